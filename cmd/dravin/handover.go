@@ -1,0 +1,148 @@
+package main
+
+import (
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"dravin/core/design"
+	"dravin/core/handover"
+	"dravin/core/route"
+)
+
+// partyFiles is what one party gets.
+type partyFiles struct {
+	Party string          `json:"party"`
+	Files []handover.File `json:"files"`
+}
+
+func handoverCommand() *cobra.Command {
+	var out format
+	var party, dir, keyFile string
+	c := &cobra.Command{
+		Use:   "handover FILE.yaml",
+		Short: "Render the files for each party's gateways and administrators",
+		Args:  exactly(1, "one design file"),
+		RunE: func(c *cobra.Command, args []string) error {
+			d, err := readDesign(args[0])
+			if err != nil {
+				return err
+			}
+			keys, err := keysFrom(d, keyFile)
+			if err != nil {
+				return badInput(err)
+			}
+			all, err := render(d, party, keys)
+			if err != nil {
+				return badInput(err)
+			}
+			if dir != "" {
+				if err := writeAll(dir, all); err != nil {
+					return fmt.Errorf("writing the files: %w", err)
+				}
+			}
+			return out.write(c, all, func(w io.Writer) { printFiles(w, all, dir) })
+		},
+	}
+	out.add(c)
+	c.Flags().StringVar(&party, "party", "", "only this site or network (path or name)")
+	c.Flags().StringVar(&dir, "out", "", "write the files below this folder instead of printing them")
+	c.Flags().StringVar(&keyFile, "keys", "", "a JSON file of pre-shared keys by tunnel path; missing keys are made and added to it (mode 0600)")
+	return c
+}
+
+func render(d *design.Design, party string, keys handover.Keys) ([]partyFiles, error) {
+	tables := route.Solve(d)
+	parties := d.Inside("", design.KindSite, design.KindNetwork)
+	if party != "" {
+		if parties = d.Find(party, design.KindSite, design.KindNetwork); len(parties) != 1 {
+			return nil, fmt.Errorf("--party %q names %d parties; give the path of one", party, len(parties))
+		}
+	}
+	out := []partyFiles{}
+	for _, p := range parties {
+		out = append(out, partyFiles{d.Path(p.ID), handover.Render(tables, p.ID, keys)})
+	}
+	return out, nil
+}
+
+// keysFrom reads the key file and adds a fresh key for every tunnel without
+// one.
+func keysFrom(d *design.Design, path string) (handover.Keys, error) {
+	if path == "" {
+		return nil, nil
+	}
+	byPath := map[string]string{}
+	data, err := os.ReadFile(path)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+	case err != nil:
+		return nil, err
+	default:
+		if err := json.Unmarshal(data, &byPath); err != nil {
+			return nil, fmt.Errorf("%s is not a JSON object of keys by tunnel path: %w", path, err)
+		}
+	}
+	keys, fresh := handover.Keys{}, false
+	for _, t := range d.Of(design.KindTunnel) {
+		name := d.Path(t.ID)
+		if byPath[name] == "" {
+			byPath[name], fresh = newKey(), true
+		}
+		keys[t.ID] = byPath[name]
+	}
+	if !fresh {
+		return keys, nil
+	}
+	data, err = json.MarshalIndent(byPath, "", "  ")
+	if err != nil {
+		return nil, err
+	}
+	return keys, os.WriteFile(path, append(data, '\n'), 0o600)
+}
+
+// newKey makes a pre-shared key with 256 bits of entropy.
+func newKey() string {
+	b := make([]byte, 32)
+	_, _ = rand.Read(b) // never fails
+	return base64.StdEncoding.EncodeToString(b)
+}
+
+func writeAll(dir string, all []partyFiles) error {
+	for _, p := range all {
+		for _, f := range p.Files {
+			path := filepath.Join(dir, p.Party, f.Path)
+			if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+				return err
+			}
+			mode := os.FileMode(0o644)
+			if f.Secret {
+				mode = 0o600
+			}
+			if err := os.WriteFile(path, []byte(f.Content), mode); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func printFiles(w io.Writer, all []partyFiles, dir string) {
+	for _, p := range all {
+		for _, f := range p.Files {
+			path := filepath.Join(dir, p.Party, f.Path)
+			if dir != "" {
+				fmt.Fprintf(w, "%s: %s\n", path, f.About)
+				continue
+			}
+			fmt.Fprintf(w, "==> %s: %s\n%s\n", path, f.About, f.Content)
+		}
+	}
+}

@@ -1,0 +1,109 @@
+package design
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+)
+
+// What an edit does.
+const (
+	Put    = "put"    // add the object, or replace the one with its ID
+	Remove = "remove" // take the object away
+)
+
+// Edit is the smallest change of a design. Its inverse is an Edit again.
+type Edit struct {
+	Op     string  `json:"op" enum:"put,remove"`
+	ID     ID      `json:"id"`
+	Object *Object `json:"object,omitempty"` // what to put; none with remove
+}
+
+// PutEdit is the edit that puts o.
+func PutEdit(o *Object) Edit { return Edit{Op: Put, ID: o.ID, Object: o} }
+
+// With is o with another body, under the same ID.
+func (o *Object) With(b Body) *Object {
+	c := *o
+	c.Body = b
+	return &c
+}
+
+// Apply returns the design after all the edits, and the edits that lead back.
+// If the result would not be valid, or an edit makes no sense, it returns
+// [Problems] and nothing is changed. Edits that change nothing leave no
+// inverse.
+func (d *Design) Apply(edits []Edit) (next *Design, inverse []Edit, err error) {
+	objects := make(map[ID]*Object, len(d.objects)+len(edits))
+	for id, o := range d.objects {
+		objects[id] = o
+	}
+	var problems Problems
+	for n, e := range edits {
+		at := fmt.Sprintf("edits[%d]", n)
+		old := objects[e.ID]
+		switch {
+		case e.Op == Put && e.Object != nil && e.Object.ID == e.ID && e.ID != "" && e.Object.Body != nil:
+			if old != nil && old.Kind != e.Object.Kind {
+				problems = append(problems, Problem{Field: at + ".object.kind", Why: "an object can not change its kind", Want: "it is a " + string(old.Kind)})
+				continue
+			}
+			if same(old, e.Object) {
+				continue
+			}
+			objects[e.ID] = e.Object
+		case e.Op == Remove && old != nil:
+			delete(objects, e.ID)
+		case e.Op == Remove:
+			problems = append(problems, Problem{Object: e.ID, Field: at + ".id", Why: "there is no such object", Want: "somebody may have removed it already; reload"})
+			continue
+		default:
+			problems = append(problems, Problem{Field: at, Why: "is neither a put of an object nor a remove", Want: `send {"op":"put","id":...,"object":{...}} with the same id in both places, or {"op":"remove","id":...}`})
+			continue
+		}
+		inverse = append(inverse, back(e.ID, old))
+	}
+	if len(problems) > 0 {
+		return nil, nil, problems.sorted()
+	}
+	for i, j := 0, len(inverse)-1; i < j; i, j = i+1, j-1 {
+		inverse[i], inverse[j] = inverse[j], inverse[i]
+	}
+	list := make([]*Object, 0, len(objects))
+	for _, o := range objects {
+		list = append(list, o)
+	}
+	next = New(d.Name, list)
+	if problems := next.validate(); len(problems) > 0 {
+		d.explainRemovals(problems)
+		return nil, nil, problems.sorted()
+	}
+	return next, inverse, nil
+}
+
+func back(id ID, old *Object) Edit {
+	if old == nil {
+		return Edit{Op: Remove, ID: id}
+	}
+	return PutEdit(old)
+}
+
+func same(a, b *Object) bool {
+	if a == nil || b == nil {
+		return a == b
+	}
+	x, errX := json.Marshal(a)
+	y, errY := json.Marshal(b)
+	return errX == nil && errY == nil && bytes.Equal(x, y)
+}
+
+// explainRemovals makes a reference to nothing readable when the object was
+// there before the edit.
+func (d *Design) explainRemovals(problems Problems) {
+	for n := range problems {
+		if missing := d.objects[problems[n].missing]; missing != nil {
+			problems[n].Why = fmt.Sprintf("still uses %s %s", missing.Kind, d.Path(missing.ID))
+			problems[n].Want = "change or remove the " + problems[n].Subject + " in the same step"
+		}
+	}
+}

@@ -1,0 +1,276 @@
+package design
+
+import (
+	"fmt"
+	"net/netip"
+	"reflect"
+	"strconv"
+	"strings"
+)
+
+// Kind tells what an object is.
+type Kind string
+
+// The kinds of objects.
+const (
+	KindSite        Kind = "site"
+	KindNetwork     Kind = "network"
+	KindGateway     Kind = "gateway"
+	KindLAN         Kind = "lan"
+	KindTable       Kind = "table"
+	KindSubnet      Kind = "subnet"
+	KindEndpoint    Kind = "endpoint"
+	KindReservation Kind = "reservation"
+	KindLink        Kind = "link"
+	KindTunnel      Kind = "tunnel"
+	KindMapping     Kind = "mapping"
+	KindIntent      Kind = "intent"
+)
+
+// Body is the part of an object that depends on its kind: a pointer to one of
+// the types below.
+type Body interface{ kind() Kind }
+
+// spec says where a kind stands in a design and in its file.
+type spec struct {
+	kind       Kind
+	collection string // the key of its list in the design file
+	parents    []Kind // empty: top level
+	body       reflect.Type
+	order      int
+	doc        string
+}
+
+var specs = []*spec{
+	{kind: KindSite, collection: "sites", body: reflect.TypeFor[Site](), doc: "A place of one's own, with its gateways and LANs."},
+	{kind: KindNetwork, collection: "networks", body: reflect.TypeFor[Network](), doc: "A cloud network: address blocks, subnets, route tables and cloud gateways."},
+	{kind: KindGateway, collection: "gateways", parents: []Kind{KindSite, KindNetwork}, body: reflect.TypeFor[Gateway](), doc: "The box, or the cloud's gateway, at which links end."},
+	{kind: KindLAN, collection: "lans", parents: []Kind{KindSite}, body: reflect.TypeFor[LAN](), doc: "A network inside a site."},
+	{kind: KindTable, collection: "tables", parents: []Kind{KindNetwork}, body: reflect.TypeFor[Table](), doc: "A cloud network's route table. Its blocks are local without being listed."},
+	{kind: KindSubnet, collection: "subnets", parents: []Kind{KindNetwork}, body: reflect.TypeFor[Subnet](), doc: "A part of a cloud network's block, in one zone, bound to one route table."},
+	{kind: KindEndpoint, collection: "endpoints", parents: []Kind{KindLAN, KindSubnet}, body: reflect.TypeFor[Endpoint](), doc: "A host that matters."},
+	{kind: KindReservation, collection: "reservations", body: reflect.TypeFor[Reservation](), doc: "A range kept for something, so that nothing else is put there."},
+	{kind: KindLink, collection: "links", body: reflect.TypeFor[Link](), doc: "A VPN between two gateways."},
+	{kind: KindTunnel, collection: "tunnels", parents: []Kind{KindLink}, body: reflect.TypeFor[Tunnel](), doc: "One strand of a link."},
+	{kind: KindMapping, collection: "mappings", body: reflect.TypeFor[Mapping](), doc: "A one-to-one mapping: what lies behind a gateway in the real range is known as the mapped range beyond a link."},
+	{kind: KindIntent, collection: "intents", body: reflect.TypeFor[Intent](), doc: "What must work, or must never work."},
+}
+
+var specByKind = map[Kind]*spec{}
+
+func init() {
+	for n, s := range specs {
+		s.order = n
+		specByKind[s.kind] = s
+	}
+}
+
+func specOf(k Kind) *spec {
+	if s := specByKind[k]; s != nil {
+		return s
+	}
+	return &spec{kind: k, order: len(specs)}
+}
+
+// Bodies returns a zero body of every kind, for generating schemas.
+func Bodies() map[Kind]Body {
+	out := map[Kind]Body{}
+	for _, s := range specs {
+		out[s.kind] = reflect.New(s.body).Interface().(Body)
+	}
+	return out
+}
+
+// Site is a place of one's own.
+type Site struct {
+	Note string `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+}
+
+// Network is a cloud network.
+type Network struct {
+	Cloud  string         `yaml:"cloud" json:"cloud" doc:"The cloud it is in."`
+	Region string         `yaml:"region,omitempty" json:"region,omitempty" doc:"The cloud's region."`
+	Blocks []netip.Prefix `yaml:"blocks" json:"blocks" doc:"Its address blocks." min:"1"`
+	Note   string         `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+}
+
+// Gateway is where links end.
+type Gateway struct {
+	Addresses []netip.Addr `yaml:"addresses" json:"addresses" doc:"Public addresses, in the order in which tunnels use them."`
+	ASN       uint32       `yaml:"asn,omitempty" json:"asn,omitempty" doc:"Autonomous system number, RFC 6793; 0 if it speaks no BGP."`
+	Note      string       `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+}
+
+// LAN is a network inside a site.
+type LAN struct {
+	Prefixes []netip.Prefix `yaml:"prefixes" json:"prefixes" doc:"Its on-link ranges." min:"1"`
+	Gateways []Ref          `yaml:"gateways,omitempty" json:"gateways,omitempty" ref:"gateway" doc:"The gateways its hosts use, the first one by default; empty: all of the site's."`
+	Fixed    bool           `yaml:"fixed,omitempty" json:"fixed,omitempty" doc:"Its addresses can not be changed."`
+	Note     string         `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text, such as why its addresses are fixed."`
+}
+
+// Table is a route table of a cloud network.
+type Table struct {
+	Routes []Entry `yaml:"routes,omitempty" json:"routes,omitempty" doc:"Entered routes."`
+}
+
+// Entry is a route that somebody entered in a route table.
+type Entry struct {
+	Prefix netip.Prefix `yaml:"prefix" json:"prefix" doc:"Where to."`
+	Via    Ref          `yaml:"via" json:"via" ref:"gateway" doc:"The cloud gateway that takes it."`
+}
+
+// Subnet is a part of a cloud network.
+type Subnet struct {
+	Zone     string         `yaml:"zone,omitempty" json:"zone,omitempty" doc:"The zone it is in."`
+	Prefixes []netip.Prefix `yaml:"prefixes" json:"prefixes" doc:"Its ranges, inside the network's blocks." min:"1"`
+	Table    Ref            `yaml:"table" json:"table" ref:"table" doc:"The route table that its hosts use."`
+	Note     string         `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+}
+
+// Endpoint is a host in a LAN or subnet.
+type Endpoint struct {
+	Addresses []netip.Addr `yaml:"addresses" json:"addresses" doc:"Its addresses." min:"1"`
+	Answers   []Service    `yaml:"answers,omitempty" json:"answers,omitempty" doc:"What it answers, such as tcp/502; empty: unknown, taken to be everything."`
+	Note      string       `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+}
+
+// Reservation keeps a range for something.
+type Reservation struct {
+	Prefix netip.Prefix `yaml:"prefix" json:"prefix" doc:"The range."`
+	Use    string       `yaml:"use,omitempty" json:"use,omitempty" enum:"keep,mapping" doc:"keep: nothing may be put there; mapping: mapped ranges are carved from it. keep if left out."`
+	Note   string       `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+}
+
+// What a reservation is for.
+const (
+	UseKeep    = "keep"
+	UseMapping = "mapping"
+)
+
+// Link is a VPN between two gateways.
+type Link struct {
+	Routing string `yaml:"routing" json:"routing" enum:"static,selectors" doc:"static: route-based, routes decide what enters; selectors: policy-based, selectors decide (RFC 4301 section 4.4.1)."`
+	Ends    []End  `yaml:"ends" json:"ends" doc:"Its two ends." min:"2" max:"2"`
+	Note    string `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+}
+
+// How a link decides what enters it.
+const (
+	RoutingStatic    = "static"
+	RoutingSelectors = "selectors"
+)
+
+// End is one end of a link.
+type End struct {
+	Gateway Ref            `yaml:"gateway" json:"gateway" ref:"gateway" doc:"The gateway at this end."`
+	Routes  []netip.Prefix `yaml:"routes,omitempty" json:"routes,omitempty" doc:"Route-based: what this end sends into the link."`
+	Local   []netip.Prefix `yaml:"local,omitempty" json:"local,omitempty" doc:"Policy-based: this end's selectors, as on the wire (after mapping)."`
+	Remote  []netip.Prefix `yaml:"remote,omitempty" json:"remote,omitempty" doc:"Policy-based: the far end's selectors as this end has them."`
+}
+
+// Tunnel is one strand of a link.
+type Tunnel struct {
+	Outside []netip.Addr   `yaml:"outside" json:"outside" doc:"The public addresses at the first and second end." min:"2" max:"2"`
+	Inside  []netip.Prefix `yaml:"inside,omitempty" json:"inside,omitempty" host:"true" doc:"Route-based: the inside addresses at the first and second end, with their common prefix length." max:"2"`
+}
+
+// Mapping is a one-to-one translation at a gateway, toward a link.
+type Mapping struct {
+	Gateway Ref          `yaml:"gateway" json:"gateway" ref:"gateway" doc:"The box that translates."`
+	Link    Ref          `yaml:"link" json:"link" ref:"link" doc:"The link toward which it translates."`
+	Real    netip.Prefix `yaml:"real" json:"real" doc:"The range behind the gateway."`
+	Mapped  netip.Prefix `yaml:"mapped" json:"mapped" doc:"What it is known as beyond the link; as long as the real range."`
+}
+
+// Intent is a flow that must work, or must never work.
+type Intent struct {
+	From    Ref     `yaml:"from" json:"from" ref:"endpoint,lan,subnet" doc:"Who starts."`
+	To      Ref     `yaml:"to" json:"to" ref:"endpoint" doc:"Who must answer."`
+	Service Service `yaml:"service" json:"service" doc:"Protocol and port, such as tcp/502."`
+	Never   bool    `yaml:"never,omitempty" json:"never,omitempty" doc:"It must never work."`
+	Note    string  `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+}
+
+func (*Site) kind() Kind        { return KindSite }
+func (*Network) kind() Kind     { return KindNetwork }
+func (*Gateway) kind() Kind     { return KindGateway }
+func (*LAN) kind() Kind         { return KindLAN }
+func (*Table) kind() Kind       { return KindTable }
+func (*Subnet) kind() Kind      { return KindSubnet }
+func (*Endpoint) kind() Kind    { return KindEndpoint }
+func (*Reservation) kind() Kind { return KindReservation }
+func (*Link) kind() Kind        { return KindLink }
+func (*Tunnel) kind() Kind      { return KindTunnel }
+func (*Mapping) kind() Kind     { return KindMapping }
+func (*Intent) kind() Kind      { return KindIntent }
+
+// Service is a transport protocol and its destination port, written tcp/502,
+// udp/514 or icmp. Port is 0 for icmp only. The zero Service is none.
+type Service struct {
+	Proto string
+	Port  uint16
+}
+
+// ParseService reads a service.
+func ParseService(text string) (Service, error) {
+	bad := func(why string) (Service, error) {
+		return Service{}, fmt.Errorf("%q %s; write tcp/502, udp/514 or icmp", text, why)
+	}
+	proto, port, has := strings.Cut(strings.ToLower(strings.TrimSpace(text)), "/")
+	switch proto {
+	case "icmp":
+		if has {
+			return bad("has a port, and icmp has none")
+		}
+		return Service{Proto: "icmp"}, nil
+	case "tcp", "udp":
+	default:
+		return bad("is not a service")
+	}
+	n, err := strconv.ParseUint(port, 10, 16)
+	if err != nil || n == 0 {
+		return bad("has no port from 1 to 65535")
+	}
+	return Service{Proto: proto, Port: uint16(n)}, nil
+}
+
+func (s Service) String() string {
+	if s.Port == 0 {
+		return s.Proto
+	}
+	return s.Proto + "/" + strconv.Itoa(int(s.Port))
+}
+
+// MarshalText writes the service as in a design file.
+func (s Service) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+// UnmarshalText is [ParseService].
+func (s *Service) UnmarshalText(text []byte) (err error) {
+	*s, err = ParseService(string(text))
+	return err
+}
+
+// Owns reports whether the gateway has that public address.
+func (g *Gateway) Owns(a netip.Addr) bool {
+	for _, own := range g.Addresses {
+		if own == a {
+			return true
+		}
+	}
+	return false
+}
+
+// End returns the link's end at that gateway and the other one, and their
+// positions 0 or 1. ok is false if the link does not end there.
+func (l *Link) End(gateway ID) (near, far *End, n int, ok bool) {
+	if len(l.Ends) != 2 {
+		return nil, nil, 0, false
+	}
+	for n := range l.Ends {
+		if l.Ends[n].Gateway == gateway {
+			return &l.Ends[n], &l.Ends[1-n], n, true
+		}
+	}
+	return nil, nil, 0, false
+}

@@ -1,0 +1,62 @@
+package design
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Problem says what is wrong with a design, a design file or an edit, where,
+// and what would be right.
+type Problem struct {
+	Object  ID     `json:"object,omitempty"`  // empty if the problem is not one object's
+	Subject string `json:"subject,omitempty"` // the object in words, such as "lan marrow-hill/data-room"
+	Field   string `json:"field,omitempty"`   // path inside the object, such as prefixes[0]
+	Line    int    `json:"line,omitempty"`    // from 1; 0 if not from a file
+	Column  int    `json:"column,omitempty"`  // from 1, in characters
+	Why     string `json:"why"`
+	Want    string `json:"want,omitempty"`
+
+	missing ID // the object that is referred to and not there
+}
+
+func (p Problem) String() string {
+	var b strings.Builder
+	if p.Line > 0 {
+		fmt.Fprintf(&b, "line %d, column %d: ", p.Line, p.Column)
+	}
+	for _, part := range []string{p.Subject, p.Field} {
+		if part != "" {
+			b.WriteString(part + ": ")
+		}
+	}
+	b.WriteString(p.Why)
+	if p.Want != "" {
+		b.WriteString("; " + p.Want)
+	}
+	return b.String()
+}
+
+// maxProblems bounds what is reported at once: nobody reads more, and a file
+// that is wrong in every line must not cost memory without end.
+const maxProblems = 100
+
+// Problems is an error made of one or more problems.
+type Problems []Problem
+
+func (ps Problems) Error() string {
+	lines := make([]string, 0, len(ps))
+	for _, p := range ps {
+		lines = append(lines, p.String())
+	}
+	return strings.Join(lines, "\n")
+}
+
+// sorted returns the problems in reading order, at most [maxProblems].
+func (ps Problems) sorted() Problems {
+	slices.SortStableFunc(ps, func(a, b Problem) int {
+		return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+	})
+	return ps[:min(len(ps), maxProblems)]
+}

@@ -1,0 +1,291 @@
+package design
+
+import (
+	"fmt"
+	"net/netip"
+	"reflect"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"dravin/core/prefix"
+)
+
+const maxName = 80
+
+// validate finds what makes a design impossible to work with: names that clash,
+// references to nothing, values that contradict each other. What is merely
+// unwise, such as an overlap, is a finding and not a problem.
+func (d *Design) validate() Problems {
+	v := &validator{d: d}
+	for parent, list := range d.inside {
+		if parent != "" && d.objects[parent] == nil {
+			for _, o := range list {
+				v.missing(o, "parent", parent)
+			}
+			continue
+		}
+		v.siblings(list)
+	}
+	for _, o := range d.All() {
+		v.object(o)
+	}
+	return v.problems
+}
+
+type validator struct {
+	d        *Design
+	problems Problems
+}
+
+func (v *validator) add(o *Object, field, why, want string) {
+	v.problems = append(v.problems, Problem{Object: o.ID, Subject: string(o.Kind) + " " + v.d.Path(o.ID), Field: field, Why: why, Want: want})
+}
+
+func (v *validator) missing(o *Object, field string, id ID) {
+	v.add(o, field, "refers to nothing", "give the id of an object that exists")
+	v.problems[len(v.problems)-1].missing = id
+}
+
+// siblings checks that paths are unique. What has a party share one set of
+// names; at the top, sites and networks share one and every other kind has its
+// own.
+func (v *validator) siblings(list []*Object) {
+	seen := map[string]*Object{}
+	for _, o := range list {
+		scope := ""
+		if o.Parent == "" && o.Kind != KindSite && o.Kind != KindNetwork {
+			scope = string(o.Kind) + ":"
+		}
+		key := scope + Slug(o.Name)
+		if first := seen[key]; first != nil {
+			v.add(o, "name", fmt.Sprintf("the name %q is taken by the %s %q", o.Name, first.Kind, first.Name), "names beside each other must differ in letters or digits")
+			continue
+		}
+		seen[key] = o
+	}
+}
+
+func (v *validator) object(o *Object) {
+	switch {
+	case Slug(o.Name) == "":
+		v.add(o, "name", "is empty", "a name needs a letter or digit")
+	case utf8.RuneCountInString(o.Name) > maxName:
+		v.add(o, "name", "is too long", fmt.Sprintf("at most %d characters", maxName))
+	case strings.ContainsFunc(o.Name, unicode.IsControl) || !utf8.ValidString(o.Name):
+		v.add(o, "name", "holds a control character", "use letters, digits, spaces and marks")
+	}
+	s := specOf(o.Kind)
+	if s.body == nil || reflect.TypeOf(o.Body) != reflect.PointerTo(s.body) {
+		v.add(o, "kind", "is not a kind of object, or the body is another kind's", "use one of "+wordsOf(Kinds()))
+		return
+	}
+	if !s.fits(v.d.Get(o.Parent)) {
+		v.add(o, "parent", "a "+string(o.Kind)+" can not stand here", "it belongs into "+whereOf(s))
+		return
+	}
+	if v.refs(o, reflect.ValueOf(o.Body).Elem(), "") {
+		v.rules(o)
+	}
+}
+
+func whereOf(s *spec) string {
+	if len(s.parents) == 0 {
+		return "the top level"
+	}
+	return "a " + wordsOf(s.parents)
+}
+
+// refs checks every reference in a body and reports whether all are good.
+func (v *validator) refs(o *Object, body reflect.Value, path string) bool {
+	ok := true
+	for n := range body.NumField() {
+		sf := body.Type().Field(n)
+		key, optional := keyOf(sf)
+		at, f := join(path, key), body.Field(n)
+		switch {
+		case f.Type() == reflect.TypeFor[Ref]():
+			ok = v.ref(o, at, Ref(f.String()), sf.Tag.Get("ref"), optional) && ok
+		case f.Kind() == reflect.Slice && f.Type().Elem() == reflect.TypeFor[Ref]():
+			for i := range f.Len() {
+				ok = v.ref(o, fmt.Sprintf("%s[%d]", at, i), Ref(f.Index(i).String()), sf.Tag.Get("ref"), false) && ok
+			}
+		case f.Kind() == reflect.Slice && f.Type().Elem().Kind() == reflect.Struct && f.Type().Elem().PkgPath() == body.Type().PkgPath() && sf.Tag.Get("yaml") != "" && !implementsText(reflect.New(f.Type().Elem()).Elem()):
+			for i := range f.Len() {
+				ok = v.refs(o, f.Index(i), fmt.Sprintf("%s[%d]", at, i)) && ok
+			}
+		}
+	}
+	return ok
+}
+
+func (v *validator) ref(o *Object, field string, id Ref, kinds string, optional bool) bool {
+	if id == "" && optional {
+		return true
+	}
+	to := v.d.Get(id)
+	if to == nil {
+		v.missing(o, field, id)
+		return false
+	}
+	for _, k := range kindsIn(kinds) {
+		if to.Kind == k {
+			return true
+		}
+	}
+	v.add(o, field, "refers to a "+string(to.Kind), "a "+wordsOf(kindsIn(kinds))+" is needed")
+	return false
+}
+
+// rules checks what must hold between an object's values and its surroundings.
+// Its references are good.
+func (v *validator) rules(o *Object) {
+	switch b := o.Body.(type) {
+	case *LAN:
+		for n, g := range b.Gateways {
+			if v.d.Get(g).Parent != o.Parent {
+				v.add(o, fmt.Sprintf("gateways[%d]", n), "is another site's gateway", "name a gateway of "+v.d.Get(o.Parent).Name)
+			}
+		}
+	case *Table:
+		for n, r := range b.Routes {
+			if v.d.Get(r.Via).Parent != o.Parent {
+				v.add(o, fmt.Sprintf("routes[%d].via", n), "is another party's gateway", "name a gateway of "+v.d.Get(o.Parent).Name)
+			}
+		}
+	case *Subnet:
+		v.subnet(o, b)
+	case *Endpoint:
+		v.endpoint(o, b)
+	case *Link:
+		v.link(o, b)
+	case *Tunnel:
+		v.tunnel(o, b)
+	case *Mapping:
+		v.mapping(o, b)
+	}
+}
+
+func (v *validator) subnet(o *Object, b *Subnet) {
+	if v.d.Get(b.Table).Parent != o.Parent {
+		v.add(o, "table", "is another network's table", "name a table of "+v.d.Get(o.Parent).Name)
+	}
+	network := v.d.Get(o.Parent).Body.(*Network)
+	for n, p := range b.Prefixes {
+		if !anyContains(network.Blocks, p) {
+			v.add(o, fmt.Sprintf("prefixes[%d]", n), p.String()+" is outside the network's blocks", "the blocks are "+prefixWords(network.Blocks))
+		}
+	}
+}
+
+func (v *validator) endpoint(o *Object, b *Endpoint) {
+	ranges := v.d.Ranges(o.Parent)
+	for n, a := range b.Addresses {
+		at := fmt.Sprintf("addresses[%d]", n)
+		inside := false
+		for _, p := range ranges {
+			if !p.Contains(a) {
+				continue
+			}
+			inside = true
+			if !prefix.IsHost(p, a) {
+				v.add(o, at, fmt.Sprintf("%s is not a host's address in %s", a, p), "the first host is "+prefix.FirstHost(p).String())
+			}
+		}
+		if !inside {
+			v.add(o, at, fmt.Sprintf("%s is outside %s", a, v.d.Path(o.Parent)), "it holds "+prefixWords(ranges))
+		}
+	}
+}
+
+func (v *validator) link(o *Object, b *Link) {
+	if len(b.Ends) != 2 {
+		v.add(o, "ends", fmt.Sprintf("has %d of them", len(b.Ends)), "a link has two ends")
+		return
+	}
+	if b.Ends[0].Gateway == b.Ends[1].Gateway {
+		v.add(o, "ends[1].gateway", "both ends are the same gateway", "name the far gateway")
+	}
+	for n, e := range b.Ends {
+		at := fmt.Sprintf("ends[%d]", n)
+		switch {
+		case b.Routing == RoutingStatic && len(e.Local)+len(e.Remote) > 0:
+			v.add(o, at+".local", "a route-based link has no selectors of its own", "give routes, or set routing to selectors")
+		case b.Routing == RoutingSelectors && len(e.Routes) > 0:
+			v.add(o, at+".routes", "a policy-based link has no routes", "give local and remote, or set routing to static")
+		case b.Routing == RoutingSelectors && (len(e.Local) == 0 || len(e.Remote) == 0):
+			v.add(o, at, "local or remote is empty", "a policy-based link needs both")
+		}
+	}
+}
+
+func (v *validator) tunnel(o *Object, b *Tunnel) {
+	link := v.d.Get(o.Parent).Body.(*Link)
+	if len(b.Outside) != 2 || len(link.Ends) != 2 {
+		return
+	}
+	for n, a := range b.Outside {
+		g := v.d.Get(link.Ends[n].Gateway)
+		if g == nil {
+			continue
+		}
+		if gw, ok := g.Body.(*Gateway); ok && !gw.Owns(a) {
+			v.add(o, fmt.Sprintf("outside[%d]", n), fmt.Sprintf("%s is not an address of %s", a, v.d.Path(g.ID)), "it has "+addressWords(gw.Addresses))
+		}
+	}
+	if len(b.Inside) == 2 && b.Inside[0].Masked() != b.Inside[1].Masked() {
+		v.add(o, "inside[1]", fmt.Sprintf("%s and %s are not in one range", b.Inside[0], b.Inside[1]), "both inside addresses must share a range such as a /30")
+	}
+}
+
+func (v *validator) mapping(o *Object, b *Mapping) {
+	if _, _, _, ok := v.d.Get(b.Link).Body.(*Link).End(b.Gateway); !ok {
+		v.add(o, "link", "does not end at "+v.d.Path(b.Gateway), "name a link of that gateway")
+	}
+	if b.Real.Bits() != b.Mapped.Bits() || b.Real.Addr().BitLen() != b.Mapped.Addr().BitLen() {
+		v.add(o, "mapped", fmt.Sprintf("%s is not as long as %s", b.Mapped, b.Real), fmt.Sprintf("one-to-one mapping needs a /%d", b.Real.Bits()))
+	}
+}
+
+// Ranges returns the prefixes of a LAN, a subnet or a network, nil for
+// anything else.
+func (d *Design) Ranges(id ID) []netip.Prefix {
+	o := d.Get(id)
+	if o == nil {
+		return nil
+	}
+	switch b := o.Body.(type) {
+	case *LAN:
+		return b.Prefixes
+	case *Subnet:
+		return b.Prefixes
+	case *Network:
+		return b.Blocks
+	}
+	return nil
+}
+
+func anyContains(ps []netip.Prefix, p netip.Prefix) bool {
+	for _, o := range ps {
+		if prefix.Contains(o, p) {
+			return true
+		}
+	}
+	return false
+}
+
+func prefixWords(ps []netip.Prefix) string {
+	words := make([]string, len(ps))
+	for n, p := range ps {
+		words[n] = p.String()
+	}
+	return strings.Join(words, ", ")
+}
+
+func addressWords(as []netip.Addr) string {
+	words := make([]string, len(as))
+	for n, a := range as {
+		words[n] = a.String()
+	}
+	return strings.Join(words, ", ")
+}

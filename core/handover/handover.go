@@ -1,0 +1,140 @@
+// Package handover renders what the people at each end need: configuration
+// files for a gateway, and the list of what must be set where there is no file
+// to give. Rendering is pure; nothing here is applied.
+package handover
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+
+	"dravin/core/design"
+	"dravin/core/route"
+)
+
+// File is one rendered file.
+type File struct {
+	Path    string `json:"path"` // where it goes, relative to /etc on a Linux gateway
+	About   string `json:"about"`
+	Content string `json:"content"`
+	Secret  bool   `json:"secret,omitempty"` // it holds keys
+}
+
+// Keys holds the pre-shared key of each tunnel by its ID. A missing key is
+// rendered as a place to fill in.
+type Keys map[design.ID]string
+
+// Masked stands for a key that was not asked for.
+const Masked = "(masked)"
+
+// Render returns the files for a party: configurations for its gateways if it
+// is a site, and its sheet of settings always.
+func Render(t *route.Tables, party design.ID, keys Keys) []File {
+	d := t.Design
+	var out []File
+	if o := d.Get(party); o != nil && o.Kind == design.KindSite {
+		for _, g := range d.Inside(party, design.KindGateway) {
+			out = append(out, linuxGateway(t, g, keys)...)
+		}
+	}
+	return append(out, sheet(t, party))
+}
+
+// linuxGateway renders the files of one Linux gateway.
+func linuxGateway(t *route.Tables, g *design.Object, keys Keys) []File {
+	ends := endsOf(t.Design, g.ID)
+	prefix := design.Slug(g.Name) + "/"
+	return []File{
+		{Path: prefix + "swanctl/conf.d/dravin.conf", About: "the IPsec daemon's connections", Content: swanctl(t, g, ends)},
+		{Path: prefix + "swanctl/conf.d/dravin-keys.conf", About: "the pre-shared keys; the far end needs the same", Content: swanctlKeys(t.Design, ends, keys), Secret: true},
+		{Path: prefix + "nftables.d/dravin.nft", About: "address translation and segment size, loaded with nft -f", Content: nftables(t, g, ends)},
+		{Path: prefix + "dravin/routes.sh", About: "addresses, interfaces, routes and kernel settings; may be run again at any time", Content: routes(t, g, ends)},
+	}
+}
+
+// end is a link as one gateway sees it.
+type end struct {
+	link      *design.Object
+	body      *design.Link
+	near, far *design.End
+	n         int // the gateway's position among the link's ends
+	strands   []strand
+}
+
+// strand is a tunnel with the number and the interface it has on the gateway.
+type strand struct {
+	tunnel *design.Object
+	body   *design.Tunnel
+	number int // interface and mark, unique on the gateway
+}
+
+func (s strand) device() string { return fmt.Sprintf("dravin%d", s.number) }
+
+func (e *end) routed() bool { return e.body.Routing == design.RoutingStatic }
+
+// devices are the names of a route-based link's interfaces.
+func (e *end) devices() []string {
+	var out []string
+	for _, s := range e.strands {
+		out = append(out, s.device())
+	}
+	return out
+}
+
+func endsOf(d *design.Design, gateway design.ID) []*end {
+	var out []*end
+	number := 0
+	for _, o := range d.Of(design.KindLink) {
+		b := o.Body.(*design.Link)
+		near, far, n, ok := b.End(gateway)
+		if !ok {
+			continue
+		}
+		e := &end{link: o, body: b, near: near, far: far, n: n}
+		for _, t := range d.Inside(o.ID, design.KindTunnel) {
+			number++
+			e.strands = append(e.strands, strand{t, t.Body.(*design.Tunnel), number})
+		}
+		out = append(out, e)
+	}
+	return out
+}
+
+// page builds a text line by line.
+type page struct {
+	bytes.Buffer
+	indent string
+}
+
+func (p *page) line(format string, args ...any) {
+	if format == "" {
+		p.WriteByte('\n')
+		return
+	}
+	p.WriteString(p.indent + fmt.Sprintf(format, args...) + "\n")
+}
+
+// block writes a braced block.
+func (p *page) block(open string, inside func()) {
+	p.line("%s {", open)
+	old := p.indent
+	p.indent += "    "
+	inside()
+	p.indent = old
+	p.line("}")
+}
+
+func (p *page) head(comment, title string) {
+	for _, l := range []string{title, "Rendered by Dravin from the design; edit the design, not this file."} {
+		p.line("%s %s", comment, l)
+	}
+	p.line("")
+}
+
+func words[T fmt.Stringer](list []T) string {
+	out := make([]string, len(list))
+	for n, v := range list {
+		out[n] = v.String()
+	}
+	return strings.Join(out, ", ")
+}

@@ -1,0 +1,147 @@
+package handover
+
+import (
+	"fmt"
+	"net/netip"
+	"strconv"
+	"strings"
+
+	"dravin/core/design"
+	"dravin/core/route"
+)
+
+// The proposals offered, strongest first (RFC 8221, RFC 8247).
+const (
+	ikeProposals = "aes256gcm16-prfsha384-ecp384, aes256-sha256-ecp256"
+	espProposals = "aes256gcm16-ecp384, aes256-sha256-ecp256"
+)
+
+// swanctl renders the connections of a gateway: one for each strand, in it one
+// child for each pair of ranges, since not every far end takes several pairs
+// in one.
+func swanctl(t *route.Tables, g *design.Object, ends []*end) string {
+	p := &page{}
+	p.head("#", "IPsec connections of "+t.Design.Title(g.ID))
+	p.block("connections", func() {
+		bypass(p, t.Point(g.ID))
+		for _, e := range ends {
+			for _, s := range e.strands {
+				connection(p, t.Design, e, s)
+			}
+		}
+	})
+	return p.String()
+}
+
+// bypass keeps traffic between the site's own ranges out of every selector: a
+// far range that equals a local one must never draw local traffic into a
+// tunnel.
+func bypass(p *page, point *route.Point) {
+	if len(point.Selectors) == 0 || len(point.Own) == 0 {
+		return
+	}
+	p.block("own-ranges", func() {
+		p.line("remote_addrs = 127.0.0.1")
+		p.block("children", func() {
+			p.block("stay", func() {
+				p.line("local_ts = %s", tsList(point.Own))
+				p.line("remote_ts = %s", tsList(point.Own))
+				p.line("mode = pass")
+				p.line("start_action = trap")
+			})
+		})
+	})
+}
+
+func connection(p *page, d *design.Design, e *end, s strand) {
+	p.line("# %s, %s, to %s", e.link.Name, s.tunnel.Name, d.Title(e.far.Gateway))
+	p.block(connectionName(e, s), func() {
+		p.line("version = 2")
+		p.line("local_addrs = %s", s.body.Outside[e.n])
+		p.line("remote_addrs = %s", s.body.Outside[1-e.n])
+		p.line("proposals = %s", ikeProposals)
+		p.line("dpd_delay = 10s")
+		if e.routed() {
+			p.line("if_id_in = %d", s.number)
+			p.line("if_id_out = %d", s.number)
+		}
+		authentication(p, "local", s.body.Outside[e.n])
+		authentication(p, "remote", s.body.Outside[1-e.n])
+		p.block("children", func() {
+			for n, pair := range pairs(e) {
+				child(p, e, fmt.Sprintf("%s-%d", connectionName(e, s), n+1), pair)
+			}
+		})
+	})
+}
+
+func authentication(p *page, side string, address netip.Addr) {
+	p.block(side, func() {
+		p.line("auth = psk")
+		p.line("id = %s", address)
+	})
+}
+
+func connectionName(e *end, s strand) string {
+	return design.Slug(e.link.Name) + "-" + design.Slug(s.tunnel.Name)
+}
+
+type pair struct{ local, remote netip.Prefix }
+
+// pairs are the selectors of a strand: everything of either family if routes
+// decide.
+func pairs(e *end) []pair {
+	if e.routed() {
+		v4 := netip.MustParsePrefix("0.0.0.0/0")
+		v6 := netip.MustParsePrefix("::/0")
+		return []pair{{v4, v4}, {v6, v6}}
+	}
+	var out []pair
+	for _, l := range e.near.Local {
+		for _, r := range e.near.Remote {
+			if l.Addr().Is4() == r.Addr().Is4() {
+				out = append(out, pair{l, r})
+			}
+		}
+	}
+	return out
+}
+
+func child(p *page, e *end, name string, ts pair) {
+	p.block(name, func() {
+		p.line("local_ts = %s", ts.local)
+		p.line("remote_ts = %s", ts.remote)
+		p.line("esp_proposals = %s", espProposals)
+		if e.n == 0 { // only one end starts, so that there is never a second pair of SAs
+			p.line("start_action = start")
+			p.line("dpd_action = restart")
+			p.line("close_action = start")
+		} else {
+			p.line("start_action = none # the far end starts")
+		}
+	})
+}
+
+func swanctlKeys(d *design.Design, ends []*end, keys Keys) string {
+	p := &page{}
+	p.head("#", "Pre-shared keys. Readable by root alone (mode 0600).")
+	p.block("secrets", func() {
+		for _, e := range ends {
+			for _, s := range e.strands {
+				key := keys[s.tunnel.ID]
+				if key == "" {
+					p.line("# No key is known for %s, %s: agree on one with %s and put it here.", e.link.Name, s.tunnel.Name, d.Title(e.far.Gateway))
+					key = "FILL-IN"
+				}
+				p.block("ike-"+connectionName(e, s), func() {
+					p.line("id-1 = %s", s.body.Outside[e.n])
+					p.line("id-2 = %s", s.body.Outside[1-e.n])
+					p.line("secret = %s", strconv.Quote(key))
+				})
+			}
+		}
+	})
+	return p.String()
+}
+
+func tsList(ps []netip.Prefix) string { return strings.ReplaceAll(words(ps), ", ", ",") }

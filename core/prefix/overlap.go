@@ -1,0 +1,65 @@
+package prefix
+
+import (
+	"iter"
+	"net/netip"
+	"slices"
+)
+
+// Pairs streams every pair of overlapping prefixes in ps once, as indexes into
+// ps with the containing (or equal, earlier sorted) one first. The work is a
+// sort and then linear in the number of prefixes and pairs.
+func Pairs(ps []netip.Prefix) iter.Seq2[int, int] {
+	return func(yield func(int, int) bool) {
+		for open, n := range nested(ps) {
+			for _, o := range open {
+				if !yield(o, n) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// Clumps returns the groups of prefixes that hang together by overlapping, as
+// indexes into ps. A prefix that overlaps no other is in none. Each clump
+// begins with the prefix that contains all others; clumps are sorted by it.
+func Clumps(ps []netip.Prefix) [][]int {
+	var out [][]int
+	var clump []int
+	for open, n := range nested(ps) {
+		if len(open) == 0 {
+			if len(clump) > 1 {
+				out = append(out, clump)
+			}
+			clump = nil
+		}
+		clump = append(clump, n)
+	}
+	if len(clump) > 1 {
+		out = append(out, clump)
+	}
+	return out
+}
+
+// nested yields the index of each prefix in sorted order, with the indexes of
+// those before it that contain it. The slice is only good until the next step.
+func nested(ps []netip.Prefix) iter.Seq2[[]int, int] {
+	return func(yield func([]int, int) bool) {
+		order := make([]int, len(ps))
+		for n := range order {
+			order[n] = n
+		}
+		slices.SortStableFunc(order, func(a, b int) int { return Compare(ps[a], ps[b]) })
+		var open []int
+		for _, n := range order {
+			for len(open) > 0 && !Contains(ps[open[len(open)-1]], ps[n]) {
+				open = open[:len(open)-1]
+			}
+			if !yield(open, n) {
+				return
+			}
+			open = append(open, n)
+		}
+	}
+}
