@@ -1,8 +1,6 @@
 package main
 
 import (
-	"crypto/rand"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -15,6 +13,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/handover"
 	"dravin/core/route"
+	"dravin/store"
 )
 
 // partyFiles is what one party gets.
@@ -94,7 +93,7 @@ func keysFrom(d *design.Design, path string) (handover.Keys, error) {
 	for _, t := range d.Of(design.KindTunnel) {
 		name := d.Path(t.ID)
 		if byPath[name] == "" {
-			byPath[name], fresh = newKey(), true
+			byPath[name], fresh = store.NewKey(), true
 		}
 		keys[t.ID] = byPath[name]
 	}
@@ -106,13 +105,6 @@ func keysFrom(d *design.Design, path string) (handover.Keys, error) {
 		return nil, err
 	}
 	return keys, os.WriteFile(path, append(data, '\n'), 0o600)
-}
-
-// newKey makes a pre-shared key with 256 bits of entropy.
-func newKey() string {
-	b := make([]byte, 32)
-	_, _ = rand.Read(b) // never fails
-	return base64.StdEncoding.EncodeToString(b)
 }
 
 func writeAll(dir string, all []partyFiles) error {

@@ -32,7 +32,7 @@ func main() {
 	}
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return badInput(err) })
-	root.AddCommand(checkCommand(), overlapsCommand(), walkCommand(), handoverCommand())
+	root.AddCommand(checkCommand(), overlapsCommand(), walkCommand(), handoverCommand(), serveCommand(), demoCommand())
 	err := root.Execute()
 	var input inputError
 	switch {

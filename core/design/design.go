@@ -11,6 +11,7 @@ package design
 
 import (
 	"cmp"
+	"reflect"
 	"slices"
 	"strings"
 	"unicode"
@@ -150,6 +151,21 @@ func (d *Design) Party(id ID) *Object {
 		}
 	}
 	return nil
+}
+
+// References lists what an object's body refers to.
+func (d *Design) References(id ID) []ID {
+	o := d.objects[id]
+	if o == nil {
+		return nil
+	}
+	var out []ID
+	eachRef(reflect.ValueOf(o.Body).Elem(), "", func(_ string, to Ref, _ string, _ bool) {
+		if to != "" {
+			out = append(out, to)
+		}
+	})
+	return out
 }
 
 // Path is the readable path of an object, such as

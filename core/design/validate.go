@@ -84,7 +84,7 @@ func (v *validator) object(o *Object) {
 		v.add(o, "parent", "a "+string(o.Kind)+" can not stand here", "it belongs into "+whereOf(s))
 		return
 	}
-	if v.refs(o, reflect.ValueOf(o.Body).Elem(), "") {
+	if v.refs(o) {
 		v.rules(o)
 	}
 }
@@ -97,26 +97,35 @@ func whereOf(s *spec) string {
 }
 
 // refs checks every reference in a body and reports whether all are good.
-func (v *validator) refs(o *Object, body reflect.Value, path string) bool {
+func (v *validator) refs(o *Object) bool {
 	ok := true
+	eachRef(reflect.ValueOf(o.Body).Elem(), "", func(field string, to Ref, kinds string, optional bool) {
+		ok = v.ref(o, field, to, kinds, optional) && ok
+	})
+	return ok
+}
+
+// eachRef calls do for every reference in a body, with its field's path and
+// the kinds it may refer to.
+func eachRef(body reflect.Value, path string, do func(field string, to Ref, kinds string, optional bool)) {
 	for n := range body.NumField() {
 		sf := body.Type().Field(n)
 		key, optional := keyOf(sf)
 		at, f := join(path, key), body.Field(n)
+		kinds := sf.Tag.Get("ref")
 		switch {
-		case f.Type() == reflect.TypeFor[Ref]():
-			ok = v.ref(o, at, Ref(f.String()), sf.Tag.Get("ref"), optional) && ok
-		case f.Kind() == reflect.Slice && f.Type().Elem() == reflect.TypeFor[Ref]():
+		case f.Kind() == reflect.String && kinds != "":
+			do(at, Ref(f.String()), kinds, optional)
+		case f.Kind() == reflect.Slice && kinds != "":
 			for i := range f.Len() {
-				ok = v.ref(o, fmt.Sprintf("%s[%d]", at, i), Ref(f.Index(i).String()), sf.Tag.Get("ref"), false) && ok
+				do(fmt.Sprintf("%s[%d]", at, i), Ref(f.Index(i).String()), kinds, false)
 			}
-		case f.Kind() == reflect.Slice && f.Type().Elem().Kind() == reflect.Struct && f.Type().Elem().PkgPath() == body.Type().PkgPath() && sf.Tag.Get("yaml") != "" && !implementsText(reflect.New(f.Type().Elem()).Elem()):
+		case f.Kind() == reflect.Slice && f.Type().Elem().Kind() == reflect.Struct && f.Type().Elem().PkgPath() == body.Type().PkgPath():
 			for i := range f.Len() {
-				ok = v.refs(o, f.Index(i), fmt.Sprintf("%s[%d]", at, i)) && ok
+				eachRef(f.Index(i), fmt.Sprintf("%s[%d]", at, i), do)
 			}
 		}
 	}
-	return ok
 }
 
 func (v *validator) ref(o *Object, field string, id Ref, kinds string, optional bool) bool {

@@ -5,9 +5,9 @@ import (
 	"dravin/core/walk"
 )
 
-// Entry is one line of the ledger: a mapping, and the declared hosts in it
+// LedgerEntry is one line of the ledger: a mapping, and the declared hosts in it
 // with all their names.
-type Entry struct {
+type LedgerEntry struct {
 	Mapping design.ID       `json:"mapping"`
 	Title   string          `json:"title"` // whose range it is
 	Real    string          `json:"real"`
@@ -18,12 +18,12 @@ type Entry struct {
 }
 
 // Ledger lists who is seen as what, in canonical order of the mappings.
-func Ledger(d *design.Design) []Entry {
-	out := []Entry{}
+func Ledger(d *design.Design) []LedgerEntry {
+	out := []LedgerEntry{}
 	for _, o := range d.Of(design.KindMapping) {
 		m := o.Body.(*design.Mapping)
 		party := d.Party(m.Gateway)
-		e := Entry{Mapping: o.ID, Title: party.Name, Real: m.Real.String(), Mapped: m.Mapped.String(),
+		e := LedgerEntry{Mapping: o.ID, Title: party.Name, Real: m.Real.String(), Mapped: m.Mapped.String(),
 			Gateway: d.Title(m.Gateway), Link: d.Title(m.Link), Hosts: []walk.Identity{}}
 		for _, lan := range d.Inside(party.ID, design.KindLAN) {
 			for _, host := range d.Inside(lan.ID, design.KindEndpoint) {

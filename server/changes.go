@@ -1,0 +1,146 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"dravin/core/design"
+	"dravin/core/finding"
+	"dravin/core/proof"
+	"dravin/core/route"
+	"dravin/store"
+)
+
+// EditIn is an edit as it comes in; its object's body is checked against its
+// kind by the core, which names the field.
+type EditIn struct {
+	Op     string `json:"op" enum:"put,remove"`
+	ID     string `json:"id"`
+	Object *struct {
+		ID     string          `json:"id"`
+		Kind   string          `json:"kind"`
+		Parent string          `json:"parent,omitempty"`
+		Name   string          `json:"name"`
+		Body   json.RawMessage `json:"body" doc:"One of the bodies in components.schemas, as the kind says."`
+	} `json:"object,omitempty"`
+}
+
+type changeIn struct {
+	InDesign
+	Body struct {
+		Base   int64    `json:"base" doc:"The position that the writer has seen."`
+		Reason string   `json:"reason" minLength:"1" maxLength:"200" doc:"What for, in the words of the history."`
+		Edits  []EditIn `json:"edits" minItems:"1" maxItems:"100000"`
+	}
+}
+
+type previewIn struct {
+	InDesign
+	Body struct {
+		Edits []EditIn `json:"edits" minItems:"1" maxItems:"100000"`
+	}
+}
+
+// Preview is what edits would lead to.
+type Preview struct {
+	Intents  []proof.Result    `json:"intents"`
+	Findings []finding.Finding `json:"findings"`
+}
+
+type stepIn struct {
+	InDesign
+	Body struct {
+		Base int64 `json:"base" doc:"The position that the writer has seen."`
+	}
+}
+
+const maxChangeBytes = 16 << 20
+
+func (s *Server) changeOperations(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "change", Method: http.MethodPost, Path: "/api/designs/{design}/changes", Summary: "Apply a change set, whole or not at all", MaxBodyBytes: maxChangeBytes}, s.change)
+	huma.Register(api, huma.Operation{OperationID: "preview", Method: http.MethodPost, Path: "/api/designs/{design}/preview", Summary: "What a change set would lead to; nothing is stored", MaxBodyBytes: maxChangeBytes}, s.preview)
+	step := func(id, summary string, do func(context.Context, string, int64, string) (store.Info, error)) {
+		huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodPost, Path: "/api/designs/{design}/" + id, Summary: summary},
+			func(ctx context.Context, in *stepIn) (*answer[store.Info], error) {
+				info, err := do(ctx, in.Design, in.Body.Base, author)
+				if err != nil {
+					return nil, s.failed(err)
+				}
+				return answering(info, nil)
+			})
+	}
+	step("undo", "Take the last change back", s.store.Undo)
+	step("redo", "Bring the change undone last back", s.store.Redo)
+	huma.Register(api, huma.Operation{OperationID: "get-history", Method: http.MethodGet, Path: "/api/designs/{design}/history", Summary: "The journal after a position, oldest first"},
+		func(ctx context.Context, in *struct {
+			InDesign
+			After int64 `query:"after"`
+		}) (*answer[[]store.Change], error) {
+			list, err := s.store.History(ctx, in.Design, in.After)
+			if err != nil {
+				return nil, s.failed(err)
+			}
+			return answering(list, nil)
+		})
+}
+
+// author stands in the history until people sign in.
+const author = "this browser"
+
+func (s *Server) change(ctx context.Context, in *changeIn) (*answer[store.Info], error) {
+	edits, err := decode(in.Body.Edits)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	info, err := s.store.Commit(ctx, in.Design, store.ChangeSet{Base: in.Body.Base, Author: author, Reason: in.Body.Reason, Edits: edits})
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	return answering(info, nil)
+}
+
+func (s *Server) preview(ctx context.Context, in *previewIn) (*answer[Preview], error) {
+	edits, err := decode(in.Body.Edits)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	v, err := s.solved.get(ctx, in.Design)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	next, _, err := v.design.Apply(edits)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	return answering(Preview{Intents: proof.Intents(route.Solve(next)), Findings: finding.All(next)}, nil)
+}
+
+// decode turns incoming edits into edits, or says which field of which is
+// wrong.
+func decode(in []EditIn) ([]design.Edit, error) {
+	var problems design.Problems
+	out := make([]design.Edit, 0, len(in))
+	for n, e := range in {
+		edit := design.Edit{Op: e.Op, ID: design.ID(e.ID)}
+		if e.Object != nil {
+			body, err := design.DecodeBody(design.Kind(e.Object.Kind), e.Object.Body)
+			if bad, ok := err.(design.Problems); ok {
+				for _, p := range bad {
+					p.Field = fmt.Sprintf("edits[%d].object.body.%s", n, p.Field)
+					problems = append(problems, p)
+				}
+				continue
+			}
+			edit.Object = &design.Object{ID: design.ID(e.Object.ID), Kind: design.Kind(e.Object.Kind), Parent: design.ID(e.Object.Parent), Name: e.Object.Name, Body: body}
+		}
+		out = append(out, edit)
+	}
+	if len(problems) > 0 {
+		return nil, problems
+	}
+	return out, nil
+}

@@ -1,0 +1,150 @@
+package server
+
+import (
+	"context"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"dravin/core/design"
+	"dravin/core/finding"
+	"dravin/demo"
+	"dravin/store"
+)
+
+// InDesign is the path of everything inside a design.
+type InDesign struct {
+	Design string `path:"design" doc:"The design's ID."`
+}
+
+type answer[T any] struct{ Body T }
+
+func answering[T any](v T, err error) (*answer[T], error) {
+	if err != nil {
+		return nil, err
+	}
+	return &answer[T]{v}, nil
+}
+
+// DesignState is a design with what the frame of every view shows.
+type DesignState struct {
+	store.Info
+	Undo     string         `json:"undo" doc:"What undo would take back; empty: nothing."`
+	Redo     string         `json:"redo" doc:"What redo would bring back; empty: nothing."`
+	Objects  int            `json:"objects"`
+	Findings map[string]int `json:"findings" doc:"Number of findings by severity."`
+}
+
+type newDesign struct {
+	Body struct {
+		From string `json:"from" enum:"demo,file,nothing" doc:"demo: the demo estate; file: a design file; nothing: an empty design."`
+		Name string `json:"name,omitempty" maxLength:"80" doc:"For an empty design; a file brings its own."`
+		File string `json:"file,omitempty" doc:"The design file's text."`
+	}
+}
+
+func (s *Server) designOperations(api huma.API) {
+	huma.Register(api, huma.Operation{OperationID: "list-designs", Method: http.MethodGet, Path: "/api/designs", Summary: "All designs, the one changed last first"},
+		func(ctx context.Context, _ *struct{}) (*answer[[]store.Info], error) {
+			list, err := s.store.List(ctx)
+			if err != nil {
+				return nil, s.failed(err)
+			}
+			return answering(list, nil)
+		})
+	huma.Register(api, huma.Operation{OperationID: "create-design", Method: http.MethodPost, Path: "/api/designs", Summary: "Make a design",
+		DefaultStatus: http.StatusCreated, MaxBodyBytes: 2 * design.MaxFileBytes, BodyReadTimeout: time.Minute}, s.create)
+	huma.Register(api, huma.Operation{OperationID: "get-design", Method: http.MethodGet, Path: "/api/designs/{design}", Summary: "The state of a design"}, s.state)
+	huma.Register(api, huma.Operation{OperationID: "delete-design", Method: http.MethodDelete, Path: "/api/designs/{design}", Summary: "Delete a design and its history"},
+		func(ctx context.Context, in *InDesign) (*struct{}, error) {
+			if err := s.store.Delete(ctx, in.Design); err != nil {
+				return nil, s.failed(err)
+			}
+			return nil, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "get-file", Method: http.MethodGet, Path: "/api/designs/{design}/file", Summary: "The design as a design file"}, s.file)
+}
+
+func (s *Server) create(ctx context.Context, in *newDesign) (*answer[store.Info], error) {
+	d, err := read(in)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	info, err := s.store.Create(ctx, d)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	return answering(info, nil)
+}
+
+func read(in *newDesign) (*design.Design, error) {
+	switch in.Body.From {
+	case "demo":
+		return design.Read(demo.Thistledown)
+	case "file":
+		d, err := design.Read([]byte(in.Body.File))
+		if err == nil && d.Name == "" {
+			d.Name = "Unnamed design"
+		}
+		return d, err
+	}
+	name := strings.TrimSpace(in.Body.Name)
+	if design.Slug(name) == "" {
+		return nil, design.Problems{{Field: "name", Why: "is empty", Want: "give the design a name with a letter or digit"}}
+	}
+	return design.New(name, nil), nil
+}
+
+func (s *Server) state(ctx context.Context, in *InDesign) (*answer[DesignState], error) {
+	v, err := s.solved.get(ctx, in.Design)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	out := DesignState{Info: v.info, Objects: v.design.Len(), Findings: countBySeverity(v.findings())}
+	if out.Undo, out.Redo, err = s.store.Steps(ctx, in.Design); err != nil {
+		return nil, s.failed(err)
+	}
+	return answering(out, nil)
+}
+
+func countBySeverity(list []finding.Finding) map[string]int {
+	out := map[string]int{}
+	for _, f := range list {
+		out[string(f.Severity)]++
+	}
+	return out
+}
+
+type fileAnswer struct {
+	ContentType string `header:"Content-Type"`
+	Disposition string `header:"Content-Disposition"`
+	Body        []byte
+}
+
+func (s *Server) file(ctx context.Context, in *InDesign) (*fileAnswer, error) {
+	v, err := s.solved.get(ctx, in.Design)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	text, err := v.design.Write()
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	return &fileAnswer{"application/yaml; charset=utf-8", `attachment; filename="` + asciiName(v.info.Name) + `.yaml"`, text}, nil
+}
+
+// asciiName makes a file name that needs no quoting anywhere.
+func asciiName(name string) string {
+	slug := strings.Map(func(r rune) rune {
+		if r > 126 {
+			return -1
+		}
+		return r
+	}, design.Slug(name))
+	if slug == "" {
+		return "design"
+	}
+	return slug
+}

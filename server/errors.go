@@ -1,0 +1,81 @@
+package server
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"dravin/core/design"
+	"dravin/store"
+)
+
+// ProblemDetails is an RFC 9457 problem with what Dravin has to say beyond it.
+type ProblemDetails struct {
+	Type     string           `json:"type" doc:"Always about:blank; status tells the class."`
+	Title    string           `json:"title"`
+	Status   int              `json:"status"`
+	Detail   string           `json:"detail"`
+	Errors   []design.Problem `json:"errors,omitempty" doc:"Each with the place in the request or file."`
+	Position *int64           `json:"position,omitempty" doc:"409: where the design is now."`
+	Since    []store.Change   `json:"since,omitempty" doc:"409: what changed meanwhile."`
+}
+
+func (p *ProblemDetails) Error() string { return p.Detail }
+
+// GetStatus is for huma.
+func (p *ProblemDetails) GetStatus() int { return p.Status }
+
+// ContentType is for huma (RFC 9457 section 3).
+func (p *ProblemDetails) ContentType(string) string { return "application/problem+json" }
+
+// newError gives huma's own errors our form.
+func newError(status int, message string, errs ...error) huma.StatusError {
+	p := &ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: message}
+	for _, err := range errs {
+		var own *ProblemDetails
+		var detail *huma.ErrorDetail
+		switch {
+		case errors.As(err, &own):
+			return own
+		case errors.As(err, &detail):
+			p.Errors = append(p.Errors, design.Problem{Field: strings.TrimPrefix(detail.Location, "body."), Why: detail.Message})
+		case err != nil:
+			p.Errors = append(p.Errors, design.Problem{Why: err.Error()})
+		}
+	}
+	return p
+}
+
+// failed turns any error of the core or the store into an answer.
+func (s *Server) failed(err error) error {
+	var problems design.Problems
+	var conflict *store.Conflict
+	p := &ProblemDetails{Type: "about:blank", Detail: err.Error()}
+	switch {
+	case errors.As(err, &problems):
+		p.Status, p.Errors = http.StatusUnprocessableEntity, problems
+		p.Detail = problems[0].String()
+		if n := len(problems) - 1; n > 0 {
+			p.Detail += fmt.Sprintf(" (and %d more)", n)
+		}
+	case errors.As(err, &conflict):
+		p.Status, p.Position, p.Since = http.StatusConflict, &conflict.Position, conflict.Since
+	case errors.Is(err, store.ErrNotFound):
+		p.Status = http.StatusNotFound
+	case errors.Is(err, store.ErrNothing):
+		p.Status = http.StatusConflict
+	default:
+		s.log.Error("request failed", "error", err)
+		p.Status, p.Detail = http.StatusServiceUnavailable, "the database did not do it; try again, and look at the server's log if it stays so"
+	}
+	p.Title = http.StatusText(p.Status)
+	return p
+}
+
+// refused is the caller's mistake in one field.
+func refused(field, why string) error {
+	return &ProblemDetails{Type: "about:blank", Title: http.StatusText(422), Status: 422, Detail: why, Errors: []design.Problem{{Field: field, Why: why}}}
+}

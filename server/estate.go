@@ -1,0 +1,105 @@
+package server
+
+import (
+	"net/netip"
+	"reflect"
+
+	"dravin/core/design"
+	"dravin/core/overlap"
+)
+
+// Estate is what the picture shows.
+type Estate struct {
+	Parties []EstateParty `json:"parties"`
+	Links   []EstateLink  `json:"links"`
+	Ties    []EstateTie   `json:"ties"`
+}
+
+// EstateParty is a site or a cloud network.
+type EstateParty struct {
+	ID       design.ID     `json:"id"`
+	Kind     design.Kind   `json:"kind"`
+	Name     string        `json:"name"`
+	Where    string        `json:"where" doc:"Cloud and region; empty for a site."`
+	Gateways int           `json:"gateways"`
+	Ranges   []EstateRange `json:"ranges"`
+}
+
+// EstateRange is a LAN, a subnet or a mapped range of a party.
+type EstateRange struct {
+	ID     design.ID    `json:"id"`
+	Kind   design.Kind  `json:"kind"`
+	Name   string       `json:"name"`
+	Prefix netip.Prefix `json:"prefix"`
+	Fixed  bool         `json:"fixed,omitempty"`
+}
+
+// EstateLink joins two parties.
+type EstateLink struct {
+	ID      design.ID `json:"id"`
+	Name    string    `json:"name"`
+	A       design.ID `json:"a"`
+	B       design.ID `json:"b"`
+	Routing string    `json:"routing"`
+	Strands int       `json:"strands"`
+}
+
+// EstateTie joins two ranges that collide.
+type EstateTie struct {
+	Group    string         `json:"group"`
+	Weight   overlap.Weight `json:"weight"`
+	A        design.ID      `json:"a"`
+	B        design.ID      `json:"b"`
+	Sentence string         `json:"sentence"`
+}
+
+func estateOf(v *solved) Estate {
+	d := v.design
+	e := Estate{Parties: []EstateParty{}, Links: []EstateLink{}, Ties: []EstateTie{}}
+	for _, o := range d.Inside("", design.KindSite, design.KindNetwork) {
+		e.Parties = append(e.Parties, partyOf(d, o))
+	}
+	for _, o := range d.Of(design.KindLink) {
+		l := o.Body.(*design.Link)
+		e.Links = append(e.Links, EstateLink{ID: o.ID, Name: o.Name, A: d.Party(l.Ends[0].Gateway).ID, B: d.Party(l.Ends[1].Gateway).ID,
+			Routing: l.Routing, Strands: len(d.Inside(o.ID, design.KindTunnel))})
+	}
+	for _, g := range v.groups() {
+		// A tie for each neighbour in the group shows who is in it without
+		// drawing every pair.
+		for n := 1; n < len(g.Claims); n++ {
+			a, b := g.Claims[n-1], g.Claims[n]
+			if a.Party != b.Party {
+				e.Ties = append(e.Ties, EstateTie{Group: g.Key, Weight: g.Weight, A: a.Owner, B: b.Owner, Sentence: g.Sentence})
+			}
+		}
+	}
+	return e
+}
+
+func partyOf(d *design.Design, o *design.Object) EstateParty {
+	p := EstateParty{ID: o.ID, Kind: o.Kind, Name: o.Name, Gateways: len(d.Inside(o.ID, design.KindGateway)), Ranges: []EstateRange{}}
+	if n, ok := o.Body.(*design.Network); ok {
+		p.Where = n.Cloud
+		if n.Region != "" {
+			p.Where += ", " + n.Region
+		}
+		for _, b := range n.Blocks {
+			p.Ranges = append(p.Ranges, EstateRange{ID: o.ID, Kind: o.Kind, Name: "block", Prefix: b})
+		}
+	}
+	for _, place := range d.Inside(o.ID, design.KindLAN, design.KindSubnet) {
+		lan, _ := place.Body.(*design.LAN)
+		for _, r := range d.Ranges(place.ID) {
+			p.Ranges = append(p.Ranges, EstateRange{ID: place.ID, Kind: place.Kind, Name: place.Name, Prefix: r, Fixed: lan != nil && lan.Fixed})
+		}
+	}
+	for _, c := range overlap.Claims(d) {
+		if c.Kind == design.KindMapping && c.Party == o.ID {
+			p.Ranges = append(p.Ranges, EstateRange{ID: c.Owner, Kind: c.Kind, Name: "mapped", Prefix: c.Prefix})
+		}
+	}
+	return p
+}
+
+func bodyType(b design.Body) reflect.Type { return reflect.TypeOf(b).Elem() }

@@ -1,0 +1,212 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/netip"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"dravin/core/design"
+	"dravin/core/finding"
+	"dravin/core/overlap"
+	"dravin/core/proof"
+	"dravin/core/route"
+	"dravin/core/translate"
+	"dravin/core/walk"
+)
+
+func (in *InDesign) id() string { return in.Design }
+
+// view registers a reading operation: do is given the design as it is now.
+func view[I any, P interface {
+	*I
+	id() string
+}, O any](s *Server, api huma.API, id, path, summary string, do func(v *solved, in P) (O, error)) {
+	huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: "/api/designs/{design}" + path, Summary: summary},
+		func(ctx context.Context, in *I) (*answer[O], error) {
+			v, err := s.solved.get(ctx, P(in).id())
+			if err != nil {
+				return nil, s.failed(err)
+			}
+			return answering(do(v, in))
+		})
+}
+
+type inGroup struct {
+	InDesign
+	Group string `query:"group" required:"true" doc:"The group's key."`
+}
+
+type inObject struct {
+	InDesign
+	Object string `path:"object" doc:"The object's ID."`
+}
+
+type inAddress struct {
+	InDesign
+	Address string `query:"address" required:"true" doc:"IPv4 or IPv6."`
+}
+
+type inSearch struct {
+	InDesign
+	Text string `query:"q" doc:"Part of a name or path, an address or a prefix."`
+}
+
+type inWalk struct {
+	InDesign
+	From    string `query:"from" required:"true" doc:"Path, name or ID of the party, LAN, subnet or host that starts."`
+	To      string `query:"to" required:"true" doc:"Address, or path, name or ID of a host."`
+	Service string `query:"service" required:"true" doc:"Such as tcp/502."`
+}
+
+func (s *Server) viewOperations(api huma.API) {
+	view(s, api, "get-estate", "/estate", "The picture of everything", func(v *solved, _ *InDesign) (Estate, error) { return estateOf(v), nil })
+	view(s, api, "get-object", "/objects/{object}", "The sheet of one object", sheetOf)
+	view(s, api, "get-overlaps", "/overlaps", "Every hold on a range, and the groups that collide, worst first", func(v *solved, _ *InDesign) (Overlaps, error) {
+		return Overlaps{Groups: v.groups(), Claims: overlap.Claims(v.design), Pools: poolsOf(v.design)}, nil
+	})
+	view(s, api, "get-proposals", "/proposals", "Remedies for a group, each proven", func(v *solved, in *inGroup) ([]translate.Proposal, error) {
+		for _, g := range v.groups() {
+			if g.Key == in.Group {
+				return translate.ForGroup(v.design, g), nil
+			}
+		}
+		return nil, refused("group", "there is no such group now; somebody may have ended it")
+	})
+	view(s, api, "get-ledger", "/ledger", "Who is seen as what", func(v *solved, _ *InDesign) ([]translate.LedgerEntry, error) { return translate.Ledger(v.design), nil })
+	view(s, api, "get-names", "/names", "Everything that has an address, with all its names", func(v *solved, in *inAddress) ([]walk.Identity, error) {
+		a, err := netip.ParseAddr(strings.TrimSpace(in.Address))
+		if err != nil {
+			return nil, refused("address", fmt.Sprintf("%q is not an address; write one such as 192.168.40.17", in.Address))
+		}
+		return walk.Identities(v.design, a), nil
+	})
+	view(s, api, "get-findings", "/findings", "What is wrong or risky, worst first", func(v *solved, _ *InDesign) ([]finding.Finding, error) { return v.findings(), nil })
+	view(s, api, "get-intents", "/intents", "Every intent with its proof", func(v *solved, _ *InDesign) ([]proof.Result, error) { return v.intents(), nil })
+	view(s, api, "get-walk", "/walk", "One packet, there and back", walkOf)
+	view(s, api, "search", "/search", "Objects by name or path; whose an address may be", searchFor)
+	// The bodies of objects are free-form in edits; name their shapes for clients.
+	for _, b := range design.Bodies() {
+		api.OpenAPI().Components.Schemas.Schema(bodyType(b), true, "")
+	}
+}
+
+func walkOf(v *solved, in *inWalk) (walk.Proof, error) {
+	service, err := design.ParseService(in.Service)
+	if err != nil {
+		return walk.Proof{}, refused("service", err.Error())
+	}
+	flow, err := walk.ParseFlow(v.tables(), pathOf(v.design, in.From), pathOf(v.design, in.To), service)
+	if err != nil {
+		return walk.Proof{}, refused("from or to", err.Error())
+	}
+	return walk.Prove(v.tables(), flow), nil
+}
+
+// pathOf lets an ID stand for its object's path.
+func pathOf(d *design.Design, text string) string {
+	if path := d.Path(design.ID(text)); path != "" {
+		return path
+	}
+	return text
+}
+
+// Overlaps is what the address ruler shows.
+type Overlaps struct {
+	Groups []overlap.Group `json:"groups"`
+	Claims []overlap.Claim `json:"claims"`
+	Pools  []overlap.Claim `json:"pools" doc:"Ranges reserved for mapping."`
+}
+
+func poolsOf(d *design.Design) []overlap.Claim {
+	out := []overlap.Claim{}
+	for _, o := range d.Of(design.KindReservation) {
+		if b := o.Body.(*design.Reservation); b.Use == design.UseMapping {
+			out = append(out, overlap.Claim{Owner: o.ID, Title: o.Name, Prefix: b.Prefix, Kind: o.Kind})
+		}
+	}
+	return out
+}
+
+// Found is one result of a search.
+type Found struct {
+	ID    design.ID   `json:"id"`
+	Kind  design.Kind `json:"kind"`
+	Title string      `json:"title"`
+	Hint  string      `json:"hint" doc:"Its path, or why an address leads to it."`
+}
+
+const maxFound = 30
+
+func searchFor(v *solved, in *inSearch) ([]Found, error) {
+	out := []Found{}
+	text := strings.ToLower(strings.TrimSpace(in.Text))
+	d := v.design
+	if a, err := netip.ParseAddr(text); err == nil {
+		for _, i := range walk.Identities(d, a) {
+			id := i.Place
+			if i.Endpoint != "" {
+				id = i.Endpoint
+			}
+			hint := "holds " + i.Real.String()
+			if i.Real != a {
+				hint = "is seen as " + a.String() + ", really " + i.Real.String()
+			}
+			out = append(out, Found{id, d.Get(id).Kind, i.Title, hint})
+		}
+		return out, nil
+	}
+	for _, o := range d.All() {
+		path := d.Path(o.ID)
+		if len(out) < maxFound && (text == "" || strings.Contains(strings.ToLower(o.Name), text) || strings.Contains(path, text)) {
+			out = append(out, Found{o.ID, o.Kind, o.Name, path})
+		}
+	}
+	return out, nil
+}
+
+// Sheet is everything about one object.
+type Sheet struct {
+	Object   *design.Object    `json:"object"`
+	Path     string            `json:"path"`
+	Title    string            `json:"title"`
+	Names    map[string]string `json:"names" doc:"The titles of the objects that the body refers to, by ID."`
+	Inside   []*design.Object  `json:"inside"`
+	Links    []*design.Object  `json:"links" doc:"The links that end at it or at its gateways."`
+	Routes   []route.Route     `json:"routes" doc:"The table, if it is a forwarding point."`
+	Findings []finding.Finding `json:"findings" doc:"Those that have it as a subject."`
+}
+
+func sheetOf(v *solved, in *inObject) (Sheet, error) {
+	d := v.design
+	o := d.Get(design.ID(in.Object))
+	if o == nil {
+		return Sheet{}, &ProblemDetails{Type: "about:blank", Title: http.StatusText(404), Status: 404, Detail: "there is no such object now; it may have been removed or undone"}
+	}
+	sheet := Sheet{Object: o, Path: d.Path(o.ID), Title: d.Title(o.ID), Names: map[string]string{}, Inside: d.Inside(o.ID), Links: []*design.Object{}, Routes: []route.Route{}, Findings: []finding.Finding{}}
+	for _, id := range d.References(o.ID) {
+		sheet.Names[string(id)] = d.Title(id)
+	}
+	for _, l := range d.Of(design.KindLink) {
+		for _, e := range l.Body.(*design.Link).Ends {
+			if e.Gateway == o.ID || d.Get(e.Gateway).Parent == o.ID {
+				sheet.Links = append(sheet.Links, l)
+			}
+		}
+	}
+	if p := v.tables().Point(o.ID); p != nil {
+		sheet.Routes = p.Routes
+	}
+	for _, f := range v.findings() {
+		for _, id := range f.Subjects {
+			if id == o.ID || d.Get(id) != nil && d.Get(id).Parent == o.ID {
+				sheet.Findings = append(sheet.Findings, f)
+				break
+			}
+		}
+	}
+	return sheet, nil
+}

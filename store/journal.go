@@ -1,0 +1,182 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"github.com/jmoiron/sqlx"
+
+	"dravin/core/design"
+)
+
+// What a row of the journal does.
+const (
+	actEdit   = "edit"
+	actUndo   = "undo"
+	actRedo   = "redo"
+	actReveal = "reveal"
+)
+
+// ChangeSet is what a writer wants done.
+type ChangeSet struct {
+	Base   int64 // the position the writer has seen
+	Author string
+	Reason string
+	Edits  []design.Edit
+}
+
+// Commit applies a change set, if the design is still where the writer saw it.
+// Errors: [*Conflict], [design.Problems], [ErrNotFound].
+func (s *Store) Commit(ctx context.Context, id string, set ChangeSet) (Info, error) {
+	return s.step(ctx, id, set.Base, func(tx *sqlx.Tx, in Info, d *design.Design) error {
+		_, inverse, err := d.Apply(set.Edits)
+		if err != nil {
+			return err
+		}
+		if err := write(ctx, tx, id, set.Edits); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `update changes set state = 'dropped' where design = $1 and state = 'undone'`, id); err != nil {
+			return err
+		}
+		return record(ctx, tx, id, in.Position, set.Author, set.Reason, actEdit, nil, set.Edits, inverse)
+	})
+}
+
+// Undo takes the last edit in force back.
+func (s *Store) Undo(ctx context.Context, id string, base int64, author string) (Info, error) {
+	return s.replay(ctx, id, base, author, actUndo)
+}
+
+// Redo brings the edit that was undone last into force again.
+func (s *Store) Redo(ctx context.Context, id string, base int64, author string) (Info, error) {
+	return s.replay(ctx, id, base, author, actRedo)
+}
+
+// nextTo finds the edit that an undo or redo would act on.
+var nextTo = map[string]string{
+	actUndo: `select position, reason, edits, inverse from changes where design = $1 and act = 'edit' and state = 'done' order by position desc limit 1`,
+	actRedo: `select position, reason, edits, inverse from changes where design = $1 and act = 'edit' and state = 'undone' order by position limit 1`,
+}
+
+var stateAfter = map[string]string{actUndo: "undone", actRedo: "done"}
+
+type journalRow struct {
+	Position int64
+	Reason   string
+	Edits    []byte
+	Inverse  []byte
+}
+
+func (s *Store) replay(ctx context.Context, id string, base int64, author, act string) (Info, error) {
+	return s.step(ctx, id, base, func(tx *sqlx.Tx, in Info, d *design.Design) error {
+		var row journalRow
+		if err := tx.GetContext(ctx, &row, nextTo[act], id); errors.Is(err, sql.ErrNoRows) {
+			return ErrNothing
+		} else if err != nil {
+			return err
+		}
+		source := row.Edits
+		if act == actUndo {
+			source = row.Inverse
+		}
+		var edits []design.Edit
+		if err := json.Unmarshal(source, &edits); err != nil {
+			return fmt.Errorf("change %d of design %s in the database: %w", row.Position, id, err)
+		}
+		_, inverse, err := d.Apply(edits)
+		if err != nil {
+			return err
+		}
+		if err := write(ctx, tx, id, edits); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `update changes set state = $3 where design = $1 and position = $2`, id, row.Position, stateAfter[act]); err != nil {
+			return err
+		}
+		return record(ctx, tx, id, in.Position, author, row.Reason, act, &row.Position, edits, inverse)
+	})
+}
+
+// Reveal writes down that somebody asked to see keys.
+func (s *Store) Reveal(ctx context.Context, id, author, reason string) (Info, error) {
+	return s.step(ctx, id, -1, func(tx *sqlx.Tx, in Info, _ *design.Design) error {
+		return record(ctx, tx, id, in.Position, author, reason, actReveal, nil, nil, nil)
+	})
+}
+
+// step runs do with the design locked at base (or wherever it is, for -1) and
+// tells everyone.
+func (s *Store) step(ctx context.Context, id string, base int64, do func(*sqlx.Tx, Info, *design.Design) error) (Info, error) {
+	var in Info
+	err := s.transact(ctx, func(tx *sqlx.Tx) error {
+		var err error
+		if in, err = info(ctx, tx, id, "for update"); err != nil {
+			return err
+		}
+		if base >= 0 && base != in.Position {
+			since, err := history(ctx, tx, id, base)
+			if err != nil {
+				return err
+			}
+			return &Conflict{Position: in.Position, Since: since}
+		}
+		d, err := load(ctx, tx, in)
+		if err != nil {
+			return err
+		}
+		in.Position++
+		if err := do(tx, in, d); err != nil {
+			return err
+		}
+		if err := tx.GetContext(ctx, &in, `update designs set position = $2, updated_at = now() where id = $1 returning id, name, position, updated_at`, id, in.Position); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `select pg_notify($1, $2)`, channel, fmt.Sprintf("%s %d", id, in.Position))
+		return err
+	})
+	return in, err
+}
+
+func record(ctx context.Context, tx *sqlx.Tx, id string, position int64, author, reason, act string, target *int64, edits, inverse []design.Edit) error {
+	e, err := json.Marshal(edits)
+	if err != nil {
+		return err
+	}
+	i, err := json.Marshal(inverse)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `
+		insert into changes (design, position, author, reason, act, target, edits, inverse) values ($1, $2, $3, $4, $5, $6, $7, $8)`,
+		id, position, author, reason, act, target, e, i)
+	return err
+}
+
+// History returns the journal of a design after a position, oldest first.
+func (s *Store) History(ctx context.Context, id string, after int64) ([]Change, error) {
+	return history(ctx, s.db, id, after)
+}
+
+func history(ctx context.Context, q sqlx.QueryerContext, id string, after int64) ([]Change, error) {
+	out := []Change{}
+	err := sqlx.SelectContext(ctx, q, &out, `select position, at, author, reason, act, state from changes where design = $1 and position > $2 order by position limit 1000`, id, after)
+	return out, err
+}
+
+// Steps names what an undo and a redo would act on, by their reasons; empty
+// where there is nothing.
+func (s *Store) Steps(ctx context.Context, id string) (undo, redo string, err error) {
+	for act, to := range map[string]*string{actUndo: &undo, actRedo: &redo} {
+		var row journalRow
+		err := s.db.GetContext(ctx, &row, nextTo[act], id)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return "", "", err
+		}
+		*to = row.Reason
+	}
+	return undo, redo, nil
+}
