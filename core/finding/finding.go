@@ -85,7 +85,10 @@ func ofGroup(g overlap.Group, proposals []translate.Proposal) Finding {
 		f.Evidence = append(f.Evidence, c.Title+" "+c.Prefix.String())
 	}
 	for _, p := range proposals {
-		f.Mends = append(f.Mends, mendOf(p))
+		// A remedy that leaves every touched intent as it was mends nothing.
+		if p.Holding > proof.Holding(p.Before) || len(g.Intents) == 0 {
+			f.Mends = append(f.Mends, mendOf(p))
+		}
 	}
 	return f
 }

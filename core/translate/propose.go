@@ -28,7 +28,8 @@ type Change struct {
 type Proposal struct {
 	Key     string         `json:"key"` // names it among the proposals of one group
 	Title   string         `json:"title"`
-	Why     string         `json:"why"` // why this pool, this box, this side
+	Why     string         `json:"why"` // why this pool
+	Start   string         `json:"start"` // who can start a conversation
 	Maps    []Pair         `json:"maps"`
 	Changes []Change       `json:"changes"`
 	Edits   []design.Edit  `json:"edits"`
@@ -110,6 +111,7 @@ func propose(d *design.Design, before []proof.Result, lans ...design.ID) (Propos
 		titles = append(titles, d.Title(lan))
 		p.Key += string(lan)
 	}
+	p.Start = "Both sides can start, once the mapped range is routed; host parts stay the same."
 	p.Title = "Map " + strings.Join(titles, " and ") + " one to one"
 	p.Edits = e.edits()
 	p.After = proof.Intents(route.Solve(e.now))

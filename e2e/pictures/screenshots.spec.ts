@@ -1,0 +1,66 @@
+import { expect, test, type Page } from "@playwright/test";
+
+// One current picture of each main view, made from the demo data. Set SHOTS to
+// put them elsewhere, and DARK=1 for the dark look.
+const folder = process.env.SHOTS ?? "../docs/screenshots";
+const dark = process.env.DARK === "1";
+
+test.use({ colorScheme: dark ? "dark" : "light" });
+
+async function shoot(page: Page, name: string): Promise<void> {
+  await page.waitForLoadState("networkidle").catch(() => undefined);
+  await page.evaluate(() => document.fonts.ready);
+  await page.mouse.move(0, 799);
+  await page.screenshot({ path: `${folder}/${name}.png` });
+}
+
+test("pictures of every place", async ({ page, request }) => {
+  const made = await request.post("/api/designs", { data: { from: "demo" } });
+  const { id } = (await made.json()) as { id: string };
+  const go = (path: string) => page.goto(`/designs/${id}/${path}`);
+
+  await page.goto("/");
+  await expect(page.getByText("Thistledown Botanic Trust").first()).toBeVisible();
+  await shoot(page, "designs");
+
+  await go("estate");
+  await page.getByRole("button", { name: "lan glasshouse 192.168.40.0/24, collides" }).click();
+  await expect(page.getByRole("complementary", { name: "Sheet" })).toContainText("firmware");
+  await shoot(page, "estate");
+
+  await go("overlaps");
+  await expect(page.getByText("breaks an intent")).toBeVisible();
+  await shoot(page, "overlaps");
+
+  await go("proof");
+  await page.getByRole("button", { name: /logger polls/ }).click();
+  await expect(page.getByText("stopped on the way there")).toBeVisible();
+  await shoot(page, "proof-stopped");
+
+  await go("translation");
+  await expect(page.getByText("3 of 3 intents hold afterwards").first()).toBeVisible();
+  await shoot(page, "translation-remedies");
+  await page.getByRole("button", { name: "Apply" }).first().click();
+  await expect(page.getByText("Answered:")).toBeVisible();
+  await page.getByLabel("Whose is it").fill("192.168.40.17");
+  await page.keyboard.press("Enter");
+  await expect(page.getByTestId("names")).toContainText("mapped");
+  await page.getByRole("button", { name: "Close toast" }).click();
+  await expect(page.locator("[data-sonner-toast]")).toHaveCount(0);
+  await shoot(page, "translation-ledger");
+
+  await go("proof");
+  await page.getByRole("button", { name: /logger polls/ }).click();
+  await expect(page.getByText("and the reply comes back")).toBeVisible();
+  await shoot(page, "proof-works");
+
+  await go("handover?file=gateway%2Fnftables.d%2Fdravin.nft");
+  await page.getByRole("button", { name: "Peatside Nursery" }).click();
+  await page.getByRole("button", { name: /dravin\.nft/ }).click();
+  await expect(page.getByTestId("file")).toContainText("dnat");
+  await shoot(page, "handover");
+
+  await go("estate?panel=findings");
+  await expect(page.getByRole("dialog")).toBeVisible();
+  await shoot(page, "findings");
+});

@@ -1,0 +1,3 @@
+import { base } from "./base.config";
+
+export default { ...base, testDir: "pictures" };

@@ -1,0 +1,15 @@
+<script lang="ts">
+  import { QueryClient, QueryClientProvider } from "@tanstack/svelte-query";
+  import { Router } from "sv-router";
+  import { Toaster } from "svelte-sonner";
+  import "./router";
+
+  const queries = new QueryClient({
+    defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false, staleTime: 30_000 } },
+  });
+</script>
+
+<QueryClientProvider client={queries}>
+  <Router />
+  <Toaster position="bottom-left" visibleToasts={3} closeButton />
+</QueryClientProvider>

@@ -1,0 +1,144 @@
+<script lang="ts">
+  import { useQueryClient } from "@tanstack/svelte-query";
+  import { Keyboard, Redo2, Search, Undo2 } from "@lucide/svelte";
+  import type { Snippet } from "svelte";
+  import { watchDesign } from "./api/live.svelte";
+  import { useDesign, writer } from "./api/queries";
+  import { places, placeURL } from "./lib/places";
+  import { urlState } from "./lib/url.svelte";
+  import FindingsDrawer from "./parts/FindingsDrawer.svelte";
+  import KeyList from "./parts/KeyList.svelte";
+  import Palette from "./parts/Palette.svelte";
+  import { navigate, p, route } from "./router";
+
+  interface Props {
+    children: Snippet;
+  }
+  const { children }: Props = $props();
+
+  const design = $derived(String(route.params.design ?? ""));
+  const place = $derived(route.pathname.split("/")[3] ?? "");
+
+  const queries = useQueryClient();
+  watchDesign(queries, () => design);
+  const design_ = useDesign(() => design);
+  const write = writer(queries, () => design);
+  const panel = urlState("panel");
+
+  const state = $derived(design_.data);
+  const broken = $derived(state?.findings.broken ?? 0);
+  const risks = $derived(state?.findings.risk ?? 0);
+  $effect(() => {
+    document.title = state ? `${state.name} - Dravin` : "Dravin";
+  });
+
+  const undo = () => state?.undo && void write.undo();
+  const redo = () => state?.redo && void write.redo();
+
+  function go(path: string): void {
+    void navigate(placeURL(design, path) as "/");
+  }
+
+  function onkeydown(e: KeyboardEvent): void {
+    const typing =
+      e.target instanceof HTMLElement && e.target.closest("input, textarea, select, [contenteditable]");
+    const command = e.ctrlKey || e.metaKey;
+    if (command && e.key.toLowerCase() === "k") {
+      e.preventDefault();
+      panel.value = panel.value === "palette" ? "" : "palette";
+    } else if (typing || panel.value) {
+      return;
+    } else if (command && e.key.toLowerCase() === "z") {
+      e.preventDefault();
+      if (e.shiftKey) redo();
+      else undo();
+    } else if (command && e.key.toLowerCase() === "y") {
+      e.preventDefault();
+      redo();
+    } else if (!command && !e.altKey) {
+      if (e.key === "?") panel.value = "keys";
+      if (e.key === "f") panel.value = "findings";
+      const to = places.find((x) => x.key === e.key);
+      if (to) go(to.path);
+    }
+  }
+</script>
+
+<svelte:window {onkeydown} />
+
+<header class="border-ink bg-sheet flex items-stretch border-b-2 pl-4">
+  <a
+    href={p("/")}
+    class="text-ink flex items-center gap-2 pr-4 font-semibold no-underline"
+    title="All designs"
+  >
+    <img src="/mark.svg" alt="" class="h-5 w-5" />Dravin
+  </a>
+  <span class="flex max-w-72 items-center truncate pr-4" title={state?.name}>{state?.name ?? ""}</span>
+  <nav class="flex" aria-label="Places">
+    {#each places as x (x.path)}
+      <a
+        href={placeURL(design, x.path)}
+        class="flex items-center px-3 py-2 no-underline {x.path === place
+          ? 'border-ink bg-paper text-ink border-x font-semibold'
+          : 'text-soft hover:text-ink'}"
+        aria-current={x.path === place ? "page" : undefined}>{x.name}</a
+      >
+    {/each}
+  </nav>
+  <div class="ml-auto flex items-center gap-1.5 pr-3">
+    <button
+      class="button {broken ? 'border-clash text-clash' : ''}"
+      onclick={() => (panel.value = "findings")}
+      title="Findings (f)"
+    >
+      {#if broken + risks === 0}
+        Nothing wrong
+      {:else}
+        {broken} broken{risks ? `, ${risks} at risk` : ""}
+      {/if}
+    </button>
+    <button
+      class="button"
+      onclick={undo}
+      disabled={!state?.undo}
+      title={state?.undo ? `Undo: ${state.undo} (Ctrl-Z)` : "Nothing to undo"}
+      aria-label="Undo"
+    >
+      <Undo2 size={16} />
+    </button>
+    <button
+      class="button"
+      onclick={redo}
+      disabled={!state?.redo}
+      title={state?.redo ? `Redo: ${state.redo} (Ctrl-Shift-Z)` : "Nothing to redo"}
+      aria-label="Redo"
+    >
+      <Redo2 size={16} />
+    </button>
+    <button class="button" onclick={() => (panel.value = "palette")} title="Find anything (Ctrl-K)">
+      <Search size={16} />Find <kbd class="text-soft font-mono text-xs">Ctrl-K</kbd>
+    </button>
+    <button class="button" onclick={() => (panel.value = "keys")} title="Keys (?)" aria-label="Keys"
+      ><Keyboard size={16} /></button
+    >
+  </div>
+</header>
+
+{#if design_.error}
+  <p class="p-6" role="alert">{design_.error.message}. <a href={p("/")}>All designs</a></p>
+{:else}
+  <main class="min-h-0 flex-1 overflow-hidden">{@render children()}</main>
+{/if}
+
+<Palette
+  {design}
+  open={panel.value === "palette"}
+  close={() => (panel.value = "")}
+  {undo}
+  {redo}
+  undoes={state?.undo ?? ""}
+  redoes={state?.redo ?? ""}
+/>
+<FindingsDrawer {design} open={panel.value === "findings"} close={() => (panel.value = "")} />
+<KeyList open={panel.value === "keys"} close={() => (panel.value = "")} />

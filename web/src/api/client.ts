@@ -1,0 +1,51 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+type Schemas = components["schemas"];
+export type Problem = Schemas["ProblemDetails"];
+export type DesignState = Schemas["DesignState"];
+export type Estate = Schemas["Estate"];
+export type Sheet = Schemas["Sheet"];
+export type Overlaps = Schemas["Overlaps"];
+export type Claim = Schemas["OverlapClaim"];
+export type Group = Schemas["OverlapGroup"];
+export type Proposal = Schemas["TranslateProposal"];
+export type LedgerEntry = Schemas["TranslateLedgerEntry"];
+export type Identity = Schemas["WalkIdentity"];
+export type Finding = Schemas["FindingFinding"];
+export type Result = Schemas["ProofResult"];
+export type WalkProof = Schemas["WalkProof"];
+export type Stage = Schemas["WalkStage"];
+export type Header = Schemas["WalkHeader"];
+export type Handed = Schemas["Handed"];
+export type HandedFile = Schemas["HandoverFile"];
+export type Edit = Schemas["Edit"];
+
+export const client = createClient<paths>({ baseUrl: "/" });
+
+/** A refusal by the server, in its own words. */
+export class Refusal extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.detail);
+  }
+}
+
+interface Answer<T> {
+  data?: T;
+  error?: unknown;
+  response: Response;
+}
+
+/** Gives the data of an answer, or throws the server's refusal. */
+export async function data<T>(answer: Promise<Answer<T>>): Promise<T> {
+  let got: Answer<T>;
+  try {
+    got = await answer;
+  } catch {
+    throw new Error("Dravin does not answer; is it still running?");
+  }
+  if (got.response.ok) return got.data as T;
+  const problem = got.error as Problem | undefined;
+  if (problem && typeof problem === "object" && "detail" in problem) throw new Refusal(problem);
+  throw new Error(`Dravin answered ${got.response.status}; look at the server's log`);
+}

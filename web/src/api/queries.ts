@@ -1,0 +1,188 @@
+import { createQuery, type QueryClient } from "@tanstack/svelte-query";
+import { toast } from "svelte-sonner";
+import { client, data, Refusal, type DesignState, type Edit } from "./client";
+
+/** Everything known of one design lives under this key, so that one call makes it all look again. */
+export const designKey = (design: string) => ["design", design];
+
+const inside = (design: string) => ({ params: { path: { design } } });
+
+/** A view of a design: id names it among the design's views, fetch gets it. */
+function view<T>(
+  design: () => string,
+  id: () => unknown[],
+  fetch: () => Promise<T>,
+  enabled: () => boolean = () => true,
+) {
+  return createQuery(() => ({
+    queryKey: [...designKey(design()), ...id()],
+    queryFn: fetch,
+    enabled: enabled(),
+  }));
+}
+
+export const useDesigns = () =>
+  createQuery(() => ({ queryKey: ["designs"], queryFn: () => data(client.GET("/api/designs")) }));
+
+export const useDesign = (d: () => string) =>
+  view(
+    d,
+    () => ["state"],
+    () => data(client.GET("/api/designs/{design}", inside(d()))),
+  );
+
+export const useEstate = (d: () => string) =>
+  view(
+    d,
+    () => ["estate"],
+    () => data(client.GET("/api/designs/{design}/estate", inside(d()))),
+  );
+
+export const useObject = (d: () => string, object: () => string) =>
+  view(
+    d,
+    () => ["object", object()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/objects/{object}", {
+          params: { path: { design: d(), object: object() } },
+        }),
+      ),
+    () => object() !== "",
+  );
+
+export const useOverlaps = (d: () => string) =>
+  view(
+    d,
+    () => ["overlaps"],
+    () => data(client.GET("/api/designs/{design}/overlaps", inside(d()))),
+  );
+
+export const useProposals = (d: () => string, group: () => string) =>
+  view(
+    d,
+    () => ["proposals", group()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/proposals", {
+          params: { path: { design: d() }, query: { group: group() } },
+        }),
+      ),
+    () => group() !== "",
+  );
+
+export const useLedger = (d: () => string) =>
+  view(
+    d,
+    () => ["ledger"],
+    () => data(client.GET("/api/designs/{design}/ledger", inside(d()))),
+  );
+
+export const useNames = (d: () => string, address: () => string) =>
+  view(
+    d,
+    () => ["names", address()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/names", {
+          params: { path: { design: d() }, query: { address: address() } },
+        }),
+      ),
+    () => address() !== "",
+  );
+
+export const useFindings = (d: () => string) =>
+  view(
+    d,
+    () => ["findings"],
+    () => data(client.GET("/api/designs/{design}/findings", inside(d()))),
+  );
+
+export const useIntents = (d: () => string) =>
+  view(
+    d,
+    () => ["intents"],
+    () => data(client.GET("/api/designs/{design}/intents", inside(d()))),
+  );
+
+export interface Question {
+  from: string;
+  to: string;
+  service: string;
+}
+
+export const useWalk = (d: () => string, q: () => Question) =>
+  view(
+    d,
+    () => ["walk", q()],
+    () => data(client.GET("/api/designs/{design}/walk", { params: { path: { design: d() }, query: q() } })),
+    () => Boolean(q().from && q().to && q().service),
+  );
+
+export const useHandover = (d: () => string) =>
+  view(
+    d,
+    () => ["handover"],
+    () => data(client.GET("/api/designs/{design}/handover", inside(d()))),
+  );
+
+export const useSearch = (d: () => string, text: () => string) =>
+  view(
+    d,
+    () => ["search", text()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/search", {
+          params: { path: { design: d() }, query: { q: text() } },
+        }),
+      ),
+  );
+
+/** Tells the person what went wrong, in the server's words. */
+export function complain(error: unknown): void {
+  if (error instanceof Refusal && error.problem.status === 409 && error.problem.since?.length) {
+    toast.error("Somebody changed this design meanwhile", {
+      description: `${error.problem.since.map((c) => c.reason).join("; ")}. Look again, then repeat.`,
+    });
+    return;
+  }
+  toast.error(error instanceof Error ? error.message : "Something went wrong");
+}
+
+/** Writes to a design; every method tells the person if it fails. */
+export function writer(queries: QueryClient, design: () => string) {
+  const base = () => queries.getQueryData<DesignState>([...designKey(design()), "state"])?.position ?? -1;
+  const attempt = async (write: () => Promise<unknown>, done?: string): Promise<boolean> => {
+    try {
+      await write();
+      if (done) toast.success(done);
+      return true;
+    } catch (error) {
+      complain(error);
+      return false;
+    } finally {
+      await queries.invalidateQueries({ queryKey: designKey(design()) });
+    }
+  };
+  return {
+    change: (reason: string, edits: Edit[]) =>
+      attempt(
+        () =>
+          data(
+            client.POST("/api/designs/{design}/changes", {
+              ...inside(design()),
+              body: { base: base(), reason, edits: edits as never },
+            }),
+          ),
+        reason,
+      ),
+    undo: () =>
+      attempt(() =>
+        data(client.POST("/api/designs/{design}/undo", { ...inside(design()), body: { base: base() } })),
+      ),
+    redo: () =>
+      attempt(() =>
+        data(client.POST("/api/designs/{design}/redo", { ...inside(design()), body: { base: base() } })),
+      ),
+  };
+}

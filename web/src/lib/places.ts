@@ -1,0 +1,13 @@
+/** The places of a design, in the order of the work. */
+export const places = [
+  { key: "1", path: "estate", name: "Estate" },
+  { key: "2", path: "overlaps", name: "Overlaps" },
+  { key: "3", path: "translation", name: "Translation" },
+  { key: "4", path: "proof", name: "Proof" },
+  { key: "5", path: "handover", name: "Handover" },
+] as const;
+
+export const placeURL = (design: string, path: string, search: Record<string, string> = {}): string => {
+  const query = new URLSearchParams(search).toString();
+  return `/designs/${design}/${path}${query ? `?${query}` : ""}`;
+};

@@ -1,0 +1,16 @@
+import { searchParams } from "sv-router";
+
+/** One value of the view's state, kept in the URL. Empty means absent. */
+export function urlState(name: string) {
+  return {
+    get value(): string {
+      const v = searchParams.get(name);
+      return v === null ? "" : String(v);
+    },
+    set value(v: string) {
+      if (v === this.value) return;
+      if (v) searchParams.set(name, v);
+      else searchParams.delete(name);
+    },
+  };
+}

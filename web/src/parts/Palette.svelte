@@ -1,0 +1,103 @@
+<script lang="ts">
+  import { Command, Dialog } from "bits-ui";
+  import { useSearch } from "../api/queries";
+  import { places, placeURL } from "../lib/places";
+  import { navigate } from "../router";
+
+  interface Props {
+    design: string;
+    open: boolean;
+    close: () => void;
+    undo: () => void;
+    redo: () => void;
+    /** What undo and redo would act on; empty: nothing. */
+    undoes: string;
+    redoes: string;
+  }
+  const { design, open, close, undo, redo, undoes, redoes }: Props = $props();
+
+  let text = $state("");
+  let asked = $state("");
+  $effect(() => {
+    const now = text;
+    const timer = setTimeout(() => (asked = now), 120);
+    return () => clearTimeout(timer);
+  });
+  const found = useSearch(
+    () => design,
+    () => asked,
+  );
+
+  interface Item {
+    key: string;
+    title: string;
+    hint: string;
+    run: () => void;
+  }
+  const to = (url: string) => () => void navigate(url as "/");
+  const actions = $derived<Item[]>(
+    [
+      ...places.map((x) => ({
+        key: x.path,
+        title: `Go to ${x.name}`,
+        hint: x.key,
+        run: to(placeURL(design, x.path)),
+      })),
+      ...(undoes ? [{ key: "undo", title: `Undo: ${undoes}`, hint: "Ctrl-Z", run: undo }] : []),
+      ...(redoes ? [{ key: "redo", title: `Redo: ${redoes}`, hint: "Ctrl-Shift-Z", run: redo }] : []),
+    ].filter((x) => x.title.toLowerCase().includes(text.trim().toLowerCase())),
+  );
+  const objects = $derived<Item[]>(
+    (found.data ?? []).map((f) => ({
+      key: f.id + f.hint,
+      title: f.title,
+      hint: `${f.kind}, ${f.hint}`,
+      run:
+        f.kind === "intent"
+          ? to(placeURL(design, "proof", { intent: f.id }))
+          : to(placeURL(design, "estate", { sel: f.id })),
+    })),
+  );
+
+  function choose(item: Item): void {
+    text = "";
+    close();
+    item.run();
+  }
+</script>
+
+<Dialog.Root {open} onOpenChange={(now) => !now && close()}>
+  <Dialog.Portal>
+    <Dialog.Overlay class="bg-ink/25 fixed inset-0 z-10" />
+    <Dialog.Content
+      preventScroll={false}
+      class="border-ink bg-sheet fixed top-20 left-1/2 z-20 w-[40rem] max-w-[95vw] -translate-x-1/2 border-2"
+    >
+      <Dialog.Title class="sr-only">Find</Dialog.Title>
+      <Command.Root shouldFilter={false}>
+        <Command.Input
+          bind:value={text}
+          placeholder="A name, an address, or something to do"
+          class="border-line w-full border-b bg-transparent px-4 py-3 text-lg outline-none"
+        />
+        <Command.List class="max-h-96 overflow-y-auto py-1">
+          {#each [...objects, ...actions] as item (item.key)}
+            <Command.Item
+              value={item.key}
+              onSelect={() => choose(item)}
+              class="data-[selected]:bg-mark flex cursor-pointer items-baseline gap-3 px-4 py-1.5"
+            >
+              <span class="shrink-0">{item.title}</span><span class="text-soft ml-auto truncate text-sm"
+                >{item.hint}</span
+              >
+            </Command.Item>
+          {:else}
+            <p class="text-soft px-4 py-3">
+              {found.isPending ? "Looking..." : "Nothing is called that, and nobody has that address."}
+            </p>
+          {/each}
+        </Command.List>
+      </Command.Root>
+    </Dialog.Content>
+  </Dialog.Portal>
+</Dialog.Root>

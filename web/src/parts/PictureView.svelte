@@ -1,0 +1,185 @@
+<script lang="ts">
+  import type { Estate } from "../api/client";
+  import { draw, partyWidth } from "../lib/picture";
+
+  interface Props {
+    estate: Estate;
+    selected: string;
+    select: (id: string) => void;
+    openGroup: (key: string) => void;
+  }
+  const { estate, selected, select, openGroup }: Props = $props();
+
+  let width = $state(800);
+  const picture = $derived(draw(estate, width));
+  const ground = $derived(picture.parties.filter((x) => x.ground));
+  const clouds = $derived(picture.parties.filter((x) => !x.ground));
+  const bankX = $derived({
+    ground: (ground[0]?.x ?? 74) + partyWidth,
+    cloud: clouds[0]?.x ?? picture.width - 74 - partyWidth,
+  });
+
+  const cut = (text: string, most: number) => (text.length > most ? `${text.slice(0, most - 1)}…` : text);
+  const press = (act: () => void) => (e: KeyboardEvent) => {
+    if (e.key === "Enter" || e.key === " ") {
+      e.preventDefault();
+      act();
+    }
+  };
+  const strandWords = (n: number) => (n === 0 ? "no tunnel" : n === 1 ? "1 strand" : `${n} strands`);
+</script>
+
+<div class="h-full overflow-auto" bind:clientWidth={width}>
+  <svg width={picture.width} height={picture.height} role="group" aria-label="The estate">
+    <defs>
+      <pattern id="hatch" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+        <path d="M0 0V6" class="stroke-clash" stroke-width="2.2" />
+      </pattern>
+      <pattern id="bank" width="7" height="7" patternUnits="userSpaceOnUse" patternTransform="rotate(60)">
+        <path d="M0 0V7" class="stroke-line" stroke-width="1.5" />
+      </pattern>
+    </defs>
+    <!-- the two banks -->
+    <rect x={bankX.ground} y="30" width="8" height={picture.height - 36} fill="url(#bank)" />
+    <path d="M{bankX.ground} 30V{picture.height - 6}" class="stroke-rule" />
+    <rect x={bankX.cloud - 8} y="30" width="8" height={picture.height - 36} fill="url(#bank)" />
+    <path d="M{bankX.cloud} 30V{picture.height - 6}" class="stroke-rule" />
+    <text x={bankX.ground - 6} y="24" text-anchor="end" class="fill-soft text-sm tracking-wide">Ground</text>
+    <text x={bankX.cloud + 6} y="24" class="fill-soft text-sm tracking-wide">Clouds</text>
+
+    {#each picture.links as { link, strands, labelX, labelY, anchor } (link.id)}
+      <g
+        role="button"
+        tabindex="0"
+        aria-label="Link {link.name}, {strandWords(link.strands)}"
+        class="group outline-none"
+        onclick={() => select(link.id)}
+        onkeydown={press(() => select(link.id))}
+      >
+        {#each strands as d, n (n)}
+          <path {d} fill="none" class="stroke-transparent" stroke-width="14" />
+          <path
+            {d}
+            fill="none"
+            class="group-hover:stroke-ink group-focus-visible:stroke-ink {selected === link.id
+              ? 'stroke-ink'
+              : 'stroke-link'}"
+            stroke-width={selected === link.id ? 3.2 : 1.8}
+            stroke-dasharray={link.strands === 0 ? "2 5" : link.routing === "selectors" ? "11 3" : undefined}
+          />
+        {/each}
+        <text
+          x={labelX}
+          y={labelY - 4}
+          text-anchor={anchor}
+          class="fill-ink stroke-paper text-sm"
+          stroke-width="5"
+          paint-order="stroke">{cut(link.name, 34)}</text
+        >
+        <text
+          x={labelX}
+          y={labelY + 11}
+          text-anchor={anchor}
+          class="fill-soft stroke-paper text-xs"
+          stroke-width="5"
+          paint-order="stroke"
+          >{strandWords(link.strands)}, {link.routing === "selectors" ? "policy-based" : "route-based"}</text
+        >
+      </g>
+    {/each}
+
+    {#each picture.parties as { party, x, y, height, rows, more } (party.id)}
+      <g>
+        <rect
+          {x}
+          {y}
+          width={partyWidth}
+          {height}
+          class="fill-sheet {selected === party.id ? 'stroke-ink' : 'stroke-rule'}"
+          stroke-width={selected === party.id ? 2.5 : 1}
+        />
+        <g
+          role="button"
+          tabindex="0"
+          aria-label="{party.kind} {party.name}"
+          class="group outline-none"
+          onclick={() => select(party.id)}
+          onkeydown={press(() => select(party.id))}
+        >
+          <rect
+            {x}
+            {y}
+            width={partyWidth}
+            height="34"
+            class="group-hover:fill-mark group-focus-visible:fill-mark fill-transparent"
+          />
+          <text x={x + 10} y={y + 16} class="fill-ink font-semibold">{cut(party.name, 32)}</text>
+          <text x={x + 10} y={y + 30} class="fill-soft text-xs"
+            >{party.where || "site"}, {party.gateways} {party.gateways === 1 ? "gateway" : "gateways"}</text
+          >
+        </g>
+        {#each rows as { range, y: ry, tied }, n (n)}
+          <g
+            role="button"
+            tabindex="0"
+            aria-label="{range.kind} {range.name} {range.prefix}{tied ? ', collides' : ''}"
+            class="group outline-none"
+            onclick={() => select(range.id)}
+            onkeydown={press(() => select(range.id))}
+          >
+            <rect
+              x={x + 1}
+              y={ry}
+              width={partyWidth - 2}
+              height="22"
+              class="group-hover:fill-mark group-focus-visible:fill-mark {selected === range.id
+                ? 'fill-mark'
+                : 'fill-transparent'}"
+            />
+            {#if tied}<rect x={x + 1} y={ry + 2} width="7" height="18" fill="url(#hatch)" />{/if}
+            <text x={x + 14} y={ry + 15} class="text-sm {tied ? 'fill-clash font-semibold' : 'fill-ink'}"
+              >{cut(range.name, 17)}{range.fixed ? " (fixed)" : ""}</text
+            >
+            <text x={x + partyWidth - 8} y={ry + 15} text-anchor="end" class="fill-ink font-mono text-sm"
+              >{range.prefix}</text
+            >
+          </g>
+        {/each}
+        {#if more}<text x={x + 14} y={y + height - 8} class="fill-soft text-xs"
+            >{more} more {more === 1 ? "range" : "ranges"}</text
+          >{/if}
+      </g>
+    {/each}
+
+    {#each picture.ties as { tie, path, word }, n (n)}
+      <g
+        role="button"
+        tabindex="0"
+        aria-label="Collision: {tie.sentence}"
+        class="group outline-none"
+        onclick={() => openGroup(tie.group)}
+        onkeydown={press(() => openGroup(tie.group))}
+      >
+        <title>{tie.sentence}</title>
+        <path d={path} fill="none" class="stroke-transparent" stroke-width="16" />
+        <path
+          d={path}
+          fill="none"
+          class="group-focus-visible:stroke-ink group-hover:stroke-ink {tie.weight === 'answered'
+            ? 'stroke-good'
+            : 'stroke-clash'}"
+          stroke-width={tie.weight === "breaks" ? 3 : 2}
+          stroke-dasharray={tie.weight === "answered" ? "2 4" : "7 3"}
+        />
+        {#if word}
+          <text
+            transform="translate({word.x} {word.y}) rotate(-90)"
+            text-anchor="middle"
+            class="text-xs {tie.weight === 'answered' ? 'fill-good' : 'fill-clash'}"
+            >{tie.weight === "answered" ? "answered" : "collides"}</text
+          >
+        {/if}
+      </g>
+    {/each}
+  </svg>
+</div>

@@ -1,0 +1,109 @@
+<script lang="ts">
+  import type { Header, Stage, WalkProof } from "../api/client";
+  import { placeURL } from "../lib/places";
+  import Address from "./Address.svelte";
+  import Verdict from "./Verdict.svelte";
+
+  interface Props {
+    design: string;
+    proof: WalkProof;
+    /** The overlap group whose remedies would mend a stop, if there is one. */
+    group?: string;
+  }
+  const { design, proof, group = "" }: Props = $props();
+
+  const ways = $derived([
+    { name: "There", stages: proof.forward },
+    { name: "Back", stages: proof.reply },
+  ]);
+
+  const port = (n: number | undefined) => (n ? `:${n}` : "");
+  const before = (stages: Stage[], n: number): Header | undefined => stages[n - 1]?.header;
+</script>
+
+<section
+  class="panel px-4 py-3 {proof.works ? 'border-l-good' : 'border-l-clash'} border-l-4"
+  aria-label="Verdict"
+>
+  {#if proof.works}
+    <p class="text-lg">
+      <Verdict good />: {proof.from.title} reaches {proof.to.title} at <Address value={proof.dialled} /> on
+      <span class="font-mono">{proof.service}</span>, and the reply comes back.
+    </p>
+  {:else if proof.stop}
+    <p class="text-lg">
+      <Verdict
+        good={false}
+        word={proof.stop.way === "reply" ? "stopped on the way back" : "stopped on the way there"}
+      />:
+      {proof.stop.why}.
+    </p>
+    <p class="mt-1"><span class="font-semibold">Mend:</span> {proof.stop.mend}.</p>
+    {#if group}
+      <a class="button button-main mt-2" href={placeURL(design, "translation", { group })}>Compare remedies</a
+      >
+    {/if}
+    <p class="text-soft mt-1 text-sm">Code <code class="font-mono">{proof.stop.code}</code></p>
+  {/if}
+  {#if proof.owners.length > 1}
+    <p class="text-soft mt-1 text-sm">
+      <span class="font-mono">{proof.dialled}</span> alone does not say whose it is: {proof.owners
+        .map((o) => o.title)
+        .join(" and ")} hold it.
+    </p>
+  {/if}
+</section>
+
+{#each ways as way (way.name)}
+  {#if way.stages.length}
+    <h3 class="mt-4 mb-1">{way.name}</h3>
+    <table class="panel w-full border-collapse text-sm" data-way={way.name}>
+      <thead>
+        <tr class="label border-line border-b text-left">
+          <th class="w-8 px-2 py-1 font-normal">#</th>
+          <th class="px-2 py-1 font-normal">What happens</th>
+          <th class="px-2 py-1 font-normal">Source</th>
+          <th class="px-2 py-1 font-normal">Destination</th>
+        </tr>
+      </thead>
+      <tbody>
+        {#each way.stages as stage, n (n)}
+          {@const old = before(way.stages, n)}
+          <tr
+            class="border-line border-b align-top {stage.act === 'stops' ? 'text-clash' : ''}"
+            data-act={stage.act}
+          >
+            <td class="text-soft px-2 py-1.5 font-mono">{n + 1}</td>
+            <td class="px-2 py-1.5">
+              <span class="font-semibold">{stage.act}</span>
+              {stage.text}
+              {#if stage.table?.losers.length}
+                <details class="text-soft">
+                  <summary
+                    >{stage.table.losers.length} other {stage.table.losers.length === 1 ? "route" : "routes"} lost</summary
+                  >
+                  {#each stage.table.losers as r, m (m)}
+                    <div class="font-mono">
+                      {r.prefix}
+                      {r.source}, {r.via}{r.unusable ? ` (${r.unusable})` : ""}
+                    </div>
+                  {/each}
+                </details>
+              {/if}
+            </td>
+            <td class="px-2 py-1.5 font-mono whitespace-nowrap">
+              <Address value={stage.header.src} changed={!!old && old.src !== stage.header.src} /><span
+                class="text-soft">{port(stage.header.sport)}</span
+              >
+            </td>
+            <td class="px-2 py-1.5 font-mono whitespace-nowrap">
+              <Address value={stage.header.dst} changed={!!old && old.dst !== stage.header.dst} /><span
+                class="text-soft">{port(stage.header.dport)}</span
+              >
+            </td>
+          </tr>
+        {/each}
+      </tbody>
+    </table>
+  {/if}
+{/each}

@@ -1,0 +1,121 @@
+<script lang="ts">
+  import { useQueryClient } from "@tanstack/svelte-query";
+  import { client, data, Refusal, type Problem } from "../api/client";
+  import { complain, useDesigns } from "../api/queries";
+  import { placeURL } from "../lib/places";
+  import { navigate } from "../router";
+
+  const queries = useQueryClient();
+  const designs = useDesigns();
+  let name = $state("");
+  let refusal = $state<Problem>();
+  let file = $state<HTMLInputElement>();
+
+  type Source = { from: "demo" } | { from: "file"; file: string } | { from: "nothing"; name: string };
+
+  async function create(body: Source): Promise<void> {
+    refusal = undefined;
+    try {
+      const made = await data(client.POST("/api/designs", { body }));
+      await queries.invalidateQueries({ queryKey: ["designs"] });
+      await navigate(placeURL(made.id, "estate") as "/");
+    } catch (error) {
+      if (error instanceof Refusal) refusal = error.problem;
+      else complain(error);
+    }
+  }
+
+  async function open(): Promise<void> {
+    const chosen = file?.files?.[0];
+    if (!chosen) return;
+    await create({ from: "file", file: await chosen.text() });
+    if (file) file.value = "";
+  }
+
+  async function remove(id: string, what: string): Promise<void> {
+    if (!confirm(`Delete "${what}" and its whole history? This can not be undone.`)) return;
+    try {
+      await data(client.DELETE("/api/designs/{design}", { params: { path: { design: id } } }));
+    } catch (error) {
+      complain(error);
+    }
+    await queries.invalidateQueries({ queryKey: ["designs"] });
+  }
+  const when = new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle: "short" });
+</script>
+
+<svelte:head><title>Designs - Dravin</title></svelte:head>
+
+<main class="mx-auto flex h-full w-full max-w-3xl flex-col gap-6 overflow-y-auto px-6 py-10">
+  <h1 class="flex items-center gap-3 text-xl"><img src="/mark.svg" alt="" class="h-7 w-7" />Dravin</h1>
+  <section>
+    <h2 class="mb-2 text-lg">Designs</h2>
+    <div class="panel">
+      {#each designs.data ?? [] as d (d.id)}
+        <div class="border-line flex items-baseline gap-4 border-b px-4 py-2.5">
+          <a class="font-semibold" href={placeURL(d.id, "estate")}>{d.name}</a>
+          <span class="text-soft ml-auto text-sm"
+            >{d.position} changes, last {when.format(new Date(d.updatedAt))}</span
+          >
+          <button class="button" onclick={() => remove(d.id, d.name)}>Delete</button>
+        </div>
+      {:else}
+        <p class="px-4 py-3">
+          {designs.error
+            ? designs.error.message
+            : designs.isPending
+              ? "Looking..."
+              : "None yet. Begin with one of these."}
+        </p>
+      {/each}
+    </div>
+  </section>
+  <section class="grid gap-3 sm:grid-cols-3" aria-label="New design">
+    <div class="panel flex flex-col gap-2 p-3">
+      <h3>The demo estate</h3>
+      <p class="text-soft text-sm">
+        Two gardens with the same range, and a cloud network that must reach one of them.
+      </p>
+      <button class="button mt-auto self-start" onclick={() => create({ from: "demo" })}>Open the demo</button
+      >
+    </div>
+    <div class="panel flex flex-col gap-2 p-3">
+      <h3>A design file</h3>
+      <p class="text-soft text-sm">YAML, as Dravin writes it. If something is wrong, you learn where.</p>
+      <label class="button mt-auto self-start">
+        Choose a file<input
+          bind:this={file}
+          type="file"
+          accept=".yaml,.yml,text/*"
+          class="sr-only"
+          onchange={open}
+        />
+      </label>
+    </div>
+    <form
+      class="panel flex flex-col gap-2 p-3"
+      onsubmit={(e) => {
+        e.preventDefault();
+        void create({ from: "nothing", name });
+      }}
+    >
+      <h3>An empty design</h3>
+      <label class="label" for="name">Its name</label>
+      <input id="name" class="field" bind:value={name} maxlength="80" required />
+      <button class="button mt-auto self-start">Begin</button>
+    </form>
+  </section>
+  {#if refusal}
+    <section class="panel border-l-clash border-l-4 p-4" role="alert">
+      <h3 class="text-clash">Nothing was stored</h3>
+      {#each refusal.errors ?? [] as e, n (n)}
+        <p class="mt-1 text-sm">
+          {#if e.line}<span class="font-mono">line {e.line}, column {e.column}</span>{/if}
+          {[e.subject, e.field].filter(Boolean).join(", ")}: {e.why}{e.want ? `; ${e.want}` : ""}
+        </p>
+      {:else}
+        <p class="mt-1">{refusal.detail}</p>
+      {/each}
+    </section>
+  {/if}
+</main>

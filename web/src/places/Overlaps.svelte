@@ -1,0 +1,117 @@
+<script lang="ts">
+  import { Minus, Plus } from "@lucide/svelte";
+  import { useOverlaps } from "../api/queries";
+  import { placeURL } from "../lib/places";
+  import { around, parseRange, type Range } from "../lib/range";
+  import { urlState } from "../lib/url.svelte";
+  import Address from "../parts/Address.svelte";
+  import Ruler from "../parts/Ruler.svelte";
+  import { route } from "../router";
+
+  const design = $derived(route.params.design ?? "");
+  const overlaps = useOverlaps(() => design);
+  const chosen = urlState("group");
+  const viewing = urlState("view");
+
+  const groups = $derived(overlaps.data?.groups ?? []);
+  const group = $derived(groups.find((g) => g.key === chosen.value) ?? groups[0]);
+
+  const whole = parseRange("10.0.0.0/8") as Range;
+  /** The group's range with room around it, unless another view was asked for. */
+  const view = $derived.by(() => {
+    const asked = parseRange(viewing.value);
+    if (asked) return asked;
+    const span = group && parseRange(group.span);
+    return span ? around(span, span.bits - 4) : whole;
+  });
+  const show = (r: Range) => (viewing.value = r.text);
+  const blocks = ["10.0.0.0/8", "100.64.0.0/10", "172.16.0.0/12", "192.168.0.0/16"];
+
+  const weights: Record<string, { word: string; tone: string }> = {
+    breaks: { word: "breaks an intent", tone: "text-clash" },
+    joined: { word: "breaks when used", tone: "text-warn" },
+    apart: { word: "not linked", tone: "text-soft" },
+    answered: { word: "answered by a mapping", tone: "text-good" },
+  };
+  let typed = $state("");
+  let refused = $state("");
+  function goTo(e: SubmitEvent): void {
+    e.preventDefault();
+    const r = parseRange(typed);
+    refused = r ? "" : `"${typed}" is not a prefix; type one such as 192.168.32.0/20`;
+    if (r) show(r.bits > r.width - 4 ? around(r, r.width - 4) : r);
+  }
+  function choose(key: string): void {
+    viewing.value = "";
+    chosen.value = key;
+  }
+</script>
+
+<div class="grid h-full grid-cols-[1fr_23rem]">
+  <section class="flex min-w-0 flex-col" aria-label="Ruler">
+    <div class="border-line flex flex-wrap items-center gap-1.5 border-b px-3 py-2">
+      <form class="flex items-center gap-1.5" onsubmit={goTo}>
+        <label for="view" class="label">Showing</label>
+        <span class="font-mono font-semibold" data-testid="view">{view.text}</span>
+        <input id="view" class="field w-36 font-mono" bind:value={typed} placeholder="go to a prefix" />
+      </form>
+      <button class="button" onclick={() => show(around(view, view.bits - 1))} aria-label="Zoom out"
+        ><Minus size={16} /></button
+      >
+      <button
+        class="button"
+        onclick={() => show(around(view, Math.min(view.width - 4, view.bits + 1)))}
+        aria-label="Zoom in"><Plus size={16} /></button
+      >
+      {#each blocks as b (b)}
+        <button class="button px-1.5 font-mono text-xs" onclick={() => show(parseRange(b) as Range)}
+          >{b}</button
+        >
+      {/each}
+      {#if refused}<p class="text-clash w-full text-sm" role="alert">{refused}</p>{/if}
+    </div>
+    {#if overlaps.data}
+      <Ruler claims={overlaps.data.claims} pools={overlaps.data.pools} {groups} {group} {view} {show} />
+    {/if}
+  </section>
+  <aside class="border-line overflow-y-auto border-l" aria-label="Conflict groups">
+    <h2 class="px-3 pt-3 pb-1">Conflicts, worst first</h2>
+    {#each groups as g (g.key)}
+      <div class={g.key === group?.key ? "bg-sheet border-ink border-b-2" : ""}>
+        <button class="row" aria-current={g.key === group?.key} onclick={() => choose(g.key)}>
+          <span class="flex gap-2"
+            ><span class="font-mono">{g.span}</span><span
+              class="ml-auto font-semibold {weights[g.weight]?.tone}">{weights[g.weight]?.word}</span
+            ></span
+          >
+          <span class="block text-sm">{g.sentence}.</span>
+        </button>
+        {#if g.key === group?.key}
+          <div class="px-3 py-2 text-sm">
+            {#each g.claims as c (c.owner + c.prefix)}
+              <p class="flex flex-wrap gap-x-2 py-0.5">
+                <span>{c.title}</span>
+                <span class="ml-auto"><Address value={c.prefix} /></span>
+                {#if c.fixed}<span class="text-soft w-full">can not be renumbered</span>{/if}
+                {#if c.mapped?.length}<span class="text-good w-full"
+                    >seen elsewhere as <Address value={c.mapped[0] ?? ""} /></span
+                  >{/if}
+              </p>
+            {/each}
+            {#if g.intents.length}
+              <p class="text-soft mt-1">
+                {g.intents.length}
+                {g.intents.length === 1 ? "intent has an end" : "intents have an end"} in these ranges.
+              </p>
+            {/if}
+            <a class="button button-main mt-2" href={placeURL(design, "translation", { group: g.key })}
+              >Compare remedies</a
+            >
+          </div>
+        {/if}
+      </div>
+    {:else}
+      <p class="text-soft px-3 py-2">No range is held by more than one party.</p>
+    {/each}
+  </aside>
+</div>

@@ -1,0 +1,68 @@
+<script lang="ts">
+  import { useQueryClient } from "@tanstack/svelte-query";
+  import type { Proposal } from "../api/client";
+  import { useLedger, useOverlaps, useProposals, writer } from "../api/queries";
+  import { urlState } from "../lib/url.svelte";
+  import Ledger from "../parts/Ledger.svelte";
+  import ProposalCard from "../parts/ProposalCard.svelte";
+  import { route } from "../router";
+
+  const design = $derived(route.params.design ?? "");
+  const overlaps = useOverlaps(() => design);
+  const ledger = useLedger(() => design);
+  const chosen = urlState("group");
+  const address = urlState("address");
+  const groups = $derived(overlaps.data?.groups ?? []);
+  const group = $derived(groups.find((g) => g.key === chosen.value) ?? groups[0]);
+  const proposals = useProposals(
+    () => design,
+    () => group?.key ?? "",
+  );
+  const write = writer(useQueryClient(), () => design);
+  const holding = (p: Proposal) => p.before.filter((r) => r.holds).length;
+  const apply = (p: Proposal) => void write.change(p.title, p.edits);
+</script>
+
+<div class="flex h-full flex-col gap-4 overflow-y-auto p-4">
+  <section aria-label="Remedies" class="flex flex-col gap-2">
+    <div class="flex flex-wrap items-center gap-2">
+      <h2>Remedies for</h2>
+      {#if groups.length > 1}
+        <select
+          class="field w-auto max-w-full"
+          aria-label="Conflict"
+          value={group?.key}
+          onchange={(e) => (chosen.value = e.currentTarget.value)}
+        >
+          {#each groups as g (g.key)}<option value={g.key}>{g.span}: {g.sentence}</option>{/each}
+        </select>
+      {:else if group}
+        <p>{group.sentence}</p>
+      {/if}
+    </div>
+    {#if group?.weight === "answered"}
+      <p class="text-good font-semibold">
+        Answered: each pair of linked parties in it has a mapping in between. The ledger below says who is
+        seen as what.
+      </p>
+    {/if}
+    {#if group?.weight !== "answered" && proposals.data?.length}
+      <div class="flex max-h-[27rem] gap-3 overflow-x-auto pb-1">
+        {#each proposals.data as p, n (p.key)}<ProposalCard
+            proposal={p}
+            best={n === 0 && p.holding > holding(p)}
+            {apply}
+          />{/each}
+      </div>
+    {:else if group && group.weight !== "answered" && proposals.data}
+      <p class="text-soft">
+        No LAN in it is left to map: every one is mapped already, has no link, or there is no free range.
+      </p>
+    {:else if !group && overlaps.data}
+      <p class="text-soft">No range is held by more than one party, so there is nothing to translate.</p>
+    {/if}
+  </section>
+  {#if ledger.data}
+    <Ledger {design} entries={ledger.data} address={address.value} ask={(a) => (address.value = a)} />
+  {/if}
+</div>
