@@ -153,7 +153,13 @@ func (r *reader) object(n *node, s *spec, parent *Object, path string) {
 	if parent != nil {
 		o.Parent = parent.ID
 	}
-	o.ID = r.freshID(s.kind, full)
+	for _, first := range r.byPath[full] {
+		if scope(first) == scope(o) {
+			r.problem(string(s.kind)+" "+full, name, "name", fmt.Sprintf("the name %q is taken by the %s %q in line %d", name.text, first.Kind, first.Name, r.places[place{first.ID, "name"}].line), "names beside each other must differ in letters or digits")
+			return
+		}
+	}
+	o.ID = IDFor(s.kind, full)
 	r.objects, r.nodes = append(r.objects, o), append(r.nodes, n)
 	r.places[place{o.ID, ""}] = n
 	r.places[place{o.ID, "name"}] = name
@@ -166,17 +172,6 @@ func orTop(path string) string {
 		return "the file"
 	}
 	return path
-}
-
-// freshID derives an ID from what the object is called. Duplicate names are
-// found by validation, which needs the IDs to differ.
-func (r *reader) freshID(k Kind, path string) ID {
-	for n := 0; ; n++ {
-		id := IDFor(k, fmt.Sprintf("%s#%d", path, n))
-		if _, taken := r.places[place{id, ""}]; !taken {
-			return id
-		}
-	}
 }
 
 // IDFor derives an ID from a kind and a text.

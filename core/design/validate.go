@@ -47,17 +47,21 @@ func (v *validator) missing(o *Object, field string, id ID) {
 	v.problems[len(v.problems)-1].missing = id
 }
 
-// siblings checks that paths are unique. What has a party share one set of
-// names; at the top, sites and networks share one and every other kind has its
+// scope tells which siblings' names must differ: all inside a party; at the
+// top, sites and networks share one set of names and every other kind has its
 // own.
+func scope(o *Object) string {
+	if o.Parent == "" && o.Kind != KindSite && o.Kind != KindNetwork {
+		return string(o.Kind) + ":"
+	}
+	return ""
+}
+
+// siblings checks that paths are unique.
 func (v *validator) siblings(list []*Object) {
 	seen := map[string]*Object{}
 	for _, o := range list {
-		scope := ""
-		if o.Parent == "" && o.Kind != KindSite && o.Kind != KindNetwork {
-			scope = string(o.Kind) + ":"
-		}
-		key := scope + Slug(o.Name)
+		key := scope(o) + Slug(o.Name)
 		if first := seen[key]; first != nil {
 			v.add(o, "name", fmt.Sprintf("the name %q is taken by the %s %q", o.Name, first.Kind, first.Name), "names beside each other must differ in letters or digits")
 			continue

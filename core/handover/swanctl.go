@@ -3,6 +3,7 @@ package handover
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -88,13 +89,18 @@ func connectionName(e *end, s strand) string {
 
 type pair struct{ local, remote netip.Prefix }
 
-// pairs are the selectors of a strand: everything of either family if routes
-// decide.
+// pairs are the selectors of a strand: everything, of the families that its
+// routes have, if routes decide.
 func pairs(e *end) []pair {
 	if e.routed() {
-		v4 := netip.MustParsePrefix("0.0.0.0/0")
-		v6 := netip.MustParsePrefix("::/0")
-		return []pair{{v4, v4}, {v6, v6}}
+		all := append(slices.Clone(e.near.Routes), e.far.Routes...)
+		var out []pair
+		for _, every := range []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0")} {
+			if slices.ContainsFunc(all, func(p netip.Prefix) bool { return p.Addr().Is4() == every.Addr().Is4() }) {
+				out = append(out, pair{every, every})
+			}
+		}
+		return out
 	}
 	var out []pair
 	for _, l := range e.near.Local {

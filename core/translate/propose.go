@@ -28,7 +28,7 @@ type Change struct {
 type Proposal struct {
 	Key     string         `json:"key"` // names it among the proposals of one group
 	Title   string         `json:"title"`
-	Why     string         `json:"why"` // why this pool
+	Why     string         `json:"why"`   // why this pool
 	Start   string         `json:"start"` // who can start a conversation
 	Maps    []Pair         `json:"maps"`
 	Changes []Change       `json:"changes"`

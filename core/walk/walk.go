@@ -60,8 +60,8 @@ const (
 	Routes     Act = "routes"
 	MapsSource Act = "maps source"
 	MapsDest   Act = "maps destination"
+	Selects    Act = "matches selector"
 	Enters     Act = "enters tunnel"
-	Leaves     Act = "leaves tunnel"
 	Delivers   Act = "delivers"
 	Stops      Act = "stops"
 )
@@ -300,8 +300,9 @@ func (w *walker) point(id, in design.ID) Host {
 		return w.halt(NoRoute, at, fmt.Sprintf("%s has no usable route to %s", at.Title, w.header.Dst), fmt.Sprintf("add a route for %s at %s", w.header.Dst, at.Title))
 	}
 	w.mapSource(p, at, choice.Winner.Hop)
-	if link := w.selected(p); link != "" {
-		return w.cross(link, id)
+	if s, ok := w.selected(p); ok {
+		w.stage(at, Selects, nil, "a selector of %s takes it, whatever the route: local %s, remote %s", w.d.Title(s.Link), s.Local, s.Remote)
+		return w.cross(s.Link, id)
 	}
 	switch hop := choice.Winner.Hop; hop.Kind {
 	case route.Tunnel:
@@ -361,18 +362,18 @@ func (w *walker) leavesBy(p *route.Point, link design.ID, hop route.Hop) bool {
 	return false
 }
 
-// selected is the policy-based link whose selector takes the packet. Traffic
-// between the party's own ranges is passed by: the gateways are configured so.
-func (w *walker) selected(p *route.Point) design.ID {
+// selected is the selector that takes the packet. Traffic between the party's
+// own ranges is passed by: the gateways are configured so.
+func (w *walker) selected(p *route.Point) (s route.Selector, ok bool) {
 	if within(p.Own, w.header.Src) && within(p.Own, w.header.Dst) {
-		return ""
+		return s, false
 	}
 	for _, s := range p.Selectors {
 		if s.Matches(w.header.Src, w.header.Dst) {
-			return s.Link
+			return s, true
 		}
 	}
-	return ""
+	return s, false
 }
 
 func within(ranges []netip.Prefix, a netip.Addr) bool {

@@ -148,7 +148,7 @@ function placeLinks(links: Link[], at: Map<string, PlacedParty>): PlacedLink[] {
       link,
       strands,
       labelX: sameSide ? xa + bend * 78 : (xa + xb) / 2,
-      labelY: sameSide ? (ya + yb) / 2 : (ya + yb) / 2 - 10 - (n * strandGap) / 2,
+      labelY: sameSide ? (ya + yb) / 2 : (ya + yb) / 2 - 14 - (n * strandGap) / 2,
       anchor: sameSide ? (a.ground ? "start" : "end") : "middle",
     });
   }
