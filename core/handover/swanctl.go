@@ -34,11 +34,11 @@ func swanctl(t *route.Tables, g *design.Object, ends []*end) string {
 	return p.String()
 }
 
-// bypass keeps traffic between the site's own ranges out of every selector: a
-// far range that equals a local one must never draw local traffic into a
-// tunnel.
+// bypass keeps traffic between the site's own ranges out of every selector,
+// where a far range overlaps one of them: it must never draw local traffic into
+// a tunnel, and a kernel asks its selectors whatever the route says.
 func bypass(p *page, point *route.Point) {
-	if len(point.Selectors) == 0 || len(point.Own) == 0 {
+	if !slices.ContainsFunc(point.Selectors, func(s route.Selector) bool { return slices.ContainsFunc(point.Own, s.Remote.Overlaps) }) {
 		return
 	}
 	p.block("own-ranges", func() {

@@ -1,0 +1,233 @@
+package server_test
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravin/core/design"
+	"dravin/server"
+	"dravin/store"
+	"dravin/store/cluster"
+)
+
+var address string
+
+func TestMain(m *testing.M) {
+	code, err := serveAndRun(m)
+	if err != nil {
+		fmt.Println("the server can not be tested:", err)
+		code = 1
+	}
+	os.Exit(code)
+}
+
+func serveAndRun(m *testing.M) (int, error) {
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	dir, err := os.MkdirTemp("", "dravin-server-*")
+	if err != nil {
+		return 1, err
+	}
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return 1, err
+	}
+	pg, err := cluster.Start(ctx, filepath.Join(dir, "pg"))
+	if err != nil {
+		return 1, err
+	}
+	defer func() { _ = pg.Stop(ctx); _ = cluster.Remove(filepath.Join(dir, "pg")) }()
+	db, err := store.Open(ctx, pg.URL)
+	if err != nil {
+		return 1, err
+	}
+	defer db.Close()
+	vault, err := store.OpenVault(filepath.Join(dir, "key"))
+	if err != nil {
+		return 1, err
+	}
+	s := server.New(db, vault, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	go s.Follow(ctx, pg.URL)
+	h := httptest.NewServer(s.Handler(fstest.MapFS{"index.html": {Data: []byte("<!doctype html>app")}}))
+	defer h.CloseClientConnections()
+	address = h.URL
+	return m.Run(), nil
+}
+
+// call sends JSON and reads JSON.
+func call[T any](t *testing.T, method, path string, body any, status int) (out T) {
+	var in io.Reader
+	switch b := body.(type) {
+	case nil:
+	case string:
+		in = strings.NewReader(b)
+	default:
+		text, err := json.Marshal(b)
+		require.NoError(t, err)
+		in = bytes.NewReader(text)
+	}
+	r, err := http.NewRequestWithContext(t.Context(), method, address+path, in)
+	require.NoError(t, err)
+	r.Header.Set("Content-Type", "application/json")
+	answer, err := http.DefaultClient.Do(r)
+	require.NoError(t, err)
+	defer answer.Body.Close()
+	text, err := io.ReadAll(answer.Body)
+	require.NoError(t, err)
+	require.Equal(t, status, answer.StatusCode, "%s", text)
+	if status >= 400 {
+		assert.Equal(t, "application/problem+json", answer.Header.Get("Content-Type"))
+	}
+	if len(text) > 0 {
+		require.NoError(t, json.Unmarshal(text, &out), "%s", text)
+	}
+	return out
+}
+
+func fresh(t *testing.T) string {
+	return "/api/designs/" + call[store.Info](t, "POST", "/api/designs", map[string]string{"from": "demo"}, 201).ID
+}
+
+type doc = map[string]any
+
+func TestBadInputNamesThePlaceAndStoresNothing(t *testing.T) {
+	at := fresh(t)
+	edit := func(body string) string {
+		return `{"base":0,"reason":"r","edits":[{"op":"put","id":"x","object":{"id":"x","kind":"lan","parent":"y","name":"n","body":` + body + `}}]}`
+	}
+	for name, c := range map[string]struct {
+		path, body string
+		status     int
+		says       string
+	}{
+		"host bits":     {at + "/changes", edit(`{"prefixes":["10.0.0.1/8"]}`), 422, "edits[0].object.body.prefixes[0]"},
+		"no parent":     {at + "/changes", edit(`{"prefixes":["10.0.0.0/8"]}`), 422, "parent"},
+		"unknown field": {at + "/changes", edit(`{"prefixes":["10.0.0.0/8"],"hue":1}`), 422, "edits[0].object.body.hue"},
+		"no reason":     {at + "/changes", `{"base":0,"reason":"","edits":[{"op":"remove","id":"x"}]}`, 422, "reason"},
+		"not JSON":      {at + "/changes", `{`, 400, ""},
+		"too large":     {at + "/undo", `{"base":` + strings.Repeat("1", 2<<20) + `}`, 413, ""},
+		"bad file":      {"/api/designs", `{"from":"file","file":"dravin: 1\nsites: 7\n"}`, 422, `"line":2`},
+		"bomb":          {"/api/designs", `{"from":"file","file":"a: &a [1]\nb: [*a,*a]\n"}`, 422, "anchors"},
+		"no name":       {"/api/designs", `{"from":"nothing","name":" "}`, 422, "name"},
+		"no design":     {"/api/designs/none/undo", `{"base":0}`, 404, "no such design"},
+		"nothing":       {at + "/undo", `{"base":0}`, 409, "nothing to undo"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			text, err := json.Marshal(call[doc](t, "POST", c.path, c.body, c.status))
+			require.NoError(t, err)
+			assert.Contains(t, string(text), c.says)
+		})
+	}
+	state := call[server.DesignState](t, "GET", at, nil, 200)
+	assert.Equal(t, int64(0), state.Position)
+}
+
+func TestTheCaseOverHTTP(t *testing.T) {
+	at := fresh(t)
+	overlaps := call[server.Overlaps](t, "GET", at+"/overlaps", nil, 200)
+	require.Len(t, overlaps.Groups, 1)
+	proposals := call[[]doc](t, "GET", at+"/proposals?group="+overlaps.Groups[0].Key, nil, 200)
+	preview := call[doc](t, "POST", at+"/preview", doc{"edits": proposals[0]["edits"]}, 200)
+	require.Len(t, preview["intents"], 3)
+	assert.Equal(t, int64(0), call[server.DesignState](t, "GET", at, nil, 200).Position, "a preview stores nothing")
+
+	call[store.Info](t, "POST", at+"/changes", doc{"base": 0, "reason": "map it", "edits": proposals[0]["edits"]}, 200)
+	names := call[[]doc](t, "GET", at+"/names?address=10.99.0.17", nil, 200)
+	require.Len(t, names, 1)
+	assert.Equal(t, "192.168.40.17", names[0]["real"])
+	assert.Equal(t, true, call[doc](t, "GET", at+"/walk?from=logger&to=controller&service=tcp/502", nil, 200)["works"])
+	call[doc](t, "GET", at+"/walk?from=logger&to=nobody&service=tcp/502", nil, 422)
+
+	stale := call[doc](t, "POST", at+"/changes", doc{"base": 0, "reason": "late", "edits": proposals[0]["edits"]}, 409)
+	assert.Equal(t, "map it", stale["since"].([]any)[0].(doc)["reason"])
+	state := call[server.DesignState](t, "GET", at, nil, 200)
+	assert.Equal(t, "map it", state.Undo)
+	call[store.Info](t, "POST", at+"/undo", doc{"base": 1}, 200)
+	assert.Empty(t, call[[]doc](t, "GET", at+"/ledger", nil, 200))
+}
+
+func TestKeysAreMaskedUntilAskedForAndTheHistoryKnows(t *testing.T) {
+	at := fresh(t)
+	handed := call[[]server.Handed](t, "GET", at+"/handover", nil, 200)
+	keyFile := func(h server.Handed) string {
+		for _, f := range h.Files {
+			if f.Secret {
+				return f.Content
+			}
+		}
+		return ""
+	}
+	require.Len(t, handed, 3)
+	assert.Contains(t, keyFile(handed[0]), `secret = "(masked)"`)
+	shown := call[server.Handed](t, "POST", at+"/handover/"+string(handed[0].Party)+"/reveal", nil, 200)
+	assert.NotContains(t, keyFile(shown), "masked")
+	far := call[server.Handed](t, "POST", at+"/handover/"+string(handed[1].Party)+"/reveal", nil, 200)
+	secret := strings.Split(keyFile(far)[strings.Index(keyFile(far), "secret = "):], "\n")[0]
+	assert.Contains(t, keyFile(shown), secret, "both ends get the same key")
+	history := call[[]store.Change](t, "GET", at+"/history", nil, 200)
+	require.Len(t, history, 2)
+	assert.Equal(t, "Show the keys of "+handed[0].Name, history[0].Reason)
+}
+
+func TestAnotherBrowserHearsOfAChange(t *testing.T) {
+	at := fresh(t)
+	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	defer cancel()
+	r, err := http.NewRequestWithContext(ctx, "GET", address+at+"/events", nil)
+	require.NoError(t, err)
+	answer, err := http.DefaultClient.Do(r)
+	require.NoError(t, err)
+	defer answer.Body.Close()
+	site := design.PutEdit(&design.Object{ID: "s", Kind: design.KindSite, Name: "S", Body: &design.Site{}})
+	call[store.Info](t, "POST", at+"/changes", doc{"base": 0, "reason": "r", "edits": []design.Edit{site}}, 200)
+	lines := bufio.NewScanner(answer.Body)
+	for lines.Scan() && lines.Text() != "event: changed" {
+	}
+	require.True(t, lines.Scan())
+	assert.Equal(t, `data: {"position":1}`, lines.Text())
+}
+
+func TestBrowsersAreHeldBack(t *testing.T) {
+	r, err := http.NewRequest("POST", address+"/api/designs", strings.NewReader(`{"from":"demo"}`))
+	require.NoError(t, err)
+	r.Header.Set("Content-Type", "application/json")
+	r.Header.Set("Sec-Fetch-Site", "cross-site")
+	answer, err := http.DefaultClient.Do(r)
+	require.NoError(t, err)
+	answer.Body.Close()
+	assert.Equal(t, 403, answer.StatusCode)
+	answer, err = http.Get(address + "/designs/whatever/estate")
+	require.NoError(t, err)
+	answer.Body.Close()
+	assert.Equal(t, 200, answer.StatusCode)
+	assert.Contains(t, answer.Header.Get("Content-Security-Policy"), "script-src 'self'")
+	assert.NotContains(t, answer.Header.Get("Content-Security-Policy"), "unsafe")
+	answer, err = http.Get(address + "/healthz")
+	require.NoError(t, err)
+	answer.Body.Close()
+	assert.Equal(t, 200, answer.StatusCode)
+}
+
+func TestCheckedInDescriptionIsCurrent(t *testing.T) {
+	want, err := server.Describe()
+	require.NoError(t, err)
+	have, err := os.ReadFile("../schema/openapi.yaml")
+	require.NoError(t, err)
+	assert.Equal(t, string(want), string(have), "run make generate")
+}
