@@ -77,5 +77,5 @@ func (s *Server) failed(err error) error {
 
 // refused is the caller's mistake in one field.
 func refused(field, why string) error {
-	return &ProblemDetails{Type: "about:blank", Title: http.StatusText(422), Status: 422, Detail: why, Errors: []design.Problem{{Field: field, Why: why}}}
+	return &ProblemDetails{Type: "about:blank", Title: http.StatusText(http.StatusUnprocessableEntity), Status: http.StatusUnprocessableEntity, Detail: why, Errors: []design.Problem{{Field: field, Why: why}}}
 }

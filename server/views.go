@@ -184,7 +184,7 @@ func sheetOf(v *solved, in *inObject) (Sheet, error) {
 	d := v.design
 	o := d.Get(design.ID(in.Object))
 	if o == nil {
-		return Sheet{}, &ProblemDetails{Type: "about:blank", Title: http.StatusText(404), Status: 404, Detail: "there is no such object now; it may have been removed or undone"}
+		return Sheet{}, &ProblemDetails{Type: "about:blank", Title: http.StatusText(http.StatusNotFound), Status: http.StatusNotFound, Detail: "there is no such object now; it may have been removed or undone"}
 	}
 	sheet := Sheet{Object: o, Path: d.Path(o.ID), Title: d.Title(o.ID), Names: map[string]string{}, Inside: d.Inside(o.ID), Links: []*design.Object{}, Routes: []route.Route{}, Findings: []finding.Finding{}}
 	for _, id := range d.References(o.ID) {
@@ -198,7 +198,7 @@ func sheetOf(v *solved, in *inObject) (Sheet, error) {
 		}
 	}
 	if p := v.tables().Point(o.ID); p != nil {
-		sheet.Routes = p.Routes
+		sheet.Routes = append(sheet.Routes, p.Routes...)
 	}
 	for _, f := range v.findings() {
 		for _, id := range f.Subjects {

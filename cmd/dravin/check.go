@@ -26,7 +26,7 @@ func checkCommand() *cobra.Command {
 			}
 			for _, f := range findings {
 				if f.Severity == finding.Broken || f.Severity == finding.Risk {
-					return found
+					return errFound
 				}
 			}
 			return nil

@@ -15,8 +15,8 @@ const (
 	exitInput = 2 // the input or the command line can not be used
 )
 
-// found is returned when the command did its work and found something wrong.
-var found = errors.New("found something wrong")
+// errFound is returned when the command did its work and found something wrong.
+var errFound = errors.New("found something wrong")
 
 // inputError marks what the caller gave as unusable.
 type inputError struct{ error }
@@ -29,6 +29,13 @@ func main() {
 		Short:         "Design links between sites and clouds, find colliding prefixes, prove that packets get there and back",
 		SilenceUsage:  true,
 		SilenceErrors: true,
+		Args:          cobra.ArbitraryArgs,
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return badInput(fmt.Errorf("unknown command %q; dravin help lists them", args[0]))
+			}
+			return c.Help()
+		},
 	}
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return badInput(err) })
@@ -37,7 +44,7 @@ func main() {
 	var input inputError
 	switch {
 	case err == nil:
-	case errors.Is(err, found):
+	case errors.Is(err, errFound):
 		os.Exit(exitFound)
 	case errors.As(err, &input):
 		fmt.Fprintln(os.Stderr, "dravin:", err)

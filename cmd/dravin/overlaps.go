@@ -26,7 +26,7 @@ func overlapsCommand() *cobra.Command {
 			}
 			for _, g := range groups {
 				if g.Weight != overlap.Answered {
-					return found
+					return errFound
 				}
 			}
 			return nil

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"io"
 
@@ -24,6 +25,9 @@ func walkCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if from == "" || to == "" {
+				return badInput(errors.New("--from or --to is missing; say who starts and whom they dial"))
+			}
 			service, err := serviceOf(proto, port)
 			if err != nil {
 				return badInput(err)
@@ -38,7 +42,7 @@ func walkCommand() *cobra.Command {
 				return err
 			}
 			if !proof.Works {
-				return found
+				return errFound
 			}
 			return nil
 		},
@@ -48,8 +52,6 @@ func walkCommand() *cobra.Command {
 	c.Flags().StringVar(&to, "to", "", "the address or host that is dialled")
 	c.Flags().StringVar(&proto, "proto", "tcp", "tcp, udp or icmp")
 	c.Flags().Uint16Var(&port, "port", 0, "destination port, for tcp and udp")
-	_ = c.MarkFlagRequired("from")
-	_ = c.MarkFlagRequired("to")
 	return c
 }
 

@@ -121,13 +121,9 @@ func (d *Design) Get(id ID) *Object { return d.objects[id] }
 // Inside returns the objects whose parent is id (the top level for ""), of the
 // given kinds or of all, in canonical order.
 func (d *Design) Inside(id ID, kinds ...Kind) []*Object {
-	list := d.inside[id]
-	if len(kinds) == 0 {
-		return slices.Clone(list)
-	}
-	var out []*Object
-	for _, o := range list {
-		if slices.Contains(kinds, o.Kind) {
+	out := []*Object{}
+	for _, o := range d.inside[id] {
+		if len(kinds) == 0 || slices.Contains(kinds, o.Kind) {
 			out = append(out, o)
 		}
 	}

@@ -26,6 +26,7 @@ func Intents(t *route.Tables) []Result {
 		flow, err := walk.FlowBetween(t.Design, in.From, in.To, in.Service)
 		if err != nil {
 			r.Error = err.Error()
+			r.Proof = walk.Unwalked(in.Service)
 		} else {
 			r.Proof = walk.Prove(t, flow)
 			r.Holds = r.Proof.Works != in.Never

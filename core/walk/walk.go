@@ -99,6 +99,11 @@ type Proof struct {
 	Stop    *Stop   `json:"stop,omitempty"` // nil if it works
 }
 
+// Unwalked is the proof of a flow that can not be walked at all.
+func Unwalked(s design.Service) Proof {
+	return Proof{Service: s.String(), Owners: []Place{}, Forward: []Stage{}, Reply: []Stage{}}
+}
+
 // Flow is what is walked.
 type Flow struct {
 	From    Host

@@ -54,7 +54,7 @@ test("pictures of every place", async ({ page, request }) => {
   await expect(page.getByText("and the reply comes back")).toBeVisible();
   await shoot(page, "proof-works");
 
-  await go("handover?file=gateway%2Fnftables.d%2Fdravin.nft");
+  await go("handover");
   await page.getByRole("button", { name: "Peatside Nursery" }).click();
   await page.getByRole("button", { name: /dravin\.nft/ }).click();
   await expect(page.getByTestId("file")).toContainText("dnat");

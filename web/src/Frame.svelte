@@ -9,7 +9,7 @@
   import FindingsDrawer from "./parts/FindingsDrawer.svelte";
   import KeyList from "./parts/KeyList.svelte";
   import Palette from "./parts/Palette.svelte";
-  import { navigate, p, route } from "./router";
+  import { goTo, p, route } from "./router";
 
   interface Props {
     children: Snippet;
@@ -35,10 +35,6 @@
   const undo = () => state?.undo && void write.undo();
   const redo = () => state?.redo && void write.redo();
 
-  function go(path: string): void {
-    void navigate(placeURL(design, path) as "/");
-  }
-
   function onkeydown(e: KeyboardEvent): void {
     const typing =
       e.target instanceof HTMLElement && e.target.closest("input, textarea, select, [contenteditable]");
@@ -59,7 +55,7 @@
       if (e.key === "?") panel.value = "keys";
       if (e.key === "f") panel.value = "findings";
       const to = places.find((x) => x.key === e.key);
-      if (to) go(to.path);
+      if (to) goTo(design, to.path);
     }
   }
 </script>

@@ -8,7 +8,7 @@ import Overlaps from "./places/Overlaps.svelte";
 import Proof from "./places/Proof.svelte";
 import Translation from "./places/Translation.svelte";
 
-export const { p, navigate, route } = createRouter({
+const router = createRouter({
   "/": Designs,
   "/designs/:design": {
     "/estate": Estate,
@@ -20,3 +20,10 @@ export const { p, navigate, route } = createRouter({
   },
   "*": Lost,
 });
+
+export const { p, route } = router;
+
+/** Goes to a place of a design; search is the state of its view. */
+export function goTo(design: string, place: string, search: Record<string, string> = {}): void {
+  void router.navigate(`/designs/:design/${place as "estate"}`, { params: { design }, search });
+}

@@ -1,8 +1,8 @@
 <script lang="ts">
   import { Command, Dialog } from "bits-ui";
   import { useSearch } from "../api/queries";
-  import { places, placeURL } from "../lib/places";
-  import { navigate } from "../router";
+  import { places } from "../lib/places";
+  import { goTo } from "../router";
 
   interface Props {
     design: string;
@@ -34,14 +34,14 @@
     hint: string;
     run: () => void;
   }
-  const to = (url: string) => () => void navigate(url as "/");
+  const to = (place: string, search?: Record<string, string>) => () => goTo(design, place, search);
   const actions = $derived<Item[]>(
     [
       ...places.map((x) => ({
         key: x.path,
         title: `Go to ${x.name}`,
         hint: x.key,
-        run: to(placeURL(design, x.path)),
+        run: to(x.path),
       })),
       ...(undoes ? [{ key: "undo", title: `Undo: ${undoes}`, hint: "Ctrl-Z", run: undo }] : []),
       ...(redoes ? [{ key: "redo", title: `Redo: ${redoes}`, hint: "Ctrl-Shift-Z", run: redo }] : []),
@@ -52,10 +52,7 @@
       key: f.id + f.hint,
       title: f.title,
       hint: `${f.kind}, ${f.hint}`,
-      run:
-        f.kind === "intent"
-          ? to(placeURL(design, "proof", { intent: f.id }))
-          : to(placeURL(design, "estate", { sel: f.id })),
+      run: f.kind === "intent" ? to("proof", { intent: f.id }) : to("estate", { sel: f.id }),
     })),
   );
 

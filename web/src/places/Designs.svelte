@@ -3,7 +3,7 @@
   import { client, data, Refusal, type Problem } from "../api/client";
   import { complain, useDesigns } from "../api/queries";
   import { placeURL } from "../lib/places";
-  import { navigate } from "../router";
+  import { goTo } from "../router";
 
   const queries = useQueryClient();
   const designs = useDesigns();
@@ -18,7 +18,7 @@
     try {
       const made = await data(client.POST("/api/designs", { body }));
       await queries.invalidateQueries({ queryKey: ["designs"] });
-      await navigate(placeURL(made.id, "estate") as "/");
+      goTo(made.id, "estate");
     } catch (error) {
       if (error instanceof Refusal) refusal = error.problem;
       else complain(error);

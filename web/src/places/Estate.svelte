@@ -1,16 +1,15 @@
 <script lang="ts">
   import { useEstate } from "../api/queries";
-  import { placeURL } from "../lib/places";
   import { urlState } from "../lib/url.svelte";
   import PictureView from "../parts/PictureView.svelte";
   import SheetView from "../parts/SheetView.svelte";
-  import { navigate, route } from "../router";
+  import { goTo, route } from "../router";
 
   const design = $derived(route.params.design ?? "");
   const estate = useEstate(() => design);
   const selected = urlState("sel");
   const select = (id: string) => (selected.value = id);
-  const openGroup = (group: string) => void navigate(placeURL(design, "overlaps", { group }) as "/");
+  const openGroup = (group: string) => goTo(design, "overlaps", { group });
 </script>
 
 <div class="flex h-full">

@@ -1,0 +1,75 @@
+# Dravin. Plain make lists what there is.
+SHELL := /bin/bash
+.DEFAULT_GOAL := help
+LISTEN ?= 127.0.0.1:8080
+
+WEB := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/svelte.config.js
+GO := $(shell find cmd core demo lab server store -name '*.go' -o -name '*.sql' -o -name '*.yaml') web/embed.go go.mod go.sum
+
+.PHONY: help demo demo-reset test build dev lint check-go check-web bench screenshots generate fuzz setup-demo setup-test
+
+help: ## list the commands
+	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | awk -F ':.*## ' '{printf "make %-12s %s\n", $$1, $$2}'
+
+demo: setup-demo bin/dravin ## run Dravin with the demo estate at http://127.0.0.1:8080 (LISTEN=address:port)
+	@exec bin/dravin demo --listen $(LISTEN)
+
+demo-reset: bin/dravin ## forget what was edited in the demo
+	@bin/dravin demo --reset
+
+test: setup-test ## install what tests need and run every check there is
+	@$(MAKE) --no-print-directory lint check-go build check-web
+
+build: bin/dravin ## build the binary with everything in it
+
+dev: setup-demo bin/dravin web/node_modules/.stamp ## run the server and the front end, rebuilt as you edit
+	@trap 'kill 0' EXIT; bin/dravin demo & cd web && npm run dev
+
+lint: web/node_modules/.stamp e2e/node_modules/.stamp ## formatting, vet, static checks, type checks
+	@test -z "$$(gofmt -l cmd core demo lab server store web/embed.go)" || { echo "run gofmt on:"; gofmt -l cmd core demo lab server store; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	cd web && npm run -s lint && npm run -s check
+	cd e2e && npm run -s check
+	@cd web && npx openapi-typescript ../schema/openapi.yaml -o node_modules/.schema.d.ts >/dev/null 2>&1 && npx prettier --stdin-filepath schema.d.ts <node_modules/.schema.d.ts | cmp - src/api/schema.d.ts || { echo "the TypeScript client is stale: run make generate"; exit 1; }
+
+check-go:
+	go test ./...
+
+check-web: bin/dravin e2e/node_modules/.stamp
+	rm -rf .dravin/e2e
+	cd e2e && npx playwright test
+
+bench: ## benchmarks of the core
+	go test -run '^$$' -bench . -benchmem ./core/...
+
+fuzz: ## fuzz each reader for a minute
+	go test ./core/prefix -run '^$$' -fuzz FuzzParse -fuzztime 1m
+	go test ./core/design -run '^$$' -fuzz FuzzRead -fuzztime 1m
+
+screenshots: setup-test bin/dravin e2e/node_modules/.stamp ## take the pictures in docs/screenshots anew
+	rm -rf .dravin/e2e
+	cd e2e && npm run -s screenshots
+
+generate: web/node_modules/.stamp ## write schema/ and the TypeScript client from the Go types
+	go run ./cmd/generate
+	cd web && npm run -s generate
+
+setup-demo:
+	@scripts/setup.sh demo
+
+setup-test:
+	@scripts/setup.sh test
+
+bin/dravin: $(GO) web/dist/index.html
+	go build -o $@ ./cmd/dravin
+
+web/dist/index.html: $(WEB) web/node_modules/.stamp
+	cd web && npm run -s build
+	@touch $@
+
+# Not npm ci: it refuses a lock file without the optional packages of other
+# platforms. --no-save keeps what is installed to what the lock file pins.
+%/node_modules/.stamp: %/package-lock.json
+	cd $* && npm install --no-save --no-audit --no-fund --loglevel=error
+	@touch $@

@@ -1,0 +1,135 @@
+package main_test
+
+import (
+	"encoding/json"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var binary string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "dravin-cli-*")
+	if err != nil {
+		panic(err)
+	}
+	binary = filepath.Join(dir, "dravin")
+	if out, err := exec.Command("go", "build", "-o", binary, ".").CombinedOutput(); err != nil {
+		panic(string(out))
+	}
+	code := m.Run()
+	_ = os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+func run(t *testing.T, args ...string) (code int, stdout, stderr string) {
+	cmd := exec.Command(binary, args...)
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + t.TempDir()} // no database, whatever the environment
+	var out, err strings.Builder
+	cmd.Stdout, cmd.Stderr = &out, &err
+	if e := cmd.Run(); e != nil {
+		var exit *exec.ExitError
+		require.ErrorAs(t, e, &exit)
+	}
+	return cmd.ProcessState.ExitCode(), out.String(), err.String()
+}
+
+const estate = "../../demo/thistledown.yaml"
+
+func TestExitCodesAndWords(t *testing.T) {
+	dir := t.TempDir()
+	file := func(name, text string) string {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+		return path
+	}
+	fine := file("fine.yaml", "dravin: 1\nsites:\n  - name: A\n    lans:\n      - name: x\n        prefixes: 10.0.0.0/24\n")
+	bad := file("bad.yaml", "dravin: 1\nsites:\n  - name: A\n    lans:\n      - name: x\n        prefixes: 10.0.0.9/24\n")
+	taken, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer taken.Close()
+	for name, c := range map[string]struct {
+		args []string
+		code int
+		says string
+	}{
+		"check finds":           {[]string{"check", estate}, 1, "broken   overlap: Peatside Nursery glasshouse 192.168.40.0/24 is the same range"},
+		"check is content":      {[]string{"check", fine}, 0, "Nothing found."},
+		"check refuses":         {[]string{"check", bad}, 2, "line 6, column 19: lan x: prefixes[0]: \"10.0.0.9/24\" has host bits set; the /24 that holds it is 10.0.0.0/24"},
+		"no such file":          {[]string{"check", "nowhere.yaml"}, 2, "no such file"},
+		"a folder":              {[]string{"check", dir}, 2, "is a directory"},
+		"no file":               {[]string{"check"}, 2, "give one design file"},
+		"unknown flag":          {[]string{"check", "--colour", estate}, 2, "unknown flag"},
+		"unknown command":       {[]string{"grow"}, 2, "unknown command"},
+		"unknown format":        {[]string{"check", "--format", "xml", estate}, 2, "give text or json"},
+		"overlaps finds":        {[]string{"overlaps", estate}, 1, "Marrow Hill museum store"},
+		"overlaps is content":   {[]string{"overlaps", fine}, 0, "No range is held by more than one party."},
+		"walk stops":            {[]string{"walk", estate, "--from", "logger", "--to", "192.168.40.17", "--port", "502"}, 1, "stopped (on-link-elsewhere, forward)"},
+		"walk works":            {[]string{"walk", estate, "--from", "data-room", "--to", "logger", "--port", "6514"}, 0, "works: Marrow Hill data room controls desk reaches catalogue shelf a logger"},
+		"walk wants a port":     {[]string{"walk", estate, "--from", "logger", "--to", "10.20.0.20"}, 2, "no port from 1 to 65535"},
+		"walk wants both ends":  {[]string{"walk", estate, "--from", "logger"}, 2, "--from or --to is missing"},
+		"walk knows nobody":     {[]string{"walk", estate, "--from", "ghost", "--to", "10.20.0.20", "--port", "1"}, 2, `nothing in this design is called "ghost"`},
+		"walk wants one":        {[]string{"walk", estate, "--from", "gateway", "--to", "10.20.0.20", "--port", "1"}, 2, "give a path"},
+		"handover renders":      {[]string{"handover", estate, "--party", "peatside-nursery"}, 0, "connections {"},
+		"handover knows nobody": {[]string{"handover", estate, "--party", "ghost"}, 2, "names 0 parties"},
+		"serve wants a base":    {[]string{"serve"}, 2, "set DATABASE_URL"},
+		"serve: down":           {[]string{"serve", "--database", "postgres://x:y@127.0.0.1:1/z", "--listen", "127.0.0.1:0"}, 1, "the database does not answer"},
+		"serve: taken":          {[]string{"serve", "--database", "postgres://x:y@127.0.0.1:1/z", "--listen", taken.Addr().String()}, 1, "is taken by another program"},
+		"demo: taken":           {[]string{"demo", "--state", dir, "--listen", taken.Addr().String()}, 1, "is taken by another program"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			code, out, err := run(t, c.args...)
+			assert.Equal(t, c.code, code, out+err)
+			assert.Contains(t, out+err, c.says)
+			if c.code == 2 {
+				assert.Empty(t, out, "bad input goes to standard error alone")
+			}
+		})
+	}
+}
+
+func TestWalkInJSON(t *testing.T) {
+	code, out, _ := run(t, "walk", estate, "--from", "catalogue", "--to", "192.168.40.17", "--proto", "tcp", "--port", "502", "--format", "json")
+	assert.Equal(t, 1, code)
+	var proof struct {
+		Works   bool
+		Stop    struct{ Code, Why string }
+		Forward []struct {
+			Act    string
+			Header struct{ Src, Dst string }
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &proof))
+	assert.Equal(t, "on-link-elsewhere", proof.Stop.Code)
+	assert.Contains(t, proof.Stop.Why, "museum store")
+	assert.Equal(t, "10.61.1.10", proof.Forward[0].Header.Src)
+}
+
+func TestHandoverMakesKeysOnceAndKeepsThem(t *testing.T) {
+	dir := t.TempDir()
+	keys := filepath.Join(dir, "keys.json")
+	code, _, stderr := run(t, "handover", estate, "--keys", keys, "--out", dir+"/a")
+	require.Equal(t, 0, code, stderr)
+	code, _, stderr = run(t, "handover", estate, "--keys", keys, "--out", dir+"/b")
+	require.Equal(t, 0, code, stderr)
+	info, err := os.Stat(keys)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	const secrets = "/marrow-hill/gateway/swanctl/conf.d/dravin-keys.conf"
+	a, err := os.ReadFile(dir + "/a" + secrets)
+	require.NoError(t, err)
+	b, err := os.ReadFile(dir + "/b" + secrets)
+	require.NoError(t, err)
+	assert.Equal(t, string(a), string(b))
+	assert.NotContains(t, string(a), "FILL-IN")
+	info, err = os.Stat(dir + "/a" + secrets)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+}

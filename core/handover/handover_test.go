@@ -1,0 +1,58 @@
+package handover_test
+
+import (
+	"flag"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravin/core/design"
+	"dravin/core/handover"
+	"dravin/core/overlap"
+	"dravin/core/route"
+	"dravin/core/translate"
+	"dravin/demo"
+)
+
+var update = flag.Bool("update", false, "write the golden files anew")
+
+func TestGoldenFiles(t *testing.T) {
+	before, err := design.Read(demo.Thistledown)
+	require.NoError(t, err)
+	after, _, err := before.Apply(translate.ForGroup(before, overlap.Find(before)[0])[0].Edits)
+	require.NoError(t, err)
+	for stage, d := range map[string]*design.Design{"before": before, "after": after} {
+		tables := route.Solve(d)
+		keys := handover.Keys{}
+		for _, tunnel := range d.Of(design.KindTunnel) {
+			keys[tunnel.ID] = handover.Masked
+		}
+		for _, party := range d.Inside("", design.KindSite, design.KindNetwork) {
+			for _, f := range handover.Render(tables, party.ID, keys) {
+				golden := filepath.Join("testdata", stage, design.Slug(party.Name), strings.ReplaceAll(f.Path, "/", "_"))
+				if *update {
+					require.NoError(t, os.MkdirAll(filepath.Dir(golden), 0o755))
+					require.NoError(t, os.WriteFile(golden, []byte(f.Content), 0o644))
+				}
+				want, err := os.ReadFile(golden)
+				require.NoError(t, err, "run go test ./core/handover -update, and read what changed")
+				assert.Equal(t, string(want), f.Content, golden)
+			}
+		}
+	}
+}
+
+func TestAKeyThatIsNotKnownIsLeftToFillIn(t *testing.T) {
+	d, err := design.Read(demo.Thistledown)
+	require.NoError(t, err)
+	for _, f := range handover.Render(route.Solve(d), d.Find("peatside-nursery", design.KindSite)[0].ID, nil) {
+		if f.Secret {
+			assert.Contains(t, f.Content, "agree on one with Marrow Hill gateway")
+			assert.Contains(t, f.Content, `"FILL-IN"`)
+		}
+	}
+}
