@@ -3,7 +3,6 @@ package prefix
 import (
 	"iter"
 	"net/netip"
-	"slices"
 )
 
 // Pairs streams every pair of overlapping prefixes in ps once, as indexes into
@@ -46,13 +45,9 @@ func Clumps(ps []netip.Prefix) [][]int {
 // those before it that contain it. The slice is only good until the next step.
 func nested(ps []netip.Prefix) iter.Seq2[[]int, int] {
 	return func(yield func([]int, int) bool) {
-		order := make([]int, len(ps))
-		for n := range order {
-			order[n] = n
-		}
-		slices.SortStableFunc(order, func(a, b int) int { return Compare(ps[a], ps[b]) })
 		var open []int
-		for _, n := range order {
+		for _, at := range sorted(ps) {
+			n := int(at)
 			for len(open) > 0 && !Contains(ps[open[len(open)-1]], ps[n]) {
 				open = open[:len(open)-1]
 			}

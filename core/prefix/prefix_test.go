@@ -1,6 +1,7 @@
 package prefix
 
 import (
+	"math/rand/v2"
 	"net/netip"
 	"slices"
 	"testing"
@@ -58,6 +59,10 @@ func TestPairsAndClumpsAgainstReference(t *testing.T) {
 		for i := range ps {
 			ps[i] = crowded(t, "p")
 		}
+		parties := make([]uint32, n)
+		for i := range parties {
+			parties[i] = rapid.Uint32Range(0, 3).Draw(t, "party")
+		}
 		type pair [2]int
 		want, got := map[pair]bool{}, map[pair]bool{}
 		root := make([]int, n)
@@ -85,6 +90,15 @@ func TestPairsAndClumpsAgainstReference(t *testing.T) {
 			got[p] = true
 		}
 		assert.Equal(t, want, got)
+
+		different := uint64(0)
+		for p := range want {
+			if parties[p[0]] != parties[p[1]] {
+				different++
+			}
+		}
+		assert.Equal(t, uint64(len(want)), Count(ps, nil))
+		assert.Equal(t, different, Count(ps, parties))
 
 		inClump := map[int]bool{}
 		for _, clump := range Clumps(ps) {
@@ -169,6 +183,78 @@ func FuzzParse(f *testing.F) {
 			again, err := Parse(p.String())
 			require.NoError(t, err)
 			assert.Equal(t, p, again)
+		}
+	})
+}
+
+func TestSortKeysAgainstTheLibrary(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n := rapid.SampledFrom([]int{0, 1, 20, 200, 9_000, 40_000}).Draw(t, "n")
+		r := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 0))
+		shift := rapid.IntRange(0, 60).Draw(t, "shift") // skewed and crowded as well as spread out
+		keys := make([]uint64, n)
+		for i := range keys {
+			keys[i] = r.Uint64() >> shift << labelBits
+			if i > 0 && r.IntN(4) == 0 {
+				keys[i] = keys[r.IntN(i)]
+			}
+		}
+		want := slices.Sorted(slices.Values(keys))
+		sortKeys(keys, make([]uint64, n), labelBits)
+		assert.True(t, slices.Equal(want, keys))
+	})
+}
+
+func TestSpaceFindsOnlyFreePlacesAndTheBestFirst(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		within := crowded(t, "within")
+		var used []netip.Prefix
+		for range rapid.IntRange(0, 12).Draw(t, "n") {
+			used = append(used, crowded(t, "used"))
+		}
+		s := NewSpace([]netip.Prefix{within}, used)
+		bits := rapid.IntRange(within.Bits(), within.Addr().BitLen()).Draw(t, "bits")
+		fits := s.Fits(within, bits, 5)
+		carved, ok := Carve([]netip.Prefix{within}, used, bits)
+		assert.Equal(t, ok, len(fits) > 0)
+		if ok {
+			assert.Equal(t, carved, fits[0].Prefix)
+			assert.LessOrEqual(t, s.Roomy(within, bits, 1)[0].Block.Bits(), fits[0].Block.Bits())
+		}
+		for n, c := range fits {
+			assert.True(t, Contains(c.Block, c.Prefix) && Contains(within, c.Block))
+			assert.False(t, slices.ContainsFunc(used, c.Block.Overlaps))
+			assert.True(t, n == 0 || fits[n-1].Block.Bits() >= c.Block.Bits())
+		}
+		half, _, ok := Halves(within)
+		if ok && half.Bits() <= bits {
+			for _, c := range s.Fits(half, bits, 5) {
+				assert.True(t, Contains(half, c.Prefix), "only inside what is allowed")
+			}
+		}
+	})
+}
+
+func TestSummaries(t *testing.T) {
+	assert.Equal(t, must("10.0.0.0/22"), Summarise(must("10.0.3.0/24", "10.0.0.0/24", "10.0.1.0/24", "10.0.2.0/24", "10.0.2.0/25")))
+	assert.Equal(t, must("10.0.1.0/24", "10.0.2.0/24"), Summarise(must("10.0.1.0/24", "10.0.2.0/24")))
+	gap := must("10.0.0.0/24", "10.0.1.0/24", "10.0.3.0/24")
+	assert.Equal(t, must("10.0.0.0/22"), SummariseTo(gap, 8))
+	assert.Equal(t, must("10.0.0.0/23", "10.0.3.0/24"), SummariseTo(gap, 7))
+	rapid.Check(t, func(t *rapid.T) {
+		var ps []netip.Prefix
+		for range rapid.IntRange(0, 12).Draw(t, "n") {
+			ps = append(ps, crowded(t, "p"))
+		}
+		exact := Summarise(ps)
+		assert.Empty(t, Free(exact, ps), "nothing more")
+		assert.Empty(t, Free(ps, exact), "nothing less")
+		holes := rapid.IntRange(-1, 12).Draw(t, "holes")
+		loose := SummariseTo(ps, holes)
+		assert.Empty(t, Free(ps, loose))
+		assert.LessOrEqual(t, len(loose), len(exact))
+		for _, p := range loose {
+			assert.LessOrEqual(t, missing(p, ps), max(holes, -1))
 		}
 	})
 }

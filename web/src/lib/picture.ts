@@ -49,7 +49,7 @@ const strandGap = 7;
 const roomy = 14;
 
 export function draw(estate: Estate, width: number): Picture {
-  const tied = new Set(estate.ties.flatMap((t) => [t.a, t.b]));
+  const tied = new Set(estate.ties.filter((t) => t.weight !== "answered").flatMap((t) => [t.a, t.b]));
   const fold = estate.parties.length > roomy;
   const [left, right] = order(
     estate.parties.filter((x) => x.kind === "site"),
