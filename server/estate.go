@@ -53,11 +53,22 @@ type EstateTie struct {
 	Sentence string         `json:"sentence"`
 }
 
+// maxTies bounds what the picture draws; Overlaps has them all.
+const maxTies = 400
+
 func estateOf(v *solved) Estate {
 	d := v.design
 	e := Estate{Parties: []EstateParty{}, Links: []EstateLink{}, Ties: []EstateTie{}}
-	for _, o := range d.Inside("", design.KindSite, design.KindNetwork) {
+	at := map[design.ID]int{}
+	for n, o := range d.Inside("", design.Parties...) {
 		e.Parties = append(e.Parties, partyOf(d, o))
+		at[o.ID] = n
+	}
+	for _, c := range overlap.Claims(d) {
+		if c.Kind == design.KindMapping {
+			p := &e.Parties[at[c.Party]]
+			p.Ranges = append(p.Ranges, EstateRange{ID: c.Owner, Kind: c.Kind, Name: "mapped", Prefix: c.Prefix})
+		}
 	}
 	for _, o := range d.Of(design.KindLink) {
 		l := o.Body.(*design.Link)
@@ -69,7 +80,7 @@ func estateOf(v *solved) Estate {
 		// drawing every pair.
 		for n := 1; n < len(g.Claims); n++ {
 			a, b := g.Claims[n-1], g.Claims[n]
-			if a.Party != b.Party {
+			if a.Party != b.Party && a.Party != "" && b.Party != "" && len(e.Ties) < maxTies {
 				e.Ties = append(e.Ties, EstateTie{Group: g.Key, Weight: g.Weight, A: a.Owner, B: b.Owner, Sentence: g.Sentence})
 			}
 		}
@@ -88,15 +99,15 @@ func partyOf(d *design.Design, o *design.Object) EstateParty {
 			p.Ranges = append(p.Ranges, EstateRange{ID: o.ID, Kind: o.Kind, Name: "block", Prefix: b})
 		}
 	}
-	for _, place := range d.Inside(o.ID, design.KindLAN, design.KindSubnet) {
+	if outside, ok := o.Body.(*design.Outside); ok {
+		for _, r := range outside.Prefixes {
+			p.Ranges = append(p.Ranges, EstateRange{ID: o.ID, Kind: o.Kind, Name: "range", Prefix: r})
+		}
+	}
+	for _, place := range d.Inside(o.ID, design.KindLAN, design.KindInnerRoute, design.KindSubnet) {
 		lan, _ := place.Body.(*design.LAN)
 		for _, r := range d.Ranges(place.ID) {
 			p.Ranges = append(p.Ranges, EstateRange{ID: place.ID, Kind: place.Kind, Name: place.Name, Prefix: r, Fixed: lan != nil && lan.Fixed})
-		}
-	}
-	for _, c := range overlap.Claims(d) {
-		if c.Kind == design.KindMapping && c.Party == o.ID {
-			p.Ranges = append(p.Ranges, EstateRange{ID: c.Owner, Kind: c.Kind, Name: "mapped", Prefix: c.Prefix})
 		}
 	}
 	return p

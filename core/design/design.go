@@ -138,11 +138,16 @@ func (d *Design) All() []*Object { return d.all }
 // and must not be changed.
 func (d *Design) Of(kind Kind) []*Object { return d.byKind[kind] }
 
-// Party returns the site or cloud network that an object belongs to, the
-// object itself if it is one, or nil for what belongs to none (links, intents).
+// Parties are the kinds that hold ranges of their own and stand for themselves
+// in a comparison.
+var Parties = []Kind{KindSite, KindNetwork, KindOutside}
+
+// Party returns the site, cloud network or outside party that an object belongs
+// to, the object itself if it is one, or nil for what belongs to none (links,
+// intents).
 func (d *Design) Party(id ID) *Object {
 	for o := d.objects[id]; o != nil; o = d.objects[o.Parent] {
-		if o.Kind == KindSite || o.Kind == KindNetwork {
+		if slices.Contains(Parties, o.Kind) {
 			return o
 		}
 	}

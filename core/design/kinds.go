@@ -13,10 +13,14 @@ type Kind string
 
 // The kinds of objects.
 const (
+	KindOwner       Kind = "owner"
+	KindSegment     Kind = "segment"
 	KindSite        Kind = "site"
 	KindNetwork     Kind = "network"
+	KindOutside     Kind = "outside"
 	KindGateway     Kind = "gateway"
 	KindLAN         Kind = "lan"
+	KindInnerRoute  Kind = "inner-route"
 	KindTable       Kind = "table"
 	KindSubnet      Kind = "subnet"
 	KindEndpoint    Kind = "endpoint"
@@ -42,13 +46,17 @@ type spec struct {
 }
 
 var specs = []*spec{
+	{kind: KindOwner, collection: "owners", body: reflect.TypeFor[Owner](), doc: "Who answers for something and is charged for it."},
+	{kind: KindSegment, collection: "segments", body: reflect.TypeFor[Segment](), doc: "A routing domain carried across sites and clouds. What is in no segment may meet everything."},
 	{kind: KindSite, collection: "sites", body: reflect.TypeFor[Site](), doc: "A place of one's own, with its gateways and LANs."},
 	{kind: KindNetwork, collection: "networks", body: reflect.TypeFor[Network](), doc: "A cloud network: address blocks, subnets, route tables and cloud gateways."},
+	{kind: KindOutside, collection: "outside", body: reflect.TypeFor[Outside](), doc: "A party known only by its prefixes, such as a partner."},
 	{kind: KindGateway, collection: "gateways", parents: []Kind{KindSite, KindNetwork}, body: reflect.TypeFor[Gateway](), doc: "The box, or the cloud's gateway, at which links end."},
 	{kind: KindLAN, collection: "lans", parents: []Kind{KindSite}, body: reflect.TypeFor[LAN](), doc: "A network inside a site."},
+	{kind: KindInnerRoute, collection: "inner_routes", parents: []Kind{KindSite}, body: reflect.TypeFor[InnerRoute](), doc: "Ranges behind an inner router of a site."},
 	{kind: KindTable, collection: "tables", parents: []Kind{KindNetwork}, body: reflect.TypeFor[Table](), doc: "A cloud network's route table. Its blocks are local without being listed."},
 	{kind: KindSubnet, collection: "subnets", parents: []Kind{KindNetwork}, body: reflect.TypeFor[Subnet](), doc: "A part of a cloud network's block, in one zone, bound to one route table."},
-	{kind: KindEndpoint, collection: "endpoints", parents: []Kind{KindLAN, KindSubnet}, body: reflect.TypeFor[Endpoint](), doc: "A host that matters."},
+	{kind: KindEndpoint, collection: "endpoints", parents: []Kind{KindLAN, KindInnerRoute, KindSubnet}, body: reflect.TypeFor[Endpoint](), doc: "A host that matters."},
 	{kind: KindReservation, collection: "reservations", body: reflect.TypeFor[Reservation](), doc: "A range kept for something, so that nothing else is put there."},
 	{kind: KindLink, collection: "links", body: reflect.TypeFor[Link](), doc: "A VPN between two gateways."},
 	{kind: KindTunnel, collection: "tunnels", parents: []Kind{KindLink}, body: reflect.TypeFor[Tunnel](), doc: "One strand of a link."},
@@ -81,17 +89,47 @@ func Bodies() map[Kind]Body {
 	return out
 }
 
+// Owner answers for things.
+type Owner struct {
+	Note string `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text, such as whom to ring."`
+}
+
+// Segment is a routing domain.
+type Segment struct {
+	Note string `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+}
+
+// Outside is a party known only by its prefixes.
+type Outside struct {
+	Owner    Ref            `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner" doc:"Who answers for it."`
+	Segment  Ref            `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"The routing domain that it would be let into."`
+	Prefixes []netip.Prefix `yaml:"prefixes" json:"prefixes" doc:"What it uses." min:"1"`
+	Note     string         `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+}
+
+// InnerRoute is what lies behind an inner router of a site.
+type InnerRoute struct {
+	Prefixes []netip.Prefix `yaml:"prefixes" json:"prefixes" doc:"The ranges behind it." min:"1"`
+	Via      netip.Addr     `yaml:"via,omitempty" json:"via,omitzero" doc:"The inner router's address in one of the site's LANs."`
+	Segment  Ref            `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"Its routing domain."`
+	Fixed    bool           `yaml:"fixed,omitempty" json:"fixed,omitempty" doc:"Its addresses can not be changed."`
+	Note     string         `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+}
+
 // Site is a place of one's own.
 type Site struct {
-	Note string `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+	Owner Ref    `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner" doc:"Who answers for it."`
+	Note  string `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
 }
 
 // Network is a cloud network.
 type Network struct {
-	Cloud  string         `yaml:"cloud" json:"cloud" doc:"The cloud it is in."`
-	Region string         `yaml:"region,omitempty" json:"region,omitempty" doc:"The cloud's region."`
-	Blocks []netip.Prefix `yaml:"blocks" json:"blocks" doc:"Its address blocks." min:"1"`
-	Note   string         `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+	Cloud   string         `yaml:"cloud" json:"cloud" doc:"The cloud it is in."`
+	Region  string         `yaml:"region,omitempty" json:"region,omitempty" doc:"The cloud's region."`
+	Owner   Ref            `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner" doc:"Who answers for it."`
+	Segment Ref            `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"Its routing domain."`
+	Blocks  []netip.Prefix `yaml:"blocks" json:"blocks" doc:"Its address blocks." min:"1"`
+	Note    string         `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
 }
 
 // Gateway is where links end.
@@ -105,6 +143,7 @@ type Gateway struct {
 type LAN struct {
 	Prefixes []netip.Prefix `yaml:"prefixes" json:"prefixes" doc:"Its on-link ranges." min:"1"`
 	Gateways []Ref          `yaml:"gateways,omitempty" json:"gateways,omitempty" ref:"gateway" doc:"The gateways its hosts use, the first one by default; empty: all of the site's."`
+	Segment  Ref            `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"Its routing domain."`
 	Fixed    bool           `yaml:"fixed,omitempty" json:"fixed,omitempty" doc:"Its addresses can not be changed."`
 	Note     string         `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text, such as why its addresses are fixed."`
 }
@@ -138,7 +177,8 @@ type Endpoint struct {
 // Reservation keeps a range for something.
 type Reservation struct {
 	Prefix netip.Prefix `yaml:"prefix" json:"prefix" doc:"The range."`
-	Use    string       `yaml:"use,omitempty" json:"use,omitempty" enum:"keep,mapping" doc:"keep: nothing may be put there; mapping: mapped ranges are carved from it. keep if left out."`
+	Use    string       `yaml:"use,omitempty" json:"use,omitempty" enum:"keep,mapping,device" doc:"keep: nothing may be put there; mapping: mapped ranges are carved from it; device: a box uses it within itself. keep if left out."`
+	Party  Ref          `yaml:"party,omitempty" json:"party,omitempty" ref:"site,network,outside" doc:"Whose it is; empty: the whole estate's."`
 	Note   string       `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
 }
 
@@ -146,6 +186,7 @@ type Reservation struct {
 const (
 	UseKeep    = "keep"
 	UseMapping = "mapping"
+	UseDevice  = "device"
 )
 
 // Link is a VPN between two gateways.
@@ -185,13 +226,17 @@ type Mapping struct {
 
 // Intent is a flow that must work, or must never work.
 type Intent struct {
-	From    Ref     `yaml:"from" json:"from" ref:"endpoint,lan,subnet" doc:"Who starts."`
+	From    Ref     `yaml:"from" json:"from" ref:"endpoint,lan,subnet,inner-route" doc:"Who starts."`
 	To      Ref     `yaml:"to" json:"to" ref:"endpoint" doc:"Who must answer."`
 	Service Service `yaml:"service" json:"service" doc:"Protocol and port, such as tcp/502."`
 	Never   bool    `yaml:"never,omitempty" json:"never,omitempty" doc:"It must never work."`
 	Note    string  `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
 }
 
+func (*Owner) kind() Kind       { return KindOwner }
+func (*Segment) kind() Kind     { return KindSegment }
+func (*Outside) kind() Kind     { return KindOutside }
+func (*InnerRoute) kind() Kind  { return KindInnerRoute }
 func (*Site) kind() Kind        { return KindSite }
 func (*Network) kind() Kind     { return KindNetwork }
 func (*Gateway) kind() Kind     { return KindGateway }

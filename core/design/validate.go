@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"reflect"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -48,10 +49,9 @@ func (v *validator) missing(o *Object, field string, id ID) {
 }
 
 // scope tells which siblings' names must differ: all inside a party; at the
-// top, sites and networks share one set of names and every other kind has its
-// own.
+// top, parties share one set of names and every other kind has its own.
 func scope(o *Object) string {
-	if o.Parent == "" && o.Kind != KindSite && o.Kind != KindNetwork {
+	if o.Parent == "" && !slices.Contains(Parties, o.Kind) {
 		return string(o.Kind) + ":"
 	}
 	return ""
@@ -160,6 +160,10 @@ func (v *validator) rules(o *Object) {
 				v.add(o, fmt.Sprintf("gateways[%d]", n), "is another site's gateway", "name a gateway of "+v.d.Get(o.Parent).Name)
 			}
 		}
+	case *InnerRoute:
+		if b.Via.IsValid() && !v.inLAN(o.Parent, b.Via) {
+			v.add(o, "via", fmt.Sprintf("%s is in no LAN of %s", b.Via, v.d.Get(o.Parent).Name), "give the inner router's address in one of the site's LANs")
+		}
 	case *Table:
 		for n, r := range b.Routes {
 			if v.d.Get(r.Via).Parent != o.Parent {
@@ -177,6 +181,12 @@ func (v *validator) rules(o *Object) {
 	case *Mapping:
 		v.mapping(o, b)
 	}
+}
+
+func (v *validator) inLAN(site ID, a netip.Addr) bool {
+	return slices.ContainsFunc(v.d.Inside(site, KindLAN), func(lan *Object) bool {
+		return slices.ContainsFunc(v.d.Ranges(lan.ID), func(p netip.Prefix) bool { return p.Contains(a) })
+	})
 }
 
 func (v *validator) subnet(o *Object, b *Subnet) {
@@ -260,8 +270,8 @@ func (v *validator) mapping(o *Object, b *Mapping) {
 	}
 }
 
-// Ranges returns the prefixes of a LAN, a subnet or a network, nil for
-// anything else.
+// Ranges returns the prefixes of a LAN, an inner route, a subnet, a network or
+// an outside party, nil for anything else.
 func (d *Design) Ranges(id ID) []netip.Prefix {
 	o := d.Get(id)
 	if o == nil {
@@ -269,6 +279,10 @@ func (d *Design) Ranges(id ID) []netip.Prefix {
 	}
 	switch b := o.Body.(type) {
 	case *LAN:
+		return b.Prefixes
+	case *InnerRoute:
+		return b.Prefixes
+	case *Outside:
 		return b.Prefixes
 	case *Subnet:
 		return b.Prefixes

@@ -48,6 +48,9 @@ type Finding struct {
 	Stop     walk.Code   `json:"stop,omitempty"`  // what stops the flow, for code intent
 }
 
+// ahead bounds the groups whose remedies are worked out at once.
+const ahead = 5
+
 // All returns every finding of a design, worst first.
 func All(d *design.Design) []Finding {
 	groups := overlap.Find(d)
@@ -55,7 +58,9 @@ func All(d *design.Design) []Finding {
 	out := []Finding{}
 	proposals := map[string][]translate.Proposal{}
 	for _, g := range groups {
-		if g.Weight == overlap.Breaks || g.Weight == overlap.Joined {
+		// Remedies are worked out ahead only where something is broken; for the
+		// others they are made when asked for.
+		if g.Weight == overlap.Breaks && len(proposals) < ahead {
 			proposals[g.Key] = translate.ForGroup(d, g)
 		}
 		out = append(out, ofGroup(g, proposals[g.Key]))
@@ -65,6 +70,7 @@ func All(d *design.Design) []Finding {
 			out = append(out, ofIntent(d, r, groups, proposals))
 		}
 	}
+	out = append(out, ofReserved(d)...)
 	for _, l := range d.Of(design.KindLink) {
 		out = append(out, ofLink(d, l)...)
 	}
@@ -79,7 +85,7 @@ func All(d *design.Design) []Finding {
 
 func ofGroup(g overlap.Group, proposals []translate.Proposal) Finding {
 	f := Finding{Code: "overlap", Sentence: g.Sentence, Subjects: []design.ID{}, Evidence: []string{}, Mends: []Mend{}, Group: g.Key}
-	f.Severity = map[overlap.Weight]Severity{overlap.Breaks: Broken, overlap.Joined: Risk, overlap.Apart: Untidy, overlap.Answered: Settled}[g.Weight]
+	f.Severity = map[overlap.Weight]Severity{overlap.Breaks: Broken, overlap.Joined: Risk, overlap.Apart: Untidy, overlap.Within: Risk, overlap.Answered: Settled}[g.Weight]
 	for _, c := range g.Claims {
 		f.Subjects = append(f.Subjects, c.Owner)
 		f.Evidence = append(f.Evidence, c.Title+" "+c.Prefix.String())
@@ -122,6 +128,33 @@ func mendsFor(intent design.ID, groups []overlap.Group, proposals map[string][]t
 		for _, p := range proposals[g.Key] {
 			if slices.ContainsFunc(p.After, func(r proof.Result) bool { return r.Intent == intent && r.Holds }) {
 				out = append(out, mendOf(p))
+			}
+		}
+	}
+	return out
+}
+
+// ofReserved finds ranges that a standard sets aside for something else, and
+// inside addresses of tunnels that somebody holds.
+func ofReserved(d *design.Design) []Finding {
+	var out []Finding
+	risk := func(code string, subject design.ID, sentence string, args ...any) {
+		out = append(out, Finding{Code: code, Severity: Risk, Subjects: []design.ID{subject}, Evidence: []string{}, Mends: []Mend{}, Sentence: fmt.Sprintf(sentence, args...)})
+	}
+	claims := overlap.Claims(d)
+	for _, c := range claims {
+		if s, ok := prefix.Reserved(c.Prefix); ok && c.Kind != design.KindReservation {
+			risk("reserved-range", c.Owner, "%s %s lies in %s, which %s sets aside for %s", c.Title, c.Prefix, s.Prefix, s.RFC, s.Name)
+		}
+	}
+	var space prefix.Table[overlap.Claim]
+	for _, c := range claims {
+		space.Add(c.Prefix, c)
+	}
+	for _, o := range d.Of(design.KindTunnel) {
+		for _, inside := range o.Body.(*design.Tunnel).Inside {
+			for _, c := range space.Matches(inside.Addr()) {
+				risk("inside-address-taken", o.ID, "the inside address %s of %s, %s lies in %s %s", inside.Addr(), d.Title(o.Parent), o.Name, c.Title, c.Prefix)
 			}
 		}
 	}

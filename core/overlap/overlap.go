@@ -1,10 +1,13 @@
 // Package overlap finds which parties hold the same addresses. Its unit is the
-// [Group]: everything that hangs together by overlapping.
+// [Group]: everything that hangs together by overlapping. Pairs are streamed
+// from a group when somebody asks for them, since five hundred branches with
+// one range make one group and a hundred thousand pairs.
 package overlap
 
 import (
 	"cmp"
 	"fmt"
+	"iter"
 	"net/netip"
 	"slices"
 
@@ -12,220 +15,212 @@ import (
 	"dravin/core/prefix"
 )
 
-// Claim is one party's hold on a range.
-type Claim struct {
-	Party  design.ID    `json:"party"`  // the site or network; empty for a reservation
-	Owner  design.ID    `json:"owner"`  // the LAN, network, mapping or reservation
-	Title  string       `json:"title"`  // owner in words
-	Prefix netip.Prefix `json:"prefix"` // the range
-	Fixed  bool         `json:"fixed,omitempty"`
-	Kind   design.Kind  `json:"kind"` // of the owner
-	// Mapped is what the range is known as elsewhere, if it is mapped.
-	Mapped []netip.Prefix `json:"mapped,omitempty"`
-}
-
-// Claims lists every hold on a range in the design, in canonical order.
-func Claims(d *design.Design) []Claim {
-	var out []Claim
-	for _, o := range d.All() {
-		c := Claim{Owner: o.ID, Title: d.Title(o.ID), Kind: o.Kind}
-		if p := d.Party(o.ID); p != nil {
-			c.Party = p.ID
-		}
-		var ranges []netip.Prefix
-		switch b := o.Body.(type) {
-		case *design.LAN:
-			ranges, c.Fixed = b.Prefixes, b.Fixed
-		case *design.Network:
-			ranges = b.Blocks
-		case *design.Reservation:
-			if b.Use != design.UseMapping { // mapped ranges belong there
-				ranges = []netip.Prefix{b.Prefix}
-			}
-		case *design.Mapping:
-			ranges, c.Party = []netip.Prefix{b.Mapped}, d.Party(b.Gateway).ID
-			c.Title = d.Title(c.Party) + " mapped range " + o.Name
-		}
-		for _, p := range ranges {
-			c.Prefix = p
-			out = append(out, c)
-		}
-	}
-	return withMapped(d, onePerMapped(out))
-}
-
-// onePerMapped drops repeated mapped ranges: one range may be mapped toward
-// several links of one party.
-func onePerMapped(claims []Claim) []Claim {
-	type hold struct {
-		party  design.ID
-		prefix netip.Prefix
-	}
-	seen := map[hold]bool{}
-	return slices.DeleteFunc(claims, func(c Claim) bool {
-		if c.Kind != design.KindMapping {
-			return false
-		}
-		h := hold{c.Party, c.Prefix}
-		defer func() { seen[h] = true }()
-		return seen[h]
-	})
-}
-
-func withMapped(d *design.Design, claims []Claim) []Claim {
-	for _, o := range d.Of(design.KindMapping) {
-		m := o.Body.(*design.Mapping)
-		party := d.Party(m.Gateway).ID
-		for n := range claims {
-			c := &claims[n]
-			if c.Kind == design.KindMapping || c.Party != party {
-				continue
-			}
-			if p := prefix.TranslatePrefix(c.Prefix, m.Real, m.Mapped); p.IsValid() && !slices.Contains(c.Mapped, p) {
-				c.Mapped = append(c.Mapped, p)
-			}
-		}
-	}
-	return claims
-}
-
 // Weight tells how bad a group is.
 type Weight string
 
 // The weights, worst first.
 const (
 	Breaks   Weight = "breaks"   // an intent is touched, and nothing answers it
-	Joined   Weight = "joined"   // the parties are linked: it breaks as soon as they talk
-	Apart    Weight = "apart"    // nothing links the parties yet
-	Answered Weight = "answered" // linked, and every pair has a mapping between
+	Joined   Weight = "joined"   // parties could meet in one routing domain today: it breaks as soon as they talk
+	Apart    Weight = "apart"    // no link, or two segments, keep the parties apart
+	Within   Weight = "within"   // only one party holds the ranges
+	Answered Weight = "answered" // parties could meet, and every such pair has a mapping between
 )
 
-var weights = []Weight{Breaks, Joined, Apart, Answered}
+var weights = []Weight{Breaks, Joined, Within, Apart, Answered}
 
-// Group is a clump of overlapping claims of different parties.
+// Group is a clump of overlapping claims.
 type Group struct {
 	Key      string       `json:"key"` // stable while the widest range and its owner stay
 	Span     netip.Prefix `json:"span"`
 	Weight   Weight       `json:"weight"`
-	Claims   []Claim      `json:"claims"`
+	Claims   []Claim      `json:"claims"` // the containing ones first
+	Parties  int          `json:"parties"`
+	Fixed    bool         `json:"fixed"`    // someone in it can not renumber
 	Intents  []design.ID  `json:"intents"`  // intents with an end in one of the ranges
 	Sentence string       `json:"sentence"` // the worst of it, to be read aloud
 }
 
-// Find returns the groups of a design, worst first. Claims that overlap only
-// within one party are no group here.
+// Find returns the groups of a design, worst first.
 func Find(d *design.Design) []Group {
 	claims := Claims(d)
 	ranges := make([]netip.Prefix, len(claims))
 	for n, c := range claims {
 		ranges[n] = c.Prefix
 	}
-	reach := linked(d)
+	reach, ends := domains(d), intentEnds(d)
 	out := []Group{}
 	for _, clump := range prefix.Clumps(ranges) {
 		g := Group{Span: ranges[clump[0]], Intents: []design.ID{}}
-		parties := map[design.ID]bool{}
 		for _, n := range clump {
-			g.Claims = append(g.Claims, claims[n])
-			parties[claims[n].Party] = true
-		}
-		if len(parties) < 2 {
-			continue
+			c := claims[n]
+			g.Claims = append(g.Claims, c)
+			g.Fixed = g.Fixed || c.Fixed
+			for _, intent := range ends[c.Owner] {
+				if !slices.Contains(g.Intents, intent) {
+					g.Intents = append(g.Intents, intent)
+				}
+			}
 		}
 		g.Key = string(g.Claims[0].Owner) + "-" + g.Span.String()
-		g.Intents = touched(d, g.Claims)
 		g.weigh(reach)
-		g.Sentence = g.sentence()
 		out = append(out, g)
 	}
 	slices.SortStableFunc(out, func(a, b Group) int {
 		return cmp.Or(
 			cmp.Compare(slices.Index(weights, a.Weight), slices.Index(weights, b.Weight)),
 			cmp.Compare(len(b.Intents), len(a.Intents)),
-			cmp.Compare(len(b.Claims), len(a.Claims)),
+			cmp.Compare(b.Parties, a.Parties),
 			prefix.Compare(a.Span, b.Span))
 	})
 	return out
 }
 
-// linked tells for every party which clump of linked parties it is in.
-func linked(d *design.Design) map[design.ID]int {
-	of := map[design.ID]int{}
-	next := 0
-	for _, o := range d.Of(design.KindLink) {
-		ends := o.Body.(*design.Link).Ends
-		a, b := d.Party(ends[0].Gateway).ID, d.Party(ends[1].Gateway).ID
-		switch ca, cb := of[a], of[b]; {
-		case ca == 0 && cb == 0:
-			next++
-			of[a], of[b] = next, next
-		case ca == 0:
-			of[a] = cb
-		case cb == 0:
-			of[b] = ca
-		default:
-			for p, c := range of {
-				if c == cb {
-					of[p] = ca
-				}
-			}
-		}
-	}
-	return of
-}
-
-func touched(d *design.Design, claims []Claim) []design.ID {
-	out := []design.ID{}
+// intentEnds lists for each holder of a range the intents that end in it.
+func intentEnds(d *design.Design) map[design.ID][]design.ID {
+	out := map[design.ID][]design.ID{}
 	for _, o := range d.Of(design.KindIntent) {
 		in := o.Body.(*design.Intent)
-		if slices.ContainsFunc(claims, func(c Claim) bool { return holds(d, c, in.From) || holds(d, c, in.To) }) {
-			out = append(out, o.ID)
+		for _, end := range []design.ID{in.From, in.To} {
+			for at := d.Get(end); at != nil; at = d.Get(at.Parent) {
+				if !slices.Contains(out[at.ID], o.ID) {
+					out[at.ID] = append(out[at.ID], o.ID)
+				}
+			}
 		}
 	}
 	return out
 }
 
-// holds reports whether the object is, or lies in, what claims the range.
-func holds(d *design.Design, c Claim, id design.ID) bool {
-	for o := d.Get(id); o != nil; o = d.Get(o.Parent) {
-		if o.ID == c.Owner {
-			return true
-		}
+// weigh sets weight, sentence and number of parties in one sweep over the
+// claims, whatever the number of pairs. The claims come containing ones first,
+// so those that contain the present one form a stack.
+func (g *Group) weigh(domains map[design.ID]int) {
+	s := sweep{domains: domains, all: tally{}, bare: tally{}, parties: map[design.ID]bool{}, worst: -1}
+	for _, c := range g.Claims {
+		s.step(c)
 	}
-	return false
-}
-
-func (g *Group) weigh(linked map[design.ID]int) {
-	g.Weight = Apart
-	for i, a := range g.Claims {
-		for _, b := range g.Claims[i+1:] {
-			if a.Party == b.Party || linked[a.Party] == 0 || linked[a.Party] != linked[b.Party] {
-				continue
-			}
-			if g.Weight == Apart {
-				g.Weight = Answered
-			}
-			if len(a.Mapped) == 0 && len(b.Mapped) == 0 && prefix.Relate(a.Prefix, b.Prefix) != prefix.Disjoint {
-				g.Weight = Joined
-			}
-		}
-	}
-	if g.Weight == Joined && len(g.Intents) > 0 {
+	g.Parties = len(s.parties)
+	switch {
+	case s.unanswered && len(g.Intents) > 0:
 		g.Weight = Breaks
+	case s.unanswered:
+		g.Weight = Joined
+	case s.meet:
+		g.Weight = Answered
+	case g.Parties > 1:
+		g.Weight = Apart
+	default:
+		g.Weight = Within
+	}
+	g.Sentence = Sentence(s.a, s.b) + g.others()
+}
+
+// sweep is the state of going through a group's claims.
+type sweep struct {
+	domains          map[design.ID]int
+	open             []Claim // those that contain the present place
+	all, bare        tally   // of open: all, and those without a mapping
+	parties          map[design.ID]bool
+	meet, unanswered bool  // some pair could meet; some such pair has no mapping between
+	a, b             Claim // the pair to speak of
+	worst            int
+}
+
+func (s *sweep) step(c Claim) {
+	for len(s.open) > 0 && !prefix.Contains(s.open[len(s.open)-1].Prefix, c.Prefix) {
+		s.count(s.open[len(s.open)-1], -1)
+		s.open = s.open[:len(s.open)-1]
+	}
+	s.parties[c.Party] = true
+	d := s.domains[c.Party]
+	meets := s.all.meets(c, d)
+	s.meet = s.meet || meets
+	s.unanswered = s.unanswered || len(c.Mapped) == 0 && s.bare.meets(c, d)
+	s.speakOf(c, meets)
+	s.count(c, 1)
+	s.open = append(s.open, c)
+}
+
+func (s *sweep) count(c Claim, n int) {
+	d := s.domains[c.Party]
+	s.all.add(c, d, n)
+	if len(c.Mapped) == 0 {
+		s.bare.add(c, d, n)
 	}
 }
 
-// sentence says the first pair of different parties in words, those that can
-// not renumber first.
-func (g *Group) sentence() string {
-	for i, a := range g.Claims {
-		for _, b := range g.Claims[i+1:] {
-			if a.Party != b.Party && prefix.Relate(a.Prefix, b.Prefix) != prefix.Disjoint {
-				return Sentence(a, b) + g.others()
+// far is how many containing claims are looked at for one of another party.
+const far = 32
+
+// speakOf remembers the pair that says most: one that could meet, of different
+// parties, with someone who can not renumber.
+func (s *sweep) speakOf(c Claim, meets bool) {
+	for n := len(s.open) - 1; n >= max(0, len(s.open)-far); n-- {
+		o := s.open[n]
+		rank := 0
+		if o.Party != c.Party {
+			rank += 2
+			if meets {
+				rank += 4
 			}
 		}
+		if o.Fixed || c.Fixed {
+			rank++
+		}
+		if rank > s.worst {
+			s.a, s.b, s.worst = o, c, rank
+		}
 	}
-	return ""
+}
+
+// tally counts open claims by what decides whether they can meet another.
+type tally map[tallyKey]int
+
+type tallyKey struct {
+	domain  int
+	party   design.ID // everyone: all parties together
+	segment design.ID // every: all segments together
+}
+
+// No ID looks like these.
+const (
+	everyone design.ID = "*"
+	every    design.ID = "*"
+)
+
+func (t tally) add(c Claim, domain, n int) {
+	if c.Party == "" { // kept free of everybody
+		t[tallyKey{-1, "", ""}] += n
+		return
+	}
+	for _, party := range []design.ID{everyone, c.Party} {
+		t[tallyKey{domain, party, c.Segment}] += n
+		t[tallyKey{domain, party, every}] += n
+		t[tallyKey{-2, party, every}] += n
+	}
+}
+
+// meets reports whether an open claim of another party could meet c in one
+// routing domain: the parties are linked, and no two segments divide them. What
+// is kept for the whole estate meets everything.
+func (t tally) meets(c Claim, domain int) bool {
+	if c.Party == "" {
+		return t[tallyKey{-2, everyone, every}] > 0
+	}
+	if t[tallyKey{-1, "", ""}] > 0 {
+		return true
+	}
+	if domain == 0 {
+		return false
+	}
+	count := func(party design.ID) int {
+		if c.Segment == "" {
+			return t[tallyKey{domain, party, every}]
+		}
+		return t[tallyKey{domain, party, c.Segment}] + t[tallyKey{domain, party, ""}]
+	}
+	return count(everyone) > count(c.Party)
 }
 
 func (g *Group) others() string {
@@ -236,6 +231,33 @@ func (g *Group) others() string {
 		return fmt.Sprintf("; %d more ranges are in the same group", n)
 	}
 	return ""
+}
+
+// Pair is two overlapping claims, with the relation of A to B.
+type Pair struct {
+	A, B     Claim
+	Relation prefix.Relation
+	Shared   netip.Prefix // the smaller of the two
+}
+
+// Pairs streams every overlapping pair of claims once; those of one party only
+// if within.
+func Pairs(claims []Claim, within bool) iter.Seq[Pair] {
+	ranges := make([]netip.Prefix, len(claims))
+	for n, c := range claims {
+		ranges[n] = c.Prefix
+	}
+	return func(yield func(Pair) bool) {
+		for i, j := range prefix.Pairs(ranges) {
+			a, b := claims[i], claims[j]
+			if !within && a.Party == b.Party {
+				continue
+			}
+			if !yield(Pair{A: a, B: b, Relation: prefix.Relate(a.Prefix, b.Prefix), Shared: b.Prefix}) {
+				return
+			}
+		}
+	}
 }
 
 // Sentence says how two overlapping claims lie to each other.

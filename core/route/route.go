@@ -180,6 +180,12 @@ func (s *solver) gateway(o *design.Object, b *design.Gateway) {
 			p.Own = append(p.Own, r)
 		}
 	}
+	for _, inner := range s.d.Inside(o.Parent, design.KindInnerRoute) {
+		for _, r := range s.d.Ranges(inner.ID) {
+			p.add(Route{Prefix: r, Source: Static, Hop: Hop{Deliver, inner.ID}, Via: "the inner router to " + inner.Name})
+			p.Own = append(p.Own, r)
+		}
+	}
 	for _, a := range b.Addresses {
 		all := netip.PrefixFrom(a, 0).Masked()
 		if !slices.ContainsFunc(p.Routes, func(r Route) bool { return r.Prefix == all && r.Source == Implied }) {

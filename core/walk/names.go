@@ -33,7 +33,7 @@ type Identity struct {
 func Identities(d *design.Design, a netip.Addr) []Identity {
 	out := []Identity{}
 	add := func(party design.ID, real netip.Addr) {
-		for _, o := range d.Inside(party, design.KindLAN, design.KindSubnet) {
+		for _, o := range d.Inside(party, places...) {
 			known := slices.ContainsFunc(out, func(i Identity) bool { return i.Place == o.ID && i.Real == real })
 			if !known && within(d.Ranges(o.ID), real) {
 				out = append(out, identify(d, o, real))
@@ -173,7 +173,7 @@ func HostOf(d *design.Design, id design.ID, v4 bool) (Host, error) {
 				return Host{Place: o.Parent, Endpoint: o.ID, Address: a}, nil
 			}
 		}
-	case design.KindLAN, design.KindSubnet:
+	case design.KindLAN, design.KindInnerRoute, design.KindSubnet:
 		for _, e := range d.Inside(id, design.KindEndpoint) {
 			if h, err := HostOf(d, e.ID, v4); err == nil {
 				return h, nil
@@ -185,7 +185,7 @@ func HostOf(d *design.Design, id design.ID, v4 bool) (Host, error) {
 			}
 		}
 	case design.KindSite, design.KindNetwork:
-		for _, place := range d.Inside(id, design.KindLAN, design.KindSubnet) {
+		for _, place := range d.Inside(id, places...) {
 			if h, err := HostOf(d, place.ID, v4); err == nil {
 				return h, nil
 			}
@@ -208,7 +208,7 @@ func familyWord(v4 bool) string {
 // the one declared endpoint that has it, if there is exactly one.
 func ParseFlow(t *route.Tables, from, to string, s design.Service) (Flow, error) {
 	d := t.Design
-	source, err := one(d, from, "from", design.KindEndpoint, design.KindLAN, design.KindSubnet, design.KindSite, design.KindNetwork)
+	source, err := one(d, from, "from", design.KindEndpoint, design.KindLAN, design.KindInnerRoute, design.KindSubnet, design.KindSite, design.KindNetwork)
 	if err != nil {
 		return Flow{}, err
 	}

@@ -7,6 +7,7 @@ package walk
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strconv"
 
 	"dravin/core/design"
@@ -261,8 +262,11 @@ func (w *walker) from(h Host) Host {
 }
 
 func kindWord(d *design.Design, id design.ID) string {
-	if d.Get(id).Kind == design.KindLAN {
+	switch d.Get(id).Kind {
+	case design.KindLAN:
 		return "LAN"
+	case design.KindInnerRoute:
+		return "inner network"
 	}
 	return "subnet"
 }
@@ -276,9 +280,9 @@ func (w *walker) firstHop(place design.ID) design.ID {
 		if len(b.Gateways) > 0 {
 			return b.Gateways[0]
 		}
-		if all := w.d.Inside(w.d.Get(place).Parent, design.KindGateway); len(all) > 0 {
-			return all[0].ID
-		}
+	}
+	if all := w.d.Inside(w.d.Get(place).Parent, design.KindGateway); len(all) > 0 {
+		return all[0].ID
 	}
 	return ""
 }
@@ -505,10 +509,13 @@ func endpointAt(d *design.Design, place design.ID, a netip.Addr) design.ID {
 	return ""
 }
 
+// places are the kinds that hosts are in.
+var places = []design.Kind{design.KindLAN, design.KindInnerRoute, design.KindSubnet}
+
 func owners(d *design.Design, a netip.Addr) []Place {
 	out := []Place{}
 	for _, o := range d.All() {
-		if (o.Kind == design.KindLAN || o.Kind == design.KindSubnet) && within(d.Ranges(o.ID), a) {
+		if slices.Contains(places, o.Kind) && within(d.Ranges(o.ID), a) {
 			out = append(out, placeOf(d, o.ID))
 		}
 	}

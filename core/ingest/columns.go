@@ -1,0 +1,87 @@
+package ingest
+
+import (
+	"encoding/csv"
+	"errors"
+	"slices"
+	"strings"
+)
+
+// Column is what a column of a table means.
+type Column string
+
+// The columns that are understood. What is not is Ignored.
+const (
+	Ignored       Column = ""
+	ColumnParty   Column = "party"
+	ColumnKind    Column = "kind"
+	ColumnName    Column = "name"
+	ColumnPrefix  Column = "prefix"
+	ColumnAddress Column = "address"
+	ColumnOwner   Column = "owner"
+	ColumnSegment Column = "segment"
+	ColumnCloud   Column = "cloud"
+	ColumnRegion  Column = "region"
+	ColumnZone    Column = "zone"
+	ColumnASN     Column = "asn"
+	ColumnAnswers Column = "answers"
+	ColumnVia     Column = "via"
+	ColumnFixed   Column = "fixed"
+	ColumnNote    Column = "note"
+)
+
+// spoken are other words for the columns, as people head their spreadsheets.
+var spoken = map[Column][]string{
+	ColumnParty:   {"party", "site", "location", "office", "garden", "branch", "building", "customer", "tenant"},
+	ColumnKind:    {"kind", "type", "what"},
+	ColumnName:    {"name", "lan", "network name", "subnet name", "vlan name", "label", "hostname", "host"},
+	ColumnPrefix:  {"prefix", "range", "cidr", "network", "subnet", "block", "lan range", "address range", "ip range"},
+	ColumnAddress: {"address", "ip", "ip address", "addresses", "public address"},
+	ColumnOwner:   {"owner", "contact", "responsible", "team"},
+	ColumnSegment: {"segment", "vrf", "routing domain", "security zone"},
+	ColumnCloud:   {"cloud", "provider"},
+	ColumnRegion:  {"region"},
+	ColumnZone:    {"zone", "availability zone"},
+	ColumnASN:     {"asn", "as", "as number"},
+	ColumnAnswers: {"answers", "ports", "services", "port"},
+	ColumnVia:     {"via", "next hop", "inner router", "router"},
+	ColumnFixed:   {"fixed", "static", "can not change"},
+	ColumnNote:    {"note", "notes", "comment", "comments", "description", "remarks"},
+}
+
+// Columns lists all that are understood.
+func Columns() []Column {
+	return []Column{ColumnParty, ColumnKind, ColumnName, ColumnPrefix, ColumnAddress, ColumnOwner, ColumnSegment, ColumnCloud,
+		ColumnRegion, ColumnZone, ColumnASN, ColumnAnswers, ColumnVia, ColumnFixed, ColumnNote}
+}
+
+func columnOf(head string) Column {
+	word := strings.Join(strings.FieldsFunc(strings.ToLower(head), func(r rune) bool { return r == ' ' || r == '_' || r == '-' || r == '.' }), " ")
+	for _, c := range Columns() {
+		if slices.Contains(spoken[c], word) {
+			return c
+		}
+	}
+	return Ignored
+}
+
+// Guess says what the columns of a header mean, each meaning once.
+func Guess(header []string) []Column {
+	out := make([]Column, len(header))
+	taken := map[Column]bool{}
+	for n, h := range header {
+		if c := columnOf(h); c != Ignored && !taken[c] {
+			out[n], taken[c] = c, true
+		}
+	}
+	return out
+}
+
+// lineError gives an error of the CSV reader our form.
+func lineError(err error) error {
+	var e *csv.ParseError
+	if errors.As(err, &e) {
+		return &Error{Line: e.Line, Column: e.Column, Why: e.Err.Error(), Want: "check the quotes here"}
+	}
+	return err
+}

@@ -1,0 +1,93 @@
+// Package ingest reads what people have: spreadsheets, router output, lists of
+// prefixes. It never changes a design; it proposes edits, line by line, with
+// the reason for each that can not be taken.
+package ingest
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"unicode/utf8"
+)
+
+// Error says what is wrong with a file, and where.
+type Error struct {
+	Line   int // from 1; 0: the file as a whole
+	Column int // from 1; 0: the line as a whole
+	Why    string
+	Want   string
+}
+
+func (e *Error) Error() string {
+	var b strings.Builder
+	if e.Line > 0 {
+		fmt.Fprintf(&b, "line %d", e.Line)
+		if e.Column > 0 {
+			fmt.Fprintf(&b, ", column %d", e.Column)
+		}
+		b.WriteString(": ")
+	}
+	b.WriteString(e.Why)
+	if e.Want != "" {
+		b.WriteString("; " + e.Want)
+	}
+	return b.String()
+}
+
+// delimiters are tried in this order; the first that divides the first line
+// most often is taken.
+var delimiters = []rune{',', ';', '\t', '|'}
+
+// peek is how much of a file is looked at to tell what it is.
+const peek = 64 << 10
+
+// csvReader prepares to read delimited text of any usual kind: it tells the
+// delimiter by the first line and passes over a byte-order mark.
+func csvReader(r io.Reader) (*csv.Reader, error) {
+	b := bufio.NewReaderSize(r, 1<<20)
+	if mark, err := b.Peek(3); err == nil && string(mark) == "\ufeff" {
+		_, _ = b.Discard(3)
+	}
+	head, err := b.Peek(peek)
+	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, bufio.ErrBufferFull) {
+		return nil, err
+	}
+	if err := isText(head); err != nil {
+		return nil, err
+	}
+	line, _, _ := bytes.Cut(head, []byte{'\n'})
+	best := delimiters[0]
+	for _, d := range delimiters {
+		if bytes.ContainsRune(line, d) && bytes.Count(line, []byte(string(d))) > bytes.Count(line, []byte(string(best))) {
+			best = d
+		}
+	}
+	c := csv.NewReader(b)
+	c.Comma = best
+	c.FieldsPerRecord = -1
+	c.ReuseRecord = true
+	c.LazyQuotes = true
+	c.TrimLeadingSpace = best != '\t'
+	return c, nil
+}
+
+// isText refuses what is plainly not text, by its beginning.
+func isText(head []byte) error {
+	if len(bytes.TrimSpace(head)) == 0 {
+		return &Error{Why: "the file is empty", Want: "the first line names the columns"}
+	}
+	if n := bytes.IndexByte(head, 0); n >= 0 {
+		return &Error{Line: bytes.Count(head[:n], []byte{'\n'}) + 1, Why: "this is not text", Want: "give CSV, a spreadsheet, YAML, JSON or plain text in UTF-8"}
+	}
+	// The peek may end inside a character.
+	for n := range min(utf8.UTFMax, len(head)) {
+		if utf8.Valid(head[:len(head)-n]) {
+			return nil
+		}
+	}
+	return &Error{Line: 1, Why: "this is not text in UTF-8", Want: "save it as UTF-8"}
+}
