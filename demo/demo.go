@@ -1,9 +1,15 @@
-// Package demo holds the demo estate.
+// Package demo holds the demo estates.
 package demo
 
 import _ "embed"
 
-// Thistledown is the design file of the Thistledown Botanic Trust.
+// Thistledown is the design file of the whole Thistledown Botanic Trust.
 //
 //go:embed thistledown.yaml
 var Thistledown []byte
+
+// TwoGardens is its smallest part that has everything: two colliding sites and
+// a cloud network.
+//
+//go:embed two-gardens.yaml
+var TwoGardens []byte

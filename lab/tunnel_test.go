@@ -48,7 +48,7 @@ func node(t *testing.T, l *lab.Lab, name string) *lab.Node {
 
 // mapped is the demo estate with the best remedy applied.
 func mapped(t *testing.T) *route.Tables {
-	d, err := design.Read(demo.Thistledown)
+	d, err := design.Read(demo.TwoGardens)
 	require.NoError(t, err)
 	d, _, err = d.Apply(translate.ForGroup(d, overlap.Find(d)[0])[0].Edits)
 	require.NoError(t, err)

@@ -64,7 +64,6 @@ func (s *Server) designOperations(api huma.API) {
 			}
 			return nil, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "get-file", Method: http.MethodGet, Path: "/api/designs/{design}/file", Summary: "The design as a design file"}, s.file)
 }
 
 func (s *Server) create(ctx context.Context, in *newDesign) (*answer[store.Info], error) {
@@ -115,24 +114,6 @@ func countBySeverity(list []finding.Finding) map[string]int {
 		out[string(f.Severity)]++
 	}
 	return out
-}
-
-type fileAnswer struct {
-	ContentType string `header:"Content-Type"`
-	Disposition string `header:"Content-Disposition"`
-	Body        []byte
-}
-
-func (s *Server) file(ctx context.Context, in *InDesign) (*fileAnswer, error) {
-	v, err := s.solved.get(ctx, in.Design)
-	if err != nil {
-		return nil, s.failed(err)
-	}
-	text, err := v.design.Write()
-	if err != nil {
-		return nil, s.failed(err)
-	}
-	return &fileAnswer{"application/yaml; charset=utf-8", `attachment; filename="` + asciiName(v.info.Name) + `.yaml"`, text}, nil
 }
 
 // asciiName makes a file name that needs no quoting anywhere.

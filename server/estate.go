@@ -113,4 +113,11 @@ func partyOf(d *design.Design, o *design.Object) EstateParty {
 	return p
 }
 
-func bodyType(b design.Body) reflect.Type { return reflect.TypeOf(b).Elem() }
+// typeOf is the type of a value, or of what it points to.
+func typeOf(v any) reflect.Type {
+	t := reflect.TypeOf(v)
+	if t.Kind() == reflect.Pointer {
+		return t.Elem()
+	}
+	return t
+}

@@ -51,9 +51,10 @@ func (s *Server) Follow(ctx context.Context, url string) {
 // Handler is the whole of Dravin: API, events and the front end in web.
 func (s *Server) Handler(web fs.FS) http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.RequestID, s.logged, middleware.Recoverer, secured)
+	r.Use(middleware.RequestID, s.logged, middleware.Recoverer, secured, middleware.Compress(4, "application/json", "text/html", "text/css", "text/javascript"))
 	r.Get("/healthz", s.health)
 	r.Get("/api/designs/{design}/events", s.events)
+	r.Post("/api/designs/{design}/import", s.importFile)
 	s.API(r)
 	r.Handle("/*", frontEnd(web))
 	return r
@@ -75,6 +76,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.changeOperations(api)
 	s.viewOperations(api)
 	s.handoverOperations(api)
+	s.stockOperations(api)
 	return api
 }
 

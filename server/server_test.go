@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravin/core/design"
+	"dravin/demo"
 	"dravin/server"
 	"dravin/store"
 	"dravin/store/cluster"
@@ -101,7 +102,7 @@ func call[T any](t *testing.T, method, path string, body any, status int) (out T
 }
 
 func fresh(t *testing.T) string {
-	return "/api/designs/" + call[store.Info](t, "POST", "/api/designs", map[string]string{"from": "demo"}, 201).ID
+	return "/api/designs/" + call[store.Info](t, "POST", "/api/designs", map[string]string{"from": "file", "file": string(demo.TwoGardens)}, 201).ID
 }
 
 type doc = map[string]any

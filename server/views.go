@@ -66,7 +66,8 @@ func (s *Server) viewOperations(api huma.API) {
 	view(s, api, "get-estate", "/estate", "The picture of everything", func(v *solved, _ *InDesign) (Estate, error) { return estateOf(v), nil })
 	view(s, api, "get-object", "/objects/{object}", "The sheet of one object", sheetOf)
 	view(s, api, "get-overlaps", "/overlaps", "Every hold on a range, and the groups that collide, worst first", func(v *solved, _ *InDesign) (Overlaps, error) {
-		return Overlaps{Groups: v.groups(), Claims: overlap.Claims(v.design), Pools: poolsOf(v.design)}, nil
+		return Overlaps{Groups: v.groups(), Claims: overlap.Claims(v.design), Pools: poolsOf(v.design),
+			Parties: namesOf(v.design.Inside("", design.Parties...)), Segments: namesOf(v.design.Of(design.KindSegment))}, nil
 	})
 	view(s, api, "get-proposals", "/proposals", "Remedies for a group, each proven", func(v *solved, in *inGroup) ([]translate.Proposal, error) {
 		for _, g := range v.groups() {
@@ -90,7 +91,7 @@ func (s *Server) viewOperations(api huma.API) {
 	view(s, api, "search", "/search", "Objects by name or path; whose an address may be", searchFor)
 	// The bodies of objects are free-form in edits; name their shapes for clients.
 	for _, b := range design.Bodies() {
-		api.OpenAPI().Components.Schemas.Schema(bodyType(b), true, "")
+		api.OpenAPI().Components.Schemas.Schema(typeOf(b), true, "")
 	}
 }
 
@@ -119,6 +120,23 @@ type Overlaps struct {
 	Groups []overlap.Group `json:"groups"`
 	Claims []overlap.Claim `json:"claims"`
 	Pools  []overlap.Claim `json:"pools" doc:"Ranges reserved for mapping."`
+	// Parties and Segments name what the claims refer to.
+	Parties  []Named `json:"parties"`
+	Segments []Named `json:"segments"`
+}
+
+// Named is an object by ID and name.
+type Named struct {
+	ID   design.ID `json:"id"`
+	Name string    `json:"name"`
+}
+
+func namesOf(list []*design.Object) []Named {
+	out := make([]Named, len(list))
+	for n, o := range list {
+		out[n] = Named{o.ID, o.Name}
+	}
+	return out
 }
 
 func poolsOf(d *design.Design) []overlap.Claim {

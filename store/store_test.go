@@ -48,7 +48,7 @@ func open(t *testing.T) (*store.Store, string) {
 	s, err := store.Open(t.Context(), pg.URL)
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
-	d, err := design.Read(demo.Thistledown)
+	d, err := design.Read(demo.TwoGardens)
 	require.NoError(t, err)
 	in, err := s.Create(t.Context(), d)
 	require.NoError(t, err)

@@ -41,7 +41,7 @@ func run(t *testing.T, args ...string) (code int, stdout, stderr string) {
 	return cmd.ProcessState.ExitCode(), out.String(), err.String()
 }
 
-const estate = "../../demo/thistledown.yaml"
+const estate = "../../demo/two-gardens.yaml"
 
 func TestExitCodesAndWords(t *testing.T) {
 	dir := t.TempDir()

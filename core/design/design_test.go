@@ -17,7 +17,7 @@ import (
 )
 
 func thistledown(t require.TestingT) *Design {
-	d, err := Read(demo.Thistledown)
+	d, err := Read(demo.TwoGardens)
 	require.NoError(t, err)
 	return d
 }
@@ -70,7 +70,7 @@ func TestBadFiles(t *testing.T) {
 		"second document":  {"dravin: 1\n---\ndravin: 1\n", 3, 7, "second YAML document"},
 		"wrong enum":       {"dravin: 1\nlinks:\n  - name: l\n    routing: magic\n    ends: []\n", 4, 14, "write one of static, selectors"},
 		"too few":          {"dravin: 1\nlinks:\n  - name: l\n    routing: static\n    ends: []\n", 5, 11, "at least 2 needed"},
-		"mapped too short": {strings.Replace(string(demo.Thistledown), "intents:", "mappings:\n  - name: m\n    gateway: peatside-nursery/gateway\n    link: peatside-to-marrow-hill\n    real: 192.168.40.0/24\n    mapped: 10.99.0.0/25\nintents:", 1), 108, 13, "needs a /24"},
+		"mapped too short": {strings.Replace(string(demo.TwoGardens), "intents:", "mappings:\n  - name: m\n    gateway: peatside-nursery/gateway\n    link: peatside-to-marrow-hill\n    real: 192.168.40.0/24\n    mapped: 10.99.0.0/25\nintents:", 1), 108, 13, "needs a /24"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := Read([]byte(c.file))
@@ -181,7 +181,7 @@ func TestCheckedInSchemaIsCurrent(t *testing.T) {
 }
 
 func FuzzRead(f *testing.F) {
-	f.Add(demo.Thistledown)
+	f.Add(demo.TwoGardens)
 	f.Add([]byte(head + "      - name: x\n        prefixes: 10.0.0.1/24\n"))
 	f.Add([]byte("dravin: 1\nsites: {a: [*b]}\n"))
 	f.Fuzz(func(t *testing.T, file []byte) {

@@ -138,13 +138,18 @@ func mendsFor(intent design.ID, groups []overlap.Group, proposals map[string][]t
 // inside addresses of tunnels that somebody holds.
 func ofReserved(d *design.Design) []Finding {
 	var out []Finding
-	risk := func(code string, subject design.ID, sentence string, args ...any) {
-		out = append(out, Finding{Code: code, Severity: Risk, Subjects: []design.ID{subject}, Evidence: []string{}, Mends: []Mend{}, Sentence: fmt.Sprintf(sentence, args...)})
+	severity := Risk
+	note := func(code string, subject design.ID, sentence string, args ...any) {
+		out = append(out, Finding{Code: code, Severity: severity, Subjects: []design.ID{subject}, Evidence: []string{}, Mends: []Mend{}, Sentence: fmt.Sprintf(sentence, args...)})
 	}
 	claims := overlap.Claims(d)
 	for _, c := range claims {
 		if s, ok := prefix.Reserved(c.Prefix); ok && c.Kind != design.KindReservation {
-			risk("reserved-range", c.Owner, "%s %s lies in %s, which %s sets aside for %s", c.Title, c.Prefix, s.Prefix, s.RFC, s.Name)
+			severity = Risk
+			if s.Name == "documentation" { // plans and examples are made of it
+				severity = Untidy
+			}
+			note("reserved-range", c.Owner, "%s %s lies in %s, which %s sets aside for %s", c.Title, c.Prefix, s.Prefix, s.RFC, s.Name)
 		}
 	}
 	var space prefix.Table[overlap.Claim]
@@ -154,7 +159,8 @@ func ofReserved(d *design.Design) []Finding {
 	for _, o := range d.Of(design.KindTunnel) {
 		for _, inside := range o.Body.(*design.Tunnel).Inside {
 			for _, c := range space.Matches(inside.Addr()) {
-				risk("inside-address-taken", o.ID, "the inside address %s of %s, %s lies in %s %s", inside.Addr(), d.Title(o.Parent), o.Name, c.Title, c.Prefix)
+				severity = Risk
+				note("inside-address-taken", o.ID, "the inside address %s of %s, %s lies in %s %s", inside.Addr(), d.Title(o.Parent), o.Name, c.Title, c.Prefix)
 			}
 		}
 	}

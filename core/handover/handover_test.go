@@ -21,7 +21,7 @@ import (
 var update = flag.Bool("update", false, "write the golden files anew")
 
 func TestGoldenFiles(t *testing.T) {
-	before, err := design.Read(demo.Thistledown)
+	before, err := design.Read(demo.TwoGardens)
 	require.NoError(t, err)
 	after, _, err := before.Apply(translate.ForGroup(before, overlap.Find(before)[0])[0].Edits)
 	require.NoError(t, err)
@@ -47,7 +47,7 @@ func TestGoldenFiles(t *testing.T) {
 }
 
 func TestAKeyThatIsNotKnownIsLeftToFillIn(t *testing.T) {
-	d, err := design.Read(demo.Thistledown)
+	d, err := design.Read(demo.TwoGardens)
 	require.NoError(t, err)
 	for _, f := range handover.Render(route.Solve(d), d.Find("peatside-nursery", design.KindSite)[0].ID, nil) {
 		if f.Secret {

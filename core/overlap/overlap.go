@@ -137,7 +137,7 @@ func (s *sweep) step(c Claim) {
 	meets := s.all.meets(c, d)
 	s.meet = s.meet || meets
 	s.unanswered = s.unanswered || len(c.Mapped) == 0 && s.bare.meets(c, d)
-	s.speakOf(c, meets)
+	s.speakOf(c)
 	s.count(c, 1)
 	s.open = append(s.open, c)
 }
@@ -155,13 +155,13 @@ const far = 32
 
 // speakOf remembers the pair that says most: one that could meet, of different
 // parties, with someone who can not renumber.
-func (s *sweep) speakOf(c Claim, meets bool) {
+func (s *sweep) speakOf(c Claim) {
 	for n := len(s.open) - 1; n >= max(0, len(s.open)-far); n-- {
 		o := s.open[n]
 		rank := 0
 		if o.Party != c.Party {
 			rank += 2
-			if meets {
+			if d := s.domains[c.Party]; d != 0 && d == s.domains[o.Party] && (o.Segment == c.Segment || o.Segment == "" || c.Segment == "") {
 				rank += 4
 			}
 		}

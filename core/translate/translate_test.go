@@ -18,7 +18,7 @@ import (
 )
 
 func thistledown(t *testing.T) *design.Design {
-	d, err := design.Read(demo.Thistledown)
+	d, err := design.Read(demo.TwoGardens)
 	require.NoError(t, err)
 	return d
 }

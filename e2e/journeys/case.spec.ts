@@ -19,15 +19,15 @@ async function accessible(page: Page): Promise<void> {
   expect(violations.map((v) => `${v.id}: ${v.nodes.map((n) => n.html).join(" | ")}`)).toEqual([]);
 }
 
-async function openDemo(page: Page): Promise<void> {
+async function openCase(page: Page): Promise<void> {
   await page.goto("/");
-  await page.getByRole("button", { name: "Open the demo" }).click();
+  await page.locator('input[type="file"]').setInputFiles("../demo/two-gardens.yaml");
   await expect(page).toHaveURL(/estate/);
 }
 
 test("from two colliding sites to a proven, translated path, and back again", async ({ page, context, browser }) => {
   await context.grantPermissions(["clipboard-read", "clipboard-write"]);
-  await openDemo(page);
+  await openCase(page);
 
   // The collision is seen in the picture, and leads to its group.
   await accessible(page);
@@ -108,7 +108,7 @@ test("from two colliding sites to a proven, translated path, and back again", as
 });
 
 test("the palette finds objects, says whose an address may be, and acts", async ({ page }) => {
-  await openDemo(page);
+  await openCase(page);
   await page.keyboard.press("Control+k");
   await page.getByPlaceholder(/A name, an address/).fill("192.168.40.17");
   await expect(page.getByRole("option", { name: /museum store/ })).toBeVisible();
@@ -125,7 +125,7 @@ test("the palette finds objects, says whose an address may be, and acts", async 
 });
 
 test("the ruler zooms and moves by keys, wheel and typing, and keeps its view in the URL", async ({ page }) => {
-  await openDemo(page);
+  await openCase(page);
   await place(page, "Overlaps");
   const view = page.getByTestId("view");
   await expect(view).toHaveText("192.168.32.0/20");

@@ -7,6 +7,16 @@ const dark = process.env.DARK === "1";
 
 test.use({ colorScheme: dark ? "dark" : "light" });
 
+const spreadsheet = `Site;LAN;Subnet;Owner;Segment;Remarks
+Seed Bank;vault;10.50.0.0/24;Science;science;merged this spring
+Seed Bank;drying rooms;10.50.1.0/24;Science;science;
+Seed Bank;offices;10.20.9.0/24;Public;grounds;
+Marrow Hill;data room;10.20.0.0/22;;;
+Marrow Hill;museum store;192.168.40.0/24;;grounds;
+Seed Bank;attic;10.50.2.7/24;;;
+;cellar;10.50.3.0/24;;;
+`;
+
 async function shoot(page: Page, name: string): Promise<void> {
   await page.waitForLoadState("networkidle").catch(() => undefined);
   await page.evaluate(() => document.fonts.ready);
@@ -24,13 +34,27 @@ test("pictures of every place", async ({ page, request }) => {
   await shoot(page, "designs");
 
   await go("estate");
-  await page.getByRole("button", { name: "lan glasshouse 192.168.40.0/24, collides" }).click();
+  await page.getByRole("button", { name: "lan glasshouse 192.168.40.0/24, collides" }).last().click();
+
   await expect(page.getByRole("complementary", { name: "Sheet" })).toContainText("firmware");
   await shoot(page, "estate");
 
   await go("overlaps");
   await expect(page.getByText("breaks an intent")).toBeVisible();
   await shoot(page, "overlaps");
+  await go("overlaps?view=10.0.0.0%2F8&free=24&within=10.20.0.0%2F16");
+  await expect(page.getByRole("list", { name: "Free ranges" })).toContainText("10.20.4.0/24");
+  await shoot(page, "overlaps-wide");
+
+  await go("estate?as=table");
+  await expect(page.getByRole("grid", { name: "Stock" })).toContainText("Alder Hut");
+  await shoot(page, "estate-table");
+
+  await go("estate?as=import");
+  await page.getByLabel("Or paste it").fill(spreadsheet);
+  await page.getByRole("button", { name: "Preview" }).click();
+  await expect(page.getByRole("list", { name: "Lines" })).toContainText("host bits");
+  await shoot(page, "import-preview");
 
   await go("proof");
   await page.getByRole("button", { name: /logger polls/ }).click();

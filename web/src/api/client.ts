@@ -19,7 +19,14 @@ export type Stage = Schemas["WalkStage"];
 export type Header = Schemas["WalkHeader"];
 export type Handed = Schemas["Handed"];
 export type HandedFile = Schemas["HandoverFile"];
-export type Edit = Schemas["Edit"];
+export type Edit = Schemas["EditIn"];
+export type NamedObject = Schemas["Object"];
+export type Stock = Schemas["Stock"];
+export type StockRow = Schemas["StockRow"];
+export type ImportHow = Schemas["ImportHow"];
+export type ImportStep = Schemas["ImportStep"];
+export type ImportPlan = Schemas["IngestPlan"];
+export type ImportItem = Schemas["IngestItem"];
 
 export const client = createClient<paths>({ baseUrl: "/" });
 

@@ -119,6 +119,42 @@ export const useWalk = (d: () => string, q: () => Question) =>
     () => Boolean(q().from && q().to && q().service),
   );
 
+export const useStock = (d: () => string, wanted: () => boolean) =>
+  view(
+    d,
+    () => ["stock"],
+    () => data(client.GET("/api/designs/{design}/stock", inside(d()))),
+    wanted,
+  );
+
+export interface FreeQuestion {
+  size: number;
+  within: string;
+  parties: string[];
+  segment: string;
+}
+
+export const useFree = (d: () => string, q: () => FreeQuestion, asked: () => boolean) =>
+  view(
+    d,
+    () => ["free", q()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/free", {
+          params: {
+            path: { design: d() },
+            query: {
+              size: q().size,
+              within: [q().within],
+              for: q().parties,
+              segment: q().segment || undefined,
+            },
+          },
+        }),
+      ),
+    asked,
+  );
+
 export const useHandover = (d: () => string) =>
   view(
     d,
@@ -171,7 +207,7 @@ export function writer(queries: QueryClient, design: () => string) {
           data(
             client.POST("/api/designs/{design}/changes", {
               ...inside(design()),
-              body: { base: base(), reason, edits: edits as never },
+              body: { base: base(), reason, edits },
             }),
           ),
         reason,

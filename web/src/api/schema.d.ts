@@ -81,7 +81,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The design as a design file */
+    /** The design as a design file, or its stock as a table */
     get: operations["get-file"];
     put?: never;
     post?: never;
@@ -100,6 +100,23 @@ export interface paths {
     };
     /** What is wrong or risky, worst first */
     get: operations["get-findings"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/free": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Free ranges of a size, best first */
+    get: operations["find-free"];
     put?: never;
     post?: never;
     delete?: never;
@@ -312,6 +329,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/stock": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The estate as a table */
+    get: operations["get-stock"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/undo": {
     parameters: {
       query?: never;
@@ -481,6 +515,11 @@ export interface components {
       kind: string;
       title: string;
     };
+    FreeRange: {
+      block: string;
+      prefix: string;
+      why: string;
+    };
     Gateway: {
       /** @description Public addresses, in the order in which tunnels use them. */
       addresses: string[];
@@ -504,6 +543,74 @@ export interface components {
       path: string;
       secret?: boolean;
     };
+    ImportHow: {
+      /** @description Carries the plan out; left out: a preview. */
+      accept?: boolean;
+      /**
+       * Format: int64
+       * @description With accept: the position that the writer has seen.
+       */
+      base?: number;
+      /** @description What the columns mean, one for each of the header; left out: guessed. */
+      columns?: string[];
+      /** @description Takes only these lines, as ranges from and to; left out: all. */
+      only?: number[][];
+      /** @description Whose the lines are that do not say. */
+      party?: string;
+      /** @description With accept: what for, in the words of the history. */
+      reason?: string;
+      /** @description The sheet of a workbook; left out: the first. */
+      sheet?: string;
+    };
+    ImportStep: {
+      /**
+       * Format: int64
+       * @description How many items of the plan are not listed for want of room.
+       */
+      left?: number;
+      plan?: components["schemas"]["IngestPlan"];
+      problem?: components["schemas"]["ProblemDetails"];
+      /**
+       * Format: int64
+       * @description How many lines have been read so far.
+       */
+      rows?: number;
+      /** @description With accept: where the design is now. */
+      stored?: components["schemas"]["StoreInfo"];
+    };
+    IngestItem: {
+      /** Format: int64 */
+      line: number;
+      outcome: string;
+      subject: string;
+      why: string;
+    };
+    IngestPlan: {
+      columns: string[];
+      counts: {
+        [key: string]: number;
+      };
+      format: string;
+      header: string[];
+      items: components["schemas"]["IngestItem"][];
+      sheet: string;
+      sheets: string[];
+    };
+    InnerRoute: {
+      /** @description Its addresses can not be changed. */
+      fixed?: boolean;
+      /** @description Free text. */
+      note?: string;
+      /** @description The ranges behind it. */
+      prefixes: string[];
+      /** @description Its routing domain. */
+      segment?: string;
+      /**
+       * Format: ip
+       * @description The inner router's address in one of the site's LANs.
+       */
+      via?: string;
+    };
     Intent: {
       /** @description Who starts. */
       from: string;
@@ -525,6 +632,8 @@ export interface components {
       note?: string;
       /** @description Its on-link ranges. */
       prefixes: string[];
+      /** @description Its routing domain. */
+      segment?: string;
     };
     Link: {
       /** @description Its two ends. */
@@ -547,6 +656,10 @@ export interface components {
       /** @description The range behind the gateway. */
       real: string;
     };
+    Named: {
+      id: string;
+      name: string;
+    };
     Network: {
       /** @description Its address blocks. */
       blocks: string[];
@@ -554,8 +667,12 @@ export interface components {
       cloud: string;
       /** @description Free text. */
       note?: string;
+      /** @description Who answers for it. */
+      owner?: string;
       /** @description The cloud's region. */
       region?: string;
+      /** @description Its routing domain. */
+      segment?: string;
     };
     NewDesignBody: {
       /** @description The design file's text. */
@@ -575,6 +692,16 @@ export interface components {
       name: string;
       parent?: string;
     };
+    Outside: {
+      /** @description Free text. */
+      note?: string;
+      /** @description Who answers for it. */
+      owner?: string;
+      /** @description What it uses. */
+      prefixes: string[];
+      /** @description The routing domain that it would be let into. */
+      segment?: string;
+    };
     OverlapClaim: {
       fixed?: boolean;
       kind: string;
@@ -582,12 +709,16 @@ export interface components {
       owner: string;
       party: string;
       prefix: string;
+      segment?: string;
       title: string;
     };
     OverlapGroup: {
       claims: components["schemas"]["OverlapClaim"][];
+      fixed: boolean;
       intents: string[];
       key: string;
+      /** Format: int64 */
+      parties: number;
       sentence: string;
       span: string;
       weight: string;
@@ -595,8 +726,14 @@ export interface components {
     Overlaps: {
       claims: components["schemas"]["OverlapClaim"][];
       groups: components["schemas"]["OverlapGroup"][];
+      parties: components["schemas"]["Named"][];
       /** @description Ranges reserved for mapping. */
       pools: components["schemas"]["OverlapClaim"][];
+      segments: components["schemas"]["Named"][];
+    };
+    Owner: {
+      /** @description Free text, such as whom to ring. */
+      note?: string;
     };
     Preview: {
       findings: components["schemas"]["FindingFinding"][];
@@ -644,13 +781,15 @@ export interface components {
     Reservation: {
       /** @description Free text. */
       note?: string;
+      /** @description Whose it is; empty: the whole estate's. */
+      party?: string;
       /** @description The range. */
       prefix: string;
       /**
-       * @description keep: nothing may be put there; mapping: mapped ranges are carved from it. keep if left out.
+       * @description keep: nothing may be put there; mapping: mapped ranges are carved from it; device: a box uses it within itself. keep if left out.
        * @enum {string}
        */
-      use?: "keep" | "mapping";
+      use?: "keep" | "mapping" | "device";
     };
     RouteChoice: {
       losers: components["schemas"]["RouteRoute"][];
@@ -666,6 +805,10 @@ export interface components {
       source: string;
       unusable?: string;
       via: string;
+    };
+    Segment: {
+      /** @description Free text. */
+      note?: string;
     };
     Sheet: {
       /** @description Those that have it as a subject. */
@@ -686,6 +829,8 @@ export interface components {
     Site: {
       /** @description Free text. */
       note?: string;
+      /** @description Who answers for it. */
+      owner?: string;
     };
     StepInBody: {
       /**
@@ -693,6 +838,23 @@ export interface components {
        * @description The position that the writer has seen.
        */
       base: number;
+    };
+    Stock: {
+      owners: components["schemas"]["Object"][];
+      rows: components["schemas"]["StockRow"][];
+      segments: components["schemas"]["Object"][];
+    };
+    StockRow: {
+      note: string;
+      object: components["schemas"]["Object"];
+      owner: string;
+      /** @description The name of its party; its own for a party. */
+      party: string;
+      /** @description Its prefixes or addresses. */
+      ranges: string[];
+      segment: string;
+      /** @description Cloud and region, or zone. */
+      where: string;
     };
     StoreChange: {
       /** @enum {string} */
@@ -1030,7 +1192,9 @@ export interface operations {
   };
   "get-file": {
     parameters: {
-      query?: never;
+      query?: {
+        format?: "yaml" | "csv" | "xlsx";
+      };
       header?: never;
       path: {
         /** @description The design's ID. */
@@ -1081,6 +1245,49 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["FindingFinding"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "find-free": {
+    parameters: {
+      query: {
+        /** @description Prefix length wanted. */
+        size: number;
+        /** @description Allowed ranges; left out: the private IPv4 ranges. */
+        within?: string[];
+        /** @description Unused by these parties (IDs) is enough; left out: unused by all. */
+        for?: string[];
+        /** @description Unused in this segment (ID) is enough. */
+        segment?: string;
+        /** @description The largest free blocks first, where it can grow. */
+        roomy?: boolean;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["FreeRange"][];
         };
       };
       /** @description Error */
@@ -1488,6 +1695,38 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Found"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-stock": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Stock"];
         };
       };
       /** @description Error */

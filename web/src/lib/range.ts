@@ -76,10 +76,6 @@ export function beside(r: Range, n: bigint): Range {
 export const meets = (a: Range, b: Range): boolean =>
   a.width === b.width && a.start < b.start + b.size && b.start < a.start + a.size;
 
-/** How far into the view an address is, 0 to 1 inside it. */
-export const fraction = (view: Range, at: bigint): number =>
-  Number(((at - view.start) * 1_000_000n) / view.size) / 1_000_000;
-
 export const sizeWords = (r: Range): string =>
   r.size > 1_000_000n
     ? `2^${r.width - r.bits} addresses`

@@ -1,97 +1,217 @@
 <script lang="ts">
   import type { Claim, Group } from "../api/client";
-  import {
-    around,
-    beside,
-    formatAddress,
-    fraction,
-    meets,
-    parseRange,
-    sizeWords,
-    type Range,
-  } from "../lib/range";
+  import { around, beside, formatAddress, sizeWords, type Range } from "../lib/range";
+  import { clashColumns, clashOf, fraction, rowsIn, toBars, type Bar } from "../lib/ruler";
 
   interface Props {
     claims: Claim[];
     pools: Claim[];
     groups: Group[];
+    /** The names of the parties, by ID. */
+    parties: Map<string, string>;
     /** The group to draw attention to. */
     group?: Group;
     view: Range;
     show: (view: Range) => void;
   }
-  const { claims, pools, groups, group, view, show }: Props = $props();
+  const { claims, pools, groups, parties, group, view, show }: Props = $props();
+
+  const labelWidth = 200;
+  const rowHeight = 26;
+  const top = 30;
 
   let width = $state(600);
-  const labelWidth = 190;
-  const rowHeight = 26;
-  const top = 34;
-  const scale = $derived(Math.max(100, width - labelWidth - 14));
+  let height = $state(400);
+  let scrolled = $state(0);
+  let canvas = $state<HTMLCanvasElement>();
+  let pointed = $state<{ row: number; bar?: Bar }>();
 
-  interface Bar {
-    claim: Claim;
-    range: Range;
-    x: number;
-    w: number;
-  }
-  const bar = (claim: Claim): Bar | undefined => {
-    const range = parseRange(claim.prefix);
-    if (!range || !meets(range, view)) return undefined;
-    const a = Math.max(0, fraction(view, range.start));
-    const b = Math.min(1, fraction(view, range.start + range.size));
-    return { claim, range, x: labelWidth + a * scale, w: Math.max(2, (b - a) * scale) };
-  };
-  const rows = $derived.by(() => {
-    const byTitle: { title: string; bars: Bar[]; pool: boolean }[] = [];
-    for (const [list, pool] of [
-      [claims, false],
-      [pools, true],
-    ] as const) {
-      for (const claim of list) {
-        const b = bar(claim);
-        if (b) byTitle.push({ title: claim.title, bars: [b], pool });
-      }
+  const scale = $derived(Math.max(100, width - labelWidth - 14));
+  const bars = $derived([...toBars(claims, false), ...toBars(pools, true)]);
+  const clashes = $derived(groups.map(clashOf).filter((c) => c !== undefined));
+  const rows = $derived(rowsIn(view, bars, parties));
+  const inView = $derived(rows.reduce((n, r) => n + r.bars.length, 0));
+  const chosen = $derived(new Set(group?.claims.map((c) => c.owner)));
+
+  const status = $derived.by(() => {
+    const row = pointed && rows[pointed.row];
+    if (pointed?.bar) {
+      const b = pointed.bar;
+      return `${b.claim.title}: ${b.claim.prefix}, ${sizeWords(b.range)}${b.claim.fixed ? ", can not be renumbered" : ""}${b.pool ? ", reserved for mapping" : ""}`;
     }
-    return byTitle;
+    if (row)
+      return `${row.title}: ${row.bars
+        .map((b) => b.claim.prefix)
+        .slice(0, 6)
+        .join(", ")}${row.bars.length > 6 ? ` and ${row.bars.length - 6} more` : ""}`;
+    if (rows.length === 0) return `Nobody holds anything here: all of ${view.text} is free.`;
+    const outside = bars.length - inView;
+    return `${inView} ${inView === 1 ? "range" : "ranges"} in view, ${outside} outside ${view.text}`;
   });
-  /** The columns where parties collide, as far as they are in view. */
-  const columns = $derived(
-    groups.flatMap((g) => {
-      // Where the deepest claims of a group overlap is where it hurts.
-      const inner = g.claims.map((c) => parseRange(c.prefix)).filter((r) => r !== undefined);
-      const least = inner.reduce<Range | undefined>((m, r) => (!m || r.size < m.size ? r : m), undefined);
-      if (!least || !meets(least, view)) return [];
-      const a = Math.max(0, fraction(view, least.start));
-      const b = Math.min(1, fraction(view, least.start + least.size));
-      return [{ group: g, x: labelWidth + a * scale, w: Math.max(3, (b - a) * scale) }];
-    }),
-  );
-  const outside = $derived(claims.length + pools.length - rows.length);
-  const height = $derived(top + Math.max(1, rows.length) * rowHeight + 34);
-  const ticks = $derived(
-    Array.from({ length: 5 }, (_, n) => ({
-      x: labelWidth + (n / 4) * scale,
-      text: formatAddress(view.start + (view.size * BigInt(n)) / 4n - (n === 4 ? 1n : 0n), view.width),
-      anchor: n === 0 ? ("start" as const) : n === 4 ? ("end" as const) : ("middle" as const),
-    })),
-  );
+
+  /** A hatch is drawn once for each colour and then repeated. */
+  function hatch(pen: CanvasRenderingContext2D, colour: string): CanvasPattern | string {
+    const tile = document.createElement("canvas");
+    tile.width = tile.height = 8;
+    const p = tile.getContext("2d");
+    if (!p) return colour;
+    p.strokeStyle = colour;
+    p.lineWidth = 1.6;
+    p.beginPath();
+    for (const x of [-8, 0, 8]) {
+      p.moveTo(x, 8);
+      p.lineTo(x + 8, 0);
+    }
+    p.stroke();
+    return pen.createPattern(tile, "repeat") ?? colour;
+  }
+
+  function draw(): void {
+    const pen = canvas?.getContext("2d");
+    if (!canvas || !pen) return;
+    const style = getComputedStyle(canvas);
+    const colour = (name: string) => style.getPropertyValue(`--${name}`);
+    const mono = "12px 'Atkinson Hyperlegible Mono'";
+    const text = "13px 'Atkinson Hyperlegible Next'";
+    const dense = devicePixelRatio;
+    canvas.width = width * dense;
+    canvas.height = height * dense;
+    pen.setTransform(dense, 0, 0, dense, 0, 0);
+    pen.clearRect(0, 0, width, height);
+
+    const clash = clashColumns(view, clashes, group?.key, Math.floor(scale));
+    const marks = [undefined, hatch(pen, `${colour("clash")}70`), hatch(pen, colour("clash"))];
+    for (let x = 0; x < clash.length;) {
+      let end = x + 1;
+      while (end < clash.length && clash[end] === clash[x]) end++;
+      const mark = marks[clash[x] ?? 0];
+      if (mark) {
+        pen.fillStyle = mark;
+        pen.fillRect(labelWidth + x, top - 4, end - x, height);
+      }
+      x = end;
+    }
+
+    const first = Math.max(0, Math.floor(scrolled / rowHeight));
+    const last = Math.min(rows.length, Math.ceil((scrolled + height) / rowHeight));
+    for (let n = first; n < last; n++) {
+      const row = rows[n];
+      if (!row) continue;
+      const y = top + n * rowHeight - scrolled;
+      const marked = row.bars.some((b) => chosen.has(b.claim.owner));
+      if (pointed?.row === n) {
+        pen.fillStyle = colour("mark");
+        pen.fillRect(0, y, labelWidth - 4, rowHeight);
+      }
+      pen.font = marked ? `600 ${text}` : text;
+      pen.fillStyle = colour(marked ? "ink" : "soft");
+      pen.fillText(fit(pen, row.title, labelWidth - 16), 8, y + 17);
+      for (const b of row.bars) drawBar(pen, b, y, colour, mono, chosen.has(b.claim.owner), row.bars.length);
+    }
+
+    pen.fillStyle = colour("paper");
+    pen.fillRect(0, 0, width, top - 4);
+    pen.strokeStyle = colour("ink");
+    pen.lineWidth = 1.5;
+    pen.beginPath();
+    pen.moveTo(labelWidth, top - 4);
+    pen.lineTo(labelWidth + scale, top - 4);
+    pen.stroke();
+    pen.font = mono;
+    pen.fillStyle = colour("soft");
+    pen.strokeStyle = colour("line");
+    pen.lineWidth = 1;
+    for (let n = 0; n <= 4; n++) {
+      const x = labelWidth + (n / 4) * scale;
+      const at = view.start + (view.size * BigInt(n)) / 4n - (n === 4 ? 1n : 0n);
+      pen.textAlign = n === 0 ? "left" : n === 4 ? "right" : "center";
+      pen.fillText(formatAddress(at, view.width), x, 16);
+      pen.beginPath();
+      pen.moveTo(x, top - 9);
+      pen.lineTo(x, height);
+      pen.stroke();
+    }
+    pen.textAlign = "left";
+  }
+
+  function fit(pen: CanvasRenderingContext2D, title: string, most: number): string {
+    if (pen.measureText(title).width <= most) return title;
+    let n = title.length;
+    while (n > 1 && pen.measureText(`${title.slice(0, n)}…`).width > most) n--;
+    return `${title.slice(0, n)}…`;
+  }
+
+  const place = (b: Bar): [number, number] => {
+    const from = Math.max(0, fraction(view, b.range.start));
+    const to = Math.min(1, fraction(view, b.range.start + b.range.size));
+    return [labelWidth + from * scale, Math.max(2, (to - from) * scale)];
+  };
+
+  function drawBar(
+    pen: CanvasRenderingContext2D,
+    b: Bar,
+    y: number,
+    colour: (name: string) => string,
+    font: string,
+    marked: boolean,
+    beside: number,
+  ): void {
+    const [x, w] = place(b);
+    pen.fillStyle = colour(b.pool ? "sunk" : "sheet");
+    pen.strokeStyle = colour(pointed?.bar === b ? "link" : "ink");
+    pen.lineWidth = marked || pointed?.bar === b ? 2 : 1;
+    pen.setLineDash(b.pool ? [4, 3] : []);
+    pen.fillRect(x, y + 3, w, rowHeight - 7);
+    pen.strokeRect(x, y + 3, w, rowHeight - 7);
+    pen.setLineDash([]);
+    pen.font = font;
+    const needs = b.claim.prefix.length * 7.3;
+    pen.fillStyle = colour("ink");
+    if (w > needs + 6) {
+      pen.textAlign = "center";
+      pen.fillText(b.claim.prefix, x + w / 2, y + 17);
+    } else if (beside === 1) {
+      const right = x + w + 5 + needs < labelWidth + scale;
+      pen.textAlign = right ? "left" : "right";
+      pen.lineWidth = 4;
+      pen.strokeStyle = colour("paper");
+      pen.strokeText(b.claim.prefix, right ? x + w + 5 : x - 5, y + 17);
+      pen.fillText(b.claim.prefix, right ? x + w + 5 : x - 5, y + 17);
+    }
+    pen.textAlign = "left";
+  }
+
+  let dark = $state(0); // counts changes of the colour scheme, to draw again
+  $effect(() => {
+    const scheme = matchMedia("(prefers-color-scheme: dark)");
+    const again = () => dark++;
+    scheme.addEventListener("change", again);
+    void document.fonts.ready.then(again);
+    return () => scheme.removeEventListener("change", again);
+  });
+  $effect(() => {
+    void dark;
+    const frame = requestAnimationFrame(draw);
+    // What is drawn is read here, so that the effect runs when it changes.
+    void [rows, clashes, group, view, width, height, scrolled, pointed];
+    return () => cancelAnimationFrame(frame);
+  });
 
   /** Zooms by whole bits and keeps what is at that place (0 to 1) in view. */
   function zoom(bits: number, at = 0.5): void {
     const point = view.start + (view.size * BigInt(Math.round(at * 1000))) / 1000n;
     const clamped = point >= view.start + view.size ? view.start + view.size - 1n : point;
-    show(
-      around(
-        { ...view, start: clamped, size: 1n },
-        Math.max(view.width === 32 ? 4 : 8, Math.min(view.width - 4, view.bits + bits)),
-      ),
-    );
+    const to = Math.max(view.width === 32 ? 4 : 8, Math.min(view.width - 4, view.bits + bits));
+    if (to !== view.bits) show(around({ ...view, start: clamped, size: 1n }, to));
   }
   function onwheel(e: WheelEvent): void {
-    if (e.ctrlKey || e.shiftKey) return;
+    if (e.shiftKey) return; // scrolls the rows
     e.preventDefault();
-    const at = (e.offsetX - labelWidth) / scale;
-    zoom(e.deltaY < 0 ? 1 : -1, Math.min(1, Math.max(0, at)));
+    zoom(e.deltaY < 0 ? 1 : -1, Math.min(1, Math.max(0, (e.offsetX - labelWidth) / scale)));
+  }
+  function point(row: number): void {
+    if (rows.length === 0) return;
+    pointed = { row: Math.max(0, Math.min(rows.length - 1, row)) };
   }
   function onkeydown(e: KeyboardEvent): void {
     const act: Record<string, () => void> = {
@@ -100,11 +220,22 @@
       "-": () => zoom(-1),
       ArrowRight: () => show(beside(view, 1n)),
       ArrowLeft: () => show(beside(view, -1n)),
+      ArrowDown: () => point((pointed?.row ?? -1) + 1),
+      ArrowUp: () => point((pointed?.row ?? 1) - 1),
     };
     const does = act[e.key];
-    if (!does) return;
+    if (!does || e.ctrlKey || e.metaKey) return;
     e.preventDefault();
     does();
+  }
+  function onpointermove(e: PointerEvent): void {
+    const row = Math.floor((e.offsetY - top + scrolled) / rowHeight);
+    const at = e.offsetY < top ? undefined : rows[row];
+    const bar = at?.bars.findLast((b) => {
+      const [x, w] = place(b);
+      return e.offsetX >= x - 2 && e.offsetX <= x + w + 2;
+    });
+    if (pointed?.row !== row || pointed.bar !== bar) pointed = at ? { row, bar } : undefined;
   }
 </script>
 
@@ -112,89 +243,26 @@
 <div
   class="min-h-0 flex-1 overflow-y-auto"
   bind:clientWidth={width}
+  bind:clientHeight={height}
   role="application"
   tabindex="0"
-  aria-label="Address ruler: + and - zoom, arrows move"
+  aria-label="Address ruler: + and - zoom, left and right move, up and down choose a row"
+  aria-describedby="ruler-status"
   {onkeydown}
+  onscroll={(e) => (scrolled = e.currentTarget.scrollTop)}
 >
-  <svg {width} {height} {onwheel} role="presentation">
-    <defs>
-      <pattern
-        id="clash-hatch"
-        width="7"
-        height="7"
-        patternUnits="userSpaceOnUse"
-        patternTransform="rotate(45)"
-      >
-        <path d="M0 0V7" class="stroke-clash" stroke-width="1.6" />
-      </pattern>
-      <pattern id="pool-hatch" width="6" height="6" patternUnits="userSpaceOnUse">
-        <circle cx="3" cy="3" r="0.9" class="fill-rule" />
-      </pattern>
-    </defs>
-    <path d="M{labelWidth} {top - 4}H{labelWidth + scale}" class="stroke-ink" stroke-width="1.5" />
-    {#each ticks as t (t.x)}
-      <path d="M{t.x} {top - 10}V{height}" class="stroke-line" />
-      <text x={t.x} y={top - 14} text-anchor={t.anchor} class="fill-soft font-mono text-xs">{t.text}</text>
-    {/each}
-    {#each columns as c (c.group.key)}
-      <rect
-        x={c.x}
-        y={top - 4}
-        width={c.w}
-        height={height - top - 24}
-        fill="url(#clash-hatch)"
-        opacity={c.group.key === group?.key ? 0.75 : c.group.weight === "answered" ? 0.2 : 0.4}
-      />
-    {/each}
-    {#each rows as r, n (n)}
-      {@const y = top + n * rowHeight}
-      {@const inGroup = group?.claims.some((c) => r.bars.some((b) => b.claim.owner === c.owner)) ?? false}
-      <text x="8" y={y + 17} class="text-sm {inGroup ? 'fill-ink font-semibold' : 'fill-soft'}"
-        >{r.title.length > 26 ? `${r.title.slice(0, 25)}…` : r.title}<title>{r.title}</title></text
-      >
-      {#each r.bars as b (b.claim.prefix)}
-        <g>
-          <title
-            >{r.title}: {b.claim.prefix}, {sizeWords(b.range)}{b.claim.fixed
-              ? ", can not be renumbered"
-              : ""}</title
-          >
-          <rect
-            x={b.x}
-            y={y + 3}
-            width={b.w}
-            height={rowHeight - 7}
-            class="{r.pool ? '' : 'fill-sheet'} stroke-ink"
-            fill={r.pool ? "url(#pool-hatch)" : undefined}
-            stroke-dasharray={r.pool ? "4 3" : undefined}
-            stroke-width={inGroup ? 2 : 1}
-          />
-          {#if b.w > b.claim.prefix.length * 7.4}
-            <text x={b.x + b.w / 2} y={y + 17} text-anchor="middle" class="fill-ink font-mono text-xs"
-              >{b.claim.prefix}</text
-            >
-          {:else}
-            <text
-              x={b.x + b.w + 5 + b.claim.prefix.length * 7.4 > labelWidth + scale ? b.x - 5 : b.x + b.w + 5}
-              text-anchor={b.x + b.w + 5 + b.claim.prefix.length * 7.4 > labelWidth + scale ? "end" : "start"}
-              y={y + 17}
-              class="fill-ink stroke-paper font-mono text-xs"
-              stroke-width="4"
-              paint-order="stroke">{b.claim.prefix}</text
-            >
-          {/if}
-        </g>
-      {/each}
-    {:else}
-      <text x={labelWidth + 10} y={top + 18} class="fill-soft"
-        >Nobody holds anything here: all of {view.text} is free.</text
-      >
-    {/each}
-    {#if outside}
-      <text x="8" y={height - 8} class="fill-soft text-sm"
-        >{outside} more {outside === 1 ? "range lies" : "ranges lie"} outside {view.text}</text
-      >
-    {/if}
-  </svg>
+  <div style:height="{Math.max(top + rows.length * rowHeight, height) - 1}px">
+    <canvas
+      bind:this={canvas}
+      class="sticky top-0 block"
+      style:width="{width}px"
+      style:height="{height}px"
+      {onwheel}
+      {onpointermove}
+      onpointerleave={() => (pointed = undefined)}
+    ></canvas>
+  </div>
 </div>
+<p id="ruler-status" class="border-line text-soft truncate border-t px-3 py-1.5 text-sm" aria-live="polite">
+  {status}
+</p>

@@ -1,6 +1,8 @@
 <script lang="ts">
-  import { X } from "@lucide/svelte";
-  import { useObject } from "../api/queries";
+  import { Pencil, Trash2, X } from "@lucide/svelte";
+  import { useQueryClient } from "@tanstack/svelte-query";
+  import type { NamedObject } from "../api/client";
+  import { useObject, writer } from "../api/queries";
   import Address from "./Address.svelte";
   import Mends from "./Mends.svelte";
 
@@ -18,18 +20,74 @@
   const kindWords: Record<string, string> = { lan: "LAN" };
   const word = (kind: string) => kindWords[kind] ?? kind;
 
-  /** A body's fields as lines: path and text. References are given by title. */
-  function lines(value: unknown, path: string): { path: string; text: string; plain: boolean }[] {
+  const write = writer(useQueryClient(), () => design);
+
+  interface Line {
+    keys: (string | number)[];
+    label: string;
+    text: string;
+    /** Where a reference leads; it is not edited as text. */
+    to?: string;
+    address: boolean;
+  }
+
+  /** A body's fields as lines. References are given by title. */
+  function lines(value: unknown, keys: (string | number)[], label: string): Line[] {
     if (Array.isArray(value))
-      return value.flatMap((v, n) => lines(v, value.length > 1 ? `${path} ${n + 1}` : path));
+      return value.flatMap((v, n) => lines(v, [...keys, n], value.length > 1 ? `${label} ${n + 1}` : label));
     if (value !== null && typeof value === "object") {
-      return Object.entries(value).flatMap(([k, v]) => lines(v, path ? `${path}, ${k}` : k));
+      return Object.entries(value).flatMap(([k, v]) => lines(v, [...keys, k], label ? `${label}, ${k}` : k));
     }
     const text = String(value);
     const title = s?.names[text];
     return [
-      { path, text: title ?? text, plain: title !== undefined || !/^[0-9a-f]*[.:][0-9a-f.:/]+$/i.test(text) },
+      {
+        keys,
+        label: words(label),
+        text: title ?? text,
+        to: title && text,
+        address: !title && /^[0-9a-f]*[.:][0-9a-f.:/]+$/i.test(text),
+      },
     ];
+  }
+
+  let editing = $state<{ keys: string; text: string }>();
+  const focus = (node: HTMLInputElement) => node.focus();
+
+  /** The body with another value at one place; text becomes what was there: a number, a truth value or text. */
+  function changed(value: unknown, keys: (string | number)[], text: string): unknown {
+    const [key, ...rest] = keys;
+    if (key === undefined) {
+      if (typeof value === "number" && text.trim() !== "" && !Number.isNaN(Number(text))) return Number(text);
+      if (typeof value === "boolean") return text === "true" || text === "yes";
+      return text;
+    }
+    if (Array.isArray(value)) {
+      if (!rest.length && !text) return value.filter((_, n) => n !== key);
+      return value.map((v, n) => (n === key ? changed(v, rest, text) : v));
+    }
+    return { ...(value as object), [key]: changed((value as Record<string, unknown>)[key], rest, text) };
+  }
+  async function save(keys: (string | number)[]): Promise<void> {
+    const text = editing?.text.trim() ?? "";
+    editing = undefined;
+    if (!s) return;
+    const object =
+      keys[0] === "name" && keys.length === 1
+        ? { ...s.object, name: text }
+        : { ...s.object, body: changed(s.object.body, keys, text) };
+    if (JSON.stringify(object) === JSON.stringify(s.object)) return;
+    await write.change(`Change ${s.object.name}`, [
+      { op: "put", id: s.object.id, object: object as NamedObject },
+    ]);
+  }
+  async function remove(): Promise<void> {
+    if (!s) return;
+    const edits = [...s.inside.map((o) => o.id), s.object.id].map((gone) => ({
+      op: "remove" as const,
+      id: gone,
+    }));
+    if (await write.change(`Remove ${s.title}`, edits)) select("");
   }
   const singular: Record<string, string> = {
     prefixes: "prefix",
@@ -37,7 +95,7 @@
     blocks: "block",
     ends: "end",
   };
-  const label = (path: string) =>
+  const words = (path: string) =>
     path
       .split(", ")
       .map((part) => part.replace(/^\w+/, (w) => singular[w] ?? w))
@@ -52,9 +110,13 @@
         <h2 class="text-lg">{s.object.name}</h2>
         <p class="text-soft font-mono text-xs">{s.path}</p>
       </div>
-      <button class="button ml-auto" aria-label="Close the sheet" onclick={() => select("")}
-        ><X size={16} /></button
+      <button
+        class="button ml-auto"
+        aria-label="Remove it"
+        title="Remove it and what is inside"
+        onclick={remove}><Trash2 size={16} /></button
       >
+      <button class="button" aria-label="Close the sheet" onclick={() => select("")}><X size={16} /></button>
     </header>
     {#each s.findings as f, n (n)}
       <div class="border-l-4 {f.severity === 'settled' ? 'border-good' : 'border-clash'} pl-3">
@@ -63,10 +125,37 @@
       </div>
     {/each}
     <dl class="grid grid-cols-[max-content_1fr] gap-x-4 gap-y-1 text-sm">
-      {#each lines(s.object.body, "") as l, n (n)}
-        <dt class="text-soft">{label(l.path)}</dt>
-        <dd class="min-w-0">
-          {#if l.plain}{l.text}{:else}<Address value={l.text} />{/if}
+      {#each [{ keys: ["name"], label: "name", text: s.object.name, to: undefined, address: false }, ...lines(s.object.body, [], "")] as l (l.keys.join("."))}
+        {@const place = l.keys.join(".")}
+        <dt class="text-soft">{l.label}</dt>
+        <dd class="flex min-w-0 items-start gap-1">
+          {#if editing?.keys === place}
+            <input
+              class="field {l.address ? 'font-mono' : ''}"
+              aria-label={l.label}
+              bind:value={editing.text}
+              {@attach focus}
+              onkeydown={(e) => {
+                if (e.key === "Enter") void save(l.keys);
+                if (e.key === "Escape") editing = undefined;
+                e.stopPropagation();
+              }}
+            />
+          {:else}
+            {#if l.to}
+              <button class="text-link text-left underline" onclick={() => select(l.to ?? "")}
+                >{l.text}</button
+              >
+            {:else}
+              {#if l.address}<Address value={l.text} />{:else}<span class="min-w-0 break-words">{l.text}</span
+                >{/if}
+              <button
+                class="text-soft hover:text-ink ml-auto"
+                aria-label="Change {l.label}"
+                onclick={() => (editing = { keys: place, text: l.text })}><Pencil size={14} /></button
+              >
+            {/if}
+          {/if}
         </dd>
       {/each}
     </dl>

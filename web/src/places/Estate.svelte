@@ -1,26 +1,59 @@
 <script lang="ts">
-  import { useEstate } from "../api/queries";
+  import { useEstate, useStock } from "../api/queries";
   import { urlState } from "../lib/url.svelte";
+  import ImportView from "../parts/ImportView.svelte";
   import PictureView from "../parts/PictureView.svelte";
   import SheetView from "../parts/SheetView.svelte";
+  import StockTable from "../parts/StockTable.svelte";
   import { goTo, route } from "../router";
 
   const design = $derived(route.params.design ?? "");
   const estate = useEstate(() => design);
   const selected = urlState("sel");
+  const as = urlState("as");
+  const stock = useStock(
+    () => design,
+    () => as.value === "table",
+  );
   const select = (id: string) => (selected.value = id);
   const openGroup = (group: string) => goTo(design, "overlaps", { group });
+  const modes = [
+    { key: "", word: "Picture" },
+    { key: "table", word: "Table" },
+    { key: "import", word: "Bring in" },
+  ];
 </script>
 
 <div class="flex h-full">
-  <div class="min-w-0 flex-1">
-    {#if estate.data?.parties.length}
-      <PictureView estate={estate.data} selected={selected.value} {select} {openGroup} />
-    {:else if estate.data}
-      <p class="p-8">
-        Nothing here yet. Bring an estate in as a design file, from <a href="/">the list of designs</a>.
-      </p>
-    {/if}
+  <div class="flex min-w-0 flex-1 flex-col">
+    <div class="border-line flex items-center gap-1.5 border-b px-3 py-1.5">
+      {#each modes as m (m.key)}
+        <button
+          class="button {as.value === m.key ? 'bg-mark font-semibold' : ''}"
+          aria-pressed={as.value === m.key}
+          onclick={() => (as.value = m.key)}>{m.word}</button
+        >
+      {/each}
+      <span class="label ml-auto">Take out as</span>
+      {#each ["yaml", "csv", "xlsx"] as format (format)}
+        <a class="button" href="/api/designs/{design}/file?format={format}" download>{format.toUpperCase()}</a
+        >
+      {/each}
+    </div>
+    <div class="min-h-0 flex-1">
+      {#if as.value === "import"}
+        <ImportView {design} done={() => (as.value = "table")} />
+      {:else if as.value === "table"}
+        {#if stock.data}<StockTable {design} stock={stock.data} open={select} />{/if}
+      {:else if estate.data?.parties.length}
+        <PictureView estate={estate.data} selected={selected.value} {select} {openGroup} />
+      {:else if estate.data}
+        <p class="p-8">
+          Nothing here yet. <button class="button" onclick={() => (as.value = "import")}>Bring in</button> what
+          you have: a spreadsheet, router output, a list of prefixes.
+        </p>
+      {/if}
+    </div>
   </div>
   {#if selected.value}
     <aside class="border-ink bg-sheet w-[25rem] shrink-0 overflow-y-auto border-l-2" aria-label="Sheet">

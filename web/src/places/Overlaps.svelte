@@ -5,6 +5,7 @@
   import { around, parseRange, type Range } from "../lib/range";
   import { urlState } from "../lib/url.svelte";
   import Address from "../parts/Address.svelte";
+  import FreeSpace from "../parts/FreeSpace.svelte";
   import Ruler from "../parts/Ruler.svelte";
   import { route } from "../router";
 
@@ -13,6 +14,8 @@
   const chosen = urlState("group");
   const viewing = urlState("view");
 
+  const parties = $derived(overlaps.data?.parties ?? []);
+  const partyNames = $derived(new Map(parties.map((x) => [x.id, x.name])));
   const groups = $derived(overlaps.data?.groups ?? []);
   const group = $derived(groups.find((g) => g.key === chosen.value) ?? groups[0]);
 
@@ -30,6 +33,7 @@
   const weights: Record<string, { word: string; tone: string }> = {
     breaks: { word: "breaks an intent", tone: "text-clash" },
     joined: { word: "breaks when used", tone: "text-warn" },
+    within: { word: "within one party", tone: "text-warn" },
     apart: { word: "not linked", tone: "text-soft" },
     answered: { word: "answered by a mapping", tone: "text-good" },
   };
@@ -41,6 +45,13 @@
     refused = r ? "" : `"${typed}" is not a prefix; type one such as 192.168.32.0/20`;
     if (r) show(r.bits > r.width - 4 ? around(r, r.width - 4) : r);
   }
+  function lookAt(prefix: string): void {
+    const r = parseRange(prefix);
+    if (r) show(around(r, Math.min(r.width - 4, r.bits - 4)));
+  }
+  /** How many groups are listed; thousands would only be scrolled past. */
+  let most = $state(60);
+  const listed = $derived(groups.slice(0, most));
   function choose(key: string): void {
     viewing.value = "";
     chosen.value = key;
@@ -71,12 +82,20 @@
       {#if refused}<p class="text-clash w-full text-sm" role="alert">{refused}</p>{/if}
     </div>
     {#if overlaps.data}
-      <Ruler claims={overlaps.data.claims} pools={overlaps.data.pools} {groups} {group} {view} {show} />
+      <Ruler
+        parties={partyNames}
+        claims={overlaps.data.claims}
+        pools={overlaps.data.pools}
+        {groups}
+        {group}
+        {view}
+        {show}
+      />
     {/if}
   </section>
   <aside class="border-line overflow-y-auto border-l" aria-label="Conflict groups">
     <h2 class="px-3 pt-3 pb-1">Conflicts, worst first</h2>
-    {#each groups as g (g.key)}
+    {#each listed as g (g.key)}
       <div class={g.key === group?.key ? "bg-sheet border-ink border-b-2" : ""}>
         <button class="row" aria-current={g.key === group?.key} onclick={() => choose(g.key)}>
           <span class="flex gap-2"
@@ -88,7 +107,7 @@
         </button>
         {#if g.key === group?.key}
           <div class="px-3 py-2 text-sm">
-            {#each g.claims as c (c.owner + c.prefix)}
+            {#each g.claims.slice(0, 40) as c (c.owner + c.prefix)}
               <p class="flex flex-wrap gap-x-2 py-0.5">
                 <span>{c.title}</span>
                 <span class="ml-auto"><Address value={c.prefix} /></span>
@@ -98,6 +117,7 @@
                   >{/if}
               </p>
             {/each}
+            {#if g.claims.length > 40}<p class="text-soft">and {g.claims.length - 40} more ranges</p>{/if}
             {#if g.intents.length}
               <p class="text-soft mt-1">
                 {g.intents.length}
@@ -113,5 +133,18 @@
     {:else}
       <p class="text-soft px-3 py-2">No range is held by more than one party.</p>
     {/each}
+    {#if groups.length > listed.length}
+      <p class="text-soft px-3 py-2">
+        {groups.length - listed.length} more groups, less bad.
+        <button class="button" onclick={() => (most += 100)}>List 100 more</button>
+      </p>
+    {/if}
+    <FreeSpace
+      {design}
+      within={view.text}
+      {parties}
+      segments={overlaps.data?.segments ?? []}
+      look={(prefix) => lookAt(prefix)}
+    />
   </aside>
 </div>

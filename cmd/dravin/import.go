@@ -1,0 +1,128 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"dravin/core/design"
+	"dravin/core/ingest"
+)
+
+// brought is what one file would do, or did.
+type brought struct {
+	File string `json:"file"`
+	*ingest.Plan
+}
+
+func importCommand() *cobra.Command {
+	var out format
+	var into, party, sheet string
+	var dry bool
+	c := &cobra.Command{
+		Use:   "import FILE... --into DESIGN.yaml",
+		Short: "Bring spreadsheets, router output, text or designs into a design file; exit 1 if a line is refused",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) == 0 || into == "" {
+				return badInput(errors.New("give one or more files, and --into the design file that they go into"))
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			d, err := readDesign(into)
+			if err != nil {
+				return err
+			}
+			var all []brought
+			refused := 0
+			for _, path := range args {
+				var b brought
+				if d, b, err = bring(c, d, path, party, sheet); err != nil {
+					return err
+				}
+				all = append(all, b)
+				refused += b.Counts[ingest.Refused]
+			}
+			if !dry {
+				if err := replace(into, d); err != nil {
+					return err
+				}
+			}
+			if err := out.write(c, all, func(w io.Writer) { printBrought(w, all, dry) }); err != nil {
+				return err
+			}
+			if refused > 0 {
+				return errFound
+			}
+			return nil
+		},
+	}
+	out.add(c)
+	c.Flags().StringVar(&into, "into", "", "the design file")
+	c.Flags().StringVar(&party, "party", "", "whose the lines are that do not say")
+	c.Flags().StringVar(&sheet, "sheet", "", "the sheet of a workbook; default: the first")
+	c.Flags().BoolVar(&dry, "dry-run", false, "say what would be done, line by line, and do nothing")
+	return c
+}
+
+func bring(c *cobra.Command, d *design.Design, path, party, sheet string) (*design.Design, brought, error) {
+	unusable := func(err error) (*design.Design, brought, error) {
+		return nil, brought{}, badInput(fmt.Errorf("%s can not be used\n%w", path, err))
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, brought{}, badInput(err)
+	}
+	defer f.Close()
+	table, err := ingest.Read(c.Context(), f, ingest.Options{Sheet: sheet})
+	if err != nil {
+		return unusable(err)
+	}
+	plan, err := ingest.Make(c.Context(), d, table, ingest.How{Party: party})
+	if err != nil {
+		return unusable(err)
+	}
+	next, _, err := d.Apply(plan.Edits)
+	if err != nil {
+		return unusable(err)
+	}
+	return next, brought{path, plan}, nil
+}
+
+// replace writes the design file anew, whole or not at all.
+func replace(path string, d *design.Design) error {
+	text, err := d.Write()
+	if err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), ".dravin-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(text)
+	if err := errors.Join(err, f.Sync(), f.Chmod(0o644), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), path)
+}
+
+func printBrought(w io.Writer, all []brought, dry bool) {
+	for _, b := range all {
+		fmt.Fprintf(w, "%s (%s): %d new, %d changed, %d the same, %d refused\n", b.File, b.Format,
+			b.Counts[ingest.New], b.Counts[ingest.Changed], b.Counts[ingest.Kept], b.Counts[ingest.Refused])
+		for _, i := range b.Items {
+			if dry || i.Outcome == ingest.Refused {
+				fmt.Fprintf(w, "  line %-6d %-8s %s", i.Line, i.Outcome, i.Subject)
+				if i.Why != "" {
+					fmt.Fprintf(w, ": %s", i.Why)
+				}
+				fmt.Fprintln(w)
+			}
+		}
+	}
+}

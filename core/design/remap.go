@@ -1,0 +1,48 @@
+package design
+
+import (
+	"encoding/json"
+	"reflect"
+)
+
+// Remap returns a copy of o in which every reference, its own ID and its
+// parent's are replaced as ids says; what ids does not hold stays.
+func (o *Object) Remap(ids map[ID]ID) (*Object, error) {
+	to := func(id ID) ID {
+		if other, ok := ids[id]; ok {
+			return other
+		}
+		return id
+	}
+	text, err := json.Marshal(o.Body)
+	if err != nil {
+		return nil, err
+	}
+	root, err := parseJSON(text)
+	if err != nil {
+		return nil, err
+	}
+	var problems Problems
+	d := decoder{
+		problem: func(_ *node, field, why, want string) {
+			problems = append(problems, Problem{Field: field, Why: why, Want: want})
+		},
+		resolve: func(_ *node, _, text string, _ []Kind) Ref { return to(Ref(text)) },
+	}
+	body := reflect.New(specOf(o.Kind).body)
+	d.mappingInto(root, "", body.Elem(), nil)
+	if len(problems) > 0 {
+		return nil, problems
+	}
+	return &Object{ID: to(o.ID), Kind: o.Kind, Parent: to(o.Parent), Name: o.Name, Body: body.Interface().(Body)}, nil
+}
+
+// Same reports whether two objects are equal in everything but their IDs.
+func Same(a, b *Object) bool {
+	if a == nil || b == nil {
+		return a == b
+	}
+	c := *b
+	c.ID, c.Parent = a.ID, a.Parent
+	return same(a, &c)
+}

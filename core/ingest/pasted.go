@@ -1,0 +1,74 @@
+package ingest
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"io"
+	"net/netip"
+	"strings"
+)
+
+const maxTextLine = 1 << 20
+
+// readPasted finds prefixes in plain text. What stands before the first one in
+// a line is taken for the name, or, where it ends with a colon or stands alone
+// in a line, for the party of what follows.
+func readPasted(ctx context.Context, r io.Reader, o Options) (*Table, error) {
+	f := filling{ctx, &Table{Format: "text with prefixes", Header: []string{string(ColumnParty), string(ColumnName), string(ColumnPrefix)}}, o}
+	lines := bufio.NewScanner(r)
+	lines.Buffer(nil, maxTextLine)
+	party, line := "", 0
+	for lines.Scan() {
+		line++
+		text := strings.TrimSpace(strings.TrimPrefix(lines.Text(), "\ufeff"))
+		before, prefixes := prefixesIn(text)
+		if len(prefixes) == 0 {
+			if name := strings.TrimSuffix(text, ":"); name != "" && len(name) <= 80 {
+				party = name
+			}
+			continue
+		}
+		name := before
+		if owner, rest, ok := strings.Cut(before, ":"); ok && strings.TrimSpace(owner) != "" {
+			party, name = strings.TrimSpace(owner), strings.TrimSpace(rest)
+		}
+		for n, p := range prefixes {
+			cells := []string{party, name, p}
+			if n > 0 && name != "" {
+				cells[1] = name + " " + p
+			}
+			if err := f.add(line, cells); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if err := lines.Err(); err != nil {
+		var own *Error
+		if errors.As(err, &own) {
+			return nil, own
+		}
+		return nil, &Error{Line: line + 1, Why: "the line is too long to be text", Want: "give CSV, a spreadsheet, YAML, JSON or plain text"}
+	}
+	if len(f.table.Rows) == 0 {
+		return nil, &Error{Why: "no prefix was found in it", Want: "give lines such as \"Marrow Hill: data room 10.20.0.0/22\", or a table whose first line names party and prefix"}
+	}
+	return f.table, nil
+}
+
+// prefixesIn finds what looks like a prefix, and the text before the first.
+func prefixesIn(text string) (before string, prefixes []string) {
+	fields := strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" \t,;()<>\"'=", r) })
+	var words []string
+	for _, w := range fields {
+		w = strings.Trim(w, ".[]{}")
+		address, length, cut := strings.Cut(w, "/")
+		_, err := netip.ParseAddr(address)
+		if cut && err == nil && length != "" && len(length) <= 3 {
+			prefixes = append(prefixes, w)
+		} else if len(prefixes) == 0 {
+			words = append(words, w)
+		}
+	}
+	return strings.Trim(strings.Join(words, " "), " -*"), prefixes
+}

@@ -1,0 +1,293 @@
+package ingest
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+
+	"dravin/core/design"
+)
+
+// Outcome is what would become of a line.
+type Outcome string
+
+// The outcomes.
+const (
+	New     Outcome = "new"
+	Changed Outcome = "changed"
+	Kept    Outcome = "same"
+	Refused Outcome = "refused"
+)
+
+// Item is one line of a preview.
+type Item struct {
+	Line    int     `json:"line"` // in the file; for a design file, the object's number in it
+	Outcome Outcome `json:"outcome"`
+	Subject string  `json:"subject"` // what the line is about
+	Why     string  `json:"why"`     // why it is refused, or what changes
+
+	object design.ID
+}
+
+// Plan is what bringing a table into a design would do. Nothing is done yet.
+type Plan struct {
+	Format  string          `json:"format"`
+	Sheets  []string        `json:"sheets"`
+	Sheet   string          `json:"sheet"`
+	Header  []string        `json:"header"`
+	Columns []Column        `json:"columns"` // what each column of the header is taken for
+	Items   []Item          `json:"items"`   // in the order of the file
+	Counts  map[Outcome]int `json:"counts"`
+	Edits   []design.Edit   `json:"-"` // of all lines that are not refused
+}
+
+// How directs the making of a plan.
+type How struct {
+	Columns []Column       // what the columns mean; nil: guessed from the header
+	Party   string         // whose the lines are that do not say
+	Only    func(int) bool // takes only the lines for which it is true; nil: all
+}
+
+// Make works out what a table would do to a design. It stops when ctx ends.
+func Make(ctx context.Context, d *design.Design, t *Table, how How) (*Plan, error) {
+	p := &Plan{Format: t.Format, Sheets: orEmpty(t.Sheets), Sheet: t.Sheet, Header: orEmpty(t.Header), Columns: how.Columns, Items: []Item{}, Counts: map[Outcome]int{}}
+	if len(p.Columns) != len(t.Header) {
+		p.Columns = Guess(t.Header)
+	}
+	m := newMaker(d, p, how)
+	var err error
+	if t.Design != nil {
+		err = m.design(t.Design)
+	} else {
+		err = m.rows(ctx, t)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := m.settle(ctx); err != nil {
+		return nil, err
+	}
+	for _, i := range p.Items {
+		p.Counts[i.Outcome]++
+	}
+	return p, nil
+}
+
+func orEmpty(list []string) []string {
+	if list == nil {
+		return []string{}
+	}
+	return list
+}
+
+// maker collects changed objects on top of a design.
+type maker struct {
+	d       *design.Design
+	plan    *Plan
+	how     How
+	objects map[design.ID]*design.Object // changed or new
+	order   []design.ID                  // of objects, as they came
+	byPath  map[string]design.ID         // of everything, also what is in the design
+	filled  map[design.ID]int            // the line that first filled an object in this run
+	seen    map[string]int               // repeated lines
+	users   map[design.ID][]int          // items that need an object
+	within  map[design.ID][]design.ID    // what a party has
+	held    map[holding]design.ID
+}
+
+// holding is a range that a party has as it is, whatever its name.
+type holding struct {
+	party  design.ID
+	kind   design.Kind
+	prefix netip.Prefix
+}
+
+func newMaker(d *design.Design, p *Plan, how How) *maker {
+	m := &maker{d: d, plan: p, how: how, objects: map[design.ID]*design.Object{}, byPath: map[string]design.ID{},
+		filled: map[design.ID]int{}, seen: map[string]int{}, users: map[design.ID][]int{}, within: map[design.ID][]design.ID{}, held: map[holding]design.ID{}}
+	for _, o := range d.All() {
+		m.byPath[pathKey(o.Kind, o.Parent, o.Name)] = o.ID
+		m.within[o.Parent] = append(m.within[o.Parent], o.ID)
+		for _, p := range d.Ranges(o.ID) {
+			m.held[holding{o.Parent, o.Kind, p}] = o.ID
+		}
+	}
+	return m
+}
+
+func pathKey(k design.Kind, parent design.ID, name string) string {
+	return string(k) + "\x00" + string(parent) + "\x00" + design.Slug(name)
+}
+
+func (m *maker) get(id design.ID) *design.Object {
+	if o := m.objects[id]; o != nil {
+		return o
+	}
+	return m.d.Get(id)
+}
+
+func (m *maker) find(k design.Kind, parent design.ID, name string) *design.Object {
+	return m.get(m.byPath[pathKey(k, parent, name)])
+}
+
+// put takes a new or changed object in.
+func (m *maker) put(o *design.Object) {
+	if _, known := m.objects[o.ID]; !known {
+		m.order = append(m.order, o.ID)
+	}
+	m.objects[o.ID] = o
+	m.byPath[pathKey(o.Kind, o.Parent, o.Name)] = o.ID
+}
+
+// make adds a new object under an ID that nothing has.
+func (m *maker) make(k design.Kind, parent design.ID, name string, b design.Body) *design.Object {
+	for n := 0; ; n++ {
+		id := design.IDFor(k, fmt.Sprintf("%s/%s#%d", parent, design.Slug(name), n))
+		if m.get(id) == nil {
+			o := &design.Object{ID: id, Kind: k, Parent: parent, Name: name, Body: b}
+			m.put(o)
+			m.within[parent] = append(m.within[parent], id)
+			return o
+		}
+	}
+}
+
+func (m *maker) item(line int, subject string, object design.ID) {
+	m.plan.Items = append(m.plan.Items, Item{Line: line, Subject: subject, object: object})
+	at := len(m.plan.Items) - 1
+	for o := m.get(object); o != nil; o = m.get(o.Parent) {
+		m.users[o.ID] = append(m.users[o.ID], at)
+	}
+}
+
+func (m *maker) refuse(line int, subject, why string) {
+	m.plan.Items = append(m.plan.Items, Item{Line: line, Subject: subject, Why: why, Outcome: Refused})
+}
+
+// design takes a whole design file in: objects are matched by their paths.
+func (m *maker) design(file []byte) error {
+	from, err := design.Read(file)
+	if err != nil {
+		return err
+	}
+	ids := map[design.ID]design.ID{}
+	for _, o := range from.All() {
+		parent := o.Parent
+		if known, ok := ids[parent]; ok {
+			parent = known
+		}
+		switch old := m.find(o.Kind, parent, o.Name); {
+		case old != nil:
+			ids[o.ID] = old.ID
+		case m.d.Get(o.ID) != nil: // another thing has that ID
+			ids[o.ID] = design.IDFor(o.Kind, "import/"+string(o.ID))
+		}
+		m.byPath[pathKey(o.Kind, parent, o.Name)] = idOr(ids, o.ID)
+	}
+	for n, o := range from.All() {
+		if m.how.Only != nil && !m.how.Only(n+1) {
+			continue
+		}
+		mapped, err := o.Remap(ids)
+		if err != nil {
+			return err
+		}
+		m.put(mapped)
+		m.item(n+1, string(o.Kind)+" "+from.Path(o.ID), mapped.ID)
+	}
+	return nil
+}
+
+func idOr(ids map[design.ID]design.ID, id design.ID) design.ID {
+	if other, ok := ids[id]; ok {
+		return other
+	}
+	return id
+}
+
+// settle validates the whole and refuses, again and again, the lines whose
+// objects make it invalid, until the rest is valid.
+func (m *maker) settle(ctx context.Context) error {
+	for {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		m.plan.Edits = m.edits()
+		_, _, err := m.d.Apply(m.plan.Edits)
+		var problems design.Problems
+		if err == nil {
+			break
+		}
+		if !errors.As(err, &problems) || !m.drop(problems) {
+			return err
+		}
+	}
+	for n := range m.plan.Items {
+		m.outcome(&m.plan.Items[n])
+	}
+	return nil
+}
+
+func (m *maker) edits() []design.Edit {
+	out := []design.Edit{}
+	for _, id := range m.order {
+		o := m.objects[id]
+		if o != nil && !(m.d.Get(id) != nil && design.Same(m.d.Get(id), o)) {
+			out = append(out, design.PutEdit(o))
+		}
+	}
+	return out
+}
+
+// drop takes back the objects that problems name, and tells whether there were
+// any.
+func (m *maker) drop(problems design.Problems) bool {
+	dropped := false
+	for _, p := range problems {
+		if m.objects[p.Object] == nil {
+			continue
+		}
+		for _, n := range m.users[p.Object] {
+			if i := &m.plan.Items[n]; i.Outcome != Refused {
+				i.Outcome, i.Why = Refused, p.Why
+				if p.Want != "" {
+					i.Why += "; " + p.Want
+				}
+			}
+		}
+		m.objects[p.Object] = nil
+		dropped = true
+		for id, o := range m.objects { // nothing may stand in what is gone
+			if o != nil && m.inside(o, p.Object) {
+				m.objects[id] = nil
+			}
+		}
+	}
+	return dropped
+}
+
+func (m *maker) inside(o *design.Object, holder design.ID) bool {
+	for at := o; at != nil; at = m.get(at.Parent) {
+		if at.Parent == holder {
+			return m.d.Get(holder) == nil
+		}
+	}
+	return false
+}
+
+func (m *maker) outcome(i *Item) {
+	if i.Outcome != "" {
+		return
+	}
+	old, now := m.d.Get(i.object), m.objects[i.object]
+	switch {
+	case old == nil:
+		i.Outcome = New
+	case now == nil || design.Same(old, now):
+		i.Outcome = Kept
+	default:
+		i.Outcome = Changed
+		i.Why = "replaces what is there"
+	}
+}

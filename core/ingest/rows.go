@@ -1,0 +1,417 @@
+package ingest
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+
+	"dravin/core/design"
+	"dravin/core/prefix"
+)
+
+// record is a row by the meaning of its cells.
+type record struct {
+	line  int
+	cells map[Column]string
+}
+
+func (r record) get(c Column) string { return r.cells[c] }
+
+func (m *maker) rows(ctx context.Context, t *Table) error {
+	for n, row := range t.Rows {
+		if n%each == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if m.how.Only != nil && !m.how.Only(row.Line) {
+			continue
+		}
+		r := record{row.Line, map[Column]string{}}
+		for i, c := range m.plan.Columns {
+			if c != Ignored && i < len(row.Cells) {
+				r.cells[c] = strings.TrimSpace(row.Cells[i])
+			}
+		}
+		if r.get(ColumnParty) == "" {
+			r.cells[ColumnParty] = m.how.Party
+		}
+		if err := m.record(r); err != nil {
+			m.refuse(r.line, subjectOf(r), err.Error())
+		}
+	}
+	return nil
+}
+
+func subjectOf(r record) string {
+	var words []string
+	for _, c := range []Column{ColumnParty, ColumnName, ColumnPrefix, ColumnAddress} {
+		if v := r.get(c); v != "" {
+			words = append(words, v)
+		}
+	}
+	return strings.Join(words, " ")
+}
+
+// kinds are the words for what a row is; the rest is told by its columns.
+var kinds = map[string]design.Kind{
+	"lan": design.KindLAN, "vlan": design.KindLAN,
+	"inner-route": design.KindInnerRoute, "inner route": design.KindInnerRoute, "route": design.KindInnerRoute, "routed": design.KindInnerRoute,
+	"network": design.KindNetwork, "block": design.KindNetwork, "cloud network": design.KindNetwork,
+	"subnet":  design.KindSubnet,
+	"outside": design.KindOutside, "partner": design.KindOutside,
+	"endpoint": design.KindEndpoint, "host": design.KindEndpoint,
+	"gateway":     design.KindGateway,
+	"reservation": design.KindReservation, "reserved": design.KindReservation,
+}
+
+func (m *maker) kindOf(r record) (design.Kind, error) {
+	if word := strings.ToLower(r.get(ColumnKind)); word != "" {
+		k, ok := kinds[word]
+		if !ok {
+			return "", fmt.Errorf("the kind %q is not known; write lan, inner route, network, subnet, outside, endpoint, gateway or reservation", word)
+		}
+		return k, nil
+	}
+	switch {
+	case r.get(ColumnPrefix) == "" && r.get(ColumnAddress) != "" && r.get(ColumnASN) != "":
+		return design.KindGateway, nil
+	case r.get(ColumnPrefix) == "" && r.get(ColumnAddress) != "":
+		return design.KindEndpoint, nil
+	case r.get(ColumnCloud) != "" && r.get(ColumnZone) != "":
+		return design.KindSubnet, nil
+	case r.get(ColumnCloud) != "":
+		return design.KindNetwork, nil
+	case r.get(ColumnVia) != "":
+		return design.KindInnerRoute, nil
+	case m.find(design.KindOutside, "", r.get(ColumnParty)) != nil:
+		return design.KindOutside, nil
+	case m.find(design.KindNetwork, "", r.get(ColumnParty)) != nil:
+		return design.KindNetwork, nil
+	}
+	return design.KindLAN, nil
+}
+
+// record takes one row in, or says why not. A row that is refused leaves
+// nothing behind: what can fail is checked first.
+func (m *maker) record(r record) error {
+	k, err := m.kindOf(r)
+	if err != nil {
+		return err
+	}
+	name := r.get(ColumnParty)
+	if k == design.KindReservation {
+		name = or(r.get(ColumnName), name)
+	}
+	if design.Slug(name) == "" {
+		return fmt.Errorf("the party is empty; say whose it is, in the file or beside it")
+	}
+	line := strings.Join([]string{string(k), design.Slug(name), design.Slug(r.get(ColumnName)), r.get(ColumnPrefix), r.get(ColumnAddress)}, "\x00")
+	if first := m.seen[line]; first != 0 {
+		return fmt.Errorf("says the same as line %d", first)
+	}
+	if k == design.KindEndpoint || k == design.KindGateway {
+		err = m.addressed(r, k)
+	} else {
+		var p netip.Prefix
+		if p, err = prefix.Parse(r.get(ColumnPrefix)); err == nil {
+			err = m.ranged(r, k, p)
+		}
+	}
+	if err == nil {
+		m.seen[line] = r.line
+	}
+	return err
+}
+
+func or(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+// ranged takes a row in that is about a prefix.
+func (m *maker) ranged(r record, k design.Kind, p netip.Prefix) error {
+	fixed, err := truth(r.get(ColumnFixed))
+	if err != nil {
+		return err
+	}
+	var via netip.Addr
+	if text := r.get(ColumnVia); text != "" && k == design.KindInnerRoute {
+		if via, err = netip.ParseAddr(text); err != nil {
+			return fmt.Errorf("the next hop %q is not an address", text)
+		}
+	}
+	if k == design.KindReservation {
+		o := m.holder(k, "", or(r.get(ColumnName), r.get(ColumnParty)), func() design.Body { return &design.Reservation{} })
+		m.put(o.With(&design.Reservation{Prefix: p, Note: r.get(ColumnNote)}))
+		m.item(r.line, "reservation "+o.Name+" "+p.String(), o.ID)
+		return nil
+	}
+	party, err := m.party(r, k)
+	if err != nil {
+		return err
+	}
+	switch k {
+	case design.KindNetwork, design.KindOutside:
+		m.extend(party, r, p, fixed, via)
+		m.item(r.line, party.Name+" "+p.String(), party.ID)
+	case design.KindSubnet:
+		return m.subnet(r, party, p)
+	default:
+		o := m.place(r, k, party, p)
+		m.extend(o, r, p, fixed, via)
+		m.item(r.line, party.Name+" "+o.Name+" "+p.String(), o.ID)
+	}
+	return nil
+}
+
+func truth(text string) (bool, error) {
+	switch strings.ToLower(text) {
+	case "", "no", "n", "false", "0":
+		return false, nil
+	case "yes", "y", "true", "1", "x":
+		return true, nil
+	}
+	return false, fmt.Errorf("fixed is %q; write yes or no", text)
+}
+
+// partyKind is the kind of party that holds objects of a kind.
+var partyKind = map[design.Kind]design.Kind{design.KindNetwork: design.KindNetwork, design.KindSubnet: design.KindNetwork, design.KindOutside: design.KindOutside}
+
+// party finds the party of a row, or makes it.
+func (m *maker) party(r record, k design.Kind) (*design.Object, error) {
+	name := r.get(ColumnParty)
+	for _, known := range design.Parties {
+		o := m.find(known, "", name)
+		if o == nil {
+			continue
+		}
+		if want := partyKind[k]; (want != "" || known != design.KindSite) && want != known && (k != design.KindEndpoint && k != design.KindGateway) {
+			return nil, fmt.Errorf("%s is a %s, which can not have a %s", o.Name, known, k)
+		}
+		return m.owned(o, r), nil
+	}
+	switch k {
+	case design.KindNetwork:
+		cloud := or(r.get(ColumnCloud), "unnamed cloud")
+		return m.owned(m.make(k, "", name, &design.Network{Cloud: cloud, Region: r.get(ColumnRegion)}), r), nil
+	case design.KindOutside:
+		return m.owned(m.make(k, "", name, &design.Outside{}), r), nil
+	case design.KindSubnet:
+		return nil, fmt.Errorf("there is no cloud network called %q; bring its block in first", name)
+	}
+	return m.owned(m.make(design.KindSite, "", name, &design.Site{}), r), nil
+}
+
+// owned sets a party's owner if the row names one.
+func (m *maker) owned(o *design.Object, r record) *design.Object {
+	name := r.get(ColumnOwner)
+	if design.Slug(name) == "" {
+		return o
+	}
+	owner := m.named(design.KindOwner, name, &design.Owner{})
+	switch b := o.Body.(type) {
+	case *design.Site:
+		c := *b
+		c.Owner = owner
+		o = o.With(&c)
+	case *design.Network:
+		c := *b
+		c.Owner = owner
+		o = o.With(&c)
+	case *design.Outside:
+		c := *b
+		c.Owner = owner
+		o = o.With(&c)
+	}
+	m.put(o)
+	return o
+}
+
+// named finds an owner or segment, or makes it.
+func (m *maker) named(k design.Kind, name string, b design.Body) design.ID {
+	if o := m.find(k, "", name); o != nil {
+		return o.ID
+	}
+	return m.make(k, "", name, b).ID
+}
+
+// holder finds an object by name, or makes it.
+func (m *maker) holder(k design.Kind, parent design.ID, name string, body func() design.Body) *design.Object {
+	if o := m.find(k, parent, name); o != nil {
+		return o
+	}
+	return m.make(k, parent, name, body())
+}
+
+// place finds the LAN or inner route of a row: by its name, by its prefix if it
+// has none, or makes it.
+func (m *maker) place(r record, k design.Kind, party *design.Object, p netip.Prefix) *design.Object {
+	name := r.get(ColumnName)
+	if design.Slug(name) == "" {
+		if o := m.get(m.held[holding{party.ID, k, p}]); o != nil {
+			return o
+		}
+		name = p.String()
+	}
+	return m.holder(k, party.ID, name, func() design.Body {
+		if k == design.KindInnerRoute {
+			return &design.InnerRoute{}
+		}
+		return &design.LAN{}
+	})
+}
+
+// extend puts a prefix and what else the row says into its object. The first
+// row about an object replaces its prefixes, further rows add to them.
+func (m *maker) extend(o *design.Object, r record, p netip.Prefix, fixed bool, via netip.Addr) {
+	_, again := m.filled[o.ID]
+	m.filled[o.ID] = r.line
+	list := func(old []netip.Prefix) []netip.Prefix {
+		if !again {
+			return m.first(o, p)
+		}
+		if slices.Contains(old, p) {
+			return old
+		}
+		return append(slices.Clone(old), p)
+	}
+	segment := func(old design.ID) design.ID {
+		if name := r.get(ColumnSegment); design.Slug(name) != "" {
+			return m.named(design.KindSegment, name, &design.Segment{})
+		}
+		return old
+	}
+	switch b := o.Body.(type) {
+	case *design.LAN:
+		c := *b
+		c.Prefixes, c.Segment, c.Fixed, c.Note = list(b.Prefixes), segment(b.Segment), b.Fixed || fixed, or(r.get(ColumnNote), b.Note)
+		m.put(o.With(&c))
+	case *design.InnerRoute:
+		c := *b
+		c.Prefixes, c.Segment, c.Fixed, c.Note = list(b.Prefixes), segment(b.Segment), b.Fixed || fixed, or(r.get(ColumnNote), b.Note)
+		if via.IsValid() {
+			c.Via = via
+		}
+		m.put(o.With(&c))
+	case *design.Network:
+		c := *b
+		c.Blocks, c.Segment, c.Note = list(b.Blocks), segment(b.Segment), or(r.get(ColumnNote), b.Note)
+		m.put(o.With(&c))
+	case *design.Outside:
+		c := *b
+		c.Prefixes, c.Segment, c.Note = list(b.Prefixes), segment(b.Segment), or(r.get(ColumnNote), b.Note)
+		m.put(o.With(&c))
+	}
+}
+
+// first is what the first row makes of an object's prefixes: if it names one
+// that is there already, the others stay; else the row's takes their place.
+func (m *maker) first(o *design.Object, p netip.Prefix) []netip.Prefix {
+	if old := m.d.Ranges(o.ID); slices.Contains(old, p) {
+		return old
+	}
+	return []netip.Prefix{p}
+}
+
+func (m *maker) subnet(r record, network *design.Object, p netip.Prefix) error {
+	o := m.find(design.KindSubnet, network.ID, or(r.get(ColumnName), p.String()))
+	if o == nil {
+		table := m.find(design.KindTable, network.ID, "main table")
+		if all := m.d.Inside(network.ID, design.KindTable); len(all) > 0 {
+			table = all[0]
+		} else if table == nil {
+			table = m.make(design.KindTable, network.ID, "main table", &design.Table{})
+		}
+		o = m.make(design.KindSubnet, network.ID, or(r.get(ColumnName), p.String()), &design.Subnet{Table: table.ID})
+	}
+	c := *o.Body.(*design.Subnet)
+	c.Prefixes, c.Zone, c.Note = []netip.Prefix{p}, or(r.get(ColumnZone), c.Zone), or(r.get(ColumnNote), c.Note)
+	if old := m.d.Ranges(o.ID); slices.Contains(old, p) {
+		c.Prefixes = old
+	}
+	m.put(o.With(&c))
+	m.item(r.line, network.Name+" "+o.Name+" "+p.String(), o.ID)
+	return nil
+}
+
+// addressed takes a row in that is about an address: an endpoint or a gateway.
+func (m *maker) addressed(r record, k design.Kind) error {
+	a, err := netip.ParseAddr(r.get(ColumnAddress))
+	if err != nil {
+		return fmt.Errorf("the address %q is not one; write one such as 10.20.0.20", r.get(ColumnAddress))
+	}
+	var answers []design.Service
+	for _, word := range strings.Fields(strings.ReplaceAll(r.get(ColumnAnswers), ",", " ")) {
+		s, err := design.ParseService(word)
+		if err != nil {
+			return err
+		}
+		answers = append(answers, s)
+	}
+	asn := uint64(0)
+	if text := r.get(ColumnASN); text != "" {
+		if asn, err = strconv.ParseUint(text, 10, 32); err != nil {
+			return fmt.Errorf("the ASN %q is not a number up to 4294967295", text)
+		}
+	}
+	party, err := m.party(r, k)
+	if err != nil {
+		return err
+	}
+	name := or(r.get(ColumnName), a.String())
+	if k == design.KindGateway {
+		o := m.holder(k, party.ID, name, func() design.Body { return &design.Gateway{} })
+		c := *o.Body.(*design.Gateway)
+		if !c.Owns(a) {
+			c.Addresses = append(slices.Clone(c.Addresses), a)
+		}
+		if asn != 0 {
+			c.ASN = uint32(asn)
+		}
+		m.put(o.With(&c))
+		m.item(r.line, party.Name+" "+name+" "+a.String(), o.ID)
+		return nil
+	}
+	home := m.homeOf(party, a)
+	if home == "" {
+		return fmt.Errorf("%s is in no LAN, inner route or subnet of %s; bring its range in first", a, party.Name)
+	}
+	o := m.holder(k, home, name, func() design.Body { return &design.Endpoint{} })
+	c := *o.Body.(*design.Endpoint)
+	if !slices.Contains(c.Addresses, a) {
+		c.Addresses = append(slices.Clone(c.Addresses), a)
+	}
+	if answers != nil {
+		c.Answers = answers
+	}
+	c.Note = or(r.get(ColumnNote), c.Note)
+	m.put(o.With(&c))
+	m.item(r.line, party.Name+" "+name+" "+a.String(), o.ID)
+	return nil
+}
+
+// homeOf is the LAN, inner route or subnet of a party that holds an address.
+func (m *maker) homeOf(party *design.Object, a netip.Addr) design.ID {
+	for _, id := range m.within[party.ID] {
+		if o := m.get(id); o != nil && slices.ContainsFunc(rangesOf(o), func(p netip.Prefix) bool { return p.Contains(a) }) {
+			return id
+		}
+	}
+	return ""
+}
+
+func rangesOf(o *design.Object) []netip.Prefix {
+	switch b := o.Body.(type) {
+	case *design.LAN:
+		return b.Prefixes
+	case *design.InnerRoute:
+		return b.Prefixes
+	case *design.Subnet:
+		return b.Prefixes
+	}
+	return nil
+}

@@ -1,0 +1,156 @@
+package ingest
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+)
+
+// What a file may at most hold.
+const (
+	MaxBytes = 256 << 20
+	MaxRows  = 500_000
+)
+
+// Row is one line of a table.
+type Row struct {
+	Line  int // in the file, from 1
+	Cells []string
+}
+
+// Table is what every reader makes of a file: named columns and rows.
+type Table struct {
+	Format string   // what the file was taken for
+	Sheets []string // of a workbook: all its sheets
+	Sheet  string   // of a workbook: the one read
+	Header []string
+	Rows   []Row
+	// Design is the file's text if it is a design file; then there are no rows.
+	Design []byte
+}
+
+// Options direct a reader.
+type Options struct {
+	Sheet    string         // of a workbook; empty: the first
+	Progress func(rows int) // called now and then, if not nil
+}
+
+// Read reads a file of any kind that is understood; what it is is told by its
+// content. It stops when ctx ends. Errors are of type [*Error] where the file
+// is to blame.
+func Read(ctx context.Context, r io.Reader, o Options) (*Table, error) {
+	limited := &limitedReader{r: r, left: MaxBytes}
+	b := bufio.NewReaderSize(limited, peek)
+	head, err := b.Peek(peek)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	text := bytes.TrimSpace(bytes.TrimPrefix(head, []byte("\ufeff")))
+	switch {
+	case bytes.HasPrefix(head, []byte("PK\x03\x04")):
+		return readXLSX(ctx, b, o)
+	case bytes.HasPrefix(text, []byte("dravin:")) || bytes.Contains(head, []byte("\ndravin:")):
+		file, err := io.ReadAll(b)
+		return &Table{Format: "design file", Design: file}, err
+	case bytes.HasPrefix(text, []byte("[")) || bytes.HasPrefix(text, []byte("{")):
+		return readJSON(ctx, b)
+	}
+	if err := isText(head); err != nil {
+		return nil, err
+	}
+	if looksDelimited(text) {
+		return readCSV(ctx, b, o)
+	}
+	return readPasted(ctx, b, o)
+}
+
+// limitedReader refuses what is longer than a file may be.
+type limitedReader struct {
+	r    io.Reader
+	left int64
+}
+
+func (l *limitedReader) Read(p []byte) (int, error) {
+	if l.left <= 0 {
+		return 0, &Error{Why: fmt.Sprintf("the file is larger than %d MiB", MaxBytes>>20), Want: "split it"}
+	}
+	n, err := l.r.Read(p[:min(int64(len(p)), l.left)])
+	l.left -= int64(n)
+	return n, err
+}
+
+// looksDelimited tells whether the first line heads columns that we know.
+func looksDelimited(text []byte) bool {
+	line, _, _ := bytes.Cut(text, []byte{'\n'})
+	fields := strings.FieldsFunc(string(line), func(r rune) bool { return slices.Contains(delimiters, r) })
+	known := 0
+	for _, f := range fields {
+		if columnOf(strings.Trim(strings.TrimSpace(f), `"`)) != Ignored {
+			known++
+		}
+	}
+	// One unknown word alone may be prose; several columns are a table even if
+	// their names must be mapped by hand.
+	return known > 0 || len(fields) > 2 && !bytes.ContainsAny(line, "/")
+}
+
+// each is how often readers look at ctx and tell their progress.
+const each = 2048
+
+// filling adds rows to a table, within limits.
+type filling struct {
+	ctx   context.Context
+	table *Table
+	o     Options
+}
+
+func (f *filling) add(line int, cells []string) error {
+	if blank(cells) {
+		return nil
+	}
+	if len(f.table.Rows) == MaxRows {
+		return &Error{Line: line, Why: fmt.Sprintf("there are more than %d lines", MaxRows), Want: "split the file"}
+	}
+	f.table.Rows = append(f.table.Rows, Row{line, cells})
+	if len(f.table.Rows)%each == 0 {
+		if f.o.Progress != nil {
+			f.o.Progress(len(f.table.Rows))
+		}
+		return f.ctx.Err()
+	}
+	return nil
+}
+
+func blank(cells []string) bool {
+	return !slices.ContainsFunc(cells, func(c string) bool { return strings.TrimSpace(c) != "" })
+}
+
+func readCSV(ctx context.Context, r io.Reader, o Options) (*Table, error) {
+	c, err := csvReader(r)
+	if err != nil {
+		return nil, err
+	}
+	head, err := c.Read()
+	if err != nil {
+		return nil, lineError(err)
+	}
+	f := filling{ctx, &Table{Format: "delimited text", Header: slices.Clone(head)}, o}
+	for {
+		record, err := c.Read()
+		if errors.Is(err, io.EOF) {
+			return f.table, nil
+		}
+		if err != nil {
+			return nil, lineError(err)
+		}
+		line, _ := c.FieldPos(0)
+		if err := f.add(line, slices.Clone(record)); err != nil {
+			return nil, err
+		}
+	}
+}

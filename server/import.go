@@ -1,0 +1,158 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"mime/multipart"
+	"net/http"
+
+	"github.com/go-chi/chi/v5"
+
+	"dravin/core/design"
+	"dravin/core/ingest"
+	"dravin/store"
+)
+
+// ImportHow is the first part, "how", of an import; the second is the file.
+type ImportHow struct {
+	Columns []ingest.Column `json:"columns,omitempty" doc:"What the columns mean, one for each of the header; left out: guessed."`
+	Party   string          `json:"party,omitempty" doc:"Whose the lines are that do not say."`
+	Sheet   string          `json:"sheet,omitempty" doc:"The sheet of a workbook; left out: the first."`
+	Only    [][2]int        `json:"only,omitempty" doc:"Takes only these lines, as ranges from and to; left out: all."`
+	Accept  bool            `json:"accept,omitempty" doc:"Carries the plan out; left out: a preview."`
+	Base    int64           `json:"base,omitempty" doc:"With accept: the position that the writer has seen."`
+	Reason  string          `json:"reason,omitempty" doc:"With accept: what for, in the words of the history."`
+}
+
+// ImportStep is one line of the answer to an import. The last one has a plan or
+// a problem.
+type ImportStep struct {
+	Rows    int             `json:"rows,omitempty" doc:"How many lines have been read so far."`
+	Plan    *ingest.Plan    `json:"plan,omitempty"`
+	Left    int             `json:"left,omitempty" doc:"How many items of the plan are not listed for want of room."`
+	Stored  *store.Info     `json:"stored,omitempty" doc:"With accept: where the design is now."`
+	Problem *ProblemDetails `json:"problem,omitempty"`
+}
+
+// maxListed bounds the items of a preview that are sent; refused ones go first.
+const maxListed = 20_000
+
+// importFile answers an upload with a stream of [ImportStep]s, a JSON line
+// each, so that a person sees how far it is and can break it off.
+func (s *Server) importFile(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	w.Header().Set("Cache-Control", "no-store")
+	out := json.NewEncoder(w)
+	flusher := http.NewResponseController(w)
+	_ = flusher.EnableFullDuplex() // progress is told while the file still comes in
+	send := func(step ImportStep) {
+		_ = out.Encode(step)
+		_ = flusher.Flush()
+	}
+	step, err := s.importUpload(r.Context(), r, chi.URLParam(r, "design"), func(rows int) { send(ImportStep{Rows: rows}) })
+	if err != nil {
+		problem, ok := s.failed(err).(*ProblemDetails)
+		if !ok {
+			return
+		}
+		step = ImportStep{Problem: problem}
+	}
+	send(step)
+}
+
+func (s *Server) importUpload(ctx context.Context, r *http.Request, id string, progress func(int)) (ImportStep, error) {
+	form, err := r.MultipartReader()
+	if err != nil {
+		return ImportStep{}, refused("", "send a form with the parts how and file")
+	}
+	var how ImportHow
+	part, err := form.NextPart()
+	if err != nil || part.FormName() != "how" {
+		return ImportStep{}, refused("how", "the first part must be how")
+	}
+	if err := json.NewDecoder(io.LimitReader(part, 4<<20)).Decode(&how); err != nil {
+		return ImportStep{}, refused("how", "is not JSON: "+err.Error())
+	}
+	if part, err = form.NextPart(); err != nil || part.FormName() != "file" {
+		return ImportStep{}, refused("file", "the second part must be file")
+	}
+	plan, err := s.plan(ctx, id, part, how, progress)
+	if err != nil {
+		return ImportStep{}, err
+	}
+	if how.Accept {
+		return s.acceptPlan(ctx, id, plan, how)
+	}
+	return listed(plan), nil
+}
+
+func (s *Server) plan(ctx context.Context, id string, part *multipart.Part, how ImportHow, progress func(int)) (*ingest.Plan, error) {
+	v, err := s.solved.get(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	table, err := ingest.Read(ctx, part, ingest.Options{Sheet: how.Sheet, Progress: progress})
+	if err != nil {
+		return nil, importProblem(err)
+	}
+	plan, err := ingest.Make(ctx, v.design, table, ingest.How{Columns: how.Columns, Party: how.Party, Only: only(how.Only)})
+	return plan, importProblem(err)
+}
+
+// importProblem gives the reader's errors our form.
+func importProblem(err error) error {
+	var e *ingest.Error
+	if errors.As(err, &e) {
+		return design.Problems{{Field: "file", Line: e.Line, Column: e.Column, Why: e.Why, Want: e.Want}}
+	}
+	return err
+}
+
+func only(ranges [][2]int) func(int) bool {
+	if ranges == nil {
+		return nil
+	}
+	return func(line int) bool {
+		for _, r := range ranges {
+			if r[0] <= line && line <= r[1] {
+				return true
+			}
+		}
+		return false
+	}
+}
+
+func (s *Server) acceptPlan(ctx context.Context, id string, plan *ingest.Plan, how ImportHow) (ImportStep, error) {
+	if len(plan.Edits) == 0 {
+		return listed(plan), nil
+	}
+	reason := how.Reason
+	if reason == "" {
+		reason = "Bring in a " + plan.Format
+	}
+	info, err := s.store.Commit(ctx, id, store.ChangeSet{Base: how.Base, Author: author, Reason: reason, Edits: plan.Edits})
+	if err != nil {
+		return ImportStep{}, err
+	}
+	step := listed(plan)
+	step.Stored = &info
+	return step, nil
+}
+
+func listed(plan *ingest.Plan) ImportStep {
+	if len(plan.Items) <= maxListed {
+		return ImportStep{Plan: plan}
+	}
+	short := *plan
+	short.Items = nil
+	for _, wanted := range [][]ingest.Outcome{{ingest.Refused}, {ingest.Changed}, {ingest.New, ingest.Kept}} {
+		for _, i := range plan.Items {
+			if len(short.Items) < maxListed && (i.Outcome == wanted[0] || i.Outcome == wanted[len(wanted)-1]) {
+				short.Items = append(short.Items, i)
+			}
+		}
+	}
+	return ImportStep{Plan: &short, Left: len(plan.Items) - maxListed}
+}

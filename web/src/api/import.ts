@@ -1,0 +1,49 @@
+import { Refusal, type ImportHow, type ImportPlan, type ImportStep } from "./client";
+
+export interface Imported {
+  plan: ImportPlan;
+  left: number;
+  stored: boolean;
+}
+
+/** Sends a file for a preview, or to be brought in, and tells how many lines have been read meanwhile. */
+export async function importFile(
+  design: string,
+  file: File,
+  how: ImportHow,
+  progress: (rows: number) => void,
+  signal: AbortSignal,
+): Promise<Imported> {
+  const form = new FormData();
+  form.append("how", JSON.stringify(how));
+  form.append("file", file);
+  const answer = await fetch(`/api/designs/${design}/import`, { method: "POST", body: form, signal });
+  if (!answer.ok || !answer.body)
+    throw new Error(`Dravin answered ${answer.status}; look at the server's log`);
+  const reader = answer.body.pipeThrough(new TextDecoderStream()).getReader();
+  let text = "";
+  for (;;) {
+    const { done, value } = await reader.read();
+    text += value ?? "";
+    const lines = text.split("\n");
+    text = lines.pop() ?? "";
+    for (const line of lines) {
+      const step = JSON.parse(line) as ImportStep;
+      if (step.problem) throw new Refusal(step.problem);
+      if (step.plan) return { plan: step.plan, left: step.left ?? 0, stored: step.stored !== undefined };
+      progress(step.rows ?? 0);
+    }
+    if (done) throw new Error("The answer broke off; try again");
+  }
+}
+
+/** Line numbers as ranges from and to. */
+export function toRanges(lines: number[]): [number, number][] {
+  const out: [number, number][] = [];
+  for (const n of [...lines].sort((a, b) => a - b)) {
+    const last = out.at(-1);
+    if (last && n <= last[1] + 1) last[1] = Math.max(last[1], n);
+    else out.push([n, n]);
+  }
+  return out;
+}

@@ -1,0 +1,275 @@
+<script lang="ts">
+  import { createVirtualizer } from "@tanstack/svelte-virtual";
+  import { useQueryClient } from "@tanstack/svelte-query";
+  import { untrack } from "svelte";
+  import { toast } from "svelte-sonner";
+  import type { Stock, StockRow } from "../api/client";
+  import { writer } from "../api/queries";
+  import { cell, CellEdits, columns, editable, parseBlock, type ColumnKey } from "../lib/stock";
+  import { urlState } from "../lib/url.svelte";
+
+  interface Props {
+    design: string;
+    stock: Stock;
+    open: (id: string) => void;
+  }
+  const { design, stock, open }: Props = $props();
+  const write = writer(useQueryClient(), () => design);
+
+  const filter = urlState("filter");
+  const words = $derived(filter.value.toLowerCase().split(/\s+/).filter(Boolean));
+  const haystacks = $derived(
+    stock.rows.map((r) =>
+      columns
+        .map((c) => cell(r, c.key))
+        .join("\u0001")
+        .toLowerCase(),
+    ),
+  );
+  const rows = $derived(stock.rows.filter((_, n) => words.every((w) => haystacks[n]?.includes(w))));
+
+  const rowHeight = 30;
+  let scroller = $state<HTMLDivElement>();
+  const virtual = createVirtualizer<HTMLDivElement, HTMLDivElement>({
+    count: 0,
+    getScrollElement: () => scroller ?? null,
+    estimateSize: () => rowHeight,
+    overscan: 12,
+  });
+  $effect(() => {
+    const count = rows.length;
+    const element = scroller;
+    untrack(() => $virtual.setOptions({ count, getScrollElement: () => element ?? null }));
+  });
+
+  let at = $state({ row: 0, column: 2 });
+  let editing = $state<string>(); // the text being typed
+  let chosen = $state<Record<string, boolean>>({});
+  const chosenRows = $derived(stock.rows.filter((r) => chosen[r.object.id]));
+
+  const key = (column: number): ColumnKey => columns[column]?.key ?? "name";
+
+  function move(row: number, column: number): void {
+    at = {
+      row: Math.max(0, Math.min(rows.length - 1, row)),
+      column: Math.max(0, Math.min(columns.length - 1, column)),
+    };
+    $virtual.scrollToIndex(at.row);
+    scroller?.focus();
+  }
+  function begin(text?: string): void {
+    const row = rows[at.row];
+    if (!row) return;
+    if (!editable(row, key(at.column))) {
+      toast.message(
+        `The ${columns[at.column]?.title.toLowerCase()} of a ${row.object.kind} is not edited here`,
+      );
+      return;
+    }
+    editing = text ?? cell(row, key(at.column));
+  }
+  async function finish(down: boolean): Promise<void> {
+    const row = rows[at.row];
+    const text = editing;
+    editing = undefined;
+    if (row && text !== undefined) {
+      const edits = new CellEdits(stock);
+      if (edits.set(row, key(at.column), text)) await write.change(`Change ${row.object.name}`, edits.edits);
+    }
+    move(at.row + (down ? 1 : 0), at.column);
+  }
+  function onkeydown(e: KeyboardEvent): void {
+    if (editing !== undefined || e.ctrlKey || e.metaKey || e.altKey) return;
+    const page = Math.floor((scroller?.clientHeight ?? 300) / rowHeight) - 1;
+    const act: Record<string, () => void> = {
+      ArrowDown: () => move(at.row + 1, at.column),
+      ArrowUp: () => move(at.row - 1, at.column),
+      ArrowRight: () => move(at.row, at.column + 1),
+      ArrowLeft: () => move(at.row, at.column - 1),
+      PageDown: () => move(at.row + page, at.column),
+      PageUp: () => move(at.row - page, at.column),
+      Home: () => move(0, at.column),
+      End: () => move(rows.length - 1, at.column),
+      Enter: () => begin(),
+      F2: () => begin(),
+      " ": () => rows[at.row] && toggle(rows[at.row] as StockRow),
+      o: () => rows[at.row] && open((rows[at.row] as StockRow).object.id),
+    };
+    const does = act[e.key];
+    if (!does) return;
+    e.preventDefault();
+    e.stopPropagation();
+    does();
+  }
+  function toggle(row: StockRow): void {
+    chosen[row.object.id] = !chosen[row.object.id];
+  }
+  async function onpaste(e: ClipboardEvent): Promise<void> {
+    if (editing !== undefined) return;
+    const block = parseBlock(e.clipboardData?.getData("text/plain") ?? "");
+    e.preventDefault();
+    const edits = new CellEdits(stock);
+    let set = 0;
+    let refused = 0;
+    for (const [n, line] of block.entries()) {
+      for (const [m, text] of line.entries()) {
+        const row = rows[at.row + n];
+        if (
+          !row ||
+          at.column + m >= columns.length ||
+          (!editable(row, key(at.column + m)) && cell(row, key(at.column + m)) !== text)
+        )
+          refused++;
+        else if (edits.set(row, key(at.column + m), text)) set++;
+      }
+    }
+    if (refused)
+      toast.error(`Nothing was pasted: ${refused} of the cells lie outside the table or are not edited here`);
+    else if (set) await write.change(`Paste ${set} ${set === 1 ? "cell" : "cells"}`, edits.edits);
+    else toast.message("Nothing to change: the cells say the same already");
+  }
+  async function setAll(field: "owner" | "segment", e: SubmitEvent): Promise<void> {
+    e.preventDefault();
+    const form = e.currentTarget as HTMLFormElement;
+    const value = String(new FormData(form).get("value"));
+    const edits = new CellEdits(stock);
+    const count = chosenRows.filter((r) => edits.set(r, field, value)).length;
+    if (!count) toast.message(`None of the chosen rows has a ${field} to change`);
+    else if (
+      await write.change(
+        `Set the ${field} of ${count} ${count === 1 ? "row" : "rows"} to ${value || "none"}`,
+        edits.edits,
+      )
+    )
+      form.reset();
+  }
+  const template = `2rem ${columns.map((c) => c.width).join(" ")}`;
+  const focus = (node: HTMLInputElement) => {
+    node.focus();
+    node.select();
+  };
+</script>
+
+<div class="flex h-full flex-col">
+  <div class="border-line flex flex-wrap items-center gap-2 border-b px-3 py-2">
+    <input
+      class="field w-72"
+      placeholder="Filter: any words, any column"
+      aria-label="Filter"
+      value={filter.value}
+      oninput={(e) => (filter.value = e.currentTarget.value)}
+    />
+    <span class="text-soft text-sm" aria-live="polite">{rows.length} of {stock.rows.length} rows</span>
+    {#if chosenRows.length}
+      <span class="ml-auto text-sm">{chosenRows.length} chosen</span>
+      {#each ["owner", "segment"] as const as field (field)}
+        <form class="flex gap-1" onsubmit={(e) => setAll(field, e)}>
+          <input
+            class="field w-32"
+            name="value"
+            placeholder={field}
+            aria-label="Set {field}"
+            list="known-{field}"
+          />
+          <button class="button">Set {field}</button>
+        </form>
+      {/each}
+      <button class="button" onclick={() => (chosen = {})}>Choose none</button>
+    {:else}
+      <span class="text-soft ml-auto text-sm"
+        >Arrows move, Enter edits, Space chooses, o opens; paste a block from a spreadsheet</span
+      >
+    {/if}
+    <datalist id="known-owner"
+      >{#each stock.owners as o (o.id)}<option value={o.name}></option>{/each}</datalist
+    >
+    <datalist id="known-segment"
+      >{#each stock.segments as o (o.id)}<option value={o.name}></option>{/each}</datalist
+    >
+  </div>
+  <div class="label border-ink grid border-b px-2 py-1" style:grid-template-columns={template}>
+    <input
+      type="checkbox"
+      aria-label="Choose all that are listed"
+      checked={rows.length > 0 && rows.every((r) => chosen[r.object.id])}
+      onchange={(e) => {
+        const on = e.currentTarget.checked;
+        chosen = Object.fromEntries(rows.map((r) => [r.object.id, on]));
+      }}
+    />
+    {#each columns as c (c.key)}<span>{c.title}</span>{/each}
+  </div>
+  <div
+    bind:this={scroller}
+    class="min-h-0 flex-1 overflow-y-auto outline-none"
+    role="grid"
+    aria-label="Stock"
+    aria-rowcount={rows.length}
+    tabindex="0"
+    {onkeydown}
+    {onpaste}
+  >
+    <div class="relative" role="presentation" style:height="{$virtual.getTotalSize()}px">
+      {#each $virtual.getVirtualItems() as item (item.index)}
+        {@const row = rows[item.index]}
+        {#if row}
+          <div
+            class="border-line absolute inset-x-0 top-0 grid items-center border-b px-2 text-sm {chosen[
+              row.object.id
+            ]
+              ? 'bg-mark'
+              : ''}"
+            role="row"
+            tabindex="-1"
+            aria-rowindex={item.index + 1}
+            style:height="{rowHeight}px"
+            style:transform="translateY({item.start}px)"
+            style:grid-template-columns={template}
+          >
+            <span role="gridcell"
+              ><input
+                type="checkbox"
+                tabindex="-1"
+                aria-label="Choose {row.object.name}"
+                checked={!!chosen[row.object.id]}
+                onchange={() => toggle(row)}
+              /></span
+            >
+            {#each columns as c, n (c.key)}
+              {@const here = at.row === item.index && at.column === n}
+              {#if here && editing !== undefined}
+                <input
+                  class="field -ml-1 w-full py-0.5"
+                  aria-label="{c.title} of {row.object.name}"
+                  bind:value={editing}
+                  {@attach focus}
+                  onblur={() => editing !== undefined && void finish(false)}
+                  onkeydown={(e) => {
+                    if (e.key === "Enter") void finish(true);
+                    if (e.key === "Escape") {
+                      editing = undefined;
+                      scroller?.focus();
+                    }
+                    e.stopPropagation();
+                  }}
+                />
+              {:else}
+                <!-- svelte-ignore a11y_click_events_have_key_events -->
+                <span
+                  class="truncate py-1 pr-2 {c.key === 'ranges' ? 'font-mono' : ''} {here
+                    ? 'outline-link outline-2'
+                    : ''}"
+                  role="gridcell"
+                  tabindex="-1"
+                  title={cell(row, c.key)}
+                  onclick={() => move(item.index, n)}
+                  ondblclick={() => begin()}>{cell(row, c.key)}</span
+                >
+              {/if}
+            {/each}
+          </div>
+        {/if}
+      {/each}
+    </div>
+  </div>
+</div>
