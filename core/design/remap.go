@@ -46,3 +46,19 @@ func Same(a, b *Object) bool {
 	c.ID, c.Parent = a.ID, a.Parent
 	return same(a, &c)
 }
+
+// Differences names the fields in which two objects of one kind differ.
+func Differences(a, b *Object) []string {
+	var out []string
+	if a.Name != b.Name {
+		out = append(out, "name")
+	}
+	x, y := reflect.ValueOf(a.Body).Elem(), reflect.ValueOf(b.Body).Elem()
+	for n := range x.NumField() {
+		if !reflect.DeepEqual(x.Field(n).Interface(), y.Field(n).Interface()) {
+			key, _ := keyOf(x.Type().Field(n))
+			out = append(out, key)
+		}
+	}
+	return out
+}

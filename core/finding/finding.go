@@ -85,7 +85,7 @@ func All(d *design.Design) []Finding {
 
 func ofGroup(g overlap.Group, proposals []translate.Proposal) Finding {
 	f := Finding{Code: "overlap", Sentence: g.Sentence, Subjects: []design.ID{}, Evidence: []string{}, Mends: []Mend{}, Group: g.Key}
-	f.Severity = map[overlap.Weight]Severity{overlap.Breaks: Broken, overlap.Joined: Risk, overlap.Apart: Untidy, overlap.Within: Risk, overlap.Answered: Settled}[g.Weight]
+	f.Severity = map[overlap.Weight]Severity{overlap.Breaks: Broken, overlap.Joined: Risk, overlap.Apart: Untidy, overlap.Divided: Untidy, overlap.Within: Risk, overlap.Answered: Settled}[g.Weight]
 	for _, c := range g.Claims {
 		f.Subjects = append(f.Subjects, c.Owner)
 		f.Evidence = append(f.Evidence, c.Title+" "+c.Prefix.String())

@@ -62,7 +62,7 @@ func TestASpreadsheetIsPreviewedLineByLineAndBroughtInOnce(t *testing.T) {
 	assert.Equal(t, `2 new Dunmoss Arboretum house 192.168.1.0/24 
 3 new Dunmoss Arboretum house six 2001:db8:31::/64 
 4 same Marrow Hill data room 10.20.0.0/22 
-5 changed Marrow Hill museum store 192.168.40.0/24 replaces what is there
+5 changed Marrow Hill museum store 192.168.40.0/24 changes note
 7 refused Marrow Hill offices 10.20.5.1/24 "10.20.5.1/24" has host bits set; the /24 that holds it is 10.20.5.0/24
 8 refused Dunmoss Arboretum house 192.168.1.0/24 says the same as line 2
 9 refused lost 10.1.0.0/24 the party is empty; say whose it is, in the file or beside it

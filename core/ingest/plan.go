@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"strings"
 
 	"dravin/core/design"
 )
@@ -288,6 +289,6 @@ func (m *maker) outcome(i *Item) {
 		i.Outcome = Kept
 	default:
 		i.Outcome = Changed
-		i.Why = "replaces what is there"
+		i.Why = "changes " + strings.Join(design.Differences(old, now), ", ")
 	}
 }

@@ -22,12 +22,13 @@ type Weight string
 const (
 	Breaks   Weight = "breaks"   // an intent is touched, and nothing answers it
 	Joined   Weight = "joined"   // parties could meet in one routing domain today: it breaks as soon as they talk
-	Apart    Weight = "apart"    // no link, or two segments, keep the parties apart
+	Apart    Weight = "apart"    // no link joins the parties: it would break when one does
+	Divided  Weight = "divided"  // segments keep the parties apart, linked or not: only untidy
 	Within   Weight = "within"   // only one party holds the ranges
 	Answered Weight = "answered" // parties could meet, and every such pair has a mapping between
 )
 
-var weights = []Weight{Breaks, Joined, Within, Apart, Answered}
+var weights = []Weight{Breaks, Joined, Within, Apart, Divided, Answered}
 
 // Group is a clump of overlapping claims.
 type Group struct {
@@ -108,8 +109,10 @@ func (g *Group) weigh(domains map[design.ID]int) {
 		g.Weight = Joined
 	case s.meet:
 		g.Weight = Answered
-	case g.Parties > 1:
+	case s.could:
 		g.Weight = Apart
+	case g.Parties > 1:
+		g.Weight = Divided
 	default:
 		g.Weight = Within
 	}
@@ -123,6 +126,7 @@ type sweep struct {
 	all, bare        tally   // of open: all, and those without a mapping
 	parties          map[design.ID]bool
 	meet, unanswered bool  // some pair could meet; some such pair has no mapping between
+	could            bool  // some pair could meet if a link joined its parties
 	a, b             Claim // the pair to speak of
 	worst            int
 }
@@ -136,6 +140,7 @@ func (s *sweep) step(c Claim) {
 	d := s.domains[c.Party]
 	meets := s.all.meets(c, d)
 	s.meet = s.meet || meets
+	s.could = s.could || s.all.meets(c, anyDomain)
 	s.unanswered = s.unanswered || len(c.Mapped) == 0 && s.bare.meets(c, d)
 	s.speakOf(c)
 	s.count(c, 1)
@@ -183,21 +188,25 @@ type tallyKey struct {
 	segment design.ID // every: all segments together
 }
 
-// No ID looks like these.
+// No domain has these numbers, and no ID looks like these.
 const (
+	anyDomain = -1 // all domains together
+	nobody    = -2 // what is kept free of everybody
+
 	everyone design.ID = "*"
 	every    design.ID = "*"
 )
 
 func (t tally) add(c Claim, domain, n int) {
 	if c.Party == "" { // kept free of everybody
-		t[tallyKey{-1, "", ""}] += n
+		t[tallyKey{nobody, "", ""}] += n
 		return
 	}
 	for _, party := range []design.ID{everyone, c.Party} {
 		t[tallyKey{domain, party, c.Segment}] += n
 		t[tallyKey{domain, party, every}] += n
-		t[tallyKey{-2, party, every}] += n
+		t[tallyKey{anyDomain, party, c.Segment}] += n
+		t[tallyKey{anyDomain, party, every}] += n
 	}
 }
 
@@ -206,9 +215,9 @@ func (t tally) add(c Claim, domain, n int) {
 // is kept for the whole estate meets everything.
 func (t tally) meets(c Claim, domain int) bool {
 	if c.Party == "" {
-		return t[tallyKey{-2, everyone, every}] > 0
+		return t[tallyKey{anyDomain, everyone, every}] > 0
 	}
-	if t[tallyKey{-1, "", ""}] > 0 {
+	if t[tallyKey{nobody, "", ""}] > 0 {
 		return true
 	}
 	if domain == 0 {

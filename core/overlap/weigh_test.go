@@ -29,7 +29,7 @@ func TestWeighingAgainstEveryPair(t *testing.T) {
 			g.Claims = append(g.Claims, c)
 		}
 		slices.SortStableFunc(g.Claims, func(a, b Claim) int { return prefix.Compare(a.Prefix, b.Prefix) })
-		var meet, unanswered, different bool
+		var meet, unanswered, different, could bool
 		for i, a := range g.Claims {
 			for _, b := range g.Claims[i+1:] {
 				different = different || a.Party != b.Party
@@ -37,6 +37,8 @@ func TestWeighingAgainstEveryPair(t *testing.T) {
 					continue
 				}
 				da, db := domains[a.Party], domains[b.Party]
+				divided := a.Segment != b.Segment && a.Segment != "" && b.Segment != ""
+				could = could || a.Party == "" || b.Party == "" || !divided
 				if a.Party != "" && b.Party != "" && (da == 0 || da != db || a.Segment != b.Segment && a.Segment != "" && b.Segment != "") {
 					continue
 				}
@@ -50,8 +52,10 @@ func TestWeighingAgainstEveryPair(t *testing.T) {
 			want = Joined
 		case meet:
 			want = Answered
-		case different:
+		case could:
 			want = Apart
+		case different:
+			want = Divided
 		}
 		g.weigh(domains)
 		assert.Equal(t, want, g.Weight)

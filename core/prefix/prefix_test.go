@@ -258,3 +258,31 @@ func TestSummaries(t *testing.T) {
 		}
 	})
 }
+
+func TestSetAlgebraAndContainment(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		draw := func(label string) (out []netip.Prefix) {
+			for range rapid.IntRange(0, 10).Draw(t, label) {
+				out = append(out, crowded(t, label))
+			}
+			return out
+		}
+		a, b := draw("a"), draw("b")
+		both := Intersect(a, b)
+		assert.Equal(t, Union(a, b), Union(Union(Free(a, b), both), Free(b, a)), "the three parts make the whole")
+		assert.Equal(t, Intersect(b, a), both)
+		assert.Empty(t, Intersect(Free(a, b), b))
+		x, p := NewIndex(a), crowded(t, "p")
+		var inside, containing []int
+		for n, o := range a {
+			if Contains(p, o) {
+				inside = append(inside, n)
+			}
+			if Contains(o, p) {
+				containing = append(containing, n)
+			}
+		}
+		assert.ElementsMatch(t, inside, x.Inside(p))
+		assert.ElementsMatch(t, containing, x.Containing(p))
+	})
+}

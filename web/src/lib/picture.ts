@@ -102,7 +102,11 @@ function order(left: Party[], right: Party[], links: Link[]): [Party[], Party[]]
     partners.set(l.a, [...(partners.get(l.a) ?? []), l.b]);
     partners.set(l.b, [...(partners.get(l.b) ?? []), l.a]);
   }
-  let [a, b] = [left, right];
+  const linked = (list: Party[]) => [
+    ...list.filter((x) => partners.has(x.id)),
+    ...list.filter((x) => !partners.has(x.id)),
+  ];
+  let [a, b] = [linked(left), linked(right)];
   for (let round = 0; round < 4; round++) {
     b = byMean(b, a, partners);
     a = byMean(a, [...b, ...a], partners);
@@ -118,7 +122,7 @@ function byMean(list: Party[], fixed: Party[], partners: Map<string, string[]>):
   };
   return list
     .map((x, n) => ({ x, key: mean(x, n), n }))
-    .sort((p, q) => p.key - q.key || p.n - q.n)
+    .sort((p, q) => Number(partners.has(q.x.id)) - Number(partners.has(p.x.id)) || p.key - q.key || p.n - q.n)
     .map(({ x }) => x);
 }
 

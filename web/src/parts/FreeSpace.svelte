@@ -51,7 +51,10 @@
   }
 </script>
 
-<section class="border-line border-t p-3" aria-label="Free space">
+<section
+  class="border-ink bg-sheet max-h-[45%] shrink-0 overflow-y-auto border-t-2 p-3"
+  aria-label="Free space"
+>
   <h2 class="mb-1">Free space</h2>
   <form class="grid grid-cols-2 gap-2" onsubmit={ask}>
     <label class="label"

@@ -34,7 +34,8 @@
     breaks: { word: "breaks an intent", tone: "text-clash" },
     joined: { word: "breaks when used", tone: "text-warn" },
     within: { word: "within one party", tone: "text-warn" },
-    apart: { word: "not linked", tone: "text-soft" },
+    apart: { word: "breaks when joined", tone: "text-soft" },
+    divided: { word: "only untidy", tone: "text-soft" },
     answered: { word: "answered by a mapping", tone: "text-good" },
   };
   let typed = $state("");
@@ -93,52 +94,54 @@
       />
     {/if}
   </section>
-  <aside class="border-line overflow-y-auto border-l" aria-label="Conflict groups">
-    <h2 class="px-3 pt-3 pb-1">Conflicts, worst first</h2>
-    {#each listed as g (g.key)}
-      <div class={g.key === group?.key ? "bg-sheet border-ink border-b-2" : ""}>
-        <button class="row" aria-current={g.key === group?.key} onclick={() => choose(g.key)}>
-          <span class="flex gap-2"
-            ><span class="font-mono">{g.span}</span><span
-              class="ml-auto font-semibold {weights[g.weight]?.tone}">{weights[g.weight]?.word}</span
-            ></span
-          >
-          <span class="block text-sm">{g.sentence}.</span>
-        </button>
-        {#if g.key === group?.key}
-          <div class="px-3 py-2 text-sm">
-            {#each g.claims.slice(0, 40) as c (c.owner + c.prefix)}
-              <p class="flex flex-wrap gap-x-2 py-0.5">
-                <span>{c.title}</span>
-                <span class="ml-auto"><Address value={c.prefix} /></span>
-                {#if c.fixed}<span class="text-soft w-full">can not be renumbered</span>{/if}
-                {#if c.mapped?.length}<span class="text-good w-full"
-                    >seen elsewhere as <Address value={c.mapped[0] ?? ""} /></span
-                  >{/if}
-              </p>
-            {/each}
-            {#if g.claims.length > 40}<p class="text-soft">and {g.claims.length - 40} more ranges</p>{/if}
-            {#if g.intents.length}
-              <p class="text-soft mt-1">
-                {g.intents.length}
-                {g.intents.length === 1 ? "intent has an end" : "intents have an end"} in these ranges.
-              </p>
-            {/if}
-            <a class="button button-main mt-2" href={placeURL(design, "translation", { group: g.key })}
-              >Compare remedies</a
+  <aside class="border-line flex min-h-0 flex-col border-l" aria-label="Conflict groups">
+    <div class="min-h-0 flex-1 overflow-y-auto">
+      <h2 class="px-3 pt-3 pb-1">Conflicts, worst first</h2>
+      {#each listed as g (g.key)}
+        <div class={g.key === group?.key ? "bg-sheet border-ink border-b-2" : ""}>
+          <button class="row" aria-current={g.key === group?.key} onclick={() => choose(g.key)}>
+            <span class="flex gap-2"
+              ><span class="font-mono">{g.span}</span><span
+                class="ml-auto font-semibold {weights[g.weight]?.tone}">{weights[g.weight]?.word}</span
+              ></span
             >
-          </div>
-        {/if}
-      </div>
-    {:else}
-      <p class="text-soft px-3 py-2">No range is held by more than one party.</p>
-    {/each}
-    {#if groups.length > listed.length}
-      <p class="text-soft px-3 py-2">
-        {groups.length - listed.length} more groups, less bad.
-        <button class="button" onclick={() => (most += 100)}>List 100 more</button>
-      </p>
-    {/if}
+            <span class="block text-sm">{g.sentence}.</span>
+          </button>
+          {#if g.key === group?.key}
+            <div class="px-3 py-2 text-sm">
+              {#each g.claims.slice(0, 40) as c (c.owner + c.prefix)}
+                <p class="flex flex-wrap gap-x-2 py-0.5">
+                  <span>{c.title}</span>
+                  <span class="ml-auto"><Address value={c.prefix} /></span>
+                  {#if c.fixed}<span class="text-soft w-full">can not be renumbered</span>{/if}
+                  {#if c.mapped?.length}<span class="text-good w-full"
+                      >seen elsewhere as <Address value={c.mapped[0] ?? ""} /></span
+                    >{/if}
+                </p>
+              {/each}
+              {#if g.claims.length > 40}<p class="text-soft">and {g.claims.length - 40} more ranges</p>{/if}
+              {#if g.intents.length}
+                <p class="text-soft mt-1">
+                  {g.intents.length}
+                  {g.intents.length === 1 ? "intent has an end" : "intents have an end"} in these ranges.
+                </p>
+              {/if}
+              <a class="button button-main mt-2" href={placeURL(design, "translation", { group: g.key })}
+                >Compare remedies</a
+              >
+            </div>
+          {/if}
+        </div>
+      {:else}
+        <p class="text-soft px-3 py-2">No range is held by more than one party.</p>
+      {/each}
+      {#if groups.length > listed.length}
+        <p class="text-soft px-3 py-2">
+          {groups.length - listed.length} more groups, less bad.
+          <button class="button" onclick={() => (most += 100)}>List 100 more</button>
+        </p>
+      {/if}
+    </div>
     <FreeSpace
       {design}
       within={view.text}

@@ -20,7 +20,10 @@
   );
   const write = writer(useQueryClient(), () => design);
   const holding = (p: Proposal) => p.before.filter((r) => r.holds).length;
-  const apply = (p: Proposal) => void write.change(p.title, p.edits);
+  function apply(p: Proposal): void {
+    chosen.value = group?.key ?? ""; // it is no longer the worst afterwards, and should stay in view
+    void write.change(p.title, p.edits);
+  }
 </script>
 
 <div class="flex h-full flex-col gap-4 overflow-y-auto p-4">
