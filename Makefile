@@ -6,7 +6,7 @@ LISTEN ?= 127.0.0.1:8080
 WEB := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/svelte.config.js
 GO := $(shell find cmd core demo lab server store -name '*.go' -o -name '*.sql' -o -name '*.yaml') web/embed.go go.mod go.sum
 
-.PHONY: help demo demo-reset test build dev lint check-go check-web bench screenshots generate fuzz setup-demo setup-test
+.PHONY: help demo demo-reset test build dev lint check-go check-web bench bench-web screenshots generate fuzz setup-demo setup-test
 
 help: ## list the commands
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | awk -F ':.*## ' '{printf "make %-12s %s\n", $$1, $$2}'
@@ -41,7 +41,11 @@ check-web: bin/dravin e2e/node_modules/.stamp
 	cd e2e && npx playwright test
 
 bench: ## benchmarks of the core
-	go test -run '^$$' -bench . -benchmem ./core/...
+	go test -run '^$$' -bench . -benchmem ./core/... ./store
+
+bench-web: setup-test bin/dravin e2e/node_modules/.stamp ## how fast ruler and table move with 20,000 prefixes
+	rm -rf .dravin/e2e
+	cd e2e && npm run -s bench
 
 fuzz: ## fuzz each reader for a minute
 	go test ./core/prefix -run '^$$' -fuzz FuzzParse -fuzztime 1m

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"mime/multipart"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -21,6 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravin/core/design"
+	"dravin/core/ingest"
 	"dravin/demo"
 	"dravin/server"
 	"dravin/store"
@@ -178,6 +180,65 @@ func TestNoListComesAsNull(t *testing.T) {
 			assert.False(t, strings.Contains(string(text), ":null"), p)
 		}
 	}
+}
+
+// bring sends a file and returns the last line of the answer.
+func bring(t *testing.T, at string, how server.ImportHow, file string) server.ImportStep {
+	var body bytes.Buffer
+	form := multipart.NewWriter(&body)
+	text, err := json.Marshal(how)
+	require.NoError(t, err)
+	require.NoError(t, form.WriteField("how", string(text)))
+	part, err := form.CreateFormFile("file", "stock.csv")
+	require.NoError(t, err)
+	_, err = io.WriteString(part, file)
+	require.NoError(t, err)
+	require.NoError(t, form.Close())
+	answer, err := http.Post(address+at+"/import", form.FormDataContentType(), &body)
+	require.NoError(t, err)
+	defer answer.Body.Close()
+	lines, err := io.ReadAll(answer.Body)
+	require.NoError(t, err)
+	all := strings.Split(strings.TrimSpace(string(lines)), "\n")
+	var step server.ImportStep
+	require.NoError(t, json.Unmarshal([]byte(all[len(all)-1]), &step), "%s", lines)
+	return step
+}
+
+func TestBringingInAndFindingRoom(t *testing.T) {
+	at := fresh(t)
+	const file = "party,name,prefix,segment\nOld Orangery,ticket desk,10.41.0.0/24,visitors\nOld Orangery,shed,10.41.1.5/24,\nMarrow Hill,data room,10.20.0.0/22,\n"
+	preview := bring(t, at, server.ImportHow{}, file)
+	require.NotNil(t, preview.Plan)
+	assert.Equal(t, map[ingest.Outcome]int{"new": 1, "refused": 1, "same": 1}, preview.Plan.Counts)
+	assert.Equal(t, int64(0), call[server.DesignState](t, "GET", at, nil, 200).Position, "a preview stores nothing")
+
+	done := bring(t, at, server.ImportHow{Accept: true, Reason: "Bring in the orangery"}, file)
+	require.NotNil(t, done.Stored)
+	assert.Equal(t, int64(1), done.Stored.Position)
+	stale := bring(t, at, server.ImportHow{Accept: true}, strings.Replace(file, "ticket desk", "kiosk", 1))
+	require.NotNil(t, stale.Problem)
+	assert.Equal(t, 409, stale.Problem.Status)
+	assert.Equal(t, "Bring in the orangery", stale.Problem.Since[0].Reason)
+	twice := bring(t, at, server.ImportHow{Accept: true, Base: 1}, file)
+	assert.Nil(t, twice.Stored, "the same file twice changes nothing")
+	bad := bring(t, at, server.ImportHow{}, "\x00\x01")
+	require.NotNil(t, bad.Problem)
+	assert.Equal(t, 422, bad.Problem.Status)
+
+	stock := call[server.Stock](t, "GET", at+"/stock", nil, 200)
+	assert.Equal(t, "visitors", stock.Segments[0].Name)
+	free := call[[]server.FreeRange](t, "GET", at+"/free?size=24&within=10.41.0.0/23", nil, 200)
+	require.Len(t, free, 1)
+	assert.Equal(t, "10.41.1.0/24", free[0].Prefix.String())
+	assert.Equal(t, "fills the gap exactly and leaves larger blocks whole", free[0].Why)
+	orangery := call[[]server.Found](t, "GET", at+"/search?q=marrow", nil, 200)[0].ID
+	theirs := call[[]server.FreeRange](t, "GET", at+"/free?size=24&within=10.41.0.0/23&for="+string(orangery), nil, 200)
+	assert.Equal(t, "10.41.0.0/24", theirs[0].Prefix.String(), "unused by Marrow Hill is enough")
+	call[doc](t, "GET", at+"/free?size=24&within=tulips", nil, 422)
+	holders := call[[]server.Found](t, "GET", at+"/search?q=10.20.0.0/16", nil, 200)
+	require.Len(t, holders, 1)
+	assert.Equal(t, "holds 10.20.0.0/22", holders[0].Hint)
 }
 
 func TestKeysAreMaskedUntilAskedForAndTheHistoryKnows(t *testing.T) {

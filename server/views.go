@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -12,6 +13,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/finding"
 	"dravin/core/overlap"
+	"dravin/core/prefix"
 	"dravin/core/proof"
 	"dravin/core/route"
 	"dravin/core/translate"
@@ -177,6 +179,9 @@ func searchFor(v *solved, in *inSearch) ([]Found, error) {
 		}
 		return out, nil
 	}
+	if p, err := prefix.Parse(text); err == nil {
+		return holdersOf(v, p), nil
+	}
 	for _, o := range d.All() {
 		path := d.Path(o.ID)
 		if len(out) < maxFound && (text == "" || strings.Contains(strings.ToLower(o.Name), text) || strings.Contains(path, text)) {
@@ -184,6 +189,25 @@ func searchFor(v *solved, in *inSearch) ([]Found, error) {
 		}
 	}
 	return out, nil
+}
+
+// holdersOf lists who holds a prefix, as a whole or in part.
+func holdersOf(v *solved, p netip.Prefix) []Found {
+	claims := overlap.Claims(v.design)
+	ranges := make([]netip.Prefix, len(claims))
+	for n, c := range claims {
+		ranges[n] = c.Prefix
+	}
+	x := prefix.NewIndex(ranges)
+	out := []Found{}
+	for _, n := range append(x.Containing(p), x.Inside(p)...) {
+		c := claims[n]
+		f := Found{c.Owner, c.Kind, c.Title, "holds " + c.Prefix.String()}
+		if len(out) < maxFound && !slices.Contains(out, f) {
+			out = append(out, f)
+		}
+	}
+	return out
 }
 
 // Sheet is everything about one object.

@@ -96,6 +96,60 @@ func TestExitCodesAndWords(t *testing.T) {
 	}
 }
 
+func TestOverlapsOfALargeAndAnOddFile(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "stock.csv")
+	require.NoError(t, os.WriteFile(file, []byte("prefix;Party;x\n10.0.0.0/8;\"A; \"\"one\"\"\";1\n10.1.0.0/16;B;2\n10.1.2.0/24;B;3\n2001:db8::/32;B;4\n2001:db8::/32;C;5\n"), 0o644))
+	for name, c := range map[string]struct {
+		args []string
+		code int
+		want string
+	}{
+		"csv": {[]string{"overlaps", file, "--format", "csv"}, 0, "party_a,prefix_a,party_b,prefix_b,relation,shared\n" +
+			`"A; ""one""",10.0.0.0/8,B,10.1.0.0/16,contains,10.1.0.0/16` + "\n" + `"A; ""one""",10.0.0.0/8,B,10.1.2.0/24,contains,10.1.2.0/24` + "\nB,2001:db8::/32,C,2001:db8::/32,equal,2001:db8::/32\n"},
+		"count":         {[]string{"overlaps", file, "--count"}, 0, "3\n"},
+		"within":        {[]string{"overlaps", file, "--count", "--within-party"}, 0, "4\n"},
+		"strict":        {[]string{"overlaps", file, "--count", "--strict"}, 1, "3\n"},
+		"nothing":       {[]string{"free", file, "--size", "24", "--within", "10.1.0.0/16"}, 1, "No free /24 is left there.\n"},
+		"for one party": {[]string{"free", file, "--size", "24", "--within", "10.1.0.0/16", "--for", "C", "--most", "1"}, 0, "10.1.0.0/24        begins the free block 10.1.0.0/16; room for 255 more of its size\n"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			code, out, err := run(t, c.args...)
+			assert.Equal(t, c.code, code, err)
+			assert.Equal(t, c.want, out)
+		})
+	}
+	code, out, _ := run(t, "overlaps", file, "--format", "json")
+	require.Equal(t, 0, code)
+	var pairs []map[string]string
+	require.NoError(t, json.Unmarshal([]byte(out), &pairs), out)
+	assert.Len(t, pairs, 3)
+}
+
+func TestImportWritesOnlyWithoutDryRun(t *testing.T) {
+	dir := t.TempDir()
+	into, from := filepath.Join(dir, "estate.yaml"), filepath.Join(dir, "new.csv")
+	text, err := os.ReadFile(estate)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(into, text, 0o644))
+	require.NoError(t, os.WriteFile(from, []byte("party,name,prefix\nOld Orangery,house,10.41.0.0/24\nOld Orangery,shed,10.41.1.1/24\n"), 0o644))
+	code, out, _ := run(t, "import", from, "--into", into, "--dry-run")
+	assert.Equal(t, 1, code, "a line is refused")
+	assert.Contains(t, out, "1 new, 0 changed, 0 the same, 1 refused")
+	assert.Contains(t, out, "the /24 that holds it is 10.41.1.0/24")
+	same, err := os.ReadFile(into)
+	require.NoError(t, err)
+	assert.Equal(t, string(text), string(same))
+	_, _, _ = run(t, "import", from, "--into", into)
+	code, out, _ = run(t, "overlaps", into, "--groups")
+	assert.Equal(t, 0, code, out)
+	after, err := os.ReadFile(into)
+	require.NoError(t, err)
+	assert.Contains(t, string(after), "Old Orangery")
+	code, _, stderr := run(t, "import", "--into", into)
+	assert.Equal(t, 2, code, stderr)
+}
+
 func TestWalkInJSON(t *testing.T) {
 	code, out, _ := run(t, "walk", estate, "--from", "catalogue", "--to", "192.168.40.17", "--proto", "tcp", "--port", "502", "--format", "json")
 	assert.Equal(t, 1, code)

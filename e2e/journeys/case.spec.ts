@@ -1,29 +1,8 @@
-import AxeBuilder from "@axe-core/playwright";
-import { expect, test, type Page } from "@playwright/test";
+import { expect, test } from "@playwright/test";
 import { readFile } from "node:fs/promises";
+import { accessible, openCase, place, strict } from "./page";
 
-// Whatever a page logs as an error, or the content policy refuses, fails the journey.
-test.beforeEach(({ page }) => {
-  page.on("console", (message) => {
-    if (message.type() === "error" && !/status of 4\d\d/.test(message.text())) throw new Error(message.text());
-  });
-  page.on("pageerror", (error) => {
-    throw error;
-  });
-});
-
-const place = (page: Page, name: string) => page.getByRole("navigation", { name: "Places" }).getByRole("link", { name }).click();
-
-async function accessible(page: Page): Promise<void> {
-  const { violations } = await new AxeBuilder({ page }).withTags(["wcag2a", "wcag2aa"]).analyze();
-  expect(violations.map((v) => `${v.id}: ${v.nodes.map((n) => n.html).join(" | ")}`)).toEqual([]);
-}
-
-async function openCase(page: Page): Promise<void> {
-  await page.goto("/");
-  await page.locator('input[type="file"]').setInputFiles("../demo/two-gardens.yaml");
-  await expect(page).toHaveURL(/estate/);
-}
+test.beforeEach(({ page }) => strict(page));
 
 test("from two colliding sites to a proven, translated path, and back again", async ({ page, context, browser }) => {
   await context.grantPermissions(["clipboard-read", "clipboard-write"]);

@@ -48,7 +48,7 @@ const strandGap = 7;
 /** With more parties than this, ranges without a conflict are folded away. */
 const roomy = 14;
 
-export function draw(estate: Estate, width: number): Picture {
+export function draw(estate: Estate, width: number, selected: string): Picture {
   const tied = new Set(estate.ties.filter((t) => t.weight !== "answered").flatMap((t) => [t.a, t.b]));
   const fold = estate.parties.length > roomy;
   const [left, right] = order(
@@ -91,7 +91,7 @@ export function draw(estate: Estate, width: number): Picture {
     height,
     parties: [...at.values()],
     links: placeLinks(estate.links, at),
-    ties: placeTies(estate.ties, rowAt),
+    ties: placeTies(worthDrawing(estate, selected), rowAt),
   };
 }
 
@@ -174,6 +174,18 @@ function curve(
   }
   const mid = (xa + xb) / 2;
   return `M${xa},${ya} C${mid},${ya} ${mid},${yb} ${xb},${yb}`;
+}
+
+/** More ties than this can not be followed by eye. */
+const many = 30;
+
+/** All ties, or where they are many, those that break something and those of what is selected; the hatch shows the others. */
+function worthDrawing(estate: Estate, selected: string): Tie[] {
+  if (estate.ties.length <= many) return estate.ties;
+  const own = new Set(estate.parties.find((x) => x.id === selected)?.ranges.map((r) => r.id) ?? [selected]);
+  return estate.ties.filter(
+    (t) => t.weight === "breaks" || t.weight === "joined" || own.has(t.a) || own.has(t.b),
+  );
 }
 
 function placeTies(ties: Tie[], rowAt: Map<string, { party: PlacedParty; y: number }>): PlacedTie[] {

@@ -12,5 +12,9 @@ export function urlState(name: string) {
       if (v) searchParams.set(name, v);
       else searchParams.delete(name);
     },
+    /** Sets it without a new entry in the browser's history. */
+    replace(v: string): void {
+      if (v !== this.value) searchParams.set(name, v, { replace: true });
+    },
   };
 }

@@ -11,7 +11,7 @@
   const { estate, selected, select, openGroup }: Props = $props();
 
   let width = $state(800);
-  const picture = $derived(draw(estate, width));
+  const picture = $derived(draw(estate, width, selected));
   const ground = $derived(picture.parties.filter((x) => x.ground));
   const clouds = $derived(picture.parties.filter((x) => !x.ground));
   const bankX = $derived({

@@ -34,7 +34,7 @@
     count: 0,
     getScrollElement: () => scroller ?? null,
     estimateSize: () => rowHeight,
-    overscan: 12,
+    overscan: 5,
   });
   $effect(() => {
     const count = rows.length;
@@ -210,7 +210,7 @@
     {onpaste}
   >
     <div class="relative" role="presentation" style:height="{$virtual.getTotalSize()}px">
-      {#each $virtual.getVirtualItems() as item (item.index)}
+      {#each $virtual.getVirtualItems() as item, slot (slot)}
         {@const row = rows[item.index]}
         {#if row}
           <div

@@ -22,12 +22,22 @@
   const whole = parseRange("10.0.0.0/8") as Range;
   /** The group's range with room around it, unless another view was asked for. */
   const view = $derived.by(() => {
-    const asked = parseRange(viewing.value);
+    const asked = moved ?? parseRange(viewing.value);
     if (asked) return asked;
     const span = group && parseRange(group.span);
     return span ? around(span, span.bits - 4) : whole;
   });
-  const show = (r: Range) => (viewing.value = r.text);
+  /** Where the ruler is while it moves; the URL follows once it rests. */
+  let moved = $state.raw<Range>();
+  let rest: ReturnType<typeof setTimeout> | undefined;
+  function show(r: Range): void {
+    moved = r;
+    clearTimeout(rest);
+    rest = setTimeout(() => {
+      viewing.replace(r.text);
+      moved = undefined;
+    }, 200);
+  }
   const blocks = ["10.0.0.0/8", "100.64.0.0/10", "172.16.0.0/12", "192.168.0.0/16"];
 
   const weights: Record<string, { word: string; tone: string }> = {
@@ -44,22 +54,28 @@
     e.preventDefault();
     const r = parseRange(typed);
     refused = r ? "" : `"${typed}" is not a prefix; type one such as 192.168.32.0/20`;
-    if (r) show(r.bits > r.width - 4 ? around(r, r.width - 4) : r);
+    if (r) jump(r.bits > r.width - 4 ? around(r, r.width - 4) : r);
   }
   function lookAt(prefix: string): void {
     const r = parseRange(prefix);
-    if (r) show(around(r, Math.min(r.width - 4, r.bits - 4)));
+    if (r) jump(around(r, Math.min(r.width - 4, r.bits - 4)));
   }
   /** How many groups are listed; thousands would only be scrolled past. */
   let most = $state(60);
   const listed = $derived(groups.slice(0, most));
+  /** Goes to a view at once, as a step of its own in the browser's history. */
+  function jump(r: Range | undefined): void {
+    clearTimeout(rest);
+    moved = undefined;
+    viewing.value = r?.text ?? "";
+  }
   function choose(key: string): void {
-    viewing.value = "";
+    jump(undefined);
     chosen.value = key;
   }
 </script>
 
-<div class="grid h-full grid-cols-[1fr_23rem]">
+<div class="grid h-full grid-cols-[1fr_23rem] grid-rows-[minmax(0,1fr)]">
   <section class="flex min-w-0 flex-col" aria-label="Ruler">
     <div class="border-line flex flex-wrap items-center gap-1.5 border-b px-3 py-2">
       <form class="flex items-center gap-1.5" onsubmit={goTo}>
@@ -76,9 +92,7 @@
         aria-label="Zoom in"><Plus size={16} /></button
       >
       {#each blocks as b (b)}
-        <button class="button px-1.5 font-mono text-xs" onclick={() => show(parseRange(b) as Range)}
-          >{b}</button
-        >
+        <button class="button px-1.5 font-mono text-xs" onclick={() => jump(parseRange(b))}>{b}</button>
       {/each}
       {#if refused}<p class="text-clash w-full text-sm" role="alert">{refused}</p>{/if}
     </div>

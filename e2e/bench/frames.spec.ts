@@ -1,0 +1,61 @@
+import { expect, test, type Page } from "@playwright/test";
+import { largeDesign } from "../large";
+
+/** Does something over and over while the browser counts how long each frame took. */
+async function frames(page: Page, times: number, act: (n: number) => Promise<void>): Promise<string> {
+  await page.evaluate(() => {
+    const w = window as unknown as { frames: number[]; counting: boolean };
+    w.frames = [];
+    w.counting = true;
+    let last = performance.now();
+    const step = (now: number) => {
+      w.frames.push(now - last);
+      last = now;
+      if (w.counting) requestAnimationFrame(step);
+    };
+    requestAnimationFrame(step);
+  });
+  for (let n = 0; n < times; n++) await act(n);
+  const list = await page.evaluate(() => {
+    const w = window as unknown as { frames: number[]; counting: boolean };
+    w.counting = false;
+    return w.frames.slice(1);
+  });
+  list.sort((a, b) => a - b);
+  const at = (q: number) => (list[Math.min(list.length - 1, Math.floor(q * list.length))] ?? 0).toFixed(1);
+  return `${list.length} frames, median ${at(0.5)} ms, 99% ${at(0.99)} ms, longest ${at(1)} ms, over 50 ms: ${list.filter((f) => f > 50).length}`;
+}
+
+test("frames with 20,000 prefixes of 500 parties", async ({ page, request }) => {
+  const id = await largeDesign(request, 500, 40);
+  await request.get(`/api/designs/${id}/overlaps`); // the first look computes
+
+  const start = Date.now();
+  await page.goto(`/designs/${id}/overlaps?view=10.0.0.0%2F8`);
+  await expect(page.getByText("ranges in view")).toBeVisible();
+  console.log(`ruler: shown after ${Date.now() - start} ms`);
+  const ruler = page.getByRole("application");
+  await ruler.focus();
+  await page.waitForTimeout(500);
+  const keys = ["+", "+", "+", "ArrowRight", "ArrowRight", "-", "ArrowLeft", "+", "+", "-", "-", "-", "-"];
+  console.log("ruler, keys:  ", await frames(page, 130, (n) => page.keyboard.press(keys[n % keys.length] ?? "+")));
+  const box = (await ruler.boundingBox()) ?? { x: 0, y: 0, width: 900, height: 600 };
+  await page.mouse.move(box.x + 500, box.y + 300);
+  console.log("ruler, wheel: ", await frames(page, 80, (n) => page.mouse.wheel(0, n % 8 < 4 ? -100 : 100)));
+  console.log(
+    "ruler, rows:  ",
+    await frames(page, 60, () => ruler.evaluate((e) => void (e.scrollTop += 400)).then(() => page.waitForTimeout(16))),
+  );
+
+  const begin = Date.now();
+  await page.goto(`/designs/${id}/estate?as=table`);
+  await expect(page.getByText("of 20500 rows")).toBeVisible();
+  console.log(`table: shown after ${Date.now() - begin} ms`);
+  const grid = page.getByRole("grid");
+  await page.waitForTimeout(500);
+  console.log(
+    "table, scroll:",
+    await frames(page, 120, (n) => grid.evaluate((e, by) => void (e.scrollTop += by), n % 2 ? 900 : 5000).then(() => page.waitForTimeout(16))),
+  );
+  console.log("table, filter:", await frames(page, 12, (n) => page.getByLabel("Filter").press("plot 12 5".at(n % 9) ?? "p")));
+});
