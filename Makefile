@@ -38,7 +38,7 @@ check-go:
 
 check-web: bin/dravin e2e/node_modules/.stamp
 	rm -rf .dravin/e2e
-	cd e2e && npx playwright test
+	cd e2e && npm run -s units && npm run -s test
 
 bench: ## benchmarks of the core
 	go test -run '^$$' -bench . -benchmem ./core/... ./store

@@ -34,7 +34,7 @@ test("pictures of every place", async ({ page, request }) => {
   await shoot(page, "designs");
 
   await go("estate");
-  await page.getByRole("button", { name: "lan glasshouse 192.168.40.0/24, collides" }).last().click();
+  await page.getByRole("button", { name: "lan glasshouse 192.168.40.0/24, collides" }).first().click();
 
   await expect(page.getByRole("complementary", { name: "Sheet" })).toContainText("firmware");
   await shoot(page, "estate");
@@ -79,7 +79,7 @@ test("pictures of every place", async ({ page, request }) => {
   await shoot(page, "proof-works");
 
   await go("handover");
-  await page.getByRole("button", { name: "Peatside Nursery" }).click();
+  await page.getByRole("button", { name: /^Peatside Nursery/ }).click();
   await page.getByRole("button", { name: /dravin\.nft/ }).click();
   await expect(page.getByTestId("file")).toContainText("dnat");
   await shoot(page, "handover");

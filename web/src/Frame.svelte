@@ -91,7 +91,7 @@
       {#if broken + risks === 0}
         Nothing wrong
       {:else}
-        {broken} broken{risks ? `, ${risks} at risk` : ""}
+        {[broken && `${broken} broken`, risks && `${risks} at risk`].filter(Boolean).join(", ")}
       {/if}
     </button>
     <button

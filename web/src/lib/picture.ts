@@ -46,7 +46,7 @@ const gap = 26;
 const top = 44;
 const strandGap = 7;
 /** With more parties than this, ranges without a conflict are folded away. */
-const roomy = 14;
+const roomy = 40;
 
 export function draw(estate: Estate, width: number, selected: string): Picture {
   const tied = new Set(estate.ties.filter((t) => t.weight !== "answered").flatMap((t) => [t.a, t.b]));

@@ -4,7 +4,8 @@
   import { untrack } from "svelte";
   import { toast } from "svelte-sonner";
   import { Refusal, type DesignState, type ImportHow } from "../api/client";
-  import { importFile, toRanges, type Imported } from "../api/import";
+  import { importFile, type Imported } from "../api/import";
+  import { toRanges } from "../api/ranges";
   import { complain, designKey } from "../api/queries";
 
   interface Props {

@@ -26,6 +26,10 @@
       act();
     }
   };
+  const partyWords = (x: Estate["parties"][number]): string => {
+    const what = x.where || (x.kind === "outside" ? "outside party" : x.kind);
+    return x.gateways ? `${what}, ${x.gateways} ${x.gateways === 1 ? "gateway" : "gateways"}` : what;
+  };
   const strandWords = (n: number) => (n === 0 ? "no tunnel" : n === 1 ? "1 strand" : `${n} strands`);
 </script>
 
@@ -114,9 +118,7 @@
             class="group-hover:fill-mark group-focus-visible:fill-mark fill-transparent"
           />
           <text x={x + 10} y={y + 16} class="fill-ink font-semibold">{cut(party.name, 32)}</text>
-          <text x={x + 10} y={y + 30} class="fill-soft text-xs"
-            >{party.where || "site"}, {party.gateways} {party.gateways === 1 ? "gateway" : "gateways"}</text
-          >
+          <text x={x + 10} y={y + 30} class="fill-soft text-xs">{partyWords(party)}</text>
         </g>
         {#each rows as { range, y: ry, tied }, n (n)}
           <g
