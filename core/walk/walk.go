@@ -484,10 +484,12 @@ func (w *walker) homeOf(id design.ID) design.ID {
 }
 
 // outOfEstate is what becomes of a packet that only the way to the internet is
-// left for.
+// left for. Where selectors are all that could have taken it, or one names its
+// destination, they are to blame; else a route is missing.
 func (w *walker) outOfEstate(p *route.Point, at Place) Host {
+	routed := slices.ContainsFunc(p.Routes, func(r route.Route) bool { return r.Hop.Kind == route.Tunnel })
 	for _, s := range p.Selectors {
-		if s.Remote.Contains(w.header.Dst) || s.Local.Contains(w.header.Src) {
+		if s.Remote.Contains(w.header.Dst) || !routed && s.Local.Contains(w.header.Src) {
 			return w.halt(SelectorMiss, at,
 				fmt.Sprintf("no selector of %s covers %s to %s; the nearest has %s and %s", w.d.Title(s.Link), w.header.Src, w.header.Dst, s.Local, s.Remote),
 				fmt.Sprintf("add %s and %s to the selectors at both ends of %s", w.header.Src, w.header.Dst, w.d.Title(s.Link)))
