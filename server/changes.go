@@ -92,6 +92,9 @@ func (s *Server) changeOperations(api huma.API) {
 const author = "this browser"
 
 func (s *Server) change(ctx context.Context, in *changeIn) (*answer[store.Info], error) {
+	if !design.IsText(in.Body.Reason) {
+		return nil, refused("reason", "the reason holds a control character; write plain text")
+	}
 	edits, err := decode(in.Body.Edits)
 	if err != nil {
 		return nil, s.failed(err)

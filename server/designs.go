@@ -90,7 +90,7 @@ func read(in *newDesign) (*design.Design, error) {
 		return d, err
 	}
 	name := strings.TrimSpace(in.Body.Name)
-	if design.Slug(name) == "" {
+	if design.Slug(name) == "" || !design.IsText(name) {
 		return nil, design.Problems{{Field: "name", Why: "is empty", Want: "give the design a name with a letter or digit"}}
 	}
 	return design.New(name, nil), nil

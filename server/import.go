@@ -75,6 +75,9 @@ func (s *Server) importUpload(ctx context.Context, r *http.Request, id string, p
 	if err := json.NewDecoder(io.LimitReader(part, 4<<20)).Decode(&how); err != nil {
 		return ImportStep{}, refused("how", "is not JSON: "+err.Error())
 	}
+	if !design.IsText(how.Reason) {
+		return ImportStep{}, refused("reason", "the reason holds a control character; write plain text")
+	}
 	if part, err = form.NextPart(); err != nil || part.FormName() != "file" {
 		return ImportStep{}, refused("file", "the second part must be file")
 	}

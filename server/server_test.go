@@ -129,6 +129,9 @@ func TestBadInputNamesThePlaceAndStoresNothing(t *testing.T) {
 		"bomb":          {"/api/designs", `{"from":"file","file":"a: &a [1]\nb: [*a,*a]\n"}`, 422, "anchors"},
 		"no name":       {"/api/designs", `{"from":"nothing","name":" "}`, 422, "name"},
 		"no design":     {"/api/designs/none/undo", `{"base":0}`, 404, "no such design"},
+		"no text":       {at + "/changes", `{"base":0,"reason":"a\u0000","edits":[{"op":"remove","id":"x"}]}`, 422, "control character"},
+		"no text in it": {at + "/changes", strings.Replace(edit(`{"prefixes":["10.0.0.0/8"],"note":"\u0000"}`), `"y"`, `""`, 1), 422, "control character"},
+		"odd design":    {"/api/designs/a%00b/undo", `{"base":0}`, 404, "no such design"},
 		"nothing":       {at + "/undo", `{"base":0}`, 409, "nothing to undo"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -113,6 +113,9 @@ func (s *Store) Info(ctx context.Context, id string) (Info, error) {
 
 func info(ctx context.Context, q sqlx.QueryerContext, id, lock string) (Info, error) {
 	var out Info
+	if !design.IsText(id) { // the database would call it an error
+		return out, ErrNotFound
+	}
 	err := sqlx.GetContext(ctx, q, &out, `select id, name, position, updated_at from designs where id = $1 `+lock, id)
 	if errors.Is(err, sql.ErrNoRows) {
 		return out, ErrNotFound
@@ -141,6 +144,9 @@ func (s *Store) Create(ctx context.Context, d *design.Design) (Info, error) {
 
 // Delete removes a design and its journal.
 func (s *Store) Delete(ctx context.Context, id string) error {
+	if !design.IsText(id) {
+		return ErrNotFound
+	}
 	r, err := s.db.ExecContext(ctx, `delete from designs where id = $1`, id)
 	if err != nil {
 		return err

@@ -19,6 +19,9 @@ const maxName = 80
 // unwise, such as an overlap, is a finding and not a problem.
 func (d *Design) validate() Problems {
 	v := &validator{d: d}
+	if !IsText(d.Name) || utf8.RuneCountInString(d.Name) > maxName {
+		v.problems = append(v.problems, Problem{Field: "name", Why: "the design's name is too long or no text", Want: fmt.Sprintf("at most %d characters", maxName)})
+	}
 	for parent, list := range d.inside {
 		if parent != "" && d.objects[parent] == nil {
 			for _, o := range list {
@@ -84,6 +87,7 @@ func (v *validator) object(o *Object) {
 		v.add(o, "kind", "is not a kind of object, or the body is another kind's", "use one of "+wordsOf(Kinds()))
 		return
 	}
+	v.texts(o)
 	if !s.fits(v.d.Get(o.Parent)) {
 		v.add(o, "parent", "a "+string(o.Kind)+" can not stand here", "it belongs into "+whereOf(s))
 		return
@@ -91,6 +95,23 @@ func (v *validator) object(o *Object) {
 	if v.refs(o) {
 		v.rules(o)
 	}
+}
+
+// texts refuses what no database, file or terminal takes as text.
+func (v *validator) texts(o *Object) {
+	body := reflect.ValueOf(o.Body).Elem()
+	for n := range body.NumField() {
+		if f := body.Field(n); f.Kind() == reflect.String && !IsText(f.String()) {
+			key, _ := keyOf(body.Type().Field(n))
+			v.add(o, key, "holds a control character, or is not UTF-8", "use letters, digits, marks, tabs and line ends")
+		}
+	}
+}
+
+// IsText reports whether s can be stored and shown as text: UTF-8 without
+// control characters other than tabs and line ends.
+func IsText(s string) bool {
+	return utf8.ValidString(s) && !strings.ContainsFunc(s, func(r rune) bool { return unicode.IsControl(r) && r != '\n' && r != '\t' })
 }
 
 func whereOf(s *spec) string {

@@ -48,13 +48,21 @@
     ].filter((x) => x.title.toLowerCase().includes(text.trim().toLowerCase())),
   );
   const objects = $derived<Item[]>(
-    (found.data ?? []).map((f) => ({
+    // What was found for an older text must not be there to be chosen.
+    (asked === text ? (found.data ?? []) : []).map((f) => ({
       key: f.id + f.hint,
       title: f.title,
       hint: `${f.kind}, ${f.hint}`,
       run: f.kind === "intent" ? to("proof", { intent: f.id }) : to("estate", { sel: f.id }),
     })),
   );
+
+  const items = $derived([...objects, ...actions]);
+  /** What Enter would take: the first, unless the arrows have moved on to another that is still listed. */
+  let selected = $state("");
+  $effect(() => {
+    if (!items.some((i) => i.key === selected)) selected = items[0]?.key ?? "";
+  });
 
   function choose(item: Item): void {
     text = "";
@@ -71,14 +79,14 @@
       class="border-ink bg-sheet fixed top-20 left-1/2 z-20 w-[40rem] max-w-[95vw] -translate-x-1/2 border-2"
     >
       <Dialog.Title class="sr-only">Find</Dialog.Title>
-      <Command.Root shouldFilter={false}>
+      <Command.Root shouldFilter={false} bind:value={selected}>
         <Command.Input
           bind:value={text}
           placeholder="A name, an address, or something to do"
           class="border-line w-full border-b bg-transparent px-4 py-3 text-lg outline-none"
         />
         <Command.List class="max-h-96 overflow-y-auto py-1">
-          {#each [...objects, ...actions] as item (item.key)}
+          {#each items as item (item.key)}
             <Command.Item
               value={item.key}
               onSelect={() => choose(item)}

@@ -96,7 +96,10 @@
           Keys are masked. Show them before you copy or download this file.
         </p>
       {/if}
+      <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
       <pre
+        tabindex="0"
+        aria-label={shown.path}
         class="min-h-0 flex-1 overflow-auto px-4 py-3 font-mono text-sm"
         data-testid="file">{shown.content}</pre>
     </section>

@@ -1,0 +1,94 @@
+import { expect, test } from "@playwright/test";
+import { accessible, openCase, place, strict } from "./page";
+
+test.beforeEach(({ page }) => strict(page));
+
+const places = ["Estate", "Overlaps", "Translation", "Proof", "Handover"];
+
+for (const [width, height] of [
+  [1024, 700],
+  [1280, 800],
+  [2560, 1300],
+] as const) {
+  test(`nothing is cut off at ${width} by ${height}`, async ({ page }) => {
+    await page.setViewportSize({ width, height });
+    await openCase(page);
+    for (const name of places) {
+      await place(page, name);
+      await expect(page.getByRole("link", { name })).toHaveAttribute("aria-current", "page");
+      await page.waitForTimeout(200);
+      const beyond = await page.evaluate(() => ({
+        page: document.documentElement.scrollWidth - innerWidth,
+        header: [...document.querySelectorAll("header a, header button, header span")].filter((e) => {
+          const box = e.getBoundingClientRect();
+          return box.right > innerWidth + 1 || box.bottom > 60;
+        }).length,
+      }));
+      expect(beyond, name).toEqual({ page: 0, header: 0 });
+    }
+  });
+}
+
+test.describe("in the dark", () => {
+  test.use({ colorScheme: "dark" });
+  test("every place keeps its contrast", async ({ page }) => {
+    await openCase(page);
+    for (const name of places) {
+      await place(page, name);
+      await expect(page.getByRole("link", { name })).toHaveAttribute("aria-current", "page");
+      await page.waitForTimeout(200);
+      await accessible(page);
+    }
+    await page.keyboard.press("f");
+    await expect(page.getByRole("dialog")).toContainText("museum store");
+    await accessible(page);
+  });
+});
+
+test("the whole case by keys alone", async ({ page }) => {
+  await openCase(page);
+  const enter = async (role: "button" | "link", name: string | RegExp) => {
+    await page.getByRole(role, { name }).first().focus();
+    await page.keyboard.press("Enter");
+  };
+  await enter("button", /^Collision/);
+  await expect(page).toHaveURL(/overlaps\?group=/);
+  await enter("link", "Compare remedies");
+  await expect(page).toHaveURL(/translation\?group=/);
+  await enter("button", "Apply");
+  await expect(page.getByText("Answered:")).toBeVisible();
+  await page.keyboard.press("4");
+  await expect(page.getByText("Intents: 3 of 3 hold")).toBeVisible();
+  await page.keyboard.press("Control+z");
+  await expect(page.getByText("Intents: 0 of 3 hold")).toBeVisible();
+  await page.keyboard.press("Control+k");
+  await page.keyboard.type("go to hand");
+  await expect(page.getByRole("option", { name: /Go to Handover/ })).toBeVisible();
+  await page.keyboard.press("Enter");
+  await expect(page).toHaveURL(/handover/);
+});
+
+test("a stale browser is told what changed, and nothing of its change is stored", async ({ page, request }) => {
+  await openCase(page);
+  const id = page.url().split("/")[4] ?? "";
+  await place(page, "Translation");
+  await expect(page.getByRole("button", { name: "Apply" }).first()).toBeVisible();
+  // The news never reaches this browser: its view of the design stays as it was.
+  const old = await (await request.get(`/api/designs/${id}`)).json();
+  await page.route("**/api/designs/*", (route) => route.fulfill({ json: old }));
+  const put = { op: "put", id: "yewhut", object: { id: "yewhut", kind: "site", name: "Yew Hut", body: {} } };
+  const other = await request.post(`/api/designs/${id}/changes`, { data: { base: 0, reason: "Add Yew Hut", edits: [put] } });
+  expect(other.ok()).toBe(true);
+  await page.getByRole("button", { name: "Apply" }).first().click();
+  await expect(page.getByText("Somebody changed this design meanwhile")).toBeVisible();
+  await expect(page.getByText(/Add Yew Hut\. Look again/)).toBeVisible();
+  const ledger = await request.get(`/api/designs/${id}/ledger`);
+  expect(await ledger.json()).toEqual([]);
+});
+
+test("a place that is not there says so", async ({ page }) => {
+  await page.goto("/gardens/none");
+  await expect(page.getByText("There is nothing at this address")).toBeVisible();
+  await page.goto("/designs/none/estate");
+  await expect(page.getByRole("alert")).toContainText("there is no such design");
+});
