@@ -65,12 +65,17 @@ func columnOf(head string) Column {
 	return Ignored
 }
 
-// Guess says what the columns of a header mean, each meaning once.
+// Guess says what the columns of a header mean, each meaning once: a column
+// with the very name comes before one with another word for it.
 func Guess(header []string) []Column {
 	out := make([]Column, len(header))
 	taken := map[Column]bool{}
-	for n, h := range header {
-		if c := columnOf(h); c != Ignored && !taken[c] {
+	for _, exact := range []bool{true, false} {
+		for n, h := range header {
+			c := columnOf(h)
+			if c == Ignored || taken[c] || exact && !strings.EqualFold(strings.TrimSpace(h), string(c)) {
+				continue
+			}
 			out[n], taken[c] = c, true
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"strings"
 	"testing"
 
@@ -126,6 +127,21 @@ func TestRouterOutput(t *testing.T) {
 	}
 }
 
+// The files were written by the BGP daemon's own show ip route json and show
+// bgp ipv4 unicast json, of a box with a LAN, a static route and a black hole.
+func TestRealDaemonTables(t *testing.T) {
+	for file, want := range map[string]string{
+		"routes.json": "1 new Saltmarsh Station d0 10.30.0.0/23 \n2 new Saltmarsh Station 10.31.0.0/16 10.31.0.0/16 \n",
+		"bgp.json":    "1 new Saltmarsh Station 10.30.0.0/23 10.30.0.0/23 \n2 new Saltmarsh Station 10.31.0.0/16 10.31.0.0/16 \n",
+	} {
+		text, err := os.ReadFile("testdata/" + file)
+		require.NoError(t, err)
+		p := plan(t, estate(t), string(text), ingest.How{Party: "Saltmarsh Station"})
+		assert.Equal(t, want, lines(p), file)
+		accept(t, estate(t), p)
+	}
+}
+
 func TestWhatMakesTheWholeInvalidIsRefusedAlone(t *testing.T) {
 	p := plan(t, estate(t), "party,kind,name,prefix,address,via\ncatalogue,subnet,shelf x,10.99.9.0/24,,\ncatalogue,subnet,shelf c,10.61.3.0/24,,\n"+
 		"Marrow Hill,inner route,hill farm,10.25.0.0/16,,10.9.9.9\nMarrow Hill,endpoint,box,,10.20.3.255,\nMarrow Hill,lan,attic,10.20.9.0/24,,\n", ingest.How{})
@@ -211,6 +227,13 @@ func TestReadingTellsProgressAndCanBeCancelled(t *testing.T) {
 	p, err := ingest.Make(t.Context(), design.New("", nil), table, ingest.How{})
 	require.NoError(t, err)
 	assert.Equal(t, 200_000, p.Counts[ingest.New])
+}
+
+func TestTheVeryNameOfAColumnComesFirst(t *testing.T) {
+	list, err := ingest.ReadPrefixes(strings.NewReader("site,network,prefix,Party\nx,y,10.0.0.0/8,A\n"))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"A"}, list.Names)
+	assert.Equal(t, []ingest.Column{"party", "prefix", "", "owner"}, ingest.Guess([]string{"site", "cidr", "range", "contact"}))
 }
 
 func TestPrefixLists(t *testing.T) {

@@ -33,15 +33,8 @@ func ReadPrefixes(r io.Reader) (*Prefixes, error) {
 	if err != nil {
 		return nil, lineError(err)
 	}
-	party, column := -1, -1
-	for n, name := range head {
-		switch columnOf(name) {
-		case ColumnParty:
-			party = n
-		case ColumnPrefix:
-			column = n
-		}
-	}
+	columns := Guess(head)
+	party, column := slices.Index(columns, ColumnParty), slices.Index(columns, ColumnPrefix)
 	if party < 0 || column < 0 {
 		return nil, &Error{Line: 1, Why: fmt.Sprintf("the columns are %s", strings.Join(head, ", ")), Want: "the first line must name at least party and prefix"}
 	}

@@ -129,10 +129,12 @@ func single(text string) string {
 type daemonRoute struct {
 	Prefix   string `json:"prefix"`
 	Protocol string `json:"protocol"`
-	Selected *bool  `json:"selected"`
+	Selected bool   `json:"selected"` // of all sources
+	Best     bool   `json:"bestpath"` // of BGP's paths
 	Hops     []struct {
 		IP        string `json:"ip"`
 		Interface string `json:"interfaceName"`
+		Nowhere   bool   `json:"unreachable"` // a black hole, or a rejection
 	} `json:"nexthops"`
 }
 
@@ -164,13 +166,19 @@ func (t *Table) daemon(table map[string]json.RawMessage) error {
 func (t *Table) daemonRow(p string, routes []daemonRoute) {
 	best := routes[0]
 	for _, r := range routes {
-		if r.Selected != nil && *r.Selected {
+		if r.Selected || r.Best {
 			best = r
 		}
 	}
 	via, device := "", ""
+	if len(best.Hops) > 0 && best.Hops[0].Nowhere {
+		return
+	}
 	if len(best.Hops) > 0 {
 		via, device = best.Hops[0].IP, best.Hops[0].Interface
+	}
+	if a, err := netip.ParseAddr(via); err == nil && a.IsUnspecified() { // its own announcement
+		via = ""
 	}
 	switch {
 	case strings.HasSuffix(p, "/0") || best.Protocol == "kernel" || best.Protocol == "local":
