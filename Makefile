@@ -18,7 +18,7 @@ demo-reset: bin/dravin ## forget what was edited in the demo
 	@bin/dravin demo --reset
 
 test: setup-test ## install what tests need and run every check there is
-	@$(MAKE) --no-print-directory lint check-go build check-web
+	@$(MAKE) --no-print-directory lint build check-go check-web
 
 build: bin/dravin ## build the binary with everything in it
 

@@ -28,22 +28,34 @@ type ChangeSet struct {
 	Edits  []design.Edit
 }
 
+// errNoChange ends a step that would leave everything as it is.
+var errNoChange = errors.New("nothing changes")
+
 // Commit applies a change set, if the design is still where the writer saw it.
-// Errors: [*Conflict], [design.Problems], [ErrNotFound].
+// One that comes to nothing leaves no trace. Errors: [*Conflict],
+// [design.Problems], [ErrNotFound].
 func (s *Store) Commit(ctx context.Context, id string, set ChangeSet) (Info, error) {
-	return s.step(ctx, id, set.Base, func(tx *sqlx.Tx, in Info, d *design.Design) error {
-		_, inverse, err := d.Apply(set.Edits)
+	in, err := s.step(ctx, id, set.Base, func(tx *sqlx.Tx, in Info, d *design.Design) error {
+		next, inverse, err := d.Apply(set.Edits)
 		if err != nil {
 			return err
 		}
-		if err := write(ctx, tx, id, set.Edits); err != nil {
+		edits := d.EditsTo(next) // what it comes to, whatever it went through
+		if len(edits) == 0 {
+			return errNoChange
+		}
+		if err := write(ctx, tx, id, edits); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `update changes set state = 'dropped' where design = $1 and state = 'undone'`, id); err != nil {
 			return err
 		}
-		return record(ctx, tx, id, in.Position, set.Author, set.Reason, actEdit, nil, set.Edits, inverse)
+		return record(ctx, tx, id, in.Position, set.Author, set.Reason, actEdit, nil, edits, inverse)
 	})
+	if errors.Is(err, errNoChange) {
+		return s.Info(ctx, id)
+	}
+	return in, err
 }
 
 // Undo takes the last edit in force back.

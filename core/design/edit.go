@@ -29,10 +29,9 @@ func (o *Object) With(b Body) *Object {
 	return &c
 }
 
-// Apply returns the design after all the edits, and the edits that lead back.
-// If the result would not be valid, or an edit makes no sense, it returns
-// [Problems] and nothing is changed. Edits that change nothing leave no
-// inverse.
+// Apply returns the design after all the edits, and the fewest edits that lead
+// back. If the result would not be valid, or an edit makes no sense, it returns
+// [Problems] and nothing is changed.
 func (d *Design) Apply(edits []Edit) (next *Design, inverse []Edit, err error) {
 	objects := make(map[ID]*Object, len(d.objects)+len(edits))
 	for id, o := range d.objects {
@@ -61,13 +60,9 @@ func (d *Design) Apply(edits []Edit) (next *Design, inverse []Edit, err error) {
 			problems = append(problems, Problem{Field: at, Why: "is neither a put of an object nor a remove", Want: `send {"op":"put","id":...,"object":{...}} with the same id in both places, or {"op":"remove","id":...}`})
 			continue
 		}
-		inverse = append(inverse, back(e.ID, old))
 	}
 	if len(problems) > 0 {
 		return nil, nil, problems.sorted()
-	}
-	for i, j := 0, len(inverse)-1; i < j; i, j = i+1, j-1 {
-		inverse[i], inverse[j] = inverse[j], inverse[i]
 	}
 	list := make([]*Object, 0, len(objects))
 	for _, o := range objects {
@@ -78,14 +73,24 @@ func (d *Design) Apply(edits []Edit) (next *Design, inverse []Edit, err error) {
 		d.explainRemovals(problems)
 		return nil, nil, problems.sorted()
 	}
-	return next, inverse, nil
+	return next, next.EditsTo(d), nil
 }
 
-func back(id ID, old *Object) Edit {
-	if old == nil {
-		return Edit{Op: Remove, ID: id}
+// EditsTo returns the fewest edits that lead from d to another design: one for
+// each object in which they differ.
+func (d *Design) EditsTo(other *Design) []Edit {
+	var out []Edit
+	for _, o := range d.all {
+		if other.objects[o.ID] == nil {
+			out = append(out, Edit{Op: Remove, ID: o.ID})
+		}
 	}
-	return PutEdit(old)
+	for _, o := range other.all {
+		if old := d.objects[o.ID]; old != o && !same(old, o) {
+			out = append(out, PutEdit(o))
+		}
+	}
+	return out
 }
 
 func same(a, b *Object) bool {
