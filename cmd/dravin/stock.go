@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 
@@ -42,6 +43,9 @@ func readStock(path string) (*stock, error) {
 		defer f.Close()
 		in = f
 	}
+	// A command that lives for a second had better not collect what it will
+	// need until its end.
+	defer debug.SetGCPercent(debug.SetGCPercent(400))
 	list, err := ingest.ReadPrefixes(in)
 	if err != nil {
 		return nil, badInput(fmt.Errorf("%s can not be used\n%w", path, err))

@@ -14,7 +14,7 @@ type Problem struct {
 	Subject string `json:"subject,omitempty"` // the object in words, such as "lan marrow-hill/data-room"
 	Field   string `json:"field,omitempty"`   // path inside the object, such as prefixes[0]
 	Line    int    `json:"line,omitempty"`    // from 1; 0 if not from a file
-	Column  int    `json:"column,omitempty"`  // from 1, in characters
+	Column  int    `json:"column,omitempty"`  // from 1, in characters; 0: the whole line
 	Why     string `json:"why"`
 	Want    string `json:"want,omitempty"`
 
@@ -24,7 +24,11 @@ type Problem struct {
 func (p Problem) String() string {
 	var b strings.Builder
 	if p.Line > 0 {
-		fmt.Fprintf(&b, "line %d, column %d: ", p.Line, p.Column)
+		fmt.Fprintf(&b, "line %d", p.Line)
+		if p.Column > 0 {
+			fmt.Fprintf(&b, ", column %d", p.Column)
+		}
+		b.WriteString(": ")
 	}
 	for _, part := range []string{p.Subject, p.Field} {
 		if part != "" {

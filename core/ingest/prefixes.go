@@ -90,6 +90,9 @@ func (l *Prefixes) add(record []string, party, column int, number map[string]uin
 		number[name] = n
 		l.Names = append(l.Names, name)
 	}
+	if len(l.Prefixes) == cap(l.Prefixes) { // doubling copies less often than append would
+		l.Prefixes, l.Parties = slices.Grow(l.Prefixes, len(l.Prefixes)+1024), slices.Grow(l.Parties, len(l.Prefixes)+1024)
+	}
 	l.Parties = append(l.Parties, n)
 	l.Prefixes = append(l.Prefixes, p)
 	return nil
