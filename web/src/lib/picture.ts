@@ -176,6 +176,9 @@ function curve(
   return `M${xa},${ya} C${mid},${ya} ${mid},${yb} ${xb},${yb}`;
 }
 
+/** How many ties fit beside each other at a bank's outside. */
+const laneCount = 5;
+
 /** More ties than this can not be followed by eye. */
 const many = 30;
 
@@ -190,12 +193,25 @@ function worthDrawing(estate: Estate, selected: string): Tie[] {
 
 function placeTies(ties: Tie[], rowAt: Map<string, { party: PlacedParty; y: number }>): PlacedTie[] {
   const out: PlacedTie[] = [];
-  for (const [n, tie] of ties.entries()) {
-    const [a, b] = [rowAt.get(tie.a), rowAt.get(tie.b)];
-    if (!a || !b) continue;
+  // Ties run in lanes; one takes the innermost lane that is free along its way.
+  const lanes: Record<"ground" | "cloud", number[]> = { ground: [], cloud: [] };
+  const lane = (ground: boolean, from: number, to: number): number => {
+    const taken = lanes[ground ? "ground" : "cloud"];
+    let n = taken.findIndex((end) => end < from - 4);
+    if (n < 0) n = taken.length;
+    taken[n] = to;
+    return 22 + (n % laneCount) * 11;
+  };
+  const placed = ties
+    .flatMap((tie) => {
+      const [a, b] = [rowAt.get(tie.a), rowAt.get(tie.b)];
+      return a && b ? [{ tie, a, b }] : [];
+    })
+    .sort((p, q) => Math.min(p.a.y, p.b.y) - Math.min(q.a.y, q.b.y));
+  for (const [n, { tie, a, b }] of placed.entries()) {
     const outer = (x: PlacedParty) => (x.ground ? x.x : x.x + partyWidth);
     const [xa, xb] = [outer(a.party), outer(b.party)];
-    const away = 22 + (n % 4) * 11;
+    const away = lane(a.party.ground, Math.min(a.y, b.y), Math.max(a.y, b.y));
     if (a.party.ground === b.party.ground) {
       const x = a.party.ground ? xa - away : xa + away;
       const room = Math.abs(a.y - b.y) > 64;

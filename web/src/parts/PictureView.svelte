@@ -26,6 +26,9 @@
       act();
     }
   };
+  /** How many letters of a range's name fit beside its prefix. */
+  const room = (r: Estate["parties"][number]["ranges"][number]): number =>
+    Math.max(6, Math.floor((partyWidth - 30 - r.prefix.length * 7.8) / 6.8) - (r.fixed ? 8 : 0));
   const partyWords = (x: Estate["parties"][number]): string => {
     const what = x.where || (x.kind === "outside" ? "outside party" : x.kind);
     return x.gateways ? `${what}, ${x.gateways} ${x.gateways === 1 ? "gateway" : "gateways"}` : what;
@@ -140,7 +143,7 @@
             />
             {#if tied}<rect x={x + 1} y={ry + 2} width="7" height="18" fill="url(#hatch)" />{/if}
             <text x={x + 14} y={ry + 15} class="text-sm {tied ? 'fill-clash font-semibold' : 'fill-ink'}"
-              >{cut(range.name, 17)}{range.fixed ? " (fixed)" : ""}</text
+              >{cut(range.name, room(range))}{range.fixed ? " (fixed)" : ""}</text
             >
             <text x={x + partyWidth - 8} y={ry + 15} text-anchor="end" class="fill-ink font-mono text-sm"
               >{range.prefix}</text
@@ -153,7 +156,7 @@
       </g>
     {/each}
 
-    {#each picture.ties as { tie, path, word }, n (n)}
+    {#each picture.ties as { tie, path }, n (n)}
       <g
         role="button"
         tabindex="0"
@@ -173,15 +176,21 @@
           stroke-width={tie.weight === "breaks" ? 3 : 2}
           stroke-dasharray={tie.weight === "answered" ? "2 4" : "7 3"}
         />
-        {#if word}
-          <text
-            transform="translate({word.x} {word.y}) rotate(-90)"
-            text-anchor="middle"
-            class="text-xs {tie.weight === 'answered' ? 'fill-good' : 'fill-clash'}"
-            >{tie.weight === "answered" ? "answered" : "collides"}</text
-          >
-        {/if}
       </g>
+    {/each}
+    <!-- above all ties, so that none runs through a word -->
+    {#each picture.ties as { tie, word }, n (n)}
+      {#if word}
+        <text
+          transform="translate({word.x} {word.y}) rotate(-90)"
+          text-anchor="middle"
+          stroke-width="5"
+          paint-order="stroke"
+          class="stroke-paper pointer-events-none text-xs {tie.weight === 'answered'
+            ? 'fill-good'
+            : 'fill-clash'}">{tie.weight === "answered" ? "answered" : "collides"}</text
+        >
+      {/if}
     {/each}
   </svg>
 </div>
