@@ -94,12 +94,6 @@ func ForGroup(d *design.Design, g overlap.Group) []Proposal {
 // asked for one by one.
 const maxLANs = 6
 
-// OneToOne proposes the one-to-one mapping of some LANs at their own gateways
-// toward all links there.
-func OneToOne(d *design.Design, lans ...design.ID) (Proposal, error) {
-	return propose(d, proof.Intents(route.Solve(d)), lans...)
-}
-
 func propose(d *design.Design, before []proof.Result, lans ...design.ID) (Proposal, error) {
 	p := Proposal{Before: before, Total: len(before)}
 	e := &editor{d: d, now: d, proposal: &p}
