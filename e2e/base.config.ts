@@ -7,6 +7,7 @@ export const base = defineConfig({
   outputDir: "results",
   workers: 1,
   timeout: 60_000,
+  expect: { timeout: 10_000 },
   reporter: [["list"]],
   use: {
     baseURL: `http://127.0.0.1:${port}`,
@@ -29,6 +30,7 @@ export const base = defineConfig({
     command: `../bin/dravin demo --listen 127.0.0.1:${port} --state ${process.env.DRAVIN_E2E_STATE ?? "../.dravin/e2e"}`,
     url: `http://127.0.0.1:${port}/healthz`,
     timeout: 60_000,
+  expect: { timeout: 10_000 },
     gracefulShutdown: { signal: "SIGTERM", timeout: 20_000 },
   },
 });

@@ -7,9 +7,13 @@ import (
 	"context"
 	"io/fs"
 	"log/slog"
+	"net"
 	"net/http"
+	"net/netip"
 	"path"
 	"reflect"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -31,6 +35,10 @@ type Server struct {
 	log    *slog.Logger
 	solved *cache
 	hub    *hub
+	// Names are the host names by which browsers may ask for this server, beside
+	// addresses and localhost. Any other name is refused: a page could let its
+	// own name lead here and then read everything as if it were from here.
+	Names []string
 }
 
 // New makes a server. The vault may be nil where only the API's description is
@@ -51,7 +59,7 @@ func (s *Server) Follow(ctx context.Context, url string) {
 // Handler is the whole of Dravin: API, events and the front end in web.
 func (s *Server) Handler(web fs.FS) http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.RequestID, s.logged, middleware.Recoverer, secured, middleware.Compress(4, "application/json", "text/html", "text/css", "text/javascript"))
+	r.Use(middleware.RequestID, s.logged, middleware.Recoverer, s.named, secured, middleware.Compress(4, "application/json", "text/html", "text/css", "text/javascript"))
 	r.Get("/healthz", s.health)
 	r.Get("/api/designs/{design}/events", s.events)
 	r.Post("/api/designs/{design}/import", s.importFile)
@@ -78,6 +86,22 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.handoverOperations(api)
 	s.stockOperations(api)
 	return api
+}
+
+// named refuses requests under a name that is not ours.
+func (s *Server) named(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		name := r.Host
+		if host, _, err := net.SplitHostPort(name); err == nil {
+			name = host
+		}
+		_, err := netip.ParseAddr(strings.Trim(name, "[]"))
+		if err != nil && name != "localhost" && !slices.Contains(s.Names, name) {
+			http.Error(w, "Dravin is not asked for by this name; start it with --name "+strconv.Quote(name)+" if it should be", http.StatusMisdirectedRequest)
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
 }
 
 func (s *Server) health(w http.ResponseWriter, r *http.Request) {

@@ -294,6 +294,13 @@ func TestBrowsersAreHeldBack(t *testing.T) {
 	require.NoError(t, err)
 	answer.Body.Close()
 	assert.Equal(t, 403, answer.StatusCode)
+	r, err = http.NewRequest("GET", address+"/api/designs", nil)
+	require.NoError(t, err)
+	r.Host = "garden.example" // a name that leads here without our knowing
+	answer, err = http.DefaultClient.Do(r)
+	require.NoError(t, err)
+	answer.Body.Close()
+	assert.Equal(t, 421, answer.StatusCode)
 	answer, err = http.Get(address + "/designs/whatever/estate")
 	require.NoError(t, err)
 	answer.Body.Close()

@@ -25,6 +25,7 @@ type serving struct {
 	address  string
 	database string
 	keyFile  string
+	names    []string
 	logs     io.Writer
 	ready    func(ctx context.Context, s *store.Store, url string) error // called once it answers
 }
@@ -55,6 +56,7 @@ func serveCommand() *cobra.Command {
 
 func (s *serving) flags(c *cobra.Command) {
 	c.Flags().StringVar(&s.address, "listen", "127.0.0.1:8080", "address to serve on; anything but loopback puts it on the network without a login")
+	c.Flags().StringSliceVar(&s.names, "name", nil, "host names by which browsers may ask for it, beside addresses and localhost; give the proxy's")
 	c.Flags().StringVar(&s.keyFile, "key-file", ".dravin/key", "the key that seals pre-shared keys in the database; made if missing")
 }
 
@@ -105,6 +107,7 @@ func (s *serving) runOn(ctx context.Context, l net.Listener) error {
 	}
 	log := slog.New(slog.NewJSONHandler(s.logs, nil))
 	app := server.New(db, vault, log)
+	app.Names = s.names
 	streams, endStreams := context.WithCancel(context.WithoutCancel(ctx))
 	defer endStreams()
 	go app.Follow(streams, s.database)
