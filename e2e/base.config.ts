@@ -30,7 +30,6 @@ export const base = defineConfig({
     command: `../bin/dravin demo --listen 127.0.0.1:${port} --state ${process.env.DRAVIN_E2E_STATE ?? "../.dravin/e2e"}`,
     url: `http://127.0.0.1:${port}/healthz`,
     timeout: 60_000,
-  expect: { timeout: 10_000 },
     gracefulShutdown: { signal: "SIGTERM", timeout: 20_000 },
   },
 });

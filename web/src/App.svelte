@@ -5,7 +5,15 @@
   import "./router";
 
   const queries = new QueryClient({
-    defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false, staleTime: 30_000 } },
+    defaultOptions: {
+      queries: {
+        retry: 1,
+        refetchOnWindowFocus: false,
+        // Answers can be large; what changed is told by the event, not found by comparing them.
+        structuralSharing: false,
+        staleTime: 30_000,
+      },
+    },
   });
 </script>
 

@@ -22,9 +22,15 @@ export function parseRange(text: string): Range | undefined {
 }
 
 function parse4(text: string): bigint | undefined {
-  const parts = text.split(".");
-  if (parts.length !== 4 || !parts.every((p) => /^\d{1,3}$/.test(p) && Number(p) < 256)) return undefined;
-  return parts.reduce((n, p) => n * 256n + BigInt(p), 0n);
+  const parts = /^(\d{1,3})\.(\d{1,3})\.(\d{1,3})\.(\d{1,3})$/.exec(text);
+  if (!parts) return undefined;
+  let value = 0;
+  for (let n = 1; n <= 4; n++) {
+    const part = Number(parts[n]);
+    if (part > 255) return undefined;
+    value = value * 256 + part;
+  }
+  return BigInt(value);
 }
 
 function parse6(text: string): bigint | undefined {
