@@ -293,8 +293,10 @@ func (v *validator) mapping(o *Object, b *Mapping) {
 
 // Ranges returns the prefixes of a LAN, an inner route, a subnet, a network or
 // an outside party, nil for anything else.
-func (d *Design) Ranges(id ID) []netip.Prefix {
-	o := d.Get(id)
+func (d *Design) Ranges(id ID) []netip.Prefix { return RangesOf(d.Get(id)) }
+
+// RangesOf is as [Design.Ranges], for an object at hand or nil.
+func RangesOf(o *Object) []netip.Prefix {
 	if o == nil {
 		return nil
 	}

@@ -397,21 +397,9 @@ func (m *maker) addressed(r record, k design.Kind) error {
 // homeOf is the LAN, inner route or subnet of a party that holds an address.
 func (m *maker) homeOf(party *design.Object, a netip.Addr) design.ID {
 	for _, id := range m.within[party.ID] {
-		if o := m.get(id); o != nil && slices.ContainsFunc(rangesOf(o), func(p netip.Prefix) bool { return p.Contains(a) }) {
+		if o := m.get(id); o != nil && slices.ContainsFunc(design.RangesOf(o), func(p netip.Prefix) bool { return p.Contains(a) }) {
 			return id
 		}
 	}
 	return ""
-}
-
-func rangesOf(o *design.Object) []netip.Prefix {
-	switch b := o.Body.(type) {
-	case *design.LAN:
-		return b.Prefixes
-	case *design.InnerRoute:
-		return b.Prefixes
-	case *design.Subnet:
-		return b.Prefixes
-	}
-	return nil
 }

@@ -66,7 +66,12 @@ func ForGroup(d *design.Design, g overlap.Group) []Proposal {
 			lans = append(lans, c.Owner)
 		}
 	}
-	lans = lans[:min(len(lans), maxLANs)]
+	lans = slices.DeleteFunc(lans, func(lan design.ID) bool { return len(linksOf(d, d.Get(lan))) == 0 })
+	if inOrder := slices.Clone(lans); len(lans) > maxLANs {
+		slices.SortStableFunc(lans, func(a, b design.ID) int { return ends(d, g.Intents, b) - ends(d, g.Intents, a) })
+		lans = lans[:maxLANs]
+		slices.SortFunc(lans, func(a, b design.ID) int { return slices.Index(inOrder, a) - slices.Index(inOrder, b) })
+	}
 	out := []Proposal{}
 	for i, a := range lans {
 		if p, err := propose(d, before, a); err == nil {
@@ -90,8 +95,19 @@ func ForGroup(d *design.Design, g overlap.Group) []Proposal {
 	return out
 }
 
-// maxLANs bounds the work for a range that very many share; the rest can be
-// asked for one by one.
+// ends counts the intents of a list that end in a LAN.
+func ends(d *design.Design, intents []design.ID, lan design.ID) int {
+	n := 0
+	for _, id := range intents {
+		if in := d.Get(id).Body.(*design.Intent); inside(d, in.From, lan) || inside(d, in.To, lan) {
+			n++
+		}
+	}
+	return n
+}
+
+// maxLANs bounds the work for a range that very many share; those
+// that intents end in are kept.
 const maxLANs = 6
 
 func propose(d *design.Design, before []proof.Result, lans ...design.ID) (Proposal, error) {

@@ -1,6 +1,7 @@
 package translate_test
 
 import (
+	"fmt"
 	"net/netip"
 	"testing"
 
@@ -86,6 +87,21 @@ func TestEveryChangeIsNeeded(t *testing.T) {
 		worst := finding.All(next)[0]
 		assert.Contains(t, []finding.Severity{finding.Broken, finding.Risk}, worst.Severity, "left out %s: %s", left.Object.Name, worst.Sentence)
 	}
+}
+
+// Many others with the same range must not crowd out the one that matters.
+func TestTheRangeThatIntentsNeedIsAmongManyAlike(t *testing.T) {
+	d := thistledown(t)
+	var edits []design.Edit
+	for n := range 12 {
+		site := design.ID(fmt.Sprint("annex", n))
+		edits = append(edits,
+			design.PutEdit(&design.Object{ID: site, Kind: design.KindSite, Name: string(site), Body: &design.Site{}}),
+			design.PutEdit(&design.Object{ID: site + "lan", Kind: design.KindLAN, Parent: site, Name: "lan", Body: &design.LAN{Prefixes: []netip.Prefix{netip.MustParsePrefix("192.168.40.0/24")}}}))
+	}
+	d, _, err := d.Apply(edits)
+	require.NoError(t, err)
+	assert.Equal(t, "Map Peatside Nursery glasshouse one to one", best(t, d).Title)
 }
 
 func TestWalkStages(t *testing.T) {
