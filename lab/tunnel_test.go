@@ -85,14 +85,25 @@ func TestRenderedRulesetsLoad(t *testing.T) {
 	}
 }
 
-// daemon starts an IPsec daemon on the rendered files. The kernel may have no
-// ESP, so the daemon does it in user space.
+// daemon starts an IPsec daemon on the rendered files.
 func daemon(t *testing.T, n *lab.Node, files string) (swanctl func(args string) (string, error)) {
+	swanctl = charon(t, n, "")
+	all := filepath.Join(t.TempDir(), "swanctl.conf")
+	require.NoError(t, os.WriteFile(all, []byte("include "+files+"/swanctl/conf.d/*.conf\n"), 0o600))
+	out, err := swanctl("--load-all --noprompt --file " + all)
+	require.NoError(t, err, out)
+	return swanctl
+}
+
+// charon starts an IPsec daemon without connections. The kernel may have no
+// ESP, so the daemon does it in user space.
+func charon(t *testing.T, n *lab.Node, options string) (swanctl func(args string) (string, error)) {
 	dir := t.TempDir()
 	socket := "unix://" + dir + "/vici"
 	conf := filepath.Join(dir, "strongswan.conf")
 	require.NoError(t, os.WriteFile(conf, []byte(fmt.Sprintf(`charon {
 	load = random nonce aes sha1 sha2 hmac kdf gcm openssl kernel-libipsec kernel-netlink socket-default vici
+	%s
 	filelog {
 		log {
 			path = %s/log
@@ -105,22 +116,18 @@ func daemon(t *testing.T, n *lab.Node, files string) (swanctl func(args string) 
 		}
 	}
 }
-`, dir, socket)), 0o644))
-	all := filepath.Join(dir, "swanctl.conf")
-	require.NoError(t, os.WriteFile(all, []byte("include "+files+"/swanctl/conf.d/*.conf\n"), 0o600))
+`, options, dir, socket)), 0o644))
 	require.NoError(t, n.Start([]string{"STRONGSWAN_CONF=" + conf}, dir+"/out", "/usr/lib/ipsec/charon"))
 	swanctl = func(args string) (string, error) {
 		return n.Output("STRONGSWAN_CONF=" + conf + " swanctl " + args + " --uri " + socket + " 2>&1")
 	}
 	require.Eventually(t, func() bool { _, err := swanctl("--stats"); return err == nil }, 15*time.Second, 100*time.Millisecond)
-	out, err := swanctl("--load-all --noprompt --file " + all)
-	require.NoError(t, err, out)
 	t.Cleanup(func() {
 		if t.Failed() {
 			log, _ := os.ReadFile(dir + "/log")
 			sas, _ := swanctl("--list-sas")
 			state, _ := n.Output("ip route show table all; ip -s link show ipsec0")
-			t.Logf("%s\n%s\n%s", log, sas, state)
+			t.Logf("%s\n%s\n%s", log[max(0, len(log)-20000):], sas, state)
 		}
 	})
 	return swanctl

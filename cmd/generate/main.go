@@ -22,11 +22,18 @@ func run(dir string) error {
 	if err != nil {
 		return err
 	}
+	profile, err := design.ProfileSchema()
+	if err != nil {
+		return err
+	}
 	api, err := server.Describe()
 	if err != nil {
 		return err
 	}
 	if err := os.WriteFile(filepath.Join(dir, "design.schema.json"), append(schema, '\n'), 0o644); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(dir, "profile.schema.json"), append(profile, '\n'), 0o644); err != nil {
 		return err
 	}
 	return os.WriteFile(filepath.Join(dir, "openapi.yaml"), api, 0o644)

@@ -103,6 +103,11 @@ func (d *decoder) value(n *node, path string, v reflect.Value, tag reflect.Struc
 		if text, ok := d.scalar(n, path); ok {
 			v.SetString(string(d.resolve(n, path, text, kindsIn(tag.Get("ref")))))
 		}
+	case v.Kind() == reflect.Pointer:
+		if n.shape != null {
+			v.Set(reflect.New(v.Type().Elem()))
+			d.mappingInto(n, path, v.Elem(), nil)
+		}
 	case v.Kind() == reflect.Slice:
 		d.list(n, path, v, tag)
 	case v.Kind() == reflect.Struct && !implementsText(v):

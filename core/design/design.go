@@ -138,11 +138,11 @@ func (d *Design) All() []*Object { return d.all }
 // and must not be changed.
 func (d *Design) Of(kind Kind) []*Object { return d.byKind[kind] }
 
-// Parties are the kinds that hold ranges of their own and stand for themselves
-// in a comparison.
-var Parties = []Kind{KindSite, KindNetwork, KindOutside}
+// Parties are the kinds that stand for themselves: those that hold ranges, and
+// the hubs and edge routers between them.
+var Parties = []Kind{KindSite, KindNetwork, KindHub, KindEdgeRouter, KindOutside}
 
-// Party returns the site, cloud network or outside party that an object belongs
+// Party returns the site, cloud network, hub, edge router or outside party that an object belongs
 // to, the object itself if it is one, or nil for what belongs to none (links,
 // intents).
 func (d *Design) Party(id ID) *Object {

@@ -29,6 +29,15 @@ const (
 	KindTunnel      Kind = "tunnel"
 	KindMapping     Kind = "mapping"
 	KindIntent      Kind = "intent"
+	KindProfile     Kind = "profile"
+	KindHub         Kind = "hub"
+	KindHubTable    Kind = "hub-table"
+	KindAttachment  Kind = "attachment"
+	KindEdgeRouter  Kind = "edge-router"
+	KindCircuit     Kind = "circuit"
+	KindPeering     Kind = "peering"
+	KindSession     Kind = "session"
+	KindRequest     Kind = "request"
 )
 
 // Body is the part of an object that depends on its kind: a pointer to one of
@@ -48,18 +57,27 @@ type spec struct {
 var specs = []*spec{
 	{kind: KindOwner, collection: "owners", body: reflect.TypeFor[Owner](), doc: "Who answers for something and is charged for it."},
 	{kind: KindSegment, collection: "segments", body: reflect.TypeFor[Segment](), doc: "A routing domain carried across sites and clouds. What is in no segment may meet everything."},
+	{kind: KindProfile, collection: "profiles", body: reflect.TypeFor[Profile](), doc: "What one cloud allows; it goes before a shipped profile of the same name."},
 	{kind: KindSite, collection: "sites", body: reflect.TypeFor[Site](), doc: "A place of one's own, with its gateways and LANs."},
 	{kind: KindNetwork, collection: "networks", body: reflect.TypeFor[Network](), doc: "A cloud network: address blocks, subnets, route tables and cloud gateways."},
+	{kind: KindHub, collection: "hubs", body: reflect.TypeFor[Hub](), doc: "A cloud's router that networks, VPN links, circuits and other hubs attach to."},
+	{kind: KindEdgeRouter, collection: "edge_routers", body: reflect.TypeFor[EdgeRouter](), doc: "A virtual router at an exchange, with circuits to several places."},
 	{kind: KindOutside, collection: "outside", body: reflect.TypeFor[Outside](), doc: "A party known only by its prefixes, such as a partner."},
-	{kind: KindGateway, collection: "gateways", parents: []Kind{KindSite, KindNetwork}, body: reflect.TypeFor[Gateway](), doc: "The box, or the cloud's gateway, at which links end."},
+	{kind: KindGateway, collection: "gateways", parents: []Kind{KindSite, KindNetwork, KindHub}, body: reflect.TypeFor[Gateway](), doc: "The box, or the cloud's gateway, at which links end."},
 	{kind: KindLAN, collection: "lans", parents: []Kind{KindSite}, body: reflect.TypeFor[LAN](), doc: "A network inside a site."},
 	{kind: KindInnerRoute, collection: "inner_routes", parents: []Kind{KindSite}, body: reflect.TypeFor[InnerRoute](), doc: "Ranges behind an inner router of a site."},
 	{kind: KindTable, collection: "tables", parents: []Kind{KindNetwork}, body: reflect.TypeFor[Table](), doc: "A cloud network's route table. Its blocks are local without being listed."},
 	{kind: KindSubnet, collection: "subnets", parents: []Kind{KindNetwork}, body: reflect.TypeFor[Subnet](), doc: "A part of a cloud network's block, in one zone, bound to one route table."},
 	{kind: KindEndpoint, collection: "endpoints", parents: []Kind{KindLAN, KindInnerRoute, KindSubnet}, body: reflect.TypeFor[Endpoint](), doc: "A host that matters."},
 	{kind: KindReservation, collection: "reservations", body: reflect.TypeFor[Reservation](), doc: "A range kept for something, so that nothing else is put there."},
+	{kind: KindHubTable, collection: "hub_tables", parents: []Kind{KindHub}, body: reflect.TypeFor[HubTable](), doc: "A table of a hub. What comes in by an attachment is routed by the table that it is bound to."},
 	{kind: KindLink, collection: "links", body: reflect.TypeFor[Link](), doc: "A VPN between two gateways."},
 	{kind: KindTunnel, collection: "tunnels", parents: []Kind{KindLink}, body: reflect.TypeFor[Tunnel](), doc: "One strand of a link."},
+	{kind: KindCircuit, collection: "circuits", body: reflect.TypeFor[Circuit](), doc: "A private circuit between two parties, made with an order code."},
+	{kind: KindAttachment, collection: "attachments", parents: []Kind{KindHub}, body: reflect.TypeFor[Attachment](), doc: "What joins a network, VPN link, circuit or other hub to a hub."},
+	{kind: KindPeering, collection: "peerings", body: reflect.TypeFor[Peering](), doc: "A direct joining of two cloud networks. It exists when both halves do."},
+	{kind: KindSession, collection: "sessions", parents: []Kind{KindTunnel, KindCircuit}, body: reflect.TypeFor[Session](), doc: "A BGP session (RFC 4271) over a tunnel or circuit."},
+	{kind: KindRequest, collection: "requests", body: reflect.TypeFor[Request](), doc: "A request of one owner to join something of another's."},
 	{kind: KindMapping, collection: "mappings", body: reflect.TypeFor[Mapping](), doc: "A one-to-one mapping: what lies behind a gateway in the real range is known as the mapped range beyond a link."},
 	{kind: KindIntent, collection: "intents", body: reflect.TypeFor[Intent](), doc: "What must work, or must never work."},
 }
@@ -136,6 +154,11 @@ type Network struct {
 type Gateway struct {
 	Addresses []netip.Addr `yaml:"addresses" json:"addresses" doc:"Public addresses, in the order in which tunnels use them."`
 	ASN       uint32       `yaml:"asn,omitempty" json:"asn,omitempty" doc:"Autonomous system number, RFC 6793; 0 if it speaks no BGP."`
+	VPN       string       `yaml:"vpn,omitempty" json:"vpn,omitempty" doc:"In a cloud: which of the profile's kinds of VPN gateway it is; the first if left out."`
+	Subnet    Ref          `yaml:"subnet,omitempty" json:"subnet,omitempty" ref:"subnet" doc:"In a cloud: the subnet of its own that it lives in, where the profile wants one."`
+	IKE       []string     `yaml:"ike,omitempty" json:"ike,omitempty" doc:"IKE proposals it can do, strongest first; empty: as its profile says, or every strong one."`
+	ESP       []string     `yaml:"esp,omitempty" json:"esp,omitempty" doc:"ESP proposals it can do, strongest first; empty: as its profile says, or every strong one."`
+	Faults    []string     `yaml:"faults,omitempty" json:"faults,omitempty" enum:"forwarding-off,source-check,strict-reverse-path" doc:"What is known to keep it from forwarding."`
 	Note      string       `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
 }
 
@@ -164,6 +187,7 @@ type Subnet struct {
 	Zone     string         `yaml:"zone,omitempty" json:"zone,omitempty" doc:"The zone it is in."`
 	Prefixes []netip.Prefix `yaml:"prefixes" json:"prefixes" doc:"Its ranges, inside the network's blocks." min:"1"`
 	Table    Ref            `yaml:"table" json:"table" ref:"table" doc:"The route table that its hosts use."`
+	Public   bool           `yaml:"public,omitempty" json:"public,omitempty" doc:"Its hosts are reached from the internet."`
 	Note     string         `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
 }
 
@@ -188,33 +212,6 @@ const (
 	UseMapping = "mapping"
 	UseDevice  = "device"
 )
-
-// Link is a VPN between two gateways.
-type Link struct {
-	Routing string `yaml:"routing" json:"routing" enum:"static,selectors" doc:"static: route-based, routes decide what enters; selectors: policy-based, selectors decide (RFC 4301 section 4.4.1)."`
-	Ends    []End  `yaml:"ends" json:"ends" doc:"Its two ends." min:"2" max:"2"`
-	Note    string `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
-}
-
-// How a link decides what enters it.
-const (
-	RoutingStatic    = "static"
-	RoutingSelectors = "selectors"
-)
-
-// End is one end of a link.
-type End struct {
-	Gateway Ref            `yaml:"gateway" json:"gateway" ref:"gateway" doc:"The gateway at this end."`
-	Routes  []netip.Prefix `yaml:"routes,omitempty" json:"routes,omitempty" doc:"Route-based: what this end sends into the link."`
-	Local   []netip.Prefix `yaml:"local,omitempty" json:"local,omitempty" doc:"Policy-based: this end's selectors, as on the wire (after mapping)."`
-	Remote  []netip.Prefix `yaml:"remote,omitempty" json:"remote,omitempty" doc:"Policy-based: the far end's selectors as this end has them."`
-}
-
-// Tunnel is one strand of a link.
-type Tunnel struct {
-	Outside []netip.Addr   `yaml:"outside" json:"outside" doc:"The public addresses at the first and second end." min:"2" max:"2"`
-	Inside  []netip.Prefix `yaml:"inside,omitempty" json:"inside,omitempty" host:"true" doc:"Route-based: the inside addresses at the first and second end, with their common prefix length." max:"2"`
-}
 
 // Mapping is a one-to-one translation at a gateway, toward a link.
 type Mapping struct {
@@ -245,8 +242,6 @@ func (*Table) kind() Kind       { return KindTable }
 func (*Subnet) kind() Kind      { return KindSubnet }
 func (*Endpoint) kind() Kind    { return KindEndpoint }
 func (*Reservation) kind() Kind { return KindReservation }
-func (*Link) kind() Kind        { return KindLink }
-func (*Tunnel) kind() Kind      { return KindTunnel }
 func (*Mapping) kind() Kind     { return KindMapping }
 func (*Intent) kind() Kind      { return KindIntent }
 
@@ -304,18 +299,4 @@ func (g *Gateway) Owns(a netip.Addr) bool {
 		}
 	}
 	return false
-}
-
-// End returns the link's end at that gateway and the other one, and their
-// positions 0 or 1. ok is false if the link does not end there.
-func (l *Link) End(gateway ID) (near, far *End, n int, ok bool) {
-	if len(l.Ends) != 2 {
-		return nil, nil, 0, false
-	}
-	for n := range l.Ends {
-		if l.Ends[n].Gateway == gateway {
-			return &l.Ends[n], &l.Ends[1-n], n, true
-		}
-	}
-	return nil, nil, 0, false
 }

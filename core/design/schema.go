@@ -5,12 +5,13 @@ import (
 	"net/netip"
 	"reflect"
 	"strings"
+
+	"dravin/core/provider"
 )
 
 // Schema is the JSON Schema (2020-12) of the design file.
 func Schema() ([]byte, error) {
 	root := map[string]any{
-		"$schema":              "https://json-schema.org/draft/2020-12/schema",
 		"title":                "Dravin design file",
 		"type":                 "object",
 		"required":             []string{"dravin"},
@@ -32,6 +33,11 @@ func Schema() ([]byte, error) {
 	}
 	collectionSchema(nil, top)
 	root["properties"], root["$defs"] = top, defs
+	return schemaText(root)
+}
+
+func schemaText(root map[string]any) ([]byte, error) {
+	root["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	return json.MarshalIndent(root, "", "  ")
 }
 
@@ -65,6 +71,10 @@ func typeSchema(t reflect.Type, tag reflect.StructTag) map[string]any {
 		return map[string]any{"type": "string", "examples": []string{"203.0.113.20"}}
 	case t == reflect.TypeFor[Service]():
 		return map[string]any{"type": "string", "pattern": "^(icmp|(tcp|udp)/[0-9]{1,5})$"}
+	case t == reflect.TypeFor[provider.Money]():
+		return map[string]any{"type": []string{"string", "number"}, "examples": []string{"0.05"}}
+	case t.Kind() == reflect.Pointer:
+		return typeSchema(t.Elem(), tag)
 	case t == reflect.TypeFor[Ref]():
 		return map[string]any{"type": "string", "examples": []string{"peatside-nursery/glasshouse"}}
 	case t.Kind() == reflect.Slice:

@@ -201,6 +201,12 @@ func (v *validator) rules(o *Object) {
 		v.tunnel(o, b)
 	case *Mapping:
 		v.mapping(o, b)
+	case *Gateway:
+		if b.Subnet != "" && v.d.Get(b.Subnet).Parent != o.Parent {
+			v.add(o, "subnet", "is another network's subnet", "name a subnet of "+v.d.Get(o.Parent).Name)
+		}
+	default:
+		v.linkRules(o)
 	}
 }
 
@@ -253,7 +259,7 @@ func (v *validator) link(o *Object, b *Link) {
 	for n, e := range b.Ends {
 		at := fmt.Sprintf("ends[%d]", n)
 		switch {
-		case b.Routing == RoutingStatic && len(e.Local)+len(e.Remote) > 0:
+		case b.Routing != RoutingSelectors && len(e.Local)+len(e.Remote) > 0:
 			v.add(o, at+".local", "a route-based link has no selectors of its own", "give routes, or set routing to selectors")
 		case b.Routing == RoutingSelectors && len(e.Routes) > 0:
 			v.add(o, at+".routes", "a policy-based link has no routes", "give local and remote, or set routing to static")
@@ -273,9 +279,12 @@ func (v *validator) tunnel(o *Object, b *Tunnel) {
 		if g == nil {
 			continue
 		}
-		if gw, ok := g.Body.(*Gateway); ok && !gw.Owns(a) {
+		if gw, ok := g.Body.(*Gateway); ok && !a.IsUnspecified() && !gw.Owns(a) {
 			v.add(o, fmt.Sprintf("outside[%d]", n), fmt.Sprintf("%s is not an address of %s", a, v.d.Path(g.ID)), "it has "+addressWords(gw.Addresses))
 		}
+	}
+	if len(b.Ends) == 1 {
+		v.add(o, "ends", "has 1 of them", "give both ends' settings, an empty one ({}) where all follows, or none")
 	}
 	if len(b.Inside) == 2 && b.Inside[0].Masked() != b.Inside[1].Masked() {
 		v.add(o, "inside[1]", fmt.Sprintf("%s and %s are not in one range", b.Inside[0], b.Inside[1]), "both inside addresses must share a range such as a /30")

@@ -67,6 +67,8 @@ func (d *Design) writeValue(v reflect.Value) any {
 			out[n] = d.writeValue(v.Index(n))
 		}
 		return out
+	case v.Kind() == reflect.Pointer:
+		return d.writeStruct(nil, v.Elem())
 	case v.Kind() == reflect.Struct:
 		return d.writeStruct(nil, v)
 	}

@@ -384,6 +384,25 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
   schemas: {
+    Attachment: {
+      /** @description The hub table that decides for what comes in by it. */
+      bound?: string;
+      /** @description The hub tables that learn its ranges. */
+      feeds?: string[];
+      /** @description Ranges that it does not export. */
+      keep_out?: string[];
+      /** @description Free text. */
+      note?: string;
+      /**
+       * @description How far it has come; ready if left out.
+       * @enum {string}
+       */
+      state?: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
+      /** @description A network's: one subnet per zone, where the profile wants them. */
+      subnets?: string[];
+      /** @description What is attached. */
+      what: string;
+    };
     ChangeInBody: {
       /**
        * Format: int64
@@ -393,6 +412,44 @@ export interface components {
       edits: components["schemas"]["EditIn"][];
       /** @description What for, in the words of the history. */
       reason: string;
+    };
+    Circuit: {
+      /** @description The order code that one party gives the other. */
+      code?: string;
+      /** @description The zone that the code holds for. */
+      code_zone?: string;
+      /** @description Its two ends; the order is made at the first. */
+      ends: components["schemas"]["CircuitEnd"][];
+      /** @description Until when the code can be used, as 2026-12-01. */
+      expires?: string;
+      /** @description Free text. */
+      note?: string;
+      /**
+       * @description How far it has come; ready if left out.
+       * @enum {string}
+       */
+      state?: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
+      /**
+       * @description How far its making has come: ordered, the code is there, it is accepted, the session is up.
+       * @enum {string}
+       */
+      step?: "ordered" | "code" | "accepted" | "session";
+    };
+    CircuitEnd: {
+      /** @description Where it ends. */
+      at: string;
+      /**
+       * Format: int32
+       * @description The speed that this end has, Mbit/s.
+       */
+      mbps: number;
+      /**
+       * Format: int32
+       * @description The VLAN tag (IEEE 802.1Q).
+       */
+      vlan?: number;
+      /** @description The zone that this end has it in. */
+      zone?: string;
     };
     DesignState: {
       /** @description Number of findings by severity. */
@@ -411,6 +468,24 @@ export interface components {
       undo: string;
       /** Format: date-time */
       updatedAt: string;
+    };
+    EdgeRouter: {
+      /**
+       * Format: int32
+       * @description Its autonomous system.
+       */
+      asn?: number;
+      /** @description Where it stands. */
+      exchange: string;
+      /** @description Free text. */
+      note?: string;
+      /** @description Who answers for it. */
+      owner?: string;
+      /**
+       * @description How far it has come; ready if left out.
+       * @enum {string}
+       */
+      state?: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
     };
     Edit: {
       id: string;
@@ -439,7 +514,7 @@ export interface components {
       local?: string[];
       /** @description Policy-based: the far end's selectors as this end has them. */
       remote?: string[];
-      /** @description Route-based: what this end sends into the link. */
+      /** @description Route-based: what this end sends into the link; with bgp, what it learns there. */
       routes?: string[];
     };
     Endpoint: {
@@ -494,6 +569,39 @@ export interface components {
       sentence: string;
       weight: string;
     };
+    Filter: {
+      /** @description To add, such as 64601:20 or no-export (RFC 1997, RFC 8092). */
+      communities?: string[];
+      /** @description Drop it instead. */
+      deny?: boolean;
+      /**
+       * Format: int32
+       * @description Shortest prefix length that matches; the range's own if left out.
+       */
+      from?: number;
+      /**
+       * Format: int32
+       * @description Local preference.
+       */
+      local_pref?: number;
+      /**
+       * Format: int32
+       * @description Multi-exit discriminator.
+       */
+      med?: number;
+      /** @description Which range. */
+      prefix: string;
+      /**
+       * Format: int32
+       * @description How often the own ASN is put in front once more.
+       */
+      prepend?: number;
+      /**
+       * Format: int32
+       * @description Longest that matches; as from if left out.
+       */
+      to?: number;
+    };
     FindingFinding: {
       code: string;
       evidence: string[];
@@ -528,8 +636,30 @@ export interface components {
        * @description Autonomous system number, RFC 6793; 0 if it speaks no BGP.
        */
       asn?: number;
+      /** @description ESP proposals it can do, strongest first; empty: as its profile says, or every strong one. */
+      esp?: string[];
+      /** @description What is known to keep it from forwarding. */
+      faults?: ("forwarding-off" | "source-check" | "strict-reverse-path")[];
+      /** @description IKE proposals it can do, strongest first; empty: as its profile says, or every strong one. */
+      ike?: string[];
       /** @description Free text. */
       note?: string;
+      /** @description In a cloud: the subnet of its own that it lives in, where the profile wants one. */
+      subnet?: string;
+      /** @description In a cloud: which of the profile's kinds of VPN gateway it is; the first if left out. */
+      vpn?: string;
+    };
+    Half: {
+      /** @description This network takes packets that the other one only forwards. */
+      accept_forwarded?: boolean;
+      /** @description The other network may use this one's gateway. */
+      lends_gateway?: boolean;
+      /** @description It exists in the cloud. */
+      made?: boolean;
+      /** @description Whose half it is. */
+      network: string;
+      /** @description This network uses the other one's gateway. */
+      uses_gateway?: boolean;
     };
     Handed: {
       files: components["schemas"]["HandoverFile"][];
@@ -542,6 +672,36 @@ export interface components {
       content: string;
       path: string;
       secret?: boolean;
+    };
+    Hub: {
+      /**
+       * Format: int32
+       * @description Its autonomous system; 0 if it speaks no BGP.
+       */
+      asn?: number;
+      /** @description The cloud it is in. */
+      cloud: string;
+      /** @description Free text. */
+      note?: string;
+      /** @description Who answers for it and lets others join. */
+      owner?: string;
+      /** @description The cloud's region. */
+      region?: string;
+      /**
+       * @description How far it has come; ready if left out.
+       * @enum {string}
+       */
+      state?: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
+    };
+    HubEntry: {
+      /** @description Where to. */
+      prefix: string;
+      /** @description The attachment that takes it; left out: a black hole. */
+      via?: string;
+    };
+    HubTable: {
+      /** @description Static entries. */
+      routes?: components["schemas"]["HubEntry"][];
     };
     ImportHow: {
       /** @description Carries the plan out; left out: a preview. */
@@ -641,10 +801,15 @@ export interface components {
       /** @description Free text. */
       note?: string;
       /**
-       * @description static: route-based, routes decide what enters; selectors: policy-based, selectors decide (RFC 4301 section 4.4.1).
+       * @description static: route-based, routes decide what enters; selectors: policy-based, selectors decide (RFC 4301 section 4.4.1); bgp: route-based, and the routes are learned on a session.
        * @enum {string}
        */
-      routing: "static" | "selectors";
+      routing: "static" | "selectors" | "bgp";
+      /**
+       * @description How far it has come; ready if left out.
+       * @enum {string}
+       */
+      state?: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
     };
     Mapping: {
       /** @description The box that translates. */
@@ -735,6 +900,17 @@ export interface components {
       /** @description Free text, such as whom to ring. */
       note?: string;
     };
+    Peering: {
+      /** @description Its two halves. */
+      halves: components["schemas"]["Half"][];
+      /** @description Free text. */
+      note?: string;
+      /**
+       * @description How far it has come; ready if left out.
+       * @enum {string}
+       */
+      state?: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
+    };
     Preview: {
       findings: components["schemas"]["FindingFinding"][];
       intents: components["schemas"]["ProofResult"][];
@@ -770,6 +946,35 @@ export interface components {
       /** @description Always about:blank; status tells the class. */
       type: string;
     };
+    Profile: {
+      /** @description Free text. */
+      about?: string;
+      /** @description Private circuits. */
+      circuit?: components["schemas"]["ProviderCircuit"];
+      /**
+       * @description What an entry to something unusable does: inactive is passed over, black-hole swallows. inactive if left out.
+       * @enum {string}
+       */
+      dead_next_hop?: "inactive" | "black-hole";
+      /** @description A router that networks, VPN links and circuits attach to. */
+      hub?: components["schemas"]["ProviderHub"];
+      /** @description How many of each; 0 is unlimited. */
+      limits?: components["schemas"]["ProviderLimits"];
+      /** @description What a cloud network is like. */
+      networks?: components["schemas"]["ProviderNetworks"];
+      /** @description Joining two networks directly. */
+      peering?: components["schemas"]["ProviderPeering"];
+      /** @description Which route wins between equally long ones, best first. */
+      preference?: ("local" | "entered" | "peering" | "circuit-bgp" | "vpn-bgp" | "vpn-static")[];
+      /** @description What it costs. */
+      prices?: components["schemas"]["ProviderPrices"];
+      /** @description Its regions with their zones. */
+      regions?: components["schemas"]["ProviderRegion"][];
+      /** @description Which translations the cloud does. */
+      translation?: components["schemas"]["ProviderTranslation"];
+      /** @description The kinds of VPN gateway. */
+      vpn?: components["schemas"]["ProviderVPN"][];
+    };
     ProofResult: {
       error?: string;
       holds: boolean;
@@ -777,6 +982,235 @@ export interface components {
       name: string;
       never?: boolean;
       proof: components["schemas"]["WalkProof"];
+    };
+    ProviderCircuit: {
+      /**
+       * Format: int32
+       * @description How long a code can be used, in days.
+       */
+      code_days?: number;
+      /**
+       * Format: int32
+       * @description The cloud's ASN on circuits.
+       */
+      default_asn?: number;
+      /**
+       * @description Who gives the order code; the other side accepts with it. cloud if left out.
+       * @enum {string}
+       */
+      ordered_at?: "cloud" | "exchange";
+      /** @description Two, in different zones, are wanted for redundancy. */
+      redundant?: boolean;
+      /** @description The speeds that can be ordered, Mbit/s. */
+      speeds: number[];
+      /** @description A code holds for one zone only. */
+      zone_in_code?: boolean;
+    };
+    ProviderHub: {
+      /** @description The hub's owner must accept attachments of others. */
+      asks_owner?: boolean;
+      /** @description What the hub knows appears in the networks' tables without entries. */
+      automatic_routes?: boolean;
+      /** @description A hub has several tables: each attachment is bound to one and feeds any. */
+      many_tables?: boolean;
+      /**
+       * Format: int32
+       * @description The fewest ports that the pool gives each host.
+       */
+      ports_per_host?: number;
+      /** @description An attachment whose exported ranges overlap another's is refused, unless kept out of export at both. */
+      refuses_overlaps?: boolean;
+      /** @description A network may hide behind a dedicated pool toward the hub. */
+      source_pool?: boolean;
+      /** @description An attachment names one subnet per zone; hosts in zones without one are cut off. */
+      subnet_per_zone?: boolean;
+      /**
+       * @description How hubs of different regions are joined; left out: not at all.
+       * @enum {string}
+       */
+      to_hub?: "static" | "bgp";
+    };
+    ProviderInside: {
+      /**
+       * Format: int32
+       * @description The prefix length of each tunnel's range.
+       */
+      bits?: number;
+      /** @description Ranges in it that the cloud keeps. */
+      reserved?: string[];
+      /** @description Where they come from. */
+      within?: string[];
+    };
+    ProviderLimits: {
+      /**
+       * Format: int32
+       * @description Attachments of a hub.
+       */
+      attachments?: number;
+      /**
+       * Format: int32
+       * @description Peerings of a network.
+       */
+      peerings?: number;
+      /**
+       * Format: int32
+       * @description Routes learned on a session.
+       */
+      routes_per_session?: number;
+      /**
+       * Format: int32
+       * @description Entries in a table.
+       */
+      routes_per_table?: number;
+      /**
+       * Format: int32
+       * @description Tunnels of a gateway.
+       */
+      tunnels?: number;
+    };
+    ProviderNetworks: {
+      /** @description An entry may lead to an appliance. */
+      appliances?: boolean;
+      /** @description A transit network has tables for what comes in from its gateway and its peerings. */
+      entering_tables?: boolean;
+      /** @description A gateway feeds the routes it learns into the tables; else each table needs an entry. */
+      gateway_feeds?: boolean;
+      /** @description An entry longer than the block beats the local route. */
+      longer_wins?: boolean;
+      /** @description A network spans regions; its subnets are regional. */
+      span_regions?: boolean;
+      /**
+       * @description subnet: a route table per subnet (several may share one); network: one for all. subnet if left out.
+       * @enum {string}
+       */
+      tables?: "subnet" | "network";
+    };
+    ProviderPeering: {
+      /** @description A half may accept packets that the other network only forwards. */
+      accept_forwarded?: boolean;
+      /** @description The far blocks are routed without entries in the tables. */
+      automatic_routes?: boolean;
+      /** @description The two may be in different regions. */
+      between_regions?: boolean;
+      /** @description A half may lend its gateway to the other network. */
+      lend_gateway?: boolean;
+    };
+    ProviderPrices: {
+      /** @description An attachment of a hub. */
+      attachment_hour?: string;
+      /** @description What leaves over a circuit. */
+      circuit_gb?: string;
+      /** @description A circuit, whatever its speed. */
+      circuit_month?: string;
+      /** @description A circuit, for each Mbit/s. */
+      circuit_month_per_mbps?: string;
+      /** @description An edge router at an exchange, as the one who sells the circuit bills it. */
+      edge_router_month?: string;
+      /** @description A VPN gateway. */
+      gateway_hour?: string;
+      /** @description What goes through a hub. */
+      hub_gb?: string;
+      /** @description A hub. */
+      hub_hour?: string;
+      /** @description A VPN link with all its tunnels. */
+      link_hour?: string;
+      /** @description What leaves over the internet, tunnels included. */
+      out_gb?: string;
+      /** @description What goes over a peering between regions, each way. */
+      peering_far_gb?: string;
+      /** @description What goes over a peering in one region, each way. */
+      peering_gb?: string;
+    };
+    ProviderRegion: {
+      /** @description As networks name it. */
+      name: string;
+      /** @description Its zones. */
+      zones?: string[];
+    };
+    ProviderTranslation: {
+      /** @description A filter appliance translates destinations. */
+      filter?: boolean;
+      /** @description The appliance then hides the source behind itself. */
+      filter_hides?: boolean;
+      /** @description Rules on the VPN gateway. */
+      gateway?: ("one-to-one" | "pool")[];
+      /** @description A service can be offered as an address in the caller's network. */
+      private_endpoint?: boolean;
+    };
+    ProviderVPN: {
+      /**
+       * Format: int32
+       * @description Public addresses of the gateway, on which the tunnels end in turn.
+       */
+      addresses: number;
+      /** @description The gateway's ASN can not be changed once it is made. */
+      asn_fixed?: boolean;
+      /**
+       * Format: int32
+       * @description The ASN it has if none is chosen.
+       */
+      default_asn?: number;
+      /**
+       * @description When the tunnels share load. never if left out.
+       * @enum {string}
+       */
+      equal_cost?: "never" | "hub-bgp" | "bgp" | "always";
+      /** @description ESP proposals, strongest first. */
+      esp: string[];
+      /** @description It waits for the far end to start. */
+      far_starts?: boolean;
+      /** @description IKE proposals, strongest first, as a Linux gateway writes them. */
+      ike: string[];
+      /** @description The inside addresses that it takes. */
+      inside?: components["schemas"]["ProviderInside"];
+      /**
+       * Format: int32
+       * @description More routes than this from the far end drop the session.
+       */
+      max_routes_in?: number;
+      /**
+       * Format: int32
+       * @description It announces at most this many.
+       */
+      max_routes_out?: number;
+      /**
+       * Format: int32
+       * @description Bandwidth of a tunnel.
+       */
+      mbps?: number;
+      /** @description Such as redundant. */
+      name: string;
+      /** @description Where it may stand. */
+      on: ("network" | "hub")[];
+      /**
+       * Format: int32
+       * @description It lives in a subnet of its own, at most this long (27: a /27 or larger).
+       */
+      own_subnet?: number;
+      /** @description What decides what enters. */
+      routing: ("bgp" | "static" | "selectors")[];
+      /** @description The static ranges can not be changed once the tunnel is made. */
+      static_fixed?: boolean;
+      /**
+       * Format: int32
+       * @description Tunnels of each link.
+       */
+      tunnels: number;
+    };
+    Request: {
+      /**
+       * @description What was decided; left out while it is open.
+       * @enum {string}
+       */
+      answer?: "accepted" | "refused";
+      /** @description What would be made. */
+      for: string;
+      /** @description Who asks. */
+      from?: string;
+      /** @description Why. */
+      reason?: string;
+      /** @description Who decides. */
+      to?: string;
     };
     Reservation: {
       /** @description Free text. */
@@ -809,6 +1243,55 @@ export interface components {
     Segment: {
       /** @description Free text. */
       note?: string;
+    };
+    Session: {
+      /** @description Its two ends, in the order of the tunnel's or circuit's. */
+      ends: components["schemas"]["SessionEnd"][];
+    };
+    SessionEnd: {
+      /**
+       * Format: ip
+       * @description The address it speaks from.
+       */
+      address: string;
+      /**
+       * Format: int32
+       * @description How often its own ASN may stand in a path.
+       */
+      allow_own?: number;
+      /**
+       * Format: int32
+       * @description Its own autonomous system.
+       */
+      asn: number;
+      /** @description Address families; ipv4 if left out. */
+      families?: ("ipv4" | "ipv6")[];
+      /**
+       * Format: int32
+       * @description Hold time, seconds; 90 if left out (RFC 4271 section 10).
+       */
+      hold?: number;
+      /** @description What it takes, first match; empty: everything. */
+      in?: components["schemas"]["Filter"][];
+      /**
+       * Format: int32
+       * @description More routes than this drop the session; 0: no limit.
+       */
+      max_prefixes?: number;
+      /** @description What it announces, first match; empty: everything of its own. */
+      out?: components["schemas"]["Filter"][];
+      /** @description It signs with the session's password (RFC 2385). */
+      password?: boolean;
+      /**
+       * Format: ip
+       * @description The far address as this end has it; the far end's if left out.
+       */
+      peer?: string;
+      /**
+       * Format: int32
+       * @description The far ASN as this end has it; the far end's if left out.
+       */
+      peer_asn?: number;
     };
     Sheet: {
       /** @description Those that have it as a subject. */
@@ -881,6 +1364,8 @@ export interface components {
       note?: string;
       /** @description Its ranges, inside the network's blocks. */
       prefixes: string[];
+      /** @description Its hosts are reached from the internet. */
+      public?: boolean;
       /** @description The route table that its hosts use. */
       table: string;
       /** @description The zone it is in. */
@@ -926,10 +1411,60 @@ export interface components {
       why: string;
     };
     Tunnel: {
+      /** @description What the first and second end are set to, where that does not follow from the rest. */
+      ends?: components["schemas"]["TunnelEnd"][];
       /** @description Route-based: the inside addresses at the first and second end, with their common prefix length. */
       inside?: string[];
-      /** @description The public addresses at the first and second end. */
+      /** @description The public addresses at the first and second end; 0.0.0.0 while a cloud has not given it yet. */
       outside: string[];
+    };
+    TunnelEnd: {
+      /**
+       * Format: int32
+       * @description Seconds until the keys of packets are renewed; 3600 if left out.
+       */
+      child_life?: number;
+      /**
+       * Format: int32
+       * @description Seconds between questions whether the far end lives; 10 if left out.
+       */
+      dpd?: number;
+      /** @description It puts ESP into UDP always (RFC 3948). */
+      encapsulate?: boolean;
+      /** @description ESP proposals, the preferred first. */
+      esp?: string[];
+      /** @description What it calls itself (RFC 7296 section 3.5); its address if left out. */
+      identity?: string;
+      /** @description IKE proposals, the preferred first. */
+      ike?: string[];
+      /**
+       * Format: int32
+       * @description Seconds until the IKE SA is renewed; 14400 if left out.
+       */
+      ike_life?: number;
+      /** @description Its own selectors. */
+      local?: string[];
+      /**
+       * Format: int32
+       * @description MTU inside the tunnel, bytes; what fits if left out.
+       */
+      mtu?: number;
+      /** @description It stands behind a NAT. */
+      nat?: boolean;
+      /**
+       * Format: ip
+       * @description The far end's address as this end has it.
+       */
+      peer?: string;
+      /** @description What it expects the far end to call itself. */
+      peer_identity?: string;
+      /** @description The far end's selectors as it has them. */
+      remote?: string[];
+      /**
+       * Format: int32
+       * @description IKE version; 2 if left out.
+       */
+      version?: number;
     };
     WalkHeader: {
       /** Format: int32 */

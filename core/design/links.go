@@ -1,0 +1,275 @@
+package design
+
+import (
+	"net/netip"
+
+	"dravin/core/provider"
+)
+
+// State tells how far something that is being made has come. The empty State
+// is that of what simply exists, ready.
+type State = string
+
+// The states, in their order.
+const (
+	Drafted State = "drafted"
+	Waiting State = "waiting-for-the-other-half"
+	Making  State = "being-built"
+	Ready   State = "ready"
+	Refused State = "refused"
+	Gone    State = "gone"
+)
+
+// Carries reports whether something in that state is meant to carry packets:
+// what was refused or is gone never does, and half a peering does not.
+func Carries(s State) bool { return s != Refused && s != Gone && s != Waiting }
+
+// Profile is what one cloud allows.
+type Profile provider.Profile
+
+// Link is a VPN between two gateways.
+type Link struct {
+	Routing string `yaml:"routing" json:"routing" enum:"static,selectors,bgp" doc:"static: route-based, routes decide what enters; selectors: policy-based, selectors decide (RFC 4301 section 4.4.1); bgp: route-based, and the routes are learned on a session."`
+	Ends    []End  `yaml:"ends" json:"ends" doc:"Its two ends." min:"2" max:"2"`
+	State   State  `yaml:"state,omitempty" json:"state,omitempty" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone" doc:"How far it has come; ready if left out."`
+	Note    string `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+}
+
+// How a link decides what enters it.
+const (
+	RoutingStatic    = "static"
+	RoutingSelectors = "selectors"
+	RoutingBGP       = "bgp"
+)
+
+// End is one end of a link.
+type End struct {
+	Gateway Ref            `yaml:"gateway" json:"gateway" ref:"gateway" doc:"The gateway at this end."`
+	Routes  []netip.Prefix `yaml:"routes,omitempty" json:"routes,omitempty" doc:"Route-based: what this end sends into the link; with bgp, what it learns there."`
+	Local   []netip.Prefix `yaml:"local,omitempty" json:"local,omitempty" doc:"Policy-based: this end's selectors, as on the wire (after mapping)."`
+	Remote  []netip.Prefix `yaml:"remote,omitempty" json:"remote,omitempty" doc:"Policy-based: the far end's selectors as this end has them."`
+}
+
+// Tunnel is one strand of a link.
+type Tunnel struct {
+	Outside []netip.Addr   `yaml:"outside" json:"outside" doc:"The public addresses at the first and second end; 0.0.0.0 while a cloud has not given it yet." min:"2" max:"2"`
+	Inside  []netip.Prefix `yaml:"inside,omitempty" json:"inside,omitempty" host:"true" doc:"Route-based: the inside addresses at the first and second end, with their common prefix length." max:"2"`
+	Ends    []TunnelEnd    `yaml:"ends,omitempty" json:"ends,omitempty" doc:"What the first and second end are set to, where that does not follow from the rest." max:"2"`
+}
+
+// TunnelEnd is what one end of a tunnel is set to. What is left out follows
+// from the tunnel, the link and the gateways.
+type TunnelEnd struct {
+	Peer         netip.Addr     `yaml:"peer,omitempty" json:"peer,omitzero" doc:"The far end's address as this end has it."`
+	Identity     string         `yaml:"identity,omitempty" json:"identity,omitempty" doc:"What it calls itself (RFC 7296 section 3.5); its address if left out."`
+	PeerIdentity string         `yaml:"peer_identity,omitempty" json:"peer_identity,omitempty" doc:"What it expects the far end to call itself."`
+	Version      uint8          `yaml:"version,omitempty" json:"version,omitempty" doc:"IKE version; 2 if left out."`
+	IKE          []string       `yaml:"ike,omitempty" json:"ike,omitempty" doc:"IKE proposals, the preferred first."`
+	ESP          []string       `yaml:"esp,omitempty" json:"esp,omitempty" doc:"ESP proposals, the preferred first."`
+	IKELife      uint32         `yaml:"ike_life,omitempty" json:"ike_life,omitempty" doc:"Seconds until the IKE SA is renewed; 14400 if left out."`
+	ChildLife    uint32         `yaml:"child_life,omitempty" json:"child_life,omitempty" doc:"Seconds until the keys of packets are renewed; 3600 if left out."`
+	DPD          uint32         `yaml:"dpd,omitempty" json:"dpd,omitempty" doc:"Seconds between questions whether the far end lives; 10 if left out."`
+	Local        []netip.Prefix `yaml:"local,omitempty" json:"local,omitempty" doc:"Its own selectors."`
+	Remote       []netip.Prefix `yaml:"remote,omitempty" json:"remote,omitempty" doc:"The far end's selectors as it has them."`
+	MTU          uint32         `yaml:"mtu,omitempty" json:"mtu,omitempty" doc:"MTU inside the tunnel, bytes; what fits if left out."`
+	NAT          bool           `yaml:"nat,omitempty" json:"nat,omitempty" doc:"It stands behind a NAT."`
+	Encapsulate  bool           `yaml:"encapsulate,omitempty" json:"encapsulate,omitempty" doc:"It puts ESP into UDP always (RFC 3948)."`
+}
+
+// Session is a BGP session.
+type Session struct {
+	Ends []SessionEnd `yaml:"ends" json:"ends" doc:"Its two ends, in the order of the tunnel's or circuit's." min:"2" max:"2"`
+}
+
+// SessionEnd is what one end of a session is set to.
+type SessionEnd struct {
+	ASN         uint32     `yaml:"asn" json:"asn" doc:"Its own autonomous system."`
+	Address     netip.Addr `yaml:"address" json:"address" doc:"The address it speaks from."`
+	PeerASN     uint32     `yaml:"peer_asn,omitempty" json:"peer_asn,omitempty" doc:"The far ASN as this end has it; the far end's if left out."`
+	Peer        netip.Addr `yaml:"peer,omitempty" json:"peer,omitzero" doc:"The far address as this end has it; the far end's if left out."`
+	Hold        uint32     `yaml:"hold,omitempty" json:"hold,omitempty" doc:"Hold time, seconds; 90 if left out (RFC 4271 section 10)."`
+	Password    bool       `yaml:"password,omitempty" json:"password,omitempty" doc:"It signs with the session's password (RFC 2385)."`
+	Families    []string   `yaml:"families,omitempty" json:"families,omitempty" enum:"ipv4,ipv6" doc:"Address families; ipv4 if left out."`
+	MaxPrefixes uint32     `yaml:"max_prefixes,omitempty" json:"max_prefixes,omitempty" doc:"More routes than this drop the session; 0: no limit."`
+	AllowOwn    uint32     `yaml:"allow_own,omitempty" json:"allow_own,omitempty" doc:"How often its own ASN may stand in a path."`
+	In          []Filter   `yaml:"in,omitempty" json:"in,omitempty" doc:"What it takes, first match; empty: everything."`
+	Out         []Filter   `yaml:"out,omitempty" json:"out,omitempty" doc:"What it announces, first match; empty: everything of its own."`
+}
+
+// Filter is one rule of a route filter.
+type Filter struct {
+	Prefix      netip.Prefix `yaml:"prefix" json:"prefix" doc:"Which range."`
+	From        uint8        `yaml:"from,omitempty" json:"from,omitempty" doc:"Shortest prefix length that matches; the range's own if left out."`
+	To          uint8        `yaml:"to,omitempty" json:"to,omitempty" doc:"Longest that matches; as from if left out."`
+	Deny        bool         `yaml:"deny,omitempty" json:"deny,omitempty" doc:"Drop it instead."`
+	Prepend     uint8        `yaml:"prepend,omitempty" json:"prepend,omitempty" doc:"How often the own ASN is put in front once more."`
+	LocalPref   uint32       `yaml:"local_pref,omitempty" json:"local_pref,omitempty" doc:"Local preference."`
+	MED         uint32       `yaml:"med,omitempty" json:"med,omitempty" doc:"Multi-exit discriminator."`
+	Communities []string     `yaml:"communities,omitempty" json:"communities,omitempty" doc:"To add, such as 64601:20 or no-export (RFC 1997, RFC 8092)."`
+}
+
+// Hub is a cloud's router between attachments.
+type Hub struct {
+	Cloud  string `yaml:"cloud" json:"cloud" doc:"The cloud it is in."`
+	Region string `yaml:"region,omitempty" json:"region,omitempty" doc:"The cloud's region."`
+	Owner  Ref    `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner" doc:"Who answers for it and lets others join."`
+	ASN    uint32 `yaml:"asn,omitempty" json:"asn,omitempty" doc:"Its autonomous system; 0 if it speaks no BGP."`
+	State  State  `yaml:"state,omitempty" json:"state,omitempty" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone" doc:"How far it has come; ready if left out."`
+	Note   string `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+}
+
+// HubTable is a table of a hub.
+type HubTable struct {
+	Routes []HubEntry `yaml:"routes,omitempty" json:"routes,omitempty" doc:"Static entries."`
+}
+
+// HubEntry is a static entry of a hub table.
+type HubEntry struct {
+	Prefix netip.Prefix `yaml:"prefix" json:"prefix" doc:"Where to."`
+	Via    Ref          `yaml:"via,omitempty" json:"via,omitempty" ref:"attachment" doc:"The attachment that takes it; left out: a black hole."`
+}
+
+// Attachment joins something to a hub.
+type Attachment struct {
+	What    Ref            `yaml:"what" json:"what" ref:"network,link,circuit,hub" doc:"What is attached."`
+	Subnets []Ref          `yaml:"subnets,omitempty" json:"subnets,omitempty" ref:"subnet" doc:"A network's: one subnet per zone, where the profile wants them."`
+	Bound   Ref            `yaml:"bound,omitempty" json:"bound,omitempty" ref:"hub-table" doc:"The hub table that decides for what comes in by it."`
+	Feeds   []Ref          `yaml:"feeds,omitempty" json:"feeds,omitempty" ref:"hub-table" doc:"The hub tables that learn its ranges."`
+	KeepOut []netip.Prefix `yaml:"keep_out,omitempty" json:"keep_out,omitempty" doc:"Ranges that it does not export."`
+	State   State          `yaml:"state,omitempty" json:"state,omitempty" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone" doc:"How far it has come; ready if left out."`
+	Note    string         `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+}
+
+// EdgeRouter is a virtual router at an exchange.
+type EdgeRouter struct {
+	Exchange string `yaml:"exchange" json:"exchange" doc:"Where it stands."`
+	Owner    Ref    `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner" doc:"Who answers for it."`
+	ASN      uint32 `yaml:"asn,omitempty" json:"asn,omitempty" doc:"Its autonomous system."`
+	State    State  `yaml:"state,omitempty" json:"state,omitempty" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone" doc:"How far it has come; ready if left out."`
+	Note     string `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+}
+
+// Circuit is a private circuit.
+type Circuit struct {
+	Ends     []CircuitEnd `yaml:"ends" json:"ends" doc:"Its two ends; the order is made at the first." min:"2" max:"2"`
+	Step     string       `yaml:"step,omitempty" json:"step,omitempty" enum:"ordered,code,accepted,session" doc:"How far its making has come: ordered, the code is there, it is accepted, the session is up."`
+	Code     string       `yaml:"code,omitempty" json:"code,omitempty" doc:"The order code that one party gives the other."`
+	CodeZone string       `yaml:"code_zone,omitempty" json:"code_zone,omitempty" doc:"The zone that the code holds for."`
+	Expires  string       `yaml:"expires,omitempty" json:"expires,omitempty" doc:"Until when the code can be used, as 2026-12-01."`
+	State    State        `yaml:"state,omitempty" json:"state,omitempty" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone" doc:"How far it has come; ready if left out."`
+	Note     string       `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+}
+
+// CircuitEnd is one end of a circuit.
+type CircuitEnd struct {
+	At   Ref    `yaml:"at" json:"at" ref:"gateway,edge-router" doc:"Where it ends."`
+	Zone string `yaml:"zone,omitempty" json:"zone,omitempty" doc:"The zone that this end has it in."`
+	Mbps uint32 `yaml:"mbps" json:"mbps" doc:"The speed that this end has, Mbit/s."`
+	VLAN uint16 `yaml:"vlan,omitempty" json:"vlan,omitempty" doc:"The VLAN tag (IEEE 802.1Q)."`
+}
+
+// Peering joins two networks directly.
+type Peering struct {
+	Halves []Half `yaml:"halves" json:"halves" doc:"Its two halves." min:"2" max:"2"`
+	State  State  `yaml:"state,omitempty" json:"state,omitempty" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone" doc:"How far it has come; ready if left out."`
+	Note   string `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+}
+
+// Half is one network's half of a peering.
+type Half struct {
+	Network         Ref  `yaml:"network" json:"network" ref:"network" doc:"Whose half it is."`
+	Made            bool `yaml:"made,omitempty" json:"made,omitempty" doc:"It exists in the cloud."`
+	LendsGateway    bool `yaml:"lends_gateway,omitempty" json:"lends_gateway,omitempty" doc:"The other network may use this one's gateway."`
+	UsesGateway     bool `yaml:"uses_gateway,omitempty" json:"uses_gateway,omitempty" doc:"This network uses the other one's gateway."`
+	AcceptForwarded bool `yaml:"accept_forwarded,omitempty" json:"accept_forwarded,omitempty" doc:"This network takes packets that the other one only forwards."`
+}
+
+// Request is one owner's wish to join something of another's.
+type Request struct {
+	For    Ref    `yaml:"for" json:"for" ref:"link,peering,circuit,attachment" doc:"What would be made."`
+	From   Ref    `yaml:"from,omitempty" json:"from,omitempty" ref:"owner" doc:"Who asks."`
+	To     Ref    `yaml:"to,omitempty" json:"to,omitempty" ref:"owner" doc:"Who decides."`
+	Answer string `yaml:"answer,omitempty" json:"answer,omitempty" enum:"accepted,refused" doc:"What was decided; left out while it is open."`
+	Reason string `yaml:"reason,omitempty" json:"reason,omitempty" doc:"Why."`
+}
+
+func (*Profile) kind() Kind    { return KindProfile }
+func (*Link) kind() Kind       { return KindLink }
+func (*Tunnel) kind() Kind     { return KindTunnel }
+func (*Session) kind() Kind    { return KindSession }
+func (*Hub) kind() Kind        { return KindHub }
+func (*HubTable) kind() Kind   { return KindHubTable }
+func (*Attachment) kind() Kind { return KindAttachment }
+func (*EdgeRouter) kind() Kind { return KindEdgeRouter }
+func (*Circuit) kind() Kind    { return KindCircuit }
+func (*Peering) kind() Kind    { return KindPeering }
+func (*Request) kind() Kind    { return KindRequest }
+
+// End returns the link's end at that gateway and the other one, and their
+// positions 0 or 1. ok is false if the link does not end there.
+func (l *Link) End(gateway ID) (near, far *End, n int, ok bool) {
+	if len(l.Ends) != 2 {
+		return nil, nil, 0, false
+	}
+	for n := range l.Ends {
+		if l.Ends[n].Gateway == gateway {
+			return &l.Ends[n], &l.Ends[1-n], n, true
+		}
+	}
+	return nil, nil, 0, false
+}
+
+// StateOf is the state of a link, peering, circuit, attachment, hub or edge
+// router; [Ready] for what has none.
+func StateOf(o *Object) State {
+	var s State
+	switch b := o.Body.(type) {
+	case *Link:
+		s = b.State
+	case *Peering:
+		s = b.State
+	case *Circuit:
+		s = b.State
+	case *Attachment:
+		s = b.State
+	case *Hub:
+		s = b.State
+	case *EdgeRouter:
+		s = b.State
+	}
+	if s == "" {
+		return Ready
+	}
+	return s
+}
+
+// InState is o in another state.
+func (o *Object) InState(s State) *Object {
+	switch b := o.Body.(type) {
+	case *Link:
+		c := *b
+		c.State = s
+		return o.With(&c)
+	case *Peering:
+		c := *b
+		c.State = s
+		return o.With(&c)
+	case *Circuit:
+		c := *b
+		c.State = s
+		return o.With(&c)
+	case *Attachment:
+		c := *b
+		c.State = s
+		return o.With(&c)
+	case *Hub:
+		c := *b
+		c.State = s
+		return o.With(&c)
+	case *EdgeRouter:
+		c := *b
+		c.State = s
+		return o.With(&c)
+	}
+	return o
+}

@@ -1,0 +1,207 @@
+package link
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"dravin/core/prefix"
+)
+
+// Settings is what one end of a tunnel is set to, in full.
+type Settings struct {
+	Address      netip.Addr     // its own public address
+	Peer         netip.Addr     // the far end's as it has it
+	Identity     string         // what it calls itself
+	PeerIdentity string         // what the far end must call itself
+	Key          string         // the pre-shared key, or anything equal where the keys are; empty: not known
+	Version      uint8          // 1 or 2; 0: either
+	IKE, ESP     []string       // proposals
+	IKELife      uint32         // seconds
+	ChildLife    uint32         // seconds
+	DPD          uint32         // seconds
+	Local        []netip.Prefix // selectors
+	Remote       []netip.Prefix
+	Inside       netip.Prefix // with the length of the inside range; invalid if it has none
+	PeerInside   netip.Addr   // where it expects the far inside address; invalid if it has no opinion
+	MTU          uint32       // bytes; 0: what fits
+	NAT          bool
+	Encapsulate  bool
+}
+
+// Cause is the first thing on which two ends fail.
+type Cause string
+
+// The causes, in the order in which a handshake meets them.
+const (
+	NoCause           Cause = ""
+	BadProposal       Cause = "bad-proposal"        // an end's own proposal is not usable
+	NoAnswer          Cause = "no-answer"           // the packets go elsewhere
+	NoConnection      Cause = "no-connection"       // the far end has no connection for this address or version
+	NoIKEProposal     Cause = "no-ike-proposal"     // NO_PROPOSAL_CHOSEN for the IKE SA
+	IdentityUnknown   Cause = "identity-unknown"    // one end calls itself what the other does not expect
+	KeyDiffers        Cause = "key-differs"         // AUTHENTICATION_FAILED
+	NoESPProposal     Cause = "no-esp-proposal"     // the IKE SA comes up, its child does not
+	SelectorsDisjoint Cause = "selectors-disjoint"  // TS_UNACCEPTABLE
+	SelectorsDiffer   Cause = "selectors-differ-v1" // IKEv1 does not narrow
+)
+
+// Outcome is how two ends end up.
+type Outcome struct {
+	Up      bool           `json:"up"`     // packets are carried
+	IKEUp   bool           `json:"ike_up"` // at least the control channel is up
+	Cause   Cause          `json:"cause,omitempty"`
+	Why     string         `json:"why"` // the outcome as a sentence
+	Version uint8          `json:"version,omitempty"`
+	IKE     *Chosen        `json:"ike,omitempty"`
+	ESP     *Chosen        `json:"esp,omitempty"`
+	Local   []netip.Prefix `json:"local"` // at the first end, after narrowing
+	Remote  []netip.Prefix `json:"remote"`
+	Renews  bool           `json:"renews"`        // new keys can be agreed on when the first have been used up
+	UDP     bool           `json:"udp,omitempty"` // ESP goes in UDP (RFC 3948)
+	MTU     int            `json:"mtu,omitempty"` // what fits inside, bytes, of 1500 outside
+	// Later tells what comes up and will fail or suffer afterwards.
+	Later []string `json:"later"`
+}
+
+// Agree tells how two ends end up when the first starts and the second
+// answers, as two real daemons would. Unknown keys (empty) are taken to be
+// equal.
+func Agree(starts, answers Settings) Outcome {
+	out := Outcome{Local: []netip.Prefix{}, Remote: []netip.Prefix{}, Later: []string{}}
+	fail := func(c Cause, format string, args ...any) Outcome {
+		out.Cause, out.Why = c, fmt.Sprintf(format, args...)
+		return out
+	}
+	offers, err := proposalsOf(starts, answers)
+	if err != nil {
+		return fail(BadProposal, "%v", err)
+	}
+	if known(starts.Peer) && known(answers.Address) && starts.Peer != answers.Address {
+		return fail(NoAnswer, "the first end sends to %s, and the second is at %s", starts.Peer, answers.Address)
+	}
+	if known(answers.Peer) && known(starts.Address) && answers.Peer != starts.Address && !starts.NAT {
+		return fail(NoConnection, "the second end has a connection for %s only, and the first comes from %s", answers.Peer, starts.Address)
+	}
+	// A daemon that may speak either starts with 2.
+	out.Version = starts.Version
+	if out.Version == 0 {
+		out.Version = 2
+	}
+	if answers.Version != 0 && answers.Version != out.Version {
+		v := out.Version
+		out.Version = 0
+		return fail(NoConnection, "the first end speaks IKEv%d and the second IKEv%d only", v, answers.Version)
+	}
+	ike, ok := choose(offers.answersIKE, offers.startsIKE, true)
+	if !ok {
+		return fail(NoIKEProposal, "the IKE proposals have %s", disagreement(offers.answersIKE, offers.startsIKE, true))
+	}
+	out.IKE = &ike
+	if starts.Identity != answers.PeerIdentity {
+		return fail(IdentityUnknown, "the first end calls itself %q and the second expects %q", starts.Identity, answers.PeerIdentity)
+	}
+	if starts.Key != "" && answers.Key != "" && starts.Key != answers.Key {
+		return fail(KeyDiffers, "the keys differ")
+	}
+	if answers.Identity != starts.PeerIdentity {
+		return fail(IdentityUnknown, "the second end calls itself %q and the first expects %q", answers.Identity, starts.PeerIdentity)
+	}
+	out.IKEUp = true
+	out.UDP = starts.NAT || answers.NAT || starts.Encapsulate || answers.Encapsulate
+	return child(out, starts, answers, offers, fail)
+}
+
+// child negotiates what carries the packets.
+func child(out Outcome, starts, answers Settings, offers offers, fail func(Cause, string, ...any) Outcome) Outcome {
+	withGroup := out.Version == 1 // IKEv1's quick mode has its own exchange from the start
+	esp, ok := choose(offers.answersESP, offers.startsESP, withGroup)
+	local, remote := Narrow(starts.Local, answers.Remote), Narrow(starts.Remote, answers.Local)
+	if len(local) == 0 || len(remote) == 0 {
+		f := fail(SelectorsDisjoint, "the selectors have nothing in common: %s to %s against %s to %s", list(starts.Local), list(starts.Remote), list(answers.Remote), list(answers.Local))
+		f.IKEUp = true
+		return f
+	}
+	if out.Version == 1 && (!sameSet(starts.Local, answers.Remote) || !sameSet(starts.Remote, answers.Local)) {
+		f := fail(SelectorsDiffer, "IKEv1 does not narrow, and the selectors do not mirror each other")
+		f.IKEUp = true
+		return f
+	}
+	if !ok {
+		f := fail(NoESPProposal, "the IKE SA comes up, and its child fails: the ESP proposals have %s", disagreement(offers.answersESP, offers.startsESP, withGroup))
+		f.IKEUp = true
+		return f
+	}
+	out.Up, out.ESP, out.Local, out.Remote = true, &esp, local, remote
+	_, out.Renews = choose(offers.answersESP, offers.startsESP, true)
+	out.MTU = Fits(esp, usual, out.UDP, false)
+	out.Later = later(out, starts, answers, offers)
+	out.Why = "it comes up"
+	if len(out.Later) > 0 {
+		out.Why = "it comes up, but " + out.Later[0]
+	}
+	return out
+}
+
+// later is what the handshake does not show.
+func later(out Outcome, starts, answers Settings, offers offers) []string {
+	said := []string{}
+	if !out.Renews {
+		said = append(said, fmt.Sprintf("the ESP proposals have %s, so it fails at the first renewal of keys, after %d s at the latest", disagreement(offers.answersESP, offers.startsESP, true), min(orLife(starts.ChildLife, childLife), orLife(answers.ChildLife, childLife))))
+	}
+	if out.Version == 2 && (!sameSet(out.Local, prefix.Minimal(starts.Local)) || !sameSet(out.Remote, prefix.Minimal(starts.Remote)) || !sameSet(out.Local, prefix.Minimal(answers.Remote)) || !sameSet(out.Remote, prefix.Minimal(answers.Local))) {
+		said = append(said, fmt.Sprintf("the selectors were narrowed to %s and %s, and the rest does not get through", list(out.Local), list(out.Remote)))
+	}
+	if starts.ChildLife != answers.ChildLife || starts.IKELife != answers.IKELife {
+		said = append(said, "the lifetimes differ, so one end renews before the other expects it")
+	}
+	if starts.MTU > uint32(out.MTU) || answers.MTU > uint32(out.MTU) {
+		said = append(said, fmt.Sprintf("packets above %d bytes vanish: the MTU is set to %d", out.MTU, max(starts.MTU, answers.MTU)))
+	}
+	return said
+}
+
+// Narrow is the intersection of two lists of selectors (RFC 7296 section 2.9),
+// without what lies inside another.
+func Narrow(a, b []netip.Prefix) []netip.Prefix { return prefix.Minimal(prefix.Intersect(a, b)) }
+
+type offers struct{ startsIKE, startsESP, answersIKE, answersESP []Proposal }
+
+func proposalsOf(starts, answers Settings) (o offers, err error) {
+	for _, want := range []struct {
+		to    *[]Proposal
+		proto Protocol
+		list  []string
+	}{{&o.startsIKE, IKE, starts.IKE}, {&o.startsESP, ESP, starts.ESP}, {&o.answersIKE, IKE, answers.IKE}, {&o.answersESP, ESP, answers.ESP}} {
+		if *want.to, err = ParseProposals(want.proto, want.list); err != nil {
+			return o, err
+		}
+	}
+	return o, nil
+}
+
+// known reports whether an address has been given.
+func known(a netip.Addr) bool { return a.IsValid() && !a.IsUnspecified() }
+
+func sameSet(a, b []netip.Prefix) bool {
+	x, y := slices.Clone(a), slices.Clone(b)
+	slices.SortFunc(x, prefix.Compare)
+	slices.SortFunc(y, prefix.Compare)
+	return slices.Equal(slices.Compact(x), slices.Compact(y))
+}
+
+func list[T fmt.Stringer](ps []T) string {
+	words := make([]string, len(ps))
+	for n, p := range ps {
+		words[n] = p.String()
+	}
+	return strings.Join(words, ", ")
+}
+
+func orLife(v, usual uint32) uint32 {
+	if v == 0 {
+		return usual
+	}
+	return v
+}

@@ -1,0 +1,142 @@
+package link
+
+import (
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+)
+
+// What a lifetime is where nothing else is said, seconds.
+const (
+	ikeLife   = 14400
+	childLife = 3600
+	dpd       = 10
+)
+
+var everything = []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0")}
+
+// SettingsOf are the settings of a tunnel's two ends: what each is set to, or
+// what follows from the tunnel, its link and the gateways. key is the same at
+// both.
+func SettingsOf(d *design.Design, tunnel *design.Object, key string) (out [2]Settings) {
+	t := tunnel.Body.(*design.Tunnel)
+	l := d.Get(tunnel.Parent).Body.(*design.Link)
+	if len(t.Outside) != 2 || len(l.Ends) != 2 {
+		return out
+	}
+	for n := range out {
+		s := design.TunnelEnd{}
+		if len(t.Ends) == 2 {
+			s = t.Ends[n]
+		}
+		out[n] = Settings{
+			Address: t.Outside[n], Peer: s.Peer, Identity: s.Identity, PeerIdentity: s.PeerIdentity, Key: key, Version: s.Version,
+			IKE: s.IKE, ESP: s.ESP, IKELife: orLife(s.IKELife, ikeLife), ChildLife: orLife(s.ChildLife, childLife), DPD: orLife(s.DPD, dpd),
+			Local: s.Local, Remote: s.Remote, MTU: s.MTU, NAT: s.NAT, Encapsulate: s.Encapsulate,
+		}
+		if len(t.Inside) == 2 {
+			out[n].Inside, out[n].PeerInside = t.Inside[n], t.Inside[1-n].Addr()
+		}
+	}
+	for n := range out {
+		follow(d, l, n, &out[n], &out[1-n])
+	}
+	return out
+}
+
+// follow fills what is not set at an end from what is known elsewhere.
+func follow(d *design.Design, l *design.Link, n int, s, far *Settings) {
+	if !s.Peer.IsValid() {
+		s.Peer = far.Address
+	}
+	if s.Identity == "" {
+		s.Identity = addressWord(s.Address)
+	}
+	if s.PeerIdentity == "" {
+		s.PeerIdentity = far.Identity
+		if s.PeerIdentity == "" {
+			s.PeerIdentity = addressWord(far.Address)
+		}
+	}
+	if s.Version == 0 {
+		s.Version = 2
+	}
+	ike, esp := agreed(d, l.Ends[n].Gateway, l.Ends[1-n].Gateway)
+	if len(s.IKE) == 0 {
+		s.IKE = ike
+	}
+	if len(s.ESP) == 0 {
+		s.ESP = esp
+	}
+	if len(s.Local) == 0 {
+		s.Local = selectorsOf(l, l.Ends[n].Local)
+	}
+	if len(s.Remote) == 0 {
+		s.Remote = selectorsOf(l, l.Ends[n].Remote)
+	}
+}
+
+func addressWord(a netip.Addr) string {
+	if !known(a) {
+		return ""
+	}
+	return a.String()
+}
+
+// selectorsOf are everything on a route-based link, of the families that its
+// routes have.
+func selectorsOf(l *design.Link, own []netip.Prefix) []netip.Prefix {
+	if l.Routing == design.RoutingSelectors {
+		return own
+	}
+	routes := slices.Concat(l.Ends[0].Routes, l.Ends[1].Routes)
+	var out []netip.Prefix
+	for _, all := range everything {
+		if slices.ContainsFunc(routes, func(p netip.Prefix) bool { return p.Addr().Is4() == all.Addr().Is4() }) {
+			out = append(out, all)
+		}
+	}
+	if len(out) == 0 {
+		return everything[:1]
+	}
+	return out
+}
+
+// ProposalsOf are the proposals that a gateway can do, strongest first: its
+// own, its profile's, or every strong one.
+func ProposalsOf(d *design.Design, gateway design.ID) (ike, esp []string) {
+	g := d.Get(gateway).Body.(*design.Gateway)
+	ike, esp = g.IKE, g.ESP
+	if v := d.VPNOf(gateway); v != nil {
+		if len(ike) == 0 {
+			ike = v.IKE
+		}
+		if len(esp) == 0 {
+			esp = v.ESP
+		}
+	}
+	if len(ike) == 0 {
+		ike = Strong.IKE
+	}
+	if len(esp) == 0 {
+		esp = Strong.ESP
+	}
+	return ike, esp
+}
+
+// agreed are the proposals that a gateway is set to toward another: those that
+// both can do, strongest first; all its own where they share none, so that the
+// disagreement shows.
+func agreed(d *design.Design, own, far design.ID) (ike, esp []string) {
+	ikeOwn, espOwn := ProposalsOf(d, own)
+	ikeFar, espFar := ProposalsOf(d, far)
+	return shared(ikeOwn, ikeFar), shared(espOwn, espFar)
+}
+
+func shared(own, far []string) []string {
+	if c := Common(own, far); len(c) > 0 {
+		return c
+	}
+	return own
+}
