@@ -179,7 +179,7 @@ type Table struct {
 // Entry is a route that somebody entered in a route table.
 type Entry struct {
 	Prefix netip.Prefix `yaml:"prefix" json:"prefix" doc:"Where to."`
-	Via    Ref          `yaml:"via" json:"via" ref:"gateway" doc:"The cloud gateway that takes it."`
+	Via    Ref          `yaml:"via" json:"via" ref:"gateway,peering,attachment" doc:"What takes it: a cloud gateway, a peering of the network, or its attachment to a hub."`
 }
 
 // Subnet is a part of a cloud network.

@@ -3,6 +3,7 @@ package design
 import (
 	"fmt"
 	"regexp"
+	"slices"
 )
 
 var date = regexp.MustCompile(`^\d{4}-(0[1-9]|1[0-2])-(0[1-9]|[12]\d|3[01])$`)
@@ -49,6 +50,17 @@ func (v *validator) linkRules(o *Object) {
 			}
 		}
 	}
+}
+
+// joins reports whether a gateway, peering or attachment is that network's.
+func (v *validator) joins(o *Object, network ID) bool {
+	switch b := o.Body.(type) {
+	case *Peering:
+		return slices.ContainsFunc(b.Halves, func(h Half) bool { return h.Network == network })
+	case *Attachment:
+		return b.What == network
+	}
+	return o.Parent == network
 }
 
 func (v *validator) attachment(o *Object, b *Attachment) {

@@ -69,8 +69,9 @@ type TunnelEnd struct {
 	IKELife      uint32         `yaml:"ike_life,omitempty" json:"ike_life,omitempty" doc:"Seconds until the IKE SA is renewed; 14400 if left out."`
 	ChildLife    uint32         `yaml:"child_life,omitempty" json:"child_life,omitempty" doc:"Seconds until the keys of packets are renewed; 3600 if left out."`
 	DPD          uint32         `yaml:"dpd,omitempty" json:"dpd,omitempty" doc:"Seconds between questions whether the far end lives; 10 if left out."`
-	Local        []netip.Prefix `yaml:"local,omitempty" json:"local,omitempty" doc:"Its own selectors."`
-	Remote       []netip.Prefix `yaml:"remote,omitempty" json:"remote,omitempty" doc:"The far end's selectors as it has them."`
+	Local        []netip.Prefix `yaml:"local,omitempty" json:"local,omitempty" doc:"Route-based: its own selectors, if they are not everything. A policy-based link has them at its ends."`
+	Remote       []netip.Prefix `yaml:"remote,omitempty" json:"remote,omitempty" doc:"Route-based: the far end's selectors as it has them, if they are not everything."`
+	Inside       netip.Prefix   `yaml:"inside,omitempty" json:"inside,omitzero" host:"true" doc:"Its inside address, if it is another than planned."`
 	MTU          uint32         `yaml:"mtu,omitempty" json:"mtu,omitempty" doc:"MTU inside the tunnel, bytes; what fits if left out."`
 	NAT          bool           `yaml:"nat,omitempty" json:"nat,omitempty" doc:"It stands behind a NAT."`
 	Encapsulate  bool           `yaml:"encapsulate,omitempty" json:"encapsulate,omitempty" doc:"It puts ESP into UDP always (RFC 3948)."`
@@ -162,10 +163,11 @@ type Circuit struct {
 
 // CircuitEnd is one end of a circuit.
 type CircuitEnd struct {
-	At   Ref    `yaml:"at" json:"at" ref:"gateway,edge-router" doc:"Where it ends."`
-	Zone string `yaml:"zone,omitempty" json:"zone,omitempty" doc:"The zone that this end has it in."`
-	Mbps uint32 `yaml:"mbps" json:"mbps" doc:"The speed that this end has, Mbit/s."`
-	VLAN uint16 `yaml:"vlan,omitempty" json:"vlan,omitempty" doc:"The VLAN tag (IEEE 802.1Q)."`
+	At     Ref            `yaml:"at" json:"at" ref:"gateway,edge-router" doc:"Where it ends."`
+	Zone   string         `yaml:"zone,omitempty" json:"zone,omitempty" doc:"The zone that this end has it in."`
+	Mbps   uint32         `yaml:"mbps" json:"mbps" doc:"The speed that this end has, Mbit/s."`
+	VLAN   uint16         `yaml:"vlan,omitempty" json:"vlan,omitempty" doc:"The VLAN tag (IEEE 802.1Q)."`
+	Routes []netip.Prefix `yaml:"routes,omitempty" json:"routes,omitempty" doc:"What this end learns over it."`
 }
 
 // Peering joins two networks directly.

@@ -197,3 +197,20 @@ func ProfileSchema() ([]byte, error) {
 		"properties": properties, "required": append([]string{"dravin-profile", "name"}, required...),
 	})
 }
+
+// Profiles lists every profile that counts in a design: its own, and those
+// shipped whose names it does not use.
+func (d *Design) Profiles() []NamedProfile {
+	var out []NamedProfile
+	own := map[string]bool{}
+	for _, o := range d.Of(KindProfile) {
+		own[Slug(o.Name)] = true
+		out = append(out, NamedProfile{o.Name, o.Body.(*Profile)})
+	}
+	for _, p := range ShippedProfiles() {
+		if !own[Slug(p.Name)] {
+			out = append(out, p)
+		}
+	}
+	return out
+}

@@ -29,7 +29,7 @@ func TestRulesNameTheFieldAndWhatWouldBeRight(t *testing.T) {
 			c := *b.(*Table)
 			c.Routes = []Entry{{c.Routes[0].Prefix, thistledown(t).Find("marrow-hill/gateway")[0].ID}}
 			return &c
-		}, "routes[0].via: is another party's gateway"},
+		}, "routes[0].via: does not belong to this network"},
 		"a link to itself": {"peatside-to-marrow-hill", KindLink, func(b Body) Body {
 			c := *b.(*Link)
 			c.Ends = []End{c.Ends[0], c.Ends[0]}

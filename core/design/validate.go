@@ -187,8 +187,8 @@ func (v *validator) rules(o *Object) {
 		}
 	case *Table:
 		for n, r := range b.Routes {
-			if v.d.Get(r.Via).Parent != o.Parent {
-				v.add(o, fmt.Sprintf("routes[%d].via", n), "is another party's gateway", "name a gateway of "+v.d.Get(o.Parent).Name)
+			if !v.joins(v.d.Get(r.Via), o.Parent) {
+				v.add(o, fmt.Sprintf("routes[%d].via", n), "does not belong to this network", "name a gateway, peering or attachment of "+v.d.Get(o.Parent).Name)
 			}
 		}
 	case *Subnet:
@@ -281,6 +281,11 @@ func (v *validator) tunnel(o *Object, b *Tunnel) {
 		}
 		if gw, ok := g.Body.(*Gateway); ok && !a.IsUnspecified() && !gw.Owns(a) {
 			v.add(o, fmt.Sprintf("outside[%d]", n), fmt.Sprintf("%s is not an address of %s", a, v.d.Path(g.ID)), "it has "+addressWords(gw.Addresses))
+		}
+	}
+	for n, e := range b.Ends {
+		if link.Routing == RoutingSelectors && len(e.Local)+len(e.Remote) > 0 {
+			v.add(o, fmt.Sprintf("ends[%d].local", n), "a policy-based link has its selectors at its own ends", "set local and remote of the link")
 		}
 	}
 	if len(b.Ends) == 1 {

@@ -38,6 +38,9 @@ func SettingsOf(d *design.Design, tunnel *design.Object, key string) (out [2]Set
 		if len(t.Inside) == 2 {
 			out[n].Inside, out[n].PeerInside = t.Inside[n], t.Inside[1-n].Addr()
 		}
+		if s.Inside.IsValid() {
+			out[n].Inside = s.Inside
+		}
 	}
 	for n := range out {
 		follow(d, l, n, &out[n], &out[1-n])

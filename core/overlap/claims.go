@@ -93,22 +93,23 @@ func withMapped(d *design.Design, claims []Claim) []Claim {
 	return claims
 }
 
-// domains tells for every party which clump of linked parties it is in, from 1.
-// What links do not reach is in none, 0.
-func domains(d *design.Design) map[design.ID]int {
+// domains tells for every party which clump of joined parties it is in, from 1:
+// joined today, or also by what is planned. What nothing reaches is in none, 0.
+func domains(joins []design.Join, planned bool) map[design.ID]int {
 	of := map[design.ID]int{}
 	next := 0
-	for _, o := range d.Of(design.KindLink) {
-		ends := o.Body.(*design.Link).Ends
-		a, b := d.Party(ends[0].Gateway).ID, d.Party(ends[1].Gateway).ID
-		switch ca, cb := of[a], of[b]; {
+	for _, j := range joins {
+		if j.Planned && !planned {
+			continue
+		}
+		switch ca, cb := of[j.A], of[j.B]; {
 		case ca == 0 && cb == 0:
 			next++
-			of[a], of[b] = next, next
+			of[j.A], of[j.B] = next, next
 		case ca == 0:
-			of[a] = cb
+			of[j.A] = cb
 		case cb == 0:
-			of[b] = ca
+			of[j.B] = ca
 		default:
 			for p, c := range of {
 				if c == cb {

@@ -22,13 +22,14 @@ type Weight string
 const (
 	Breaks   Weight = "breaks"   // an intent is touched, and nothing answers it
 	Joined   Weight = "joined"   // parties could meet in one routing domain today: it breaks as soon as they talk
+	Planned  Weight = "planned"  // as joined, once what is drafted is built
 	Apart    Weight = "apart"    // no link joins the parties: it would break when one does
 	Divided  Weight = "divided"  // segments keep the parties apart, linked or not: only untidy
 	Within   Weight = "within"   // only one party holds the ranges
 	Answered Weight = "answered" // parties could meet, and every such pair has a mapping between
 )
 
-var weights = []Weight{Breaks, Joined, Within, Apart, Divided, Answered}
+var weights = []Weight{Breaks, Joined, Planned, Within, Apart, Divided, Answered}
 
 // Group is a clump of overlapping claims.
 type Group struct {
@@ -49,7 +50,12 @@ func Find(d *design.Design) []Group {
 	for n, c := range claims {
 		ranges[n] = c.Prefix
 	}
-	reach, ends := domains(d), intentEnds(d)
+	joins, ends := d.Joins(), intentEnds(d)
+	reach := domains(joins, false)
+	var later map[design.ID]int
+	if slices.ContainsFunc(joins, func(j design.Join) bool { return j.Planned }) {
+		later = domains(joins, true)
+	}
 	out := []Group{}
 	for _, clump := range prefix.Clumps(ranges) {
 		g := Group{Span: ranges[clump[0]], Intents: []design.ID{}}
@@ -65,6 +71,11 @@ func Find(d *design.Design) []Group {
 		}
 		g.Key = string(g.Claims[0].Owner) + "-" + g.Span.String()
 		g.weigh(reach)
+		if g.Weight == Apart && later != nil {
+			if g.weigh(later); g.Weight == Breaks || g.Weight == Joined {
+				g.Weight = Planned
+			}
+		}
 		out = append(out, g)
 	}
 	slices.SortStableFunc(out, func(a, b Group) int {

@@ -17,31 +17,44 @@ import (
 type Source string
 
 // The sources, in the order in which a gateway prefers them between routes of
-// equal length.
+// equal length. A cloud's order is its profile's.
 const (
-	Local     Source = "local"     // a cloud network's own block
-	Connected Source = "connected" // a LAN on the box
-	Static    Source = "static"    // entered by hand
-	Implied   Source = "implied"   // the way to the internet of a box with a public address
+	Local      Source = "local"        // a cloud network's own block
+	Connected  Source = "connected"    // a LAN on the box
+	Static     Source = "static"       // entered by hand
+	CircuitBGP Source = "BGP, circuit" // learned on a session over a circuit
+	VPNBGP     Source = "BGP, VPN"     // learned on a session over a tunnel
+	Peered     Source = "peering"      // a peered network's block
+	VPNStatic  Source = "static, VPN"  // a cloud gateway's static link
+	Hub        Source = "hub"          // fed by an attachment of a hub
+	Implied    Source = "implied"      // the way to the internet of a box with a public address
 )
 
-var preference = []Source{Local, Connected, Static, Implied}
+var usualPreference = []Source{Local, Connected, Static, CircuitBGP, VPNBGP, Peered, Hub, VPNStatic, Implied}
+
+// sourceWords are the sources by the words of a profile.
+var sourceWords = map[string]Source{"local": Local, "entered": Static, "peering": Peered, "circuit-bgp": CircuitBGP, "vpn-bgp": VPNBGP, "vpn-static": VPNStatic}
 
 // HopKind tells what a route leads to.
 type HopKind string
 
 // The kinds of next hop.
 const (
-	Deliver  HopKind = "deliver"  // the destination is on-link: a LAN or a network's block
-	Gateway  HopKind = "gateway"  // a cloud gateway
-	Tunnel   HopKind = "link"     // a route-based link
-	Internet HopKind = "internet" // out of the estate
+	Deliver   HopKind = "deliver"    // the destination is on-link: a LAN or a network's block
+	Gateway   HopKind = "gateway"    // a cloud gateway
+	Tunnel    HopKind = "link"       // a route-based link
+	Internet  HopKind = "internet"   // out of the estate
+	Peer      HopKind = "peering"    // the other network of a peering
+	Attached  HopKind = "attachment" // a hub, entered by an attachment
+	Circuit   HopKind = "circuit"    // a private circuit
+	OtherHub  HopKind = "hub"        // another hub, by the attachment to it
+	BlackHole HopKind = "black-hole" // nothing: packets are dropped
 )
 
 // Hop is a next hop.
 type Hop struct {
 	Kind HopKind   `json:"kind"`
-	To   design.ID `json:"to,omitempty"` // the LAN, network, gateway or link; empty for the internet
+	To   design.ID `json:"to,omitempty"` // the LAN, network, gateway, link, peering, attachment or circuit; empty for the internet
 }
 
 // Route is one row of a table.
@@ -67,10 +80,11 @@ func (s Selector) Matches(src, dst netip.Addr) bool {
 	return s.Local.Contains(src) && s.Remote.Contains(dst)
 }
 
-// Point is a forwarding point: a gateway or a cloud network's route table.
+// Point is a forwarding point: a gateway, a cloud network's route table, a
+// hub's table or an edge router.
 type Point struct {
 	ID        design.ID
-	Kind      design.Kind // KindGateway or KindTable
+	Kind      design.Kind // KindGateway, KindTable, KindHubTable or KindEdgeRouter
 	Party     *design.Object
 	Title     string
 	Routes    []Route // in canonical order: by prefix, then preference
@@ -78,7 +92,8 @@ type Point struct {
 	Mappings  []*design.Mapping // in canonical order; the first that fits is used
 	Own       []netip.Prefix    // the party's own ranges at this point, never sent into a selector's tunnel
 
-	table prefix.Table[int]
+	table      prefix.Table[int]
+	preference []Source
 }
 
 // Tables is the solved control plane of a design. It does not change.
@@ -134,6 +149,8 @@ func Solve(d *design.Design) *Tables {
 			s.gateway(o, b)
 		case *design.Table:
 			s.table(o, b)
+		case *design.EdgeRouter, *design.HubTable:
+			s.point(o)
 		}
 	}
 	for _, o := range d.Of(design.KindLink) {
@@ -141,6 +158,7 @@ func Solve(d *design.Design) *Tables {
 			s.linkEnd(o, o.Body.(*design.Link), n)
 		}
 	}
+	s.joins()
 	for _, o := range d.Of(design.KindMapping) {
 		m := o.Body.(*design.Mapping)
 		p := s.points[m.Gateway]
@@ -159,7 +177,7 @@ type solver struct {
 }
 
 func (s *solver) point(o *design.Object) *Point {
-	p := &Point{ID: o.ID, Kind: o.Kind, Party: s.d.Party(o.ID), Title: s.d.Title(o.ID)}
+	p := &Point{ID: o.ID, Kind: o.Kind, Party: s.d.Party(o.ID), Title: s.d.Title(o.ID), preference: s.preference(o.ID)}
 	s.points[o.ID] = p
 	return p
 }
@@ -194,11 +212,14 @@ func (s *solver) gateway(o *design.Object, b *design.Gateway) {
 	}
 }
 
+// viaKinds tells what an entry leads to by the kind of what it names.
+var viaKinds = map[design.Kind]HopKind{design.KindGateway: Gateway, design.KindPeering: Peer, design.KindAttachment: Attached}
+
 func (s *solver) table(o *design.Object, b *design.Table) {
 	p := s.point(o)
 	p.local(p.Party.Body.(*design.Network))
 	for _, e := range b.Routes {
-		r := Route{Prefix: e.Prefix, Source: Static, Hop: Hop{Gateway, e.Via}, Via: s.d.Get(e.Via).Name}
+		r := Route{Prefix: e.Prefix, Source: Static, Hop: Hop{viaKinds[s.d.Get(e.Via).Kind], e.Via}, Via: s.d.Get(e.Via).Name}
 		// The fabric delivers a block's addresses itself; an entry that is no
 		// longer than the block never gets to decide.
 		for _, own := range p.Own {
@@ -214,16 +235,30 @@ func (s *solver) linkEnd(o *design.Object, l *design.Link, n int) {
 	end := l.Ends[n]
 	p := s.points[end.Gateway]
 	for _, r := range end.Routes {
-		row := Route{Prefix: r, Source: Static, Hop: Hop{Tunnel, o.ID}, Via: o.Name}
-		if s.tunnels[o.ID] == 0 {
+		row := Route{Prefix: r, Source: s.linkSource(p, l), Hop: Hop{Tunnel, o.ID}, Via: o.Name}
+		switch {
+		case s.tunnels[o.ID] == 0:
 			row.Unusable = "the link has no tunnel"
+		case !design.Carries(l.State):
+			row.Unusable = "the link is " + stateWord(l.State)
 		}
 		p.add(row)
+	}
+	if !design.Carries(l.State) {
+		return
 	}
 	for _, local := range end.Local {
 		for _, remote := range end.Remote {
 			p.Selectors = append(p.Selectors, Selector{Link: o.ID, Local: local, Remote: remote})
 		}
+	}
+	if p.Party.Kind == design.KindSite {
+		return
+	}
+	// A cloud gateway routes what it has selectors for; on a Linux gateway the
+	// kernel asks its selectors whatever the route says.
+	for _, remote := range end.Remote {
+		p.add(Route{Prefix: remote, Source: VPNStatic, Hop: Hop{Tunnel, o.ID}, Via: o.Name})
 	}
 }
 
@@ -239,7 +274,7 @@ func (p *Point) add(r Route) { p.Routes = append(p.Routes, r) }
 
 func (p *Point) index() {
 	slices.SortStableFunc(p.Routes, func(a, b Route) int {
-		return cmp.Or(prefix.Compare(a.Prefix, b.Prefix), cmp.Compare(slices.Index(preference, a.Source), slices.Index(preference, b.Source)))
+		return cmp.Or(prefix.Compare(a.Prefix, b.Prefix), cmp.Compare(slices.Index(p.preference, a.Source), slices.Index(p.preference, b.Source)))
 	})
 	for n, r := range p.Routes {
 		p.table.Add(r.Prefix, n)

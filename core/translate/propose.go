@@ -248,6 +248,9 @@ func linksOf(d *design.Design, lan *design.Object) []*design.Object {
 	var out []*design.Object
 	for _, o := range d.Of(design.KindLink) {
 		for _, g := range gateways {
+			if !design.Carries(design.StateOf(o)) {
+				continue
+			}
 			if _, _, _, ok := o.Body.(*design.Link).End(g); ok {
 				out = append(out, o)
 			}
@@ -494,7 +497,7 @@ func shortest(d *design.Design, from, to design.ID) []*design.Object {
 			if b == at.party {
 				a, b = b, a
 			}
-			if a == at.party && !seen[b] {
+			if a == at.party && !seen[b] && design.Carries(design.StateOf(o)) {
 				seen[b] = true
 				queue = append(queue, step{b, append(slices.Clone(at.path), o)})
 			}

@@ -78,22 +78,21 @@ func identify(d *design.Design, place *design.Object, real netip.Addr) Identity 
 	return id
 }
 
-// reachable lists the parties that links lead to from a party, in canonical
-// order: over the one link first, or over any if it is empty. The party itself
+// reachable lists the parties that can be reached from a party, in canonical
+// order: over the one join first, or over any if it is empty. The party itself
 // is not passed again.
 func reachable(d *design.Design, party, first design.ID) []design.ID {
 	seen := map[design.ID]bool{party: true}
-	queue := []design.ID{party}
+	queue, joins := []design.ID{party}, d.Joins()
 	for len(queue) > 0 {
 		at := queue[0]
 		queue = queue[1:]
-		for _, o := range d.Of(design.KindLink) {
-			ends := o.Body.(*design.Link).Ends
-			a, b := d.Party(ends[0].Gateway).ID, d.Party(ends[1].Gateway).ID
+		for _, j := range joins {
+			a, b := j.A, j.B
 			if b == at {
 				a, b = b, a
 			}
-			if a == at && !seen[b] && (at != party || first == "" || o.ID == first) {
+			if a == at && !seen[b] && (at != party || first == "" || j.By == first) {
 				seen[b] = true
 				queue = append(queue, b)
 			}

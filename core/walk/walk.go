@@ -26,6 +26,10 @@ const (
 	Loop                 Code = "loop"                    // the packet comes by again as it was
 	LinkDown             Code = "link-down"               // the link can not carry anything
 	SelectorMiss         Code = "selector-miss"           // no selector covers source and destination
+	HalfMade             Code = "half-made"               // only one half of a peering was made
+	NotTransitive        Code = "not-transitive"          // a peering carries the two networks' own ranges only
+	ZoneCutOff           Code = "zone-cut-off"            // the hub's attachment has no subnet in the host's zone
+	BlackHole            Code = "black-hole"              // an entry drops it
 	NotAnswered          Code = "not-answered"            // the host is reached and does not answer this service
 	ReplyNotReversed     Code = "reply-not-reversed"      // the reply arrives from another address than was dialled
 	ReplyNoRoute         Code = "reply-no-route"          // as NoRoute, on the way back
@@ -315,11 +319,24 @@ func (w *walker) point(id, in design.ID) Host {
 	}
 	switch hop := choice.Winner.Hop; hop.Kind {
 	case route.Tunnel:
-		return w.cross(hop.To, id)
+		if l := w.d.Get(hop.To); l.Body.(*design.Link).Routing == design.RoutingSelectors {
+			return w.halt(SelectorMiss, at, fmt.Sprintf("%s has no selector of %s for %s to %s", at.Title, l.Name, w.header.Src, w.header.Dst), "name the source in the selectors of both ends")
+		}
+		return w.cross(hop.To, w.endAt(hop.To, p))
 	case route.Gateway:
 		return w.point(hop.To, "")
 	case route.Deliver:
 		return w.onLink(hop.To, at)
+	case route.Peer:
+		return w.peer(hop.To, p.Party, at)
+	case route.Attached:
+		return w.enterHub(hop.To, p.Party, at)
+	case route.OtherHub:
+		return w.otherHub(hop.To, p.Party, at)
+	case route.Circuit:
+		return w.circuit(hop.To, id)
+	case route.BlackHole:
+		return w.halt(BlackHole, at, fmt.Sprintf("%s drops what is for %s: a black hole", at.Title, choice.Winner.Prefix), "remove the entry, or enter a longer one")
 	}
 	return w.outOfEstate(p, at)
 }
@@ -412,7 +429,7 @@ func (w *walker) cross(link, from design.ID) Host {
 			fmt.Sprintf("%s has no selector of %s for %s from %s and drops it", end.Title, o.Name, w.header.Dst, w.header.Src),
 			"make the selectors of both ends mirror each other")
 	}
-	return w.point(far.Gateway, link)
+	return w.arrive(far.Gateway, link)
 }
 
 func strandWords(strands []*design.Object) string {
@@ -439,10 +456,13 @@ func (w *walker) onLink(place design.ID, at Place) Host {
 	if w.d.Get(place).Kind != design.KindNetwork {
 		return w.deliver(place, at)
 	}
-	for _, s := range w.d.Inside(place, design.KindSubnet) {
-		if within(s.Body.(*design.Subnet).Prefixes, w.header.Dst) {
-			return w.deliver(s.ID, at)
+	if s := w.subnetOf(place, w.header.Dst); s != nil {
+		if at.Kind == design.KindHubTable {
+			if a := w.attachmentOf(w.d.Get(at.ID).Parent, place); a != nil && !w.zoneServed(a, s) {
+				return w.cutOff(a, s, at)
+			}
 		}
+		return w.deliver(s.ID, at)
 	}
 	return w.halt(NoNeighbour, at, fmt.Sprintf("%s is in a block of %s but in none of its subnets", w.header.Dst, w.d.Title(place)), "use an address of a subnet")
 }

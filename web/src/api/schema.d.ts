@@ -443,6 +443,8 @@ export interface components {
        * @description The speed that this end has, Mbit/s.
        */
       mbps: number;
+      /** @description What this end learns over it. */
+      routes?: string[];
       /**
        * Format: int32
        * @description The VLAN tag (IEEE 802.1Q).
@@ -528,7 +530,7 @@ export interface components {
     Entry: {
       /** @description Where to. */
       prefix: string;
-      /** @description The cloud gateway that takes it. */
+      /** @description What takes it: a cloud gateway, a peering of the network, or its attachment to a hub. */
       via: string;
     };
     Estate: {
@@ -1442,7 +1444,9 @@ export interface components {
        * @description Seconds until the IKE SA is renewed; 14400 if left out.
        */
       ike_life?: number;
-      /** @description Its own selectors. */
+      /** @description Its inside address, if it is another than planned. */
+      inside?: string;
+      /** @description Route-based: its own selectors, if they are not everything. A policy-based link has them at its ends. */
       local?: string[];
       /**
        * Format: int32
@@ -1458,7 +1462,7 @@ export interface components {
       peer?: string;
       /** @description What it expects the far end to call itself. */
       peer_identity?: string;
-      /** @description The far end's selectors as it has them. */
+      /** @description Route-based: the far end's selectors as it has them, if they are not everything. */
       remote?: string[];
       /**
        * Format: int32

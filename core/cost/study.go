@@ -1,0 +1,203 @@
+package cost
+
+import (
+	"fmt"
+	"strings"
+
+	"dravin/core/provider"
+)
+
+// What a study counts between, networks.
+const (
+	StudyFrom = 3
+	StudyTo   = 50
+)
+
+// Question is what is studied: n networks of one cloud that all talk with all.
+type Question struct {
+	Tables   uint32 // route tables of each network
+	GB       uint32 // what each network sends to the others together, a month
+	Present  uint32 // how many networks there are now
+	Regional bool   // they are in different regions
+}
+
+// Shape is how networks are joined.
+type Shape string
+
+// The shapes.
+const (
+	Pairwise Shape = "pairwise peering"
+	OneHub   Shape = "one hub"
+	TwoHubs  Shape = "two hubs"
+)
+
+// Point is what a shape takes for n networks.
+type Point struct {
+	Objects uint32         `json:"objects"` // things to make: halves of peerings, hubs, attachments
+	Entries uint32         `json:"entries"` // entries in route tables
+	Steps   uint32         `json:"steps"`   // what the next network takes: objects and entries, at every party
+	Monthly provider.Money `json:"monthly"`
+}
+
+// Row is one size of the estate. A shape that the profile or its limits do not
+// allow has no point.
+type Row struct {
+	N      uint32           `json:"n"`
+	Points map[Shape]*Point `json:"points"`
+}
+
+// Study compares the shapes from [StudyFrom] to [StudyTo] networks.
+type Study struct {
+	Shapes    []Shape  `json:"shapes"`
+	Out       []string `json:"out"` // why shapes are missing
+	Present   Row      `json:"present"`
+	Rows      []Row    `json:"rows"`
+	Sentences []string `json:"sentences"` // where the shapes cross, in words
+}
+
+// Compare makes a study under a profile.
+func Compare(p *provider.Profile, q Question) Study {
+	s := Study{Shapes: []Shape{}, Out: []string{}, Rows: []Row{}, Sentences: []string{}}
+	switch {
+	case p.Peering == nil:
+		s.Out = append(s.Out, "this cloud has no peering")
+	case q.Regional && !p.Peering.BetweenRegions:
+		s.Out = append(s.Out, "this cloud has no peering between regions")
+	default:
+		s.Shapes = append(s.Shapes, Pairwise)
+	}
+	if p.Hub == nil {
+		s.Out = append(s.Out, "this cloud has no hub")
+	} else {
+		s.Shapes = append(s.Shapes, OneHub)
+		if p.Hub.ToHub == "" {
+			s.Out = append(s.Out, "this cloud does not join hubs")
+		} else {
+			s.Shapes = append(s.Shapes, TwoHubs)
+		}
+	}
+	for n := uint32(StudyFrom); n <= StudyTo; n++ {
+		s.Rows = append(s.Rows, row(p, q, n, s.Shapes))
+	}
+	s.Present = row(p, q, q.Present, s.Shapes)
+	s.Sentences = s.sentences()
+	return s
+}
+
+func row(p *provider.Profile, q Question, n uint32, shapes []Shape) Row {
+	r := Row{N: n, Points: map[Shape]*Point{}}
+	for _, shape := range shapes {
+		r.Points[shape] = point(p, q, n, shape)
+	}
+	return r
+}
+
+func point(p *provider.Profile, q Question, n uint32, shape Shape) *Point {
+	traffic := q.GB * n
+	if shape == Pairwise {
+		return pairwise(p, q, n, traffic)
+	}
+	hubs := uint32(1)
+	if shape == TwoHubs {
+		hubs = 2
+	}
+	if p.Limits.Attachments > 0 && n > hubs*p.Limits.Attachments {
+		return nil
+	}
+	pt := &Point{}
+	joins := hubs - 1
+	pt.Objects = hubs + n + 2*joins // each hub is attached to the other
+	perNetwork := q.Tables          // one entry for the summary of everything
+	if p.Hub.AutomaticRoutes {
+		perNetwork = 0
+	}
+	pt.Entries = n * perNetwork
+	pt.Steps = 1 + perNetwork
+	crossing := uint32(0)
+	if hubs == 2 {
+		crossing = traffic / 2 // half of what is sent ends at the other hub
+		if p.Hub.ToHub == "static" {
+			pt.Entries += n // each hub holds the other's ranges
+			pt.Steps++
+		}
+	}
+	pt.Monthly = Sum([]Line{
+		{Amount: Monthly(p.Prices.HubHour) * provider.Money(hubs)},
+		{Amount: Monthly(p.Prices.AttachmentHour) * provider.Money(n+2*joins)},
+		{Amount: Volume(p.Prices.HubGB, traffic+crossing)},
+	})
+	return pt
+}
+
+func pairwise(p *provider.Profile, q Question, n, traffic uint32) *Point {
+	if p.Limits.Peerings > 0 && n-1 > p.Limits.Peerings || n == 0 {
+		return nil
+	}
+	entries := q.Tables
+	if p.Peering.AutomaticRoutes {
+		entries = 0
+	} else if p.Limits.RoutesPerTable > 0 && n-1 > p.Limits.RoutesPerTable {
+		return nil
+	}
+	price := p.Prices.PeeringGB
+	if q.Regional {
+		price = p.Prices.PeeringFarGB
+	}
+	return &Point{
+		Objects: n * (n - 1), // two halves for each pair
+		Entries: n * (n - 1) * entries,
+		Steps:   2*n + 2*n*entries,
+		Monthly: Volume(price, 2*traffic).Round(), // charged at both ends
+	}
+}
+
+// sentences say where the shapes cross in steps and in money.
+func (s Study) sentences() []string {
+	out := []string{}
+	for a := range s.Shapes {
+		for b := a + 1; b < len(s.Shapes); b++ {
+			out = append(out,
+				s.crossing(s.Shapes[a], s.Shapes[b], "takes fewer steps for the next network than", func(p *Point) int64 { return int64(p.Steps) }),
+				s.crossing(s.Shapes[a], s.Shapes[b], "costs less a month than", func(p *Point) int64 { return int64(p.Monthly) }))
+		}
+	}
+	return out
+}
+
+func (s Study) crossing(a, b Shape, verb string, of func(*Point) int64) string {
+	var lead []string
+	last := 0 // -1: a is less, 1: b is less
+	for _, r := range s.Rows {
+		x, y := r.Points[a], r.Points[b]
+		now := 0
+		switch {
+		case x == nil && y == nil:
+			continue
+		case x == nil || y != nil && of(y) < of(x):
+			now = 1
+		case y == nil || of(x) < of(y):
+			now = -1
+		}
+		if now != 0 && now != last {
+			less, more := a, b
+			if now == 1 {
+				less, more = b, a
+			}
+			if len(lead) == 0 {
+				lead = append(lead, fmt.Sprintf("from %d networks on, %s %s %s", r.N, less, verb, more))
+			} else {
+				lead = append(lead, fmt.Sprintf("from %d on it is %s", r.N, less))
+			}
+			last = now
+		}
+	}
+	switch len(lead) {
+	case 0:
+		return fmt.Sprintf("%s and %s are always equal here: neither %s the other", upper(string(a)), b, strings.TrimSuffix(verb, " than"))
+	case 1:
+		return upper(lead[0]) + ", and it stays so up to " + fmt.Sprint(StudyTo)
+	}
+	return upper(strings.Join(lead, "; "))
+}
+
+func upper(s string) string { return strings.ToUpper(s[:1]) + s[1:] }

@@ -1,0 +1,143 @@
+package link
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/overlap"
+	"dravin/core/prefix"
+	"dravin/core/provider"
+)
+
+// linkLocal is where inside addresses come from if no profile says so, less
+// what RFC 3927 section 2.1 keeps and what clouds use for themselves.
+var linkLocal = provider.Inside{
+	Within:   []netip.Prefix{netip.MustParsePrefix("169.254.0.0/16")},
+	Bits:     30,
+	Reserved: []netip.Prefix{netip.MustParsePrefix("169.254.0.0/24"), netip.MustParsePrefix("169.254.169.0/24"), netip.MustParsePrefix("169.254.255.0/24")},
+}
+
+// Taken lists every range and address in a design that an inside range must
+// stay clear of.
+func Taken(d *design.Design) []netip.Prefix {
+	var out []netip.Prefix
+	for _, c := range overlap.Claims(d) {
+		out = append(out, c.Prefix)
+	}
+	for _, o := range d.Of(design.KindReservation) {
+		out = append(out, o.Body.(*design.Reservation).Prefix)
+	}
+	for _, o := range d.Of(design.KindTunnel) {
+		t := o.Body.(*design.Tunnel)
+		for _, p := range t.Inside {
+			out = append(out, p.Masked())
+		}
+		for _, e := range t.Ends {
+			if e.Inside.IsValid() {
+				out = append(out, e.Inside.Masked())
+			}
+		}
+	}
+	for _, o := range d.Of(design.KindSession) {
+		for _, e := range o.Body.(*design.Session).Ends {
+			// The far end's address is near: keep the whole small range free.
+			out = append(out, netip.PrefixFrom(e.Address, e.Address.BitLen()-2).Masked())
+		}
+	}
+	return out
+}
+
+// InsideRanges proposes n inside ranges that both ends take and that clash with
+// nothing in taken. Either rule may be nil.
+func InsideRanges(a, b *provider.Inside, taken []netip.Prefix, n int) ([]netip.Prefix, error) {
+	rule := linkLocal
+	for n, own := range []*provider.Inside{a, b} {
+		switch {
+		case own == nil || len(own.Within) == 0:
+		case n == 1 && a != nil && len(a.Within) > 0:
+			rule = provider.Inside{Within: prefix.Intersect(rule.Within, own.Within), Bits: max(rule.Bits, own.Bits), Reserved: slices.Concat(rule.Reserved, own.Reserved)}
+		default:
+			rule = provider.Inside{Within: own.Within, Bits: own.Bits, Reserved: slices.Concat(linkLocal.Reserved, own.Reserved)}
+		}
+	}
+	if len(rule.Within) == 0 {
+		return nil, fmt.Errorf("the two ends take inside addresses from different spaces")
+	}
+	used := slices.Concat(taken, rule.Reserved)
+	var out []netip.Prefix
+	for range n {
+		p, ok := prefix.Carve(rule.Within, used, int(rule.Bits))
+		if !ok {
+			return nil, fmt.Errorf("no /%d is free in %s for inside addresses", rule.Bits, list(rule.Within))
+		}
+		out, used = append(out, p), append(used, p)
+	}
+	return out, nil
+}
+
+// Private ASNs (RFC 6996): those of two bytes, which everything speaks.
+const (
+	firstPrivateASN = 64512
+	lastPrivateASN  = 65534
+)
+
+// ASNs lists every autonomous system in a design, with who has it.
+func ASNs(d *design.Design) map[uint32][]design.ID {
+	out := map[uint32][]design.ID{}
+	add := func(asn uint32, id design.ID) {
+		if asn != 0 && !slices.Contains(out[asn], id) {
+			out[asn] = append(out[asn], id)
+		}
+	}
+	for _, o := range d.All() {
+		switch b := o.Body.(type) {
+		case *design.Gateway:
+			add(b.ASN, d.Party(o.ID).ID)
+		case *design.Hub:
+			add(b.ASN, o.ID)
+		case *design.EdgeRouter:
+			add(b.ASN, o.ID)
+		case *design.Session:
+			for n, e := range b.Ends {
+				if at := sessionParty(d, o, n); at != nil {
+					add(e.ASN, at.ID)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// sessionParty is the party at an end of a session.
+func sessionParty(d *design.Design, session *design.Object, n int) *design.Object {
+	parent := d.Get(session.Parent)
+	switch b := parent.Body.(type) {
+	case *design.Circuit:
+		return d.Party(b.Ends[n].At)
+	case *design.Tunnel:
+		return d.Party(d.Get(parent.Parent).Body.(*design.Link).Ends[n].Gateway)
+	}
+	return nil
+}
+
+// NextASN proposes an ASN that nobody in the design has, that no profile gives
+// out by default, and that is in none of also.
+func NextASN(d *design.Design, also ...uint32) (uint32, error) {
+	used := ASNs(d)
+	for _, p := range d.Profiles() {
+		for _, v := range p.Profile.VPN {
+			also = append(also, v.DefaultASN)
+		}
+		if p.Profile.Circuit != nil {
+			also = append(also, p.Profile.Circuit.DefaultASN)
+		}
+	}
+	for n := uint32(firstPrivateASN); n <= lastPrivateASN; n++ {
+		if len(used[n]) == 0 && !slices.Contains(also, n) {
+			return n, nil
+		}
+	}
+	return 0, fmt.Errorf("all private ASNs from %d to %d are used", firstPrivateASN, lastPrivateASN)
+}

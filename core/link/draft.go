@@ -1,0 +1,243 @@
+package link
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"dravin/core/cost"
+	"dravin/core/design"
+	"dravin/core/provider"
+)
+
+// drafter fills one shape: it puts what is missing, reuses what is there, and
+// keeps account of steps, costs and reasons.
+type drafter struct {
+	d     *design.Design
+	s     *Shape
+	own   map[design.ID]*design.Object // what was put, by ID
+	names map[string]bool              // taken by what was put
+	taken []netip.Prefix               // ranges that inside ranges must stay clear of; filled when first needed
+	asns  []uint32                     // given out by this draft
+}
+
+func newShape(key, title string) Shape {
+	return Shape{Key: key, Title: title, Out: []string{}, Builds: []Built{}, Parties: []PartySteps{}, Costs: []cost.Line{}, Suggestions: []Suggestion{}, Edits: []design.Edit{}}
+}
+
+func draft(d *design.Design, s *Shape) *drafter {
+	return &drafter{d: d, s: s, own: map[design.ID]*design.Object{}, names: map[string]bool{}}
+}
+
+func (f *drafter) get(id design.ID) *design.Object {
+	if o := f.own[id]; o != nil {
+		return o
+	}
+	return f.d.Get(id)
+}
+
+func (f *drafter) title(id design.ID) string {
+	o := f.get(id)
+	if o == nil {
+		return "something unknown"
+	}
+	if p := f.get(o.Parent); p != nil && o.Kind != design.KindTunnel {
+		return p.Name + " " + o.Name
+	}
+	return o.Name
+}
+
+// put adds an object under a name that is free beside its siblings, or replaces
+// one with its ID.
+func (f *drafter) put(k design.Kind, parent design.ID, name string, body design.Body) *design.Object {
+	free := name
+	for n := 2; f.names[string(parent)+"/"+design.Slug(free)] || f.taken2(k, parent, free); n++ {
+		free = fmt.Sprintf("%s %d", name, n)
+	}
+	f.names[string(parent)+"/"+design.Slug(free)] = true
+	id := design.IDFor(k, string(parent)+"/"+free)
+	for n := 2; f.get(id) != nil; n++ {
+		id = design.IDFor(k, fmt.Sprintf("%s/%s#%d", parent, free, n))
+	}
+	o := &design.Object{ID: id, Kind: k, Parent: parent, Name: free, Body: body}
+	f.replace(o)
+	return o
+}
+
+// taken2 reports whether a sibling has that name.
+func (f *drafter) taken2(k design.Kind, parent design.ID, name string) bool {
+	return slices.ContainsFunc(f.d.Inside(parent), func(o *design.Object) bool {
+		return design.Slug(o.Name) == design.Slug(name) && (parent != "" || o.Kind == k || slices.Contains(design.Parties, o.Kind) && slices.Contains(design.Parties, k))
+	})
+}
+
+// replace puts an object as it is, once.
+func (f *drafter) replace(o *design.Object) {
+	f.own[o.ID] = o
+	n := slices.IndexFunc(f.s.Edits, func(e design.Edit) bool { return e.ID == o.ID })
+	if n < 0 {
+		f.s.Edits = append(f.s.Edits, design.PutEdit(o))
+		return
+	}
+	f.s.Edits[n] = design.PutEdit(o)
+}
+
+func (f *drafter) out(format string, args ...any) {
+	f.s.Out = append(f.s.Out, fmt.Sprintf(format, args...))
+}
+
+func (f *drafter) builds(what string, o *design.Object, reused bool) {
+	f.s.Builds = append(f.s.Builds, Built{What: what, Reused: reused, ID: o.ID})
+}
+
+func (f *drafter) step(party, format string, args ...any) {
+	text := fmt.Sprintf(format, args...)
+	for n := range f.s.Parties {
+		if f.s.Parties[n].Party == party {
+			f.s.Parties[n].Steps = append(f.s.Parties[n].Steps, text)
+			return
+		}
+	}
+	f.s.Parties = append(f.s.Parties, PartySteps{Party: party, Steps: []string{text}})
+}
+
+func (f *drafter) suggest(what, value, why string, args ...any) {
+	f.s.Suggestions = append(f.s.Suggestions, Suggestion{What: what, Value: value, Why: fmt.Sprintf(why, args...)})
+}
+
+func (f *drafter) costs(text string, amount provider.Money) {
+	if amount != 0 {
+		f.s.Costs = append(f.s.Costs, cost.Line{Text: text, Amount: amount})
+	}
+}
+
+func (f *drafter) hourly(text string, hourly provider.Money) { f.costs(text, cost.Monthly(hourly)) }
+
+func (f *drafter) done(subject *design.Object, a, b side) {
+	f.s.Subject = subject.ID
+	f.s.Monthly = cost.Sum(f.s.Costs)
+	if a.owner != "" && b.owner != "" && a.owner != b.owner {
+		f.request(subject, a.owner, b.owner)
+	}
+}
+
+// request asks the far owner before anything is built.
+func (f *drafter) request(subject *design.Object, from, to design.ID) {
+	o := f.put(design.KindRequest, "", "Join: "+subject.Name, &design.Request{For: subject.ID, From: from, To: to})
+	f.builds(fmt.Sprintf("A request to %s, who owns the other side", f.d.Title(to)), o, false)
+	f.step(f.d.Title(to), "Accept or refuse the request, with a reason")
+}
+
+// asn is the ASN of something that needs one: its own, or one that is free.
+func (f *drafter) asn(who string, own uint32) uint32 {
+	if own != 0 {
+		return own
+	}
+	n, err := NextASN(f.d, f.asns...)
+	if err != nil {
+		f.out("%v", err)
+		return 0
+	}
+	f.asns = append(f.asns, n)
+	f.suggest("ASN of "+who, fmt.Sprint(n), "the lowest private ASN (RFC 6996) that nobody here has and no cloud gives by default, so that no path meets itself")
+	return n
+}
+
+// inside carves ranges for n tunnels or circuits.
+func (f *drafter) inside(a, b *provider.Inside, n int) []netip.Prefix {
+	if f.taken == nil {
+		f.taken = Taken(f.d)
+	}
+	ranges, err := InsideRanges(a, b, f.taken, n)
+	if err != nil {
+		f.out("%v", err)
+		return nil
+	}
+	f.taken = append(f.taken, ranges...)
+	f.suggest("Inside addresses", list(ranges), "free in this design, allowed at both ends, and none of those that a cloud or a standard keeps")
+	return ranges
+}
+
+// hosts are the two host addresses of an inside range, with its length.
+func hosts(p netip.Prefix) (low, high netip.Prefix) {
+	first := p.Addr()
+	if p.Bits() < p.Addr().BitLen()-1 {
+		first = first.Next()
+	}
+	return netip.PrefixFrom(first, p.Bits()), netip.PrefixFrom(first.Next(), p.Bits())
+}
+
+// enter puts entries for the ranges into every table of a network that does not
+// learn them by itself.
+func (f *drafter) enter(s side, ranges []netip.Prefix, via *design.Object, word string) {
+	added := 0
+	for _, t := range s.tables {
+		if now := f.own[t.ID]; now != nil {
+			t = now
+		}
+		body := design.Table{Routes: slices.Clone(t.Body.(*design.Table).Routes)}
+		n := len(body.Routes)
+		for _, r := range ranges {
+			if !slices.ContainsFunc(body.Routes, func(e design.Entry) bool { return e.Prefix == r }) {
+				body.Routes = append(body.Routes, design.Entry{Prefix: r, Via: via.ID})
+			}
+		}
+		if len(body.Routes) > n {
+			added += len(body.Routes) - n
+			f.replace(t.With(&body))
+			f.step(s.o.Name, "Enter %s to the %s in %s", list(ranges), word, t.Name)
+		}
+	}
+	if added > 0 {
+		f.suggest("Table entries of "+s.o.Name, fmt.Sprintf("%d in %d tables", added, len(s.tables)), "every table needs its own entry here; one that is forgotten cuts its subnets off")
+	}
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+func upperFirst(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+// speaker is one end of a session that is drafted.
+type speaker struct {
+	at      netip.Addr
+	asn     uint32
+	exports []netip.Prefix
+	most    uint32 // routes that its profile lets it take; 0: not said
+}
+
+// sessionHold notices a dead path in half a minute instead of one and a half.
+const sessionHold = 30
+
+// session drafts a BGP session. Each end announces what it holds, and takes
+// what the other holds and nothing else.
+func (f *drafter) session(parent design.ID, a, b speaker) {
+	s := &design.Session{}
+	for _, x := range [2][2]speaker{{a, b}, {b, a}} {
+		own, far := x[0], x[1]
+		e := design.SessionEnd{ASN: own.asn, Address: own.at, Hold: sessionHold, MaxPrefixes: own.most}
+		announced, _ := apart(own.exports, far.exports)
+		taken, _ := apart(far.exports, own.exports)
+		for _, p := range announced {
+			e.Out = append(e.Out, design.Filter{Prefix: p})
+		}
+		for _, p := range taken {
+			e.In = append(e.In, design.Filter{Prefix: p})
+		}
+		if e.MaxPrefixes == 0 {
+			e.MaxPrefixes = uint32(10 + 2*len(taken)) // room to grow, and an end to a flood
+		}
+		s.Ends = append(s.Ends, e)
+	}
+	f.put(design.KindSession, parent, "session", s)
+}

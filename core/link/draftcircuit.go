@@ -1,0 +1,349 @@
+package link
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"dravin/core/cost"
+	"dravin/core/design"
+	"dravin/core/provider"
+)
+
+// circuitGateway is the name of the gateway at which a network's circuits end.
+const circuitGateway = "circuit gateway"
+
+// circuitShape joins the two by circuits over an edge router.
+func circuitShape(d *design.Design, a, b side, q Question) Shape {
+	s := newShape("circuit", "Private circuit")
+	f := draft(d, &s)
+	for _, x := range []side{a, b} {
+		switch {
+		case x.is(design.KindHub):
+			f.out("a circuit ends at a network, a site or an edge router; choose a network attached to the hub")
+		case x.is(design.KindNetwork) && (x.profile == nil || x.profile.Circuit == nil):
+			f.out("%s", x.without("circuits"))
+		case x.is(design.KindSite) && len(d.Inside(x.o.ID, design.KindGateway)) == 0:
+			f.out("%s has no gateway to end a circuit at", x.o.Name)
+		}
+	}
+	if a.is(design.KindNetwork) && b.is(design.KindNetwork) && design.Slug(a.cloud) == design.Slug(b.cloud) {
+		f.out("both are in %s, which joins them inside", a.cloud)
+	}
+	if c := clashes(a, b); c != "" {
+		f.out("the edge router would know one range in two places: %s", c)
+	}
+	if len(s.Out) > 0 {
+		return s
+	}
+	edge := f.edge(a, b)
+	var subject *design.Object
+	s.Mbps = 0
+	for _, x := range [2][2]side{{a, b}, {b, a}} {
+		if x[0].is(design.KindEdgeRouter) {
+			continue
+		}
+		if o := f.leg(edge, x[0], x[1], q); o != nil && subject == nil {
+			subject = o
+		}
+	}
+	if subject == nil {
+		f.out("circuits join them already")
+	}
+	if len(s.Out) > 0 {
+		return s
+	}
+	s.Survives, s.Fragile = "one circuit or zone; not the edge router", false
+	if !f.redundant(a) && !f.redundant(b) {
+		s.Survives, s.Fragile = "nothing: there is one circuit", true
+	}
+	s.Next = 4
+	s.NextWhy = "the edge router stays: order, code, acceptance and session for one more circuit"
+	f.done(subject, a, b)
+	return s
+}
+
+func (f *drafter) redundant(x side) bool {
+	return x.profile != nil && x.profile.Circuit != nil && x.profile.Circuit.Redundant
+}
+
+// edge is the edge router to use: one of the two, one that is there, or a new
+// one.
+func (f *drafter) edge(a, b side) *design.Object {
+	var have *design.Object
+	for _, x := range []side{a, b} {
+		if x.is(design.KindEdgeRouter) {
+			have = x.o
+		}
+	}
+	for _, o := range f.d.Of(design.KindEdgeRouter) {
+		if st := design.StateOf(o); have == nil && st != design.Gone && st != design.Refused {
+			have = o
+		}
+	}
+	if have == nil {
+		owner := a.owner
+		if owner == "" {
+			owner = b.owner
+		}
+		have = f.put(design.KindEdgeRouter, "", "edge router", &design.EdgeRouter{Exchange: "exchange", Owner: owner, State: design.Drafted})
+		f.builds("A new edge router", have, false)
+		f.step(have.Name, "Order the edge router at an exchange that all can reach")
+		for _, x := range []side{a, b} {
+			if x.profile != nil && x.profile.Prices.EdgeRouterMonth > 0 {
+				f.costs("edge router", x.profile.Prices.EdgeRouterMonth)
+				break
+			}
+		}
+	} else {
+		f.builds("The edge router "+have.Name, have, true)
+	}
+	body := *have.Body.(*design.EdgeRouter)
+	if body.ASN == 0 {
+		if body.ASN = f.asn(have.Name, 0); body.ASN == 0 {
+			return have
+		}
+		have = have.With(&body)
+		f.replace(have)
+	}
+	return have
+}
+
+// leg drafts the circuits between the edge router and one party, or teaches
+// those that are there the far party's ranges. It returns what was drafted.
+func (f *drafter) leg(edge *design.Object, x, far side, q Question) *design.Object {
+	if have := f.circuits(edge, x); len(have) > 0 {
+		for _, o := range have {
+			f.teach(o, x, far)
+			f.builds("The circuit "+o.Name, o, true)
+		}
+		return nil
+	}
+	if x.is(design.KindSite) {
+		return f.siteLeg(edge, x, far, q)
+	}
+	rule := x.profile.Circuit
+	gateway := f.circuitGateway(x)
+	if gateway == nil {
+		return nil
+	}
+	n := 1
+	if rule.Redundant {
+		n = 2
+	}
+	mbps := speedFor(rule.Speeds, q.GB)
+	zones := x.profile.Zones(x.region)
+	ranges := f.inside(nil, nil, n)
+	if ranges == nil {
+		return nil
+	}
+	var first *design.Object
+	for k := range n {
+		zone := ""
+		if len(zones) > 0 {
+			zone = zones[k%len(zones)]
+		}
+		o := f.circuit(edge, gateway, x, far, fmt.Sprintf("%s circuit %d", x.o.Name, k+1), zone, mbps, ranges[k])
+		f.costs(fmt.Sprintf("circuit of %d Mbit/s in %s", mbps, orText(zone, x.region)), x.profile.Prices.CircuitMonth+x.profile.Prices.CircuitMbpsOver*provider.Money(mbps))
+		if first == nil {
+			first = o
+		}
+	}
+	f.s.Mbps = least(f.s.Mbps, mbps)
+	f.costs(fmt.Sprintf("%d GB out of %s over circuits", q.GB/2, x.cloud), cost.Volume(x.profile.Prices.CircuitGB, q.GB/2))
+	f.suggest("Speed toward "+x.o.Name, fmt.Sprintf("%d Mbit/s", mbps), "the lowest step of %s that carries the month's traffic in working hours", x.cloud)
+	if n > 1 && len(zones) > 1 {
+		f.suggest("Zones toward "+x.o.Name, joinWords(zones[:2]), "two circuits in different zones, so that one may fail")
+	}
+	order, accept := x.o.Name, edge.Name
+	if rule.OrderedAt == "exchange" {
+		order, accept = edge.Name, x.o.Name
+	}
+	f.step(order, "Order %s of %d Mbit/s toward %s and pass the order code on", plural(n, "circuit", "circuits"), mbps, accept)
+	f.step(accept, "Accept with the order code%s", within(rule.CodeDays))
+	f.step(x.o.Name, "Set up the session with the edge router")
+	f.step(edge.Name, "Set up the session with %s", x.o.Name)
+	if !x.profile.Networks.GatewayFeeds {
+		f.enter(x, far.exports, gateway, "circuit gateway")
+	}
+	return first
+}
+
+func within(days uint32) string {
+	if days == 0 {
+		return ""
+	}
+	return fmt.Sprintf(", within %d days", days)
+}
+
+func orText(a, b string) string {
+	if a == "" {
+		return b
+	}
+	return a
+}
+
+func least(a, b uint32) uint32 {
+	if a == 0 {
+		return b
+	}
+	return min(a, b)
+}
+
+// circuits are those between an edge router and a party.
+func (f *drafter) circuits(edge *design.Object, x side) []*design.Object {
+	var out []*design.Object
+	for _, o := range f.d.Of(design.KindCircuit) {
+		if st := design.StateOf(o); st == design.Gone || st == design.Refused {
+			continue
+		}
+		ends := o.Body.(*design.Circuit).Ends
+		for n := range ends {
+			if p := f.d.Party(ends[1-n].At); ends[n].At == edge.ID && p != nil && p.ID == x.o.ID {
+				out = append(out, o)
+			}
+		}
+	}
+	return out
+}
+
+// teach adds the far party's ranges to what the party's end learns, and the
+// party's to what the edge router learns.
+func (f *drafter) teach(o *design.Object, x, far side) {
+	if now := f.own[o.ID]; now != nil {
+		o = now
+	}
+	body := *o.Body.(*design.Circuit)
+	body.Ends = slices.Clone(body.Ends)
+	for n := range body.Ends {
+		learns := far.exports
+		if body.Ends[n].At != "" && f.get(body.Ends[n].At).Kind == design.KindEdgeRouter {
+			learns = x.exports
+		}
+		routes := slices.Clone(body.Ends[n].Routes)
+		for _, p := range learns {
+			if !slices.Contains(routes, p) {
+				routes = append(routes, p)
+			}
+		}
+		body.Ends[n].Routes = routes
+	}
+	f.replace(o.With(&body))
+}
+
+// circuitGateway reuses the network's gateway for circuits, or drafts one.
+func (f *drafter) circuitGateway(x side) *design.Object {
+	var g *design.Object
+	for _, have := range f.d.Inside(x.o.ID, design.KindGateway) {
+		if have.Name == circuitGateway {
+			g = have
+			f.builds("The circuit gateway of "+x.o.Name, g, true)
+		}
+	}
+	if g == nil {
+		g = f.put(design.KindGateway, x.o.ID, circuitGateway, &design.Gateway{Addresses: []netip.Addr{}})
+		f.builds("A new circuit gateway in "+x.o.Name, g, false)
+		f.step(x.o.Name, "Make the circuit gateway")
+		f.hourly("circuit gateway in "+x.o.Name, x.profile.Prices.GatewayHour)
+	}
+	if body := *g.Body.(*design.Gateway); body.ASN == 0 {
+		if body.ASN = f.asn("the circuit gateway of "+x.o.Name, 0); body.ASN == 0 {
+			return nil
+		}
+		g = g.With(&body)
+		f.replace(g)
+	}
+	return g
+}
+
+// siteLeg is the circuit from a site to the exchange, which a carrier sells.
+func (f *drafter) siteLeg(edge *design.Object, x, far side, q Question) *design.Object {
+	gateway := f.d.Inside(x.o.ID, design.KindGateway)[0]
+	if now := f.own[gateway.ID]; now != nil {
+		gateway = now
+	}
+	body := *gateway.Body.(*design.Gateway)
+	if body.ASN == 0 {
+		if body.ASN = f.asn(x.o.Name, 0); body.ASN == 0 {
+			return nil
+		}
+		gateway = gateway.With(&body)
+		f.replace(gateway)
+	}
+	ranges := f.inside(nil, nil, 1)
+	if ranges == nil {
+		return nil
+	}
+	mbps := speedFor([]uint32{100, 1000, 10000}, q.GB)
+	o := f.circuit(edge, gateway, x, far, x.o.Name+" circuit", "", mbps, ranges[0])
+	f.s.Mbps = least(f.s.Mbps, mbps)
+	f.suggest("Price of "+o.Name, "not known", "a carrier sells the way from %s to the exchange; ask for it and add it to the sum", x.o.Name)
+	f.step(x.o.Name, "Order a circuit of %d Mbit/s to %s from a carrier", mbps, edge.Name)
+	f.step(x.o.Name, "Set up the session with the edge router")
+	return o
+}
+
+// circuit drafts one circuit with its session. The order is made at the first
+// end.
+func (f *drafter) circuit(edge, gateway *design.Object, x, far side, name, zone string, mbps uint32, inside netip.Prefix) *design.Object {
+	vlan := f.vlan(edge)
+	near := design.CircuitEnd{At: gateway.ID, Zone: zone, Mbps: mbps, VLAN: vlan, Routes: far.exports}
+	at := design.CircuitEnd{At: edge.ID, Zone: zone, Mbps: mbps, VLAN: vlan, Routes: x.exports}
+	ends := []design.CircuitEnd{near, at}
+	if x.profile != nil && x.profile.Circuit.OrderedAt == "exchange" {
+		slices.Reverse(ends)
+	}
+	o := f.put(design.KindCircuit, "", name, &design.Circuit{Ends: ends, State: design.Drafted})
+	f.builds("A circuit of "+fmt.Sprint(mbps)+" Mbit/s to "+x.o.Name, o, false)
+	low, high := hosts(inside)
+	speakers := [2]speaker{
+		{at: low.Addr(), asn: gateway.Body.(*design.Gateway).ASN, exports: x.exports},
+		{at: high.Addr(), asn: edge.Body.(*design.EdgeRouter).ASN, exports: far.exports},
+	}
+	if ends[0].At == edge.ID {
+		speakers[0], speakers[1] = speakers[1], speakers[0]
+	}
+	f.session(o.ID, speakers[0], speakers[1])
+	return o
+}
+
+// vlan is a tag that no circuit of the edge router has.
+func (f *drafter) vlan(edge *design.Object) uint16 {
+	used := map[uint16]bool{}
+	note := func(o *design.Object) {
+		if c, ok := o.Body.(*design.Circuit); ok {
+			for _, e := range c.Ends {
+				if c.Ends[0].At == edge.ID || c.Ends[1].At == edge.ID {
+					used[e.VLAN] = true
+				}
+			}
+		}
+	}
+	for _, o := range f.d.Of(design.KindCircuit) {
+		note(o)
+	}
+	for _, o := range f.own {
+		note(o)
+	}
+	for n := uint16(100); n < 4094; n++ {
+		if !used[n] {
+			return n
+		}
+	}
+	return 0
+}
+
+// workingSeconds are those of a month's working hours: 22 days of 8 hours.
+const workingSeconds = 22 * 8 * 3600
+
+// speedFor is the lowest step that carries half a month's traffic each way in
+// working hours, or the highest.
+func speedFor(steps []uint32, gb uint32) uint32 {
+	need := uint64(gb) / 2 * 8000 / workingSeconds
+	for _, s := range steps {
+		if uint64(s) >= need {
+			return s
+		}
+	}
+	return steps[len(steps)-1]
+}

@@ -1,0 +1,342 @@
+package link
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"dravin/core/cost"
+	"dravin/core/design"
+	"dravin/core/prefix"
+	"dravin/core/provider"
+)
+
+// hubShapes join the two by each hub that either could use, and by a new one.
+func hubShapes(d *design.Design, a, b side, q Question) []Shape {
+	if a.is(design.KindHub) && b.is(design.KindHub) {
+		return []Shape{hubToHub(d, a, b, q)}
+	}
+	if a.is(design.KindHub) || b.is(design.KindHub) {
+		if a.is(design.KindHub) {
+			a, b = b, a
+		}
+		return []Shape{hubShape(d, b.o, []side{a}, q)}
+	}
+	var out []Shape
+	for _, x := range []side{a, b} {
+		if !x.is(design.KindNetwork) || x.profile == nil || x.profile.Hub == nil || len(out) > 0 && design.Slug(a.cloud) == design.Slug(b.cloud) {
+			continue
+		}
+		for _, h := range d.Of(design.KindHub) {
+			if hub := h.Body.(*design.Hub); design.Slug(hub.Cloud) == design.Slug(x.cloud) && (hub.Region == x.region || x.profile.Networks.SpanRegions) {
+				out = append(out, hubShape(d, h, []side{a, b}, q))
+			}
+		}
+		if len(out) == 0 {
+			out = append(out, hubShape(d, nil, []side{x, otherOf(a, b, x)}, q))
+		}
+	}
+	if len(out) == 0 {
+		s := newShape("hub", "Hub")
+		f := draft(d, &s)
+		for _, x := range []side{a, b} {
+			if x.is(design.KindNetwork) {
+				f.out("%s", x.without("hub"))
+			}
+		}
+		if len(s.Out) == 0 {
+			f.out("a hub belongs to a cloud, and neither of the two is in one")
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+func otherOf(a, b, x side) side {
+	if x.o == a.o {
+		return b
+	}
+	return a
+}
+
+// hubShape attaches the parties to a hub; nil drafts one beside the first.
+func hubShape(d *design.Design, hub *design.Object, parties []side, q Question) Shape {
+	s := newShape("hub", "New hub")
+	if hub != nil {
+		s = newShape("hub-"+design.Slug(hub.Name), "Hub "+hub.Name)
+	}
+	f := draft(d, &s)
+	h := f.hub(hub, parties[0])
+	for _, p := range parties {
+		h.check(p)
+	}
+	if len(s.Out) > 0 {
+		return s
+	}
+	var subject *design.Object
+	for _, p := range parties {
+		if o := h.attach(p, parties, q); o != nil && subject == nil {
+			subject = o
+		}
+	}
+	if len(s.Out) > 0 {
+		return s
+	}
+	if subject == nil {
+		f.out("both are attached to %s already", h.o.Name)
+		return s
+	}
+	if !h.profile.Hub.AutomaticRoutes {
+		for n, p := range parties {
+			via := h.attached[p.o.ID]
+			if via == nil || via.Body.(*design.Attachment).What != p.o.ID {
+				continue // what comes by VPN has its entries at its own gateway
+			}
+			var far []netip.Prefix
+			for m, other := range parties {
+				if m != n {
+					far = append(far, other.exports...)
+				}
+			}
+			if len(parties) == 1 && hub != nil {
+				far = Exports(d, hub.ID) // what the hub knows by others
+			}
+			clear, _ := apart(far, p.exports)
+			f.enter(p, clear, via, "hub")
+		}
+	}
+	f.costs(fmt.Sprintf("%d GB through the hub", q.GB), cost.Volume(h.profile.Prices.HubGB, q.GB))
+	if s.Survives == "" {
+		s.Survives = "any single failure of yours: the hub is the cloud's own, in every zone that has an attached subnet"
+	}
+	s.Next = 1
+	s.NextWhy = "one attachment; what is attached already learns of it by itself"
+	if !h.profile.Hub.AutomaticRoutes {
+		s.Next += uint32(max(1, len(parties[0].tables)))
+		s.NextWhy = "one attachment and one entry, a summary, in each of its own tables"
+	}
+	s.Subject = subject.ID
+	s.Monthly = cost.Sum(s.Costs)
+	return s
+}
+
+// hubDraft is a hub that is being attached to.
+type hubDraft struct {
+	*drafter
+	o        *design.Object
+	profile  *provider.Profile
+	owner    design.ID
+	region   string
+	table    *design.Object
+	attached map[design.ID]*design.Object // by party
+}
+
+func (f *drafter) hub(hub *design.Object, beside side) *hubDraft {
+	h := &hubDraft{drafter: f, attached: map[design.ID]*design.Object{}}
+	if hub == nil {
+		h.profile, h.region, h.owner = beside.profile, beside.region, beside.owner
+		hub = f.put(design.KindHub, "", beside.cloud+" hub", &design.Hub{Cloud: beside.cloud, Region: beside.region, Owner: beside.owner, State: design.Drafted})
+		f.builds("A new hub in "+beside.region, hub, false)
+		f.step(hub.Name, "Make the hub in %s", beside.region)
+		f.hourly("hub", h.profile.Prices.HubHour)
+	} else {
+		body := hub.Body.(*design.Hub)
+		h.profile, h.region, h.owner = f.d.Profile(body.Cloud), body.Region, body.Owner
+		f.builds("The hub "+hub.Name, hub, true)
+		for _, a := range f.d.Inside(hub.ID, design.KindAttachment) {
+			if st := design.StateOf(a); st != design.Gone && st != design.Refused {
+				h.attached[a.Body.(*design.Attachment).What] = a
+			}
+		}
+		if tables := f.d.Inside(hub.ID, design.KindHubTable); len(tables) > 0 {
+			h.table = tables[0]
+		}
+	}
+	h.o = hub
+	if h.table == nil {
+		h.table = f.put(design.KindHubTable, hub.ID, "main", &design.HubTable{})
+	}
+	return h
+}
+
+// check says why a party can not be attached.
+func (h *hubDraft) check(p side) {
+	body := h.o.Body.(*design.Hub)
+	switch {
+	case h.profile == nil || h.profile.Hub == nil:
+		h.out("no profile says what a hub of %s allows; add one", body.Cloud)
+		return
+	case p.is(design.KindEdgeRouter):
+		h.out("%s reaches a hub by a circuit; draft one from it to a network", p.o.Name)
+		return
+	case p.is(design.KindNetwork) && design.Slug(p.cloud) == design.Slug(body.Cloud) && p.region != h.region && !h.profile.Networks.SpanRegions:
+		h.out("%s is in %s and the hub in %s; make a hub there and join the two hubs", p.o.Name, p.region, h.region)
+		return
+	}
+	if most := h.profile.Limits.Attachments; most > 0 && len(h.attached) >= int(most) {
+		h.out("%s has %d attachments, which is the most that %s allows", h.o.Name, len(h.attached), body.Cloud)
+	}
+	if !h.profile.Hub.RefusesOverlaps || h.attached[p.o.ID] != nil {
+		return
+	}
+	for _, a := range h.d.Inside(h.o.ID, design.KindAttachment) {
+		if _, clash := apart(p.all, AttachmentExports(h.d, a)); len(clash) > 0 && p.is(design.KindNetwork) {
+			h.out("the hub refuses overlaps: %s of %s is held by %s too; keep it out of export at both, or map it", list(clash), p.o.Name, h.title(a.Body.(*design.Attachment).What))
+		}
+	}
+}
+
+// attach joins one party to the hub and returns what was drafted, nil if it is
+// attached already.
+func (h *hubDraft) attach(p side, all []side, q Question) *design.Object {
+	if a := h.attached[p.o.ID]; a != nil {
+		h.builds("The attachment of "+p.o.Name, a, true)
+		return nil
+	}
+	if p.is(design.KindNetwork) && design.Slug(p.cloud) == design.Slug(h.o.Body.(*design.Hub).Cloud) {
+		body := &design.Attachment{What: p.o.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted}
+		if h.profile.Hub.SubnetPerZone {
+			if body.Subnets = h.subnets(p); len(body.Subnets) == 0 {
+				h.out("%s has no subnet that is not public for the attachment; add one in each zone", p.o.Name)
+				return nil
+			}
+		}
+		o := h.attachment(p, body)
+		h.attached[p.o.ID] = o
+		return o
+	}
+	return h.byVPN(p, all, q)
+}
+
+func (h *hubDraft) attachment(p side, body *design.Attachment) *design.Object {
+	foreign := p.owner != "" && h.owner != "" && p.owner != h.owner
+	if foreign && h.profile.Hub.AsksOwner {
+		body.State = design.Waiting
+	}
+	o := h.put(design.KindAttachment, h.o.ID, p.o.Name, body)
+	h.builds("An attachment of "+h.title(body.What), o, false)
+	h.step(h.o.Name, "Attach %s, bound to %s and feeding it", h.title(body.What), h.table.Name)
+	h.hourly("attachment of "+p.o.Name, h.profile.Prices.AttachmentHour)
+	if foreign {
+		h.request(o, p.owner, h.owner)
+	}
+	return o
+}
+
+// subnets chooses one subnet for each zone, none that is public.
+func (h *hubDraft) subnets(p side) []design.Ref {
+	var out []design.Ref
+	zones := map[string]bool{}
+	var names []string
+	for _, s := range h.d.Inside(p.o.ID, design.KindSubnet) {
+		b := s.Body.(*design.Subnet)
+		if b.Public || zones[b.Zone] {
+			continue
+		}
+		zones[b.Zone] = true
+		out, names = append(out, s.ID), append(names, s.Name)
+	}
+	if len(out) > 0 {
+		h.suggest("Subnets of the attachment", joinWords(names), "one in each zone that has hosts, none public; hosts in a zone without one are cut off")
+	}
+	return out
+}
+
+// byVPN attaches what is not in the hub's cloud over a VPN link to the hub.
+func (h *hubDraft) byVPN(p side, all []side, q Question) *design.Object {
+	hubSide := side{o: h.o, profile: h.profile, cloud: h.o.Body.(*design.Hub).Cloud, region: h.region, owner: h.owner}
+	for _, other := range all {
+		if other.o != p.o {
+			hubSide.exports = append(hubSide.exports, other.exports...)
+		}
+	}
+	if h.d.Get(h.o.ID) != nil {
+		hubSide.exports = prefix.Minimal(append(hubSide.exports, Exports(h.d, h.o.ID)...))
+	}
+	hubSide.all = hubSide.exports
+	var near *end
+	for n := range h.profile.VPN {
+		if v := &h.profile.VPN[n]; slices.Contains(v.On, string(design.KindHub)) && near == nil {
+			near = &end{side: hubSide, v: v}
+		}
+	}
+	far := ends(h.d, p)
+	if near == nil || len(far) == 0 {
+		h.out("%s can not reach the hub by VPN: %s", p.o.Name, noGateway(p))
+		return nil
+	}
+	for _, g := range h.d.Inside(h.o.ID, design.KindGateway) {
+		near.gateway = g
+	}
+	if l := joined(h.d, far[0].gateway, near.gateway); l != nil && h.attached[l.ID] != nil {
+		h.builds("The link "+l.Name, l, true)
+		return nil
+	}
+	ikeA, espA := far[0].proposals(h.d)
+	ikeB, espB := near.proposals(h.d)
+	routing := near.v.Routing[0]
+	owners := far[0]
+	owners.owner = "" // the attachment asks, not the link
+	link := h.vpn(owners, *near, routing, Common(ikeA, ikeB), Common(espA, espB), q)
+	if link == nil {
+		return nil
+	}
+	o := h.attachment(p, &design.Attachment{What: link.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted})
+	h.attached[p.o.ID] = o
+	return o
+}
+
+// hubToHub attaches two hubs to each other.
+func hubToHub(d *design.Design, a, b side, q Question) Shape {
+	s := newShape("hubs", "Hub to hub")
+	f := draft(d, &s)
+	switch {
+	case design.Slug(a.cloud) != design.Slug(b.cloud):
+		f.out("hubs are joined within one cloud, and these are in %s and %s; join their networks by VPN or circuits", a.cloud, b.cloud)
+	case a.profile == nil || a.profile.Hub == nil || a.profile.Hub.ToHub == "":
+		f.out("%s does not join hubs", a.cloud)
+	}
+	if c := clashes(a, b); c != "" && a.profile != nil && a.profile.Hub != nil && a.profile.Hub.RefusesOverlaps {
+		f.out("the hubs refuse overlaps: %s", c)
+	}
+	if len(s.Out) > 0 {
+		return s
+	}
+	var subject *design.Object
+	for _, x := range [2][2]side{{a, b}, {b, a}} {
+		h := f.hub(x[0].o, x[0])
+		if h.attached[x[1].o.ID] != nil {
+			f.out("%s is attached to %s already", x[1].o.Name, x[0].o.Name)
+			return s
+		}
+		o := h.attachment(x[1], &design.Attachment{What: x[1].o.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted})
+		if subject == nil {
+			subject = o
+		}
+		if h.profile.Hub.ToHub == "static" {
+			f.hubEntries(h, x[1], o)
+		}
+	}
+	f.costs(fmt.Sprintf("%d GB through both hubs", q.GB), cost.Volume(a.profile.Prices.HubGB, 2*q.GB))
+	s.Survives = "any single failure of yours: both hubs are the cloud's own"
+	s.Next = 1
+	s.NextWhy = "one attachment to the nearer hub"
+	if a.profile.Hub.ToHub == "static" {
+		s.Next, s.NextWhy = 2, "one attachment to the nearer hub and a static entry at the other; none if a summary is entered that holds it"
+	}
+	s.Subject, s.Monthly = subject.ID, cost.Sum(s.Costs)
+	return s
+}
+
+// hubEntries are the static entries for the ranges beyond another hub.
+func (f *drafter) hubEntries(h *hubDraft, far side, via *design.Object) {
+	if len(far.exports) == 0 {
+		return
+	}
+	body := design.HubTable{Routes: slices.Clone(h.table.Body.(*design.HubTable).Routes)}
+	for _, p := range far.exports {
+		body.Routes = append(body.Routes, design.HubEntry{Prefix: p, Via: via.ID})
+	}
+	f.replace(h.table.With(&body))
+	f.step(h.o.Name, "Enter %s to %s in %s", list(far.exports), far.o.Name, h.table.Name)
+}

@@ -1,0 +1,86 @@
+package link
+
+import (
+	"fmt"
+	"slices"
+
+	"dravin/core/cost"
+	"dravin/core/design"
+)
+
+// peeringShape joins two networks directly.
+func peeringShape(d *design.Design, a, b side, q Question) Shape {
+	s := newShape("peering", "Peering")
+	f := draft(d, &s)
+	if !a.is(design.KindNetwork) || !b.is(design.KindNetwork) {
+		f.out("a peering joins two cloud networks")
+		return s
+	}
+	if design.Slug(a.cloud) != design.Slug(b.cloud) {
+		f.out("a peering stays within one cloud, and these are in %s and %s", a.cloud, b.cloud)
+		return s
+	}
+	if a.profile == nil || a.profile.Peering == nil {
+		f.out("%s", a.without("peering"))
+		return s
+	}
+	rule := a.profile.Peering
+	apartRegions := a.region != b.region
+	if apartRegions && !rule.BetweenRegions {
+		f.out("%s has no peering between regions, and these are in %s and %s", a.cloud, a.region, b.region)
+	}
+	if c := clashes(a, b); c != "" {
+		f.out("a peering is refused where blocks overlap: %s", c)
+	}
+	counts := map[design.ID]int{}
+	for _, o := range d.Of(design.KindPeering) {
+		p := o.Body.(*design.Peering)
+		if st := design.StateOf(o); st == design.Gone || st == design.Refused {
+			continue
+		}
+		for _, h := range p.Halves {
+			counts[h.Network]++
+		}
+		if slices.ContainsFunc(p.Halves, func(h design.Half) bool { return h.Network == a.o.ID }) && slices.ContainsFunc(p.Halves, func(h design.Half) bool { return h.Network == b.o.ID }) {
+			f.out("%s joins them already", o.Name)
+		}
+	}
+	for _, x := range []side{a, b} {
+		if most := a.profile.Limits.Peerings; most > 0 && counts[x.o.ID] >= int(most) {
+			f.out("%s has %d peerings, which is the most that %s allows", x.o.Name, counts[x.o.ID], x.cloud)
+		}
+	}
+	if len(s.Out) > 0 {
+		return s
+	}
+	o := f.put(design.KindPeering, "", a.o.Name+" with "+b.o.Name, &design.Peering{State: design.Drafted, Halves: []design.Half{{Network: a.o.ID}, {Network: b.o.ID}}})
+	f.builds("A peering with two halves", o, false)
+	for _, x := range [2][2]side{{a, b}, {b, a}} {
+		f.step(x[0].o.Name, "Make its half toward %s", x[1].o.Name)
+		if !rule.AutomaticRoutes {
+			f.enter(x[0], x[1].exports, o, "peering")
+		}
+	}
+	price, where := a.profile.Prices.PeeringGB, "in one region"
+	if apartRegions {
+		price, where = a.profile.Prices.PeeringFarGB, "between regions"
+	}
+	f.costs(fmt.Sprintf("%d GB over a peering %s, charged at both ends", q.GB, where), cost.Volume(price, 2*q.GB))
+	s.Survives = "any single failure of yours: there is no box in between"
+	s.Next = f.nextPeering(a, b, rule.AutomaticRoutes)
+	s.NextWhy = "peering is not transitive: the next network needs two halves with each of the two, and entries for each in every table"
+	if rule.AutomaticRoutes {
+		s.NextWhy = "peering is not transitive: the next network needs two halves with each of the two"
+	}
+	f.suggest("Options", "none", "only the two networks' own ranges pass; lend a gateway or accept forwarded packets only if a third party must get through")
+	f.done(o, a, b)
+	return s
+}
+
+func (f *drafter) nextPeering(a, b side, automatic bool) uint32 {
+	steps := 4
+	if !automatic {
+		steps += 2*max(len(a.tables), len(b.tables)) + len(a.tables) + len(b.tables)
+	}
+	return uint32(steps)
+}

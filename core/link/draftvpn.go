@@ -1,0 +1,428 @@
+package link
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"dravin/core/cost"
+	"dravin/core/design"
+	"dravin/core/prefix"
+	"dravin/core/provider"
+)
+
+// end is what one end of a VPN can be: an existing gateway or a new one.
+type end struct {
+	side
+	v       *provider.VPN // nil at a site
+	gateway *design.Object
+}
+
+// ends lists the gateways that a party has or could have, one for each kind.
+func ends(d *design.Design, s side) []end {
+	gateways := d.Inside(s.o.ID, design.KindGateway)
+	if s.is(design.KindSite) {
+		for _, g := range gateways {
+			if len(g.Body.(*design.Gateway).Addresses) > 0 {
+				return []end{{side: s, gateway: g}}
+			}
+		}
+		return nil
+	}
+	if s.profile == nil {
+		return nil
+	}
+	var out []end
+	for n := range s.profile.VPN {
+		v := &s.profile.VPN[n]
+		if !slices.Contains(v.On, string(s.o.Kind)) {
+			continue
+		}
+		e := end{side: s, v: v}
+		for _, g := range gateways {
+			if d.VPNOf(g.ID) == v && g.Name != circuitGateway {
+				e.gateway = g
+				break
+			}
+		}
+		out = append(out, e)
+	}
+	return out
+}
+
+func (e end) routing() []string {
+	if e.v == nil {
+		return []string{design.RoutingBGP, design.RoutingStatic, design.RoutingSelectors}
+	}
+	return e.v.Routing
+}
+
+func (e end) proposals(d *design.Design) (ike, esp []string) {
+	if e.gateway != nil {
+		return ProposalsOf(d, e.gateway.ID)
+	}
+	return e.v.IKE, e.v.ESP
+}
+
+func (e end) insideRule() *provider.Inside {
+	if e.v == nil {
+		return nil
+	}
+	return &e.v.Inside
+}
+
+// addresses are the public addresses that tunnels end on in turn; unspecified
+// where the cloud has not given them yet.
+func (e end) addresses() []netip.Addr {
+	var out []netip.Addr
+	if e.gateway != nil {
+		for _, a := range e.gateway.Body.(*design.Gateway).Addresses {
+			if a.Is4() {
+				out = append(out, a)
+			}
+		}
+	}
+	want := 1
+	if e.v != nil {
+		want = int(e.v.Addresses)
+	}
+	for len(out) < want {
+		out = append(out, netip.IPv4Unspecified())
+	}
+	return out
+}
+
+var routingWords = map[string]string{design.RoutingBGP: "BGP", design.RoutingStatic: "static routes", design.RoutingSelectors: "policy selectors"}
+
+// vpnShapes are the VPNs that the two ends' gateways allow.
+func vpnShapes(d *design.Design, a, b side, q Question) []Shape {
+	var out []Shape
+	endsA, endsB := ends(d, a), ends(d, b)
+	for _, x := range []struct {
+		side
+		ends []end
+	}{{a, endsA}, {b, endsB}} {
+		if len(x.ends) == 0 {
+			s := newShape("vpn", "VPN over the internet")
+			draft(d, &s).out("%s", noGateway(x.side))
+			return []Shape{s}
+		}
+	}
+	for _, ea := range endsA {
+		for _, eb := range endsB {
+			for _, routing := range []string{design.RoutingBGP, design.RoutingStatic, design.RoutingSelectors} {
+				out = append(out, vpnShape(d, ea, eb, routing, q))
+			}
+		}
+	}
+	return merged(out)
+}
+
+// merged keeps one of several shapes that are out for one and the same reason.
+func merged(shapes []Shape) []Shape {
+	seen := map[string]bool{}
+	return slices.DeleteFunc(shapes, func(s Shape) bool {
+		why := strings.Join(s.Out, "; ")
+		if why == "" {
+			return false
+		}
+		defer func() { seen[why] = true }()
+		return seen[why]
+	})
+}
+
+func noGateway(s side) string {
+	switch s.o.Kind {
+	case design.KindSite:
+		return s.o.Name + " has no gateway with a public address; add one in Estate"
+	case design.KindEdgeRouter:
+		return s.o.Name + " is an edge router, which has circuits only"
+	}
+	return s.without("VPN gateway for a " + string(s.o.Kind))
+}
+
+func (e end) kindWord() string {
+	if e.v == nil {
+		return ""
+	}
+	return e.v.Name
+}
+
+func vpnShape(d *design.Design, a, b end, routing string, q Question) Shape {
+	kinds := strings.Join(slices.DeleteFunc([]string{a.kindWord(), b.kindWord()}, func(s string) bool { return s == "" }), " and ")
+	title := "VPN with " + routingWords[routing]
+	if kinds != "" {
+		title += ", " + kinds + " gateway"
+	}
+	s := newShape("vpn-"+routing+"-"+design.Slug(kinds), title)
+	f := draft(d, &s)
+	for _, e := range []end{a, b} {
+		if !slices.Contains(e.routing(), routing) {
+			f.out("the %s gateway of %s does %s only", e.v.Name, e.cloud, joinWords(mapped(e.routing(), routingWords)))
+		}
+	}
+	ikeA, espA := a.proposals(d)
+	ikeB, espB := b.proposals(d)
+	ike, esp := Common(ikeA, ikeB), Common(espA, espB)
+	if len(ike) == 0 || len(esp) == 0 {
+		f.out("the two ends have no proposal in common: %s against %s", joinWords(ikeA), joinWords(ikeB))
+	}
+	if l := joined(d, a.gateway, b.gateway); l != nil {
+		f.out("%s joins them already", l.Name)
+	}
+	if len(s.Out) == 0 {
+		f.vpn(a, b, routing, ike, esp, q)
+	}
+	return s
+}
+
+func mapped(list []string, words map[string]string) []string {
+	out := make([]string, len(list))
+	for n, w := range list {
+		out[n] = words[w]
+	}
+	return out
+}
+
+// joined is a link that exists between two gateways.
+func joined(d *design.Design, a, b *design.Object) *design.Object {
+	if a == nil || b == nil {
+		return nil
+	}
+	for _, l := range d.Of(design.KindLink) {
+		if _, far, _, ok := l.Body.(*design.Link).End(a.ID); ok && far.Gateway == b.ID && design.StateOf(l) != design.Gone && design.StateOf(l) != design.Refused {
+			return l
+		}
+	}
+	return nil
+}
+
+// vpn drafts the link with everything in it.
+func (f *drafter) vpn(a, b end, routing string, ike, esp []string, q Question) *design.Object {
+	f.gateway(&a, routing)
+	f.gateway(&b, routing)
+	if len(f.s.Out) > 0 {
+		return nil
+	}
+	exportsA, _ := apart(a.exports, b.exports)
+	exportsB, _ := apart(b.exports, a.exports)
+	link := &design.Link{Routing: routing, State: design.Drafted, Ends: []design.End{{Gateway: a.gateway.ID}, {Gateway: b.gateway.ID}}}
+	if routing == design.RoutingSelectors {
+		link.Ends[0].Local, link.Ends[0].Remote = exportsA, exportsB
+		link.Ends[1].Local, link.Ends[1].Remote = exportsB, exportsA
+		if len(exportsA) == 0 || len(exportsB) == 0 {
+			f.out("every range of one end collides with the other's, so no selector can name it; plan a translation first")
+			return nil
+		}
+		f.suggest("Selectors", fmt.Sprintf("%s to %s", list(exportsA), list(exportsB)), "what the two ends hold, mirrored")
+	} else {
+		link.Ends[0].Routes, link.Ends[1].Routes = exportsB, exportsA
+		f.suggest("Routes", fmt.Sprintf("%s and %s", list(exportsA), list(exportsB)), "what the two ends hold; selectors are everything, and routes decide")
+	}
+	o := f.put(design.KindLink, "", a.o.Name+" to "+b.o.Name, link)
+	f.suggest("IKE proposals", joinWords(ike), "what both ends can do, strongest first")
+	f.suggest("ESP proposals", joinWords(esp), "what both ends can do, strongest first")
+	n := f.strands(o, a, b, routing)
+	f.suggest("Pre-shared keys", plural(n, "key", "keys"), "256 bits from the system's random source, one for each tunnel; made when first shown or handed over")
+	f.sideWork(a, b, exportsB)
+	f.sideWork(b, a, exportsA)
+	if w := fixedStatic(a, b, routing); w != "" {
+		f.suggest("Beware", "fixed ranges", "%s can not change the static ranges of a tunnel once it is made: choose ranges with room, or use BGP", w)
+	}
+	f.costs("VPN link", cost.Monthly(linkHour(a))+cost.Monthly(linkHour(b)))
+	for _, e := range []end{a, b} {
+		if e.profile != nil {
+			f.costs(fmt.Sprintf("%d GB out of %s", q.GB/2, e.cloud), cost.Volume(e.profile.Prices.OutGB, q.GB/2))
+		}
+	}
+	f.s.Mbps = bandwidth(a, b, n, routing)
+	f.s.Survives, f.s.Fragile = survives(a, b, n)
+	f.s.Next = uint32(3 + max(len(a.tables), len(b.tables)))
+	f.s.NextWhy = "a gateway, a link and the far files for it, and an entry in each table that does not learn by itself"
+	f.done(o, a.side, b.side)
+	return o
+}
+
+func fixedStatic(a, b end, routing string) string {
+	for _, e := range []end{a, b} {
+		if routing != design.RoutingBGP && e.v != nil && e.v.StaticFixed {
+			return e.cloud
+		}
+	}
+	return ""
+}
+
+func linkHour(e end) provider.Money {
+	if e.profile == nil {
+		return 0
+	}
+	return e.profile.Prices.LinkHour
+}
+
+// gateway reuses the party's gateway or drafts one.
+func (f *drafter) gateway(e *end, routing string) {
+	if e.gateway == nil {
+		body := &design.Gateway{Addresses: []netip.Addr{}, VPN: e.v.Name}
+		if e.v.OwnSubnet > 0 {
+			subnet := f.gatewaySubnet(e)
+			if subnet == nil {
+				return
+			}
+			body.Subnet = subnet.ID
+		}
+		e.gateway = f.put(design.KindGateway, e.o.ID, e.v.Name+" gateway", body)
+		f.builds(fmt.Sprintf("A new %s gateway in %s", e.v.Name, e.o.Name), e.gateway, false)
+		f.step(e.o.Name, "Make the %s gateway and note its public %s", e.v.Name, addressesWord(e.v.Addresses))
+		f.hourly("gateway in "+e.o.Name, e.profile.Prices.GatewayHour)
+	} else {
+		f.builds(fmt.Sprintf("The gateway %s", f.title(e.gateway.ID)), e.gateway, true)
+	}
+	if g := *e.gateway.Body.(*design.Gateway); routing == design.RoutingBGP && g.ASN == 0 {
+		own := uint32(0)
+		if hub, ok := e.o.Body.(*design.Hub); ok {
+			own = hub.ASN
+		}
+		if g.ASN = f.asn(e.o.Name, own); g.ASN == 0 {
+			return
+		}
+		if e.v != nil && e.v.ASNFixed {
+			f.suggest("Beware", fmt.Sprint(g.ASN), "%s fixes the ASN when the gateway is made; set it then", e.cloud)
+		}
+		e.gateway = e.gateway.With(&g)
+		f.replace(e.gateway)
+	}
+}
+
+func addressesWord(n uint32) string {
+	if n == 1 {
+		return "address"
+	}
+	return fmt.Sprintf("%d addresses", n)
+}
+
+// gatewaySubnet drafts the subnet that a gateway wants for itself.
+func (f *drafter) gatewaySubnet(e *end) *design.Object {
+	network, ok := e.o.Body.(*design.Network)
+	if !ok || len(e.tables) == 0 {
+		f.out("%s has no route table for the gateway's own subnet; add one in Estate", e.o.Name)
+		return nil
+	}
+	var used []netip.Prefix
+	for _, s := range f.d.Inside(e.o.ID, design.KindSubnet) {
+		used = append(used, f.d.Ranges(s.ID)...)
+	}
+	p, ok := prefix.Carve(network.Blocks, used, int(e.v.OwnSubnet))
+	if !ok {
+		f.out("%s has no free /%d for the subnet that its gateway wants for itself", e.o.Name, e.v.OwnSubnet)
+		return nil
+	}
+	o := f.put(design.KindSubnet, e.o.ID, "gateway subnet", &design.Subnet{Prefixes: []netip.Prefix{p}, Table: e.tables[0].ID})
+	f.builds(fmt.Sprintf("A subnet %s for the gateway", p), o, false)
+	f.step(e.o.Name, "Make the subnet %s for the gateway alone", p)
+	f.suggest("Gateway subnet", p.String(), "%s wants one for itself, a /%d or larger; this is free in the block", e.cloud, e.v.OwnSubnet)
+	return o
+}
+
+// strands drafts the tunnels and sessions, and returns how many.
+func (f *drafter) strands(link *design.Object, a, b end, routing string) int {
+	addrA, addrB := a.addresses(), b.addresses()
+	n := 1
+	for _, e := range []end{a, b} {
+		if e.v != nil {
+			n = max(n, int(e.v.Tunnels))
+		}
+	}
+	if a.v == nil && b.v == nil {
+		n = min(2, max(len(addrA), len(addrB)))
+	}
+	var ranges []netip.Prefix
+	if routing != design.RoutingSelectors {
+		if ranges = f.inside(a.insideRule(), b.insideRule(), n); ranges == nil {
+			return 0
+		}
+	}
+	for k := range n {
+		t := &design.Tunnel{Outside: []netip.Addr{addrA[k%len(addrA)], addrB[k%len(addrB)]}}
+		if ranges != nil {
+			low, high := hosts(ranges[k])
+			t.Inside = []netip.Prefix{high, low} // the second end, the cloud's if there is one, has the lower
+		}
+		o := f.put(design.KindTunnel, link.ID, fmt.Sprintf("strand %d", k+1), t)
+		if routing == design.RoutingBGP {
+			f.session(o.ID, a.speaker(t.Inside[0].Addr()), b.speaker(t.Inside[1].Addr()))
+		}
+	}
+	f.builds(fmt.Sprintf("A VPN link with %s", plural(n, "tunnel", "tunnels")), link, false)
+	if n > 1 {
+		f.suggest("Tunnels", fmt.Sprint(n), "one that fails or is under maintenance leaves the other")
+	}
+	return n
+}
+
+func (e end) speaker(at netip.Addr) speaker {
+	s := speaker{at: at, asn: e.gateway.Body.(*design.Gateway).ASN, exports: e.exports}
+	if e.v != nil {
+		s.most = e.v.MaxRoutesIn
+	}
+	return s
+}
+
+// sideWork is what the administrator of e does besides the gateway.
+func (f *drafter) sideWork(e, far end, learns []netip.Prefix) {
+	if e.v == nil {
+		f.step(e.o.Name, "Load the files from Handover on %s", f.title(e.gateway.ID))
+		return
+	}
+	f.step(e.o.Name, "Make the link to %s with the values of the two-ended sheet", far.o.Name)
+	if e.profile.Networks.GatewayFeeds {
+		f.suggest("Tables of "+e.o.Name, "no entries", "%s feeds what its gateway knows into the tables", e.cloud)
+		return
+	}
+	f.enter(e.side, learns, e.gateway, "gateway")
+}
+
+// shares reports whether the tunnels of an end carry load together.
+func (e end) shares(routing string) bool {
+	if e.v == nil {
+		return true
+	}
+	switch e.v.EqualCost {
+	case "always":
+		return true
+	case "bgp":
+		return routing == design.RoutingBGP
+	case "hub-bgp":
+		return routing == design.RoutingBGP && e.is(design.KindHub)
+	}
+	return false
+}
+
+func bandwidth(a, b end, tunnels int, routing string) uint32 {
+	least := uint32(0)
+	for _, e := range []end{a, b} {
+		if e.v != nil && e.v.Mbps > 0 && (least == 0 || e.v.Mbps < least) {
+			least = e.v.Mbps
+		}
+	}
+	if a.shares(routing) && b.shares(routing) {
+		return least * uint32(tunnels)
+	}
+	return least
+}
+
+func survives(a, b end, tunnels int) (string, bool) {
+	if tunnels < 2 {
+		return "nothing: there is one tunnel", true
+	}
+	var single []string
+	for _, e := range []end{a, b} {
+		if len(e.addresses()) < 2 {
+			single = append(single, e.o.Name)
+		}
+	}
+	if len(single) > 0 {
+		return fmt.Sprintf("one tunnel or cloud address; not the one address of %s", joinWords(single)), false
+	}
+	return "one tunnel, and one address at either end", false
+}

@@ -1,0 +1,460 @@
+package link
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+
+	"dravin/core/design"
+)
+
+// Verdict is how a line of the two-ended sheet stands.
+type Verdict string
+
+// The verdicts.
+const (
+	Agrees  Verdict = "agrees"
+	Differs Verdict = "differs" // it does not come up, or fails later
+	Beware  Verdict = "beware"  // it works, and may surprise
+	Unknown Verdict = "unknown" // one end's value is not known yet
+	Free    Verdict = "free"    // the ends need not agree
+)
+
+// Line is one parameter at both ends.
+type Line struct {
+	Key     string     `json:"key"` // stable
+	Label   string     `json:"label"`
+	Values  [2]string  `json:"values"`
+	Verdict Verdict    `json:"verdict"`
+	Why     string     `json:"why,omitempty"` // what is agreed on, or why not
+	Mends   []LineMend `json:"mends"`
+}
+
+// LineMend makes a line agree by changing one end.
+type LineMend struct {
+	End   int           `json:"end"` // 0 or 1: which end changes
+	Title string        `json:"title"`
+	Edits []design.Edit `json:"edits"`
+}
+
+// mender makes the edits of a line's mends; either may be nil.
+type mender func(end int) []design.Edit
+
+// keyLine is the key of the line about the pre-shared key, whose mends are not
+// edits of the design.
+const keyLine = "key"
+
+// Lines are the lines of a tunnel, those that must agree first.
+func Lines(d *design.Design, tunnel *design.Object, keys [2]string) []Line {
+	l := &liner{d: d, tunnel: tunnel, ends: SettingsOf(d, tunnel, keys[0])}
+	l.ends[1].Key = keys[1]
+	link := d.Get(tunnel.Parent).Body.(*design.Link)
+	l.link = link
+	a, b := l.ends[0], l.ends[1]
+
+	l.crossed("address", "Address", [2]netip.Addr{a.Address, b.Address}, [2]netip.Addr{b.Peer, a.Peer}, func(e *design.TunnelEnd, s Settings) { e.Peer = netip.Addr{} })
+	l.names()
+	l.key(keys)
+	l.same("version", "IKE version", versionWord(a.Version), versionWord(b.Version), a.Version == b.Version, func(e *design.TunnelEnd, far Settings) { e.Version = far.Version })
+	l.proposals("ike", "IKE proposals", IKE, a.IKE, b.IKE, func(e *design.TunnelEnd, far Settings) { e.IKE = far.IKE })
+	l.proposals("esp", "ESP proposals", ESP, a.ESP, b.ESP, func(e *design.TunnelEnd, far Settings) { e.ESP = far.ESP })
+	l.selectors(0)
+	l.selectors(1)
+	l.inside()
+	for _, s := range d.Inside(tunnel.ID, design.KindSession) {
+		l.lines = append(l.lines, SessionLines(d, s)...)
+	}
+
+	l.lifetime("ike-life", "IKE lifetime", a.IKELife, b.IKELife, func(e *design.TunnelEnd, far Settings) { e.IKELife = far.IKELife })
+	l.lifetime("child-life", "Key lifetime", a.ChildLife, b.ChildLife, func(e *design.TunnelEnd, far Settings) { e.ChildLife = far.ChildLife })
+	l.free("dpd", "Dead peer detection", seconds(a.DPD), seconds(b.DPD), "decides how soon each end notices that the other is gone")
+	l.mtu()
+	l.free("nat", "Behind a NAT", yes(a.NAT), yes(b.NAT), "a NAT between needs ESP in UDP (RFC 3948)")
+	return l.lines
+}
+
+// Differing are the lines that differ.
+func Differing(lines []Line) []Line {
+	return slices.DeleteFunc(slices.Clone(lines), func(l Line) bool { return l.Verdict != Differs })
+}
+
+type liner struct {
+	d      *design.Design
+	tunnel *design.Object
+	link   *design.Link
+	ends   [2]Settings
+	lines  []Line
+}
+
+// EndTitle names an end of a link.
+func EndTitle(d *design.Design, l *design.Link, n int) string { return d.Title(l.Ends[n].Gateway) }
+
+func (l *liner) add(key, label string, values [2]string, v Verdict, why string, titles [2]string, mend mender) {
+	line := Line{Key: key, Label: label, Values: values, Verdict: v, Why: why, Mends: []LineMend{}}
+	if (v == Differs || v == Beware) && mend != nil {
+		for n := range 2 {
+			if edits := mend(n); len(edits) > 0 {
+				line.Mends = append(line.Mends, LineMend{End: n, Title: titles[n], Edits: edits})
+			}
+		}
+	}
+	l.lines = append(l.lines, line)
+}
+
+// end is the edit that sets something at one end of the tunnel.
+func (l *liner) end(n int, set func(*design.TunnelEnd)) []design.Edit {
+	return []design.Edit{design.PutEdit(withEnd(l.tunnel, n, set))}
+}
+
+func withEnd(tunnel *design.Object, n int, set func(*design.TunnelEnd)) *design.Object {
+	body := *tunnel.Body.(*design.Tunnel)
+	body.Ends = slices.Clone(body.Ends)
+	if len(body.Ends) != 2 {
+		body.Ends = make([]design.TunnelEnd, 2)
+	}
+	set(&body.Ends[n])
+	return tunnel.With(&body)
+}
+
+func (l *liner) setTo(what string) [2]string {
+	return [2]string{
+		"Set " + EndTitle(l.d, l.link, 0) + " to " + what,
+		"Set " + EndTitle(l.d, l.link, 1) + " to " + what,
+	}
+}
+
+func (l *liner) same(key, label, a, b string, agree bool, take func(*design.TunnelEnd, Settings)) {
+	v := Agrees
+	if !agree {
+		v = Differs
+	}
+	l.add(key, label, [2]string{a, b}, v, "", [2]string{l.setTo(b)[0], l.setTo(a)[1]}, func(n int) []design.Edit {
+		return l.end(n, func(e *design.TunnelEnd) { take(e, l.ends[1-n]) })
+	})
+}
+
+// crossed are two lines: what each end is, and what the other takes it for.
+func (l *liner) crossed(key, label string, own, taken [2]netip.Addr, forget func(*design.TunnelEnd, Settings)) {
+	for n := range 2 {
+		values := [2]string{addressOr(own[n]), addressOr(taken[n])}
+		if n == 1 {
+			values[0], values[1] = values[1], values[0]
+		}
+		v, why := Agrees, ""
+		switch {
+		case !known(own[n]):
+			v, why = Unknown, "the cloud gives it when the gateway is made; enter it then"
+		case own[n] != taken[n]:
+			v, why = Differs, fmt.Sprintf("%s is at %s, and the far end looks for %s", EndTitle(l.d, l.link, n), own[n], taken[n])
+		}
+		l.add(fmt.Sprintf("%s-%d", key, n+1), label+" of "+EndTitle(l.d, l.link, n), values, v, why, l.setTo(addressOr(own[n])), func(m int) []design.Edit {
+			if m == n {
+				return nil // an address is what it is
+			}
+			return l.end(m, func(e *design.TunnelEnd) { forget(e, l.ends[n]) })
+		})
+	}
+}
+
+func (l *liner) names() {
+	for n := range 2 {
+		own, taken := l.ends[n].Identity, l.ends[1-n].PeerIdentity
+		values := [2]string{own, taken}
+		if n == 1 {
+			values[0], values[1] = taken, own
+		}
+		v := Agrees
+		switch {
+		case own == "" && taken == "":
+			v = Unknown
+		case own != taken:
+			v = Differs
+		}
+		titles := l.setTo(own)
+		titles[n] = "Let " + EndTitle(l.d, l.link, n) + " call itself " + taken
+		l.add(fmt.Sprintf("identity-%d", n+1), "Identity of "+EndTitle(l.d, l.link, n), values, v, "", titles, func(m int) []design.Edit {
+			if m == n {
+				return l.end(m, func(e *design.TunnelEnd) { e.Identity = taken })
+			}
+			return l.end(m, func(e *design.TunnelEnd) { e.PeerIdentity = own })
+		})
+	}
+}
+
+func (l *liner) key(keys [2]string) {
+	v, why := Agrees, "the same at both ends; shown on asking only"
+	switch {
+	case keys[0] == "" || keys[1] == "":
+		v, why = Agrees, "one key is made for both ends; shown on asking only"
+	case keys[0] != keys[1]:
+		v, why = Differs, "the far end's key, as it was sent, is another"
+	}
+	l.add(keyLine, "Pre-shared key", [2]string{"masked", "masked"}, v, why, [2]string{}, nil)
+}
+
+func (l *liner) proposals(key, label string, proto Protocol, a, b []string, take func(*design.TunnelEnd, Settings)) {
+	values := [2]string{strings.Join(a, ", "), strings.Join(b, ", ")}
+	titles := [2]string{l.setTo(values[1])[0], l.setTo(values[0])[1]}
+	mend := func(n int) []design.Edit {
+		return l.end(n, func(e *design.TunnelEnd) { take(e, l.ends[1-n]) })
+	}
+	first, errA := ParseProposals(proto, a)
+	second, errB := ParseProposals(proto, b)
+	for n, err := range [2]error{errA, errB} {
+		if err != nil {
+			l.add(key, label, values, Differs, err.Error(), titles, func(m int) []design.Edit {
+				if m == n {
+					return mend(m)
+				}
+				return nil
+			})
+			return
+		}
+	}
+	got, ok := choose(second, first, true)
+	switch {
+	case !ok && proto == ESP:
+		if _, now := choose(second, first, false); now {
+			l.add(key, label, values, Differs, "it comes up and fails at the first renewal of keys: "+disagreement(second, first, true), titles, mend)
+			return
+		}
+		fallthrough
+	case !ok:
+		l.add(key, label, values, Differs, disagreement(second, first, true), titles, mend)
+	case weakest(first, second) != "":
+		l.add(key, label, values, Beware, "they settle on "+got.String()+"; "+weakest(first, second), [2]string{}, nil)
+	default:
+		l.add(key, label, values, Agrees, "they settle on "+got.String(), titles, mend)
+	}
+}
+
+// weakest says which offered proposal should not be.
+func weakest(lists ...[]Proposal) string {
+	for _, list := range lists {
+		for _, p := range list {
+			if w := p.Weak(); w != "" {
+				return p.String() + " is offered, but " + w
+			}
+		}
+	}
+	return ""
+}
+
+// selectors is the line about the ranges of one end: its own, and what the far
+// end takes them for.
+func (l *liner) selectors(n int) {
+	own, taken := l.ends[n].Local, l.ends[1-n].Remote
+	values := [2]string{list(own), list(taken)}
+	if n == 1 {
+		values[0], values[1] = values[1], values[0]
+	}
+	v, why := Agrees, ""
+	switch narrowed := Narrow(own, taken); {
+	case sameSet(own, taken):
+	case len(narrowed) == 0:
+		v, why = Differs, "nothing in common, so it does not come up"
+	default:
+		v, why = Differs, "only "+list(narrowed)+" gets through"
+	}
+	titles := l.setTo(list(own))
+	titles[n] = l.setTo(list(taken))[n]
+	l.add(fmt.Sprintf("selectors-%d", n+1), "Selectors for "+EndTitle(l.d, l.link, n), values, v, why, titles, func(m int) []design.Edit {
+		if m == n {
+			return l.setSelectors(m, taken, nil)
+		}
+		return l.setSelectors(m, nil, own)
+	})
+}
+
+// setSelectors sets local or remote at one end: those of the link where it is
+// policy-based.
+func (l *liner) setSelectors(n int, local, remote []netip.Prefix) []design.Edit {
+	if l.link.Routing != design.RoutingSelectors {
+		return l.end(n, func(e *design.TunnelEnd) {
+			if local != nil {
+				e.Local = local
+			}
+			if remote != nil {
+				e.Remote = remote
+			}
+		})
+	}
+	body := *l.link
+	body.Ends = slices.Clone(body.Ends)
+	if local != nil {
+		body.Ends[n].Local = local
+	}
+	if remote != nil {
+		body.Ends[n].Remote = remote
+	}
+	return []design.Edit{design.PutEdit(l.d.Get(l.tunnel.Parent).With(&body))}
+}
+
+func (l *liner) inside() {
+	a, b := l.ends[0], l.ends[1]
+	if !a.Inside.IsValid() && !b.Inside.IsValid() {
+		return
+	}
+	for n, s := range l.ends {
+		planned := l.ends[1-n].PeerInside
+		values := [2]string{s.Inside.String(), addressOr(planned)}
+		if n == 1 {
+			values[0], values[1] = values[1], values[0]
+		}
+		v, why := Agrees, ""
+		if s.Inside.Addr() != planned {
+			v, why = Differs, fmt.Sprintf("the far end sends to %s", planned)
+		} else if a.Inside.Masked() != b.Inside.Masked() {
+			v, why = Differs, "the two inside addresses are not in one range"
+		}
+		l.add(fmt.Sprintf("inside-%d", n+1), "Inside address of "+EndTitle(l.d, l.link, n), values, v, why, l.setTo("what is planned"), func(m int) []design.Edit {
+			body := *l.tunnel.Body.(*design.Tunnel)
+			if m == n {
+				return l.end(n, func(e *design.TunnelEnd) { e.Inside = netip.Prefix{} })
+			}
+			if !s.Inside.IsValid() || len(body.Inside) != 2 || s.Inside.Masked() != body.Inside[1-n].Masked() {
+				return nil
+			}
+			body.Inside = slices.Clone(body.Inside)
+			body.Inside[n] = s.Inside
+			return []design.Edit{design.PutEdit(withEnd(l.tunnel.With(&body), n, func(e *design.TunnelEnd) { e.Inside = netip.Prefix{} }))}
+		})
+	}
+}
+
+func (l *liner) lifetime(key, label string, a, b uint32, take func(*design.TunnelEnd, Settings)) {
+	v, why := Free, "they need not be equal"
+	if a != b {
+		v, why = Beware, "one end renews before the other expects it; the two may race"
+	}
+	l.add(key, label, [2]string{seconds(a), seconds(b)}, v, why, [2]string{l.setTo(seconds(b))[0], l.setTo(seconds(a))[1]}, func(n int) []design.Edit {
+		return l.end(n, func(e *design.TunnelEnd) { take(e, l.ends[1-n]) })
+	})
+}
+
+func (l *liner) mtu() {
+	out := Agree(l.ends[0], l.ends[1])
+	for n := range l.ends {
+		if s := l.ends[n].MTU; out.MTU > 0 && s > uint32(out.MTU) {
+			l.add("mtu", "MTU inside", [2]string{mtuWord(l.ends[0].MTU), mtuWord(l.ends[1].MTU)}, Beware,
+				fmt.Sprintf("packets above %d bytes vanish; TCP's largest segment is %d", out.MTU, MSS(out.MTU, false)), l.setTo("what fits"), func(m int) []design.Edit {
+					if l.ends[m].MTU <= uint32(out.MTU) {
+						return nil
+					}
+					return l.end(m, func(e *design.TunnelEnd) { e.MTU = 0 })
+				})
+			return
+		}
+	}
+	why := ""
+	if out.MTU > 0 {
+		why = fmt.Sprintf("%d bytes fit, TCP's largest segment is %d", out.MTU, MSS(out.MTU, false))
+	}
+	l.free("mtu", "MTU inside", mtuWord(l.ends[0].MTU), mtuWord(l.ends[1].MTU), why)
+}
+
+func (l *liner) free(key, label, a, b, why string) {
+	l.lines = append(l.lines, Line{Key: key, Label: label, Values: [2]string{a, b}, Verdict: Free, Why: why, Mends: []LineMend{}})
+}
+
+// SessionLines are the lines of a BGP session.
+func SessionLines(d *design.Design, o *design.Object) []Line {
+	s := o.Body.(*design.Session)
+	ends := BGPEnds(s)
+	var out []Line
+	set := func(n int, change func(*design.SessionEnd)) []design.Edit {
+		body := design.Session{Ends: slices.Clone(s.Ends)}
+		change(&body.Ends[n])
+		return []design.Edit{design.PutEdit(o.With(&body))}
+	}
+	add := func(key, label, a, b string, v Verdict, why string, mends ...LineMend) {
+		if mends == nil || v == Agrees || v == Free {
+			mends = []LineMend{}
+		}
+		out = append(out, Line{Key: key, Label: label, Values: [2]string{a, b}, Verdict: v, Why: why, Mends: mends})
+	}
+	word := func(ok bool) Verdict {
+		if ok {
+			return Agrees
+		}
+		return Differs
+	}
+	for n, e := range ends {
+		far := ends[1-n]
+		cross := func(own, taken string) (string, string) {
+			if n == 1 {
+				return taken, own
+			}
+			return own, taken
+		}
+		a, b := cross(asnWord(e.ASN), asnWord(far.PeerASN))
+		add(fmt.Sprintf("asn-%d", n+1), fmt.Sprintf("ASN of the %s end", nth(n)), a, b, word(e.ASN == far.PeerASN), "",
+			LineMend{1 - n, fmt.Sprintf("Expect ASN %d at the %s end", e.ASN, nth(1-n)), set(1-n, func(x *design.SessionEnd) { x.PeerASN = 0 })},
+			LineMend{n, fmt.Sprintf("Give the %s end ASN %d", nth(n), far.PeerASN), set(n, func(x *design.SessionEnd) { x.ASN = far.PeerASN })})
+		a, b = cross(addressOr(e.Address), addressOr(far.Peer))
+		add(fmt.Sprintf("bgp-address-%d", n+1), fmt.Sprintf("Session address of the %s end", nth(n)), a, b, word(e.Address == far.Peer), "",
+			LineMend{1 - n, "Look for " + addressOr(e.Address) + " at the " + nth(1-n) + " end", set(1-n, func(x *design.SessionEnd) { x.Peer = netip.Addr{} })})
+	}
+	add("bgp-password", "Session password", passwordWord(s.Ends[0].Password), passwordWord(s.Ends[1].Password), word(s.Ends[0].Password == s.Ends[1].Password), "",
+		LineMend{0, "Do at the first end as at the second", set(0, func(x *design.SessionEnd) { x.Password = s.Ends[1].Password })},
+		LineMend{1, "Do at the second end as at the first", set(1, func(x *design.SessionEnd) { x.Password = s.Ends[0].Password })})
+	outcome := AgreeSession(ends[0], ends[1])
+	add("bgp-families", "Address families", strings.Join(ends[0].Families, ", "), strings.Join(ends[1].Families, ", "), word(slices.ContainsFunc(ends[0].Families, func(f string) bool { return slices.Contains(ends[1].Families, f) })), "",
+		LineMend{0, "Set the first end to " + strings.Join(ends[1].Families, ", "), set(0, func(x *design.SessionEnd) { x.Families = ends[1].Families })},
+		LineMend{1, "Set the second end to " + strings.Join(ends[0].Families, ", "), set(1, func(x *design.SessionEnd) { x.Families = ends[0].Families })})
+	add("bgp-hold", "Hold time", seconds(ends[0].Hold), seconds(ends[1].Hold), Free, fmt.Sprintf("the smaller of the two holds: %d s", min(ends[0].Hold, ends[1].Hold)))
+	limit := Free
+	why := "each end's own"
+	if !outcome.Up && strings.Contains(outcome.Why, "at most") {
+		limit, why = Differs, outcome.Why
+	}
+	add("bgp-max", "Most routes taken", limitWord(ends[0].MaxPrefixes), limitWord(ends[1].MaxPrefixes), limit, why)
+	return out
+}
+
+func addressOr(a netip.Addr) string {
+	if !known(a) {
+		return "not known yet"
+	}
+	return a.String()
+}
+
+func asnWord(n uint32) string {
+	if n == 0 {
+		return "none"
+	}
+	return strconv.FormatUint(uint64(n), 10)
+}
+
+func limitWord(n uint32) string {
+	if n == 0 {
+		return "no limit"
+	}
+	return strconv.FormatUint(uint64(n), 10)
+}
+
+func versionWord(v uint8) string { return fmt.Sprintf("IKEv%d", v) }
+func seconds(n uint32) string    { return fmt.Sprintf("%d s", n) }
+
+func mtuWord(n uint32) string {
+	if n == 0 {
+		return "what fits"
+	}
+	return fmt.Sprintf("%d bytes", n)
+}
+
+func passwordWord(has bool) string {
+	if has {
+		return "set"
+	}
+	return "none"
+}
+
+func yes(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}

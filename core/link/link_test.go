@@ -1,0 +1,366 @@
+package link_test
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"dravin/core/design"
+	"dravin/core/link"
+	"dravin/core/overlap"
+	"dravin/core/provider"
+	"dravin/demo"
+)
+
+func thistledown(t testing.TB) *design.Design {
+	d, err := design.Read(demo.Thistledown)
+	require.NoError(t, err)
+	return d
+}
+
+// find names a party, link or gateway by its path.
+func find(t testing.TB, d *design.Design, path string, kinds ...design.Kind) *design.Object {
+	found := d.Find(path, kinds...)
+	require.Len(t, found, 1, path)
+	return found[0]
+}
+
+func shapes(t testing.TB, d *design.Design, a, b string) map[string]link.Shape {
+	list, err := link.Shapes(d, link.Question{A: find(t, d, a, design.Parties...).ID, B: find(t, d, b, design.Parties...).ID, GB: 1000})
+	require.NoError(t, err)
+	out := map[string]link.Shape{}
+	for _, s := range list {
+		out[s.Key] = s
+	}
+	return out
+}
+
+func apply(t testing.TB, d *design.Design, edits []design.Edit) *design.Design {
+	next, _, err := d.Apply(edits)
+	require.NoError(t, err)
+	return next
+}
+
+// Every shape that is offered, between any two parties of the demo, can be
+// applied, and everything in it that must agree does.
+func TestEveryOfferedShapeAppliesAndAgrees(t *testing.T) {
+	d := thistledown(t)
+	parties := d.Inside("", design.KindSite, design.KindNetwork, design.KindHub, design.KindEdgeRouter)
+	offered := map[string]int{}
+	for _, a := range parties {
+		for _, b := range parties {
+			if a == b || strings.HasSuffix(a.Name, " Hut") && a.Name != "Alder Hut" || strings.HasSuffix(b.Name, " Hut") && b.Name != "Alder Hut" {
+				continue
+			}
+			list, err := link.Shapes(d, link.Question{A: a.ID, B: b.ID, GB: 500})
+			require.NoError(t, err)
+			for _, s := range list {
+				if len(s.Out) > 0 {
+					assert.Empty(t, s.Edits)
+					continue
+				}
+				offered[s.Key]++
+				name := a.Name + " to " + b.Name + ": " + s.Title
+				next, inverse, err := d.Apply(s.Edits)
+				require.NoError(t, err, name)
+				require.NotNil(t, next.Get(s.Subject), name)
+				requireAgreement(t, d, next, name)
+				back, _, err := next.Apply(inverse)
+				require.NoError(t, err)
+				assert.Empty(t, d.EditsTo(back), "undone whole: %s", name)
+				assert.NotEmpty(t, s.Parties, name)
+				assert.NotEmpty(t, s.Survives, name)
+				assert.NotZero(t, s.Next, name)
+			}
+		}
+	}
+	for _, want := range []string{"vpn-bgp-paired", "vpn-static-paired", "vpn-selectors-", "vpn-bgp-active-pair", "vpn-bgp-redundant", "vpn-static-single", "peering", "hub", "circuit"} {
+		assert.NotZero(t, offered[want], "%s is offered for some pair: %v", want, offered)
+	}
+}
+
+func requireAgreement(t *testing.T, before, d *design.Design, name string) {
+	for _, o := range d.Of(design.KindTunnel) {
+		if before.Get(o.ID) != nil {
+			continue
+		}
+		for _, l := range link.Differing(link.Lines(d, o, [2]string{})) {
+			assert.Fail(t, "a drafted line differs", "%s: %s: %v %s", name, l.Label, l.Values, l.Why)
+		}
+		ends := link.SettingsOf(d, o, "")
+		outcome := link.Agree(ends[0], ends[1])
+		assert.True(t, outcome.Up && outcome.Renews, "%s: %s", name, outcome.Why)
+	}
+	for _, o := range d.Of(design.KindSession) {
+		ends := link.BGPEnds(o.Body.(*design.Session))
+		outcome := link.AgreeSession(ends[0], ends[1])
+		assert.True(t, outcome.Up, "%s: %s", name, outcome.Why)
+		assert.False(t, outcome.Internal, "%s: ASNs differ", name)
+	}
+}
+
+func TestShapesSayWhyTheyAreOut(t *testing.T) {
+	d := thistledown(t)
+	for _, c := range []struct{ a, b, key, why string }{
+		{"catalogue", "sequencing", "peering", "stays within one cloud"},
+		{"marrow-hill", "sequencing", "peering", "two cloud networks"},
+		{"marrow-hill", "catalogue", "vpn-bgp-paired", "joins them already"},
+		{"marrow-hill", "ticketing", "vpn-static-redundant", "BGP only"},
+		{"marrow-hill", "sequencing", "hub", "Osier has no hub"},
+		{"old-orangery", "peatside-nursery", "vpn-selectors-", ""},
+		{"old-orangery", "peatside-nursery", "circuit", "one range in two places"},
+	} {
+		s, ok := shapes(t, d, c.a, c.b)[c.key]
+		require.True(t, ok, "%s to %s: %s", c.a, c.b, c.key)
+		if c.why == "" {
+			assert.Empty(t, s.Out)
+			continue
+		}
+		assert.Contains(t, strings.Join(s.Out, "; "), c.why)
+	}
+	_, err := link.Shapes(d, link.Question{A: find(t, d, "ashcombe-herbarium").ID, B: find(t, d, "catalogue", design.KindNetwork).ID})
+	assert.ErrorContains(t, err, "at which no link can end")
+}
+
+// What one draft makes, the next one uses.
+func TestDraftingReusesWhatIsThere(t *testing.T) {
+	d := thistledown(t)
+	first := shapes(t, d, "saltmarsh-station", "image-analysis")["vpn-bgp-active-pair"]
+	d = apply(t, d, first.Edits)
+	second := shapes(t, d, "dunmoss-arboretum", "image-analysis")["vpn-bgp-active-pair"]
+	var reused []string
+	for _, b := range second.Builds {
+		if b.Reused {
+			reused = append(reused, b.What)
+		}
+	}
+	assert.Equal(t, []string{"The gateway Dunmoss Arboretum gateway", "The gateway image analysis active pair gateway"}, reused)
+	assert.Less(t, second.Monthly, first.Monthly, "the gateway is paid for once")
+	d = apply(t, d, second.Edits)
+	requireAgreement(t, design.New("", nil), d, "both")
+}
+
+// What is handed out never clashes with anything: inside ranges with no range
+// or inside address, ASNs with no ASN, in random designs.
+func TestAllocationNeverClashes(t *testing.T) {
+	checks := 0
+	rapid.Check(t, func(t *rapid.T) {
+		for range 100 { // rapid runs a hundred rounds
+			checkAllocation(t)
+			checks++
+		}
+	})
+	assert.GreaterOrEqual(t, checks, 10_000)
+}
+
+func checkAllocation(t *rapid.T) {
+	d := randomDesign(t)
+	taken := link.Taken(d)
+	rules := make([]*provider.Inside, 0, 4)
+	for _, p := range d.Profiles() {
+		for n := range p.Profile.VPN {
+			rules = append(rules, &p.Profile.VPN[n].Inside)
+		}
+	}
+	a := rapid.SampledFrom(append(rules, nil)).Draw(t, "one end")
+	n := rapid.IntRange(1, 4).Draw(t, "tunnels")
+	ranges, err := link.InsideRanges(a, nil, taken, n)
+	if err == nil {
+		for k, p := range ranges {
+			for _, other := range append(append([]netip.Prefix{}, taken...), ranges[:k]...) {
+				if p.Overlaps(other) {
+					t.Fatalf("%s was given out and overlaps %s", p, other)
+				}
+			}
+			if a != nil && len(a.Within) > 0 {
+				for _, r := range a.Reserved {
+					if p.Overlaps(r) {
+						t.Fatalf("%s was given out and is reserved: %s", p, r)
+					}
+				}
+			}
+		}
+	}
+	asn, err := link.NextASN(d)
+	if err != nil {
+		return
+	}
+	if who := link.ASNs(d)[asn]; len(who) > 0 {
+		t.Fatalf("ASN %d was given out and %v has it", asn, who)
+	}
+	for _, c := range overlap.Claims(d) {
+		if !c.Prefix.IsValid() {
+			t.Fatal("a claim has no range")
+		}
+	}
+}
+
+// randomDesign is a few gateways, LANs, tunnels and sessions that crowd the
+// spaces from which is given out.
+func randomDesign(t *rapid.T) *design.Design {
+	var objects []*design.Object
+	add := func(k design.Kind, parent design.ID, body design.Body) design.ID {
+		name := fmt.Sprintf("%s %d", k, len(objects))
+		id := design.ID(name)
+		objects = append(objects, &design.Object{ID: id, Kind: k, Parent: parent, Name: name, Body: body})
+		return id
+	}
+	site := add(design.KindSite, "", &design.Site{})
+	linkLocal := func(label string) netip.Prefix {
+		bits := rapid.SampledFrom([]int{17, 18, 20, 24, 28, 30}).Draw(t, label+" length")
+		a := netip.AddrFrom4([4]byte{169, 254, rapid.Byte().Draw(t, label), rapid.Byte().Draw(t, label)})
+		return netip.PrefixFrom(a, bits)
+	}
+	for range rapid.IntRange(0, 4).Draw(t, "LANs") {
+		add(design.KindLAN, site, &design.LAN{Prefixes: []netip.Prefix{linkLocal("LAN").Masked()}})
+	}
+	g := add(design.KindGateway, site, &design.Gateway{ASN: 64512 + uint32(rapid.IntRange(0, 5).Draw(t, "ASN"))})
+	far := add(design.KindGateway, site, &design.Gateway{ASN: 64512 + uint32(rapid.IntRange(0, 5).Draw(t, "far ASN"))})
+	l := add(design.KindLink, "", &design.Link{Routing: design.RoutingBGP, Ends: []design.End{{Gateway: g}, {Gateway: far}}})
+	for range rapid.IntRange(0, 5).Draw(t, "tunnels there") {
+		p := linkLocal("tunnel")
+		tunnel := add(design.KindTunnel, l, &design.Tunnel{Inside: []netip.Prefix{p, p}})
+		add(design.KindSession, tunnel, &design.Session{Ends: []design.SessionEnd{
+			{ASN: 64512 + uint32(rapid.IntRange(0, 9).Draw(t, "session ASN")), Address: linkLocal("session").Addr()}, {ASN: 64600, Address: p.Addr()}}})
+	}
+	return design.New("random", objects)
+}
+
+// The names of a far administrator's parameters, and what they are taken for.
+func TestSentIsUnderstood(t *testing.T) {
+	near, far := netip.MustParseAddr("198.51.100.10"), netip.MustParseAddr("203.0.113.20")
+	conf := `# from the far end
+include conf.d/*.conf
+connections {
+    other { local_addrs = 203.0.113.20
+        remote_addrs = 192.0.2.77
+        local { id = x }
+    }
+    hill {
+        version = 2
+        local_addrs = 203.0.113.20
+        remote_addrs = 198.51.100.10
+        proposals = aes256-sha256-modp2048, aes256gcm16-prfsha384-ecp384
+        rekey_time = 4h
+        local-main { auth = psk
+            id = nursery.example }
+        remote-main { id = "198.51.100.10" }
+        children {
+            a { local_ts = 192.168.40.0/24
+                remote_ts = 10.20.0.0/22
+                esp_proposals = aes256-sha256
+                rekey_time = 45m }
+            b { local_ts = 192.168.40.0/24
+                remote_ts = 10.21.0.0/20 }
+        }
+    }
+}
+secrets { ike-hill { id-1 = 198.51.100.10
+  secret = "a key with \"quotes\"" } }
+`
+	s, err := link.ReadSent(conf, near, far)
+	require.NoError(t, err)
+	assert.Empty(t, s.Problems)
+	assert.Equal(t, []string{"address", "peer", "identity", "peer-identity", "key", "version", "ike", "esp", "ike-life", "child-life", "local", "remote"}, s.Given)
+	assert.Equal(t, []string{"aes256-sha256-modp2048", "aes256gcm16-prfsha384-ecp384"}, s.Settings.IKE)
+	assert.Equal(t, `a key with "quotes"`, s.Settings.Key)
+	assert.Equal(t, uint32(2700), s.Settings.ChildLife)
+	assert.Equal(t, "nursery.example", s.Settings.Identity)
+	assert.Len(t, s.Settings.Remote, 2)
+
+	s, err = link.ReadSent("Our address: 203.0.113.20\n| Your address | 198.51.100.10 |\nIKE proposal = AES-256 SHA2-256 DH group 14\nPhase 2: aes-256-gcm/group20\nLifetime: 1h\nColour: green\nOur ASN: 64620\nMTU: many", near, far)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"address", "peer", "ike", "esp", "child-life", "asn"}, s.Given)
+	assert.Equal(t, []string{"aes256-sha256-modp2048"}, s.Settings.IKE)
+	assert.Equal(t, []string{"aes256gcm16-ecp384"}, s.Settings.ESP)
+	assert.Equal(t, near, s.Settings.Peer)
+	require.Len(t, s.Problems, 2, "what is not understood is said")
+	assert.Equal(t, 6, s.Problems[0].Line)
+
+	for text, why := range map[string]string{
+		"":                           "nothing here is a parameter",
+		"hello there":                "has no colon",
+		"connections { a {":          "is not closed",
+		"connections { } }":          "closes that none opened",
+		"secrets { ike { } }":        "no connections section",
+		"connections { a {x} }":      "neither a section nor a setting",
+		"Remote address: next door":  "is not an address",
+		"IKE proposals: aes512-sha9": "no algorithm that Dravin knows",
+	} {
+		_, err := link.ReadSent(text, near, far)
+		assert.ErrorContains(t, err, why, text)
+	}
+}
+
+func FuzzReadSent(f *testing.F) {
+	f.Add("connections { a { local { id = x } } }")
+	f.Add("our address: 203.0.113.20\nike: aes256-sha256-ecp256")
+	f.Fuzz(func(t *testing.T, text string) {
+		s, err := link.ReadSent(text, netip.Addr{}, netip.Addr{})
+		if err == nil && len(s.Given) == 0 {
+			t.Fatal("nothing was understood and nobody was told")
+		}
+	})
+}
+
+// What the far end sent differs in three lines; each mend ends one.
+func TestRecordedDifferencesAreMendedAtEitherEnd(t *testing.T) {
+	d := thistledown(t)
+	tunnel := find(t, d, "peatside-to-marrow-hill/strand-1", design.KindTunnel)
+	sent, err := link.ReadSent("Your address: 198.51.100.12\nIKE proposals: aes128-sha256-modp3072\nRemote networks: 10.20.0.0/24\nIKE version: 2\nKey lifetime: 3600", netip.Addr{}, netip.Addr{})
+	require.NoError(t, err)
+	edits, err := link.Record(d, tunnel, 0, sent)
+	require.NoError(t, err)
+	recorded := apply(t, d, edits)
+	differing := link.Differing(link.Lines(recorded, recorded.Get(tunnel.ID), [2]string{}))
+	require.Len(t, differing, 3)
+	for _, end := range []int{0, 1} {
+		next, left := recorded, 3
+		for _, l := range differing {
+			for _, m := range l.Mends {
+				if m.End != end {
+					continue
+				}
+				// mends are made one after another, each on what the last left
+				for _, now := range link.Lines(next, next.Get(tunnel.ID), [2]string{}) {
+					if now.Key == l.Key {
+						for _, mend := range now.Mends {
+							if mend.End == end {
+								next = apply(t, next, mend.Edits)
+								left--
+							}
+						}
+					}
+				}
+			}
+		}
+		assert.Len(t, link.Differing(link.Lines(next, next.Get(tunnel.ID), [2]string{})), left, "mends at end %d", end)
+	}
+}
+
+func TestSessionsAgree(t *testing.T) {
+	a := link.BGPEnd{ASN: 64601, PeerASN: 64602, Address: netip.MustParseAddr("169.254.20.2"), Peer: netip.MustParseAddr("169.254.20.1"), Hold: 90, Families: []string{"ipv4"}}
+	b := link.BGPEnd{ASN: 64602, PeerASN: 64601, Address: a.Peer, Peer: a.Address, Hold: 30, Families: []string{"ipv4", "ipv6"}}
+	out := link.AgreeSession(a, b)
+	assert.True(t, out.Up)
+	assert.Equal(t, uint32(30), out.Hold)
+	assert.Equal(t, []string{"ipv4"}, out.Families)
+	for why, change := range map[string]func(*link.BGPEnd){
+		"expects ASN 64601":         func(e *link.BGPEnd) { e.ASN = 64603 },
+		"looks for 169.254.20.1":    func(e *link.BGPEnd) { e.Peer = a.Address },
+		"passwords differ":          func(e *link.BGPEnd) { e.Password = "x" },
+		"no address family":         func(e *link.BGPEnd) { e.Families = nil },
+		"takes 10 routes at most":   func(e *link.BGPEnd) { e.Announces = 0; e.MaxPrefixes = 10 },
+		"and the other is 169.254.": func(e *link.BGPEnd) { e.Address = netip.MustParseAddr("169.254.20.9") },
+	} {
+		x, y := a, b
+		y.Announces = 11
+		change(&x)
+		assert.False(t, link.AgreeSession(x, y).Up, why)
+	}
+}

@@ -1,0 +1,292 @@
+package link
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"dravin/core/cost"
+	"dravin/core/design"
+	"dravin/core/prefix"
+	"dravin/core/provider"
+)
+
+// Question asks how two parties can be joined.
+type Question struct {
+	A, B design.ID // sites, networks, hubs or edge routers
+	GB   uint32    // what goes over it in a month, half each way
+}
+
+// Shape is one way to join two parties, drafted in full.
+type Shape struct {
+	Key         string         `json:"key"` // stable for a design and a question
+	Title       string         `json:"title"`
+	Out         []string       `json:"out"` // why it can not be; empty if it can
+	Builds      []Built        `json:"builds"`
+	Parties     []PartySteps   `json:"parties"`
+	Monthly     provider.Money `json:"monthly"`
+	Costs       []cost.Line    `json:"costs"`
+	Mbps        uint32         `json:"mbps"` // 0: as fast as the clouds' own network
+	Survives    string         `json:"survives"`
+	Fragile     bool           `json:"fragile"` // a single failure ends it
+	Next        uint32         `json:"next"`    // steps for the next network
+	NextWhy     string         `json:"next_why"`
+	Suggestions []Suggestion   `json:"suggestions"`
+	Edits       []design.Edit  `json:"edits"`
+	Subject     design.ID      `json:"subject,omitempty"` // the link, peering, attachment or circuit that is drafted
+}
+
+// Built is something that a shape needs.
+type Built struct {
+	What   string    `json:"what"`
+	Reused bool      `json:"reused"`
+	ID     design.ID `json:"id"`
+}
+
+// PartySteps are what one party's administrator must do.
+type PartySteps struct {
+	Party string   `json:"party"`
+	Steps []string `json:"steps"`
+}
+
+// Suggestion is a value that was filled in, with its reason.
+type Suggestion struct {
+	What  string `json:"what"`
+	Value string `json:"value"`
+	Why   string `json:"why"`
+}
+
+// Shapes lists every way to join two parties: those that can be first, the
+// cheapest first, then those that can not with the reasons.
+func Shapes(d *design.Design, q Question) ([]Shape, error) {
+	a, err := sideOf(d, q.A)
+	if err != nil {
+		return nil, err
+	}
+	b, err := sideOf(d, q.B)
+	if err != nil {
+		return nil, err
+	}
+	if q.A == q.B {
+		return nil, fmt.Errorf("%s can not be joined to itself; choose another party", a.o.Name)
+	}
+	a.offer(b, held(d, b, a.o.ID))
+	b.offer(a, held(d, a, b.o.ID))
+	out := slices.Concat(vpnShapes(d, a, b, q), []Shape{peeringShape(d, a, b, q)}, hubShapes(d, a, b, q), []Shape{circuitShape(d, a, b, q)})
+	left := leftOut(a, b)
+	for n := range out {
+		s := &out[n]
+		if why := s.Out; len(why) > 0 { // nothing half-drafted is offered
+			*s = newShape(s.Key, s.Title)
+			s.Out = why
+		} else if left != nil {
+			s.Suggestions = append(s.Suggestions, *left)
+		}
+	}
+	slices.SortStableFunc(out, func(x, y Shape) int {
+		return cmp.Or(min(len(x.Out), 1)-min(len(y.Out), 1), cmp.Compare(x.Monthly, y.Monthly))
+	})
+	return out, nil
+}
+
+// side is one of the two parties.
+type side struct {
+	o       *design.Object
+	profile *provider.Profile // nil for what is in no cloud, or in one without a profile
+	cloud   string
+	region  string
+	owner   design.ID
+	all     []netip.Prefix // what it holds
+	exports []netip.Prefix // what the other can route to it: what it holds, less what collides
+	left    string         // why that is less, empty if it is not
+	tables  []*design.Object
+}
+
+func sideOf(d *design.Design, id design.ID) (side, error) {
+	o := d.Get(id)
+	if o == nil {
+		return side{}, fmt.Errorf("one of the two parties does not exist; choose a site, network, hub or edge router")
+	}
+	s := side{o: o, profile: d.ProfileOf(id), all: Exports(d, id)}
+	switch b := o.Body.(type) {
+	case *design.Site:
+		s.owner = b.Owner
+	case *design.Network:
+		s.owner, s.cloud, s.region = b.Owner, b.Cloud, b.Region
+		s.tables = d.Inside(id, design.KindTable)
+	case *design.Hub:
+		s.owner, s.cloud, s.region = b.Owner, b.Cloud, b.Region
+	case *design.EdgeRouter:
+		s.owner = b.Owner
+	default:
+		return s, fmt.Errorf("%s is a %s, at which no link can end; choose a site, network, hub or edge router", d.Title(id), o.Kind)
+	}
+	return s, nil
+}
+
+func (s side) is(k design.Kind) bool { return s.o.Kind == k }
+
+// without says what the profile lacks, in words.
+func (s side) without(what string) string {
+	if s.profile == nil {
+		return fmt.Sprintf("no profile is known for %s, the cloud of %s; add one", s.cloud, s.o.Name)
+	}
+	return fmt.Sprintf("%s has no %s", s.cloud, what)
+}
+
+// Exports are the ranges that a party would let others know of: a site's LANs
+// and inner routes, a network's blocks, what is attached to a hub, what an edge
+// router's circuits lead to.
+func Exports(d *design.Design, party design.ID) []netip.Prefix {
+	o := d.Get(party)
+	var out []netip.Prefix
+	switch o.Kind {
+	case design.KindHub:
+		for _, a := range d.Inside(party, design.KindAttachment) {
+			out = append(out, AttachmentExports(d, a)...)
+		}
+	case design.KindEdgeRouter:
+		for _, c := range d.Of(design.KindCircuit) {
+			for n, e := range c.Body.(*design.Circuit).Ends {
+				if e.At == party {
+					out = append(out, c.Body.(*design.Circuit).Ends[n].Routes...)
+				}
+			}
+		}
+	case design.KindNetwork:
+		out = slices.Clone(o.Body.(*design.Network).Blocks)
+	default:
+		for _, place := range d.Inside(party, design.KindLAN, design.KindInnerRoute) {
+			out = append(out, d.Ranges(place.ID)...)
+		}
+	}
+	return prefix.Minimal(out)
+}
+
+// AttachmentExports are the ranges that an attachment feeds into its hub.
+func AttachmentExports(d *design.Design, attachment *design.Object) []netip.Prefix {
+	a := attachment.Body.(*design.Attachment)
+	var out []netip.Prefix
+	switch b := d.Get(a.What).Body.(type) {
+	case *design.Network:
+		out = b.Blocks
+	case *design.Link:
+		for n, e := range b.Ends {
+			if p := d.Party(e.Gateway); p != nil && p.ID == attachment.Parent {
+				out = slices.Concat(b.Ends[n].Routes, b.Ends[n].Remote)
+			}
+		}
+	case *design.Circuit:
+		for n, e := range b.Ends {
+			if p := d.Party(e.At); p != nil && p.ID == attachment.Parent {
+				out = b.Ends[n].Routes
+			}
+		}
+	case *design.Hub:
+		for _, far := range d.Inside(a.What, design.KindAttachment) {
+			if far.Body.(*design.Attachment).What != attachment.Parent && d.Get(far.Body.(*design.Attachment).What).Kind != design.KindHub {
+				out = append(out, AttachmentExports(d, far)...)
+			}
+		}
+	}
+	return prefix.Minimal(keepOut(out, a.KeepOut))
+}
+
+func keepOut(ps, out []netip.Prefix) []netip.Prefix {
+	return slices.DeleteFunc(slices.Clone(ps), func(p netip.Prefix) bool {
+		return slices.ContainsFunc(out, func(o netip.Prefix) bool { return prefix.Contains(o, p) })
+	})
+}
+
+// apart splits ranges into those that collide with nothing in other and those
+// that do.
+func apart(ps, other []netip.Prefix) (clear, clash []netip.Prefix) {
+	for _, p := range ps {
+		if slices.ContainsFunc(other, p.Overlaps) {
+			clash = append(clash, p)
+		} else {
+			clear = append(clear, p)
+		}
+	}
+	return clear, clash
+}
+
+// offer sets what the far party can route to s: nothing that it holds itself or
+// sends elsewhere already.
+func (s *side) offer(far side, elsewhere []netip.Prefix) {
+	var clash []netip.Prefix
+	if s.exports, clash = apart(s.all, far.all); len(clash) > 0 {
+		s.left = clashes(*s, far)
+	}
+	if s.exports, clash = apart(s.exports, elsewhere); len(clash) > 0 {
+		if s.left != "" {
+			s.left += "; "
+		}
+		s.left += fmt.Sprintf("%s sends %s elsewhere already, so it can not be %s of %s too", far.o.Name, list(prefix.Minimal(meeting(elsewhere, clash))), list(clash), s.o.Name)
+	}
+}
+
+// leftOut says which ranges go into no routes and selectors, nil if all do.
+func leftOut(a, b side) *Suggestion {
+	var why []string
+	for _, s := range []side{a, b} {
+		if s.left != "" && !slices.Contains(why, s.left) {
+			why = append(why, s.left)
+		}
+	}
+	if len(why) == 0 {
+		return nil
+	}
+	left := prefix.Minimal(slices.Concat(keepOut(a.all, a.exports), keepOut(b.all, b.exports)))
+	return &Suggestion{What: "Left out", Value: list(left), Why: strings.Join(why, "; ") + "; Overlaps shows what can be done, and the mapped range is added then"}
+}
+
+// meeting are the ranges that overlap one of others.
+func meeting(ps, others []netip.Prefix) []netip.Prefix {
+	_, clash := apart(ps, others)
+	return clash
+}
+
+// held are the ranges that a party sends to anyone but the other, over links,
+// circuits and hubs.
+func held(d *design.Design, s side, other design.ID) []netip.Prefix {
+	var out []netip.Prefix
+	at := func(end, far design.ID, ranges ...[]netip.Prefix) {
+		own, beyond := d.Party(end), d.Party(far)
+		if own == s.o && beyond != nil && beyond.ID != other {
+			out = append(out, slices.Concat(ranges...)...)
+		}
+	}
+	for _, o := range d.Of(design.KindLink) {
+		if l := o.Body.(*design.Link); design.Carries(l.State) {
+			for n, e := range l.Ends {
+				at(e.Gateway, l.Ends[1-n].Gateway, e.Routes, e.Remote)
+			}
+		}
+	}
+	for _, o := range d.Of(design.KindAttachment) {
+		if a := o.Body.(*design.Attachment); a.What == s.o.ID && design.Carries(a.State) {
+			for _, b := range d.Inside(o.Parent, design.KindAttachment) {
+				if b.ID != o.ID && b.Body.(*design.Attachment).What != other {
+					out = append(out, AttachmentExports(d, b)...)
+				}
+			}
+		}
+	}
+	// A default route leaves everything else free.
+	return slices.DeleteFunc(out, func(p netip.Prefix) bool { return p.Bits() == 0 })
+}
+
+// clashes says which ranges collide, empty if none.
+func clashes(a, b side) string {
+	_, ca := apart(a.all, b.all)
+	if len(ca) == 0 {
+		return ""
+	}
+	_, cb := apart(b.all, a.all)
+	return fmt.Sprintf("%s of %s overlaps %s of %s", list(ca), a.o.Name, list(cb), b.o.Name)
+}
+
+func joinWords(words []string) string { return strings.Join(words, ", ") }

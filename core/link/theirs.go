@@ -1,0 +1,550 @@
+package link
+
+import (
+	"fmt"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"dravin/core/design"
+	"dravin/core/prefix"
+)
+
+// Sent is what a far administrator sent of their end: local is theirs.
+type Sent struct {
+	Given    []string // the keys that were given, in the order of [sentKeys]
+	Settings Settings
+	BGP      BGPEnd
+	Problems design.Problems // lines that were not understood; the others count
+}
+
+// maxSent bounds what is pasted, bytes.
+const maxSent = 1 << 20
+
+// ReadSent reads a swanctl.conf or a plain list of parameters, one to a line,
+// such as "remote address: 198.51.100.10". near and far are the addresses of
+// our end and theirs, which tell their connection from others in one file;
+// either may be unknown. If nothing is understood the error is
+// [design.Problems] with lines.
+func ReadSent(text string, near, far netip.Addr) (Sent, error) {
+	s := &Sent{}
+	switch {
+	case len(text) > maxSent:
+		return *s, design.Problems{{Line: 1, Why: "the text has more than 1 MiB", Want: "paste the part about this tunnel"}}
+	case !design.IsText(strings.ReplaceAll(text, "\r", "")):
+		return *s, design.Problems{{Line: 1, Why: "this is not text", Want: "paste a swanctl.conf or a list of parameters"}}
+	}
+	text = strings.ReplaceAll(text, "\r", "")
+	if strings.Contains(text, "{") {
+		root, err := readSections(text)
+		if err != nil {
+			return *s, err
+		}
+		if err := s.fromSections(root, near, far); err != nil {
+			return *s, err
+		}
+	} else {
+		s.fromList(text)
+	}
+	if len(s.Given) == 0 {
+		if len(s.Problems) == 0 {
+			s.Problems = design.Problems{{Line: 1, Why: "nothing here is a parameter of a tunnel", Want: `write lines such as "remote address: 198.51.100.10", or paste a swanctl.conf`}}
+		}
+		return *s, s.Problems
+	}
+	return *s, nil
+}
+
+// sentKey is a parameter that may be sent: the words for it and how it is read.
+type sentKey struct {
+	key   string
+	words []string
+	read  func(s *Sent, value string) error
+}
+
+var sentKeys = []sentKey{
+	{"address", []string{"local address", "our address", "local gateway", "local", "local peer", "gateway address"}, func(s *Sent, v string) (err error) { s.Settings.Address, err = oneAddress(v); return }},
+	{"peer", []string{"remote address", "peer address", "your address", "remote gateway", "remote", "peer"}, func(s *Sent, v string) (err error) { s.Settings.Peer, err = oneAddress(v); return }},
+	{"identity", []string{"local identity", "local id", "our identity", "our id", "identity"}, func(s *Sent, v string) error { s.Settings.Identity = v; return nil }},
+	{"peer-identity", []string{"remote identity", "remote id", "peer identity", "peer id", "your identity", "your id"}, func(s *Sent, v string) error { s.Settings.PeerIdentity = v; return nil }},
+	{"key", []string{"pre shared key", "preshared key", "psk", "shared secret", "secret", "key"}, func(s *Sent, v string) error { s.Settings.Key = v; return nil }},
+	{"version", []string{"ike version", "version"}, func(s *Sent, v string) error { return s.version(v) }},
+	{"ike", []string{"ike proposals", "ike proposal", "ike", "phase 1", "phase 1 proposals", "phase 1 proposal"}, func(s *Sent, v string) (err error) { s.Settings.IKE, err = proposalList(IKE, v); return }},
+	{"esp", []string{"esp proposals", "esp proposal", "esp", "phase 2", "phase 2 proposals", "phase 2 proposal", "ipsec proposals", "ipsec proposal"}, func(s *Sent, v string) (err error) { s.Settings.ESP, err = proposalList(ESP, v); return }},
+	{"ike-life", []string{"ike lifetime", "phase 1 lifetime", "ike life"}, func(s *Sent, v string) (err error) { s.Settings.IKELife, err = duration(v); return }},
+	{"child-life", []string{"key lifetime", "esp lifetime", "phase 2 lifetime", "child lifetime", "lifetime"}, func(s *Sent, v string) (err error) { s.Settings.ChildLife, err = duration(v); return }},
+	{"dpd", []string{"dead peer detection", "dpd", "dpd delay", "dpd interval"}, func(s *Sent, v string) (err error) { s.Settings.DPD, err = duration(v); return }},
+	{"local", []string{"local ranges", "local networks", "local subnets", "local subnet", "local network", "local selectors", "our networks", "our ranges"}, func(s *Sent, v string) (err error) { s.Settings.Local, err = prefixList(v); return }},
+	{"remote", []string{"remote ranges", "remote networks", "remote subnets", "remote subnet", "remote network", "remote selectors", "your networks", "your ranges"}, func(s *Sent, v string) (err error) { s.Settings.Remote, err = prefixList(v); return }},
+	{"inside", []string{"inside address", "local inside address", "tunnel address", "our inside address"}, func(s *Sent, v string) (err error) { s.Settings.Inside, err = insideAddress(v); return }},
+	{"mtu", []string{"mtu", "tunnel mtu"}, func(s *Sent, v string) error { n, err := number(v, 9216); s.Settings.MTU = n; return err }},
+	{"asn", []string{"asn", "local asn", "our asn", "bgp asn", "local as", "our as"}, func(s *Sent, v string) (err error) { s.BGP.ASN, err = number(v, 1<<32-1); return }},
+	{"peer-asn", []string{"remote asn", "peer asn", "your asn", "remote as", "peer as"}, func(s *Sent, v string) (err error) { s.BGP.PeerASN, err = number(v, 1<<32-1); return }},
+	{"hold", []string{"hold time", "bgp hold time"}, func(s *Sent, v string) (err error) { s.BGP.Hold, err = duration(v); return }},
+	{"max-prefixes", []string{"max prefixes", "maximum prefixes", "prefix limit"}, func(s *Sent, v string) (err error) { s.BGP.MaxPrefixes, err = number(v, 1<<32-1); return }},
+}
+
+// set reads one parameter.
+func (s *Sent) set(key, value string, line int) {
+	for _, k := range sentKeys {
+		if k.key != key {
+			continue
+		}
+		if err := k.read(s, strings.TrimSpace(value)); err != nil {
+			s.Problems = append(s.Problems, design.Problem{Field: key, Line: line, Why: err.Error()})
+			return
+		}
+		if !slices.Contains(s.Given, key) {
+			s.Given = append(s.Given, key)
+		}
+		return
+	}
+}
+
+func (s *Sent) has(key string) bool { return slices.Contains(s.Given, key) }
+
+var listLine = regexp.MustCompile(`^\s*[-*|]?\s*([^:=\t|]+?)\s*[:=\t|]\s*(.*?)\s*\|?\s*$`)
+
+func (s *Sent) fromList(text string) {
+	for n, line := range strings.Split(text, "\n") {
+		trimmed := strings.TrimSpace(line)
+		if trimmed == "" || strings.HasPrefix(trimmed, "#") {
+			continue
+		}
+		m := listLine.FindStringSubmatch(line)
+		if m == nil {
+			s.Problems = append(s.Problems, design.Problem{Line: n + 1, Why: fmt.Sprintf("%q has no colon", short(trimmed)), Want: `write the parameter, a colon and its value`})
+			continue
+		}
+		label := strings.Join(strings.FieldsFunc(strings.ToLower(strings.Trim(m[1], "|*` ")), func(r rune) bool { return r == ' ' || r == '-' || r == '_' }), " ")
+		found := false
+		for _, k := range sentKeys {
+			if slices.Contains(k.words, label) {
+				s.set(k.key, m[2], n+1)
+				found = true
+			}
+		}
+		if !found {
+			s.Problems = append(s.Problems, design.Problem{Line: n + 1, Why: fmt.Sprintf("%q is no parameter that Dravin compares", short(strings.TrimSpace(m[1]))), Want: "known are such as remote address, IKE proposals, local ranges, key lifetime, ASN"})
+		}
+	}
+}
+
+func short(s string) string {
+	if r := []rune(s); len(r) > 40 {
+		return string(r[:39]) + "…"
+	}
+	return s
+}
+
+// fromSections takes the connection that is about this tunnel.
+func (s *Sent) fromSections(root *section, near, far netip.Addr) error {
+	all := root.sub("connections")
+	if all == nil {
+		return design.Problems{{Line: 1, Why: "there is no connections section", Want: "paste the whole swanctl.conf, or the connection inside connections { }"}}
+	}
+	var fit []*section // those that fit best: by both addresses, by ours, by theirs
+	best := 0
+	for _, c := range all.subs {
+		score := 0
+		if known(near) && firstAddress(c.get("remote_addrs")) == near {
+			score += 2
+		}
+		if known(far) && firstAddress(c.get("local_addrs")) == far {
+			score++
+		}
+		if len(all.subs) == 1 {
+			score = 3
+		}
+		if score > best {
+			best, fit = score, nil
+		}
+		if score == best && score > 0 {
+			fit = append(fit, c)
+		}
+	}
+	if len(fit) != 1 {
+		names := []string{}
+		for _, c := range all.subs {
+			names = append(names, c.name)
+		}
+		return design.Problems{{Line: all.line, Why: fmt.Sprintf("%d of the connections %s fit this tunnel", len(fit), strings.Join(names, ", ")), Want: "paste the one that is about this tunnel"}}
+	}
+	c := fit[0]
+	take := func(from *section, field, key string) {
+		if from == nil {
+			return
+		}
+		if v := from.value(field); v != nil {
+			s.set(key, v.text, v.line)
+		}
+	}
+	for field, key := range map[string]string{"local_addrs": "address", "remote_addrs": "peer", "version": "version", "proposals": "ike", "rekey_time": "ike-life", "dpd_delay": "dpd"} {
+		take(c, field, key)
+	}
+	take(c.sub("local"), "id", "identity")
+	take(c.sub("remote"), "id", "peer-identity")
+	if children := c.sub("children"); children != nil {
+		s.fromChildren(children)
+	}
+	if secrets := root.sub("secrets"); secrets != nil {
+		for _, k := range secrets.subs {
+			if strings.HasPrefix(k.name, "ike") && k.concerns(s.Settings) {
+				take(k, "secret", "key")
+			}
+		}
+	}
+	slices.SortFunc(s.Given, func(a, b string) int { return keyPlace(a) - keyPlace(b) })
+	return nil
+}
+
+func keyPlace(key string) int {
+	return slices.IndexFunc(sentKeys, func(k sentKey) bool { return k.key == key })
+}
+
+// fromChildren unites the children of a connection: a daemon may have one for
+// each pair of ranges.
+func (s *Sent) fromChildren(children *section) {
+	var local, remote []string
+	line := children.line
+	for _, c := range children.subs {
+		if m := c.get("mode"); m == "pass" || m == "drop" {
+			continue
+		}
+		for field, key := range map[string]string{"esp_proposals": "esp", "rekey_time": "child-life"} {
+			if v := c.value(field); v != nil {
+				s.set(key, v.text, v.line)
+			}
+		}
+		for field, to := range map[string]*[]string{"local_ts": &local, "remote_ts": &remote} {
+			if v := c.value(field); v != nil && !slices.Contains(*to, v.text) {
+				*to, line = append(*to, v.text), v.line
+			}
+		}
+	}
+	for key, values := range map[string][]string{"local": local, "remote": remote} {
+		if text := strings.Join(values, ","); text != "" && !strings.Contains(text, "dynamic") {
+			s.set(key, text, line)
+		}
+	}
+}
+
+// concerns reports whether a secret is for these identities, or for any.
+func (k *section) concerns(s Settings) bool {
+	any := true
+	for _, v := range k.values {
+		if strings.HasPrefix(v.key, "id") {
+			any = false
+			if v.text == s.PeerIdentity || v.text == s.Peer.String() {
+				return true
+			}
+		}
+	}
+	return any
+}
+
+// section is a braced part of a swanctl.conf.
+type section struct {
+	name   string
+	line   int
+	values []setting
+	subs   []*section
+}
+
+type setting struct {
+	key, text string
+	line      int
+}
+
+func (s *section) sub(name string) *section {
+	for _, c := range s.subs {
+		if c.name == name || strings.HasPrefix(c.name, name+"-") && (name == "local" || name == "remote") {
+			return c
+		}
+	}
+	return nil
+}
+
+func (s *section) value(key string) *setting {
+	for n := range s.values {
+		if s.values[n].key == key {
+			return &s.values[n]
+		}
+	}
+	return nil
+}
+
+func (s *section) get(key string) string {
+	if v := s.value(key); v != nil {
+		return v.text
+	}
+	return ""
+}
+
+var (
+	opening = regexp.MustCompile(`^([^\s{}=#]+)\s*\{(.*)$`)
+	assign  = regexp.MustCompile(`^([^\s{}=#]+)\s*=\s*("(?:[^"\\]|\\.)*"|[^#}]*)(.*)$`)
+)
+
+// maxSections bounds the nesting.
+const maxSections = 16
+
+// readSections reads nested braces of key = value lines.
+func readSections(text string) (*section, error) {
+	root := &section{line: 1}
+	stack := []*section{root}
+	for n, line := range strings.Split(text, "\n") {
+		bad := func(why, want string) error {
+			return design.Problems{{Line: n + 1, Why: why, Want: want}}
+		}
+		for rest := strings.TrimSpace(line); rest != "" && !strings.HasPrefix(rest, "#"); rest = strings.TrimSpace(rest) {
+			top := stack[len(stack)-1]
+			if rest[0] == '}' {
+				if len(stack) == 1 {
+					return nil, bad("a brace closes that none opened", "remove it, or paste the part before")
+				}
+				stack, rest = stack[:len(stack)-1], rest[1:]
+				continue
+			}
+			if m := opening.FindStringSubmatch(rest); m != nil {
+				if len(stack) > maxSections {
+					return nil, bad("the braces are nested too deeply", "paste a swanctl.conf")
+				}
+				c := &section{name: m[1], line: n + 1}
+				top.subs, stack, rest = append(top.subs, c), append(stack, c), m[2]
+				continue
+			}
+			if m := assign.FindStringSubmatch(rest); m != nil {
+				value := strings.TrimSpace(m[2])
+				if unquoted, err := strconv.Unquote(value); err == nil {
+					value = unquoted
+				}
+				top.values, rest = append(top.values, setting{m[1], value, n + 1}), m[3]
+				continue
+			}
+			if strings.HasPrefix(rest, "include ") {
+				break // the far end's other files are not here
+			}
+			return nil, bad(fmt.Sprintf("%q is neither a section nor a setting", short(rest)), "a setting is written key = value")
+		}
+	}
+	if len(stack) > 1 {
+		return nil, design.Problems{{Line: stack[len(stack)-1].line, Why: fmt.Sprintf("the section %s is not closed", stack[len(stack)-1].name), Want: "paste it up to its closing brace"}}
+	}
+	return root, nil
+}
+
+func (s *Sent) version(v string) error {
+	switch strings.ToLower(strings.ReplaceAll(v, " ", "")) {
+	case "1", "ikev1", "v1":
+		s.Settings.Version = 1
+	case "2", "ikev2", "v2", "0":
+		s.Settings.Version = 2
+	default:
+		return fmt.Errorf("%q is no IKE version; write 1 or 2", v)
+	}
+	return nil
+}
+
+func firstAddress(v string) netip.Addr {
+	a, _ := oneAddress(v)
+	return a
+}
+
+func oneAddress(v string) (netip.Addr, error) {
+	word := strings.TrimSpace(strings.Split(v, ",")[0])
+	a, err := netip.ParseAddr(word)
+	if err != nil || a.Zone() != "" {
+		return netip.Addr{}, fmt.Errorf("%q is not an address; write one such as 198.51.100.10", word)
+	}
+	return a, nil
+}
+
+func insideAddress(v string) (netip.Prefix, error) {
+	p, err := netip.ParsePrefix(v)
+	if err != nil {
+		return p, fmt.Errorf("%q is not an address with its prefix length; write one such as 169.254.20.1/30", v)
+	}
+	return p, nil
+}
+
+func prefixList(v string) ([]netip.Prefix, error) {
+	var out []netip.Prefix
+	for _, word := range strings.FieldsFunc(v, func(r rune) bool { return r == ',' || r == ' ' || r == ';' }) {
+		p, err := prefix.Parse(word)
+		if err != nil {
+			return nil, fmt.Errorf("%q %w", word, err)
+		}
+		out = append(out, p)
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("there is no range; write one such as 10.20.0.0/22")
+	}
+	return prefix.Minimal(out), nil
+}
+
+func number(v string, most uint64) (uint32, error) {
+	n, err := strconv.ParseUint(strings.TrimSpace(strings.TrimSuffix(strings.ToLower(v), "bytes")), 10, 32)
+	if err != nil || n > most {
+		return 0, fmt.Errorf("%q is no number up to %d", v, most)
+	}
+	return uint32(n), nil
+}
+
+var durations = regexp.MustCompile(`^(\d{1,9})\s*(s|sec|seconds|m|min|minutes|h|hours|d|days)?$`)
+
+// duration reads seconds, or a number with s, m, h or d.
+func duration(v string) (uint32, error) {
+	m := durations.FindStringSubmatch(strings.ToLower(v))
+	if m == nil {
+		return 0, fmt.Errorf("%q is no length of time; write one such as 3600 s or 1h", v)
+	}
+	n, _ := strconv.ParseUint(m[1], 10, 32) // nine digits fit
+	if m[2] != "" {
+		n *= map[byte]uint64{'s': 1, 'm': 60, 'h': 3600, 'd': 86400}[m[2][0]]
+	}
+	if n > 1<<31 {
+		return 0, fmt.Errorf("%q is longer than any lifetime", v)
+	}
+	return uint32(n), nil
+}
+
+// otherNames are how proposals are written elsewhere: groups by their number
+// (RFC 3526, RFC 5903, RFC 8031), algorithms with hyphens.
+var otherNames = strings.NewReplacer("aes-128-gcm", "aes128gcm16", "aes-192-gcm", "aes192gcm16", "aes-256-gcm", "aes256gcm16", "aes-gcm-128", "aes128gcm16", "aes-gcm-256", "aes256gcm16",
+	"aes-128", "aes128", "aes-192", "aes192", "aes-256", "aes256", "sha-1", "sha1", "sha2-", "sha", "sha-256", "sha256", "sha-384", "sha384", "sha-512", "sha512",
+	"dh-group", "group", "dh group ", "group", "group ", "group", "dh", "group")
+
+var groupNumbers = map[string]string{"group2": "modp1024", "group5": "modp1536", "group14": "modp2048", "group15": "modp3072", "group16": "modp4096",
+	"group19": "ecp256", "group20": "ecp384", "group21": "ecp521", "group31": "curve25519"}
+
+func proposalList(proto Protocol, v string) ([]string, error) {
+	var out []string
+	for _, part := range strings.FieldsFunc(v, func(r rune) bool { return r == ',' || r == ';' }) {
+		words := strings.FieldsFunc(otherNames.Replace(strings.ToLower(strings.TrimSpace(part))), func(r rune) bool { return r == '-' || r == ' ' || r == '/' || r == '+' })
+		for n, w := range words {
+			if name, ok := groupNumbers[w]; ok {
+				words[n] = name
+			}
+		}
+		text := strings.Join(words, "-")
+		if _, err := ParseProposal(proto, text); err != nil {
+			return nil, err
+		}
+		out = append(out, text)
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("there is no proposal; write one such as aes256-sha256-ecp256")
+	}
+	return out, nil
+}
+
+// Record is the edits that set an end of a tunnel to what was sent, so that
+// the sheet shows where the other end differs. The other end stays what it is
+// set to, even where it would follow.
+func Record(d *design.Design, tunnel *design.Object, end int, s Sent) ([]design.Edit, error) {
+	l := d.Get(tunnel.Parent).Body.(*design.Link)
+	now := SettingsOf(d, tunnel, "")
+	ours, sent := now[1-end], s.Settings
+	var edits []design.Edit
+	body := *tunnel.Body.(*design.Tunnel)
+	if s.has("address") && sent.Address != body.Outside[end] {
+		gateway := d.Get(l.Ends[end].Gateway)
+		if g := *gateway.Body.(*design.Gateway); !g.Owns(sent.Address) {
+			g.Addresses = append(slices.Clone(g.Addresses), sent.Address)
+			edits = append(edits, design.PutEdit(gateway.With(&g)))
+		}
+		body.Outside = slices.Clone(body.Outside)
+		body.Outside[end] = sent.Address
+	}
+	o := tunnel.With(&body)
+	o = withEnd(o, 1-end, func(e *design.TunnelEnd) {
+		if known(ours.Peer) && s.has("address") && sent.Address != ours.Peer {
+			e.Peer = ours.Peer
+		}
+		if ours.PeerIdentity != "" && (s.has("identity") || s.has("address")) {
+			e.PeerIdentity = ours.PeerIdentity
+		}
+	})
+	o = withEnd(o, end, func(e *design.TunnelEnd) { s.into(e, l.Routing != design.RoutingSelectors) })
+	edits = append(edits, design.PutEdit(o))
+	if l.Routing == design.RoutingSelectors && (s.has("local") || s.has("remote")) {
+		link := *l
+		link.Ends = slices.Clone(l.Ends)
+		if s.has("local") {
+			link.Ends[end].Local = sent.Local
+		}
+		if s.has("remote") {
+			link.Ends[end].Remote = sent.Remote
+		}
+		edits = append(edits, design.PutEdit(d.Get(tunnel.Parent).With(&link)))
+	}
+	for _, session := range d.Inside(tunnel.ID, design.KindSession) {
+		edits = append(edits, design.PutEdit(session.With(s.session(session.Body.(*design.Session), end))))
+	}
+	if _, _, err := d.Apply(edits); err != nil {
+		return nil, err
+	}
+	return edits, nil
+}
+
+func (s Sent) into(e *design.TunnelEnd, routed bool) {
+	for _, key := range s.Given {
+		switch key {
+		case "peer":
+			e.Peer = s.Settings.Peer
+		case "identity":
+			e.Identity = s.Settings.Identity
+		case "peer-identity":
+			e.PeerIdentity = s.Settings.PeerIdentity
+		case "version":
+			e.Version = uint8(s.Settings.Version)
+		case "ike":
+			e.IKE = s.Settings.IKE
+		case "esp":
+			e.ESP = s.Settings.ESP
+		case "ike-life":
+			e.IKELife = s.Settings.IKELife
+		case "child-life":
+			e.ChildLife = s.Settings.ChildLife
+		case "dpd":
+			e.DPD = s.Settings.DPD
+		case "inside":
+			e.Inside = s.Settings.Inside
+		case "mtu":
+			e.MTU = s.Settings.MTU
+		case "local":
+			if routed {
+				e.Local = s.Settings.Local
+			}
+		case "remote":
+			if routed {
+				e.Remote = s.Settings.Remote
+			}
+		}
+	}
+}
+
+// session is a session with one end as sent and the other as it is set.
+func (s Sent) session(old *design.Session, end int) *design.Session {
+	out := &design.Session{Ends: slices.Clone(old.Ends)}
+	theirs, ours := &out.Ends[end], &out.Ends[1-end]
+	if s.has("asn") && s.BGP.ASN != theirs.ASN {
+		if ours.PeerASN == 0 {
+			ours.PeerASN = theirs.ASN
+		}
+		theirs.ASN = s.BGP.ASN
+	}
+	if s.has("peer-asn") {
+		theirs.PeerASN = s.BGP.PeerASN
+	}
+	if s.has("hold") {
+		theirs.Hold = s.BGP.Hold
+	}
+	if s.has("max-prefixes") {
+		theirs.MaxPrefixes = s.BGP.MaxPrefixes
+	}
+	return out
+}
