@@ -38,7 +38,7 @@ type Mend struct {
 
 // Finding is one thing to know.
 type Finding struct {
-	Code     string      `json:"code"` // stable: overlap, intent, selectors-differ, table-lacks-route, link-down
+	Code     string      `json:"code"` // stable; docs/findings.md lists them
 	Severity Severity    `json:"severity"`
 	Subjects []design.ID `json:"subjects"`
 	Sentence string      `json:"sentence"`
@@ -77,15 +77,20 @@ func All(d *design.Design) []Finding {
 	for _, n := range d.Of(design.KindNetwork) {
 		out = append(out, ofTables(d, n)...)
 	}
-	slices.SortStableFunc(out, func(a, b Finding) int {
+	return Sorted(slices.Concat(out, ofLinks(d), ofJoins(d)))
+}
+
+// Sorted puts findings in order, worst first.
+func Sorted(list []Finding) []Finding {
+	slices.SortStableFunc(list, func(a, b Finding) int {
 		return cmp.Compare(slices.Index(severities, a.Severity), slices.Index(severities, b.Severity))
 	})
-	return out
+	return list
 }
 
 func ofGroup(g overlap.Group, proposals []translate.Proposal) Finding {
 	f := Finding{Code: "overlap", Sentence: g.Sentence, Subjects: []design.ID{}, Evidence: []string{}, Mends: []Mend{}, Group: g.Key}
-	f.Severity = map[overlap.Weight]Severity{overlap.Breaks: Broken, overlap.Joined: Risk, overlap.Apart: Untidy, overlap.Divided: Untidy, overlap.Within: Risk, overlap.Answered: Settled}[g.Weight]
+	f.Severity = map[overlap.Weight]Severity{overlap.Breaks: Broken, overlap.Joined: Risk, overlap.Planned: Risk, overlap.Apart: Untidy, overlap.Divided: Untidy, overlap.Within: Risk, overlap.Answered: Settled}[g.Weight]
 	for _, c := range g.Claims {
 		f.Subjects = append(f.Subjects, c.Owner)
 		f.Evidence = append(f.Evidence, c.Title+" "+c.Prefix.String())

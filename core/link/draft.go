@@ -234,6 +234,14 @@ func (f *drafter) session(parent design.ID, a, b speaker) {
 		for _, p := range taken {
 			e.In = append(e.In, design.Filter{Prefix: p})
 		}
+		for _, all := range everything {
+			if slices.ContainsFunc(append(announced, taken...), func(p netip.Prefix) bool { return p.Addr().Is4() == all.Addr().Is4() }) {
+				e.Families = append(e.Families, map[bool]string{true: "ipv4", false: "ipv6"}[all.Addr().Is4()])
+			}
+		}
+		if len(e.Families) < 2 && !slices.Contains(e.Families, "ipv6") {
+			e.Families = nil // what is usual is not written
+		}
 		if e.MaxPrefixes == 0 {
 			e.MaxPrefixes = uint32(10 + 2*len(taken)) // room to grow, and an end to a flood
 		}

@@ -7,6 +7,7 @@ import (
 
 	"dravin/core/cost"
 	"dravin/core/design"
+	"dravin/core/prefix"
 	"dravin/core/provider"
 )
 
@@ -50,6 +51,7 @@ func circuitShape(d *design.Design, a, b side, q Question) Shape {
 	if subject == nil {
 		f.out("circuits join them already")
 	}
+	f.reannounce(edge, a, b)
 	if len(s.Out) > 0 {
 		return s
 	}
@@ -116,6 +118,10 @@ func (f *drafter) leg(edge *design.Object, x, far side, q Question) *design.Obje
 		for _, o := range have {
 			f.teach(o, x, far)
 			f.builds("The circuit "+o.Name, o, true)
+		}
+		ends := have[0].Body.(*design.Circuit).Ends
+		if g := f.get(ends[farEnd(ends, edge)].At); x.is(design.KindNetwork) && !x.profile.Networks.GatewayFeeds {
+			f.enter(x, far.exports, g, "circuit gateway")
 		}
 		return nil
 	}
@@ -190,6 +196,40 @@ func least(a, b uint32) uint32 {
 	return min(a, b)
 }
 
+// reannounce lets what else the edge router has circuits to know of the two
+// parties: it announces between its circuits.
+func (f *drafter) reannounce(edge *design.Object, a, b side) {
+	for _, o := range f.d.Of(design.KindCircuit) {
+		if !design.Carries(design.StateOf(o)) {
+			continue
+		}
+		ends := o.Body.(*design.Circuit).Ends
+		for n := range ends {
+			p := f.d.Party(ends[1-n].At)
+			if ends[n].At != edge.ID || p == nil || p.ID == a.o.ID || p.ID == b.o.ID || f.own[o.ID] != nil {
+				continue
+			}
+			all := Exports(f.d, p.ID)
+			var news []netip.Prefix
+			for _, x := range []side{a, b} {
+				if !x.is(design.KindEdgeRouter) {
+					clear, _ := apart(spoken(x.exports, all), all)
+					news = append(news, clear...)
+				}
+			}
+			if len(news) == 0 {
+				continue
+			}
+			body := *o.Body.(*design.Circuit)
+			body.Ends = slices.Clone(ends)
+			body.Ends[1-n].Routes = prefix.Minimal(slices.Concat(ends[1-n].Routes, news))
+			f.replace(o.With(&body))
+			f.announce(o, n, news)
+			f.suggest("Learned by "+p.Name, list(news), "the edge router announces between its circuits")
+		}
+	}
+}
+
 // circuits are those between an edge router and a party.
 func (f *drafter) circuits(edge *design.Object, x side) []*design.Object {
 	var out []*design.Object
@@ -229,6 +269,47 @@ func (f *drafter) teach(o *design.Object, x, far side) {
 		body.Ends[n].Routes = routes
 	}
 	f.replace(o.With(&body))
+	for n := range body.Ends {
+		if f.get(body.Ends[n].At).Kind == design.KindEdgeRouter {
+			f.announce(o, n, far.exports)
+		}
+	}
+}
+
+// farEnd is the end of a circuit that is not the edge router's.
+func farEnd(ends []design.CircuitEnd, edge *design.Object) int {
+	if ends[0].At == edge.ID {
+		return 1
+	}
+	return 0
+}
+
+// announce lets the filters of a circuit's sessions pass more from one end to
+// the other.
+func (f *drafter) announce(circuit *design.Object, end int, ranges []netip.Prefix) {
+	for _, o := range f.d.Inside(circuit.ID, design.KindSession) {
+		if now := f.own[o.ID]; now != nil {
+			o = now
+		}
+		s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
+		s.Ends[end].Out = passing(s.Ends[end].Out, ranges)
+		s.Ends[1-end].In = passing(s.Ends[1-end].In, ranges)
+		f.replace(o.With(&s))
+	}
+}
+
+// passing adds ranges to a filter; an empty one passes everything already.
+func passing(filter []design.Filter, ranges []netip.Prefix) []design.Filter {
+	if len(filter) == 0 {
+		return nil
+	}
+	out := slices.Clone(filter)
+	for _, p := range ranges {
+		if !slices.ContainsFunc(out, func(r design.Filter) bool { return r.Prefix == p }) {
+			out = append(out, design.Filter{Prefix: p})
+		}
+	}
+	return out
 }
 
 // circuitGateway reuses the network's gateway for circuits, or drafts one.

@@ -65,6 +65,9 @@ func TestEveryOfferedShapeAppliesAndAgrees(t *testing.T) {
 					continue
 				}
 				offered[s.Key]++
+				if strings.HasPrefix(s.Key, "hub-") {
+					offered["hub"]++
+				}
 				name := a.Name + " to " + b.Name + ": " + s.Title
 				next, inverse, err := d.Apply(s.Edits)
 				require.NoError(t, err, name)
@@ -130,16 +133,16 @@ func TestShapesSayWhyTheyAreOut(t *testing.T) {
 // What one draft makes, the next one uses.
 func TestDraftingReusesWhatIsThere(t *testing.T) {
 	d := thistledown(t)
-	first := shapes(t, d, "saltmarsh-station", "image-analysis")["vpn-bgp-active-pair"]
+	first := shapes(t, d, "saltmarsh-station", "sequencing")["vpn-bgp-active-pair"]
 	d = apply(t, d, first.Edits)
-	second := shapes(t, d, "dunmoss-arboretum", "image-analysis")["vpn-bgp-active-pair"]
+	second := shapes(t, d, "dunmoss-arboretum", "sequencing")["vpn-bgp-active-pair"]
 	var reused []string
 	for _, b := range second.Builds {
 		if b.Reused {
 			reused = append(reused, b.What)
 		}
 	}
-	assert.Equal(t, []string{"The gateway Dunmoss Arboretum gateway", "The gateway image analysis active pair gateway"}, reused)
+	assert.Equal(t, []string{"The gateway Dunmoss Arboretum gateway", "The gateway sequencing active pair gateway"}, reused)
 	assert.Less(t, second.Monthly, first.Monthly, "the gateway is paid for once")
 	d = apply(t, d, second.Edits)
 	requireAgreement(t, design.New("", nil), d, "both")

@@ -217,7 +217,7 @@ func apart(ps, other []netip.Prefix) (clear, clash []netip.Prefix) {
 // sends elsewhere already.
 func (s *side) offer(far side, elsewhere []netip.Prefix) {
 	var clash []netip.Prefix
-	if s.exports, clash = apart(s.all, far.all); len(clash) > 0 {
+	if s.exports, clash = apart(spoken(s.all, far.all), far.all); len(clash) > 0 {
 		s.left = clashes(*s, far)
 	}
 	if s.exports, clash = apart(s.exports, elsewhere); len(clash) > 0 {
@@ -239,8 +239,16 @@ func leftOut(a, b side) *Suggestion {
 	if len(why) == 0 {
 		return nil
 	}
-	left := prefix.Minimal(slices.Concat(keepOut(a.all, a.exports), keepOut(b.all, b.exports)))
+	left := prefix.Minimal(slices.Concat(keepOut(spoken(a.all, b.all), a.exports), keepOut(spoken(b.all, a.all), b.exports)))
 	return &Suggestion{What: "Left out", Value: list(left), Why: strings.Join(why, "; ") + "; Overlaps shows what can be done, and the mapped range is added then"}
+}
+
+// spoken are the ranges of the families that the far end has too; all, if it has
+// nothing yet.
+func spoken(ps, far []netip.Prefix) []netip.Prefix {
+	return slices.DeleteFunc(slices.Clone(ps), func(p netip.Prefix) bool {
+		return len(far) > 0 && !slices.ContainsFunc(far, func(o netip.Prefix) bool { return o.Addr().Is4() == p.Addr().Is4() })
+	})
 }
 
 // meeting are the ranges that overlap one of others.

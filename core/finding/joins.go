@@ -1,0 +1,264 @@
+package finding
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"dravin/core/design"
+	"dravin/core/link"
+)
+
+// ofJoins finds what is wrong with peerings, circuits, attachments, requests
+// and profiles.
+func ofJoins(d *design.Design) []Finding {
+	c := &collector{d: d}
+	for _, o := range d.Of(design.KindPeering) {
+		c.peering(o)
+	}
+	for _, o := range d.Of(design.KindCircuit) {
+		c.circuit(o)
+	}
+	for _, o := range d.Of(design.KindAttachment) {
+		if design.StateOf(o) != design.Refused && design.StateOf(o) != design.Gone {
+			c.attachment(o)
+		}
+	}
+	for _, o := range d.Of(design.KindRequest) {
+		if r := o.Body.(*design.Request); r.Answer == "" {
+			c.add("request-open", Untidy, r.For, nil, "%s asks %s for %s and waits for an answer", d.Title(r.From), d.Title(r.To), d.Title(r.For))
+		}
+	}
+	c.profiles()
+	return c.out
+}
+
+func (c *collector) peering(o *design.Object) {
+	p := o.Body.(*design.Peering)
+	if st := design.StateOf(o); st == design.Gone || st == design.Refused || st == design.Drafted {
+		return
+	}
+	for n, h := range p.Halves {
+		far := p.Halves[1-n]
+		if !h.Made && far.Made {
+			c.add("half-made-peering", Broken, o.ID, []Mend{{Title: "The half of " + c.d.Title(h.Network) + " is made", Edits: []design.Edit{design.PutEdit(link.WithHalf(o, n, true))}}},
+				"the peering %s waits for ever: %s has made its half and %s has not", o.Name, c.d.Title(far.Network), c.d.Title(h.Network))
+		}
+		if h.UsesGateway && !far.LendsGateway {
+			fixed := *p
+			fixed.Halves = slices.Clone(p.Halves)
+			fixed.Halves[1-n].LendsGateway = true
+			c.add("gateway-not-lent", Risk, o.ID, []Mend{{Title: "Let " + c.d.Title(far.Network) + " lend its gateway", Edits: []design.Edit{design.PutEdit(o.With(&fixed))}}},
+				"%s would use the gateway of %s over %s, which does not lend it", c.d.Title(h.Network), c.d.Title(far.Network), o.Name)
+		}
+	}
+	rule := c.d.ProfileOf(p.Halves[0].Network)
+	for _, h := range p.Halves {
+		if rule != nil && rule.Peering != nil && (h.LendsGateway && !rule.Peering.LendGateway || h.AcceptForwarded && !rule.Peering.AcceptForwarded) {
+			c.add("peering-not-allowed", Risk, o.ID, nil, "%s is set to what its cloud does not allow: lending a gateway or accepting forwarded packets", o.Name)
+			return
+		}
+	}
+}
+
+func (c *collector) circuit(o *design.Object) {
+	b := o.Body.(*design.Circuit)
+	if st := design.StateOf(o); st == design.Gone || st == design.Refused {
+		return
+	}
+	set := func(change func(*design.Circuit)) []design.Edit {
+		fixed := *b
+		fixed.Ends = slices.Clone(b.Ends)
+		change(&fixed)
+		return []design.Edit{design.PutEdit(o.With(&fixed))}
+	}
+	both := func(what func(design.CircuitEnd) string, copy func(to *design.CircuitEnd, from design.CircuitEnd)) []Mend {
+		var out []Mend
+		for n := range b.Ends {
+			out = append(out, Mend{Title: fmt.Sprintf("Set %s to %s", c.d.Title(b.Ends[n].At), what(b.Ends[1-n])), Edits: set(func(x *design.Circuit) { copy(&x.Ends[n], b.Ends[1-n]) })})
+		}
+		return out
+	}
+	if x, y := b.Ends[0], b.Ends[1]; x.Mbps != y.Mbps {
+		c.add("circuit-speeds-differ", inUse(o), o.ID, both(func(e design.CircuitEnd) string { return fmt.Sprintf("%d Mbit/s", e.Mbps) }, func(to *design.CircuitEnd, from design.CircuitEnd) { to.Mbps = from.Mbps }),
+			"%s has %d Mbit/s at %s and %d at %s", o.Name, x.Mbps, c.d.Title(x.At), y.Mbps, c.d.Title(y.At))
+	}
+	if x, y := b.Ends[0], b.Ends[1]; x.VLAN != y.VLAN {
+		c.add("circuit-tags-differ", inUse(o), o.ID, both(func(e design.CircuitEnd) string { return fmt.Sprintf("tag %d", e.VLAN) }, func(to *design.CircuitEnd, from design.CircuitEnd) { to.VLAN = from.VLAN }),
+			"%s has VLAN tag %d at %s and %d at %s", o.Name, x.VLAN, c.d.Title(x.At), y.VLAN, c.d.Title(y.At))
+	}
+	for n, e := range b.Ends {
+		if b.CodeZone != "" && e.Zone != "" && e.Zone != b.CodeZone {
+			c.add("code-of-other-zone", inUse(o), o.ID, []Mend{{Title: "Put the end at " + c.d.Title(e.At) + " into " + b.CodeZone, Edits: set(func(x *design.Circuit) { x.Ends[n].Zone = b.CodeZone })}},
+				"the order code of %s is for %s, and its end at %s is in %s", o.Name, b.CodeZone, c.d.Title(e.At), e.Zone)
+		}
+		p := c.d.ProfileOf(e.At)
+		if p != nil && p.Circuit != nil && !slices.Contains(p.Circuit.Speeds, e.Mbps) {
+			next := p.Circuit.Speeds[len(p.Circuit.Speeds)-1]
+			for _, s := range p.Circuit.Speeds {
+				if s >= e.Mbps {
+					next = s
+					break
+				}
+			}
+			c.add("circuit-speed-not-offered", Risk, o.ID, []Mend{{Title: fmt.Sprintf("Order %d Mbit/s at both ends", next), Edits: set(func(x *design.Circuit) { x.Ends[0].Mbps, x.Ends[1].Mbps = next, next })}},
+				"%s has %d Mbit/s at %s, where only some speeds are sold: %s", o.Name, e.Mbps, c.d.Title(e.At), strings.Trim(fmt.Sprint(p.Circuit.Speeds), "[]"))
+		}
+	}
+	c.circuitAlone(o, b)
+}
+
+// circuitAlone finds a circuit whose cloud wants two.
+func (c *collector) circuitAlone(o *design.Object, b *design.Circuit) {
+	for n, e := range b.Ends {
+		p := c.d.ProfileOf(e.At)
+		if p == nil || p.Circuit == nil || !p.Circuit.Redundant {
+			continue
+		}
+		zones := map[string]int{}
+		for _, other := range c.d.Of(design.KindCircuit) {
+			x := other.Body.(*design.Circuit)
+			for m := range x.Ends {
+				if x.Ends[m].At == e.At && x.Ends[1-m].At == b.Ends[1-n].At && design.StateOf(other) != design.Gone && design.StateOf(other) != design.Refused {
+					zones[x.Ends[m].Zone]++
+				}
+			}
+		}
+		if zones[e.Zone] > 1 && len(zones) == 1 {
+			c.add("circuits-in-one-zone", Risk, o.ID, nil, "%s and its partner are both in %s: one failure takes both", o.Name, e.Zone)
+		} else if len(zones) < 2 {
+			c.add("single-circuit", Risk, o.ID, nil, "%s is the only circuit there; two in different zones are wanted", o.Name)
+		}
+	}
+}
+
+func (c *collector) attachment(o *design.Object) {
+	a := o.Body.(*design.Attachment)
+	p := c.d.ProfileOf(o.Parent)
+	if p == nil || p.Hub == nil {
+		return
+	}
+	hub := c.d.Title(o.Parent)
+	with := func(subnets []design.Ref) []design.Edit {
+		fixed := *a
+		fixed.Subnets = subnets
+		return []design.Edit{design.PutEdit(o.With(&fixed))}
+	}
+	if p.Hub.SubnetPerZone && c.d.Get(a.What).Kind == design.KindNetwork {
+		subnets := c.d.Inside(a.What, design.KindSubnet)
+		served := map[string]bool{}
+		for n, id := range a.Subnets {
+			s := c.d.Get(id).Body.(*design.Subnet)
+			served[s.Zone] = true
+			if s.Public {
+				var mends []Mend
+				if i := slices.IndexFunc(subnets, func(x *design.Object) bool {
+					b := x.Body.(*design.Subnet)
+					return b.Zone == s.Zone && !b.Public
+				}); i >= 0 {
+					mends = []Mend{{Title: "Use " + subnets[i].Name + " instead", Edits: with(slices.Replace(slices.Clone(a.Subnets), n, n+1, subnets[i].ID))}}
+				}
+				c.add("attachment-in-public-subnet", Risk, o.ID, mends, "the attachment of %s to %s is in the public subnet %s", c.d.Title(a.What), hub, c.d.Get(id).Name)
+			}
+		}
+		for _, x := range subnets {
+			b := x.Body.(*design.Subnet)
+			if !served[b.Zone] && b.Zone != "" {
+				served[b.Zone] = true
+				var mends []Mend
+				if !b.Public {
+					mends = []Mend{{Title: "Add " + x.Name + " to the attachment", Edits: with(append(slices.Clone(a.Subnets), x.ID))}}
+				}
+				c.add("attachment-skips-zone", Risk, o.ID, mends, "the attachment of %s to %s has no subnet in %s, so its hosts there are cut off", c.d.Title(a.What), hub, b.Zone)
+			}
+		}
+	}
+	if p.Hub.RefusesOverlaps {
+		c.refused(o, a, hub)
+	}
+}
+
+// refused finds attachments that the hub refuses because of what others export.
+func (c *collector) refused(o *design.Object, a *design.Attachment, hub string) {
+	own := link.AttachmentExports(c.d, o)
+	for _, other := range c.d.Inside(o.Parent, design.KindAttachment) {
+		if other.ID == o.ID {
+			return // each pair once
+		}
+		for _, p := range link.AttachmentExports(c.d, other) {
+			i := slices.IndexFunc(own, p.Overlaps)
+			if i < 0 {
+				continue
+			}
+			keep := func(x *design.Object) design.Edit {
+				b := *x.Body.(*design.Attachment)
+				b.KeepOut = append(slices.Clone(b.KeepOut), p, own[i])
+				return design.PutEdit(x.With(&b))
+			}
+			c.add("hub-refuses-overlap", Broken, o.ID, []Mend{{Title: fmt.Sprintf("Keep %s and %s out of export at both", p, own[i]), Edits: []design.Edit{keep(o), keep(other)}}},
+				"%s refuses %s: %s overlaps %s of %s", hub, c.d.Title(a.What), own[i], p, c.d.Title(other.Body.(*design.Attachment).What))
+		}
+	}
+}
+
+// profiles finds clouds that nothing is known about.
+func (c *collector) profiles() {
+	seen := map[string]bool{}
+	for _, o := range c.d.Inside("", design.KindNetwork, design.KindHub) {
+		cloud := ""
+		switch b := o.Body.(type) {
+		case *design.Network:
+			cloud = b.Cloud
+		case *design.Hub:
+			cloud = b.Cloud
+		}
+		if c.d.Profile(cloud) == nil && !seen[cloud] {
+			seen[cloud] = true
+			c.add("no-profile", Untidy, o.ID, nil, "there is no profile for %s, so nothing says what it allows; add one under Links, Profiles", cloud)
+		}
+	}
+}
+
+// Expiring finds order codes that end soon or have ended. today and the day
+// a week ahead are dates such as 2026-11-23.
+func Expiring(d *design.Design, today, ahead string) []Finding {
+	c := &collector{d: d}
+	for _, o := range d.Of(design.KindCircuit) {
+		b := o.Body.(*design.Circuit)
+		if b.Step != link.HasCode || b.Expires == "" {
+			continue
+		}
+		mends := []Mend{}
+		fresh := *b
+		fresh.Step, fresh.Code, fresh.CodeZone, fresh.Expires, fresh.State = link.Ordered, "", "", "", design.Making
+		mends = append(mends, Mend{Title: "Order anew and wait for another code", Edits: []design.Edit{design.PutEdit(o.With(&fresh))}})
+		switch {
+		case b.Expires < today:
+			c.add("code-expired", Broken, o.ID, mends, "the order code of %s ended on %s and was not accepted", o.Name, b.Expires)
+		case b.Expires <= ahead:
+			c.add("code-expires", Risk, o.ID, mends, "the order code of %s ends on %s; accept it at %s before", o.Name, b.Expires, d.Title(b.Ends[1].At))
+		}
+	}
+	return c.out
+}
+
+// SharedKeys finds tunnels that have one pre-shared key between them. groups
+// are the tunnels by key, two or more in each.
+func SharedKeys(d *design.Design, groups [][]design.ID) []Finding {
+	c := &collector{d: d}
+	for _, g := range groups {
+		links := map[design.ID]bool{}
+		var names []string
+		for _, id := range g {
+			if t := d.Get(id); t != nil {
+				links[t.Parent] = true
+				names = append(names, title(d, t))
+			}
+		}
+		if len(links) > 1 {
+			f := c.add("key-reused", Risk, g[0], nil, "%s have the same pre-shared key: who learns one has all; make a new key on the sheet of all but one", strings.Join(names, " and "))
+			f.Subjects = g
+		}
+	}
+	return c.out
+}

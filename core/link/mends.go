@@ -1,0 +1,154 @@
+package link
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/prefix"
+	"dravin/core/provider"
+)
+
+// SetOffer is the edit that lets one end of a tunnel offer just these
+// proposals.
+func SetOffer(tunnel *design.Object, end int, proto Protocol, list []string) []design.Edit {
+	return []design.Edit{design.PutEdit(withEnd(tunnel, end, func(e *design.TunnelEnd) {
+		if proto == IKE {
+			e.IKE = list
+		} else {
+			e.ESP = list
+		}
+	}))}
+}
+
+// SetInside gives a tunnel another inside range, and its session the addresses
+// in it.
+func SetInside(d *design.Design, tunnel *design.Object, p netip.Prefix) []design.Edit {
+	low, high := hosts(p)
+	body := *tunnel.Body.(*design.Tunnel)
+	body.Inside = []netip.Prefix{high, low}
+	edits := []design.Edit{design.PutEdit(tunnel.With(&body))}
+	for _, o := range d.Inside(tunnel.ID, design.KindSession) {
+		s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
+		for n := range s.Ends {
+			s.Ends[n].Address, s.Ends[n].Peer = body.Inside[n].Addr(), netip.Addr{}
+		}
+		edits = append(edits, design.PutEdit(o.With(&s)))
+	}
+	return edits
+}
+
+// AddStrand drafts one more tunnel for a link, like its first, nil where it can
+// not be.
+func AddStrand(d *design.Design, o *design.Object) []design.Edit {
+	l := o.Body.(*design.Link)
+	tunnels := d.Inside(o.ID, design.KindTunnel)
+	if len(tunnels) == 0 {
+		return nil
+	}
+	s := newShape("strand", "")
+	f := draft(d, &s)
+	k := len(tunnels)
+	t := &design.Tunnel{Outside: make([]netip.Addr, 2)}
+	var rules [2]*provider.Inside
+	for n, e := range l.Ends {
+		x := end{v: d.VPNOf(e.Gateway), gateway: d.Get(e.Gateway)}
+		all := x.addresses()
+		t.Outside[n], rules[n] = all[k%len(all)], x.insideRule()
+	}
+	if l.Routing != design.RoutingSelectors {
+		ranges := f.inside(rules[0], rules[1], 1)
+		if ranges == nil {
+			return nil
+		}
+		low, high := hosts(ranges[0])
+		t.Inside = []netip.Prefix{high, low}
+	}
+	tunnel := f.put(design.KindTunnel, o.ID, fmt.Sprintf("strand %d", k+1), t)
+	for _, session := range d.Inside(tunnels[0].ID, design.KindSession) {
+		like := design.Session{Ends: slices.Clone(session.Body.(*design.Session).Ends)}
+		for n := range like.Ends {
+			like.Ends[n].Address, like.Ends[n].Peer = t.Inside[n].Addr(), netip.Addr{}
+		}
+		f.put(design.KindSession, tunnel.ID, session.Name, &like)
+	}
+	return s.Edits
+}
+
+// Speaker is the gateway or edge router at an end of a session.
+func Speaker(d *design.Design, session *design.Object, n int) *design.Object {
+	parent := d.Get(session.Parent)
+	switch b := parent.Body.(type) {
+	case *design.Circuit:
+		return d.Get(b.Ends[n].At)
+	case *design.Tunnel:
+		return d.Get(d.Get(parent.Parent).Body.(*design.Link).Ends[n].Gateway)
+	}
+	return nil
+}
+
+// Renumber gives everything of a party that has one ASN another, its sessions
+// included.
+func Renumber(d *design.Design, party design.ID, old, free uint32) []design.Edit {
+	var edits []design.Edit
+	for _, o := range append(d.Inside(party, design.KindGateway), d.Get(party)) {
+		switch b := o.Body.(type) {
+		case *design.Gateway:
+			if c := *b; c.ASN == old {
+				c.ASN = free
+				edits = append(edits, design.PutEdit(o.With(&c)))
+			}
+		case *design.Hub:
+			if c := *b; c.ASN == old {
+				c.ASN = free
+				edits = append(edits, design.PutEdit(o.With(&c)))
+			}
+		case *design.EdgeRouter:
+			if c := *b; c.ASN == old {
+				c.ASN = free
+				edits = append(edits, design.PutEdit(o.With(&c)))
+			}
+		}
+	}
+	for _, o := range d.Of(design.KindSession) {
+		s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
+		changed := false
+		for n := range s.Ends {
+			if at := sessionParty(d, o, n); at != nil && at.ID == party && s.Ends[n].ASN == old {
+				s.Ends[n].ASN, changed = free, true
+				if s.Ends[1-n].PeerASN == old {
+					s.Ends[1-n].PeerASN = free
+				}
+			}
+		}
+		if changed {
+			edits = append(edits, design.PutEdit(o.With(&s)))
+		}
+	}
+	return edits
+}
+
+// LargerSubnet moves a cloud gateway to a subnet that is large enough, nil
+// where there is no room.
+func LargerSubnet(d *design.Design, gateway *design.Object, v *provider.VPN) []design.Edit {
+	network, ok := d.Get(gateway.Parent).Body.(*design.Network)
+	g := *gateway.Body.(*design.Gateway)
+	if !ok || g.Subnet == "" {
+		return nil
+	}
+	var used []netip.Prefix
+	for _, s := range d.Inside(gateway.Parent, design.KindSubnet) {
+		if s.ID != g.Subnet {
+			used = append(used, d.Ranges(s.ID)...)
+		}
+	}
+	p, ok := prefix.Carve(network.Blocks, used, int(v.OwnSubnet))
+	if !ok {
+		return nil
+	}
+	subnet := d.Get(g.Subnet)
+	b := *subnet.Body.(*design.Subnet)
+	b.Prefixes = []netip.Prefix{p}
+	return []design.Edit{design.PutEdit(subnet.With(&b))}
+}
