@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -22,7 +23,13 @@ import (
 type Lab struct {
 	prefix string
 	nodes  []*Node
-	procs  []*exec.Cmd
+	procs  []proc
+}
+
+// proc is a program that runs in a node.
+type proc struct {
+	*exec.Cmd
+	in *Node
 }
 
 // Node is one namespace.
@@ -43,8 +50,20 @@ func New() (*Lab, error) {
 
 // Close ends all processes and removes all namespaces.
 func (l *Lab) Close() error {
+	l.End(l.nodes...)
 	var errs []error
-	for _, p := range l.procs {
+	for _, n := range l.nodes {
+		errs = append(errs, run("ip", "netns", "delete", n.name))
+	}
+	return errors.Join(errs...)
+}
+
+// End ends every program that runs in the nodes, by its id.
+func (l *Lab) End(nodes ...*Node) {
+	l.procs = slices.DeleteFunc(l.procs, func(p proc) bool {
+		if !slices.Contains(nodes, p.in) {
+			return false
+		}
 		_ = p.Process.Signal(syscall.SIGTERM)
 		dead := make(chan struct{})
 		go func() { _ = p.Wait(); close(dead) }()
@@ -54,11 +73,8 @@ func (l *Lab) Close() error {
 			_ = p.Process.Kill()
 			<-dead
 		}
-	}
-	for _, n := range l.nodes {
-		errs = append(errs, run("ip", "netns", "delete", n.name))
-	}
-	return errors.Join(errs...)
+		return true
+	})
 }
 
 // Node adds a namespace that forwards and has its loopback up.
@@ -112,7 +128,7 @@ func (n *Node) Start(env []string, logFile string, program ...string) error {
 	if err := cmd.Start(); err != nil {
 		return err
 	}
-	n.lab.procs = append(n.lab.procs, cmd)
+	n.lab.procs = append(n.lab.procs, proc{cmd, n})
 	return nil
 }
 

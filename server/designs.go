@@ -101,7 +101,11 @@ func (s *Server) state(ctx context.Context, in *InDesign) (*answer[DesignState],
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	out := DesignState{Info: v.info, Objects: v.design.Len(), Findings: countBySeverity(v.findings())}
+	findings, err := s.findingsAt(ctx, v)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	out := DesignState{Info: v.info, Objects: v.design.Len(), Findings: countBySeverity(findings)}
 	if out.Undo, out.Redo, err = s.store.Steps(ctx, in.Design); err != nil {
 		return nil, s.failed(err)
 	}

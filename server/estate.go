@@ -5,6 +5,7 @@ import (
 	"reflect"
 
 	"dravin/core/design"
+	"dravin/core/link"
 	"dravin/core/overlap"
 )
 
@@ -15,7 +16,8 @@ type Estate struct {
 	Ties    []EstateTie   `json:"ties"`
 }
 
-// EstateParty is a site or a cloud network.
+// EstateParty is a site, a cloud network, a hub, an edge router or an outside
+// party.
 type EstateParty struct {
 	ID       design.ID     `json:"id"`
 	Kind     design.Kind   `json:"kind"`
@@ -36,12 +38,16 @@ type EstateRange struct {
 
 // EstateLink joins two parties.
 type EstateLink struct {
-	ID      design.ID `json:"id"`
-	Name    string    `json:"name"`
-	A       design.ID `json:"a"`
-	B       design.ID `json:"b"`
-	Routing string    `json:"routing"`
-	Strands int       `json:"strands"`
+	ID      design.ID    `json:"id"`
+	Kind    design.Kind  `json:"kind" doc:"link, circuit, peering or attachment."`
+	Name    string       `json:"name"`
+	A       design.ID    `json:"a"`
+	B       design.ID    `json:"b"`
+	Shape   string       `json:"shape" doc:"What it is, in words."`
+	Routing string       `json:"routing" doc:"Of a link: static, selectors or bgp."`
+	Strands int          `json:"strands"`
+	State   string       `json:"state"`
+	Verdict link.Verdict `json:"verdict" doc:"The worst of its lines."`
 }
 
 // EstateTie joins two ranges that collide.
@@ -70,10 +76,12 @@ func estateOf(v *solved) Estate {
 			p.Ranges = append(p.Ranges, EstateRange{ID: c.Owner, Kind: c.Kind, Name: "mapped", Prefix: c.Prefix})
 		}
 	}
-	for _, o := range d.Of(design.KindLink) {
-		l := o.Body.(*design.Link)
-		e.Links = append(e.Links, EstateLink{ID: o.ID, Name: o.Name, A: d.Party(l.Ends[0].Gateway).ID, B: d.Party(l.Ends[1].Gateway).ID,
-			Routing: l.Routing, Strands: len(d.Inside(o.ID, design.KindTunnel))})
+	for _, k := range joinKinds {
+		for _, o := range d.Of(k) {
+			if l := estateLink(d, o); l.A != l.B && l.State != design.Gone {
+				e.Links = append(e.Links, l)
+			}
+		}
 	}
 	for _, g := range v.groups() {
 		// A tie for each neighbour in the group shows who is in it without
@@ -88,6 +96,15 @@ func estateOf(v *solved) Estate {
 	return e
 }
 
+func estateLink(d *design.Design, o *design.Object) EstateLink {
+	r := rowOf(d, o, func(design.ID) [2]string { return [2]string{} })
+	l := EstateLink{ID: o.ID, Kind: o.Kind, Name: o.Name, A: r.Facts.A, B: r.Facts.B, Shape: r.Facts.Shape, Strands: r.Facts.Strands, State: r.State, Verdict: r.Verdict}
+	if b, ok := o.Body.(*design.Link); ok {
+		l.Routing = b.Routing
+	}
+	return l
+}
+
 func partyOf(d *design.Design, o *design.Object) EstateParty {
 	p := EstateParty{ID: o.ID, Kind: o.Kind, Name: o.Name, Gateways: len(d.Inside(o.ID, design.KindGateway)), Ranges: []EstateRange{}}
 	if n, ok := o.Body.(*design.Network); ok {
@@ -98,6 +115,15 @@ func partyOf(d *design.Design, o *design.Object) EstateParty {
 		for _, b := range n.Blocks {
 			p.Ranges = append(p.Ranges, EstateRange{ID: o.ID, Kind: o.Kind, Name: "block", Prefix: b})
 		}
+	}
+	switch b := o.Body.(type) {
+	case *design.Hub:
+		p.Where = b.Cloud
+		if b.Region != "" {
+			p.Where += ", " + b.Region
+		}
+	case *design.EdgeRouter:
+		p.Where = b.Exchange
 	}
 	if outside, ok := o.Body.(*design.Outside); ok {
 		for _, r := range outside.Prefixes {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -15,6 +16,9 @@ type inParty struct {
 	InDesign
 	Party string `path:"party" doc:"The ID of a site or network."`
 }
+
+// handedKinds are the parties that get something.
+var handedKinds = []design.Kind{design.KindSite, design.KindNetwork, design.KindHub, design.KindEdgeRouter}
 
 // Handed is what one party gets.
 type Handed struct {
@@ -31,7 +35,7 @@ func (s *Server) handoverOperations(api huma.API) {
 			masked[t.ID] = handover.Masked
 		}
 		out := []Handed{}
-		for _, o := range v.design.Inside("", design.KindSite, design.KindNetwork) {
+		for _, o := range v.design.Inside("", handedKinds...) {
 			out = append(out, Handed{o.ID, o.Name, o.Kind, handover.Render(v.tables(), o.ID, masked)})
 		}
 		return out, nil
@@ -46,8 +50,8 @@ func (s *Server) reveal(ctx context.Context, in *inParty) (*answer[Handed], erro
 		return nil, s.failed(err)
 	}
 	o := v.design.Get(design.ID(in.Party))
-	if o == nil || o.Kind != design.KindSite && o.Kind != design.KindNetwork {
-		return nil, refused("party", "there is no such site or network now")
+	if o == nil || !slices.Contains(handedKinds, o.Kind) {
+		return nil, refused("party", "there is no such site, network, hub or edge router now")
 	}
 	keys, err := s.store.Keys(ctx, s.vault, in.Design, tunnelsAt(v.design, o.ID))
 	if err != nil {

@@ -85,6 +85,8 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.viewOperations(api)
 	s.handoverOperations(api)
 	s.stockOperations(api)
+	s.linkOperations(api)
+	s.profileOperations(api)
 	return api
 }
 

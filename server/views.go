@@ -87,7 +87,18 @@ func (s *Server) viewOperations(api huma.API) {
 		}
 		return walk.Identities(v.design, a), nil
 	})
-	view(s, api, "get-findings", "/findings", "What is wrong or risky, worst first", func(v *solved, _ *InDesign) ([]finding.Finding, error) { return v.findings(), nil })
+	huma.Register(api, huma.Operation{OperationID: "get-findings", Method: http.MethodGet, Path: "/api/designs/{design}/findings", Summary: "What is wrong or risky, worst first"},
+		func(ctx context.Context, in *InDesign) (*answer[[]finding.Finding], error) {
+			v, err := s.solved.get(ctx, in.Design)
+			if err != nil {
+				return nil, s.failed(err)
+			}
+			list, err := s.findingsAt(ctx, v)
+			if err != nil {
+				return nil, s.failed(err)
+			}
+			return answering(list, nil)
+		})
 	view(s, api, "get-intents", "/intents", "Every intent with its proof", func(v *solved, _ *InDesign) ([]proof.Result, error) { return v.intents(), nil })
 	view(s, api, "get-walk", "/walk", "One packet, there and back", walkOf)
 	view(s, api, "search", "/search", "Objects by name or path; whose an address may be", searchFor)

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"dravin/core/design"
 	"dravin/core/handover"
@@ -91,4 +92,52 @@ func (s *Store) Keys(ctx context.Context, v *Vault, id string, tunnels []*design
 		}
 	}
 	return out, nil
+}
+
+// far is what the object of a far end's key, as it was sent, is called.
+func far(tunnel design.ID) string { return string(tunnel) + "#far" }
+
+// HeldKeys opens every pre-shared key of a design that has been made: by
+// tunnel, ours and what the far end sent where that is another.
+func (s *Store) HeldKeys(ctx context.Context, v *Vault, id string) (ours, theirs handover.Keys, err error) {
+	var rows []struct {
+		Object string
+		Sealed []byte
+	}
+	if err := s.db.SelectContext(ctx, &rows, `select object, sealed from secrets where design = $1 order by object`, id); err != nil {
+		return nil, nil, err
+	}
+	ours, theirs = handover.Keys{}, handover.Keys{}
+	for _, r := range rows {
+		plain, err := v.open(r.Sealed, id+"/"+r.Object)
+		if err != nil {
+			return nil, nil, err
+		}
+		if tunnel, isFar := strings.CutSuffix(r.Object, "#far"); isFar {
+			theirs[design.ID(tunnel)] = plain
+		} else {
+			ours[design.ID(tunnel)] = plain
+		}
+	}
+	return ours, theirs, nil
+}
+
+// PutKey sets the key of a tunnel.
+func (s *Store) PutKey(ctx context.Context, v *Vault, id string, tunnel design.ID, key string) error {
+	return s.putSecret(ctx, v, id, string(tunnel), key)
+}
+
+// PutFarKey keeps the key that a far end sent beside ours; "" forgets it.
+func (s *Store) PutFarKey(ctx context.Context, v *Vault, id string, tunnel design.ID, key string) error {
+	if key == "" {
+		_, err := s.db.ExecContext(ctx, `delete from secrets where design = $1 and object = $2`, id, far(tunnel))
+		return err
+	}
+	return s.putSecret(ctx, v, id, far(tunnel), key)
+}
+
+func (s *Store) putSecret(ctx context.Context, v *Vault, id, object, plain string) error {
+	_, err := s.db.ExecContext(ctx, `insert into secrets (design, object, sealed) values ($1, $2, $3) on conflict (design, object) do update set sealed = excluded.sealed`,
+		id, object, v.seal(plain, id+"/"+object))
+	return err
 }

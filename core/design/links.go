@@ -275,3 +275,34 @@ func (o *Object) InState(s State) *Object {
 	}
 	return o
 }
+
+// OwnerOf is who answers for a party, empty if nobody is said to.
+func OwnerOf(o *Object) ID {
+	if o == nil {
+		return ""
+	}
+	switch b := o.Body.(type) {
+	case *Site:
+		return b.Owner
+	case *Network:
+		return b.Owner
+	case *Hub:
+		return b.Owner
+	case *EdgeRouter:
+		return b.Owner
+	case *Outside:
+		return b.Owner
+	}
+	return ""
+}
+
+// CloudOf is the cloud that a network or hub is in, empty for anything else.
+func CloudOf(o *Object) string {
+	switch b := o.Body.(type) {
+	case *Network:
+		return b.Cloud
+	case *Hub:
+		return b.Cloud
+	}
+	return ""
+}

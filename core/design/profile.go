@@ -159,12 +159,7 @@ func (d *Design) Profile(cloud string) *provider.Profile {
 // in none.
 func (d *Design) ProfileOf(id ID) *provider.Profile {
 	if p := d.Party(id); p != nil {
-		switch b := p.Body.(type) {
-		case *Network:
-			return d.Profile(b.Cloud)
-		case *Hub:
-			return d.Profile(b.Cloud)
-		}
+		return d.Profile(CloudOf(p))
 	}
 	return nil
 }

@@ -205,13 +205,7 @@ func (c *collector) refused(o *design.Object, a *design.Attachment, hub string) 
 func (c *collector) profiles() {
 	seen := map[string]bool{}
 	for _, o := range c.d.Inside("", design.KindNetwork, design.KindHub) {
-		cloud := ""
-		switch b := o.Body.(type) {
-		case *design.Network:
-			cloud = b.Cloud
-		case *design.Hub:
-			cloud = b.Cloud
-		}
+		cloud := design.CloudOf(o)
 		if c.d.Profile(cloud) == nil && !seen[cloud] {
 			seen[cloud] = true
 			c.add("no-profile", Untidy, o.ID, nil, "there is no profile for %s, so nothing says what it allows; add one under Links, Profiles", cloud)
@@ -219,8 +213,8 @@ func (c *collector) profiles() {
 	}
 }
 
-// Expiring finds order codes that end soon or have ended. today and the day
-// a week ahead are dates such as 2026-11-23.
+// Expiring finds order codes that have ended, or end by the day ahead. Both days
+// are dates such as 2026-11-23.
 func Expiring(d *design.Design, today, ahead string) []Finding {
 	c := &collector{d: d}
 	for _, o := range d.Of(design.KindCircuit) {

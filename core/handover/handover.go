@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"dravin/core/design"
+	"dravin/core/link"
 	"dravin/core/route"
 )
 
@@ -44,12 +45,16 @@ func Render(t *route.Tables, party design.ID, keys Keys) []File {
 func linuxGateway(t *route.Tables, g *design.Object, keys Keys) []File {
 	ends := endsOf(t.Design, g.ID)
 	prefix := design.Slug(g.Name) + "/"
-	return []File{
+	out := []File{
 		{Path: prefix + "swanctl/conf.d/dravin.conf", About: "the IPsec daemon's connections", Content: swanctl(t, g, ends)},
 		{Path: prefix + "swanctl/conf.d/dravin-keys.conf", About: "the pre-shared keys; the far end needs the same", Content: swanctlKeys(t.Design, ends, keys), Secret: true},
 		{Path: prefix + "nftables.d/dravin.nft", About: "address translation and segment size, loaded with nft -f", Content: nftables(t, g, ends)},
 		{Path: prefix + "dravin/routes.sh", About: "addresses, interfaces, routes and kernel settings; may be run again at any time", Content: routes(t, g, ends)},
 	}
+	if sessions := sessionsAt(t.Design, g.ID); len(sessions) > 0 {
+		out = append(out, File{Path: prefix + "bird/bird.conf", About: "the BGP daemon's sessions and filters", Content: bird(t.Design, g, sessions)})
+	}
+	return out
 }
 
 // end is a link as one gateway sees it.
@@ -66,11 +71,12 @@ type strand struct {
 	tunnel *design.Object
 	body   *design.Tunnel
 	number int // interface and mark, unique on the gateway
+	set    link.Settings
 }
 
 func (s strand) device() string { return fmt.Sprintf("dravin%d", s.number) }
 
-func (e *end) routed() bool { return e.body.Routing == design.RoutingStatic }
+func (e *end) routed() bool { return e.body.Routing != design.RoutingSelectors }
 
 // devices are the names of a route-based link's interfaces.
 func (e *end) devices() []string {
@@ -87,13 +93,13 @@ func endsOf(d *design.Design, gateway design.ID) []*end {
 	for _, o := range d.Of(design.KindLink) {
 		b := o.Body.(*design.Link)
 		near, far, n, ok := b.End(gateway)
-		if !ok {
+		if !ok || !design.Carries(design.StateOf(o)) {
 			continue
 		}
 		e := &end{link: o, body: b, near: near, far: far, n: n}
 		for _, t := range d.Inside(o.ID, design.KindTunnel) {
 			number++
-			e.strands = append(e.strands, strand{t, t.Body.(*design.Tunnel), number})
+			e.strands = append(e.strands, strand{t, t.Body.(*design.Tunnel), number, link.SettingsOf(d, t, "")[n]})
 		}
 		out = append(out, e)
 	}

@@ -28,7 +28,9 @@ func routes(t *route.Tables, g *design.Object, ends []*end) string {
 	for _, e := range ends {
 		if e.routed() {
 			interfaces(p, e)
-			linkRoutes(p, e)
+			if e.body.Routing == design.RoutingStatic {
+				linkRoutes(p, e)
+			}
 		}
 	}
 	return p.String()
@@ -93,6 +95,7 @@ func sheet(t *route.Tables, party design.ID) File {
 			p.line("  [ ] map %s to %s toward %s, one to one", m.Real, m.Mapped, d.Title(m.Link))
 		}
 	}
+	joinSheet(p, d, party)
 	for _, table := range d.Inside(party, design.KindTable) {
 		p.line("")
 		p.line("%s: exactly these entries beside the local ones", table.Name)
@@ -111,16 +114,31 @@ func sheet(t *route.Tables, party design.ID) File {
 func linkSheet(p *page, d *design.Design, e *end) {
 	p.line("  %s, to %s", e.link.Name, d.Title(e.far.Gateway))
 	for _, s := range e.strands {
-		p.line("  [ ] %s: IKEv2 from %s to %s, pre-shared key, %s%s", s.tunnel.Name, s.body.Outside[e.n], s.body.Outside[1-e.n], ikeProposals, insideWords(e, s))
+		p.line("  [ ] %s: IKEv%d from %s to %s, pre-shared key%s", s.tunnel.Name, s.set.Version, orFill(unknown(s.set.Address)), orFill(unknown(s.set.Peer)), insideWords(e, s))
+		p.line("      IKE: %s; renewed after %d s", strings.Join(s.set.IKE, ", "), s.set.IKELife)
+		p.line("      ESP: %s; renewed after %d s", strings.Join(s.set.ESP, ", "), s.set.ChildLife)
+		for _, o := range d.Inside(s.tunnel.ID, design.KindSession) {
+			sessionSheet(p, o.Body.(*design.Session), e.n)
+		}
 	}
-	for _, r := range e.near.Routes {
-		p.line("  [ ] send %s into it", r)
+	if e.body.Routing == design.RoutingStatic {
+		for _, r := range e.near.Routes {
+			p.line("  [ ] send %s into it", r)
+		}
 	}
 	for _, ts := range pairs(e) {
 		if !e.routed() {
 			p.line("  [ ] selectors: local %s, remote %s", ts.local, ts.remote)
 		}
 	}
+}
+
+// unknown is an address, or nothing while a cloud has not given it.
+func unknown(a netip.Addr) string {
+	if a.IsUnspecified() {
+		return ""
+	}
+	return a.String()
 }
 
 func insideWords(e *end, s strand) string {

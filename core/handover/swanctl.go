@@ -8,13 +8,8 @@ import (
 	"strings"
 
 	"dravin/core/design"
+	"dravin/core/link"
 	"dravin/core/route"
-)
-
-// The proposals offered, strongest first (RFC 8221, RFC 8247).
-const (
-	ikeProposals = "aes256gcm16-prfsha384-ecp384, aes256-sha256-ecp256"
-	espProposals = "aes256gcm16-ecp384, aes256-sha256-ecp256"
 )
 
 // swanctl renders the connections of a gateway: one for each strand, in it one
@@ -57,30 +52,52 @@ func bypass(p *page, point *route.Point) {
 func connection(p *page, d *design.Design, e *end, s strand) {
 	p.line("# %s, %s, to %s", e.link.Name, s.tunnel.Name, d.Title(e.far.Gateway))
 	p.block(connectionName(e, s), func() {
-		p.line("version = 2")
-		p.line("local_addrs = %s", s.body.Outside[e.n])
-		p.line("remote_addrs = %s", s.body.Outside[1-e.n])
-		p.line("proposals = %s", ikeProposals)
-		p.line("dpd_delay = 10s")
+		p.line("version = %d", s.set.Version)
+		p.line("local_addrs = %s", s.set.Address)
+		p.line("remote_addrs = %s", farAddress(p, s.set))
+		p.line("proposals = %s", strings.Join(s.set.IKE, ", "))
+		p.line("rekey_time = %ds", s.set.IKELife)
+		p.line("dpd_delay = %ds", s.set.DPD)
+		if s.set.Encapsulate || s.set.NAT {
+			p.line("encap = yes")
+		}
 		if e.routed() {
 			p.line("if_id_in = %d", s.number)
 			p.line("if_id_out = %d", s.number)
 		}
-		authentication(p, "local", s.body.Outside[e.n])
-		authentication(p, "remote", s.body.Outside[1-e.n])
+		authentication(p, "local", s.set.Identity)
+		authentication(p, "remote", orFill(s.set.PeerIdentity))
 		p.block("children", func() {
 			for n, pair := range pairs(e) {
-				child(p, e, fmt.Sprintf("%s-%d", connectionName(e, s), n+1), pair)
+				child(p, e, s, fmt.Sprintf("%s-%d", connectionName(e, s), n+1), pair)
 			}
 		})
 	})
 }
 
-func authentication(p *page, side string, address netip.Addr) {
+func authentication(p *page, side, identity string) {
 	p.block(side, func() {
 		p.line("auth = psk")
-		p.line("id = %s", address)
+		p.line("id = %s", identity)
 	})
+}
+
+// fillIn stands for what is not known yet.
+const fillIn = "FILL-IN"
+
+func orFill(text string) string {
+	if text == "" {
+		return fillIn
+	}
+	return text
+}
+
+func farAddress(p *page, s link.Settings) string {
+	if !s.Peer.IsValid() || s.Peer.IsUnspecified() {
+		p.line("# The far end's public address is not known yet; put it here and as its id.")
+		return fillIn
+	}
+	return s.Peer.String()
 }
 
 func connectionName(e *end, s strand) string {
@@ -113,11 +130,12 @@ func pairs(e *end) []pair {
 	return out
 }
 
-func child(p *page, e *end, name string, ts pair) {
+func child(p *page, e *end, s strand, name string, ts pair) {
 	p.block(name, func() {
 		p.line("local_ts = %s", ts.local)
 		p.line("remote_ts = %s", ts.remote)
-		p.line("esp_proposals = %s", espProposals)
+		p.line("esp_proposals = %s", strings.Join(s.set.ESP, ", "))
+		p.line("rekey_time = %ds", s.set.ChildLife)
 		if e.n == 0 { // only one end starts, so that there is never a second pair of SAs
 			p.line("start_action = start")
 			p.line("dpd_action = restart")
@@ -137,11 +155,11 @@ func swanctlKeys(d *design.Design, ends []*end, keys Keys) string {
 				key := keys[s.tunnel.ID]
 				if key == "" {
 					p.line("# No key is known for %s, %s: agree on one with %s and put it here.", e.link.Name, s.tunnel.Name, d.Title(e.far.Gateway))
-					key = "FILL-IN"
+					key = fillIn
 				}
 				p.block("ike-"+connectionName(e, s), func() {
-					p.line("id-1 = %s", s.body.Outside[e.n])
-					p.line("id-2 = %s", s.body.Outside[1-e.n])
+					p.line("id-1 = %s", s.set.Identity)
+					p.line("id-2 = %s", orFill(s.set.PeerIdentity))
 					p.line("secret = %s", strconv.Quote(key))
 				})
 			}

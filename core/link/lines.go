@@ -306,8 +306,8 @@ func (l *liner) inside() {
 		v, why := Agrees, ""
 		if s.Inside.Addr() != planned {
 			v, why = Differs, fmt.Sprintf("the far end sends to %s", planned)
-		} else if a.Inside.Masked() != b.Inside.Masked() {
-			v, why = Differs, "the two inside addresses are not in one range"
+		} else if body := l.tunnel.Body.(*design.Tunnel); len(body.Inside) == 2 && s.Inside != body.Inside[n] {
+			v, why = Differs, "the two ends do not have the same range"
 		}
 		l.add(fmt.Sprintf("inside-%d", n+1), "Inside address of "+EndTitle(l.d, l.link, n), values, v, why, l.setTo("what is planned"), func(m int) []design.Edit {
 			body := *l.tunnel.Body.(*design.Tunnel)

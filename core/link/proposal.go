@@ -241,8 +241,8 @@ func disagreement(a, b []Proposal, groups bool) string {
 // Strong are the proposals of a gateway of which nothing else is known,
 // strongest first (RFC 8221, RFC 8247).
 var Strong = struct{ IKE, ESP []string }{
-	IKE: []string{"aes256gcm16-prfsha384-ecp384", "aes256-sha384-ecp384", "aes256-sha256-ecp256", "aes256-sha256-modp2048", "aes128-sha256-modp2048"},
-	ESP: []string{"aes256gcm16-ecp384", "aes256-sha256-ecp256", "aes256-sha256-modp2048", "aes128-sha256-modp2048"},
+	IKE: []string{"aes256gcm16-prfsha384-ecp384", "aes256-sha256-ecp256", "aes256-sha256-modp2048"},
+	ESP: []string{"aes256gcm16-ecp384", "aes256-sha256-ecp256", "aes256-sha256-modp2048"},
 }
 
 // Common are the proposals that both have, in the order of the first.

@@ -109,17 +109,14 @@ func sideOf(d *design.Design, id design.ID) (side, error) {
 	if o == nil {
 		return side{}, fmt.Errorf("one of the two parties does not exist; choose a site, network, hub or edge router")
 	}
-	s := side{o: o, profile: d.ProfileOf(id), all: Exports(d, id)}
+	s := side{o: o, profile: d.ProfileOf(id), all: Exports(d, id), owner: design.OwnerOf(o), cloud: design.CloudOf(o)}
 	switch b := o.Body.(type) {
-	case *design.Site:
-		s.owner = b.Owner
+	case *design.Site, *design.EdgeRouter:
 	case *design.Network:
-		s.owner, s.cloud, s.region = b.Owner, b.Cloud, b.Region
+		s.region = b.Region
 		s.tables = d.Inside(id, design.KindTable)
 	case *design.Hub:
-		s.owner, s.cloud, s.region = b.Owner, b.Cloud, b.Region
-	case *design.EdgeRouter:
-		s.owner = b.Owner
+		s.region = b.Region
 	default:
 		return s, fmt.Errorf("%s is a %s, at which no link can end; choose a site, network, hub or edge router", d.Title(id), o.Kind)
 	}

@@ -210,6 +210,57 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/links": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Everything that joins two parties */
+    get: operations["get-links"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/links/{link}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The two-ended sheet */
+    get: operations["get-link"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/links/{link}/code": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Enter a circuit's order code */
+    post: operations["enter-code"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/names": {
     parameters: {
       query?: never;
@@ -278,6 +329,24 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/profiles": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What each cloud allows */
+    get: operations["get-profiles"];
+    put?: never;
+    /** Read a profile file, and save it in the design if asked */
+    post: operations["put-profile"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/proposals": {
     parameters: {
       query?: never;
@@ -312,6 +381,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/requests/{request}/answer": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Accept or refuse a request to join, with a reason */
+    post: operations["answer-request"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/search": {
     parameters: {
       query?: never;
@@ -321,6 +407,23 @@ export interface paths {
     };
     /** Objects by name or path; whose an address may be */
     get: operations["search"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/shapes": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Every way to join two parties, drafted in full */
+    get: operations["get-shapes"];
     put?: never;
     post?: never;
     delete?: never;
@@ -340,6 +443,57 @@ export interface paths {
     get: operations["get-stock"];
     put?: never;
     post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/study": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** How the shapes of an estate compare as it grows */
+    get: operations["get-study"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/tunnels/{tunnel}/key": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Which pre-shared key a tunnel has; the history records it */
+    post: operations["set-key"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/tunnels/{tunnel}/sent": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** What a far end sent against ours; recorded if asked */
+    post: operations["compare-sent"];
     delete?: never;
     options?: never;
     head?: never;
@@ -384,6 +538,16 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
   schemas: {
+    AnswerInBody: {
+      accept: boolean;
+      /**
+       * Format: int64
+       * @description The position that the writer has seen.
+       */
+      base: number;
+      /** @description Why; the one who asks reads it in the history. */
+      reason: string;
+    };
     Attachment: {
       /** @description The hub table that decides for what comes in by it. */
       bound?: string;
@@ -452,6 +616,48 @@ export interface components {
       vlan?: number;
       /** @description The zone that this end has it in. */
       zone?: string;
+    };
+    CodeInBody: {
+      /**
+       * Format: int64
+       * @description The position that the writer has seen.
+       */
+      base: number;
+      /** @description The order code. */
+      code: string;
+      /** @description Until when, as 2026-12-01. */
+      expires?: string;
+      /** @description The zone that it holds for. */
+      zone?: string;
+    };
+    Compared: {
+      /** @description The parameters that were understood. */
+      given: string[];
+      /** @description As they would stand with what was sent. */
+      lines: components["schemas"]["LinkLine"][];
+      outcome: components["schemas"]["LinkOutcome"];
+      /** @description The lines that were not. */
+      problems: components["schemas"]["Problem"][];
+    };
+    CostLine: {
+      amount: string;
+      text: string;
+    };
+    CostPoint: {
+      /** Format: int32 */
+      entries: number;
+      monthly: string;
+      /** Format: int32 */
+      objects: number;
+      /** Format: int32 */
+      steps: number;
+    };
+    CostRow: {
+      /** Format: int32 */
+      n: number;
+      points: {
+        [key: string]: components["schemas"]["CostPoint"];
+      };
     };
     DesignState: {
       /** @description Number of findings by severity. */
@@ -542,10 +748,18 @@ export interface components {
       a: string;
       b: string;
       id: string;
+      /** @description link, circuit, peering or attachment. */
+      kind: string;
       name: string;
+      /** @description Of a link: static, selectors or bgp. */
       routing: string;
+      /** @description What it is, in words. */
+      shape: string;
+      state: string;
       /** Format: int64 */
       strands: number;
+      /** @description The worst of its lines. */
+      verdict: string;
     };
     EstateParty: {
       /** Format: int64 */
@@ -785,6 +999,13 @@ export interface components {
       /** @description Who must answer. */
       to: string;
     };
+    KeyInBody: {
+      /**
+       * @description theirs: the key that the far end sent; ours: forget theirs; new: make one.
+       * @enum {string}
+       */
+      take: "theirs" | "ours" | "new";
+    };
     LAN: {
       /** @description Its addresses can not be changed. */
       fixed?: boolean;
@@ -812,6 +1033,145 @@ export interface components {
        * @enum {string}
        */
       state?: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
+    };
+    LinkBuilt: {
+      id: string;
+      reused: boolean;
+      what: string;
+    };
+    LinkChosen: {
+      encryption: string;
+      group?: string;
+      integrity?: string;
+      prf?: string;
+    };
+    LinkEnd: {
+      /** @description The party's. */
+      name: string;
+      owner: string;
+      party: string;
+      title: string;
+    };
+    LinkFacts: {
+      a: string;
+      b: string;
+      costs: components["schemas"]["CostLine"][];
+      end_a: string;
+      end_b: string;
+      fragile: boolean;
+      /** Format: int32 */
+      mbps: number;
+      monthly: string;
+      shape: string;
+      /** Format: int64 */
+      strands: number;
+      survives: string;
+    };
+    LinkLine: {
+      key: string;
+      label: string;
+      mends: components["schemas"]["LinkLineMend"][];
+      values: string[];
+      verdict: string;
+      why?: string;
+    };
+    LinkLineMend: {
+      edits: components["schemas"]["Edit"][];
+      /** Format: int64 */
+      end: number;
+      title: string;
+    };
+    LinkOutcome: {
+      cause?: string;
+      esp?: components["schemas"]["LinkChosen"];
+      ike?: components["schemas"]["LinkChosen"];
+      ike_up: boolean;
+      later: string[];
+      local: string[];
+      /** Format: int64 */
+      mtu?: number;
+      remote: string[];
+      renews: boolean;
+      udp?: boolean;
+      up: boolean;
+      /** Format: int32 */
+      version?: number;
+      why: string;
+    };
+    LinkPartySteps: {
+      party: string;
+      steps: string[];
+    };
+    LinkRow: {
+      /** @description A request waits for an answer. */
+      asks?: boolean;
+      /**
+       * Format: int64
+       * @description How many lines differ.
+       */
+      differing: number;
+      facts: components["schemas"]["LinkFacts"];
+      id: string;
+      kind: string;
+      name: string;
+      state: string;
+      /** @description The worst of its lines. */
+      verdict: string;
+    };
+    LinkShape: {
+      builds: components["schemas"]["LinkBuilt"][];
+      costs: components["schemas"]["CostLine"][];
+      edits: components["schemas"]["Edit"][];
+      fragile: boolean;
+      key: string;
+      /** Format: int32 */
+      mbps: number;
+      monthly: string;
+      /** Format: int32 */
+      next: number;
+      next_why: string;
+      out: string[];
+      parties: components["schemas"]["LinkPartySteps"][];
+      subject?: string;
+      suggestions: components["schemas"]["LinkSuggestion"][];
+      survives: string;
+      title: string;
+    };
+    LinkSheet: {
+      /** @description A request waits for an answer. */
+      asks?: boolean;
+      /**
+       * Format: int64
+       * @description How many lines differ.
+       */
+      differing: number;
+      ends: components["schemas"]["LinkEnd"][];
+      facts: components["schemas"]["LinkFacts"];
+      findings: components["schemas"]["FindingFinding"][];
+      id: string;
+      kind: string;
+      /** @description Of what has no tunnels. */
+      lines: components["schemas"]["LinkLine"][];
+      name: string;
+      note: string;
+      requests: components["schemas"]["RequestView"][];
+      state: string;
+      /** @description What can be done next. */
+      steps: components["schemas"]["LinkStep"][];
+      tunnels: components["schemas"]["TunnelSheet"][];
+      /** @description The worst of its lines. */
+      verdict: string;
+    };
+    LinkStep: {
+      edits: components["schemas"]["Edit"][];
+      key: string;
+      needs?: string;
+      title: string;
+    };
+    LinkSuggestion: {
+      value: string;
+      what: string;
+      why: string;
     };
     Mapping: {
       /** @description The box that translates. */
@@ -976,6 +1336,36 @@ export interface components {
       translation?: components["schemas"]["ProviderTranslation"];
       /** @description The kinds of VPN gateway. */
       vpn?: components["schemas"]["ProviderVPN"][];
+    };
+    ProfileInBody: {
+      /**
+       * Format: int64
+       * @description The position that the writer has seen.
+       */
+      base: number;
+      /** @description Put it into the design; otherwise only read it. */
+      save?: boolean;
+      /** @description The profile file. */
+      text: string;
+    };
+    ProfileRead: {
+      /** @description The design after it was saved. */
+      info?: components["schemas"]["StoreInfo"];
+      name: string;
+    };
+    ProfileView: {
+      /** @description Of the design's own. */
+      id?: string;
+      name: string;
+      /** @description It comes with Dravin and can be copied, not changed. */
+      shipped: boolean;
+      /** @description The profile file. */
+      text: string;
+      /**
+       * Format: int64
+       * @description How many networks and hubs are in the cloud.
+       */
+      used: number;
     };
     ProofResult: {
       error?: string;
@@ -1214,6 +1604,14 @@ export interface components {
       /** @description Who decides. */
       to?: string;
     };
+    RequestView: {
+      /** @description Empty while it is open. */
+      answer: string;
+      from: string;
+      id: string;
+      reason: string;
+      to: string;
+    };
     Reservation: {
       /** @description Free text. */
       note?: string;
@@ -1245,6 +1643,22 @@ export interface components {
     Segment: {
       /** @description Free text. */
       note?: string;
+    };
+    SentInBody: {
+      /**
+       * Format: int64
+       * @description When recording: the position that the writer has seen.
+       */
+      base?: number;
+      /**
+       * Format: int64
+       * @description Whose settings were sent: the first or second end's.
+       */
+      end: number;
+      /** @description Set that end to what was sent; otherwise only compare. */
+      record?: boolean;
+      /** @description A swanctl.conf, or a list of parameters. */
+      text: string;
     };
     Session: {
       /** @description Its two ends, in the order of the tunnel's or circuit's. */
@@ -1361,6 +1775,23 @@ export interface components {
       /** Format: date-time */
       updatedAt: string;
     };
+    StudyView: {
+      cloud: string;
+      /** @description All that have a profile. */
+      clouds: string[];
+      /**
+       * Format: int64
+       * @description How many the design has in this cloud.
+       */
+      networks: number;
+      out: string[];
+      present: components["schemas"]["CostRow"];
+      rows: components["schemas"]["CostRow"][];
+      sentences: string[];
+      shapes: string[];
+      /** Format: int32 */
+      tables: number;
+    };
     Subnet: {
       /** @description Free text. */
       note?: string;
@@ -1469,6 +1900,12 @@ export interface components {
        * @description IKE version; 2 if left out.
        */
       version?: number;
+    };
+    TunnelSheet: {
+      id: string;
+      lines: components["schemas"]["LinkLine"][];
+      name: string;
+      outcome: components["schemas"]["LinkOutcome"];
     };
     WalkHeader: {
       /** Format: int32 */
@@ -2004,6 +2441,110 @@ export interface operations {
       };
     };
   };
+  "get-links": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["LinkRow"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-link": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+        /** @description The ID of a link, circuit, peering or attachment. */
+        link: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["LinkSheet"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "enter-code": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+        /** @description The circuit's ID. */
+        link: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["CodeInBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["StoreInfo"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
   "get-names": {
     parameters: {
       query: {
@@ -2141,6 +2682,74 @@ export interface operations {
       };
     };
   };
+  "get-profiles": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ProfileView"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "put-profile": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["ProfileInBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ProfileRead"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
   "get-proposals": {
     parameters: {
       query: {
@@ -2212,6 +2821,44 @@ export interface operations {
       };
     };
   };
+  "answer-request": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+        /** @description The request's ID. */
+        request: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["AnswerInBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["StoreInfo"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
   search: {
     parameters: {
       query?: {
@@ -2247,6 +2894,45 @@ export interface operations {
       };
     };
   };
+  "get-shapes": {
+    parameters: {
+      query: {
+        /** @description The ID of a site, network, hub or edge router. */
+        a: string;
+        /** @description The ID of another. */
+        b: string;
+        /** @description Gigabytes a month, both ways together. */
+        gb?: number;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["LinkShape"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
   "get-stock": {
     parameters: {
       query?: never;
@@ -2266,6 +2952,123 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Stock"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-study": {
+    parameters: {
+      query: {
+        /** @description The cloud's name. */
+        cloud: string;
+        /** @description Route tables of each network. */
+        tables?: number;
+        /** @description What each network sends to the others together, a month. */
+        gb?: number;
+        /** @description They are in different regions. */
+        regional?: boolean;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["StudyView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "set-key": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+        /** @description The tunnel's ID. */
+        tunnel: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["KeyInBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["StoreInfo"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "compare-sent": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+        /** @description The tunnel's ID. */
+        tunnel: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["SentInBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Compared"];
         };
       };
       /** @description Error */

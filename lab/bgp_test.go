@@ -1,0 +1,112 @@
+package lab_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravin/core/design"
+	"dravin/core/handover"
+	"dravin/core/link"
+	"dravin/core/route"
+	"dravin/demo"
+	"dravin/lab"
+)
+
+// bird starts a BGP daemon on a configuration.
+func bird(t *testing.T, n *lab.Node, conf string) (birdc func(args string) string) {
+	dir := t.TempDir()
+	file, socket := filepath.Join(dir, "bird.conf"), filepath.Join(dir, "ctl")
+	require.NoError(t, os.WriteFile(file, []byte(conf), 0o644))
+	out, err := n.Output("bird -p -c " + file)
+	require.NoError(t, err, "%s\n%s", out, conf)
+	require.NoError(t, n.Start(nil, filepath.Join(dir, "log"), "bird", "-f", "-c", file, "-s", socket, "-P", filepath.Join(dir, "pid")))
+	return func(args string) string {
+		out, _ := n.Output("birdc -s " + socket + " " + args)
+		return out
+	}
+}
+
+var holdTimer = regexp.MustCompile(`Hold timer:\s+[0-9.]+/(\d+)`)
+
+// Two real BGP daemons on the rendered files: the session comes up exactly when
+// core/link says so, with the hold time that it says, and the routes arrive.
+func TestRenderedSessionsAreWhatDaemonsDo(t *testing.T) {
+	l := needs(t, "bird", "birdc")
+	d, err := design.Read(demo.Thistledown)
+	require.NoError(t, err)
+	a, b := d.Find("saltmarsh-station", design.KindSite)[0], d.Find("dunmoss-arboretum", design.KindSite)[0]
+	shapes, err := link.Shapes(d, link.Question{A: a.ID, B: b.ID})
+	require.NoError(t, err)
+	for _, s := range shapes {
+		if s.Key == "vpn-bgp-" {
+			d, _, err = d.Apply(s.Edits)
+			require.NoError(t, err)
+		}
+	}
+	o := d.Find("saltmarsh-station-to-dunmoss-arboretum/strand-1/session", design.KindSession)[0]
+	// A cable stands for the tunnel.
+	inside := d.Get(o.Parent).Body.(*design.Tunnel).Inside
+	near, far := node(t, l, "saltmarsh"), node(t, l, "dunmoss")
+	require.NoError(t, l.Join(near, "dravin1", inside[0].String(), far, "dravin1", inside[1].String()))
+
+	for _, c := range []struct {
+		name   string
+		change func(*design.Session)
+	}{
+		{"as drafted", func(*design.Session) {}},
+		{"hold times differ", func(s *design.Session) { s.Ends[1].Hold = 9 }},
+		{"another ASN expected", func(s *design.Session) { s.Ends[0].PeerASN = 64999 }},
+		{"another address expected", func(s *design.Session) { s.Ends[0].Peer = inside[1].Addr().Next() }},
+		{"more routes than are taken", func(s *design.Session) { s.Ends[1].MaxPrefixes = 1 }},
+	} {
+		session := design.Session{Ends: append([]design.SessionEnd{}, o.Body.(*design.Session).Ends...)}
+		c.change(&session)
+		changed, _, err := d.Apply([]design.Edit{design.PutEdit(o.With(&session))})
+		require.NoError(t, err)
+		want := link.AgreeSession(link.BGPEnds(&session)[0], link.BGPEnds(&session)[1])
+		birdc := bird(t, near, sessionsOf(t, changed, a.ID))
+		bird(t, far, sessionsOf(t, changed, b.ID))
+		var shown string
+		up := func() bool {
+			shown = birdc("show protocols all")
+			return strings.Contains(shown, "Established")
+		}
+		if want.Up {
+			require.Eventually(t, up, 20*time.Second, 100*time.Millisecond, c.name)
+			assert.Equal(t, fmt.Sprint(want.Hold), holdTimer.FindStringSubmatch(shown)[1], c.name)
+			require.Eventually(t, func() bool {
+				out, err := near.Output("ip route show 192.168.1.0/24")
+				return err == nil && strings.Contains(out, inside[1].Addr().String())
+			}, 10*time.Second, 100*time.Millisecond, "%s: what is learned goes into the kernel", c.name)
+		} else {
+			assert.Never(t, func() bool { return up() && stays(birdc) }, 5*time.Second, 500*time.Millisecond, "%s: %s", c.name, want.Why)
+		}
+		l.End(near, far)
+		t.Log(c.name+":", want.Why)
+	}
+}
+
+// stays tells whether a session that is up is so a moment later too.
+func stays(birdc func(string) string) bool {
+	time.Sleep(1500 * time.Millisecond)
+	return strings.Contains(birdc("show protocols all"), "Established")
+}
+
+// sessionsOf is the BGP daemon's file of a site.
+func sessionsOf(t *testing.T, d *design.Design, site design.ID) string {
+	for _, f := range handover.Render(route.Solve(d), site, nil) {
+		if strings.HasSuffix(f.Path, "bird.conf") {
+			return f.Content
+		}
+	}
+	t.Fatal("no bird.conf")
+	return ""
+}

@@ -1,0 +1,265 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"dravin/core/cost"
+	"dravin/core/design"
+	"dravin/core/finding"
+	"dravin/core/link"
+	"dravin/store"
+)
+
+// joinKinds are what joins two parties, in the order in which it is listed.
+var joinKinds = []design.Kind{design.KindLink, design.KindCircuit, design.KindPeering, design.KindAttachment}
+
+// LinkRow is one link, circuit, peering or attachment in the list.
+type LinkRow struct {
+	ID        design.ID    `json:"id"`
+	Kind      design.Kind  `json:"kind"`
+	Name      string       `json:"name"`
+	State     string       `json:"state"`
+	Facts     link.Facts   `json:"facts"`
+	Verdict   link.Verdict `json:"verdict" doc:"The worst of its lines."`
+	Differing int          `json:"differing" doc:"How many lines differ."`
+	Asks      bool         `json:"asks,omitempty" doc:"A request waits for an answer."`
+}
+
+// TunnelSheet is one tunnel of a two-ended sheet.
+type TunnelSheet struct {
+	ID      design.ID    `json:"id"`
+	Name    string       `json:"name"`
+	Lines   []link.Line  `json:"lines"`
+	Outcome link.Outcome `json:"outcome"`
+}
+
+// LinkSheet is the two-ended sheet.
+type LinkSheet struct {
+	LinkRow
+	Note     string            `json:"note"`
+	Ends     [2]LinkEnd        `json:"ends"`
+	Tunnels  []TunnelSheet     `json:"tunnels"`
+	Lines    []link.Line       `json:"lines" doc:"Of what has no tunnels."`
+	Steps    []link.Step       `json:"steps" doc:"What can be done next."`
+	Requests []RequestView     `json:"requests"`
+	Findings []finding.Finding `json:"findings"`
+}
+
+// LinkEnd is one end.
+type LinkEnd struct {
+	Title string    `json:"title"`
+	Party design.ID `json:"party"`
+	Name  string    `json:"name" doc:"The party's."`
+	Owner string    `json:"owner"`
+}
+
+// RequestView is a request about a link.
+type RequestView struct {
+	ID     design.ID `json:"id"`
+	From   string    `json:"from"`
+	To     string    `json:"to"`
+	Answer string    `json:"answer" doc:"Empty while it is open."`
+	Reason string    `json:"reason"`
+}
+
+type inLink struct {
+	InDesign
+	Link string `path:"link" doc:"The ID of a link, circuit, peering or attachment."`
+}
+
+type inShapes struct {
+	InDesign
+	A  string `query:"a" required:"true" doc:"The ID of a site, network, hub or edge router."`
+	B  string `query:"b" required:"true" doc:"The ID of another."`
+	GB uint32 `query:"gb" default:"1000" maximum:"10000000" doc:"Gigabytes a month, both ways together."`
+}
+
+type inStudy struct {
+	InDesign
+	Cloud    string `query:"cloud" required:"true" doc:"The cloud's name."`
+	Tables   uint32 `query:"tables" default:"2" minimum:"1" maximum:"200" doc:"Route tables of each network."`
+	GB       uint32 `query:"gb" default:"1000" maximum:"10000000" doc:"What each network sends to the others together, a month."`
+	Regional bool   `query:"regional" doc:"They are in different regions."`
+}
+
+// StudyView is a study with what it was made for.
+type StudyView struct {
+	cost.Study
+	Cloud    string   `json:"cloud"`
+	Clouds   []string `json:"clouds" doc:"All that have a profile."`
+	Networks int      `json:"networks" doc:"How many the design has in this cloud."`
+	Tables   uint32   `json:"tables"`
+}
+
+func (s *Server) linkOperations(api huma.API) {
+	view(s, api, "get-shapes", "/shapes", "Every way to join two parties, drafted in full", func(v *solved, in *inShapes) ([]link.Shape, error) {
+		shapes, err := link.Shapes(v.design, link.Question{A: design.ID(in.A), B: design.ID(in.B), GB: in.GB})
+		if err != nil {
+			return nil, refused("a or b", err.Error())
+		}
+		return shapes, nil
+	})
+	view(s, api, "get-study", "/study", "How the shapes of an estate compare as it grows", studyOf)
+	huma.Register(api, huma.Operation{OperationID: "get-links", Method: http.MethodGet, Path: "/api/designs/{design}/links", Summary: "Everything that joins two parties"},
+		func(ctx context.Context, in *InDesign) (*answer[[]LinkRow], error) {
+			v, keys, err := s.withKeys(ctx, in.Design)
+			if err != nil {
+				return nil, s.failed(err)
+			}
+			out := []LinkRow{}
+			for _, k := range joinKinds {
+				for _, o := range v.design.Of(k) {
+					out = append(out, rowOf(v.design, o, keys))
+				}
+			}
+			return answering(out, nil)
+		})
+	huma.Register(api, huma.Operation{OperationID: "get-link", Method: http.MethodGet, Path: "/api/designs/{design}/links/{link}", Summary: "The two-ended sheet"},
+		func(ctx context.Context, in *inLink) (*answer[LinkSheet], error) {
+			v, keys, err := s.withKeys(ctx, in.Design)
+			if err != nil {
+				return nil, s.failed(err)
+			}
+			o := v.design.Get(design.ID(in.Link))
+			if o == nil || !slices.Contains(joinKinds, o.Kind) {
+				return nil, &ProblemDetails{Type: "about:blank", Title: http.StatusText(http.StatusNotFound), Status: http.StatusNotFound, Detail: "there is no such link now; it may have been removed or undone"}
+			}
+			return answering(linkSheetOf(v, o, keys), nil)
+		})
+	s.sentOperations(api)
+	s.stepOperations(api)
+}
+
+// keysOf gives what is compared of a tunnel's keys: those of the two ends.
+type keysOf func(tunnel design.ID) [2]string
+
+// withKeys loads a design and the keys to compare.
+func (s *Server) withKeys(ctx context.Context, id string) (*solved, keysOf, error) {
+	v, err := s.solved.get(ctx, id)
+	if err != nil {
+		return nil, nil, err
+	}
+	ours, theirs, err := s.store.HeldKeys(ctx, s.vault, id)
+	return v, func(t design.ID) [2]string {
+		if theirs[t] == "" {
+			return [2]string{}
+		}
+		return [2]string{ours[t], theirs[t]}
+	}, err
+}
+
+// findingsAt are all findings of a design: those of the design alone, and those
+// that depend on the day and on keys.
+func (s *Server) findingsAt(ctx context.Context, v *solved) ([]finding.Finding, error) {
+	ours, _, err := s.store.HeldKeys(ctx, s.vault, v.info.ID)
+	if err != nil {
+		return nil, err
+	}
+	byKey := map[string][]design.ID{}
+	for _, t := range v.design.Of(design.KindTunnel) {
+		if k := ours[t.ID]; k != "" {
+			byKey[k] = append(byKey[k], t.ID)
+		}
+	}
+	var groups [][]design.ID
+	for _, g := range byKey {
+		if len(g) > 1 {
+			groups = append(groups, g)
+		}
+	}
+	slices.SortFunc(groups, func(a, b []design.ID) int { return slices.Compare(a, b) })
+	now := s.now()
+	today, ahead := now.Format(time.DateOnly), now.Add(codeEndsSoon).Format(time.DateOnly)
+	return finding.Sorted(slices.Concat(v.findings(), finding.Expiring(v.design, today, ahead), finding.SharedKeys(v.design, groups))), nil
+}
+
+// codeEndsSoon is how long before its end an order code is spoken of.
+const codeEndsSoon = 7 * 24 * time.Hour
+
+func rowOf(d *design.Design, o *design.Object, keys keysOf) LinkRow {
+	r := LinkRow{ID: o.ID, Kind: o.Kind, Name: o.Name, State: design.StateOf(o), Facts: link.FactsOf(d, o), Verdict: link.Agrees, Asks: link.OpenRequest(d, o.ID) != nil}
+	lines := link.JoinLines(d, o)
+	for _, t := range d.Inside(o.ID, design.KindTunnel) {
+		lines = append(lines, link.Lines(d, t, keys(t.ID))...)
+	}
+	worst := []link.Verdict{link.Agrees, link.Free, link.Unknown, link.Beware, link.Differs}
+	for _, l := range lines {
+		if l.Verdict == link.Differs {
+			r.Differing++
+		}
+		if l.Verdict != link.Free && slices.Index(worst, l.Verdict) > slices.Index(worst, r.Verdict) {
+			r.Verdict = l.Verdict
+		}
+	}
+	return r
+}
+
+func linkSheetOf(v *solved, o *design.Object, keys keysOf) LinkSheet {
+	d := v.design
+	sheet := LinkSheet{LinkRow: rowOf(d, o, keys), Tunnels: []TunnelSheet{}, Lines: link.JoinLines(d, o), Steps: link.Steps(d, o), Requests: []RequestView{}, Findings: []finding.Finding{}}
+	if b, ok := o.Body.(*design.Link); ok {
+		sheet.Note = b.Note
+	}
+	for n, p := range [2]design.ID{sheet.Facts.A, sheet.Facts.B} {
+		e := LinkEnd{Title: [2]string{sheet.Facts.EndA, sheet.Facts.EndB}[n], Party: p, Name: d.Title(p)}
+		if owner := design.OwnerOf(d.Get(p)); owner != "" {
+			e.Owner = d.Title(owner)
+		}
+		sheet.Ends[n] = e
+	}
+	subjects := map[design.ID]bool{o.ID: true}
+	for _, t := range d.Inside(o.ID, design.KindTunnel) {
+		held := keys(t.ID)
+		ends := link.SettingsOf(d, t, held[0])
+		ends[1].Key = held[1]
+		sheet.Tunnels = append(sheet.Tunnels, TunnelSheet{ID: t.ID, Name: t.Name, Lines: link.Lines(d, t, held), Outcome: link.Agree(ends[0], ends[1])})
+		subjects[t.ID] = true
+		for _, x := range d.Inside(t.ID) {
+			subjects[x.ID] = true
+		}
+	}
+	for _, r := range d.Of(design.KindRequest) {
+		if b := r.Body.(*design.Request); b.For == o.ID {
+			sheet.Requests = append(sheet.Requests, RequestView{ID: r.ID, From: d.Title(b.From), To: d.Title(b.To), Answer: b.Answer, Reason: b.Reason})
+		}
+	}
+	for _, f := range v.findings() {
+		if slices.ContainsFunc(f.Subjects, func(id design.ID) bool { return subjects[id] }) {
+			sheet.Findings = append(sheet.Findings, f)
+		}
+	}
+	return sheet
+}
+
+func studyOf(v *solved, in *inStudy) (StudyView, error) {
+	p := v.design.Profile(in.Cloud)
+	if p == nil {
+		return StudyView{}, refused("cloud", fmt.Sprintf("there is no profile for %q; choose a cloud that has one, or add one", in.Cloud))
+	}
+	out := StudyView{Cloud: in.Cloud, Clouds: []string{}, Tables: in.Tables}
+	for _, n := range v.design.Profiles() {
+		out.Clouds = append(out.Clouds, n.Name)
+	}
+	for _, n := range v.design.Of(design.KindNetwork) {
+		if design.Slug(n.Body.(*design.Network).Cloud) == design.Slug(in.Cloud) {
+			out.Networks++
+		}
+	}
+	out.Study = cost.Compare(p, cost.Question{Tables: in.Tables, GB: in.GB, Present: uint32(out.Networks), Regional: in.Regional})
+	return out, nil
+}
+
+// commit applies edits at a position, in the name of whoever asks.
+func (s *Server) commit(ctx context.Context, id string, base int64, reason string, edits []design.Edit) (*answer[store.Info], error) {
+	info, err := s.store.Commit(ctx, id, store.ChangeSet{Base: base, Author: author, Reason: reason, Edits: edits})
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	return answering(info, nil)
+}
