@@ -190,7 +190,7 @@ func (f *drafter) enter(s side, ranges []netip.Prefix, via *design.Object, word 
 		}
 	}
 	if added > 0 {
-		f.suggest("Table entries of "+s.o.Name, fmt.Sprintf("%d in %d tables", added, len(s.tables)), "every table needs its own entry here; one that is forgotten cuts its subnets off")
+		f.suggest("Table entries of "+s.o.Name, fmt.Sprintf("%d in %s", added, plural(len(s.tables), "table", "tables")), "every table needs its own entry here; one that is forgotten cuts its subnets off")
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"dravin/core/cost"
 	"dravin/core/design"
@@ -56,8 +57,14 @@ func circuitShape(d *design.Design, a, b side, q Question) Shape {
 		return s
 	}
 	s.Survives, s.Fragile = "one circuit or zone; not the edge router", false
-	if !f.redundant(a) && !f.redundant(b) {
-		s.Survives, s.Fragile = "nothing: there is one circuit", true
+	var single []string
+	for _, x := range []side{a, b} {
+		if !x.is(design.KindEdgeRouter) && !f.redundant(x) {
+			single = append(single, x.o.Name)
+		}
+	}
+	if len(single) > 0 {
+		s.Survives, s.Fragile = "nothing: there is one circuit to "+strings.Join(single, " and "), true
 	}
 	s.Next = 4
 	s.NextWhy = "the edge router stays: order, code, acceptance and session for one more circuit"
@@ -118,7 +125,9 @@ func (f *drafter) leg(edge *design.Object, x, far side, q Question) *design.Obje
 		for _, o := range have {
 			f.teach(o, x, far)
 			f.builds("The circuit "+o.Name, o, true)
+			f.s.Mbps = least(f.s.Mbps, o.Body.(*design.Circuit).Ends[0].Mbps)
 		}
+		f.traffic(x, q)
 		ends := have[0].Body.(*design.Circuit).Ends
 		if g := f.get(ends[farEnd(ends, edge)].At); x.is(design.KindNetwork) && !x.profile.Networks.GatewayFeeds {
 			f.enter(x, far.exports, g, "circuit gateway")
@@ -156,7 +165,7 @@ func (f *drafter) leg(edge *design.Object, x, far side, q Question) *design.Obje
 		}
 	}
 	f.s.Mbps = least(f.s.Mbps, mbps)
-	f.costs(fmt.Sprintf("%d GB out of %s over circuits", q.GB/2, x.cloud), cost.Volume(x.profile.Prices.CircuitGB, q.GB/2))
+	f.traffic(x, q)
 	f.suggest("Speed toward "+x.o.Name, fmt.Sprintf("%d Mbit/s", mbps), "the lowest step of %s that carries the month's traffic in working hours", x.cloud)
 	if n > 1 && len(zones) > 1 {
 		f.suggest("Zones toward "+x.o.Name, joinWords(zones[:2]), "two circuits in different zones, so that one may fail")
@@ -173,6 +182,13 @@ func (f *drafter) leg(edge *design.Object, x, far side, q Question) *design.Obje
 		f.enter(x, far.exports, gateway, "circuit gateway")
 	}
 	return first
+}
+
+// traffic is what leaves a cloud over circuits.
+func (f *drafter) traffic(x side, q Question) {
+	if x.profile != nil {
+		f.costs(fmt.Sprintf("%d GB out of %s over circuits", q.GB/2, x.cloud), cost.Volume(x.profile.Prices.CircuitGB, q.GB/2))
+	}
 }
 
 func within(days uint32) string {
@@ -358,6 +374,7 @@ func (f *drafter) siteLeg(edge *design.Object, x, far side, q Question) *design.
 	mbps := speedFor([]uint32{100, 1000, 10000}, q.GB)
 	o := f.circuit(edge, gateway, x, far, x.o.Name+" circuit", "", mbps, ranges[0])
 	f.s.Mbps = least(f.s.Mbps, mbps)
+	f.s.Unpriced = "what a carrier asks for the way from " + x.o.Name + " to the exchange"
 	f.suggest("Price of "+o.Name, "not known", "a carrier sells the way from %s to the exchange; ask for it and add it to the sum", x.o.Name)
 	f.step(x.o.Name, "Order a circuit of %d Mbit/s to %s from a carrier", mbps, edge.Name)
 	f.step(x.o.Name, "Set up the session with the edge router")

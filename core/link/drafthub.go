@@ -37,7 +37,7 @@ func hubShapes(d *design.Design, a, b side, q Question) []Shape {
 		}
 	}
 	if len(out) == 0 {
-		s := newShape("hub", "Hub")
+		s := newShape("hub", "By a hub")
 		f := draft(d, &s)
 		for _, x := range []side{a, b} {
 			if x.is(design.KindNetwork) {
@@ -61,9 +61,9 @@ func otherOf(a, b, x side) side {
 
 // hubShape attaches the parties to a hub; nil drafts one beside the first.
 func hubShape(d *design.Design, hub *design.Object, parties []side, q Question) Shape {
-	s := newShape("hub", "New hub")
+	s := newShape("hub", "By a new hub")
 	if hub != nil {
-		s = newShape("hub-"+design.Slug(hub.Name), "Hub "+hub.Name)
+		s = newShape("hub-"+design.Slug(hub.Name), "By "+hub.Name)
 	}
 	f := draft(d, &s)
 	h := f.hub(hub, parties[0])
@@ -256,7 +256,7 @@ func (h *hubDraft) byVPN(p side, all []side, q Question) *design.Object {
 	hubSide.all = hubSide.exports
 	var near *end
 	for n := range h.profile.VPN {
-		if v := &h.profile.VPN[n]; slices.Contains(v.On, string(design.KindHub)) && near == nil {
+		if v := &h.profile.VPN[n]; slices.Contains(v.At, string(design.KindHub)) && near == nil {
 			near = &end{side: hubSide, v: v}
 		}
 	}

@@ -36,7 +36,7 @@ func ends(d *design.Design, s side) []end {
 	var out []end
 	for n := range s.profile.VPN {
 		v := &s.profile.VPN[n]
-		if !slices.Contains(v.On, string(s.o.Kind)) {
+		if !slices.Contains(v.At, string(s.o.Kind)) {
 			continue
 		}
 		e := end{side: s, v: v}

@@ -152,7 +152,7 @@ func peeringLines(d *design.Design, o *design.Object, p *design.Peering) []Line 
 	}
 	for n, h := range p.Halves {
 		far := p.Halves[1-n]
-		values := [2]string{yes(h.LendsGateway) + ", it lends", yes(far.UsesGateway) + ", it uses it"}
+		values := [2]string{does(h.LendsGateway, "lent"), does(far.UsesGateway, "used")}
 		if n == 1 {
 			values[0], values[1] = values[1], values[0]
 		}
@@ -162,6 +162,13 @@ func peeringLines(d *design.Design, o *design.Object, p *design.Peering) []Line 
 		out = append(out, l)
 	}
 	return append(out, freeLine("forwarded", "Accepts forwarded packets", yes(x.AcceptForwarded), yes(y.AcceptForwarded), "each half decides for itself"))
+}
+
+func does(b bool, what string) string {
+	if b {
+		return what
+	}
+	return "not " + what
 }
 
 func circuitLines(d *design.Design, o *design.Object, c *design.Circuit) []Line {

@@ -91,6 +91,9 @@ type liner struct {
 // EndTitle names an end of a link.
 func EndTitle(d *design.Design, l *design.Link, n int) string { return d.Title(l.Ends[n].Gateway) }
 
+// party is whose an end is.
+func (l *liner) party(n int) string { return l.d.Party(l.link.Ends[n].Gateway).Name }
+
 func (l *liner) add(key, label string, values [2]string, v Verdict, why string, titles [2]string, mend mender) {
 	line := Line{Key: key, Label: label, Values: values, Verdict: v, Why: why, Mends: []LineMend{}}
 	if (v == Differs || v == Beware) && mend != nil {
@@ -149,7 +152,7 @@ func (l *liner) crossed(key, label string, own, taken [2]netip.Addr, forget func
 		case own[n] != taken[n]:
 			v, why = Differs, fmt.Sprintf("%s is at %s, and the far end looks for %s", EndTitle(l.d, l.link, n), own[n], taken[n])
 		}
-		l.add(fmt.Sprintf("%s-%d", key, n+1), label+" of "+EndTitle(l.d, l.link, n), values, v, why, l.setTo(addressOr(own[n])), func(m int) []design.Edit {
+		l.add(fmt.Sprintf("%s-%d", key, n+1), label+" of "+l.party(n), values, v, why, l.setTo(addressOr(own[n])), func(m int) []design.Edit {
 			if m == n {
 				return nil // an address is what it is
 			}
@@ -174,7 +177,7 @@ func (l *liner) names() {
 		}
 		titles := l.setTo(own)
 		titles[n] = "Let " + EndTitle(l.d, l.link, n) + " call itself " + taken
-		l.add(fmt.Sprintf("identity-%d", n+1), "Identity of "+EndTitle(l.d, l.link, n), values, v, "", titles, func(m int) []design.Edit {
+		l.add(fmt.Sprintf("identity-%d", n+1), "Identity of "+l.party(n), values, v, "", titles, func(m int) []design.Edit {
 			if m == n {
 				return l.end(m, func(e *design.TunnelEnd) { e.Identity = taken })
 			}
@@ -260,7 +263,7 @@ func (l *liner) selectors(n int) {
 	}
 	titles := l.setTo(list(own))
 	titles[n] = l.setTo(list(taken))[n]
-	l.add(fmt.Sprintf("selectors-%d", n+1), "Selectors for "+EndTitle(l.d, l.link, n), values, v, why, titles, func(m int) []design.Edit {
+	l.add(fmt.Sprintf("selectors-%d", n+1), "Selectors for "+l.party(n), values, v, why, titles, func(m int) []design.Edit {
 		if m == n {
 			return l.setSelectors(m, taken, nil)
 		}
@@ -309,7 +312,7 @@ func (l *liner) inside() {
 		} else if body := l.tunnel.Body.(*design.Tunnel); len(body.Inside) == 2 && s.Inside != body.Inside[n] {
 			v, why = Differs, "the two ends do not have the same range"
 		}
-		l.add(fmt.Sprintf("inside-%d", n+1), "Inside address of "+EndTitle(l.d, l.link, n), values, v, why, l.setTo("what is planned"), func(m int) []design.Edit {
+		l.add(fmt.Sprintf("inside-%d", n+1), "Inside address of "+l.party(n), values, v, why, l.setTo("what is planned"), func(m int) []design.Edit {
 			body := *l.tunnel.Body.(*design.Tunnel)
 			if m == n {
 				return l.end(n, func(e *design.TunnelEnd) { e.Inside = netip.Prefix{} })

@@ -28,6 +28,7 @@ type Shape struct {
 	Parties     []PartySteps   `json:"parties"`
 	Monthly     provider.Money `json:"monthly"`
 	Costs       []cost.Line    `json:"costs"`
+	Unpriced    string         `json:"unpriced,omitempty"` // what else must be paid for, at a price that is not known
 	Mbps        uint32         `json:"mbps"` // 0: as fast as the clouds' own network
 	Survives    string         `json:"survives"`
 	Fragile     bool           `json:"fragile"` // a single failure ends it
@@ -59,7 +60,7 @@ type Suggestion struct {
 }
 
 // Shapes lists every way to join two parties: those that can be first, the
-// cheapest first, then those that can not with the reasons.
+// cheapest first and those of unknown price after them, then those that can not with the reasons.
 func Shapes(d *design.Design, q Question) ([]Shape, error) {
 	a, err := sideOf(d, q.A)
 	if err != nil {
@@ -86,7 +87,7 @@ func Shapes(d *design.Design, q Question) ([]Shape, error) {
 		}
 	}
 	slices.SortStableFunc(out, func(x, y Shape) int {
-		return cmp.Or(min(len(x.Out), 1)-min(len(y.Out), 1), cmp.Compare(x.Monthly, y.Monthly))
+		return cmp.Or(min(len(x.Out), 1)-min(len(y.Out), 1), min(len(x.Unpriced), 1)-min(len(y.Unpriced), 1), cmp.Compare(x.Monthly, y.Monthly))
 	})
 	return out, nil
 }

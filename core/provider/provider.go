@@ -78,7 +78,7 @@ type Hub struct {
 // VPN is one kind of VPN gateway.
 type VPN struct {
 	Name         string   `yaml:"name" json:"name" doc:"Such as redundant."`
-	On           []string `yaml:"on" json:"on" enum:"network,hub" doc:"Where it may stand."`
+	At           []string `yaml:"at" json:"at" enum:"network,hub" doc:"Where it may stand."`
 	Tunnels      uint32   `yaml:"tunnels" json:"tunnels" doc:"Tunnels of each link."`
 	Addresses    uint32   `yaml:"addresses" json:"addresses" doc:"Public addresses of the gateway, on which the tunnels end in turn."`
 	Routing      []string `yaml:"routing" json:"routing" enum:"bgp,static,selectors" doc:"What decides what enters."`

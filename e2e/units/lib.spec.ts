@@ -107,8 +107,8 @@ test.describe("picture", () => {
   test("sites stand on one bank, everything else on the other, linked ones first", () => {
     const p = draw({ parties: [party("lone", "site"), party("s", "site"), party("n", "network"), party("o", "outside")], links: [link("s", "n", 2)], ties: [] }, 900, "");
     const at = new Map(p.parties.map((x) => [x.party.id, x]));
-    expect(at.get("s")?.ground).toBe(true);
-    expect(at.get("o")?.ground).toBe(false);
+    expect(at.get("s")?.bank).toBe("ground");
+    expect(at.get("o")?.bank).toBe("cloud");
     expect(at.get("s")!.y).toBeLessThan(at.get("lone")!.y);
     expect(p.links[0]?.strands).toHaveLength(2);
   });
@@ -127,8 +127,8 @@ test.describe("picture", () => {
   test("nothing overlaps, however many there are", () => {
     const parties = Array.from({ length: 300 }, (_, n) => party(`s${n}`, n % 3 ? "site" : "network", ["10.0.0.0/8", "10.1.0.0/16"]));
     const p = draw({ parties, links: [], ties: [{ group: "g", weight: "apart", a: "s1 10.0.0.0/8", b: "s2 10.0.0.0/8", sentence: "" }] }, 900, "");
-    for (const ground of [true, false]) {
-      const bank = p.parties.filter((x) => x.ground === ground).sort((a, b) => a.y - b.y);
+    for (const side of ["ground", "cloud"]) {
+      const bank = p.parties.filter((x) => x.bank === side).sort((a, b) => a.y - b.y);
       for (let n = 1; n < bank.length; n++) expect(bank[n]!.y).toBeGreaterThanOrEqual(bank[n - 1]!.y + bank[n - 1]!.height);
     }
     expect(p.ties).toHaveLength(1);

@@ -3,6 +3,7 @@ import Frame from "./Frame.svelte";
 import Designs from "./places/Designs.svelte";
 import Estate from "./places/Estate.svelte";
 import Handover from "./places/Handover.svelte";
+import Links from "./places/Links.svelte";
 import Lost from "./places/Lost.svelte";
 import Overlaps from "./places/Overlaps.svelte";
 import Proof from "./places/Proof.svelte";
@@ -13,6 +14,7 @@ const router = createRouter({
   "/designs/:design": {
     "/estate": Estate,
     "/overlaps": Overlaps,
+    "/links": Links,
     "/translation": Translation,
     "/proof": Proof,
     "/handover": Handover,

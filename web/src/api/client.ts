@@ -28,6 +28,16 @@ export type ImportStep = Schemas["ImportStep"];
 export type ImportPlan = Schemas["IngestPlan"];
 export type ImportItem = Schemas["IngestItem"];
 
+export type LinkRow = Schemas["LinkRow"];
+export type LinkSheet = Schemas["LinkSheet"];
+export type LinkLine = Schemas["LinkLine"];
+export type LinkStep = Schemas["LinkStep"];
+export type Shape = Schemas["LinkShape"];
+export type Compared = Schemas["Compared"];
+export type Study = Schemas["StudyView"];
+export type StudyPoint = Schemas["CostPoint"];
+export type ProfileView = Schemas["ProfileView"];
+
 export const client = createClient<paths>({ baseUrl: "/" });
 
 /** A refusal by the server, in its own words. */

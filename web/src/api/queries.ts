@@ -155,6 +155,60 @@ export const useFree = (d: () => string, q: () => FreeQuestion, asked: () => boo
     asked,
   );
 
+export const useLinks = (d: () => string) =>
+  view(
+    d,
+    () => ["links"],
+    () => data(client.GET("/api/designs/{design}/links", inside(d()))),
+  );
+
+export const useLink = (d: () => string, link: () => string) =>
+  view(
+    d,
+    () => ["link", link()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/links/{link}", { params: { path: { design: d(), link: link() } } }),
+      ),
+    () => link() !== "",
+  );
+
+export interface ShapesQuestion {
+  a: string;
+  b: string;
+  gb: number;
+}
+
+export const useShapes = (d: () => string, q: () => ShapesQuestion) =>
+  view(
+    d,
+    () => ["shapes", q()],
+    () => data(client.GET("/api/designs/{design}/shapes", { params: { path: { design: d() }, query: q() } })),
+    () => Boolean(q().a && q().b),
+  );
+
+export interface StudyQuestion {
+  cloud: string;
+  tables: number;
+  gb: number;
+  regional: boolean;
+}
+
+export const useStudy = (d: () => string, q: () => StudyQuestion) =>
+  view(
+    d,
+    () => ["study", q()],
+    () => data(client.GET("/api/designs/{design}/study", { params: { path: { design: d() }, query: q() } })),
+    () => q().cloud !== "",
+  );
+
+export const useProfiles = (d: () => string) =>
+  view(
+    d,
+    () => ["profiles"],
+    () => data(client.GET("/api/designs/{design}/profiles", inside(d()))),
+  );
+
 export const useHandover = (d: () => string) =>
   view(
     d,
@@ -201,6 +255,8 @@ export function writer(queries: QueryClient, design: () => string) {
     }
   };
   return {
+    base,
+    attempt,
     change: (reason: string, edits: Edit[]) =>
       attempt(
         () =>

@@ -1136,6 +1136,7 @@ export interface components {
       suggestions: components["schemas"]["LinkSuggestion"][];
       survives: string;
       title: string;
+      unpriced?: string;
     };
     LinkSheet: {
       /** @description A request waits for an answer. */
@@ -1537,6 +1538,8 @@ export interface components {
       addresses: number;
       /** @description The gateway's ASN can not be changed once it is made. */
       asn_fixed?: boolean;
+      /** @description Where it may stand. */
+      at: ("network" | "hub")[];
       /**
        * Format: int32
        * @description The ASN it has if none is chosen.
@@ -1572,8 +1575,6 @@ export interface components {
       mbps?: number;
       /** @description Such as redundant. */
       name: string;
-      /** @description Where it may stand. */
-      on: ("network" | "hub")[];
       /**
        * Format: int32
        * @description It lives in a subnet of its own, at most this long (27: a /27 or larger).

@@ -17,8 +17,10 @@ export interface PlacedParty {
   party: Party;
   x: number;
   y: number;
+  width: number;
   height: number;
-  ground: boolean;
+  /** Sites stand on the ground's bank, networks on the clouds', hubs and edge routers between. */
+  bank: "ground" | "middle" | "cloud";
   rows: { range: Party["ranges"][number]; y: number; tied: boolean }[];
   /** How many ranges are not drawn for want of room. */
   more: number;
@@ -39,6 +41,12 @@ export interface PlacedTie {
 }
 
 export const partyWidth = 270;
+const middleWidth = 168;
+/** The least room between the banks: with and without something standing there. */
+const crowded = 520;
+const open = 220;
+const isMiddle = (x: Party) => x.kind === "hub" || x.kind === "edge-router";
+
 const margin = 74; // room at the outside for ties
 const headHeight = 40;
 const rowHeight = 22;
@@ -53,12 +61,12 @@ export function draw(estate: Estate, width: number, selected: string): Picture {
   const fold = estate.parties.length > roomy;
   const [left, right] = order(
     estate.parties.filter((x) => x.kind === "site"),
-    estate.parties.filter((x) => x.kind !== "site"),
+    estate.parties.filter((x) => x.kind !== "site" && !isMiddle(x)),
     estate.links,
   );
   const at = new Map<string, PlacedParty>();
   const rowAt = new Map<string, { party: PlacedParty; y: number }>();
-  const place = (list: Party[], x: number, ground: boolean): number => {
+  const place = (list: Party[], x: number, bank: "ground" | "cloud"): number => {
     let y = top;
     for (const party of list) {
       const shown = fold ? party.ranges.filter((r) => tied.has(r.id)).slice(0, 3) : party.ranges;
@@ -68,8 +76,9 @@ export function draw(estate: Estate, width: number, selected: string): Picture {
         party,
         x,
         y,
+        width: partyWidth,
         height,
-        ground,
+        bank,
         rows: shown.map((range, n) => ({
           range,
           y: y + headHeight + n * rowHeight,
@@ -84,8 +93,14 @@ export function draw(estate: Estate, width: number, selected: string): Picture {
     }
     return y;
   };
-  const rightX = Math.max(width - margin - partyWidth, margin + partyWidth + 220);
-  const height = Math.max(place(left, margin, true), place(right, rightX, false)) + 10;
+  const middle = estate.parties.filter(isMiddle);
+  const rightX = Math.max(
+    width - margin - partyWidth,
+    margin + partyWidth + (middle.length ? crowded : open),
+  );
+  const banks = Math.max(place(left, margin, "ground"), place(right, rightX, "cloud"));
+  const center = (margin + partyWidth + rightX) / 2;
+  const height = Math.max(banks, placeMiddle(middle, center, estate.links, at)) + 10;
   return {
     width: rightX + partyWidth + margin,
     height,
@@ -93,6 +108,35 @@ export function draw(estate: Estate, width: number, selected: string): Picture {
     links: placeLinks(estate.links, at),
     ties: placeTies(worthDrawing(estate, selected), rowAt),
   };
+}
+
+/** Puts hubs and edge routers between the banks, each at the mean height of what it joins. */
+function placeMiddle(list: Party[], center: number, links: Link[], at: Map<string, PlacedParty>): number {
+  const wanted = (x: Party): number => {
+    const ys = links.flatMap((l) => {
+      const far = l.a === x.id ? at.get(l.b) : l.b === x.id ? at.get(l.a) : undefined;
+      return far ? [far.y + far.height / 2] : [];
+    });
+    return ys.length ? ys.reduce((s, y) => s + y, 0) / ys.length : top;
+  };
+  const placed = list.map((party) => ({ party, y: wanted(party) })).sort((a, b) => a.y - b.y);
+  let free = top;
+  const tall = headHeight + 2;
+  for (const { party, y } of placed) {
+    const from = Math.max(free, y - tall / 2);
+    at.set(party.id, {
+      party,
+      x: center - middleWidth / 2,
+      y: from,
+      width: middleWidth,
+      height: tall,
+      bank: "middle",
+      rows: [],
+      more: 0,
+    });
+    free = from + tall + gap * 2;
+  }
+  return free;
 }
 
 /** Orders both banks so that links cross little: each party goes to the mean place of its partners, a few times over. */
@@ -132,31 +176,135 @@ function placeLinks(links: Link[], at: Map<string, PlacedParty>): PlacedLink[] {
   const port = (x: PlacedParty): number => {
     const n = ends.get(x.party.id) ?? 0;
     ends.set(x.party.id, n + 1);
-    return x.y + 16 + ((n * 22) % Math.max(22, x.height - 24));
+    return x.y + 12 + ((n * (x.bank === "middle" ? 9 : 22)) % Math.max(22, x.height - 24));
   };
   const out: PlacedLink[] = [];
+  const taken: Box[] = [...at.values()].map((x) => ({ x: x.x, y: x.y, w: x.width, h: x.height }));
+  const drawn: {
+    place: PlacedLink;
+    from: [number, number];
+    to: [number, number];
+    same: boolean;
+    cloud: boolean;
+  }[] = [];
   for (const link of links) {
     const [a, b] = [at.get(link.a), at.get(link.b)];
     if (!a || !b) continue;
     const [ya, yb] = [port(a), port(b)];
-    const inner = (x: PlacedParty) => (x.ground ? x.x + partyWidth : x.x);
-    const [xa, xb] = [inner(a), inner(b)];
+    const same = a.bank === b.bank;
+    const [xa, xb] = [edge(a, b), edge(b, a)];
     const n = Math.max(1, link.strands);
     const strands = Array.from({ length: n }, (_, k) => {
       const shift = (k - (n - 1) / 2) * strandGap;
-      return curve(xa, ya + shift, xb, yb + shift, a.ground === b.ground, a.ground, shift);
+      return curve(xa, ya + shift, xb, yb + shift, same, a.bank !== "cloud", shift);
     });
-    const bend = a.ground ? 1 : -1;
-    const sameSide = a.ground === b.ground;
-    out.push({
-      link,
-      strands,
-      labelX: sameSide ? xa + bend * 78 : (xa + xb) / 2,
-      labelY: sameSide ? (ya + yb) / 2 : (ya + yb) / 2 - 14 - (n * strandGap) / 2,
-      anchor: sameSide ? (a.ground ? "start" : "end") : "middle",
-    });
+    const place: PlacedLink = { link, strands, labelX: 0, labelY: 0, anchor: "middle" };
+    out.push(place);
+    drawn.push({ place, from: [xa, ya], to: [xb, yb], same, cloud: a.bank === "cloud" });
+  }
+  // Words go where least is in their way, the lines of others included; with very many, only the parties.
+  const samples =
+    drawn.length > 150 ? [] : drawn.map((x) => along.map((t) => spot(x.from, x.to, x.same, x.cloud, t)));
+  for (const [n, x] of drawn.entries()) {
+    const others = samples.flatMap((list, k) => (k === n ? [] : list));
+    Object.assign(
+      x.place,
+      labelAt(
+        ...x.from,
+        ...x.to,
+        x.same,
+        x.cloud,
+        Math.max(1, x.place.link.strands),
+        x.place.link,
+        taken,
+        others,
+      ),
+    );
   }
   return out;
+}
+
+/** Where along a link's curve something may stand, from 0 to 1, the middle first. */
+const along = [0.5, 0.38, 0.62, 0.27, 0.73, 0.18, 0.82, 0.1, 0.9];
+
+/** A small box on a link's curve. */
+function spot(from: [number, number], to: [number, number], same: boolean, cloud: boolean, t: number): Box {
+  const u = 1 - t;
+  const bend = same ? from[0] + (cloud ? -92 : 92) : (from[0] + to[0]) / 2;
+  const x = u ** 3 * from[0] + 3 * t * u * bend + t ** 3 * to[0];
+  const y = (u ** 3 + 3 * u * u * t) * from[1] + (t ** 3 + 3 * t * t * u) * to[1];
+  return { x: x - 4, y: y - 4, w: 8, h: 8 };
+}
+
+interface Box {
+  x: number;
+  y: number;
+  w: number;
+  h: number;
+}
+const meets = (a: Box, b: Box) => a.x < b.x + b.w && b.x < a.x + a.w && a.y < b.y + b.h && b.y < a.y + a.h;
+
+/** A place for a link's words: along its curve, where no party and no other words are, or its middle. */
+function labelAt(
+  xa: number,
+  ya: number,
+  xb: number,
+  yb: number,
+  sameSide: boolean,
+  cloud: boolean,
+  strands: number,
+  link: Link,
+  taken: Box[],
+  lines: Box[],
+): Pick<PlacedLink, "labelX" | "labelY" | "anchor"> {
+  const wide = Math.min(link.name.length, 34) * 6.9 + 10;
+  const bend = cloud ? -1 : 1;
+  const places = [0, -34, 40, -70, 76]
+    .flatMap((off) => along.map((t) => [t, off] as const))
+    .map(([t, off]) => {
+      if (sameSide)
+        return {
+          labelX: xa + bend * 84,
+          labelY: ya + (yb - ya) * t + off,
+          anchor: (cloud ? "end" : "start") as "end" | "start",
+        };
+      // The curve's own height at t, its control points being level with its ends.
+      const u = 1 - t;
+      return {
+        labelX: u ** 3 * xa + 3 * t * u * ((xa + xb) / 2) + t ** 3 * xb,
+        labelY:
+          (u ** 3 + 3 * u * u * t) * ya +
+          (t ** 3 + 3 * t * t * u) * yb -
+          14 -
+          (strands * strandGap) / 2 +
+          off,
+        anchor: "middle" as const,
+      };
+    });
+  const box = (p: (typeof places)[number]): Box => ({
+    x: p.anchor === "middle" ? p.labelX - wide / 2 : p.anchor === "end" ? p.labelX - wide : p.labelX,
+    y: p.labelY - 17,
+    w: wide,
+    h: 30,
+  });
+  // Words on words or on a party can not be read; a line through them is only ugly.
+  const cost = (p: (typeof places)[number]): number =>
+    20 * taken.filter((t) => meets(t, box(p))).length + lines.filter((t) => meets(t, box(p))).length;
+  let found = { labelX: xa, labelY: ya, anchor: "middle" as "start" | "middle" | "end" };
+  let least = Infinity;
+  for (const p of places) {
+    const c = cost(p);
+    if (c < least) [found, least] = [p, c];
+    if (least === 0) break;
+  }
+  taken.push(box(found));
+  return found;
+}
+
+/** The side of a party that faces another. */
+function edge(x: PlacedParty, toward: PlacedParty): number {
+  const right = x.bank === "ground" || (x.bank === "middle" && toward.bank !== "ground");
+  return right ? x.x + x.width : x.x;
 }
 
 function curve(
@@ -209,20 +357,21 @@ function placeTies(ties: Tie[], rowAt: Map<string, { party: PlacedParty; y: numb
     })
     .sort((p, q) => Math.min(p.a.y, p.b.y) - Math.min(q.a.y, q.b.y));
   for (const [n, { tie, a, b }] of placed.entries()) {
-    const outer = (x: PlacedParty) => (x.ground ? x.x : x.x + partyWidth);
+    const outer = (x: PlacedParty) => (x.bank === "ground" ? x.x : x.x + x.width);
+    const ground = a.party.bank === "ground";
     const [xa, xb] = [outer(a.party), outer(b.party)];
-    const away = lane(a.party.ground, Math.min(a.y, b.y), Math.max(a.y, b.y));
-    if (a.party.ground === b.party.ground) {
-      const x = a.party.ground ? xa - away : xa + away;
+    const away = lane(ground, Math.min(a.y, b.y), Math.max(a.y, b.y));
+    if (a.party.bank === b.party.bank) {
+      const x = ground ? xa - away : xa + away;
       const room = Math.abs(a.y - b.y) > 64;
       out.push({
         tie,
         path: `M${xa},${a.y} H${x} V${b.y} H${xb}`,
-        word: room ? { x: x + (a.party.ground ? -7 : 15), y: (a.y + b.y) / 2 } : undefined,
+        word: room ? { x: x + (ground ? -7 : 15), y: (a.y + b.y) / 2 } : undefined,
       });
     } else {
       const top = 12 + (n % 3) * 5;
-      const [oa, ob] = [a.party.ground ? xa - away : xa + away, b.party.ground ? xb - away : xb + away];
+      const [oa, ob] = [ground ? xa - away : xa + away, b.party.bank === "ground" ? xb - away : xb + away];
       out.push({ tie, path: `M${xa},${a.y} H${oa} V${top} H${ob} V${b.y} H${xb}` });
     }
   }

@@ -2,9 +2,10 @@
 export const places = [
   { key: "1", path: "estate", name: "Estate" },
   { key: "2", path: "overlaps", name: "Overlaps" },
-  { key: "3", path: "translation", name: "Translation" },
-  { key: "4", path: "proof", name: "Proof" },
-  { key: "5", path: "handover", name: "Handover" },
+  { key: "3", path: "links", name: "Links" },
+  { key: "4", path: "translation", name: "Translation" },
+  { key: "5", path: "proof", name: "Proof" },
+  { key: "6", path: "handover", name: "Handover" },
 ] as const;
 
 export const placeURL = (design: string, path: string, search: Record<string, string> = {}): string => {

@@ -43,6 +43,24 @@
         hint: x.key,
         run: to(x.path),
       })),
+      {
+        key: "draft",
+        title: "Draft a link between two parties",
+        hint: "",
+        run: to("links", { as: "draft" }),
+      },
+      {
+        key: "study",
+        title: "Compare shapes as the estate grows",
+        hint: "",
+        run: to("links", { as: "study" }),
+      },
+      {
+        key: "profiles",
+        title: "Provider profiles: what each cloud allows",
+        hint: "",
+        run: to("links", { as: "profiles" }),
+      },
       ...(undoes ? [{ key: "undo", title: `Undo: ${undoes}`, hint: "Ctrl-Z", run: undo }] : []),
       ...(redoes ? [{ key: "redo", title: `Redo: ${redoes}`, hint: "Ctrl-Shift-Z", run: redo }] : []),
     ].filter((x) => x.title.toLowerCase().includes(text.trim().toLowerCase())),
@@ -53,9 +71,15 @@
       key: f.id + f.hint,
       title: f.title,
       hint: `${f.kind}, ${f.hint}`,
-      run: f.kind === "intent" ? to("proof", { intent: f.id }) : to("estate", { sel: f.id }),
+      run: runFor(f),
     })),
   );
+
+  const joins = ["link", "circuit", "peering", "attachment"];
+  function runFor(f: { id: string; kind: string }): () => void {
+    if (f.kind === "intent") return to("proof", { intent: f.id });
+    return joins.includes(f.kind) ? to("links", { link: f.id }) : to("estate", { sel: f.id });
+  }
 
   const items = $derived([...objects, ...actions]);
   /** What Enter would take: the first, unless the arrows have moved on to another that is still listed. */

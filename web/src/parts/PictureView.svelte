@@ -1,5 +1,6 @@
 <script lang="ts">
   import type { Estate } from "../api/client";
+  import { stateWord } from "../lib/links";
   import { draw, partyWidth } from "../lib/picture";
 
   interface Props {
@@ -7,13 +8,14 @@
     selected: string;
     select: (id: string) => void;
     openGroup: (key: string) => void;
+    openLink: (id: string) => void;
   }
-  const { estate, selected, select, openGroup }: Props = $props();
+  const { estate, selected, select, openGroup, openLink }: Props = $props();
 
   let width = $state(800);
   const picture = $derived(draw(estate, width, selected));
-  const ground = $derived(picture.parties.filter((x) => x.ground));
-  const clouds = $derived(picture.parties.filter((x) => !x.ground));
+  const ground = $derived(picture.parties.filter((x) => x.bank === "ground"));
+  const clouds = $derived(picture.parties.filter((x) => x.bank === "cloud"));
   const bankX = $derived({
     ground: (ground[0]?.x ?? 74) + partyWidth,
     cloud: clouds[0]?.x ?? picture.width - 74 - partyWidth,
@@ -30,10 +32,37 @@
   const room = (r: Estate["parties"][number]["ranges"][number]): number =>
     Math.max(6, Math.floor((partyWidth - 30 - r.prefix.length * 7.8) / 6.8) - (r.fixed ? 8 : 0));
   const partyWords = (x: Estate["parties"][number]): string => {
-    const what = x.where || (x.kind === "outside" ? "outside party" : x.kind);
+    const what = x.where || (x.kind === "outside" ? "outside party" : x.kind.replace("-", " "));
     return x.gateways ? `${what}, ${x.gateways} ${x.gateways === 1 ? "gateway" : "gateways"}` : what;
   };
+  type Link = Estate["links"][number];
   const strandWords = (n: number) => (n === 0 ? "no tunnel" : n === 1 ? "1 strand" : `${n} strands`);
+  /** What is written at a link: its name, and what it is and how it stands. Attachments only say what is not usual. */
+  function words(l: Link): [string, string] {
+    const state = l.state === "ready" ? "" : stateWord(l.state);
+    const bad = l.verdict === "differs" ? "≠ ends differ" : "";
+    const what: Record<string, string> = {
+      static: "route-based",
+      selectors: "policy-based",
+      bgp: "BGP",
+    };
+    if (l.kind === "attachment") return ["", [state, bad].filter(Boolean).join(", ")];
+    if (l.kind !== "link") return [l.name, [l.shape, state, bad].filter(Boolean).join(", ")];
+    return [l.name, [strandWords(l.strands), what[l.routing], state, bad].filter(Boolean).join(", ")];
+  }
+  const tone = (l: Link): string =>
+    l.verdict === "differs" || l.state === "refused"
+      ? "stroke-clash"
+      : l.state === "waiting-for-the-other-half"
+        ? "stroke-warn"
+        : "stroke-link";
+  const dash = (l: Link): string | undefined => {
+    if (l.kind === "peering") return "0.1 8";
+    if (l.kind === "link" && l.strands === 0) return "2 5";
+    if (l.state !== "ready") return "5 5";
+    return l.routing === "selectors" ? "11 3" : undefined;
+  };
+  const weight = (l: Link): number => ({ circuit: 6, peering: 4.5, attachment: 1.3 })[l.kind] ?? 1.8;
 </script>
 
 <div class="h-full overflow-auto" bind:clientWidth={width}>
@@ -58,10 +87,10 @@
       <g
         role="button"
         tabindex="0"
-        aria-label="Link {link.name}, {strandWords(link.strands)}"
+        aria-label="Link {link.name}, {words(link)[1] || link.shape}"
         class="group outline-none"
-        onclick={() => select(link.id)}
-        onkeydown={press(() => select(link.id))}
+        onclick={() => openLink(link.id)}
+        onkeydown={press(() => openLink(link.id))}
       >
         {#each strands as d, n (n)}
           <path {d} fill="none" class="stroke-transparent" stroke-width="14" />
@@ -70,10 +99,12 @@
             fill="none"
             class="group-hover:stroke-ink group-focus-visible:stroke-ink {selected === link.id
               ? 'stroke-ink'
-              : 'stroke-link'}"
-            stroke-width={selected === link.id ? 3.2 : 1.8}
-            stroke-dasharray={link.strands === 0 ? "2 5" : link.routing === "selectors" ? "11 3" : undefined}
+              : tone(link)}"
+            stroke-width={weight(link) + (selected === link.id ? 1.4 : 0)}
+            stroke-linecap={link.kind === "peering" ? "round" : undefined}
+            stroke-dasharray={dash(link)}
           />
+          {#if link.kind === "circuit"}<path {d} fill="none" class="stroke-paper" stroke-width="2.6" />{/if}
         {/each}
         <text
           x={labelX}
@@ -81,7 +112,7 @@
           text-anchor={anchor}
           class="fill-ink stroke-paper text-sm"
           stroke-width="5"
-          paint-order="stroke">{cut(link.name, 34)}</text
+          paint-order="stroke">{cut(words(link)[0], 34)}</text
         >
         <text
           x={labelX}
@@ -89,18 +120,17 @@
           text-anchor={anchor}
           class="fill-soft stroke-paper text-xs"
           stroke-width="5"
-          paint-order="stroke"
-          >{strandWords(link.strands)}, {link.routing === "selectors" ? "policy-based" : "route-based"}</text
+          paint-order="stroke">{words(link)[1]}</text
         >
       </g>
     {/each}
 
-    {#each picture.parties as { party, x, y, height, rows, more } (party.id)}
+    {#each picture.parties as { party, x, y, width: partyW, height, rows, more } (party.id)}
       <g>
         <rect
           {x}
           {y}
-          width={partyWidth}
+          width={partyW}
           {height}
           class="fill-sheet {selected === party.id ? 'stroke-ink' : 'stroke-rule'}"
           stroke-width={selected === party.id ? 2.5 : 1}
@@ -116,12 +146,16 @@
           <rect
             {x}
             {y}
-            width={partyWidth}
+            width={partyW}
             height="34"
             class="group-hover:fill-mark group-focus-visible:fill-mark fill-transparent"
           />
-          <text x={x + 10} y={y + 16} class="fill-ink font-semibold">{cut(party.name, 32)}</text>
-          <text x={x + 10} y={y + 30} class="fill-soft text-xs">{partyWords(party)}</text>
+          <text x={x + 10} y={y + 16} class="fill-ink font-semibold"
+            >{cut(party.name, partyW < partyWidth ? 20 : 32)}</text
+          >
+          <text x={x + 10} y={y + 30} class="fill-soft text-xs"
+            >{cut(partyWords(party), partyW < partyWidth ? 26 : 60)}</text
+          >
         </g>
         {#each rows as { range, y: ry, tied }, n (n)}
           <g

@@ -3,6 +3,7 @@
   import { useQueryClient } from "@tanstack/svelte-query";
   import type { NamedObject } from "../api/client";
   import { useObject, writer } from "../api/queries";
+  import { placeURL } from "../lib/places";
   import Address from "./Address.svelte";
   import Mends from "./Mends.svelte";
 
@@ -10,8 +11,10 @@
     design: string;
     id: string;
     select: (id: string) => void;
+    /** Begins to look for the other end of a link. */
+    draft: (id: string) => void;
   }
-  const { design, id, select }: Props = $props();
+  const { design, id, select, draft }: Props = $props();
   const sheet = useObject(
     () => design,
     () => id,
@@ -118,6 +121,11 @@
       >
       <button class="button" aria-label="Close the sheet" onclick={() => select("")}><X size={16} /></button>
     </header>
+    {#if ["site", "network", "hub", "edge-router"].includes(s.object.kind)}
+      <p><button class="button" onclick={() => draft(s.object.id)}>Draft a link from here</button></p>
+    {:else if ["link", "peering", "circuit", "attachment"].includes(s.object.kind)}
+      <p><a class="button" href={placeURL(design, "links", { link: s.object.id })}>Two-ended sheet</a></p>
+    {/if}
     {#each s.findings as f, n (n)}
       <div class="border-l-4 {f.severity === 'settled' ? 'border-good' : 'border-clash'} pl-3">
         <p>{f.sentence}</p>
@@ -172,7 +180,9 @@
     {#if s.links.length}
       <section>
         <h3 class="mb-1">Links</h3>
-        {#each s.links as o (o.id)}<button class="row" onclick={() => select(o.id)}>{o.name}</button>{/each}
+        {#each s.links as o (o.id)}<a class="row block" href={placeURL(design, "links", { link: o.id })}
+            >{o.name}</a
+          >{/each}
       </section>
     {/if}
     {#if s.routes.length}

@@ -15,7 +15,17 @@
     () => design,
     () => as.value === "table",
   );
+  const from = urlState("from");
   const select = (id: string) => (selected.value = id);
+  const fromParty = $derived(estate.data?.parties.find((x) => x.id === from.value));
+  /** Opens a sheet, or, while the other end of a link is looked for, goes on to the draft. */
+  function pick(id: string): void {
+    const party = estate.data?.parties.find((x) => x.id === id || x.ranges.some((r) => r.id === id));
+    if (fromParty && party && party.id !== fromParty.id && party.kind !== "outside")
+      goTo(design, "links", { as: "draft", a: fromParty.id, b: party.id });
+    else select(id);
+  }
+  const openLink = (id: string) => goTo(design, "links", { link: id });
   const openGroup = (group: string) => goTo(design, "overlaps", { group });
   const modes = [
     { key: "", word: "Picture" },
@@ -40,13 +50,22 @@
         >
       {/each}
     </div>
+    {#if fromParty}
+      <p class="bg-mark flex items-center gap-3 px-3 py-1.5" role="status">
+        A link from <strong>{fromParty.name}</strong>: choose the other party.
+        <button class="button" onclick={() => goTo(design, "links", { as: "draft", a: fromParty.id })}
+          >Choose from a list</button
+        >
+        <button class="button" onclick={() => (from.value = "")}>Never mind</button>
+      </p>
+    {/if}
     <div class="min-h-0 flex-1">
       {#if as.value === "import"}
         <ImportView {design} done={() => (as.value = "table")} />
       {:else if as.value === "table"}
-        {#if stock.data}<StockTable {design} stock={stock.data} open={select} />{/if}
+        {#if stock.data}<StockTable {design} stock={stock.data} open={pick} />{/if}
       {:else if estate.data?.parties.length}
-        <PictureView estate={estate.data} selected={selected.value} {select} {openGroup} />
+        <PictureView estate={estate.data} selected={selected.value} select={pick} {openGroup} {openLink} />
       {:else if estate.data}
         <p class="p-8">
           Nothing here yet. <button class="button" onclick={() => (as.value = "import")}>Bring in</button> what
@@ -57,7 +76,7 @@
   </div>
   {#if selected.value}
     <aside class="border-ink bg-sheet w-[25rem] shrink-0 overflow-y-auto border-l-2" aria-label="Sheet">
-      <SheetView {design} id={selected.value} {select} />
+      <SheetView {design} id={selected.value} {select} draft={(id) => (from.value = id)} />
     </aside>
   {/if}
 </div>

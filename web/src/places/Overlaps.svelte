@@ -43,6 +43,7 @@
   const weights: Record<string, { word: string; tone: string }> = {
     breaks: { word: "breaks an intent", tone: "text-clash" },
     joined: { word: "breaks when used", tone: "text-warn" },
+    planned: { word: "breaks after a drafted link", tone: "text-warn" },
     within: { word: "within one party", tone: "text-warn" },
     apart: { word: "breaks when joined", tone: "text-soft" },
     divided: { word: "only untidy", tone: "text-soft" },

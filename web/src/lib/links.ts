@@ -1,0 +1,65 @@
+import type { LinkLine, LinkRow } from "../api/client";
+
+/** How a state of something that is made is called. */
+export const stateWord = (state: string): string => state.replaceAll("-", " ");
+
+export const stateTone: Record<string, string> = {
+  ready: "text-good",
+  refused: "text-clash",
+  gone: "text-clash",
+  "waiting-for-the-other-half": "text-warn",
+};
+
+export interface Mark {
+  sign: string;
+  word: string;
+  tone: string;
+}
+
+/** A verdict's sign and word; never by colour alone. */
+export const verdicts: Record<string, Mark> = {
+  agrees: { sign: "=", word: "agrees", tone: "text-good" },
+  differs: { sign: "≠", word: "differs", tone: "text-clash" },
+  beware: { sign: "!", word: "beware", tone: "text-warn" },
+  unknown: { sign: "?", word: "not known yet", tone: "text-warn" },
+  free: { sign: "·", word: "need not agree", tone: "text-soft" },
+};
+
+export const verdictOf = (v: string): Mark => verdicts[v] ?? { sign: "?", word: v, tone: "text-soft" };
+
+/** What the list says of a link. */
+export function rowWord(row: LinkRow): Mark {
+  if (row.state === "refused" || row.state === "gone")
+    return { sign: "×", word: stateWord(row.state), tone: "text-clash" };
+  if (row.asks) return { sign: "?", word: "asks to join", tone: "text-warn" };
+  if (row.differing)
+    return {
+      sign: "≠",
+      word: row.differing === 1 ? "1 line differs" : `${row.differing} lines differ`,
+      tone: "text-clash",
+    };
+  return verdictOf(row.verdict);
+}
+
+/** The lines that must agree, and those that need not. A line that only may surprise stands with the first. */
+export function split(lines: LinkLine[]): { must: LinkLine[]; free: LinkLine[] } {
+  return {
+    must: lines.filter((l) => l.verdict !== "free"),
+    free: lines.filter((l) => l.verdict === "free"),
+  };
+}
+
+export const speed = (mbps: number): string =>
+  mbps === 0
+    ? "the clouds' own"
+    : mbps >= 1000
+      ? `${(mbps / 1000).toLocaleString("en")} Gbit/s`
+      : `${mbps} Mbit/s`;
+
+/** A name for each kind, as people say it. */
+export const kindWord: Record<string, string> = {
+  link: "VPN link",
+  circuit: "circuit",
+  peering: "peering",
+  attachment: "attachment to a hub",
+};
