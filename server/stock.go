@@ -35,7 +35,7 @@ type StockRow struct {
 }
 
 // stockKinds are the kinds that the table lists.
-var stockKinds = []design.Kind{design.KindSite, design.KindNetwork, design.KindOutside, design.KindGateway, design.KindLAN,
+var stockKinds = []design.Kind{design.KindSite, design.KindNetwork, design.KindHub, design.KindEdgeRouter, design.KindOutside, design.KindGateway, design.KindLAN,
 	design.KindInnerRoute, design.KindSubnet, design.KindEndpoint, design.KindReservation}
 
 type inFree struct {

@@ -151,53 +151,67 @@ func pairwise(p *provider.Profile, q Question, n, traffic uint32) *Point {
 	}
 }
 
+// measure is something that shapes are compared by.
+type measure struct {
+	less  string // "a ... b", where a has less of it
+	equal string // "a and b ...", where they have as much
+	of    func(*Point) int64
+}
+
+var measures = []measure{
+	{"takes fewer steps for the next network than", "take equally many steps for the next network", func(p *Point) int64 { return int64(p.Steps) }},
+	{"costs less a month than", "cost the same a month", func(p *Point) int64 { return int64(p.Monthly) }},
+}
+
 // sentences say where the shapes cross in steps and in money.
 func (s Study) sentences() []string {
 	out := []string{}
 	for a := range s.Shapes {
 		for b := a + 1; b < len(s.Shapes); b++ {
-			out = append(out,
-				s.crossing(s.Shapes[a], s.Shapes[b], "takes fewer steps for the next network than", func(p *Point) int64 { return int64(p.Steps) }),
-				s.crossing(s.Shapes[a], s.Shapes[b], "costs less a month than", func(p *Point) int64 { return int64(p.Monthly) }))
+			for _, m := range measures {
+				out = append(out, upper(s.crossing(s.Shapes[a], s.Shapes[b], m)))
+			}
 		}
 	}
 	return out
 }
 
-func (s Study) crossing(a, b Shape, verb string, of func(*Point) int64) string {
-	var lead []string
-	last := 0 // -1: a is less, 1: b is less
+// crossing tells from where on which of two shapes has less.
+func (s Study) crossing(a, b Shape, m measure) string {
+	var parts []string
+	last := ""
+	say := func(n uint32, what string) {
+		if what == last {
+			return
+		}
+		last = what
+		if len(parts) == 0 && n == StudyFrom {
+			parts = append(parts, what)
+			return
+		}
+		parts = append(parts, fmt.Sprintf("from %d networks on %s", n, what))
+	}
 	for _, r := range s.Rows {
 		x, y := r.Points[a], r.Points[b]
-		now := 0
 		switch {
 		case x == nil && y == nil:
-			continue
-		case x == nil || y != nil && of(y) < of(x):
-			now = 1
-		case y == nil || of(x) < of(y):
-			now = -1
-		}
-		if now != 0 && now != last {
-			less, more := a, b
-			if now == 1 {
-				less, more = b, a
-			}
-			if len(lead) == 0 {
-				lead = append(lead, fmt.Sprintf("from %d networks on, %s %s %s", r.N, less, verb, more))
-			} else {
-				lead = append(lead, fmt.Sprintf("from %d on it is %s", r.N, less))
-			}
-			last = now
+			say(r.N, "neither is within the cloud's limits")
+		case x == nil:
+			say(r.N, fmt.Sprintf("%s is beyond the cloud's limits", a))
+		case y == nil:
+			say(r.N, fmt.Sprintf("%s is beyond the cloud's limits", b))
+		case m.of(x) < m.of(y):
+			say(r.N, fmt.Sprintf("%s %s %s", a, m.less, b))
+		case m.of(y) < m.of(x):
+			say(r.N, fmt.Sprintf("%s %s %s", b, m.less, a))
+		default:
+			say(r.N, fmt.Sprintf("%s and %s %s", a, b, m.equal))
 		}
 	}
-	switch len(lead) {
-	case 0:
-		return fmt.Sprintf("%s and %s are always equal here: neither %s the other", upper(string(a)), b, strings.TrimSuffix(verb, " than"))
-	case 1:
-		return upper(lead[0]) + ", and it stays so up to " + fmt.Sprint(StudyTo)
+	if len(parts) == 1 {
+		return fmt.Sprintf("%s, for any number from %d to %d", parts[0], StudyFrom, StudyTo)
 	}
-	return upper(strings.Join(lead, "; "))
+	return strings.Join(parts, "; ")
 }
 
 func upper(s string) string { return strings.ToUpper(s[:1]) + s[1:] }

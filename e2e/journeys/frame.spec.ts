@@ -57,7 +57,7 @@ test("the whole case by keys alone", async ({ page }) => {
   await expect(page).toHaveURL(/translation\?group=/);
   await enter("button", "Apply");
   await expect(page.getByText("Answered:")).toBeVisible();
-  await page.keyboard.press("4");
+  await page.keyboard.press("5");
   await expect(page.getByText("Intents: 3 of 3 hold")).toBeVisible();
   await page.keyboard.press("Control+z");
   await expect(page.getByText("Intents: 0 of 3 hold")).toBeVisible();

@@ -102,7 +102,7 @@ test.describe("picture", () => {
     gateways: 1,
     ranges: ranges.map((prefix) => ({ id: `${id} ${prefix}`, kind: "lan", name: "lan", prefix })),
   });
-  const link = (a: string, b: string, strands = 1): Estate["links"][number] => ({ id: `${a}-${b}`, name: `${a} to ${b}`, a, b, routing: "static", strands });
+  const link = (a: string, b: string, strands = 1): Estate["links"][number] => ({ id: `${a}-${b}`, name: `${a} to ${b}`, a, b, kind: "link", shape: "VPN", state: "ready", verdict: "agrees", routing: "static", strands });
 
   test("sites stand on one bank, everything else on the other, linked ones first", () => {
     const p = draw({ parties: [party("lone", "site"), party("s", "site"), party("n", "network"), party("o", "outside")], links: [link("s", "n", 2)], ties: [] }, 900, "");

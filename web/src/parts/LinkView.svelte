@@ -1,7 +1,7 @@
 <script lang="ts">
   import { ClipboardPaste, KeyRound } from "@lucide/svelte";
   import { useQueryClient } from "@tanstack/svelte-query";
-  import { client, data, type Edit } from "../api/client";
+  import { client, data, Refusal, type Edit } from "../api/client";
   import { useLink, writer } from "../api/queries";
   import { kindWord, speed, split, stateTone, stateWord } from "../lib/links";
   import { placeURL } from "../lib/places";
@@ -21,7 +21,8 @@
     () => design,
     () => id,
   );
-  const s = $derived(link.data);
+  /** What was refused is gone, even where an older answer is still at hand. */
+  const s = $derived(link.error instanceof Refusal ? undefined : link.data);
   const write = writer(useQueryClient(), () => design);
   const strand = urlState("strand");
   const pasting = urlState("paste");

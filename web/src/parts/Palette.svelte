@@ -33,6 +33,8 @@
     title: string;
     hint: string;
     run: () => void;
+    /** It leads to a URL of its own. */
+    goes: boolean;
   }
   const to = (place: string, search?: Record<string, string>) => () => goTo(design, place, search);
   const actions = $derived<Item[]>(
@@ -42,27 +44,33 @@
         title: `Go to ${x.name}`,
         hint: x.key,
         run: to(x.path),
+        goes: true,
       })),
       {
         key: "draft",
         title: "Draft a link between two parties",
         hint: "",
         run: to("links", { as: "draft" }),
+        goes: true,
       },
       {
         key: "study",
         title: "Compare shapes as the estate grows",
         hint: "",
         run: to("links", { as: "study" }),
+        goes: true,
       },
       {
         key: "profiles",
         title: "Provider profiles: what each cloud allows",
         hint: "",
         run: to("links", { as: "profiles" }),
+        goes: true,
       },
-      ...(undoes ? [{ key: "undo", title: `Undo: ${undoes}`, hint: "Ctrl-Z", run: undo }] : []),
-      ...(redoes ? [{ key: "redo", title: `Redo: ${redoes}`, hint: "Ctrl-Shift-Z", run: redo }] : []),
+      ...(undoes ? [{ key: "undo", title: `Undo: ${undoes}`, hint: "Ctrl-Z", run: undo, goes: false }] : []),
+      ...(redoes
+        ? [{ key: "redo", title: `Redo: ${redoes}`, hint: "Ctrl-Shift-Z", run: redo, goes: false }]
+        : []),
     ].filter((x) => x.title.toLowerCase().includes(text.trim().toLowerCase())),
   );
   const objects = $derived<Item[]>(
@@ -72,6 +80,7 @@
       title: f.title,
       hint: `${f.kind}, ${f.hint}`,
       run: runFor(f),
+      goes: true,
     })),
   );
 
@@ -90,7 +99,8 @@
 
   function choose(item: Item): void {
     text = "";
-    close();
+    // Going elsewhere leaves the palette behind with the rest of the URL; closing it too would go back.
+    if (!item.goes) close();
     item.run();
   }
 </script>

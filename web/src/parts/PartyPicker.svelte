@@ -18,7 +18,7 @@
 
 <label class="min-w-52 flex-1"
   ><span class="label">{label}</span>
-  <select class="field" {value} onchange={(e) => choose(e.currentTarget.value)}>
+  <select class="field" aria-label={label} {value} onchange={(e) => choose(e.currentTarget.value)}>
     <option value="">choose</option>
     {#each groups as [kind, word] (kind)}
       {@const list = parties.filter((x) => x.kind === kind)}

@@ -86,7 +86,7 @@
       >Compare</button
     >
     {#if compared}
-      <strong class={differing.length ? "text-clash" : "text-good"}
+      <strong class="whitespace-nowrap {differing.length ? 'text-clash' : 'text-good'}"
         >{differing.length === 0
           ? "Nothing differs"
           : differing.length === 1

@@ -12,8 +12,10 @@
     design: string;
     stock: Stock;
     open: (id: string) => void;
+    /** Goes on to a link between two parties. */
+    draft: (a: string, b: string) => void;
   }
-  const { design, stock, open }: Props = $props();
+  const { design, stock, open, draft }: Props = $props();
   const write = writer(useQueryClient(), () => design);
 
   const filter = urlState("filter");
@@ -46,6 +48,13 @@
   let editing = $state<string>(); // the text being typed
   let chosen = $state<Record<string, boolean>>({});
   const chosenRows = $derived(stock.rows.filter((r) => chosen[r.object.id]));
+  const partyOf = (r: StockRow): string =>
+    ["site", "network", "hub", "edge-router"].includes(r.object.kind) ? r.object.id : (r.object.parent ?? "");
+  /** The two parties whose rows are chosen. */
+  const pair = $derived.by((): [string, string] | undefined => {
+    const [a, b, ...more] = [...new Set(chosenRows.map(partyOf))];
+    return a && b && more.length === 0 ? [a, b] : undefined;
+  });
 
   const key = (column: number): ColumnKey => columns[column]?.key ?? "name";
 
@@ -174,6 +183,9 @@
           <button class="button">Set {field}</button>
         </form>
       {/each}
+      {#if pair}
+        <button class="button" onclick={() => draft(...pair)}>Draft a link between them</button>
+      {/if}
       <button class="button" onclick={() => (chosen = {})}>Choose none</button>
     {:else}
       <span class="text-soft ml-auto text-sm"

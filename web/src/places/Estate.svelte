@@ -2,6 +2,7 @@
   import { useEstate, useStock } from "../api/queries";
   import { urlState } from "../lib/url.svelte";
   import ImportView from "../parts/ImportView.svelte";
+  import Legend from "../parts/Legend.svelte";
   import PictureView from "../parts/PictureView.svelte";
   import SheetView from "../parts/SheetView.svelte";
   import StockTable from "../parts/StockTable.svelte";
@@ -44,6 +45,7 @@
           onclick={() => (as.value = m.key)}>{m.word}</button
         >
       {/each}
+      {#if !as.value}<span class="ml-4"><Legend /></span>{/if}
       <span class="label ml-auto">Take out as</span>
       {#each ["yaml", "csv", "xlsx"] as format (format)}
         <a class="button" href="/api/designs/{design}/file?format={format}" download>{format.toUpperCase()}</a
@@ -63,7 +65,12 @@
       {#if as.value === "import"}
         <ImportView {design} done={() => (as.value = "table")} />
       {:else if as.value === "table"}
-        {#if stock.data}<StockTable {design} stock={stock.data} open={pick} />{/if}
+        {#if stock.data}<StockTable
+            {design}
+            stock={stock.data}
+            open={pick}
+            draft={(a, b) => goTo(design, "links", { as: "draft", a, b })}
+          />{/if}
       {:else if estate.data?.parties.length}
         <PictureView estate={estate.data} selected={selected.value} select={pick} {openGroup} {openLink} />
       {:else if estate.data}

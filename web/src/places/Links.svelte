@@ -40,6 +40,10 @@
     ),
   );
   const id = $derived(chosen.value || listed[0]?.id || "");
+  // What is shown stays shown when its place in the list changes.
+  $effect(() => {
+    if (!as.value && !chosen.value && id) chosen.replace(id);
+  });
   let most = $state(100);
 </script>
 

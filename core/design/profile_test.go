@@ -1,0 +1,62 @@
+package design
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravin/core/provider"
+)
+
+func TestShippedProfilesDifferAndSurviveWriting(t *testing.T) {
+	all := ShippedProfiles()
+	require.Len(t, all, 3)
+	for _, p := range all {
+		text, err := WriteProfile(p.Name, p.Profile)
+		require.NoError(t, err)
+		name, back, err := ReadProfile(text)
+		require.NoError(t, err)
+		assert.Equal(t, p.Name, name)
+		assert.Equal(t, p.Profile, back)
+	}
+}
+
+func TestBadProfilesAreRefusedWithPlaceAndReason(t *testing.T) {
+	tarn, err := provider.Shipped.ReadFile("tarn.yaml")
+	require.NoError(t, err)
+	for _, c := range []struct{ old, new, at, why string }{
+		{"dravin-profile: 1", "dravin-profile: 2", "line 1, column 17", "this Dravin reads version 1"},
+		{"dravin-profile: 1\n", "", "line 1", `begins with the line "dravin-profile: 1"`},
+		{"name: Tarn\n", "", "line 1", "name the cloud"},
+		{"tables: subnet", "tables: house", "line 10", "write one of subnet, network"},
+		{"bits: 30", "bits: 32", "line 31", "no range for two ends"},
+		{"tunnels: 2", "tunnels: 0", "line 22", "a link needs a tunnel"},
+		{`gateway_hour: "0.02"`, `gateway_hour: cheap`, "line 50", "is not an amount"},
+		{"reserved: [169.254.0.0/22,", "reserved: [10.0.0.0/8,", "line 32", "outside the inside space"},
+		{"speeds: [50, 200,", "speeds: [200, 50,", "line 38", "list the slowest first"},
+		{"peering:\n", "pairing:\n", "line 13", "is not known here"},
+	} {
+		text := strings.Replace(string(tarn), c.old, c.new, 1)
+		require.NotEqual(t, string(tarn), text, c.old)
+		_, _, err := ReadProfile([]byte(text))
+		require.ErrorContains(t, err, c.why)
+		assert.Contains(t, err.Error(), c.at, c.new)
+	}
+}
+
+func TestOwnProfileGoesBeforeTheShippedOne(t *testing.T) {
+	d, err := Read([]byte("dravin: 1\nprofiles:\n  - name: tarn\n    peering: {lend_gateway: true}\n  - name: Rush\n"))
+	require.NoError(t, err)
+	assert.True(t, d.Profile("Tarn").Peering.LendGateway)
+	assert.NotNil(t, d.Profile("rush"))
+	assert.Len(t, d.Profiles(), 4)
+	again, err := d.Write()
+	require.NoError(t, err)
+	back, err := Read(again)
+	require.NoError(t, err)
+	assert.Empty(t, d.EditsTo(back))
+	_, err = Read([]byte("dravin: 1\nprofiles:\n  - name: Rush\n    vpn:\n      - name: x\n        at: network\n        tunnels: 0\n        addresses: 1\n        routing: static\n        ike: a\n        esp: b\n"))
+	assert.ErrorContains(t, err, "line 7")
+}

@@ -1,0 +1,198 @@
+import { expect, test, type APIRequestContext, type Page } from "@playwright/test";
+import { accessible, strict } from "./page";
+
+/** The whole trust as a design of its own, and the ID of each party by name. */
+async function trust(request: APIRequestContext): Promise<{ id: string; of: Map<string, string> }> {
+  const { id } = (await (await request.post("/api/designs", { data: { from: "demo" } })).json()) as { id: string };
+  const estate = (await (await request.get(`/api/designs/${id}/estate`)).json()) as { parties: { id: string; name: string }[] };
+  return { id, of: new Map(estate.parties.map((x) => [x.name, x.id])) };
+}
+
+const sheet = (page: Page) => page.getByRole("article", { name: "Two-ended sheet" });
+const line = (page: Page, key: string) => sheet(page).locator(`[data-line="${key}"]`);
+const shape = (page: Page, title: RegExp) => page.getByRole("columnheader", { name: title });
+
+async function draft(page: Page, title: RegExp): Promise<void> {
+  await shape(page, title).getByRole("button", { name: "Draft it" }).click();
+  await expect(page).toHaveURL(/link=/);
+  await expect(sheet(page)).toBeVisible();
+}
+
+test.beforeEach(({ page }) => strict(page));
+
+test("two parties chosen in the picture are joined by a VPN with everything filled in", async ({ page, request }) => {
+  const { id } = await trust(request);
+  await page.goto(`/designs/${id}/estate`);
+  await page.getByRole("button", { name: "site Dunmoss Arboretum" }).click();
+  await page.getByRole("button", { name: "Draft a link from here" }).click();
+  await expect(page.getByRole("status")).toContainText("A link from Dunmoss Arboretum");
+  await page.getByRole("button", { name: "network sequencing" }).click();
+
+  await expect(shape(page, /VPN with BGP, active pair/)).toBeVisible();
+  await expect(page.getByRole("region", { name: "Not possible" })).toContainText("a peering joins two cloud networks");
+  await shape(page, /VPN with BGP, active pair/).getByRole("button", { name: "Values" }).click();
+  const values = page.getByRole("region", { name: "Values" });
+  await expect(values).toContainText("free in this design");
+  await expect(values).toContainText("strongest first");
+  await page.reload();
+  await expect(values).toBeVisible();
+  await accessible(page);
+  await draft(page, /VPN with BGP, active pair/);
+
+  await expect(sheet(page)).toContainText("drafted");
+  await expect(page.getByTestId("outcome")).toContainText("it comes up");
+  await expect(line(page, "address-2")).toContainText("not known yet");
+  await expect(line(page, "ike")).toContainText("agrees");
+  await page.getByRole("button", { name: "strand 2" }).click();
+  await expect(line(page, "inside-1")).toHaveAttribute("data-verdict", "agrees");
+  await accessible(page);
+
+  // The draft crosses owners, so the other side is asked first; and all of it is one step back.
+  await expect(page.getByRole("region", { name: "Request to join" })).toContainText("Estates asks Science");
+  await page.getByRole("button", { name: "Undo" }).click();
+  await expect(page.getByRole("alert")).toContainText("there is no such link now");
+});
+
+test("peering, hub and circuit are drafted from table and palette", async ({ page, request }) => {
+  const { id, of } = await trust(request);
+  await page.goto(`/designs/${id}/estate?as=table`);
+  const grid = page.getByRole("grid", { name: "Stock" });
+  for (const name of ["public site", "ticketing"]) {
+    await page.getByLabel("Filter").fill(name);
+    await grid.getByRole("row", { name: new RegExp(`${name}.*Sedge`) }).first().getByRole("checkbox").check();
+  }
+  await page.getByRole("button", { name: "Draft a link between them" }).click();
+  await expect(shape(page, /Peering/)).toContainText("Peering");
+  await expect(page.getByRole("row", { name: /^Gets built/ })).toContainText("The hub visitor hub is used as it is");
+  await draft(page, /Peering/);
+  await page.getByRole("button", { name: "The half of public site is made" }).click();
+  await expect(sheet(page)).toContainText("waiting for the other half");
+  await page.getByRole("button", { name: "The half of ticketing is made" }).click();
+  await expect(line(page, "half")).toContainText("agrees");
+
+  await page.keyboard.press("Control+k");
+  await page.getByPlaceholder("A name, an address").fill("draft a link");
+  await expect(page.getByRole("option", { name: /Draft a link/ })).toHaveAttribute("data-selected", "");
+  await page.keyboard.press("Enter");
+  await page.getByLabel("Join", { exact: true }).selectOption({ label: "public site (Sedge, sedge-coast)" });
+  await page.getByLabel("with", { exact: true }).selectOption({ label: "visitor hub (Sedge, sedge-coast)" });
+  await draft(page, /By visitor hub/);
+  await expect(sheet(page)).toContainText("attachment to a hub");
+  await page.getByRole("button", { name: "Begin to build it" }).click();
+  await page.getByRole("button", { name: "It is ready" }).click();
+
+  await page.goto(`/designs/${id}/links?as=draft&a=${of.get("Millrace")}&b=${of.get("sequencing")}`);
+  await draft(page, /Private circuit/);
+  await page.getByRole("button", { name: /It is ordered at/ }).click();
+  await page.getByRole("button", { name: "Enter the order code" }).click();
+  await page.getByLabel("Order code", { exact: true }).last().fill("TIDE-77-ELDER");
+  await page.getByLabel("Zone it is for").fill("osier-west-2");
+  await page.getByRole("button", { name: "Enter", exact: true }).click();
+  await expect(line(page, "code")).toContainText("differs");
+  await expect(sheet(page)).toContainText("the order code of sequencing circuit 1 is for osier-west-2");
+  await page.getByRole("button", { name: /Put the end at sequencing/ }).click();
+  await page.getByRole("button", { name: /It is accepted at/ }).click();
+  await page.getByRole("button", { name: "The session is up" }).click();
+  await expect(sheet(page).getByText("ready")).toBeVisible();
+});
+
+test("a half-made peering is completed", async ({ page, request }) => {
+  const { id } = await trust(request);
+  await page.goto(`/designs/${id}/estate?panel=findings`);
+  await expect(page.getByRole("dialog")).toContainText("waits for ever");
+  await page.goto(`/designs/${id}/links`);
+  await expect(page.getByRole("button", { name: /^sequencing with image analysis/ })).toContainText("1 line differs");
+  await page.getByRole("button", { name: "The half of image analysis is made" }).click();
+  await expect(sheet(page).getByText("ready")).toBeVisible();
+  await expect(line(page, "half")).toContainText("agrees");
+});
+
+test("a foreign join is refused, asked again and accepted", async ({ page, request }) => {
+  const { id } = await trust(request);
+  await page.goto(`/designs/${id}/links`);
+  await page.getByRole("button", { name: /^seed bank index/ }).click();
+  const asks = page.getByRole("region", { name: "Request to join" });
+  await expect(asks).toContainText("Science asks Public");
+  await expect(asks.getByRole("button", { name: "Refuse" })).toBeDisabled();
+  await page.getByLabel("Reason").fill("say first which hosts need it");
+  await asks.getByRole("button", { name: "Refuse" }).click();
+  await expect(sheet(page)).toContainText("Public refused what Science asked: say first which hosts need it");
+  await page.getByRole("button", { name: "Ask again" }).click();
+  await page.getByLabel("Reason").fill("only the index's own racks");
+  await asks.getByRole("button", { name: "Accept" }).click();
+  await expect(sheet(page)).toContainText("being built");
+  await page.getByRole("button", { name: "It is ready" }).click();
+  await expect(sheet(page).getByText("ready").first()).toBeVisible();
+  const history = (await (await request.get(`/api/designs/${id}/history`)).json()) as { reason: string }[];
+  expect(history.map((c) => c.reason).join("\n")).toContain("Refuse visitor hub seed bank index: say first which hosts need it");
+});
+
+test("what the far end sent differs in three lines, which are mended", async ({ page, request }) => {
+  const { id } = await trust(request);
+  await page.goto(`/designs/${id}/links`);
+  await page.getByRole("button", { name: /^Peatside to Marrow Hill/ }).click();
+  await page.getByRole("button", { name: "What the far end sent" }).click();
+  const paste = page.getByRole("region", { name: "What the far end sent" });
+  await paste.getByLabel("What they sent").fill("connections {\n  nursery {\n    remote_addrs = 203.0.113.21\n");
+  await paste.getByRole("button", { name: "Compare" }).click();
+  await expect(paste.getByRole("alert")).toContainText("line 2: the section nursery is not closed");
+
+  await paste.getByLabel("What they sent").fill(`connections {
+  nursery {
+    version = 2
+    local_addrs = 198.51.100.10
+    remote_addrs = 203.0.113.21
+    proposals = aes128-sha256-modp4096
+    local { id = 198.51.100.10 }
+    children { c {
+      local_ts = 10.20.0.0/24
+      remote_ts = 192.168.40.0/24
+    } }
+  }
+}
+secrets { ike-nursery { secret = "badgers and moss" } }`);
+  await paste.getByRole("button", { name: "Compare" }).click();
+  await expect(paste).toContainText("4 lines differ");
+  await accessible(page);
+  await paste.getByRole("button", { name: "Record it for Marrow Hill gateway" }).click();
+
+  await expect(page.getByTestId("outcome")).toContainText("down");
+  await expect(sheet(page)).toContainText("4 of");
+  await expect(page.locator("body")).not.toContainText("badgers");
+  await page.getByRole("button", { name: "Set Marrow Hill gateway to 203.0.113.20" }).click();
+  await expect(line(page, "address-1")).toContainText("agrees");
+  await page.getByRole("button", { name: "Set Peatside Nursery gateway to aes128-sha256-modp4096" }).click();
+  await expect(line(page, "ike")).toContainText("agrees");
+  await page.getByRole("button", { name: "Set Marrow Hill gateway to 10.20.0.0/22" }).click();
+  await expect(line(page, "selectors-2")).toContainText("agrees");
+  await page.getByRole("button", { name: "Use the key they sent" }).click();
+  await expect(line(page, "key")).toContainText("agrees");
+  await expect(page.getByTestId("outcome")).toContainText("it comes up");
+  const all = JSON.stringify(await (await request.get(`/api/designs/${id}/history`)).json());
+  expect(all).toContain("Use the far end's key");
+  expect(all).not.toContain("badgers");
+});
+
+test("a profile is copied, refused where it is wrong, and used", async ({ page, request }) => {
+  const { id } = await trust(request);
+  await page.goto(`/designs/${id}/links?as=profiles&profile=Tarn`);
+  await page.getByRole("button", { name: "Copy and edit" }).click();
+  const file = page.getByLabel("The profile file");
+  const text = await file.inputValue();
+  await file.fill(text.replace("name: Tarn copy", "name: Rush").replace("tables: subnet", "tables: house"));
+  await page.getByRole("button", { name: "Save" }).click();
+  await expect(page.getByRole("alert")).toContainText(/line \d+: networks.tables: "house" is not known; write one of subnet, network/);
+  await expect(file).toHaveValue(/house/);
+  await file.fill(text.replace("name: Tarn copy", "name: Rush").replace('peering_gb: "0.012"', 'peering_gb: "0.5"').replace("peering_gb: 0.012", "peering_gb: 0.5"));
+  await page.getByRole("button", { name: "Save" }).click();
+  await expect(page.getByRole("button", { name: /^Rush/ })).toContainText("yours");
+  await accessible(page);
+
+  await page.goto(`/designs/${id}/links?as=study&cloud=Rush`);
+  await expect(page.getByRole("region", { name: "In words" })).toContainText("One hub costs less a month than pairwise peering, for any number from 3 to 50");
+  await expect(page.getByRole("row", { name: /^2 now/ })).toBeVisible({ visible: false });
+  await page.getByRole("button", { name: "Cost a month" }).click();
+  await page.reload();
+  await expect(page.getByRole("button", { name: "Cost a month" })).toHaveAttribute("aria-pressed", "true");
+  await accessible(page);
+});
