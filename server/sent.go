@@ -20,6 +20,7 @@ type sentIn struct {
 		End    int    `json:"end" minimum:"0" maximum:"1" doc:"Whose settings were sent: the first or second end's."`
 		Text   string `json:"text" minLength:"1" maxLength:"1048576" doc:"A swanctl.conf, or a list of parameters."`
 		Record bool   `json:"record,omitempty" doc:"Set that end to what was sent; otherwise only compare."`
+		Reason string `json:"reason,omitempty" maxLength:"200" doc:"When recording: what for, in the words of the history; left out, that it was sent."`
 		Base   int64  `json:"base,omitempty" doc:"When recording: the position that the writer has seen."`
 	}
 }
@@ -86,6 +87,9 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 	if in.Body.Record {
 		l := v.design.Get(t.Parent).Body.(*design.Link)
 		reason := fmt.Sprintf("Record what %s sent for %s, %s", link.EndTitle(v.design, l, in.Body.End), v.design.Get(t.Parent).Name, t.Name)
+		if in.Body.Reason != "" && design.IsText(in.Body.Reason) {
+			reason = in.Body.Reason
+		}
 		if _, err := s.store.Commit(ctx, in.Design, store.ChangeSet{Base: in.Body.Base, Author: author, Reason: reason, Edits: edits}); err != nil {
 			return nil, s.failed(err)
 		}

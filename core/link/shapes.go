@@ -29,7 +29,7 @@ type Shape struct {
 	Monthly     provider.Money `json:"monthly"`
 	Costs       []cost.Line    `json:"costs"`
 	Unpriced    string         `json:"unpriced,omitempty"` // what else must be paid for, at a price that is not known
-	Mbps        uint32         `json:"mbps"` // 0: as fast as the clouds' own network
+	Mbps        uint32         `json:"mbps"`               // 0: as fast as the clouds' own network
 	Survives    string         `json:"survives"`
 	Fragile     bool           `json:"fragile"` // a single failure ends it
 	Next        uint32         `json:"next"`    // steps for the next network

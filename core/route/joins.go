@@ -7,6 +7,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/link"
+	"dravin/core/prefix"
 )
 
 // preference is the order of a point's cloud, where its profile has one; what
@@ -26,6 +27,25 @@ func (s *solver) preference(id design.ID) []Source {
 		}
 	}
 	return out
+}
+
+// entryUnusable says why an entry of a network's table does not count. The
+// fabric delivers a block's addresses itself: an entry as long as the block
+// never gets to decide, and a longer one only where the profile lets it.
+func (s *solver) entryUnusable(p *Point, e design.Entry) string {
+	profile := s.d.ProfileOf(p.ID)
+	for _, own := range p.Own {
+		if e.Prefix == own || profile != nil && !profile.Networks.LongerWins && prefix.Contains(own, e.Prefix) {
+			return "the block's local route can not be overridden"
+		}
+	}
+	// Whether an entry to something that is not there is passed over or swallows
+	// what it is for is the cloud's way; the walk tells of the latter.
+	via := s.d.Get(e.Via)
+	if st := design.StateOf(via); profile != nil && profile.DeadNextHop != "black-hole" && !design.Carries(st) {
+		return via.Name + " is " + stateWord(st)
+	}
+	return ""
 }
 
 func (s *solver) linkSource(p *Point, l *design.Link) Source {

@@ -220,13 +220,7 @@ func (s *solver) table(o *design.Object, b *design.Table) {
 	p.local(p.Party.Body.(*design.Network))
 	for _, e := range b.Routes {
 		r := Route{Prefix: e.Prefix, Source: Static, Hop: Hop{viaKinds[s.d.Get(e.Via).Kind], e.Via}, Via: s.d.Get(e.Via).Name}
-		// The fabric delivers a block's addresses itself; an entry that is no
-		// longer than the block never gets to decide.
-		for _, own := range p.Own {
-			if e.Prefix == own {
-				r.Unusable = "the block's local route can not be overridden"
-			}
-		}
+		r.Unusable = s.entryUnusable(p, e)
 		p.add(r)
 	}
 }

@@ -9,6 +9,18 @@ import (
 	"dravin/core/route"
 )
 
+// unfit says what keeps a gateway from forwarding anything, empty if nothing is
+// known to.
+func unfit(g *design.Gateway) string {
+	switch {
+	case slices.Contains(g.Faults, "forwarding-off"):
+		return "has forwarding off"
+	case slices.Contains(g.Faults, "source-check"):
+		return "may only send what comes from its own address"
+	}
+	return ""
+}
+
 // endAt is the gateway by which a point sends into a link: itself, or the hub's
 // if the point is a hub's table.
 func (w *walker) endAt(link design.ID, p *route.Point) design.ID {

@@ -156,3 +156,27 @@ func TestWaitingAttachmentAndCircuitsInWalks(t *testing.T) {
 	}
 	assert.Equal(t, []string{"Millrace"}, seen)
 }
+
+func TestProfilesDecideWhatAnEntryDoes(t *testing.T) {
+	d, err := design.Read(demo.Thistledown)
+	require.NoError(t, err)
+	// A longer entry beats the block's local route in Osier and not in Tarn.
+	for table, taken := range map[string]bool{"image-analysis/main-table": true, "catalogue/table-a": false} {
+		o := d.Find(table, design.KindTable)[0]
+		network := d.Get(o.Parent)
+		inside := d.Find(map[bool]string{true: "image-analysis/workers-one", false: "catalogue/shelf-b"}[taken])[0]
+		body := *o.Body.(*design.Table)
+		body.Routes = append(body.Routes, design.Entry{Prefix: d.Ranges(inside.ID)[0], Via: d.Inside(network.ID, design.KindGateway)[0].ID})
+		next, _, err := d.Apply([]design.Edit{design.PutEdit(o.With(&body))})
+		require.NoError(t, err)
+		hop := route.Solve(next).Point(o.ID).Lookup(prefix.FirstHost(d.Ranges(inside.ID)[0])).Winner.Hop.Kind
+		assert.Equal(t, taken, hop == route.Gateway, table)
+	}
+	// A gateway that can not forward stops what goes through it.
+	g := d.Find("saltmarsh-station/gateway", design.KindGateway)[0]
+	b := *g.Body.(*design.Gateway)
+	b.Faults = []string{"forwarding-off"}
+	f := ping(t, d, "saltmarsh-station/tide-laboratory", "10.30.0.15", "10.45.1.9")
+	assert.Nil(t, stopOf(t, d, f))
+	assert.Equal(t, walk.NotForwarding, stopOf(t, d, f, design.PutEdit(g.With(&b))).Code)
+}

@@ -30,6 +30,7 @@ const (
 	NotTransitive        Code = "not-transitive"          // a peering carries the two networks' own ranges only
 	ZoneCutOff           Code = "zone-cut-off"            // the hub's attachment has no subnet in the host's zone
 	BlackHole            Code = "black-hole"              // an entry drops it
+	NotForwarding        Code = "does-not-forward"        // the gateway is known not to pass packets on
 	NotAnswered          Code = "not-answered"            // the host is reached and does not answer this service
 	ReplyNotReversed     Code = "reply-not-reversed"      // the reply arrives from another address than was dialled
 	ReplyNoRoute         Code = "reply-no-route"          // as NoRoute, on the way back
@@ -305,6 +306,11 @@ func (w *walker) point(id, in design.ID) Host {
 		w.seen = map[visit]bool{}
 	}
 	w.seen[key] = true
+	if g, ok := w.d.Get(id).Body.(*design.Gateway); ok {
+		if why := unfit(g); why != "" {
+			return w.halt(NotForwarding, at, at.Title+" "+why, "put it right on the box, then take the note off the gateway")
+		}
+	}
 
 	w.mapDestination(p, at, in)
 	choice := p.Lookup(w.header.Dst)

@@ -168,6 +168,18 @@ secrets { ike-nursery { secret = "badgers and moss" } }`);
   await page.getByRole("button", { name: "Use the key they sent" }).click();
   await expect(line(page, "key")).toContainText("agrees");
   await expect(page.getByTestId("outcome")).toContainText("it comes up");
+
+  // Every value can be written where it stands.
+  await page.getByRole("button", { name: "Change Key lifetime at Peatside Nursery gateway" }).click();
+  await page.getByRole("textbox", { name: "Key lifetime at Peatside Nursery gateway" }).fill("30m");
+  await page.keyboard.press("Enter");
+  await expect(line(page, "child-life")).toContainText("1800 s");
+  await expect(line(page, "child-life")).toContainText("beware");
+  await page.getByRole("button", { name: "Change IKE proposals at Marrow Hill gateway" }).click();
+  await page.getByRole("textbox", { name: "IKE proposals at Marrow Hill gateway" }).fill("aes512-sha9");
+  await page.keyboard.press("Enter");
+  await expect(page.getByText(/aes512.* is no algorithm that Dravin knows/)).toBeVisible();
+  await expect(line(page, "ike")).toContainText("agrees");
   const all = JSON.stringify(await (await request.get(`/api/designs/${id}/history`)).json());
   expect(all).toContain("Use the far end's key");
   expect(all).not.toContain("badgers");

@@ -1656,6 +1656,8 @@ export interface components {
        * @description Whose settings were sent: the first or second end's.
        */
       end: number;
+      /** @description When recording: what for, in the words of the history; left out, that it was sent. */
+      reason?: string;
       /** @description Set that end to what was sent; otherwise only compare. */
       record?: boolean;
       /** @description A swanctl.conf, or a list of parameters. */

@@ -1,6 +1,7 @@
 <script lang="ts">
+  import { Pencil } from "@lucide/svelte";
   import type { Edit, LinkLine } from "../api/client";
-  import { verdictOf } from "../lib/links";
+  import { parameterOf, verdictOf } from "../lib/links";
 
   interface Props {
     lines: LinkLine[];
@@ -10,10 +11,52 @@
     mend?: (title: string, edits: Edit[]) => void;
     /** What can be done about the key's line. */
     key?: (take: "theirs" | "ours") => void;
+    /** Sets a parameter at one end; absent where nothing can be written. */
+    set?: (end: number, parameter: string, value: string, label: string) => void;
   }
-  const { lines, ends, caption, mend, key }: Props = $props();
+  const { lines, ends, caption, mend, key, set }: Props = $props();
+  let editing = $state<{ key: string; end: number; text: string }>();
+  const focus = (node: HTMLInputElement) => {
+    node.focus();
+    node.select();
+  };
+  function keep(l: LinkLine): void {
+    const e = editing;
+    editing = undefined;
+    if (e && e.text.trim() && e.text !== l.values[e.end])
+      set?.(e.end, parameterOf(l.key, e.end), e.text.trim(), l.label);
+  }
   const wide = (text: string) => /^[0-9a-f.:/, -]+$|gcm|aes|^IKEv/i.test(text);
 </script>
+
+{#snippet cell(l: LinkLine, end: number)}
+  <td class="group py-1.5 pr-3 break-words {wide(l.values[end] ?? '') ? 'font-mono' : ''}">
+    {#if editing?.key === l.key && editing.end === end}
+      <input
+        class="field font-mono"
+        aria-label="{l.label} at {ends[end]}"
+        bind:value={editing.text}
+        {@attach focus}
+        onblur={() => (editing = undefined)}
+        onkeydown={(e) => {
+          if (e.key === "Enter") keep(l);
+          if (e.key === "Escape") editing = undefined;
+          e.stopPropagation();
+        }}
+      />
+    {:else}
+      {l.values[end]}
+      {#if set && parameterOf(l.key, end)}
+        <button
+          class="text-soft hover:text-ink opacity-0 group-hover:opacity-100 focus-visible:opacity-100"
+          aria-label="Change {l.label} at {ends[end]}"
+          onclick={() => (editing = { key: l.key, end, text: l.values[end] ?? "" })}
+          ><Pencil size={13} /></button
+        >
+      {/if}
+    {/if}
+  </td>
+{/snippet}
 
 <table class="w-full table-fixed border-collapse text-sm">
   <caption class="sr-only">{caption}</caption>
@@ -32,13 +75,13 @@
       {@const more = l.why || l.mends.length || (l.key === "key" && l.verdict === "differs" && key)}
       <tr class="align-top {more ? '' : 'border-line border-b'}" data-line={l.key} data-verdict={l.verdict}>
         <th class="text-soft py-1.5 pr-3 text-left font-normal">{l.label}</th>
-        <td class="py-1.5 pr-3 break-words {wide(l.values[0] ?? '') ? 'font-mono' : ''}">{l.values[0]}</td>
+        {@render cell(l, 0)}
         <td class="py-1.5 pr-3 whitespace-nowrap {v.tone}">
           <span class="inline-block w-4 text-center font-mono font-semibold" aria-hidden="true">{v.sign}</span
           >
           {v.word}
         </td>
-        <td class="py-1.5 break-words {wide(l.values[1] ?? '') ? 'font-mono' : ''}">{l.values[1]}</td>
+        {@render cell(l, 1)}
       </tr>
       {#if more}
         <tr class="border-line border-b">

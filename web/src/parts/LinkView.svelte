@@ -46,6 +46,24 @@
   const differing = $derived(lines.must.filter((l) => l.verdict === "differs").length);
 
   const mend = (title: string, edits: Edit[]) => void write.change(`${title}: ${s?.name ?? ""}`, edits);
+  const setLine = (end: number, parameter: string, value: string, label: string) =>
+    tunnel &&
+    void write.attempt(
+      () =>
+        data(
+          client.POST("/api/designs/{design}/tunnels/{tunnel}/sent", {
+            params: { path: { design, tunnel: tunnel.id } },
+            body: {
+              end,
+              text: `${parameter}: ${value}`,
+              record: true,
+              base: write.base(),
+              reason: `Set ${label} at ${ends[end]}: ${s?.name ?? ""}, ${tunnel.name}`,
+            },
+          }),
+        ),
+      `${label} set`,
+    );
   const setKey = (take: "theirs" | "ours" | "new") =>
     tunnel &&
     void write.attempt(
@@ -130,13 +148,20 @@
               : `${lines.must.length} lines`}</span
           >
         </h2>
-        <LineTable lines={lines.must} {ends} caption="Parameter" {mend} key={setKey} />
+        <LineTable
+          lines={lines.must}
+          {ends}
+          caption="Parameter"
+          {mend}
+          key={setKey}
+          set={tunnel && setLine}
+        />
       </section>
     {/if}
     {#if lines.free.length}
       <section aria-label="Need not agree">
         <h2 class="mb-1">{s.kind === "attachment" ? "How it is attached" : "Need not agree"}</h2>
-        <LineTable lines={lines.free} {ends} caption="Parameter" />
+        <LineTable lines={lines.free} {ends} caption="Parameter" set={tunnel && setLine} />
       </section>
     {/if}
     <p class="text-soft text-sm">
