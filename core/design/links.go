@@ -2,6 +2,7 @@ package design
 
 import (
 	"net/netip"
+	"reflect"
 
 	"dravin/core/provider"
 )
@@ -221,59 +222,34 @@ func (l *Link) End(gateway ID) (near, far *End, n int, ok bool) {
 	return nil, nil, 0, false
 }
 
+// made is a body that has a state.
+type made interface{ state() *State }
+
+func (b *Link) state() *State       { return &b.State }
+func (b *Peering) state() *State    { return &b.State }
+func (b *Circuit) state() *State    { return &b.State }
+func (b *Attachment) state() *State { return &b.State }
+func (b *Hub) state() *State        { return &b.State }
+func (b *EdgeRouter) state() *State { return &b.State }
+
 // StateOf is the state of a link, peering, circuit, attachment, hub or edge
 // router; [Ready] for what has none.
 func StateOf(o *Object) State {
-	var s State
-	switch b := o.Body.(type) {
-	case *Link:
-		s = b.State
-	case *Peering:
-		s = b.State
-	case *Circuit:
-		s = b.State
-	case *Attachment:
-		s = b.State
-	case *Hub:
-		s = b.State
-	case *EdgeRouter:
-		s = b.State
+	if m, ok := o.Body.(made); ok && *m.state() != "" {
+		return *m.state()
 	}
-	if s == "" {
-		return Ready
-	}
-	return s
+	return Ready
 }
 
-// InState is o in another state.
+// InState is o in another state, or o itself if it has none.
 func (o *Object) InState(s State) *Object {
-	switch b := o.Body.(type) {
-	case *Link:
-		c := *b
-		c.State = s
-		return o.With(&c)
-	case *Peering:
-		c := *b
-		c.State = s
-		return o.With(&c)
-	case *Circuit:
-		c := *b
-		c.State = s
-		return o.With(&c)
-	case *Attachment:
-		c := *b
-		c.State = s
-		return o.With(&c)
-	case *Hub:
-		c := *b
-		c.State = s
-		return o.With(&c)
-	case *EdgeRouter:
-		c := *b
-		c.State = s
-		return o.With(&c)
+	if _, ok := o.Body.(made); !ok {
+		return o
 	}
-	return o
+	body := reflect.New(reflect.TypeOf(o.Body).Elem())
+	body.Elem().Set(reflect.ValueOf(o.Body).Elem())
+	*body.Interface().(made).state() = s
+	return o.With(body.Interface().(Body))
 }
 
 // OwnerOf is who answers for a party, empty if nobody is said to.

@@ -14,8 +14,19 @@ import (
 
 // collector gathers findings of one kind of thing.
 type collector struct {
-	d   *design.Design
-	out []Finding
+	d       *design.Design
+	out     []Finding
+	drafted int // how many mends were drafted that look through the whole design
+}
+
+// mostDrafted bounds the mends that are drafted ahead of asking: each looks
+// through the whole design for what is free.
+const mostDrafted = 40
+
+// drafts reports whether one more such mend is worked out.
+func (c *collector) drafts() bool {
+	c.drafted++
+	return c.drafted <= mostDrafted
 }
 
 func (c *collector) add(code string, s Severity, subject design.ID, mends []Mend, sentence string, args ...any) *Finding {
@@ -185,6 +196,9 @@ func (c *collector) insideAllowed(o, t *design.Object) {
 
 // otherInside mends by a free inside range.
 func (c *collector) otherInside(o, t *design.Object) []Mend {
+	if !c.drafts() {
+		return nil
+	}
 	ends := o.Body.(*design.Link).Ends
 	var rules [2]*provider.Inside
 	for n, e := range ends {
@@ -229,8 +243,10 @@ func (c *collector) strands(o *design.Object, tunnels []*design.Object) {
 		return
 	}
 	var mends []Mend
-	if edits := link.AddStrand(c.d, o); len(edits) > 0 {
-		mends = []Mend{{Title: "Add a second strand with free inside addresses", Edits: edits}}
+	if c.drafts() {
+		if edits := link.AddStrand(c.d, o); len(edits) > 0 {
+			mends = []Mend{{Title: "Add a second strand with free inside addresses", Edits: edits}}
+		}
 	}
 	c.add("single-tunnel", Risk, o.ID, mends, "%s has %d of %d tunnels: %s", o.Name, len(tunnels), want, why)
 }
@@ -255,7 +271,7 @@ func (c *collector) session(o *design.Object) {
 	if !design.Carries(design.StateOf(carrier)) {
 		return
 	}
-	ends := link.BGPEnds(s)
+	ends := link.SessionEndsOf(c.d, o)
 	name := "the session of " + carrier.Name
 	if t := c.d.Get(o.Parent); t.Kind == design.KindTunnel {
 		name += ", " + t.Name
@@ -303,7 +319,10 @@ func (c *collector) asns() {
 		return id
 	}
 	for _, j := range c.d.Joins() {
-		group[root(j.A)] = root(j.B)
+		// Where routes are entered by hand, no path tells who passed it on.
+		if l, ok := c.d.Get(j.By).Body.(*design.Link); !ok || l.Routing == design.RoutingBGP {
+			group[root(j.A)] = root(j.B)
+		}
 	}
 	all := link.ASNs(c.d)
 	numbers := make([]uint32, 0, len(all))
@@ -312,18 +331,30 @@ func (c *collector) asns() {
 	}
 	slices.Sort(numbers)
 	for _, n := range numbers {
-		for k, b := range all[n] {
-			for _, a := range all[n][:k] {
-				if root(a) == root(b) {
-					c.add("asn-used-twice", Risk, b, c.otherASN(b, n), "%s and %s both have ASN %d and are joined, so each discards what comes by the other", c.d.Title(a), c.d.Title(b), n)
-				}
+		said := map[design.ID]int{} // where in out, by what is joined
+		for k, id := range all[n] {
+			at := root(id)
+			switch i := slices.IndexFunc(all[n][:k], func(a design.ID) bool { return root(a) == at }); {
+			case i < 0:
+			case !has(said, at):
+				f := c.add("asn-used-twice", Risk, id, c.otherASN(id, n), "%s and %s both have ASN %d and are joined, so each discards what comes by the other", c.d.Title(all[n][i]), c.d.Title(id), n)
+				f.Subjects = []design.ID{id, all[n][i]}
+				said[at] = len(c.out) - 1
+			default: // one more in the same group
+				f := &c.out[said[at]]
+				f.Evidence, f.Subjects = append(f.Evidence, c.d.Title(id)+" has it too"), append(f.Subjects, id)
 			}
 		}
 	}
 }
 
+func has(m map[design.ID]int, id design.ID) bool { _, ok := m[id]; return ok }
+
 // otherASN gives everything of a party that has an ASN a free one.
 func (c *collector) otherASN(party design.ID, old uint32) []Mend {
+	if !c.drafts() {
+		return nil
+	}
 	free, err := link.NextASN(c.d)
 	if err != nil {
 		return nil

@@ -11,6 +11,7 @@ import (
 
 // Settings is what one end of a tunnel is set to, in full.
 type Settings struct {
+	Name         string         // whose it is, for sentences; empty: the first or second end
 	Address      netip.Addr     // its own public address
 	Peer         netip.Addr     // the far end's as it has it
 	Identity     string         // what it calls itself
@@ -74,15 +75,16 @@ func Agree(starts, answers Settings) Outcome {
 		out.Cause, out.Why = c, fmt.Sprintf(format, args...)
 		return out
 	}
+	one, two := called(starts.Name, 0), called(answers.Name, 1)
 	offers, err := proposalsOf(starts, answers)
 	if err != nil {
 		return fail(BadProposal, "%v", err)
 	}
 	if known(starts.Peer) && known(answers.Address) && starts.Peer != answers.Address {
-		return fail(NoAnswer, "the first end sends to %s, and the second is at %s", starts.Peer, answers.Address)
+		return fail(NoAnswer, "%s sends to %s, and %s is at %s", one, starts.Peer, two, answers.Address)
 	}
 	if known(answers.Peer) && known(starts.Address) && answers.Peer != starts.Address && !starts.NAT {
-		return fail(NoConnection, "the second end has a connection for %s only, and the first comes from %s", answers.Peer, starts.Address)
+		return fail(NoConnection, "%s has a connection for %s only, and %s comes from %s", two, answers.Peer, one, starts.Address)
 	}
 	// A daemon that may speak either starts with 2.
 	out.Version = starts.Version
@@ -92,7 +94,7 @@ func Agree(starts, answers Settings) Outcome {
 	if answers.Version != 0 && answers.Version != out.Version {
 		v := out.Version
 		out.Version = 0
-		return fail(NoConnection, "the first end speaks IKEv%d and the second IKEv%d only", v, answers.Version)
+		return fail(NoConnection, "%s speaks IKEv%d and %s IKEv%d only", one, v, two, answers.Version)
 	}
 	ike, ok := choose(offers.answersIKE, offers.startsIKE, true)
 	if !ok {
@@ -100,13 +102,13 @@ func Agree(starts, answers Settings) Outcome {
 	}
 	out.IKE = &ike
 	if starts.Identity != answers.PeerIdentity {
-		return fail(IdentityUnknown, "the first end calls itself %q and the second expects %q", starts.Identity, answers.PeerIdentity)
+		return fail(IdentityUnknown, "%s calls itself %q and %s expects %q", one, starts.Identity, two, answers.PeerIdentity)
 	}
 	if starts.Key != "" && answers.Key != "" && starts.Key != answers.Key {
 		return fail(KeyDiffers, "the keys differ")
 	}
 	if answers.Identity != starts.PeerIdentity {
-		return fail(IdentityUnknown, "the second end calls itself %q and the first expects %q", answers.Identity, starts.PeerIdentity)
+		return fail(IdentityUnknown, "%s calls itself %q and %s expects %q", two, answers.Identity, one, starts.PeerIdentity)
 	}
 	out.IKEUp = true
 	out.UDP = starts.NAT || answers.NAT || starts.Encapsulate || answers.Encapsulate
@@ -179,6 +181,14 @@ func proposalsOf(starts, answers Settings) (o offers, err error) {
 		}
 	}
 	return o, nil
+}
+
+// called is an end's name, or which of the two it is.
+func called(name string, n int) string {
+	if name == "" {
+		return "the " + nth(n) + " end"
+	}
+	return name
 }
 
 // known reports whether an address has been given.

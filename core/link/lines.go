@@ -365,7 +365,8 @@ func (l *liner) free(key, label, a, b, why string) {
 // SessionLines are the lines of a BGP session.
 func SessionLines(d *design.Design, o *design.Object) []Line {
 	s := o.Body.(*design.Session)
-	ends := BGPEnds(s)
+	ends := SessionEndsOf(d, o)
+	name := func(n int) string { return called(ends[n].Name, n) }
 	var out []Line
 	set := func(n int, change func(*design.SessionEnd)) []design.Edit {
 		body := design.Session{Ends: slices.Clone(s.Ends)}
@@ -393,20 +394,20 @@ func SessionLines(d *design.Design, o *design.Object) []Line {
 			return own, taken
 		}
 		a, b := cross(asnWord(e.ASN), asnWord(far.PeerASN))
-		add(fmt.Sprintf("asn-%d", n+1), fmt.Sprintf("ASN of the %s end", nth(n)), a, b, word(e.ASN == far.PeerASN), "",
-			LineMend{1 - n, fmt.Sprintf("Expect ASN %d at the %s end", e.ASN, nth(1-n)), set(1-n, func(x *design.SessionEnd) { x.PeerASN = 0 })},
-			LineMend{n, fmt.Sprintf("Give the %s end ASN %d", nth(n), far.PeerASN), set(n, func(x *design.SessionEnd) { x.ASN = far.PeerASN })})
+		add(fmt.Sprintf("asn-%d", n+1), "ASN of "+name(n), a, b, word(e.ASN == far.PeerASN), "",
+			LineMend{1 - n, fmt.Sprintf("Expect ASN %d at %s", e.ASN, name(1-n)), set(1-n, func(x *design.SessionEnd) { x.PeerASN = 0 })},
+			LineMend{n, fmt.Sprintf("Give %s ASN %d", name(n), far.PeerASN), set(n, func(x *design.SessionEnd) { x.ASN = far.PeerASN })})
 		a, b = cross(addressOr(e.Address), addressOr(far.Peer))
-		add(fmt.Sprintf("bgp-address-%d", n+1), fmt.Sprintf("Session address of the %s end", nth(n)), a, b, word(e.Address == far.Peer), "",
-			LineMend{1 - n, "Look for " + addressOr(e.Address) + " at the " + nth(1-n) + " end", set(1-n, func(x *design.SessionEnd) { x.Peer = netip.Addr{} })})
+		add(fmt.Sprintf("bgp-address-%d", n+1), "Session address of "+name(n), a, b, word(e.Address == far.Peer), "",
+			LineMend{1 - n, "Look for " + addressOr(e.Address) + " at " + name(1-n), set(1-n, func(x *design.SessionEnd) { x.Peer = netip.Addr{} })})
 	}
 	add("bgp-password", "Session password", passwordWord(s.Ends[0].Password), passwordWord(s.Ends[1].Password), word(s.Ends[0].Password == s.Ends[1].Password), "",
-		LineMend{0, "Do at the first end as at the second", set(0, func(x *design.SessionEnd) { x.Password = s.Ends[1].Password })},
-		LineMend{1, "Do at the second end as at the first", set(1, func(x *design.SessionEnd) { x.Password = s.Ends[0].Password })})
+		LineMend{0, "Do at " + name(0) + " as at " + name(1), set(0, func(x *design.SessionEnd) { x.Password = s.Ends[1].Password })},
+		LineMend{1, "Do at " + name(1) + " as at " + name(0), set(1, func(x *design.SessionEnd) { x.Password = s.Ends[0].Password })})
 	outcome := AgreeSession(ends[0], ends[1])
 	add("bgp-families", "Address families", strings.Join(ends[0].Families, ", "), strings.Join(ends[1].Families, ", "), word(slices.ContainsFunc(ends[0].Families, func(f string) bool { return slices.Contains(ends[1].Families, f) })), "",
-		LineMend{0, "Set the first end to " + strings.Join(ends[1].Families, ", "), set(0, func(x *design.SessionEnd) { x.Families = ends[1].Families })},
-		LineMend{1, "Set the second end to " + strings.Join(ends[0].Families, ", "), set(1, func(x *design.SessionEnd) { x.Families = ends[0].Families })})
+		LineMend{0, "Set " + name(0) + " to " + strings.Join(ends[1].Families, ", "), set(0, func(x *design.SessionEnd) { x.Families = ends[1].Families })},
+		LineMend{1, "Set " + name(1) + " to " + strings.Join(ends[0].Families, ", "), set(1, func(x *design.SessionEnd) { x.Families = ends[0].Families })})
 	add("bgp-hold", "Hold time", seconds(ends[0].Hold), seconds(ends[1].Hold), Free, fmt.Sprintf("the smaller of the two holds: %d s", min(ends[0].Hold, ends[1].Hold)))
 	limit := Free
 	why := "each end's own"

@@ -10,6 +10,7 @@ import (
 
 // BGPEnd is what one end of a session is set to, in full.
 type BGPEnd struct {
+	Name          string // whose it is, for sentences; empty: the first or second end
 	ASN, PeerASN  uint32
 	Address, Peer netip.Addr
 	Hold          uint32 // seconds
@@ -43,7 +44,7 @@ func AgreeSession(a, b BGPEnd) SessionOutcome {
 	ends := [2]BGPEnd{a, b}
 	for n, e := range ends {
 		if far := ends[1-n]; e.Peer != far.Address {
-			return fail("the %s end looks for %s, and the other is at %s", nth(n), e.Peer, far.Address)
+			return fail("%s looks for %s, and the other end is at %s", called(e.Name, n), e.Peer, far.Address)
 		}
 	}
 	if a.Password != b.Password {
@@ -51,7 +52,7 @@ func AgreeSession(a, b BGPEnd) SessionOutcome {
 	}
 	for n, e := range ends {
 		if far := ends[1-n]; e.PeerASN != far.ASN {
-			return fail("the %s end expects ASN %d, and the other is %d", nth(n), e.PeerASN, far.ASN)
+			return fail("%s expects ASN %d, and the other end is %d", called(e.Name, n), e.PeerASN, far.ASN)
 		}
 	}
 	for _, f := range a.Families {
@@ -67,13 +68,24 @@ func AgreeSession(a, b BGPEnd) SessionOutcome {
 	for n, e := range ends {
 		if far := ends[1-n]; e.MaxPrefixes > 0 && uint32(far.Announces) > e.MaxPrefixes {
 			out.Up = false
-			return fail("the %s end takes %d routes at most and the other announces %d, so the session drops", nth(n), e.MaxPrefixes, far.Announces)
+			return fail("%s takes %d routes at most and the other end announces %d, so the session drops", called(e.Name, n), e.MaxPrefixes, far.Announces)
 		}
 	}
 	return out
 }
 
 func nth(n int) string { return [...]string{"first", "second"}[n] }
+
+// SessionEndsOf are the two ends of a session in full, with their names.
+func SessionEndsOf(d *design.Design, o *design.Object) [2]BGPEnd {
+	ends := BGPEnds(o.Body.(*design.Session))
+	for n := range ends {
+		if p := sessionParty(d, o, n); p != nil {
+			ends[n].Name = p.Name
+		}
+	}
+	return ends
+}
 
 // BGPEnds are the two ends of a session in full.
 func BGPEnds(s *design.Session) (out [2]BGPEnd) {

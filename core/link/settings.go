@@ -31,6 +31,7 @@ func SettingsOf(d *design.Design, tunnel *design.Object, key string) (out [2]Set
 			s = t.Ends[n]
 		}
 		out[n] = Settings{
+			Name:    EndTitle(d, l, n),
 			Address: t.Outside[n], Peer: s.Peer, Identity: s.Identity, PeerIdentity: s.PeerIdentity, Key: key, Version: s.Version,
 			IKE: s.IKE, ESP: s.ESP, IKELife: orLife(s.IKELife, ikeLife), ChildLife: orLife(s.ChildLife, childLife), DPD: orLife(s.DPD, dpd),
 			Local: s.Local, Remote: s.Remote, MTU: s.MTU, NAT: s.NAT, Encapsulate: s.Encapsulate,

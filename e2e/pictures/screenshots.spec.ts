@@ -34,6 +34,8 @@ test("pictures of every place", async ({ page, request }) => {
   await shoot(page, "designs");
 
   await go("estate");
+  await expect(page.getByText("sequencing with image analysis")).toBeVisible();
+  await shoot(page, "estate-links");
   await page.getByRole("button", { name: "lan glasshouse 192.168.40.0/24, collides" }).first().click();
 
   await expect(page.getByRole("complementary", { name: "Sheet" })).toContainText("firmware");
@@ -55,6 +57,32 @@ test("pictures of every place", async ({ page, request }) => {
   await page.getByRole("button", { name: "Preview" }).click();
   await expect(page.getByRole("list", { name: "Lines" })).toContainText("host bits");
   await shoot(page, "import-preview");
+
+  const estate = (await (await request.get(`/api/designs/${id}/estate`)).json()) as { parties: { id: string; name: string }[] };
+  const of = (name: string) => estate.parties.find((x) => x.name === name)?.id ?? "";
+  await go(`links?as=draft&a=${of("Old Orangery")}&b=${of("herbarium scans")}`);
+  await expect(page.getByRole("region", { name: "Shapes side by side" })).toContainText("VPN with BGP");
+  await shoot(page, "links-shapes");
+  await go("links?as=study&cloud=Tarn");
+  await expect(page.getByRole("region", { name: "In words" })).toContainText("takes fewer steps");
+  await shoot(page, "links-study");
+  await go("links?as=profiles&profile=Sedge");
+  await expect(page.getByText("dravin-profile: 1")).toBeVisible();
+  await shoot(page, "links-profiles");
+  await go("links");
+  await page.getByRole("button", { name: /^Peatside to Marrow Hill/ }).click();
+  await page.getByRole("button", { name: "What the far end sent" }).click();
+  await page.getByLabel("What they sent").fill("remote address: 203.0.113.21\nIKE proposals: aes128-sha256-modp4096\nlocal ranges: 10.20.0.0/24\nkey lifetime: 30m");
+  await page.getByRole("button", { name: "Compare" }).click();
+  await expect(page.getByText("3 lines differ")).toBeVisible();
+  await shoot(page, "links-sent");
+  await page.getByRole("button", { name: /^Record it for/ }).click();
+  await expect(page.getByTestId("outcome")).toContainText("down");
+  await page.getByRole("button", { name: "Close toast" }).click();
+  await expect(page.locator("[data-sonner-toast]")).toHaveCount(0);
+  await shoot(page, "links-sheet");
+  await page.getByRole("button", { name: "Undo" }).click();
+  await expect(page.getByTestId("outcome")).toContainText("it comes up");
 
   await go("proof");
   await page.getByRole("button", { name: /logger polls/ }).click();

@@ -41,9 +41,8 @@ export interface PlacedTie {
 }
 
 export const partyWidth = 270;
-const middleWidth = 168;
 /** The least room between the banks: with and without something standing there. */
-const crowded = 520;
+const crowded = 480;
 const open = 220;
 const isMiddle = (x: Party) => x.kind === "hub" || x.kind === "edge-router";
 
@@ -99,8 +98,9 @@ export function draw(estate: Estate, width: number, selected: string): Picture {
     margin + partyWidth + (middle.length ? crowded : open),
   );
   const banks = Math.max(place(left, margin, "ground"), place(right, rightX, "cloud"));
+  const middleWidth = rightX - margin - partyWidth < 450 ? 128 : 168;
   const center = (margin + partyWidth + rightX) / 2;
-  const height = Math.max(banks, placeMiddle(middle, center, estate.links, at)) + 10;
+  const height = Math.max(banks, placeMiddle(middle, center, middleWidth, estate.links, at)) + 10;
   return {
     width: rightX + partyWidth + margin,
     height,
@@ -111,7 +111,13 @@ export function draw(estate: Estate, width: number, selected: string): Picture {
 }
 
 /** Puts hubs and edge routers between the banks, each at the mean height of what it joins. */
-function placeMiddle(list: Party[], center: number, links: Link[], at: Map<string, PlacedParty>): number {
+function placeMiddle(
+  list: Party[],
+  center: number,
+  middleWidth: number,
+  links: Link[],
+  at: Map<string, PlacedParty>,
+): number {
   const wanted = (x: Party): number => {
     const ys = links.flatMap((l) => {
       const far = l.a === x.id ? at.get(l.b) : l.b === x.id ? at.get(l.a) : undefined;
@@ -289,7 +295,9 @@ function labelAt(
   });
   // Words on words or on a party can not be read; a line through them is only ugly.
   const cost = (p: (typeof places)[number]): number =>
-    20 * taken.filter((t) => meets(t, box(p))).length + lines.filter((t) => meets(t, box(p))).length;
+    (p.labelY < top - 18 ? 20 : 0) +
+    20 * taken.filter((t) => meets(t, box(p))).length +
+    lines.filter((t) => meets(t, box(p))).length;
   let found = { labelX: xa, labelY: ya, anchor: "middle" as "start" | "middle" | "end" };
   let least = Infinity;
   for (const p of places) {

@@ -62,7 +62,12 @@
     if (l.state !== "ready") return "5 5";
     return l.routing === "selectors" ? "11 3" : undefined;
   };
-  const weight = (l: Link): number => ({ circuit: 6, peering: 4.5, attachment: 1.3 })[l.kind] ?? 1.8;
+  /** With very many links lines are thin, and only those say their name that are not as they should be. */
+  const crowded = $derived(estate.links.length > 100);
+  const weight = (l: Link): number =>
+    crowded ? 0.7 : ({ circuit: 6, peering: 4.5, attachment: 1.3 }[l.kind] ?? 1.8);
+  const named = (l: Link): boolean =>
+    !crowded || l.id === selected || l.state !== "ready" || l.verdict === "differs";
 </script>
 
 <div class="h-full overflow-auto" bind:clientWidth={width}>
@@ -106,22 +111,24 @@
           />
           {#if link.kind === "circuit"}<path {d} fill="none" class="stroke-paper" stroke-width="2.6" />{/if}
         {/each}
-        <text
-          x={labelX}
-          y={labelY - 4}
-          text-anchor={anchor}
-          class="fill-ink stroke-paper text-sm"
-          stroke-width="5"
-          paint-order="stroke">{cut(words(link)[0], 34)}</text
-        >
-        <text
-          x={labelX}
-          y={labelY + 11}
-          text-anchor={anchor}
-          class="fill-soft stroke-paper text-xs"
-          stroke-width="5"
-          paint-order="stroke">{words(link)[1]}</text
-        >
+        {#if named(link)}
+          <text
+            x={labelX}
+            y={labelY - 4}
+            text-anchor={anchor}
+            class="fill-ink stroke-paper text-sm"
+            stroke-width="5"
+            paint-order="stroke">{cut(words(link)[0], 34)}</text
+          >
+          <text
+            x={labelX}
+            y={labelY + 11}
+            text-anchor={anchor}
+            class="fill-soft stroke-paper text-xs"
+            stroke-width="5"
+            paint-order="stroke">{words(link)[1]}</text
+          >
+        {:else}<title>{link.name}</title>{/if}
       </g>
     {/each}
 
@@ -151,10 +158,10 @@
             class="group-hover:fill-mark group-focus-visible:fill-mark fill-transparent"
           />
           <text x={x + 10} y={y + 16} class="fill-ink font-semibold"
-            >{cut(party.name, partyW < partyWidth ? 20 : 32)}</text
+            >{cut(party.name, partyW < partyWidth ? Math.floor(partyW / 8.4) : 32)}</text
           >
           <text x={x + 10} y={y + 30} class="fill-soft text-xs"
-            >{cut(partyWords(party), partyW < partyWidth ? 26 : 60)}</text
+            >{cut(partyWords(party), partyW < partyWidth ? Math.floor(partyW / 6.4) : 60)}</text
           >
         </g>
         {#each rows as { range, y: ry, tied }, n (n)}

@@ -45,7 +45,7 @@
           onclick={() => (as.value = m.key)}>{m.word}</button
         >
       {/each}
-      {#if !as.value}<span class="ml-4"><Legend /></span>{/if}
+      {#if !as.value && !selected.value}<span class="ml-4"><Legend /></span>{/if}
       <span class="label ml-auto">Take out as</span>
       {#each ["yaml", "csv", "xlsx"] as format (format)}
         <a class="button" href="/api/designs/{design}/file?format={format}" download>{format.toUpperCase()}</a
