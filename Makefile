@@ -50,6 +50,7 @@ bench-web: setup-test bin/dravin e2e/node_modules/.stamp ## how fast ruler and t
 fuzz: ## fuzz each reader for a minute
 	go test ./core/prefix -run '^$$' -fuzz FuzzParse -fuzztime 1m
 	go test ./core/design -run '^$$' -fuzz FuzzRead -fuzztime 1m
+	go test ./core/link -run '^$$' -fuzz FuzzReadSent -fuzztime 1m
 
 screenshots: setup-test bin/dravin e2e/node_modules/.stamp ## take the pictures in docs/screenshots anew
 	rm -rf .dravin/e2e

@@ -206,10 +206,7 @@ func circuitLines(d *design.Design, o *design.Object, c *design.Circuit) []Line 
 		l.Verdict, l.Why = Differs, fmt.Sprintf("the code is for %s", c.CodeZone)
 	}
 	out = append(out, l)
-	for _, s := range d.Inside(o.ID, design.KindSession) {
-		out = append(out, SessionLines(d, s)...)
-	}
-	return out
+	return append(out, sessionsOf(d, o.ID)...)
 }
 
 func until(date string) string {

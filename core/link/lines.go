@@ -63,9 +63,7 @@ func Lines(d *design.Design, tunnel *design.Object, keys [2]string) []Line {
 	l.selectors(0)
 	l.selectors(1)
 	l.inside()
-	for _, s := range d.Inside(tunnel.ID, design.KindSession) {
-		l.lines = append(l.lines, SessionLines(d, s)...)
-	}
+	l.lines = append(l.lines, sessionsOf(d, tunnel.ID)...)
 
 	l.lifetime("ike-life", "IKE lifetime", a.IKELife, b.IKELife, func(e *design.TunnelEnd, far Settings) { e.IKELife = far.IKELife })
 	l.lifetime("child-life", "Key lifetime", a.ChildLife, b.ChildLife, func(e *design.TunnelEnd, far Settings) { e.ChildLife = far.ChildLife })
@@ -360,6 +358,21 @@ func (l *liner) mtu() {
 
 func (l *liner) free(key, label, a, b, why string) {
 	l.lines = append(l.lines, Line{Key: key, Label: label, Values: [2]string{a, b}, Verdict: Free, Why: why, Mends: []LineMend{}})
+}
+
+// sessionsOf are the lines of every session in a tunnel or circuit, each with a
+// key of its own.
+func sessionsOf(d *design.Design, in design.ID) []Line {
+	var out []Line
+	for n, s := range d.Inside(in, design.KindSession) {
+		for _, l := range SessionLines(d, s) {
+			if n > 0 {
+				l.Key, l.Label = fmt.Sprintf("%s/%d", l.Key, n+1), l.Label+", "+s.Name
+			}
+			out = append(out, l)
+		}
+	}
+	return out
 }
 
 // SessionLines are the lines of a BGP session.

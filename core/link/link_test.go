@@ -367,3 +367,41 @@ func TestSessionsAgree(t *testing.T) {
 		assert.False(t, link.AgreeSession(x, y).Up, why)
 	}
 }
+
+// What fits, as kernels compute it for the same algorithms.
+func TestWhatFitsInside(t *testing.T) {
+	a := link.Settings{Version: 2, IKE: []string{"aes256-sha256-ecp256"}, Local: []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0")}, Remote: []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0")}}
+	for esp, want := range map[string][2]int{"aes256gcm16": {1446, 1438}, "aes256-sha256": {1438, 1422}, "chacha20poly1305": {1446, 1438}, "3des-sha1": {1446, 1438}} {
+		b := a
+		b.ESP, a.ESP = []string{esp}, []string{esp}
+		assert.Equal(t, want[0], link.Agree(a, b).MTU, esp)
+		b.NAT = true
+		out := link.Agree(a, b)
+		assert.True(t, out.UDP)
+		assert.Equal(t, want[1], out.MTU, "%s in UDP", esp)
+	}
+	assert.Equal(t, 1406, link.MSS(1446, false))
+}
+
+func TestARequestForOneCircuitIsForBoth(t *testing.T) {
+	d := thistledown(t)
+	s := shapes(t, d, "millrace", "ticketing")["circuit"]
+	require.Empty(t, s.Out)
+	d = apply(t, d, s.Edits)
+	request := link.OpenRequest(d, s.Subject)
+	require.NotNil(t, request)
+	edits, err := link.Answer(d, request, false, "no")
+	require.NoError(t, err)
+	d = apply(t, d, edits)
+	refused := 0
+	for _, o := range d.Of(design.KindCircuit) {
+		if design.StateOf(o) == design.Refused {
+			refused++
+		}
+	}
+	assert.Equal(t, 2, refused)
+	steps := link.Steps(d, d.Get(s.Subject))
+	require.Len(t, steps, 1)
+	d = apply(t, d, steps[0].Edits)
+	assert.NotNil(t, link.OpenRequest(d, s.Subject), "asked again")
+}

@@ -178,12 +178,33 @@ func Answer(d *design.Design, request *design.Object, accept bool, reason string
 	if _, ok := subject.Body.(*design.Peering); ok && accept {
 		state = design.Drafted // its halves are made one by one
 	}
-	return []design.Edit{design.PutEdit(request.With(&r)), design.PutEdit(subject.InState(state))}, nil
+	edits := []design.Edit{design.PutEdit(request.With(&r)), design.PutEdit(subject.InState(state))}
+	for _, o := range twins(d, subject) {
+		edits = append(edits, design.PutEdit(o.InState(state)))
+	}
+	return edits, nil
+}
+
+// twins are the other circuits that were drafted with one, for redundancy: a
+// request for one is for all.
+func twins(d *design.Design, o *design.Object) []*design.Object {
+	c, ok := o.Body.(*design.Circuit)
+	if !ok {
+		return nil
+	}
+	return slices.DeleteFunc(slices.Clone(d.Of(design.KindCircuit)), func(other *design.Object) bool {
+		x := other.Body.(*design.Circuit)
+		return other.ID == o.ID || x.Ends[0].At != c.Ends[0].At || x.Ends[1].At != c.Ends[1].At || design.StateOf(other) != design.StateOf(o)
+	})
 }
 
 // Ask drafts a request anew after one was refused.
 func Ask(d *design.Design, request *design.Object) []design.Edit {
 	r := *request.Body.(*design.Request)
 	r.Answer, r.Reason = "", ""
-	return []design.Edit{design.PutEdit(request.With(&r)), design.PutEdit(d.Get(r.For).InState(design.Waiting))}
+	edits := []design.Edit{design.PutEdit(request.With(&r)), design.PutEdit(d.Get(r.For).InState(design.Waiting))}
+	for _, o := range twins(d, d.Get(r.For)) {
+		edits = append(edits, design.PutEdit(o.InState(design.Waiting)))
+	}
+	return edits
 }

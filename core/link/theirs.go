@@ -89,7 +89,7 @@ var sentKeys = []sentKey{
 // set reads one parameter.
 func (s *Sent) set(key, value string, line int) {
 	for _, k := range sentKeys {
-		if k.key != key {
+		if k.key != key || strings.HasPrefix(strings.TrimSpace(value), "%any") { // anything goes: nothing to compare
 			continue
 		}
 		if err := k.read(s, strings.TrimSpace(value)); err != nil {

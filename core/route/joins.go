@@ -84,6 +84,11 @@ func (s *solver) joins() {
 			s.half(o, p.Halves[n], p.Halves[1-n])
 		}
 	}
+	s.hubs = map[design.ID][]*design.Object{}
+	for _, a := range s.d.Of(design.KindAttachment) {
+		what := a.Body.(*design.Attachment).What
+		s.hubs[what] = append(s.hubs[what], a)
+	}
 	for _, o := range s.d.Of(design.KindNetwork) {
 		s.fed(o)
 	}
@@ -177,8 +182,8 @@ func (s *solver) fed(network *design.Object) {
 		}
 	}
 	if profile.Hub != nil && profile.Hub.AutomaticRoutes {
-		for _, a := range s.d.Of(design.KindAttachment) {
-			if b := a.Body.(*design.Attachment); b.What == network.ID && design.Carries(b.State) {
+		for _, a := range s.hubs[network.ID] {
+			if design.Carries(design.StateOf(a)) {
 				for _, r := range s.points[HubTableOf(s.d, a)].known() {
 					if r.Hop.To != network.ID {
 						rows = append(rows, Route{Prefix: r.Prefix, Source: Hub, Hop: Hop{Attached, a.ID}, Via: s.d.Title(a.Parent), Unusable: r.Unusable})

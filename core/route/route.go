@@ -173,7 +173,8 @@ func Solve(d *design.Design) *Tables {
 type solver struct {
 	d       *design.Design
 	points  map[design.ID]*Point
-	tunnels map[design.ID]int // how many strands a link has
+	tunnels map[design.ID]int              // how many strands a link has
+	hubs    map[design.ID][]*design.Object // the attachments of a network
 }
 
 func (s *solver) point(o *design.Object) *Point {

@@ -49,6 +49,21 @@ export function split(lines: LinkLine[]): { must: LinkLine[]; free: LinkLine[] }
   };
 }
 
+/** The pairs of parties that "one to another" may mean; most few. */
+export function twoParties<T extends { kind: string; name: string }>(
+  text: string,
+  parties: T[],
+  most = 5,
+): [T, T][] {
+  const said = /^(?:draft |link |join )?(.+?) (?:to|with|and) (.+)$/i.exec(text.trim());
+  if (!said) return [];
+  const called = (part = "") =>
+    parties.filter((x) => x.kind !== "outside" && x.name.toLowerCase().includes(part.trim().toLowerCase()));
+  return called(said[1])
+    .flatMap((a) => called(said[2]).flatMap((b): [T, T][] => (a === b ? [] : [[a, b]])))
+    .slice(0, most);
+}
+
 /** What a line's value is called in a list of parameters, at the end it is about and at the other. */
 const parameters: Record<string, [string, string]> = {
   address: ["local address", "remote address"],

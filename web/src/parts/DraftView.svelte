@@ -122,7 +122,7 @@
                 <th class="text-soft py-2 pr-3 text-left font-normal">Survives</th>
                 {#each possible as s (s.key)}<td
                     class="border-line border px-3 py-2 {s.fragile ? 'text-warn' : ''}"
-                    >{#if s.fragile}<strong>Fragile: </strong>{/if}{s.survives}</td
+                    >{#if s.fragile}<strong>Fragile:&nbsp;</strong>{/if}{s.survives}</td
                   >{/each}
               </tr>
               <tr>

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { Command, Dialog } from "bits-ui";
-  import { useSearch } from "../api/queries";
+  import { useEstate, useSearch } from "../api/queries";
+  import { twoParties } from "../lib/links";
   import { places } from "../lib/places";
   import { goTo } from "../router";
 
@@ -90,7 +91,19 @@
     return joins.includes(f.kind) ? to("links", { link: f.id }) : to("estate", { sel: f.id });
   }
 
-  const items = $derived([...objects, ...actions]);
+  const estate = useEstate(() => design);
+  /** "Saltmarsh to catalogue" means a link between the two. */
+  const pairs = $derived<Item[]>(
+    twoParties(text, estate.data?.parties ?? []).map(([a, b]) => ({
+      key: `draft ${a.id} ${b.id}`,
+      title: `Draft a link: ${a.name} with ${b.name}`,
+      hint: "",
+      run: to("links", { as: "draft", a: a.id, b: b.id }),
+      goes: true,
+    })),
+  );
+
+  const items = $derived([...pairs, ...objects, ...actions]);
   /** What Enter would take: the first, unless the arrows have moved on to another that is still listed. */
   let selected = $state("");
   $effect(() => {
