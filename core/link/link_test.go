@@ -286,14 +286,15 @@ secrets { ike-hill { id-1 = 198.51.100.10
 	assert.Equal(t, 6, s.Problems[0].Line)
 
 	for text, why := range map[string]string{
-		"":                           "nothing here is a parameter",
-		"hello there":                "has no colon",
-		"connections { a {":          "is not closed",
-		"connections { } }":          "closes that none opened",
-		"secrets { ike { } }":        "no connections section",
-		"connections { a {x} }":      "neither a section nor a setting",
-		"Remote address: next door":  "is not an address",
-		"IKE proposals: aes512-sha9": "no algorithm that Dravin knows",
+		"":                             "nothing here is a parameter",
+		"hello there":                  "has no colon",
+		"connections { a {":            "is not closed",
+		"connections { } }":            "closes that none opened",
+		strings.Repeat("a{}", 300_000): "no connections section",
+		"secrets { ike { } }":          "no connections section",
+		"connections { a {x} }":        "neither a section nor a setting",
+		"Remote address: next door":    "is not an address",
+		"IKE proposals: aes512-sha9":   "no algorithm that Dravin knows",
 	} {
 		_, err := link.ReadSent(text, near, far)
 		assert.ErrorContains(t, err, why, text)

@@ -284,8 +284,10 @@ func (s *section) get(key string) string {
 }
 
 var (
-	opening = regexp.MustCompile(`^([^\s{}=#]+)\s*\{(.*)$`)
-	assign  = regexp.MustCompile(`^([^\s{}=#]+)\s*=\s*("(?:[^"\\]|\\.)*"|[^#}]*)(.*)$`)
+	// Neither looks further than what it takes, so that long lines cost no more
+	// than their length.
+	opening = regexp.MustCompile(`^([^\s{}=#]+)\s*\{`)
+	assign  = regexp.MustCompile(`^([^\s{}=#]+)\s*=\s*("(?:[^"\\]|\\.)*"|[^#}]*)`)
 )
 
 // maxSections bounds the nesting.
@@ -313,7 +315,7 @@ func readSections(text string) (*section, error) {
 					return nil, bad("the braces are nested too deeply", "paste a swanctl.conf")
 				}
 				c := &section{name: m[1], line: n + 1}
-				top.subs, stack, rest = append(top.subs, c), append(stack, c), m[2]
+				top.subs, stack, rest = append(top.subs, c), append(stack, c), rest[len(m[0]):]
 				continue
 			}
 			if m := assign.FindStringSubmatch(rest); m != nil {
@@ -321,7 +323,7 @@ func readSections(text string) (*section, error) {
 				if unquoted, err := strconv.Unquote(value); err == nil {
 					value = unquoted
 				}
-				top.values, rest = append(top.values, setting{m[1], value, n + 1}), m[3]
+				top.values, rest = append(top.values, setting{m[1], value, n + 1}), rest[len(m[0]):]
 				continue
 			}
 			if strings.HasPrefix(rest, "include ") {
