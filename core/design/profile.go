@@ -1,6 +1,7 @@
 package design
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"reflect"
@@ -14,14 +15,20 @@ import (
 	"dravin/core/provider"
 )
 
+// ofProfile says of a profile what is otherwise said of a design file.
+var ofProfile = strings.NewReplacer(`a design file begins with the line "dravin: 1"`, `a profile file begins with the line "dravin-profile: 1"`, "a design file", "a profile file", "one design", "one profile")
+
 // ReadProfile reads a profile file. If anything is wrong it returns
 // [Problems], each with line and column, and no profile.
 func ReadProfile(file []byte) (name string, p *Profile, err error) {
-	root, err := parseYAML(file)
-	if err != nil {
-		return "", nil, err
-	}
 	var problems Problems
+	root, err := parseYAML(file)
+	if errors.As(err, &problems) {
+		for n := range problems {
+			problems[n].Want = ofProfile.Replace(problems[n].Want)
+		}
+		return "", nil, problems
+	}
 	places := map[string]*node{}
 	add := func(n *node, field, why, want string) {
 		problems = append(problems, Problem{Subject: "profile", Field: field, Line: n.line, Column: n.column, Why: why, Want: want})

@@ -37,6 +37,7 @@ func TestBadProfilesAreRefusedWithPlaceAndReason(t *testing.T) {
 		{"reserved: [169.254.0.0/22,", "reserved: [10.0.0.0/8,", "line 32", "outside the inside space"},
 		{"speeds: [50, 200,", "speeds: [200, 50,", "line 38", "list the slowest first"},
 		{"peering:\n", "pairing:\n", "line 13", "is not known here"},
+		{string(tarn), "", "line 1, column 1", "a profile file begins with"},
 	} {
 		text := strings.Replace(string(tarn), c.old, c.new, 1)
 		require.NotEqual(t, string(tarn), text, c.old)
