@@ -98,7 +98,7 @@ func estateOf(v *solved) Estate {
 
 func estateLink(d *design.Design, o *design.Object) EstateLink {
 	r := rowOf(d, o, func(design.ID) [2]string { return [2]string{} })
-	l := EstateLink{ID: o.ID, Kind: o.Kind, Name: o.Name, A: r.Facts.A, B: r.Facts.B, Shape: r.Facts.Shape, Strands: r.Facts.Strands, State: r.State, Verdict: r.Verdict}
+	l := EstateLink{ID: o.ID, Kind: o.Kind, Name: r.Name, A: r.Facts.A, B: r.Facts.B, Shape: r.Facts.Shape, Strands: r.Facts.Strands, State: r.State, Verdict: r.Verdict}
 	if b, ok := o.Body.(*design.Link); ok {
 		l.Routing = b.Routing
 	}

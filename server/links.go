@@ -47,6 +47,7 @@ type LinkSheet struct {
 	Tunnels  []TunnelSheet     `json:"tunnels"`
 	Lines    []link.Line       `json:"lines" doc:"Of what has no tunnels."`
 	Steps    []link.Step       `json:"steps" doc:"What can be done next."`
+	Track    []link.Stage      `json:"track" doc:"How far the making of a circuit has come."`
 	Requests []RequestView     `json:"requests"`
 	Findings []finding.Finding `json:"findings"`
 }
@@ -184,6 +185,9 @@ const codeEndsSoon = 7 * 24 * time.Hour
 
 func rowOf(d *design.Design, o *design.Object, keys keysOf) LinkRow {
 	r := LinkRow{ID: o.ID, Kind: o.Kind, Name: o.Name, State: design.StateOf(o), Facts: link.FactsOf(d, o), Verdict: link.Agrees, Asks: link.OpenRequest(d, o.ID) != nil}
+	if o.Kind == design.KindAttachment {
+		r.Name += " at " + d.Title(o.Parent)
+	}
 	lines := link.JoinLines(d, o)
 	for _, t := range d.Inside(o.ID, design.KindTunnel) {
 		lines = append(lines, link.Lines(d, t, keys(t.ID))...)
@@ -202,7 +206,7 @@ func rowOf(d *design.Design, o *design.Object, keys keysOf) LinkRow {
 
 func linkSheetOf(v *solved, o *design.Object, keys keysOf) LinkSheet {
 	d := v.design
-	sheet := LinkSheet{LinkRow: rowOf(d, o, keys), Tunnels: []TunnelSheet{}, Lines: link.JoinLines(d, o), Steps: link.Steps(d, o), Requests: []RequestView{}, Findings: []finding.Finding{}}
+	sheet := LinkSheet{LinkRow: rowOf(d, o, keys), Tunnels: []TunnelSheet{}, Lines: link.JoinLines(d, o), Steps: link.Steps(d, o), Track: link.Track(d, o), Requests: []RequestView{}, Findings: []finding.Finding{}}
 	if b, ok := o.Body.(*design.Link); ok {
 		sheet.Note = b.Note
 	}

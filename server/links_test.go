@@ -81,7 +81,7 @@ func TestSentKeysAreComparedAndNeverShown(t *testing.T) {
 
 func TestRequestsAreAnsweredOnceAndWithAReason(t *testing.T) {
 	path, position, links := trust(t)
-	sheet := call[linkSheet](t, "GET", path+"/links/"+links["seed bank index"], nil, http.StatusOK)
+	sheet := call[linkSheet](t, "GET", path+"/links/"+links["seed bank index at visitor hub"], nil, http.StatusOK)
 	require.Len(t, sheet.Requests, 1)
 	answer := path + "/requests/" + sheet.Requests[0].ID + "/answer"
 	no := call[map[string]any](t, "POST", answer, map[string]any{"base": position(), "accept": true, "reason": ""}, http.StatusUnprocessableEntity)
@@ -90,7 +90,7 @@ func TestRequestsAreAnsweredOnceAndWithAReason(t *testing.T) {
 	call[store.Info](t, "POST", answer, map[string]any{"base": base, "accept": false, "reason": "not this year"}, http.StatusOK)
 	again := call[map[string]any](t, "POST", answer, map[string]any{"base": position(), "accept": true, "reason": "yes"}, http.StatusUnprocessableEntity)
 	assert.Contains(t, again["detail"], "was refused already: not this year")
-	assert.Equal(t, "refused", call[linkSheet](t, "GET", path+"/links/"+links["seed bank index"], nil, http.StatusOK).State)
+	assert.Equal(t, "refused", call[linkSheet](t, "GET", path+"/links/"+links["seed bank index at visitor hub"], nil, http.StatusOK).State)
 	code := call[map[string]any](t, "POST", path+"/links/"+links["herbarium scans circuit 2"]+"/code", map[string]any{"base": position(), "code": "K7", "expires": "next week"}, http.StatusUnprocessableEntity)
 	assert.Contains(t, code["detail"], "is not a date")
 	assert.Contains(t, text(t, path+"/history"), "Refuse visitor hub seed bank index: not this year")

@@ -62,7 +62,8 @@ type end struct {
 	link      *design.Object
 	body      *design.Link
 	near, far *design.End
-	n         int // the gateway's position among the link's ends
+	n         int  // the gateway's position among the link's ends
+	starts    bool // it starts the tunnels: the first end, or the one whose far end is a cloud, which waits
 	strands   []strand
 }
 
@@ -96,7 +97,7 @@ func endsOf(d *design.Design, gateway design.ID) []*end {
 		if !ok || !design.Carries(design.StateOf(o)) {
 			continue
 		}
-		e := &end{link: o, body: b, near: near, far: far, n: n}
+		e := &end{link: o, body: b, near: near, far: far, n: n, starts: n == 0 || d.Party(far.Gateway).Kind != design.KindSite}
 		for _, t := range d.Inside(o.ID, design.KindTunnel) {
 			number++
 			e.strands = append(e.strands, strand{t, t.Body.(*design.Tunnel), number, link.SettingsOf(d, t, "")[n]})

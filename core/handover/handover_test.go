@@ -4,6 +4,7 @@ import (
 	"flag"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -12,6 +13,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/handover"
+	"dravin/core/link"
 	"dravin/core/overlap"
 	"dravin/core/route"
 	"dravin/core/translate"
@@ -55,4 +57,27 @@ func TestAKeyThatIsNotKnownIsLeftToFillIn(t *testing.T) {
 			assert.Contains(t, f.Content, `"FILL-IN"`)
 		}
 	}
+}
+
+// A cloud waits to be asked, so the site's end starts even where it is the
+// second; between two sites only the first does.
+func TestOneEndStarts(t *testing.T) {
+	d, err := design.Read(demo.Thistledown)
+	require.NoError(t, err)
+	site, network := d.Find("dunmoss-arboretum", design.KindSite)[0], d.Find("ticketing", design.KindNetwork)[0]
+	shapes, err := link.Shapes(d, link.Question{A: network.ID, B: site.ID})
+	require.NoError(t, err)
+	i := slices.IndexFunc(shapes, func(s link.Shape) bool { return s.Key == "vpn-bgp-redundant" })
+	d, _, err = d.Apply(shapes[i].Edits)
+	require.NoError(t, err)
+	conf := func(d *design.Design, party design.ID) string {
+		return handover.Render(route.Solve(d), party, nil)[0].Content
+	}
+	drafted := conf(d, site.ID)
+	assert.Equal(t, 2, strings.Count(drafted, "start_action = start\n"), drafted)
+	assert.Contains(t, drafted, "The far end's public address is not known yet")
+	assert.Contains(t, drafted, "remote_addrs = FILL-IN")
+	assert.Contains(t, conf(d, d.Find("peatside-nursery", design.KindSite)[0].ID), "start_action = start\n")
+	marrow := conf(d, d.Find("marrow-hill", design.KindSite)[0].ID)
+	assert.Contains(t, marrow[strings.Index(marrow, "peatside-to-marrow-hill"):], "start_action = none")
 }

@@ -346,7 +346,10 @@ func (f *drafter) strands(link *design.Object, a, b end, routing string) int {
 		t := &design.Tunnel{Outside: []netip.Addr{addrA[k%len(addrA)], addrB[k%len(addrB)]}}
 		if ranges != nil {
 			low, high := hosts(ranges[k])
-			t.Inside = []netip.Prefix{high, low} // the second end, the cloud's if there is one, has the lower
+			t.Inside = []netip.Prefix{high, low} // a cloud's end, else the second, has the lower
+			if a.v != nil && b.v == nil {
+				t.Inside = []netip.Prefix{low, high}
+			}
 		}
 		o := f.put(design.KindTunnel, link.ID, fmt.Sprintf("strand %d", k+1), t)
 		if routing == design.RoutingBGP {

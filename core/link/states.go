@@ -103,6 +103,30 @@ const (
 	InUse    = "session"
 )
 
+// Stage is one of the things that the making of a circuit goes through.
+type Stage struct {
+	Word string `json:"word"`
+	Done bool   `json:"done"`
+}
+
+// Track is how far the making of a circuit has come; empty for anything else.
+func Track(d *design.Design, o *design.Object) []Stage {
+	c, ok := o.Body.(*design.Circuit)
+	if !ok {
+		return []Stage{}
+	}
+	order := []string{Ordered, HasCode, Accepted, InUse}
+	at := slices.Index(order, c.Step)
+	if c.Step == "" && design.StateOf(o) == design.Ready {
+		at = len(order) - 1
+	}
+	out := []Stage{{Word: "ordered at " + d.Title(c.Ends[0].At)}, {Word: "order code"}, {Word: "accepted at " + d.Title(c.Ends[1].At)}, {Word: "session up"}}
+	for n := range out {
+		out[n].Done = n <= at
+	}
+	return out
+}
+
 func circuitSteps(d *design.Design, o *design.Object, b *design.Circuit) []Step {
 	out := []Step{}
 	move := func(key, title, step string, s design.State) {

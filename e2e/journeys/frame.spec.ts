@@ -3,7 +3,7 @@ import { accessible, openCase, place, strict } from "./page";
 
 test.beforeEach(({ page }) => strict(page));
 
-const places = ["Estate", "Overlaps", "Translation", "Proof", "Handover"];
+const places = ["Estate", "Overlaps", "Links", "Translation", "Proof", "Handover"];
 
 for (const [width, height] of [
   [1024, 700],

@@ -1159,9 +1159,15 @@ export interface components {
       state: string;
       /** @description What can be done next. */
       steps: components["schemas"]["LinkStep"][];
+      /** @description How far the making of a circuit has come. */
+      track: components["schemas"]["LinkStage"][];
       tunnels: components["schemas"]["TunnelSheet"][];
       /** @description The worst of its lines. */
       verdict: string;
+    };
+    LinkStage: {
+      done: boolean;
+      word: string;
     };
     LinkStep: {
       edits: components["schemas"]["Edit"][];

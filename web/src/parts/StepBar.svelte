@@ -50,6 +50,18 @@
   }
 </script>
 
+{#if sheet.track.length}
+  <ol class="flex flex-wrap gap-x-1 text-sm" aria-label="How far it has come">
+    {#each sheet.track as t, n (n)}
+      <li class="flex items-center gap-1 {t.done ? 'text-good' : 'text-soft'}">
+        {#if n}<span class="text-soft mx-1" aria-hidden="true">→</span>{/if}
+        <span class="font-mono" aria-hidden="true">{t.done ? "✓" : "○"}</span>{t.word}<span class="sr-only"
+          >{t.done ? ", done" : ", to do"}</span
+        >
+      </li>
+    {/each}
+  </ol>
+{/if}
 {#if open}
   <section class="border-warn bg-sheet border-l-4 p-3" aria-label="Request to join">
     <p><strong>{open.from}</strong> asks <strong>{open.to}</strong> to join.</p>
