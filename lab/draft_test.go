@@ -1,0 +1,57 @@
+package lab_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravin/core/design"
+	"dravin/core/link"
+	"dravin/core/route"
+	"dravin/demo"
+)
+
+// What is drafted between two sites, rendered and loaded as it is, comes up
+// between two real daemons as the sheet says.
+func TestDraftedTunnelComesUp(t *testing.T) {
+	l := needs(t, "swanctl", "/usr/lib/ipsec/charon")
+	d, err := design.Read(demo.Thistledown)
+	require.NoError(t, err)
+	a, b := d.Find("saltmarsh-station", design.KindSite)[0], d.Find("dunmoss-arboretum", design.KindSite)[0]
+	shapes, err := link.Shapes(d, link.Question{A: a.ID, B: b.ID})
+	require.NoError(t, err)
+	for _, s := range shapes {
+		if s.Key == "vpn-selectors-" {
+			d, _, err = d.Apply(s.Edits)
+			require.NoError(t, err)
+		}
+	}
+	tunnel := d.Find("saltmarsh-station-to-dunmoss-arboretum/strand-1", design.KindTunnel)[0]
+	ends := link.SettingsOf(d, tunnel, "")
+	want := link.Agree(ends[0], ends[1])
+	require.True(t, want.Up, want.Why)
+
+	near, far := node(t, l, "saltmarsh"), node(t, l, "dunmoss")
+	require.NoError(t, l.Join(near, "wan", ends[0].Address.String()+"/32", far, "wan", ends[1].Address.String()+"/32"))
+	require.NoError(t, near.Script("ip route add default dev wan", "ip address add 10.30.0.1 dev lo", "ip address add 10.30.2.1 dev lo"))
+	require.NoError(t, far.Script("ip route add default dev wan", "ip address add 192.168.1.1 dev lo"))
+	daemon(t, far, rendered(t, route.Solve(d), "dunmoss-arboretum"))
+	swanctl := daemon(t, near, rendered(t, route.Solve(d), "saltmarsh-station"))
+	children := len(want.Local) * len(want.Remote)
+	var listed string
+	require.Eventually(t, func() bool {
+		listed, err = swanctl("--list-sas --raw")
+		return err == nil && strings.Count(listed, "state=INSTALLED") == children
+	}, 20*time.Second, 100*time.Millisecond, "all %d children come up by themselves", children)
+	for _, sa := range strings.Split(listed, "list-sa event") {
+		if strings.Contains(sa, "to-dunmoss-arboretum") { // the station has other links, which nobody answers here
+			assert.Equal(t, want.IKE.String(), observe(sa).ike)
+		}
+	}
+	for _, p := range append(want.Local, want.Remote...) {
+		assert.Contains(t, listed, p.String())
+	}
+}
