@@ -46,6 +46,7 @@ type Finding struct {
 	Mends    []Mend      `json:"mends"`
 	Group    string      `json:"group,omitempty"` // the overlap group's key, for code overlap
 	Stop     walk.Code   `json:"stop,omitempty"`  // what stops the flow, for code intent
+	Link     design.ID   `json:"link,omitempty"`  // the link, circuit, peering or attachment that it is about
 }
 
 // ahead bounds the groups whose remedies are worked out at once.
@@ -77,7 +78,26 @@ func All(d *design.Design) []Finding {
 	for _, n := range d.Of(design.KindNetwork) {
 		out = append(out, ofTables(d, n)...)
 	}
-	return Sorted(slices.Concat(out, ofLinks(d), ofJoins(d)))
+	out = slices.Concat(out, ofLinks(d), ofJoins(d))
+	for n := range out {
+		out[n].Link = joinOf(d, out[n].Subjects)
+	}
+	return Sorted(out)
+}
+
+// joinOf is the link, circuit, peering or attachment that the first subject is
+// or belongs to, empty if it is none's.
+func joinOf(d *design.Design, subjects []design.ID) design.ID {
+	if len(subjects) == 0 {
+		return ""
+	}
+	for o := d.Get(subjects[0]); o != nil; o = d.Get(o.Parent) {
+		switch o.Kind {
+		case design.KindLink, design.KindCircuit, design.KindPeering, design.KindAttachment:
+			return o.ID
+		}
+	}
+	return ""
 }
 
 // Sorted puts findings in order, worst first.

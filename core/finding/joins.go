@@ -233,6 +233,9 @@ func Expiring(d *design.Design, today, ahead string) []Finding {
 			c.add("code-expires", Risk, o.ID, mends, "the order code of %s ends on %s; accept it at %s before", o.Name, b.Expires, d.Title(b.Ends[1].At))
 		}
 	}
+	for n := range c.out {
+		c.out[n].Link = joinOf(d, c.out[n].Subjects)
+	}
 	return c.out
 }
 
@@ -251,7 +254,7 @@ func SharedKeys(d *design.Design, groups [][]design.ID) []Finding {
 		}
 		if len(links) > 1 {
 			f := c.add("key-reused", Risk, g[0], nil, "%s have the same pre-shared key: who learns one has all; make a new key on the sheet of all but one", strings.Join(names, " and "))
-			f.Subjects = g
+			f.Subjects, f.Link = g, joinOf(d, g)
 		}
 	}
 	return c.out

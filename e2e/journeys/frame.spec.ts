@@ -19,7 +19,7 @@ for (const [width, height] of [
       await page.waitForTimeout(200);
       const beyond = await page.evaluate(() => ({
         page: document.documentElement.scrollWidth - innerWidth,
-        header: [...document.querySelectorAll("header a, header button, header span")].filter((e) => {
+        header: [...(document.querySelector("header")?.querySelectorAll("a, button, span") ?? [])].filter((e) => {
           const box = e.getBoundingClientRect();
           return box.right > innerWidth + 1 || box.bottom > 60;
         }).length,

@@ -99,7 +99,8 @@ test("a half-made peering is completed", async ({ page, request }) => {
   const { id } = await trust(request);
   await page.goto(`/designs/${id}/estate?panel=findings`);
   await expect(page.getByRole("dialog")).toContainText("waits for ever");
-  await page.goto(`/designs/${id}/links`);
+  await page.getByRole("article").filter({ hasText: "waits for ever" }).getByRole("link", { name: "Show it" }).click();
+  await expect(page).toHaveURL(/links\?link=/);
   await expect(page.getByRole("button", { name: /^sequencing with image analysis/ })).toContainText("1 line differs");
   await page.getByRole("button", { name: "The half of image analysis is made" }).click();
   await expect(sheet(page).getByText("ready")).toBeVisible();

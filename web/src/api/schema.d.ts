@@ -822,6 +822,7 @@ export interface components {
       code: string;
       evidence: string[];
       group?: string;
+      link?: string;
       mends: components["schemas"]["FindingMend"][];
       sentence: string;
       severity: string;

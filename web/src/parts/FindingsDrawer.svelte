@@ -15,6 +15,7 @@
 
   function subject(f: Finding): string {
     if (f.group) return placeURL(design, "overlaps", { group: f.group });
+    if (f.link) return placeURL(design, "links", { link: f.link });
     const first = f.subjects[0] ?? "";
     return f.code === "intent"
       ? placeURL(design, "proof", { intent: first })
@@ -37,7 +38,7 @@
       </p>
       {#if f.evidence.length}
         <ul class="text-soft mt-1 list-inside list-disc text-sm">
-          {#each f.evidence as e (e)}<li>{e}</li>{/each}
+          {#each f.evidence as e, m (m)}<li>{e}</li>{/each}
         </ul>
       {/if}
       <div class="mt-2 flex flex-wrap gap-1.5">
