@@ -65,12 +65,14 @@
 <header class="border-ink bg-sheet flex items-stretch border-b-2 pl-4">
   <a
     href={p("/")}
-    class="text-ink flex items-center gap-2 pr-4 font-semibold no-underline"
-    title="All designs"
+    class="text-ink flex shrink-0 items-center gap-2 pr-4 font-semibold no-underline"
+    title="{state?.name ?? ''}: all designs"
   >
     <img src="/mark.svg" alt="" class="h-5 w-5" />Dravin
   </a>
-  <span class="flex max-w-72 items-center truncate pr-4" title={state?.name}>{state?.name ?? ""}</span>
+  <span class="hidden max-w-72 items-center truncate pr-4 min-[1180px]:flex" title={state?.name}
+    >{state?.name ?? ""}</span
+  >
   <nav class="flex" aria-label="Places">
     {#each places as x (x.path)}
       <a

@@ -81,8 +81,9 @@
       {#if step.needs === "code"}
         <button class="button" onclick={() => (asking = asking ? "" : step.key)}>{step.title}</button>
       {:else}
-        <button class="button" onclick={() => write.change(`${step.title}: ${sheet.name}`, step.edits)}
-          >{step.title}</button
+        <button
+          class="button {step.key === 'gone' ? 'text-soft' : ''}"
+          onclick={() => write.change(`${step.title}: ${sheet.name}`, step.edits)}>{step.title}</button
         >
       {/if}
     {/each}
