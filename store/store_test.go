@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -255,4 +256,48 @@ func TestKeysAreSealedAndStay(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.Keys(t.Context(), other, id, d.Of(design.KindTunnel))
 	require.ErrorContains(t, err, "is this the key file")
+}
+
+func TestFarKeysStandBesideOursAndAreSealed(t *testing.T) {
+	s, id := open(t)
+	vault, err := store.OpenVault(filepath.Join(t.TempDir(), "key"))
+	require.NoError(t, err)
+	d, _, err := s.Load(t.Context(), id)
+	require.NoError(t, err)
+	tunnels := d.Of(design.KindTunnel)
+	made, err := s.Keys(t.Context(), vault, id, tunnels[:1])
+	require.NoError(t, err)
+	require.NoError(t, s.PutFarKey(t.Context(), vault, id, tunnels[0].ID, "badgers and moss"))
+	require.NoError(t, s.PutKey(t.Context(), vault, id, tunnels[1].ID, "badgers and moss"))
+
+	ours, theirs, err := s.HeldKeys(t.Context(), vault, id)
+	require.NoError(t, err)
+	assert.Equal(t, made[tunnels[0].ID], ours[tunnels[0].ID], "theirs does not touch ours")
+	assert.Equal(t, "badgers and moss", theirs[tunnels[0].ID])
+	assert.Equal(t, "badgers and moss", ours[tunnels[1].ID])
+	assert.Len(t, ours, 2)
+
+	db, err := sqlx.Open("pgx", pg.URL)
+	require.NoError(t, err)
+	defer db.Close()
+	var stored [][]byte
+	require.NoError(t, db.SelectContext(t.Context(), &stored, `select sealed from secrets where design = $1`, id))
+	require.Len(t, stored, 3)
+	for _, sealed := range stored {
+		assert.NotContains(t, string(sealed), "badgers")
+	}
+	assert.NotEqual(t, stored[0], stored[1], "equal keys are sealed differently")
+
+	require.NoError(t, s.PutFarKey(t.Context(), vault, id, tunnels[0].ID, ""))
+	_, theirs, err = s.HeldKeys(t.Context(), vault, id)
+	require.NoError(t, err)
+	assert.Empty(t, theirs)
+	other, err := store.OpenVault(filepath.Join(t.TempDir(), "key"))
+	require.NoError(t, err)
+	_, _, err = s.HeldKeys(t.Context(), other, id)
+	require.ErrorContains(t, err, "is this the key file")
+	require.NoError(t, s.Delete(t.Context(), id))
+	ours, _, err = s.HeldKeys(t.Context(), vault, id)
+	require.NoError(t, err)
+	assert.Empty(t, ours, "keys go with their design")
 }
