@@ -2,6 +2,7 @@ package lab_test
 
 import (
 	"fmt"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -109,4 +110,27 @@ func sessionsOf(t *testing.T, d *design.Design, site design.ID) string {
 	}
 	t.Fatal("no bird.conf")
 	return ""
+}
+
+// Every feature of a filter is understood by the real daemon's parser.
+func TestRenderedFiltersParse(t *testing.T) {
+	l := needs(t, "bird")
+	n := node(t, l, "parser")
+	d, err := design.Read(demo.Thistledown)
+	require.NoError(t, err)
+	for _, o := range d.Of(design.KindSession) {
+		s := design.Session{Ends: append([]design.SessionEnd{}, o.Body.(*design.Session).Ends...)}
+		for k := range s.Ends {
+			s.Ends[k].Families, s.Ends[k].Password, s.Ends[k].AllowOwn = []string{"ipv4", "ipv6"}, true, 2
+			s.Ends[k].In = []design.Filter{{Prefix: netip.MustParsePrefix("10.45.0.0/16"), To: 24, LocalPref: 150, Communities: []string{"no-export"}}, {Prefix: netip.MustParsePrefix("2001:db8::/32"), Deny: true}}
+			s.Ends[k].Out = []design.Filter{{Prefix: netip.MustParsePrefix("10.30.0.0/23"), From: 23, To: 25, Prepend: 3, MED: 10, Communities: []string{"64602:1"}}, {Prefix: netip.MustParsePrefix("2001:db8:30::/64")}}
+		}
+		d, _, err = d.Apply([]design.Edit{design.PutEdit(o.With(&s))})
+		require.NoError(t, err)
+	}
+	file := filepath.Join(t.TempDir(), "bird.conf")
+	text := sessionsOf(t, d, d.Find("saltmarsh-station", design.KindSite)[0].ID)
+	require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+	out, err := n.Output("bird -p -c " + file)
+	require.NoError(t, err, "%s\n%s", out, text)
 }

@@ -106,3 +106,80 @@ func text(t *testing.T, path string) string {
 	require.NoError(t, err)
 	return b.String()
 }
+
+type shapeRow struct {
+	Key, Title, Monthly, Subject string
+	Out                          []string
+	Edits                        []any
+}
+
+// From the question to the link: shapes are asked for, one is drafted through
+// the same change operation as everything else, and undone whole.
+func TestAShapeIsDraftedAndUndone(t *testing.T) {
+	path, position, _ := trust(t)
+	ids := map[string]string{}
+	for _, p := range call[struct{ Parties []struct{ ID, Name string } }](t, "GET", path+"/estate", nil, http.StatusOK).Parties {
+		ids[p.Name] = p.ID
+	}
+	list := call[[]shapeRow](t, "GET", path+"/shapes?a="+ids["Dunmoss Arboretum"]+"&b="+ids["sequencing"]+"&gb=500", nil, http.StatusOK)
+	var chosen shapeRow
+	for n, s := range list {
+		assert.Equal(t, len(s.Out) == 0, len(s.Edits) > 0, s.Title)
+		if n > 0 {
+			assert.False(t, len(list[n-1].Out) > 0 && len(s.Out) == 0, "what can be stands first")
+		}
+		if s.Key == "vpn-bgp-active-pair" {
+			chosen = s
+		}
+	}
+	require.NotEmpty(t, chosen.Subject)
+	before := text(t, path+"/links")
+	call[store.Info](t, "POST", path+"/changes", map[string]any{"base": position(), "reason": "Draft", "edits": chosen.Edits}, http.StatusOK)
+	sheet := call[linkSheet](t, "GET", path+"/links/"+chosen.Subject, nil, http.StatusOK)
+	assert.Equal(t, "drafted", sheet.State)
+	assert.Len(t, sheet.Tunnels, 2)
+	assert.Equal(t, "unknown", verdict(sheet, 0, "address-2"))
+	again := call[map[string]any](t, "POST", path+"/changes", map[string]any{"base": 0, "reason": "Draft", "edits": chosen.Edits}, http.StatusConflict)
+	assert.NotEmpty(t, again["since"], "a second draft from the same page is told of the first")
+	call[store.Info](t, "POST", path+"/undo", map[string]any{"base": position()}, http.StatusOK)
+	assert.Equal(t, before, text(t, path+"/links"))
+}
+
+func TestProfilesOnTheAPI(t *testing.T) {
+	path, position, _ := trust(t)
+	type view struct {
+		Name, ID, Text string
+		Shipped        bool
+		Used           int
+	}
+	named := func(name string) (out view) {
+		for _, p := range call[[]view](t, "GET", path+"/profiles", nil, http.StatusOK) {
+			if p.Name == name {
+				out = p
+			}
+		}
+		return out
+	}
+	sedge := named("Sedge")
+	require.True(t, sedge.Shipped)
+	assert.Equal(t, 4, sedge.Used, "three networks and a hub")
+	bad := call[map[string]any](t, "POST", path+"/profiles", map[string]any{"text": strings.Replace(sedge.Text, "mbps: 3000", "mbps: fast", 1), "base": position(), "save": true}, http.StatusUnprocessableEntity)
+	assert.Contains(t, bad["detail"], "vpn[0].mbps")
+	read := call[map[string]any](t, "POST", path+"/profiles", map[string]any{"text": sedge.Text, "base": position()}, http.StatusOK)
+	assert.Nil(t, read["info"], "reading alone stores nothing")
+	assert.True(t, named("Sedge").Shipped)
+
+	cheap := strings.Replace(sedge.Text, `attachment_hour: "0.09"`, `attachment_hour: "0.01"`, 1)
+	require.NotEqual(t, sedge.Text, cheap)
+	study := func() string { return text(t, path+"/study?cloud=Sedge&gb=1000") }
+	before := study()
+	for range 2 {
+		call[map[string]any](t, "POST", path+"/profiles", map[string]any{"text": cheap, "base": position(), "save": true}, http.StatusOK)
+	}
+	own := named("Sedge")
+	assert.False(t, own.Shipped)
+	assert.Equal(t, cheap, own.Text)
+	assert.NotEqual(t, before, study(), "what is computed follows the design's own profile")
+	call[store.Info](t, "POST", path+"/changes", map[string]any{"base": position(), "reason": "Away", "edits": []any{map[string]any{"op": "remove", "id": own.ID}}}, http.StatusOK)
+	assert.Equal(t, before, study())
+}

@@ -1,11 +1,13 @@
 package design
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"dravin/core/provider"
 )
@@ -60,4 +62,34 @@ func TestOwnProfileGoesBeforeTheShippedOne(t *testing.T) {
 	assert.Empty(t, d.EditsTo(back))
 	_, err = Read([]byte("dravin: 1\nprofiles:\n  - name: Rush\n    vpn:\n      - name: x\n        at: network\n        tunnels: 0\n        addresses: 1\n        routing: static\n        ike: a\n        esp: b\n"))
 	assert.ErrorContains(t, err, "line 7")
+}
+
+// Whatever a profile file is damaged into, it is refused with a place, or read
+// and written back the same.
+func TestDamagedProfilesAreRefusedOrSurvive(t *testing.T) {
+	files := map[string][]byte{}
+	for _, name := range []string{"tarn.yaml", "osier.yaml", "sedge.yaml"} {
+		text, err := provider.Shipped.ReadFile(name)
+		require.NoError(t, err)
+		files[name] = text
+	}
+	rapid.Check(t, func(rt *rapid.T) {
+		file := slices.Clone(files[rapid.SampledFrom([]string{"osier.yaml", "sedge.yaml", "tarn.yaml"}).Draw(rt, "file")])
+		for range rapid.IntRange(1, 6).Draw(rt, "damages") {
+			file[rapid.IntRange(0, len(file)-1).Draw(rt, "where")] = rapid.SampledFrom([]byte(" \n:-[]{}\"#019azAZ.,/&*")).Draw(rt, "what")
+		}
+		name, p, err := ReadProfile(file)
+		if err != nil {
+			var problems Problems
+			require.ErrorAs(rt, err, &problems)
+			require.Positive(rt, problems[0].Line)
+			return
+		}
+		text, err := WriteProfile(name, p)
+		require.NoError(rt, err)
+		again, back, err := ReadProfile(text)
+		require.NoError(rt, err, "what is written can be read")
+		require.Equal(rt, name, again)
+		require.Equal(rt, p, back)
+	})
 }

@@ -1,8 +1,10 @@
 package finding_test
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -161,4 +163,42 @@ func TestCodesAndKeysAreFound(t *testing.T) {
 	}
 	assert.Len(t, finding.SharedKeys(d, [][]design.ID{tunnels[:4]}), 1)
 	assert.Empty(t, finding.SharedKeys(d, [][]design.ID{tunnels[:2]}), "the strands of one link may share a key")
+}
+
+// A hundred gateways with one ASN are one thing to know, not thousands; and
+// mends that look through the whole design stay bounded.
+func TestManyOfAKindStayReadable(t *testing.T) {
+	var file strings.Builder
+	file.WriteString("dravin: 1\nsites:\n  - name: Head\n    gateways:\n      - name: gateway\n        addresses: [198.51.100.1, 198.51.100.2]\n        asn: 64601\n")
+	for n := range 100 {
+		fmt.Fprintf(&file, "  - name: Hut %d\n    gateways:\n      - name: gateway\n        addresses: 203.0.113.%d\n        asn: 64700\n", n, n+1)
+	}
+	file.WriteString("links:\n")
+	for n := range 100 {
+		fmt.Fprintf(&file, "  - name: Link %d\n    routing: bgp\n    ends:\n      - gateway: head/gateway\n      - gateway: hut-%d/gateway\n    tunnels:\n      - name: strand 1\n        outside: [198.51.100.1, 203.0.113.%d]\n", n, n, n+1)
+	}
+	d, err := design.Read([]byte(file.String()))
+	require.NoError(t, err)
+	twice := withCode(d, "asn-used-twice")
+	require.Len(t, twice, 1)
+	assert.Len(t, twice[0].Subjects, 100)
+	single := withCode(d, "single-tunnel")
+	require.Len(t, single, 100)
+	drafted := 0
+	for _, f := range single {
+		drafted += len(f.Mends)
+		assert.Equal(t, f.Subjects[0], f.Link)
+	}
+	assert.Positive(t, drafted)
+	assert.Less(t, drafted, 50)
+	// Static links tell nobody which path a route took: the ASNs do not matter.
+	var edits []design.Edit
+	for _, o := range d.Of(design.KindLink) {
+		l := *o.Body.(*design.Link)
+		l.Routing = design.RoutingStatic
+		edits = append(edits, design.PutEdit(o.With(&l)))
+	}
+	d, _, err = d.Apply(edits)
+	require.NoError(t, err)
+	assert.Empty(t, withCode(d, "asn-used-twice"))
 }

@@ -208,3 +208,40 @@ test("a profile is copied, refused where it is wrong, and used", async ({ page, 
   await expect(page.getByRole("button", { name: "Cost a month" })).toHaveAttribute("aria-pressed", "true");
   await accessible(page);
 });
+
+test("what a cloud gives later is entered, reaches the files, and makes the draft ready", async ({ page, request }) => {
+  const { id, of } = await trust(request);
+  await page.goto(`/designs/${id}/links?as=draft&a=${of.get("Saltmarsh Station")}&b=${of.get("sequencing")}`);
+  await draft(page, /VPN with BGP, active pair/);
+  for (const [strand, address] of [
+    ["strand 1", "192.0.2.60"],
+    ["strand 2", "192.0.2.61"],
+  ] as const) {
+    await page.getByRole("button", { name: strand }).click();
+    await expect(line(page, "address-2")).toHaveAttribute("data-verdict", "unknown");
+    await page.getByRole("button", { name: "Change Address of sequencing at sequencing active pair gateway" }).click();
+    await page.getByRole("textbox", { name: /Address of sequencing/ }).fill(address);
+    await page.keyboard.press("Enter");
+    await expect(line(page, "address-2")).toContainText(address);
+    await expect(line(page, "address-2")).toHaveAttribute("data-verdict", "agrees");
+    await expect(line(page, "identity-2")).toHaveAttribute("data-verdict", "agrees");
+  }
+  await page.getByRole("button", { name: "Begin to build it" }).click();
+  await page.getByRole("button", { name: "It is ready" }).click();
+  await expect(sheet(page).getByText("ready").first()).toBeVisible();
+
+  const at = page.url();
+  await page.getByRole("link", { name: "hand over" }).click();
+  await page.getByRole("button", { name: /^Saltmarsh Station/ }).click();
+  await page.getByRole("button", { name: /swanctl\/conf.d\/dravin.conf/ }).click();
+  await expect(page.getByTestId("file")).toContainText("remote_addrs = 192.0.2.61");
+  await page.getByRole("button", { name: /bird.conf/ }).click();
+  await expect(page.getByTestId("file")).toContainText("neighbor 169.254.");
+
+  // Escape leaves a value as it was, and so does the same value again.
+  await page.goto(at);
+  await page.getByRole("button", { name: "Change Key lifetime at Saltmarsh Station gateway" }).click();
+  await page.keyboard.type("1h");
+  await page.keyboard.press("Escape");
+  await expect(line(page, "child-life")).toContainText("3600 s");
+});
