@@ -114,6 +114,9 @@ var pairCases = []pairCase{
 	{"two ranges at one end", selectors("10.1.0.0/24 10.1.8.0/24", "10.2.0.0/16"), selectors("10.2.0.0/16", "10.1.0.0/24 10.1.8.0/24")},
 	{"one of two ranges in common", selectors("10.1.0.0/24 10.1.8.0/24", "10.2.0.0/16"), selectors("10.2.0.0/16", "10.1.0.0/24")},
 	{"two ranges inside one", selectors("10.1.0.0/24 10.1.8.0/24", "10.2.0.0/16"), selectors("10.2.0.0/16", "10.1.0.0/16")},
+	{"neighbouring ranges stay apart", selectors("10.1.0.0/24 10.1.1.0/24", "10.2.0.0/16"), selectors("10.2.0.0/16", "10.1.0.0/24 10.1.1.0/24")},
+	{"neighbouring ranges inside one that holds both", selectors("10.1.0.0/24 10.1.1.0/24", "10.2.0.0/16"), selectors("10.2.0.0/16", "10.1.0.0/23")},
+	{"a range and one inside it", selectors("10.1.0.0/16 10.1.8.0/24", "10.2.0.0/16"), selectors("10.2.0.0/16", "10.1.0.0/16")},
 	{"the real range where the mapped one is meant", selectors("10.1.0.0/16", "10.2.0.0/16"), selectors("192.168.40.0/24", "10.1.0.0/16")},
 	{"lifetimes differ", func(s *link.Settings) { s.ChildLife = 1800 }, same},
 	{"key and ESP proposal differ: the key shows first", all(key("one-key-of-two"), esp("aes256gcm16")), all(key("the-other-key"), esp("aes128gcm16"))},
@@ -218,7 +221,7 @@ func TestAgreementIsWhatDaemonsDo(t *testing.T) {
 	l := needs(t, "swanctl", "/usr/lib/ipsec/charon")
 	first, second := node(t, l, "first"), node(t, l, "second")
 	require.NoError(t, l.Join(first, "wan", "203.0.113.30/32", second, "wan", "198.51.100.10/32"))
-	for n, addresses := range map[*lab.Node]string{first: "10.1.0.1 10.1.8.1 2001:db8:1::1", second: "10.2.0.1 2001:db8:2::1 10.1.0.9 192.168.40.1"} {
+	for n, addresses := range map[*lab.Node]string{first: "10.1.0.1 10.1.1.1 10.1.8.1 2001:db8:1::1", second: "10.2.0.1 2001:db8:2::1 10.1.0.9 192.168.40.1"} {
 		require.NoError(t, n.Script("ip route add default dev wan"))
 		for _, a := range strings.Fields(addresses) {
 			require.NoError(t, n.Script("ip address add "+a+" dev lo"))

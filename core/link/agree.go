@@ -137,7 +137,7 @@ func child(out Outcome, starts, answers Settings, offers offers, fail func(Cause
 	}
 	out.Up, out.ESP, out.Local, out.Remote = true, &esp, local, remote
 	_, out.Renews = choose(offers.answersESP, offers.startsESP, true)
-	out.MTU = Fits(esp, usual, out.UDP, false)
+	out.MTU = Fits(esp, usual, out.UDP, starts.Address.Is6())
 	out.Later = later(out, starts, answers, offers)
 	out.Why = "it comes up"
 	if len(out.Later) > 0 {
@@ -165,8 +165,21 @@ func later(out Outcome, starts, answers Settings, offers offers) []string {
 }
 
 // Narrow is the intersection of two lists of selectors (RFC 7296 section 2.9),
-// without what lies inside another.
-func Narrow(a, b []netip.Prefix) []netip.Prefix { return prefix.Minimal(prefix.Intersect(a, b)) }
+// without what lies inside another. Neighbours stay apart, as daemons leave them.
+func Narrow(a, b []netip.Prefix) []netip.Prefix {
+	var out []netip.Prefix
+	for _, x := range a {
+		for _, y := range b {
+			switch {
+			case prefix.Contains(x, y):
+				out = append(out, y)
+			case prefix.Contains(y, x):
+				out = append(out, x)
+			}
+		}
+	}
+	return prefix.Minimal(out)
+}
 
 type offers struct{ startsIKE, startsESP, answersIKE, answersESP []Proposal }
 

@@ -51,7 +51,7 @@ func (f *drafter) title(id design.ID) string {
 // one with its ID.
 func (f *drafter) put(k design.Kind, parent design.ID, name string, body design.Body) *design.Object {
 	free := name
-	for n := 2; f.names[string(parent)+"/"+design.Slug(free)] || f.taken2(k, parent, free); n++ {
+	for n := 2; f.names[string(parent)+"/"+design.Slug(free)] || f.siblingNamed(k, parent, free); n++ {
 		free = fmt.Sprintf("%s %d", name, n)
 	}
 	f.names[string(parent)+"/"+design.Slug(free)] = true
@@ -64,8 +64,8 @@ func (f *drafter) put(k design.Kind, parent design.ID, name string, body design.
 	return o
 }
 
-// taken2 reports whether a sibling has that name.
-func (f *drafter) taken2(k design.Kind, parent design.ID, name string) bool {
+// siblingNamed reports whether something beside it has that name already.
+func (f *drafter) siblingNamed(k design.Kind, parent design.ID, name string) bool {
 	return slices.ContainsFunc(f.d.Inside(parent), func(o *design.Object) bool {
 		return design.Slug(o.Name) == design.Slug(name) && (parent != "" || o.Kind == k || slices.Contains(design.Parties, o.Kind) && slices.Contains(design.Parties, k))
 	})

@@ -382,6 +382,8 @@ func TestWhatFitsInside(t *testing.T) {
 		assert.Equal(t, want[1], out.MTU, "%s in UDP", esp)
 	}
 	assert.Equal(t, 1406, link.MSS(1446, false))
+	a.ESP, a.Address = []string{"aes256gcm16"}, netip.MustParseAddr("2001:db8::1")
+	assert.Equal(t, 1426, link.Agree(a, a).MTU, "over IPv6")
 }
 
 func TestARequestForOneCircuitIsForBoth(t *testing.T) {
