@@ -67,6 +67,7 @@ func TestDraftedShapesCarryPackets(t *testing.T) {
 	for _, key := range []string{"peering", "hub", "circuit", "vpn"} {
 		assert.NotZero(t, carried[key], key)
 	}
+	t.Log("drafts proven there and back:", carried)
 }
 
 // leftOut tells whether a shape says that it leaves a host's range out.
