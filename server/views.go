@@ -229,6 +229,7 @@ type Sheet struct {
 	Names    map[string]string `json:"names" doc:"The titles of the objects that the body refers to, by ID."`
 	Inside   []*design.Object  `json:"inside"`
 	Links    []*design.Object  `json:"links" doc:"The links that end at it or at its gateways."`
+	Absent   []design.Field    `json:"absent" doc:"Values that it may have and has not."`
 	Routes   []route.Route     `json:"routes" doc:"The table, if it is a forwarding point."`
 	Findings []finding.Finding `json:"findings" doc:"Those that have it as a subject."`
 }
@@ -239,7 +240,7 @@ func sheetOf(v *solved, in *inObject) (Sheet, error) {
 	if o == nil {
 		return Sheet{}, &ProblemDetails{Type: "about:blank", Title: http.StatusText(http.StatusNotFound), Status: http.StatusNotFound, Detail: "there is no such object now; it may have been removed or undone"}
 	}
-	sheet := Sheet{Object: o, Path: d.Path(o.ID), Title: d.Title(o.ID), Names: map[string]string{}, Inside: d.Inside(o.ID), Links: []*design.Object{}, Routes: []route.Route{}, Findings: []finding.Finding{}}
+	sheet := Sheet{Object: o, Path: d.Path(o.ID), Title: d.Title(o.ID), Names: map[string]string{}, Inside: d.Inside(o.ID), Links: []*design.Object{}, Absent: design.Absent(o), Routes: []route.Route{}, Findings: []finding.Finding{}}
 	for _, id := range d.References(o.ID) {
 		sheet.Names[string(id)] = d.Title(id)
 	}

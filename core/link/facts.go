@@ -2,6 +2,7 @@ package link
 
 import (
 	"fmt"
+	"slices"
 
 	"dravin/core/cost"
 	"dravin/core/design"
@@ -159,9 +160,27 @@ func peeringLines(d *design.Design, o *design.Object, p *design.Peering) []Line 
 		l := line(fmt.Sprintf("gateway-%d", n+1), "Gateway of "+d.Title(h.Network), values[0], values[1], h.LendsGateway || !far.UsesGateway, "",
 			LineMend{n, "Let " + d.Title(h.Network) + " lend it", set(n, func(x *design.Half) { x.LendsGateway = true })},
 			LineMend{1 - n, "Let " + d.Title(far.Network) + " not use it", set(1-n, func(x *design.Half) { x.UsesGateway = false })})
+		if rule := d.ProfileOf(h.Network); l.Verdict == Agrees && rule != nil && rule.Peering != nil && rule.Peering.LendGateway {
+			l.Mends = append(l.Mends, option(n, d.Title(h.Network), "lend its gateway", h.LendsGateway, set(n, func(x *design.Half) { x.LendsGateway = !x.LendsGateway })),
+				option(1-n, d.Title(far.Network), "use it", far.UsesGateway, set(1-n, func(x *design.Half) { x.UsesGateway = !x.UsesGateway })))
+		}
 		out = append(out, l)
 	}
-	return append(out, freeLine("forwarded", "Accepts forwarded packets", yes(x.AcceptForwarded), yes(y.AcceptForwarded), "each half decides for itself"))
+	forwarded := freeLine("forwarded", "Accepts forwarded packets", yes(x.AcceptForwarded), yes(y.AcceptForwarded), "each half decides for itself")
+	if rule := d.ProfileOf(x.Network); rule != nil && rule.Peering != nil && rule.Peering.AcceptForwarded {
+		for n, h := range p.Halves {
+			forwarded.Mends = append(forwarded.Mends, option(n, d.Title(h.Network), "accept forwarded packets", h.AcceptForwarded, set(n, func(x *design.Half) { x.AcceptForwarded = !x.AcceptForwarded })))
+		}
+	}
+	return append(out, forwarded)
+}
+
+// option turns something on or off at one end.
+func option(end int, who, what string, on bool, edits []design.Edit) LineMend {
+	if on {
+		return LineMend{end, "Let " + who + " no longer " + what, edits}
+	}
+	return LineMend{end, "Let " + who + " " + what, edits}
 }
 
 func does(b bool, what string) string {
@@ -223,6 +242,35 @@ func limitTag(n uint16) string {
 	return fmt.Sprint(n)
 }
 
+// tableChoices bind an attachment to another table of its hub, and let it feed
+// more or fewer, where the cloud's hubs have several.
+func tableChoices(d *design.Design, o *design.Object, a *design.Attachment) (bind, feed []LineMend) {
+	bind, feed = []LineMend{}, []LineMend{}
+	p := d.ProfileOf(o.Parent)
+	if p == nil || p.Hub == nil || !p.Hub.ManyTables {
+		return bind, feed
+	}
+	tables := d.Inside(o.Parent, design.KindHubTable)
+	put := func(change func(*design.Attachment)) design.Edit {
+		b := *a
+		change(&b)
+		return design.PutEdit(o.With(&b))
+	}
+	for _, t := range tables {
+		if t.ID != a.Bound {
+			bind = append(bind, LineMend{0, "Bind it to " + t.Name, []design.Edit{put(func(b *design.Attachment) { b.Bound = t.ID })}})
+		}
+		if i := slices.Index(a.Feeds, t.ID); i >= 0 {
+			feed = append(feed, LineMend{0, "No longer feed " + t.Name, []design.Edit{put(func(b *design.Attachment) { b.Feeds = slices.Delete(slices.Clone(b.Feeds), i, i+1) })}})
+		} else {
+			feed = append(feed, LineMend{0, "Feed " + t.Name, []design.Edit{put(func(b *design.Attachment) { b.Feeds = append(slices.Clone(b.Feeds), t.ID) })}})
+		}
+	}
+	s := newShape("table", "")
+	table := draft(d, &s).put(design.KindHubTable, o.Parent, fmt.Sprintf("table %d", len(tables)+1), &design.HubTable{})
+	return append(bind, LineMend{0, "Bind it to a new table", []design.Edit{design.PutEdit(table), put(func(b *design.Attachment) { b.Bound = table.ID })}}), feed
+}
+
 func attachmentLines(d *design.Design, o *design.Object, a *design.Attachment) []Line {
 	titles := func(ids []design.Ref) string {
 		words := make([]string, len(ids))
@@ -236,9 +284,12 @@ func attachmentLines(d *design.Design, o *design.Object, a *design.Attachment) [
 		bound = d.Get(a.Bound).Name
 	}
 	exports := AttachmentExports(d, o)
+	boundLine := freeLine("bound", "Bound to", bound, "", "the hub table that decides for what comes in by it")
+	feeds := freeLine("feeds", "Feeds", titles(a.Feeds), list(exports), "the hub tables that learn its ranges, and the ranges")
+	boundLine.Mends, feeds.Mends = tableChoices(d, o, a)
 	return []Line{
-		freeLine("bound", "Bound to", bound, "", "the hub table that decides for what comes in by it"),
-		freeLine("feeds", "Feeds", titles(a.Feeds), list(exports), "the hub tables that learn its ranges, and the ranges"),
+		boundLine,
+		feeds,
 		freeLine("keep-out", "Kept out of export", "", orText(list(a.KeepOut), "nothing"), ""),
 		freeLine("subnets", "Subnets, one for each zone", "", titles(a.Subnets), "hosts in other zones are cut off where the cloud wants subnets"),
 	}

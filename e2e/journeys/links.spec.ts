@@ -245,3 +245,37 @@ test("what a cloud gives later is entered, reaches the files, and makes the draf
   await page.keyboard.press("Escape");
   await expect(line(page, "child-life")).toContainText("3600 s");
 });
+
+test("options of peerings and attachments are chosen, and what a box can do is told", async ({ page, request }) => {
+  const { id } = await trust(request);
+  await page.goto(`/designs/${id}/links`);
+  await page.getByRole("button", { name: /^sequencing with image analysis/ }).click();
+  await page.getByRole("button", { name: "The half of image analysis is made" }).click();
+  await page.getByRole("button", { name: "Let sequencing use it" }).click();
+  await expect(line(page, "gateway-2")).toContainText("differs");
+  await page.getByRole("button", { name: "Let image analysis lend it" }).click();
+  await expect(line(page, "gateway-2")).toContainText("agrees");
+  await page.getByRole("button", { name: "Let sequencing accept forwarded packets" }).click();
+  await expect(page.getByRole("button", { name: "Let sequencing no longer accept forwarded packets" })).toBeVisible();
+
+  await page.getByRole("button", { name: /^herbarium scans at Tarn hub/ }).click();
+  await page.getByRole("button", { name: "Bind it to a new table" }).click();
+  await expect(line(page, "bound")).toContainText("table 2");
+  await page.getByRole("button", { name: "Feed table 2" }).click();
+  await expect(line(page, "feeds")).toContainText("main, table 2");
+
+  await page.goto(`/designs/${id}/estate`);
+  await page.getByRole("button", { name: "site Saltmarsh Station" }).click();
+  const about = page.getByRole("complementary", { name: "Sheet" });
+  await about.getByRole("button", { name: /^gateway/ }).click();
+  await about.getByLabel("Set also").selectOption("faults");
+  await about.getByRole("textbox", { name: "faults" }).fill("forwarding-of");
+  await about.getByRole("button", { name: "Set", exact: true }).click();
+  await expect(page.getByText(/"forwarding-of" is not known; write one of forwarding-off/)).toBeVisible();
+  await about.getByRole("textbox", { name: "faults" }).fill("forwarding-off");
+  await about.getByRole("button", { name: "Set", exact: true }).click();
+  await expect(about).toContainText("has forwarding off, so nothing passes through it");
+  await accessible(page);
+  await about.getByRole("button", { name: "It is put right" }).click();
+  await expect(about).not.toContainText("has forwarding off");
+});

@@ -785,6 +785,12 @@ export interface components {
       sentence: string;
       weight: string;
     };
+    Field: {
+      doc: string;
+      enum?: string[];
+      key: string;
+      many?: boolean;
+    };
     Filter: {
       /** @description To add, such as 64601:20 or no-export (RFC 1997, RFC 8092). */
       communities?: string[];
@@ -1720,6 +1726,8 @@ export interface components {
       peer_asn?: number;
     };
     Sheet: {
+      /** @description Values that it may have and has not. */
+      absent: components["schemas"]["Field"][];
       /** @description Those that have it as a subject. */
       findings: components["schemas"]["FindingFinding"][];
       inside: components["schemas"]["Object"][];

@@ -161,7 +161,7 @@
     {#if lines.free.length}
       <section aria-label="Need not agree">
         <h2 class="mb-1">{s.kind === "attachment" ? "How it is attached" : "Need not agree"}</h2>
-        <LineTable lines={lines.free} {ends} caption="Parameter" set={tunnel && setLine} />
+        <LineTable lines={lines.free} {ends} caption="Parameter" {mend} set={tunnel && setLine} />
       </section>
     {/if}
     <p class="text-soft text-sm">

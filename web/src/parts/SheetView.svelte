@@ -84,6 +84,22 @@
       { op: "put", id: s.object.id, object: object as NamedObject },
     ]);
   }
+  /** A value that it has not yet, and what is typed for it. */
+  let adding = $state({ key: "", text: "" });
+  const field = $derived(s?.absent.find((f) => f.key === adding.key));
+  async function add(e: SubmitEvent): Promise<void> {
+    e.preventDefault();
+    const text = adding.text.trim();
+    if (!s || !field || !text) return;
+    const value = field.many ? text.split(/[,;\s]+/).filter(Boolean) : text;
+    const body = { ...(s.object.body as object), [field.key]: field.key === "note" ? text : value };
+    if (
+      await write.change(`Set ${field.key.replaceAll("_", " ")} of ${s.title}`, [
+        { op: "put", id: s.object.id, object: { ...s.object, body } as NamedObject },
+      ])
+    )
+      adding = { key: "", text: "" };
+  }
   async function remove(): Promise<void> {
     if (!s) return;
     const edits = [...s.inside.map((o) => o.id), s.object.id].map((gone) => ({
@@ -167,6 +183,41 @@
         </dd>
       {/each}
     </dl>
+    {#if s.absent.length}
+      <form class="flex flex-col gap-1.5 text-sm" onsubmit={add}>
+        <label class="flex items-center gap-2"
+          ><span class="text-soft shrink-0">Set also</span>
+          <select class="field" aria-label="Set also" bind:value={adding.key}>
+            <option value="">choose a value that it has not</option>
+            {#each s.absent as f (f.key)}<option value={f.key}>{f.key.replaceAll("_", " ")}</option>{/each}
+          </select></label
+        >
+        {#if field}
+          <p class="text-soft">{field.doc}</p>
+          <div class="flex gap-1.5">
+            {#if field.enum && !field.many}
+              <select class="field" aria-label={field.key} bind:value={adding.text}>
+                <option value=""></option>
+                {#each field.enum as word (word)}<option>{word}</option>{/each}
+              </select>
+            {:else}
+              <input
+                class="field"
+                aria-label={field.key}
+                placeholder={field.enum
+                  ? field.enum.join(", ")
+                  : field.many
+                    ? "one or more, with commas"
+                    : ""}
+                bind:value={adding.text}
+                onkeydown={(e) => e.stopPropagation()}
+              />
+            {/if}
+            <button class="button" disabled={!adding.text.trim()}>Set</button>
+          </div>
+        {/if}
+      </form>
+    {/if}
     {#if s.inside.length}
       <section>
         <h3 class="mb-1">Inside</h3>
