@@ -159,8 +159,8 @@ type measure struct {
 }
 
 var measures = []measure{
-	{"takes fewer steps for the next network than", "take equally many steps for the next network", func(p *Point) int64 { return int64(p.Steps) }},
-	{"costs less a month than", "cost the same a month", func(p *Point) int64 { return int64(p.Monthly) }},
+	{"take fewer steps for the next network than", "take equally many steps for the next network", func(p *Point) int64 { return int64(p.Steps) }},
+	{"cost less a month than", "cost the same a month", func(p *Point) int64 { return int64(p.Monthly) }},
 }
 
 // sentences say where the shapes cross in steps and in money.
@@ -172,6 +172,9 @@ func (s Study) sentences() []string {
 				out = append(out, upper(s.crossing(s.Shapes[a], s.Shapes[b], m)))
 			}
 		}
+	}
+	if b := s.bargain(); b != "" {
+		out = append(out, b)
 	}
 	return out
 }
@@ -197,13 +200,13 @@ func (s Study) crossing(a, b Shape, m measure) string {
 		case x == nil && y == nil:
 			say(r.N, "neither is within the cloud's limits")
 		case x == nil:
-			say(r.N, fmt.Sprintf("%s is beyond the cloud's limits", a))
+			say(r.N, does(a, "be beyond the cloud's limits"))
 		case y == nil:
-			say(r.N, fmt.Sprintf("%s is beyond the cloud's limits", b))
+			say(r.N, does(b, "be beyond the cloud's limits"))
 		case m.of(x) < m.of(y):
-			say(r.N, fmt.Sprintf("%s %s %s", a, m.less, b))
+			say(r.N, fmt.Sprintf("%s %s", does(a, m.less), b))
 		case m.of(y) < m.of(x):
-			say(r.N, fmt.Sprintf("%s %s %s", b, m.less, a))
+			say(r.N, fmt.Sprintf("%s %s", does(b, m.less), a))
 		default:
 			say(r.N, fmt.Sprintf("%s and %s %s", a, b, m.equal))
 		}
@@ -213,5 +216,35 @@ func (s Study) crossing(a, b Shape, m measure) string {
 	}
 	return strings.Join(parts, "; ")
 }
+
+// does puts a shape and what it does into one phrase; two hubs are many.
+func does(s Shape, what string) string {
+	verb, rest, _ := strings.Cut(what, " ")
+	switch {
+	case verb == "be" && s == TwoHubs:
+		verb = "are"
+	case verb == "be":
+		verb = "is"
+	case s != TwoHubs:
+		verb += "s"
+	}
+	return fmt.Sprintf("%s %s %s", s, verb, rest)
+}
+
+// bargain says what a hub costs for the steps it saves, where it costs more.
+func (s Study) bargain() string {
+	for _, r := range s.Rows {
+		peering, hub := r.Points[Pairwise], r.Points[OneHub]
+		if r.N != bargainAt || peering == nil || hub == nil || hub.Monthly <= peering.Monthly || hub.Steps >= peering.Steps {
+			continue
+		}
+		return fmt.Sprintf("At %d networks a hub saves %d steps with each addition and costs %s more a month", r.N, peering.Steps-hub.Steps, hub.Monthly-peering.Monthly)
+	}
+	return ""
+}
+
+// bargainAt is the size at which the bargain is told: more than anybody joins
+// pair by pair without thinking, fewer than need a hub in any case.
+const bargainAt = 10
 
 func upper(s string) string { return strings.ToUpper(s[:1]) + s[1:] }

@@ -32,6 +32,9 @@ func TestStudyCounts(t *testing.T) {
 	last := s.Rows[len(s.Rows)-1].Points
 	assert.Equal(t, uint32(50*49), last[cost.Pairwise].Objects)
 	assert.Contains(t, strings.Join(s.Sentences, "\n"), "One hub takes fewer steps for the next network than pairwise peering, for any number from 3 to 50")
+	assert.Contains(t, s.Sentences, "Two hubs take fewer steps for the next network than pairwise peering, for any number from 3 to 50")
+	// Ten networks: peering 60 steps and 240 a month, a hub 3 and 648.
+	assert.Contains(t, s.Sentences, "At 10 networks a hub saves 57 steps with each addition and costs 408.00 more a month")
 }
 
 func TestStudyFollowsTheProfile(t *testing.T) {
