@@ -184,7 +184,7 @@ func (s *Server) findingsAt(ctx context.Context, v *solved) ([]finding.Finding, 
 const codeEndsSoon = 7 * 24 * time.Hour
 
 func rowOf(d *design.Design, o *design.Object, keys keysOf) LinkRow {
-	r := LinkRow{ID: o.ID, Kind: o.Kind, Name: o.Name, State: design.StateOf(o), Facts: link.FactsOf(d, o), Verdict: link.Agrees, Asks: link.OpenRequest(d, o.ID) != nil}
+	r := LinkRow{ID: o.ID, Kind: o.Kind, Name: o.Name, State: design.StateOf(o), Facts: link.FactsOf(d, o), Asks: link.OpenRequest(d, o.ID) != nil}
 	if o.Kind == design.KindAttachment {
 		r.Name += " at " + d.Title(o.Parent)
 	}
@@ -192,15 +192,7 @@ func rowOf(d *design.Design, o *design.Object, keys keysOf) LinkRow {
 	for _, t := range d.Inside(o.ID, design.KindTunnel) {
 		lines = append(lines, link.Lines(d, t, keys(t.ID))...)
 	}
-	worst := []link.Verdict{link.Agrees, link.Free, link.Unknown, link.Beware, link.Differs}
-	for _, l := range lines {
-		if l.Verdict == link.Differs {
-			r.Differing++
-		}
-		if l.Verdict != link.Free && slices.Index(worst, l.Verdict) > slices.Index(worst, r.Verdict) {
-			r.Verdict = l.Verdict
-		}
-	}
+	r.Verdict, r.Differing = link.Worst(lines)
 	return r
 }
 

@@ -61,6 +61,9 @@ func TestSentKeysAreComparedAndNeverShown(t *testing.T) {
 	const first, second = "Peatside to Marrow Hill", "Marrow Hill to catalogue"
 	send(first, false)
 	assert.Equal(t, "agrees", verdict(read(first), 0, "key"), "comparing alone keeps nothing")
+	stale := map[string]any{"end": 1, "text": "pre-shared key: badgers and moss\nmtu: 1300", "record": true, "base": position() + 7}
+	call[any](t, "POST", path+"/tunnels/"+read(first).Tunnels[0].ID+"/sent", stale, http.StatusConflict)
+	assert.Equal(t, "agrees", verdict(read(first), 0, "key"), "what a stale writer sent leaves no key behind")
 	for _, link := range []string{first, second} {
 		send(link, true)
 		require.Equal(t, "differs", verdict(read(link), 0, "key"))

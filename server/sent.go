@@ -90,7 +90,10 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 		if in.Body.Reason != "" && design.IsText(in.Body.Reason) {
 			reason = in.Body.Reason
 		}
-		if _, err := s.store.Commit(ctx, in.Design, store.ChangeSet{Base: in.Body.Base, Author: author, Reason: reason, Edits: edits}); err != nil {
+		if _, err := s.commit(ctx, in.Design, in.Body.Base, reason, edits); err != nil {
+			return nil, err
+		}
+		if err := s.keepFarKey(ctx, in.Design, t.ID, keys); err != nil {
 			return nil, s.failed(err)
 		}
 	}
@@ -103,8 +106,7 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 	return answering(out, nil)
 }
 
-// comparedKeys are our key and theirs where theirs was sent and differs; when
-// recording, theirs is kept, sealed.
+// comparedKeys are our key and theirs, where theirs was sent.
 func (s *Server) comparedKeys(ctx context.Context, in *sentIn, t *design.Object, theirs string) (out [2]string, err error) {
 	if theirs == "" {
 		return out, nil
@@ -113,16 +115,20 @@ func (s *Server) comparedKeys(ctx context.Context, in *sentIn, t *design.Object,
 	if err != nil {
 		return out, err
 	}
-	if in.Body.Record {
-		keep := theirs
-		if keep == ours[t.ID] {
-			keep = ""
-		}
-		if err := s.store.PutFarKey(ctx, s.vault, in.Design, t.ID, keep); err != nil {
-			return out, err
-		}
-	}
 	return [2]string{ours[t.ID], theirs}, nil
+}
+
+// keepFarKey keeps the key that was sent beside ours, sealed, if it is another;
+// one that was sent before and is so no more is forgotten.
+func (s *Server) keepFarKey(ctx context.Context, id string, tunnel design.ID, keys [2]string) error {
+	ours, theirs := keys[0], keys[1]
+	switch theirs {
+	case "":
+		return nil
+	case ours:
+		theirs = ""
+	}
+	return s.store.PutFarKey(ctx, s.vault, id, tunnel, theirs)
 }
 
 func (s *Server) setKey(ctx context.Context, in *keyIn) (*answer[store.Info], error) {

@@ -3,6 +3,7 @@ package design
 import (
 	"net/netip"
 	"reflect"
+	"strings"
 
 	"dravin/core/provider"
 )
@@ -20,6 +21,9 @@ const (
 	Refused State = "refused"
 	Gone    State = "gone"
 )
+
+// StateWord is a state as people say it.
+func StateWord(s State) string { return strings.ReplaceAll(s, "-", " ") }
 
 // Carries reports whether something in that state is meant to carry packets:
 // what was refused or is gone never does, and half a peering does not.

@@ -5,10 +5,10 @@ package finding
 import (
 	"cmp"
 	"fmt"
-	"net/netip"
 	"slices"
 
 	"dravin/core/design"
+	"dravin/core/link"
 	"dravin/core/overlap"
 	"dravin/core/prefix"
 	"dravin/core/proof"
@@ -203,7 +203,7 @@ func ofLink(d *design.Design, o *design.Object) []Finding {
 		return out
 	}
 	a, b := l.Ends[0], l.Ends[1]
-	if sameSet(a.Local, b.Remote) && sameSet(a.Remote, b.Local) {
+	if link.SameSet(a.Local, b.Remote) && link.SameSet(a.Remote, b.Local) {
 		return out
 	}
 	mirrored := *l
@@ -214,13 +214,6 @@ func ofLink(d *design.Design, o *design.Object) []Finding {
 			fmt.Sprintf("%s has local %v, remote %v", d.Title(a.Gateway), a.Local, a.Remote),
 			fmt.Sprintf("%s has local %v, remote %v", d.Title(b.Gateway), b.Local, b.Remote)},
 		Mends: []Mend{{Title: "Mirror the selectors of " + d.Title(a.Gateway), Edits: []design.Edit{design.PutEdit(o.With(&mirrored))}}}})
-}
-
-func sameSet(a, b []netip.Prefix) bool {
-	x, y := slices.Clone(a), slices.Clone(b)
-	slices.SortFunc(x, prefix.Compare)
-	slices.SortFunc(y, prefix.Compare)
-	return slices.Equal(slices.Compact(x), slices.Compact(y))
 }
 
 // ofTables finds entries that some of a network's tables in use have and

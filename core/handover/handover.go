@@ -63,7 +63,7 @@ type end struct {
 	body      *design.Link
 	near, far *design.End
 	n         int  // the gateway's position among the link's ends
-	starts    bool // it starts the tunnels: the first end, or the one whose far end is a cloud, which waits
+	starts    bool // it starts the tunnels: the first end, or the one whose far end waits to be asked
 	strands   []strand
 }
 
@@ -88,6 +88,13 @@ func (e *end) devices() []string {
 	return out
 }
 
+// waits reports whether a gateway waits for the far end to start: a cloud's, as
+// its profile says, or where there is none to ask.
+func waits(d *design.Design, gateway design.ID) bool {
+	v := d.VPNOf(gateway)
+	return d.Party(gateway).Kind != design.KindSite && (v == nil || v.FarStarts)
+}
+
 func endsOf(d *design.Design, gateway design.ID) []*end {
 	var out []*end
 	number := 0
@@ -97,7 +104,7 @@ func endsOf(d *design.Design, gateway design.ID) []*end {
 		if !ok || !design.Carries(design.StateOf(o)) {
 			continue
 		}
-		e := &end{link: o, body: b, near: near, far: far, n: n, starts: n == 0 || d.Party(far.Gateway).Kind != design.KindSite}
+		e := &end{link: o, body: b, near: near, far: far, n: n, starts: n == 0 || waits(d, far.Gateway)}
 		for _, t := range d.Inside(o.ID, design.KindTunnel) {
 			number++
 			e.strands = append(e.strands, strand{t, t.Body.(*design.Tunnel), number, link.SettingsOf(d, t, "")[n]})

@@ -78,6 +78,14 @@ func TestOneEndStarts(t *testing.T) {
 	assert.Contains(t, drafted, "The far end's public address is not known yet")
 	assert.Contains(t, drafted, "remote_addrs = FILL-IN")
 	assert.Contains(t, conf(d, d.Find("peatside-nursery", design.KindSite)[0].ID), "start_action = start\n")
+	// Where the profile says that a cloud starts by itself, the site does not.
+	osier := d.Find("image-analysis", design.KindNetwork)[0]
+	shapes, err = link.Shapes(d, link.Question{A: osier.ID, B: site.ID})
+	require.NoError(t, err)
+	i = slices.IndexFunc(shapes, func(s link.Shape) bool { return s.Key == "vpn-bgp-active-pair" })
+	both, _, err := d.Apply(shapes[i].Edits)
+	require.NoError(t, err)
+	assert.Equal(t, 2, strings.Count(conf(both, site.ID), "start_action = none"))
 	marrow := conf(d, d.Find("marrow-hill", design.KindSite)[0].ID)
 	assert.Contains(t, marrow[strings.Index(marrow, "peatside-to-marrow-hill"):], "start_action = none")
 }

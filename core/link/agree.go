@@ -125,7 +125,7 @@ func child(out Outcome, starts, answers Settings, offers offers, fail func(Cause
 		f.IKEUp = true
 		return f
 	}
-	if out.Version == 1 && (!sameSet(starts.Local, answers.Remote) || !sameSet(starts.Remote, answers.Local)) {
+	if out.Version == 1 && (!SameSet(starts.Local, answers.Remote) || !SameSet(starts.Remote, answers.Local)) {
 		f := fail(SelectorsDiffer, "IKEv1 does not narrow, and the selectors do not mirror each other")
 		f.IKEUp = true
 		return f
@@ -152,7 +152,7 @@ func later(out Outcome, starts, answers Settings, offers offers) []string {
 	if !out.Renews {
 		said = append(said, fmt.Sprintf("the ESP proposals have %s, so it fails at the first renewal of keys, after %d s at the latest", disagreement(offers.answersESP, offers.startsESP, true), min(orLife(starts.ChildLife, childLife), orLife(answers.ChildLife, childLife))))
 	}
-	if out.Version == 2 && (!sameSet(out.Local, prefix.Minimal(starts.Local)) || !sameSet(out.Remote, prefix.Minimal(starts.Remote)) || !sameSet(out.Local, prefix.Minimal(answers.Remote)) || !sameSet(out.Remote, prefix.Minimal(answers.Local))) {
+	if out.Version == 2 && (!SameSet(out.Local, prefix.Minimal(starts.Local)) || !SameSet(out.Remote, prefix.Minimal(starts.Remote)) || !SameSet(out.Local, prefix.Minimal(answers.Remote)) || !SameSet(out.Remote, prefix.Minimal(answers.Local))) {
 		said = append(said, fmt.Sprintf("the selectors were narrowed to %s and %s, and the rest does not get through", list(out.Local), list(out.Remote)))
 	}
 	if starts.ChildLife != answers.ChildLife || starts.IKELife != answers.IKELife {
@@ -207,7 +207,8 @@ func called(name string, n int) string {
 // known reports whether an address has been given.
 func known(a netip.Addr) bool { return a.IsValid() && !a.IsUnspecified() }
 
-func sameSet(a, b []netip.Prefix) bool {
+// SameSet reports whether two lists hold the same ranges, whatever their order.
+func SameSet(a, b []netip.Prefix) bool {
 	x, y := slices.Clone(a), slices.Clone(b)
 	slices.SortFunc(x, prefix.Compare)
 	slices.SortFunc(y, prefix.Compare)

@@ -78,6 +78,19 @@ func Differing(lines []Line) []Line {
 	return slices.DeleteFunc(slices.Clone(lines), func(l Line) bool { return l.Verdict != Differs })
 }
 
+// Worst is the worst verdict among lines that must agree, and how many differ.
+func Worst(lines []Line) (worst Verdict, differing int) {
+	order := []Verdict{Agrees, Unknown, Beware, Differs}
+	at := 0
+	for _, l := range lines {
+		at = max(at, slices.Index(order, l.Verdict))
+		if l.Verdict == Differs {
+			differing++
+		}
+	}
+	return order[at], differing
+}
+
 type liner struct {
 	d      *design.Design
 	tunnel *design.Object
@@ -253,7 +266,7 @@ func (l *liner) selectors(n int) {
 	}
 	v, why := Agrees, ""
 	switch narrowed := Narrow(own, taken); {
-	case sameSet(own, taken):
+	case SameSet(own, taken):
 	case len(narrowed) == 0:
 		v, why = Differs, "nothing in common, so it does not come up"
 	default:

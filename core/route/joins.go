@@ -3,7 +3,6 @@ package route
 import (
 	"net/netip"
 	"slices"
-	"strings"
 
 	"dravin/core/design"
 	"dravin/core/link"
@@ -43,7 +42,7 @@ func (s *solver) entryUnusable(p *Point, e design.Entry) string {
 	// what it is for is the cloud's way; the walk tells of the latter.
 	via := s.d.Get(e.Via)
 	if st := design.StateOf(via); profile != nil && profile.DeadNextHop != "black-hole" && !design.Carries(st) {
-		return via.Name + " is " + stateWord(st)
+		return via.Name + " is " + design.StateWord(st)
 	}
 	return ""
 }
@@ -58,8 +57,6 @@ func (s *solver) linkSource(p *Point, l *design.Link) Source {
 	return VPNStatic
 }
 
-func stateWord(st design.State) string { return strings.ReplaceAll(st, "-", " ") }
-
 // joins adds what circuits, peerings and hubs bring. Gateways come before the
 // tables that they feed.
 func (s *solver) joins() {
@@ -69,7 +66,7 @@ func (s *solver) joins() {
 			for _, r := range e.Routes {
 				row := Route{Prefix: r, Source: CircuitBGP, Hop: Hop{Circuit, o.ID}, Via: o.Name}
 				if !design.Carries(design.StateOf(o)) && c.State != design.Waiting {
-					row.Unusable = "the circuit is " + stateWord(c.State)
+					row.Unusable = "the circuit is " + design.StateWord(c.State)
 				}
 				s.points[e.At].add(row)
 			}
@@ -112,7 +109,7 @@ func (s *solver) hubTable(o *design.Object) {
 		for _, r := range link.AttachmentExports(s.d, a) {
 			row := Route{Prefix: r, Source: Hub, Hop: attachedHop(s.d, a), Via: a.Name}
 			if !design.Carries(b.State) {
-				row.Unusable = "the attachment is " + stateWord(b.State)
+				row.Unusable = "the attachment is " + design.StateWord(b.State)
 			}
 			p.add(row)
 		}

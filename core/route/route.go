@@ -235,7 +235,7 @@ func (s *solver) linkEnd(o *design.Object, l *design.Link, n int) {
 		case s.tunnels[o.ID] == 0:
 			row.Unusable = "the link has no tunnel"
 		case !design.Carries(l.State):
-			row.Unusable = "the link is " + stateWord(l.State)
+			row.Unusable = "the link is " + design.StateWord(l.State)
 		}
 		p.add(row)
 	}

@@ -62,7 +62,7 @@ func (w *walker) attachmentOf(hub, what design.ID) *design.Object {
 // bound routes in the hub table that an attachment is bound to.
 func (w *walker) bound(a *design.Object, at Place) Host {
 	if s := design.StateOf(a); !design.Carries(s) {
-		return w.halt(LinkDown, at, fmt.Sprintf("the attachment of %s to %s is not there: it is %s", a.Name, w.d.Title(a.Parent), stateWord(s)), "have it accepted and built")
+		return w.halt(LinkDown, at, fmt.Sprintf("the attachment of %s to %s is not there: it is %s", a.Name, w.d.Title(a.Parent), design.StateWord(s)), "have it accepted and built")
 	}
 	table := route.HubTableOf(w.d, a)
 	if table == "" {
@@ -70,13 +70,6 @@ func (w *walker) bound(a *design.Object, at Place) Host {
 	}
 	w.stage(at, Enters, nil, "%s enters %s and is routed by %s", w.header.Dst, w.d.Title(a.Parent), w.d.Get(table).Name)
 	return w.point(table, "")
-}
-
-func stateWord(s design.State) string {
-	if s == design.Waiting {
-		return "waiting for the other half"
-	}
-	return s
 }
 
 // enterHub passes the packet from a network to a hub.
@@ -132,7 +125,7 @@ func (w *walker) peer(peering design.ID, from *design.Object, at Place) Host {
 	near, far := p.Halves[1-n], p.Halves[n]
 	place := Place{ID: peering, Kind: o.Kind, Title: o.Name}
 	if s := design.StateOf(o); !design.Carries(s) {
-		return w.halt(HalfMade, place, fmt.Sprintf("the peering %s is %s", o.Name, stateWord(s)), "make both halves")
+		return w.halt(HalfMade, place, fmt.Sprintf("the peering %s is %s", o.Name, design.StateWord(s)), "make both halves")
 	}
 	other := w.d.Get(far.Network)
 	w.stage(place, Enters, nil, "the peering %s carries it to %s", o.Name, other.Name)
