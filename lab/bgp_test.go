@@ -41,17 +41,7 @@ var holdTimer = regexp.MustCompile(`Hold timer:\s+[0-9.]+/(\d+)`)
 // core/link says so, with the hold time that it says, and the routes arrive.
 func TestRenderedSessionsAreWhatDaemonsDo(t *testing.T) {
 	l := needs(t, "bird", "birdc")
-	d, err := design.Read(demo.Thistledown)
-	require.NoError(t, err)
-	a, b := d.Find("saltmarsh-station", design.KindSite)[0], d.Find("dunmoss-arboretum", design.KindSite)[0]
-	shapes, err := link.Shapes(d, link.Question{A: a.ID, B: b.ID})
-	require.NoError(t, err)
-	for _, s := range shapes {
-		if s.Key == "vpn-bgp-" {
-			d, _, err = d.Apply(s.Edits)
-			require.NoError(t, err)
-		}
-	}
+	d, a, b := drafted(t, "vpn-bgp-")
 	o := d.Find("saltmarsh-station-to-dunmoss-arboretum/strand-1/session", design.KindSession)[0]
 	// A cable stands for the tunnel.
 	inside := d.Get(o.Parent).Body.(*design.Tunnel).Inside

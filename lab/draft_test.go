@@ -1,6 +1,7 @@
 package lab_test
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -14,21 +15,26 @@ import (
 	"dravin/demo"
 )
 
+// drafted is the demo estate with one shape of link drafted between two sites
+// that are not joined.
+func drafted(t *testing.T, key string) (d *design.Design, a, b *design.Object) {
+	d, err := design.Read(demo.Thistledown)
+	require.NoError(t, err)
+	a, b = d.Find("saltmarsh-station", design.KindSite)[0], d.Find("dunmoss-arboretum", design.KindSite)[0]
+	shapes, err := link.Shapes(d, link.Question{A: a.ID, B: b.ID})
+	require.NoError(t, err)
+	i := slices.IndexFunc(shapes, func(s link.Shape) bool { return s.Key == key && len(s.Out) == 0 })
+	require.GreaterOrEqual(t, i, 0, key)
+	d, _, err = d.Apply(shapes[i].Edits)
+	require.NoError(t, err)
+	return d, a, b
+}
+
 // What is drafted between two sites, rendered and loaded as it is, comes up
 // between two real daemons as the sheet says.
 func TestDraftedTunnelComesUp(t *testing.T) {
 	l := needs(t, "swanctl", "/usr/lib/ipsec/charon")
-	d, err := design.Read(demo.Thistledown)
-	require.NoError(t, err)
-	a, b := d.Find("saltmarsh-station", design.KindSite)[0], d.Find("dunmoss-arboretum", design.KindSite)[0]
-	shapes, err := link.Shapes(d, link.Question{A: a.ID, B: b.ID})
-	require.NoError(t, err)
-	for _, s := range shapes {
-		if s.Key == "vpn-selectors-" {
-			d, _, err = d.Apply(s.Edits)
-			require.NoError(t, err)
-		}
-	}
+	d, _, _ := drafted(t, "vpn-selectors-")
 	tunnel := d.Find("saltmarsh-station-to-dunmoss-arboretum/strand-1", design.KindTunnel)[0]
 	ends := link.SettingsOf(d, tunnel, "")
 	want := link.Agree(ends[0], ends[1])
@@ -43,6 +49,7 @@ func TestDraftedTunnelComesUp(t *testing.T) {
 	children := len(want.Local) * len(want.Remote)
 	var listed string
 	require.Eventually(t, func() bool {
+		var err error
 		listed, err = swanctl("--list-sas --raw")
 		return err == nil && strings.Count(listed, "state=INSTALLED") == children
 	}, 20*time.Second, 100*time.Millisecond, "all %d children come up by themselves", children)

@@ -29,6 +29,7 @@ func ofJoins(d *design.Design) []Finding {
 			c.add("request-open", Untidy, r.For, nil, "%s asks %s for %s and waits for an answer", d.Title(r.From), d.Title(r.To), d.Title(r.For))
 		}
 	}
+	c.limits()
 	c.profiles()
 	return c.out
 }
@@ -197,6 +198,33 @@ func (c *collector) refused(o *design.Object, a *design.Attachment, hub string) 
 			}
 			c.add("hub-refuses-overlap", Broken, o.ID, []Mend{{Title: fmt.Sprintf("Keep %s and %s out of export at both", p, own[i]), Edits: []design.Edit{keep(o), keep(other)}}},
 				"%s refuses %s: %s overlaps %s of %s", hub, c.d.Title(a.What), own[i], p, c.d.Title(other.Body.(*design.Attachment).What))
+		}
+	}
+}
+
+// limits finds tables and sessions that hold more than their cloud takes.
+func (c *collector) limits() {
+	for _, o := range c.d.Of(design.KindTable) {
+		p := c.d.ProfileOf(o.ID)
+		if n := len(o.Body.(*design.Table).Routes); p != nil && p.Limits.RoutesPerTable > 0 && n > int(p.Limits.RoutesPerTable) {
+			c.add("too-many-routes", inUse(o), o.ID, nil, "%s has %d entries, and its cloud takes %d; a summary needs fewer", c.d.Title(o.ID), n, p.Limits.RoutesPerTable)
+		}
+	}
+	for _, o := range c.d.Of(design.KindSession) {
+		for n, e := range link.SessionEndsOf(c.d, o) {
+			at := link.Speaker(c.d, o, n)
+			if at == nil {
+				continue
+			}
+			most := uint32(0)
+			if v := c.d.VPNOf(at.ID); v != nil && c.d.Get(o.Parent).Kind == design.KindTunnel {
+				most = v.MaxRoutesOut
+			} else if p := c.d.ProfileOf(at.ID); p != nil {
+				most = p.Limits.RoutesPerBGP
+			}
+			if most > 0 && e.Announces > int(most) {
+				c.add("too-many-routes", Risk, o.ID, nil, "%s would announce %d routes on a session of %s, and its cloud lets %d out; a summary needs fewer", e.Name, e.Announces, c.d.Title(o.Parent), most)
+			}
 		}
 	}
 }

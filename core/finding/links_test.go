@@ -88,6 +88,12 @@ func TestWhatGoesWrongWithLinksIsFoundAndMended(t *testing.T) {
 		{"hub refuses", "seed-bank-index", design.KindNetwork, func(b design.Body) {
 			b.(*design.Network).Blocks = []netip.Prefix{netip.MustParsePrefix("10.63.0.0/20"), netip.MustParsePrefix("172.20.18.0/24")}
 		}, "hub-refuses-overlap", 1},
+		{"a full table", "catalogue/table-a", design.KindTable, func(b design.Body) {
+			x := b.(*design.Table)
+			for n := range 50 {
+				x.Routes = append(x.Routes, design.Entry{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 200, byte(n), 0}), 24), Via: x.Routes[0].Via})
+			}
+		}, "too-many-routes", 0},
 		{"no profile", "ticketing", design.KindNetwork, func(b design.Body) { b.(*design.Network).Cloud = "Rush" }, "no-profile", 0},
 		{"open request", "", "", nil, "request-open", 0},
 	} {

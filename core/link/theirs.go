@@ -57,33 +57,35 @@ func ReadSent(text string, near, far netip.Addr) (Sent, error) {
 	return *s, nil
 }
 
-// sentKey is a parameter that may be sent: the words for it and how it is read.
+// sentKey is a parameter that may be sent: the words for it, how it is read, and
+// how it is set at an end of a tunnel; nil for what stands elsewhere.
 type sentKey struct {
 	key   string
 	words []string
 	read  func(s *Sent, value string) error
+	put   func(e *design.TunnelEnd, from Settings)
 }
 
 var sentKeys = []sentKey{
-	{"address", []string{"local address", "our address", "local gateway", "local", "local peer", "gateway address"}, func(s *Sent, v string) (err error) { s.Settings.Address, err = oneAddress(v); return }},
-	{"peer", []string{"remote address", "peer address", "your address", "remote gateway", "remote", "peer"}, func(s *Sent, v string) (err error) { s.Settings.Peer, err = oneAddress(v); return }},
-	{"identity", []string{"local identity", "local id", "our identity", "our id", "identity"}, func(s *Sent, v string) error { s.Settings.Identity = v; return nil }},
-	{"peer-identity", []string{"remote identity", "remote id", "peer identity", "peer id", "your identity", "your id"}, func(s *Sent, v string) error { s.Settings.PeerIdentity = v; return nil }},
-	{"key", []string{"pre shared key", "preshared key", "psk", "shared secret", "secret", "key"}, func(s *Sent, v string) error { s.Settings.Key = v; return nil }},
-	{"version", []string{"ike version", "version"}, func(s *Sent, v string) error { return s.version(v) }},
-	{"ike", []string{"ike proposals", "ike proposal", "ike", "phase 1", "phase 1 proposals", "phase 1 proposal"}, func(s *Sent, v string) (err error) { s.Settings.IKE, err = proposalList(IKE, v); return }},
-	{"esp", []string{"esp proposals", "esp proposal", "esp", "phase 2", "phase 2 proposals", "phase 2 proposal", "ipsec proposals", "ipsec proposal"}, func(s *Sent, v string) (err error) { s.Settings.ESP, err = proposalList(ESP, v); return }},
-	{"ike-life", []string{"ike lifetime", "phase 1 lifetime", "ike life"}, func(s *Sent, v string) (err error) { s.Settings.IKELife, err = duration(v); return }},
-	{"child-life", []string{"key lifetime", "esp lifetime", "phase 2 lifetime", "child lifetime", "lifetime"}, func(s *Sent, v string) (err error) { s.Settings.ChildLife, err = duration(v); return }},
-	{"dpd", []string{"dead peer detection", "dpd", "dpd delay", "dpd interval"}, func(s *Sent, v string) (err error) { s.Settings.DPD, err = duration(v); return }},
-	{"local", []string{"local ranges", "local networks", "local subnets", "local subnet", "local network", "local selectors", "our networks", "our ranges"}, func(s *Sent, v string) (err error) { s.Settings.Local, err = prefixList(v); return }},
-	{"remote", []string{"remote ranges", "remote networks", "remote subnets", "remote subnet", "remote network", "remote selectors", "your networks", "your ranges"}, func(s *Sent, v string) (err error) { s.Settings.Remote, err = prefixList(v); return }},
-	{"inside", []string{"inside address", "local inside address", "tunnel address", "our inside address"}, func(s *Sent, v string) (err error) { s.Settings.Inside, err = insideAddress(v); return }},
-	{"mtu", []string{"mtu", "tunnel mtu"}, func(s *Sent, v string) error { n, err := number(v, 9216); s.Settings.MTU = n; return err }},
-	{"asn", []string{"asn", "local asn", "our asn", "bgp asn", "local as", "our as"}, func(s *Sent, v string) (err error) { s.BGP.ASN, err = number(v, 1<<32-1); return }},
-	{"peer-asn", []string{"remote asn", "peer asn", "your asn", "remote as", "peer as"}, func(s *Sent, v string) (err error) { s.BGP.PeerASN, err = number(v, 1<<32-1); return }},
-	{"hold", []string{"hold time", "bgp hold time"}, func(s *Sent, v string) (err error) { s.BGP.Hold, err = duration(v); return }},
-	{"max-prefixes", []string{"max prefixes", "maximum prefixes", "prefix limit"}, func(s *Sent, v string) (err error) { s.BGP.MaxPrefixes, err = number(v, 1<<32-1); return }},
+	{"address", []string{"local address", "our address", "local gateway", "local", "local peer", "gateway address"}, func(s *Sent, v string) (err error) { s.Settings.Address, err = oneAddress(v); return }, nil},
+	{"peer", []string{"remote address", "peer address", "your address", "remote gateway", "remote", "peer"}, func(s *Sent, v string) (err error) { s.Settings.Peer, err = oneAddress(v); return }, func(e *design.TunnelEnd, s Settings) { e.Peer = s.Peer }},
+	{"identity", []string{"local identity", "local id", "our identity", "our id", "identity"}, func(s *Sent, v string) error { s.Settings.Identity = v; return nil }, func(e *design.TunnelEnd, s Settings) { e.Identity = s.Identity }},
+	{"peer-identity", []string{"remote identity", "remote id", "peer identity", "peer id", "your identity", "your id"}, func(s *Sent, v string) error { s.Settings.PeerIdentity = v; return nil }, func(e *design.TunnelEnd, s Settings) { e.PeerIdentity = s.PeerIdentity }},
+	{"key", []string{"pre shared key", "preshared key", "psk", "shared secret", "secret", "key"}, func(s *Sent, v string) error { s.Settings.Key = v; return nil }, nil},
+	{"version", []string{"ike version", "version"}, func(s *Sent, v string) error { return s.version(v) }, func(e *design.TunnelEnd, s Settings) { e.Version = s.Version }},
+	{"ike", []string{"ike proposals", "ike proposal", "ike", "phase 1", "phase 1 proposals", "phase 1 proposal"}, func(s *Sent, v string) (err error) { s.Settings.IKE, err = proposalList(IKE, v); return }, func(e *design.TunnelEnd, s Settings) { e.IKE = s.IKE }},
+	{"esp", []string{"esp proposals", "esp proposal", "esp", "phase 2", "phase 2 proposals", "phase 2 proposal", "ipsec proposals", "ipsec proposal"}, func(s *Sent, v string) (err error) { s.Settings.ESP, err = proposalList(ESP, v); return }, func(e *design.TunnelEnd, s Settings) { e.ESP = s.ESP }},
+	{"ike-life", []string{"ike lifetime", "phase 1 lifetime", "ike life"}, func(s *Sent, v string) (err error) { s.Settings.IKELife, err = duration(v); return }, func(e *design.TunnelEnd, s Settings) { e.IKELife = s.IKELife }},
+	{"child-life", []string{"key lifetime", "esp lifetime", "phase 2 lifetime", "child lifetime", "lifetime"}, func(s *Sent, v string) (err error) { s.Settings.ChildLife, err = duration(v); return }, func(e *design.TunnelEnd, s Settings) { e.ChildLife = s.ChildLife }},
+	{"dpd", []string{"dead peer detection", "dpd", "dpd delay", "dpd interval"}, func(s *Sent, v string) (err error) { s.Settings.DPD, err = duration(v); return }, func(e *design.TunnelEnd, s Settings) { e.DPD = s.DPD }},
+	{"local", []string{"local ranges", "local networks", "local subnets", "local subnet", "local network", "local selectors", "our networks", "our ranges"}, func(s *Sent, v string) (err error) { s.Settings.Local, err = prefixList(v); return }, func(e *design.TunnelEnd, s Settings) { e.Local = s.Local }},
+	{"remote", []string{"remote ranges", "remote networks", "remote subnets", "remote subnet", "remote network", "remote selectors", "your networks", "your ranges"}, func(s *Sent, v string) (err error) { s.Settings.Remote, err = prefixList(v); return }, func(e *design.TunnelEnd, s Settings) { e.Remote = s.Remote }},
+	{"inside", []string{"inside address", "local inside address", "tunnel address", "our inside address"}, func(s *Sent, v string) (err error) { s.Settings.Inside, err = insideAddress(v); return }, func(e *design.TunnelEnd, s Settings) { e.Inside = s.Inside }},
+	{"mtu", []string{"mtu", "tunnel mtu"}, func(s *Sent, v string) error { n, err := number(v, 9216); s.Settings.MTU = n; return err }, func(e *design.TunnelEnd, s Settings) { e.MTU = s.MTU }},
+	{"asn", []string{"asn", "local asn", "our asn", "bgp asn", "local as", "our as"}, func(s *Sent, v string) (err error) { s.BGP.ASN, err = number(v, 1<<32-1); return }, nil},
+	{"peer-asn", []string{"remote asn", "peer asn", "your asn", "remote as", "peer as"}, func(s *Sent, v string) (err error) { s.BGP.PeerASN, err = number(v, 1<<32-1); return }, nil},
+	{"hold", []string{"hold time", "bgp hold time"}, func(s *Sent, v string) (err error) { s.BGP.Hold, err = duration(v); return }, nil},
+	{"max-prefixes", []string{"max prefixes", "maximum prefixes", "prefix limit"}, func(s *Sent, v string) (err error) { s.BGP.MaxPrefixes, err = number(v, 1<<32-1); return }, nil},
 }
 
 // set reads one parameter.
@@ -492,39 +494,12 @@ func Record(d *design.Design, tunnel *design.Object, end int, s Sent) ([]design.
 	return edits, nil
 }
 
+// into sets an end of a tunnel to what was sent. Selectors of a policy-based
+// link stand at the link's own ends.
 func (s Sent) into(e *design.TunnelEnd, routed bool) {
-	for _, key := range s.Given {
-		switch key {
-		case "peer":
-			e.Peer = s.Settings.Peer
-		case "identity":
-			e.Identity = s.Settings.Identity
-		case "peer-identity":
-			e.PeerIdentity = s.Settings.PeerIdentity
-		case "version":
-			e.Version = uint8(s.Settings.Version)
-		case "ike":
-			e.IKE = s.Settings.IKE
-		case "esp":
-			e.ESP = s.Settings.ESP
-		case "ike-life":
-			e.IKELife = s.Settings.IKELife
-		case "child-life":
-			e.ChildLife = s.Settings.ChildLife
-		case "dpd":
-			e.DPD = s.Settings.DPD
-		case "inside":
-			e.Inside = s.Settings.Inside
-		case "mtu":
-			e.MTU = s.Settings.MTU
-		case "local":
-			if routed {
-				e.Local = s.Settings.Local
-			}
-		case "remote":
-			if routed {
-				e.Remote = s.Settings.Remote
-			}
+	for _, k := range sentKeys {
+		if k.put != nil && s.has(k.key) && (routed || k.key != "local" && k.key != "remote") {
+			k.put(e, s.Settings)
 		}
 	}
 }
