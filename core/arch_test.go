@@ -11,7 +11,7 @@ import (
 
 // The house: each package may import only what stands before it.
 var order = []string{
-	"core/prefix", "core/provider", "core/design", "core/ingest", "core/overlap", "core/cost", "core/link", "core/route", "core/walk", "core/proof", "core/translate", "core/finding", "core/handover",
+	"core/prefix", "core/negotiate", "core/provider", "core/design", "core/ingest", "core/overlap", "core/cost", "core/link", "core/route", "core/walk", "core/proof", "core/translate", "core/finding", "core/handover",
 	"demo", "lab", "store", "store/cluster", "web", "server", "cmd/generate", "cmd/dravin",
 }
 

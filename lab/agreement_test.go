@@ -13,23 +13,27 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dravin/core/link"
+	"dravin/core/negotiate"
 	"dravin/lab"
 )
 
 // pairCase is what the two ends are changed to from an agreeing pair.
 type pairCase struct {
 	name            string
-	starts, answers func(*link.Settings)
+	starts, answers func(*negotiate.Settings)
 }
 
-func ike(list ...string) func(*link.Settings) { return func(s *link.Settings) { s.IKE = list } }
-func esp(list ...string) func(*link.Settings) { return func(s *link.Settings) { s.ESP = list } }
-func version(v uint8) func(*link.Settings)    { return func(s *link.Settings) { s.Version = v } }
-func key(k string) func(*link.Settings)       { return func(s *link.Settings) { s.Key = k } }
+func ike(list ...string) func(*negotiate.Settings) {
+	return func(s *negotiate.Settings) { s.IKE = list }
+}
+func esp(list ...string) func(*negotiate.Settings) {
+	return func(s *negotiate.Settings) { s.ESP = list }
+}
+func version(v uint8) func(*negotiate.Settings) { return func(s *negotiate.Settings) { s.Version = v } }
+func key(k string) func(*negotiate.Settings)    { return func(s *negotiate.Settings) { s.Key = k } }
 
-func identity(own, peer string) func(*link.Settings) {
-	return func(s *link.Settings) {
+func identity(own, peer string) func(*negotiate.Settings) {
+	return func(s *negotiate.Settings) {
 		if own != "" {
 			s.Identity = own
 		}
@@ -39,8 +43,8 @@ func identity(own, peer string) func(*link.Settings) {
 	}
 }
 
-func selectors(local, remote string) func(*link.Settings) {
-	return func(s *link.Settings) { s.Local, s.Remote = prefixes(local), prefixes(remote) }
+func selectors(local, remote string) func(*negotiate.Settings) {
+	return func(s *negotiate.Settings) { s.Local, s.Remote = prefixes(local), prefixes(remote) }
 }
 
 func prefixes(text string) (out []netip.Prefix) {
@@ -50,15 +54,15 @@ func prefixes(text string) (out []netip.Prefix) {
 	return out
 }
 
-func all(changes ...func(*link.Settings)) func(*link.Settings) {
-	return func(s *link.Settings) {
+func all(changes ...func(*negotiate.Settings)) func(*negotiate.Settings) {
+	return func(s *negotiate.Settings) {
 		for _, change := range changes {
 			change(s)
 		}
 	}
 }
 
-var same = func(*link.Settings) {}
+var same = func(*negotiate.Settings) {}
 
 var pairCases = []pairCase{
 	{"all agrees", same, same},
@@ -94,8 +98,8 @@ var pairCases = []pairCase{
 	{"first end expects another identity", identity("", "hill.example"), same},
 	{"second end expects another identity", same, identity("", "orangery.example")},
 	{"identity differs in one character", identity("orangery.example", ""), identity("", "0rangery.example")},
-	{"first end sends elsewhere", func(s *link.Settings) { s.Peer = netip.MustParseAddr("198.51.100.99") }, same},
-	{"second end expects another address", same, func(s *link.Settings) { s.Peer = netip.MustParseAddr("203.0.113.99") }},
+	{"first end sends elsewhere", func(s *negotiate.Settings) { s.Peer = netip.MustParseAddr("198.51.100.99") }, same},
+	{"second end expects another address", same, func(s *negotiate.Settings) { s.Peer = netip.MustParseAddr("203.0.113.99") }},
 	{"both IKEv1", version(1), version(1)},
 	{"IKEv2 against IKEv1", version(2), version(1)},
 	{"IKEv1 against IKEv2", version(1), version(2)},
@@ -118,14 +122,14 @@ var pairCases = []pairCase{
 	{"neighbouring ranges inside one that holds both", selectors("10.1.0.0/24 10.1.1.0/24", "10.2.0.0/16"), selectors("10.2.0.0/16", "10.1.0.0/23")},
 	{"a range and one inside it", selectors("10.1.0.0/16 10.1.8.0/24", "10.2.0.0/16"), selectors("10.2.0.0/16", "10.1.0.0/16")},
 	{"the real range where the mapped one is meant", selectors("10.1.0.0/16", "10.2.0.0/16"), selectors("192.168.40.0/24", "10.1.0.0/16")},
-	{"lifetimes differ", func(s *link.Settings) { s.ChildLife = 1800 }, same},
+	{"lifetimes differ", func(s *negotiate.Settings) { s.ChildLife = 1800 }, same},
 	{"key and ESP proposal differ: the key shows first", all(key("one-key-of-two"), esp("aes256gcm16")), all(key("the-other-key"), esp("aes128gcm16"))},
 	{"selectors and ESP proposal differ", all(selectors("10.1.0.0/16", "10.2.0.0/16"), esp("aes256gcm16")), all(selectors("10.2.0.0/16", "10.7.0.0/16"), esp("aes128gcm16"))},
 	{"IPv6 inside IPv4", selectors("2001:db8:1::/48", "2001:db8:2::/48"), selectors("2001:db8:2::/48", "2001:db8:1::/64")},
 }
 
 // conf writes an end's settings for the daemon.
-func conf(s link.Settings) string {
+func conf(s negotiate.Settings) string {
 	return fmt.Sprintf(`connections {
 	c {
 		version = %d
@@ -231,7 +235,7 @@ func TestAgreementIsWhatDaemonsDo(t *testing.T) {
 	const options = "install_routes = no\n\tretransmit_tries = 2\n\tretransmit_timeout = 0.4\n\tretransmit_base = 1"
 	swanctl := [2]func(string) (string, error){charon(t, first, options), charon(t, second, options)}
 	file := filepath.Join(t.TempDir(), "swanctl.conf")
-	agreeing := [2]link.Settings{
+	agreeing := [2]negotiate.Settings{
 		{Address: netip.MustParseAddr("203.0.113.30"), Peer: netip.MustParseAddr("198.51.100.10")},
 		{Address: netip.MustParseAddr("198.51.100.10"), Peer: netip.MustParseAddr("203.0.113.30")},
 	}
@@ -256,7 +260,7 @@ func TestAgreementIsWhatDaemonsDo(t *testing.T) {
 		_, _ = swanctl[0]("--initiate --child c --timeout 6")
 		raw, err := swanctl[0]("--list-sas --raw")
 		require.NoError(t, err)
-		got, want := observe(raw), link.Agree(ends[0], ends[1])
+		got, want := observe(raw), negotiate.Agree(ends[0], ends[1])
 		t.Logf("%-55s %-22s %s", c.name, orUp(want.Cause), want.Why)
 		assert.Equal(t, want.Up, got.up, "%s: carries packets: %s\n%s", c.name, want.Why, raw)
 		assert.Equal(t, want.IKEUp, got.ikeUp, "%s: IKE SA: %s\n%s", c.name, want.Why, raw)
@@ -265,7 +269,7 @@ func TestAgreementIsWhatDaemonsDo(t *testing.T) {
 			assert.Equal(t, want.IKE.String(), got.ike, c.name)
 		}
 		if want.Up && got.up {
-			assert.Equal(t, link.Chosen{Encryption: want.ESP.Encryption, Integrity: want.ESP.Integrity}.String(), got.esp, c.name)
+			assert.Equal(t, negotiate.Chosen{Encryption: want.ESP.Encryption, Integrity: want.ESP.Integrity}.String(), got.esp, c.name)
 			assert.ElementsMatch(t, want.Local, got.local, c.name)
 			assert.ElementsMatch(t, want.Remote, got.remote, c.name)
 			assert.Equal(t, want.Renews, renews(t, swanctl[0], got.spi), "%s: new keys", c.name)
@@ -293,8 +297,8 @@ func renews(t *testing.T, swanctl func(string) (string, error), spi string) bool
 	return false
 }
 
-func orUp(c link.Cause) string {
-	if c == link.NoCause {
+func orUp(c negotiate.Cause) string {
+	if c == negotiate.NoCause {
 		return "up"
 	}
 	return string(c)

@@ -16,6 +16,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/handover"
 	"dravin/core/link"
+	"dravin/core/negotiate"
 	"dravin/core/route"
 	"dravin/demo"
 	"dravin/lab"
@@ -62,7 +63,7 @@ func TestRenderedSessionsAreWhatDaemonsDo(t *testing.T) {
 		c.change(&session)
 		changed, _, err := d.Apply([]design.Edit{design.PutEdit(o.With(&session))})
 		require.NoError(t, err)
-		want := link.AgreeSession(link.BGPEnds(&session)[0], link.BGPEnds(&session)[1])
+		want := negotiate.AgreeSession(link.BGPEnds(&session)[0], link.BGPEnds(&session)[1])
 		birdc := bird(t, near, sessionsOf(t, changed, a.ID))
 		bird(t, far, sessionsOf(t, changed, b.ID))
 		var shown string

@@ -11,6 +11,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/link"
+	"dravin/core/negotiate"
 	"dravin/core/route"
 	"dravin/demo"
 )
@@ -37,7 +38,7 @@ func TestDraftedTunnelComesUp(t *testing.T) {
 	d, _, _ := drafted(t, "vpn-selectors-")
 	tunnel := d.Find("saltmarsh-station-to-dunmoss-arboretum/strand-1", design.KindTunnel)[0]
 	ends := link.SettingsOf(d, tunnel, "")
-	want := link.Agree(ends[0], ends[1])
+	want := negotiate.Agree(ends[0], ends[1])
 	require.True(t, want.Up, want.Why)
 
 	near, far := node(t, l, "saltmarsh"), node(t, l, "dunmoss")

@@ -13,6 +13,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/finding"
 	"dravin/core/link"
+	"dravin/core/negotiate"
 	"dravin/store"
 )
 
@@ -33,10 +34,10 @@ type LinkRow struct {
 
 // TunnelSheet is one tunnel of a two-ended sheet.
 type TunnelSheet struct {
-	ID      design.ID    `json:"id"`
-	Name    string       `json:"name"`
-	Lines   []link.Line  `json:"lines"`
-	Outcome link.Outcome `json:"outcome"`
+	ID      design.ID         `json:"id"`
+	Name    string            `json:"name"`
+	Lines   []link.Line       `json:"lines"`
+	Outcome negotiate.Outcome `json:"outcome"`
 }
 
 // LinkSheet is the two-ended sheet.
@@ -214,7 +215,7 @@ func linkSheetOf(v *solved, o *design.Object, keys keysOf) LinkSheet {
 		held := keys(t.ID)
 		ends := link.SettingsOf(d, t, held[0])
 		ends[1].Key = held[1]
-		sheet.Tunnels = append(sheet.Tunnels, TunnelSheet{ID: t.ID, Name: t.Name, Lines: link.Lines(d, t, held), Outcome: link.Agree(ends[0], ends[1])})
+		sheet.Tunnels = append(sheet.Tunnels, TunnelSheet{ID: t.ID, Name: t.Name, Lines: link.Lines(d, t, held), Outcome: negotiate.Agree(ends[0], ends[1])})
 		subjects[t.ID] = true
 		for _, x := range d.Inside(t.ID) {
 			subjects[x.ID] = true

@@ -10,6 +10,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/link"
+	"dravin/core/negotiate"
 	"dravin/store"
 )
 
@@ -27,10 +28,10 @@ type sentIn struct {
 
 // Compared is what a far administrator sent against what is planned.
 type Compared struct {
-	Given    []string         `json:"given" doc:"The parameters that were understood."`
-	Problems []design.Problem `json:"problems" doc:"The lines that were not."`
-	Lines    []link.Line      `json:"lines" doc:"As they would stand with what was sent."`
-	Outcome  link.Outcome     `json:"outcome"`
+	Given    []string          `json:"given" doc:"The parameters that were understood."`
+	Problems []design.Problem  `json:"problems" doc:"The lines that were not."`
+	Lines    []link.Line       `json:"lines" doc:"As they would stand with what was sent."`
+	Outcome  negotiate.Outcome `json:"outcome"`
 }
 
 type keyIn struct {
@@ -99,7 +100,7 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 	}
 	ends := link.SettingsOf(next, next.Get(t.ID), keys[0])
 	ends[1].Key = keys[1]
-	out := Compared{Given: sent.Given, Problems: sent.Problems, Lines: link.Lines(next, next.Get(t.ID), keys), Outcome: link.Agree(ends[0], ends[1])}
+	out := Compared{Given: sent.Given, Problems: sent.Problems, Lines: link.Lines(next, next.Get(t.ID), keys), Outcome: negotiate.Agree(ends[0], ends[1])}
 	if out.Problems == nil {
 		out.Problems = []design.Problem{}
 	}

@@ -110,7 +110,7 @@ func keysFrom(d *design.Design, path string) (handover.Keys, error) {
 func writeAll(dir string, all []partyFiles) error {
 	for _, p := range all {
 		for _, f := range p.Files {
-			path := filepath.Join(dir, p.Party, f.Path)
+			path := filepath.Join(dir, handover.Folder(p.Party), f.Path)
 			if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 				return err
 			}
@@ -129,7 +129,7 @@ func writeAll(dir string, all []partyFiles) error {
 func printFiles(w io.Writer, all []partyFiles, dir string) {
 	for _, p := range all {
 		for _, f := range p.Files {
-			path := filepath.Join(dir, p.Party, f.Path)
+			path := filepath.Join(dir, handover.Folder(p.Party), f.Path)
 			if dir != "" {
 				fmt.Fprintf(w, "%s: %s\n", path, f.About)
 				continue

@@ -149,7 +149,7 @@ func (d *decoder) prefix(n *node, path string, v reflect.Value, host bool) {
 	if host {
 		p, err := netip.ParsePrefix(text)
 		if err != nil {
-			d.problem(n, path, strconv.Quote(text)+" is not an address with a prefix length", "write one such as 169.254.20.1/30")
+			d.problem(n, path, shown(text)+" is not an address with a prefix length", "write one such as 169.254.20.1/30")
 			return
 		}
 		v.Set(reflect.ValueOf(p))
@@ -158,7 +158,7 @@ func (d *decoder) prefix(n *node, path string, v reflect.Value, host bool) {
 	p, err := prefix.Parse(text)
 	if err != nil {
 		e := err.(*prefix.Error)
-		d.problem(n, path, strconv.Quote(text)+" "+e.Why, e.Want)
+		d.problem(n, path, shown(text)+" "+e.Why, e.Want)
 		return
 	}
 	v.Set(reflect.ValueOf(p))
@@ -171,7 +171,7 @@ func (d *decoder) address(n *node, path string, v reflect.Value) {
 	}
 	a, err := netip.ParseAddr(text)
 	if err != nil || a.Zone() != "" || a.Is4In6() {
-		d.problem(n, path, strconv.Quote(text)+" is not an address", "write one such as 203.0.113.20 or 2001:db8::1")
+		d.problem(n, path, shown(text)+" is not an address", "write one such as 203.0.113.20 or 2001:db8::1")
 		return
 	}
 	v.Set(reflect.ValueOf(a))
@@ -194,21 +194,21 @@ func (d *decoder) plain(n *node, path string, v reflect.Value, tag reflect.Struc
 	switch v.Kind() {
 	case reflect.String:
 		if words := tag.Get("enum"); words != "" && !slices.Contains(strings.Split(words, ","), text) {
-			d.problem(n, path, strconv.Quote(text)+" is not known", "write one of "+strings.ReplaceAll(words, ",", ", "))
+			d.problem(n, path, shown(text)+" is not known", "write one of "+strings.ReplaceAll(words, ",", ", "))
 			return
 		}
 		v.SetString(text)
 	case reflect.Bool:
 		b, err := strconv.ParseBool(text)
 		if err != nil {
-			d.problem(n, path, strconv.Quote(text)+" is neither true nor false", "write true or false")
+			d.problem(n, path, shown(text)+" is neither true nor false", "write true or false")
 			return
 		}
 		v.SetBool(b)
 	default:
 		u, err := strconv.ParseUint(text, 10, v.Type().Bits())
 		if err != nil {
-			d.problem(n, path, strconv.Quote(text)+" is not a whole number in range", fmt.Sprintf("write one from 0 to %d", uint64(1)<<v.Type().Bits()-1))
+			d.problem(n, path, shown(text)+" is not a whole number in range", fmt.Sprintf("write one from 0 to %d", uint64(1)<<v.Type().Bits()-1))
 			return
 		}
 		v.SetUint(u)

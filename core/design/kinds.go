@@ -109,12 +109,12 @@ func Bodies() map[Kind]Body {
 
 // Owner answers for things.
 type Owner struct {
-	Note string `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text, such as whom to ring."`
+	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text, such as whom to ring."`
 }
 
 // Segment is a routing domain.
 type Segment struct {
-	Note string `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }
 
 // Outside is a party known only by its prefixes.
@@ -122,7 +122,7 @@ type Outside struct {
 	Owner    Ref            `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner" doc:"Who answers for it."`
 	Segment  Ref            `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"The routing domain that it would be let into."`
 	Prefixes []netip.Prefix `yaml:"prefixes" json:"prefixes" doc:"What it uses." min:"1"`
-	Note     string         `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+	Note     string         `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }
 
 // InnerRoute is what lies behind an inner router of a site.
@@ -131,13 +131,13 @@ type InnerRoute struct {
 	Via      netip.Addr     `yaml:"via,omitempty" json:"via,omitzero" doc:"The inner router's address in one of the site's LANs."`
 	Segment  Ref            `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"Its routing domain."`
 	Fixed    bool           `yaml:"fixed,omitempty" json:"fixed,omitempty" doc:"Its addresses can not be changed."`
-	Note     string         `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+	Note     string         `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }
 
 // Site is a place of one's own.
 type Site struct {
 	Owner Ref    `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner" doc:"Who answers for it."`
-	Note  string `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+	Note  string `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }
 
 // Network is a cloud network.
@@ -147,7 +147,7 @@ type Network struct {
 	Owner   Ref            `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner" doc:"Who answers for it."`
 	Segment Ref            `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"Its routing domain."`
 	Blocks  []netip.Prefix `yaml:"blocks" json:"blocks" doc:"Its address blocks." min:"1"`
-	Note    string         `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+	Note    string         `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }
 
 // Gateway is where links end.
@@ -156,10 +156,10 @@ type Gateway struct {
 	ASN       uint32       `yaml:"asn,omitempty" json:"asn,omitempty" doc:"Autonomous system number, RFC 6793; 0 if it speaks no BGP."`
 	VPN       string       `yaml:"vpn,omitempty" json:"vpn,omitempty" doc:"In a cloud: which of the profile's kinds of VPN gateway it is; the first if left out."`
 	Subnet    Ref          `yaml:"subnet,omitempty" json:"subnet,omitempty" ref:"subnet" doc:"In a cloud: the subnet of its own that it lives in, where the profile wants one."`
-	IKE       []string     `yaml:"ike,omitempty" json:"ike,omitempty" doc:"IKE proposals it can do, strongest first; empty: as its profile says, or every strong one."`
-	ESP       []string     `yaml:"esp,omitempty" json:"esp,omitempty" doc:"ESP proposals it can do, strongest first; empty: as its profile says, or every strong one."`
+	IKE       []string     `yaml:"ike,omitempty" json:"ike,omitempty" form:"ike" doc:"IKE proposals it can do, strongest first; empty: as its profile says, or every strong one."`
+	ESP       []string     `yaml:"esp,omitempty" json:"esp,omitempty" form:"esp" doc:"ESP proposals it can do, strongest first; empty: as its profile says, or every strong one."`
 	Faults    []string     `yaml:"faults,omitempty" json:"faults,omitempty" enum:"forwarding-off,source-check,strict-reverse-path" doc:"What is known to keep it from forwarding."`
-	Note      string       `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+	Note      string       `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }
 
 // LAN is a network inside a site.
@@ -168,7 +168,7 @@ type LAN struct {
 	Gateways []Ref          `yaml:"gateways,omitempty" json:"gateways,omitempty" ref:"gateway" doc:"The gateways its hosts use, the first one by default; empty: all of the site's."`
 	Segment  Ref            `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"Its routing domain."`
 	Fixed    bool           `yaml:"fixed,omitempty" json:"fixed,omitempty" doc:"Its addresses can not be changed."`
-	Note     string         `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text, such as why its addresses are fixed."`
+	Note     string         `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text, such as why its addresses are fixed."`
 }
 
 // Table is a route table of a cloud network.
@@ -188,14 +188,14 @@ type Subnet struct {
 	Prefixes []netip.Prefix `yaml:"prefixes" json:"prefixes" doc:"Its ranges, inside the network's blocks." min:"1"`
 	Table    Ref            `yaml:"table" json:"table" ref:"table" doc:"The route table that its hosts use."`
 	Public   bool           `yaml:"public,omitempty" json:"public,omitempty" doc:"Its hosts are reached from the internet."`
-	Note     string         `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+	Note     string         `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }
 
 // Endpoint is a host in a LAN or subnet.
 type Endpoint struct {
 	Addresses []netip.Addr `yaml:"addresses" json:"addresses" doc:"Its addresses." min:"1"`
 	Answers   []Service    `yaml:"answers,omitempty" json:"answers,omitempty" doc:"What it answers, such as tcp/502; empty: unknown, taken to be everything."`
-	Note      string       `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+	Note      string       `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }
 
 // Reservation keeps a range for something.
@@ -203,7 +203,7 @@ type Reservation struct {
 	Prefix netip.Prefix `yaml:"prefix" json:"prefix" doc:"The range."`
 	Use    string       `yaml:"use,omitempty" json:"use,omitempty" enum:"keep,mapping,device" doc:"keep: nothing may be put there; mapping: mapped ranges are carved from it; device: a box uses it within itself. keep if left out."`
 	Party  Ref          `yaml:"party,omitempty" json:"party,omitempty" ref:"site,network,outside" doc:"Whose it is; empty: the whole estate's."`
-	Note   string       `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+	Note   string       `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }
 
 // What a reservation is for.
@@ -227,7 +227,7 @@ type Intent struct {
 	To      Ref     `yaml:"to" json:"to" ref:"endpoint" doc:"Who must answer."`
 	Service Service `yaml:"service" json:"service" doc:"Protocol and port, such as tcp/502."`
 	Never   bool    `yaml:"never,omitempty" json:"never,omitempty" doc:"It must never work."`
-	Note    string  `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+	Note    string  `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }
 
 func (*Owner) kind() Kind       { return KindOwner }

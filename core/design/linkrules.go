@@ -13,7 +13,7 @@ var date = regexp.MustCompile(`^\d{4}-(0[1-9]|1[0-2])-(0[1-9]|[12]\d|3[01])$`)
 func (v *validator) linkRules(o *Object) {
 	switch b := o.Body.(type) {
 	case *Profile:
-		b.problems(func(field, why, want string) { v.add(o, field, why, want) })
+		b.contradictions(func(field, why, want string) { v.add(o, field, why, want) })
 	case *HubTable:
 		for n, r := range b.Routes {
 			if r.Via != "" && v.d.Get(r.Via).Parent != o.Parent {

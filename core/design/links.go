@@ -37,7 +37,7 @@ type Link struct {
 	Routing string `yaml:"routing" json:"routing" enum:"static,selectors,bgp" doc:"static: route-based, routes decide what enters; selectors: policy-based, selectors decide (RFC 4301 section 4.4.1); bgp: route-based, and the routes are learned on a session."`
 	Ends    []End  `yaml:"ends" json:"ends" doc:"Its two ends." min:"2" max:"2"`
 	State   State  `yaml:"state,omitempty" json:"state,omitempty" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone" doc:"How far it has come; ready if left out."`
-	Note    string `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+	Note    string `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }
 
 // How a link decides what enters it.
@@ -66,11 +66,11 @@ type Tunnel struct {
 // from the tunnel, the link and the gateways.
 type TunnelEnd struct {
 	Peer         netip.Addr     `yaml:"peer,omitempty" json:"peer,omitzero" doc:"The far end's address as this end has it."`
-	Identity     string         `yaml:"identity,omitempty" json:"identity,omitempty" doc:"What it calls itself (RFC 7296 section 3.5); its address if left out."`
-	PeerIdentity string         `yaml:"peer_identity,omitempty" json:"peer_identity,omitempty" doc:"What it expects the far end to call itself."`
+	Identity     string         `yaml:"identity,omitempty" json:"identity,omitempty" form:"identity" doc:"What it calls itself (RFC 7296 section 3.5); its address if left out."`
+	PeerIdentity string         `yaml:"peer_identity,omitempty" json:"peer_identity,omitempty" form:"identity" doc:"What it expects the far end to call itself."`
 	Version      uint8          `yaml:"version,omitempty" json:"version,omitempty" doc:"IKE version; 2 if left out."`
-	IKE          []string       `yaml:"ike,omitempty" json:"ike,omitempty" doc:"IKE proposals, the preferred first."`
-	ESP          []string       `yaml:"esp,omitempty" json:"esp,omitempty" doc:"ESP proposals, the preferred first."`
+	IKE          []string       `yaml:"ike,omitempty" json:"ike,omitempty" form:"ike" doc:"IKE proposals, the preferred first."`
+	ESP          []string       `yaml:"esp,omitempty" json:"esp,omitempty" form:"esp" doc:"ESP proposals, the preferred first."`
 	IKELife      uint32         `yaml:"ike_life,omitempty" json:"ike_life,omitempty" doc:"Seconds until the IKE SA is renewed; 14400 if left out."`
 	ChildLife    uint32         `yaml:"child_life,omitempty" json:"child_life,omitempty" doc:"Seconds until the keys of packets are renewed; 3600 if left out."`
 	DPD          uint32         `yaml:"dpd,omitempty" json:"dpd,omitempty" doc:"Seconds between questions whether the far end lives; 10 if left out."`
@@ -111,7 +111,7 @@ type Filter struct {
 	Prepend     uint8        `yaml:"prepend,omitempty" json:"prepend,omitempty" doc:"How often the own ASN is put in front once more."`
 	LocalPref   uint32       `yaml:"local_pref,omitempty" json:"local_pref,omitempty" doc:"Local preference."`
 	MED         uint32       `yaml:"med,omitempty" json:"med,omitempty" doc:"Multi-exit discriminator."`
-	Communities []string     `yaml:"communities,omitempty" json:"communities,omitempty" doc:"To add, such as 64601:20 or no-export (RFC 1997, RFC 8092)."`
+	Communities []string     `yaml:"communities,omitempty" json:"communities,omitempty" form:"community" doc:"To add, such as 64601:20 or no-export (RFC 1997, RFC 8092)."`
 }
 
 // Hub is a cloud's router between attachments.
@@ -121,7 +121,7 @@ type Hub struct {
 	Owner  Ref    `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner" doc:"Who answers for it and lets others join."`
 	ASN    uint32 `yaml:"asn,omitempty" json:"asn,omitempty" doc:"Its autonomous system; 0 if it speaks no BGP."`
 	State  State  `yaml:"state,omitempty" json:"state,omitempty" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone" doc:"How far it has come; ready if left out."`
-	Note   string `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+	Note   string `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }
 
 // HubTable is a table of a hub.
@@ -143,7 +143,7 @@ type Attachment struct {
 	Feeds   []Ref          `yaml:"feeds,omitempty" json:"feeds,omitempty" ref:"hub-table" doc:"The hub tables that learn its ranges."`
 	KeepOut []netip.Prefix `yaml:"keep_out,omitempty" json:"keep_out,omitempty" doc:"Ranges that it does not export."`
 	State   State          `yaml:"state,omitempty" json:"state,omitempty" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone" doc:"How far it has come; ready if left out."`
-	Note    string         `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+	Note    string         `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }
 
 // EdgeRouter is a virtual router at an exchange.
@@ -152,18 +152,18 @@ type EdgeRouter struct {
 	Owner    Ref    `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner" doc:"Who answers for it."`
 	ASN      uint32 `yaml:"asn,omitempty" json:"asn,omitempty" doc:"Its autonomous system."`
 	State    State  `yaml:"state,omitempty" json:"state,omitempty" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone" doc:"How far it has come; ready if left out."`
-	Note     string `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+	Note     string `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }
 
 // Circuit is a private circuit.
 type Circuit struct {
 	Ends     []CircuitEnd `yaml:"ends" json:"ends" doc:"Its two ends; the order is made at the first." min:"2" max:"2"`
 	Step     string       `yaml:"step,omitempty" json:"step,omitempty" enum:"ordered,code,accepted,session" doc:"How far its making has come: ordered, the code is there, it is accepted, the session is up."`
-	Code     string       `yaml:"code,omitempty" json:"code,omitempty" doc:"The order code that one party gives the other."`
+	Code     string       `yaml:"code,omitempty" json:"code,omitempty" form:"code" doc:"The order code that one party gives the other."`
 	CodeZone string       `yaml:"code_zone,omitempty" json:"code_zone,omitempty" doc:"The zone that the code holds for."`
 	Expires  string       `yaml:"expires,omitempty" json:"expires,omitempty" doc:"Until when the code can be used, as 2026-12-01."`
 	State    State        `yaml:"state,omitempty" json:"state,omitempty" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone" doc:"How far it has come; ready if left out."`
-	Note     string       `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+	Note     string       `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }
 
 // CircuitEnd is one end of a circuit.
@@ -179,7 +179,7 @@ type CircuitEnd struct {
 type Peering struct {
 	Halves []Half `yaml:"halves" json:"halves" doc:"Its two halves." min:"2" max:"2"`
 	State  State  `yaml:"state,omitempty" json:"state,omitempty" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone" doc:"How far it has come; ready if left out."`
-	Note   string `yaml:"note,omitempty" json:"note,omitempty" doc:"Free text."`
+	Note   string `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }
 
 // Half is one network's half of a peering.
@@ -197,7 +197,7 @@ type Request struct {
 	From   Ref    `yaml:"from,omitempty" json:"from,omitempty" ref:"owner" doc:"Who asks."`
 	To     Ref    `yaml:"to,omitempty" json:"to,omitempty" ref:"owner" doc:"Who decides."`
 	Answer string `yaml:"answer,omitempty" json:"answer,omitempty" enum:"accepted,refused" doc:"What was decided; left out while it is open."`
-	Reason string `yaml:"reason,omitempty" json:"reason,omitempty" doc:"Why."`
+	Reason string `yaml:"reason,omitempty" json:"reason,omitempty" form:"free" doc:"Why."`
 }
 
 func (*Profile) kind() Kind    { return KindProfile }

@@ -50,13 +50,15 @@ func ReadProfile(file []byte) (name string, p *Profile, err error) {
 		resolve: func(n *node, field, text string, _ []Kind) Ref { return "" }}
 	d.mappingInto(root, "", reflect.ValueOf(p).Elem(), []string{"dravin-profile", "name"})
 	if len(problems) == 0 {
-		p.problems(func(field, why, want string) {
+		at := func(field, why, want string) {
 			n := places[field]
 			if n == nil {
 				n = root
 			}
 			add(n, field, why, want)
-		})
+		}
+		textProblems(reflect.ValueOf(p).Elem(), at)
+		p.contradictions(at)
 	}
 	if len(problems) > 0 {
 		return "", nil, problems.sorted()
@@ -74,8 +76,8 @@ func WriteProfile(name string, p *Profile) ([]byte, error) {
 	return file, nil
 }
 
-// problems finds values of a profile that contradict each other.
-func (p *Profile) problems(add func(field, why, want string)) {
+// contradictions finds values of a profile that contradict each other.
+func (p *Profile) contradictions(add func(field, why, want string)) {
 	for n, v := range p.VPN {
 		at := fmt.Sprintf("vpn[%d]", n)
 		if v.Tunnels == 0 {

@@ -60,7 +60,7 @@ func TestRulesNameTheFieldAndWhatWouldBeRight(t *testing.T) {
 			c.To = thistledown(t).Find("marrow-hill/data-room")[0].ID
 			return &c
 		}, "to: refers to a lan; a endpoint is needed"},
-		"a note that is no text": {"marrow-hill", KindSite, func(Body) Body { return &Site{Note: "a\x00b"} }, "note: holds a control character"},
+		"a note that is no text": {"marrow-hill", KindSite, func(Body) Body { return &Site{Note: "a\x00b"} }, `note: "a\x00b" holds a control character`},
 		"an intent to nobody": {"logger-polls-the-controller", KindIntent, func(b Body) Body {
 			c := *b.(*Intent)
 			c.To = "gone"

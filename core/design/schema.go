@@ -90,6 +90,12 @@ func typeSchema(t reflect.Type, tag reflect.StructTag) map[string]any {
 		s := map[string]any{"type": "string"}
 		if words := tag.Get("enum"); words != "" {
 			s["enum"] = strings.Split(words, ",")
+			return s
+		}
+		f := forms[tag.Get("form")]
+		s["maxLength"] = f.most
+		if f.pattern != "" {
+			s["pattern"] = f.pattern
 		}
 		return s
 	}

@@ -6,20 +6,22 @@ import (
 	"reflect"
 	"slices"
 	"strings"
-	"unicode"
 	"unicode/utf8"
 
 	"dravin/core/prefix"
 )
 
-const maxName = 80
+const (
+	maxName = 80  // characters
+	maxID   = 128 // bytes
+)
 
 // validate finds what makes a design impossible to work with: names that clash,
 // references to nothing, values that contradict each other. What is merely
 // unwise, such as an overlap, is a finding and not a problem.
 func (d *Design) validate() Problems {
 	v := &validator{d: d}
-	if !IsText(d.Name) || utf8.RuneCountInString(d.Name) > maxName {
+	if !IsLine(d.Name) || utf8.RuneCountInString(d.Name) > maxName {
 		v.problems = append(v.problems, Problem{Field: "name", Why: "the design's name is too long or no text", Want: fmt.Sprintf("at most %d characters", maxName)})
 	}
 	for parent, list := range d.inside {
@@ -79,8 +81,11 @@ func (v *validator) object(o *Object) {
 		v.add(o, "name", "is empty", "a name needs a letter or digit")
 	case utf8.RuneCountInString(o.Name) > maxName:
 		v.add(o, "name", "is too long", fmt.Sprintf("at most %d characters", maxName))
-	case strings.ContainsFunc(o.Name, unicode.IsControl) || !utf8.ValidString(o.Name):
+	case !IsLine(o.Name):
 		v.add(o, "name", "holds a control character", "use letters, digits, spaces and marks")
+	}
+	if len(o.ID) > maxID || !IsLine(string(o.ID)) {
+		v.add(o, "id", "is too long or holds a control character", fmt.Sprintf("an ID has at most %d letters, digits and marks", maxID))
 	}
 	s := specOf(o.Kind)
 	if s.body == nil || reflect.TypeOf(o.Body) != reflect.PointerTo(s.body) {
@@ -97,21 +102,10 @@ func (v *validator) object(o *Object) {
 	}
 }
 
-// texts refuses what no database, file or terminal takes as text.
+// texts refuses what no database, file, terminal or box takes as what it should
+// be.
 func (v *validator) texts(o *Object) {
-	body := reflect.ValueOf(o.Body).Elem()
-	for n := range body.NumField() {
-		if f := body.Field(n); f.Kind() == reflect.String && !IsText(f.String()) {
-			key, _ := keyOf(body.Type().Field(n))
-			v.add(o, key, "holds a control character, or is not UTF-8", "use letters, digits, marks, tabs and line ends")
-		}
-	}
-}
-
-// IsText reports whether s can be stored and shown as text: UTF-8 without
-// control characters other than tabs and line ends.
-func IsText(s string) bool {
-	return utf8.ValidString(s) && !strings.ContainsFunc(s, func(r rune) bool { return unicode.IsControl(r) && r != '\n' && r != '\t' })
+	textProblems(reflect.ValueOf(o.Body).Elem(), func(field, why, want string) { v.add(o, field, why, want) })
 }
 
 func whereOf(s *spec) string {

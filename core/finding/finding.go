@@ -8,7 +8,7 @@ import (
 	"slices"
 
 	"dravin/core/design"
-	"dravin/core/link"
+	"dravin/core/negotiate"
 	"dravin/core/overlap"
 	"dravin/core/prefix"
 	"dravin/core/proof"
@@ -203,7 +203,7 @@ func ofLink(d *design.Design, o *design.Object) []Finding {
 		return out
 	}
 	a, b := l.Ends[0], l.Ends[1]
-	if link.SameSet(a.Local, b.Remote) && link.SameSet(a.Remote, b.Local) {
+	if negotiate.SameSet(a.Local, b.Remote) && negotiate.SameSet(a.Remote, b.Local) {
 		return out
 	}
 	mirrored := *l

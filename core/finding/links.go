@@ -8,6 +8,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/link"
+	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
 )
@@ -77,7 +78,7 @@ func ofLinks(d *design.Design) []Finding {
 func (c *collector) ends(o, t *design.Object) {
 	policy := o.Body.(*design.Link).Routing == design.RoutingSelectors
 	ends := link.SettingsOf(c.d, t, "")
-	outcome := link.Agree(ends[0], ends[1])
+	outcome := negotiate.Agree(ends[0], ends[1])
 	var differing []link.Line
 	for _, l := range link.Lines(c.d, t, [2]string{}) {
 		switch {
@@ -136,13 +137,13 @@ func mendsOf(l link.Line) []Mend {
 func (c *collector) proposals(o, t *design.Object) {
 	for n, s := range link.SettingsOf(c.d, t, "") {
 		for _, offer := range []struct {
-			proto link.Protocol
+			proto negotiate.Protocol
 			list  []string
-		}{{link.IKE, s.IKE}, {link.ESP, s.ESP}} {
+		}{{negotiate.IKE, s.IKE}, {negotiate.ESP, s.ESP}} {
 			var weak, fit []string
 			why := ""
 			for _, text := range offer.list {
-				p, err := link.ParseProposal(offer.proto, text)
+				p, err := negotiate.ParseProposal(offer.proto, text)
 				switch {
 				case err != nil: // the two ends differ then, which is said elsewhere
 				case p.Weak() != "":
@@ -155,9 +156,9 @@ func (c *collector) proposals(o, t *design.Object) {
 				continue
 			}
 			if len(fit) == 0 {
-				fit = link.Strong.IKE[:2]
-				if offer.proto == link.ESP {
-					fit = link.Strong.ESP[:2]
+				fit = negotiate.Strong.IKE[:2]
+				if offer.proto == negotiate.ESP {
+					fit = negotiate.Strong.ESP[:2]
 				}
 			}
 			end := link.EndTitle(c.d, o.Body.(*design.Link), n)
@@ -276,7 +277,7 @@ func (c *collector) session(o *design.Object) {
 	if t := c.d.Get(o.Parent); t.Kind == design.KindTunnel {
 		name += ", " + t.Name
 	}
-	if out := link.AgreeSession(ends[0], ends[1]); !out.Up {
+	if out := negotiate.AgreeSession(ends[0], ends[1]); !out.Up {
 		f := c.add("session-down", inUse(carrier), o.ID, nil, "%s does not come up: %s", name, out.Why)
 		for _, l := range link.Differing(link.SessionLines(c.d, o)) {
 			f.Evidence = append(f.Evidence, fmt.Sprintf("%s: %s against %s", l.Label, l.Values[0], l.Values[1]))

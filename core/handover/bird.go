@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"dravin/core/design"
+	"dravin/core/negotiate"
 )
 
 // sessionAt is a BGP session as one gateway sees it.
@@ -18,21 +19,21 @@ type sessionAt struct {
 // sessionsAt lists the sessions of a gateway's links and circuits.
 func sessionsAt(d *design.Design, gateway design.ID) []sessionAt {
 	var out []sessionAt
-	add := func(in *design.Object, name string, n int) {
+	add := func(in *design.Object, n int, path ...string) {
 		for _, o := range d.Inside(in.ID, design.KindSession) {
 			ends := o.Body.(*design.Session).Ends
-			out = append(out, sessionAt{strings.ReplaceAll(design.Slug(name), "-", "_"), ends[n], ends[1-n]})
+			out = append(out, sessionAt{protocols.name(append(path, o.Name)...), ends[n], ends[1-n]})
 		}
 	}
 	for _, e := range endsOf(d, gateway) {
 		for _, s := range e.strands {
-			add(s.tunnel, e.link.Name+" "+s.tunnel.Name, e.n)
+			add(s.tunnel, e.n, e.link.Name, s.tunnel.Name)
 		}
 	}
 	for _, o := range d.Of(design.KindCircuit) {
 		for n, e := range o.Body.(*design.Circuit).Ends {
 			if e.At == gateway && design.Carries(design.StateOf(o)) {
-				add(o, o.Name, n)
+				add(o, n, o.Name)
 			}
 		}
 	}
@@ -43,7 +44,7 @@ func sessionsAt(d *design.Design, gateway design.ID) []sessionAt {
 // here, and what is learned goes into the kernel, equal paths side by side.
 func bird(d *design.Design, g *design.Object, sessions []sessionAt) string {
 	p := &page{}
-	p.head("#", "BGP sessions of "+d.Title(g.ID))
+	p.head("BGP sessions of " + d.Title(g.ID))
 	p.line("router id %s;", routerID(g, sessions))
 	p.line("protocol device { }")
 	for _, family := range []string{"ipv4", "ipv6"} {
@@ -143,13 +144,14 @@ func actions(r design.Filter, direction string) string {
 	if r.MED > 0 {
 		out += fmt.Sprintf("bgp_med = %d; ", r.MED)
 	}
-	for _, c := range r.Communities {
-		a, b, ok := strings.Cut(c, ":")
-		if c == "no-export" {
-			a, b, ok = "65535", "65281", true
-		}
-		if ok {
-			out += fmt.Sprintf("bgp_community.add((%s,%s)); ", a, b)
+	for _, text := range r.Communities {
+		c, err := negotiate.ParseCommunity(text)
+		switch {
+		case err != nil: // stored before communities were checked; a finding of the next change
+		case c.Large:
+			out += fmt.Sprintf("bgp_large_community.add((%d,%d,%d)); ", c.Values[0], c.Values[1], c.Values[2])
+		default:
+			out += fmt.Sprintf("bgp_community.add((%d,%d)); ", c.Values[0], c.Values[1])
 		}
 	}
 	if direction == "export" {

@@ -49,7 +49,7 @@ func birdOf(t *testing.T, d *design.Design) string {
 
 func TestFiltersAreRendered(t *testing.T) {
 	text := birdOf(t, filtered(t))
-	_, first, _ := strings.Cut(text, "protocol bgp saltmarsh_station_to_image_analysis_strand_1 {")
+	_, first, _ := strings.Cut(text, "protocol bgp saltmarsh_station_to_image_analysis__strand_1__session {")
 	first, _, _ = strings.Cut(first, "protocol bgp")
 	for _, line := range []string{
 		"local 169.254.21.2 as 64602;",

@@ -4,12 +4,11 @@
 package handover
 
 import (
-	"bytes"
 	"fmt"
-	"strings"
 
 	"dravin/core/design"
 	"dravin/core/link"
+	"dravin/core/negotiate"
 	"dravin/core/route"
 )
 
@@ -44,7 +43,7 @@ func Render(t *route.Tables, party design.ID, keys Keys) []File {
 // linuxGateway renders the files of one Linux gateway.
 func linuxGateway(t *route.Tables, g *design.Object, keys Keys) []File {
 	ends := endsOf(t.Design, g.ID)
-	prefix := design.Slug(g.Name) + "/"
+	prefix := folders.name(g.Name) + "/"
 	out := []File{
 		{Path: prefix + "swanctl/conf.d/dravin.conf", About: "the IPsec daemon's connections", Content: swanctl(t, g, ends)},
 		{Path: prefix + "swanctl/conf.d/dravin-keys.conf", About: "the pre-shared keys; the far end needs the same", Content: swanctlKeys(t.Design, ends, keys), Secret: true},
@@ -72,7 +71,7 @@ type strand struct {
 	tunnel *design.Object
 	body   *design.Tunnel
 	number int // interface and mark, unique on the gateway
-	set    link.Settings
+	set    negotiate.Settings
 }
 
 func (s strand) device() string { return fmt.Sprintf("dravin%d", s.number) }
@@ -112,43 +111,4 @@ func endsOf(d *design.Design, gateway design.ID) []*end {
 		out = append(out, e)
 	}
 	return out
-}
-
-// page builds a text line by line.
-type page struct {
-	bytes.Buffer
-	indent string
-}
-
-func (p *page) line(format string, args ...any) {
-	if format == "" {
-		p.WriteByte('\n')
-		return
-	}
-	p.WriteString(p.indent + fmt.Sprintf(format, args...) + "\n")
-}
-
-// block writes a braced block.
-func (p *page) block(open string, inside func()) {
-	p.line("%s {", open)
-	old := p.indent
-	p.indent += "    "
-	inside()
-	p.indent = old
-	p.line("}")
-}
-
-func (p *page) head(comment, title string) {
-	for _, l := range []string{title, "Rendered by Dravin from the design; edit the design, not this file."} {
-		p.line("%s %s", comment, l)
-	}
-	p.line("")
-}
-
-func words[T fmt.Stringer](list []T) string {
-	out := make([]string, len(list))
-	for n, v := range list {
-		out[n] = v.String()
-	}
-	return strings.Join(out, ", ")
 }

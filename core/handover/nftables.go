@@ -16,7 +16,7 @@ import (
 func nftables(t *route.Tables, g *design.Object, ends []*end) string {
 	p := &page{}
 	p.line("#!/usr/sbin/nft -f")
-	p.head("#", "Address translation at "+t.Design.Title(g.ID))
+	p.head("Address translation at " + t.Design.Title(g.ID))
 	for _, family := range []string{"ip", "ip6"} {
 		p.line("table %s dravin {}", family)
 		p.line("delete table %s dravin", family)
@@ -38,7 +38,7 @@ func family46(p *page, t *route.Tables, g *design.Object, ends []*end, family st
 		for _, m := range t.Point(g.ID).Mappings {
 			for _, e := range ends {
 				if e.link.ID == m.Link && m.Real.Addr().Is4() == v4 {
-					p.line("# %s is %s toward %s", m.Real, m.Mapped, e.link.Name)
+					p.comment("%s is %s toward %s", m.Real, m.Mapped, e.link.Name)
 					rule(m, e)
 				}
 			}
@@ -55,7 +55,7 @@ func family46(p *page, t *route.Tables, g *design.Object, ends []*end, family st
 		})
 	})
 	chain("passing", "forward", "filter", "filter", func() {
-		p.line("# encapsulation takes room: let both ends know the largest segment that fits")
+		p.comment("encapsulation takes room: let both ends know the largest segment that fits")
 		p.line("tcp flags & (syn | rst) == syn tcp option maxseg size set rt mtu")
 	})
 }

@@ -17,10 +17,10 @@ import (
 func routes(t *route.Tables, g *design.Object, ends []*end) string {
 	p := &page{}
 	p.line("#!/bin/sh")
-	p.head("#", "Addresses, interfaces and routes of "+t.Design.Title(g.ID))
+	p.head("Addresses, interfaces and routes of " + t.Design.Title(g.ID))
 	p.line("set -eu")
 	p.line("")
-	p.line("# The gateway forwards, and replies may leave by another interface than requests came in by.")
+	p.comment("The gateway forwards, and replies may leave by another interface than requests came in by.")
 	for _, s := range []string{"net.ipv4.ip_forward=1", "net.ipv6.conf.all.forwarding=1", "net.ipv4.conf.all.rp_filter=2"} {
 		p.line("sysctl -qw %s", s)
 	}
@@ -48,7 +48,7 @@ func ownMapped(p *page, point *route.Point) {
 		}
 		if done == nil {
 			p.line("")
-			p.line("# The gateway's own addresses in the mapped ranges.")
+			p.comment("The gateway's own addresses in the mapped ranges.")
 		}
 		done = append(done, a)
 		p.line("ip address replace %s/%d dev lo", a, a.BitLen())
@@ -57,7 +57,7 @@ func ownMapped(p *page, point *route.Point) {
 
 func interfaces(p *page, e *end) {
 	p.line("")
-	p.line("# %s: one interface for each strand.", e.link.Name)
+	p.comment("%s: one interface for each strand.", e.link.Name)
 	for _, s := range e.strands {
 		p.line("ip link show %[1]s >/dev/null 2>&1 || ip link add %[1]s type xfrm if_id %[2]d", s.device(), s.number)
 		if len(s.body.Inside) == 2 {
@@ -108,7 +108,7 @@ func sheet(t *route.Tables, party design.ID) File {
 	for _, i := range d.Of(design.KindIntent) {
 		proofLine(p, d, i, party)
 	}
-	return File{Path: design.Slug(o.Name) + "-sheet.txt", About: "what the administrator must find set, to tick off", Content: p.String()}
+	return File{Path: folders.name(o.Name) + "-sheet.txt", About: "what the administrator must find set, to tick off", Content: p.String()}
 }
 
 func linkSheet(p *page, d *design.Design, e *end) {

@@ -4,11 +4,10 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strconv"
 	"strings"
 
 	"dravin/core/design"
-	"dravin/core/link"
+	"dravin/core/negotiate"
 	"dravin/core/route"
 )
 
@@ -17,7 +16,7 @@ import (
 // in one.
 func swanctl(t *route.Tables, g *design.Object, ends []*end) string {
 	p := &page{}
-	p.head("#", "IPsec connections of "+t.Design.Title(g.ID))
+	p.head("IPsec connections of " + t.Design.Title(g.ID))
 	p.block("connections", func() {
 		bypass(p, t.Point(g.ID))
 		for _, e := range ends {
@@ -50,12 +49,12 @@ func bypass(p *page, point *route.Point) {
 }
 
 func connection(p *page, d *design.Design, e *end, s strand) {
-	p.line("# %s, %s, to %s", e.link.Name, s.tunnel.Name, d.Title(e.far.Gateway))
+	p.comment("%s, %s, to %s", e.link.Name, s.tunnel.Name, d.Title(e.far.Gateway))
 	p.block(connectionName(e, s), func() {
 		p.line("version = %d", s.set.Version)
 		p.line("local_addrs = %s", s.set.Address)
 		p.line("remote_addrs = %s", farAddress(p, s.set))
-		p.line("proposals = %s", strings.Join(s.set.IKE, ", "))
+		p.line("proposals = %s", value(strings.Join(s.set.IKE, ", ")))
 		p.line("rekey_time = %ds", s.set.IKELife)
 		p.line("dpd_delay = %ds", s.set.DPD)
 		if s.set.Encapsulate || s.set.NAT {
@@ -69,7 +68,7 @@ func connection(p *page, d *design.Design, e *end, s strand) {
 		authentication(p, "remote", orFill(s.set.PeerIdentity))
 		p.block("children", func() {
 			for n, pair := range pairs(e) {
-				child(p, e, s, fmt.Sprintf("%s-%d", connectionName(e, s), n+1), pair)
+				child(p, e, s, fmt.Sprintf("%s__%d", connectionName(e, s), n+1), pair)
 			}
 		})
 	})
@@ -78,7 +77,7 @@ func connection(p *page, d *design.Design, e *end, s strand) {
 func authentication(p *page, side, identity string) {
 	p.block(side, func() {
 		p.line("auth = psk")
-		p.line("id = %s", identity)
+		p.line("id = %s", value(identity))
 	})
 }
 
@@ -92,16 +91,16 @@ func orFill(text string) string {
 	return text
 }
 
-func farAddress(p *page, s link.Settings) string {
+func farAddress(p *page, s negotiate.Settings) string {
 	if !s.Peer.IsValid() || s.Peer.IsUnspecified() {
-		p.line("# The far end's public address is not known yet; put it here and as its id.")
+		p.comment("The far end's public address is not known yet; put it here and as its id.")
 		return fillIn
 	}
 	return s.Peer.String()
 }
 
 func connectionName(e *end, s strand) string {
-	return design.Slug(e.link.Name) + "-" + design.Slug(s.tunnel.Name)
+	return sections.name(e.link.Name, s.tunnel.Name)
 }
 
 type pair struct{ local, remote netip.Prefix }
@@ -134,7 +133,7 @@ func child(p *page, e *end, s strand, name string, ts pair) {
 	p.block(name, func() {
 		p.line("local_ts = %s", ts.local)
 		p.line("remote_ts = %s", ts.remote)
-		p.line("esp_proposals = %s", strings.Join(s.set.ESP, ", "))
+		p.line("esp_proposals = %s", value(strings.Join(s.set.ESP, ", ")))
 		p.line("rekey_time = %ds", s.set.ChildLife)
 		if e.starts { // only one end starts, so that there is never a second pair of SAs
 			p.line("start_action = start")
@@ -148,19 +147,19 @@ func child(p *page, e *end, s strand, name string, ts pair) {
 
 func swanctlKeys(d *design.Design, ends []*end, keys Keys) string {
 	p := &page{}
-	p.head("#", "Pre-shared keys. Readable by root alone (mode 0600).")
+	p.head("Pre-shared keys. Readable by root alone (mode 0600).")
 	p.block("secrets", func() {
 		for _, e := range ends {
 			for _, s := range e.strands {
 				key := keys[s.tunnel.ID]
 				if key == "" {
-					p.line("# No key is known for %s, %s: agree on one with %s and put it here.", e.link.Name, s.tunnel.Name, d.Title(e.far.Gateway))
+					p.comment("No key is known for %s, %s: agree on one with %s and put it here.", e.link.Name, s.tunnel.Name, d.Title(e.far.Gateway))
 					key = fillIn
 				}
 				p.block("ike-"+connectionName(e, s), func() {
-					p.line("id-1 = %s", s.set.Identity)
-					p.line("id-2 = %s", orFill(s.set.PeerIdentity))
-					p.line("secret = %s", strconv.Quote(key))
+					p.line("id-1 = %s", value(s.set.Identity))
+					p.line("id-2 = %s", value(orFill(s.set.PeerIdentity)))
+					p.line("secret = %s", quoted(key))
 				})
 			}
 		}

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"dravin/core/design"
+	"dravin/core/negotiate"
 	"dravin/core/overlap"
 	"dravin/core/prefix"
 	"dravin/core/provider"
@@ -70,7 +71,7 @@ func InsideRanges(a, b *provider.Inside, taken []netip.Prefix, n int) ([]netip.P
 	for range n {
 		p, ok := prefix.Carve(rule.Within, used, int(rule.Bits))
 		if !ok {
-			return nil, fmt.Errorf("no /%d is free in %s for inside addresses", rule.Bits, list(rule.Within))
+			return nil, fmt.Errorf("no /%d is free in %s for inside addresses", rule.Bits, negotiate.Joined(rule.Within))
 		}
 		out, used = append(out, p), append(used, p)
 	}

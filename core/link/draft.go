@@ -7,6 +7,7 @@ import (
 
 	"dravin/core/cost"
 	"dravin/core/design"
+	"dravin/core/negotiate"
 	"dravin/core/provider"
 )
 
@@ -154,7 +155,7 @@ func (f *drafter) inside(a, b *provider.Inside, n int) []netip.Prefix {
 		return nil
 	}
 	f.taken = append(f.taken, ranges...)
-	f.suggest("Inside addresses", list(ranges), "free in this design, allowed at both ends, and none of those that a cloud or a standard keeps")
+	f.suggest("Inside addresses", negotiate.Joined(ranges), "free in this design, allowed at both ends, and none of those that a cloud or a standard keeps")
 	return ranges
 }
 
@@ -185,7 +186,7 @@ func (f *drafter) enter(s side, ranges []netip.Prefix, via *design.Object, word 
 		if len(body.Routes) > n {
 			added += len(body.Routes) - n
 			f.replace(t.With(&body))
-			f.step(s.o.Name, "Enter %s to the %s in %s", list(ranges), word, t.Name)
+			f.step(s.o.Name, "Enter %s to the %s in %s", negotiate.Joined(ranges), word, t.Name)
 		}
 	}
 	if added > 0 {

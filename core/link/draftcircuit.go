@@ -8,6 +8,7 @@ import (
 
 	"dravin/core/cost"
 	"dravin/core/design"
+	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
 )
@@ -241,7 +242,7 @@ func (f *drafter) reannounce(edge *design.Object, a, b side) {
 			body.Ends[1-n].Routes = prefix.Minimal(slices.Concat(ends[1-n].Routes, news))
 			f.replace(o.With(&body))
 			f.announce(o, n, news)
-			f.suggest("Learned by "+p.Name, list(news), "the edge router announces between its circuits")
+			f.suggest("Learned by "+p.Name, negotiate.Joined(news), "the edge router announces between its circuits")
 		}
 	}
 }

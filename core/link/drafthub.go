@@ -7,6 +7,7 @@ import (
 
 	"dravin/core/cost"
 	"dravin/core/design"
+	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
 )
@@ -181,7 +182,7 @@ func (h *hubDraft) check(p side) {
 	}
 	for _, a := range h.d.Inside(h.o.ID, design.KindAttachment) {
 		if _, clash := apart(p.all, AttachmentExports(h.d, a)); len(clash) > 0 && p.is(design.KindNetwork) {
-			h.out("the hub refuses overlaps: %s of %s is held by %s too; keep it out of export at both, or map it", list(clash), p.o.Name, h.title(a.Body.(*design.Attachment).What))
+			h.out("the hub refuses overlaps: %s of %s is held by %s too; keep it out of export at both, or map it", negotiate.Joined(clash), p.o.Name, h.title(a.Body.(*design.Attachment).What))
 		}
 	}
 }
@@ -277,7 +278,7 @@ func (h *hubDraft) byVPN(p side, all []side, q Question) *design.Object {
 	routing := near.v.Routing[0]
 	owners := far[0]
 	owners.owner = "" // the attachment asks, not the link
-	link := h.vpn(owners, *near, routing, Common(ikeA, ikeB), Common(espA, espB), q)
+	link := h.vpn(owners, *near, routing, negotiate.Common(ikeA, ikeB), negotiate.Common(espA, espB), q)
 	if link == nil {
 		return nil
 	}
@@ -338,5 +339,5 @@ func (f *drafter) hubEntries(h *hubDraft, far side, via *design.Object) {
 		body.Routes = append(body.Routes, design.HubEntry{Prefix: p, Via: via.ID})
 	}
 	f.replace(h.table.With(&body))
-	f.step(h.o.Name, "Enter %s to %s in %s", list(far.exports), far.o.Name, h.table.Name)
+	f.step(h.o.Name, "Enter %s to %s in %s", negotiate.Joined(far.exports), far.o.Name, h.table.Name)
 }

@@ -8,6 +8,7 @@ import (
 
 	"dravin/core/cost"
 	"dravin/core/design"
+	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
 )
@@ -164,7 +165,7 @@ func vpnShape(d *design.Design, a, b end, routing string, q Question) Shape {
 	}
 	ikeA, espA := a.proposals(d)
 	ikeB, espB := b.proposals(d)
-	ike, esp := Common(ikeA, ikeB), Common(espA, espB)
+	ike, esp := negotiate.Common(ikeA, ikeB), negotiate.Common(espA, espB)
 	if len(ike) == 0 || len(esp) == 0 {
 		f.out("the two ends have no proposal in common: %s against %s", joinWords(ikeA), joinWords(ikeB))
 	}
@@ -215,10 +216,10 @@ func (f *drafter) vpn(a, b end, routing string, ike, esp []string, q Question) *
 			f.out("every range of one end collides with the other's, so no selector can name it; plan a translation first")
 			return nil
 		}
-		f.suggest("Selectors", fmt.Sprintf("%s to %s", list(exportsA), list(exportsB)), "what the two ends hold, mirrored")
+		f.suggest("Selectors", fmt.Sprintf("%s to %s", negotiate.Joined(exportsA), negotiate.Joined(exportsB)), "what the two ends hold, mirrored")
 	} else {
 		link.Ends[0].Routes, link.Ends[1].Routes = exportsB, exportsA
-		f.suggest("Routes", fmt.Sprintf("%s and %s", list(exportsA), list(exportsB)), "what the two ends hold; selectors are everything, and routes decide")
+		f.suggest("Routes", fmt.Sprintf("%s and %s", negotiate.Joined(exportsA), negotiate.Joined(exportsB)), "what the two ends hold; selectors are everything, and routes decide")
 	}
 	o := f.put(design.KindLink, "", a.o.Name+" to "+b.o.Name, link)
 	f.suggest("IKE proposals", joinWords(ike), "what both ends can do, strongest first")

@@ -6,6 +6,7 @@ import (
 
 	"dravin/core/cost"
 	"dravin/core/design"
+	"dravin/core/negotiate"
 	"dravin/core/provider"
 )
 
@@ -285,12 +286,12 @@ func attachmentLines(d *design.Design, o *design.Object, a *design.Attachment) [
 	}
 	exports := AttachmentExports(d, o)
 	boundLine := freeLine("bound", "Bound to", bound, "", "the hub table that decides for what comes in by it")
-	feeds := freeLine("feeds", "Feeds", titles(a.Feeds), list(exports), "the hub tables that learn its ranges, and the ranges")
+	feeds := freeLine("feeds", "Feeds", titles(a.Feeds), negotiate.Joined(exports), "the hub tables that learn its ranges, and the ranges")
 	boundLine.Mends, feeds.Mends = tableChoices(d, o, a)
 	return []Line{
 		boundLine,
 		feeds,
-		freeLine("keep-out", "Kept out of export", "", orText(list(a.KeepOut), "nothing"), ""),
+		freeLine("keep-out", "Kept out of export", "", orText(negotiate.Joined(a.KeepOut), "nothing"), ""),
 		freeLine("subnets", "Subnets, one for each zone", "", titles(a.Subnets), "hosts in other zones are cut off where the cloud wants subnets"),
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"dravin/core/design"
+	"dravin/core/negotiate"
 )
 
 // Verdict is how a line of the two-ended sheet stands.
@@ -54,19 +55,19 @@ func Lines(d *design.Design, tunnel *design.Object, keys [2]string) []Line {
 	l.link = link
 	a, b := l.ends[0], l.ends[1]
 
-	l.crossed("address", "Address", [2]netip.Addr{a.Address, b.Address}, [2]netip.Addr{b.Peer, a.Peer}, func(e *design.TunnelEnd, s Settings) { e.Peer = netip.Addr{} })
+	l.crossed("address", "Address", [2]netip.Addr{a.Address, b.Address}, [2]netip.Addr{b.Peer, a.Peer}, func(e *design.TunnelEnd, s negotiate.Settings) { e.Peer = netip.Addr{} })
 	l.names()
 	l.key(keys)
-	l.same("version", "IKE version", versionWord(a.Version), versionWord(b.Version), a.Version == b.Version, func(e *design.TunnelEnd, far Settings) { e.Version = far.Version })
-	l.proposals("ike", "IKE proposals", IKE, a.IKE, b.IKE, func(e *design.TunnelEnd, far Settings) { e.IKE = far.IKE })
-	l.proposals("esp", "ESP proposals", ESP, a.ESP, b.ESP, func(e *design.TunnelEnd, far Settings) { e.ESP = far.ESP })
+	l.same("version", "IKE version", versionWord(a.Version), versionWord(b.Version), a.Version == b.Version, func(e *design.TunnelEnd, far negotiate.Settings) { e.Version = far.Version })
+	l.proposals("ike", "IKE proposals", negotiate.IKE, a.IKE, b.IKE, func(e *design.TunnelEnd, far negotiate.Settings) { e.IKE = far.IKE })
+	l.proposals("esp", "ESP proposals", negotiate.ESP, a.ESP, b.ESP, func(e *design.TunnelEnd, far negotiate.Settings) { e.ESP = far.ESP })
 	l.selectors(0)
 	l.selectors(1)
 	l.inside()
 	l.lines = append(l.lines, sessionsOf(d, tunnel.ID)...)
 
-	l.lifetime("ike-life", "IKE lifetime", a.IKELife, b.IKELife, func(e *design.TunnelEnd, far Settings) { e.IKELife = far.IKELife })
-	l.lifetime("child-life", "Key lifetime", a.ChildLife, b.ChildLife, func(e *design.TunnelEnd, far Settings) { e.ChildLife = far.ChildLife })
+	l.lifetime("ike-life", "IKE lifetime", a.IKELife, b.IKELife, func(e *design.TunnelEnd, far negotiate.Settings) { e.IKELife = far.IKELife })
+	l.lifetime("child-life", "Key lifetime", a.ChildLife, b.ChildLife, func(e *design.TunnelEnd, far negotiate.Settings) { e.ChildLife = far.ChildLife })
 	l.free("dpd", "Dead peer detection", seconds(a.DPD), seconds(b.DPD), "decides how soon each end notices that the other is gone")
 	l.mtu()
 	l.free("nat", "Behind a NAT", yes(a.NAT), yes(b.NAT), "a NAT between needs ESP in UDP (RFC 3948)")
@@ -95,7 +96,7 @@ type liner struct {
 	d      *design.Design
 	tunnel *design.Object
 	link   *design.Link
-	ends   [2]Settings
+	ends   [2]negotiate.Settings
 	lines  []Line
 }
 
@@ -139,7 +140,7 @@ func (l *liner) setTo(what string) [2]string {
 	}
 }
 
-func (l *liner) same(key, label, a, b string, agree bool, take func(*design.TunnelEnd, Settings)) {
+func (l *liner) same(key, label, a, b string, agree bool, take func(*design.TunnelEnd, negotiate.Settings)) {
 	v := Agrees
 	if !agree {
 		v = Differs
@@ -150,7 +151,7 @@ func (l *liner) same(key, label, a, b string, agree bool, take func(*design.Tunn
 }
 
 // crossed are two lines: what each end is, and what the other takes it for.
-func (l *liner) crossed(key, label string, own, taken [2]netip.Addr, forget func(*design.TunnelEnd, Settings)) {
+func (l *liner) crossed(key, label string, own, taken [2]netip.Addr, forget func(*design.TunnelEnd, negotiate.Settings)) {
 	for n := range 2 {
 		values := [2]string{addressOr(own[n]), addressOr(taken[n])}
 		if n == 1 {
@@ -158,7 +159,7 @@ func (l *liner) crossed(key, label string, own, taken [2]netip.Addr, forget func
 		}
 		v, why := Agrees, ""
 		switch {
-		case !known(own[n]):
+		case !negotiate.Known(own[n]):
 			v, why = Unknown, "the cloud gives it when the gateway is made; enter it then"
 		case own[n] != taken[n]:
 			v, why = Differs, fmt.Sprintf("%s is at %s, and the far end looks for %s", EndTitle(l.d, l.link, n), own[n], taken[n])
@@ -208,14 +209,14 @@ func (l *liner) key(keys [2]string) {
 	l.add(keyLine, "Pre-shared key", [2]string{"masked", "masked"}, v, why, [2]string{}, nil)
 }
 
-func (l *liner) proposals(key, label string, proto Protocol, a, b []string, take func(*design.TunnelEnd, Settings)) {
+func (l *liner) proposals(key, label string, proto negotiate.Protocol, a, b []string, take func(*design.TunnelEnd, negotiate.Settings)) {
 	values := [2]string{strings.Join(a, ", "), strings.Join(b, ", ")}
 	titles := [2]string{l.setTo(values[1])[0], l.setTo(values[0])[1]}
 	mend := func(n int) []design.Edit {
 		return l.end(n, func(e *design.TunnelEnd) { take(e, l.ends[1-n]) })
 	}
-	first, errA := ParseProposals(proto, a)
-	second, errB := ParseProposals(proto, b)
+	first, errA := negotiate.ParseProposals(proto, a)
+	second, errB := negotiate.ParseProposals(proto, b)
 	for n, err := range [2]error{errA, errB} {
 		if err != nil {
 			l.add(key, label, values, Differs, err.Error(), titles, func(m int) []design.Edit {
@@ -227,16 +228,16 @@ func (l *liner) proposals(key, label string, proto Protocol, a, b []string, take
 			return
 		}
 	}
-	got, ok := choose(second, first, true)
+	got, ok := negotiate.Choose(second, first, true)
 	switch {
-	case !ok && proto == ESP:
-		if _, now := choose(second, first, false); now {
-			l.add(key, label, values, Differs, "it comes up and fails at the first renewal of keys: "+disagreement(second, first, true), titles, mend)
+	case !ok && proto == negotiate.ESP:
+		if _, now := negotiate.Choose(second, first, false); now {
+			l.add(key, label, values, Differs, "it comes up and fails at the first renewal of keys: "+negotiate.Disagreement(second, first, true), titles, mend)
 			return
 		}
 		fallthrough
 	case !ok:
-		l.add(key, label, values, Differs, disagreement(second, first, true), titles, mend)
+		l.add(key, label, values, Differs, negotiate.Disagreement(second, first, true), titles, mend)
 	case weakest(first, second) != "":
 		l.add(key, label, values, Beware, "they settle on "+got.String()+"; "+weakest(first, second), [2]string{}, nil)
 	default:
@@ -245,7 +246,7 @@ func (l *liner) proposals(key, label string, proto Protocol, a, b []string, take
 }
 
 // weakest says which offered proposal should not be.
-func weakest(lists ...[]Proposal) string {
+func weakest(lists ...[]negotiate.Proposal) string {
 	for _, list := range lists {
 		for _, p := range list {
 			if w := p.Weak(); w != "" {
@@ -260,20 +261,20 @@ func weakest(lists ...[]Proposal) string {
 // end takes them for.
 func (l *liner) selectors(n int) {
 	own, taken := l.ends[n].Local, l.ends[1-n].Remote
-	values := [2]string{list(own), list(taken)}
+	values := [2]string{negotiate.Joined(own), negotiate.Joined(taken)}
 	if n == 1 {
 		values[0], values[1] = values[1], values[0]
 	}
 	v, why := Agrees, ""
-	switch narrowed := Narrow(own, taken); {
-	case SameSet(own, taken):
+	switch narrowed := negotiate.Narrow(own, taken); {
+	case negotiate.SameSet(own, taken):
 	case len(narrowed) == 0:
 		v, why = Differs, "nothing in common, so it does not come up"
 	default:
-		v, why = Differs, "only "+list(narrowed)+" gets through"
+		v, why = Differs, "only "+negotiate.Joined(narrowed)+" gets through"
 	}
-	titles := l.setTo(list(own))
-	titles[n] = l.setTo(list(taken))[n]
+	titles := l.setTo(negotiate.Joined(own))
+	titles[n] = l.setTo(negotiate.Joined(taken))[n]
 	l.add(fmt.Sprintf("selectors-%d", n+1), "Selectors for "+l.party(n), values, v, why, titles, func(m int) []design.Edit {
 		if m == n {
 			return l.setSelectors(m, taken, nil)
@@ -338,7 +339,7 @@ func (l *liner) inside() {
 	}
 }
 
-func (l *liner) lifetime(key, label string, a, b uint32, take func(*design.TunnelEnd, Settings)) {
+func (l *liner) lifetime(key, label string, a, b uint32, take func(*design.TunnelEnd, negotiate.Settings)) {
 	v, why := Free, "they need not be equal"
 	if a != b {
 		v, why = Beware, "one end renews before the other expects it; the two may race"
@@ -349,11 +350,11 @@ func (l *liner) lifetime(key, label string, a, b uint32, take func(*design.Tunne
 }
 
 func (l *liner) mtu() {
-	out := Agree(l.ends[0], l.ends[1])
+	out := negotiate.Agree(l.ends[0], l.ends[1])
 	for n := range l.ends {
 		if s := l.ends[n].MTU; out.MTU > 0 && s > uint32(out.MTU) {
 			l.add("mtu", "MTU inside", [2]string{mtuWord(l.ends[0].MTU), mtuWord(l.ends[1].MTU)}, Beware,
-				fmt.Sprintf("packets above %d bytes vanish; TCP's largest segment is %d", out.MTU, MSS(out.MTU, false)), l.setTo("what fits"), func(m int) []design.Edit {
+				fmt.Sprintf("packets above %d bytes vanish; TCP's largest segment is %d", out.MTU, negotiate.MSS(out.MTU, false)), l.setTo("what fits"), func(m int) []design.Edit {
 					if l.ends[m].MTU <= uint32(out.MTU) {
 						return nil
 					}
@@ -364,7 +365,7 @@ func (l *liner) mtu() {
 	}
 	why := ""
 	if out.MTU > 0 {
-		why = fmt.Sprintf("%d bytes fit, TCP's largest segment is %d", out.MTU, MSS(out.MTU, false))
+		why = fmt.Sprintf("%d bytes fit, TCP's largest segment is %d", out.MTU, negotiate.MSS(out.MTU, false))
 	}
 	l.free("mtu", "MTU inside", mtuWord(l.ends[0].MTU), mtuWord(l.ends[1].MTU), why)
 }
@@ -392,7 +393,7 @@ func sessionsOf(d *design.Design, in design.ID) []Line {
 func SessionLines(d *design.Design, o *design.Object) []Line {
 	s := o.Body.(*design.Session)
 	ends := SessionEndsOf(d, o)
-	name := func(n int) string { return called(ends[n].Name, n) }
+	name := func(n int) string { return negotiate.Called(ends[n].Name, n) }
 	var out []Line
 	set := func(n int, change func(*design.SessionEnd)) []design.Edit {
 		body := design.Session{Ends: slices.Clone(s.Ends)}
@@ -430,7 +431,7 @@ func SessionLines(d *design.Design, o *design.Object) []Line {
 	add("bgp-password", "Session password", passwordWord(s.Ends[0].Password), passwordWord(s.Ends[1].Password), word(s.Ends[0].Password == s.Ends[1].Password), "",
 		LineMend{0, "Do at " + name(0) + " as at " + name(1), set(0, func(x *design.SessionEnd) { x.Password = s.Ends[1].Password })},
 		LineMend{1, "Do at " + name(1) + " as at " + name(0), set(1, func(x *design.SessionEnd) { x.Password = s.Ends[0].Password })})
-	outcome := AgreeSession(ends[0], ends[1])
+	outcome := negotiate.AgreeSession(ends[0], ends[1])
 	add("bgp-families", "Address families", strings.Join(ends[0].Families, ", "), strings.Join(ends[1].Families, ", "), word(slices.ContainsFunc(ends[0].Families, func(f string) bool { return slices.Contains(ends[1].Families, f) })), "",
 		LineMend{0, "Set " + name(0) + " to " + strings.Join(ends[1].Families, ", "), set(0, func(x *design.SessionEnd) { x.Families = ends[1].Families })},
 		LineMend{1, "Set " + name(1) + " to " + strings.Join(ends[0].Families, ", "), set(1, func(x *design.SessionEnd) { x.Families = ends[0].Families })})
@@ -445,7 +446,7 @@ func SessionLines(d *design.Design, o *design.Object) []Line {
 }
 
 func addressOr(a netip.Addr) string {
-	if !known(a) {
+	if !negotiate.Known(a) {
 		return "not known yet"
 	}
 	return a.String()

@@ -12,6 +12,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/link"
+	"dravin/core/negotiate"
 	"dravin/core/overlap"
 	"dravin/core/provider"
 	"dravin/demo"
@@ -96,12 +97,12 @@ func requireAgreement(t *testing.T, before, d *design.Design, name string) {
 			assert.Fail(t, "a drafted line differs", "%s: %s: %v %s", name, l.Label, l.Values, l.Why)
 		}
 		ends := link.SettingsOf(d, o, "")
-		outcome := link.Agree(ends[0], ends[1])
+		outcome := negotiate.Agree(ends[0], ends[1])
 		assert.True(t, outcome.Up && outcome.Renews, "%s: %s", name, outcome.Why)
 	}
 	for _, o := range d.Of(design.KindSession) {
 		ends := link.BGPEnds(o.Body.(*design.Session))
-		outcome := link.AgreeSession(ends[0], ends[1])
+		outcome := negotiate.AgreeSession(ends[0], ends[1])
 		assert.True(t, outcome.Up, "%s: %s", name, outcome.Why)
 		assert.False(t, outcome.Internal, "%s: ASNs differ", name)
 	}
@@ -348,42 +349,42 @@ func TestRecordedDifferencesAreMendedAtEitherEnd(t *testing.T) {
 }
 
 func TestSessionsAgree(t *testing.T) {
-	a := link.BGPEnd{ASN: 64601, PeerASN: 64602, Address: netip.MustParseAddr("169.254.20.2"), Peer: netip.MustParseAddr("169.254.20.1"), Hold: 90, Families: []string{"ipv4"}}
-	b := link.BGPEnd{ASN: 64602, PeerASN: 64601, Address: a.Peer, Peer: a.Address, Hold: 30, Families: []string{"ipv4", "ipv6"}}
-	out := link.AgreeSession(a, b)
+	a := negotiate.BGPEnd{ASN: 64601, PeerASN: 64602, Address: netip.MustParseAddr("169.254.20.2"), Peer: netip.MustParseAddr("169.254.20.1"), Hold: 90, Families: []string{"ipv4"}}
+	b := negotiate.BGPEnd{ASN: 64602, PeerASN: 64601, Address: a.Peer, Peer: a.Address, Hold: 30, Families: []string{"ipv4", "ipv6"}}
+	out := negotiate.AgreeSession(a, b)
 	assert.True(t, out.Up)
 	assert.Equal(t, uint32(30), out.Hold)
 	assert.Equal(t, []string{"ipv4"}, out.Families)
-	for why, change := range map[string]func(*link.BGPEnd){
-		"expects ASN 64601":         func(e *link.BGPEnd) { e.ASN = 64603 },
-		"looks for 169.254.20.1":    func(e *link.BGPEnd) { e.Peer = a.Address },
-		"passwords differ":          func(e *link.BGPEnd) { e.Password = "x" },
-		"no address family":         func(e *link.BGPEnd) { e.Families = nil },
-		"takes 10 routes at most":   func(e *link.BGPEnd) { e.Announces = 0; e.MaxPrefixes = 10 },
-		"and the other is 169.254.": func(e *link.BGPEnd) { e.Address = netip.MustParseAddr("169.254.20.9") },
+	for why, change := range map[string]func(*negotiate.BGPEnd){
+		"expects ASN 64601":         func(e *negotiate.BGPEnd) { e.ASN = 64603 },
+		"looks for 169.254.20.1":    func(e *negotiate.BGPEnd) { e.Peer = a.Address },
+		"passwords differ":          func(e *negotiate.BGPEnd) { e.Password = "x" },
+		"no address family":         func(e *negotiate.BGPEnd) { e.Families = nil },
+		"takes 10 routes at most":   func(e *negotiate.BGPEnd) { e.Announces = 0; e.MaxPrefixes = 10 },
+		"and the other is 169.254.": func(e *negotiate.BGPEnd) { e.Address = netip.MustParseAddr("169.254.20.9") },
 	} {
 		x, y := a, b
 		y.Announces = 11
 		change(&x)
-		assert.False(t, link.AgreeSession(x, y).Up, why)
+		assert.False(t, negotiate.AgreeSession(x, y).Up, why)
 	}
 }
 
 // What fits, as kernels compute it for the same algorithms.
 func TestWhatFitsInside(t *testing.T) {
-	a := link.Settings{Version: 2, IKE: []string{"aes256-sha256-ecp256"}, Local: []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0")}, Remote: []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0")}}
+	a := negotiate.Settings{Version: 2, IKE: []string{"aes256-sha256-ecp256"}, Local: []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0")}, Remote: []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0")}}
 	for esp, want := range map[string][2]int{"aes256gcm16": {1446, 1438}, "aes256-sha256": {1438, 1422}, "chacha20poly1305": {1446, 1438}, "3des-sha1": {1446, 1438}} {
 		b := a
 		b.ESP, a.ESP = []string{esp}, []string{esp}
-		assert.Equal(t, want[0], link.Agree(a, b).MTU, esp)
+		assert.Equal(t, want[0], negotiate.Agree(a, b).MTU, esp)
 		b.NAT = true
-		out := link.Agree(a, b)
+		out := negotiate.Agree(a, b)
 		assert.True(t, out.UDP)
 		assert.Equal(t, want[1], out.MTU, "%s in UDP", esp)
 	}
-	assert.Equal(t, 1406, link.MSS(1446, false))
+	assert.Equal(t, 1406, negotiate.MSS(1446, false))
 	a.ESP, a.Address = []string{"aes256gcm16"}, netip.MustParseAddr("2001:db8::1")
-	assert.Equal(t, 1426, link.Agree(a, a).MTU, "over IPv6")
+	assert.Equal(t, 1426, negotiate.Agree(a, a).MTU, "over IPv6")
 }
 
 func TestARequestForOneCircuitIsForBoth(t *testing.T) {
@@ -407,4 +408,35 @@ func TestARequestForOneCircuitIsForBoth(t *testing.T) {
 	require.Len(t, steps, 1)
 	d = apply(t, d, steps[0].Edits)
 	assert.NotNil(t, link.OpenRequest(d, s.Subject), "asked again")
+}
+
+// What a far end sent is not taken where it could not be written, and no error
+// tells what may be a key.
+func TestSentIsRefusedWhereItCouldNotBeWritten(t *testing.T) {
+	near, far := netip.MustParseAddr("198.51.100.10"), netip.MustParseAddr("203.0.113.20")
+	s, err := link.ReadSent("connections {\n c {\n  local_addrs = 203.0.113.20\n  dpd_delay = 20s\n  local {\n   id = \"x\\\"\\n}\\nplanted {\\n children { p { updown = run } }\"\n  }\n }\n}\n", near, far)
+	require.NoError(t, err)
+	assert.Empty(t, s.Settings.Identity)
+	assert.NotContains(t, s.Given, "identity")
+	require.Len(t, s.Problems, 1)
+	assert.Equal(t, 6, s.Problems[0].Line)
+	assert.Contains(t, s.Problems[0].Why, "is no identity; write an address")
+
+	for _, text := range []string{
+		"mtu: 1400\nbadgers-and-moss\nbadgers and moss: psk\npsk: badgers\x0band moss",
+		"mtu: 1400\npsk: " + strings.Repeat("badgers", 100),
+		"connections {\n c {\n }\n}\nsecrets {\n ike-1 {\n  secret badgers\n }\n}",
+		"connections {\n c {\n }\n}\nsecrets {\n ike-1 {\n  secret = \"badgers\n }\n}",
+		"connections {\n c {\n }\n}\nsecrets {\n ike-1 {\n  secret = \"badgers\\nand moss\"\n }\n}",
+	} {
+		s, err := link.ReadSent(text, near, far)
+		said := fmt.Sprint(s.Problems, err)
+		assert.NotContains(t, said, "badgers")
+		assert.NotEmpty(t, said)
+		assert.Empty(t, s.Settings.Key)
+	}
+	s, err = link.ReadSent("identity: @hut.example\npsk: a\\b\"c", near, far)
+	require.NoError(t, err)
+	assert.Equal(t, "hut.example", s.Settings.Identity)
+	assert.Equal(t, `a\b"c`, s.Settings.Key)
 }

@@ -6,15 +6,16 @@ import (
 	"slices"
 
 	"dravin/core/design"
+	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
 )
 
 // SetOffer is the edit that lets one end of a tunnel offer just these
 // proposals.
-func SetOffer(tunnel *design.Object, end int, proto Protocol, list []string) []design.Edit {
+func SetOffer(tunnel *design.Object, end int, proto negotiate.Protocol, list []string) []design.Edit {
 	return []design.Edit{design.PutEdit(withEnd(tunnel, end, func(e *design.TunnelEnd) {
-		if proto == IKE {
+		if proto == negotiate.IKE {
 			e.IKE = list
 		} else {
 			e.ESP = list

@@ -13,6 +13,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/link"
+	"dravin/core/negotiate"
 )
 
 // The sheet and the prediction are one truth: a tunnel comes up, stays up and
@@ -54,7 +55,7 @@ func TestSheetAndPredictionNeverContradict(t *testing.T) {
 		}
 		now := next.Get(tunnel.ID)
 		ends := link.SettingsOf(next, now, "")
-		out := link.Agree(ends[0], ends[1])
+		out := negotiate.Agree(ends[0], ends[1])
 		whole := out.Up && out.Renews && !slices.ContainsFunc(out.Later, func(s string) bool { return strings.Contains(s, "narrowed") })
 		differing := link.Differing(link.Lines(next, now, [2]string{}))
 		if whole != (len(differing) == 0) {

@@ -1,83 +1,12 @@
 package link
 
 import (
-	"fmt"
-	"net/netip"
-	"slices"
-
 	"dravin/core/design"
+	"dravin/core/negotiate"
 )
 
-// BGPEnd is what one end of a session is set to, in full.
-type BGPEnd struct {
-	Name          string // whose it is, for sentences; empty: the first or second end
-	ASN, PeerASN  uint32
-	Address, Peer netip.Addr
-	Hold          uint32 // seconds
-	Password      string // or anything equal where the passwords are; empty: none
-	Families      []string
-	MaxPrefixes   uint32
-	Announces     int // how many routes it would announce; 0 if not known
-}
-
-// defaultHold is the hold time that RFC 4271 section 10 suggests, seconds.
-const defaultHold = 90
-
-// SessionOutcome is how a session ends up.
-type SessionOutcome struct {
-	Up       bool     `json:"up"`
-	Why      string   `json:"why"`
-	Hold     uint32   `json:"hold"` // seconds; 0: no keepalives
-	Families []string `json:"families"`
-	Internal bool     `json:"internal"`
-	Later    []string `json:"later"`
-}
-
-// AgreeSession tells how a session ends up over a path that is up (RFC 4271
-// sections 4.2 and 6.2): established, or the first thing on which it fails.
-func AgreeSession(a, b BGPEnd) SessionOutcome {
-	out := SessionOutcome{Families: []string{}, Later: []string{}}
-	fail := func(format string, args ...any) SessionOutcome {
-		out.Why = fmt.Sprintf(format, args...)
-		return out
-	}
-	ends := [2]BGPEnd{a, b}
-	for n, e := range ends {
-		if far := ends[1-n]; e.Peer != far.Address {
-			return fail("%s looks for %s, and the other end is at %s", called(e.Name, n), e.Peer, far.Address)
-		}
-	}
-	if a.Password != b.Password {
-		return fail("the passwords differ, so neither hears the other (RFC 2385)")
-	}
-	for n, e := range ends {
-		if far := ends[1-n]; e.PeerASN != far.ASN {
-			return fail("%s expects ASN %d, and the other end is %d", called(e.Name, n), e.PeerASN, far.ASN)
-		}
-	}
-	for _, f := range a.Families {
-		if slices.Contains(b.Families, f) {
-			out.Families = append(out.Families, f)
-		}
-	}
-	if len(out.Families) == 0 {
-		return fail("they have no address family in common")
-	}
-	out.Up, out.Internal, out.Hold = true, a.ASN == b.ASN, min(a.Hold, b.Hold)
-	out.Why = fmt.Sprintf("it is established, hold time %d s", out.Hold)
-	for n, e := range ends {
-		if far := ends[1-n]; e.MaxPrefixes > 0 && uint32(far.Announces) > e.MaxPrefixes {
-			out.Up = false
-			return fail("%s takes %d routes at most and the other end announces %d, so the session drops", called(e.Name, n), e.MaxPrefixes, far.Announces)
-		}
-	}
-	return out
-}
-
-func nth(n int) string { return [...]string{"first", "second"}[n] }
-
 // SessionEndsOf are the two ends of a session in full, with their names.
-func SessionEndsOf(d *design.Design, o *design.Object) [2]BGPEnd {
+func SessionEndsOf(d *design.Design, o *design.Object) [2]negotiate.BGPEnd {
 	ends := BGPEnds(o.Body.(*design.Session))
 	for n := range ends {
 		if p := sessionParty(d, o, n); p != nil {
@@ -88,13 +17,13 @@ func SessionEndsOf(d *design.Design, o *design.Object) [2]BGPEnd {
 }
 
 // BGPEnds are the two ends of a session in full.
-func BGPEnds(s *design.Session) (out [2]BGPEnd) {
+func BGPEnds(s *design.Session) (out [2]negotiate.BGPEnd) {
 	if len(s.Ends) != 2 {
 		return out
 	}
 	for n, e := range s.Ends {
 		far := s.Ends[1-n]
-		out[n] = BGPEnd{ASN: e.ASN, Address: e.Address, PeerASN: e.PeerASN, Peer: e.Peer, Hold: e.Hold, Families: e.Families, MaxPrefixes: e.MaxPrefixes}
+		out[n] = negotiate.BGPEnd{ASN: e.ASN, Address: e.Address, PeerASN: e.PeerASN, Peer: e.Peer, Hold: e.Hold, Families: e.Families, MaxPrefixes: e.MaxPrefixes}
 		if e.PeerASN == 0 {
 			out[n].PeerASN = far.ASN
 		}
@@ -102,7 +31,7 @@ func BGPEnds(s *design.Session) (out [2]BGPEnd) {
 			out[n].Peer = far.Address
 		}
 		if e.Hold == 0 {
-			out[n].Hold = defaultHold
+			out[n].Hold = negotiate.DefaultHold
 		}
 		if len(e.Families) == 0 {
 			out[n].Families = []string{"ipv4"}

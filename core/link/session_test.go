@@ -11,6 +11,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/link"
+	"dravin/core/negotiate"
 )
 
 // A session comes up exactly if no line of it differs, whatever the two ends
@@ -35,7 +36,7 @@ func TestSessionLinesAndPredictionNeverContradict(t *testing.T) {
 			rt.Fatal(err)
 		}
 		ends := link.SessionEndsOf(next, next.Get(o.ID))
-		out := link.AgreeSession(ends[0], ends[1])
+		out := negotiate.AgreeSession(ends[0], ends[1])
 		differing := link.Differing(link.SessionLines(next, next.Get(o.ID)))
 		if out.Up != (len(differing) == 0) {
 			rt.Fatalf("%s, and these lines differ: %v", out.Why, differing)

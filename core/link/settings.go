@@ -1,3 +1,8 @@
+// Package link is about what joins two ends in a design: what each end is set to,
+// the two-ended sheet line by line ([Lines]), what a far end sent; and, before
+// there is a link, which shapes the two allow ([Shapes]) and how the chosen one is
+// drafted with everything filled in. What two ends come to is told by the package
+// negotiate.
 package link
 
 import (
@@ -5,13 +10,7 @@ import (
 	"slices"
 
 	"dravin/core/design"
-)
-
-// What a lifetime is where nothing else is said, seconds.
-const (
-	ikeLife   = 14400
-	childLife = 3600
-	dpd       = 10
+	"dravin/core/negotiate"
 )
 
 var everything = []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0")}
@@ -19,7 +18,7 @@ var everything = []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustPa
 // SettingsOf are the settings of a tunnel's two ends: what each is set to, or
 // what follows from the tunnel, its link and the gateways. key is the same at
 // both.
-func SettingsOf(d *design.Design, tunnel *design.Object, key string) (out [2]Settings) {
+func SettingsOf(d *design.Design, tunnel *design.Object, key string) (out [2]negotiate.Settings) {
 	t := tunnel.Body.(*design.Tunnel)
 	l := d.Get(tunnel.Parent).Body.(*design.Link)
 	if len(t.Outside) != 2 || len(l.Ends) != 2 {
@@ -30,10 +29,10 @@ func SettingsOf(d *design.Design, tunnel *design.Object, key string) (out [2]Set
 		if len(t.Ends) == 2 {
 			s = t.Ends[n]
 		}
-		out[n] = Settings{
+		out[n] = negotiate.Settings{
 			Name:    EndTitle(d, l, n),
 			Address: t.Outside[n], Peer: s.Peer, Identity: s.Identity, PeerIdentity: s.PeerIdentity, Key: key, Version: s.Version,
-			IKE: s.IKE, ESP: s.ESP, IKELife: orLife(s.IKELife, ikeLife), ChildLife: orLife(s.ChildLife, childLife), DPD: orLife(s.DPD, dpd),
+			IKE: s.IKE, ESP: s.ESP, IKELife: negotiate.OrLife(s.IKELife, negotiate.IKELife), ChildLife: negotiate.OrLife(s.ChildLife, negotiate.ChildLife), DPD: negotiate.OrLife(s.DPD, negotiate.DPD),
 			Local: s.Local, Remote: s.Remote, MTU: s.MTU, NAT: s.NAT, Encapsulate: s.Encapsulate,
 		}
 		if len(t.Inside) == 2 {
@@ -50,7 +49,7 @@ func SettingsOf(d *design.Design, tunnel *design.Object, key string) (out [2]Set
 }
 
 // follow fills what is not set at an end from what is known elsewhere.
-func follow(d *design.Design, l *design.Link, n int, s, far *Settings) {
+func follow(d *design.Design, l *design.Link, n int, s, far *negotiate.Settings) {
 	if !s.Peer.IsValid() {
 		s.Peer = far.Address
 	}
@@ -82,7 +81,7 @@ func follow(d *design.Design, l *design.Link, n int, s, far *Settings) {
 }
 
 func addressWord(a netip.Addr) string {
-	if !known(a) {
+	if !negotiate.Known(a) {
 		return ""
 	}
 	return a.String()
@@ -121,10 +120,10 @@ func ProposalsOf(d *design.Design, gateway design.ID) (ike, esp []string) {
 		}
 	}
 	if len(ike) == 0 {
-		ike = Strong.IKE
+		ike = negotiate.Strong.IKE
 	}
 	if len(esp) == 0 {
-		esp = Strong.ESP
+		esp = negotiate.Strong.ESP
 	}
 	return ike, esp
 }
@@ -139,7 +138,7 @@ func agreed(d *design.Design, own, far design.ID) (ike, esp []string) {
 }
 
 func shared(own, far []string) []string {
-	if c := Common(own, far); len(c) > 0 {
+	if c := negotiate.Common(own, far); len(c) > 0 {
 		return c
 	}
 	return own

@@ -9,6 +9,7 @@ import (
 
 	"dravin/core/cost"
 	"dravin/core/design"
+	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
 )
@@ -222,7 +223,7 @@ func (s *side) offer(far side, elsewhere []netip.Prefix) {
 		if s.left != "" {
 			s.left += "; "
 		}
-		s.left += fmt.Sprintf("%s sends %s elsewhere already, so it can not be %s of %s too", far.o.Name, list(prefix.Minimal(meeting(elsewhere, clash))), list(clash), s.o.Name)
+		s.left += fmt.Sprintf("%s sends %s elsewhere already, so it can not be %s of %s too", far.o.Name, negotiate.Joined(prefix.Minimal(meeting(elsewhere, clash))), negotiate.Joined(clash), s.o.Name)
 	}
 }
 
@@ -238,7 +239,7 @@ func leftOut(a, b side) *Suggestion {
 		return nil
 	}
 	left := prefix.Minimal(slices.Concat(keepOut(spoken(a.all, b.all), a.exports), keepOut(spoken(b.all, a.all), b.exports)))
-	return &Suggestion{What: "Left out", Value: list(left), Why: strings.Join(why, "; ") + "; Overlaps shows what can be done, and the mapped range is added then"}
+	return &Suggestion{What: "Left out", Value: negotiate.Joined(left), Why: strings.Join(why, "; ") + "; Overlaps shows what can be done, and the mapped range is added then"}
 }
 
 // spoken are the ranges of the families that the far end has too; all, if it has
@@ -292,7 +293,7 @@ func clashes(a, b side) string {
 		return ""
 	}
 	_, cb := apart(b.all, a.all)
-	return fmt.Sprintf("%s of %s overlaps %s of %s", list(ca), a.o.Name, list(cb), b.o.Name)
+	return fmt.Sprintf("%s of %s overlaps %s of %s", negotiate.Joined(ca), a.o.Name, negotiate.Joined(cb), b.o.Name)
 }
 
 func joinWords(words []string) string { return strings.Join(words, ", ") }

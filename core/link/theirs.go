@@ -1,6 +1,7 @@
 package link
 
 import (
+	"errors"
 	"fmt"
 	"net/netip"
 	"regexp"
@@ -9,14 +10,15 @@ import (
 	"strings"
 
 	"dravin/core/design"
+	"dravin/core/negotiate"
 	"dravin/core/prefix"
 )
 
 // Sent is what a far administrator sent of their end: local is theirs.
 type Sent struct {
 	Given    []string // the keys that were given, in the order of [sentKeys]
-	Settings Settings
-	BGP      BGPEnd
+	Settings negotiate.Settings
+	BGP      negotiate.BGPEnd
 	Problems design.Problems // lines that were not understood; the others count
 }
 
@@ -63,25 +65,25 @@ type sentKey struct {
 	key   string
 	words []string
 	read  func(s *Sent, value string) error
-	put   func(e *design.TunnelEnd, from Settings)
+	put   func(e *design.TunnelEnd, from negotiate.Settings)
 }
 
 var sentKeys = []sentKey{
 	{"address", []string{"local address", "our address", "local gateway", "local", "local peer", "gateway address"}, func(s *Sent, v string) (err error) { s.Settings.Address, err = oneAddress(v); return }, nil},
-	{"peer", []string{"remote address", "peer address", "your address", "remote gateway", "remote", "peer"}, func(s *Sent, v string) (err error) { s.Settings.Peer, err = oneAddress(v); return }, func(e *design.TunnelEnd, s Settings) { e.Peer = s.Peer }},
-	{"identity", []string{"local identity", "local id", "our identity", "our id", "identity"}, func(s *Sent, v string) error { s.Settings.Identity = v; return nil }, func(e *design.TunnelEnd, s Settings) { e.Identity = s.Identity }},
-	{"peer-identity", []string{"remote identity", "remote id", "peer identity", "peer id", "your identity", "your id"}, func(s *Sent, v string) error { s.Settings.PeerIdentity = v; return nil }, func(e *design.TunnelEnd, s Settings) { e.PeerIdentity = s.PeerIdentity }},
-	{"key", []string{"pre shared key", "preshared key", "psk", "shared secret", "secret", "key"}, func(s *Sent, v string) error { s.Settings.Key = v; return nil }, nil},
-	{"version", []string{"ike version", "version"}, func(s *Sent, v string) error { return s.version(v) }, func(e *design.TunnelEnd, s Settings) { e.Version = s.Version }},
-	{"ike", []string{"ike proposals", "ike proposal", "ike", "phase 1", "phase 1 proposals", "phase 1 proposal"}, func(s *Sent, v string) (err error) { s.Settings.IKE, err = proposalList(IKE, v); return }, func(e *design.TunnelEnd, s Settings) { e.IKE = s.IKE }},
-	{"esp", []string{"esp proposals", "esp proposal", "esp", "phase 2", "phase 2 proposals", "phase 2 proposal", "ipsec proposals", "ipsec proposal"}, func(s *Sent, v string) (err error) { s.Settings.ESP, err = proposalList(ESP, v); return }, func(e *design.TunnelEnd, s Settings) { e.ESP = s.ESP }},
-	{"ike-life", []string{"ike lifetime", "phase 1 lifetime", "ike life"}, func(s *Sent, v string) (err error) { s.Settings.IKELife, err = duration(v); return }, func(e *design.TunnelEnd, s Settings) { e.IKELife = s.IKELife }},
-	{"child-life", []string{"key lifetime", "esp lifetime", "phase 2 lifetime", "child lifetime", "lifetime"}, func(s *Sent, v string) (err error) { s.Settings.ChildLife, err = duration(v); return }, func(e *design.TunnelEnd, s Settings) { e.ChildLife = s.ChildLife }},
-	{"dpd", []string{"dead peer detection", "dpd", "dpd delay", "dpd interval"}, func(s *Sent, v string) (err error) { s.Settings.DPD, err = duration(v); return }, func(e *design.TunnelEnd, s Settings) { e.DPD = s.DPD }},
-	{"local", []string{"local ranges", "local networks", "local subnets", "local subnet", "local network", "local selectors", "our networks", "our ranges"}, func(s *Sent, v string) (err error) { s.Settings.Local, err = prefixList(v); return }, func(e *design.TunnelEnd, s Settings) { e.Local = s.Local }},
-	{"remote", []string{"remote ranges", "remote networks", "remote subnets", "remote subnet", "remote network", "remote selectors", "your networks", "your ranges"}, func(s *Sent, v string) (err error) { s.Settings.Remote, err = prefixList(v); return }, func(e *design.TunnelEnd, s Settings) { e.Remote = s.Remote }},
-	{"inside", []string{"inside address", "local inside address", "tunnel address", "our inside address"}, func(s *Sent, v string) (err error) { s.Settings.Inside, err = insideAddress(v); return }, func(e *design.TunnelEnd, s Settings) { e.Inside = s.Inside }},
-	{"mtu", []string{"mtu", "tunnel mtu"}, func(s *Sent, v string) error { n, err := number(v, 9216); s.Settings.MTU = n; return err }, func(e *design.TunnelEnd, s Settings) { e.MTU = s.MTU }},
+	{"peer", []string{"remote address", "peer address", "your address", "remote gateway", "remote", "peer"}, func(s *Sent, v string) (err error) { s.Settings.Peer, err = oneAddress(v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.Peer = s.Peer }},
+	{"identity", []string{"local identity", "local id", "our identity", "our id", "identity"}, func(s *Sent, v string) (err error) { s.Settings.Identity, err = identity(v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.Identity = s.Identity }},
+	{"peer-identity", []string{"remote identity", "remote id", "peer identity", "peer id", "your identity", "your id"}, func(s *Sent, v string) (err error) { s.Settings.PeerIdentity, err = identity(v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.PeerIdentity = s.PeerIdentity }},
+	{"key", []string{"pre shared key", "preshared key", "psk", "shared secret", "secret", "key"}, func(s *Sent, v string) (err error) { s.Settings.Key, err = key(v); return }, nil},
+	{"version", []string{"ike version", "version"}, func(s *Sent, v string) error { return s.version(v) }, func(e *design.TunnelEnd, s negotiate.Settings) { e.Version = s.Version }},
+	{"ike", []string{"ike proposals", "ike proposal", "ike", "phase 1", "phase 1 proposals", "phase 1 proposal"}, func(s *Sent, v string) (err error) { s.Settings.IKE, err = proposalList(negotiate.IKE, v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.IKE = s.IKE }},
+	{"esp", []string{"esp proposals", "esp proposal", "esp", "phase 2", "phase 2 proposals", "phase 2 proposal", "ipsec proposals", "ipsec proposal"}, func(s *Sent, v string) (err error) { s.Settings.ESP, err = proposalList(negotiate.ESP, v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.ESP = s.ESP }},
+	{"ike-life", []string{"ike lifetime", "phase 1 lifetime", "ike life"}, func(s *Sent, v string) (err error) { s.Settings.IKELife, err = duration(v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.IKELife = s.IKELife }},
+	{"child-life", []string{"key lifetime", "esp lifetime", "phase 2 lifetime", "child lifetime", "lifetime"}, func(s *Sent, v string) (err error) { s.Settings.ChildLife, err = duration(v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.ChildLife = s.ChildLife }},
+	{"dpd", []string{"dead peer detection", "dpd", "dpd delay", "dpd interval"}, func(s *Sent, v string) (err error) { s.Settings.DPD, err = duration(v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.DPD = s.DPD }},
+	{"local", []string{"local ranges", "local networks", "local subnets", "local subnet", "local network", "local selectors", "our networks", "our ranges"}, func(s *Sent, v string) (err error) { s.Settings.Local, err = prefixList(v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.Local = s.Local }},
+	{"remote", []string{"remote ranges", "remote networks", "remote subnets", "remote subnet", "remote network", "remote selectors", "your networks", "your ranges"}, func(s *Sent, v string) (err error) { s.Settings.Remote, err = prefixList(v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.Remote = s.Remote }},
+	{"inside", []string{"inside address", "local inside address", "tunnel address", "our inside address"}, func(s *Sent, v string) (err error) { s.Settings.Inside, err = insideAddress(v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.Inside = s.Inside }},
+	{"mtu", []string{"mtu", "tunnel mtu"}, func(s *Sent, v string) error { n, err := number(v, 9216); s.Settings.MTU = n; return err }, func(e *design.TunnelEnd, s negotiate.Settings) { e.MTU = s.MTU }},
 	{"asn", []string{"asn", "local asn", "our asn", "bgp asn", "local as", "our as"}, func(s *Sent, v string) (err error) { s.BGP.ASN, err = number(v, 1<<32-1); return }, nil},
 	{"peer-asn", []string{"remote asn", "peer asn", "your asn", "remote as", "peer as"}, func(s *Sent, v string) (err error) { s.BGP.PeerASN, err = number(v, 1<<32-1); return }, nil},
 	{"hold", []string{"hold time", "bgp hold time"}, func(s *Sent, v string) (err error) { s.BGP.Hold, err = duration(v); return }, nil},
@@ -117,7 +119,7 @@ func (s *Sent) fromList(text string) {
 		}
 		m := listLine.FindStringSubmatch(line)
 		if m == nil {
-			s.Problems = append(s.Problems, design.Problem{Line: n + 1, Why: fmt.Sprintf("%q has no colon", short(trimmed)), Want: `write the parameter, a colon and its value`})
+			s.Problems = append(s.Problems, design.Problem{Line: n + 1, Why: "this line has no colon", Want: `write the parameter, a colon and its value`})
 			continue
 		}
 		label := strings.Join(strings.FieldsFunc(strings.ToLower(strings.Trim(m[1], "|*` ")), func(r rune) bool { return r == ' ' || r == '-' || r == '_' }), " ")
@@ -129,16 +131,9 @@ func (s *Sent) fromList(text string) {
 			}
 		}
 		if !found {
-			s.Problems = append(s.Problems, design.Problem{Line: n + 1, Why: fmt.Sprintf("%q is no parameter that Dravin compares", short(strings.TrimSpace(m[1]))), Want: "known are such as remote address, IKE proposals, local ranges, key lifetime, ASN"})
+			s.Problems = append(s.Problems, design.Problem{Line: n + 1, Why: "this line is about no parameter that Dravin compares", Want: "known are such as remote address, IKE proposals, local ranges, key lifetime, ASN"})
 		}
 	}
-}
-
-func short(s string) string {
-	if r := []rune(s); len(r) > 40 {
-		return string(r[:39]) + "…"
-	}
-	return s
 }
 
 // fromSections takes the connection that is about this tunnel.
@@ -151,10 +146,10 @@ func (s *Sent) fromSections(root *section, near, far netip.Addr) error {
 	best := 0
 	for _, c := range all.subs {
 		score := 0
-		if known(near) && firstAddress(c.get("remote_addrs")) == near {
+		if negotiate.Known(near) && firstAddress(c.get("remote_addrs")) == near {
 			score += 2
 		}
-		if known(far) && firstAddress(c.get("local_addrs")) == far {
+		if negotiate.Known(far) && firstAddress(c.get("local_addrs")) == far {
 			score++
 		}
 		if len(all.subs) == 1 {
@@ -172,7 +167,7 @@ func (s *Sent) fromSections(root *section, near, far netip.Addr) error {
 		for _, c := range all.subs {
 			names = append(names, c.name)
 		}
-		return design.Problems{{Line: all.line, Why: fmt.Sprintf("%d of the connections %s fit this tunnel", len(fit), strings.Join(names, ", ")), Want: "paste the one that is about this tunnel"}}
+		return design.Problems{{Line: all.line, Why: fmt.Sprintf("%d of the connections %s fit this tunnel", len(fit), strings.Join(names[:min(len(names), 5)], ", ")), Want: "paste the one that is about this tunnel"}}
 	}
 	c := fit[0]
 	take := func(from *section, field, key string) {
@@ -234,7 +229,7 @@ func (s *Sent) fromChildren(children *section) {
 }
 
 // concerns reports whether a secret is for these identities, or for any.
-func (k *section) concerns(s Settings) bool {
+func (k *section) concerns(s negotiate.Settings) bool {
 	any := true
 	for _, v := range k.values {
 		if strings.HasPrefix(v.key, "id") {
@@ -321,9 +316,12 @@ func readSections(text string) (*section, error) {
 				continue
 			}
 			if m := assign.FindStringSubmatch(rest); m != nil {
+				if v := strings.TrimSpace(m[2]); strings.HasPrefix(v, `"`) && (len(v) < 2 || !strings.HasSuffix(v, `"`)) {
+					return nil, bad("a quoted value does not end on this line", "write the closing quote, and nothing but a comment after it")
+				}
 				value := strings.TrimSpace(m[2])
-				if unquoted, err := strconv.Unquote(value); err == nil {
-					value = unquoted
+				if strings.HasPrefix(value, `"`) {
+					value = unquote(value[1 : len(value)-1])
 				}
 				top.values, rest = append(top.values, setting{m[1], value, n + 1}), rest[len(m[0]):]
 				continue
@@ -331,7 +329,7 @@ func readSections(text string) (*section, error) {
 			if strings.HasPrefix(rest, "include ") {
 				break // the far end's other files are not here
 			}
-			return nil, bad(fmt.Sprintf("%q is neither a section nor a setting", short(rest)), "a setting is written key = value")
+			return nil, bad("what stands here is neither a section nor a setting", "a setting is written key = value")
 		}
 	}
 	if len(stack) > 1 {
@@ -350,6 +348,44 @@ func (s *Sent) version(v string) error {
 		return fmt.Errorf("%q is no IKE version; write 1 or 2", v)
 	}
 	return nil
+}
+
+// unquote is what the daemon makes of what stands in quotes.
+func unquote(text string) string {
+	var b strings.Builder
+	for n := 0; n < len(text); n++ {
+		c := text[n]
+		if c == '\\' && n+1 < len(text) {
+			n++
+			c = text[n]
+			if at := strings.IndexByte("nrtbf", c); at >= 0 {
+				c = "\n\r\t\b\f"[at]
+			}
+		}
+		b.WriteByte(c)
+	}
+	return b.String()
+}
+
+func identity(v string) (string, error) {
+	i, err := negotiate.ParseIdentity(v)
+	return i.String(), err
+}
+
+// maxKey bounds a pre-shared key, bytes.
+const maxKey = 512
+
+// key takes a pre-shared key; no error tells what it was.
+func key(v string) (string, error) {
+	switch {
+	case v == "":
+		return "", errors.New("the key is empty")
+	case len(v) > maxKey:
+		return "", fmt.Errorf("the key has more than %d bytes", maxKey)
+	case !design.IsLine(v):
+		return "", errors.New("the key holds a control character; write it on one line")
+	}
+	return v, nil
 }
 
 func firstAddress(v string) netip.Addr {
@@ -424,7 +460,7 @@ var otherNames = strings.NewReplacer("aes-128-gcm", "aes128gcm16", "aes-192-gcm"
 var groupNumbers = map[string]string{"group2": "modp1024", "group5": "modp1536", "group14": "modp2048", "group15": "modp3072", "group16": "modp4096",
 	"group19": "ecp256", "group20": "ecp384", "group21": "ecp521", "group31": "curve25519"}
 
-func proposalList(proto Protocol, v string) ([]string, error) {
+func proposalList(proto negotiate.Protocol, v string) ([]string, error) {
 	var out []string
 	for _, part := range strings.FieldsFunc(v, func(r rune) bool { return r == ',' || r == ';' }) {
 		words := strings.FieldsFunc(otherNames.Replace(strings.ToLower(strings.TrimSpace(part))), func(r rune) bool { return r == '-' || r == ' ' || r == '/' || r == '+' })
@@ -434,7 +470,7 @@ func proposalList(proto Protocol, v string) ([]string, error) {
 			}
 		}
 		text := strings.Join(words, "-")
-		if _, err := ParseProposal(proto, text); err != nil {
+		if _, err := negotiate.ParseProposal(proto, text); err != nil {
 			return nil, err
 		}
 		out = append(out, text)
@@ -465,7 +501,7 @@ func Record(d *design.Design, tunnel *design.Object, end int, s Sent) ([]design.
 	}
 	o := tunnel.With(&body)
 	o = withEnd(o, 1-end, func(e *design.TunnelEnd) {
-		if known(ours.Peer) && s.has("address") && sent.Address != ours.Peer {
+		if negotiate.Known(ours.Peer) && s.has("address") && sent.Address != ours.Peer {
 			e.Peer = ours.Peer
 		}
 		if ours.PeerIdentity != "" && (s.has("identity") || s.has("address")) {

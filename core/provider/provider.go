@@ -25,7 +25,7 @@ var Shipped embed.FS
 
 // Profile is what one cloud allows.
 type Profile struct {
-	About       string      `yaml:"about,omitempty" json:"about,omitempty" doc:"Free text."`
+	About       string      `yaml:"about,omitempty" json:"about,omitempty" form:"free" doc:"Free text."`
 	Regions     []Region    `yaml:"regions,omitempty" json:"regions,omitempty" doc:"Its regions with their zones."`
 	Networks    Networks    `yaml:"networks,omitempty" json:"networks,omitzero" doc:"What a cloud network is like."`
 	Preference  []string    `yaml:"preference,omitempty" json:"preference,omitempty" enum:"local,entered,peering,circuit-bgp,vpn-bgp,vpn-static" doc:"Which route wins between equally long ones, best first."`
@@ -88,8 +88,8 @@ type VPN struct {
 	DefaultASN   uint32   `yaml:"default_asn,omitempty" json:"default_asn,omitempty" doc:"The ASN it has if none is chosen."`
 	Mbps         uint32   `yaml:"mbps,omitempty" json:"mbps,omitempty" doc:"Bandwidth of a tunnel."`
 	Inside       Inside   `yaml:"inside,omitempty" json:"inside,omitzero" doc:"The inside addresses that it takes."`
-	IKE          []string `yaml:"ike" json:"ike" doc:"IKE proposals, strongest first, as a Linux gateway writes them."`
-	ESP          []string `yaml:"esp" json:"esp" doc:"ESP proposals, strongest first."`
+	IKE          []string `yaml:"ike" json:"ike" form:"ike" doc:"IKE proposals, strongest first, as a Linux gateway writes them."`
+	ESP          []string `yaml:"esp" json:"esp" form:"esp" doc:"ESP proposals, strongest first."`
 	OwnSubnet    uint8    `yaml:"own_subnet,omitempty" json:"own_subnet,omitempty" doc:"It lives in a subnet of its own, at most this long (27: a /27 or larger)."`
 	FarStarts    bool     `yaml:"far_starts,omitempty" json:"far_starts,omitempty" doc:"It waits for the far end to start."`
 	MaxRoutesIn  uint32   `yaml:"max_routes_in,omitempty" json:"max_routes_in,omitempty" doc:"More routes than this from the far end drop the session."`

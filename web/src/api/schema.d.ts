@@ -635,7 +635,7 @@ export interface components {
       given: string[];
       /** @description As they would stand with what was sent. */
       lines: components["schemas"]["LinkLine"][];
-      outcome: components["schemas"]["LinkOutcome"];
+      outcome: components["schemas"]["NegotiateOutcome"];
       /** @description The lines that were not. */
       problems: components["schemas"]["Problem"][];
     };
@@ -1046,12 +1046,6 @@ export interface components {
       reused: boolean;
       what: string;
     };
-    LinkChosen: {
-      encryption: string;
-      group?: string;
-      integrity?: string;
-      prf?: string;
-    };
     LinkEnd: {
       /** @description The party's. */
       name: string;
@@ -1087,23 +1081,6 @@ export interface components {
       /** Format: int64 */
       end: number;
       title: string;
-    };
-    LinkOutcome: {
-      cause?: string;
-      esp?: components["schemas"]["LinkChosen"];
-      ike?: components["schemas"]["LinkChosen"];
-      ike_up: boolean;
-      later: string[];
-      local: string[];
-      /** Format: int64 */
-      mtu?: number;
-      remote: string[];
-      renews: boolean;
-      udp?: boolean;
-      up: boolean;
-      /** Format: int32 */
-      version?: number;
-      why: string;
     };
     LinkPartySteps: {
       party: string;
@@ -1200,6 +1177,29 @@ export interface components {
     Named: {
       id: string;
       name: string;
+    };
+    NegotiateChosen: {
+      encryption: string;
+      group?: string;
+      integrity?: string;
+      prf?: string;
+    };
+    NegotiateOutcome: {
+      cause?: string;
+      esp?: components["schemas"]["NegotiateChosen"];
+      ike?: components["schemas"]["NegotiateChosen"];
+      ike_up: boolean;
+      later: string[];
+      local: string[];
+      /** Format: int64 */
+      mtu?: number;
+      remote: string[];
+      renews: boolean;
+      udp?: boolean;
+      up: boolean;
+      /** Format: int32 */
+      version?: number;
+      why: string;
     };
     Network: {
       /** @description Its address blocks. */
@@ -1923,7 +1923,7 @@ export interface components {
       id: string;
       lines: components["schemas"]["LinkLine"][];
       name: string;
-      outcome: components["schemas"]["LinkOutcome"];
+      outcome: components["schemas"]["NegotiateOutcome"];
     };
     WalkHeader: {
       /** Format: int32 */

@@ -1,4 +1,4 @@
-package link
+package negotiate
 
 // usual is the MTU of an Ethernet path, bytes.
 const usual = 1500

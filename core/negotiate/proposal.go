@@ -1,8 +1,8 @@
-// Package link is about what joins two ends: whether the settings of the two
-// agree and what they negotiate ([Agree], [AgreeSession]), line by line
-// ([Sheet]); and, before there is a link, which shapes the two allow
-// ([Shapes]) and how the chosen one is drafted with everything filled in.
-package link
+// Package negotiate tells what two ends come to: pure values in, the outcome or
+// the first cause out. [Agree] is for the two ends of a tunnel (RFC 7296),
+// [AgreeSession] for those of a BGP session (RFC 4271). It holds the grammar of
+// what the ends are set to: proposals and identities.
+package negotiate
 
 import (
 	"fmt"
@@ -207,10 +207,10 @@ func meet(a, b Proposal, groups bool) (c Chosen, misfit transformType, ok bool) 
 	return c, 0, true
 }
 
-// choose picks as a daemon that answers does: its own order decides. groups is
+// Choose picks as a daemon that answers does: its own order decides. groups is
 // false for the child that comes up with the IKE SA, whose key exchange serves
 // both (RFC 7296 section 1.2).
-func choose(answers, asks []Proposal, groups bool) (Chosen, bool) {
+func Choose(answers, asks []Proposal, groups bool) (Chosen, bool) {
 	for _, a := range answers {
 		for _, b := range asks {
 			if c, _, ok := meet(a, b, groups); ok {
@@ -221,9 +221,9 @@ func choose(answers, asks []Proposal, groups bool) (Chosen, bool) {
 	return Chosen{}, false
 }
 
-// disagreement says on what two lists of proposals fail: on the type that the
+// Disagreement says on what two lists of proposals fail: on the type that the
 // closest pair lacks.
-func disagreement(a, b []Proposal, groups bool) string {
+func Disagreement(a, b []Proposal, groups bool) string {
 	worst := transformType(-1)
 	for _, x := range a {
 		for _, y := range b {

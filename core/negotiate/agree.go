@@ -1,4 +1,4 @@
-package link
+package negotiate
 
 import (
 	"fmt"
@@ -30,6 +30,13 @@ type Settings struct {
 	NAT          bool
 	Encapsulate  bool
 }
+
+// What a lifetime is where nothing else is said, seconds.
+const (
+	IKELife   = 14400
+	ChildLife = 3600
+	DPD       = 10
+)
 
 // Cause is the first thing on which two ends fail.
 type Cause string
@@ -75,15 +82,15 @@ func Agree(starts, answers Settings) Outcome {
 		out.Cause, out.Why = c, fmt.Sprintf(format, args...)
 		return out
 	}
-	one, two := called(starts.Name, 0), called(answers.Name, 1)
+	one, two := Called(starts.Name, 0), Called(answers.Name, 1)
 	offers, err := proposalsOf(starts, answers)
 	if err != nil {
 		return fail(BadProposal, "%v", err)
 	}
-	if known(starts.Peer) && known(answers.Address) && starts.Peer != answers.Address {
+	if Known(starts.Peer) && Known(answers.Address) && starts.Peer != answers.Address {
 		return fail(NoAnswer, "%s sends to %s, and %s is at %s", one, starts.Peer, two, answers.Address)
 	}
-	if known(answers.Peer) && known(starts.Address) && answers.Peer != starts.Address && !starts.NAT {
+	if Known(answers.Peer) && Known(starts.Address) && answers.Peer != starts.Address && !starts.NAT {
 		return fail(NoConnection, "%s has a connection for %s only, and %s comes from %s", two, answers.Peer, one, starts.Address)
 	}
 	// A daemon that may speak either starts with 2.
@@ -96,9 +103,9 @@ func Agree(starts, answers Settings) Outcome {
 		out.Version = 0
 		return fail(NoConnection, "%s speaks IKEv%d and %s IKEv%d only", one, v, two, answers.Version)
 	}
-	ike, ok := choose(offers.answersIKE, offers.startsIKE, true)
+	ike, ok := Choose(offers.answersIKE, offers.startsIKE, true)
 	if !ok {
-		return fail(NoIKEProposal, "the IKE proposals have %s", disagreement(offers.answersIKE, offers.startsIKE, true))
+		return fail(NoIKEProposal, "the IKE proposals have %s", Disagreement(offers.answersIKE, offers.startsIKE, true))
 	}
 	out.IKE = &ike
 	if starts.Identity != answers.PeerIdentity {
@@ -118,10 +125,10 @@ func Agree(starts, answers Settings) Outcome {
 // child negotiates what carries the packets.
 func child(out Outcome, starts, answers Settings, offers offers, fail func(Cause, string, ...any) Outcome) Outcome {
 	withGroup := out.Version == 1 // IKEv1's quick mode has its own exchange from the start
-	esp, ok := choose(offers.answersESP, offers.startsESP, withGroup)
+	esp, ok := Choose(offers.answersESP, offers.startsESP, withGroup)
 	local, remote := Narrow(starts.Local, answers.Remote), Narrow(starts.Remote, answers.Local)
 	if len(local) == 0 || len(remote) == 0 {
-		f := fail(SelectorsDisjoint, "the selectors have nothing in common: %s to %s against %s to %s", list(starts.Local), list(starts.Remote), list(answers.Remote), list(answers.Local))
+		f := fail(SelectorsDisjoint, "the selectors have nothing in common: %s to %s against %s to %s", Joined(starts.Local), Joined(starts.Remote), Joined(answers.Remote), Joined(answers.Local))
 		f.IKEUp = true
 		return f
 	}
@@ -131,12 +138,12 @@ func child(out Outcome, starts, answers Settings, offers offers, fail func(Cause
 		return f
 	}
 	if !ok {
-		f := fail(NoESPProposal, "the IKE SA comes up, and its child fails: the ESP proposals have %s", disagreement(offers.answersESP, offers.startsESP, withGroup))
+		f := fail(NoESPProposal, "the IKE SA comes up, and its child fails: the ESP proposals have %s", Disagreement(offers.answersESP, offers.startsESP, withGroup))
 		f.IKEUp = true
 		return f
 	}
 	out.Up, out.ESP, out.Local, out.Remote = true, &esp, local, remote
-	_, out.Renews = choose(offers.answersESP, offers.startsESP, true)
+	_, out.Renews = Choose(offers.answersESP, offers.startsESP, true)
 	out.MTU = Fits(esp, usual, out.UDP, starts.Address.Is6())
 	out.Later = later(out, starts, answers, offers)
 	out.Why = "it comes up"
@@ -150,10 +157,10 @@ func child(out Outcome, starts, answers Settings, offers offers, fail func(Cause
 func later(out Outcome, starts, answers Settings, offers offers) []string {
 	said := []string{}
 	if !out.Renews {
-		said = append(said, fmt.Sprintf("the ESP proposals have %s, so it fails at the first renewal of keys, after %d s at the latest", disagreement(offers.answersESP, offers.startsESP, true), min(orLife(starts.ChildLife, childLife), orLife(answers.ChildLife, childLife))))
+		said = append(said, fmt.Sprintf("the ESP proposals have %s, so it fails at the first renewal of keys, after %d s at the latest", Disagreement(offers.answersESP, offers.startsESP, true), min(OrLife(starts.ChildLife, ChildLife), OrLife(answers.ChildLife, ChildLife))))
 	}
 	if out.Version == 2 && (!SameSet(out.Local, prefix.Minimal(starts.Local)) || !SameSet(out.Remote, prefix.Minimal(starts.Remote)) || !SameSet(out.Local, prefix.Minimal(answers.Remote)) || !SameSet(out.Remote, prefix.Minimal(answers.Local))) {
-		said = append(said, fmt.Sprintf("the selectors were narrowed to %s and %s, and the rest does not get through", list(out.Local), list(out.Remote)))
+		said = append(said, fmt.Sprintf("the selectors were narrowed to %s and %s, and the rest does not get through", Joined(out.Local), Joined(out.Remote)))
 	}
 	if starts.ChildLife != answers.ChildLife || starts.IKELife != answers.IKELife {
 		said = append(said, "the lifetimes differ, so one end renews before the other expects it")
@@ -196,16 +203,16 @@ func proposalsOf(starts, answers Settings) (o offers, err error) {
 	return o, nil
 }
 
-// called is an end's name, or which of the two it is.
-func called(name string, n int) string {
+// Called is an end's name, or which of the two it is.
+func Called(name string, n int) string {
 	if name == "" {
 		return "the " + nth(n) + " end"
 	}
 	return name
 }
 
-// known reports whether an address has been given.
-func known(a netip.Addr) bool { return a.IsValid() && !a.IsUnspecified() }
+// Known reports whether an address has been given.
+func Known(a netip.Addr) bool { return a.IsValid() && !a.IsUnspecified() }
 
 // SameSet reports whether two lists hold the same ranges, whatever their order.
 func SameSet(a, b []netip.Prefix) bool {
@@ -215,7 +222,8 @@ func SameSet(a, b []netip.Prefix) bool {
 	return slices.Equal(slices.Compact(x), slices.Compact(y))
 }
 
-func list[T fmt.Stringer](ps []T) string {
+// Joined are values in words.
+func Joined[T fmt.Stringer](ps []T) string {
 	words := make([]string, len(ps))
 	for n, p := range ps {
 		words[n] = p.String()
@@ -223,7 +231,7 @@ func list[T fmt.Stringer](ps []T) string {
 	return strings.Join(words, ", ")
 }
 
-func orLife(v, usual uint32) uint32 {
+func OrLife(v, usual uint32) uint32 {
 	if v == 0 {
 		return usual
 	}
