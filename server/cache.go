@@ -2,7 +2,10 @@ package server
 
 import (
 	"context"
+	"slices"
 	"sync"
+
+	"golang.org/x/sync/singleflight"
 
 	"dravin/core/design"
 	"dravin/core/finding"
@@ -23,26 +26,30 @@ type solved struct {
 	findings func() []finding.Finding
 }
 
-func solve(d *design.Design, in store.Info) *solved {
+func solve(d *design.Design, in store.Info, m *metrics) *solved {
 	s := &solved{info: in, design: d}
-	s.tables = sync.OnceValue(func() *route.Tables { return route.Solve(d) })
-	s.groups = sync.OnceValue(func() []overlap.Group { return overlap.Find(d) })
-	s.intents = sync.OnceValue(func() []proof.Result { return proof.Intents(s.tables()) })
-	s.findings = sync.OnceValue(func() []finding.Finding { return finding.All(d) })
+	s.tables = sync.OnceValue(timed(m, "tables", func() *route.Tables { return route.Solve(d) }))
+	s.groups = sync.OnceValue(timed(m, "overlaps", func() []overlap.Group { return overlap.Find(d) }))
+	s.intents = sync.OnceValue(timed(m, "intents", func() []proof.Result { return proof.Intents(s.tables()) }))
+	s.findings = sync.OnceValue(timed(m, "findings", func() []finding.Finding { return finding.All(d) }))
 	return s
 }
 
 // cache holds the newest position of the designs used last.
 type cache struct {
-	store *store.Store
-	mu    sync.Mutex
-	byID  map[string]*solved
-	used  []string // oldest first
+	store   *store.Store
+	metrics *metrics
+	mu      sync.Mutex
+	byID    map[string]*solved
+	used    []string // the one used last at the end
+	flight  singleflight.Group
 }
 
 const cacheSize = 16
 
-func newCache(s *store.Store) *cache { return &cache{store: s, byID: map[string]*solved{}} }
+func newCache(s *store.Store, m *metrics) *cache {
+	return &cache{store: s, metrics: m, byID: map[string]*solved{}}
+}
 
 // get returns the design as it is now: the database is asked for the position
 // each time, so that another server's change is never missed.
@@ -51,26 +58,49 @@ func (c *cache) get(ctx context.Context, id string) (*solved, error) {
 	if err != nil {
 		return nil, err
 	}
-	c.mu.Lock()
-	held := c.byID[id]
-	c.mu.Unlock()
-	if held != nil && held.info.Position == in.Position {
+	if held := c.held(id); held != nil && held.info.Position == in.Position {
 		return held, nil
 	}
-	d, in, err := c.store.Load(ctx, id)
+	// Many ask at once after a change; one loads it for all, whoever gives up.
+	loaded, err, _ := c.flight.Do(id+" "+itoa(in.Position), func() (any, error) {
+		if held := c.held(id); held != nil && held.info.Position >= in.Position {
+			return held, nil
+		}
+		d, in, err := c.store.Load(context.WithoutCancel(ctx), id)
+		if err != nil {
+			return nil, err
+		}
+		s := solve(d, in, c.metrics)
+		c.keep(id, s)
+		return s, nil
+	})
 	if err != nil {
 		return nil, err
 	}
-	s := solve(d, in)
+	return loaded.(*solved), nil
+}
+
+func (c *cache) held(id string) *solved {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.byID[id] == nil {
-		c.used = append(c.used, id)
+	s := c.byID[id]
+	if s != nil {
+		c.touch(id)
 	}
+	return s
+}
+
+func (c *cache) keep(id string, s *solved) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	c.byID[id] = s
+	c.touch(id)
 	if len(c.used) > cacheSize {
 		delete(c.byID, c.used[0])
 		c.used = c.used[1:]
 	}
-	return s, nil
+}
+
+func (c *cache) touch(id string) {
+	c.used = append(slices.DeleteFunc(c.used, func(u string) bool { return u == id }), id)
 }

@@ -19,12 +19,12 @@ import (
 // kind by the core, which names the field.
 type EditIn struct {
 	Op     string `json:"op" enum:"put,remove"`
-	ID     string `json:"id"`
+	ID     string `json:"id" maxLength:"128"`
 	Object *struct {
-		ID     string          `json:"id"`
-		Kind   string          `json:"kind"`
-		Parent string          `json:"parent,omitempty"`
-		Name   string          `json:"name"`
+		ID     string          `json:"id" maxLength:"128"`
+		Kind   string          `json:"kind" maxLength:"40"`
+		Parent string          `json:"parent,omitempty" maxLength:"128"`
+		Name   string          `json:"name" maxLength:"320"`
 		Body   json.RawMessage `json:"body" doc:"One of the bodies in components.schemas, as the kind says."`
 	} `json:"object,omitempty"`
 }
@@ -32,7 +32,7 @@ type EditIn struct {
 type changeIn struct {
 	InDesign
 	Body struct {
-		Base   int64    `json:"base" doc:"The position that the writer has seen."`
+		Base   int64    `json:"base" minimum:"0" maximum:"9007199254740991" doc:"The position that the writer has seen."`
 		Reason string   `json:"reason" minLength:"1" maxLength:"200" doc:"What for, in the words of the history."`
 		Edits  []EditIn `json:"edits" minItems:"1" maxItems:"100000"`
 	}
@@ -54,17 +54,17 @@ type Preview struct {
 type stepIn struct {
 	InDesign
 	Body struct {
-		Base int64 `json:"base" doc:"The position that the writer has seen."`
+		Base int64 `json:"base" minimum:"0" maximum:"9007199254740991" doc:"The position that the writer has seen."`
 	}
 }
 
 const maxChangeBytes = 16 << 20
 
 func (s *Server) changeOperations(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "change", Method: http.MethodPost, Path: "/api/designs/{design}/changes", Summary: "Apply a change set, whole or not at all", MaxBodyBytes: maxChangeBytes}, s.change)
-	huma.Register(api, huma.Operation{OperationID: "preview", Method: http.MethodPost, Path: "/api/designs/{design}/preview", Summary: "What a change set would lead to; nothing is stored", MaxBodyBytes: maxChangeBytes}, s.preview)
+	register(api, huma.Operation{OperationID: "change", Method: http.MethodPost, Path: "/api/designs/{design}/changes", Summary: "Apply a change set, whole or not at all", MaxBodyBytes: maxChangeBytes}, s.change)
+	register(api, huma.Operation{OperationID: "preview", Method: http.MethodPost, Path: "/api/designs/{design}/preview", Summary: "What a change set would lead to; nothing is stored", MaxBodyBytes: maxChangeBytes}, s.preview)
 	step := func(id, summary string, do func(context.Context, string, int64, string) (store.Info, error)) {
-		huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodPost, Path: "/api/designs/{design}/" + id, Summary: summary},
+		register(api, huma.Operation{OperationID: id, Method: http.MethodPost, Path: "/api/designs/{design}/" + id, Summary: summary},
 			func(ctx context.Context, in *stepIn) (*answer[store.Info], error) {
 				info, err := do(ctx, in.Design, in.Body.Base, author)
 				if err != nil {
@@ -75,10 +75,10 @@ func (s *Server) changeOperations(api huma.API) {
 	}
 	step("undo", "Take the last change back", s.store.Undo)
 	step("redo", "Bring the change undone last back", s.store.Redo)
-	huma.Register(api, huma.Operation{OperationID: "get-history", Method: http.MethodGet, Path: "/api/designs/{design}/history", Summary: "The journal after a position, oldest first"},
+	register(api, huma.Operation{OperationID: "get-history", Method: http.MethodGet, Path: "/api/designs/{design}/history", Summary: "The journal after a position, oldest first"},
 		func(ctx context.Context, in *struct {
 			InDesign
-			After int64 `query:"after"`
+			After int64 `query:"after" minimum:"0" maximum:"9007199254740991" doc:"The position; 0 for all."`
 		}) (*answer[[]store.Change], error) {
 			list, err := s.store.History(ctx, in.Design, in.After)
 			if err != nil {
@@ -92,7 +92,7 @@ func (s *Server) changeOperations(api huma.API) {
 const author = "this browser"
 
 func (s *Server) change(ctx context.Context, in *changeIn) (*answer[store.Info], error) {
-	if !design.IsText(in.Body.Reason) {
+	if !design.IsLine(in.Body.Reason) {
 		return nil, refused("reason", "the reason holds a control character; write plain text")
 	}
 	edits, err := decode(in.Body.Edits)

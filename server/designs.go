@@ -4,7 +4,6 @@ import (
 	"context"
 	"net/http"
 	"strings"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -16,8 +15,14 @@ import (
 
 // InDesign is the path of everything inside a design.
 type InDesign struct {
-	Design string `path:"design" doc:"The design's ID."`
+	Design string `path:"design" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The design's ID."`
 }
+
+// maxID is as long as an ID may be, bytes.
+const maxID = 128
+
+// maxCreateBytes is a design file of the largest size in JSON.
+const maxCreateBytes = 2 * design.MaxFileBytes
 
 type answer[T any] struct{ Body T }
 
@@ -46,7 +51,7 @@ type newDesign struct {
 }
 
 func (s *Server) designOperations(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "list-designs", Method: http.MethodGet, Path: "/api/designs", Summary: "All designs, the one changed last first"},
+	register(api, huma.Operation{OperationID: "list-designs", Method: http.MethodGet, Path: "/api/designs", Summary: "All designs, the one changed last first"},
 		func(ctx context.Context, _ *struct{}) (*answer[[]store.Info], error) {
 			list, err := s.store.List(ctx)
 			if err != nil {
@@ -54,15 +59,31 @@ func (s *Server) designOperations(api huma.API) {
 			}
 			return answering(list, nil)
 		})
-	huma.Register(api, huma.Operation{OperationID: "create-design", Method: http.MethodPost, Path: "/api/designs", Summary: "Make a design",
-		DefaultStatus: http.StatusCreated, MaxBodyBytes: 2 * design.MaxFileBytes, BodyReadTimeout: time.Minute}, s.create)
-	huma.Register(api, huma.Operation{OperationID: "get-design", Method: http.MethodGet, Path: "/api/designs/{design}", Summary: "The state of a design"}, s.state)
-	huma.Register(api, huma.Operation{OperationID: "delete-design", Method: http.MethodDelete, Path: "/api/designs/{design}", Summary: "Delete a design and its history"},
+	register(api, huma.Operation{OperationID: "create-design", Method: http.MethodPost, Path: "/api/designs", Summary: "Make a design",
+		DefaultStatus: http.StatusCreated, MaxBodyBytes: maxCreateBytes}, s.create)
+	register(api, huma.Operation{OperationID: "get-design", Method: http.MethodGet, Path: "/api/designs/{design}", Summary: "The state of a design"}, s.state)
+	register(api, huma.Operation{OperationID: "delete-design", Method: http.MethodDelete, Path: "/api/designs/{design}", Summary: "Delete a design and its history; it can be taken back for 30 days"},
 		func(ctx context.Context, in *InDesign) (*struct{}, error) {
 			if err := s.store.Delete(ctx, in.Design); err != nil {
 				return nil, s.failed(err)
 			}
 			return nil, nil
+		})
+	register(api, huma.Operation{OperationID: "list-deleted", Method: http.MethodGet, Path: "/api/deleted", Summary: "The designs that can be taken back, the one deleted last first"},
+		func(ctx context.Context, _ *struct{}) (*answer[[]store.Info], error) {
+			list, err := s.store.Deleted(ctx)
+			if err != nil {
+				return nil, s.failed(err)
+			}
+			return answering(list, nil)
+		})
+	register(api, huma.Operation{OperationID: "restore-design", Method: http.MethodPost, Path: "/api/designs/{design}/restore", Summary: "Take a deleted design back"},
+		func(ctx context.Context, in *InDesign) (*answer[store.Info], error) {
+			info, err := s.store.Restore(ctx, in.Design)
+			if err != nil {
+				return nil, s.failed(err)
+			}
+			return answering(info, nil)
 		})
 }
 
@@ -90,7 +111,7 @@ func read(in *newDesign) (*design.Design, error) {
 		return d, err
 	}
 	name := strings.TrimSpace(in.Body.Name)
-	if design.Slug(name) == "" || !design.IsText(name) {
+	if design.Slug(name) == "" || !design.IsLine(name) {
 		return nil, design.Problems{{Field: "name", Why: "is empty", Want: "give the design a name with a letter or digit"}}
 	}
 	return design.New(name, nil), nil

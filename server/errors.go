@@ -1,9 +1,11 @@
 package server
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -53,6 +55,8 @@ func newError(status int, message string, errs ...error) huma.StatusError {
 func (s *Server) failed(err error) error {
 	var problems design.Problems
 	var conflict *store.Conflict
+	var unavailable *store.Unavailable
+	var closed *store.Closed
 	p := &ProblemDetails{Type: "about:blank", Detail: err.Error()}
 	switch {
 	case errors.As(err, &problems):
@@ -67,6 +71,13 @@ func (s *Server) failed(err error) error {
 		p.Status = http.StatusNotFound
 	case errors.Is(err, store.ErrNothing):
 		p.Status = http.StatusConflict
+	case errors.As(err, &unavailable):
+		s.log.Warn("unavailable", "error", err, "cause", unavailable.Err)
+		p.Status = http.StatusServiceUnavailable
+	case errors.As(err, &closed):
+		p.Status = http.StatusServiceUnavailable
+	case errors.Is(err, context.Canceled):
+		p.Status, p.Detail = http.StatusServiceUnavailable, "the request was broken off"
 	default:
 		s.log.Error("request failed", "error", err)
 		p.Status, p.Detail = http.StatusServiceUnavailable, "the database did not do it; try again, and look at the server's log if it stays so"
@@ -79,3 +90,8 @@ func (s *Server) failed(err error) error {
 func refused(field, why string) error {
 	return &ProblemDetails{Type: "about:blank", Title: http.StatusText(http.StatusUnprocessableEntity), Status: http.StatusUnprocessableEntity, Detail: why, Errors: []design.Problem{{Field: field, Why: why}}}
 }
+
+func itoa(n int64) string { return strconv.FormatInt(n, 10) }
+
+// isLine refuses what no ID is.
+func isLine(id string) bool { return len(id) <= maxID && design.IsLine(id) }

@@ -2,6 +2,7 @@ package server
 
 import (
 	"fmt"
+	"net"
 	"net/http"
 	"sync"
 	"time"
@@ -14,15 +15,34 @@ import (
 // hub hands notices to the browsers that watch a design.
 type hub struct {
 	mu       sync.Mutex
-	watchers map[string]map[chan store.Notice]bool
+	watchers map[string]map[chan store.Notice]bool // by design
+	clients  map[string]int                        // streams, by client
+	total    int
+
+	ofOne, all int // the most streams of one client, and of all
 }
 
-func newHub() *hub { return &hub{watchers: map[string]map[chan store.Notice]bool{}} }
+// The most event streams, where nothing else is said. A browser has one for each
+// page that is open.
+const (
+	streamsOfOne = 64
+	streamsOfAll = 2000
+)
 
-func (h *hub) watch(design string) (<-chan store.Notice, func()) {
+func newHub() *hub {
+	return &hub{watchers: map[string]map[chan store.Notice]bool{}, clients: map[string]int{}, ofOne: streamsOfOne, all: streamsOfAll}
+}
+
+// watch returns nil if the client, or all together, watch too much already.
+func (h *hub) watch(design, client string) (<-chan store.Notice, func()) {
 	c := make(chan store.Notice, 1)
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	if h.clients[client] >= h.ofOne || h.total >= h.all {
+		return nil, nil
+	}
+	h.clients[client]++
+	h.total++
 	if h.watchers[design] == nil {
 		h.watchers[design] = map[chan store.Notice]bool{}
 	}
@@ -30,11 +50,21 @@ func (h *hub) watch(design string) (<-chan store.Notice, func()) {
 	return c, func() {
 		h.mu.Lock()
 		defer h.mu.Unlock()
+		h.total--
+		if h.clients[client]--; h.clients[client] == 0 {
+			delete(h.clients, client)
+		}
 		delete(h.watchers[design], c)
 		if len(h.watchers[design]) == 0 {
 			delete(h.watchers, design)
 		}
 	}
+}
+
+func (h *hub) count() int {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.total
 }
 
 // tell passes a notice on. A watcher that has one waiting already will learn
@@ -68,9 +98,20 @@ const heartbeat = 20 * time.Second
 // events streams "changed" events of a design as server-sent events (the HTML
 // standard, section 9.2).
 func (s *Server) events(w http.ResponseWriter, r *http.Request) {
-	flusher := http.NewResponseController(w)
-	notices, leave := s.hub.watch(chi.URLParam(r, "design"))
+	design := chi.URLParam(r, "design")
+	if _, err := s.store.Info(r.Context(), design); err != nil {
+		if p, ok := s.failed(err).(*ProblemDetails); ok {
+			writeProblem(w, p)
+		}
+		return
+	}
+	notices, leave := s.hub.watch(design, clientOf(r))
+	if notices == nil {
+		problem(w, http.StatusTooManyRequests, "too many pages of this client watch designs already; close some")
+		return
+	}
 	defer leave()
+	flusher := http.NewResponseController(w)
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
 	fmt.Fprint(w, "retry: 1000\n\n")
@@ -89,4 +130,13 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 			fmt.Fprint(w, ": here\n\n")
 		}
 	}
+}
+
+// clientOf tells clients apart, by the address that they come from.
+func clientOf(r *http.Request) string {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		return r.RemoteAddr
+	}
+	return host
 }

@@ -14,7 +14,7 @@ import (
 
 type inParty struct {
 	InDesign
-	Party string `path:"party" doc:"The ID of a site or network."`
+	Party string `path:"party" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The ID of a site or network."`
 }
 
 // handedKinds are the parties that get something.
@@ -40,7 +40,7 @@ func (s *Server) handoverOperations(api huma.API) {
 		}
 		return out, nil
 	})
-	huma.Register(api, huma.Operation{OperationID: "reveal-handover", Method: http.MethodPost, Path: "/api/designs/{design}/handover/{party}/reveal",
+	register(api, huma.Operation{OperationID: "reveal-handover", Method: http.MethodPost, Path: "/api/designs/{design}/handover/{party}/reveal",
 		Summary: "The files for one party with keys in the clear; the history records it"}, s.reveal)
 }
 

@@ -4,9 +4,14 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"mime/multipart"
 	"net/http"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
 
 	"github.com/go-chi/chi/v5"
 
@@ -22,13 +27,14 @@ type ImportHow struct {
 	Sheet   string          `json:"sheet,omitempty" doc:"The sheet of a workbook; left out: the first."`
 	Only    [][2]int        `json:"only,omitempty" doc:"Takes only these lines, as ranges from and to; left out: all."`
 	Accept  bool            `json:"accept,omitempty" doc:"Carries the plan out; left out: a preview."`
-	Base    int64           `json:"base,omitempty" doc:"With accept: the position that the writer has seen."`
+	Base    int64           `json:"base,omitempty" minimum:"0" maximum:"9007199254740991" doc:"With accept: the position that the writer has seen."`
 	Reason  string          `json:"reason,omitempty" doc:"With accept: what for, in the words of the history."`
 }
 
 // ImportStep is one line of the answer to an import. The last one has a plan or
 // a problem.
 type ImportStep struct {
+	Waiting int             `json:"waiting,omitempty" doc:"The place in the queue, 1 for the next; only a few imports run at once."`
 	Rows    int             `json:"rows,omitempty" doc:"How many lines have been read so far."`
 	Plan    *ingest.Plan    `json:"plan,omitempty"`
 	Left    int             `json:"left,omitempty" doc:"How many items of the plan are not listed for want of room."`
@@ -39,19 +45,39 @@ type ImportStep struct {
 // maxListed bounds the items of a preview that are sent; refused ones go first.
 const maxListed = 20_000
 
+const (
+	maxReason = 200     // characters
+	maxRanges = 200_000 // of lines
+)
+
 // importFile answers an upload with a stream of [ImportStep]s, a JSON line
-// each, so that a person sees how far it is and can break it off.
+// each, so that a person sees how far it is and can break it off. Only a few run
+// at once; the rest wait, and their files are not read meanwhile.
 func (s *Server) importFile(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "application/x-ndjson")
-	w.Header().Set("Cache-Control", "no-store")
 	out := json.NewEncoder(w)
 	flusher := http.NewResponseController(w)
 	_ = flusher.EnableFullDuplex() // progress is told while the file still comes in
+	ctx, cancel := context.WithCancel(r.Context())
+	defer cancel()
 	send := func(step ImportStep) {
-		_ = out.Encode(step)
-		_ = flusher.Flush()
+		if err := errors.Join(out.Encode(step), flusher.Flush()); err != nil {
+			cancel() // nobody takes the answer
+		}
 	}
-	step, err := s.importUpload(r.Context(), r, chi.URLParam(r, "design"), func(rows int) { send(ImportStep{Rows: rows}) })
+	asked := time.Now()
+	step, err := func() (ImportStep, error) {
+		leave, err := s.queue.enter(ctx, func(place int) { send(ImportStep{Waiting: place}) })
+		if err != nil {
+			return ImportStep{}, err
+		}
+		defer leave()
+		s.metrics.queued.Observe(time.Since(asked).Seconds())
+		begun := time.Now()
+		step, err := s.importUpload(ctx, r, chi.URLParam(r, "design"), func(rows int) { send(ImportStep{Rows: rows}) })
+		s.metrics.imports.WithLabelValues(map[bool]string{true: "done", false: "refused"}[err == nil]).Observe(time.Since(begun).Seconds())
+		return step, err
+	}()
 	if err != nil {
 		problem, ok := s.failed(err).(*ProblemDetails)
 		if !ok {
@@ -61,6 +87,8 @@ func (s *Server) importFile(w http.ResponseWriter, r *http.Request) {
 	}
 	send(step)
 }
+
+func isImport(r *http.Request) bool { return strings.HasSuffix(r.URL.Path, "/import") }
 
 func (s *Server) importUpload(ctx context.Context, r *http.Request, id string, progress func(int)) (ImportStep, error) {
 	form, err := r.MultipartReader()
@@ -75,8 +103,8 @@ func (s *Server) importUpload(ctx context.Context, r *http.Request, id string, p
 	if err := json.NewDecoder(io.LimitReader(part, 4<<20)).Decode(&how); err != nil {
 		return ImportStep{}, refused("how", "is not JSON: "+err.Error())
 	}
-	if !design.IsText(how.Reason) {
-		return ImportStep{}, refused("reason", "the reason holds a control character; write plain text")
+	if err := how.check(); err != nil {
+		return ImportStep{}, err
 	}
 	if part, err = form.NextPart(); err != nil || part.FormName() != "file" {
 		return ImportStep{}, refused("file", "the second part must be file")
@@ -89,6 +117,21 @@ func (s *Server) importUpload(ctx context.Context, r *http.Request, id string, p
 		return s.acceptPlan(ctx, id, plan, how)
 	}
 	return listed(plan), nil
+}
+
+// check refuses what the API's description does not allow.
+func (how *ImportHow) check() error {
+	switch {
+	case !design.IsLine(how.Reason) || utf8.RuneCountInString(how.Reason) > maxReason:
+		return refused("reason", fmt.Sprintf("the reason is too long or holds a control character; write at most %d characters of plain text", maxReason))
+	case !design.IsLine(how.Party) || !design.IsLine(how.Sheet):
+		return refused("party or sheet", "it holds a control character; write plain text")
+	case how.Base < 0:
+		return refused("base", "there is no position below 0; send the one that you have seen")
+	case len(how.Only) > maxRanges || slices.ContainsFunc(how.Only, func(r [2]int) bool { return r[0] < 0 || r[1] < r[0] }):
+		return refused("only", "these are no ranges of lines; send pairs of from and to, from 1 on")
+	}
+	return nil
 }
 
 func (s *Server) plan(ctx context.Context, id string, part *multipart.Part, how ImportHow, progress func(int)) (*ingest.Plan, error) {

@@ -72,21 +72,21 @@ type RequestView struct {
 
 type inLink struct {
 	InDesign
-	Link string `path:"link" doc:"The ID of a link, circuit, peering or attachment."`
+	Link string `path:"link" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The ID of a link, circuit, peering or attachment."`
 }
 
 type inShapes struct {
 	InDesign
-	A  string `query:"a" required:"true" doc:"The ID of a site, network, hub or edge router."`
-	B  string `query:"b" required:"true" doc:"The ID of another."`
-	GB uint32 `query:"gb" default:"1000" maximum:"10000000" doc:"Gigabytes a month, both ways together."`
+	A  string `query:"a" required:"true" maxLength:"500" doc:"The ID of a site, network, hub or edge router."`
+	B  string `query:"b" required:"true" maxLength:"500" doc:"The ID of another."`
+	GB uint32 `query:"gb" default:"1000" minimum:"0" maximum:"10000000" doc:"Gigabytes a month, both ways together."`
 }
 
 type inStudy struct {
 	InDesign
-	Cloud    string `query:"cloud" required:"true" doc:"The cloud's name."`
+	Cloud    string `query:"cloud" required:"true" maxLength:"500" doc:"The cloud's name."`
 	Tables   uint32 `query:"tables" default:"2" minimum:"1" maximum:"200" doc:"Route tables of each network."`
-	GB       uint32 `query:"gb" default:"1000" maximum:"10000000" doc:"What each network sends to the others together, a month."`
+	GB       uint32 `query:"gb" default:"1000" minimum:"0" maximum:"10000000" doc:"What each network sends to the others together, a month."`
 	Regional bool   `query:"regional" doc:"They are in different regions."`
 }
 
@@ -108,7 +108,7 @@ func (s *Server) linkOperations(api huma.API) {
 		return shapes, nil
 	})
 	view(s, api, "get-study", "/study", "How the shapes of an estate compare as it grows", studyOf)
-	huma.Register(api, huma.Operation{OperationID: "get-links", Method: http.MethodGet, Path: "/api/designs/{design}/links", Summary: "Everything that joins two parties"},
+	register(api, huma.Operation{OperationID: "get-links", Method: http.MethodGet, Path: "/api/designs/{design}/links", Summary: "Everything that joins two parties"},
 		func(ctx context.Context, in *InDesign) (*answer[[]LinkRow], error) {
 			v, keys, err := s.withKeys(ctx, in.Design)
 			if err != nil {
@@ -122,7 +122,7 @@ func (s *Server) linkOperations(api huma.API) {
 			}
 			return answering(out, nil)
 		})
-	huma.Register(api, huma.Operation{OperationID: "get-link", Method: http.MethodGet, Path: "/api/designs/{design}/links/{link}", Summary: "The two-ended sheet"},
+	register(api, huma.Operation{OperationID: "get-link", Method: http.MethodGet, Path: "/api/designs/{design}/links/{link}", Summary: "The two-ended sheet"},
 		func(ctx context.Context, in *inLink) (*answer[LinkSheet], error) {
 			v, keys, err := s.withKeys(ctx, in.Design)
 			if err != nil {
@@ -138,34 +138,35 @@ func (s *Server) linkOperations(api huma.API) {
 	s.stepOperations(api)
 }
 
-// keysOf gives what is compared of a tunnel's keys: those of the two ends.
+// keysOf gives what is compared of a tunnel's keys: the fingerprints of those of
+// the two ends.
 type keysOf func(tunnel design.ID) [2]string
 
-// withKeys loads a design and the keys to compare.
+// withKeys loads a design and what tells its keys apart. No key is opened for it.
 func (s *Server) withKeys(ctx context.Context, id string) (*solved, keysOf, error) {
 	v, err := s.solved.get(ctx, id)
 	if err != nil {
 		return nil, nil, err
 	}
-	ours, theirs, err := s.store.HeldKeys(ctx, s.vault, id)
+	own, far, err := s.store.Fingerprints(ctx, id)
 	return v, func(t design.ID) [2]string {
-		if theirs[t] == "" {
+		if far[t] == "" {
 			return [2]string{}
 		}
-		return [2]string{ours[t], theirs[t]}
+		return [2]string{own[t], far[t]}
 	}, err
 }
 
 // findingsAt are all findings of a design: those of the design alone, and those
 // that depend on the day and on keys.
 func (s *Server) findingsAt(ctx context.Context, v *solved) ([]finding.Finding, error) {
-	ours, _, err := s.store.HeldKeys(ctx, s.vault, v.info.ID)
+	own, _, err := s.store.Fingerprints(ctx, v.info.ID)
 	if err != nil {
 		return nil, err
 	}
 	byKey := map[string][]design.ID{}
 	for _, t := range v.design.Of(design.KindTunnel) {
-		if k := ours[t.ID]; k != "" {
+		if k := own[t.ID]; k != "" {
 			byKey[k] = append(byKey[k], t.ID)
 		}
 	}
@@ -254,7 +255,11 @@ func studyOf(v *solved, in *inStudy) (StudyView, error) {
 
 // commit applies edits at a position, in the name of whoever asks.
 func (s *Server) commit(ctx context.Context, id string, base int64, reason string, edits []design.Edit) (*answer[store.Info], error) {
-	info, err := s.store.Commit(ctx, id, store.ChangeSet{Base: base, Author: author, Reason: reason, Edits: edits})
+	return s.commitSet(ctx, id, store.ChangeSet{Base: base, Author: author, Reason: reason, Edits: edits})
+}
+
+func (s *Server) commitSet(ctx context.Context, id string, set store.ChangeSet) (*answer[store.Info], error) {
+	info, err := s.store.Commit(ctx, id, set)
 	if err != nil {
 		return nil, s.failed(err)
 	}

@@ -23,7 +23,7 @@ type profileIn struct {
 	InDesign
 	Body struct {
 		Text string `json:"text" maxLength:"1048576" doc:"The profile file."`
-		Base int64  `json:"base" doc:"The position that the writer has seen."`
+		Base int64  `json:"base" minimum:"0" maximum:"9007199254740991" doc:"The position that the writer has seen."`
 		Save bool   `json:"save,omitempty" doc:"Put it into the design; otherwise only read it."`
 	}
 }
@@ -36,7 +36,7 @@ type ProfileRead struct {
 
 func (s *Server) profileOperations(api huma.API) {
 	view(s, api, "get-profiles", "/profiles", "What each cloud allows", profilesOf)
-	huma.Register(api, huma.Operation{OperationID: "put-profile", Method: http.MethodPost, Path: "/api/designs/{design}/profiles", Summary: "Read a profile file, and save it in the design if asked", MaxBodyBytes: 2 << 20},
+	register(api, huma.Operation{OperationID: "put-profile", Method: http.MethodPost, Path: "/api/designs/{design}/profiles", Summary: "Read a profile file, and save it in the design if asked", MaxBodyBytes: 2 << 20},
 		func(ctx context.Context, in *profileIn) (*answer[ProfileRead], error) {
 			name, p, err := design.ReadProfile([]byte(in.Body.Text))
 			if err != nil {

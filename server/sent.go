@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"encoding/hex"
 	"fmt"
 	"net/http"
 	"net/netip"
@@ -16,13 +17,13 @@ import (
 
 type sentIn struct {
 	InDesign
-	Tunnel string `path:"tunnel" doc:"The tunnel's ID."`
+	Tunnel string `path:"tunnel" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The tunnel's ID."`
 	Body   struct {
 		End    int    `json:"end" minimum:"0" maximum:"1" doc:"Whose settings were sent: the first or second end's."`
 		Text   string `json:"text" minLength:"1" maxLength:"1048576" doc:"A swanctl.conf, or a list of parameters."`
 		Record bool   `json:"record,omitempty" doc:"Set that end to what was sent; otherwise only compare."`
 		Reason string `json:"reason,omitempty" maxLength:"200" doc:"When recording: what for, in the words of the history; left out, that it was sent."`
-		Base   int64  `json:"base,omitempty" doc:"When recording: the position that the writer has seen."`
+		Base   int64  `json:"base,omitempty" minimum:"0" maximum:"9007199254740991" doc:"When recording: the position that the writer has seen."`
 	}
 }
 
@@ -36,15 +37,15 @@ type Compared struct {
 
 type keyIn struct {
 	InDesign
-	Tunnel string `path:"tunnel" doc:"The tunnel's ID."`
+	Tunnel string `path:"tunnel" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The tunnel's ID."`
 	Body   struct {
 		Take string `json:"take" enum:"theirs,ours,new" doc:"theirs: the key that the far end sent; ours: forget theirs; new: make one."`
 	}
 }
 
 func (s *Server) sentOperations(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "compare-sent", Method: http.MethodPost, Path: "/api/designs/{design}/tunnels/{tunnel}/sent", Summary: "What a far end sent against ours; recorded if asked", MaxBodyBytes: 2 << 20}, s.sent)
-	huma.Register(api, huma.Operation{OperationID: "set-key", Method: http.MethodPost, Path: "/api/designs/{design}/tunnels/{tunnel}/key", Summary: "Which pre-shared key a tunnel has; the history records it"}, s.setKey)
+	register(api, huma.Operation{OperationID: "compare-sent", Method: http.MethodPost, Path: "/api/designs/{design}/tunnels/{tunnel}/sent", Summary: "What a far end sent against ours; recorded if asked", MaxBodyBytes: 2 << 20}, s.sent)
+	register(api, huma.Operation{OperationID: "set-key", Method: http.MethodPost, Path: "/api/designs/{design}/tunnels/{tunnel}/key", Summary: "Which pre-shared key a tunnel has; the history records it"}, s.setKey)
 }
 
 func (s *Server) tunnel(ctx context.Context, id, tunnel string) (*solved, *design.Object, error) {
@@ -81,21 +82,18 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	keys, err := s.comparedKeys(ctx, in, t, sent.Settings.Key)
+	keys, err := s.comparedKeys(ctx, in, t, &sent)
 	if err != nil {
 		return nil, s.failed(err)
 	}
 	if in.Body.Record {
 		l := v.design.Get(t.Parent).Body.(*design.Link)
-		reason := fmt.Sprintf("Record what %s sent for %s, %s", link.EndTitle(v.design, l, in.Body.End), v.design.Get(t.Parent).Name, t.Name)
-		if in.Body.Reason != "" && design.IsText(in.Body.Reason) {
-			reason = in.Body.Reason
+		set := store.ChangeSet{Base: in.Body.Base, Author: author, Reason: fmt.Sprintf("Record what %s sent for %s, %s", link.EndTitle(v.design, l, in.Body.End), v.design.Get(t.Parent).Name, t.Name), Edits: edits, FarKey: s.farKey(t.ID, keys, sent.Settings.Key)}
+		if in.Body.Reason != "" {
+			set.Reason = in.Body.Reason
 		}
-		if _, err := s.commit(ctx, in.Design, in.Body.Base, reason, edits); err != nil {
+		if _, err := s.commitSet(ctx, in.Design, set); err != nil {
 			return nil, err
-		}
-		if err := s.keepFarKey(ctx, in.Design, t.ID, keys); err != nil {
-			return nil, s.failed(err)
 		}
 	}
 	ends := link.SettingsOf(next, next.Get(t.ID), keys[0])
@@ -107,29 +105,38 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 	return answering(out, nil)
 }
 
-// comparedKeys are our key and theirs, where theirs was sent.
-func (s *Server) comparedKeys(ctx context.Context, in *sentIn, t *design.Object, theirs string) (out [2]string, err error) {
-	if theirs == "" {
+// comparedKeys are the fingerprints of our key and theirs, where theirs was sent.
+// With the vault closed the keys are not compared, which a problem says.
+func (s *Server) comparedKeys(ctx context.Context, in *sentIn, t *design.Object, sent *link.Sent) (out [2]string, err error) {
+	if sent.Settings.Key == "" {
 		return out, nil
 	}
-	ours, err := s.store.Keys(ctx, s.vault, in.Design, []*design.Object{t})
+	if closed := s.vault.Closed(); closed != nil {
+		sent.Problems = append(sent.Problems, design.Problem{Field: "key", Why: "the key was neither compared nor kept: " + closed.Why, Want: closed.Want})
+		return out, nil
+	}
+	if err := s.store.MakeKeys(ctx, s.vault, in.Design, []*design.Object{t}); err != nil {
+		return out, err
+	}
+	own, _, err := s.store.Fingerprints(ctx, in.Design)
 	if err != nil {
 		return out, err
 	}
-	return [2]string{ours[t.ID], theirs}, nil
+	theirs, err := s.vault.Fingerprint(in.Design, sent.Settings.Key)
+	return [2]string{own[t.ID], hex.EncodeToString(theirs)}, err
 }
 
-// keepFarKey keeps the key that was sent beside ours, sealed, if it is another;
-// one that was sent before and is so no more is forgotten.
-func (s *Server) keepFarKey(ctx context.Context, id string, tunnel design.ID, keys [2]string) error {
-	ours, theirs := keys[0], keys[1]
-	switch theirs {
-	case "":
+// farKey is the key that was sent, to be kept beside ours if it is another; one
+// that was sent before and is so no more is forgotten. It is nil if none was
+// compared.
+func (s *Server) farKey(tunnel design.ID, compared [2]string, sent string) *store.FarKey {
+	if compared[1] == "" {
 		return nil
-	case ours:
-		theirs = ""
 	}
-	return s.store.PutFarKey(ctx, s.vault, id, tunnel, theirs)
+	if compared[0] == compared[1] {
+		sent = ""
+	}
+	return &store.FarKey{Vault: s.vault, Tunnel: tunnel, Key: sent}
 }
 
 func (s *Server) setKey(ctx context.Context, in *keyIn) (*answer[store.Info], error) {
@@ -138,17 +145,14 @@ func (s *Server) setKey(ctx context.Context, in *keyIn) (*answer[store.Info], er
 		return nil, err
 	}
 	name := v.design.Get(t.Parent).Name + ", " + t.Name
-	_, theirs, err := s.store.HeldKeys(ctx, s.vault, in.Design)
-	if err != nil {
-		return nil, s.failed(err)
-	}
 	reason := ""
 	switch in.Body.Take {
 	case "theirs":
-		if theirs[t.ID] == "" {
+		var taken bool
+		if taken, err = s.store.TakeFarKey(ctx, in.Design, t.ID); err == nil && !taken {
 			return nil, refused("take", "the far end has sent no other key")
 		}
-		err, reason = s.store.PutKey(ctx, s.vault, in.Design, t.ID, theirs[t.ID]), "Use the far end's key for "+name
+		reason = "Use the far end's key for " + name
 	case "ours":
 		reason = "Keep our key for " + name
 	default:

@@ -7,15 +7,12 @@ import (
 	"context"
 	"io/fs"
 	"log/slog"
-	"net"
 	"net/http"
-	"net/netip"
 	"path"
 	"reflect"
-	"slices"
 	"strconv"
 	"strings"
-	"time"
+	"sync/atomic"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
@@ -35,6 +32,15 @@ type Server struct {
 	log    *slog.Logger
 	solved *cache
 	hub    *hub
+	queue  *queue // of imports
+
+	replies   *replies
+	bodies    bodies
+	metrics   *metrics
+	listening atomic.Bool // news from the database is heard
+
+	// Warnings are shown on every page.
+	Warnings []string
 	// Names are the host names by which browsers may ask for this server, beside
 	// addresses and localhost. Any other name is refused: a page could let its
 	// own name lead here and then read everything as if it were from here.
@@ -44,28 +50,64 @@ type Server struct {
 // New makes a server. The vault may be nil where only the API's description is
 // wanted.
 func New(s *store.Store, v *store.Vault, log *slog.Logger) *Server {
-	return &Server{store: s, vault: v, log: log, solved: newCache(s), hub: newHub()}
+	out := &Server{store: s, vault: v, log: log, hub: newHub(), queue: &queue{}, replies: newReplies(), bodies: newBodies()}
+	out.metrics = newMetrics(out)
+	out.solved = newCache(s, out.metrics)
+	return out
 }
+
+// Streams bounds the event streams of one client, told apart by its address, and
+// of all together.
+func (s *Server) Streams(ofOne, all int) { s.hub.ofOne, s.hub.all = ofOne, all }
 
 // Follow tells browsers of changes that any server makes to the database at
 // url, until ctx ends.
 func (s *Server) Follow(ctx context.Context, url string) {
-	store.Listen(ctx, url, s.hub.tell, func(err error) {
+	store.Listen(ctx, url, s.hub.tell, func() {
+		s.listening.Store(true)
+		s.hub.tellAll() // what was committed before is not told
+	}, func(err error) {
+		s.listening.Store(false)
+		s.metrics.lost.Inc()
 		s.log.Warn("the database connection for events was lost", "error", err)
-		s.hub.tellAll()
 	})
 }
 
 // Handler is the whole of Dravin: API, events and the front end in web.
 func (s *Server) Handler(web fs.FS) http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.RequestID, s.logged, middleware.Recoverer, s.named, secured, middleware.Compress(4, "application/json", "text/html", "text/css", "text/javascript"))
+	r.Use(paced, middleware.RequestID, s.logged, s.recovered, s.named, secured, typed, s.bodies.limited, middleware.Compress(4, "application/json", "text/html", "text/css", "text/javascript"))
 	r.Get("/healthz", s.health)
-	r.Get("/api/designs/{design}/events", s.events)
-	r.Post("/api/designs/{design}/import", s.importFile)
-	s.API(r)
-	r.Handle("/*", frontEnd(web))
+	r.Get(eventsPath, s.events)
+	r.Post(importPath, s.importFile)
+	s.API(r.With(s.remembered))
+	pages := frontEnd(web)
+	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case strings.HasPrefix(r.URL.Path, "/api/"):
+			problem(w, http.StatusNotFound, "there is nothing at this address; /api/openapi.yaml lists what there is")
+		case r.Method != http.MethodGet && r.Method != http.MethodHead:
+			problem(w, http.StatusMethodNotAllowed, "pages are only read")
+		default:
+			pages.ServeHTTP(w, r)
+		}
+	})
+	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
+		problem(w, http.StatusMethodNotAllowed, "this address does not take "+strconv.Quote(r.Method))
+	})
 	return r
+}
+
+// The paths that are not operations of the API's description.
+const (
+	eventsPath = "/api/designs/{design}/events"
+	importPath = "/api/designs/{design}/import"
+)
+
+// register adds an operation. How slowly a body may come is for [paced] to say.
+func register[I, O any](api huma.API, op huma.Operation, do func(context.Context, *I) (*O, error)) {
+	op.BodyReadTimeout = -1
+	huma.Register(api, op, do)
 }
 
 // API registers all operations on r and returns their description.
@@ -80,6 +122,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	config.Info.Description = "Designs of hybrid networks: change them, find what collides, prove flows, hand over."
 	api := humachi.New(r, config)
+	s.aboutOperation(api)
 	s.designOperations(api)
 	s.changeOperations(api)
 	s.viewOperations(api)
@@ -90,71 +133,12 @@ func (s *Server) API(r chi.Router) huma.API {
 	return api
 }
 
-// named refuses requests under a name that is not ours.
-func (s *Server) named(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		name := r.Host
-		if host, _, err := net.SplitHostPort(name); err == nil {
-			name = host
-		}
-		_, err := netip.ParseAddr(strings.Trim(name, "[]"))
-		if err != nil && name != "localhost" && !slices.Contains(s.Names, name) {
-			http.Error(w, "Dravin is not asked for by this name; start it with --name "+strconv.Quote(name)+" if it should be", http.StatusMisdirectedRequest)
-			return
-		}
-		next.ServeHTTP(w, r)
-	})
-}
-
-func (s *Server) health(w http.ResponseWriter, r *http.Request) {
-	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
-	defer cancel()
-	if err := s.store.Ping(ctx); err != nil {
-		http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
-		return
-	}
-	_, _ = w.Write([]byte("ok\n"))
-}
-
-func (s *Server) logged(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		start := time.Now()
-		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
-		next.ServeHTTP(ww, r)
-		s.log.Info("request", "id", middleware.GetReqID(r.Context()), "method", r.Method, "path", r.URL.Path,
-			"status", ww.Status(), "bytes", ww.BytesWritten(), "took", time.Since(start).Round(time.Microsecond))
-	})
-}
-
-// displayContents is the hash of the one style attribute, "display: contents;",
-// that the palette's list puts into its markup.
-const displayContents = "'sha256-iaOezIDcQIoxCULa6FBKKuLUu09R7kG+Mlu+JVfU3Rw='"
-
-// secured forbids browsers everything that the front end does not need. A
-// request from another site's page is refused: Dravin on loopback is in reach
-// of every page that a browser has open.
-func secured(next http.Handler) http.Handler {
-	sameOrigin := http.NewCrossOriginProtection()
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		h := w.Header()
-		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self'; style-src-attr 'unsafe-hashes' "+displayContents+"; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
-		h.Set("X-Content-Type-Options", "nosniff")
-		h.Set("Referrer-Policy", "no-referrer")
-		h.Set("Cross-Origin-Resource-Policy", "same-origin")
-		if err := sameOrigin.Check(r); err != nil {
-			http.Error(w, "this request comes from another site's page", http.StatusForbidden)
-			return
-		}
-		next.ServeHTTP(w, r)
-	})
-}
-
 // frontEnd serves the embedded files, and the application's page for every
 // other path, which its router understands.
 func frontEnd(web fs.FS) http.Handler {
 	files := http.FileServerFS(web)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		file := r.URL.Path[1:]
+		file := strings.TrimPrefix(r.URL.Path, "/") // a request may come without a path
 		if info, err := fs.Stat(web, file); err != nil || info.IsDir() || file == "" {
 			w.Header().Set("Cache-Control", "no-cache")
 			http.ServeFileFS(w, r, web, "index.html")

@@ -61,7 +61,7 @@ func serveAndRun(m *testing.M) (int, error) {
 		return 1, err
 	}
 	defer db.Close()
-	vault, err := store.OpenVault(filepath.Join(dir, "key"))
+	vault, _, err := db.OpenVault(ctx, filepath.Join(dir, "key"))
 	if err != nil {
 		return 1, err
 	}
@@ -131,7 +131,13 @@ func TestBadInputNamesThePlaceAndStoresNothing(t *testing.T) {
 		"no design":     {"/api/designs/none/undo", `{"base":0}`, 404, "no such design"},
 		"no text":       {at + "/changes", `{"base":0,"reason":"a\u0000","edits":[{"op":"remove","id":"x"}]}`, 422, "control character"},
 		"no text in it": {at + "/changes", strings.Replace(edit(`{"prefixes":["10.0.0.0/8"],"note":"\u0000"}`), `"y"`, `""`, 1), 422, "control character"},
-		"odd design":    {"/api/designs/a%00b/undo", `{"base":0}`, 404, "no such design"},
+		"odd design":    {"/api/designs/a%00b/undo", `{"base":0}`, 422, "path.design"},
+		"long design":   {"/api/designs/" + strings.Repeat("a", 3000) + "/undo", `{"base":0}`, 422, "path.design"},
+		"odd id":        {at + "/changes", `{"base":0,"reason":"r","edits":[{"op":"put","id":"\u0000","object":{"id":"\u0000","kind":"site","name":"n","body":{}}}]}`, 422, "id: is too long or holds a control character"},
+		"long id":       {at + "/changes", strings.ReplaceAll(edit(`{"prefixes":["10.208.0.0/16"]}`), `"id":"x"`, `"id":"`+strings.Repeat("x", 3000)+`"`), 422, "edits[0].id"},
+		"base below 0":  {at + "/changes", strings.Replace(edit(`{"prefixes":["10.208.0.0/16"]}`), `"base":0`, `"base":-1`, 1), 422, "base"},
+		"undo below 0":  {at + "/undo", `{"base":-1}`, 422, "base"},
+		"unseen base":   {at + "/undo", `{"base":7}`, 422, "it is at 0"},
 		"nothing":       {at + "/undo", `{"base":0}`, 409, "nothing to undo"},
 	} {
 		t.Run(name, func(t *testing.T) {

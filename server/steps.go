@@ -15,9 +15,9 @@ import (
 
 type answerIn struct {
 	InDesign
-	Request string `path:"request" doc:"The request's ID."`
+	Request string `path:"request" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The request's ID."`
 	Body    struct {
-		Base   int64  `json:"base" doc:"The position that the writer has seen."`
+		Base   int64  `json:"base" minimum:"0" maximum:"9007199254740991" doc:"The position that the writer has seen."`
 		Accept bool   `json:"accept"`
 		Reason string `json:"reason" maxLength:"150" doc:"Why; the one who asks reads it in the history."`
 	}
@@ -25,9 +25,9 @@ type answerIn struct {
 
 type codeIn struct {
 	InDesign
-	Link string `path:"link" doc:"The circuit's ID."`
+	Link string `path:"link" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The circuit's ID."`
 	Body struct {
-		Base    int64  `json:"base" doc:"The position that the writer has seen."`
+		Base    int64  `json:"base" minimum:"0" maximum:"9007199254740991" doc:"The position that the writer has seen."`
 		Code    string `json:"code" maxLength:"200" doc:"The order code."`
 		Zone    string `json:"zone,omitempty" maxLength:"80" doc:"The zone that it holds for."`
 		Expires string `json:"expires,omitempty" maxLength:"10" doc:"Until when, as 2026-12-01."`
@@ -35,8 +35,8 @@ type codeIn struct {
 }
 
 func (s *Server) stepOperations(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "answer-request", Method: http.MethodPost, Path: "/api/designs/{design}/requests/{request}/answer", Summary: "Accept or refuse a request to join, with a reason"}, s.answerRequest)
-	huma.Register(api, huma.Operation{OperationID: "enter-code", Method: http.MethodPost, Path: "/api/designs/{design}/links/{link}/code", Summary: "Enter a circuit's order code"}, s.enterCode)
+	register(api, huma.Operation{OperationID: "answer-request", Method: http.MethodPost, Path: "/api/designs/{design}/requests/{request}/answer", Summary: "Accept or refuse a request to join, with a reason"}, s.answerRequest)
+	register(api, huma.Operation{OperationID: "enter-code", Method: http.MethodPost, Path: "/api/designs/{design}/links/{link}/code", Summary: "Enter a circuit's order code"}, s.enterCode)
 }
 
 func (s *Server) answerRequest(ctx context.Context, in *answerIn) (*answer[store.Info], error) {
@@ -48,7 +48,7 @@ func (s *Server) answerRequest(ctx context.Context, in *answerIn) (*answer[store
 	if r == nil || r.Kind != design.KindRequest {
 		return nil, refused("request", "there is no such request now; it may have been undone")
 	}
-	if !design.IsText(in.Body.Reason) {
+	if !design.IsLine(in.Body.Reason) {
 		return nil, refused("reason", "the reason holds a control character; write plain text")
 	}
 	edits, err := link.Answer(v.design, r, in.Body.Accept, in.Body.Reason)

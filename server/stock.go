@@ -41,9 +41,9 @@ var stockKinds = []design.Kind{design.KindSite, design.KindNetwork, design.KindH
 type inFree struct {
 	InDesign
 	Size    int      `query:"size" required:"true" minimum:"0" maximum:"128" doc:"Prefix length wanted."`
-	Within  []string `query:"within,explode" doc:"Allowed ranges; left out: the private IPv4 ranges."`
-	For     []string `query:"for,explode" doc:"Unused by these parties (IDs) is enough; left out: unused by all."`
-	Segment string   `query:"segment" doc:"Unused in this segment (ID) is enough."`
+	Within  []string `query:"within,explode" maxItems:"200" doc:"Allowed ranges; left out: the private IPv4 ranges."`
+	For     []string `query:"for,explode" maxItems:"2000" doc:"Unused by these parties (IDs) is enough; left out: unused by all."`
+	Segment string   `query:"segment" maxLength:"500" doc:"Unused in this segment (ID) is enough."`
 	Roomy   bool     `query:"roomy" doc:"The largest free blocks first, where it can grow."`
 }
 
@@ -55,7 +55,7 @@ type inFormat struct {
 func (s *Server) stockOperations(api huma.API) {
 	view(s, api, "get-stock", "/stock", "The estate as a table", func(v *solved, _ *InDesign) (Stock, error) { return stockOf(v.design), nil })
 	view(s, api, "find-free", "/free", "Free ranges of a size, best first", findFree)
-	huma.Register(api, huma.Operation{OperationID: "get-file", Method: http.MethodGet, Path: "/api/designs/{design}/file", Summary: "The design as a design file, or its stock as a table"}, s.file)
+	register(api, huma.Operation{OperationID: "get-file", Method: http.MethodGet, Path: "/api/designs/{design}/file", Summary: "The design as a design file, or its stock as a table"}, s.file)
 	for _, t := range []any{ImportHow{}, ImportStep{}} {
 		api.OpenAPI().Components.Schemas.Schema(typeOf(t), true, "")
 	}

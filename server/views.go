@@ -27,7 +27,7 @@ func view[I any, P interface {
 	*I
 	id() string
 }, O any](s *Server, api huma.API, id, path, summary string, do func(v *solved, in P) (O, error)) {
-	huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: "/api/designs/{design}" + path, Summary: summary},
+	register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: "/api/designs/{design}" + path, Summary: summary},
 		func(ctx context.Context, in *I) (*answer[O], error) {
 			v, err := s.solved.get(ctx, P(in).id())
 			if err != nil {
@@ -39,29 +39,29 @@ func view[I any, P interface {
 
 type inGroup struct {
 	InDesign
-	Group string `query:"group" required:"true" doc:"The group's key."`
+	Group string `query:"group" required:"true" maxLength:"500" doc:"The group's key."`
 }
 
 type inObject struct {
 	InDesign
-	Object string `path:"object" doc:"The object's ID."`
+	Object string `path:"object" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The object's ID."`
 }
 
 type inAddress struct {
 	InDesign
-	Address string `query:"address" required:"true" doc:"IPv4 or IPv6."`
+	Address string `query:"address" required:"true" maxLength:"500" doc:"IPv4 or IPv6."`
 }
 
 type inSearch struct {
 	InDesign
-	Text string `query:"q" doc:"Part of a name or path, an address or a prefix."`
+	Text string `query:"q" maxLength:"500" doc:"Part of a name or path, an address or a prefix."`
 }
 
 type inWalk struct {
 	InDesign
-	From    string `query:"from" required:"true" doc:"Path, name or ID of the party, LAN, subnet or host that starts."`
-	To      string `query:"to" required:"true" doc:"Address, or path, name or ID of a host."`
-	Service string `query:"service" required:"true" doc:"Such as tcp/502."`
+	From    string `query:"from" required:"true" maxLength:"500" doc:"Path, name or ID of the party, LAN, subnet or host that starts."`
+	To      string `query:"to" required:"true" maxLength:"500" doc:"Address, or path, name or ID of a host."`
+	Service string `query:"service" required:"true" maxLength:"500" doc:"Such as tcp/502."`
 }
 
 func (s *Server) viewOperations(api huma.API) {
@@ -87,7 +87,7 @@ func (s *Server) viewOperations(api huma.API) {
 		}
 		return walk.Identities(v.design, a), nil
 	})
-	huma.Register(api, huma.Operation{OperationID: "get-findings", Method: http.MethodGet, Path: "/api/designs/{design}/findings", Summary: "What is wrong or risky, worst first"},
+	register(api, huma.Operation{OperationID: "get-findings", Method: http.MethodGet, Path: "/api/designs/{design}/findings", Summary: "What is wrong or risky, worst first"},
 		func(ctx context.Context, in *InDesign) (*answer[[]finding.Finding], error) {
 			v, err := s.solved.get(ctx, in.Design)
 			if err != nil {

@@ -26,6 +26,14 @@ type ChangeSet struct {
 	Author string
 	Reason string
 	Edits  []design.Edit
+	FarKey *FarKey // kept with the change, or not at all; nil: none
+}
+
+// FarKey is the pre-shared key of a tunnel that a far end sent; "" forgets it.
+type FarKey struct {
+	Vault  *Vault
+	Tunnel design.ID
+	Key    string
 }
 
 // errNoChange ends a step that would leave everything as it is.
@@ -35,14 +43,19 @@ var errNoChange = errors.New("nothing changes")
 // One that comes to nothing leaves no trace. Errors: [*Conflict],
 // [design.Problems], [ErrNotFound].
 func (s *Store) Commit(ctx context.Context, id string, set ChangeSet) (Info, error) {
-	in, err := s.step(ctx, id, set.Base, func(tx *sqlx.Tx, in Info, d *design.Design) error {
+	in, err := s.step(ctx, id, &set.Base, func(ctx context.Context, tx *sqlx.Tx, in Info, d *design.Design) error {
 		next, inverse, err := d.Apply(set.Edits)
 		if err != nil {
 			return err
 		}
 		edits := d.EditsTo(next) // what it comes to, whatever it went through
-		if len(edits) == 0 {
+		if len(edits) == 0 && set.FarKey == nil {
 			return errNoChange
+		}
+		if set.FarKey != nil {
+			if err := set.FarKey.keep(ctx, tx, id); err != nil {
+				return err
+			}
 		}
 		if err := write(ctx, tx, id, edits); err != nil {
 			return err
@@ -84,7 +97,7 @@ type journalRow struct {
 }
 
 func (s *Store) replay(ctx context.Context, id string, base int64, author, act string) (Info, error) {
-	return s.step(ctx, id, base, func(tx *sqlx.Tx, in Info, d *design.Design) error {
+	return s.step(ctx, id, &base, func(ctx context.Context, tx *sqlx.Tx, in Info, d *design.Design) error {
 		var row journalRow
 		if err := tx.GetContext(ctx, &row, nextTo[act], id); errors.Is(err, sql.ErrNoRows) {
 			return ErrNothing
@@ -115,42 +128,59 @@ func (s *Store) replay(ctx context.Context, id string, base int64, author, act s
 
 // Reveal writes down that somebody asked to see keys.
 func (s *Store) Reveal(ctx context.Context, id, author, reason string) (Info, error) {
-	return s.step(ctx, id, -1, func(tx *sqlx.Tx, in Info, _ *design.Design) error {
+	return s.step(ctx, id, nil, func(ctx context.Context, tx *sqlx.Tx, in Info, _ *design.Design) error {
 		return record(ctx, tx, id, in.Position, author, reason, actReveal, nil, nil, nil)
 	})
 }
 
-// step runs do with the design locked at base (or wherever it is, for -1) and
-// tells everyone.
-func (s *Store) step(ctx context.Context, id string, base int64, do func(*sqlx.Tx, Info, *design.Design) error) (Info, error) {
+// step takes a design one position further, or not at all. base is the position
+// that the writer has seen; nil where it does not matter.
+func (s *Store) step(ctx context.Context, id string, base *int64, do func(context.Context, *sqlx.Tx, Info, *design.Design) error) (Info, error) {
+	leave, err := s.gates.enter(ctx, id)
+	if err != nil {
+		return Info{}, err
+	}
+	defer leave()
 	var in Info
-	err := s.transact(ctx, func(tx *sqlx.Tx) error {
+	err = s.transact(ctx, func(ctx context.Context, tx *sqlx.Tx) error {
 		var err error
 		if in, err = info(ctx, tx, id, "for update"); err != nil {
 			return err
 		}
-		if base >= 0 && base != in.Position {
-			since, err := history(ctx, tx, id, base)
-			if err != nil {
-				return err
-			}
-			return &Conflict{Position: in.Position, Since: since}
+		if base != nil && *base != in.Position {
+			return behind(ctx, tx, in, *base)
 		}
 		d, err := load(ctx, tx, in)
 		if err != nil {
 			return err
 		}
 		in.Position++
-		if err := do(tx, in, d); err != nil {
+		if err := do(ctx, tx, in, d); err != nil {
 			return err
 		}
-		if err := tx.GetContext(ctx, &in, `update designs set position = $2, updated_at = now() where id = $1 returning id, name, position, updated_at`, id, in.Position); err != nil {
+		if err := tx.GetContext(ctx, &in, `update designs set position = $2, updated_at = now() where id = $1 returning `+infoColumns, id, in.Position); err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `select pg_notify($1, $2)`, channel, fmt.Sprintf("%s %d", id, in.Position))
-		return err
+		return notify(ctx, tx, id, in.Position)
 	})
 	return in, err
+}
+
+// behind is what a writer is told who has not seen the design as it is.
+func behind(ctx context.Context, tx *sqlx.Tx, in Info, base int64) error {
+	if base < 0 || base > in.Position {
+		return design.Problems{{Field: "base", Why: fmt.Sprintf("the design has no position %d; it is at %d", base, in.Position), Want: "send the position that you have seen"}}
+	}
+	since, err := history(ctx, tx, in.ID, base)
+	if err != nil {
+		return err
+	}
+	return &Conflict{Position: in.Position, Since: since}
+}
+
+func notify(ctx context.Context, tx *sqlx.Tx, id string, position int64) error {
+	_, err := tx.ExecContext(ctx, `select pg_notify($1, $2)`, channel, fmt.Sprintf("%s %d", id, position))
+	return err
 }
 
 func record(ctx context.Context, tx *sqlx.Tx, id string, position int64, author, reason, act string, target *int64, edits, inverse []design.Edit) error {
@@ -169,8 +199,15 @@ func record(ctx context.Context, tx *sqlx.Tx, id string, position int64, author,
 }
 
 // History returns the journal of a design after a position, oldest first.
-func (s *Store) History(ctx context.Context, id string, after int64) ([]Change, error) {
-	return history(ctx, s.db, id, after)
+func (s *Store) History(ctx context.Context, id string, after int64) (out []Change, err error) {
+	err = s.read(ctx, func(ctx context.Context, db *sqlx.DB) error {
+		if _, err := info(ctx, db, id, ""); err != nil {
+			return err
+		}
+		out, err = history(ctx, db, id, after)
+		return err
+	})
+	return out, err
 }
 
 func history(ctx context.Context, q sqlx.QueryerContext, id string, after int64) ([]Change, error) {
@@ -182,13 +219,8 @@ func history(ctx context.Context, q sqlx.QueryerContext, id string, after int64)
 // Steps names what an undo and a redo would act on, by their reasons; empty
 // where there is nothing.
 func (s *Store) Steps(ctx context.Context, id string) (undo, redo string, err error) {
-	for act, to := range map[string]*string{actUndo: &undo, actRedo: &redo} {
-		var row journalRow
-		err := s.db.GetContext(ctx, &row, nextTo[act], id)
-		if err != nil && !errors.Is(err, sql.ErrNoRows) {
-			return "", "", err
-		}
-		*to = row.Reason
-	}
-	return undo, redo, nil
+	err = s.read(ctx, func(ctx context.Context, db *sqlx.DB) error {
+		return db.QueryRowxContext(ctx, `select coalesce((select reason from (`+nextTo[actUndo]+`) u), ''), coalesce((select reason from (`+nextTo[actRedo]+`) r), '')`, id).Scan(&undo, &redo)
+	})
+	return undo, redo, err
 }

@@ -12,10 +12,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"strings"
 	"time"
 
-	_ "github.com/jackc/pgx/v5/stdlib" // the driver
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
 
@@ -47,10 +47,11 @@ func (c *Conflict) Error() string {
 
 // Info is a design without its objects.
 type Info struct {
-	ID        string    `db:"id" json:"id"`
-	Name      string    `db:"name" json:"name"`
-	Position  int64     `db:"position" json:"position"` // of the journal; grows with every change
-	UpdatedAt time.Time `db:"updated_at" json:"updatedAt"`
+	ID        string     `db:"id" json:"id"`
+	Name      string     `db:"name" json:"name"`
+	Position  int64      `db:"position" json:"position"` // of the journal; grows with every change
+	UpdatedAt time.Time  `db:"updated_at" json:"updatedAt"`
+	DeletedAt *time.Time `db:"deleted_at" json:"deletedAt,omitempty" doc:"Only of a deleted one."`
 }
 
 // Change is one row of the journal.
@@ -64,69 +65,120 @@ type Change struct {
 }
 
 // Store is a database. It may be used from many goroutines, and several stores
-// may use one database.
+// may use one database. Errors that are the database's own are [*Unavailable].
 type Store struct {
-	db *sqlx.DB
+	reads, writes *sqlx.DB
+	gates         gates
 }
 
 // Open connects to a database and brings its schema up to date.
 func Open(ctx context.Context, url string) (*Store, error) {
-	db, err := sqlx.Open("pgx", url)
+	if err := migrate(ctx, url); err != nil {
+		return nil, explained(ctx, err)
+	}
+	reads, err := pool(url, readLimit, readers)
 	if err != nil {
-		return nil, fmt.Errorf("the database address can not be used: %w", err)
-	}
-	db.SetMaxOpenConns(16)
-	db.SetConnMaxIdleTime(time.Minute)
-	if err := db.PingContext(ctx); err != nil {
-		db.Close()
-		return nil, fmt.Errorf("the database does not answer: %w", err)
-	}
-	goose.SetBaseFS(migrations)
-	goose.SetLogger(goose.NopLogger())
-	if err := goose.SetDialect("postgres"); err != nil {
 		return nil, err
 	}
-	if err := goose.UpContext(ctx, db.DB, "migrations"); err != nil {
-		db.Close()
-		return nil, fmt.Errorf("bringing the database up to date: %w", err)
+	writes, err := pool(url, writeLimit, writers)
+	if err != nil {
+		reads.Close()
+		return nil, err
 	}
-	return &Store{db: db}, nil
+	return &Store{reads: reads, writes: writes, gates: gates{byID: map[string]*gate{}}}, nil
+}
+
+// migrating is the advisory lock of a server that brings the schema up to date.
+const migrating = 0x64726176696e
+
+// migrate brings the schema up to date, one server at a time.
+func migrate(ctx context.Context, url string) error {
+	db, err := pool(url, 0, 2)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	held, err := db.Connx(ctx)
+	if err != nil {
+		return err
+	}
+	defer held.Close() // and with it the lock
+	if _, err := held.ExecContext(ctx, `select pg_advisory_lock($1)`, migrating); err != nil {
+		return err
+	}
+	steps, err := goose.NewProvider(goose.DialectPostgres, db.DB, files)
+	if err != nil {
+		return err
+	}
+	if _, err := steps.Up(ctx); err != nil {
+		return fmt.Errorf("bringing the database up to date: %w", err)
+	}
+	return nil
 }
 
 // Close closes all connections.
-func (s *Store) Close() error { return s.db.Close() }
+func (s *Store) Close() error { return errors.Join(s.reads.Close(), s.writes.Close()) }
 
-// Ping tells whether the database answers.
-func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
+// Ping asks whether the database answers, by a connection of each part of the
+// pool.
+func (s *Store) Ping(ctx context.Context) error {
+	return explained(ctx, errors.Join(s.reads.PingContext(ctx), s.writes.PingContext(ctx)))
+}
+
+// Stats tells how the connections for reading and for writing are used.
+func (s *Store) Stats() (reads, writes sql.DBStats) { return s.reads.Stats(), s.writes.Stats() }
+
+const infoColumns = `id, name, position, updated_at`
 
 // List returns all designs, the one changed last first.
 func (s *Store) List(ctx context.Context) ([]Info, error) {
+	return s.list(ctx, `select `+infoColumns+` from designs where deleted_at is null order by updated_at desc, id`)
+}
+
+// Kept is how long a deleted design can be taken back.
+const Kept = 30 * 24 * time.Hour
+
+// Deleted returns the designs that can be taken back, the one deleted last first.
+func (s *Store) Deleted(ctx context.Context) ([]Info, error) {
+	return s.list(ctx, `select `+infoColumns+`, deleted_at from designs where deleted_at > now() - $1 * interval '1 second' order by deleted_at desc, id`, Kept.Seconds())
+}
+
+func (s *Store) list(ctx context.Context, query string, args ...any) ([]Info, error) {
 	out := []Info{}
-	err := s.db.SelectContext(ctx, &out, `select id, name, position, updated_at from designs order by updated_at desc, id`)
+	err := s.read(ctx, func(ctx context.Context, db *sqlx.DB) error { return db.SelectContext(ctx, &out, query, args...) })
 	return out, err
 }
 
-// Info returns one design without its objects.
-func (s *Store) Info(ctx context.Context, id string) (Info, error) {
-	return info(ctx, s.db, id, "")
+// Info returns a design without its objects.
+func (s *Store) Info(ctx context.Context, id string) (out Info, err error) {
+	err = s.read(ctx, func(ctx context.Context, db *sqlx.DB) error {
+		out, err = info(ctx, db, id, "")
+		return err
+	})
+	return out, err
 }
 
 func info(ctx context.Context, q sqlx.QueryerContext, id, lock string) (Info, error) {
 	var out Info
-	if !design.IsText(id) { // the database would call it an error
+	if !design.IsLine(id) { // the database would call it an error
 		return out, ErrNotFound
 	}
-	err := sqlx.GetContext(ctx, q, &out, `select id, name, position, updated_at from designs where id = $1 `+lock, id)
+	err := sqlx.GetContext(ctx, q, &out, `select `+infoColumns+` from designs where id = $1 and deleted_at is null `+lock, id)
 	if errors.Is(err, sql.ErrNoRows) {
 		return out, ErrNotFound
 	}
 	return out, err
 }
 
-// Create stores a design under a new ID.
+// Create stores a new design.
 func (s *Store) Create(ctx context.Context, d *design.Design) (Info, error) {
 	id := NewID()
-	err := s.transact(ctx, func(tx *sqlx.Tx) error {
+	var out Info
+	err := s.transact(ctx, func(ctx context.Context, tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `insert into designs (id, name) values ($1, $2)`, id, d.Name); err != nil {
 			return err
 		}
@@ -134,41 +186,72 @@ func (s *Store) Create(ctx context.Context, d *design.Design) (Info, error) {
 		for _, o := range d.All() {
 			edits = append(edits, design.PutEdit(o))
 		}
-		return write(ctx, tx, id, edits)
+		if err := write(ctx, tx, id, edits); err != nil {
+			return err
+		}
+		var err error
+		out, err = info(ctx, tx, id, "")
+		return err
 	})
-	if err != nil {
+	return out, err
+}
+
+// Delete takes a design away. It can be taken back for as long as [Kept] says.
+func (s *Store) Delete(ctx context.Context, id string) error {
+	return s.mark(ctx, id, `update designs set deleted_at = now() where id = $1 and deleted_at is null`)
+}
+
+// Restore takes a deleted design back.
+func (s *Store) Restore(ctx context.Context, id string) (Info, error) {
+	if err := s.mark(ctx, id, `update designs set deleted_at = null where id = $1 and deleted_at > now() - $2 * interval '1 second'`, Kept.Seconds()); err != nil {
 		return Info{}, err
 	}
 	return s.Info(ctx, id)
 }
 
-// Delete removes a design and its journal.
-func (s *Store) Delete(ctx context.Context, id string) error {
-	if !design.IsText(id) {
+func (s *Store) mark(ctx context.Context, id, statement string, args ...any) error {
+	if !design.IsLine(id) {
 		return ErrNotFound
 	}
-	r, err := s.db.ExecContext(ctx, `delete from designs where id = $1`, id)
-	if err != nil {
-		return err
-	}
-	if n, err := r.RowsAffected(); err == nil && n == 0 {
-		return ErrNotFound
-	}
-	return nil
+	return s.transact(ctx, func(ctx context.Context, tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, statement, append([]any{id}, args...)...)
+		if err != nil {
+			return err
+		}
+		if n, err := r.RowsAffected(); err == nil && n == 0 {
+			return ErrNotFound
+		}
+		return notify(ctx, tx, id, 0)
+	})
 }
 
-// Load returns a design and its position, as of one moment.
-func (s *Store) Load(ctx context.Context, id string) (*design.Design, Info, error) {
-	tx, err := s.db.BeginTxx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
-	if err != nil {
-		return nil, Info{}, err
-	}
-	defer tx.Rollback() //nolint:errcheck // nothing was written
-	in, err := info(ctx, tx, id, "")
-	if err != nil {
-		return nil, in, err
-	}
-	d, err := load(ctx, tx, in)
+// Purge removes for good what was deleted longer ago than [Kept].
+func (s *Store) Purge(ctx context.Context) (int64, error) {
+	var n int64
+	err := s.transact(ctx, func(ctx context.Context, tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, `delete from designs where deleted_at <= now() - $1 * interval '1 second'`, Kept.Seconds())
+		if err == nil {
+			n, err = r.RowsAffected()
+		}
+		return err
+	})
+	return n, err
+}
+
+// Load returns a design as it is now.
+func (s *Store) Load(ctx context.Context, id string) (d *design.Design, in Info, err error) {
+	err = s.read(ctx, func(ctx context.Context, db *sqlx.DB) error {
+		tx, err := db.BeginTxx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+		if err != nil {
+			return err
+		}
+		defer tx.Rollback() //nolint:errcheck // nothing was written
+		if in, err = info(ctx, tx, id, ""); err != nil {
+			return err
+		}
+		d, err = load(ctx, tx, in)
+		return err
+	})
 	return d, in, err
 }
 
@@ -219,18 +302,6 @@ func write(ctx context.Context, tx *sqlx.Tx, id string, edits []design.Edit) err
 		from jsonb_to_recordset($2::jsonb) as r(id text, kind text, parent text, name text, body jsonb)
 		on conflict (design, id) do update set parent = excluded.parent, name = excluded.name, body = excluded.body`, id, string(rows))
 	return err
-}
-
-func (s *Store) transact(ctx context.Context, do func(*sqlx.Tx) error) error {
-	tx, err := s.db.BeginTxx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback() //nolint:errcheck // after a commit it does nothing
-	if err := do(tx); err != nil {
-		return err
-	}
-	return tx.Commit()
 }
 
 // NewID makes an ID that nobody has.

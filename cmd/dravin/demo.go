@@ -46,7 +46,7 @@ func runDemo(ctx context.Context, c *cobra.Command, s serving, state string, res
 	if reset {
 		return forget(state)
 	}
-	l, err := s.listen()
+	l, err := s.listen(s.address, "--listen")
 	if err != nil {
 		return err
 	}
@@ -64,7 +64,7 @@ func runDemo(ctx context.Context, c *cobra.Command, s serving, state string, res
 		return err
 	}
 	defer logs.Close()
-	s.logs = logs
+	s.logs, s.says = logs, c.ErrOrStderr()
 	s.keyFile = filepath.Join(state, "key")
 	s.ready = func(ctx context.Context, db *store.Store, url string) error {
 		if err := loadDemo(ctx, db); err != nil {

@@ -78,16 +78,9 @@ func keysFrom(d *design.Design, path string) (handover.Keys, error) {
 	if path == "" {
 		return nil, nil
 	}
-	byPath := map[string]string{}
-	data, err := os.ReadFile(path)
-	switch {
-	case errors.Is(err, os.ErrNotExist):
-	case err != nil:
+	byPath, err := readKeys(path)
+	if err != nil {
 		return nil, err
-	default:
-		if err := json.Unmarshal(data, &byPath); err != nil {
-			return nil, fmt.Errorf("%s is not a JSON object of keys by tunnel path: %w", path, err)
-		}
 	}
 	keys, fresh := handover.Keys{}, false
 	for _, t := range d.Of(design.KindTunnel) {
@@ -100,11 +93,46 @@ func keysFrom(d *design.Design, path string) (handover.Keys, error) {
 	if !fresh {
 		return keys, nil
 	}
-	data, err = json.MarshalIndent(byPath, "", "  ")
+	return keys, writeKeys(path, byPath)
+}
+
+// readKeys reads a file of keys; none yet is an empty one. What others may read
+// is no place for keys.
+func readKeys(path string) (map[string]string, error) {
+	byPath := map[string]string{}
+	info, err := os.Stat(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return byPath, nil
+	}
+	if err == nil && info.Mode().Perm()&0o077 != 0 {
+		return nil, fmt.Errorf("others may read %s (mode %04o); chmod 600 it, and make new keys if somebody may have", path, info.Mode().Perm())
+	}
+	data, err := os.ReadFile(path)
 	if err != nil {
 		return nil, err
 	}
-	return keys, os.WriteFile(path, append(data, '\n'), 0o600)
+	if err := json.Unmarshal(data, &byPath); err != nil {
+		return nil, fmt.Errorf("%s is not a JSON object of keys by tunnel path: %w", path, err)
+	}
+	return byPath, nil
+}
+
+// writeKeys replaces the file as a whole, so that no key is lost half-way.
+func writeKeys(path string, byPath map[string]string) error {
+	data, err := json.MarshalIndent(byPath, "", "  ")
+	if err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), ".keys-*") // mode 0600
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(append(data, '\n'))
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), path)
 }
 
 func writeAll(dir string, all []partyFiles) error {

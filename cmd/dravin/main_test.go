@@ -81,7 +81,7 @@ func TestExitCodesAndWords(t *testing.T) {
 		"handover renders":      {[]string{"handover", estate, "--party", "peatside-nursery"}, 0, "connections {"},
 		"handover knows nobody": {[]string{"handover", estate, "--party", "ghost"}, 2, "names 0 parties"},
 		"serve wants a base":    {[]string{"serve"}, 2, "set DATABASE_URL"},
-		"serve: down":           {[]string{"serve", "--database", "postgres://x:y@127.0.0.1:1/z", "--listen", "127.0.0.1:0"}, 1, "the database does not answer"},
+		"serve: down":           {[]string{"serve", "--database", "postgres://x:y@127.0.0.1:1/z", "--listen", "127.0.0.1:0"}, 1, "the database can not be reached"},
 		"serve: taken":          {[]string{"serve", "--database", "postgres://x:y@127.0.0.1:1/z", "--listen", taken.Addr().String()}, 1, "is taken by another program"},
 		"demo: taken":           {[]string{"demo", "--state", dir, "--listen", taken.Addr().String()}, 1, "is taken by another program"},
 	} {

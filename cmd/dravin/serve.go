@@ -26,12 +26,16 @@ type serving struct {
 	database string
 	keyFile  string
 	names    []string
+	open     bool   // to everyone who reaches the address
+	metrics  string // address; empty: none
+	streams  int
 	logs     io.Writer
+	says     io.Writer                                                   // what whoever starts it must know
 	ready    func(ctx context.Context, s *store.Store, url string) error // called once it answers
 }
 
 func serveCommand() *cobra.Command {
-	s := serving{logs: os.Stderr}
+	s := serving{logs: os.Stderr, says: os.Stderr}
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Serve the web application from a PostgreSQL database",
@@ -55,7 +59,10 @@ func serveCommand() *cobra.Command {
 }
 
 func (s *serving) flags(c *cobra.Command) {
-	c.Flags().StringVar(&s.address, "listen", "127.0.0.1:8080", "address to serve on; anything but loopback puts it on the network without a login")
+	c.Flags().StringVar(&s.address, "listen", "127.0.0.1:8080", "address to serve on; anything but loopback needs --open-to-everyone")
+	c.Flags().BoolVar(&s.open, "open-to-everyone", false, "serve whoever reaches the address: there is no login yet")
+	c.Flags().StringVar(&s.metrics, "metrics", "", "address to serve /metrics on, such as 127.0.0.1:9464; none if left out")
+	c.Flags().IntVar(&s.streams, "streams-per-client", 64, "the most pages of one client address that may watch designs; raise it behind a proxy")
 	c.Flags().StringSliceVar(&s.names, "name", nil, "host names by which browsers may ask for it, beside addresses and localhost; give the proxy's")
 	c.Flags().StringVar(&s.keyFile, "key-file", ".dravin/key", "the key that seals pre-shared keys in the database; made if missing")
 }
@@ -68,20 +75,25 @@ func untilSignal(ctx context.Context) (context.Context, context.CancelFunc) {
 }
 
 // listen takes the address first of all, so that a taken port is known before
-// anything is started.
-func (s *serving) listen() (net.Listener, error) {
-	l, err := net.Listen("tcp", s.address)
+// anything is started. It takes none that others reach unless told so: there is
+// no login yet.
+func (s *serving) listen(address, flag string) (net.Listener, error) {
+	l, err := net.Listen("tcp", address)
 	if errors.Is(err, syscall.EADDRINUSE) {
-		return nil, fmt.Errorf("%s is taken by another program; end it, or choose another address with --listen 127.0.0.1:PORT (make demo: LISTEN=127.0.0.1:PORT)", s.address)
+		return nil, fmt.Errorf("%s is taken by another program; end it, or choose another address with %s 127.0.0.1:PORT (make demo: LISTEN=127.0.0.1:PORT)", address, flag)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("can not serve on %s: %w", s.address, err)
+		return nil, fmt.Errorf("can not serve on %s: %w", address, err)
+	}
+	if !s.open && !l.Addr().(*net.TCPAddr).IP.IsLoopback() {
+		l.Close()
+		return nil, badInput(fmt.Errorf("%s is reached by others, and Dravin has no login yet: whoever reaches it could read and change everything. Serve on 127.0.0.1 behind a proxy with a login, or say --open-to-everyone", l.Addr()))
 	}
 	return l, nil
 }
 
 func (s *serving) run(ctx context.Context) error {
-	l, err := s.listen()
+	l, err := s.listen(s.address, "--listen")
 	if err != nil {
 		return err
 	}
@@ -101,24 +113,24 @@ func (s *serving) runOn(ctx context.Context, l net.Listener) error {
 		return err
 	}
 	defer db.Close()
-	vault, err := store.OpenVault(s.keyFile)
+	log := slog.New(slog.NewJSONHandler(s.logs, nil))
+	app, err := s.app(opening, db, log, l.Addr())
 	if err != nil {
 		return err
 	}
-	log := slog.New(slog.NewJSONHandler(s.logs, nil))
-	app := server.New(db, vault, log)
-	app.Names = s.names
 	streams, endStreams := context.WithCancel(context.WithoutCancel(ctx))
 	defer endStreams()
 	go app.Follow(streams, s.database)
-	h := &http.Server{
-		Handler:           app.Handler(web.Files()),
-		ReadHeaderTimeout: 10 * time.Second,
-		IdleTimeout:       2 * time.Minute,
-		MaxHeaderBytes:    64 << 10,
-		ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelWarn),
-		BaseContext:       func(net.Listener) context.Context { return streams },
+	go purge(streams, db, log)
+	if s.metrics != "" {
+		m, err := s.listen(s.metrics, "--metrics")
+		if err != nil {
+			return err
+		}
+		defer m.Close()
+		go func() { _ = s.server(streams, app.Metrics(), log).Serve(m) }()
 	}
+	h := s.server(streams, app.Handler(web.Files()), log)
 	failed := make(chan error, 1)
 	go func() { failed <- h.Serve(l) }()
 	if s.ready != nil {
@@ -135,4 +147,63 @@ func (s *serving) runOn(ctx context.Context, l net.Listener) error {
 	defer cancelEnding()
 	time.AfterFunc(100*time.Millisecond, endStreams) // event streams would never end by themselves
 	return h.Shutdown(ending)
+}
+
+// app makes the server, and says what whoever starts it must know.
+func (s *serving) app(ctx context.Context, db *store.Store, log *slog.Logger, address net.Addr) (*server.Server, error) {
+	vault, unopened, err := db.OpenVault(ctx, s.keyFile)
+	if err != nil {
+		return nil, err
+	}
+	app := server.New(db, vault, log)
+	app.Names = s.names
+	app.Streams(s.streams, max(2000, s.streams))
+	tell := func(format string, args ...any) {
+		text := fmt.Sprintf(format, args...)
+		log.Warn(text)
+		fmt.Fprintln(s.says, "dravin:", text)
+	}
+	if closed := vault.Closed(); closed != nil {
+		tell("%v; all else works", closed)
+	}
+	const told = 20
+	for n, u := range unopened {
+		if n == told {
+			tell("%d more keys can not be opened; dravin keys lists them", len(unopened)-told)
+			break
+		}
+		tell("this key can not be opened: %s", u)
+	}
+	if s.open {
+		app.Warnings = append(app.Warnings, "This Dravin has no login and is open to everyone who reaches "+address.String()+".")
+		tell("open to everyone who reaches %s: there is no login", address)
+	}
+	return app, nil
+}
+
+func (s *serving) server(base context.Context, h http.Handler, log *slog.Logger) *http.Server {
+	return &http.Server{
+		Handler:           h,
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		MaxHeaderBytes:    64 << 10,
+		ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelWarn),
+		BaseContext:       func(net.Listener) context.Context { return base },
+	}
+}
+
+// purge removes deleted designs for good when their time has come.
+func purge(ctx context.Context, db *store.Store, log *slog.Logger) {
+	for {
+		if n, err := db.Purge(ctx); err != nil {
+			log.Warn("deleted designs could not be removed", "error", err)
+		} else if n > 0 {
+			log.Info("deleted designs were removed for good", "designs", n)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(time.Hour):
+		}
+	}
 }

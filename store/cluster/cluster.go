@@ -61,6 +61,9 @@ func Start(ctx context.Context, dir string) (*Cluster, error) {
 	return c, c.Restart(ctx)
 }
 
+// Database is the address of another database of the cluster at url.
+func Database(url, name string) string { return strings.Replace(url, "/postgres?", "/"+name+"?", 1) }
+
 // Restart starts the server if it does not run, on the port it had.
 func (c *Cluster) Restart(ctx context.Context) error {
 	options := fmt.Sprintf("-c listen_addresses=127.0.0.1 -c port=%d -c unix_socket_directories= -c logging_collector=off", c.port)
@@ -80,6 +83,47 @@ func (c *Cluster) Kill(ctx context.Context) error {
 // Remove deletes what Start made for dir, wherever it was put.
 func Remove(dir string) error {
 	return errors.Join(os.RemoveAll(dir), os.RemoveAll(elsewhere(dir)))
+}
+
+// Freeze stops the server and all its connections from answering, as a machine
+// that hangs would, until thaw is called.
+func (c *Cluster) Freeze() (thaw func(), err error) {
+	pids, err := c.processes()
+	if err != nil {
+		return nil, err
+	}
+	for _, pid := range pids {
+		_ = syscall.Kill(pid, syscall.SIGSTOP)
+	}
+	return func() {
+		for _, pid := range pids {
+			_ = syscall.Kill(pid, syscall.SIGCONT)
+		}
+	}, nil
+}
+
+// processes are the postmaster and its children.
+func (c *Cluster) processes() ([]int, error) {
+	file, err := os.ReadFile(filepath.Join(c.data, "postmaster.pid"))
+	if err != nil {
+		return nil, err
+	}
+	first, _, _ := strings.Cut(string(file), "\n")
+	parent, err := strconv.Atoi(first)
+	if err != nil {
+		return nil, err
+	}
+	children, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", parent, parent))
+	if err != nil {
+		return nil, err
+	}
+	pids := []int{parent}
+	for _, word := range strings.Fields(string(children)) {
+		if pid, err := strconv.Atoi(word); err == nil {
+			pids = append(pids, pid)
+		}
+	}
+	return pids, nil
 }
 
 func binaries() (string, error) {

@@ -4,6 +4,40 @@
  */
 
 export interface paths {
+  "/api/about": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What every page should know of the server */
+    get: operations["get-about"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/deleted": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The designs that can be taken back, the one deleted last first */
+    get: operations["list-deleted"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs": {
     parameters: {
       query?: never;
@@ -33,7 +67,7 @@ export interface paths {
     get: operations["get-design"];
     put?: never;
     post?: never;
-    /** Delete a design and its history */
+    /** Delete a design and its history; it can be taken back for 30 days */
     delete: operations["delete-design"];
     options?: never;
     head?: never;
@@ -398,6 +432,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/restore": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Take a deleted design back */
+    post: operations["restore-design"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/search": {
     parameters: {
       query?: never;
@@ -538,6 +589,11 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
   schemas: {
+    About: {
+      version: string;
+      /** @description What everybody who works here should know. */
+      warnings: string[];
+    };
     AnswerInBody: {
       accept: boolean;
       /**
@@ -660,6 +716,11 @@ export interface components {
       };
     };
     DesignState: {
+      /**
+       * Format: date-time
+       * @description Only of a deleted one.
+       */
+      deletedAt?: string;
       /** @description Number of findings by severity. */
       findings: {
         [key: string]: number;
@@ -960,6 +1021,11 @@ export interface components {
       rows?: number;
       /** @description With accept: where the design is now. */
       stored?: components["schemas"]["StoreInfo"];
+      /**
+       * Format: int64
+       * @description The place in the queue, 1 for the next; only a few imports run at once.
+       */
+      waiting?: number;
     };
     IngestItem: {
       /** Format: int64 */
@@ -1786,6 +1852,11 @@ export interface components {
       state: "done" | "undone" | "dropped";
     };
     StoreInfo: {
+      /**
+       * Format: date-time
+       * @description Only of a deleted one.
+       */
+      deletedAt?: string;
       id: string;
       name: string;
       /** Format: int64 */
@@ -1992,6 +2063,64 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+  "get-about": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["About"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "list-deleted": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["StoreInfo"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
   "list-designs": {
     parameters: {
       query?: never;
@@ -2364,6 +2493,7 @@ export interface operations {
   "get-history": {
     parameters: {
       query?: {
+        /** @description The position; 0 for all. */
         after?: number;
       };
       header?: never;
@@ -2856,6 +2986,38 @@ export interface operations {
         "application/json": components["schemas"]["AnswerInBody"];
       };
     };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["StoreInfo"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "restore-design": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
     responses: {
       /** @description OK */
       200: {

@@ -1,0 +1,195 @@
+package server
+
+import (
+	"bytes"
+	"compress/gzip"
+	"container/list"
+	"crypto/rand"
+	"encoding/hex"
+	"io"
+	"net/http"
+	"runtime/debug"
+	"strings"
+	"sync"
+
+	"github.com/go-chi/chi/v5"
+	"golang.org/x/sync/singleflight"
+)
+
+// build tells the answers of this program from those of another.
+var build = sync.OnceValue(func() string {
+	revision, modified := "", "true"
+	if info, ok := debug.ReadBuildInfo(); ok {
+		for _, s := range info.Settings {
+			switch s.Key {
+			case "vcs.revision":
+				revision = s.Value
+			case "vcs.modified":
+				modified = s.Value
+			}
+		}
+	}
+	if revision != "" && modified == "false" {
+		return revision[:min(12, len(revision))]
+	}
+	b := make([]byte, 6) // a build that nobody can name counts for this process only
+	_, _ = rand.Read(b)
+	return hex.EncodeToString(b)
+})
+
+// reply is an answer as it goes out.
+type reply struct {
+	key    string
+	header http.Header
+	status int
+	plain  []byte // empty if packed
+	packed []byte // gzip; empty if small
+}
+
+func (a *reply) size() int { return len(a.plain) + len(a.packed) + 512 }
+
+// replies holds answers about designs, ready to be sent, for the position of the
+// design that they are of. The ones used last stay.
+type replies struct {
+	mu     sync.Mutex
+	byKey  map[string]*list.Element
+	used   *list.List // of *reply; the one used last in front
+	bytes  int
+	flight singleflight.Group
+}
+
+const maxReplies = 192 << 20 // bytes, together
+
+func newReplies() *replies { return &replies{byKey: map[string]*list.Element{}, used: list.New()} }
+
+func (c *replies) get(key string) *reply {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	e := c.byKey[key]
+	if e == nil {
+		return nil
+	}
+	c.used.MoveToFront(e)
+	return e.Value.(*reply)
+}
+
+func (c *replies) put(a *reply) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if a.size() > maxReplies/4 || c.byKey[a.key] != nil {
+		return
+	}
+	c.byKey[a.key] = c.used.PushFront(a)
+	for c.bytes += a.size(); c.bytes > maxReplies; {
+		last := c.used.Back()
+		old := c.used.Remove(last).(*reply)
+		delete(c.byKey, old.key)
+		c.bytes -= old.size()
+	}
+}
+
+// remembered answers what was asked of the same position of a design before
+// without working it out again, and 304 to who has it still. The day is part of
+// the mark: what is said of order codes depends on it.
+func (s *Server) remembered(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		id := chi.URLParam(r, "design")
+		if r.Method != http.MethodGet || id == "" || !isLine(id) {
+			next.ServeHTTP(w, r)
+			return
+		}
+		in, err := s.store.Info(r.Context(), id)
+		if err != nil {
+			next.ServeHTTP(w, r) // it says what is wrong
+			return
+		}
+		mark := `W/"` + strings.Join([]string{build(), in.ID, itoa(in.Position), s.now().Format("20060102")}, "-") + `"`
+		if strings.Contains(r.Header.Get("If-None-Match"), mark) {
+			s.metrics.replies.WithLabelValues("unchanged").Inc()
+			marked(w.Header(), mark)
+			w.WriteHeader(http.StatusNotModified)
+			return
+		}
+		key := mark + r.URL.RequestURI()
+		a := s.replies.get(key)
+		if a == nil {
+			s.metrics.replies.WithLabelValues("made").Inc()
+			made, _, _ := s.replies.flight.Do(key, func() (any, error) { return record(next, r, key), nil })
+			if a = made.(*reply); a.status != http.StatusOK && r.Context().Err() == nil {
+				next.ServeHTTP(w, r) // who asked first may have gone
+				return
+			}
+			// What was worked out may be of a later position already; then the
+			// mark, and with it the key, is an old one and must not be kept.
+			if now, err := s.store.Info(r.Context(), id); err == nil && now.Position == in.Position {
+				s.replies.put(a)
+			} else {
+				mark = ""
+			}
+		} else {
+			s.metrics.replies.WithLabelValues("remembered").Inc()
+		}
+		a.send(w, r, mark)
+	})
+}
+
+func marked(h http.Header, mark string) {
+	h.Set("ETag", mark)
+	h.Set("Cache-Control", "private, no-cache")
+	h.Set("Vary", "Accept-Encoding")
+}
+
+func (a *reply) send(w http.ResponseWriter, r *http.Request, mark string) {
+	h := w.Header()
+	for k, v := range a.header {
+		h[k] = v
+	}
+	if mark != "" && a.status == http.StatusOK {
+		marked(h, mark)
+	}
+	switch {
+	case len(a.packed) == 0:
+		w.WriteHeader(a.status)
+		_, _ = w.Write(a.plain)
+	case strings.Contains(r.Header.Get("Accept-Encoding"), "gzip"):
+		h.Set("Content-Encoding", "gzip")
+		h.Set("Content-Length", itoa(int64(len(a.packed))))
+		w.WriteHeader(a.status)
+		_, _ = w.Write(a.packed)
+	default:
+		w.WriteHeader(a.status)
+		if z, err := gzip.NewReader(bytes.NewReader(a.packed)); err == nil {
+			_, _ = io.Copy(w, z)
+		}
+	}
+}
+
+const packsFrom = 1 << 10 // bytes
+
+// record lets next answer and keeps what it says.
+func record(next http.Handler, r *http.Request, key string) *reply {
+	out := &recorder{header: http.Header{}, status: http.StatusOK}
+	next.ServeHTTP(out, r)
+	a := &reply{key: key, header: out.header, status: out.status, plain: out.body.Bytes()}
+	if len(a.plain) > packsFrom {
+		var packed bytes.Buffer
+		z, err := gzip.NewWriterLevel(&packed, 4)
+		if err == nil {
+			_, err = z.Write(a.plain)
+		}
+		if err == nil && z.Close() == nil {
+			a.plain, a.packed = nil, packed.Bytes()
+		}
+	}
+	return a
+}
+
+type recorder struct {
+	header http.Header
+	status int
+	body   bytes.Buffer
+}
+
+func (r *recorder) Header() http.Header         { return r.header }
+func (r *recorder) WriteHeader(status int)      { r.status = status }
+func (r *recorder) Write(p []byte) (int, error) { return r.body.Write(p) }
