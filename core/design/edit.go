@@ -33,47 +33,65 @@ func (o *Object) With(b Body) *Object {
 // back. If the result would not be valid, or an edit makes no sense, it returns
 // [Problems] and nothing is changed.
 func (d *Design) Apply(edits []Edit) (next *Design, inverse []Edit, err error) {
+	next, problems := d.after(edits)
+	if len(problems) > 0 {
+		return nil, nil, problems.sorted()
+	}
+	return next, next.EditsTo(d), nil
+}
+
+// Refusals are all the problems for which [Design.Apply] would refuse the edits,
+// however many there are.
+func (d *Design) Refusals(edits []Edit) Problems {
+	_, problems := d.after(edits)
+	return problems
+}
+
+// after is the design after all the edits, or why there is none.
+func (d *Design) after(edits []Edit) (*Design, Problems) {
 	objects := make(map[ID]*Object, len(d.objects)+len(edits))
 	for id, o := range d.objects {
 		objects[id] = o
 	}
 	var problems Problems
 	for n, e := range edits {
-		at := fmt.Sprintf("edits[%d]", n)
-		old := objects[e.ID]
-		switch {
-		case e.Op == Put && e.Object != nil && e.Object.ID == e.ID && e.ID != "" && e.Object.Body != nil:
-			if old != nil && old.Kind != e.Object.Kind {
-				problems = append(problems, Problem{Field: at + ".object.kind", Why: "an object can not change its kind", Want: "it is a " + string(old.Kind)})
-				continue
-			}
-			if same(old, e.Object) {
-				continue
-			}
-			objects[e.ID] = e.Object
-		case e.Op == Remove && old != nil:
-			delete(objects, e.ID)
-		case e.Op == Remove:
-			problems = append(problems, Problem{Object: e.ID, Field: at + ".id", Why: "there is no such object", Want: "somebody may have removed it already; reload"})
-			continue
-		default:
-			problems = append(problems, Problem{Field: at, Why: "is neither a put of an object nor a remove", Want: `send {"op":"put","id":...,"object":{...}} with the same id in both places, or {"op":"remove","id":...}`})
-			continue
+		if p := e.apply(objects); p != nil {
+			p.Field = fmt.Sprintf("edits[%d]%s", n, p.Field)
+			problems = append(problems, *p)
 		}
 	}
 	if len(problems) > 0 {
-		return nil, nil, problems.sorted()
+		return nil, problems
 	}
 	list := make([]*Object, 0, len(objects))
 	for _, o := range objects {
 		list = append(list, o)
 	}
-	next = New(d.Name, list)
-	if problems := next.validate(); len(problems) > 0 {
-		d.explainRemovals(problems)
-		return nil, nil, problems.sorted()
+	next := New(d.Name, list)
+	problems = next.validate()
+	d.explainRemovals(problems)
+	return next, problems
+}
+
+// apply changes objects as the edit says, or tells why it makes no sense.
+func (e Edit) apply(objects map[ID]*Object) *Problem {
+	old := objects[e.ID]
+	switch {
+	case e.Op == Put && e.Object != nil && e.Object.ID == e.ID && e.ID != "" && e.Object.Body != nil:
+		if old != nil && old.Kind != e.Object.Kind {
+			return &Problem{Field: ".object.kind", Why: "an object can not change its kind", Want: "it is a " + string(old.Kind)}
+		}
+		if !same(old, e.Object) {
+			objects[e.ID] = e.Object
+		}
+	case e.Op == Remove && old != nil:
+		delete(objects, e.ID)
+	case e.Op == Remove:
+		return &Problem{Object: e.ID, Field: ".id", Why: "there is no such object", Want: "somebody may have removed it already; reload"}
+	default:
+		return &Problem{Why: "is neither a put of an object nor a remove", Want: `send {"op":"put","id":...,"object":{...}} with the same id in both places, or {"op":"remove","id":...}`}
 	}
-	return next, next.EditsTo(d), nil
+	return nil
 }
 
 // EditsTo returns the fewest edits that lead from d to another design: one for

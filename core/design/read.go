@@ -22,8 +22,8 @@ const FileVersion = 1
 // What a design file may at most hold. The limits are far above any estate and
 // keep a hostile or mistaken file from costing memory or time.
 const (
-	MaxFileBytes = 32 << 20
-	MaxFileLines = 400_000
+	MaxFileBytes = 8 << 20
+	MaxFileMarks = 250_000 // line ends, colons, commas, dashes and brackets: what the parser's memory grows with
 	maxDepth     = 64
 )
 
@@ -202,7 +202,9 @@ func (r *reader) body(o *Object, n *node) {
 			if len(fit) == 1 {
 				return fit[0].ID
 			}
-			r.problem(subject, n, field, fmt.Sprintf("no %s has the path %q", wordsOf(kinds), text), r.suggest(text, kinds))
+			if len(r.problems) <= maxProblems { // looking for what was meant takes long
+				r.problem(subject, n, field, fmt.Sprintf("no %s has the path %s", wordsOf(kinds), shown(text)), r.suggest(text, kinds))
+			}
 			return ""
 		},
 		placed: func(field string, n *node) { r.places[place{o.ID, field}] = n },
@@ -253,8 +255,8 @@ func parseYAML(file []byte) (*node, error) {
 	if len(file) > MaxFileBytes {
 		return nil, one(1, 1, fmt.Sprintf("the file has more than %d MiB", MaxFileBytes>>20), "split the estate, or bring the data in as CSV")
 	}
-	if lines := bytes.Count(file, []byte{'\n'}); lines > MaxFileLines {
-		return nil, one(MaxFileLines+1, 1, fmt.Sprintf("the file has %d lines", lines), fmt.Sprintf("a design file may have %d", MaxFileLines))
+	if marks, line := marksOf(file); marks > MaxFileMarks {
+		return nil, one(line, 0, fmt.Sprintf("the file has %d line ends, colons, commas, dashes and brackets up to here", marks), fmt.Sprintf("a design file may have %d; bring the stock in as CSV", MaxFileMarks))
 	}
 	if line, column, ok := tooDeep(file); ok {
 		return nil, one(line, column, "the file is nested too deeply", fmt.Sprintf("a design file nests at most %d levels", maxDepth))
@@ -285,6 +287,31 @@ func parseYAML(file []byte) (*node, error) {
 		return nil, c.problems.sorted()
 	}
 	return root, nil
+}
+
+// marksOf counts what makes a file large for a parser, up to one more than is
+// allowed, and the line where that is.
+func marksOf(file []byte) (marks, line int) {
+	line = 1
+	for n, c := range file {
+		switch c {
+		case '\n':
+			line++
+			marks++
+		case ':', ',', '[', ']', '{', '}', '"', '\'':
+			marks++
+		case '#':
+			marks += 2
+		case '-', '?', '&', '*', '!', '|', '>':
+			if n == 0 || file[n-1] == ' ' || file[n-1] == '\n' { // inside a word it is a letter
+				marks++
+			}
+		}
+		if marks > MaxFileMarks {
+			break
+		}
+	}
+	return marks, line
 }
 
 // tooDeep looks for nesting that would exhaust the stack of any recursive

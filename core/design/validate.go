@@ -20,7 +20,7 @@ const (
 // references to nothing, values that contradict each other. What is merely
 // unwise, such as an overlap, is a finding and not a problem.
 func (d *Design) validate() Problems {
-	v := &validator{d: d}
+	v := &validator{d: d, lans: map[ID]*prefix.Index{}}
 	if !IsLine(d.Name) || utf8.RuneCountInString(d.Name) > maxName {
 		v.problems = append(v.problems, Problem{Field: "name", Why: "the design's name is too long or no text", Want: fmt.Sprintf("at most %d characters", maxName)})
 	}
@@ -41,6 +41,7 @@ func (d *Design) validate() Problems {
 
 type validator struct {
 	d        *Design
+	lans     map[ID]*prefix.Index // of sites that were asked for
 	problems Problems
 }
 
@@ -205,9 +206,16 @@ func (v *validator) rules(o *Object) {
 }
 
 func (v *validator) inLAN(site ID, a netip.Addr) bool {
-	return slices.ContainsFunc(v.d.Inside(site, KindLAN), func(lan *Object) bool {
-		return slices.ContainsFunc(v.d.Ranges(lan.ID), func(p netip.Prefix) bool { return p.Contains(a) })
-	})
+	index := v.lans[site]
+	if index == nil { // once for each site: it may have as many inner routes as LANs
+		var ranges []netip.Prefix
+		for _, lan := range v.d.Inside(site, KindLAN) {
+			ranges = append(ranges, RangesOf(lan)...)
+		}
+		index = prefix.NewIndex(ranges)
+		v.lans[site] = index
+	}
+	return len(index.Containing(netip.PrefixFrom(a, a.BitLen()))) > 0
 }
 
 func (v *validator) subnet(o *Object, b *Subnet) {

@@ -84,6 +84,10 @@ func Guess(header []string) []Column {
 
 // lineError gives an error of the CSV reader our form.
 func lineError(err error) error {
+	var own *Error
+	if errors.As(err, &own) {
+		return own
+	}
 	var e *csv.ParseError
 	if errors.As(err, &e) {
 		return &Error{Line: e.Line, Column: e.Column, Why: e.Err.Error(), Want: "check the quotes here"}

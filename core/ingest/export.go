@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"regexp"
 	"strings"
 
 	"github.com/xuri/excelize/v2"
@@ -117,8 +118,29 @@ func yes(b bool) string {
 	return ""
 }
 
-// WriteCSV writes a table as CSV. A cell that a spreadsheet would take for a
-// formula gets a space in front.
+// formula is how a cell begins that a spreadsheet takes for one, perhaps after
+// apostrophes that keep it from doing so.
+var formula = regexp.MustCompile("^'*[=+\\-@\uff1d\uff0b\uff0d\uff20\t\r\n]")
+
+// neutral is a cell that no spreadsheet takes for a formula: with one more
+// apostrophe in front where it could.
+func neutral(cell string) string {
+	if formula.MatchString(cell) {
+		return "'" + cell
+	}
+	return cell
+}
+
+// plain is what [neutral] was given, or the cell without blanks around it where
+// nobody made it neutral.
+func plain(cell string) string {
+	if rest, ok := strings.CutPrefix(cell, "'"); ok && formula.MatchString(rest) {
+		return rest
+	}
+	return strings.TrimSpace(cell)
+}
+
+// WriteCSV writes a table as CSV, with every cell neutral.
 func WriteCSV(w io.Writer, header []string, rows [][]string) error {
 	c := csv.NewWriter(w)
 	if err := c.Write(header); err != nil {
@@ -127,10 +149,7 @@ func WriteCSV(w io.Writer, header []string, rows [][]string) error {
 	for _, row := range rows {
 		safe := make([]string, len(row))
 		for n, cell := range row {
-			if cell != "" && strings.ContainsRune("=+-@", rune(cell[0])) {
-				cell = " " + cell
-			}
-			safe[n] = cell
+			safe[n] = neutral(cell)
 		}
 		if err := c.Write(safe); err != nil {
 			return err

@@ -15,7 +15,7 @@ const maxTextLine = 1 << 20
 // a line is taken for the name, or, where it ends with a colon or stands alone
 // in a line, for the party of what follows.
 func readPasted(ctx context.Context, r io.Reader, o Options) (*Table, error) {
-	f := filling{ctx, &Table{Format: "text with prefixes", Header: []string{string(ColumnParty), string(ColumnName), string(ColumnPrefix)}}, o}
+	f := filling{ctx: ctx, table: &Table{Format: "text with prefixes", Header: []string{string(ColumnParty), string(ColumnName), string(ColumnPrefix)}}, o: o}
 	lines := bufio.NewScanner(r)
 	lines.Buffer(nil, maxTextLine)
 	party, line := "", 0

@@ -2,9 +2,9 @@ package ingest
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"dravin/core/design"
@@ -91,7 +91,7 @@ type maker struct {
 	order   []design.ID                  // of objects, as they came
 	byPath  map[string]design.ID         // of everything, also what is in the design
 	filled  map[design.ID]int            // the line that first filled an object in this run
-	seen    map[string]int               // repeated lines
+	seen    map[[16]byte]int             // repeated lines, by the hash of what they say
 	users   map[design.ID][]int          // items that need an object
 	within  map[design.ID][]design.ID    // what a party has
 	held    map[holding]design.ID
@@ -106,7 +106,7 @@ type holding struct {
 
 func newMaker(d *design.Design, p *Plan, how How) *maker {
 	m := &maker{d: d, plan: p, how: how, objects: map[design.ID]*design.Object{}, byPath: map[string]design.ID{},
-		filled: map[design.ID]int{}, seen: map[string]int{}, users: map[design.ID][]int{}, within: map[design.ID][]design.ID{}, held: map[holding]design.ID{}}
+		filled: map[design.ID]int{}, seen: map[[16]byte]int{}, users: map[design.ID][]int{}, within: map[design.ID][]design.ID{}, held: map[holding]design.ID{}}
 	for _, o := range d.All() {
 		m.byPath[pathKey(o.Kind, o.Parent, o.Name)] = o.ID
 		m.within[o.Parent] = append(m.within[o.Parent], o.ID)
@@ -215,13 +215,12 @@ func (m *maker) settle(ctx context.Context) error {
 			return err
 		}
 		m.plan.Edits = m.edits()
-		_, _, err := m.d.Apply(m.plan.Edits)
-		var problems design.Problems
-		if err == nil {
+		problems := m.d.Refusals(m.plan.Edits)
+		if len(problems) == 0 {
 			break
 		}
-		if !errors.As(err, &problems) || !m.drop(problems) {
-			return err
+		if !m.drop(problems) {
+			return problems[:min(len(problems), 100)]
 		}
 	}
 	for n := range m.plan.Items {
@@ -241,40 +240,62 @@ func (m *maker) edits() []design.Edit {
 	return out
 }
 
-// drop takes back the objects that problems name, and tells whether there were
-// any.
+// drop takes back the objects that problems name, or whose change they come of,
+// and tells whether there were any.
 func (m *maker) drop(problems design.Problems) bool {
 	dropped := false
 	for _, p := range problems {
-		if m.objects[p.Object] == nil {
-			continue
+		why := p.Why
+		if p.Want != "" {
+			why += "; " + p.Want
 		}
-		for _, n := range m.users[p.Object] {
-			if i := &m.plan.Items[n]; i.Outcome != Refused {
-				i.Outcome, i.Why = Refused, p.Why
-				if p.Want != "" {
-					i.Why += "; " + p.Want
+		if m.objects[p.Object] == nil {
+			why = p.Subject + ": " + why // it is another's, and what the line changes is to blame
+		}
+		for _, id := range m.toBlame(p.Object) {
+			for _, n := range m.users[id] {
+				if i := &m.plan.Items[n]; i.Outcome != Refused {
+					i.Outcome, i.Why = Refused, why
 				}
 			}
-		}
-		m.objects[p.Object] = nil
-		dropped = true
-		for id, o := range m.objects { // nothing may stand in what is gone
-			if o != nil && m.inside(o, p.Object) {
-				m.objects[id] = nil
+			m.objects[id] = nil
+			dropped = true
+			if m.d.Get(id) == nil {
+				m.dropInside(id)
 			}
 		}
 	}
 	return dropped
 }
 
-func (m *maker) inside(o *design.Object, holder design.ID) bool {
-	for at := o; at != nil; at = m.get(at.Parent) {
-		if at.Parent == holder {
-			return m.d.Get(holder) == nil
+// toBlame are the objects in this plan that a problem with an object comes of:
+// itself, or else what it stands in, or else what stands beside it.
+func (m *maker) toBlame(id design.ID) []design.ID {
+	for at := id; at != ""; {
+		if m.objects[at] != nil {
+			return []design.ID{at}
+		}
+		o := m.get(at)
+		if o == nil {
+			break
+		}
+		at = o.Parent
+	}
+	o := m.d.Get(id)
+	if o == nil {
+		return nil
+	}
+	return slices.DeleteFunc(slices.Clone(m.within[o.Parent]), func(beside design.ID) bool { return m.objects[beside] == nil })
+}
+
+// dropInside takes back what stands in what is gone.
+func (m *maker) dropInside(holder design.ID) {
+	for _, id := range m.within[holder] {
+		if m.objects[id] != nil {
+			m.objects[id] = nil
+			m.dropInside(id)
 		}
 	}
-	return false
 }
 
 func (m *maker) outcome(i *Item) {

@@ -14,7 +14,10 @@ import (
 // What a file may at most hold.
 const (
 	MaxBytes = 256 << 20
-	MaxRows  = 500_000
+	MaxRows  = 75_000
+	maxCell  = 32 << 10  // bytes of one cell
+	maxCells = 2_000_000 // that are not empty
+	maxText  = 24 << 20  // bytes of all cells, as often as each stands there
 )
 
 // Row is one line of a table.
@@ -107,6 +110,8 @@ type filling struct {
 	ctx   context.Context
 	table *Table
 	o     Options
+	cells int
+	text  int // bytes
 }
 
 func (f *filling) add(line int, cells []string) error {
@@ -115,6 +120,18 @@ func (f *filling) add(line int, cells []string) error {
 	}
 	if len(f.table.Rows) == MaxRows {
 		return &Error{Line: line, Why: fmt.Sprintf("there are more than %d lines", MaxRows), Want: "split the file"}
+	}
+	for _, c := range cells {
+		if c != "" {
+			f.cells++
+		}
+		f.text += len(c)
+		if len(c) > maxCell {
+			return &Error{Line: line, Why: fmt.Sprintf("a cell has %d bytes", len(c)), Want: fmt.Sprintf("a cell may have %d", maxCell)}
+		}
+	}
+	if f.cells > maxCells || f.text > maxText {
+		return &Error{Line: line, Why: fmt.Sprintf("up to here the table has %d cells with %d MiB of text", f.cells, f.text>>20), Want: fmt.Sprintf("it may have %d with %d MiB; split the file, or remove columns that mean nothing here", maxCells, maxText>>20)}
 	}
 	f.table.Rows = append(f.table.Rows, Row{line, cells})
 	if len(f.table.Rows)%each == 0 {
@@ -139,7 +156,7 @@ func readCSV(ctx context.Context, r io.Reader, o Options) (*Table, error) {
 	if err != nil {
 		return nil, lineError(err)
 	}
-	f := filling{ctx, &Table{Format: "delimited text", Header: slices.Clone(head)}, o}
+	f := filling{ctx: ctx, table: &Table{Format: "delimited text", Header: slices.Clone(head)}, o: o}
 	for {
 		record, err := c.Read()
 		if errors.Is(err, io.EOF) {

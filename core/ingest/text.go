@@ -47,8 +47,9 @@ const peek = 64 << 10
 
 // csvReader prepares to read delimited text of any usual kind: it tells the
 // delimiter by the first line and passes over a byte-order mark.
-func csvReader(r io.Reader) (*csv.Reader, error) {
-	b := bufio.NewReaderSize(r, 1<<20)
+func csvReader(r io.Reader) (*records, error) {
+	g := &guard{r: r}
+	b := bufio.NewReaderSize(g, ahead)
 	if mark, err := b.Peek(3); err == nil && string(mark) == "\ufeff" {
 		_, _ = b.Discard(3)
 	}
@@ -72,7 +73,51 @@ func csvReader(r io.Reader) (*csv.Reader, error) {
 	c.ReuseRecord = true
 	c.LazyQuotes = true
 	c.TrimLeadingSpace = best != '\t'
-	return c, nil
+	return &records{c, g}, nil
+}
+
+// What one record of delimited text may at most hold.
+const (
+	maxColumns = 100
+	maxRecord  = 256 << 10 // bytes
+	ahead      = 1 << 20   // bytes that are read ahead
+)
+
+// records reads delimited text record by record, within limits.
+type records struct {
+	*csv.Reader
+	guard *guard
+}
+
+// Read is as [csv.Reader.Read].
+func (r *records) Read() ([]string, error) {
+	record, err := r.Reader.Read()
+	r.guard.done = r.InputOffset()
+	if err == nil && len(record) > maxColumns {
+		line, _ := r.FieldPos(0)
+		return nil, tooWide(line, len(record))
+	}
+	return record, err
+}
+
+func tooWide(line, columns int) error {
+	return &Error{Line: line, Why: fmt.Sprintf("there are %d columns", columns), Want: fmt.Sprintf("a table may have %d; remove those that mean nothing here", maxColumns)}
+}
+
+// guard ends a record that does not end: a quote that is never closed, or a line
+// without an end.
+type guard struct {
+	r            io.Reader
+	handed, done int64 // bytes: given out, and of whole records
+}
+
+func (g *guard) Read(p []byte) (int, error) {
+	if g.handed-g.done > maxRecord+ahead {
+		return 0, &Error{Why: fmt.Sprintf("a record is longer than %d KiB", maxRecord>>10), Want: "look for a quote that is never closed, or a line without an end"}
+	}
+	n, err := g.r.Read(p)
+	g.handed += int64(n)
+	return n, err
 }
 
 // isText refuses what is plainly not text, by its beginning.

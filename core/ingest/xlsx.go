@@ -4,6 +4,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -12,11 +13,17 @@ import (
 	"github.com/xuri/excelize/v2"
 )
 
-// What a workbook may at most hold: packed, and unpacked. A small file that
-// unpacks to an enormous one is refused before it does.
+// What a workbook may at most hold. Its parts are looked through before the
+// library reads them: what it makes of a part takes many times its size, by the
+// number of elements.
 const (
-	maxPacked   = 32 << 20
-	maxUnpacked = 256 << 20
+	maxPacked   = 16 << 20 // bytes, packed
+	maxUnpacked = 96 << 20 // bytes of all parts
+	maxPart     = 4 << 20  // bytes of a part other than sheets and shared strings
+	maxShared   = 24 << 20 // bytes of shared strings
+	maxElements = 300_000  // tags of all parts other than sheets
+	maxParts    = 2000
+	streamed    = 1 << 20 // sheets above are read from a file of their own
 )
 
 func readXLSX(ctx context.Context, r io.Reader, o Options) (*Table, error) {
@@ -30,7 +37,7 @@ func readXLSX(ctx context.Context, r io.Reader, o Options) (*Table, error) {
 	if err := unpacksWell(packed); err != nil {
 		return nil, err
 	}
-	book, err := excelize.OpenReader(bytes.NewReader(packed), excelize.Options{UnzipSizeLimit: maxUnpacked, UnzipXMLSizeLimit: maxUnpacked})
+	book, err := excelize.OpenReader(bytes.NewReader(packed), excelize.Options{UnzipSizeLimit: maxUnpacked, UnzipXMLSizeLimit: streamed})
 	if err != nil {
 		return nil, &Error{Why: "this workbook can not be read: " + err.Error(), Want: "save it again as .xlsx, or as CSV"}
 	}
@@ -50,11 +57,17 @@ func readXLSX(ctx context.Context, r io.Reader, o Options) (*Table, error) {
 		return nil, &Error{Why: "the sheet can not be read: " + err.Error(), Want: "save it as CSV"}
 	}
 	defer rows.Close()
-	f := filling{ctx, t, o}
+	f := filling{ctx: ctx, table: t, o: o}
 	for line := 1; rows.Next(); line++ {
 		cells, err := rows.Columns()
 		if err != nil {
 			return nil, &Error{Line: line, Why: "the row can not be read: " + err.Error(), Want: "save the sheet as CSV"}
+		}
+		if len(cells) > maxColumns {
+			if last := lastFilled(cells); last > maxColumns {
+				return nil, tooWide(line, last)
+			}
+			cells = slices.Clone(cells[:maxColumns]) // cells that are formatted and empty
 		}
 		if t.Header == nil {
 			if !blank(cells) {
@@ -72,19 +85,72 @@ func readXLSX(ctx context.Context, r io.Reader, o Options) (*Table, error) {
 	return t, nil
 }
 
-// unpacksWell looks at what a zip file says that it unpacks to. The reader of
-// each part stops at what was said.
+func lastFilled(cells []string) int {
+	for n := len(cells); n > 0; n-- {
+		if cells[n-1] != "" {
+			return n
+		}
+	}
+	return 0
+}
+
+// unpacksWell looks through the parts of a zip file, without keeping them.
 func unpacksWell(packed []byte) error {
 	z, err := zip.NewReader(bytes.NewReader(packed), int64(len(packed)))
 	if err != nil {
 		return &Error{Why: "this is a broken zip file, not a workbook", Want: "save it again as .xlsx, or as CSV"}
 	}
-	total := uint64(0)
+	tooLarge := func(what string, args ...any) error {
+		return &Error{Why: "the workbook " + fmt.Sprintf(what, args...), Want: "save the sheet as CSV"}
+	}
+	if len(z.File) > maxParts {
+		return tooLarge("has %d parts; %d are allowed", len(z.File), maxParts)
+	}
+	total, elements := int64(0), 0
 	for _, f := range z.File {
-		total += f.UncompressedSize64
-		if total > maxUnpacked || f.UncompressedSize64 > maxUnpacked {
-			return &Error{Why: fmt.Sprintf("the workbook unpacks to more than %d MiB", maxUnpacked>>20), Want: "save the sheet as CSV"}
+		most := int64(maxPart)
+		sheet := strings.Contains(f.Name, "worksheets/")
+		switch {
+		case sheet:
+			most = maxUnpacked
+		case strings.HasSuffix(strings.ToLower(f.Name), "sharedstrings.xml"):
+			most = maxShared
+		}
+		size, tags, err := lookThrough(f, most)
+		if err != nil {
+			return &Error{Why: "a part of the workbook can not be unpacked: " + err.Error(), Want: "save it again as .xlsx, or as CSV"}
+		}
+		if total += size; size > most || total > maxUnpacked {
+			return tooLarge("unpacks to more than %d MiB, or its part %.40q to more than %d MiB", maxUnpacked>>20, f.Name, most>>20)
+		}
+		if sheet {
+			continue
+		}
+		if elements += tags; elements > maxElements {
+			return tooLarge("has more than %d elements beside its sheets", maxElements)
 		}
 	}
 	return nil
+}
+
+// lookThrough counts the bytes and tags of a part, and stops where there are more
+// bytes than most.
+func lookThrough(f *zip.File, most int64) (size int64, tags int, err error) {
+	r, err := f.Open()
+	if err != nil {
+		return 0, 0, err
+	}
+	defer r.Close()
+	b := make([]byte, 64<<10)
+	for {
+		n, err := r.Read(b)
+		size += int64(n)
+		tags += bytes.Count(b[:n], []byte{'<'})
+		if errors.Is(err, io.EOF) || size > most {
+			return size, tags, nil
+		}
+		if err != nil {
+			return size, tags, err
+		}
+	}
 }
