@@ -100,7 +100,7 @@ func (s *Server) remembered(next http.Handler) http.Handler {
 		}
 		in, err := s.store.Info(r.Context(), id)
 		if err != nil {
-			next.ServeHTTP(w, r) // it says what is wrong
+			s.refuse(w, err)
 			return
 		}
 		mark := `W/"` + strings.Join([]string{build(), in.ID, itoa(in.Position), s.now().Format("20060102")}, "-") + `"`

@@ -52,7 +52,7 @@ func newError(status int, message string, errs ...error) huma.StatusError {
 }
 
 // failed turns any error of the core or the store into an answer.
-func (s *Server) failed(err error) error {
+func (s *Server) failed(err error) *ProblemDetails {
 	var problems design.Problems
 	var conflict *store.Conflict
 	var unavailable *store.Unavailable

@@ -100,9 +100,7 @@ const heartbeat = 20 * time.Second
 func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	design := chi.URLParam(r, "design")
 	if _, err := s.store.Info(r.Context(), design); err != nil {
-		if p, ok := s.failed(err).(*ProblemDetails); ok {
-			writeProblem(w, p)
-		}
+		s.refuse(w, err)
 		return
 	}
 	notices, leave := s.hub.watch(design, clientOf(r))

@@ -31,6 +31,9 @@ func writeProblem(w http.ResponseWriter, p *ProblemDetails) {
 	_ = json.NewEncoder(w).Encode(p)
 }
 
+// refuse answers with what an error of the core or the store comes to.
+func (s *Server) refuse(w http.ResponseWriter, err error) { writeProblem(w, s.failed(err)) }
+
 // recovered turns a panic into a problem and a line in the log.
 func (s *Server) recovered(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

@@ -79,11 +79,7 @@ func (s *Server) importFile(w http.ResponseWriter, r *http.Request) {
 		return step, err
 	}()
 	if err != nil {
-		problem, ok := s.failed(err).(*ProblemDetails)
-		if !ok {
-			return
-		}
-		step = ImportStep{Problem: problem}
+		step = ImportStep{Problem: s.failed(err)}
 	}
 	send(step)
 }

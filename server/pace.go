@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"errors"
 	"io"
 	"net/http"
 	"strconv"
@@ -40,10 +41,16 @@ func (p *pace) took(start time.Time, n int) {
 func paced(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		out := &pacedWriter{ResponseWriter: w, control: http.NewResponseController(w)}
+		var body *pacedBody
 		if r.Body != nil && r.Body != http.NoBody {
-			r.Body = &pacedBody{ReadCloser: r.Body, control: out.control}
+			body = &pacedBody{ReadCloser: r.Body, control: out.control}
+			r.Body = body
 		}
 		next.ServeHTTP(out, r)
+		if body != nil && body.failed { // nothing more is expected of this connection
+			_ = out.control.Flush()
+			panic(http.ErrAbortHandler)
+		}
 		_ = out.control.SetWriteDeadline(time.Now().Add(out.left(chunk))) // for what is still buffered
 	})
 }
@@ -76,6 +83,7 @@ func (w *pacedWriter) Write(p []byte) (written int, err error) {
 type pacedBody struct {
 	io.ReadCloser
 	control *http.ResponseController
+	failed  bool // it did not come to its end
 	pace
 }
 
@@ -84,7 +92,8 @@ func (b *pacedBody) Read(p []byte) (int, error) {
 	_ = b.control.SetReadDeadline(start.Add(b.left(0)))
 	n, err := b.ReadCloser.Read(p)
 	b.took(start, n)
-	if err != nil { // the connection goes on to be watched, without an end
+	b.failed = err != nil && !errors.Is(err, io.EOF)
+	if errors.Is(err, io.EOF) { // the connection goes on to be watched, without an end
 		_ = b.control.SetReadDeadline(time.Time{})
 	}
 	return n, err

@@ -29,7 +29,14 @@ import (
 	"dravin/store/cluster"
 )
 
-var address string
+var (
+	address string
+	db      *store.Store
+	ours    *store.Vault
+	frozen  func() (thaw func(), err error) // stops the database from answering
+	page    = fstest.MapFS{"index.html": {Data: []byte("<!doctype html>app")}}
+	quiet   = slog.New(slog.NewTextHandler(io.Discard, nil))
+)
 
 func TestMain(m *testing.M) {
 	code, err := serveAndRun(m)
@@ -56,18 +63,19 @@ func serveAndRun(m *testing.M) (int, error) {
 		return 1, err
 	}
 	defer func() { _ = pg.Stop(ctx); _ = cluster.Remove(filepath.Join(dir, "pg")) }()
-	db, err := store.Open(ctx, pg.URL)
+	frozen = pg.Freeze
+	db, err = store.Open(ctx, pg.URL)
 	if err != nil {
 		return 1, err
 	}
 	defer db.Close()
-	vault, _, err := db.OpenVault(ctx, filepath.Join(dir, "key"))
+	ours, _, err = db.OpenVault(ctx, filepath.Join(dir, "key"))
 	if err != nil {
 		return 1, err
 	}
-	s := server.New(db, vault, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	s := server.New(db, ours, quiet)
 	go s.Follow(ctx, pg.URL)
-	h := httptest.NewServer(s.Handler(fstest.MapFS{"index.html": {Data: []byte("<!doctype html>app")}}))
+	h := httptest.NewServer(s.Handler(page))
 	defer h.CloseClientConnections()
 	address = h.URL
 	return m.Run(), nil
