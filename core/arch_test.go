@@ -12,7 +12,7 @@ import (
 // The house: each package may import only what stands before it.
 var order = []string{
 	"core/prefix", "core/negotiate", "core/provider", "core/design", "core/ingest", "core/overlap", "core/cost", "core/link", "core/route", "core/walk", "core/proof", "core/translate", "core/finding", "core/handover",
-	"demo", "lab", "store", "store/cluster", "web", "server", "cmd/generate", "cmd/dravin",
+	"demo", "lab", "store", "store/cluster", "web", "server", "cmd/generate", "cmd/load", "cmd/dravin",
 }
 
 // What the core must know nothing of.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"compress/gzip"
 	"container/list"
+	"context"
 	"crypto/rand"
 	"encoding/hex"
 	"io"
@@ -12,7 +13,10 @@ import (
 	"strings"
 	"sync"
 
+	"dravin/store"
+
 	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
 	"golang.org/x/sync/singleflight"
 )
 
@@ -44,6 +48,7 @@ type reply struct {
 	status int
 	plain  []byte // empty if packed
 	packed []byte // gzip; empty if small
+	late   bool   // it is of a later position than was asked for
 }
 
 func (a *reply) size() int { return len(a.plain) + len(a.packed) + 512 }
@@ -88,14 +93,24 @@ func (c *replies) put(a *reply) {
 	}
 }
 
+// asking is what a request has learned of its design: asked once, it holds for
+// the whole of it.
+type asking struct {
+	info store.Info
+	late bool // what was worked out is of a later position
+}
+
+type askingKey struct{}
+
 // remembered answers what was asked of the same position of a design before
 // without working it out again, and 304 to who has it still. The day is part of
 // the mark: what is said of order codes depends on it.
 func (s *Server) remembered(next http.Handler) http.Handler {
+	other := compressed(next)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		id := chi.URLParam(r, "design")
 		if r.Method != http.MethodGet || id == "" || !isLine(id) {
-			next.ServeHTTP(w, r)
+			other.ServeHTTP(w, r)
 			return
 		}
 		in, err := s.store.Info(r.Context(), id)
@@ -111,27 +126,40 @@ func (s *Server) remembered(next http.Handler) http.Handler {
 			return
 		}
 		key := mark + r.URL.RequestURI()
-		a := s.replies.get(key)
-		if a == nil {
-			s.metrics.replies.WithLabelValues("made").Inc()
-			made, _, _ := s.replies.flight.Do(key, func() (any, error) { return record(next, r, key), nil })
-			if a = made.(*reply); a.status != http.StatusOK && r.Context().Err() == nil {
-				next.ServeHTTP(w, r) // who asked first may have gone
-				return
-			}
-			// What was worked out may be of a later position already; then the
-			// mark, and with it the key, is an old one and must not be kept.
-			if now, err := s.store.Info(r.Context(), id); err == nil && now.Position == in.Position {
-				s.replies.put(a)
-			} else {
-				mark = ""
-			}
-		} else {
+		if a := s.replies.get(key); a != nil {
 			s.metrics.replies.WithLabelValues("remembered").Inc()
+			a.send(w, r, mark)
+			return
 		}
-		a.send(w, r, mark)
+		s.metrics.replies.WithLabelValues("made").Inc()
+		s.make(next, w, r, in, key, mark)
 	})
 }
+
+// make works an answer out, once for all who ask for it at the same time.
+func (s *Server) make(next http.Handler, w http.ResponseWriter, r *http.Request, in store.Info, key, mark string) {
+	made, _, _ := s.replies.flight.Do(key, func() (any, error) {
+		ask := &asking{info: in}
+		a := record(next, r.WithContext(context.WithValue(r.Context(), askingKey{}, ask)), key)
+		a.late = ask.late
+		if a.status == http.StatusOK && !a.late {
+			s.replies.put(a)
+		}
+		return a, nil
+	})
+	a := made.(*reply)
+	if a.status >= http.StatusInternalServerError && r.Context().Err() == nil {
+		next.ServeHTTP(w, r) // who asked first may have gone
+		return
+	}
+	if a.late {
+		mark = ""
+	}
+	a.send(w, r, mark)
+}
+
+// compressed packs what is not remembered.
+var compressed = middleware.Compress(4, "application/json", "text/html", "text/css", "text/javascript")
 
 func marked(h http.Header, mark string) {
 	h.Set("ETag", mark)
@@ -164,7 +192,16 @@ func (a *reply) send(w http.ResponseWriter, r *http.Request, mark string) {
 	}
 }
 
-const packsFrom = 1 << 10 // bytes
+const packsFrom = 4 << 10 // bytes
+
+// packers are kept: each takes a good part of a megabyte.
+var packers = sync.Pool{New: func() any {
+	z, err := gzip.NewWriterLevel(nil, 3)
+	if err != nil {
+		panic(err) // the level is fixed
+	}
+	return z
+}}
 
 // record lets next answer and keeps what it says.
 func record(next http.Handler, r *http.Request, key string) *reply {
@@ -173,11 +210,10 @@ func record(next http.Handler, r *http.Request, key string) *reply {
 	a := &reply{key: key, header: out.header, status: out.status, plain: out.body.Bytes()}
 	if len(a.plain) > packsFrom {
 		var packed bytes.Buffer
-		z, err := gzip.NewWriterLevel(&packed, 4)
-		if err == nil {
-			_, err = z.Write(a.plain)
-		}
-		if err == nil && z.Close() == nil {
+		z := packers.Get().(*gzip.Writer)
+		defer packers.Put(z)
+		z.Reset(&packed)
+		if _, err := z.Write(a.plain); err == nil && z.Close() == nil {
 			a.plain, a.packed = nil, packed.Bytes()
 		}
 	}

@@ -52,12 +52,17 @@ func newCache(s *store.Store, m *metrics) *cache {
 }
 
 // get returns the design as it is now: the database is asked for the position
-// each time, so that another server's change is never missed.
+// with each request, so that another server's change is never missed.
 func (c *cache) get(ctx context.Context, id string) (*solved, error) {
-	in, err := c.store.Info(ctx, id)
-	if err != nil {
-		return nil, err
+	ask, _ := ctx.Value(askingKey{}).(*asking)
+	if ask == nil || ask.info.ID != id {
+		in, err := c.store.Info(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		ask = &asking{info: in}
 	}
+	in := ask.info
 	if held := c.held(id); held != nil && held.info.Position == in.Position {
 		return held, nil
 	}
@@ -77,7 +82,9 @@ func (c *cache) get(ctx context.Context, id string) (*solved, error) {
 	if err != nil {
 		return nil, err
 	}
-	return loaded.(*solved), nil
+	s := loaded.(*solved)
+	ask.late = s.info.Position != in.Position
+	return s, nil
 }
 
 func (c *cache) held(id string) *solved {

@@ -303,7 +303,7 @@ func TestAnswersAreRememberedForAPosition(t *testing.T) {
 	first, text := get(nil)
 	mark := first.Header.Get("ETag")
 	require.NotEmpty(t, mark)
-	assert.True(t, first.Uncompressed, "it came packed")
+	assert.True(t, send(t, "GET", address+at+"/handover", nil, nil).Uncompressed, "what is large came packed")
 	again, same := get(nil)
 	assert.Equal(t, text, same)
 	assert.Equal(t, mark, again.Header.Get("ETag"))

@@ -76,12 +76,12 @@ func (s *Server) Follow(ctx context.Context, url string) {
 // Handler is the whole of Dravin: API, events and the front end in web.
 func (s *Server) Handler(web fs.FS) http.Handler {
 	r := chi.NewRouter()
-	r.Use(paced, middleware.RequestID, s.logged, s.recovered, s.named, secured, typed, s.bodies.limited, middleware.Compress(4, "application/json", "text/html", "text/css", "text/javascript"))
+	r.Use(paced, middleware.RequestID, s.logged, s.recovered, s.named, secured, typed, s.bodies.limited)
 	r.Get("/healthz", s.health)
 	r.Get(eventsPath, s.events)
 	r.Post(importPath, s.importFile)
 	s.API(r.With(s.remembered))
-	pages := frontEnd(web)
+	pages := compressed(frontEnd(web))
 	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
 		switch {
 		case strings.HasPrefix(r.URL.Path, "/api/"):

@@ -177,7 +177,7 @@ func TestKeyFilesThatDoNotFit(t *testing.T) {
 }
 
 func TestServersThatStartAtOnceAgreeOnOneKeyFile(t *testing.T) {
-	for range faults(4) {
+	for range min(faults(4), 100) {
 		url, file := database(t), filepath.Join(t.TempDir(), "new", "key")
 		var wait sync.WaitGroup
 		var stores [4]*store.Store

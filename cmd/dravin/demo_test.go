@@ -17,8 +17,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"dravin/web"
 )
 
 // output collects what a running program says.
@@ -89,10 +87,7 @@ func postmaster(t *testing.T, state string) (pid, port string) {
 }
 
 func TestDemoStartsStopsAndKeepsWhatWasEdited(t *testing.T) {
-	if !web.Built() {
-		require.Empty(t, os.Getenv("CI"), "the front end must be built before the tests run")
-		t.Skip("NOT CHECKED: the front end is not built; run make build")
-	}
+	mustBeBuilt(t)
 	state, err := os.MkdirTemp("", "dravin-demo-*")
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(state, 0o755))

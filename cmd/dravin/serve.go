@@ -85,11 +85,16 @@ func (s *serving) listen(address, flag string) (net.Listener, error) {
 	if err != nil {
 		return nil, fmt.Errorf("can not serve on %s: %w", address, err)
 	}
-	if !s.open && !l.Addr().(*net.TCPAddr).IP.IsLoopback() {
+	if !s.open && !loopback(l.Addr()) {
 		l.Close()
 		return nil, badInput(fmt.Errorf("%s is reached by others, and Dravin has no login yet: whoever reaches it could read and change everything. Serve on 127.0.0.1 behind a proxy with a login, or say --open-to-everyone", l.Addr()))
 	}
 	return l, nil
+}
+
+func loopback(a net.Addr) bool {
+	tcp, ok := a.(*net.TCPAddr)
+	return ok && tcp.IP.IsLoopback()
 }
 
 func (s *serving) run(ctx context.Context) error {
@@ -174,7 +179,7 @@ func (s *serving) app(ctx context.Context, db *store.Store, log *slog.Logger, ad
 		}
 		tell("this key can not be opened: %s", u)
 	}
-	if s.open {
+	if !loopback(address) {
 		app.Warnings = append(app.Warnings, "This Dravin has no login and is open to everyone who reaches "+address.String()+".")
 		tell("open to everyone who reaches %s: there is no login", address)
 	}

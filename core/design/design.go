@@ -14,6 +14,7 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
 )
 
@@ -44,6 +45,9 @@ type Design struct {
 	inside  map[ID][]*Object // by parent, in canonical order; "" holds the top level
 	all     []*Object        // parents before what is inside them, in canonical order
 	byKind  map[Kind][]*Object
+
+	paths   map[ID]string // made when first asked for
+	pathing sync.Once
 }
 
 // New returns a design that holds the given objects. They are not validated.
@@ -173,14 +177,21 @@ func (d *Design) References(id ID) []ID {
 // peatside-nursery/glasshouse. It is what references look like in a design
 // file. An unknown ID gives "".
 func (d *Design) Path(id ID) string {
-	o := d.objects[id]
-	if o == nil {
-		return ""
+	d.pathing.Do(func() {
+		d.paths = make(map[ID]string, len(d.objects))
+		for _, o := range d.all { // parents come first
+			path := Slug(o.Name)
+			if parent := d.paths[o.Parent]; parent != "" {
+				path = parent + "/" + path
+			}
+			d.paths[o.ID] = path
+		}
+	})
+	path, ok := d.paths[id]
+	if o := d.objects[id]; !ok && o != nil { // it stands in nothing, as problems must tell
+		return Slug(o.Name)
 	}
-	if parent := d.Path(o.Parent); parent != "" {
-		return parent + "/" + Slug(o.Name)
-	}
-	return Slug(o.Name)
+	return path
 }
 
 // Title is how an object is called in a sentence: its party's name and its
@@ -210,7 +221,7 @@ func (d *Design) Find(text string, kinds ...Kind) []*Object {
 		switch {
 		case path == want:
 			exact = append(exact, o)
-		case slug != "" && (Slug(o.Name) == slug || strings.HasSuffix(path, "/"+want)):
+		case slug != "" && (path[strings.LastIndexByte(path, '/')+1:] == slug || strings.HasSuffix(path, "/"+want)):
 			loose = append(loose, o)
 		}
 	}

@@ -2,6 +2,7 @@
   import { QueryClient, QueryClientProvider } from "@tanstack/svelte-query";
   import { Router } from "sv-router";
   import { Toaster } from "svelte-sonner";
+  import Warnings from "./parts/Warnings.svelte";
   import "./router";
 
   const queries = new QueryClient({
@@ -18,6 +19,7 @@
 </script>
 
 <QueryClientProvider client={queries}>
+  <Warnings />
   <Router />
   <Toaster position="bottom-left" visibleToasts={3} closeButton />
 </QueryClientProvider>

@@ -5,16 +5,28 @@ import { designKey } from "./queries";
 export function watchDesign(queries: QueryClient, design: () => string): void {
   $effect(() => {
     const id = design();
-    const source = new EventSource(`/api/designs/${id}/events`);
     const again = () => void queries.invalidateQueries({ queryKey: designKey(id) });
-    source.addEventListener("changed", again);
-    // After a break something may have been missed.
+    let source: EventSource;
+    let waits: ReturnType<typeof setTimeout> | undefined;
     let broken = false;
-    source.addEventListener("error", () => (broken = true));
-    source.addEventListener("open", () => {
-      if (broken) again();
-      broken = false;
-    });
-    return () => source.close();
+    const watch = () => {
+      source = new EventSource(`/api/designs/${id}/events`);
+      source.addEventListener("changed", again);
+      // After a break something may have been missed.
+      source.addEventListener("open", () => {
+        if (broken) again();
+        broken = false;
+      });
+      source.addEventListener("error", () => {
+        broken = true;
+        // Refused, not cut off: the browser does not try again by itself.
+        if (source.readyState === EventSource.CLOSED) waits = setTimeout(watch, 5000);
+      });
+    };
+    watch();
+    return () => {
+      clearTimeout(waits);
+      source.close();
+    };
   });
 }

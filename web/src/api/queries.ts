@@ -24,6 +24,17 @@ function view<T>(
 export const useDesigns = () =>
   createQuery(() => ({ queryKey: ["designs"], queryFn: () => data(client.GET("/api/designs")) }));
 
+export const useDeleted = () =>
+  createQuery(() => ({ queryKey: ["deleted"], queryFn: () => data(client.GET("/api/deleted")) }));
+
+/** What every page should know of the server. */
+export const useAbout = () =>
+  createQuery(() => ({
+    queryKey: ["about"],
+    queryFn: () => data(client.GET("/api/about")),
+    refetchInterval: 60_000,
+  }));
+
 export const useDesign = (d: () => string) =>
   view(
     d,

@@ -44,6 +44,7 @@
   let pasted = $state("");
   let how = $state<ImportHow>({});
   let rows = $state<number>();
+  let waiting = $state(0); // the place in the queue
   let got = $state<Imported>();
   let problem = $state("");
   let only = $state(""); // the outcome that is listed
@@ -64,7 +65,8 @@
     problem = "";
     rows = 0;
     try {
-      return await importFile(design, file, { ...how, ...extra }, (n) => (rows = n), stop.signal);
+      const told = (n: number, place: number) => ([rows, waiting] = [n, place]);
+      return await importFile(design, file, { ...how, ...extra }, told, stop.signal);
     } catch (error) {
       if (stop.signal.aborted) problem = "Broken off; nothing was stored.";
       else if (error instanceof Refusal && error.problem.status === 422) problem = error.message;
@@ -72,6 +74,7 @@
       return undefined;
     } finally {
       rows = undefined;
+      waiting = 0;
     }
   }
   async function preview(): Promise<void> {
@@ -194,7 +197,11 @@
   {/if}
   {#if rows !== undefined}
     <p class="flex items-center gap-3" role="status">
-      Reading {file?.name}: {rows.toLocaleString("en")} lines
+      {#if waiting}
+        {file?.name} waits: only a few imports run at once. Place in the queue: {waiting}
+      {:else}
+        Reading {file?.name}: {rows.toLocaleString("en")} lines
+      {/if}
       <button class="button" onclick={() => stop?.abort()}>Break off</button>
     </p>
   {/if}

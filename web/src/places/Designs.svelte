@@ -1,12 +1,14 @@
 <script lang="ts">
   import { useQueryClient } from "@tanstack/svelte-query";
   import { client, data, Refusal, type Problem } from "../api/client";
-  import { complain, useDesigns } from "../api/queries";
+  import { complain, useDeleted, useDesigns } from "../api/queries";
   import { placeURL } from "../lib/places";
   import { goTo } from "../router";
+  import { toast } from "svelte-sonner";
 
   const queries = useQueryClient();
   const designs = useDesigns();
+  const deleted = useDeleted();
   let name = $state("");
   let refusal = $state<Problem>();
   let file = $state<HTMLInputElement>();
@@ -32,15 +34,26 @@
     if (file) file.value = "";
   }
 
-  async function remove(id: string, what: string): Promise<void> {
-    if (!confirm(`Delete "${what}" and its whole history? This can not be undone.`)) return;
+  async function lists(change: () => Promise<unknown>): Promise<boolean> {
     try {
-      await data(client.DELETE("/api/designs/{design}", { params: { path: { design: id } } }));
+      await change();
+      return true;
     } catch (error) {
       complain(error);
+      return false;
+    } finally {
+      await Promise.all(["designs", "deleted"].map((key) => queries.invalidateQueries({ queryKey: [key] })));
     }
-    await queries.invalidateQueries({ queryKey: ["designs"] });
   }
+  async function remove(id: string, what: string): Promise<void> {
+    const path = { params: { path: { design: id } } };
+    if (await lists(() => data(client.DELETE("/api/designs/{design}", path))))
+      toast.success(`${what} is deleted`, {
+        action: { label: "Take back", onClick: () => void restore(id) },
+      });
+  }
+  const restore = (id: string) =>
+    lists(() => data(client.POST("/api/designs/{design}/restore", { params: { path: { design: id } } })));
   const when = new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle: "short" });
 </script>
 
@@ -70,11 +83,25 @@
       {/each}
     </div>
   </section>
+  {#if deleted.data?.length}
+    <section aria-label="Deleted">
+      <h2 class="mb-2 text-lg">Deleted, kept for 30 days</h2>
+      <div class="panel">
+        {#each deleted.data as d (d.id)}
+          <div class="border-line flex items-baseline gap-4 border-b px-4 py-2.5">
+            <span>{d.name}</span>
+            <span class="text-soft ml-auto text-sm">deleted {when.format(new Date(d.deletedAt ?? ""))}</span>
+            <button class="button" onclick={() => restore(d.id)}>Take back</button>
+          </div>
+        {/each}
+      </div>
+    </section>
+  {/if}
   <section class="grid gap-3 sm:grid-cols-3" aria-label="New design">
     <div class="panel flex flex-col gap-2 p-3">
       <h3>The demo estate</h3>
       <p class="text-soft text-sm">
-        Two gardens with the same range, and a cloud network that must reach one of them.
+        A botanic trust with gardens, huts and three clouds, some of whose ranges collide.
       </p>
       <button class="button mt-auto self-start" onclick={() => create({ from: "demo" })}>Open the demo</button
       >
