@@ -6,7 +6,7 @@ LISTEN ?= 127.0.0.1:8080
 WEB := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/svelte.config.js
 GO := $(shell find cmd core demo lab server store -name '*.go' -o -name '*.sql' -o -name '*.yaml') web/embed.go go.mod go.sum
 
-.PHONY: help demo demo-reset test build dev lint check-go check-web bench bench-web screenshots generate fuzz setup-demo setup-test
+.PHONY: help demo demo-reset test build dev lint check-go check-web bench bench-web bench-load faults screenshots generate fuzz setup-demo setup-test
 
 help: ## list the commands
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | awk -F ':.*## ' '{printf "make %-12s %s\n", $$1, $$2}'
@@ -46,6 +46,13 @@ bench: ## benchmarks of the core
 bench-web: setup-test bin/dravin e2e/node_modules/.stamp ## how fast ruler and table move with 20,000 prefixes
 	rm -rf .dravin/e2e
 	cd e2e && npm run -s bench
+
+bench-load: bin/dravin ## 500 mixed requests a second at 300 sites, the client on one core
+	go build -o .dravin/load ./cmd/load
+	.dravin/load -seconds 30
+
+faults: setup-test build ## kills, stops, freezes and cut listeners in the large (FAULTS=1000 each)
+	FAULTS=$(or $(FAULTS),1000) go test ./store ./cmd/dravin ./server -count=1 -v -timeout 3h -run 'Kill|Cut|AtOnce|Held|Frozen|Silent|Restarted|Dump'
 
 fuzz: ## fuzz each reader for a minute
 	go test ./core/prefix -run '^$$' -fuzz FuzzParse -fuzztime 1m

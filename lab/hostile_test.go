@@ -80,7 +80,7 @@ func hostile(d *design.Design, turn int, canary string, past bool) *design.Desig
 			fill(body.Elem(), "")
 		}
 		c := *o.With(body.Interface().(design.Body))
-		c.Name += " " + next()
+		c.Name = []string{"", "3"}[turn%2] + c.Name + " " + next() // also with a digit in front
 		out = append(out, &c)
 	}
 	return design.New(d.Name+next(), out)

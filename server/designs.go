@@ -88,7 +88,7 @@ func (s *Server) designOperations(api huma.API) {
 }
 
 func (s *Server) create(ctx context.Context, in *newDesign) (*answer[store.Info], error) {
-	d, err := read(in)
+	d, err := s.read(ctx, in)
 	if err != nil {
 		return nil, s.failed(err)
 	}
@@ -99,11 +99,18 @@ func (s *Server) create(ctx context.Context, in *newDesign) (*answer[store.Info]
 	return answering(info, nil)
 }
 
-func read(in *newDesign) (*design.Design, error) {
+// read makes the design; a file waits for its turn among the imports, since it
+// takes as much memory.
+func (s *Server) read(ctx context.Context, in *newDesign) (*design.Design, error) {
 	switch in.Body.From {
 	case "demo":
 		return design.Read(demo.Thistledown)
 	case "file":
+		leave, err := s.queue.enter(ctx, func(int) {})
+		if err != nil {
+			return nil, err
+		}
+		defer leave()
 		d, err := design.Read([]byte(in.Body.File))
 		if err == nil && d.Name == "" {
 			d.Name = "Unnamed design"

@@ -131,11 +131,11 @@ func (b bodies) limited(next http.Handler) http.Handler {
 		}
 		ctx, cancel := context.WithTimeout(r.Context(), bodyWaits)
 		defer cancel()
-		if b.room.Acquire(ctx, size*multiplied) != nil {
+		if b.room.Acquire(ctx, size) != nil {
 			problem(w, http.StatusServiceUnavailable, "too much is being sent to Dravin at once; try again in a moment")
 			return
 		}
-		defer b.room.Release(size * multiplied)
+		defer b.room.Release(size)
 		next.ServeHTTP(w, r)
 	})
 }

@@ -38,7 +38,7 @@ func (s *Server) profileOperations(api huma.API) {
 	view(s, api, "get-profiles", "/profiles", "What each cloud allows", profilesOf)
 	register(api, huma.Operation{OperationID: "put-profile", Method: http.MethodPost, Path: "/api/designs/{design}/profiles", Summary: "Read a profile file, and save it in the design if asked", MaxBodyBytes: 2 << 20},
 		func(ctx context.Context, in *profileIn) (*answer[ProfileRead], error) {
-			name, p, err := design.ReadProfile([]byte(in.Body.Text))
+			name, p, err := s.readProfile(ctx, in.Body.Text)
 			if err != nil {
 				return nil, s.failed(err)
 			}
@@ -63,6 +63,18 @@ func (s *Server) profileOperations(api huma.API) {
 			out.Info = &saved.Body
 			return answering(out, nil)
 		})
+}
+
+// readProfile waits for its turn among the imports if the file is large.
+func (s *Server) readProfile(ctx context.Context, text string) (string, *design.Profile, error) {
+	if len(text) > 64<<10 {
+		leave, err := s.queue.enter(ctx, func(int) {})
+		if err != nil {
+			return "", nil, err
+		}
+		defer leave()
+	}
+	return design.ReadProfile([]byte(text))
 }
 
 func profilesOf(v *solved, _ *InDesign) ([]ProfileView, error) {

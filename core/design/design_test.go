@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -185,7 +186,11 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte(head + "      - name: x\n        prefixes: 10.0.0.1/24\n"))
 	f.Add([]byte("dravin: 1\nsites: {a: [*b]}\n"))
 	f.Fuzz(func(t *testing.T, file []byte) {
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
 		d, err := Read(file)
+		runtime.ReadMemStats(&after)
+		require.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(32<<20+5000*len(file)))
 		if err != nil {
 			var problems Problems
 			require.ErrorAs(t, err, &problems)
