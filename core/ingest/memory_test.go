@@ -141,6 +141,14 @@ var worst = map[string]func(w io.Writer){
 	"xlsx: a sheet that unpacks to a gigabyte": func(w io.Writer) {
 		workbook(w, map[string]func(io.Writer){"xl/worksheets/sheet1.xml": sheet(numbered(40_000_000, `<row></row><row></row>    `))})
 	},
+	"xlsx: a sheet for a workbook": func(w io.Writer) {
+		workbook(w, map[string]func(io.Writer){
+			"_rels/.rels": func(w io.Writer) {
+				times(w, 1, `<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships"><Relationship Id="r1" Type="http://schemas.openxmlformats.org/officeDocument/2006/relationships/officeDocument" Target="xl/work&#115;heets/sheet1.xml"/></Relationships>`)
+			},
+			"xl/worksheets/sheet1.xml": func(w io.Writer) { times(w, 1, "<workbook><sheets>"); times(w, 4_000_000, `<sheet name="a"/>`) },
+		})
+	},
 	"xlsx: styles without end": func(w io.Writer) {
 		workbook(w, map[string]func(io.Writer){"xl/styles.xml": func(w io.Writer) { times(w, 1, "<styleSheet><fonts>"); times(w, 3_000_000, "<font/>") }, "xl/worksheets/sheet1.xml": sheet(func(io.Writer) {})})
 	},

@@ -4,6 +4,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"context"
+	"encoding/xml"
 	"errors"
 	"fmt"
 	"io"
@@ -109,7 +110,10 @@ func unpacksWell(packed []byte) error {
 	total, elements := int64(0), 0
 	for _, f := range z.File {
 		most := int64(maxPart)
-		sheet := strings.Contains(f.Name, "worksheets/")
+		sheet := strings.Contains(f.Name, "worksheets/") && !strings.HasSuffix(f.Name, ".rels")
+		if f.Name == "_rels/.rels" && misleads(f) {
+			return tooLarge("has no usual order of parts")
+		}
 		switch {
 		case sheet:
 			most = maxUnpacked
@@ -131,6 +135,30 @@ func unpacksWell(packed []byte) error {
 		}
 	}
 	return nil
+}
+
+// misleads reports whether what names the parts takes a sheet for another: sheets
+// may be larger than the rest.
+func misleads(f *zip.File) bool {
+	r, err := f.Open()
+	if err != nil {
+		return true
+	}
+	defer r.Close()
+	var parts struct {
+		Relationship []struct {
+			Target string `xml:",attr"`
+		}
+	}
+	if err := xml.NewDecoder(io.LimitReader(r, 64<<10)).Decode(&parts); err != nil {
+		return true
+	}
+	for _, p := range parts.Relationship {
+		if strings.Contains(strings.ToLower(p.Target), "worksheets") {
+			return true
+		}
+	}
+	return false
 }
 
 // lookThrough counts the bytes and tags of a part, and stops where there are more

@@ -184,7 +184,7 @@ func (l *liner) names() {
 		switch {
 		case own == "" && taken == "":
 			v = Unknown
-		case own != taken:
+		case !negotiate.SameIdentity(own, taken):
 			v = Differs
 		}
 		titles := l.setTo(own)

@@ -108,13 +108,13 @@ func Agree(starts, answers Settings) Outcome {
 		return fail(NoIKEProposal, "the IKE proposals have %s", Disagreement(offers.answersIKE, offers.startsIKE, true))
 	}
 	out.IKE = &ike
-	if starts.Identity != answers.PeerIdentity {
+	if !SameIdentity(starts.Identity, answers.PeerIdentity) {
 		return fail(IdentityUnknown, "%s calls itself %q and %s expects %q", one, starts.Identity, two, answers.PeerIdentity)
 	}
 	if starts.Key != "" && answers.Key != "" && starts.Key != answers.Key {
 		return fail(KeyDiffers, "the keys differ")
 	}
-	if answers.Identity != starts.PeerIdentity {
+	if !SameIdentity(answers.Identity, starts.PeerIdentity) {
 		return fail(IdentityUnknown, "%s calls itself %q and %s expects %q", two, answers.Identity, one, starts.PeerIdentity)
 	}
 	out.IKEUp = true

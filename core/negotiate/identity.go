@@ -56,3 +56,14 @@ func ParseIdentity(text string) (Identity, error) {
 
 // String is the identity as it is written, without what only marks its type.
 func (i Identity) String() string { return i.text }
+
+// SameIdentity reports whether a daemon takes two writings for one identity, such
+// as a host name with and without an @ in front.
+func SameIdentity(a, b string) bool {
+	x, errX := ParseIdentity(a)
+	y, errY := ParseIdentity(b)
+	if errX != nil || errY != nil {
+		return a == b
+	}
+	return x == y
+}
