@@ -198,7 +198,7 @@
   {#if rows !== undefined}
     <p class="flex items-center gap-3" role="status">
       {#if waiting}
-        {file?.name} waits: only a few imports run at once. Place in the queue: {waiting}
+        Place in the queue: {waiting}. Only a few imports run at once; {file?.name} is read when it is its turn.
       {:else}
         Reading {file?.name}: {rows.toLocaleString("en")} lines
       {/if}
