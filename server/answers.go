@@ -49,6 +49,7 @@ type reply struct {
 	plain  []byte // empty if packed
 	packed []byte // gzip; empty if small
 	late   bool   // it is of a later position than was asked for
+	broken bool   // who asked for it went before it was made
 }
 
 func (a *reply) size() int { return len(a.plain) + len(a.packed) + 512 }
@@ -132,24 +133,26 @@ func (s *Server) remembered(next http.Handler) http.Handler {
 			return
 		}
 		s.metrics.replies.WithLabelValues("made").Inc()
-		s.make(next, w, r, in, key, mark)
+		s.workOut(next, w, r, in, key, mark)
 	})
 }
 
-// make works an answer out, once for all who ask for it at the same time.
-func (s *Server) make(next http.Handler, w http.ResponseWriter, r *http.Request, in store.Info, key, mark string) {
+// workOut makes an answer, once for all who ask for it at the same time.
+func (s *Server) workOut(next http.Handler, w http.ResponseWriter, r *http.Request, in store.Info, key, mark string) {
+	own := false
 	made, _, _ := s.replies.flight.Do(key, func() (any, error) {
+		own = true
 		ask := &asking{info: in}
 		a := record(next, r.WithContext(context.WithValue(r.Context(), askingKey{}, ask)), key)
-		a.late = ask.late
+		a.late, a.broken = ask.late, r.Context().Err() != nil
 		if a.status == http.StatusOK && !a.late {
 			s.replies.put(a)
 		}
 		return a, nil
 	})
 	a := made.(*reply)
-	if a.status >= http.StatusInternalServerError && r.Context().Err() == nil {
-		next.ServeHTTP(w, r) // who asked first may have gone
+	if a.broken && !own {
+		next.ServeHTTP(w, r) // who asked first has gone
 		return
 	}
 	if a.late {

@@ -439,4 +439,7 @@ func TestSentIsRefusedWhereItCouldNotBeWritten(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "hut.example", s.Settings.Identity)
 	assert.Equal(t, `a\b"c`, s.Settings.Key)
+	s, err = link.ReadSent("connections {\n c {\n  dpd_delay = 20s\n }\n}\nsecrets {\n ike {\n  secret = \" a\\\\b\\\"c \"\n }\n}", near, far)
+	require.NoError(t, err)
+	assert.Equal(t, ` a\b"c `, s.Settings.Key, "just what the daemon takes it for")
 }

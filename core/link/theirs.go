@@ -90,13 +90,19 @@ var sentKeys = []sentKey{
 	{"max-prefixes", []string{"max prefixes", "maximum prefixes", "prefix limit"}, func(s *Sent, v string) (err error) { s.BGP.MaxPrefixes, err = number(v, 1<<32-1); return }, nil},
 }
 
-// set reads one parameter.
+// set reads one parameter. A key is taken as it stands, blanks and all.
 func (s *Sent) set(key, value string, line int) {
+	if key != keyLine {
+		value = strings.TrimSpace(value)
+		if strings.HasPrefix(value, "%any") { // anything goes: nothing to compare
+			return
+		}
+	}
 	for _, k := range sentKeys {
-		if k.key != key || strings.HasPrefix(strings.TrimSpace(value), "%any") { // anything goes: nothing to compare
+		if k.key != key {
 			continue
 		}
-		if err := k.read(s, strings.TrimSpace(value)); err != nil {
+		if err := k.read(s, value); err != nil {
 			s.Problems = append(s.Problems, design.Problem{Field: key, Line: line, Why: err.Error()})
 			return
 		}
