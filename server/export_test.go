@@ -11,3 +11,6 @@ func Hurry(d time.Duration) (undo func()) {
 
 // Paths are those that the API's description does not have.
 var Paths = []string{eventsPath, importPath}
+
+// Only is for its test.
+var Only = only

@@ -407,3 +407,14 @@ func TestAFrozenDatabaseIsTold(t *testing.T) {
 	thaw()
 	require.Eventually(t, func() bool { return send(t, "GET", address+at+"/estate", nil, nil).StatusCode == 200 }, 20*time.Second, 200*time.Millisecond)
 }
+
+func TestRangesOfLines(t *testing.T) {
+	assert.Nil(t, server.Only(nil))
+	none := server.Only([][2]int{})
+	in := server.Only([][2]int{{9, 12}, {2, 3}, {3, 5}, {11, 11}, {1 << 40, 1 << 50}})
+	for line := range 20 {
+		assert.False(t, none(line))
+		assert.Equal(t, line >= 2 && line <= 5 || line >= 9 && line <= 12, in(line), line)
+	}
+	assert.True(t, in(1<<45))
+}

@@ -152,17 +152,24 @@ func importProblem(err error) error {
 	return err
 }
 
+// only tells whether a line is in one of the ranges; nil takes all.
 func only(ranges [][2]int) func(int) bool {
 	if ranges == nil {
 		return nil
 	}
-	return func(line int) bool {
-		for _, r := range ranges {
-			if r[0] <= line && line <= r[1] {
-				return true
-			}
+	sorted := slices.Clone(ranges)
+	slices.SortFunc(sorted, func(a, b [2]int) int { return a[0] - b[0] })
+	var apart [][2]int // in order, without overlap
+	for _, r := range sorted {
+		if n := len(apart); n > 0 && r[0] <= apart[n-1][1] {
+			apart[n-1][1] = max(apart[n-1][1], r[1])
+			continue
 		}
-		return false
+		apart = append(apart, r)
+	}
+	return func(line int) bool {
+		n, found := slices.BinarySearchFunc(apart, line, func(r [2]int, line int) int { return r[0] - line })
+		return found || n > 0 && line <= apart[n-1][1]
 	}
 }
 
