@@ -163,8 +163,9 @@ func writeForEver() {
 }
 
 func TestKilledWriterLosesNothingAcknowledged(t *testing.T) {
+	s, _ := open(t)
 	for round := range faults(3) {
-		s, id := open(t)
+		id := create(t, s)
 		cmd := exec.Command(os.Args[0])
 		cmd.Env = append(os.Environ(), "DRAVIN_WRITER="+pg.URL, "DRAVIN_DESIGN="+id)
 		out, err := cmd.StdoutPipe()
