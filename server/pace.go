@@ -41,6 +41,7 @@ func (p *pace) took(start time.Time, n int) {
 func paced(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		out := &pacedWriter{ResponseWriter: w, control: http.NewResponseController(w)}
+		_ = out.control.SetWriteDeadline(time.Time{}) // the last request's, on this connection
 		var body *pacedBody
 		if r.Body != nil && r.Body != http.NoBody {
 			body = &pacedBody{ReadCloser: r.Body, control: out.control}
