@@ -147,7 +147,8 @@ func actions(r design.Filter, direction string) string {
 	for _, text := range r.Communities {
 		c, err := negotiate.ParseCommunity(text)
 		switch {
-		case err != nil: // stored before communities were checked; a finding of the next change
+		case err != nil: // stored before communities were checked
+			out += "/* a community that is none is left out here */ "
 		case c.Large:
 			out += fmt.Sprintf("bgp_large_community.add((%d,%d,%d)); ", c.Values[0], c.Values[1], c.Values[2])
 		default:
