@@ -140,7 +140,7 @@ func TestAHeldDesignStopsNoOther(t *testing.T) {
 		require.NoError(t, commit(t, s, other, fmt.Sprint("o", n)))
 		_, _, err := s.Load(t.Context(), held)
 		require.NoError(t, err)
-		assert.Less(t, time.Since(start), time.Second)
+		assert.Less(t, time.Since(start), 3*time.Second, "it did not wait for the lock")
 	}
 	for range many {
 		var unavailable *store.Unavailable
@@ -175,7 +175,7 @@ func TestAFrozenDatabaseIsNotWaitedFor(t *testing.T) {
 			assert.Contains(t, unavailable.Error(), "; ")
 		}
 	}
-	assert.Less(t, time.Since(start), 13*time.Second)
+	assert.Less(t, time.Since(start), 20*time.Second)
 	thaw()
 	require.Eventually(t, func() bool { return commit(t, s, id, "thawed") == nil }, 20*time.Second, 100*time.Millisecond)
 	d, in, err := s.Load(t.Context(), id)
