@@ -19,6 +19,7 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
+	"os/signal"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -37,13 +38,16 @@ func main() {
 	binary := flag.String("binary", "bin/dravin", "the server")
 	flag.Parse()
 	runtime.GOMAXPROCS(1)
-	if err := run(*rate, min(*seconds, 600), *sites, *writes, *binary); err != nil {
+	signal.Ignore(syscall.SIGPIPE) // what was started must be ended, whoever reads
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := run(ctx, *rate, min(*seconds, 600), *sites, *writes, *binary); err != nil {
 		fmt.Fprintln(os.Stderr, "load:", err)
 		os.Exit(1)
 	}
 }
 
-func run(rate, seconds, sites int, writes time.Duration, binary string) error {
+func run(ctx context.Context, rate, seconds, sites int, writes time.Duration, binary string) error {
 	dir, err := os.MkdirTemp("", "dravin-load-*")
 	if err != nil {
 		return err
@@ -52,12 +56,11 @@ func run(rate, seconds, sites int, writes time.Duration, binary string) error {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		return err
 	}
-	ctx := context.Background()
 	pg, err := cluster.Start(ctx, filepath.Join(dir, "pg"))
 	if err != nil {
 		return err
 	}
-	defer func() { _ = pg.Stop(ctx); _ = cluster.Remove(filepath.Join(dir, "pg")) }()
+	defer func() { _ = pg.Stop(context.WithoutCancel(ctx)); _ = cluster.Remove(filepath.Join(dir, "pg")) }()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
@@ -74,8 +77,8 @@ func run(rate, seconds, sites int, writes time.Duration, binary string) error {
 		return err
 	}
 	c.writes = writes
-	c.load(rate/5, 4) // what is worked out once is worked out before
-	c.report(c.load(rate, seconds), rate, seconds, sites)
+	c.load(ctx, rate/5, 4) // what is worked out once is worked out before
+	c.report(c.load(ctx, rate, seconds), rate, seconds, sites)
 	return nil
 }
 
@@ -231,7 +234,7 @@ type took struct {
 	bytes   int64
 }
 
-func (c *client) load(rate, seconds int) []took {
+func (c *client) load(ctx context.Context, rate, seconds int) []took {
 	var bag []view
 	for _, v := range c.views() {
 		for range v.share {
@@ -246,10 +249,15 @@ func (c *client) load(rate, seconds int) []took {
 	wait.Go(func() { c.write(extra, ending) })
 	start := time.Now()
 	for n := range total {
+		if ctx.Err() != nil {
+			out = out[:n]
+			break
+		}
 		due := start.Add(time.Duration(n) * time.Second / time.Duration(rate))
 		time.Sleep(time.Until(due))
 		v := bag[rand.IntN(len(bag))]
-		wait.Go(func() { out[n] = c.ask(v.name, v.path(), due) })
+		at := &out[n]
+		wait.Go(func() { *at = c.ask(v.name, v.path(), due) })
 	}
 	close(ending)
 	wait.Wait()
