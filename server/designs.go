@@ -18,9 +18,6 @@ type InDesign struct {
 	Design string `path:"design" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The design's ID."`
 }
 
-// maxID is as long as an ID may be, bytes.
-const maxID = 128
-
 // maxCreateBytes is a design file of the largest size in JSON.
 const maxCreateBytes = 2 * design.MaxFileBytes
 

@@ -94,4 +94,4 @@ func refused(field, why string) error {
 func itoa(n int64) string { return strconv.FormatInt(n, 10) }
 
 // isLine refuses what no ID is.
-func isLine(id string) bool { return len(id) <= maxID && design.IsLine(id) }
+func isLine(id string) bool { return len(id) <= design.MaxID && design.IsLine(id) }

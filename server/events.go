@@ -22,15 +22,14 @@ type hub struct {
 	ofOne, all int // the most streams of one client, and of all
 }
 
-// The most event streams, where nothing else is said. A browser has one for each
-// page that is open.
-const (
-	streamsOfOne = 64
-	streamsOfAll = 2000
-)
+// StreamsOfOne is the most event streams of one client, where nothing else is said.
+// A browser has one for each page that is open.
+const StreamsOfOne = 64
+
+const streamsOfAll = 2000
 
 func newHub() *hub {
-	return &hub{watchers: map[string]map[chan store.Notice]bool{}, clients: map[string]int{}, ofOne: streamsOfOne, all: streamsOfAll}
+	return &hub{watchers: map[string]map[chan store.Notice]bool{}, clients: map[string]int{}, ofOne: StreamsOfOne, all: streamsOfAll}
 }
 
 // watch returns nil if the client, or all together, watch too much already.

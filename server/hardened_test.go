@@ -217,7 +217,7 @@ func TestSilentClientsAreGivenUpOn(t *testing.T) {
 func TestEventStreamsAreBounded(t *testing.T) {
 	at := fresh(t)
 	s, mine := another(t, nil)
-	s.Streams(3, 100)
+	s.Streams(3)
 	for range 3 {
 		assert.Equal(t, 200, send(t, "GET", mine+at+"/events", nil, nil).StatusCode)
 	}

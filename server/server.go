@@ -56,9 +56,8 @@ func New(s *store.Store, v *store.Vault, log *slog.Logger) *Server {
 	return out
 }
 
-// Streams bounds the event streams of one client, told apart by its address, and
-// of all together.
-func (s *Server) Streams(ofOne, all int) { s.hub.ofOne, s.hub.all = ofOne, all }
+// Streams bounds the event streams of one client, told apart by its address.
+func (s *Server) Streams(ofOne int) { s.hub.ofOne, s.hub.all = ofOne, max(ofOne, streamsOfAll) }
 
 // Follow tells browsers of changes that any server makes to the database at
 // url, until ctx ends.

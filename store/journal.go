@@ -57,6 +57,9 @@ func (s *Store) Commit(ctx context.Context, id string, set ChangeSet) (Info, err
 				return err
 			}
 		}
+		if len(edits) == 0 { // keys stand outside undo
+			return record(ctx, tx, id, in.Position, set.Author, set.Reason, actReveal, nil, nil, nil)
+		}
 		if err := write(ctx, tx, id, edits); err != nil {
 			return err
 		}

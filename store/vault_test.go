@@ -122,6 +122,29 @@ func TestEqualKeysAreKnownSealed(t *testing.T) {
 	assert.False(t, taken)
 }
 
+// A far key that comes without another change is kept with a line in the history,
+// and is nothing that undo would take back.
+func TestAKeyAloneIsNoUndoStep(t *testing.T) {
+	s, _, id, tunnels := alone(t)
+	vault, _ := open2(t, s, filepath.Join(t.TempDir(), "key"))
+	require.NoError(t, commit(t, s, id, "yew"))
+	in, err := s.Commit(t.Context(), id, store.ChangeSet{Base: 1, Author: "a", Reason: "they sent a key", FarKey: &store.FarKey{Vault: vault, Tunnel: tunnels[0].ID, Key: "badgers"}})
+	require.NoError(t, err)
+	assert.Equal(t, int64(2), in.Position)
+	_, far, err := s.Fingerprints(t.Context(), id)
+	require.NoError(t, err)
+	assert.Len(t, far, 1)
+	undo, _, err := s.Steps(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, "r", undo, "the change before it")
+	// A stale writer's key is not kept.
+	_, err = s.Commit(t.Context(), id, store.ChangeSet{Base: 1, Author: "a", Reason: "stale", FarKey: &store.FarKey{Vault: vault, Tunnel: tunnels[1].ID, Key: "moss"}})
+	require.Error(t, err)
+	_, far, err = s.Fingerprints(t.Context(), id)
+	require.NoError(t, err)
+	assert.Len(t, far, 1)
+}
+
 // A key file that is lost, wrong or read by others leaves its keys shut and says
 // which; nothing is made in its place, and the right one opens them again.
 func TestKeyFilesThatDoNotFit(t *testing.T) {

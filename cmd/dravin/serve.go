@@ -62,7 +62,7 @@ func (s *serving) flags(c *cobra.Command) {
 	c.Flags().StringVar(&s.address, "listen", "127.0.0.1:8080", "address to serve on; anything but loopback needs --open-to-everyone")
 	c.Flags().BoolVar(&s.open, "open-to-everyone", false, "serve whoever reaches the address: there is no login yet")
 	c.Flags().StringVar(&s.metrics, "metrics", "", "address to serve /metrics on, such as 127.0.0.1:9464; none if left out")
-	c.Flags().IntVar(&s.streams, "streams-per-client", 64, "the most pages of one client address that may watch designs; raise it behind a proxy")
+	c.Flags().IntVar(&s.streams, "streams-per-client", server.StreamsOfOne, "the most pages of one client address that may watch designs; raise it behind a proxy")
 	c.Flags().StringSliceVar(&s.names, "name", nil, "host names by which browsers may ask for it, beside addresses and localhost; give the proxy's")
 	c.Flags().StringVar(&s.keyFile, "key-file", ".dravin/key", "the key that seals pre-shared keys in the database; made if missing")
 }
@@ -162,7 +162,7 @@ func (s *serving) app(ctx context.Context, db *store.Store, log *slog.Logger, ad
 	}
 	app := server.New(db, vault, log)
 	app.Names = s.names
-	app.Streams(s.streams, max(2000, s.streams))
+	app.Streams(s.streams)
 	tell := func(format string, args ...any) {
 		text := fmt.Sprintf(format, args...)
 		log.Warn(text)

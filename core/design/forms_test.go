@@ -79,7 +79,7 @@ func TestDoorsNameWhatIsRefused(t *testing.T) {
 	require.ErrorContains(t, err, `ends[1].esp[1]: "aes256; evil" ESP proposal`)
 
 	o := *tunnel
-	o.ID = ID(strings.Repeat("x", maxID+1))
+	o.ID = ID(strings.Repeat("x", MaxID+1))
 	_, _, err = d.Apply([]Edit{PutEdit(&o)})
 	require.ErrorContains(t, err, "id: is too long")
 

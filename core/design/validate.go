@@ -11,10 +11,10 @@ import (
 	"dravin/core/prefix"
 )
 
-const (
-	maxName = 80  // characters
-	maxID   = 128 // bytes
-)
+const maxName = 80 // characters
+
+// MaxID is as long as an ID may be, bytes.
+const MaxID = 128
 
 // validate finds what makes a design impossible to work with: names that clash,
 // references to nothing, values that contradict each other. What is merely
@@ -85,8 +85,8 @@ func (v *validator) object(o *Object) {
 	case !IsLine(o.Name):
 		v.add(o, "name", "holds a control character", "use letters, digits, spaces and marks")
 	}
-	if len(o.ID) > maxID || !IsLine(string(o.ID)) {
-		v.add(o, "id", "is too long or holds a control character", fmt.Sprintf("an ID has at most %d letters, digits and marks", maxID))
+	if len(o.ID) > MaxID || !IsLine(string(o.ID)) {
+		v.add(o, "id", "is too long or holds a control character", fmt.Sprintf("an ID has at most %d letters, digits and marks", MaxID))
 	}
 	s := specOf(o.Kind)
 	if s.body == nil || reflect.TypeOf(o.Body) != reflect.PointerTo(s.body) {

@@ -262,6 +262,16 @@ func TestALineThatHarmsWhatIsThereIsRefused(t *testing.T) {
 	assert.Contains(t, p.Items[0].Why, "is outside marrow-hill/museum-store")
 }
 
+// What was wrong with a design before, as an older version may have stored it, is
+// told as such, and no line is blamed.
+func TestALineIsNotBlamedForWhatWasWrongBefore(t *testing.T) {
+	d := design.New("", []*design.Object{{ID: "s", Kind: design.KindSite, Name: "Yew Hut", Body: &design.Site{Note: "a\x01b"}}})
+	table, err := ingest.Read(t.Context(), strings.NewReader("party,prefix\nAlder Hut,10.213.8.0/24\n"), ingest.Options{})
+	require.NoError(t, err)
+	_, err = ingest.Make(t.Context(), d, table, ingest.How{})
+	assert.ErrorContains(t, err, "site yew-hut: note")
+}
+
 // No cell of a CSV file begins as a formula does, whatever the design says, and
 // all of it comes back the same.
 func TestFormulasAreNeutralAndComeBackTheSame(t *testing.T) {

@@ -207,6 +207,9 @@ func idOr(ids map[design.ID]design.ID, id design.ID) design.ID {
 	return id
 }
 
+// maxTold bounds the problems for which a whole file is refused.
+const maxTold = 100
+
 // settle validates the whole and refuses, again and again, the lines whose
 // objects make it invalid, until the rest is valid.
 func (m *maker) settle(ctx context.Context) error {
@@ -219,8 +222,12 @@ func (m *maker) settle(ctx context.Context) error {
 		if len(problems) == 0 {
 			break
 		}
+		// What was wrong before is no line's fault.
+		if before := m.d.Refusals(nil); len(before) > 0 {
+			return before[:min(len(before), maxTold)]
+		}
 		if !m.drop(problems) {
-			return problems[:min(len(problems), 100)]
+			return problems[:min(len(problems), maxTold)]
 		}
 	}
 	for n := range m.plan.Items {
@@ -244,6 +251,7 @@ func (m *maker) edits() []design.Edit {
 // and tells whether there were any.
 func (m *maker) drop(problems design.Problems) bool {
 	dropped := false
+	blamed := map[design.ID]bool{} // parents whose objects were all taken back
 	for _, p := range problems {
 		why := p.Why
 		if p.Want != "" {
@@ -252,7 +260,7 @@ func (m *maker) drop(problems design.Problems) bool {
 		if m.objects[p.Object] == nil {
 			why = p.Subject + ": " + why // it is another's, and what the line changes is to blame
 		}
-		for _, id := range m.toBlame(p.Object) {
+		for _, id := range m.toBlame(p.Object, blamed) {
 			for _, n := range m.users[id] {
 				if i := &m.plan.Items[n]; i.Outcome != Refused {
 					i.Outcome, i.Why = Refused, why
@@ -269,8 +277,8 @@ func (m *maker) drop(problems design.Problems) bool {
 }
 
 // toBlame are the objects in this plan that a problem with an object comes of:
-// itself, or else what it stands in, or else what stands beside it.
-func (m *maker) toBlame(id design.ID) []design.ID {
+// itself, or else what it stands in, or else, once, all that stands beside it.
+func (m *maker) toBlame(id design.ID, blamed map[design.ID]bool) []design.ID {
 	for at := id; at != ""; {
 		if m.objects[at] != nil {
 			return []design.ID{at}
@@ -282,9 +290,10 @@ func (m *maker) toBlame(id design.ID) []design.ID {
 		at = o.Parent
 	}
 	o := m.d.Get(id)
-	if o == nil {
+	if o == nil || blamed[o.Parent] {
 		return nil
 	}
+	blamed[o.Parent] = true
 	return slices.DeleteFunc(slices.Clone(m.within[o.Parent]), func(beside design.ID) bool { return m.objects[beside] == nil })
 }
 
