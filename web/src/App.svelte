@@ -21,5 +21,5 @@
 <QueryClientProvider client={queries}>
   <Warnings />
   <Router />
-  <Toaster position="bottom-left" visibleToasts={3} closeButton />
+  <Toaster theme="system" position="bottom-left" visibleToasts={3} closeButton />
 </QueryClientProvider>
