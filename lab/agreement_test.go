@@ -112,22 +112,22 @@ var pairCases = []pairCase{
 	{"IKEv1 against either", version(1), version(0)},
 	{"IKEv1, group differs", all(version(1), esp("aes256-sha256-ecp384")), all(version(1), esp("aes256-sha256-ecp256"))},
 	{"everything to everything", selectors("0.0.0.0/0", "0.0.0.0/0"), selectors("0.0.0.0/0", "0.0.0.0/0")},
-	{"second end has half the first's range", selectors("10.1.0.0/16", "10.2.0.0/16"), selectors("10.2.0.0/16", "10.1.0.0/17")},
-	{"first end has half the second's range", selectors("10.1.0.0/17", "10.2.0.0/16"), selectors("10.2.0.0/16", "10.1.0.0/16")},
-	{"both narrow", selectors("10.1.0.0/17", "10.2.0.0/16"), selectors("10.2.0.0/17", "10.1.0.0/16")},
-	{"everything against one range", selectors("0.0.0.0/0", "0.0.0.0/0"), selectors("10.2.0.0/16", "10.1.0.0/16")},
-	{"nothing in common", selectors("10.1.0.0/16", "10.2.0.0/16"), selectors("10.2.0.0/16", "10.7.0.0/16")},
-	{"not mirrored but copied", selectors("10.1.0.0/16", "10.2.0.0/16"), selectors("10.1.0.0/16", "10.2.0.0/16")},
-	{"two ranges at one end", selectors("10.1.0.0/24 10.1.8.0/24", "10.2.0.0/16"), selectors("10.2.0.0/16", "10.1.0.0/24 10.1.8.0/24")},
-	{"one of two ranges in common", selectors("10.1.0.0/24 10.1.8.0/24", "10.2.0.0/16"), selectors("10.2.0.0/16", "10.1.0.0/24")},
-	{"two ranges inside one", selectors("10.1.0.0/24 10.1.8.0/24", "10.2.0.0/16"), selectors("10.2.0.0/16", "10.1.0.0/16")},
-	{"neighbouring ranges stay apart", selectors("10.1.0.0/24 10.1.1.0/24", "10.2.0.0/16"), selectors("10.2.0.0/16", "10.1.0.0/24 10.1.1.0/24")},
-	{"neighbouring ranges inside one that holds both", selectors("10.1.0.0/24 10.1.1.0/24", "10.2.0.0/16"), selectors("10.2.0.0/16", "10.1.0.0/23")},
-	{"a range and one inside it", selectors("10.1.0.0/16 10.1.8.0/24", "10.2.0.0/16"), selectors("10.2.0.0/16", "10.1.0.0/16")},
-	{"the real range where the mapped one is meant", selectors("10.1.0.0/16", "10.2.0.0/16"), selectors("192.168.40.0/24", "10.1.0.0/16")},
+	{"second end has half the first's range", selectors("10.221.0.0/16", "10.222.0.0/16"), selectors("10.222.0.0/16", "10.221.0.0/17")},
+	{"first end has half the second's range", selectors("10.221.0.0/17", "10.222.0.0/16"), selectors("10.222.0.0/16", "10.221.0.0/16")},
+	{"both narrow", selectors("10.221.0.0/17", "10.222.0.0/16"), selectors("10.222.0.0/17", "10.221.0.0/16")},
+	{"everything against one range", selectors("0.0.0.0/0", "0.0.0.0/0"), selectors("10.222.0.0/16", "10.221.0.0/16")},
+	{"nothing in common", selectors("10.221.0.0/16", "10.222.0.0/16"), selectors("10.222.0.0/16", "10.218.0.0/16")},
+	{"not mirrored but copied", selectors("10.221.0.0/16", "10.222.0.0/16"), selectors("10.221.0.0/16", "10.222.0.0/16")},
+	{"two ranges at one end", selectors("10.221.0.0/24 10.221.8.0/24", "10.222.0.0/16"), selectors("10.222.0.0/16", "10.221.0.0/24 10.221.8.0/24")},
+	{"one of two ranges in common", selectors("10.221.0.0/24 10.221.8.0/24", "10.222.0.0/16"), selectors("10.222.0.0/16", "10.221.0.0/24")},
+	{"two ranges inside one", selectors("10.221.0.0/24 10.221.8.0/24", "10.222.0.0/16"), selectors("10.222.0.0/16", "10.221.0.0/16")},
+	{"neighbouring ranges stay apart", selectors("10.221.0.0/24 10.221.1.0/24", "10.222.0.0/16"), selectors("10.222.0.0/16", "10.221.0.0/24 10.221.1.0/24")},
+	{"neighbouring ranges inside one that holds both", selectors("10.221.0.0/24 10.221.1.0/24", "10.222.0.0/16"), selectors("10.222.0.0/16", "10.221.0.0/23")},
+	{"a range and one inside it", selectors("10.221.0.0/16 10.221.8.0/24", "10.222.0.0/16"), selectors("10.222.0.0/16", "10.221.0.0/16")},
+	{"the real range where the mapped one is meant", selectors("10.221.0.0/16", "10.222.0.0/16"), selectors("192.168.216.0/24", "10.221.0.0/16")},
 	{"lifetimes differ", func(s *negotiate.Settings) { s.ChildLife = 1800 }, same},
 	{"key and ESP proposal differ: the key shows first", all(key("one-key-of-two"), esp("aes256gcm16")), all(key("the-other-key"), esp("aes128gcm16"))},
-	{"selectors and ESP proposal differ", all(selectors("10.1.0.0/16", "10.2.0.0/16"), esp("aes256gcm16")), all(selectors("10.2.0.0/16", "10.7.0.0/16"), esp("aes128gcm16"))},
+	{"selectors and ESP proposal differ", all(selectors("10.221.0.0/16", "10.222.0.0/16"), esp("aes256gcm16")), all(selectors("10.222.0.0/16", "10.218.0.0/16"), esp("aes128gcm16"))},
 	{"IPv6 inside IPv4", selectors("2001:db8:1::/48", "2001:db8:2::/48"), selectors("2001:db8:2::/48", "2001:db8:1::/64")},
 }
 
@@ -228,7 +228,7 @@ func TestAgreementIsWhatDaemonsDo(t *testing.T) {
 	l := needs(t, "swanctl", "/usr/lib/ipsec/charon")
 	first, second := node(t, l, "first"), node(t, l, "second")
 	require.NoError(t, l.Join(first, "wan", "203.0.113.30/32", second, "wan", "198.51.100.10/32"))
-	for n, addresses := range map[*lab.Node]string{first: "10.1.0.1 10.1.1.1 10.1.8.1 2001:db8:1::1", second: "10.2.0.1 2001:db8:2::1 10.1.0.9 192.168.40.1"} {
+	for n, addresses := range map[*lab.Node]string{first: "10.221.0.1 10.221.1.1 10.221.8.1 2001:db8:1::1", second: "10.222.0.1 2001:db8:2::1 10.221.0.9 192.168.216.1"} {
 		require.NoError(t, n.Script("ip route add default dev wan"))
 		for _, a := range strings.Fields(addresses) {
 			require.NoError(t, n.Script("ip address add "+a+" dev lo"))
@@ -247,8 +247,8 @@ func TestAgreementIsWhatDaemonsDo(t *testing.T) {
 		s.Identity, s.PeerIdentity = s.Address.String(), s.Peer.String()
 		s.Version, s.Key, s.IKE, s.ESP, s.IKELife, s.ChildLife = 2, "a key of the test", []string{"aes256-sha256-ecp256"}, []string{"aes256-sha256"}, 14400, 3600
 	}
-	selectors("10.1.0.0/16", "10.2.0.0/16")(&agreeing[0])
-	selectors("10.2.0.0/16", "10.1.0.0/16")(&agreeing[1])
+	selectors("10.221.0.0/16", "10.222.0.0/16")(&agreeing[0])
+	selectors("10.222.0.0/16", "10.221.0.0/16")(&agreeing[1])
 
 	require.GreaterOrEqual(t, len(pairCases), 40)
 	for _, c := range pairCases {

@@ -75,7 +75,7 @@ func TestRenderedSessionsAreWhatDaemonsDo(t *testing.T) {
 			require.Eventually(t, up, 20*time.Second, 100*time.Millisecond, c.name)
 			assert.Equal(t, fmt.Sprint(want.Hold), holdTimer.FindStringSubmatch(shown)[1], c.name)
 			require.Eventually(t, func() bool {
-				out, err := near.Output("ip route show 192.168.1.0/24")
+				out, err := near.Output("ip route show 192.168.211.0/24")
 				return err == nil && strings.Contains(out, inside[1].Addr().String())
 			}, 10*time.Second, 100*time.Millisecond, "%s: what is learned goes into the kernel", c.name)
 		} else {
@@ -113,8 +113,8 @@ func TestRenderedFiltersParse(t *testing.T) {
 		s := design.Session{Ends: append([]design.SessionEnd{}, o.Body.(*design.Session).Ends...)}
 		for k := range s.Ends {
 			s.Ends[k].Families, s.Ends[k].Password, s.Ends[k].AllowOwn = []string{"ipv4", "ipv6"}, true, 2
-			s.Ends[k].In = []design.Filter{{Prefix: netip.MustParsePrefix("10.45.0.0/16"), To: 24, LocalPref: 150, Communities: []string{"no-export"}}, {Prefix: netip.MustParsePrefix("2001:db8::/32"), Deny: true}}
-			s.Ends[k].Out = []design.Filter{{Prefix: netip.MustParsePrefix("10.30.0.0/23"), From: 23, To: 25, Prepend: 3, MED: 10, Communities: []string{"64602:1"}}, {Prefix: netip.MustParsePrefix("2001:db8:30::/64")}}
+			s.Ends[k].In = []design.Filter{{Prefix: netip.MustParsePrefix("10.211.0.0/16"), To: 24, LocalPref: 150, Communities: []string{"no-export"}}, {Prefix: netip.MustParsePrefix("2001:db8::/32"), Deny: true}}
+			s.Ends[k].Out = []design.Filter{{Prefix: netip.MustParsePrefix("10.215.0.0/23"), From: 23, To: 25, Prepend: 3, MED: 10, Communities: []string{"64502:1"}}, {Prefix: netip.MustParsePrefix("2001:db8:30::/64")}}
 		}
 		d, _, err = d.Apply([]design.Edit{design.PutEdit(o.With(&s))})
 		require.NoError(t, err)

@@ -224,8 +224,8 @@ func TestKeysAndIdentitiesAreHeldAsMeant(t *testing.T) {
 	for _, n := range []*lab.Node{near, far} {
 		require.NoError(t, n.Script("ip route add default dev wan"))
 	}
-	require.NoError(t, near.Script("ip address add 10.30.0.1 dev lo", "ip address add 10.30.2.1 dev lo"))
-	require.NoError(t, far.Script("ip address add 192.168.1.1 dev lo"))
+	require.NoError(t, near.Script("ip address add 10.215.0.1 dev lo", "ip address add 10.215.2.1 dev lo"))
+	require.NoError(t, far.Script("ip address add 192.168.211.1 dev lo"))
 	file := filepath.Join(t.TempDir(), "swanctl.conf")
 	ours, theirs := charon(t, near, ""), charon(t, far, "")
 	load := func(swanctl func(string) (string, error), conf string) {

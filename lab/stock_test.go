@@ -16,13 +16,13 @@ import (
 func TestRealRouterOutputIsRead(t *testing.T) {
 	l := needs(t, "ip")
 	box, inner := node(t, l, "box"), node(t, l, "inner")
-	require.NoError(t, l.Join(box, "lan0", "10.30.0.1/23", inner, "up0", "10.30.0.2/23"))
+	require.NoError(t, l.Join(box, "lan0", "10.215.0.1/23", inner, "up0", "10.215.0.2/23"))
 	require.NoError(t, box.Script(
 		"ip address add 2001:db8:30::1/64 dev lan0 nodad",
-		"ip route add 10.31.0.0/16 via 10.30.0.2",
-		"ip route add 10.32.0.7 via 10.30.0.2",
-		"ip route add blackhole 10.66.0.0/16",
-		"ip route add default via 10.30.0.2"))
+		"ip route add 10.217.0.0/16 via 10.215.0.2",
+		"ip route add 10.218.0.7 via 10.215.0.2",
+		"ip route add blackhole 10.210.0.0/16",
+		"ip route add default via 10.215.0.2"))
 	d := design.New("", nil)
 	for _, command := range []string{"ip -j address", "ip -j route"} {
 		out, err := box.Output(command)
@@ -36,6 +36,6 @@ func TestRealRouterOutputIsRead(t *testing.T) {
 		require.NoError(t, err)
 	}
 	lan := d.Find("saltmarsh-station/lan0", design.KindLAN)[0].Body.(*design.LAN)
-	assert.Equal(t, "[10.30.0.0/23 2001:db8:30::/64]", fmt.Sprint(lan.Prefixes))
+	assert.Equal(t, "[10.215.0.0/23 2001:db8:30::/64]", fmt.Sprint(lan.Prefixes))
 	assert.Len(t, d.Of(design.KindInnerRoute), 2, "neither the default route nor the black hole")
 }

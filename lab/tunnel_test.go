@@ -193,13 +193,13 @@ func TestRenderedFilesCarryRealPackets(t *testing.T) {
 	require.NoError(t, l.Join(marrow, "wan", "198.51.100.10/32", peatside, "wan", "203.0.113.20/32"))
 	require.NoError(t, marrow.Script("ip route add default dev wan"))
 	require.NoError(t, peatside.Script("ip route add default dev wan"))
-	require.NoError(t, l.Join(marrow, "data", "10.20.0.1/22", dataRoom, "eth0", "10.20.0.20/22"))
-	require.NoError(t, l.Join(marrow, "store", "192.168.40.1/24", store, "eth0", "192.168.40.17/24"))
-	require.NoError(t, l.Join(peatside, "glass", "192.168.40.1/24", controller, "eth0", "192.168.40.17/24"))
+	require.NoError(t, l.Join(marrow, "data", "10.214.0.1/22", dataRoom, "eth0", "10.214.0.20/22"))
+	require.NoError(t, l.Join(marrow, "store", "192.168.216.1/24", store, "eth0", "192.168.216.17/24"))
+	require.NoError(t, l.Join(peatside, "glass", "192.168.216.1/24", controller, "eth0", "192.168.216.17/24"))
 	// A cable stands for the link to the cloud; its gateway end has an address
 	// in the block because the user-space IPsec wants one for its selectors.
-	require.NoError(t, l.Join(marrow, "tarn", "10.61.1.1/16", logger, "eth0", "10.61.1.10/16"))
-	for n, via := range map[*lab.Node]string{dataRoom: "10.20.0.1", store: "192.168.40.1", controller: "192.168.40.1", logger: "10.61.1.1"} {
+	require.NoError(t, l.Join(marrow, "tarn", "10.208.1.1/16", logger, "eth0", "10.208.1.10/16"))
+	for n, via := range map[*lab.Node]string{dataRoom: "10.214.0.1", store: "192.168.216.1", controller: "192.168.216.1", logger: "10.208.1.1"} {
 		require.NoError(t, n.Script("ip route add default via "+via))
 	}
 
@@ -239,14 +239,14 @@ func TestRenderedFilesCarryRealPackets(t *testing.T) {
 func TestKernelKeepsOwnRangesOutOfSelectorsWithABypass(t *testing.T) {
 	l := needs(t, "ip")
 	gateway, desk, store := node(t, l, "gateway"), node(t, l, "desk"), node(t, l, "store")
-	require.NoError(t, l.Join(gateway, "data", "10.20.0.1/22", desk, "eth0", "10.20.0.20/22"))
-	require.NoError(t, l.Join(gateway, "store", "192.168.40.1/24", store, "eth0", "192.168.40.17/24"))
-	require.NoError(t, desk.Script("ip route add default via 10.20.0.1"))
-	require.NoError(t, store.Script("ip route add default via 192.168.40.1"))
+	require.NoError(t, l.Join(gateway, "data", "10.214.0.1/22", desk, "eth0", "10.214.0.20/22"))
+	require.NoError(t, l.Join(gateway, "store", "192.168.216.1/24", store, "eth0", "192.168.216.17/24"))
+	require.NoError(t, desk.Script("ip route add default via 10.214.0.1"))
+	require.NoError(t, store.Script("ip route add default via 192.168.216.1"))
 	serve(t, store, ":502")
 	reach := func() error {
 		return desk.Do(func() error {
-			c, err := net.DialTimeout("tcp", "192.168.40.17:502", 700*time.Millisecond)
+			c, err := net.DialTimeout("tcp", "192.168.216.17:502", 700*time.Millisecond)
 			if err == nil {
 				c.Close()
 			}
@@ -254,11 +254,11 @@ func TestKernelKeepsOwnRangesOutOfSelectorsWithABypass(t *testing.T) {
 		})
 	}
 	require.NoError(t, reach(), "without selectors the route decides")
-	require.NoError(t, gateway.Script("ip xfrm policy add src 10.20.0.0/22 dst 192.168.40.0/24 dir out priority 200 tmpl src 198.51.100.10 dst 203.0.113.20 proto esp mode tunnel"))
+	require.NoError(t, gateway.Script("ip xfrm policy add src 10.214.0.0/22 dst 192.168.216.0/24 dir out priority 200 tmpl src 198.51.100.10 dst 203.0.113.20 proto esp mode tunnel"))
 	require.Error(t, reach(), "the selector takes what the route would deliver")
 	require.NoError(t, gateway.Script(
 		// charon keeps one policy for equal selectors, the one that goes first
-		"ip xfrm policy update src 10.20.0.0/22 dst 192.168.40.0/24 dir out priority 100",
-		"ip xfrm policy add src 192.168.40.0/24 dst 10.20.0.0/22 dir out priority 100"))
+		"ip xfrm policy update src 10.214.0.0/22 dst 192.168.216.0/24 dir out priority 100",
+		"ip xfrm policy add src 192.168.216.0/24 dst 10.214.0.0/22 dir out priority 100"))
 	require.NoError(t, reach(), "the bypass comes first")
 }

@@ -133,7 +133,7 @@ func TestAShapeIsDraftedAndUndone(t *testing.T) {
 		if n > 0 {
 			assert.False(t, len(list[n-1].Out) > 0 && len(s.Out) == 0, "what can be stands first")
 		}
-		if s.Key == "vpn-bgp-active-pair" {
+		if s.Key == "vpn-bgp-twin" {
 			chosen = s
 		}
 	}
@@ -168,7 +168,7 @@ func TestProfilesOnTheAPI(t *testing.T) {
 	sedge := named("Sedge")
 	require.True(t, sedge.Shipped)
 	assert.Equal(t, 4, sedge.Used, "three networks and a hub")
-	bad := call[map[string]any](t, "POST", path+"/profiles", map[string]any{"text": strings.Replace(sedge.Text, "mbps: 3000", "mbps: fast", 1), "base": position(), "save": true}, http.StatusUnprocessableEntity)
+	bad := call[map[string]any](t, "POST", path+"/profiles", map[string]any{"text": strings.Replace(sedge.Text, "mbps: 2300", "mbps: fast", 1), "base": position(), "save": true}, http.StatusUnprocessableEntity)
 	assert.Contains(t, bad["detail"], "vpn[0].mbps")
 	read := call[map[string]any](t, "POST", path+"/profiles", map[string]any{"text": sedge.Text, "base": position()}, http.StatusOK)
 	assert.Nil(t, read["info"], "reading alone stores nothing")

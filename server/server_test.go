@@ -127,7 +127,7 @@ func TestBadInputNamesThePlaceAndStoresNothing(t *testing.T) {
 		status     int
 		says       string
 	}{
-		"host bits":     {at + "/changes", edit(`{"prefixes":["10.0.0.1/8"]}`), 422, "edits[0].object.body.prefixes[0]"},
+		"host bits":     {at + "/changes", edit(`{"prefixes":["10.220.0.1/8"]}`), 422, "edits[0].object.body.prefixes[0]"},
 		"no parent":     {at + "/changes", edit(`{"prefixes":["10.0.0.0/8"]}`), 422, "parent"},
 		"unknown field": {at + "/changes", edit(`{"prefixes":["10.0.0.0/8"],"hue":1}`), 422, "edits[0].object.body.hue"},
 		"no reason":     {at + "/changes", `{"base":0,"reason":"","edits":[{"op":"remove","id":"x"}]}`, 422, "reason"},
@@ -168,9 +168,9 @@ func TestTheCaseOverHTTP(t *testing.T) {
 	assert.Equal(t, int64(0), call[server.DesignState](t, "GET", at, nil, 200).Position, "a preview stores nothing")
 
 	call[store.Info](t, "POST", at+"/changes", doc{"base": 0, "reason": "map it", "edits": proposals[0]["edits"]}, 200)
-	names := call[[]doc](t, "GET", at+"/names?address=10.99.0.17", nil, 200)
+	names := call[[]doc](t, "GET", at+"/names?address=10.223.0.17", nil, 200)
 	require.Len(t, names, 1)
-	assert.Equal(t, "192.168.40.17", names[0]["real"])
+	assert.Equal(t, "192.168.216.17", names[0]["real"])
 	assert.Equal(t, true, call[doc](t, "GET", at+"/walk?from=logger&to=controller&service=tcp/502", nil, 200)["works"])
 	call[doc](t, "GET", at+"/walk?from=logger&to=nobody&service=tcp/502", nil, 422)
 
@@ -184,10 +184,10 @@ func TestTheCaseOverHTTP(t *testing.T) {
 
 // Clients are told that lists are lists; an empty one must not come as null.
 func TestNoListComesAsNull(t *testing.T) {
-	const odd = "dravin: 1\nsites:\n  - name: bare\n  - name: six\n    lans:\n      - name: l\n        prefixes: 2001:db8::/64\n        endpoints:\n          - {name: e, addresses: '2001:db8::2'}\n  - name: four\n    lans:\n      - {name: l, prefixes: 10.0.0.0/24}\nintents:\n  - {name: i, from: four/l, to: six/l/e, service: icmp}\n"
+	const odd = "dravin: 1\nsites:\n  - name: bare\n  - name: six\n    lans:\n      - name: l\n        prefixes: 2001:db8::/64\n        endpoints:\n          - {name: e, addresses: '2001:db8::2'}\n  - name: four\n    lans:\n      - {name: l, prefixes: 10.220.0.0/24}\nintents:\n  - {name: i, from: four/l, to: six/l/e, service: icmp}\n"
 	made := call[store.Info](t, "POST", "/api/designs", doc{"from": "file", "file": odd}, 201)
 	for _, at := range []string{fresh(t), "/api/designs/" + made.ID} {
-		paths := []string{"", "/estate", "/overlaps", "/ledger", "/findings", "/intents", "/handover", "/history", "/search?q=", "/names?address=10.0.0.1"}
+		paths := []string{"", "/estate", "/overlaps", "/ledger", "/findings", "/intents", "/handover", "/history", "/search?q=", "/names?address=10.220.0.1"}
 		for _, o := range call[[]server.Found](t, "GET", at+"/search?q=", nil, 200) {
 			paths = append(paths, "/objects/"+string(o.ID))
 		}
@@ -224,7 +224,7 @@ func bring(t *testing.T, at string, how server.ImportHow, file string) server.Im
 
 func TestBringingInAndFindingRoom(t *testing.T) {
 	at := fresh(t)
-	const file = "party,name,prefix,segment\nOld Orangery,ticket desk,10.41.0.0/24,visitors\nOld Orangery,shed,10.41.1.5/24,\nMarrow Hill,data room,10.20.0.0/22,\n"
+	const file = "party,name,prefix,segment\nOld Orangery,ticket desk,10.215.64.0/24,visitors\nOld Orangery,shed,10.215.65.5/24,\nMarrow Hill,data room,10.214.0.0/22,\n"
 	preview := bring(t, at, server.ImportHow{}, file)
 	require.NotNil(t, preview.Plan)
 	assert.Equal(t, map[ingest.Outcome]int{"new": 1, "refused": 1, "same": 1}, preview.Plan.Counts)
@@ -245,17 +245,17 @@ func TestBringingInAndFindingRoom(t *testing.T) {
 
 	stock := call[server.Stock](t, "GET", at+"/stock", nil, 200)
 	assert.Equal(t, "visitors", stock.Segments[0].Name)
-	free := call[[]server.FreeRange](t, "GET", at+"/free?size=24&within=10.41.0.0/23", nil, 200)
+	free := call[[]server.FreeRange](t, "GET", at+"/free?size=24&within=10.215.64.0/23", nil, 200)
 	require.Len(t, free, 1)
-	assert.Equal(t, "10.41.1.0/24", free[0].Prefix.String())
+	assert.Equal(t, "10.215.65.0/24", free[0].Prefix.String())
 	assert.Equal(t, "fills the gap exactly and leaves larger blocks whole", free[0].Why)
 	orangery := call[[]server.Found](t, "GET", at+"/search?q=marrow", nil, 200)[0].ID
-	theirs := call[[]server.FreeRange](t, "GET", at+"/free?size=24&within=10.41.0.0/23&for="+string(orangery), nil, 200)
-	assert.Equal(t, "10.41.0.0/24", theirs[0].Prefix.String(), "unused by Marrow Hill is enough")
+	theirs := call[[]server.FreeRange](t, "GET", at+"/free?size=24&within=10.215.64.0/23&for="+string(orangery), nil, 200)
+	assert.Equal(t, "10.215.64.0/24", theirs[0].Prefix.String(), "unused by Marrow Hill is enough")
 	call[doc](t, "GET", at+"/free?size=24&within=tulips", nil, 422)
-	holders := call[[]server.Found](t, "GET", at+"/search?q=10.20.0.0/16", nil, 200)
+	holders := call[[]server.Found](t, "GET", at+"/search?q=10.214.0.0/16", nil, 200)
 	require.Len(t, holders, 1)
-	assert.Equal(t, "holds 10.20.0.0/22", holders[0].Hint)
+	assert.Equal(t, "holds 10.214.0.0/22", holders[0].Hint)
 }
 
 func TestKeysAreMaskedUntilAskedForAndTheHistoryKnows(t *testing.T) {

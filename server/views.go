@@ -83,7 +83,7 @@ func (s *Server) viewOperations(api huma.API) {
 	view(s, api, "get-names", "/names", "Everything that has an address, with all its names", func(v *solved, in *inAddress) ([]walk.Identity, error) {
 		a, err := netip.ParseAddr(strings.TrimSpace(in.Address))
 		if err != nil {
-			return nil, refused("address", fmt.Sprintf("%q is not an address; write one such as 192.168.40.17", in.Address))
+			return nil, refused("address", fmt.Sprintf("%q is not an address; write one such as 192.168.216.17", in.Address))
 		}
 		return walk.Identities(v.design, a), nil
 	})

@@ -50,8 +50,8 @@ func TestExitCodesAndWords(t *testing.T) {
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
 		return path
 	}
-	fine := file("fine.yaml", "dravin: 1\nsites:\n  - name: A\n    lans:\n      - name: x\n        prefixes: 10.0.0.0/24\n")
-	bad := file("bad.yaml", "dravin: 1\nsites:\n  - name: A\n    lans:\n      - name: x\n        prefixes: 10.0.0.9/24\n")
+	fine := file("fine.yaml", "dravin: 1\nsites:\n  - name: A\n    lans:\n      - name: x\n        prefixes: 10.220.0.0/24\n")
+	bad := file("bad.yaml", "dravin: 1\nsites:\n  - name: A\n    lans:\n      - name: x\n        prefixes: 10.220.0.9/24\n")
 	taken, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer taken.Close()
@@ -60,9 +60,9 @@ func TestExitCodesAndWords(t *testing.T) {
 		code int
 		says string
 	}{
-		"check finds":           {[]string{"check", estate}, 1, "broken   overlap: Peatside Nursery glasshouse 192.168.40.0/24 is the same range"},
+		"check finds":           {[]string{"check", estate}, 1, "broken   overlap: Peatside Nursery glasshouse 192.168.216.0/24 is the same range"},
 		"check is content":      {[]string{"check", fine}, 0, "Nothing found."},
-		"check refuses":         {[]string{"check", bad}, 2, "line 6, column 19: lan x: prefixes[0]: \"10.0.0.9/24\" has host bits set; the /24 that holds it is 10.0.0.0/24"},
+		"check refuses":         {[]string{"check", bad}, 2, "line 6, column 19: lan x: prefixes[0]: \"10.220.0.9/24\" has host bits set; the /24 that holds it is 10.220.0.0/24"},
 		"no such file":          {[]string{"check", "nowhere.yaml"}, 2, "no such file"},
 		"a folder":              {[]string{"check", dir}, 2, "is a directory"},
 		"no file":               {[]string{"check"}, 2, "give one design file"},
@@ -72,12 +72,12 @@ func TestExitCodesAndWords(t *testing.T) {
 		"overlaps finds":        {[]string{"overlaps", estate}, 0, "Marrow Hill museum store"},
 		"overlaps is strict":    {[]string{"overlaps", "--strict", "--count", estate}, 1, "1\n"},
 		"overlaps is content":   {[]string{"overlaps", fine}, 0, "No range is held by more than one party."},
-		"walk stops":            {[]string{"walk", estate, "--from", "logger", "--to", "192.168.40.17", "--port", "502"}, 1, "stopped (on-link-elsewhere, forward)"},
+		"walk stops":            {[]string{"walk", estate, "--from", "logger", "--to", "192.168.216.17", "--port", "502"}, 1, "stopped (on-link-elsewhere, forward)"},
 		"walk works":            {[]string{"walk", estate, "--from", "data-room", "--to", "logger", "--port", "6514"}, 0, "works: Marrow Hill data room controls desk reaches catalogue shelf a logger"},
-		"walk wants a port":     {[]string{"walk", estate, "--from", "logger", "--to", "10.20.0.20"}, 2, "no port from 1 to 65535"},
+		"walk wants a port":     {[]string{"walk", estate, "--from", "logger", "--to", "10.214.0.20"}, 2, "no port from 1 to 65535"},
 		"walk wants both ends":  {[]string{"walk", estate, "--from", "logger"}, 2, "--from or --to is missing"},
-		"walk knows nobody":     {[]string{"walk", estate, "--from", "ghost", "--to", "10.20.0.20", "--port", "1"}, 2, `nothing in this design is called "ghost"`},
-		"walk wants one":        {[]string{"walk", estate, "--from", "gateway", "--to", "10.20.0.20", "--port", "1"}, 2, "give a path"},
+		"walk knows nobody":     {[]string{"walk", estate, "--from", "ghost", "--to", "10.214.0.20", "--port", "1"}, 2, `nothing in this design is called "ghost"`},
+		"walk wants one":        {[]string{"walk", estate, "--from", "gateway", "--to", "10.214.0.20", "--port", "1"}, 2, "give a path"},
 		"handover renders":      {[]string{"handover", estate, "--party", "peatside-nursery"}, 0, "connections {"},
 		"handover knows nobody": {[]string{"handover", estate, "--party", "ghost"}, 2, "names 0 parties"},
 		"serve wants a base":    {[]string{"serve"}, 2, "set DATABASE_URL"},
@@ -99,19 +99,19 @@ func TestExitCodesAndWords(t *testing.T) {
 func TestOverlapsOfALargeAndAnOddFile(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "stock.csv")
-	require.NoError(t, os.WriteFile(file, []byte("prefix;Party;x\n10.0.0.0/8;\"A; \"\"one\"\"\";1\n10.1.0.0/16;B;2\n10.1.2.0/24;B;3\n2001:db8::/32;B;4\n2001:db8::/32;C;5\n"), 0o644))
+	require.NoError(t, os.WriteFile(file, []byte("prefix;Party;x\n10.0.0.0/8;\"A; \"\"one\"\"\";1\n10.221.0.0/16;B;2\n10.221.2.0/24;B;3\n2001:db8::/32;B;4\n2001:db8::/32;C;5\n"), 0o644))
 	for name, c := range map[string]struct {
 		args []string
 		code int
 		want string
 	}{
 		"csv": {[]string{"overlaps", file, "--format", "csv"}, 0, "party_a,prefix_a,party_b,prefix_b,relation,shared\n" +
-			`"A; ""one""",10.0.0.0/8,B,10.1.0.0/16,contains,10.1.0.0/16` + "\n" + `"A; ""one""",10.0.0.0/8,B,10.1.2.0/24,contains,10.1.2.0/24` + "\nB,2001:db8::/32,C,2001:db8::/32,equal,2001:db8::/32\n"},
+			`"A; ""one""",10.0.0.0/8,B,10.221.0.0/16,contains,10.221.0.0/16` + "\n" + `"A; ""one""",10.0.0.0/8,B,10.221.2.0/24,contains,10.221.2.0/24` + "\nB,2001:db8::/32,C,2001:db8::/32,equal,2001:db8::/32\n"},
 		"count":         {[]string{"overlaps", file, "--count"}, 0, "3\n"},
 		"within":        {[]string{"overlaps", file, "--count", "--within-party"}, 0, "4\n"},
 		"strict":        {[]string{"overlaps", file, "--count", "--strict"}, 1, "3\n"},
-		"nothing":       {[]string{"free", file, "--size", "24", "--within", "10.1.0.0/16"}, 1, "No free /24 is left there.\n"},
-		"for one party": {[]string{"free", file, "--size", "24", "--within", "10.1.0.0/16", "--for", "C", "--most", "1"}, 0, "10.1.0.0/24        begins the free block 10.1.0.0/16; room for 255 more of its size\n"},
+		"nothing":       {[]string{"free", file, "--size", "24", "--within", "10.221.0.0/16"}, 1, "No free /24 is left there.\n"},
+		"for one party": {[]string{"free", file, "--size", "24", "--within", "10.221.0.0/16", "--for", "C", "--most", "1"}, 0, "10.221.0.0/24      begins the free block 10.221.0.0/16; room for 255 more of its size\n"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			code, out, err := run(t, c.args...)
@@ -132,11 +132,11 @@ func TestImportWritesOnlyWithoutDryRun(t *testing.T) {
 	text, err := os.ReadFile(estate)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(into, text, 0o644))
-	require.NoError(t, os.WriteFile(from, []byte("party,name,prefix\nOld Orangery,house,10.41.0.0/24\nOld Orangery,shed,10.41.1.1/24\n"), 0o644))
+	require.NoError(t, os.WriteFile(from, []byte("party,name,prefix\nOld Orangery,house,10.215.64.0/24\nOld Orangery,shed,10.215.65.1/24\n"), 0o644))
 	code, out, _ := run(t, "import", from, "--into", into, "--dry-run")
 	assert.Equal(t, 1, code, "a line is refused")
 	assert.Contains(t, out, "1 new, 0 changed, 0 the same, 1 refused")
-	assert.Contains(t, out, "the /24 that holds it is 10.41.1.0/24")
+	assert.Contains(t, out, "the /24 that holds it is 10.215.65.0/24")
 	same, err := os.ReadFile(into)
 	require.NoError(t, err)
 	assert.Equal(t, string(text), string(same))
@@ -151,7 +151,7 @@ func TestImportWritesOnlyWithoutDryRun(t *testing.T) {
 }
 
 func TestWalkInJSON(t *testing.T) {
-	code, out, _ := run(t, "walk", estate, "--from", "catalogue", "--to", "192.168.40.17", "--proto", "tcp", "--port", "502", "--format", "json")
+	code, out, _ := run(t, "walk", estate, "--from", "catalogue", "--to", "192.168.216.17", "--proto", "tcp", "--port", "502", "--format", "json")
 	assert.Equal(t, 1, code)
 	var proof struct {
 		Works   bool
@@ -164,7 +164,7 @@ func TestWalkInJSON(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(out), &proof))
 	assert.Equal(t, "on-link-elsewhere", proof.Stop.Code)
 	assert.Contains(t, proof.Stop.Why, "museum store")
-	assert.Equal(t, "10.61.1.10", proof.Forward[0].Header.Src)
+	assert.Equal(t, "10.208.1.10", proof.Forward[0].Header.Src)
 }
 
 func TestHandoverMakesKeysOnceAndKeepsThem(t *testing.T) {

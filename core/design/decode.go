@@ -149,7 +149,7 @@ func (d *decoder) prefix(n *node, path string, v reflect.Value, host bool) {
 	if host {
 		p, err := netip.ParsePrefix(text)
 		if err != nil {
-			d.problem(n, path, shown(text)+" is not an address with a prefix length", "write one such as 169.254.20.1/30")
+			d.problem(n, path, shown(text)+" is not an address with a prefix length", "write one such as 169.254.140.1/30")
 			return
 		}
 		v.Set(reflect.ValueOf(p))

@@ -50,14 +50,14 @@ func TestBadFiles(t *testing.T) {
 		line, column int
 		says         string
 	}{
-		"host bits":        {head + "      - name: x\n        prefixes: 10.0.0.1/24\n", 9, 19, "the /24 that holds it is 10.0.0.0/24"},
-		"unknown ref":      {head + "      - name: x\n        prefixes: 10.0.0.0/24\n        gateways: [a/h]\n", 10, 20, `no gateway has the path "a/h"; there is a/g`},
-		"duplicate name":   {head + "      - name: x\n        prefixes: 10.0.0.0/24\n      - name: X\n        prefixes: 10.0.1.0/24\n", 10, 15, `the name "X" is taken`},
-		"unknown key":      {head + "      - name: x\n        prefix: 10.0.0.0/24\n", 9, 9, "known are name, endpoints, prefixes"},
+		"host bits":        {head + "      - name: x\n        prefixes: 10.220.0.1/24\n", 9, 19, "the /24 that holds it is 10.220.0.0/24"},
+		"unknown ref":      {head + "      - name: x\n        prefixes: 10.220.0.0/24\n        gateways: [a/h]\n", 10, 20, `no gateway has the path "a/h"; there is a/g`},
+		"duplicate name":   {head + "      - name: x\n        prefixes: 10.220.0.0/24\n      - name: X\n        prefixes: 10.220.1.0/24\n", 10, 15, `the name "X" is taken`},
+		"unknown key":      {head + "      - name: x\n        prefix: 10.220.0.0/24\n", 9, 9, "known are name, endpoints, prefixes"},
 		"missing":          {head + "      - name: x\n", 8, 9, "prefixes: is missing"},
-		"no name":          {head + "      - prefixes: 10.0.0.0/24\n", 8, 9, "needs a name"},
-		"outside":          {head + "      - name: x\n        prefixes: 10.0.0.0/24\n        endpoints:\n          - name: e\n            addresses: 10.0.1.1\n", 12, 24, "outside a/x; it holds 10.0.0.0/24"},
-		"broadcast":        {head + "      - name: x\n        prefixes: 10.0.0.0/24\n        endpoints:\n          - name: e\n            addresses: 10.0.0.255\n", 12, 24, "not a host's address"},
+		"no name":          {head + "      - prefixes: 10.220.0.0/24\n", 8, 9, "needs a name"},
+		"outside":          {head + "      - name: x\n        prefixes: 10.220.0.0/24\n        endpoints:\n          - name: e\n            addresses: 10.220.1.1\n", 12, 24, "outside a/x; it holds 10.220.0.0/24"},
+		"broadcast":        {head + "      - name: x\n        prefixes: 10.220.0.0/24\n        endpoints:\n          - name: e\n            addresses: 10.220.0.255\n", 12, 24, "not a host's address"},
 		"twice in one":     {"dravin: 1\nname: a\nname: b\n", 3, 1, "given twice"},
 		"version":          {"dravin: 2\n", 1, 9, "this Dravin reads version 1"},
 		"no version":       {"sites: []\n", 1, 1, `begins with the line "dravin: 1"`},
@@ -71,7 +71,7 @@ func TestBadFiles(t *testing.T) {
 		"second document":  {"dravin: 1\n---\ndravin: 1\n", 3, 7, "second YAML document"},
 		"wrong enum":       {"dravin: 1\nlinks:\n  - name: l\n    routing: magic\n    ends: []\n", 4, 14, "write one of static, selectors"},
 		"too few":          {"dravin: 1\nlinks:\n  - name: l\n    routing: static\n    ends: []\n", 5, 11, "at least 2 needed"},
-		"mapped too short": {strings.Replace(string(demo.TwoGardens), "intents:", "mappings:\n  - name: m\n    gateway: peatside-nursery/gateway\n    link: peatside-to-marrow-hill\n    real: 192.168.40.0/24\n    mapped: 10.99.0.0/25\nintents:", 1), 108, 13, "needs a /24"},
+		"mapped too short": {strings.Replace(string(demo.TwoGardens), "intents:", "mappings:\n  - name: m\n    gateway: peatside-nursery/gateway\n    link: peatside-to-marrow-hill\n    real: 192.168.216.0/24\n    mapped: 10.223.0.0/25\nintents:", 1), 108, 13, "needs a /24"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := Read([]byte(c.file))
@@ -89,7 +89,7 @@ func TestManyProblemsAreAllToldUpToALimit(t *testing.T) {
 	var b strings.Builder
 	b.WriteString(head)
 	for n := range 500 {
-		fmt.Fprintf(&b, "      - name: x%d\n        prefixes: 10.0.0.1/24\n", n)
+		fmt.Fprintf(&b, "      - name: x%d\n        prefixes: 10.220.0.1/24\n", n)
 	}
 	_, err := Read([]byte(b.String()))
 	var problems Problems
@@ -151,7 +151,7 @@ func TestRenamingRenamesReferences(t *testing.T) {
 
 func TestBodiesFromJSONNameTheField(t *testing.T) {
 	for body, says := range map[string]string{
-		`{"prefixes":["10.0.0.1/8"]}`:                "prefixes[0]: \"10.0.0.1/8\" has host bits set",
+		`{"prefixes":["10.220.0.1/8"]}`:                "prefixes[0]: \"10.220.0.1/8\" has host bits set",
 		`{"prefixes":["10.0.0.0/8"],"colour":"red"}`: "colour: is not known here",
 		`{"prefixes":{}}`:                            "prefixes: is a mapping",
 		`{"prefixes":[]}`:                            "at least 1 needed",
@@ -183,7 +183,7 @@ func TestCheckedInSchemaIsCurrent(t *testing.T) {
 
 func FuzzRead(f *testing.F) {
 	f.Add(demo.TwoGardens)
-	f.Add([]byte(head + "      - name: x\n        prefixes: 10.0.0.1/24\n"))
+	f.Add([]byte(head + "      - name: x\n        prefixes: 10.220.0.1/24\n"))
 	f.Add([]byte("dravin: 1\nsites: {a: [*b]}\n"))
 	f.Fuzz(func(t *testing.T, file []byte) {
 		var before, after runtime.MemStats

@@ -39,7 +39,7 @@ func TestLinkRulesNameTheFieldAndWhatWouldBeRight(t *testing.T) {
 		{"selectors in two places", "peatside-to-marrow-hill/strand-1", KindTunnel, func(_ *Design, b Body) {
 			b.(*Tunnel).Ends = []TunnelEnd{{Local: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8")}}, {}}
 		}, "ends[0].local", "at its own ends"},
-		{"another network's gateway subnet", "image-analysis/active-pair-gateway", KindGateway, func(d *Design, b Body) { b.(*Gateway).Subnet = d.Find("sequencing/readers")[0].ID }, "subnet", "name a subnet of image analysis"},
+		{"another network's gateway subnet", "image-analysis/twin-gateway", KindGateway, func(d *Design, b Body) { b.(*Gateway).Subnet = d.Find("sequencing/readers")[0].ID }, "subnet", "name a subnet of image analysis"},
 		{"a table via a foreign attachment", "sequencing/main-table", KindTable, func(d *Design, b Body) {
 			b.(*Table).Routes = []Entry{{Prefix: netip.MustParsePrefix("10.0.0.0/8"), Via: d.Find("tarn-hub/catalogue", KindAttachment)[0].ID}}
 		}, "routes[0].via", "name a gateway, peering or attachment of sequencing"},

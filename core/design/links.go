@@ -111,7 +111,7 @@ type Filter struct {
 	Prepend     uint8        `yaml:"prepend,omitempty" json:"prepend,omitempty" doc:"How often the own ASN is put in front once more."`
 	LocalPref   uint32       `yaml:"local_pref,omitempty" json:"local_pref,omitempty" doc:"Local preference."`
 	MED         uint32       `yaml:"med,omitempty" json:"med,omitempty" doc:"Multi-exit discriminator."`
-	Communities []string     `yaml:"communities,omitempty" json:"communities,omitempty" form:"community" doc:"To add, such as 64601:20 or no-export (RFC 1997, RFC 8092)."`
+	Communities []string     `yaml:"communities,omitempty" json:"communities,omitempty" form:"community" doc:"To add, such as 64501:20 or no-export (RFC 1997, RFC 8092)."`
 }
 
 // Hub is a cloud's router between attachments.

@@ -36,8 +36,8 @@ func TestBadProfilesAreRefusedWithPlaceAndReason(t *testing.T) {
 		{"bits: 30", "bits: 32", "line 32", "no range for two ends"},
 		{"tunnels: 2", "tunnels: 0", "line 22", "a link needs a tunnel"},
 		{`gateway_hour: "0.02"`, `gateway_hour: cheap`, "line 51", "is not an amount"},
-		{"reserved: [169.254.0.0/22,", "reserved: [10.0.0.0/8,", "line 33", "outside the inside space"},
-		{"speeds: [50, 200,", "speeds: [200, 50,", "line 39", "list the slowest first"},
+		{"reserved: [169.254.128.0/23,", "reserved: [10.0.0.0/8,", "line 33", "outside the inside space"},
+		{"speeds: [40, 150,", "speeds: [150, 40,", "line 39", "list the slowest first"},
 		{"peering:\n", "pairing:\n", "line 13", "is not known here"},
 		{string(tarn), "", "line 1, column 1", "a profile file begins with"},
 	} {

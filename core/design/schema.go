@@ -66,7 +66,7 @@ func structSchema(t reflect.Type, properties map[string]any) (required []string)
 func typeSchema(t reflect.Type, tag reflect.StructTag) map[string]any {
 	switch {
 	case t == reflect.TypeFor[netip.Prefix]():
-		return map[string]any{"type": "string", "examples": []string{"10.20.0.0/22"}}
+		return map[string]any{"type": "string", "examples": []string{"10.214.0.0/22"}}
 	case t == reflect.TypeFor[netip.Addr]():
 		return map[string]any{"type": "string", "examples": []string{"203.0.113.20"}}
 	case t == reflect.TypeFor[Service]():

@@ -55,22 +55,22 @@ func TestWhatGoesWrongWithLinksIsFoundAndMended(t *testing.T) {
 		{"lifetime", peatside + "/strand-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.ChildLife = 1800 }), "lifetimes-differ", 2},
 		{"weak", peatside + "/strand-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.IKE = []string{"aes256-sha256-ecp256", "3des-sha1-modp1024"} }), "weak-proposal", 1},
 		{"MTU", peatside + "/strand-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.MTU = 1500 }), "mtu-too-large", 1},
-		{"inside elsewhere", salt + "/strand-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.Inside = netip.MustParsePrefix("169.254.21.14/30") }), "ends-differ", 1},
+		{"inside elsewhere", salt + "/strand-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.Inside = netip.MustParsePrefix("169.254.141.14/30") }), "ends-differ", 1},
 		{"inside not allowed", salt + "/strand-1", design.KindTunnel, func(b design.Body) {
-			b.(*design.Tunnel).Inside = []netip.Prefix{netip.MustParsePrefix("169.254.99.2/30"), netip.MustParsePrefix("169.254.99.1/30")}
+			b.(*design.Tunnel).Inside = []netip.Prefix{netip.MustParsePrefix("169.254.199.2/30"), netip.MustParsePrefix("169.254.199.1/30")}
 		}, "inside-not-allowed", 1},
 		{"inside twice", salt + "/strand-1", design.KindTunnel, func(b design.Body) {
-			b.(*design.Tunnel).Inside = []netip.Prefix{netip.MustParsePrefix("169.254.21.6/30"), netip.MustParsePrefix("169.254.21.5/30")}
+			b.(*design.Tunnel).Inside = []netip.Prefix{netip.MustParsePrefix("169.254.141.6/30"), netip.MustParsePrefix("169.254.141.5/30")}
 		}, "inside-address-twice", 1},
 		{"second tunnel missing", salt + "/strand-2", design.KindTunnel, nil, "single-tunnel", 1},
 		{"ASN expected", salt + "/strand-1/session", design.KindSession, session(func(a, _ *design.SessionEnd) { a.PeerASN = 64999 }), "session-down", 2},
 		{"password", salt + "/strand-1/session", design.KindSession, session(func(a, _ *design.SessionEnd) { a.Password = true }), "session-down", 2},
 		{"too many routes", salt + "/strand-1/session", design.KindSession, session(func(_, b *design.SessionEnd) { b.MaxPrefixes = 1 }), "session-down", 0},
 		{"ASN in two places", salt + "/strand-1/session", design.KindSession, session(func(a, _ *design.SessionEnd) { a.ASN = 64777 }), "asn-in-two-places", 1},
-		{"ASN twice", "millrace", design.KindEdgeRouter, func(b design.Body) { b.(*design.EdgeRouter).ASN = 64602 }, "asn-used-twice", 1},
+		{"ASN twice", "millrace", design.KindEdgeRouter, func(b design.Body) { b.(*design.EdgeRouter).ASN = 64502 }, "asn-used-twice", 1},
 		{"forwarding off", "peatside-nursery/gateway", design.KindGateway, func(b design.Body) { b.(*design.Gateway).Faults = []string{"forwarding-off"} }, "gateway-does-not-forward", 1},
 		{"gateway subnet", "image-analysis/gateway-subnet", design.KindSubnet, func(b design.Body) {
-			b.(*design.Subnet).Prefixes = []netip.Prefix{netip.MustParsePrefix("10.45.0.0/28")}
+			b.(*design.Subnet).Prefixes = []netip.Prefix{netip.MustParsePrefix("10.211.0.0/28")}
 		}, "gateway-too-small", 1},
 		{"half a peering", "", "", nil, "half-made-peering", 1},
 		{"gateway not lent", "sequencing-with-image-analysis", design.KindPeering, func(b design.Body) {
@@ -86,12 +86,12 @@ func TestWhatGoesWrongWithLinksIsFoundAndMended(t *testing.T) {
 		{"public subnet", "catalogue/shelf-a", design.KindSubnet, func(b design.Body) { b.(*design.Subnet).Public = true }, "attachment-in-public-subnet", 0},
 		{"zone skipped", "tarn-hub/catalogue", design.KindAttachment, func(b design.Body) { x := b.(*design.Attachment); x.Subnets = x.Subnets[:1] }, "attachment-skips-zone", 1},
 		{"hub refuses", "seed-bank-index", design.KindNetwork, func(b design.Body) {
-			b.(*design.Network).Blocks = []netip.Prefix{netip.MustParsePrefix("10.63.0.0/20"), netip.MustParsePrefix("172.20.18.0/24")}
+			b.(*design.Network).Blocks = []netip.Prefix{netip.MustParsePrefix("172.29.48.0/20"), netip.MustParsePrefix("172.29.18.0/24")}
 		}, "hub-refuses-overlap", 1},
 		{"a full table", "catalogue/table-a", design.KindTable, func(b design.Body) {
 			x := b.(*design.Table)
-			for n := range 50 {
-				x.Routes = append(x.Routes, design.Entry{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 200, byte(n), 0}), 24), Via: x.Routes[0].Via})
+			for n := range 65 {
+				x.Routes = append(x.Routes, design.Entry{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 222, byte(n), 0}), 24), Via: x.Routes[0].Via})
 			}
 		}, "too-many-routes", 0},
 		{"no profile", "ticketing", design.KindNetwork, func(b design.Body) { b.(*design.Network).Cloud = "Rush" }, "no-profile", 0},
@@ -175,7 +175,7 @@ func TestCodesAndKeysAreFound(t *testing.T) {
 // mends that look through the whole design stay bounded.
 func TestManyOfAKindStayReadable(t *testing.T) {
 	var file strings.Builder
-	file.WriteString("dravin: 1\nsites:\n  - name: Head\n    gateways:\n      - name: gateway\n        addresses: [198.51.100.1, 198.51.100.2]\n        asn: 64601\n")
+	file.WriteString("dravin: 1\nsites:\n  - name: Head\n    gateways:\n      - name: gateway\n        addresses: [198.51.100.1, 198.51.100.2]\n        asn: 64501\n")
 	for n := range 100 {
 		fmt.Fprintf(&file, "  - name: Hut %d\n    gateways:\n      - name: gateway\n        addresses: 203.0.113.%d\n        asn: 64700\n", n, n+1)
 	}

@@ -26,14 +26,14 @@ func filtered(t *testing.T) *design.Design {
 	s.Ends[0].Families = []string{"ipv4", "ipv6"}
 	s.Ends[0].Password, s.Ends[0].AllowOwn = true, 1
 	s.Ends[0].In = []design.Filter{
-		{Prefix: net("10.45.9.0/24"), Deny: true},
-		{Prefix: net("10.45.0.0/16"), From: 16, To: 24, LocalPref: 200},
+		{Prefix: net("10.211.9.0/24"), Deny: true},
+		{Prefix: net("10.211.0.0/16"), From: 16, To: 24, LocalPref: 200},
 		{Prefix: net("2001:db8:45::/48"), To: 64},
 	}
 	s.Ends[0].Out = []design.Filter{
-		{Prefix: net("10.30.0.0/23"), Prepend: 2, MED: 50, Communities: []string{"64602:7", "no-export"}},
+		{Prefix: net("10.215.0.0/23"), Prepend: 2, MED: 50, Communities: []string{"64502:7", "no-export"}},
 		{Prefix: net("2001:db8:30::/64")},
-		{Prefix: net("10.30.2.0/24"), Deny: true},
+		{Prefix: net("10.215.2.0/24"), Deny: true},
 	}
 	d, _, err = d.Apply([]design.Edit{design.PutEdit(o.With(&s))})
 	require.NoError(t, err)
@@ -52,14 +52,14 @@ func TestFiltersAreRendered(t *testing.T) {
 	_, first, _ := strings.Cut(text, "protocol bgp saltmarsh_station_to_image_analysis__strand_1__session {")
 	first, _, _ = strings.Cut(first, "protocol bgp")
 	for _, line := range []string{
-		"local 169.254.21.2 as 64602;",
-		"neighbor 169.254.21.1 as 64513;",
+		"local 169.254.141.2 as 64502;",
+		"neighbor 169.254.141.1 as 64505;",
 		`password "FILL-IN"; # agree on one with the far end`,
 		"allow local as 1;",
-		"if net ~ [ 10.45.9.0/24 ] then { reject; }",
-		"if net ~ [ 10.45.0.0/16{16,24} ] then { bgp_local_pref = 200; accept; }",
+		"if net ~ [ 10.211.9.0/24 ] then { reject; }",
+		"if net ~ [ 10.211.0.0/16{16,24} ] then { bgp_local_pref = 200; accept; }",
 		"if net ~ [ 2001:db8:45::/48{48,64} ] then { accept; }",
-		"if net ~ [ 10.30.0.0/23 ] then { bgp_med = 50; bgp_community.add((64602,7)); bgp_community.add((65535,65281)); bgp_path.prepend(bgp_path.first); bgp_path.prepend(bgp_path.first); accept; }",
+		"if net ~ [ 10.215.0.0/23 ] then { bgp_med = 50; bgp_community.add((64502,7)); bgp_community.add((65535,65281)); bgp_path.prepend(bgp_path.first); bgp_path.prepend(bgp_path.first); accept; }",
 		"import limit 12 action disable;",
 	} {
 		assert.Contains(t, first, line)
@@ -67,10 +67,10 @@ func TestFiltersAreRendered(t *testing.T) {
 	v4, v6, found := strings.Cut(first, "ipv6 {")
 	require.True(t, found)
 	assert.NotContains(t, v4, "2001:db8", "each family has its own rules")
-	assert.NotContains(t, v6, "10.30.0.0")
+	assert.NotContains(t, v6, "10.215.0.0")
 	assert.Contains(t, text, "router id 198.51.100.40;")
-	assert.Contains(t, text, "route 10.30.0.0/23 unreachable;")
-	assert.NotContains(t, text, "neighbor 169.254.21.9", "another party's session is not here")
+	assert.Contains(t, text, "route 10.215.0.0/23 unreachable;")
+	assert.NotContains(t, text, "neighbor 169.254.141.9", "another party's session is not here")
 }
 
 // What each party's sheet lists of peerings, circuits, attachments and sessions.
@@ -78,10 +78,10 @@ func TestSheetsListWhatJoins(t *testing.T) {
 	d := filtered(t)
 	for party, lines := range map[string][]string{
 		"sequencing":      {"sequencing with image analysis", "[ ] the half toward image analysis", "lends its gateway: no"},
-		"herbarium-scans": {"herbarium scans circuit 1, to Millrace", "[ ] 50 Mbit/s, VLAN tag 101, zone tarn-north-a", "BGP: own ASN 64514 at 169.254.20.13, far ASN 64610", "herbarium scans at Tarn hub", "[ ] subnet racks a"},
+		"herbarium-scans": {"herbarium scans circuit 1, to Millrace", "[ ] 40 Mbit/s, VLAN tag 101, zone tarn-north-a", "BGP: own ASN 64506 at 169.254.140.13, far ASN 64510", "herbarium scans at Tarn hub", "[ ] subnet racks a"},
 		"tarn-hub":        {"catalogue at Tarn hub", "[ ] bound to main", "[ ] feeds main"},
 		"millrace":        {"Saltmarsh Station circuit, to Saltmarsh Station gateway", "[ ] 100 Mbit/s, VLAN tag 100, zone none", "take 14 routes at most"},
-		"image-analysis":  {"[ ] strand 2: IKEv2 from 192.0.2.41 to 198.51.100.40", "IKE: aes256gcm16-prfsha384-ecp384", "announce 10.45.0.0/16"},
+		"image-analysis":  {"[ ] strand 2: IKEv2 from 192.0.2.41 to 198.51.100.40", "IKE: aes256gcm16-prfsha384-ecp384", "announce 10.211.0.0/16"},
 	} {
 		files := handover.Render(route.Solve(d), d.Find(party, design.Parties...)[0].ID, nil)
 		text := files[len(files)-1].Content

@@ -67,7 +67,7 @@ func TestOneEndStarts(t *testing.T) {
 	site, network := d.Find("dunmoss-arboretum", design.KindSite)[0], d.Find("ticketing", design.KindNetwork)[0]
 	shapes, err := link.Shapes(d, link.Question{A: network.ID, B: site.ID})
 	require.NoError(t, err)
-	i := slices.IndexFunc(shapes, func(s link.Shape) bool { return s.Key == "vpn-bgp-redundant" })
+	i := slices.IndexFunc(shapes, func(s link.Shape) bool { return s.Key == "vpn-bgp-doubled" })
 	d, _, err = d.Apply(shapes[i].Edits)
 	require.NoError(t, err)
 	conf := func(d *design.Design, party design.ID) string {
@@ -82,7 +82,7 @@ func TestOneEndStarts(t *testing.T) {
 	osier := d.Find("image-analysis", design.KindNetwork)[0]
 	shapes, err = link.Shapes(d, link.Question{A: osier.ID, B: site.ID})
 	require.NoError(t, err)
-	i = slices.IndexFunc(shapes, func(s link.Shape) bool { return s.Key == "vpn-bgp-active-pair" })
+	i = slices.IndexFunc(shapes, func(s link.Shape) bool { return s.Key == "vpn-bgp-twin" })
 	both, _, err := d.Apply(shapes[i].Edits)
 	require.NoError(t, err)
 	assert.Equal(t, 2, strings.Count(conf(both, site.ID), "start_action = none"))

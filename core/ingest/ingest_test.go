@@ -51,25 +51,25 @@ func accept(t *testing.T, d *design.Design, p *ingest.Plan) *design.Design {
 }
 
 const spreadsheet = "\ufeffSite;LAN;Subnet;Owner;Segment;Fixed;Remarks;Colour\r\n" +
-	"Dunmoss Arboretum;house;192.168.1.0/24;Grounds team;grounds;yes;\"factory; default\";green\r\n" +
+	"Dunmoss Arboretum;house;192.168.211.0/24;Grounds team;grounds;yes;\"factory; default\";green\r\n" +
 	"Dunmoss Arboretum;house six;2001:db8:31::/64;;;;;\r\n" +
-	"Marrow Hill;data room;10.20.0.0/22;;;;;\r\n" +
-	"Marrow Hill;museum store;192.168.40.0/24;;;;cold;\r\n" +
+	"Marrow Hill;data room;10.214.0.0/22;;;;;\r\n" +
+	"Marrow Hill;museum store;192.168.216.0/24;;;;cold;\r\n" +
 	"\r\n" +
-	"Marrow Hill;offices;10.20.5.1/24;;;;;\r\n" +
-	"Dunmoss Arboretum;house;192.168.1.0/24;;;;;\r\n" +
-	";lost;10.1.0.0/24;;;;;\r\n"
+	"Marrow Hill;offices;10.214.5.1/24;;;;;\r\n" +
+	"Dunmoss Arboretum;house;192.168.211.0/24;;;;;\r\n" +
+	";lost;10.221.0.0/24;;;;;\r\n"
 
 func TestASpreadsheetIsPreviewedLineByLineAndBroughtInOnce(t *testing.T) {
 	d := estate(t)
 	p := plan(t, d, spreadsheet, ingest.How{})
-	assert.Equal(t, `2 new Dunmoss Arboretum house 192.168.1.0/24 
+	assert.Equal(t, `2 new Dunmoss Arboretum house 192.168.211.0/24 
 3 new Dunmoss Arboretum house six 2001:db8:31::/64 
-4 same Marrow Hill data room 10.20.0.0/22 
-5 changed Marrow Hill museum store 192.168.40.0/24 changes note
-7 refused Marrow Hill offices 10.20.5.1/24 "10.20.5.1/24" has host bits set; the /24 that holds it is 10.20.5.0/24
-8 refused Dunmoss Arboretum house 192.168.1.0/24 says the same as line 2
-9 refused lost 10.1.0.0/24 the party is empty; say whose it is, in the file or beside it
+4 same Marrow Hill data room 10.214.0.0/22 
+5 changed Marrow Hill museum store 192.168.216.0/24 changes note
+7 refused Marrow Hill offices 10.214.5.1/24 "10.214.5.1/24" has host bits set; the /24 that holds it is 10.214.5.0/24
+8 refused Dunmoss Arboretum house 192.168.211.0/24 says the same as line 2
+9 refused lost 10.221.0.0/24 the party is empty; say whose it is, in the file or beside it
 `, lines(p))
 	assert.Equal(t, []ingest.Column{"party", "name", "prefix", "owner", "segment", "fixed", "note", ""}, p.Columns)
 	next := accept(t, d, p)
@@ -83,7 +83,7 @@ func TestASpreadsheetIsPreviewedLineByLineAndBroughtInOnce(t *testing.T) {
 	some := plan(t, d, spreadsheet, ingest.How{Only: func(line int) bool { return line == 3 }})
 	assert.Len(t, some.Edits, 2, "the line and the party that it needs")
 	named := plan(t, d, spreadsheet, ingest.How{Party: "Old Orangery"})
-	assert.Contains(t, lines(named), "9 new Old Orangery lost 10.1.0.0/24")
+	assert.Contains(t, lines(named), "9 new Old Orangery lost 10.221.0.0/24")
 }
 
 func TestExportsComeBackUnchanged(t *testing.T) {
@@ -110,16 +110,16 @@ func TestRouterOutput(t *testing.T) {
 	how := ingest.How{Party: "Saltmarsh Station"}
 	for name, c := range map[string]struct{ text, want string }{
 		"ip -j address": {`[{"ifname":"lo","addr_info":[{"family":"inet","local":"127.0.0.1","prefixlen":8,"scope":"host"}]},
-			{"ifname":"eth0","addr_info":[{"family":"inet","local":"10.30.0.1","prefixlen":24,"scope":"global"},{"family":"inet6","local":"2001:db8:30::1","prefixlen":64,"scope":"global"}]}]`,
-			"1 new Saltmarsh Station eth0 10.30.0.0/24 \n2 new Saltmarsh Station eth0 2001:db8:30::/64 \n"},
-		"ip -j route": {`[{"dst":"default","gateway":"10.30.0.254","dev":"eth0"},{"dst":"10.30.0.0/24","dev":"eth0","scope":"link","protocol":"kernel"},
-			{"dst":"10.31.0.0/16","gateway":"10.30.0.2","dev":"eth0","protocol":"static"},{"dst":"10.32.0.7","gateway":"10.30.0.2","dev":"eth0"}]`,
-			"1 new Saltmarsh Station eth0 10.30.0.0/24 \n2 new Saltmarsh Station 10.31.0.0/16 10.31.0.0/16 \n3 new Saltmarsh Station 10.32.0.7/32 10.32.0.7/32 \n"},
-		"BGP daemon": {`{"0.0.0.0/0":[{"prefix":"0.0.0.0/0","protocol":"bgp"}],"10.30.0.0/24":[{"prefix":"10.30.0.0/24","protocol":"connected","selected":true,"nexthops":[{"interfaceName":"eth0"}]}],
-			"10.33.0.0/16":[{"prefix":"10.33.0.0/16","protocol":"bgp","selected":true,"nexthops":[{"ip":"10.30.0.9","interfaceName":"eth0"}]}]}`,
-			"1 new Saltmarsh Station eth0 10.30.0.0/24 \n2 new Saltmarsh Station 10.33.0.0/16 10.33.0.0/16 \n"},
-		"pasted": {"Here is what we have at\nSaltmarsh Station:\n - tide lab 10.30.4.0/24 and 10.30.5.0/24\nOld Orangery: ticket desk 10.41.0.0/24 (soon)\n",
-			"3 new Saltmarsh Station tide lab 10.30.4.0/24 \n3 new Saltmarsh Station tide lab 10.30.5.0/24 10.30.5.0/24 \n4 new Old Orangery ticket desk 10.41.0.0/24 \n"},
+			{"ifname":"eth0","addr_info":[{"family":"inet","local":"10.215.0.1","prefixlen":24,"scope":"global"},{"family":"inet6","local":"2001:db8:30::1","prefixlen":64,"scope":"global"}]}]`,
+			"1 new Saltmarsh Station eth0 10.215.0.0/24 \n2 new Saltmarsh Station eth0 2001:db8:30::/64 \n"},
+		"ip -j route": {`[{"dst":"default","gateway":"10.215.0.254","dev":"eth0"},{"dst":"10.215.0.0/24","dev":"eth0","scope":"link","protocol":"kernel"},
+			{"dst":"10.217.0.0/16","gateway":"10.215.0.2","dev":"eth0","protocol":"static"},{"dst":"10.218.0.7","gateway":"10.215.0.2","dev":"eth0"}]`,
+			"1 new Saltmarsh Station eth0 10.215.0.0/24 \n2 new Saltmarsh Station 10.217.0.0/16 10.217.0.0/16 \n3 new Saltmarsh Station 10.218.0.7/32 10.218.0.7/32 \n"},
+		"BGP daemon": {`{"0.0.0.0/0":[{"prefix":"0.0.0.0/0","protocol":"bgp"}],"10.215.0.0/24":[{"prefix":"10.215.0.0/24","protocol":"connected","selected":true,"nexthops":[{"interfaceName":"eth0"}]}],
+			"10.218.0.0/16":[{"prefix":"10.218.0.0/16","protocol":"bgp","selected":true,"nexthops":[{"ip":"10.215.0.9","interfaceName":"eth0"}]}]}`,
+			"1 new Saltmarsh Station eth0 10.215.0.0/24 \n2 new Saltmarsh Station 10.218.0.0/16 10.218.0.0/16 \n"},
+		"pasted": {"Here is what we have at\nSaltmarsh Station:\n - tide lab 10.215.4.0/24 and 10.215.5.0/24\nOld Orangery: ticket desk 10.215.64.0/24 (soon)\n",
+			"3 new Saltmarsh Station tide lab 10.215.4.0/24 \n3 new Saltmarsh Station tide lab 10.215.5.0/24 10.215.5.0/24 \n4 new Old Orangery ticket desk 10.215.64.0/24 \n"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := plan(t, estate(t), c.text, how)
@@ -134,8 +134,8 @@ func TestRouterOutput(t *testing.T) {
 // bgp ipv4 unicast json, of a box with a LAN, a static route and a black hole.
 func TestRealDaemonTables(t *testing.T) {
 	for file, want := range map[string]string{
-		"routes.json": "1 new Saltmarsh Station d0 10.30.0.0/23 \n2 new Saltmarsh Station 10.31.0.0/16 10.31.0.0/16 \n",
-		"bgp.json":    "1 new Saltmarsh Station 10.30.0.0/23 10.30.0.0/23 \n2 new Saltmarsh Station 10.31.0.0/16 10.31.0.0/16 \n",
+		"routes.json": "1 new Saltmarsh Station d0 10.215.0.0/23 \n2 new Saltmarsh Station 10.217.0.0/16 10.217.0.0/16 \n",
+		"bgp.json":    "1 new Saltmarsh Station 10.215.0.0/23 10.215.0.0/23 \n2 new Saltmarsh Station 10.217.0.0/16 10.217.0.0/16 \n",
 	} {
 		text, err := os.ReadFile("testdata/" + file)
 		require.NoError(t, err)
@@ -146,13 +146,13 @@ func TestRealDaemonTables(t *testing.T) {
 }
 
 func TestWhatMakesTheWholeInvalidIsRefusedAlone(t *testing.T) {
-	p := plan(t, estate(t), "party,kind,name,prefix,address,via\ncatalogue,subnet,shelf x,10.99.9.0/24,,\ncatalogue,subnet,shelf c,10.61.3.0/24,,\n"+
-		"Marrow Hill,inner route,hill farm,10.25.0.0/16,,10.9.9.9\nMarrow Hill,endpoint,box,,10.20.3.255,\nMarrow Hill,lan,attic,10.20.9.0/24,,\n", ingest.How{})
+	p := plan(t, estate(t), "party,kind,name,prefix,address,via\ncatalogue,subnet,shelf x,10.223.9.0/24,,\ncatalogue,subnet,shelf c,10.208.3.0/24,,\n"+
+		"Marrow Hill,inner route,hill farm,10.210.0.0/16,,10.210.9.9\nMarrow Hill,endpoint,box,,10.214.3.255,\nMarrow Hill,lan,attic,10.214.9.0/24,,\n", ingest.How{})
 	text := lines(p)
-	assert.Contains(t, text, "2 refused catalogue shelf x 10.99.9.0/24 10.99.9.0/24 is outside the network's blocks; the blocks are 10.61.0.0/16")
+	assert.Contains(t, text, "2 refused catalogue shelf x 10.223.9.0/24 10.223.9.0/24 is outside the network's blocks; the blocks are 10.208.0.0/16")
 	assert.Contains(t, text, "3 new catalogue shelf c")
-	assert.Contains(t, text, "4 refused Marrow Hill hill farm 10.25.0.0/16 10.9.9.9 is in no LAN of Marrow Hill")
-	assert.Contains(t, text, "5 refused Marrow Hill box 10.20.3.255 10.20.3.255 is not a host's address")
+	assert.Contains(t, text, "4 refused Marrow Hill hill farm 10.210.0.0/16 10.210.9.9 is in no LAN of Marrow Hill")
+	assert.Contains(t, text, "5 refused Marrow Hill box 10.214.3.255 10.214.3.255 is not a host's address")
 	assert.Contains(t, text, "6 new Marrow Hill attic")
 	next := accept(t, estate(t), p)
 	assert.Empty(t, next.Find("hill-farm"))
@@ -162,7 +162,7 @@ type endless struct{}
 
 func (endless) Read(p []byte) (int, error) {
 	for n := range p {
-		p[n] = "party,prefix,10.0.0.0/24\n"[n%25]
+		p[n] = "party,prefix,10.220.0.0/24\n"[n%27]
 	}
 	return len(p), nil
 }
@@ -244,7 +244,7 @@ func TestPrefixLists(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"A", "B"}, list.Names)
 	for text, says := range map[string]string{
-		"party,prefix\nA,10.0.0.1/8\nB,10.0.0.0/8\nC\n": "line 2, column 3: \"10.0.0.1/8\" has host bits set; the /8 that holds it is 10.0.0.0/8\nline 4: has 1 fields",
+		"party,prefix\nA,10.220.0.1/8\nB,10.0.0.0/8\nC\n": "line 2, column 3: \"10.220.0.1/8\" has host bits set; the /8 that holds it is 10.0.0.0/8\nline 4: has 1 fields",
 		"a,b\n1,2\n":                  "must name at least party and prefix",
 		"party,prefix\n,10.0.0.0/8\n": "the party is empty",
 	} {

@@ -51,7 +51,7 @@ func readPasted(ctx context.Context, r io.Reader, o Options) (*Table, error) {
 		return nil, &Error{Line: line + 1, Why: "the line is too long to be text", Want: "give CSV, a spreadsheet, YAML, JSON or plain text"}
 	}
 	if len(f.table.Rows) == 0 {
-		return nil, &Error{Why: "no prefix was found in it", Want: "give lines such as \"Marrow Hill: data room 10.20.0.0/22\", or a table whose first line names party and prefix"}
+		return nil, &Error{Why: "no prefix was found in it", Want: "give lines such as \"Marrow Hill: data room 10.214.0.0/22\", or a table whose first line names party and prefix"}
 	}
 	return f.table, nil
 }

@@ -344,7 +344,7 @@ func (m *maker) subnet(r record, network *design.Object, p netip.Prefix) error {
 func (m *maker) addressed(r record, k design.Kind) error {
 	a, err := netip.ParseAddr(r.get(ColumnAddress))
 	if err != nil {
-		return fmt.Errorf("the address %q is not one; write one such as 10.20.0.20", r.get(ColumnAddress))
+		return fmt.Errorf("the address %q is not one; write one such as 10.214.0.20", r.get(ColumnAddress))
 	}
 	var answers []design.Service
 	for _, word := range strings.Fields(strings.ReplaceAll(r.get(ColumnAnswers), ",", " ")) {

@@ -12,12 +12,12 @@ import (
 	"dravin/core/provider"
 )
 
-// linkLocal is where inside addresses come from if no profile says so, less
-// what RFC 3927 section 2.1 keeps and what clouds use for themselves.
+// linkLocal is where inside addresses come from if no profile says so: half of
+// the link-local space, clear of its first and last /24 (RFC 3927 section 2.1).
 var linkLocal = provider.Inside{
-	Within:   []netip.Prefix{netip.MustParsePrefix("169.254.0.0/16")},
+	Within:   []netip.Prefix{netip.MustParsePrefix("169.254.128.0/17")},
 	Bits:     30,
-	Reserved: []netip.Prefix{netip.MustParsePrefix("169.254.0.0/24"), netip.MustParsePrefix("169.254.169.0/24"), netip.MustParsePrefix("169.254.255.0/24")},
+	Reserved: []netip.Prefix{netip.MustParsePrefix("169.254.255.0/24")},
 }
 
 // Taken lists every range and address in a design that an inside range must
@@ -78,10 +78,11 @@ func InsideRanges(a, b *provider.Inside, taken []netip.Prefix, n int) ([]netip.P
 	return out, nil
 }
 
-// Private ASNs (RFC 6996): those of two bytes, which everything speaks.
+// Private ASNs of four bytes (RFC 6996): nobody has chosen one of them by hand, as
+// people do those of two.
 const (
-	firstPrivateASN = 64512
-	lastPrivateASN  = 65534
+	firstPrivateASN = 4200000000
+	lastPrivateASN  = 4294967294
 )
 
 // ASNs lists every autonomous system in a design, with who has it.
@@ -135,7 +136,7 @@ func NextASN(d *design.Design, also ...uint32) (uint32, error) {
 			also = append(also, p.Profile.Circuit.DefaultASN)
 		}
 	}
-	for n := uint32(firstPrivateASN); n <= lastPrivateASN; n++ {
+	for n := uint32(firstPrivateASN); n < lastPrivateASN; n++ {
 		if len(used[n]) == 0 && !slices.Contains(also, n) {
 			return n, nil
 		}

@@ -83,7 +83,7 @@ func TestEveryOfferedShapeAppliesAndAgrees(t *testing.T) {
 			}
 		}
 	}
-	for _, want := range []string{"vpn-bgp-paired", "vpn-static-paired", "vpn-selectors-", "vpn-bgp-active-pair", "vpn-bgp-redundant", "vpn-static-single", "peering", "hub", "circuit"} {
+	for _, want := range []string{"vpn-bgp-braided", "vpn-static-braided", "vpn-selectors-", "vpn-bgp-twin", "vpn-bgp-doubled", "vpn-static-plain", "peering", "hub", "circuit"} {
 		assert.NotZero(t, offered[want], "%s is offered for some pair: %v", want, offered)
 	}
 }
@@ -113,8 +113,8 @@ func TestShapesSayWhyTheyAreOut(t *testing.T) {
 	for _, c := range []struct{ a, b, key, why string }{
 		{"catalogue", "sequencing", "peering", "stays within one cloud"},
 		{"marrow-hill", "sequencing", "peering", "two cloud networks"},
-		{"marrow-hill", "catalogue", "vpn-bgp-paired", "joins them already"},
-		{"marrow-hill", "ticketing", "vpn-static-redundant", "BGP only"},
+		{"marrow-hill", "catalogue", "vpn-bgp-braided", "joins them already"},
+		{"marrow-hill", "ticketing", "vpn-static-doubled", "BGP only"},
 		{"marrow-hill", "sequencing", "hub", "Osier has no hub"},
 		{"old-orangery", "peatside-nursery", "vpn-selectors-", ""},
 		{"old-orangery", "peatside-nursery", "circuit", "one range in two places"},
@@ -134,16 +134,16 @@ func TestShapesSayWhyTheyAreOut(t *testing.T) {
 // What one draft makes, the next one uses.
 func TestDraftingReusesWhatIsThere(t *testing.T) {
 	d := thistledown(t)
-	first := shapes(t, d, "saltmarsh-station", "sequencing")["vpn-bgp-active-pair"]
+	first := shapes(t, d, "saltmarsh-station", "sequencing")["vpn-bgp-twin"]
 	d = apply(t, d, first.Edits)
-	second := shapes(t, d, "dunmoss-arboretum", "sequencing")["vpn-bgp-active-pair"]
+	second := shapes(t, d, "dunmoss-arboretum", "sequencing")["vpn-bgp-twin"]
 	var reused []string
 	for _, b := range second.Builds {
 		if b.Reused {
 			reused = append(reused, b.What)
 		}
 	}
-	assert.Equal(t, []string{"The gateway Dunmoss Arboretum gateway", "The gateway sequencing active pair gateway"}, reused)
+	assert.Equal(t, []string{"The gateway Dunmoss Arboretum gateway", "The gateway sequencing twin gateway"}, reused)
 	assert.Less(t, second.Monthly, first.Monthly, "the gateway is paid for once")
 	d = apply(t, d, second.Edits)
 	requireAgreement(t, design.New("", nil), d, "both")
@@ -255,12 +255,12 @@ connections {
             id = nursery.example }
         remote-main { id = "198.51.100.10" }
         children {
-            a { local_ts = 192.168.40.0/24
-                remote_ts = 10.20.0.0/22
+            a { local_ts = 192.168.216.0/24
+                remote_ts = 10.214.0.0/22
                 esp_proposals = aes256-sha256
                 rekey_time = 45m }
-            b { local_ts = 192.168.40.0/24
-                remote_ts = 10.21.0.0/20 }
+            b { local_ts = 192.168.216.0/24
+                remote_ts = 10.213.0.0/20 }
         }
     }
 }
@@ -277,7 +277,7 @@ secrets { ike-hill { id-1 = 198.51.100.10
 	assert.Equal(t, "nursery.example", s.Settings.Identity)
 	assert.Len(t, s.Settings.Remote, 2)
 
-	s, err = link.ReadSent("Our address: 203.0.113.20\n| Your address | 198.51.100.10 |\nIKE proposal = AES-256 SHA2-256 DH group 14\nPhase 2: aes-256-gcm/group20\nLifetime: 1h\nColour: green\nOur ASN: 64620\nMTU: many", near, far)
+	s, err = link.ReadSent("Our address: 203.0.113.20\n| Your address | 198.51.100.10 |\nIKE proposal = AES-256 SHA2-256 DH group 14\nPhase 2: aes-256-gcm/group20\nLifetime: 1h\nColour: green\nOur ASN: 64500\nMTU: many", near, far)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"address", "peer", "ike", "esp", "child-life", "asn"}, s.Given)
 	assert.Equal(t, []string{"aes256-sha256-modp2048"}, s.Settings.IKE)
@@ -317,7 +317,7 @@ func FuzzReadSent(f *testing.F) {
 func TestRecordedDifferencesAreMendedAtEitherEnd(t *testing.T) {
 	d := thistledown(t)
 	tunnel := find(t, d, "peatside-to-marrow-hill/strand-1", design.KindTunnel)
-	sent, err := link.ReadSent("Your address: 198.51.100.12\nIKE proposals: aes128-sha256-modp3072\nRemote networks: 10.20.0.0/24\nIKE version: 2\nKey lifetime: 3600", netip.Addr{}, netip.Addr{})
+	sent, err := link.ReadSent("Your address: 198.51.100.12\nIKE proposals: aes128-sha256-modp3072\nRemote networks: 10.214.0.0/24\nIKE version: 2\nKey lifetime: 3600", netip.Addr{}, netip.Addr{})
 	require.NoError(t, err)
 	edits, err := link.Record(d, tunnel, 0, sent)
 	require.NoError(t, err)

@@ -24,7 +24,7 @@ func TestSheetAndPredictionNeverContradict(t *testing.T) {
 	proposals := []string{"aes256gcm16-prfsha384-ecp384", "aes256-sha256-ecp256", "aes128-sha256-modp2048", "aes256-aes128-sha256-ecp256"}
 	esps := []string{"aes256gcm16-ecp384", "aes256gcm16", "aes256-sha256", "aes128-sha256-modp2048"}
 	names := []string{"", "nursery.example", "hill.example"}
-	ranges := [][]netip.Prefix{parse("10.20.0.0/22"), parse("10.20.0.0/24"), parse("192.168.40.0/24"), parse("10.20.0.0/24", "10.20.1.0/24")}
+	ranges := [][]netip.Prefix{parse("10.214.0.0/22"), parse("10.214.0.0/24"), parse("192.168.216.0/24"), parse("10.214.0.0/24", "10.214.1.0/24")}
 	rapid.Check(t, func(rt *rapid.T) {
 		end := func(label string) design.TunnelEnd {
 			e := design.TunnelEnd{
@@ -119,10 +119,10 @@ func TestProfilesKeepShapesOut(t *testing.T) {
 			return profile(t, d, "Osier", func(p *design.Profile) { p.Limits.Peerings = 1 })
 		}},
 		{"overlapping blocks", "ticketing", "public-site", "peering", "refused where blocks overlap", func(t *testing.T, d *design.Design) *design.Design {
-			return put(t, d, "public-site", design.KindNetwork, func(b design.Body) { b.(*design.Network).Blocks = parse("172.20.16.0/21", "172.21.0.0/20") })
+			return put(t, d, "public-site", design.KindNetwork, func(b design.Body) { b.(*design.Network).Blocks = parse("172.29.16.0/21", "172.29.32.0/20") })
 		}},
 		{"hub refuses overlaps", "public-site", "visitor-hub", "hub-visitor-hub", "the hub refuses overlaps", func(t *testing.T, d *design.Design) *design.Design {
-			return put(t, d, "public-site", design.KindNetwork, func(b design.Body) { b.(*design.Network).Blocks = parse("172.20.16.0/21", "172.21.0.0/20") })
+			return put(t, d, "public-site", design.KindNetwork, func(b design.Body) { b.(*design.Network).Blocks = parse("172.29.16.0/21", "172.29.32.0/20") })
 		}},
 		{"hub is full", "public-site", "visitor-hub", "hub-visitor-hub", "attachments, which is the most", func(t *testing.T, d *design.Design) *design.Design {
 			return profile(t, d, "Sedge", func(p *design.Profile) { p.Limits.Attachments = 2 })
@@ -138,11 +138,11 @@ func TestProfilesKeepShapesOut(t *testing.T) {
 			}
 			return d
 		}},
-		{"no room for the gateway's subnet", "dunmoss-arboretum", "sequencing", "vpn-bgp-active-pair", "no free /27", func(t *testing.T, d *design.Design) *design.Design {
-			d = put(t, d, "sequencing/readers", design.KindSubnet, func(b design.Body) { b.(*design.Subnet).Prefixes = parse("10.44.0.0/16") })
+		{"no room for the gateway's subnet", "dunmoss-arboretum", "sequencing", "vpn-bgp-twin", "no free /26", func(t *testing.T, d *design.Design) *design.Design {
+			d = put(t, d, "sequencing/readers", design.KindSubnet, func(b design.Body) { b.(*design.Subnet).Prefixes = parse("10.219.0.0/16") })
 			return d
 		}},
-		{"no proposal in common", "dunmoss-arboretum", "ticketing", "vpn-bgp-redundant", "no proposal in common", func(t *testing.T, d *design.Design) *design.Design {
+		{"no proposal in common", "dunmoss-arboretum", "ticketing", "vpn-bgp-doubled", "no proposal in common", func(t *testing.T, d *design.Design) *design.Design {
 			return put(t, d, "dunmoss-arboretum/gateway", design.KindGateway, func(b design.Body) { b.(*design.Gateway).IKE = []string{"aes128-sha1-modp1024"} })
 		}},
 		{"a cloud without a profile", "dunmoss-arboretum", "ticketing", "vpn", "no profile is known for Rush", func(t *testing.T, d *design.Design) *design.Design {
@@ -151,12 +151,12 @@ func TestProfilesKeepShapesOut(t *testing.T) {
 		{"no gateway at the site", "dunmoss-arboretum", "ticketing", "vpn", "has no gateway with a public address", func(t *testing.T, d *design.Design) *design.Design {
 			return put(t, d, "dunmoss-arboretum/gateway", design.KindGateway, func(b design.Body) { b.(*design.Gateway).Addresses = nil })
 		}},
-		{"no inside range free", "dunmoss-arboretum", "ticketing", "vpn-bgp-redundant", "is free in 169.254.0.0/16", func(t *testing.T, d *design.Design) *design.Design {
-			return put(t, d, "dunmoss-arboretum/house", design.KindLAN, func(b design.Body) { b.(*design.LAN).Prefixes = parse("192.168.1.0/24", "169.254.0.0/16") })
+		{"no inside range free", "dunmoss-arboretum", "ticketing", "vpn-bgp-doubled", "is free in 169.254.128.0/17", func(t *testing.T, d *design.Design) *design.Design {
+			return put(t, d, "dunmoss-arboretum/house", design.KindLAN, func(b design.Body) { b.(*design.LAN).Prefixes = parse("192.168.211.0/24", "169.254.0.0/16") })
 		}},
-		{"inside ranges of different spaces", "image-analysis", "ticketing", "vpn-bgp-active-pair-and-redundant", "different spaces", func(t *testing.T, d *design.Design) *design.Design {
+		{"inside ranges of different spaces", "image-analysis", "ticketing", "vpn-bgp-twin-and-doubled", "different spaces", func(t *testing.T, d *design.Design) *design.Design {
 			return profile(t, d, "Sedge", func(p *design.Profile) {
-				p.VPN[0].Inside.Within, p.VPN[0].Inside.Reserved = parse("169.254.100.0/24"), nil
+				p.VPN[0].Inside.Within, p.VPN[0].Inside.Reserved = parse("169.254.200.0/24"), nil
 			})
 		}},
 		{"hubs of two clouds", "tarn-hub", "visitor-hub", "hubs", "within one cloud", func(_ *testing.T, d *design.Design) *design.Design { return d }},

@@ -411,7 +411,7 @@ func oneAddress(v string) (netip.Addr, error) {
 func insideAddress(v string) (netip.Prefix, error) {
 	p, err := netip.ParsePrefix(v)
 	if err != nil {
-		return p, fmt.Errorf("%q is not an address with its prefix length; write one such as 169.254.20.1/30", v)
+		return p, fmt.Errorf("%q is not an address with its prefix length; write one such as 169.254.140.1/30", v)
 	}
 	return p, nil
 }
@@ -426,7 +426,7 @@ func prefixList(v string) ([]netip.Prefix, error) {
 		out = append(out, p)
 	}
 	if len(out) == 0 {
-		return nil, fmt.Errorf("there is no range; write one such as 10.20.0.0/22")
+		return nil, fmt.Errorf("there is no range; write one such as 10.214.0.0/22")
 	}
 	return prefix.Minimal(out), nil
 }

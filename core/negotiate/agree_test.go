@@ -10,19 +10,19 @@ import (
 )
 
 func TestSessionsAgree(t *testing.T) {
-	a := negotiate.BGPEnd{ASN: 64601, PeerASN: 64602, Address: netip.MustParseAddr("169.254.20.2"), Peer: netip.MustParseAddr("169.254.20.1"), Hold: 90, Families: []string{"ipv4"}}
-	b := negotiate.BGPEnd{ASN: 64602, PeerASN: 64601, Address: a.Peer, Peer: a.Address, Hold: 30, Families: []string{"ipv4", "ipv6"}}
+	a := negotiate.BGPEnd{ASN: 64501, PeerASN: 64502, Address: netip.MustParseAddr("169.254.140.2"), Peer: netip.MustParseAddr("169.254.140.1"), Hold: 90, Families: []string{"ipv4"}}
+	b := negotiate.BGPEnd{ASN: 64502, PeerASN: 64501, Address: a.Peer, Peer: a.Address, Hold: 30, Families: []string{"ipv4", "ipv6"}}
 	out := negotiate.AgreeSession(a, b)
 	assert.True(t, out.Up)
 	assert.Equal(t, uint32(30), out.Hold)
 	assert.Equal(t, []string{"ipv4"}, out.Families)
 	for why, change := range map[string]func(*negotiate.BGPEnd){
-		"expects ASN 64601": func(e *negotiate.BGPEnd) { e.ASN = 64603 },
-		"looks for 169.254.20.2, and the other end is at 169.254.20.1": func(e *negotiate.BGPEnd) { e.Peer = a.Address },
+		"expects ASN 64501": func(e *negotiate.BGPEnd) { e.ASN = 64503 },
+		"looks for 169.254.140.2, and the other end is at 169.254.140.1": func(e *negotiate.BGPEnd) { e.Peer = a.Address },
 		"passwords differ":                     func(e *negotiate.BGPEnd) { e.Password = "x" },
 		"no address family":                    func(e *negotiate.BGPEnd) { e.Families = nil },
 		"takes 10 routes at most":              func(e *negotiate.BGPEnd) { e.Announces = 0; e.MaxPrefixes = 10 },
-		"and the other end is at 169.254.20.9": func(e *negotiate.BGPEnd) { e.Address = netip.MustParseAddr("169.254.20.9") },
+		"and the other end is at 169.254.140.9": func(e *negotiate.BGPEnd) { e.Address = netip.MustParseAddr("169.254.140.9") },
 	} {
 		x, y := a, b
 		y.Announces = 11

@@ -21,13 +21,13 @@ var wellKnown = map[string][2]uint32{
 	"no-peer":             {65535, 65284},
 }
 
-// ParseCommunity reads a community such as 64601:20, 4200000001:1:2 or
+// ParseCommunity reads a community such as 64501:20, 4200000001:1:2 or
 // no-export.
 func ParseCommunity(text string) (Community, error) {
 	if v, ok := wellKnown[text]; ok {
 		return Community{Values: [3]uint32{v[0], v[1]}}, nil
 	}
-	bad := fmt.Errorf("is no community; write two numbers up to 65535 such as 64601:20, three up to 4294967295 such as 64601:1:20, or no-export")
+	bad := fmt.Errorf("is no community; write two numbers up to 65535 such as 64501:20, three up to 4294967295 such as 64501:1:20, or no-export")
 	parts := strings.Split(text, ":")
 	if len(parts) != 2 && len(parts) != 3 {
 		return Community{}, bad

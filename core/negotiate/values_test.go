@@ -29,7 +29,7 @@ func TestIdentities(t *testing.T) {
 
 func TestCommunities(t *testing.T) {
 	for text, want := range map[string]negotiate.Community{
-		"64601:20":       {Values: [3]uint32{64601, 20}},
+		"64501:20":       {Values: [3]uint32{64501, 20}},
 		"4200000001:1:2": {Large: true, Values: [3]uint32{4200000001, 1, 2}},
 		"no-export":      {Values: [3]uint32{65535, 65281}},
 		"0:0":            {},
@@ -38,7 +38,7 @@ func TestCommunities(t *testing.T) {
 		assert.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
-	for _, text := range []string{"", "64601", "64601:", ":1", "65536:1", "1:65536", "1:2:3:4", "-1:2", "+1:2", "1 :2", "no-exports", "1:2)); accept; } #", "4294967296:1:1"} {
+	for _, text := range []string{"", "64501", "64501:", ":1", "65536:1", "1:65536", "1:2:3:4", "-1:2", "+1:2", "1 :2", "no-exports", "1:2)); accept; } #", "4294967296:1:1"} {
 		_, err := negotiate.ParseCommunity(text)
 		assert.Error(t, err, "%q", text)
 	}

@@ -34,7 +34,7 @@ func TestTheDemosGroups(t *testing.T) {
 	for _, g := range groups {
 		spans = append(spans, fmt.Sprint(g.Weight, " ", g.Span, " ", g.Parties))
 	}
-	assert.Equal(t, []string{"breaks 192.168.40.0/24 3", "joined 10.20.8.0/22 2", "apart 192.168.1.0/24 10", "apart 10.10.0.0/16 3", "divided 10.44.0.0/16 2"}, spans)
+	assert.Equal(t, []string{"breaks 192.168.216.0/24 3", "joined 10.214.8.0/22 2", "apart 192.168.211.0/24 10", "apart 10.216.0.0/16 3", "divided 10.219.0.0/16 2"}, spans)
 	assert.True(t, groups[0].Fixed)
 	assert.Len(t, groups[0].Intents, 3)
 }
@@ -46,16 +46,16 @@ segments: [{name: science}, {name: visitors}]
 sites:
   - name: A
     gateways: [{name: g, addresses: 198.51.100.1}]
-    lans: [{name: l, prefixes: 10.0.0.0/16, SEGA}]
+    lans: [{name: l, prefixes: 10.220.0.0/16, SEGA}]
   - name: B
     gateways: [{name: g, addresses: 198.51.100.2}]
-    lans: [{name: l, prefixes: 10.0.1.0/24, SEGB}]
+    lans: [{name: l, prefixes: 10.220.1.0/24, SEGB}]
 reservations: [RESERVED]
 links: [LINK]
 mappings: [MAPPED]
 `
 	const link = "{name: ab, routing: static, ends: [{gateway: a/g}, {gateway: b/g}], tunnels: [{name: s, outside: [198.51.100.1, 198.51.100.2]}]}"
-	const mapped = "{name: m, gateway: b/g, link: ab, real: 10.0.1.0/24, mapped: 10.9.0.0/24}"
+	const mapped = "{name: m, gateway: b/g, link: ab, real: 10.220.1.0/24, mapped: 10.210.0.0/24}"
 	for name, c := range map[string]struct {
 		a, b, reserved, link, mapped string
 		want                         overlap.Weight
@@ -67,8 +67,8 @@ mappings: [MAPPED]
 		"linked, two segments":          {a: "science", b: "visitors", link: link, want: overlap.Divided},
 		"not linked, two segments":      {a: "science", b: "visitors", want: overlap.Divided},
 		"linked and mapped":             {link: link, mapped: mapped, want: overlap.Answered},
-		"kept free of everybody":        {a: "science", b: "visitors", reserved: "{name: r, prefix: 10.0.0.0/24}", want: overlap.Joined},
-		"a box's own range":             {a: "science", b: "science", reserved: "{name: r, prefix: 10.0.1.0/28, use: device, party: b}", want: overlap.Apart},
+		"kept free of everybody":        {a: "science", b: "visitors", reserved: "{name: r, prefix: 10.220.0.0/24}", want: overlap.Joined},
+		"a box's own range":             {a: "science", b: "science", reserved: "{name: r, prefix: 10.220.1.0/28, use: device, party: b}", want: overlap.Apart},
 	} {
 		t.Run(name, func(t *testing.T) {
 			segment := func(s string) string {
@@ -78,17 +78,17 @@ mappings: [MAPPED]
 				return "segment: " + s
 			}
 			file := strings.NewReplacer("SEGA", segment(c.a), "SEGB", segment(c.b), "RESERVED", c.reserved, "LINK", c.link, "MAPPED", c.mapped).Replace(base)
-			assert.Equal(t, c.want, weights(read(t, file))["10.0.0.0/16"])
+			assert.Equal(t, c.want, weights(read(t, file))["10.220.0.0/16"])
 		})
 	}
 }
 
 func TestOnePartyAloneIsAGroupOfItsOwnKind(t *testing.T) {
-	d := read(t, "dravin: 1\nsites:\n  - name: A\n    lans:\n      - {name: x, prefixes: 10.0.0.0/24}\n      - {name: y, prefixes: 10.0.0.128/25}\n")
+	d := read(t, "dravin: 1\nsites:\n  - name: A\n    lans:\n      - {name: x, prefixes: 10.220.0.0/24}\n      - {name: y, prefixes: 10.220.0.128/25}\n")
 	groups := overlap.Find(d)
 	require.Len(t, groups, 1)
 	assert.Equal(t, overlap.Within, groups[0].Weight)
-	assert.Equal(t, "A y 10.0.0.128/25 lies inside A x 10.0.0.0/24", groups[0].Sentence)
+	assert.Equal(t, "A y 10.220.0.128/25 lies inside A x 10.220.0.0/24", groups[0].Sentence)
 	pairs := 0
 	for range overlap.Pairs(overlap.Claims(d), false) {
 		pairs++
@@ -96,7 +96,7 @@ func TestOnePartyAloneIsAGroupOfItsOwnKind(t *testing.T) {
 	assert.Zero(t, pairs)
 	for p := range overlap.Pairs(overlap.Claims(d), true) {
 		pairs++
-		assert.Equal(t, "10.0.0.128/25", p.Shared.String())
+		assert.Equal(t, "10.220.0.128/25", p.Shared.String())
 	}
 	assert.Equal(t, 1, pairs)
 }
@@ -107,7 +107,7 @@ func TestManyBranchesWithOneRangeAreOneGroup(t *testing.T) {
 	var b strings.Builder
 	b.WriteString("dravin: 1\nsites:\n")
 	for n := range 2000 {
-		fmt.Fprintf(&b, "  - {name: hut %d, lans: [{name: l, prefixes: 192.168.1.0/24}]}\n", n)
+		fmt.Fprintf(&b, "  - {name: hut %d, lans: [{name: l, prefixes: 192.168.211.0/24}]}\n", n)
 	}
 	d := read(t, b.String())
 	done := make(chan []overlap.Group, 1)

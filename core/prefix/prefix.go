@@ -27,23 +27,23 @@ func (e *Error) Error() string {
 	return fmt.Sprintf("%q %s; %s", e.Text, e.Why, e.Want)
 }
 
-// Parse reads a prefix such as 10.20.0.0/22 or 2001:db8::/48. Set host bits,
+// Parse reads a prefix such as 10.214.0.0/22 or 2001:db8::/48. Set host bits,
 // zones and IPv4-mapped addresses are errors of type [*Error] that name the
 // prefix that was probably meant.
 func Parse(text string) (netip.Prefix, error) {
 	t := strings.TrimSpace(text)
 	if t == "" {
-		return netip.Prefix{}, &Error{Text: text, Why: "is empty", Want: "write a prefix such as 10.20.0.0/22"}
+		return netip.Prefix{}, &Error{Text: text, Why: "is empty", Want: "write a prefix such as 10.214.0.0/22"}
 	}
 	if !strings.Contains(t, "/") {
 		if a, err := netip.ParseAddr(t); err == nil {
 			return netip.Prefix{}, &Error{Text: text, Why: "has no prefix length", Want: fmt.Sprintf("for the single address write %s/%d", a, a.BitLen())}
 		}
-		return netip.Prefix{}, &Error{Text: text, Why: "is not a prefix", Want: "write a prefix such as 10.20.0.0/22 or 2001:db8::/48"}
+		return netip.Prefix{}, &Error{Text: text, Why: "is not a prefix", Want: "write a prefix such as 10.214.0.0/22 or 2001:db8::/48"}
 	}
 	p, err := netip.ParsePrefix(t)
 	if err != nil {
-		return netip.Prefix{}, &Error{Text: text, Why: "is not a prefix", Want: "write a prefix such as 10.20.0.0/22 or 2001:db8::/48"}
+		return netip.Prefix{}, &Error{Text: text, Why: "is not a prefix", Want: "write a prefix such as 10.214.0.0/22 or 2001:db8::/48"}
 	}
 	if p.Addr().Is4In6() {
 		return netip.Prefix{}, &Error{Text: text, Why: "is an IPv4-mapped IPv6 prefix", Want: "write it as IPv4"}

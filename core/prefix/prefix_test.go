@@ -32,10 +32,10 @@ func crowded(t *rapid.T, label string) netip.Prefix {
 
 func TestParse(t *testing.T) {
 	for _, c := range []struct{ text, want, err string }{
-		{"10.20.0.0/22", "10.20.0.0/22", ""},
+		{"10.214.0.0/22", "10.214.0.0/22", ""},
 		{" 2001:db8::/48 ", "2001:db8::/48", ""},
-		{"10.20.1.0/22", "", `"10.20.1.0/22" has host bits set; the /22 that holds it is 10.20.0.0/22`},
-		{"10.20.1.1", "", `"10.20.1.1" has no prefix length; for the single address write 10.20.1.1/32`},
+		{"10.214.1.0/22", "", `"10.214.1.0/22" has host bits set; the /22 that holds it is 10.214.0.0/22`},
+		{"10.214.1.1", "", `"10.214.1.1" has no prefix length; for the single address write 10.214.1.1/32`},
 		{"", "", "is empty"},
 		{"10.0.0.0/33", "", "is not a prefix"},
 		{"::ffff:10.0.0.0/104", "", "is an IPv4-mapped IPv6 prefix"},
@@ -145,20 +145,20 @@ func TestFreeIsExactlyTheRest(t *testing.T) {
 }
 
 func TestCarveTakesTheSmallestBlockThatFits(t *testing.T) {
-	used := must("10.0.0.0/25", "10.0.1.0/26", "10.0.2.0/24")
-	p, ok := Carve(must("10.0.0.0/16"), used, 26)
+	used := must("10.220.0.0/25", "10.220.1.0/26", "10.220.2.0/24")
+	p, ok := Carve(must("10.220.0.0/16"), used, 26)
 	require.True(t, ok)
-	assert.Equal(t, "10.0.1.64/26", p.String())
-	p, ok = Carve(must("10.0.0.0/16"), used, 24)
+	assert.Equal(t, "10.220.1.64/26", p.String())
+	p, ok = Carve(must("10.220.0.0/16"), used, 24)
 	require.True(t, ok)
-	assert.Equal(t, "10.0.3.0/24", p.String())
-	_, ok = Carve(must("10.0.0.0/24"), used, 24)
+	assert.Equal(t, "10.220.3.0/24", p.String())
+	_, ok = Carve(must("10.220.0.0/24"), used, 24)
 	assert.False(t, ok)
 }
 
 func TestTranslateKeepsHostBitsBothWays(t *testing.T) {
-	assert.Equal(t, "10.99.0.17", Translate(netip.MustParseAddr("192.168.40.17"), must("192.168.40.0/24")[0], must("10.99.0.0/24")[0]).String())
-	assert.False(t, Translate(netip.MustParseAddr("192.168.41.17"), must("192.168.40.0/24")[0], must("10.99.0.0/24")[0]).IsValid())
+	assert.Equal(t, "10.223.0.17", Translate(netip.MustParseAddr("192.168.216.17"), must("192.168.216.0/24")[0], must("10.223.0.0/24")[0]).String())
+	assert.False(t, Translate(netip.MustParseAddr("192.168.217.17"), must("192.168.216.0/24")[0], must("10.223.0.0/24")[0]).IsValid())
 	rapid.Check(t, func(t *rapid.T) {
 		from, to := crowded(t, "from"), crowded(t, "to")
 		if from.Addr().BitLen() != to.Addr().BitLen() {
@@ -174,7 +174,7 @@ func TestTranslateKeepsHostBitsBothWays(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	for _, s := range []string{"10.0.0.0/8", "10.0.0.1/8", "::/0", "1.2.3.4", "/", "fe80::1%x/64"} {
+	for _, s := range []string{"10.0.0.0/8", "10.220.0.1/8", "::/0", "1.2.3.4", "/", "fe80::1%x/64"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
@@ -236,11 +236,11 @@ func TestSpaceFindsOnlyFreePlacesAndTheBestFirst(t *testing.T) {
 }
 
 func TestSummaries(t *testing.T) {
-	assert.Equal(t, must("10.0.0.0/22"), Summarise(must("10.0.3.0/24", "10.0.0.0/24", "10.0.1.0/24", "10.0.2.0/24", "10.0.2.0/25")))
-	assert.Equal(t, must("10.0.1.0/24", "10.0.2.0/24"), Summarise(must("10.0.1.0/24", "10.0.2.0/24")))
-	gap := must("10.0.0.0/24", "10.0.1.0/24", "10.0.3.0/24")
-	assert.Equal(t, must("10.0.0.0/22"), SummariseTo(gap, 8))
-	assert.Equal(t, must("10.0.0.0/23", "10.0.3.0/24"), SummariseTo(gap, 7))
+	assert.Equal(t, must("10.220.0.0/22"), Summarise(must("10.220.3.0/24", "10.220.0.0/24", "10.220.1.0/24", "10.220.2.0/24", "10.220.2.0/25")))
+	assert.Equal(t, must("10.220.1.0/24", "10.220.2.0/24"), Summarise(must("10.220.1.0/24", "10.220.2.0/24")))
+	gap := must("10.220.0.0/24", "10.220.1.0/24", "10.220.3.0/24")
+	assert.Equal(t, must("10.220.0.0/22"), SummariseTo(gap, 8))
+	assert.Equal(t, must("10.220.0.0/23", "10.220.3.0/24"), SummariseTo(gap, 7))
 	rapid.Check(t, func(t *rapid.T) {
 		var ps []netip.Prefix
 		for range rapid.IntRange(0, 12).Draw(t, "n") {

@@ -77,7 +77,7 @@ type Hub struct {
 
 // VPN is one kind of VPN gateway.
 type VPN struct {
-	Name         string   `yaml:"name" json:"name" doc:"Such as redundant."`
+	Name         string   `yaml:"name" json:"name" doc:"Such as doubled."`
 	At           []string `yaml:"at" json:"at" enum:"network,hub" doc:"Where it may stand."`
 	Tunnels      uint32   `yaml:"tunnels" json:"tunnels" doc:"Tunnels of each link."`
 	Addresses    uint32   `yaml:"addresses" json:"addresses" doc:"Public addresses of the gateway, on which the tunnels end in turn."`

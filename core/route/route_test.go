@@ -60,15 +60,15 @@ func TestJoinsFillTables(t *testing.T) {
 		hop            route.HopKind
 		source         route.Source
 	}{
-		{"catalogue/table-a", "10.62.1.9", "catalogue", route.Attached, route.Static},
-		{"tarn-hub/main", "10.62.1.9", "herbarium scans", route.Deliver, route.Hub},
-		{"tarn-hub/main", "10.61.1.9", "catalogue", route.Deliver, route.Hub},
-		{"saltmarsh-station/gateway", "10.62.1.9", "Saltmarsh Station circuit", route.Circuit, route.CircuitBGP},
-		{"saltmarsh-station/gateway", "10.45.1.9", "Saltmarsh Station to image analysis", route.Tunnel, route.VPNBGP},
-		{"millrace", "10.30.0.9", "Saltmarsh Station circuit", route.Circuit, route.CircuitBGP},
-		{"image-analysis/main-table", "10.30.0.9", "active pair gateway", route.Gateway, route.VPNBGP}, // Osier's gateways feed
-		{"herbarium-scans/main-table", "10.30.0.9", "circuit gateway", route.Gateway, route.Static},    // Tarn's do not
-		{"marrow-hill/gateway", "10.61.1.9", "Marrow Hill to catalogue", route.Tunnel, route.Static},
+		{"catalogue/table-a", "10.209.1.9", "catalogue", route.Attached, route.Static},
+		{"tarn-hub/main", "10.209.1.9", "herbarium scans", route.Deliver, route.Hub},
+		{"tarn-hub/main", "10.208.1.9", "catalogue", route.Deliver, route.Hub},
+		{"saltmarsh-station/gateway", "10.209.1.9", "Saltmarsh Station circuit", route.Circuit, route.CircuitBGP},
+		{"saltmarsh-station/gateway", "10.211.1.9", "Saltmarsh Station to image analysis", route.Tunnel, route.VPNBGP},
+		{"millrace", "10.215.0.9", "Saltmarsh Station circuit", route.Circuit, route.CircuitBGP},
+		{"image-analysis/main-table", "10.215.0.9", "twin gateway", route.Gateway, route.VPNBGP}, // Osier's gateways feed
+		{"herbarium-scans/main-table", "10.215.0.9", "circuit gateway", route.Gateway, route.Static},    // Tarn's do not
+		{"marrow-hill/gateway", "10.208.1.9", "Marrow Hill to catalogue", route.Tunnel, route.Static},
 	} {
 		r := winner(t, d, c.point, c.to)
 		assert.Equal(t, c.hop, r.Hop.Kind, "%s to %s", c.point, c.to)
@@ -76,10 +76,10 @@ func TestJoinsFillTables(t *testing.T) {
 		assert.Equal(t, c.source, r.Source, "%s to %s", c.point, c.to)
 	}
 	// The hub's tables of Sedge reach its networks without entries, once the join is there.
-	assert.Zero(t, winner(t, d, "seed-bank-index/main-table", "172.20.16.9"), "nobody has accepted it yet")
+	assert.Zero(t, winner(t, d, "seed-bank-index/main-table", "172.29.16.9"), "nobody has accepted it yet")
 	ready := with(t, d, "visitor-hub/seed-bank-index", design.KindAttachment, func(b design.Body) { b.(*design.Attachment).State = design.Ready })
-	assert.Equal(t, route.Attached, winner(t, ready, "seed-bank-index/main-table", "172.20.16.9").Hop.Kind)
-	assert.Equal(t, route.Attached, winner(t, ready, "ticketing/main-table", "10.63.0.9").Hop.Kind)
+	assert.Equal(t, route.Attached, winner(t, ready, "seed-bank-index/main-table", "172.29.16.9").Hop.Kind)
+	assert.Equal(t, route.Attached, winner(t, ready, "ticketing/main-table", "172.29.48.9").Hop.Kind)
 }
 
 func TestHubTablesFollowFeedsAndStaticEntries(t *testing.T) {
@@ -88,43 +88,43 @@ func TestHubTablesFollowFeedsAndStaticEntries(t *testing.T) {
 	other := &design.Object{ID: "other", Kind: design.KindHubTable, Parent: hub.ID, Name: "other", Body: &design.HubTable{}}
 	d, _, err := d.Apply([]design.Edit{design.PutEdit(other)})
 	require.NoError(t, err)
-	assert.Zero(t, winner(t, d, "tarn-hub/other", "10.61.1.9"), "nothing feeds it")
+	assert.Zero(t, winner(t, d, "tarn-hub/other", "10.208.1.9"), "nothing feeds it")
 	d = with(t, d, "tarn-hub/catalogue", design.KindAttachment, func(b design.Body) {
 		a := b.(*design.Attachment)
 		a.Feeds = append(a.Feeds, other.ID)
 	})
-	assert.Equal(t, route.Deliver, winner(t, d, "tarn-hub/other", "10.61.1.9").Hop.Kind)
+	assert.Equal(t, route.Deliver, winner(t, d, "tarn-hub/other", "10.208.1.9").Hop.Kind)
 
 	attachment := d.Find("tarn-hub/herbarium-scans", design.KindAttachment)[0]
 	d = with(t, d, "tarn-hub/other", design.KindHubTable, func(b design.Body) {
-		b.(*design.HubTable).Routes = []design.HubEntry{{Prefix: prefixes("10.61.2.0/24")[0]}, {Prefix: prefixes("10.99.0.0/16")[0], Via: attachment.ID}}
+		b.(*design.HubTable).Routes = []design.HubEntry{{Prefix: prefixes("10.208.2.0/24")[0]}, {Prefix: prefixes("10.223.0.0/16")[0], Via: attachment.ID}}
 	})
-	assert.Equal(t, route.BlackHole, winner(t, d, "tarn-hub/other", "10.61.2.9").Hop.Kind, "the longer entry wins")
-	assert.Equal(t, "herbarium scans", winner(t, d, "tarn-hub/other", "10.99.1.1").Via)
+	assert.Equal(t, route.BlackHole, winner(t, d, "tarn-hub/other", "10.208.2.9").Hop.Kind, "the longer entry wins")
+	assert.Equal(t, "herbarium scans", winner(t, d, "tarn-hub/other", "10.223.1.1").Via)
 
-	d = with(t, d, "tarn-hub/catalogue", design.KindAttachment, func(b design.Body) { b.(*design.Attachment).KeepOut = prefixes("10.61.0.0/16") })
-	assert.Zero(t, winner(t, d, "tarn-hub/main", "10.61.1.9"), "what is kept out of export is not known")
+	d = with(t, d, "tarn-hub/catalogue", design.KindAttachment, func(b design.Body) { b.(*design.Attachment).KeepOut = prefixes("10.208.0.0/16") })
+	assert.Zero(t, winner(t, d, "tarn-hub/main", "10.208.1.9"), "what is kept out of export is not known")
 	assert.Equal(t, design.ID("other"), route.HubTableOf(d, &design.Object{Parent: hub.ID, Body: &design.Attachment{Bound: "other"}}))
 }
 
 func TestPeeringGivesWhatItsProfileAndOptionsSay(t *testing.T) {
 	d := thistledown(t)
 	const peering = "sequencing-with-image-analysis"
-	assert.Zero(t, winner(t, d, "sequencing/main-table", "10.45.1.9"), "half a peering brings nothing")
+	assert.Zero(t, winner(t, d, "sequencing/main-table", "10.211.1.9"), "half a peering brings nothing")
 	whole := with(t, d, peering, design.KindPeering, func(b design.Body) {
 		p := b.(*design.Peering)
 		p.Halves[1].Made, p.State = true, design.Ready
 	})
-	assert.Equal(t, route.Peer, winner(t, whole, "sequencing/main-table", "10.45.1.9").Hop.Kind, "Osier routes peered blocks by itself")
-	assert.Zero(t, winner(t, whole, "sequencing/main-table", "10.30.0.9"), "and nothing beyond them")
+	assert.Equal(t, route.Peer, winner(t, whole, "sequencing/main-table", "10.211.1.9").Hop.Kind, "Osier routes peered blocks by itself")
+	assert.Zero(t, winner(t, whole, "sequencing/main-table", "10.215.0.9"), "and nothing beyond them")
 	lent := with(t, whole, peering, design.KindPeering, func(b design.Body) {
 		p := b.(*design.Peering)
 		p.Halves[0].UsesGateway, p.Halves[1].LendsGateway = true, true
 	})
-	r := winner(t, lent, "sequencing/main-table", "10.30.0.9")
+	r := winner(t, lent, "sequencing/main-table", "10.215.0.9")
 	assert.Equal(t, route.Peer, r.Hop.Kind)
 	assert.Equal(t, route.Peered, r.Source)
-	assert.Equal(t, route.Peer, winner(t, lent, "image-analysis/active-pair-gateway", "10.44.1.9").Hop.Kind, "the lent gateway knows the way back")
+	assert.Equal(t, route.Peer, winner(t, lent, "image-analysis/twin-gateway", "10.219.1.9").Hop.Kind, "the lent gateway knows the way back")
 }
 
 // Between routes of equal length each cloud has an order of its own.
@@ -134,14 +134,14 @@ func TestPreferenceIsTheProfiles(t *testing.T) {
 	require.NoError(t, err)
 	d := thistledown(t)
 	d = with(t, d, "image-analysis/main-table", design.KindTable, func(b design.Body) {
-		b.(*design.Table).Routes = []design.Entry{{Prefix: prefixes("10.30.0.0/23")[0], Via: d.Find(peeringPath, design.KindPeering)[0].ID}}
+		b.(*design.Table).Routes = []design.Entry{{Prefix: prefixes("10.215.0.0/23")[0], Via: d.Find(peeringPath, design.KindPeering)[0].ID}}
 	})
-	assert.Equal(t, route.Static, winner(t, d, "image-analysis/main-table", "10.30.0.9").Source, "Osier prefers what is entered")
+	assert.Equal(t, route.Static, winner(t, d, "image-analysis/main-table", "10.215.0.9").Source, "Osier prefers what is entered")
 	o, err := design.Read([]byte(own))
 	require.NoError(t, err)
 	d, _, err = d.Apply([]design.Edit{design.PutEdit(o.Of(design.KindProfile)[0])})
 	require.NoError(t, err)
-	assert.Equal(t, route.VPNBGP, winner(t, d, "image-analysis/main-table", "10.30.0.9").Source, "unless the profile says otherwise")
+	assert.Equal(t, route.VPNBGP, winner(t, d, "image-analysis/main-table", "10.215.0.9").Source, "unless the profile says otherwise")
 }
 
 const peeringPath = "sequencing-with-image-analysis"
@@ -155,9 +155,9 @@ func TestDeadNextHops(t *testing.T) {
 			d = with(t, d, n, design.KindNetwork, func(b design.Body) { b.(*design.Network).Cloud = cloud })
 		}
 		d = with(t, d, "sequencing/main-table", design.KindTable, func(b design.Body) {
-			b.(*design.Table).Routes = []design.Entry{{Prefix: prefixes("10.45.0.0/16")[0], Via: d.Find(peeringPath, design.KindPeering)[0].ID}}
+			b.(*design.Table).Routes = []design.Entry{{Prefix: prefixes("10.211.0.0/16")[0], Via: d.Find(peeringPath, design.KindPeering)[0].ID}}
 		})
-		assert.Equal(t, passedOver, winner(t, d, "sequencing/main-table", "10.45.1.9") == route.Route{}, cloud)
+		assert.Equal(t, passedOver, winner(t, d, "sequencing/main-table", "10.211.1.9") == route.Route{}, cloud)
 	}
 }
 
@@ -165,7 +165,7 @@ func TestRefusedAndGoneLinksCarryNothing(t *testing.T) {
 	d := thistledown(t)
 	for _, state := range []design.State{design.Refused, design.Gone} {
 		gone := with(t, d, "saltmarsh-station-to-image-analysis", design.KindLink, func(b design.Body) { b.(*design.Link).State = state })
-		assert.Equal(t, route.Implied, winner(t, gone, "saltmarsh-station/gateway", "10.45.1.9").Source)
+		assert.Equal(t, route.Implied, winner(t, gone, "saltmarsh-station/gateway", "10.211.1.9").Source)
 		policy := with(t, d, "peatside-to-marrow-hill", design.KindLink, func(b design.Body) { b.(*design.Link).State = state })
 		assert.Empty(t, route.Solve(policy).Point(d.Find("peatside-nursery/gateway")[0].ID).Selectors)
 		for _, j := range policy.Joins() {
@@ -173,13 +173,13 @@ func TestRefusedAndGoneLinksCarryNothing(t *testing.T) {
 		}
 	}
 	drafted := with(t, d, "saltmarsh-station-to-image-analysis", design.KindLink, func(b design.Body) { b.(*design.Link).State = design.Drafted })
-	assert.Equal(t, route.VPNBGP, winner(t, drafted, "saltmarsh-station/gateway", "10.45.1.9").Source, "a draft is the plan")
+	assert.Equal(t, route.VPNBGP, winner(t, drafted, "saltmarsh-station/gateway", "10.211.1.9").Source, "a draft is the plan")
 }
 
 // What an attachment exports, whatever is attached.
 func TestAttachmentExports(t *testing.T) {
 	d := thistledown(t)
-	assert.Equal(t, prefixes("10.61.0.0/16"), link.AttachmentExports(d, d.Find("tarn-hub/catalogue", design.KindAttachment)[0]))
-	assert.Equal(t, prefixes("10.61.0.0/16", "10.62.0.0/16"), link.Exports(d, d.Find("tarn-hub", design.KindHub)[0].ID))
-	assert.Equal(t, prefixes("10.30.0.0/23", "10.30.2.0/24", "10.62.0.0/16"), link.Exports(d, d.Find("millrace", design.KindEdgeRouter)[0].ID))
+	assert.Equal(t, prefixes("10.208.0.0/16"), link.AttachmentExports(d, d.Find("tarn-hub/catalogue", design.KindAttachment)[0]))
+	assert.Equal(t, prefixes("10.208.0.0/16", "10.209.0.0/16"), link.Exports(d, d.Find("tarn-hub", design.KindHub)[0].ID))
+	assert.Equal(t, prefixes("10.209.0.0/16", "10.215.0.0/23", "10.215.2.0/24"), link.Exports(d, d.Find("millrace", design.KindEdgeRouter)[0].ID))
 }

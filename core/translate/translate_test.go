@@ -48,7 +48,7 @@ func TestTheCaseBeforeAndAfterMapping(t *testing.T) {
 	g := overlap.Find(d)
 	require.Len(t, g, 1)
 	assert.Equal(t, overlap.Breaks, g[0].Weight)
-	assert.Equal(t, "Peatside Nursery glasshouse 192.168.40.0/24 is the same range as Marrow Hill museum store 192.168.40.0/24", g[0].Sentence)
+	assert.Equal(t, "Peatside Nursery glasshouse 192.168.216.0/24 is the same range as Marrow Hill museum store 192.168.216.0/24", g[0].Sentence)
 
 	p := best(t, d)
 	assert.Equal(t, map[string]walk.Code{
@@ -69,9 +69,9 @@ func TestTheCaseBeforeAndAfterMapping(t *testing.T) {
 	}
 	names := translate.Ledger(next)[0].Hosts[0].Names
 	require.Len(t, names, 2)
-	assert.Equal(t, "192.168.40.17", names[0].Address.String())
+	assert.Equal(t, "192.168.216.17", names[0].Address.String())
 	assert.Equal(t, "Peatside Nursery", names[0].Seen)
-	assert.Equal(t, "10.99.0.17", names[1].Address.String())
+	assert.Equal(t, "10.223.0.17", names[1].Address.String())
 	assert.Equal(t, "Marrow Hill, catalogue", names[1].Seen)
 }
 
@@ -97,7 +97,7 @@ func TestTheRangeThatIntentsNeedIsAmongManyAlike(t *testing.T) {
 		site := design.ID(fmt.Sprint("annex", n))
 		edits = append(edits,
 			design.PutEdit(&design.Object{ID: site, Kind: design.KindSite, Name: string(site), Body: &design.Site{}}),
-			design.PutEdit(&design.Object{ID: site + "lan", Kind: design.KindLAN, Parent: site, Name: "lan", Body: &design.LAN{Prefixes: []netip.Prefix{netip.MustParsePrefix("192.168.40.0/24")}}}))
+			design.PutEdit(&design.Object{ID: site + "lan", Kind: design.KindLAN, Parent: site, Name: "lan", Body: &design.LAN{Prefixes: []netip.Prefix{netip.MustParsePrefix("192.168.216.0/24")}}}))
 	}
 	d, _, err := d.Apply(edits)
 	require.NoError(t, err)
@@ -109,14 +109,14 @@ func TestWalkStages(t *testing.T) {
 	next, _, err := d.Apply(best(t, d).Edits)
 	require.NoError(t, err)
 	tables := route.Solve(next)
-	flow, err := walk.ParseFlow(tables, "logger", "10.99.0.17", design.Service{Proto: "tcp", Port: 502})
+	flow, err := walk.ParseFlow(tables, "logger", "10.223.0.17", design.Service{Proto: "tcp", Port: 502})
 	require.NoError(t, err)
 	p := walk.Prove(tables, flow)
 	require.True(t, p.Works, p.Stop)
 	last := p.Forward[len(p.Forward)-1].Header
-	assert.Equal(t, walk.Header{Src: netip.MustParseAddr("10.61.1.10"), Dst: netip.MustParseAddr("192.168.40.17"), Proto: "tcp", SPort: 49152, DPort: 502}, last)
+	assert.Equal(t, walk.Header{Src: netip.MustParseAddr("10.208.1.10"), Dst: netip.MustParseAddr("192.168.216.17"), Proto: "tcp", SPort: 49152, DPort: 502}, last)
 	home := p.Reply[len(p.Reply)-1].Header
-	assert.Equal(t, walk.Header{Src: netip.MustParseAddr("10.99.0.17"), Dst: netip.MustParseAddr("10.61.1.10"), Proto: "tcp", SPort: 502, DPort: 49152}, home)
+	assert.Equal(t, walk.Header{Src: netip.MustParseAddr("10.223.0.17"), Dst: netip.MustParseAddr("10.208.1.10"), Proto: "tcp", SPort: 502, DPort: 49152}, home)
 }
 
 func TestStops(t *testing.T) {
@@ -138,10 +138,10 @@ func TestStops(t *testing.T) {
 		stop     walk.Code
 		way      string
 	}{
-		"the real address from a host beside it": {nil, "humidity-cabinet", "192.168.40.17", 502, walk.OnLinkElsewhere, "forward"},
-		"an address that nobody routes":          {nil, "logger", "10.77.0.1", 80, walk.NoRoute, "forward"},
-		"a block without a subnet there":         {nil, "data-room", "10.61.200.1", 80, walk.NoNeighbour, "forward"},
-		"a broadcast address":                    {nil, "logger", "10.20.3.255", 80, walk.NoNeighbour, "forward"},
+		"the real address from a host beside it": {nil, "humidity-cabinet", "192.168.216.17", 502, walk.OnLinkElsewhere, "forward"},
+		"an address that nobody routes":          {nil, "logger", "10.210.0.1", 80, walk.NoRoute, "forward"},
+		"a block without a subnet there":         {nil, "data-room", "10.208.200.1", 80, walk.NoNeighbour, "forward"},
+		"a broadcast address":                    {nil, "logger", "10.214.3.255", 80, walk.NoNeighbour, "forward"},
 		"a port that is not answered":            {mapped, "logger", "controller", 80, walk.NotAnswered, "forward"},
 		"one of the subnet tables was not edited": {func(d *design.Design) *design.Design {
 			return put(mapped(d), "catalogue/table-a", func(b design.Body) design.Body { c := *b.(*design.Table); c.Routes = c.Routes[:1]; return &c })
@@ -154,7 +154,7 @@ func TestStops(t *testing.T) {
 				return &c
 			})
 		}, "logger", "controller", 502, walk.SelectorMiss, "forward"},
-		"the museum store can not be told from it": {nil, "controller", "192.168.40.30", 443, walk.OnLinkElsewhere, "forward"},
+		"the museum store can not be told from it": {nil, "controller", "192.168.216.30", 443, walk.OnLinkElsewhere, "forward"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			d := thistledown(t)
@@ -178,14 +178,14 @@ func TestARouteThatGoesRoundIsALoop(t *testing.T) {
 	o := d.Find("marrow-hill-to-catalogue", design.KindLink)[0]
 	l := *o.Body.(*design.Link)
 	l.Ends = append([]design.End{}, l.Ends...)
-	far := netip.MustParsePrefix("10.200.0.0/16")
+	far := netip.MustParsePrefix("10.222.0.0/16")
 	for n := range l.Ends {
 		l.Ends[n].Routes = append(append([]netip.Prefix{}, l.Ends[n].Routes...), far)
 	}
 	d, _, err := d.Apply([]design.Edit{design.PutEdit(o.With(&l))})
 	require.NoError(t, err)
 	tables := route.Solve(d)
-	flow, err := walk.ParseFlow(tables, "data-room", "10.200.0.1", design.Service{Proto: "udp", Port: 53})
+	flow, err := walk.ParseFlow(tables, "data-room", "10.222.0.1", design.Service{Proto: "udp", Port: 53})
 	require.NoError(t, err)
 	assert.Equal(t, walk.Loop, walk.Prove(tables, flow).Stop.Code)
 }

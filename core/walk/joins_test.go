@@ -106,7 +106,7 @@ func ping(t *testing.T, d *design.Design, place, from, to string) walk.Flow {
 func TestHalfAPeeringCarriesNothing(t *testing.T) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
-	f := ping(t, d, "sequencing/readers", "10.44.1.9", "10.45.1.9")
+	f := ping(t, d, "sequencing/readers", "10.219.1.9", "10.211.1.9")
 	stop := stopOf(t, d, f)
 	require.NotNil(t, stop)
 	assert.Equal(t, walk.NoRoute, stop.Code, "without the other half the cloud gives no route")
@@ -115,7 +115,7 @@ func TestHalfAPeeringCarriesNothing(t *testing.T) {
 	assert.Nil(t, stopOf(t, d, f, whole))
 	// What lies beyond the peered network is not reached, unless it lends its
 	// gateway.
-	f.To = netip.MustParseAddr("10.30.0.15")
+	f.To = netip.MustParseAddr("10.215.0.15")
 	assert.Equal(t, walk.NoRoute, stopOf(t, d, f, whole).Code)
 	lent := link.WithHalf(peering, 1, true)
 	b := *lent.Body.(*design.Peering)
@@ -129,7 +129,7 @@ func TestHalfAPeeringCarriesNothing(t *testing.T) {
 func TestAttachmentCutsOffZonesItSkips(t *testing.T) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
-	f := ping(t, d, "herbarium-scans/racks-a", "10.62.1.9", "10.61.2.20")
+	f := ping(t, d, "herbarium-scans/racks-a", "10.209.1.9", "10.208.2.20")
 	assert.Nil(t, stopOf(t, d, f))
 	a := d.Find("tarn-hub/catalogue", design.KindAttachment)[0]
 	body := *a.Body.(*design.Attachment)
@@ -143,11 +143,11 @@ func TestAttachmentCutsOffZonesItSkips(t *testing.T) {
 func TestWaitingAttachmentAndCircuitsInWalks(t *testing.T) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
-	f := ping(t, d, "seed-bank-index/racks-a", "10.63.0.9", "172.20.16.9")
+	f := ping(t, d, "seed-bank-index/racks-a", "172.29.48.9", "172.29.16.9")
 	assert.Equal(t, walk.NoRoute, stopOf(t, d, f).Code, "a request that nobody answered joins nothing")
 	assert.Nil(t, stopOf(t, accepted(t, d), f))
 	// from the station to the scans over two circuits and the edge router
-	p := walk.Prove(route.Solve(d), ping(t, d, "saltmarsh-station/tide-laboratory", "10.30.0.15", "10.62.2.9"))
+	p := walk.Prove(route.Solve(d), ping(t, d, "saltmarsh-station/tide-laboratory", "10.215.0.15", "10.209.2.9"))
 	require.True(t, p.Works, p.Stop)
 	var seen []string
 	for _, s := range p.Forward {
@@ -177,7 +177,7 @@ func TestProfilesDecideWhatAnEntryDoes(t *testing.T) {
 	g := d.Find("saltmarsh-station/gateway", design.KindGateway)[0]
 	b := *g.Body.(*design.Gateway)
 	b.Faults = []string{"forwarding-off"}
-	f := ping(t, d, "saltmarsh-station/tide-laboratory", "10.30.0.15", "10.45.1.9")
+	f := ping(t, d, "saltmarsh-station/tide-laboratory", "10.215.0.15", "10.211.1.9")
 	assert.Nil(t, stopOf(t, d, f))
 	assert.Equal(t, walk.NotForwarding, stopOf(t, d, f, design.PutEdit(g.With(&b))).Code)
 }

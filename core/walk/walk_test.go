@@ -22,44 +22,44 @@ sites:
     gateways: [{name: gw, addresses: 198.51.100.1}]
     lans:
       - name: lan
-        prefixes: [10.1.0.0/24, "2001:db8:1::/64"]
-        endpoints: [{name: host a, addresses: [10.1.0.9, "2001:db8:1::9"]}]
+        prefixes: [10.221.0.0/24, "2001:db8:1::/64"]
+        endpoints: [{name: host a, addresses: [10.221.0.9, "2001:db8:1::9"]}]
   - name: B
     gateways:
       - {name: gw one, addresses: 198.51.100.2}
       - {name: gw two, addresses: 198.51.100.3}
     lans:
       - name: lan
-        prefixes: 10.2.0.0/24
+        prefixes: 10.222.0.0/24
         gateways: [b/gw-one, b/gw-two]
-        endpoints: [{name: host b, addresses: 10.2.0.9, answers: [tcp/22, udp/53]}]
+        endpoints: [{name: host b, addresses: 10.222.0.9, answers: [tcp/22, udp/53]}]
       - name: back room
-        prefixes: 10.2.1.0/24
+        prefixes: 10.222.1.0/24
         gateways: b/gw-two
-        endpoints: [{name: printer, addresses: 10.2.1.9}]
+        endpoints: [{name: printer, addresses: 10.222.1.9}]
     inner_routes:
       - name: farm
-        prefixes: 10.22.0.0/16
-        via: 10.2.0.254
-        endpoints: [{name: pump, addresses: 10.22.7.7, answers: tcp/502}]
+        prefixes: 10.212.0.0/16
+        via: 10.222.0.254
+        endpoints: [{name: pump, addresses: 10.212.7.7, answers: tcp/502}]
   - name: C
     gateways: [{name: gw, addresses: 198.51.100.4}]
     lans:
       - name: lan
-        prefixes: 10.3.0.0/24
-        endpoints: [{name: host c, addresses: 10.3.0.9}]
+        prefixes: 10.223.0.0/24
+        endpoints: [{name: host c, addresses: 10.223.0.9}]
 links:
   - name: A to B
     routing: static
     ends:
-      - {gateway: a/gw, routes: [10.2.0.0/16, 10.22.0.0/16, 10.3.0.0/24]}
-      - {gateway: b/gw-one, routes: [10.1.0.0/24]}
+      - {gateway: a/gw, routes: [10.222.0.0/16, 10.212.0.0/16, 10.223.0.0/24]}
+      - {gateway: b/gw-one, routes: [10.221.0.0/24]}
     tunnels: [{name: strand, outside: [198.51.100.1, 198.51.100.2]}]
   - name: B to C
     routing: selectors
     ends:
-      - {gateway: b/gw-one, local: [10.2.0.0/24, 10.22.0.0/16], remote: [10.3.0.0/24]}
-      - {gateway: c/gw, local: [10.3.0.0/24], remote: [10.2.0.0/24, 10.22.0.0/16]}
+      - {gateway: b/gw-one, local: [10.222.0.0/24, 10.212.0.0/16], remote: [10.223.0.0/24]}
+      - {gateway: c/gw, local: [10.223.0.0/24], remote: [10.222.0.0/24, 10.212.0.0/16]}
     tunnels: [{name: strand, outside: [198.51.100.2, 198.51.100.4]}]
 `
 
@@ -92,7 +92,7 @@ func TestWalksOverAChain(t *testing.T) {
 		"a LAN that another gateway has":           {"host-a", "printer", "tcp/631", walk.NoRoute, "B gw one"},
 		"what routes lead on and selectors do not": {"host-a", "host-c", "tcp/80", walk.SelectorMiss, "B gw one"},
 		"within a site":                            {"host-b", "pump", "tcp/502", "", ""},
-		"on-link":                                  {"b/lan", "10.2.0.200", "tcp/1", "", ""},
+		"on-link":                                  {"b/lan", "10.222.0.200", "tcp/1", "", ""},
 		"the family without a way":                 {"host-a", "2001:db8:9::1", "tcp/80", walk.NoRoute, "A gw"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -111,7 +111,7 @@ func TestWalksOverAChain(t *testing.T) {
 }
 
 func TestTheReplyIsWalkedOnItsOwn(t *testing.T) {
-	oneWay := strings.Replace(chain, "routes: [10.1.0.0/24]", "routes: [10.9.0.0/24]", 1)
+	oneWay := strings.Replace(chain, "routes: [10.221.0.0/24]", "routes: [10.210.0.0/24]", 1)
 	p := prove(t, solve(t, oneWay), "host-a", "host-b", "tcp/22")
 	require.NotNil(t, p.Stop)
 	assert.Equal(t, walk.ReplyNoRoute, p.Stop.Code)
@@ -124,31 +124,31 @@ func TestALinkWithoutTunnelsCarriesNothing(t *testing.T) {
 	tables := solve(t, cut)
 	p := prove(t, tables, "host-a", "host-b", "tcp/22")
 	assert.Equal(t, walk.NoRoute, p.Stop.Code)
-	choice := tables.Point(tables.Design.Find("a/gw")[0].ID).Lookup(netip.MustParseAddr("10.2.0.9"))
+	choice := tables.Point(tables.Design.Find("a/gw")[0].ID).Lookup(netip.MustParseAddr("10.222.0.9"))
 	assert.Equal(t, "the link has no tunnel", choice.Losers[0].Unusable, "the route is shown, and why it does not count")
 	cut = strings.Replace(chain, "    tunnels: [{name: strand, outside: [198.51.100.2, 198.51.100.4]}]\n", "", 1)
 	assert.Equal(t, walk.LinkDown, prove(t, solve(t, cut), "host-b", "host-c", "tcp/1").Stop.Code)
 }
 
 func TestLongestMatchThenPreference(t *testing.T) {
-	both := strings.Replace(chain, "routes: [10.1.0.0/24]", "routes: [10.1.0.0/24, 10.2.0.0/24, 10.2.0.128/25]", 1)
+	both := strings.Replace(chain, "routes: [10.221.0.0/24]", "routes: [10.221.0.0/24, 10.222.0.0/24, 10.222.0.128/25]", 1)
 	tables := solve(t, both)
 	point := tables.Point(tables.Design.Find("b/gw-one")[0].ID)
-	low := point.Lookup(netip.MustParseAddr("10.2.0.9"))
+	low := point.Lookup(netip.MustParseAddr("10.222.0.9"))
 	assert.Equal(t, route.Connected, low.Winner.Source, "connected before static of equal length")
 	assert.Equal(t, route.Static, low.Losers[0].Source)
-	high := point.Lookup(netip.MustParseAddr("10.2.0.200"))
-	assert.Equal(t, "10.2.0.128/25", high.Winner.Prefix.String(), "the longer one, whatever its source")
+	high := point.Lookup(netip.MustParseAddr("10.222.0.200"))
+	assert.Equal(t, "10.222.0.128/25", high.Winner.Prefix.String(), "the longer one, whatever its source")
 }
 
 func TestAnAddressThatSeveralHaveIsAmbiguous(t *testing.T) {
-	twice := strings.ReplaceAll(chain, "10.3.0", "10.1.0")
-	twice = strings.Replace(twice, "10.1.0.0/24]}\n      - {gateway: b/gw-one, routes", "10.9.0.0/24]}\n      - {gateway: b/gw-one, routes", 1)
+	twice := strings.ReplaceAll(chain, "10.223.0", "10.221.0")
+	twice = strings.Replace(twice, "10.221.0.0/24]}\n      - {gateway: b/gw-one, routes", "10.210.0.0/24]}\n      - {gateway: b/gw-one, routes", 1)
 	tables := solve(t, twice)
-	p := prove(t, tables, "host-b", "10.1.0.9", "tcp/80")
+	p := prove(t, tables, "host-b", "10.221.0.9", "tcp/80")
 	assert.Len(t, p.Owners, 2)
 	assert.NotNil(t, p.Forward)
-	ids := walk.Identities(tables.Design, netip.MustParseAddr("10.1.0.9"))
+	ids := walk.Identities(tables.Design, netip.MustParseAddr("10.221.0.9"))
 	require.Len(t, ids, 2)
 	assert.Equal(t, "A lan host a", ids[0].Title)
 }

@@ -12,7 +12,7 @@ test("from two colliding sites to a proven, translated path, and back again", as
   await accessible(page);
   await page.getByRole("button", { name: /^Collision: Peatside Nursery glasshouse/ }).focus();
   await page.keyboard.press("Enter");
-  await expect(page.getByTestId("view")).toHaveText("192.168.32.0/20");
+  await expect(page.getByTestId("view")).toHaveText("192.168.208.0/20");
   await expect(page.getByText("breaks an intent")).toBeVisible();
   await accessible(page);
 
@@ -20,7 +20,7 @@ test("from two colliding sites to a proven, translated path, and back again", as
   await place(page, "Proof");
   await page.getByRole("button", { name: /logger polls/ }).click();
   const verdict = page.getByRole("region", { name: "Verdict" });
-  await expect(verdict).toContainText("delivers 192.168.40.17 to Marrow Hill museum store");
+  await expect(verdict).toContainText("delivers 192.168.216.17 to Marrow Hill museum store");
   await expect(verdict).toContainText("on-link-elsewhere");
   await accessible(page);
   const stopped = page.url();
@@ -35,7 +35,7 @@ test("from two colliding sites to a proven, translated path, and back again", as
   await verdict.getByRole("link", { name: "Compare remedies" }).click();
   const best = page.getByRole("article").first();
   await expect(best).toContainText("3 of 3 intents hold afterwards");
-  await expect(best).toContainText("in table b add 10.99.0.0/24 via cloud gateway");
+  await expect(best).toContainText("in table b add 10.223.0.0/24 via cloud gateway");
   await accessible(page);
   await best.getByRole("button", { name: "Apply" }).click();
   await expect(page.getByText("Answered:")).toBeVisible();
@@ -43,18 +43,18 @@ test("from two colliding sites to a proven, translated path, and back again", as
 
   // The ledger knows both names of the controller.
   const ledger = page.getByRole("region", { name: "Ledger" });
-  await ledger.getByLabel(/Whose is it/).fill("10.99.0.17");
+  await ledger.getByLabel(/Whose is it/).fill("10.223.0.17");
   await page.keyboard.press("Enter");
-  await expect(page.getByTestId("names")).toContainText("192.168.40.17");
-  await expect(page.getByTestId("names")).toContainText("10.99.0.17");
+  await expect(page.getByTestId("names")).toContainText("192.168.216.17");
+  await expect(page.getByTestId("names")).toContainText("10.223.0.17");
   await accessible(page);
 
   // There and back, header by header.
   await place(page, "Proof");
   await page.getByRole("button", { name: /logger polls/ }).click();
   await expect(verdict).toContainText("and the reply comes back");
-  await expect(page.locator('[data-way="There"] [data-act="delivers"]')).toContainText("192.168.40.17:502");
-  await expect(page.locator('[data-way="Back"] [data-act="maps source"]')).toContainText("10.99.0.17:502");
+  await expect(page.locator('[data-way="There"] [data-act="delivers"]')).toContainText("192.168.216.17:502");
+  await expect(page.locator('[data-way="Back"] [data-act="maps source"]')).toContainText("10.223.0.17:502");
 
   // The files: keys only on asking, then downloaded and copied.
   await place(page, "Handover");
@@ -89,7 +89,7 @@ test("from two colliding sites to a proven, translated path, and back again", as
 test("the palette finds objects, says whose an address may be, and acts", async ({ page }) => {
   await openCase(page);
   await page.keyboard.press("Control+k");
-  await page.getByPlaceholder(/A name, an address/).fill("192.168.40.17");
+  await page.getByPlaceholder(/A name, an address/).fill("192.168.216.17");
   await expect(page.getByRole("option", { name: /museum store/ })).toBeVisible();
   await page.getByRole("option", { name: /Peatside Nursery glasshouse controller/ }).click();
   await expect(page.getByRole("complementary", { name: "Sheet" })).toContainText("tcp/502");
@@ -107,17 +107,17 @@ test("the ruler zooms and moves by keys, wheel and typing, and keeps its view in
   await openCase(page);
   await place(page, "Overlaps");
   const view = page.getByTestId("view");
-  await expect(view).toHaveText("192.168.32.0/20");
+  await expect(view).toHaveText("192.168.208.0/20");
   await page.getByRole("application").focus();
   await page.keyboard.press("-");
-  await expect(view).toHaveText("192.168.32.0/19");
+  await expect(view).toHaveText("192.168.208.0/19");
   await page.keyboard.press("ArrowRight");
-  await expect(view).toHaveText("192.168.64.0/19");
-  await page.getByPlaceholder("go to a prefix").fill("10.20.0.0/14");
+  await expect(view).toHaveText("192.168.220.0/19");
+  await page.getByPlaceholder("go to a prefix").fill("10.214.0.0/14");
   await page.keyboard.press("Enter");
-  await expect(view).toHaveText("10.20.0.0/14");
+  await expect(view).toHaveText("10.214.0.0/14");
   await page.reload();
-  await expect(view).toHaveText("10.20.0.0/14");
+  await expect(view).toHaveText("10.214.0.0/14");
   await page.getByPlaceholder("go to a prefix").fill("tulips");
   await page.keyboard.press("Enter");
   await expect(page.getByRole("alert")).toContainText("not a prefix");
@@ -128,12 +128,12 @@ test("a bad file says where, stores nothing, and a good one opens", async ({ pag
   const count = await page.getByRole("link", { name: /./ }).count();
   const choose = async (name: string, text: string) =>
     page.locator('input[type="file"]').setInputFiles({ name, mimeType: "text/yaml", buffer: Buffer.from(text) });
-  const good = "dravin: 1\nname: Fernery\nsites:\n  - name: A\n    lans:\n      - name: x\n        prefixes: 10.0.0.0/24\n";
-  await choose("bad.yaml", good.replace("10.0.0.0/24", "10.0.0.7/24"));
+  const good = "dravin: 1\nname: Fernery\nsites:\n  - name: A\n    lans:\n      - name: x\n        prefixes: 10.220.0.0/24\n";
+  await choose("bad.yaml", good.replace("10.220.0.0/24", "10.220.0.7/24"));
   await expect(page.getByRole("alert")).toContainText("line 7, column 19");
-  await expect(page.getByRole("alert")).toContainText("the /24 that holds it is 10.0.0.0/24");
+  await expect(page.getByRole("alert")).toContainText("the /24 that holds it is 10.220.0.0/24");
   expect(await page.getByRole("link", { name: /./ }).count()).toBe(count);
   await choose("good.yaml", good);
   await expect(page).toHaveURL(/estate/);
-  await expect(page.getByRole("button", { name: "lan x 10.0.0.0/24" })).toBeVisible();
+  await expect(page.getByRole("button", { name: "lan x 10.220.0.0/24" })).toBeVisible();
 });

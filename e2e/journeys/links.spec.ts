@@ -28,16 +28,16 @@ test("two parties chosen in the picture are joined by a VPN with everything fill
   await expect(page.getByRole("status")).toContainText("A link from Dunmoss Arboretum");
   await page.getByRole("button", { name: "network sequencing" }).click();
 
-  await expect(shape(page, /VPN with BGP, active pair/)).toBeVisible();
+  await expect(shape(page, /VPN with BGP, twin/)).toBeVisible();
   await expect(page.getByRole("region", { name: "Not possible" })).toContainText("a peering joins two cloud networks");
-  await shape(page, /VPN with BGP, active pair/).getByRole("button", { name: "Values" }).click();
+  await shape(page, /VPN with BGP, twin/).getByRole("button", { name: "Values" }).click();
   const values = page.getByRole("region", { name: "Values" });
   await expect(values).toContainText("free in this design");
   await expect(values).toContainText("strongest first");
   await page.reload();
   await expect(values).toBeVisible();
   await accessible(page);
-  await draft(page, /VPN with BGP, active pair/);
+  await draft(page, /VPN with BGP, twin/);
 
   await expect(sheet(page)).toContainText("drafted");
   await expect(page.getByTestId("outcome")).toContainText("it comes up");
@@ -145,8 +145,8 @@ test("what the far end sent differs in three lines, which are mended", async ({ 
     proposals = aes128-sha256-modp4096
     local { id = 198.51.100.10 }
     children { c {
-      local_ts = 10.20.0.0/24
-      remote_ts = 192.168.40.0/24
+      local_ts = 10.214.0.0/24
+      remote_ts = 192.168.216.0/24
     } }
   }
 }
@@ -163,7 +163,7 @@ secrets { ike-nursery { secret = "badgers and moss" } }`);
   await expect(line(page, "address-1")).toContainText("agrees");
   await page.getByRole("button", { name: "Set Peatside Nursery gateway to aes128-sha256-modp4096" }).click();
   await expect(line(page, "ike")).toContainText("agrees");
-  await page.getByRole("button", { name: "Set Marrow Hill gateway to 10.20.0.0/22" }).click();
+  await page.getByRole("button", { name: "Set Marrow Hill gateway to 10.214.0.0/22" }).click();
   await expect(line(page, "selectors-2")).toContainText("agrees");
   await page.getByRole("button", { name: "Use the key they sent" }).click();
   await expect(line(page, "key")).toContainText("agrees");
@@ -212,14 +212,14 @@ test("a profile is copied, refused where it is wrong, and used", async ({ page, 
 test("what a cloud gives later is entered, reaches the files, and makes the draft ready", async ({ page, request }) => {
   const { id, of } = await trust(request);
   await page.goto(`/designs/${id}/links?as=draft&a=${of.get("Saltmarsh Station")}&b=${of.get("sequencing")}`);
-  await draft(page, /VPN with BGP, active pair/);
+  await draft(page, /VPN with BGP, twin/);
   for (const [strand, address] of [
     ["strand 1", "192.0.2.60"],
     ["strand 2", "192.0.2.61"],
   ] as const) {
     await page.getByRole("button", { name: strand }).click();
     await expect(line(page, "address-2")).toHaveAttribute("data-verdict", "unknown");
-    await page.getByRole("button", { name: "Change Address of sequencing at sequencing active pair gateway" }).click();
+    await page.getByRole("button", { name: "Change Address of sequencing at sequencing twin gateway" }).click();
     await page.getByRole("textbox", { name: /Address of sequencing/ }).fill(address);
     await page.keyboard.press("Enter");
     await expect(line(page, "address-2")).toContainText(address);

@@ -6,10 +6,10 @@ import { accessible, openCase, place, strict } from "./page";
 test.beforeEach(({ page }) => strict(page));
 
 const spreadsheet = `Garden;Room;Addresses;Team;Zone of trust;Remarks
-Dunmoss Arboretum;house;192.168.1.0/24;Estates;grounds;factory default
-Peatside Nursery;offices;10.20.2.0/23;Estates;grounds;
-Marrow Hill;data room;10.20.0.0/22;;;
-Dunmoss Arboretum;shed;192.168.2.9/24;Estates;grounds;
+Dunmoss Arboretum;house;192.168.211.0/24;Estates;grounds;factory default
+Peatside Nursery;offices;10.214.2.0/23;Estates;grounds;
+Marrow Hill;data room;10.214.0.0/22;;;
+Dunmoss Arboretum;shed;192.168.212.9/24;Estates;grounds;
 `;
 
 test("a spreadsheet in, its refused lines seen, accepted, the collision found, a free range reserved, all undone", async ({ page }) => {
@@ -26,7 +26,7 @@ test("a spreadsheet in, its refused lines seen, accepted, the collision found, a
   await expect(page.getByRole("button", { name: "2 new" })).toBeVisible();
   await expect(page.getByRole("button", { name: "1 the same" })).toBeVisible();
   await page.getByRole("button", { name: "1 refused" }).click();
-  await expect(lines).toContainText('"192.168.2.9/24" has host bits set; the /24 that holds it is 192.168.2.0/24');
+  await expect(lines).toContainText('"192.168.212.9/24" has host bits set; the /24 that holds it is 192.168.212.0/24');
   await page.getByRole("button", { name: "1 refused" }).click();
   await accessible(page);
   await page.getByLabel("Take line 2").uncheck();
@@ -35,7 +35,7 @@ test("a spreadsheet in, its refused lines seen, accepted, the collision found, a
   // Only the accepted line is in the table.
   const grid = page.getByRole("grid", { name: "Stock" });
   await page.getByLabel("Filter").fill("peatside offices");
-  await expect(grid).toContainText("10.20.2.0/23");
+  await expect(grid).toContainText("10.214.2.0/23");
   await page.getByLabel("Filter").fill("dunmoss");
   await expect(page.getByText("0 of")).toBeVisible();
 
@@ -43,27 +43,27 @@ test("a spreadsheet in, its refused lines seen, accepted, the collision found, a
   await place(page, "Overlaps");
   const groups = page.getByRole("complementary", { name: "Conflict groups" });
   await groups.getByRole("button", { name: /10\.20\.0\.0\/22/ }).click();
-  await expect(groups).toContainText("Peatside Nursery offices 10.20.2.0/23 lies inside Marrow Hill data room 10.20.0.0/22");
+  await expect(groups).toContainText("Peatside Nursery offices 10.214.2.0/23 lies inside Marrow Hill data room 10.214.0.0/22");
 
   // A free range, reserved with a name, is not offered again.
   const free = page.getByRole("region", { name: "Free space" });
   await free.getByLabel("Size").fill("/24");
-  await free.getByLabel("Within").fill("10.20.0.0/20");
+  await free.getByLabel("Within").fill("10.214.0.0/20");
   await free.getByRole("button", { name: "Find" }).click();
   const first = free.getByRole("listitem").first();
-  await expect(first).toContainText("10.20.4.0/24");
+  await expect(first).toContainText("10.214.4.0/24");
   await free.getByLabel("Reserve it as").fill("new orchard");
   await first.getByRole("button", { name: "Reserve" }).click();
-  await expect(first).not.toContainText("10.20.4.0/24");
+  await expect(first).not.toContainText("10.214.4.0/24");
   await accessible(page);
   await page.reload();
-  await expect(first).toContainText("10.20.5.0/24");
+  await expect(first).toContainText("10.214.5.0/24");
 
-  for (const undone of ["Reserve 10.20.4.0/24", "Bring in pasted text"]) {
+  for (const undone of ["Reserve 10.214.4.0/24", "Bring in pasted text"]) {
     await page.getByTitle(`Undo: ${undone}`).click();
   }
   await expect(page.getByRole("button", { name: "Undo" })).toBeDisabled();
-  await expect(groups).not.toContainText("10.20.2.0/23");
+  await expect(groups).not.toContainText("10.214.2.0/23");
 });
 
 test("the table is worked by keys, by pasting a block, and on many rows at once", async ({ page }) => {
@@ -83,10 +83,10 @@ test("the table is worked by keys, by pasting a block, and on many rows at once"
   await page.keyboard.press("Home");
   await page.keyboard.press("ArrowRight");
   await page.keyboard.press("Enter");
-  await page.getByLabel("Ranges and addresses of machine room").fill("10.20.0.1/22");
+  await page.getByLabel("Ranges and addresses of machine room").fill("10.214.0.1/22");
   await page.keyboard.press("Enter");
   await expect(page.getByText(/has host bits set; the \/22 that holds it is 10\.20\.0\.0\/22/)).toBeVisible();
-  await expect(grid).toContainText("10.20.0.0/22");
+  await expect(grid).toContainText("10.214.0.0/22");
 
   // A block of cells from a spreadsheet, at the segment of the first rows.
   await page.keyboard.press("Home");

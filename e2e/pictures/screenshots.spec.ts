@@ -8,13 +8,13 @@ const dark = process.env.DARK === "1";
 test.use({ colorScheme: dark ? "dark" : "light" });
 
 const spreadsheet = `Site;LAN;Subnet;Owner;Segment;Remarks
-Seed Bank;vault;10.50.0.0/24;Science;science;merged this spring
-Seed Bank;drying rooms;10.50.1.0/24;Science;science;
-Seed Bank;offices;10.20.9.0/24;Public;grounds;
-Marrow Hill;data room;10.20.0.0/22;;;
-Marrow Hill;museum store;192.168.40.0/24;;grounds;
-Seed Bank;attic;10.50.2.7/24;;;
-;cellar;10.50.3.0/24;;;
+Seed Bank;vault;10.210.0.0/24;Science;science;merged this spring
+Seed Bank;drying rooms;10.210.1.0/24;Science;science;
+Seed Bank;offices;10.214.9.0/24;Public;grounds;
+Marrow Hill;data room;10.214.0.0/22;;;
+Marrow Hill;museum store;192.168.216.0/24;;grounds;
+Seed Bank;attic;10.210.2.7/24;;;
+;cellar;10.210.3.0/24;;;
 `;
 
 async function shoot(page: Page, name: string): Promise<void> {
@@ -36,7 +36,7 @@ test("pictures of every place", async ({ page, request }) => {
   await go("estate");
   await expect(page.getByText("sequencing with image analysis")).toBeVisible();
   await shoot(page, "estate-links");
-  await page.getByRole("button", { name: "lan glasshouse 192.168.40.0/24, collides" }).first().click();
+  await page.getByRole("button", { name: "lan glasshouse 192.168.216.0/24, collides" }).first().click();
 
   await expect(page.getByRole("complementary", { name: "Sheet" })).toContainText("firmware");
   await shoot(page, "estate");
@@ -44,8 +44,8 @@ test("pictures of every place", async ({ page, request }) => {
   await go("overlaps");
   await expect(page.getByText("breaks an intent")).toBeVisible();
   await shoot(page, "overlaps");
-  await go("overlaps?view=10.0.0.0%2F8&free=24&within=10.20.0.0%2F16");
-  await expect(page.getByRole("list", { name: "Free ranges" })).toContainText("10.20.4.0/24");
+  await go("overlaps?view=10.0.0.0%2F8&free=24&within=10.214.0.0%2F16");
+  await expect(page.getByRole("list", { name: "Free ranges" })).toContainText("10.214.4.0/24");
   await shoot(page, "overlaps-wide");
 
   await go("estate?as=table");
@@ -72,7 +72,7 @@ test("pictures of every place", async ({ page, request }) => {
   await go("links");
   await page.getByRole("button", { name: /^Peatside to Marrow Hill/ }).click();
   await page.getByRole("button", { name: "What the far end sent" }).click();
-  await page.getByLabel("What they sent").fill("remote address: 203.0.113.21\nIKE proposals: aes128-sha256-modp4096\nlocal ranges: 10.20.0.0/24\nkey lifetime: 30m");
+  await page.getByLabel("What they sent").fill("remote address: 203.0.113.21\nIKE proposals: aes128-sha256-modp4096\nlocal ranges: 10.214.0.0/24\nkey lifetime: 30m");
   await page.getByRole("button", { name: "Compare" }).click();
   await expect(page.getByText("3 lines differ")).toBeVisible();
   await shoot(page, "links-sent");
@@ -94,7 +94,7 @@ test("pictures of every place", async ({ page, request }) => {
   await shoot(page, "translation-remedies");
   await page.getByRole("button", { name: "Apply" }).first().click();
   await expect(page.getByText("Answered:")).toBeVisible();
-  await page.getByLabel("Whose is it").fill("192.168.40.17");
+  await page.getByLabel("Whose is it").fill("192.168.216.17");
   await page.keyboard.press("Enter");
   await expect(page.getByTestId("names")).toContainText("mapped");
   await page.getByRole("button", { name: "Close toast" }).click();

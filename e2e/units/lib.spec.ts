@@ -16,9 +16,9 @@ const range = (text: string): Range => {
 
 test.describe("ranges", () => {
   for (const [text, want] of [
-    ["10.20.0.0/22", "10.20.0.0/22"],
-    ["10.20.1.7/22", "10.20.0.0/22"],
-    ["192.168.40.17", "192.168.40.17/32"],
+    ["10.214.0.0/22", "10.214.0.0/22"],
+    ["10.214.1.7/22", "10.214.0.0/22"],
+    ["192.168.216.17", "192.168.216.17/32"],
     [" 10.0.0.0/8 ", "10.0.0.0/8"],
     ["0.0.0.0/0", "0.0.0.0/0"],
     ["2001:db8::/32", "2001:db8::/32"],
@@ -30,7 +30,7 @@ test.describe("ranges", () => {
   ] as const) {
     test(`${text} is ${want}`, () => expect(range(text).text).toBe(want));
   }
-  for (const text of ["", "tulips", "10.0.0/8", "10.0.0.256/8", "10.0.0.0/33", "10.0.0.0/-1", "1::2::3", "2001:db8::/129", "1:2:3:4:5:6:7:8:9", "10.0.0.0/8.5"]) {
+  for (const text of ["", "tulips", "10.0.0/8", "10.220.0.256/8", "10.0.0.0/33", "10.0.0.0/-1", "1::2::3", "2001:db8::/129", "1:2:3:4:5:6:7:8:9", "10.0.0.0/8.5"]) {
     test(`"${text}" is none`, () => expect(parseRange(text)).toBeUndefined());
   }
 
@@ -47,16 +47,16 @@ test.describe("ranges", () => {
   });
 
   test("around, beside and sizes", () => {
-    expect(around(range("192.168.40.0/24"), 20).text).toBe("192.168.32.0/20");
-    expect(around(range("192.168.40.0/24"), -3).text).toBe("0.0.0.0/0");
-    expect(beside(range("192.168.32.0/20"), 1n).text).toBe("192.168.48.0/20");
+    expect(around(range("192.168.216.0/24"), 20).text).toBe("192.168.208.0/20");
+    expect(around(range("192.168.216.0/24"), -3).text).toBe("0.0.0.0/0");
+    expect(beside(range("192.168.208.0/20"), 1n).text).toBe("192.168.219.0/20");
     expect(beside(range("255.0.0.0/8"), 1n).text).toBe("255.0.0.0/8");
     expect(beside(range("0.0.0.0/8"), -1n).text).toBe("0.0.0.0/8");
     expect(meets(range("10.0.0.0/8"), range("10.255.255.0/24"))).toBe(true);
     expect(meets(range("10.0.0.0/8"), range("11.0.0.0/24"))).toBe(false);
     expect(meets(range("::/0"), range("10.0.0.0/8"))).toBe(false);
-    expect(sizeWords(range("10.0.0.0/24"))).toBe("256 addresses");
-    expect(sizeWords(range("10.0.0.1/32"))).toBe("1 address");
+    expect(sizeWords(range("10.220.0.0/24"))).toBe("256 addresses");
+    expect(sizeWords(range("10.220.0.1/32"))).toBe("1 address");
     expect(sizeWords(range("2001:db8::/64"))).toBe("2^64 addresses");
   });
 });
@@ -65,10 +65,10 @@ const claim = (party: string, owner: string, prefix: string): Claim => ({ party,
 
 test.describe("ruler", () => {
   const names = new Map([["a", "Alder"]]);
-  const view = range("10.0.0.0/22");
+  const view = range("10.220.0.0/22");
 
   test("rows are holders while few, parties when many", () => {
-    const few = toBars([claim("a", "x", "10.0.0.0/24"), claim("a", "y", "10.0.1.0/24"), claim("b", "z", "10.9.0.0/24"), claim("b", "v6", "::/0")], false);
+    const few = toBars([claim("a", "x", "10.220.0.0/24"), claim("a", "y", "10.220.1.0/24"), claim("b", "z", "10.210.0.0/24"), claim("b", "v6", "::/0")], false);
     expect(rowsIn(view, few, names).map((r) => r.title)).toEqual(["a x", "a y"]);
     const many = toBars(Array.from({ length: 200 }, (_, n) => claim("a", `lan ${n}`, `10.0.${n % 4}.0/24`)), false);
     const rows = rowsIn(view, many, names);
@@ -77,8 +77,8 @@ test.describe("ruler", () => {
 
   test("extents are cut off at the view, in both families", () => {
     const place = (v: string, p: string) => extent(range(v), { span: toBars([claim("a", "x", p)], false)[0]!.span });
-    expect(place("10.0.0.0/22", "10.0.1.0/24")).toEqual([0.25, 0.5]);
-    expect(place("10.0.0.0/22", "10.0.0.0/8")).toEqual([0, 1]);
+    expect(place("10.220.0.0/22", "10.220.1.0/24")).toEqual([0.25, 0.5]);
+    expect(place("10.220.0.0/22", "10.0.0.0/8")).toEqual([0, 1]);
     expect(place("2001:db8::/32", "2001:db8:8000::/33")).toEqual([0.5, 1]);
     expect(place("2001:db8::/126", "2001:db8::1/128")).toEqual([0.25, 0.5]);
   });
@@ -86,7 +86,7 @@ test.describe("ruler", () => {
   test("clash columns mark the narrowest range of each group, the chosen one stronger", () => {
     const group = (key: string, weight: string, ...prefixes: string[]): Group =>
       ({ key, weight, claims: prefixes.map((p, n) => claim(`p${n}`, `o${n}`, p)) }) as Group;
-    const all = [group("one", "breaks", "10.0.0.0/22", "10.0.1.0/24"), group("two", "apart", "10.0.3.0/24", "10.0.3.0/25"), group("three", "answered", "10.0.0.0/24", "10.0.0.0/24")];
+    const all = [group("one", "breaks", "10.220.0.0/22", "10.220.1.0/24"), group("two", "apart", "10.220.3.0/24", "10.220.3.0/25"), group("three", "answered", "10.220.0.0/24", "10.220.0.0/24")];
     const marks = clashColumns(view, all.map(clashOf).filter((c) => c !== undefined), "one", 8);
     expect([...marks]).toEqual([0, 0, 2, 2, 0, 0, 1, 1]);
     expect(clashOf(all[2]!)).toBeUndefined();
@@ -125,7 +125,7 @@ test.describe("picture", () => {
   });
 
   test("nothing overlaps, however many there are", () => {
-    const parties = Array.from({ length: 300 }, (_, n) => party(`s${n}`, n % 3 ? "site" : "network", ["10.0.0.0/8", "10.1.0.0/16"]));
+    const parties = Array.from({ length: 300 }, (_, n) => party(`s${n}`, n % 3 ? "site" : "network", ["10.0.0.0/8", "10.221.0.0/16"]));
     const p = draw({ parties, links: [], ties: [{ group: "g", weight: "apart", a: "s1 10.0.0.0/8", b: "s2 10.0.0.0/8", sentence: "" }] }, 900, "");
     for (const side of ["ground", "cloud"]) {
       const bank = p.parties.filter((x) => x.bank === side).sort((a, b) => a.y - b.y);
@@ -139,9 +139,9 @@ test.describe("picture", () => {
 
 test.describe("cells", () => {
   const lan: StockRow = {
-    object: { id: "l", kind: "lan", parent: "s", name: "data room", body: { prefixes: ["10.20.0.0/22"], note: "cold" } },
+    object: { id: "l", kind: "lan", parent: "s", name: "data room", body: { prefixes: ["10.214.0.0/22"], note: "cold" } },
     party: "Marrow Hill",
-    ranges: ["10.20.0.0/22"],
+    ranges: ["10.214.0.0/22"],
     owner: "",
     segment: "",
     where: "",
@@ -160,7 +160,7 @@ test.describe("cells", () => {
 
   test("many cells of one object make one edit; names of segments are made once", () => {
     const edits = new CellEdits(stock);
-    expect(edits.set(lan, "ranges", "10.20.0.0/22, 2001:db8::/64")).toBe(true);
+    expect(edits.set(lan, "ranges", "10.214.0.0/22, 2001:db8::/64")).toBe(true);
     expect(edits.set(lan, "note", "")).toBe(true);
     expect(edits.set(lan, "segment", "science")).toBe(true);
     expect(edits.set(site, "owner", "estates")).toBe(true);
@@ -169,7 +169,7 @@ test.describe("cells", () => {
     const all = edits.edits.map((e) => e.object!);
     expect(all.map((o) => o.kind)).toEqual(["segment", "lan", "site"]);
     const body = all[1]!.body as Record<string, unknown>;
-    expect(body.prefixes).toEqual(["10.20.0.0/22", "2001:db8::/64"]);
+    expect(body.prefixes).toEqual(["10.214.0.0/22", "2001:db8::/64"]);
     expect(body.note).toBeUndefined();
     expect(body.segment).toBe(all[0]!.id);
     expect((all[2]!.body as Record<string, unknown>).owner).toBe("o");

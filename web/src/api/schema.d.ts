@@ -853,7 +853,7 @@ export interface components {
       many?: boolean;
     };
     Filter: {
-      /** @description To add, such as 64601:20 or no-export (RFC 1997, RFC 8092). */
+      /** @description To add, such as 64501:20 or no-export (RFC 1997, RFC 8092). */
       communities?: string[];
       /** @description Drop it instead. */
       deny?: boolean;
@@ -1652,7 +1652,7 @@ export interface components {
        * @description Bandwidth of a tunnel.
        */
       mbps?: number;
-      /** @description Such as redundant. */
+      /** @description Such as doubled. */
       name: string;
       /**
        * Format: int32

@@ -191,7 +191,7 @@
         id="pasted"
         class="field min-h-40 flex-1 font-mono"
         bind:value={pasted}
-        placeholder="Marrow Hill: data room 10.20.0.0/22"></textarea>
+        placeholder="Marrow Hill: data room 10.214.0.0/22"></textarea>
       <button class="button self-start" disabled={!pasted.trim()}>Preview</button>
     </form>
   {/if}

@@ -16,7 +16,7 @@
 
   const ends = $derived<[string, string]>([sheet.ends[0]?.title ?? "", sheet.ends[1]?.title ?? ""]);
   const example =
-    "remote address: 198.51.100.10\nIKE proposals: aes256-sha256-modp2048\nlocal ranges: 10.61.0.0/16";
+    "remote address: 198.51.100.10\nIKE proposals: aes256-sha256-modp2048\nlocal ranges: 10.208.0.0/16";
   let end = $state(1);
   let text = $state("");
   let compared = $state.raw<Compared>();

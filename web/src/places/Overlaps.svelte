@@ -54,7 +54,7 @@
   function goTo(e: SubmitEvent): void {
     e.preventDefault();
     const r = parseRange(typed);
-    refused = r ? "" : `"${typed}" is not a prefix; type one such as 192.168.32.0/20`;
+    refused = r ? "" : `"${typed}" is not a prefix; type one such as 192.168.208.0/20`;
     if (r) jump(r.bits > r.width - 4 ? around(r, r.width - 4) : r);
   }
   function lookAt(prefix: string): void {

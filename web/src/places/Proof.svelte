@@ -82,7 +82,7 @@
         name="to"
         class="field font-mono"
         value={to.value}
-        placeholder="192.168.40.17"
+        placeholder="192.168.216.17"
         required
       />
       <label class="label" for="service">Service</label>

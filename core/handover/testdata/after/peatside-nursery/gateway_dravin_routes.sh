@@ -10,4 +10,4 @@ sysctl -qw net.ipv6.conf.all.forwarding=1
 sysctl -qw net.ipv4.conf.all.rp_filter=2
 
 # The gateway's own addresses in the mapped ranges.
-ip address replace 10.99.0.1/32 dev lo
+ip address replace 10.223.0.1/32 dev lo
