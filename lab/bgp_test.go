@@ -14,10 +14,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravin/core/design"
+	"dravin/core/ends"
 	"dravin/core/handover"
-	"dravin/core/link"
 	"dravin/core/negotiate"
 	"dravin/core/route"
+	"dravin/core/standing"
 	"dravin/demo"
 	"dravin/lab"
 )
@@ -63,7 +64,7 @@ func TestRenderedSessionsAreWhatDaemonsDo(t *testing.T) {
 		c.change(&session)
 		changed, _, err := d.Apply([]design.Edit{design.PutEdit(o.With(&session))})
 		require.NoError(t, err)
-		want := negotiate.AgreeSession(link.BGPEnds(&session)[0], link.BGPEnds(&session)[1])
+		want := negotiate.AgreeSession(ends.BGPEnds(&session)[0], ends.BGPEnds(&session)[1])
 		birdc := bird(t, near, sessionsOf(t, changed, a.ID))
 		bird(t, far, sessionsOf(t, changed, b.ID))
 		var shown string
@@ -94,7 +95,7 @@ func stays(birdc func(string) string) bool {
 
 // sessionsOf is the BGP daemon's file of a site.
 func sessionsOf(t *testing.T, d *design.Design, site design.ID) string {
-	for _, f := range handover.Render(route.Solve(d), site, nil) {
+	for _, f := range handover.Render(route.Solve(d, standing.Condition{}), site, nil) {
 		if strings.HasSuffix(f.Path, "bird.conf") {
 			return f.Content
 		}

@@ -10,9 +10,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravin/core/design"
-	"dravin/core/link"
+	"dravin/core/draft"
+	"dravin/core/ends"
 	"dravin/core/negotiate"
 	"dravin/core/route"
+	"dravin/core/standing"
 	"dravin/demo"
 )
 
@@ -22,9 +24,9 @@ func drafted(t *testing.T, key string) (d *design.Design, a, b *design.Object) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
 	a, b = d.Find("saltmarsh-station", design.KindSite)[0], d.Find("dunmoss-arboretum", design.KindSite)[0]
-	shapes, err := link.Shapes(d, link.Question{A: a.ID, B: b.ID})
+	shapes, err := draft.Shapes(d, draft.Question{A: a.ID, B: b.ID})
 	require.NoError(t, err)
-	i := slices.IndexFunc(shapes, func(s link.Shape) bool { return s.Key == key && len(s.Out) == 0 })
+	i := slices.IndexFunc(shapes, func(s draft.Shape) bool { return s.Key == key && len(s.Out) == 0 })
 	require.GreaterOrEqual(t, i, 0, key)
 	d, _, err = d.Apply(shapes[i].Edits)
 	require.NoError(t, err)
@@ -37,7 +39,7 @@ func TestDraftedTunnelComesUp(t *testing.T) {
 	l := needs(t, "swanctl", "/usr/lib/ipsec/charon")
 	d, _, _ := drafted(t, "vpn-selectors-")
 	tunnel := d.Find("saltmarsh-station-to-dunmoss-arboretum/strand-1", design.KindTunnel)[0]
-	ends := link.SettingsOf(d, tunnel, "")
+	ends := ends.SettingsOf(d, tunnel, "")
 	want := negotiate.Agree(ends[0], ends[1])
 	require.True(t, want.Up, want.Why)
 
@@ -45,8 +47,8 @@ func TestDraftedTunnelComesUp(t *testing.T) {
 	require.NoError(t, l.Join(near, "wan", ends[0].Address.String()+"/32", far, "wan", ends[1].Address.String()+"/32"))
 	require.NoError(t, near.Script("ip route add default dev wan", "ip address add 10.215.0.1 dev lo", "ip address add 10.215.2.1 dev lo"))
 	require.NoError(t, far.Script("ip route add default dev wan", "ip address add 192.168.211.1 dev lo"))
-	daemon(t, far, rendered(t, route.Solve(d), "dunmoss-arboretum"))
-	swanctl := daemon(t, near, rendered(t, route.Solve(d), "saltmarsh-station"))
+	daemon(t, far, rendered(t, route.Solve(d, standing.Condition{}), "dunmoss-arboretum"))
+	swanctl := daemon(t, near, rendered(t, route.Solve(d, standing.Condition{}), "saltmarsh-station"))
 	children := len(want.Local) * len(want.Remote)
 	var listed string
 	require.Eventually(t, func() bool {

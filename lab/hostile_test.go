@@ -16,10 +16,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravin/core/design"
+	"dravin/core/ends"
 	"dravin/core/handover"
-	"dravin/core/link"
 	"dravin/core/negotiate"
 	"dravin/core/route"
+	"dravin/core/standing"
 	"dravin/demo"
 	"dravin/lab"
 )
@@ -132,7 +133,7 @@ func TestHostileTextsStayTexts(t *testing.T) {
 		}
 		dir := t.TempDir()
 		conf := ""
-		for n, f := range handover.Render(route.Solve(d), site.ID, keys) {
+		for n, f := range handover.Render(route.Solve(d, standing.Condition{}), site.ID, keys) {
 			require.Equal(t, f.Path, filepath.Clean(f.Path))
 			switch filepath.Base(f.Path) {
 			case "dravin.conf", "dravin-keys.conf":
@@ -195,8 +196,8 @@ func identitiesMeant(d *design.Design, site design.ID) (out []string) {
 	for _, tunnel := range d.Of(design.KindTunnel) {
 		l := d.Get(tunnel.Parent)
 		for n, e := range l.Body.(*design.Link).Ends {
-			if d.Get(e.Gateway).Parent == site && design.Carries(design.StateOf(l)) {
-				s := link.SettingsOf(d, tunnel, "")[n]
+			if d.Get(e.Gateway).Parent == site && standing.Exists(l) {
+				s := ends.SettingsOf(d, tunnel, "")[n]
 				out = append(out, strings.TrimPrefix(s.Identity, "keyid:"), strings.TrimPrefix(s.PeerIdentity, "keyid:"))
 			}
 		}
@@ -219,7 +220,7 @@ func TestKeysAndIdentitiesAreHeldAsMeant(t *testing.T) {
 	d, _, _ := drafted(t, "vpn-selectors-")
 	tunnel := d.Find("saltmarsh-station-to-dunmoss-arboretum/strand-1", design.KindTunnel)[0]
 	near, far := node(t, l, "near"), node(t, l, "far")
-	plain := link.SettingsOf(d, tunnel, "")
+	plain := ends.SettingsOf(d, tunnel, "")
 	require.NoError(t, l.Join(near, "wan", plain[0].Address.String()+"/32", far, "wan", plain[1].Address.String()+"/32"))
 	for _, n := range []*lab.Node{near, far} {
 		require.NoError(t, n.Script("ip route add default dev wan"))
@@ -249,11 +250,11 @@ func TestKeysAndIdentitiesAreHeldAsMeant(t *testing.T) {
 		b.Ends = []design.TunnelEnd{{Identity: identities[0], PeerIdentity: identities[1]}, {Identity: identities[1], PeerIdentity: identities[0]}}
 		changed, _, err := d.Apply([]design.Edit{design.PutEdit(tunnel.With(&b))})
 		require.NoError(t, err)
-		s := link.SettingsOf(changed, changed.Get(tunnel.ID), "0x"+hex.EncodeToString([]byte(key)))[1]
+		s := ends.SettingsOf(changed, changed.Get(tunnel.ID), "0x"+hex.EncodeToString([]byte(key)))[1]
 		load(theirs, conf(s))
 		rendered := ""
 		site := changed.Find("saltmarsh-station", design.KindSite)[0]
-		for _, f := range handover.Render(route.Solve(changed), site.ID, handover.Keys{tunnel.ID: key}) {
+		for _, f := range handover.Render(route.Solve(changed, standing.Condition{}), site.ID, handover.Keys{tunnel.ID: key}) {
 			if strings.Contains(f.Path, "swanctl") {
 				rendered += f.Content
 			}

@@ -17,7 +17,9 @@ import (
 	"dravin/core/design"
 	"dravin/core/handover"
 	"dravin/core/overlap"
+	"dravin/core/proof"
 	"dravin/core/route"
+	"dravin/core/standing"
 	"dravin/core/translate"
 	"dravin/core/walk"
 	"dravin/demo"
@@ -50,9 +52,9 @@ func node(t *testing.T, l *lab.Lab, name string) *lab.Node {
 func mapped(t *testing.T) *route.Tables {
 	d, err := design.Read(demo.TwoGardens)
 	require.NoError(t, err)
-	d, _, err = d.Apply(translate.ForGroup(d, overlap.Find(d)[0])[0].Edits)
+	d, _, err = d.Apply(translate.ForGroup(proof.Of(route.Solve(d, standing.Condition{})), overlap.Find(d)[0])[0].Edits)
 	require.NoError(t, err)
-	return route.Solve(d)
+	return route.Solve(d, standing.Condition{})
 }
 
 // rendered writes a site's files to a folder and returns where they are.

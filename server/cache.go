@@ -12,27 +12,61 @@ import (
 	"dravin/core/overlap"
 	"dravin/core/proof"
 	"dravin/core/route"
+	solving "dravin/core/solved"
+	"dravin/core/standing"
 	"dravin/store"
 )
 
-// solved is a design at one position, with what was computed of it. The rest
-// is computed when first asked for.
+// solved is a design at one position, with what was computed of it for one
+// horizon. What is not asked for is not computed.
 type solved struct {
 	info     store.Info
 	design   *design.Design
-	tables   func() *route.Tables
+	all      *solving.Solved
 	groups   func() []overlap.Group
 	intents  func() []proof.Result
 	findings func() []finding.Finding
+
+	today *solved // the other horizon; nil in itself
 }
 
-func solve(d *design.Design, in store.Info, m *metrics) *solved {
-	s := &solved{info: in, design: d}
-	s.tables = sync.OnceValue(timed(m, "tables", func() *route.Tables { return route.Solve(d) }))
-	s.groups = sync.OnceValue(timed(m, "overlaps", func() []overlap.Group { return overlap.Find(d) }))
-	s.intents = sync.OnceValue(timed(m, "intents", func() []proof.Result { return proof.Intents(s.tables()) }))
-	s.findings = sync.OnceValue(timed(m, "findings", func() []finding.Finding { return finding.All(d) }))
-	return s
+func (v *solved) tables() *route.Tables { return v.all.Tables }
+
+// under is the design at one of the horizons.
+func (v *solved) under(h standing.Horizon) *solved {
+	if h == standing.Today && v.today != nil {
+		return v.today
+	}
+	return v
+}
+
+// keyed is the condition of a horizon with what is known of keys.
+func keyed(h standing.Horizon, differ []design.ID) standing.Condition {
+	return standing.Condition{Horizon: h, OtherKeys: differ}
+}
+
+// solve begins a design anew, or after the one before where that is at hand.
+func solve(d *design.Design, in store.Info, differ []design.ID, before *solved, changes *design.Changes, m *metrics) *solved {
+	one := func(h standing.Horizon, before *solved) *solved {
+		v := &solved{info: in, design: d}
+		if before != nil && slices.Equal(before.all.Tables.Standing.Condition().OtherKeys, differ) {
+			v.all = before.all.After(d, changes)
+			v.all.Settle()
+		} else {
+			v.all = solving.Of(d, keyed(h, differ))
+		}
+		v.groups = sync.OnceValue(timed(m, "overlaps", func() []overlap.Group { return v.all.Findings.Groups() }))
+		v.intents = sync.OnceValue(timed(m, "intents", func() []proof.Result { return v.all.Proofs.All() }))
+		v.findings = sync.OnceValue(timed(m, "findings", func() []finding.Finding { return v.all.Findings.All() }))
+		return v
+	}
+	var built, now *solved
+	if before != nil {
+		built, now = before, before.today
+	}
+	v := one(standing.Built, built)
+	v.today = one(standing.Today, now)
+	return v
 }
 
 // cache holds the newest position of the designs used last.
@@ -71,13 +105,11 @@ func (c *cache) get(ctx context.Context, id string) (*solved, error) {
 		if held := c.held(id); held != nil && held.info.Position >= in.Position {
 			return held, nil
 		}
-		d, in, err := c.store.Load(context.WithoutCancel(ctx), id)
-		if err != nil {
-			return nil, err
+		s, err := c.load(context.WithoutCancel(ctx), id)
+		if err == nil {
+			c.keep(id, s)
 		}
-		s := solve(d, in, c.metrics)
-		c.keep(id, s)
-		return s, nil
+		return s, err
 	})
 	if err != nil {
 		return nil, err
@@ -85,6 +117,35 @@ func (c *cache) get(ctx context.Context, id string) (*solved, error) {
 	s := loaded.(*solved)
 	ask.late = s.info.Position != in.Position
 	return s, nil
+}
+
+// load reads a design, or only what has changed since it was held.
+func (c *cache) load(ctx context.Context, id string) (*solved, error) {
+	own, far, err := c.store.Fingerprints(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	var differ []design.ID
+	for tunnel, key := range far {
+		if key != "" && own[tunnel] != key {
+			differ = append(differ, tunnel)
+		}
+	}
+	slices.Sort(differ)
+	if held := c.held(id); held != nil {
+		next, edits, in, ok, err := c.store.Follow(ctx, id, held.design, held.info.Position)
+		if err != nil {
+			return nil, err
+		}
+		if ok {
+			return solve(next, in, differ, held, held.design.ChangedBy(edits, next), c.metrics), nil
+		}
+	}
+	d, in, err := c.store.Load(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return solve(d, in, differ, nil, nil, c.metrics), nil
 }
 
 func (c *cache) held(id string) *solved {

@@ -11,7 +11,6 @@ import (
 	"dravin/core/design"
 	"dravin/core/finding"
 	"dravin/core/proof"
-	"dravin/core/route"
 	"dravin/store"
 )
 
@@ -40,7 +39,8 @@ type changeIn struct {
 
 type previewIn struct {
 	InDesign
-	Body struct {
+	Horizon Horizon `query:"horizon" doc:"For when."`
+	Body    struct {
 		Edits []EditIn `json:"edits" minItems:"1" maxItems:"100000"`
 	}
 }
@@ -115,11 +115,11 @@ func (s *Server) preview(ctx context.Context, in *previewIn) (*answer[Preview], 
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	next, _, err := v.design.Apply(edits)
+	tried, err := v.under(in.Horizon.horizon()).all.Try(edits)
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	return answering(Preview{Intents: proof.Intents(route.Solve(next)), Findings: finding.All(next)}, nil)
+	return answering(Preview{Intents: tried.Proofs.All(), Findings: tried.Findings.All()}, nil)
 }
 
 // decode turns incoming edits into edits, or says which field of which is

@@ -5,8 +5,9 @@ import (
 	"reflect"
 
 	"dravin/core/design"
-	"dravin/core/link"
 	"dravin/core/overlap"
+	"dravin/core/sheet"
+	"dravin/core/standing"
 )
 
 // Estate is what the picture shows.
@@ -38,16 +39,18 @@ type EstateRange struct {
 
 // EstateLink joins two parties.
 type EstateLink struct {
-	ID      design.ID    `json:"id"`
-	Kind    design.Kind  `json:"kind" doc:"link, circuit, peering or attachment."`
-	Name    string       `json:"name"`
-	A       design.ID    `json:"a"`
-	B       design.ID    `json:"b"`
-	Shape   string       `json:"shape" doc:"What it is, in words."`
-	Routing string       `json:"routing" doc:"Of a link: static, selectors or bgp."`
-	Strands int          `json:"strands"`
-	State   string       `json:"state"`
-	Verdict link.Verdict `json:"verdict" doc:"The worst of its lines."`
+	ID       design.ID        `json:"id"`
+	Kind     design.Kind      `json:"kind" doc:"link, circuit, peering or attachment."`
+	Name     string           `json:"name"`
+	A        design.ID        `json:"a"`
+	B        design.ID        `json:"b"`
+	Shape    string           `json:"shape" doc:"What it is, in words."`
+	Routing  string           `json:"routing" doc:"Of a link: static, selectors or bgp."`
+	Strands  int              `json:"strands"`
+	Up       int              `json:"up" doc:"How many of the strands are up at the horizon asked for."`
+	State    string           `json:"state" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone"`
+	Standing standing.Verdict `json:"standing"`
+	Verdict  sheet.Verdict    `json:"verdict" doc:"The worst of its lines."`
 }
 
 // EstateTie joins two ranges that collide.
@@ -76,11 +79,9 @@ func estateOf(v *solved) Estate {
 			p.Ranges = append(p.Ranges, EstateRange{ID: c.Owner, Kind: c.Kind, Name: "mapped", Prefix: c.Prefix})
 		}
 	}
-	for _, k := range joinKinds {
-		for _, o := range d.Of(k) {
-			if l := estateLink(d, o); l.A != l.B && l.State != design.Gone {
-				e.Links = append(e.Links, l)
-			}
+	for j := range d.Joints() {
+		if l := estateLink(v, j.Object); l.A != l.B && l.State != design.Gone {
+			e.Links = append(e.Links, l)
 		}
 	}
 	for _, g := range v.groups() {
@@ -96,9 +97,17 @@ func estateOf(v *solved) Estate {
 	return e
 }
 
-func estateLink(d *design.Design, o *design.Object) EstateLink {
-	r := rowOf(d, o, func(design.ID) [2]string { return [2]string{} })
-	l := EstateLink{ID: o.ID, Kind: o.Kind, Name: r.Name, A: r.Facts.A, B: r.Facts.B, Shape: r.Facts.Shape, Strands: r.Facts.Strands, State: r.State, Verdict: r.Verdict}
+func estateLink(v *solved, o *design.Object) EstateLink {
+	r := rowOf(v, o, func(design.ID) [2]string { return [2]string{} })
+	l := EstateLink{ID: o.ID, Kind: o.Kind, Name: r.Name, A: r.Facts.A, B: r.Facts.B, Shape: r.Facts.Shape, Strands: r.Facts.Strands, State: r.State, Verdict: r.Verdict, Standing: r.Standing}
+	for _, t := range v.design.Inside(o.ID, design.KindTunnel) {
+		if v.tables().Standing.Of(t.ID).Up {
+			l.Up++
+		}
+	}
+	if o.Kind != design.KindLink && l.Standing.Up {
+		l.Up = 1
+	}
 	if b, ok := o.Body.(*design.Link); ok {
 		l.Routing = b.Routing
 	}

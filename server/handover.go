@@ -17,9 +17,6 @@ type inParty struct {
 	Party string `path:"party" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The ID of a site or network."`
 }
 
-// handedKinds are the parties that get something.
-var handedKinds = []design.Kind{design.KindSite, design.KindNetwork, design.KindHub, design.KindEdgeRouter}
-
 // Handed is what one party gets.
 type Handed struct {
 	Party design.ID       `json:"party"`
@@ -29,13 +26,13 @@ type Handed struct {
 }
 
 func (s *Server) handoverOperations(api huma.API) {
-	view(s, api, "get-handover", "/handover", "The files for every party, keys masked", func(v *solved, _ *InDesign) ([]Handed, error) {
+	view(s, api, "get-handover", "/handover", "The files for every party, keys masked", func(v *solved, _ *InView) ([]Handed, error) {
 		masked := handover.Keys{}
 		for _, t := range v.design.Of(design.KindTunnel) {
 			masked[t.ID] = handover.Masked
 		}
 		out := []Handed{}
-		for _, o := range v.design.Inside("", handedKinds...) {
+		for _, o := range v.design.Inside("", handover.Parties...) {
 			out = append(out, Handed{o.ID, o.Name, o.Kind, handover.Render(v.tables(), o.ID, masked)})
 		}
 		return out, nil
@@ -50,14 +47,14 @@ func (s *Server) reveal(ctx context.Context, in *inParty) (*answer[Handed], erro
 		return nil, s.failed(err)
 	}
 	o := v.design.Get(design.ID(in.Party))
-	if o == nil || !slices.Contains(handedKinds, o.Kind) {
+	if o == nil || !slices.Contains(handover.Parties, o.Kind) {
 		return nil, refused("party", "there is no such site, network, hub or edge router now")
 	}
 	keys, err := s.store.Keys(ctx, s.vault, in.Design, tunnelsAt(v.design, o.ID))
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	if _, err := s.store.Reveal(ctx, in.Design, author, fmt.Sprintf("Show the keys of %s", o.Name)); err != nil {
+	if err := s.store.Looked(ctx, in.Design, author, fmt.Sprintf("Show the keys of %s", o.Name)); err != nil {
 		return nil, s.failed(err)
 	}
 	return answering(Handed{o.ID, o.Name, o.Kind, handover.Render(v.tables(), o.ID, keys)}, nil)

@@ -11,33 +11,44 @@ import (
 
 	"dravin/core/cost"
 	"dravin/core/design"
+	"dravin/core/draft"
+	"dravin/core/ends"
 	"dravin/core/finding"
-	"dravin/core/link"
+	"dravin/core/life"
 	"dravin/core/negotiate"
+	"dravin/core/sheet"
+	"dravin/core/standing"
 	"dravin/store"
 )
 
-// joinKinds are what joins two parties, in the order in which it is listed.
-var joinKinds = []design.Kind{design.KindLink, design.KindCircuit, design.KindPeering, design.KindAttachment}
-
 // LinkRow is one link, circuit, peering or attachment in the list.
 type LinkRow struct {
-	ID        design.ID    `json:"id"`
-	Kind      design.Kind  `json:"kind"`
-	Name      string       `json:"name"`
-	State     string       `json:"state"`
-	Facts     link.Facts   `json:"facts"`
-	Verdict   link.Verdict `json:"verdict" doc:"The worst of its lines."`
-	Differing int          `json:"differing" doc:"How many lines differ."`
-	Asks      bool         `json:"asks,omitempty" doc:"A request waits for an answer."`
+	ID        design.ID        `json:"id"`
+	Kind      design.Kind      `json:"kind"`
+	Name      string           `json:"name"`
+	State     string           `json:"state" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone"`
+	Facts     draft.Facts      `json:"facts"`
+	Verdict   sheet.Verdict    `json:"verdict" doc:"The worst of its lines."`
+	Differing int              `json:"differing" doc:"How many lines differ."`
+	Standing  standing.Verdict `json:"standing" doc:"Whether it is up at the horizon asked for, and the first cause if not."`
+	Asks      bool             `json:"asks,omitempty" doc:"A request waits for an answer."`
 }
 
 // TunnelSheet is one tunnel of a two-ended sheet.
 type TunnelSheet struct {
-	ID      design.ID         `json:"id"`
-	Name    string            `json:"name"`
-	Lines   []link.Line       `json:"lines"`
-	Outcome negotiate.Outcome `json:"outcome"`
+	ID       design.ID         `json:"id"`
+	Name     string            `json:"name"`
+	Lines    []sheet.Line      `json:"lines"`
+	Outcome  negotiate.Outcome `json:"outcome"`
+	Standing standing.Verdict  `json:"standing"`
+	Sessions []SessionStanding `json:"sessions"`
+}
+
+// SessionStanding is how one session stands.
+type SessionStanding struct {
+	ID       design.ID        `json:"id"`
+	Name     string           `json:"name"`
+	Standing standing.Verdict `json:"standing"`
 }
 
 // LinkSheet is the two-ended sheet.
@@ -46,9 +57,9 @@ type LinkSheet struct {
 	Note     string            `json:"note"`
 	Ends     [2]LinkEnd        `json:"ends"`
 	Tunnels  []TunnelSheet     `json:"tunnels"`
-	Lines    []link.Line       `json:"lines" doc:"Of what has no tunnels."`
-	Steps    []link.Step       `json:"steps" doc:"What can be done next."`
-	Track    []link.Stage      `json:"track" doc:"How far the making of a circuit has come."`
+	Lines    []sheet.Line      `json:"lines" doc:"Of what has no tunnels."`
+	Steps    []life.Step       `json:"steps" doc:"What can be done next."`
+	Track    []life.Stage      `json:"track" doc:"How far the making of a circuit has come."`
 	Requests []RequestView     `json:"requests"`
 	Findings []finding.Finding `json:"findings"`
 }
@@ -71,19 +82,19 @@ type RequestView struct {
 }
 
 type inLink struct {
-	InDesign
+	InView
 	Link string `path:"link" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The ID of a link, circuit, peering or attachment."`
 }
 
 type inShapes struct {
-	InDesign
+	InView
 	A  string `query:"a" required:"true" maxLength:"500" doc:"The ID of a site, network, hub or edge router."`
 	B  string `query:"b" required:"true" maxLength:"500" doc:"The ID of another."`
 	GB uint32 `query:"gb" default:"1000" minimum:"0" maximum:"10000000" doc:"Gigabytes a month, both ways together."`
 }
 
 type inStudy struct {
-	InDesign
+	InView
 	Cloud    string `query:"cloud" required:"true" maxLength:"500" doc:"The cloud's name."`
 	Tables   uint32 `query:"tables" default:"2" minimum:"1" maximum:"200" doc:"Route tables of each network."`
 	GB       uint32 `query:"gb" default:"1000" minimum:"0" maximum:"10000000" doc:"What each network sends to the others together, a month."`
@@ -100,8 +111,8 @@ type StudyView struct {
 }
 
 func (s *Server) linkOperations(api huma.API) {
-	view(s, api, "get-shapes", "/shapes", "Every way to join two parties, drafted in full", func(v *solved, in *inShapes) ([]link.Shape, error) {
-		shapes, err := link.Shapes(v.design, link.Question{A: design.ID(in.A), B: design.ID(in.B), GB: in.GB})
+	view(s, api, "get-shapes", "/shapes", "Every way to join two parties, drafted in full", func(v *solved, in *inShapes) ([]draft.Shape, error) {
+		shapes, err := draft.Shapes(v.design, draft.Question{A: design.ID(in.A), B: design.ID(in.B), GB: in.GB})
 		if err != nil {
 			return nil, refused("a or b", err.Error())
 		}
@@ -109,27 +120,25 @@ func (s *Server) linkOperations(api huma.API) {
 	})
 	view(s, api, "get-study", "/study", "How the shapes of an estate compare as it grows", studyOf)
 	register(api, huma.Operation{OperationID: "get-links", Method: http.MethodGet, Path: "/api/designs/{design}/links", Summary: "Everything that joins two parties"},
-		func(ctx context.Context, in *InDesign) (*answer[[]LinkRow], error) {
-			v, keys, err := s.withKeys(ctx, in.Design)
+		func(ctx context.Context, in *InView) (*answer[[]LinkRow], error) {
+			v, keys, err := s.withKeys(ctx, in)
 			if err != nil {
 				return nil, s.failed(err)
 			}
 			out := []LinkRow{}
-			for _, k := range joinKinds {
-				for _, o := range v.design.Of(k) {
-					out = append(out, rowOf(v.design, o, keys))
-				}
+			for j := range v.design.Joints() {
+				out = append(out, rowOf(v, j.Object, keys))
 			}
 			return answering(out, nil)
 		})
 	register(api, huma.Operation{OperationID: "get-link", Method: http.MethodGet, Path: "/api/designs/{design}/links/{link}", Summary: "The two-ended sheet"},
 		func(ctx context.Context, in *inLink) (*answer[LinkSheet], error) {
-			v, keys, err := s.withKeys(ctx, in.Design)
+			v, keys, err := s.withKeys(ctx, &in.InView)
 			if err != nil {
 				return nil, s.failed(err)
 			}
 			o := v.design.Get(design.ID(in.Link))
-			if o == nil || !slices.Contains(joinKinds, o.Kind) {
+			if o == nil || !slices.Contains(design.JointKinds, o.Kind) {
 				return nil, &ProblemDetails{Type: "about:blank", Title: http.StatusText(http.StatusNotFound), Status: http.StatusNotFound, Detail: "there is no such link now; it may have been removed or undone"}
 			}
 			return answering(linkSheetOf(v, o, keys), nil)
@@ -143,13 +152,14 @@ func (s *Server) linkOperations(api huma.API) {
 type keysOf func(tunnel design.ID) [2]string
 
 // withKeys loads a design and what tells its keys apart. No key is opened for it.
-func (s *Server) withKeys(ctx context.Context, id string) (*solved, keysOf, error) {
+func (s *Server) withKeys(ctx context.Context, in *InView) (*solved, keysOf, error) {
+	id := in.Design
 	v, err := s.solved.get(ctx, id)
 	if err != nil {
 		return nil, nil, err
 	}
 	own, far, err := s.store.Fingerprints(ctx, id)
-	return v, func(t design.ID) [2]string {
+	return v.under(in.asked()), func(t design.ID) [2]string {
 		if far[t] == "" {
 			return [2]string{}
 		}
@@ -185,54 +195,62 @@ func (s *Server) findingsAt(ctx context.Context, v *solved) ([]finding.Finding, 
 // codeEndsSoon is how long before its end an order code is spoken of.
 const codeEndsSoon = 7 * 24 * time.Hour
 
-func rowOf(d *design.Design, o *design.Object, keys keysOf) LinkRow {
-	r := LinkRow{ID: o.ID, Kind: o.Kind, Name: o.Name, State: design.StateOf(o), Facts: link.FactsOf(d, o), Asks: link.OpenRequest(d, o.ID) != nil}
+func rowOf(v *solved, o *design.Object, keys keysOf) LinkRow {
+	d := v.design
+	r := LinkRow{Standing: v.tables().Standing.Of(o.ID), ID: o.ID, Kind: o.Kind, Name: o.Name, State: design.StateOf(o), Facts: draft.FactsOf(d, o), Asks: life.OpenRequest(d, o.ID) != nil}
 	if o.Kind == design.KindAttachment {
 		r.Name += " at " + d.Title(o.Parent)
 	}
-	lines := link.JoinLines(d, o)
+	lines := sheet.JoinLines(d, o)
 	for _, t := range d.Inside(o.ID, design.KindTunnel) {
-		lines = append(lines, link.Lines(d, t, keys(t.ID))...)
+		lines = append(lines, sheet.Lines(d, t, keys(t.ID))...)
 	}
-	r.Verdict, r.Differing = link.Worst(lines)
+	r.Verdict, r.Differing = sheet.Worst(lines)
 	return r
 }
 
 func linkSheetOf(v *solved, o *design.Object, keys keysOf) LinkSheet {
 	d := v.design
-	sheet := LinkSheet{LinkRow: rowOf(d, o, keys), Tunnels: []TunnelSheet{}, Lines: link.JoinLines(d, o), Steps: link.Steps(d, o), Track: link.Track(d, o), Requests: []RequestView{}, Findings: []finding.Finding{}}
+	out := LinkSheet{LinkRow: rowOf(v, o, keys), Tunnels: []TunnelSheet{}, Lines: sheet.JoinLines(d, o), Steps: life.Steps(d, o), Track: life.Track(d, o), Requests: requestsOf(d, o), Findings: []finding.Finding{}}
 	if b, ok := o.Body.(*design.Link); ok {
-		sheet.Note = b.Note
+		out.Note = b.Note
 	}
-	for n, p := range [2]design.ID{sheet.Facts.A, sheet.Facts.B} {
-		e := LinkEnd{Title: [2]string{sheet.Facts.EndA, sheet.Facts.EndB}[n], Party: p, Name: d.Title(p)}
+	for n, p := range [2]design.ID{out.Facts.A, out.Facts.B} {
+		e := LinkEnd{Title: [2]string{out.Facts.EndA, out.Facts.EndB}[n], Party: p, Name: d.Title(p)}
 		if owner := design.OwnerOf(d.Get(p)); owner != "" {
 			e.Owner = d.Title(owner)
 		}
-		sheet.Ends[n] = e
+		out.Ends[n] = e
 	}
 	subjects := map[design.ID]bool{o.ID: true}
 	for _, t := range d.Inside(o.ID, design.KindTunnel) {
 		held := keys(t.ID)
-		ends := link.SettingsOf(d, t, held[0])
-		ends[1].Key = held[1]
-		sheet.Tunnels = append(sheet.Tunnels, TunnelSheet{ID: t.ID, Name: t.Name, Lines: link.Lines(d, t, held), Outcome: negotiate.Agree(ends[0], ends[1])})
+		set := ends.SettingsOf(d, t, held[0])
+		set[1].Key = held[1]
+		x := TunnelSheet{ID: t.ID, Name: t.Name, Lines: sheet.Lines(d, t, held), Outcome: negotiate.Agree(set[0], set[1]), Standing: v.tables().Standing.Of(t.ID), Sessions: []SessionStanding{}}
 		subjects[t.ID] = true
-		for _, x := range d.Inside(t.ID) {
-			subjects[x.ID] = true
+		for _, s := range d.Inside(t.ID, design.KindSession) {
+			subjects[s.ID] = true
+			x.Sessions = append(x.Sessions, SessionStanding{ID: s.ID, Name: s.Name, Standing: v.tables().Standing.Of(s.ID)})
 		}
-	}
-	for _, r := range d.Of(design.KindRequest) {
-		if b := r.Body.(*design.Request); b.For == o.ID {
-			sheet.Requests = append(sheet.Requests, RequestView{ID: r.ID, From: d.Title(b.From), To: d.Title(b.To), Answer: b.Answer, Reason: b.Reason})
-		}
+		out.Tunnels = append(out.Tunnels, x)
 	}
 	for _, f := range v.findings() {
 		if slices.ContainsFunc(f.Subjects, func(id design.ID) bool { return subjects[id] }) {
-			sheet.Findings = append(sheet.Findings, f)
+			out.Findings = append(out.Findings, f)
 		}
 	}
-	return sheet
+	return out
+}
+
+func requestsOf(d *design.Design, o *design.Object) []RequestView {
+	out := []RequestView{}
+	for _, r := range d.Referring(o.ID, design.KindRequest) {
+		if b := r.Body.(*design.Request); b.For == o.ID {
+			out = append(out, RequestView{ID: r.ID, From: d.Title(b.From), To: d.Title(b.To), Answer: b.Answer, Reason: b.Reason})
+		}
+	}
+	return out
 }
 
 func studyOf(v *solved, in *inStudy) (StudyView, error) {

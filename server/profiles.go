@@ -77,7 +77,7 @@ func (s *Server) readProfile(ctx context.Context, text string) (string, *design.
 	return design.ReadProfile([]byte(text))
 }
 
-func profilesOf(v *solved, _ *InDesign) ([]ProfileView, error) {
+func profilesOf(v *solved, _ *InView) ([]ProfileView, error) {
 	out := []ProfileView{}
 	for _, p := range v.design.Profiles() {
 		text, err := design.WriteProfile(p.Name, p.Profile)

@@ -10,8 +10,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"dravin/core/design"
-	"dravin/core/link"
+	"dravin/core/ends"
 	"dravin/core/negotiate"
+	"dravin/core/sheet"
 	"dravin/store"
 )
 
@@ -31,7 +32,7 @@ type sentIn struct {
 type Compared struct {
 	Given    []string          `json:"given" doc:"The parameters that were understood."`
 	Problems []design.Problem  `json:"problems" doc:"The lines that were not."`
-	Lines    []link.Line       `json:"lines" doc:"As they would stand with what was sent."`
+	Lines    []sheet.Line      `json:"lines" doc:"As they would stand with what was sent."`
 	Outcome  negotiate.Outcome `json:"outcome"`
 }
 
@@ -70,11 +71,11 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 	if len(outside) == 2 {
 		near, far = outside[1-in.Body.End], outside[in.Body.End]
 	}
-	sent, err := link.ReadSent(in.Body.Text, near, far)
+	sent, err := sheet.ReadSent(in.Body.Text, near, far)
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	edits, err := link.Record(v.design, t, in.Body.End, sent)
+	edits, err := sheet.Record(v.design, t, in.Body.End, sent)
 	if err != nil {
 		return nil, s.failed(err)
 	}
@@ -88,7 +89,7 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 	}
 	if in.Body.Record {
 		l := v.design.Get(t.Parent).Body.(*design.Link)
-		set := store.ChangeSet{Base: in.Body.Base, Author: author, Reason: fmt.Sprintf("Record what %s sent for %s, %s", link.EndTitle(v.design, l, in.Body.End), v.design.Get(t.Parent).Name, t.Name), Edits: edits, FarKey: s.farKey(t.ID, keys, sent.Settings.Key)}
+		set := store.ChangeSet{Base: in.Body.Base, Author: author, Reason: fmt.Sprintf("Record what %s sent for %s, %s", ends.EndTitle(v.design, l, in.Body.End), v.design.Get(t.Parent).Name, t.Name), Edits: edits, FarKey: s.farKey(t.ID, keys, sent.Settings.Key)}
 		if in.Body.Reason != "" {
 			set.Reason = in.Body.Reason
 		}
@@ -96,9 +97,9 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 			return nil, err
 		}
 	}
-	ends := link.SettingsOf(next, next.Get(t.ID), keys[0])
+	ends := ends.SettingsOf(next, next.Get(t.ID), keys[0])
 	ends[1].Key = keys[1]
-	out := Compared{Given: sent.Given, Problems: sent.Problems, Lines: link.Lines(next, next.Get(t.ID), keys), Outcome: negotiate.Agree(ends[0], ends[1])}
+	out := Compared{Given: sent.Given, Problems: sent.Problems, Lines: sheet.Lines(next, next.Get(t.ID), keys), Outcome: negotiate.Agree(ends[0], ends[1])}
 	if out.Problems == nil {
 		out.Problems = []design.Problem{}
 	}
@@ -107,7 +108,7 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 
 // comparedKeys are the fingerprints of our key and theirs, where theirs was sent.
 // With the vault closed the keys are not compared, which a problem says.
-func (s *Server) comparedKeys(ctx context.Context, in *sentIn, t *design.Object, sent *link.Sent) (out [2]string, err error) {
+func (s *Server) comparedKeys(ctx context.Context, in *sentIn, t *design.Object, sent *sheet.Sent) (out [2]string, err error) {
 	if sent.Settings.Key == "" {
 		return out, nil
 	}
@@ -164,7 +165,7 @@ func (s *Server) setKey(ctx context.Context, in *keyIn) (*answer[store.Info], er
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	info, err := s.store.Reveal(ctx, in.Design, author, reason)
+	info, err := s.store.Rekeyed(ctx, in.Design, author, reason)
 	if err != nil {
 		return nil, s.failed(err)
 	}

@@ -124,6 +124,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.aboutOperation(api)
 	s.designOperations(api)
 	s.changeOperations(api)
+	enums(api)
 	s.viewOperations(api)
 	s.handoverOperations(api)
 	s.stockOperations(api)

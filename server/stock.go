@@ -12,7 +12,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/ingest"
-	"dravin/core/overlap"
+	"dravin/core/inuse"
 	"dravin/core/prefix"
 )
 
@@ -39,7 +39,7 @@ var stockKinds = []design.Kind{design.KindSite, design.KindNetwork, design.KindH
 	design.KindInnerRoute, design.KindSubnet, design.KindEndpoint, design.KindReservation}
 
 type inFree struct {
-	InDesign
+	InView
 	Size    int      `query:"size" required:"true" minimum:"0" maximum:"128" doc:"Prefix length wanted."`
 	Within  []string `query:"within,explode" maxItems:"200" doc:"Allowed ranges; left out: the private IPv4 ranges."`
 	For     []string `query:"for,explode" maxItems:"2000" doc:"Unused by these parties (IDs) is enough; left out: unused by all."`
@@ -53,7 +53,7 @@ type inFormat struct {
 }
 
 func (s *Server) stockOperations(api huma.API) {
-	view(s, api, "get-stock", "/stock", "The estate as a table", func(v *solved, _ *InDesign) (Stock, error) { return stockOf(v.design), nil })
+	view(s, api, "get-stock", "/stock", "The estate as a table", func(v *solved, _ *InView) (Stock, error) { return stockOf(v.design), nil })
 	view(s, api, "find-free", "/free", "Free ranges of a size, best first", findFree)
 	register(api, huma.Operation{OperationID: "get-file", Method: http.MethodGet, Path: "/api/designs/{design}/file", Summary: "The design as a design file, or its stock as a table"}, s.file)
 	for _, t := range []any{ImportHow{}, ImportStep{}} {
@@ -132,14 +132,11 @@ func findFree(v *solved, in *inFree) ([]FreeRange, error) {
 	if len(within) == 0 {
 		within = []string{"10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16"}
 	}
-	var used []netip.Prefix
-	for _, c := range overlap.Claims(v.design) {
-		theirs := len(in.For) == 0 || slices.Contains(in.For, string(c.Party))
-		meets := in.Segment == "" || c.Segment == "" || string(c.Segment) == in.Segment
-		if c.Party == "" || theirs && meets {
-			used = append(used, c.Prefix)
-		}
+	parties := make([]design.ID, len(in.For))
+	for n, id := range in.For {
+		parties[n] = design.ID(id)
 	}
+	used := inuse.ForHolding(v.design, parties, design.ID(in.Segment))
 	out := []FreeRange{}
 	for _, text := range within {
 		allowed, err := prefix.Parse(text)

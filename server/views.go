@@ -16,16 +16,42 @@ import (
 	"dravin/core/prefix"
 	"dravin/core/proof"
 	"dravin/core/route"
+	"dravin/core/standing"
 	"dravin/core/translate"
 	"dravin/core/walk"
 )
 
-func (in *InDesign) id() string { return in.Design }
+func (in *InView) id() string { return in.Design }
+
+// asked is the horizon that a view is asked for.
+func (in *InView) asked() standing.Horizon { return in.Horizon.horizon() }
+
+// InView addresses a design as it is at a horizon.
+type InView struct {
+	InDesign
+	Horizon Horizon `query:"horizon" doc:"For when: today is what is ready; when-built also counts what is drafted or being built, done as planned."`
+}
+
+// Horizon is a horizon as it is asked for.
+type Horizon string
+
+// Schema lists the horizons.
+func (Horizon) Schema(huma.Registry) *huma.Schema {
+	return &huma.Schema{Type: huma.TypeString, Enum: []any{string(standing.Built), string(standing.Today)}, Default: string(standing.Built)}
+}
+
+func (h Horizon) horizon() standing.Horizon {
+	if standing.Horizon(h) == standing.Today {
+		return standing.Today
+	}
+	return standing.Built
+}
 
 // view registers a reading operation: do is given the design as it is now.
 func view[I any, P interface {
 	*I
 	id() string
+	asked() standing.Horizon
 }, O any](s *Server, api huma.API, id, path, summary string, do func(v *solved, in P) (O, error)) {
 	register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: "/api/designs/{design}" + path, Summary: summary},
 		func(ctx context.Context, in *I) (*answer[O], error) {
@@ -33,73 +59,81 @@ func view[I any, P interface {
 			if err != nil {
 				return nil, s.failed(err)
 			}
-			return answering(do(v, in))
+			return answering(do(v.under(P(in).asked()), in))
 		})
 }
 
 type inGroup struct {
-	InDesign
+	InView
 	Group string `query:"group" required:"true" maxLength:"500" doc:"The group's key."`
 }
 
 type inObject struct {
-	InDesign
+	InView
 	Object string `path:"object" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The object's ID."`
 }
 
+type inMends struct {
+	InView
+	Key string `query:"key" required:"true" maxLength:"4000" doc:"The finding's key."`
+}
+
 type inAddress struct {
-	InDesign
+	InView
 	Address string `query:"address" required:"true" maxLength:"500" doc:"IPv4 or IPv6."`
 }
 
 type inSearch struct {
-	InDesign
+	InView
 	Text string `query:"q" maxLength:"500" doc:"Part of a name or path, an address or a prefix."`
 }
 
 type inWalk struct {
-	InDesign
+	InView
 	From    string `query:"from" required:"true" maxLength:"500" doc:"Path, name or ID of the party, LAN, subnet or host that starts."`
 	To      string `query:"to" required:"true" maxLength:"500" doc:"Address, or path, name or ID of a host."`
 	Service string `query:"service" required:"true" maxLength:"500" doc:"Such as tcp/502."`
 }
 
 func (s *Server) viewOperations(api huma.API) {
-	view(s, api, "get-estate", "/estate", "The picture of everything", func(v *solved, _ *InDesign) (Estate, error) { return estateOf(v), nil })
+	view(s, api, "get-estate", "/estate", "The picture of everything", func(v *solved, _ *InView) (Estate, error) { return estateOf(v), nil })
 	view(s, api, "get-object", "/objects/{object}", "The sheet of one object", sheetOf)
-	view(s, api, "get-overlaps", "/overlaps", "Every hold on a range, and the groups that collide, worst first", func(v *solved, _ *InDesign) (Overlaps, error) {
+	view(s, api, "get-overlaps", "/overlaps", "Every hold on a range, and the groups that collide, worst first", func(v *solved, _ *InView) (Overlaps, error) {
 		return Overlaps{Groups: v.groups(), Claims: overlap.Claims(v.design), Pools: poolsOf(v.design),
 			Parties: namesOf(v.design.Inside("", design.Parties...)), Segments: namesOf(v.design.Of(design.KindSegment))}, nil
 	})
 	view(s, api, "get-proposals", "/proposals", "Remedies for a group, each proven", func(v *solved, in *inGroup) ([]translate.Proposal, error) {
 		for _, g := range v.groups() {
 			if g.Key == in.Group {
-				return translate.ForGroup(v.design, g), nil
+				return translate.ForGroup(v.all.Proofs, g), nil
 			}
 		}
 		return nil, refused("group", "there is no such group now; somebody may have ended it")
 	})
-	view(s, api, "get-ledger", "/ledger", "Who is seen as what", func(v *solved, _ *InDesign) ([]translate.LedgerEntry, error) { return translate.Ledger(v.design), nil })
+	view(s, api, "get-ledger", "/ledger", "Who is seen as what", func(v *solved, _ *InView) ([]translate.LedgerEntry, error) { return translate.Ledger(v.tables()), nil })
 	view(s, api, "get-names", "/names", "Everything that has an address, with all its names", func(v *solved, in *inAddress) ([]walk.Identity, error) {
 		a, err := netip.ParseAddr(strings.TrimSpace(in.Address))
 		if err != nil {
 			return nil, refused("address", fmt.Sprintf("%q is not an address; write one such as 192.168.216.17", in.Address))
 		}
-		return walk.Identities(v.design, a), nil
+		return walk.Identities(v.tables(), a), nil
 	})
 	register(api, huma.Operation{OperationID: "get-findings", Method: http.MethodGet, Path: "/api/designs/{design}/findings", Summary: "What is wrong or risky, worst first"},
-		func(ctx context.Context, in *InDesign) (*answer[[]finding.Finding], error) {
+		func(ctx context.Context, in *InView) (*answer[[]finding.Finding], error) {
 			v, err := s.solved.get(ctx, in.Design)
 			if err != nil {
 				return nil, s.failed(err)
 			}
-			list, err := s.findingsAt(ctx, v)
+			list, err := s.findingsAt(ctx, v.under(in.asked()))
 			if err != nil {
 				return nil, s.failed(err)
 			}
 			return answering(list, nil)
 		})
-	view(s, api, "get-intents", "/intents", "Every intent with its proof", func(v *solved, _ *InDesign) ([]proof.Result, error) { return v.intents(), nil })
+	view(s, api, "get-mends", "/findings/mends", "The mends of one finding, worked out now", func(v *solved, in *inMends) ([]finding.Mend, error) {
+		return v.all.Findings.Mends(in.Key), nil
+	})
+	view(s, api, "get-intents", "/intents", "Every intent with its proof", func(v *solved, _ *InView) ([]proof.Result, error) { return v.intents(), nil })
 	view(s, api, "get-walk", "/walk", "One packet, there and back", walkOf)
 	view(s, api, "search", "/search", "Objects by name or path; whose an address may be", searchFor)
 	// The bodies of objects are free-form in edits; name their shapes for clients.
@@ -177,7 +211,7 @@ func searchFor(v *solved, in *inSearch) ([]Found, error) {
 	text := strings.ToLower(strings.TrimSpace(in.Text))
 	d := v.design
 	if a, err := netip.ParseAddr(text); err == nil {
-		for _, i := range walk.Identities(d, a) {
+		for _, i := range walk.Identities(v.tables(), a) {
 			id := i.Place
 			if i.Endpoint != "" {
 				id = i.Endpoint
@@ -228,9 +262,10 @@ type Sheet struct {
 	Title    string            `json:"title"`
 	Names    map[string]string `json:"names" doc:"The titles of the objects that the body refers to, by ID."`
 	Inside   []*design.Object  `json:"inside"`
-	Links    []*design.Object  `json:"links" doc:"The links that end at it or at its gateways."`
+	Links    []*design.Object  `json:"links" doc:"The links, circuits, peerings and attachments that end at it or at its gateways."`
 	Absent   []design.Field    `json:"absent" doc:"Values that it may have and has not."`
 	Routes   []route.Route     `json:"routes" doc:"The table, if it is a forwarding point."`
+	Standing standing.Verdict  `json:"standing" doc:"Whether it is up at the horizon asked for, and the first cause if not."`
 	Findings []finding.Finding `json:"findings" doc:"Those that have it as a subject."`
 }
 
@@ -240,15 +275,13 @@ func sheetOf(v *solved, in *inObject) (Sheet, error) {
 	if o == nil {
 		return Sheet{}, &ProblemDetails{Type: "about:blank", Title: http.StatusText(http.StatusNotFound), Status: http.StatusNotFound, Detail: "there is no such object now; it may have been removed or undone"}
 	}
-	sheet := Sheet{Object: o, Path: d.Path(o.ID), Title: d.Title(o.ID), Names: map[string]string{}, Inside: d.Inside(o.ID), Links: []*design.Object{}, Absent: design.Absent(o), Routes: []route.Route{}, Findings: []finding.Finding{}}
+	sheet := Sheet{Object: o, Path: d.Path(o.ID), Title: d.Title(o.ID), Names: map[string]string{}, Inside: d.Inside(o.ID), Standing: v.tables().Standing.Of(o.ID), Links: []*design.Object{}, Absent: design.Absent(o), Routes: []route.Route{}, Findings: []finding.Finding{}}
 	for _, id := range d.References(o.ID) {
 		sheet.Names[string(id)] = d.Title(id)
 	}
-	for _, l := range d.Of(design.KindLink) {
-		for _, e := range l.Body.(*design.Link).Ends {
-			if e.Gateway == o.ID || d.Get(e.Gateway).Parent == o.ID {
-				sheet.Links = append(sheet.Links, l)
-			}
+	for _, at := range append([]*design.Object{o}, d.Inside(o.ID, design.KindGateway)...) {
+		for _, j := range d.JointsAt(at.ID) {
+			sheet.Links = append(sheet.Links, j.Object)
 		}
 	}
 	if p := v.tables().Point(o.ID); p != nil {

@@ -129,8 +129,53 @@ func (s *Store) replay(ctx context.Context, id string, base int64, author, act s
 	})
 }
 
-// Reveal writes down that somebody asked to see keys.
-func (s *Store) Reveal(ctx context.Context, id, author, reason string) (Info, error) {
+// Looked writes down that somebody asked to see keys. It changes nothing, and
+// makes nobody stale.
+func (s *Store) Looked(ctx context.Context, id, author, reason string) error {
+	return s.transact(ctx, func(ctx context.Context, tx *sqlx.Tx) error {
+		in, err := info(ctx, tx, id, "")
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `insert into audits (design, position, author, reason) values ($1, $2, $3, $4)`, id, in.Position, author, reason)
+		return err
+	})
+}
+
+// Follow takes a design that was loaded at a position to where it is now, with
+// the edits that lead there. ok is false where the journal does not tell.
+func (s *Store) Follow(ctx context.Context, id string, d *design.Design, from int64) (next *design.Design, edits []design.Edit, in Info, ok bool, err error) {
+	var rows []journalRow
+	err = s.read(ctx, func(ctx context.Context, db *sqlx.DB) error {
+		tx, err := db.BeginTxx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+		if err != nil {
+			return err
+		}
+		defer tx.Rollback() //nolint:errcheck // nothing was written
+		if in, err = info(ctx, tx, id, ""); err != nil {
+			return err
+		}
+		return tx.SelectContext(ctx, &rows, `select position, reason, edits, inverse from changes where design = $1 and position > $2 order by position limit 101`, id, from)
+	})
+	if err != nil || int64(len(rows)) != in.Position-from || in.Name != d.Name {
+		return nil, nil, in, false, err
+	}
+	next = d
+	for _, r := range rows {
+		var some []design.Edit
+		if err := json.Unmarshal(r.Edits, &some); err != nil {
+			return nil, nil, in, false, nil // it is loaded as a whole then, which says what is wrong
+		}
+		if next, _, err = next.Apply(some); err != nil {
+			return nil, nil, in, false, nil
+		}
+		edits = append(edits, some...)
+	}
+	return next, edits, in, true, nil
+}
+
+// Rekeyed takes a design one position further because a key of it is another now.
+func (s *Store) Rekeyed(ctx context.Context, id, author, reason string) (Info, error) {
 	return s.step(ctx, id, nil, func(ctx context.Context, tx *sqlx.Tx, in Info, _ *design.Design) error {
 		return record(ctx, tx, id, in.Position, author, reason, actReveal, nil, nil, nil)
 	})
@@ -207,7 +252,7 @@ func (s *Store) History(ctx context.Context, id string, after int64) (out []Chan
 		if _, err := info(ctx, db, id, ""); err != nil {
 			return err
 		}
-		out, err = history(ctx, db, id, after)
+		out, err = withLooks(ctx, db, id, after)
 		return err
 	})
 	return out, err
@@ -216,6 +261,16 @@ func (s *Store) History(ctx context.Context, id string, after int64) (out []Chan
 func history(ctx context.Context, q sqlx.QueryerContext, id string, after int64) ([]Change, error) {
 	out := []Change{}
 	err := sqlx.SelectContext(ctx, q, &out, `select position, at, author, reason, act, state from changes where design = $1 and position > $2 order by position limit 1000`, id, after)
+	return out, err
+}
+
+// withLooks is a history with who looked at keys meanwhile.
+func withLooks(ctx context.Context, q sqlx.QueryerContext, id string, after int64) ([]Change, error) {
+	out := []Change{}
+	err := sqlx.SelectContext(ctx, q, &out, `
+		select position, at, author, reason, act, state from changes where design = $1 and position > $2
+		union all select position, at, author, reason, 'reveal', 'done' from audits where design = $1 and position >= $2
+		order by at, position limit 1000`, id, after)
 	return out, err
 }
 

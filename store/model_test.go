@@ -40,7 +40,7 @@ func TestJournalAgainstAModel(t *testing.T) {
 				}
 				done, undone = append(done, undone[len(undone)-1]), undone[:len(undone)-1]
 			case 2:
-				_, err = s.Reveal(ctx, in.ID, "m", "look at keys")
+				_, err = s.Rekeyed(ctx, in.ID, "m", "look at keys")
 			default:
 				edits := randomEdits(t, now)
 				next, _, refusal := now.Apply(edits)

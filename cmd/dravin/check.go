@@ -11,6 +11,7 @@ import (
 
 func checkCommand() *cobra.Command {
 	var out format
+	var under condition
 	c := &cobra.Command{
 		Use:   "check FILE.yaml",
 		Short: "List every finding of a design; exit 1 if something is broken or at risk",
@@ -20,7 +21,11 @@ func checkCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			findings := finding.All(d)
+			s, err := under.solve(d)
+			if err != nil {
+				return err
+			}
+			findings := s.Findings.All()
 			if err := out.write(c, findings, func(w io.Writer) { printFindings(w, findings) }); err != nil {
 				return err
 			}
@@ -33,6 +38,7 @@ func checkCommand() *cobra.Command {
 		},
 	}
 	out.add(c)
+	under.add(c)
 	return c
 }
 

@@ -24,6 +24,7 @@ type partyFiles struct {
 
 func handoverCommand() *cobra.Command {
 	var out format
+	var under condition
 	var party, dir, keyFile string
 	c := &cobra.Command{
 		Use:   "handover FILE.yaml",
@@ -38,7 +39,11 @@ func handoverCommand() *cobra.Command {
 			if err != nil {
 				return badInput(err)
 			}
-			all, err := render(d, party, keys)
+			s, err := under.solve(d)
+			if err != nil {
+				return err
+			}
+			all, err := render(s.Tables, party, keys)
 			if err != nil {
 				return badInput(err)
 			}
@@ -51,17 +56,18 @@ func handoverCommand() *cobra.Command {
 		},
 	}
 	out.add(c)
-	c.Flags().StringVar(&party, "party", "", "only this site or network (path or name)")
+	under.add(c)
+	c.Flags().StringVar(&party, "party", "", "only this site, network, hub or edge router (path or name)")
 	c.Flags().StringVar(&dir, "out", "", "write the files below this folder instead of printing them")
 	c.Flags().StringVar(&keyFile, "keys", "", "a JSON file of pre-shared keys by tunnel path; missing keys are made and added to it (mode 0600)")
 	return c
 }
 
-func render(d *design.Design, party string, keys handover.Keys) ([]partyFiles, error) {
-	tables := route.Solve(d)
-	parties := d.Inside("", design.KindSite, design.KindNetwork)
+func render(tables *route.Tables, party string, keys handover.Keys) ([]partyFiles, error) {
+	d := tables.Design
+	parties := d.Inside("", handover.Parties...)
 	if party != "" {
-		if parties = d.Find(party, design.KindSite, design.KindNetwork); len(parties) != 1 {
+		if parties = d.Find(party, handover.Parties...); len(parties) != 1 {
 			return nil, fmt.Errorf("--party %q names %d parties; give the path of one", party, len(parties))
 		}
 	}

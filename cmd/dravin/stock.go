@@ -13,6 +13,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/ingest"
+	"dravin/core/inuse"
 	"dravin/core/overlap"
 	"dravin/core/prefix"
 )
@@ -151,19 +152,13 @@ func (s *stock) used(parties []string) ([]netip.Prefix, error) {
 	if s.list != nil {
 		return s.list.Holds(parties)
 	}
-	wanted := map[design.ID]bool{}
+	var wanted []design.ID
 	for _, name := range parties {
 		found := s.design.Find(name, design.Parties...)
 		if len(found) != 1 {
 			return nil, fmt.Errorf("--for %q names %d parties; give the path of one", name, len(found))
 		}
-		wanted[found[0].ID] = true
+		wanted = append(wanted, found[0].ID)
 	}
-	var out []netip.Prefix
-	for _, c := range s.claims {
-		if len(parties) == 0 || wanted[c.Party] || c.Party == "" {
-			out = append(out, c.Prefix)
-		}
-	}
-	return out, nil
+	return inuse.ForHolding(s.design, wanted, ""), nil
 }

@@ -8,12 +8,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"dravin/core/design"
-	"dravin/core/route"
 	"dravin/core/walk"
 )
 
 func walkCommand() *cobra.Command {
 	var out format
+	var under condition
 	var from, to, proto string
 	var port uint16
 	c := &cobra.Command{
@@ -32,7 +32,11 @@ func walkCommand() *cobra.Command {
 			if err != nil {
 				return badInput(err)
 			}
-			tables := route.Solve(d)
+			s, err := under.solve(d)
+			if err != nil {
+				return err
+			}
+			tables := s.Tables
 			flow, err := walk.ParseFlow(tables, from, to, service)
 			if err != nil {
 				return badInput(err)
@@ -48,6 +52,7 @@ func walkCommand() *cobra.Command {
 		},
 	}
 	out.add(c)
+	under.add(c)
 	c.Flags().StringVar(&from, "from", "", "the party, LAN, subnet or host that starts (path or name)")
 	c.Flags().StringVar(&to, "to", "", "the address or host that is dialled")
 	c.Flags().StringVar(&proto, "proto", "tcp", "tcp, udp or icmp")
@@ -65,9 +70,9 @@ func serviceOf(proto string, port uint16) (design.Service, error) {
 
 func printProof(w io.Writer, p walk.Proof) {
 	if p.Works {
-		fmt.Fprintf(w, "works: %s reaches %s at %s on %s, and the reply comes back\n", p.From.Title, p.To.Title, p.Dialled, p.Service)
+		fmt.Fprintf(w, "works %s: %s reaches %s at %s on %s, and the reply comes back\n", p.Horizon.Word(), p.From.Title, p.To.Title, p.Dialled, p.Service)
 	} else {
-		fmt.Fprintf(w, "stopped (%s, %s): %s\nmend: %s\n", p.Stop.Code, p.Stop.Way, p.Stop.Why, p.Stop.Mend)
+		fmt.Fprintf(w, "stopped %s (%s, %s): %s\nmend: %s\n", p.Horizon.Word(), p.Stop.Code, p.Stop.Way, p.Stop.Why, p.Stop.Mend)
 	}
 	if len(p.Owners) > 1 {
 		fmt.Fprintf(w, "%s is held by several parties:\n", p.Dialled)

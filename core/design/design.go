@@ -41,40 +41,50 @@ type Object struct {
 type Design struct {
 	Name string
 
-	objects map[ID]*Object
-	inside  map[ID][]*Object // by parent, in canonical order; "" holds the top level
-	all     []*Object        // parents before what is inside them, in canonical order
-	byKind  map[Kind][]*Object
+	objects   map[ID]*Object
+	inside    map[ID][]*Object // by parent, in canonical order; "" holds the top level
+	all       []*Object        // parents before what is inside them, in canonical order
+	byKind    map[Kind][]*Object
+	referring map[ID][]*Object // whose bodies refer to it, by ID
 
-	paths   map[ID]string // made when first asked for
-	pathing sync.Once
+	paths *paths // made when first asked for
+	reads *Reads // where it is noted what is looked at; nil: nowhere
+}
+
+type paths struct {
+	once sync.Once
+	by   map[ID]string
 }
 
 // New returns a design that holds the given objects. They are not validated.
 func New(name string, objects []*Object) *Design {
-	d := &Design{Name: name, objects: make(map[ID]*Object, len(objects)), inside: map[ID][]*Object{}}
+	d := &Design{Name: name, objects: make(map[ID]*Object, len(objects)), inside: map[ID][]*Object{}, referring: map[ID][]*Object{}, paths: &paths{}}
 	for _, o := range objects {
 		d.objects[o.ID] = o
 	}
 	for _, o := range d.objects {
 		d.inside[o.Parent] = append(d.inside[o.Parent], o)
+		d.refer(nil, o)
 	}
 	for _, list := range d.inside {
 		slices.SortFunc(list, canonical)
 	}
-	d.list("")
-	d.byKind = map[Kind][]*Object{}
-	for _, o := range d.all {
-		d.byKind[o.Kind] = append(d.byKind[o.Kind], o)
-	}
+	d.list()
 	return d
 }
 
-func (d *Design) list(parent ID) {
-	for _, o := range d.inside[parent] {
-		d.all = append(d.all, o)
-		d.list(o.ID)
+// list sets all and byKind from what stands inside what.
+func (d *Design) list() {
+	d.all, d.byKind = make([]*Object, 0, len(d.objects)), map[Kind][]*Object{}
+	var walk func(parent ID)
+	walk = func(parent ID) {
+		for _, o := range d.inside[parent] {
+			d.all = append(d.all, o)
+			d.byKind[o.Kind] = append(d.byKind[o.Kind], o)
+			walk(o.ID)
+		}
 	}
+	walk("")
 }
 
 // canonical is the order of siblings: by kind as in the list of kinds, then by
@@ -117,16 +127,40 @@ func digits(s string) int {
 }
 
 // Len is the number of objects.
-func (d *Design) Len() int { return len(d.objects) }
+func (d *Design) Len() int {
+	d.reads.note(wholeRead, "")
+	return len(d.objects)
+}
 
 // Get returns the object with that ID, or nil.
-func (d *Design) Get(id ID) *Object { return d.objects[id] }
+func (d *Design) Get(id ID) *Object {
+	d.reads.note(objectRead, id)
+	return d.objects[id]
+}
 
 // Inside returns the objects whose parent is id (the top level for ""), of the
 // given kinds or of all, in canonical order.
 func (d *Design) Inside(id ID, kinds ...Kind) []*Object {
+	d.reads.note(insideRead, id)
+	list := d.inside[id]
+	if len(kinds) == 0 {
+		return append([]*Object{}, list...)
+	}
 	out := []*Object{}
-	for _, o := range d.inside[id] {
+	for _, o := range list {
+		if slices.Contains(kinds, o.Kind) {
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
+// Referring returns the objects whose bodies refer to id, of the given kinds or
+// of all, in the order of their IDs.
+func (d *Design) Referring(id ID, kinds ...Kind) []*Object {
+	d.reads.note(referringRead, id)
+	var out []*Object
+	for _, o := range d.referring[id] {
 		if len(kinds) == 0 || slices.Contains(kinds, o.Kind) {
 			out = append(out, o)
 		}
@@ -136,11 +170,17 @@ func (d *Design) Inside(id ID, kinds ...Kind) []*Object {
 
 // All returns every object, parents before what is inside them, in canonical
 // order. The slice is shared and must not be changed.
-func (d *Design) All() []*Object { return d.all }
+func (d *Design) All() []*Object {
+	d.reads.note(wholeRead, "")
+	return d.all
+}
 
 // Of returns all objects of one kind in canonical order. The slice is shared
 // and must not be changed.
-func (d *Design) Of(kind Kind) []*Object { return d.byKind[kind] }
+func (d *Design) Of(kind Kind) []*Object {
+	d.reads.note(kindRead, ID(kind))
+	return d.byKind[kind]
+}
 
 // Parties are the kinds that stand for themselves: those that hold ranges, and
 // the hubs and edge routers between them.
@@ -150,7 +190,7 @@ var Parties = []Kind{KindSite, KindNetwork, KindHub, KindEdgeRouter, KindOutside
 // to, the object itself if it is one, or nil for what belongs to none (links,
 // intents).
 func (d *Design) Party(id ID) *Object {
-	for o := d.objects[id]; o != nil; o = d.objects[o.Parent] {
+	for o := d.Get(id); o != nil; o = d.Get(o.Parent) {
 		if slices.Contains(Parties, o.Kind) {
 			return o
 		}
@@ -160,11 +200,18 @@ func (d *Design) Party(id ID) *Object {
 
 // References lists what an object's body refers to.
 func (d *Design) References(id ID) []ID {
-	o := d.objects[id]
-	if o == nil {
+	if o := d.Get(id); o != nil {
+		return refsOf(o)
+	}
+	return nil
+}
+
+// refsOf lists what an object's body refers to.
+func refsOf(o *Object) []ID {
+	var out []ID
+	if o.Body == nil {
 		return nil
 	}
-	var out []ID
 	eachRef(reflect.ValueOf(o.Body).Elem(), "", func(_ string, to Ref, _ string, _ bool) {
 		if to != "" {
 			out = append(out, to)
@@ -177,27 +224,44 @@ func (d *Design) References(id ID) []ID {
 // peatside-nursery/glasshouse. It is what references look like in a design
 // file. An unknown ID gives "".
 func (d *Design) Path(id ID) string {
-	d.pathing.Do(func() {
-		d.paths = make(map[ID]string, len(d.objects))
+	if d.reads != nil { // only its own ancestors decide, and only they are noted
+		return d.pathUp(id)
+	}
+	if d.paths == nil {
+		return ""
+	}
+	d.paths.once.Do(func() {
+		d.paths.by = make(map[ID]string, len(d.objects))
 		for _, o := range d.all { // parents come first
 			path := Slug(o.Name)
-			if parent := d.paths[o.Parent]; parent != "" {
+			if parent := d.paths.by[o.Parent]; parent != "" {
 				path = parent + "/" + path
 			}
-			d.paths[o.ID] = path
+			d.paths.by[o.ID] = path
 		}
 	})
-	path, ok := d.paths[id]
+	path, ok := d.paths.by[id]
 	if o := d.objects[id]; !ok && o != nil { // it stands in nothing, as problems must tell
 		return Slug(o.Name)
 	}
 	return path
 }
 
+func (d *Design) pathUp(id ID) string {
+	o := d.Get(id)
+	if o == nil {
+		return ""
+	}
+	if parent := d.pathUp(o.Parent); parent != "" {
+		return parent + "/" + Slug(o.Name)
+	}
+	return Slug(o.Name)
+}
+
 // Title is how an object is called in a sentence: its party's name and its
 // own, such as "Peatside Nursery glasshouse".
 func (d *Design) Title(id ID) string {
-	o := d.objects[id]
+	o := d.Get(id)
 	if o == nil {
 		return "something unknown"
 	}
@@ -248,4 +312,10 @@ func Slug(name string) string {
 		gap = true
 	}
 	return b.String()
+}
+
+// InOrder sorts siblings of one kind as the design lists them.
+func InOrder(list []*Object) []*Object {
+	slices.SortFunc(list, canonical)
+	return list
 }

@@ -151,7 +151,7 @@ func TestRenamingRenamesReferences(t *testing.T) {
 
 func TestBodiesFromJSONNameTheField(t *testing.T) {
 	for body, says := range map[string]string{
-		`{"prefixes":["10.220.0.1/8"]}`:                "prefixes[0]: \"10.220.0.1/8\" has host bits set",
+		`{"prefixes":["10.220.0.1/8"]}`:              "prefixes[0]: \"10.220.0.1/8\" has host bits set",
 		`{"prefixes":["10.0.0.0/8"],"colour":"red"}`: "colour: is not known here",
 		`{"prefixes":{}}`:                            "prefixes: is a mapping",
 		`{"prefixes":[]}`:                            "at least 1 needed",

@@ -4,6 +4,9 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 )
 
 // What an edit does.
@@ -47,11 +50,13 @@ func (d *Design) Refusals(edits []Edit) Problems {
 	return problems
 }
 
-// after is the design after all the edits, or why there is none.
+// after is the design after all the edits, or why there is none. What the edits
+// do not touch is shared with d, and only what they can have made invalid is
+// validated again.
 func (d *Design) after(edits []Edit) (*Design, Problems) {
-	objects := make(map[ID]*Object, len(d.objects)+len(edits))
-	for id, o := range d.objects {
-		objects[id] = o
+	objects := maps.Clone(d.objects)
+	if objects == nil {
+		objects = map[ID]*Object{}
 	}
 	var problems Problems
 	for n, e := range edits {
@@ -63,14 +68,116 @@ func (d *Design) after(edits []Edit) (*Design, Problems) {
 	if len(problems) > 0 {
 		return nil, problems
 	}
-	list := make([]*Object, 0, len(objects))
-	for _, o := range objects {
-		list = append(list, o)
-	}
-	next := New(d.Name, list)
-	problems = next.validate()
+	next := &Design{Name: d.Name, objects: objects, paths: &paths{}}
+	touched := next.follow(d, edits)
+	problems = next.revalidate(d, touched)
 	d.explainRemovals(problems)
 	return next, problems
+}
+
+// follow sets everything but the objects from the design before, as the edits
+// have changed it, and returns the IDs of what differs.
+func (d *Design) follow(before *Design, edits []Edit) []ID {
+	d.inside, d.referring = maps.Clone(before.inside), maps.Clone(before.referring)
+	if d.inside == nil {
+		d.inside, d.referring = map[ID][]*Object{}, map[ID][]*Object{}
+	}
+	var touched []ID
+	inPlace := map[ID]*Object{} // same place, same name: only the body is another
+	lists := map[ID]bool{}      // parents whose lists were copied
+	for _, e := range edits {
+		old, now := before.objects[e.ID], d.objects[e.ID]
+		if old == now || slices.Contains(touched, e.ID) {
+			continue
+		}
+		touched = append(touched, e.ID)
+		d.refer(old, now)
+		if old != nil && now != nil && old.Parent == now.Parent && old.Name == now.Name {
+			inPlace[e.ID] = now
+		}
+		d.place(lists, old, now)
+	}
+	if len(inPlace) < len(touched) || before.all == nil {
+		d.list()
+		return touched
+	}
+	d.all, d.byKind = substituted(before.all, inPlace), maps.Clone(before.byKind)
+	kinds := map[Kind]bool{}
+	for _, o := range inPlace {
+		kinds[o.Kind] = true
+	}
+	for k := range kinds {
+		d.byKind[k] = substituted(before.byKind[k], inPlace)
+	}
+	return touched
+}
+
+func substituted(list []*Object, by map[ID]*Object) []*Object {
+	out := slices.Clone(list)
+	if len(by) == 0 {
+		return out
+	}
+	for n, o := range out {
+		if now := by[o.ID]; now != nil {
+			out[n] = now
+		}
+	}
+	return out
+}
+
+// place takes one object out of its list of siblings and puts another into its.
+func (d *Design) place(copied map[ID]bool, old, now *Object) {
+	own := func(parent ID) []*Object {
+		if !copied[parent] {
+			copied[parent] = true
+			d.inside[parent] = slices.Clone(d.inside[parent])
+		}
+		return d.inside[parent]
+	}
+	if old != nil {
+		list := own(old.Parent)
+		if n := slices.Index(list, old); n >= 0 {
+			if now != nil && now.Parent == old.Parent && now.Name == old.Name {
+				list[n] = now
+				return
+			}
+			d.inside[old.Parent] = slices.Delete(list, n, n+1)
+		}
+	}
+	if now != nil {
+		list := own(now.Parent)
+		n, _ := slices.BinarySearchFunc(list, now, canonical)
+		d.inside[now.Parent] = slices.Insert(list, n, now)
+	}
+	for _, o := range []*Object{old, now} {
+		if o != nil && len(d.inside[o.Parent]) == 0 {
+			delete(d.inside, o.Parent)
+		}
+	}
+}
+
+// refer notes who refers to what when one object takes another's place; either
+// may be nil.
+func (d *Design) refer(old, now *Object) {
+	if old != nil {
+		for _, to := range refsOf(old) {
+			d.referring[to] = slices.DeleteFunc(slices.Clone(d.referring[to]), func(o *Object) bool { return o.ID == old.ID })
+			if len(d.referring[to]) == 0 {
+				delete(d.referring, to)
+			}
+		}
+	}
+	if now == nil {
+		return
+	}
+	for _, to := range refsOf(now) {
+		list := d.referring[to]
+		n, found := slices.BinarySearchFunc(list, now.ID, func(o *Object, id ID) int { return strings.Compare(string(o.ID), string(id)) })
+		if !found {
+			// What was grown before may be shared with another design.
+			d.referring[to] = slices.Insert(slices.Clip(slices.Clone(list)), n, now)
+		}
+	}
 }
 
 // apply changes objects as the edit says, or tells why it makes no sense.

@@ -1,40 +1,105 @@
 package design
 
-// Join is two parties that something joins: a link, peering, circuit or
-// attachment.
-type Join struct {
-	A, B ID // parties
-	By   ID
-	// Planned tells that it is not in use yet.
-	Planned bool
+import "iter"
+
+// JointKinds are the kinds that join two things, in the order in which they are
+// listed.
+var JointKinds = []Kind{KindLink, KindCircuit, KindPeering, KindAttachment}
+
+// Joint is what joins two things: a VPN link between two gateways, a circuit
+// between gateways or edge routers, a peering of two networks, an attachment of
+// something to a hub.
+type Joint struct {
+	*Object
+	Ends [2]ID // gateways, edge routers, networks, or a hub and what is attached
 }
 
-// Joins lists what joins which parties, in canonical order. What was refused,
-// is gone or is half made joins nothing.
-func (d *Design) Joins() []Join {
-	var out []Join
-	add := func(by *Object, a, b ID) {
-		x, y := d.Party(a), d.Party(b)
-		if s := StateOf(by); x != nil && y != nil && x != y && Carries(s) {
-			out = append(out, Join{A: x.ID, B: y.ID, By: by.ID, Planned: s != Ready})
+// JointOf is an object as a joint; ok is false if it joins nothing.
+func JointOf(o *Object) (j Joint, ok bool) {
+	if o == nil {
+		return j, false
+	}
+	j.Object = o
+	switch b := o.Body.(type) {
+	case *Link:
+		if len(b.Ends) == 2 {
+			j.Ends, ok = [2]ID{b.Ends[0].Gateway, b.Ends[1].Gateway}, true
+		}
+	case *Circuit:
+		if len(b.Ends) == 2 {
+			j.Ends, ok = [2]ID{b.Ends[0].At, b.Ends[1].At}, true
+		}
+	case *Peering:
+		if len(b.Halves) == 2 {
+			j.Ends, ok = [2]ID{b.Halves[0].Network, b.Halves[1].Network}, true
+		}
+	case *Attachment:
+		j.Ends, ok = [2]ID{o.Parent, b.What}, true
+	}
+	return j, ok
+}
+
+// Far is the other end of a joint, and which of the two the given one is; ok is
+// false if the joint does not end there.
+func (j Joint) Far(end ID) (far ID, n int, ok bool) {
+	for n := range j.Ends {
+		if j.Ends[n] == end {
+			return j.Ends[1-n], n, true
 		}
 	}
-	for _, o := range d.Of(KindLink) {
-		ends := o.Body.(*Link).Ends
-		add(o, ends[0].Gateway, ends[1].Gateway)
+	return "", 0, false
+}
+
+// Joints streams everything that joins two things, in canonical order.
+func (d *Design) Joints() iter.Seq[Joint] {
+	return func(yield func(Joint) bool) {
+		for _, k := range JointKinds {
+			for _, o := range d.Of(k) {
+				if j, ok := JointOf(o); ok && !yield(j) {
+					return
+				}
+			}
+		}
 	}
-	for _, o := range d.Of(KindPeering) {
-		halves := o.Body.(*Peering).Halves
-		add(o, halves[0].Network, halves[1].Network)
+}
+
+// JointsAt lists the joints with an end at a gateway, edge router, network or
+// hub, those of a hub's gateways apart.
+func (d *Design) JointsAt(end ID) []Joint {
+	var out []Joint
+	add := func(o *Object) {
+		if j, ok := JointOf(o); ok {
+			if _, _, at := j.Far(end); at {
+				out = append(out, j)
+			}
+		}
 	}
-	for _, o := range d.Of(KindCircuit) {
-		ends := o.Body.(*Circuit).Ends
-		add(o, ends[0].At, ends[1].At)
+	for _, k := range JointKinds {
+		for _, o := range d.Referring(end, k) {
+			add(o)
+		}
 	}
-	for _, o := range d.Of(KindAttachment) {
-		if what := o.Body.(*Attachment).What; d.Get(what).Kind == KindNetwork || d.Get(what).Kind == KindHub {
-			add(o, o.Parent, what)
+	if o := d.Get(end); o != nil && o.Kind == KindHub {
+		for _, a := range d.Inside(end, KindAttachment) {
+			add(a)
 		}
 	}
 	return out
+}
+
+// PartiesOf are the parties that a joint joins. A link or circuit that is
+// attached to a hub joins them by itself; its attachment joins the hub to
+// itself.
+func (d *Design) PartiesOf(j Joint) (a, b ID) {
+	party := func(end ID) ID {
+		if p := d.Party(end); p != nil {
+			return p.ID
+		}
+		return ""
+	}
+	a, b = party(j.Ends[0]), party(j.Ends[1])
+	if b == "" { // an attached link or circuit
+		b = a
+	}
+	return a, b
 }

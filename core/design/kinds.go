@@ -159,8 +159,16 @@ type Gateway struct {
 	IKE       []string     `yaml:"ike,omitempty" json:"ike,omitempty" form:"ike" doc:"IKE proposals it can do, strongest first; empty: as its profile says, or every strong one."`
 	ESP       []string     `yaml:"esp,omitempty" json:"esp,omitempty" form:"esp" doc:"ESP proposals it can do, strongest first; empty: as its profile says, or every strong one."`
 	Faults    []string     `yaml:"faults,omitempty" json:"faults,omitempty" enum:"forwarding-off,source-check,strict-reverse-path" doc:"What is known to keep it from forwarding."`
+	Translate []Rule       `yaml:"translate,omitempty" json:"translate,omitempty" doc:"What it translates besides the mappings, in their order after these; the first that fits is done."`
 	Note      string       `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }
+
+// The faults of a box.
+const (
+	ForwardingOff     = "forwarding-off"
+	SourceCheck       = "source-check"
+	StrictReversePath = "strict-reverse-path"
+)
 
 // LAN is a network inside a site.
 type LAN struct {

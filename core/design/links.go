@@ -25,9 +25,13 @@ const (
 // StateWord is a state as people say it.
 func StateWord(s State) string { return strings.ReplaceAll(s, "-", " ") }
 
-// Carries reports whether something in that state is meant to carry packets:
-// what was refused or is gone never does, and half a peering does not.
-func Carries(s State) bool { return s != Refused && s != Gone && s != Waiting }
+// The steps of a circuit's making.
+const (
+	StepOrdered  = "ordered"
+	StepCode     = "code"
+	StepAccepted = "accepted"
+	StepInUse    = "session"
+)
 
 // Profile is what one cloud allows.
 type Profile provider.Profile
@@ -78,6 +82,7 @@ type TunnelEnd struct {
 	Remote       []netip.Prefix `yaml:"remote,omitempty" json:"remote,omitempty" doc:"Route-based: the far end's selectors as it has them, if they are not everything."`
 	Inside       netip.Prefix   `yaml:"inside,omitempty" json:"inside,omitzero" host:"true" doc:"Its inside address, if it is another than planned."`
 	MTU          uint32         `yaml:"mtu,omitempty" json:"mtu,omitempty" doc:"MTU inside the tunnel, bytes; what fits if left out."`
+	State        State          `yaml:"state,omitempty" json:"state,omitempty" enum:"drafted,being-built,ready,gone" doc:"How far it is set up, where that is another than at the far end; as the link's if left out."`
 	NAT          bool           `yaml:"nat,omitempty" json:"nat,omitempty" doc:"It stands behind a NAT."`
 	Encapsulate  bool           `yaml:"encapsulate,omitempty" json:"encapsulate,omitempty" doc:"It puts ESP into UDP always (RFC 3948)."`
 }

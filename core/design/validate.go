@@ -39,6 +39,54 @@ func (d *Design) validate() Problems {
 	return v.problems
 }
 
+// revalidate is as validate, for a design that was made from a valid one: it
+// looks only at what the change can have made wrong, which is what was touched,
+// what stands inside it or beside it, and what refers to it.
+func (d *Design) revalidate(before *Design, touched []ID) Problems {
+	v := &validator{d: d, lans: map[ID]*prefix.Index{}}
+	parents, again := map[ID]bool{}, map[ID]bool{}
+	for _, id := range touched {
+		again[id] = true
+		for _, o := range d.inside[id] {
+			again[o.ID] = true
+		}
+		for _, o := range slices.Concat(d.referring[id], before.referring[id]) {
+			again[o.ID] = true
+			if o.Kind == KindLink { // its tunnels stand on its gateways' addresses
+				for _, t := range d.inside[o.ID] {
+					again[t.ID] = true
+				}
+			}
+		}
+		for _, o := range []*Object{before.objects[id], d.objects[id]} {
+			if o != nil {
+				parents[o.Parent] = true
+			}
+			if o != nil && o.Kind == KindLAN { // inner routers stand in LANs
+				for _, beside := range d.inside[o.Parent] {
+					again[beside.ID] = again[beside.ID] || beside.Kind == KindInnerRoute
+				}
+			}
+		}
+	}
+	for parent := range parents {
+		if list := d.inside[parent]; parent == "" || d.objects[parent] != nil {
+			v.siblings(list)
+		}
+	}
+	for id := range again {
+		o := d.objects[id]
+		switch {
+		case o == nil || !again[id]:
+		case o.Parent != "" && d.objects[o.Parent] == nil:
+			v.missing(o, "parent", o.Parent)
+		default:
+			v.object(o)
+		}
+	}
+	return v.problems
+}
+
 type validator struct {
 	d        *Design
 	lans     map[ID]*prefix.Index // of sites that were asked for
@@ -54,10 +102,11 @@ func (v *validator) missing(o *Object, field string, id ID) {
 	v.problems[len(v.problems)-1].missing = id
 }
 
-// scope tells which siblings' names must differ: all inside a party; at the
-// top, parties share one set of names and every other kind has its own.
+// scope tells which siblings' names must differ: all inside a party, tables
+// apart; at the top, parties share one set of names and every other kind has its
+// own.
 func scope(o *Object) string {
-	if o.Parent == "" && !slices.Contains(Parties, o.Kind) {
+	if o.Parent == "" && !slices.Contains(Parties, o.Kind) || o.Kind == KindTable || o.Kind == KindHubTable {
 		return string(o.Kind) + ":"
 	}
 	return ""
@@ -199,6 +248,9 @@ func (v *validator) rules(o *Object) {
 	case *Gateway:
 		if b.Subnet != "" && v.d.Get(b.Subnet).Parent != o.Parent {
 			v.add(o, "subnet", "is another network's subnet", "name a subnet of "+v.d.Get(o.Parent).Name)
+		}
+		for n, r := range b.Translate {
+			v.rule(o, n, r)
 		}
 	default:
 		v.linkRules(o)

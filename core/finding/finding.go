@@ -12,7 +12,8 @@ import (
 	"dravin/core/overlap"
 	"dravin/core/prefix"
 	"dravin/core/proof"
-	"dravin/core/route"
+	"dravin/core/sheet"
+	"dravin/core/standing"
 	"dravin/core/translate"
 	"dravin/core/walk"
 )
@@ -28,7 +29,8 @@ const (
 	Settled Severity = "settled" // was a conflict, and is answered
 )
 
-var severities = []Severity{Broken, Risk, Untidy, Settled}
+// Severities are all severities, worst first.
+var Severities = []Severity{Broken, Risk, Untidy, Settled}
 
 // Mend is a change that would end a finding.
 type Mend struct {
@@ -38,51 +40,171 @@ type Mend struct {
 
 // Finding is one thing to know.
 type Finding struct {
+	Key      string      `json:"key"`  // names it among the findings of a design; stable while its subjects stay
 	Code     string      `json:"code"` // stable; docs/findings.md lists them
 	Severity Severity    `json:"severity"`
 	Subjects []design.ID `json:"subjects"`
 	Sentence string      `json:"sentence"`
 	Evidence []string    `json:"evidence"`
-	Mends    []Mend      `json:"mends"`
+	Mends    []Mend      `json:"mends"`           // those that are at hand
+	More     bool        `json:"more,omitempty"`  // more of them are worked out when asked for
 	Group    string      `json:"group,omitempty"` // the overlap group's key, for code overlap
 	Stop     walk.Code   `json:"stop,omitempty"`  // what stops the flow, for code intent
 	Link     design.ID   `json:"link,omitempty"`  // the link, circuit, peering or attachment that it is about
+	Line     string      `json:"line,omitempty"`  // the line of that one's sheet, by its key
+
+	more func(f *Findings) []Mend
 }
 
-// ahead bounds the groups whose remedies are worked out at once.
-const ahead = 5
+// Findings are those of a design under a condition. What the changes from one
+// design to the next do not touch is not looked at again. Findings may be used by
+// many at once.
+type Findings struct {
+	proofs *proof.Proofs
+	today  *proof.Proofs // the same today, where the condition looks at what is built; else nil
+	memo   *design.Memo[unit, []Finding]
+	groups *design.Memo[string, []overlap.Group]
+}
 
-// All returns every finding of a design, worst first.
-func All(d *design.Design) []Finding {
-	groups := overlap.Find(d)
-	results := proof.Intents(route.Solve(d))
+// unit is one check of one object, or of the whole where id is empty.
+type unit struct {
+	check string
+	id    design.ID
+}
+
+// Of begins the findings over proofs; today are the same proofs for today, nil
+// if that is not to be compared.
+func Of(p, today *proof.Proofs) *Findings {
+	return &Findings{proofs: p, today: today, memo: &design.Memo[unit, []Finding]{}, groups: &design.Memo[string, []overlap.Group]{}}
+}
+
+// After are the findings over the proofs of the next design.
+func (f *Findings) After(p, today *proof.Proofs, changes *design.Changes) *Findings {
+	out := Of(p, today)
+	out.memo.After(f.memo, changes)
+	out.groups.After(f.groups, changes)
+	return out
+}
+
+// Settle takes over what still holds of the findings before, and lets go of them.
+func (f *Findings) Settle() {
+	f.memo.Settle()
+	f.groups.Settle()
+}
+
+// Groups are the overlap groups, worst first.
+func (f *Findings) Groups() []overlap.Group {
+	return f.groups.Get(f.design(), "", overlap.Find)
+}
+
+func (f *Findings) design() *design.Design { return f.proofs.Tables().Design }
+
+// All returns every finding, worst first.
+func All(p *proof.Proofs) []Finding { return Of(p, nil).All() }
+
+// All returns every finding, worst first.
+func (f *Findings) All() []Finding {
 	out := []Finding{}
-	proposals := map[string][]translate.Proposal{}
-	for _, g := range groups {
-		// Remedies are worked out ahead only where something is broken; for the
-		// others they are made when asked for.
-		if g.Weight == overlap.Breaks && len(proposals) < ahead {
-			proposals[g.Key] = translate.ForGroup(d, g)
-		}
-		out = append(out, ofGroup(g, proposals[g.Key]))
-	}
-	for _, r := range results {
-		if !r.Holds {
-			out = append(out, ofIntent(d, r, groups, proposals))
-		}
-	}
-	out = append(out, ofReserved(d)...)
-	for _, l := range d.Of(design.KindLink) {
-		out = append(out, ofLink(d, l)...)
-	}
-	for _, n := range d.Of(design.KindNetwork) {
-		out = append(out, ofTables(d, n)...)
-	}
-	out = slices.Concat(out, ofLinks(d), ofJoins(d))
-	for n := range out {
-		out[n].Link = joinOf(d, out[n].Subjects)
+	for _, u := range f.units() {
+		out = append(out, f.unit(u)...)
 	}
 	return Sorted(out)
+}
+
+// Mends are all mends of a finding: those at hand, and those worked out now. An
+// unknown key has none.
+func (f *Findings) Mends(key string) []Mend {
+	for _, x := range f.All() {
+		if x.Key == key {
+			return f.mendsOf(x)
+		}
+	}
+	return []Mend{}
+}
+
+func (f *Findings) mendsOf(x Finding) []Mend {
+	out := slices.Clone(x.Mends)
+	if x.more != nil {
+		out = append(out, x.more(f)...)
+	}
+	return out
+}
+
+// unit does one check, from memory if nothing has changed that it looked at.
+func (f *Findings) unit(u unit) []Finding {
+	return f.memo.Get(f.design(), u, func(view *design.Design) []Finding {
+		watched := &Findings{proofs: f.proofs.Watched(view), memo: f.memo, groups: f.groups}
+		if f.today != nil {
+			watched.today = f.today.Watched(view)
+		}
+		t := watched.proofs.Tables()
+		c := &collector{d: view, f: watched, t: t, st: t.Standing}
+		for _, k := range checks {
+			if k.name == u.check {
+				k.do(c, view.Get(u.id))
+			}
+		}
+		for n := range c.out {
+			x := &c.out[n]
+			x.Link = joinOf(view, x.Subjects)
+			x.Key = x.Code
+			for _, id := range x.Subjects {
+				x.Key += "-" + string(id)
+			}
+			x.Key += "-" + x.Group + x.Line
+			x.More = x.more != nil
+		}
+		return c.out
+	})
+}
+
+// check looks at every object of a kind, or once at the whole where there is
+// none.
+type check struct {
+	name string
+	kind design.Kind
+	do   func(c *collector, o *design.Object)
+}
+
+var checks = []check{
+	{"overlaps", "", (*collector).overlaps},
+	{"intent", design.KindIntent, (*collector).intent},
+	{"reserved", "", (*collector).reserved},
+	{"link", design.KindLink, (*collector).link},
+	{"tables", design.KindNetwork, (*collector).tables},
+	{"inside-twice", "", (*collector).insideTwice},
+	{"session", design.KindSession, (*collector).session},
+	{"asns", "", (*collector).asns},
+	{"gateway", design.KindGateway, (*collector).gateway},
+	{"chance at a gateway", design.KindGateway, (*collector).chance},
+	{"chance in a table", design.KindTable, (*collector).chance},
+	{"chance in a hub table", design.KindHubTable, (*collector).chance},
+	{"chance at an edge router", design.KindEdgeRouter, (*collector).chance},
+	{"peering", design.KindPeering, (*collector).peering},
+	{"circuit", design.KindCircuit, (*collector).circuit},
+	{"attachment", design.KindAttachment, (*collector).attachment},
+	{"hub", design.KindHub, (*collector).box},
+	{"edge router", design.KindEdgeRouter, (*collector).box},
+	{"request", design.KindRequest, (*collector).request},
+	{"site", design.KindSite, (*collector).oneGateway},
+	{"table-limit", design.KindTable, (*collector).tableLimit},
+	{"session-limit", design.KindSession, (*collector).sessionLimit},
+	{"profiles", "", (*collector).profiles},
+}
+
+// units are all checks of all objects.
+func (f *Findings) units() []unit {
+	var out []unit
+	for _, k := range checks {
+		if k.kind == "" {
+			out = append(out, unit{k.name, ""})
+			continue
+		}
+		for _, o := range f.design().Of(k.kind) {
+			out = append(out, unit{k.name, o.ID})
+		}
+	}
+	return out
 }
 
 // joinOf is the link, circuit, peering or attachment that the first subject is
@@ -103,25 +225,40 @@ func joinOf(d *design.Design, subjects []design.ID) design.ID {
 // Sorted puts findings in order, worst first.
 func Sorted(list []Finding) []Finding {
 	slices.SortStableFunc(list, func(a, b Finding) int {
-		return cmp.Compare(slices.Index(severities, a.Severity), slices.Index(severities, b.Severity))
+		return cmp.Compare(slices.Index(Severities, a.Severity), slices.Index(Severities, b.Severity))
 	})
 	return list
 }
 
-func ofGroup(g overlap.Group, proposals []translate.Proposal) Finding {
+func (c *collector) overlaps(*design.Object) {
+	for _, g := range c.f.Groups() {
+		c.out = append(c.out, ofGroup(g))
+	}
+}
+
+func ofGroup(g overlap.Group) Finding {
 	f := Finding{Code: "overlap", Sentence: g.Sentence, Subjects: []design.ID{}, Evidence: []string{}, Mends: []Mend{}, Group: g.Key}
 	f.Severity = map[overlap.Weight]Severity{overlap.Breaks: Broken, overlap.Joined: Risk, overlap.Planned: Risk, overlap.Apart: Untidy, overlap.Divided: Untidy, overlap.Within: Risk, overlap.Answered: Settled}[g.Weight]
 	for _, c := range g.Claims {
 		f.Subjects = append(f.Subjects, c.Owner)
 		f.Evidence = append(f.Evidence, c.Title+" "+c.Prefix.String())
 	}
-	for _, p := range proposals {
-		// A remedy that leaves every touched intent as it was mends nothing.
-		if p.Holding > proof.Holding(p.Before) || len(g.Intents) == 0 {
-			f.Mends = append(f.Mends, mendOf(p))
-		}
+	if g.Weight == overlap.Breaks {
+		f.more = func(all *Findings) []Mend { return all.remedies(g) }
 	}
 	return f
+}
+
+// remedies are the translations that would let more of a group's intents hold.
+func (f *Findings) remedies(g overlap.Group) []Mend {
+	var out []Mend
+	for _, p := range translate.ForGroup(f.proofs, g) {
+		// A remedy that leaves every touched intent as it was mends nothing.
+		if p.Holding > proof.Holding(p.Before) || len(g.Intents) == 0 {
+			out = append(out, mendOf(p))
+		}
+	}
+	return out
 }
 
 func mendOf(p translate.Proposal) Mend {
@@ -129,28 +266,82 @@ func mendOf(p translate.Proposal) Mend {
 	return Mend{Title: title, Edits: p.Edits}
 }
 
-func ofIntent(d *design.Design, r proof.Result, groups []overlap.Group, proposals map[string][]translate.Proposal) Finding {
-	f := Finding{Code: "intent", Severity: Broken, Subjects: []design.ID{r.Intent}, Evidence: []string{}, Mends: []Mend{}}
+// intent tells of an intent that does not hold, or that holds only once all is
+// built.
+func (c *collector) intent(o *design.Object) {
+	r := c.f.proofs.Intent(o.ID)
+	if r.Holds {
+		c.notYet(r)
+		return
+	}
+	f := c.add("intent", Broken, o.ID, nil, "")
 	switch stop := r.Proof.Stop; {
 	case r.Error != "":
 		f.Sentence = fmt.Sprintf("%q can not be walked: %s", r.Name, r.Error)
 	case r.Never:
-		f.Sentence = fmt.Sprintf("%q must never work, and it does", r.Name)
+		f.Sentence = fmt.Sprintf("%q must never work, and it does: %s reaches it at %s", r.Name, r.Proof.From.Title, r.Proof.Dialled)
 	default:
 		f.Sentence = fmt.Sprintf("%q does not work: %s", r.Name, stop.Why)
 		f.Stop = stop.Code
 		f.Evidence = append(f.Evidence, "stopped on the way "+map[string]string{"forward": "there", "reply": "back"}[stop.Way]+" at "+stop.At.Title, stop.Mend)
 		f.Subjects = append(f.Subjects, stop.At.ID)
-		f.Mends = append(f.Mends, mendsFor(r.Intent, groups, proposals)...)
+		if stop.Subject != "" && !slices.Contains(f.Subjects, stop.Subject) {
+			f.Subjects = append(f.Subjects, stop.Subject)
+		}
+		f.Line = stop.Line
+		f.Mends = append(f.Mends, c.lineMends(stop.Subject, stop.Line)...)
+		if len(f.Mends) == 0 {
+			f.more = func(all *Findings) []Mend { return all.mendsFor(r.Intent) }
+		}
 	}
-	return f
 }
 
-// mendsFor are the proposals that would make an intent hold.
-func mendsFor(intent design.ID, groups []overlap.Group, proposals map[string][]translate.Proposal) []Mend {
+// notYet tells of what works when all is built, and not today.
+func (c *collector) notYet(r proof.Result) {
+	if c.f.today == nil || r.Never {
+		return
+	}
+	if now := c.f.today.Intent(r.Intent); !now.Holds && now.Proof.Stop != nil {
+		f := c.add("intent-not-today", Untidy, r.Intent, nil, "%q works when all is built, and not today: %s", r.Name, now.Proof.Stop.Why)
+		f.Stop, f.Line = now.Proof.Stop.Code, now.Proof.Stop.Line
+		if s := now.Proof.Stop.Subject; s != "" {
+			f.Subjects = append(f.Subjects, s)
+		}
+	}
+}
+
+// lineMends are the mends of the line of a sheet that keeps something down.
+func (c *collector) lineMends(subject design.ID, line string) []Mend {
+	o := c.d.Get(subject)
+	if o == nil || line == "" {
+		return nil
+	}
+	for _, l := range linesOf(c.d, o) {
+		if l.Key == line {
+			return mendsOf(l)
+		}
+	}
+	return nil
+}
+
+func linesOf(d *design.Design, o *design.Object) []sheet.Line {
+	switch o.Kind {
+	case design.KindTunnel:
+		return sheet.Lines(d, o, [2]string{})
+	case design.KindSession:
+		return sheet.SessionLines(d, o)
+	}
+	return sheet.JoinLines(d, o)
+}
+
+// mendsFor are the remedies of conflicts that would make an intent hold.
+func (f *Findings) mendsFor(intent design.ID) []Mend {
 	var out []Mend
-	for _, g := range groups {
-		for _, p := range proposals[g.Key] {
+	for _, g := range f.Groups() {
+		if g.Weight != overlap.Breaks || !slices.Contains(g.Intents, intent) {
+			continue
+		}
+		for _, p := range translate.ForGroup(f.proofs, g) {
 			if slices.ContainsFunc(p.After, func(r proof.Result) bool { return r.Intent == intent && r.Holds }) {
 				out = append(out, mendOf(p))
 			}
@@ -159,37 +350,46 @@ func mendsFor(intent design.ID, groups []overlap.Group, proposals map[string][]t
 	return out
 }
 
-// ofReserved finds ranges that a standard sets aside for something else, and
+// reserved finds ranges that a standard sets aside for something else, and
 // inside addresses of tunnels that somebody holds.
-func ofReserved(d *design.Design) []Finding {
-	var out []Finding
-	severity := Risk
-	note := func(code string, subject design.ID, sentence string, args ...any) {
-		out = append(out, Finding{Code: code, Severity: severity, Subjects: []design.ID{subject}, Evidence: []string{}, Mends: []Mend{}, Sentence: fmt.Sprintf(sentence, args...)})
-	}
-	claims := overlap.Claims(d)
-	for _, c := range claims {
-		if s, ok := prefix.Reserved(c.Prefix); ok && c.Kind != design.KindReservation {
-			severity = Risk
+func (c *collector) reserved(*design.Object) {
+	claims := overlap.Claims(c.d)
+	var space prefix.Table[overlap.Claim]
+	for _, x := range claims {
+		space.Add(x.Prefix, x)
+		if s, ok := prefix.Reserved(x.Prefix); ok && x.Kind != design.KindReservation {
+			severity := Risk
 			if s.Name == "documentation" { // plans and examples are made of it
 				severity = Untidy
 			}
-			note("reserved-range", c.Owner, "%s %s lies in %s, which %s sets aside for %s", c.Title, c.Prefix, s.Prefix, s.RFC, s.Name)
+			c.add("reserved-range", severity, x.Owner, nil, "%s %s lies in %s, which %s sets aside for %s", x.Title, x.Prefix, s.Prefix, s.RFC, s.Name)
 		}
 	}
-	var space prefix.Table[overlap.Claim]
-	for _, c := range claims {
-		space.Add(c.Prefix, c)
-	}
-	for _, o := range d.Of(design.KindTunnel) {
+	for _, o := range c.d.Of(design.KindTunnel) {
 		for _, inside := range o.Body.(*design.Tunnel).Inside {
-			for _, c := range space.Matches(inside.Addr()) {
-				severity = Risk
-				note("inside-address-taken", o.ID, "the inside address %s of %s, %s lies in %s %s", inside.Addr(), d.Title(o.Parent), o.Name, c.Title, c.Prefix)
+			for _, x := range space.Matches(inside.Addr()) {
+				c.add("inside-address-taken", Risk, o.ID, nil, "the inside address %s of %s lies in %s %s", inside.Addr(), title(c.d, o), x.Title, x.Prefix)
 			}
 		}
 	}
-	return out
+}
+
+// link finds what keeps a link's tunnels from coming up or from staying up.
+func (c *collector) link(o *design.Object) {
+	c.out = append(c.out, ofLink(c.d, o)...)
+	if !standing.Exists(o) {
+		return
+	}
+	tunnels := c.d.Inside(o.ID, design.KindTunnel)
+	for _, t := range tunnels {
+		c.ends(o, t)
+		c.proposals(o, t)
+		c.insideAllowed(o, t)
+	}
+	c.strands(o, tunnels)
+	c.bothWait(o)
+	c.outgrown(o)
+	c.defaultRoute(o)
 }
 
 func ofLink(d *design.Design, o *design.Object) []Finding {
@@ -216,11 +416,10 @@ func ofLink(d *design.Design, o *design.Object) []Finding {
 		Mends: []Mend{{Title: "Mirror the selectors of " + d.Title(a.Gateway), Edits: []design.Edit{design.PutEdit(o.With(&mirrored))}}}})
 }
 
-// ofTables finds entries that some of a network's tables in use have and
-// others lack: the one of six that was not edited.
-func ofTables(d *design.Design, network *design.Object) []Finding {
-	var out []Finding
-	tables := d.Inside(network.ID, design.KindTable)
+// tables finds entries that some of a network's tables in use have and others
+// lack: the one of six that was not edited.
+func (c *collector) tables(network *design.Object) {
+	tables := c.d.Inside(network.ID, design.KindTable)
 	var all []design.Entry
 	for _, t := range tables {
 		for _, e := range t.Body.(*design.Table).Routes {
@@ -241,9 +440,8 @@ func ofTables(d *design.Design, network *design.Object) []Finding {
 		if len(lacking) == 0 {
 			continue
 		}
-		out = append(out, Finding{Code: "table-lacks-route", Severity: Risk, Subjects: []design.ID{t.ID}, Evidence: lacking,
-			Sentence: fmt.Sprintf("%s lacks %d of the routes that the network's other tables have", d.Title(t.ID), len(lacking)),
-			Mends:    []Mend{{Title: "Add what is missing to " + d.Title(t.ID), Edits: []design.Edit{design.PutEdit(t.With(&body))}}}})
+		f := c.add("table-lacks-route", Risk, t.ID, []Mend{{Title: "Add what is missing to " + c.d.Title(t.ID), Edits: []design.Edit{design.PutEdit(t.With(&body))}}},
+			"%s lacks %d of the routes that the network's other tables have", c.d.Title(t.ID), len(lacking))
+		f.Evidence = lacking
 	}
-	return out
 }

@@ -9,6 +9,8 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/finding"
+	"dravin/core/solved"
+	"dravin/core/standing"
 	"dravin/demo"
 )
 
@@ -20,7 +22,7 @@ func read(t *testing.T, file string) *design.Design {
 
 func of(d *design.Design, code string) []finding.Finding {
 	var out []finding.Finding
-	for _, f := range finding.All(d) {
+	for _, f := range solved.Of(d, standing.Condition{}).Findings.All() {
 		if f.Code == code {
 			out = append(out, f)
 		}
@@ -70,7 +72,7 @@ func TestEachFindingIsMadeAndEndedByItsMend(t *testing.T) {
 					break
 				}
 			}
-			require.NotNil(t, found, "%v", finding.All(d))
+			require.NotNil(t, found, "%v", solved.Of(d, standing.Condition{}).Findings.All())
 			assert.Equal(t, c.severity, found.Severity)
 			assert.NotEmpty(t, found.Subjects)
 			for _, id := range found.Subjects {
@@ -79,11 +81,12 @@ func TestEachFindingIsMadeAndEndedByItsMend(t *testing.T) {
 			if !c.mended {
 				return
 			}
-			require.NotEmpty(t, found.Mends)
-			next, _, err := d.Apply(found.Mends[0].Edits)
+			mends := solved.Of(d, standing.Condition{}).Findings.Mends(found.Key)
+			require.NotEmpty(t, mends)
+			next, _, err := d.Apply(mends[0].Edits)
 			require.NoError(t, err)
 			for _, f := range of(next, c.code) {
-				assert.True(t, f.Severity == finding.Settled || f.Sentence != found.Sentence, "mended by %s", found.Mends[0].Title)
+				assert.True(t, f.Severity == finding.Settled || f.Sentence != found.Sentence, "mended by %s", mends[0].Title)
 			}
 		})
 	}
@@ -91,7 +94,7 @@ func TestEachFindingIsMadeAndEndedByItsMend(t *testing.T) {
 
 func TestWorstComesFirst(t *testing.T) {
 	rank := map[finding.Severity]int{finding.Broken: 0, finding.Risk: 1, finding.Untidy: 2, finding.Settled: 3}
-	all := finding.All(read(t, string(demo.Thistledown)))
+	all := solved.Of(read(t, string(demo.Thistledown)), standing.Condition{}).Findings.All()
 	require.Greater(t, len(all), 6)
 	for n := 1; n < len(all); n++ {
 		assert.LessOrEqual(t, rank[all[n-1].Severity], rank[all[n].Severity])

@@ -6,43 +6,31 @@ import (
 	"strings"
 
 	"dravin/core/design"
-	"dravin/core/link"
+	"dravin/core/ends"
+	"dravin/core/life"
+	"dravin/core/standing"
+	"dravin/core/words"
 )
 
-// ofJoins finds what is wrong with peerings, circuits, attachments, requests
-// and profiles.
-func ofJoins(d *design.Design) []Finding {
-	c := &collector{d: d}
-	for _, o := range d.Of(design.KindPeering) {
-		c.peering(o)
+func (c *collector) request(o *design.Object) {
+	if r := o.Body.(*design.Request); r.Answer == "" {
+		c.add("request-open", Untidy, r.For, nil, "%s asks %s for %s and waits for an answer", c.d.Title(r.From), c.d.Title(r.To), c.d.Title(r.For))
 	}
-	for _, o := range d.Of(design.KindCircuit) {
-		c.circuit(o)
-	}
-	for _, o := range d.Of(design.KindAttachment) {
-		if design.StateOf(o) != design.Refused && design.StateOf(o) != design.Gone {
-			c.attachment(o)
-		}
-	}
-	for _, o := range d.Of(design.KindRequest) {
-		if r := o.Body.(*design.Request); r.Answer == "" {
-			c.add("request-open", Untidy, r.For, nil, "%s asks %s for %s and waits for an answer", d.Title(r.From), d.Title(r.To), d.Title(r.For))
-		}
-	}
-	c.limits()
-	c.profiles()
-	return c.out
 }
 
 func (c *collector) peering(o *design.Object) {
 	p := o.Body.(*design.Peering)
-	if st := design.StateOf(o); st == design.Gone || st == design.Refused || st == design.Drafted {
+	v := c.st.Of(o.ID)
+	if !standing.Exists(o) {
 		return
+	}
+	if v.Code == standing.RefusedForOverlap {
+		c.add("peering-refused", Broken, o.ID, nil, "the peering %s is refused: %s", o.Name, v.Why)
 	}
 	for n, h := range p.Halves {
 		far := p.Halves[1-n]
 		if !h.Made && far.Made {
-			c.add("half-made-peering", Broken, o.ID, []Mend{{Title: "The half of " + c.d.Title(h.Network) + " is made", Edits: []design.Edit{design.PutEdit(link.WithHalf(o, n, true))}}},
+			c.add("half-made-peering", Broken, o.ID, []Mend{{Title: "The half of " + c.d.Title(h.Network) + " is made", Edits: []design.Edit{design.PutEdit(life.WithHalf(o, n, true))}}},
 				"the peering %s waits for ever: %s has made its half and %s has not", o.Name, c.d.Title(far.Network), c.d.Title(h.Network))
 		}
 		if h.UsesGateway && !far.LendsGateway {
@@ -64,7 +52,8 @@ func (c *collector) peering(o *design.Object) {
 
 func (c *collector) circuit(o *design.Object) {
 	b := o.Body.(*design.Circuit)
-	if st := design.StateOf(o); st == design.Gone || st == design.Refused {
+	if !standing.Exists(o) {
+		c.unused(o)
 		return
 	}
 	set := func(change func(*design.Circuit)) []design.Edit {
@@ -117,10 +106,10 @@ func (c *collector) circuitAlone(o *design.Object, b *design.Circuit) {
 			continue
 		}
 		zones := map[string]int{}
-		for _, other := range c.d.Of(design.KindCircuit) {
+		for _, other := range c.d.Referring(e.At, design.KindCircuit) {
 			x := other.Body.(*design.Circuit)
 			for m := range x.Ends {
-				if x.Ends[m].At == e.At && x.Ends[1-m].At == b.Ends[1-n].At && design.StateOf(other) != design.Gone && design.StateOf(other) != design.Refused {
+				if x.Ends[m].At == e.At && x.Ends[1-m].At == b.Ends[1-n].At && standing.Exists(other) {
 					zones[x.Ends[m].Zone]++
 				}
 			}
@@ -134,6 +123,9 @@ func (c *collector) circuitAlone(o *design.Object, b *design.Circuit) {
 }
 
 func (c *collector) attachment(o *design.Object) {
+	if !standing.Exists(o) {
+		return
+	}
 	a := o.Body.(*design.Attachment)
 	p := c.d.ProfileOf(o.Parent)
 	if p == nil || p.Hub == nil {
@@ -174,63 +166,100 @@ func (c *collector) attachment(o *design.Object) {
 			}
 		}
 	}
-	if p.Hub.RefusesOverlaps {
-		c.refused(o, a, hub)
+	if v := c.st.Refusal(o); !v.Up {
+		c.refused(o, v)
+	}
+	if len(a.Feeds) == 0 {
+		c.add("attachment-feeds-nothing", Untidy, o.ID, nil, "the attachment of %s to %s feeds no table, so nobody there learns of it", c.d.Title(a.What), hub)
 	}
 }
 
-// refused finds attachments that the hub refuses because of what others export.
-func (c *collector) refused(o *design.Object, a *design.Attachment, hub string) {
-	own := link.AttachmentExports(c.d, o)
+// refused tells of an attachment that the hub refuses for what it overlaps. The
+// smallest range that ends the clash is kept out of export at both.
+func (c *collector) refused(o *design.Object, v standing.Verdict) {
+	own := c.d.AttachmentExports(o)
 	for _, other := range c.d.Inside(o.Parent, design.KindAttachment) {
-		if other.ID == o.ID {
-			return // each pair once
+		a, b, clash := standing.Clash(own, c.d.AttachmentExports(other))
+		if other.ID == o.ID || !clash {
+			continue
 		}
-		for _, p := range link.AttachmentExports(c.d, other) {
-			i := slices.IndexFunc(own, p.Overlaps)
-			if i < 0 {
-				continue
-			}
-			keep := func(x *design.Object) design.Edit {
-				b := *x.Body.(*design.Attachment)
-				b.KeepOut = append(slices.Clone(b.KeepOut), p, own[i])
-				return design.PutEdit(x.With(&b))
-			}
-			c.add("hub-refuses-overlap", Broken, o.ID, []Mend{{Title: fmt.Sprintf("Keep %s and %s out of export at both", p, own[i]), Edits: []design.Edit{keep(o), keep(other)}}},
-				"%s refuses %s: %s overlaps %s of %s", hub, c.d.Title(a.What), own[i], p, c.d.Title(other.Body.(*design.Attachment).What))
+		smaller := a
+		if b.Bits() > a.Bits() {
+			smaller = b
 		}
+		keep := func(x *design.Object) design.Edit {
+			body := *x.Body.(*design.Attachment)
+			body.KeepOut = append(slices.Clone(body.KeepOut), smaller)
+			return design.PutEdit(x.With(&body))
+		}
+		f := c.add("hub-refuses-overlap", Broken, o.ID, []Mend{{Title: fmt.Sprintf("Keep %s out of export at both", smaller), Edits: []design.Edit{keep(o), keep(other)}}}, "%s", v.Why)
+		f.Line = v.Line
+		return
 	}
 }
 
-// limits finds tables and sessions that hold more than their cloud takes.
-func (c *collector) limits() {
-	for _, o := range c.d.Of(design.KindTable) {
-		p := c.d.ProfileOf(o.ID)
-		if n := len(o.Body.(*design.Table).Routes); p != nil && p.Limits.RoutesPerTable > 0 && n > int(p.Limits.RoutesPerTable) {
-			c.add("too-many-routes", inUse(o), o.ID, nil, "%s has %d entries, and its cloud takes %d; a summary needs fewer", c.d.Title(o.ID), n, p.Limits.RoutesPerTable)
+// unused tells of something that is gone or was refused, and that others still
+// count on.
+func (c *collector) unused(o *design.Object) {
+	var on []string
+	for _, r := range c.d.Referring(o.ID, design.KindTable, design.KindAttachment, design.KindCircuit) {
+		if standing.Exists(r) {
+			on = append(on, c.d.Title(r.ID))
 		}
 	}
-	for _, o := range c.d.Of(design.KindSession) {
-		for n, e := range link.SessionEndsOf(c.d, o) {
-			at := link.Speaker(c.d, o, n)
-			if at == nil {
-				continue
-			}
-			most := uint32(0)
-			if v := c.d.VPNOf(at.ID); v != nil && c.d.Get(o.Parent).Kind == design.KindTunnel {
-				most = v.MaxRoutesOut
-			} else if p := c.d.ProfileOf(at.ID); p != nil {
-				most = p.Limits.RoutesPerBGP
-			}
-			if most > 0 && e.Announces > int(most) {
-				c.add("too-many-routes", Risk, o.ID, nil, "%s would announce %d routes on a session of %s, and its cloud lets %d out; a summary needs fewer", e.Name, e.Announces, c.d.Title(o.Parent), most)
-			}
+	if len(on) > 0 {
+		f := c.add("out-of-use", Risk, o.ID, nil, "%s; %s %s on it", c.st.Of(o.ID).Why, words.Count(len(on), "thing", "things"), words.Verb(len(on), "counts", "count"))
+		f.Evidence = on
+	}
+}
+
+// box tells of a hub or edge router that is not there.
+func (c *collector) box(o *design.Object) {
+	v := c.st.Of(o.ID)
+	var on []string
+	for _, j := range c.d.JointsAt(o.ID) {
+		if standing.Exists(j.Object) {
+			on = append(on, j.Name)
+		}
+	}
+	if !v.Up && len(on) > 0 {
+		f := c.add("out-of-use", Risk, o.ID, nil, "%s; %s %s at it", v.Why, words.Count(len(on), "joint", "joints"), words.Verb(len(on), "ends", "end"))
+		f.Evidence = on
+	}
+	if o.Kind == design.KindEdgeRouter && v.Up {
+		c.oneEdge(o)
+	}
+}
+
+// tableLimit finds tables that hold more than their cloud takes.
+func (c *collector) tableLimit(o *design.Object) {
+	p := c.d.ProfileOf(o.ID)
+	if n := len(o.Body.(*design.Table).Routes); p != nil && p.Limits.RoutesPerTable > 0 && n > int(p.Limits.RoutesPerTable) {
+		c.add("too-many-routes", inUse(o), o.ID, nil, "%s has %d entries, and its cloud takes %d; a summary needs fewer", c.d.Title(o.ID), n, p.Limits.RoutesPerTable)
+	}
+}
+
+// sessionLimit finds sessions that would announce more than their cloud takes.
+func (c *collector) sessionLimit(o *design.Object) {
+	for n, e := range ends.SessionEndsOf(c.d, o) {
+		at := ends.Speaker(c.d, o, n)
+		if at == nil {
+			continue
+		}
+		most := uint32(0)
+		if v := c.d.VPNOf(at.ID); v != nil && c.d.Get(o.Parent).Kind == design.KindTunnel {
+			most = v.MaxRoutesOut
+		} else if p := c.d.ProfileOf(at.ID); p != nil {
+			most = p.Limits.RoutesPerBGP
+		}
+		if most > 0 && e.Announces > int(most) {
+			c.add("too-many-routes", Risk, o.ID, nil, "%s would announce %d routes on a session of %s, and its cloud lets %d out; a summary needs fewer", e.Name, e.Announces, c.d.Title(o.Parent), most)
 		}
 	}
 }
 
 // profiles finds clouds that nothing is known about.
-func (c *collector) profiles() {
+func (c *collector) profiles(*design.Object) {
 	seen := map[string]bool{}
 	for _, o := range c.d.Inside("", design.KindNetwork, design.KindHub) {
 		cloud := design.CloudOf(o)
@@ -247,12 +276,12 @@ func Expiring(d *design.Design, today, ahead string) []Finding {
 	c := &collector{d: d}
 	for _, o := range d.Of(design.KindCircuit) {
 		b := o.Body.(*design.Circuit)
-		if b.Step != link.HasCode || b.Expires == "" {
+		if b.Step != design.StepCode || b.Expires == "" {
 			continue
 		}
 		mends := []Mend{}
 		fresh := *b
-		fresh.Step, fresh.Code, fresh.CodeZone, fresh.Expires, fresh.State = link.Ordered, "", "", "", design.Making
+		fresh.Step, fresh.Code, fresh.CodeZone, fresh.Expires, fresh.State = design.StepOrdered, "", "", "", design.Making
 		mends = append(mends, Mend{Title: "Order anew and wait for another code", Edits: []design.Edit{design.PutEdit(o.With(&fresh))}})
 		switch {
 		case b.Expires < today:
@@ -262,7 +291,8 @@ func Expiring(d *design.Design, today, ahead string) []Finding {
 		}
 	}
 	for n := range c.out {
-		c.out[n].Link = joinOf(d, c.out[n].Subjects)
+		x := &c.out[n]
+		x.Link, x.Line, x.Key = joinOf(d, x.Subjects), "code", x.Code+"-"+string(x.Subjects[0])
 	}
 	return c.out
 }
@@ -282,7 +312,7 @@ func SharedKeys(d *design.Design, groups [][]design.ID) []Finding {
 		}
 		if len(links) > 1 {
 			f := c.add("key-reused", Risk, g[0], nil, "%s have the same pre-shared key: who learns one has all; make a new key on the sheet of all but one", strings.Join(names, " and "))
-			f.Subjects, f.Link = g, joinOf(d, g)
+			f.Subjects, f.Link, f.Line, f.Key = g, joinOf(d, g), "key", "key-reused-"+string(g[0])
 		}
 	}
 	return c.out

@@ -7,27 +7,25 @@ import (
 	"strings"
 
 	"dravin/core/design"
-	"dravin/core/link"
+	"dravin/core/draft"
+	"dravin/core/ends"
+	"dravin/core/inuse"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
+	"dravin/core/route"
+	"dravin/core/sheet"
+	"dravin/core/standing"
+	"dravin/core/words"
 )
 
-// collector gathers findings of one kind of thing.
+// collector gathers the findings of one check.
 type collector struct {
-	d       *design.Design
-	out     []Finding
-	drafted int // how many mends were drafted that look through the whole design
-}
-
-// mostDrafted bounds the mends that are drafted ahead of asking: each looks
-// through the whole design for what is free.
-const mostDrafted = 40
-
-// drafts reports whether one more such mend is worked out.
-func (c *collector) drafts() bool {
-	c.drafted++
-	return c.drafted <= mostDrafted
+	d   *design.Design
+	f   *Findings
+	t   *route.Tables
+	st  *standing.Standing
+	out []Finding
 }
 
 func (c *collector) add(code string, s Severity, subject design.ID, mends []Mend, sentence string, args ...any) *Finding {
@@ -47,48 +45,21 @@ func inUse(o *design.Object) Severity {
 	return Risk
 }
 
-// ofLinks finds what keeps tunnels and sessions from coming up or from staying
-// up.
-func ofLinks(d *design.Design) []Finding {
-	c := &collector{d: d}
-	for _, o := range d.Of(design.KindLink) {
-		if !design.Carries(design.StateOf(o)) {
-			continue
-		}
-		tunnels := d.Inside(o.ID, design.KindTunnel)
-		for _, t := range tunnels {
-			c.ends(o, t)
-			c.proposals(o, t)
-			c.insideAllowed(o, t)
-		}
-		c.strands(o, tunnels)
-	}
-	c.insideTwice()
-	for _, o := range d.Of(design.KindSession) {
-		c.session(o)
-	}
-	c.asns()
-	for _, o := range d.Of(design.KindGateway) {
-		c.gateway(o)
-	}
-	return c.out
-}
-
 // ends compares the two ends of a tunnel.
 func (c *collector) ends(o, t *design.Object) {
 	policy := o.Body.(*design.Link).Routing == design.RoutingSelectors
-	ends := link.SettingsOf(c.d, t, "")
+	ends := ends.SettingsOf(c.d, t, "")
 	outcome := negotiate.Agree(ends[0], ends[1])
-	var differing []link.Line
-	for _, l := range link.Lines(c.d, t, [2]string{}) {
+	var differing []sheet.Line
+	for _, l := range sheet.Lines(c.d, t, [2]string{}) {
 		switch {
-		case l.Verdict == link.Unknown && strings.HasPrefix(l.Key, "address") && design.StateOf(o) != design.Drafted:
+		case l.Verdict == sheet.Unknown && strings.HasPrefix(l.Key, "address") && design.StateOf(o) != design.Drafted:
 			c.add("address-unknown", Risk, t.ID, nil, "%s of %s is not known yet: %s", l.Label, title(c.d, t), l.Why)
-		case l.Verdict == link.Beware && strings.HasSuffix(l.Key, "-life"):
-			c.add("lifetimes-differ", Untidy, t.ID, mendsOf(l), "the %s of %s differs, %s against %s: %s", lower(l.Label), title(c.d, t), l.Values[0], l.Values[1], l.Why)
-		case l.Verdict == link.Beware && l.Key == "mtu":
+		case l.Verdict == sheet.Beware && strings.HasSuffix(l.Key, "-life"):
+			c.add("lifetimes-differ", Untidy, t.ID, mendsOf(l), "the %s of %s differs, %s against %s: %s", words.Lower(l.Label), title(c.d, t), l.Values[0], l.Values[1], l.Why)
+		case l.Verdict == sheet.Beware && l.Key == "mtu":
 			c.add("mtu-too-large", Risk, t.ID, mendsOf(l), "the MTU of %s is too large: %s", title(c.d, t), l.Why)
-		case l.Verdict == link.Differs && !(policy && strings.HasPrefix(l.Key, "selectors")) && !strings.HasPrefix(l.Key, "bgp") && !strings.HasPrefix(l.Key, "asn"):
+		case l.Verdict == sheet.Differs && !(policy && strings.HasPrefix(l.Key, "selectors")) && !strings.HasPrefix(l.Key, "bgp") && !strings.HasPrefix(l.Key, "asn"):
 			differing = append(differing, l)
 		}
 	}
@@ -110,7 +81,7 @@ func title(d *design.Design, tunnel *design.Object) string {
 	return d.Get(tunnel.Parent).Name + ", " + tunnel.Name
 }
 
-func wordsOf(lines []link.Line) string {
+func wordsOf(lines []sheet.Line) string {
 	words := make([]string, len(lines))
 	for n, l := range lines {
 		words[n] = l.Label
@@ -118,24 +89,17 @@ func wordsOf(lines []link.Line) string {
 	return strings.Join(words, ", ")
 }
 
-func lower(s string) string {
-	if strings.HasPrefix(s, "IKE") || s == "" {
-		return s
-	}
-	return strings.ToLower(s[:1]) + s[1:]
-}
-
-func mendsOf(l link.Line) []Mend {
+func mendsOf(l sheet.Line) []Mend {
 	out := []Mend{}
 	for _, m := range l.Mends {
-		out = append(out, Mend{Title: m.Title + " (" + lower(l.Label) + ")", Edits: m.Edits})
+		out = append(out, Mend{Title: m.Title + " (" + words.Lower(l.Label) + ")", Edits: m.Edits})
 	}
 	return out
 }
 
 // proposals finds weak ones that an end is set to offer.
 func (c *collector) proposals(o, t *design.Object) {
-	for n, s := range link.SettingsOf(c.d, t, "") {
+	for n, s := range ends.SettingsOf(c.d, t, "") {
 		for _, offer := range []struct {
 			proto negotiate.Protocol
 			list  []string
@@ -161,9 +125,10 @@ func (c *collector) proposals(o, t *design.Object) {
 					fit = negotiate.Strong.ESP[:2]
 				}
 			}
-			end := link.EndTitle(c.d, o.Body.(*design.Link), n)
-			c.add("weak-proposal", Risk, t.ID, []Mend{{Title: fmt.Sprintf("Let %s offer %s for %s only", end, strings.Join(fit, ", "), offer.proto), Edits: link.SetOffer(t, n, offer.proto, fit)}},
+			end := ends.EndTitle(c.d, o.Body.(*design.Link), n)
+			x := c.add("weak-proposal", Risk, t.ID, []Mend{{Title: fmt.Sprintf("Let both ends offer %s for %s only", strings.Join(fit, ", "), offer.proto), Edits: draft.SetOffers(t, offer.proto, fit)}},
 				"%s offers a weak %s proposal on %s, %s: %s", end, offer.proto, title(c.d, t), strings.Join(weak, ", "), why)
+			x.Line = strings.ToLower(string(offer.proto))
 		}
 	}
 }
@@ -190,32 +155,31 @@ func (c *collector) insideAllowed(o, t *design.Object) {
 			why = fmt.Sprintf("is not a /%d, which its gateway wants", v.Inside.Bits)
 		}
 		if why != "" {
-			c.add("inside-not-allowed", inUse(o), t.ID, c.otherInside(o, t), "the inside range %s of %s %s (%s)", p, title(c.d, t), why, c.d.Title(e.Gateway))
+			c.add("inside-not-allowed", inUse(o), t.ID, nil, "the inside range %s of %s %s (%s)", p, title(c.d, t), why, c.d.Title(e.Gateway)).more = otherInside(o.ID, t.ID)
 		}
 	}
 }
 
 // otherInside mends by a free inside range.
-func (c *collector) otherInside(o, t *design.Object) []Mend {
-	if !c.drafts() {
-		return nil
-	}
-	ends := o.Body.(*design.Link).Ends
-	var rules [2]*provider.Inside
-	for n, e := range ends {
-		if v := c.d.VPNOf(e.Gateway); v != nil {
-			rules[n] = &v.Inside
+func otherInside(o, t design.ID) func(*Findings) []Mend {
+	return func(f *Findings) []Mend {
+		d := f.design()
+		var rules [2]*provider.Inside
+		for n, e := range d.Get(o).Body.(*design.Link).Ends {
+			if v := d.VPNOf(e.Gateway); v != nil {
+				rules[n] = &v.Inside
+			}
 		}
+		ranges, err := draft.InsideRanges(rules[0], rules[1], inuse.ForInside(d), 1)
+		if err != nil {
+			return nil
+		}
+		return []Mend{{Title: "Use the free inside range " + ranges[0].String(), Edits: draft.SetInside(d, d.Get(t), ranges[0])}}
 	}
-	ranges, err := link.InsideRanges(rules[0], rules[1], link.Taken(c.d), 1)
-	if err != nil {
-		return nil
-	}
-	return []Mend{{Title: "Use the free inside range " + ranges[0].String(), Edits: link.SetInside(c.d, t, ranges[0])}}
 }
 
 // insideTwice finds inside ranges that two tunnels have.
-func (c *collector) insideTwice() {
+func (c *collector) insideTwice(*design.Object) {
 	var ranges []netip.Prefix
 	var of []*design.Object
 	for _, t := range c.d.Of(design.KindTunnel) {
@@ -225,7 +189,7 @@ func (c *collector) insideTwice() {
 	}
 	for x, y := range prefix.Pairs(ranges) {
 		a, b := of[min(x, y)], of[max(x, y)]
-		c.add("inside-address-twice", Risk, b.ID, c.otherInside(c.d.Get(b.Parent), b), "%s and %s both use the inside range %s", title(c.d, a), title(c.d, b), ranges[max(x, y)])
+		c.add("inside-address-twice", Risk, b.ID, nil, "%s and %s both use the inside range %s", title(c.d, a), title(c.d, b), ranges[max(x, y)]).more = otherInside(b.Parent, b.ID)
 	}
 }
 
@@ -243,13 +207,13 @@ func (c *collector) strands(o *design.Object, tunnels []*design.Object) {
 	if len(tunnels) == 0 || len(tunnels) >= want {
 		return
 	}
-	var mends []Mend
-	if c.drafts() {
-		if edits := link.AddStrand(c.d, o); len(edits) > 0 {
-			mends = []Mend{{Title: "Add a second strand with free inside addresses", Edits: edits}}
+	x := c.add("single-tunnel", Risk, o.ID, nil, "%s has %d of %d tunnels: %s", o.Name, len(tunnels), want, why)
+	x.Line, x.more = "strands", func(f *Findings) []Mend {
+		if edits := draft.AddStrand(f.design(), f.design().Get(o.ID)); len(edits) > 0 {
+			return []Mend{{Title: "Add a second strand with free inside addresses", Edits: edits}}
 		}
+		return nil
 	}
-	c.add("single-tunnel", Risk, o.ID, mends, "%s has %d of %d tunnels: %s", o.Name, len(tunnels), want, why)
 }
 
 func fours(g *design.Gateway) int {
@@ -269,23 +233,23 @@ func (c *collector) session(o *design.Object) {
 	if carrier.Kind == design.KindTunnel {
 		carrier = c.d.Get(carrier.Parent)
 	}
-	if !design.Carries(design.StateOf(carrier)) {
+	if !standing.Exists(carrier) {
 		return
 	}
-	ends := link.SessionEndsOf(c.d, o)
+	set := ends.SessionEndsOf(c.d, o)
 	name := "the session of " + carrier.Name
 	if t := c.d.Get(o.Parent); t.Kind == design.KindTunnel {
 		name += ", " + t.Name
 	}
-	if out := negotiate.AgreeSession(ends[0], ends[1]); !out.Up {
+	if out := negotiate.AgreeSession(set[0], set[1]); !out.Up {
 		f := c.add("session-down", inUse(carrier), o.ID, nil, "%s does not come up: %s", name, out.Why)
-		for _, l := range link.Differing(link.SessionLines(c.d, o)) {
+		for _, l := range sheet.Differing(sheet.SessionLines(c.d, o)) {
 			f.Evidence = append(f.Evidence, fmt.Sprintf("%s: %s against %s", l.Label, l.Values[0], l.Values[1]))
 			f.Mends = append(f.Mends, mendsOf(l)...)
 		}
 	}
 	for n, e := range s.Ends {
-		at := link.Speaker(c.d, o, n)
+		at := ends.Speaker(c.d, o, n)
 		if at == nil {
 			continue
 		}
@@ -306,61 +270,6 @@ func asnOf(o *design.Object) uint32 {
 		return b.ASN
 	}
 	return 0
-}
-
-// asns finds parties that share an ASN and are joined, so that one discards
-// what the other announces (RFC 4271 section 9.1.2).
-func (c *collector) asns() {
-	group := map[design.ID]design.ID{}
-	var root func(id design.ID) design.ID
-	root = func(id design.ID) design.ID {
-		if up, ok := group[id]; ok && up != id {
-			return root(up)
-		}
-		return id
-	}
-	for _, j := range c.d.Joins() {
-		// Where routes are entered by hand, no path tells who passed it on.
-		if l, ok := c.d.Get(j.By).Body.(*design.Link); !ok || l.Routing == design.RoutingBGP {
-			group[root(j.A)] = root(j.B)
-		}
-	}
-	all := link.ASNs(c.d)
-	numbers := make([]uint32, 0, len(all))
-	for n := range all {
-		numbers = append(numbers, n)
-	}
-	slices.Sort(numbers)
-	for _, n := range numbers {
-		said := map[design.ID]int{} // where in out, by what is joined
-		for k, id := range all[n] {
-			at := root(id)
-			switch i := slices.IndexFunc(all[n][:k], func(a design.ID) bool { return root(a) == at }); {
-			case i < 0:
-			case !has(said, at):
-				f := c.add("asn-used-twice", Risk, id, c.otherASN(id, n), "%s and %s both have ASN %d and are joined, so each discards what comes by the other", c.d.Title(all[n][i]), c.d.Title(id), n)
-				f.Subjects = []design.ID{id, all[n][i]}
-				said[at] = len(c.out) - 1
-			default: // one more in the same group
-				f := &c.out[said[at]]
-				f.Evidence, f.Subjects = append(f.Evidence, c.d.Title(id)+" has it too"), append(f.Subjects, id)
-			}
-		}
-	}
-}
-
-func has(m map[design.ID]int, id design.ID) bool { _, ok := m[id]; return ok }
-
-// otherASN gives everything of a party that has an ASN a free one.
-func (c *collector) otherASN(party design.ID, old uint32) []Mend {
-	if !c.drafts() {
-		return nil
-	}
-	free, err := link.NextASN(c.d)
-	if err != nil {
-		return nil
-	}
-	return []Mend{{Title: fmt.Sprintf("Give %s the free ASN %d", c.d.Title(party), free), Edits: link.Renumber(c.d, party, old, free)}}
 }
 
 var faultWords = map[string]string{
@@ -385,7 +294,7 @@ func (c *collector) gateway(o *design.Object) {
 		for _, p := range c.d.Ranges(g.Subnet) {
 			if p.Bits() > int(v.OwnSubnet) {
 				var mends []Mend
-				if edits := link.LargerSubnet(c.d, o, v); edits != nil {
+				if edits := draft.LargerSubnet(c.d, o, v); edits != nil {
 					mends = []Mend{{Title: fmt.Sprintf("Give it a free /%d", v.OwnSubnet), Edits: edits}}
 				}
 				c.add("gateway-too-small", Risk, o.ID, mends, "the subnet %s of %s is too small: its cloud wants a /%d or larger", p, c.d.Title(o.ID), v.OwnSubnet)
@@ -394,8 +303,8 @@ func (c *collector) gateway(o *design.Object) {
 	}
 	if most := c.d.ProfileOf(o.ID).Limits.Tunnels; most > 0 {
 		n := 0
-		for _, l := range c.d.Of(design.KindLink) {
-			if _, _, _, ok := l.Body.(*design.Link).End(o.ID); ok && design.Carries(design.StateOf(l)) {
+		for _, l := range c.d.Referring(o.ID, design.KindLink) {
+			if standing.Exists(l) {
 				n += len(c.d.Inside(l.ID, design.KindTunnel))
 			}
 		}

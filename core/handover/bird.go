@@ -7,32 +7,39 @@ import (
 	"strings"
 
 	"dravin/core/design"
+	"dravin/core/ends"
 	"dravin/core/negotiate"
+	"dravin/core/route"
+	"dravin/core/standing"
 )
 
 // sessionAt is a BGP session as one gateway sees it.
 type sessionAt struct {
 	name      string
 	near, far design.SessionEnd
+	set       negotiate.BGPEnd // what the near end is set to, in full
+	internal  bool
 }
 
 // sessionsAt lists the sessions of a gateway's links and circuits.
-func sessionsAt(d *design.Design, gateway design.ID) []sessionAt {
+func sessionsAt(t *route.Tables, gateway design.ID) []sessionAt {
+	d := t.Design
 	var out []sessionAt
 	add := func(in *design.Object, n int, path ...string) {
 		for _, o := range d.Inside(in.ID, design.KindSession) {
-			ends := o.Body.(*design.Session).Ends
-			out = append(out, sessionAt{protocols.name(append(path, o.Name)...), ends[n], ends[1-n]})
+			both := o.Body.(*design.Session).Ends
+			set := ends.SessionEndsOf(d, o)
+			out = append(out, sessionAt{protocols.name(append(path, o.Name)...), both[n], both[1-n], set[n], set[n].ASN == set[n].PeerASN})
 		}
 	}
-	for _, e := range endsOf(d, gateway) {
+	for _, e := range endsOf(t, gateway) {
 		for _, s := range e.strands {
 			add(s.tunnel, e.n, e.link.Name, s.tunnel.Name)
 		}
 	}
-	for _, o := range d.Of(design.KindCircuit) {
+	for _, o := range design.InOrder(d.Referring(gateway, design.KindCircuit)) {
 		for n, e := range o.Body.(*design.Circuit).Ends {
-			if e.At == gateway && design.Carries(design.StateOf(o)) {
+			if e.At == gateway && t.Standing.Intended(o) {
 				add(o, n, o.Name)
 			}
 		}
@@ -42,11 +49,12 @@ func sessionsAt(d *design.Design, gateway design.ID) []sessionAt {
 
 // bird renders the BGP daemon's configuration: what is announced is originated
 // here, and what is learned goes into the kernel, equal paths side by side.
-func bird(d *design.Design, g *design.Object, sessions []sessionAt) string {
+func bird(t *route.Tables, g *design.Object, sessions []sessionAt) string {
 	p := &page{}
-	p.head("BGP sessions of " + d.Title(g.ID))
+	p.head("BGP sessions of " + t.Design.Title(g.ID))
 	p.line("router id %s;", routerID(g, sessions))
 	p.line("protocol device { }")
+	own := ownRanges(t, g)
 	for _, family := range []string{"ipv4", "ipv6"} {
 		if !slices.ContainsFunc(sessions, func(s sessionAt) bool { return slices.Contains(families(s.near), family) }) {
 			continue
@@ -57,31 +65,33 @@ func bird(d *design.Design, g *design.Object, sessions []sessionAt) string {
 		})
 		p.block("protocol static own_"+family, func() {
 			p.line("%s;", family)
-			for _, r := range announced(sessions, family) {
+			for _, r := range announced(sessions, own, family) {
 				p.line("route %s unreachable; # announced, never put into the kernel", r)
 			}
 		})
 	}
 	for _, s := range sessions {
-		birdSession(p, s)
+		birdSession(p, s, own)
 	}
 	return p.String()
 }
 
-func birdSession(p *page, s sessionAt) {
-	asn, peer := s.near.PeerASN, s.near.Peer
-	if asn == 0 {
-		asn = s.far.ASN
+// ownRanges are what a speaker announces by itself: its party's own.
+func ownRanges(t *route.Tables, g *design.Object) []netip.Prefix {
+	if g.Kind == design.KindEdgeRouter {
+		return nil
 	}
-	if !peer.IsValid() {
-		peer = s.far.Address
-	}
+	return t.Design.Exports(t.Design.Party(g.ID).ID)
+}
+
+func birdSession(p *page, s sessionAt, own []netip.Prefix) {
 	p.block("protocol bgp "+s.name, func() {
-		p.line("local %s as %d;", s.near.Address, s.near.ASN)
-		p.line("neighbor %s as %d;", peer, asn)
-		if s.near.Hold > 0 {
-			p.line("hold time %d;", s.near.Hold)
+		p.line("local %s as %d;", s.set.Address, s.set.ASN)
+		p.line("neighbor %s as %d;", s.set.Peer, s.set.PeerASN)
+		if s.internal {
+			p.line("direct;")
 		}
+		p.line("hold time %d;", s.set.Hold)
 		if s.near.Password {
 			p.line("password \"%s\"; # agree on one with the far end", fillIn)
 		}
@@ -89,20 +99,33 @@ func birdSession(p *page, s sessionAt) {
 			p.line("allow local as %d;", s.near.AllowOwn)
 		}
 		for _, family := range families(s.near) {
-			channel(p, s.near, family)
+			channel(p, s, own, family)
 		}
 	})
 }
 
 // channel is what a session carries of one address family.
-func channel(p *page, e design.SessionEnd, family string) {
+func channel(p *page, s sessionAt, own []netip.Prefix, family string) {
+	e := s.near
 	p.block(family, func() {
-		birdFilter(p, "import", e.In, family)
+		if len(e.In) == 0 {
+			p.line("import all;")
+		} else {
+			birdFilter(p, "import", e.In, family, s.set.ASN)
+		}
 		if e.MaxPrefixes > 0 {
 			p.line("import limit %d action disable;", e.MaxPrefixes)
 		}
 		p.line("next hop self;")
-		birdFilter(p, "export", e.Out, family)
+		mine := ofFamily(own, family)
+		switch {
+		case len(e.Out) > 0:
+			birdFilter(p, "export", e.Out, family, s.set.ASN)
+		case len(mine) == 0:
+			p.line("export none;")
+		default: // its own, and nothing learned elsewhere
+			p.line("export where source = RTS_STATIC && net ~ [ %s ];", words(mine))
+		}
 	})
 	p.Truncate(p.Len() - 1)
 	p.WriteString(";\n") // a channel ends as a statement does
@@ -110,15 +133,11 @@ func channel(p *page, e design.SessionEnd, family string) {
 
 // birdFilter renders the rules of one direction: the first that fits decides,
 // and what none fits is dropped.
-func birdFilter(p *page, direction string, rules []design.Filter, family string) {
-	if len(rules) == 0 {
-		p.line("%s all;", direction)
-		return
-	}
+func birdFilter(p *page, direction string, rules []design.Filter, family string, asn uint32) {
 	p.line("%s filter {", direction)
 	for _, r := range rules {
 		if r.Prefix.Addr().Is4() == (family == "ipv4") {
-			p.line("    if net ~ [ %s ] then { %s}", lengths(r), actions(r, direction))
+			p.line("    if net ~ [ %s ] then { %s}", lengths(r), actions(r, direction, asn))
 		}
 	}
 	p.line("    reject;")
@@ -133,7 +152,7 @@ func lengths(r design.Filter) string {
 	return fmt.Sprintf("%s{%d,%d}", r.Prefix, from, max(int(r.To), from))
 }
 
-func actions(r design.Filter, direction string) string {
+func actions(r design.Filter, direction string, asn uint32) string {
 	if r.Deny {
 		return "reject; "
 	}
@@ -155,10 +174,7 @@ func actions(r design.Filter, direction string) string {
 			out += fmt.Sprintf("bgp_community.add((%d,%d)); ", c.Values[0], c.Values[1])
 		}
 	}
-	if direction == "export" {
-		out += strings.Repeat("bgp_path.prepend(bgp_path.first); ", int(r.Prepend))
-	}
-	return out + "accept; "
+	return out + strings.Repeat(fmt.Sprintf("bgp_path.prepend(%d); ", asn), int(r.Prepend)) + "accept; "
 }
 
 func families(e design.SessionEnd) []string {
@@ -168,32 +184,57 @@ func families(e design.SessionEnd) []string {
 	return e.Families
 }
 
-func announced(sessions []sessionAt, family string) []netip.Prefix {
+// announced are the ranges that are originated: those that filters let out, and
+// its own where a session has no filter. Longer ones of a filter with a range of
+// lengths are learned, not originated.
+func announced(sessions []sessionAt, own []netip.Prefix, family string) []netip.Prefix {
 	var out []netip.Prefix
+	add := func(p netip.Prefix) {
+		if !slices.Contains(out, p) {
+			out = append(out, p)
+		}
+	}
 	for _, s := range sessions {
 		for _, r := range s.near.Out {
-			if !r.Deny && r.Prefix.Addr().Is4() == (family == "ipv4") && !slices.Contains(out, r.Prefix) {
-				out = append(out, r.Prefix)
+			if !r.Deny && r.From <= uint8(r.Prefix.Bits()) {
+				add(r.Prefix)
+			}
+		}
+		if len(s.near.Out) == 0 {
+			for _, p := range own {
+				add(p)
 			}
 		}
 	}
-	return out
+	return ofFamily(out, family)
+}
+
+func ofFamily(ps []netip.Prefix, family string) []netip.Prefix {
+	return slices.DeleteFunc(slices.Clone(ps), func(p netip.Prefix) bool { return p.Addr().Is4() != (family == "ipv4") })
 }
 
 // routerID is an address that nobody else has: the gateway's own public one.
 func routerID(g *design.Object, sessions []sessionAt) netip.Addr {
-	for _, a := range g.Body.(*design.Gateway).Addresses {
-		if a.Is4() {
-			return a
+	if b, ok := g.Body.(*design.Gateway); ok {
+		for _, a := range b.Addresses {
+			if a.Is4() {
+				return a
+			}
 		}
 	}
-	return sessions[0].near.Address
+	least := sessions[0].near.Address
+	for _, s := range sessions {
+		if s.near.Address.Less(least) {
+			least = s.near.Address
+		}
+	}
+	return least
 }
 
 // sessionSheet lists what must be set of a session at one end.
-func sessionSheet(p *page, s *design.Session, n int) {
-	near, far := s.Ends[n], s.Ends[1-n]
-	p.line("  [ ] BGP: own ASN %d at %s, far ASN %d at %s, hold time %d s", near.ASN, near.Address, far.ASN, far.Address, near.Hold)
+func sessionSheet(p *page, d *design.Design, o *design.Object, n int) {
+	near, set := o.Body.(*design.Session).Ends[n], ends.SessionEndsOf(d, o)[n]
+	p.line("  [ ] BGP: own ASN %d at %s, far ASN %d at %s, hold time %d s", set.ASN, set.Address, set.PeerASN, set.Peer, set.Hold)
 	for _, r := range near.Out {
 		p.line("      announce %s", r.Prefix)
 	}
@@ -206,11 +247,12 @@ func sessionSheet(p *page, s *design.Session, n int) {
 }
 
 // joinSheet lists what a party must set of peerings, circuits and attachments.
-func joinSheet(p *page, d *design.Design, party design.ID) {
+func joinSheet(p *page, t *route.Tables, party design.ID) {
+	d := t.Design
 	at := func(id design.ID) bool { x := d.Party(id); return x != nil && x.ID == party }
 	for _, o := range d.Of(design.KindPeering) {
 		for n, h := range o.Body.(*design.Peering).Halves {
-			if at(h.Network) && design.StateOf(o) != design.Gone && design.StateOf(o) != design.Refused {
+			if at(h.Network) && standing.Exists(o) {
 				p.line("")
 				p.line("%s", o.Name)
 				p.line("  [ ] the half toward %s", d.Title(o.Body.(*design.Peering).Halves[1-n].Network))
@@ -221,19 +263,19 @@ func joinSheet(p *page, d *design.Design, party design.ID) {
 	for _, o := range d.Of(design.KindCircuit) {
 		c := o.Body.(*design.Circuit)
 		for n, e := range c.Ends {
-			if at(e.At) && design.Carries(design.StateOf(o)) {
+			if at(e.At) && standing.Exists(o) {
 				p.line("")
 				p.line("%s, to %s", o.Name, d.Title(c.Ends[1-n].At))
 				p.line("  [ ] %d Mbit/s, VLAN tag %d, zone %s", e.Mbps, e.VLAN, orNone(e.Zone))
 				for _, s := range d.Inside(o.ID, design.KindSession) {
-					sessionSheet(p, s.Body.(*design.Session), n)
+					sessionSheet(p, d, s, n)
 				}
 			}
 		}
 	}
 	for _, o := range d.Of(design.KindAttachment) {
 		a := o.Body.(*design.Attachment)
-		if (a.What == party || o.Parent == party) && design.Carries(design.StateOf(o)) {
+		if (a.What == party || o.Parent == party) && standing.Exists(o) {
 			p.line("")
 			p.line("%s at %s", o.Name, d.Title(o.Parent))
 			if a.Bound != "" {

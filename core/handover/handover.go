@@ -5,9 +5,10 @@ package handover
 
 import (
 	"fmt"
+	"slices"
 
 	"dravin/core/design"
-	"dravin/core/link"
+	"dravin/core/ends"
 	"dravin/core/negotiate"
 	"dravin/core/route"
 )
@@ -27,6 +28,9 @@ type Keys map[design.ID]string
 // Masked stands for a key that was not asked for.
 const Masked = "(masked)"
 
+// Parties are the kinds that get something.
+var Parties = []design.Kind{design.KindSite, design.KindNetwork, design.KindHub, design.KindEdgeRouter}
+
 // Render returns the files for a party: configurations for its gateways if it
 // is a site, and its sheet of settings always.
 func Render(t *route.Tables, party design.ID, keys Keys) []File {
@@ -37,21 +41,31 @@ func Render(t *route.Tables, party design.ID, keys Keys) []File {
 			out = append(out, linuxGateway(t, g, keys)...)
 		}
 	}
+	if o := d.Get(party); o != nil && o.Kind == design.KindEdgeRouter {
+		if sessions := sessionsAt(t, party); len(sessions) > 0 {
+			out = append(out, File{Path: folders.name(o.Name) + "/bird/bird.conf", About: "the BGP daemon's sessions and filters", Content: bird(t, o, sessions)})
+		}
+	}
 	return append(out, sheet(t, party))
 }
 
 // linuxGateway renders the files of one Linux gateway.
 func linuxGateway(t *route.Tables, g *design.Object, keys Keys) []File {
-	ends := endsOf(t.Design, g.ID)
+	all := endsOf(t, g.ID)
 	prefix := folders.name(g.Name) + "/"
 	out := []File{
-		{Path: prefix + "swanctl/conf.d/dravin.conf", About: "the IPsec daemon's connections", Content: swanctl(t, g, ends)},
-		{Path: prefix + "swanctl/conf.d/dravin-keys.conf", About: "the pre-shared keys; the far end needs the same", Content: swanctlKeys(t.Design, ends, keys), Secret: true},
-		{Path: prefix + "nftables.d/dravin.nft", About: "address translation and segment size, loaded with nft -f", Content: nftables(t, g, ends)},
-		{Path: prefix + "dravin/routes.sh", About: "addresses, interfaces, routes and kernel settings; may be run again at any time", Content: routes(t, g, ends)},
+		{Path: prefix + "swanctl/conf.d/dravin.conf", About: "the IPsec daemon's connections", Content: swanctl(t, g, all)},
+		{Path: prefix + "swanctl/conf.d/dravin-keys.conf", About: "the pre-shared keys; the far end needs the same", Content: swanctlKeys(t.Design, all, keys), Secret: true},
+		{Path: prefix + "nftables.d/dravin.nft", About: "address translation and segment size, loaded with nft -f", Content: nftables(t, g, all)},
+		{Path: prefix + "dravin/routes.sh", About: "addresses, interfaces, routes and kernel settings; may be run again at any time", Content: routes(t, g, all)},
 	}
-	if sessions := sessionsAt(t.Design, g.ID); len(sessions) > 0 {
-		out = append(out, File{Path: prefix + "bird/bird.conf", About: "the BGP daemon's sessions and filters", Content: bird(t.Design, g, sessions)})
+	if slices.ContainsFunc(all, watched) {
+		out = append(out,
+			File{Path: prefix + "dravin/watch.sh", About: "moves the routes of static links off strands that do not answer", Content: watch(t, g, all)},
+			File{Path: prefix + "systemd/system/dravin-watch.service", About: "runs the watcher", Content: unit(g)})
+	}
+	if sessions := sessionsAt(t, g.ID); len(sessions) > 0 {
+		out = append(out, File{Path: prefix + "bird/bird.conf", About: "the BGP daemon's sessions and filters", Content: bird(t, g, sessions)})
 	}
 	return out
 }
@@ -87,26 +101,20 @@ func (e *end) devices() []string {
 	return out
 }
 
-// waits reports whether a gateway waits for the far end to start: a cloud's, as
-// its profile says, or where there is none to ask.
-func waits(d *design.Design, gateway design.ID) bool {
-	v := d.VPNOf(gateway)
-	return d.Party(gateway).Kind != design.KindSite && (v == nil || v.FarStarts)
-}
-
-func endsOf(d *design.Design, gateway design.ID) []*end {
+func endsOf(t *route.Tables, gateway design.ID) []*end {
+	d := t.Design
 	var out []*end
 	number := 0
-	for _, o := range d.Of(design.KindLink) {
+	for _, o := range design.InOrder(d.Referring(gateway, design.KindLink)) {
 		b := o.Body.(*design.Link)
 		near, far, n, ok := b.End(gateway)
-		if !ok || !design.Carries(design.StateOf(o)) {
+		if !ok || !t.Standing.Intended(o) {
 			continue
 		}
-		e := &end{link: o, body: b, near: near, far: far, n: n, starts: n == 0 || waits(d, far.Gateway)}
-		for _, t := range d.Inside(o.ID, design.KindTunnel) {
+		e := &end{link: o, body: b, near: near, far: far, n: n, starts: n == 0 || ends.Waits(d, far.Gateway)}
+		for _, s := range d.Inside(o.ID, design.KindTunnel) {
 			number++
-			e.strands = append(e.strands, strand{t, t.Body.(*design.Tunnel), number, link.SettingsOf(d, t, "")[n]})
+			e.strands = append(e.strands, strand{s, s.Body.(*design.Tunnel), number, ends.SettingsOf(d, s, "")[n]})
 		}
 		out = append(out, e)
 	}

@@ -12,10 +12,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravin/core/design"
+	"dravin/core/draft"
 	"dravin/core/handover"
-	"dravin/core/link"
+	"dravin/core/life"
 	"dravin/core/overlap"
+	"dravin/core/proof"
 	"dravin/core/route"
+	"dravin/core/standing"
 	"dravin/core/translate"
 	"dravin/demo"
 )
@@ -25,10 +28,10 @@ var update = flag.Bool("update", false, "write the golden files anew")
 func TestGoldenFiles(t *testing.T) {
 	before, err := design.Read(demo.TwoGardens)
 	require.NoError(t, err)
-	after, _, err := before.Apply(translate.ForGroup(before, overlap.Find(before)[0])[0].Edits)
+	after, _, err := before.Apply(translate.ForGroup(proof.Of(route.Solve(before, standing.Condition{})), overlap.Find(before)[0])[0].Edits)
 	require.NoError(t, err)
 	for stage, d := range map[string]*design.Design{"before": before, "after": after} {
-		tables := route.Solve(d)
+		tables := route.Solve(d, standing.Condition{})
 		keys := handover.Keys{}
 		for _, tunnel := range d.Of(design.KindTunnel) {
 			keys[tunnel.ID] = handover.Masked
@@ -51,12 +54,25 @@ func TestGoldenFiles(t *testing.T) {
 func TestAKeyThatIsNotKnownIsLeftToFillIn(t *testing.T) {
 	d, err := design.Read(demo.TwoGardens)
 	require.NoError(t, err)
-	for _, f := range handover.Render(route.Solve(d), d.Find("peatside-nursery", design.KindSite)[0].ID, nil) {
+	for _, f := range handover.Render(route.Solve(d, standing.Condition{}), d.Find("peatside-nursery", design.KindSite)[0].ID, nil) {
 		if f.Secret {
 			assert.Contains(t, f.Content, "agree on one with Marrow Hill gateway")
 			assert.Contains(t, f.Content, `"FILL-IN"`)
 		}
 	}
+}
+
+// accepted answers all open requests.
+func accepted(t *testing.T, d *design.Design) *design.Design {
+	for _, r := range d.Of(design.KindRequest) {
+		if r.Body.(*design.Request).Answer == "" {
+			edits, err := life.Answer(d, r, true, "welcome")
+			require.NoError(t, err)
+			d, _, err = d.Apply(edits)
+			require.NoError(t, err)
+		}
+	}
+	return d
 }
 
 // A cloud waits to be asked, so the site's end starts even where it is the
@@ -65,13 +81,14 @@ func TestOneEndStarts(t *testing.T) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
 	site, network := d.Find("dunmoss-arboretum", design.KindSite)[0], d.Find("ticketing", design.KindNetwork)[0]
-	shapes, err := link.Shapes(d, link.Question{A: network.ID, B: site.ID})
+	shapes, err := draft.Shapes(d, draft.Question{A: network.ID, B: site.ID})
 	require.NoError(t, err)
-	i := slices.IndexFunc(shapes, func(s link.Shape) bool { return s.Key == "vpn-bgp-doubled" })
+	i := slices.IndexFunc(shapes, func(s draft.Shape) bool { return s.Key == "vpn-bgp-doubled" })
 	d, _, err = d.Apply(shapes[i].Edits)
 	require.NoError(t, err)
+	d = accepted(t, d)
 	conf := func(d *design.Design, party design.ID) string {
-		return handover.Render(route.Solve(d), party, nil)[0].Content
+		return handover.Render(route.Solve(d, standing.Condition{}), party, nil)[0].Content
 	}
 	drafted := conf(d, site.ID)
 	assert.Equal(t, 2, strings.Count(drafted, "start_action = start\n"), drafted)
@@ -80,11 +97,13 @@ func TestOneEndStarts(t *testing.T) {
 	assert.Contains(t, conf(d, d.Find("peatside-nursery", design.KindSite)[0].ID), "start_action = start\n")
 	// Where the profile says that a cloud starts by itself, the site does not.
 	osier := d.Find("image-analysis", design.KindNetwork)[0]
-	shapes, err = link.Shapes(d, link.Question{A: osier.ID, B: site.ID})
+	shapes, err = draft.Shapes(d, draft.Question{A: osier.ID, B: site.ID})
 	require.NoError(t, err)
-	i = slices.IndexFunc(shapes, func(s link.Shape) bool { return s.Key == "vpn-bgp-twin" })
+	i = slices.IndexFunc(shapes, func(s draft.Shape) bool { return s.Key == "vpn-bgp-twin" })
 	both, _, err := d.Apply(shapes[i].Edits)
 	require.NoError(t, err)
+	assert.NotContains(t, conf(both, site.ID), "image-analysis", "nothing is handed over for what nobody has accepted")
+	both = accepted(t, both)
 	assert.Equal(t, 2, strings.Count(conf(both, site.ID), "start_action = none"))
 	marrow := conf(d, d.Find("marrow-hill", design.KindSite)[0].ID)
 	assert.Contains(t, marrow[strings.Index(marrow, "peatside-to-marrow-hill"):], "start_action = none")

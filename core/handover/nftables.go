@@ -1,75 +1,270 @@
 package handover
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
 
 	"dravin/core/design"
+	"dravin/core/prefix"
 	"dravin/core/route"
 )
 
 // nftables renders the ruleset of a gateway: a table of our own for each
 // family, replaced as a whole, so that loading it again changes nothing and
-// other rules stay.
-func nftables(t *route.Tables, g *design.Object, ends []*end) string {
+// other rules stay. The rules are those that a walk asks, in the same order.
+func nftables(t *route.Tables, g *design.Object, all []*end) string {
 	p := &page{}
 	p.line("#!/usr/sbin/nft -f")
 	p.head("Address translation at " + t.Design.Title(g.ID))
-	for _, family := range []string{"ip", "ip6"} {
-		p.line("table %s dravin {}", family)
-		p.line("delete table %s dravin", family)
-		p.block("table "+family+" dravin", func() { family46(p, t, g, ends, family) })
+	for _, v4 := range []bool{true, false} {
+		r := ruleset{page: p, t: t, point: t.Point(g.ID), ends: all, v4: v4, family: map[bool]string{true: "ip", false: "ip6"}[v4]}
+		p.line("table %s dravin {}", r.family)
+		p.line("delete table %s dravin", r.family)
+		p.block("table "+r.family+" dravin", r.chains)
 		p.line("")
 	}
 	return p.String()
 }
 
-func family46(p *page, t *route.Tables, g *design.Object, ends []*end, family string) {
-	v4 := family == "ip"
-	chain := func(name, hook, kind, priority string, rules func()) {
-		p.block("chain "+name, func() {
-			p.line("type %s hook %s priority %s; policy accept;", kind, hook, priority)
-			rules()
-		})
-	}
-	each := func(rule func(m *design.Mapping, e *end)) {
-		for _, m := range t.Point(g.ID).Mappings {
-			for _, e := range ends {
-				if e.link.ID == m.Link && m.Real.Addr().Is4() == v4 {
-					p.comment("%s is %s toward %s", m.Real, m.Mapped, e.link.Name)
-					rule(m, e)
-				}
-			}
-		}
-	}
-	chain("arriving", "prerouting", "nat", "dstnat", func() {
-		each(func(m *design.Mapping, e *end) {
-			p.line("%s%s daddr %s dnat %s prefix to %s daddr map { %s : %s }", toward(e, family, "iifname", "saddr"), family, m.Mapped, family, family, m.Mapped, m.Real)
-		})
-	})
-	chain("leaving", "postrouting", "nat", "srcnat", func() {
-		each(func(m *design.Mapping, e *end) {
-			p.line("%s%s saddr %s snat %s prefix to %s saddr map { %s : %s }", toward(e, family, "oifname", "daddr"), family, m.Real, family, family, m.Real, m.Mapped)
-		})
-	})
-	chain("passing", "forward", "filter", "filter", func() {
-		p.comment("encapsulation takes room: let both ends know the largest segment that fits")
-		p.line("tcp flags & (syn | rst) == syn tcp option maxseg size set rt mtu")
+// ruleset writes the table of one family.
+type ruleset struct {
+	*page
+	t      *route.Tables
+	point  *route.Point
+	ends   []*end
+	v4     bool
+	family string
+}
+
+func (r ruleset) chains() {
+	r.marks()
+	r.chain("arriving", "prerouting", "nat", "dstnat", func() { r.rules(design.Arriving) })
+	r.chain("leaving", "postrouting", "nat", "srcnat", func() { r.rules(design.Leaving) })
+	r.chain("passing", "forward", "filter", "filter", func() {
+		r.comment("encapsulation takes room: let both ends know the largest segment that fits")
+		r.line("tcp flags & (syn | rst) == syn tcp option maxseg size set rt mtu")
 	})
 }
 
-// toward is the condition under which a packet belongs to a link: its
-// interfaces if routes decide, else the far ranges of its selectors.
-func toward(e *end, family, device, address string) string {
-	if e.routed() {
-		var names []string
-		for _, d := range e.devices() {
-			names = append(names, strconv.Quote(d))
-		}
-		return device + " { " + strings.Join(names, ", ") + " } "
+func (r ruleset) chain(name, hook, kind, priority string, rules func()) {
+	r.block("chain "+name, func() {
+		r.line("type %s hook %s priority %s; policy accept;", kind, hook, priority)
+		rules()
+	})
+}
+
+// marks note what packets came in by, where a rule asks for it when they leave.
+func (r ruleset) marks() {
+	asked := slices.ContainsFunc(r.point.Translations, func(x route.Translation) bool {
+		return x.Hook == design.Leaving && x.From != "" && r.devices(x.From) != nil
+	})
+	if !asked {
+		return
 	}
-	remote := slices.DeleteFunc(slices.Clone(e.near.Remote), func(p netip.Prefix) bool { return p.Addr().Is4() != (family == "ip") })
-	return family + " " + address + " { " + words(remote) + " } "
+	r.chain("coming", "prerouting", "filter", "mangle", func() {
+		for n, x := range r.point.Translations {
+			if x.Hook == design.Leaving && x.From != "" && r.devices(x.From) != nil {
+				r.line("iifname %s meta mark set %d", set(r.devices(x.From)), n+1)
+			}
+		}
+	})
+}
+
+func (r ruleset) rules(hook string) {
+	for n, x := range r.point.Translations {
+		if x.Hook != hook || !r.ours(x.Rule) {
+			continue
+		}
+		conditions, ok := r.conditions(n, x)
+		if !ok {
+			continue
+		}
+		r.comment("%s", r.about(x))
+		for _, services := range r.services(x.Services) {
+			r.line("%s", strings.Join(slices.DeleteFunc([]string{conditions, services, r.deed(x.Rule)}, func(s string) bool { return s == "" }), " "))
+		}
+	}
+}
+
+// ours tells whether a rule is about this family.
+func (r ruleset) ours(x design.Rule) bool {
+	switch {
+	case x.Into.IsValid():
+		return x.Into.Addr().Is4() == r.v4
+	case x.Target.IsValid():
+		return x.Target.Is4() == r.v4
+	}
+	return true
+}
+
+func (r ruleset) about(x route.Translation) string {
+	toward := ""
+	if x.Toward+x.From != "" {
+		toward = " toward " + r.t.Design.Title(x.Toward+x.From)
+		if x.Toward != "" && x.From != "" {
+			toward = " from " + r.t.Design.Title(x.From) + " toward " + r.t.Design.Title(x.Toward)
+		}
+	}
+	if x.Does == design.OneToOne {
+		return fmt.Sprintf("%s is %s%s", x.Real, x.Into, toward)
+	}
+	return x.Does + toward
+}
+
+// conditions are what a packet must fulfil; ok is false if none can.
+func (r ruleset) conditions(n int, x route.Translation) (text string, ok bool) {
+	var out []string
+	add := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+	side := func(joint design.ID, device, address string) bool {
+		if joint == "" {
+			return true
+		}
+		if names := r.devices(joint); names != nil {
+			if device == "iifname" && x.Hook == design.Leaving {
+				add("meta mark %d", n+1)
+				return true
+			}
+			add("%s %s", device, set(names))
+			return true
+		}
+		remote := r.remote(joint)
+		if len(remote) == 0 {
+			return false
+		}
+		add("%s %s %s", r.family, address, set(remote))
+		if own := r.ofFamily(r.point.Own); len(own) > 0 {
+			add("%s %s != %s", r.family, address, set(own))
+		}
+		return true
+	}
+	if !side(x.From, "iifname", "saddr") || !side(x.Toward, "oifname", "daddr") {
+		return "", false
+	}
+	for _, c := range []struct {
+		address string
+		list    []netip.Prefix
+	}{{"saddr", x.Source}, {"daddr", x.Destination}} {
+		if len(c.list) == 0 {
+			continue
+		}
+		list := r.ofFamily(c.list)
+		if len(list) == 0 {
+			return "", false
+		}
+		add("%s %s %s", r.family, c.address, set(list))
+	}
+	if own := r.ofFamily(r.point.Own); x.Does == design.OwnAddress && len(own) > 0 {
+		add("%s daddr != %s", r.family, set(own)) // toward its own ranges nothing is hidden
+	}
+	return strings.Join(out, " "), true
+}
+
+// devices are the interfaces of a joint, nil for a policy-based link.
+func (r ruleset) devices(joint design.ID) []string {
+	for _, e := range r.ends {
+		if e.link.ID == joint && e.routed() {
+			var out []string
+			for _, d := range e.devices() {
+				out = append(out, strconv.Quote(d))
+			}
+			return out
+		}
+	}
+	if c, ok := r.t.Design.Get(joint).Body.(*design.Circuit); ok {
+		for _, e := range c.Ends {
+			if e.At == r.point.ID {
+				return []string{strconv.Quote(circuitDevice(e))}
+			}
+		}
+	}
+	return nil
+}
+
+// circuitDevice is the interface that a circuit is expected on.
+func circuitDevice(e design.CircuitEnd) string { return fmt.Sprintf("vlan%d", e.VLAN) }
+
+func (r ruleset) remote(link design.ID) []netip.Prefix {
+	var out []netip.Prefix
+	for _, s := range r.point.Selectors {
+		if s.Link == link {
+			out = append(out, s.Remote)
+		}
+	}
+	return r.ofFamily(out)
+}
+
+func (r ruleset) ofFamily(ps []netip.Prefix) []netip.Prefix {
+	return prefix.Minimal(slices.DeleteFunc(slices.Clone(ps), func(p netip.Prefix) bool { return p.Addr().Is4() != r.v4 }))
+}
+
+// services are the conditions on protocol and port, one for each protocol; one
+// that says nothing if there are none.
+func (r ruleset) services(list []design.Service) []string {
+	if len(list) == 0 {
+		return []string{""}
+	}
+	var out []string
+	for _, proto := range []string{"tcp", "udp"} {
+		var ports []string
+		for _, s := range list {
+			if s.Proto == proto {
+				ports = append(ports, strconv.Itoa(int(s.Port)))
+			}
+		}
+		if len(ports) > 0 {
+			out = append(out, proto+" dport "+set(ports))
+		}
+	}
+	if slices.ContainsFunc(list, func(s design.Service) bool { return s.Proto == "icmp" }) {
+		out = append(out, "meta l4proto "+map[bool]string{true: "icmp", false: "ipv6-icmp"}[r.v4])
+	}
+	return out
+}
+
+// deed is what is done with a packet that fits.
+func (r ruleset) deed(x design.Rule) string {
+	f := r.family
+	switch x.Does {
+	case design.OneToOne:
+		if x.Hook == design.Arriving {
+			return fmt.Sprintf("%s daddr %s dnat %s prefix to %s daddr map { %s : %s }", f, x.Into, f, f, x.Into, x.Real)
+		}
+		return fmt.Sprintf("%s saddr %s snat %s prefix to %s saddr map { %s : %s }", f, x.Real, f, f, x.Real, x.Into)
+	case design.FromPool:
+		if first, last := prefix.FirstHost(x.Into), lastHost(x.Into); first != last {
+			return fmt.Sprintf("snat to %s-%s", first, last)
+		}
+		return "snat to " + prefix.FirstHost(x.Into).String()
+	case design.OwnAddress:
+		return "masquerade"
+	case design.ToTarget:
+		if x.Port == 0 {
+			return "dnat to " + x.Target.String()
+		}
+		return "dnat to " + netip.AddrPortFrom(x.Target, x.Port).String()
+	}
+	return "accept"
+}
+
+// lastHost is the last address of a range that a host may have.
+func lastHost(p netip.Prefix) netip.Addr {
+	if last := prefix.Last(p); prefix.IsHost(p, last) {
+		return last
+	}
+	return prefix.Last(p).Prev()
+}
+
+// set is an anonymous set, or its one element alone.
+func set[T any](list []T) string {
+	words := make([]string, len(list))
+	for n, v := range list {
+		words[n] = fmt.Sprint(v)
+	}
+	if len(words) == 1 {
+		return words[0]
+	}
+	return "{ " + strings.Join(words, ", ") + " }"
 }

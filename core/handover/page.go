@@ -40,13 +40,16 @@ func (p *page) comment(format string, args ...any) {
 }
 
 // block writes a braced block.
-func (p *page) block(open string, inside func()) {
-	p.line("%s {", open)
+func (p *page) block(open string, inside func()) { p.part(open+" {", "}", inside) }
+
+// part writes lines between two others, set in.
+func (p *page) part(open, end string, inside func()) {
+	p.line("%s", open)
 	old := p.indent
 	p.indent += "    "
 	inside()
 	p.indent = old
-	p.line("}")
+	p.line("%s", end)
 }
 
 func (p *page) head(title string) {

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"dravin/core/design"
+	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/route"
 	"dravin/core/walk"
@@ -14,46 +15,79 @@ import (
 
 // routes renders a script that sets up what a gateway needs beside the IPsec
 // daemon and the ruleset. Every line may be run again.
-func routes(t *route.Tables, g *design.Object, ends []*end) string {
+func routes(t *route.Tables, g *design.Object, all []*end) string {
 	p := &page{}
 	p.line("#!/bin/sh")
 	p.head("Addresses, interfaces and routes of " + t.Design.Title(g.ID))
 	p.line("set -eu")
 	p.line("")
 	p.comment("The gateway forwards, and replies may leave by another interface than requests came in by.")
-	for _, s := range []string{"net.ipv4.ip_forward=1", "net.ipv6.conf.all.forwarding=1", "net.ipv4.conf.all.rp_filter=2"} {
+	for _, s := range []string{"net.ipv4.ip_forward=1", "net.ipv6.conf.all.forwarding=1", "net.ipv4.conf.all.rp_filter=0"} {
 		p.line("sysctl -qw %s", s)
 	}
+	p.line(`for f in /proc/sys/net/ipv4/conf/*/rp_filter; do if [ "$(cat "$f")" = 1 ]; then echo 2 >"$f"; fi; done`)
+	p.line("")
+	p.comment("own FAMILY RANGE: the address that this box has there, if it has one.")
+	p.line(`own() { ip -o "$1" address show to "$2" scope global | awk 'NR == 1 { sub("/.*", "", $4); print $4 }'; }`)
 	ownMapped(p, t.Point(g.ID))
-	for _, e := range ends {
+	outside(p, all)
+	for n, e := range all {
 		if e.routed() {
 			interfaces(p, e)
 			if e.body.Routing == design.RoutingStatic {
-				linkRoutes(p, e)
+				linkRoutes(p, t.Point(g.ID), e, n)
 			}
 		}
 	}
 	return p.String()
 }
 
-// ownMapped gives the gateway its own address inside each mapped range: it
-// then answers under it, and the IPsec daemon finds a source address that fits
-// its selectors.
+// ownMapped gives the gateway, under the mapped range, the counterpart of its own
+// address in the real one: it then answers under it, and the IPsec daemon finds a
+// source address that fits its selectors. No host can have it.
 func ownMapped(p *page, point *route.Point) {
-	var done []netip.Addr
-	for _, m := range point.Mappings {
-		a := prefix.FirstHost(m.Mapped)
-		if slices.Contains(done, a) {
+	done := map[netip.Prefix]bool{}
+	for _, r := range point.Translations {
+		if r.Does != design.OneToOne || done[r.Into] || !r.Into.Addr().Is4() {
 			continue
 		}
-		if done == nil {
+		if len(done) == 0 {
 			p.line("")
-			p.comment("The gateway's own addresses in the mapped ranges.")
+			p.comment("The gateway's own addresses, as they are in the mapped ranges.")
+			p.line(`mapped() { echo "$1 $2 $3" | awk '{ split($1, a, "."); split($2, r, "."); split($3, m, "."); print a[1]-r[1]+m[1] "." a[2]-r[2]+m[2] "." a[3]-r[3]+m[3] "." a[4]-r[4]+m[4] }'; }`)
 		}
-		done = append(done, a)
-		p.line("ip address replace %s/%d dev lo", a, a.BitLen())
+		done[r.Into] = true
+		p.line(`a=$(own -4 %s); if [ -n "$a" ]; then ip address replace "$(mapped "$a" %s %s)/32" dev lo; fi`, r.Real, r.Real.Masked().Addr(), r.Into.Masked().Addr())
 	}
 }
+
+// outside keeps the way to the far ends' public addresses out of the links, where
+// a route into one of them would take it.
+func outside(p *page, all []*end) {
+	var peers []netip.Addr
+	for _, e := range all {
+		for _, s := range e.strands {
+			for _, other := range all {
+				into := other.routed() && slices.ContainsFunc(other.near.Routes, func(r netip.Prefix) bool { return r.Contains(s.set.Peer) })
+				if negotiate.Known(s.set.Peer) && into && !slices.Contains(peers, s.set.Peer) {
+					peers = append(peers, s.set.Peer)
+				}
+			}
+		}
+	}
+	if len(peers) == 0 {
+		return
+	}
+	p.line("")
+	p.comment("The far ends' public addresses stay outside the links that would take them.")
+	p.line(`way() { ip "$1" route show default | awk 'NR == 1 { for (i = 2; i < NF; i += 2) if ($i == "via" || $i == "dev") printf "%%s %%s ", $i, $(i+1) }'; }`)
+	for _, a := range peers {
+		f := flag(a.Is4())
+		p.line(`w=$(way %s); if [ -n "$w" ]; then ip %s route replace %s $w; fi`, f, f, a)
+	}
+}
+
+func flag(v4 bool) string { return map[bool]string{true: "-4", false: "-6"}[v4] }
 
 func interfaces(p *page, e *end) {
 	p.line("")
@@ -61,20 +95,75 @@ func interfaces(p *page, e *end) {
 	for _, s := range e.strands {
 		p.line("ip link show %[1]s >/dev/null 2>&1 || ip link add %[1]s type xfrm if_id %[2]d", s.device(), s.number)
 		if len(s.body.Inside) == 2 {
-			p.line("ip address replace %s dev %s", s.body.Inside[e.n], s.device())
+			p.line("ip address replace %s dev %s%s", s.body.Inside[e.n], s.device(), map[bool]string{true: " nodad"}[s.body.Inside[e.n].Addr().Is6()])
 		}
 		p.line("ip link set %s up", s.device())
+		p.line("sysctl -qw net.ipv4.conf.%s.rp_filter=0", s.device())
 	}
 }
 
-func linkRoutes(p *page, e *end) {
-	var hops []string
-	for _, d := range e.devices() {
-		hops = append(hops, "nexthop dev "+d)
-	}
+// The metrics of routes into links: behind all that the box has of its own. Of
+// several links with one range the first in the design goes first.
+const (
+	metric4 = 100
+	metric6 = 2048
+	perLink = 8 // strands that may stand one behind the other
+)
+
+// linkRoutes are the routes into a static link.
+func linkRoutes(p *page, point *route.Point, e *end, n int) {
 	for _, r := range e.near.Routes {
-		p.line("ip %sroute replace %s %s", map[bool]string{true: "", false: "-6 "}[r.Addr().Is4()], r, strings.Join(hops, " "))
+		v4 := r.Addr().Is4()
+		p.line("s=%s", ownSource(point, v4))
+		for _, half := range halves(r) {
+			for k, hops := range hopsOf(e, v4) {
+				metric := metric4 + n*perLink + k
+				if !v4 {
+					metric = metric6 + n*perLink + k
+				}
+				p.line("ip %s route replace %s metric %d ${s:+src $s} %s", flag(v4), half, metric, hops)
+			}
+		}
 	}
+}
+
+// hopsOf are the next hops of a link, one list for each metric: IPv4 shares among
+// the strands; IPv6 takes no route over several devices without gateways, so there
+// they stand one behind the other.
+func hopsOf(e *end, v4 bool) []string {
+	devices := e.devices()
+	if !v4 || len(devices) == 1 {
+		out := make([]string, len(devices))
+		for n, d := range devices {
+			out[n] = "dev " + d
+		}
+		return out
+	}
+	return []string{"nexthop dev " + strings.Join(devices, " nexthop dev ")}
+}
+
+// halves are a default route as two routes, so that it goes before the one that
+// the box has; any other as it is.
+func halves(p netip.Prefix) []netip.Prefix {
+	if low, high, ok := prefix.Halves(p); ok && p.Bits() == 0 {
+		return []netip.Prefix{low, high}
+	}
+	return []netip.Prefix{p}
+}
+
+// ownSource finds the box's own address in its LANs, as the source of what it
+// sends into links itself: the far end knows the way back there.
+func ownSource(point *route.Point, v4 bool) string {
+	var asked []string
+	for _, own := range point.Own {
+		if own.Addr().Is4() == v4 {
+			asked = append(asked, fmt.Sprintf("own %s %s", flag(v4), own))
+		}
+	}
+	if len(asked) == 0 {
+		return ""
+	}
+	return "$({ " + strings.Join(asked, "; ") + "; } | head -n 1)"
 }
 
 // sheet lists what a party's administrator must find set, in the words of the
@@ -88,14 +177,29 @@ func sheet(t *route.Tables, party design.ID) File {
 	for _, g := range d.Inside(party, design.KindGateway) {
 		p.line("")
 		p.line("%s (%s)", g.Name, words(g.Body.(*design.Gateway).Addresses))
-		for _, e := range endsOf(d, g.ID) {
+		for _, e := range endsOf(t, g.ID) {
 			linkSheet(p, d, e)
 		}
-		for _, m := range t.Point(g.ID).Mappings {
-			p.line("  [ ] map %s to %s toward %s, one to one", m.Real, m.Mapped, d.Title(m.Link))
+		for _, r := range t.Point(g.ID).Translations {
+			if r.Does == design.OneToOne && r.Hook == design.Leaving {
+				p.line("  [ ] map %s to %s toward %s, one to one", r.Real, r.Into, d.Title(r.Toward))
+			} else if r.Of == g.ID {
+				p.line("  [ ] %s: %s", r.Hook, ruleWords(d, r.Rule))
+			}
 		}
 	}
-	joinSheet(p, d, party)
+	joinSheet(p, t, party)
+	for _, table := range d.Inside(party, design.KindHubTable) {
+		p.line("")
+		p.line("%s: exactly these entries beside what is fed", table.Name)
+		for _, r := range table.Body.(*design.HubTable).Routes {
+			via := "nothing: a black hole"
+			if a := d.Get(r.Via); a != nil {
+				via = a.Name
+			}
+			p.line("  [ ] %s via %s", r.Prefix, via)
+		}
+	}
 	for _, table := range d.Inside(party, design.KindTable) {
 		p.line("")
 		p.line("%s: exactly these entries beside the local ones", table.Name)
@@ -106,9 +210,41 @@ func sheet(t *route.Tables, party design.ID) File {
 	p.line("")
 	p.line("Then prove it")
 	for _, i := range d.Of(design.KindIntent) {
-		proofLine(p, d, i, party)
+		proofLine(p, t, i, party)
 	}
 	return File{Path: folders.name(o.Name) + "-sheet.txt", About: "what the administrator must find set, to tick off", Content: p.String()}
+}
+
+// ruleWords is a translation in words.
+func ruleWords(d *design.Design, r design.Rule) string {
+	out := r.Does
+	if r.Real.IsValid() {
+		out += " " + r.Real.String()
+	}
+	if r.Into.IsValid() {
+		out += " to " + r.Into.String()
+	}
+	if r.Target.IsValid() {
+		out += " " + r.Target.String()
+	}
+	for _, c := range []struct {
+		word string
+		list []netip.Prefix
+	}{{"from", r.Source}, {"to", r.Destination}} {
+		if len(c.list) > 0 {
+			out += ", " + c.word + " " + words(c.list)
+		}
+	}
+	if len(r.Services) > 0 {
+		out += ", for " + words(r.Services)
+	}
+	if r.From != "" {
+		out += ", coming by " + d.Title(r.From)
+	}
+	if r.Toward != "" {
+		out += ", going by " + d.Title(r.Toward)
+	}
+	return out
 }
 
 func linkSheet(p *page, d *design.Design, e *end) {
@@ -118,13 +254,16 @@ func linkSheet(p *page, d *design.Design, e *end) {
 		p.line("      IKE: %s; renewed after %d s", strings.Join(s.set.IKE, ", "), s.set.IKELife)
 		p.line("      ESP: %s; renewed after %d s", strings.Join(s.set.ESP, ", "), s.set.ChildLife)
 		for _, o := range d.Inside(s.tunnel.ID, design.KindSession) {
-			sessionSheet(p, o.Body.(*design.Session), e.n)
+			sessionSheet(p, d, o, e.n)
 		}
 	}
 	if e.body.Routing == design.RoutingStatic {
 		for _, r := range e.near.Routes {
 			p.line("  [ ] send %s into it", r)
 		}
+	}
+	if watched(e) {
+		p.line("  [ ] the watcher of its strands runs: what is lost moves to another within %d s", failoverSeconds)
 	}
 	for _, ts := range pairs(e) {
 		if !e.routed() {
@@ -148,14 +287,15 @@ func insideWords(e *end, s strand) string {
 	return fmt.Sprintf("; inside address %s, far end %s", s.body.Inside[e.n], s.body.Inside[1-e.n].Addr())
 }
 
-func proofLine(p *page, d *design.Design, intent *design.Object, party design.ID) {
+func proofLine(p *page, t *route.Tables, intent *design.Object, party design.ID) {
+	d := t.Design
 	in := intent.Body.(*design.Intent)
 	if d.Party(in.From).ID != party {
 		return
 	}
 	to := d.Get(in.To)
 	a := to.Body.(*design.Endpoint).Addresses[0]
-	if flow, err := walk.FlowBetween(d, in.From, in.To, in.Service); err == nil {
+	if flow, err := walk.FlowBetween(t, in.From, in.To, in.Service); err == nil {
 		a = flow.To
 	}
 	must := "must answer"

@@ -52,7 +52,12 @@ func connection(p *page, d *design.Design, e *end, s strand) {
 	p.comment("%s, %s, to %s", e.link.Name, s.tunnel.Name, d.Title(e.far.Gateway))
 	p.block(connectionName(e, s), func() {
 		p.line("version = %d", s.set.Version)
-		p.line("local_addrs = %s", s.set.Address)
+		if s.set.NAT {
+			p.comment("It stands behind a NAT: it listens on the address that it has itself.")
+			p.line("local_addrs = %%any")
+		} else {
+			p.line("local_addrs = %s", s.set.Address)
+		}
 		p.line("remote_addrs = %s", farAddress(p, s.set))
 		p.line("proposals = %s", value(strings.Join(s.set.IKE, ", ")))
 		p.line("rekey_time = %ds", s.set.IKELife)

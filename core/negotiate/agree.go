@@ -57,18 +57,21 @@ const (
 
 // Outcome is how two ends end up.
 type Outcome struct {
-	Up      bool           `json:"up"`     // packets are carried
-	IKEUp   bool           `json:"ike_up"` // at least the control channel is up
-	Cause   Cause          `json:"cause,omitempty"`
-	Why     string         `json:"why"` // the outcome as a sentence
-	Version uint8          `json:"version,omitempty"`
-	IKE     *Chosen        `json:"ike,omitempty"`
-	ESP     *Chosen        `json:"esp,omitempty"`
-	Local   []netip.Prefix `json:"local"` // at the first end, after narrowing
-	Remote  []netip.Prefix `json:"remote"`
-	Renews  bool           `json:"renews"`        // new keys can be agreed on when the first have been used up
-	UDP     bool           `json:"udp,omitempty"` // ESP goes in UDP (RFC 3948)
-	MTU     int            `json:"mtu,omitempty"` // what fits inside, bytes, of 1500 outside
+	Up    bool  `json:"up"`     // packets are carried
+	IKEUp bool  `json:"ike_up"` // at least the control channel is up
+	Cause Cause `json:"cause,omitempty"`
+	// Parameter is the one on which it fails, such as ike or identity-2: that of
+	// the second end.
+	Parameter string         `json:"parameter,omitempty"`
+	Why       string         `json:"why"` // the outcome as a sentence
+	Version   uint8          `json:"version,omitempty"`
+	IKE       *Chosen        `json:"ike,omitempty"`
+	ESP       *Chosen        `json:"esp,omitempty"`
+	Local     []netip.Prefix `json:"local"` // at the first end, after narrowing
+	Remote    []netip.Prefix `json:"remote"`
+	Renews    bool           `json:"renews"`        // new keys can be agreed on when the first have been used up
+	UDP       bool           `json:"udp,omitempty"` // ESP goes in UDP (RFC 3948)
+	MTU       int            `json:"mtu,omitempty"` // what fits inside, bytes, of 1500 outside
 	// Later tells what comes up and will fail or suffer afterwards.
 	Later []string `json:"later"`
 }
@@ -78,20 +81,20 @@ type Outcome struct {
 // equal.
 func Agree(starts, answers Settings) Outcome {
 	out := Outcome{Local: []netip.Prefix{}, Remote: []netip.Prefix{}, Later: []string{}}
-	fail := func(c Cause, format string, args ...any) Outcome {
-		out.Cause, out.Why = c, fmt.Sprintf(format, args...)
+	fail := func(c Cause, parameter, format string, args ...any) Outcome {
+		out.Cause, out.Parameter, out.Why = c, parameter, fmt.Sprintf(format, args...)
 		return out
 	}
 	one, two := Called(starts.Name, 0), Called(answers.Name, 1)
-	offers, err := proposalsOf(starts, answers)
+	offers, wrong, err := proposalsOf(starts, answers)
 	if err != nil {
-		return fail(BadProposal, "%v", err)
+		return fail(BadProposal, wrong, "%v", err)
 	}
 	if Known(starts.Peer) && Known(answers.Address) && starts.Peer != answers.Address {
-		return fail(NoAnswer, "%s sends to %s, and %s is at %s", one, starts.Peer, two, answers.Address)
+		return fail(NoAnswer, "address-2", "%s sends to %s, and %s is at %s", one, starts.Peer, two, answers.Address)
 	}
 	if Known(answers.Peer) && Known(starts.Address) && answers.Peer != starts.Address && !starts.NAT {
-		return fail(NoConnection, "%s has a connection for %s only, and %s comes from %s", two, answers.Peer, one, starts.Address)
+		return fail(NoConnection, "address-1", "%s has a connection for %s only, and %s comes from %s", two, answers.Peer, one, starts.Address)
 	}
 	// A daemon that may speak either starts with 2.
 	out.Version = starts.Version
@@ -101,21 +104,21 @@ func Agree(starts, answers Settings) Outcome {
 	if answers.Version != 0 && answers.Version != out.Version {
 		v := out.Version
 		out.Version = 0
-		return fail(NoConnection, "%s speaks IKEv%d and %s IKEv%d only", one, v, two, answers.Version)
+		return fail(NoConnection, "version", "%s speaks IKEv%d and %s IKEv%d only", one, v, two, answers.Version)
 	}
 	ike, ok := Choose(offers.answersIKE, offers.startsIKE, true)
 	if !ok {
-		return fail(NoIKEProposal, "the IKE proposals have %s", Disagreement(offers.answersIKE, offers.startsIKE, true))
+		return fail(NoIKEProposal, "ike", "the IKE proposals have %s", Disagreement(offers.answersIKE, offers.startsIKE, true))
 	}
 	out.IKE = &ike
 	if !SameIdentity(starts.Identity, answers.PeerIdentity) {
-		return fail(IdentityUnknown, "%s calls itself %q and %s expects %q", one, starts.Identity, two, answers.PeerIdentity)
+		return fail(IdentityUnknown, "identity-1", "%s calls itself %q and %s expects %q", one, starts.Identity, two, answers.PeerIdentity)
 	}
 	if starts.Key != "" && answers.Key != "" && starts.Key != answers.Key {
-		return fail(KeyDiffers, "the keys differ")
+		return fail(KeyDiffers, "key", "the keys differ")
 	}
 	if !SameIdentity(answers.Identity, starts.PeerIdentity) {
-		return fail(IdentityUnknown, "%s calls itself %q and %s expects %q", two, answers.Identity, one, starts.PeerIdentity)
+		return fail(IdentityUnknown, "identity-2", "%s calls itself %q and %s expects %q", two, answers.Identity, one, starts.PeerIdentity)
 	}
 	out.IKEUp = true
 	out.UDP = starts.NAT || answers.NAT || starts.Encapsulate || answers.Encapsulate
@@ -123,22 +126,26 @@ func Agree(starts, answers Settings) Outcome {
 }
 
 // child negotiates what carries the packets.
-func child(out Outcome, starts, answers Settings, offers offers, fail func(Cause, string, ...any) Outcome) Outcome {
+func child(out Outcome, starts, answers Settings, offers offers, fail func(Cause, string, string, ...any) Outcome) Outcome {
 	withGroup := out.Version == 1 // IKEv1's quick mode has its own exchange from the start
 	esp, ok := Choose(offers.answersESP, offers.startsESP, withGroup)
 	local, remote := Narrow(starts.Local, answers.Remote), Narrow(starts.Remote, answers.Local)
+	selectors := "selectors-1"
+	if len(local) > 0 && (len(remote) == 0 || SameSet(starts.Local, answers.Remote)) {
+		selectors = "selectors-2"
+	}
 	if len(local) == 0 || len(remote) == 0 {
-		f := fail(SelectorsDisjoint, "the selectors have nothing in common: %s to %s against %s to %s", Joined(starts.Local), Joined(starts.Remote), Joined(answers.Remote), Joined(answers.Local))
+		f := fail(SelectorsDisjoint, selectors, "the selectors have nothing in common: %s to %s against %s to %s", Joined(starts.Local), Joined(starts.Remote), Joined(answers.Remote), Joined(answers.Local))
 		f.IKEUp = true
 		return f
 	}
 	if out.Version == 1 && (!SameSet(starts.Local, answers.Remote) || !SameSet(starts.Remote, answers.Local)) {
-		f := fail(SelectorsDiffer, "IKEv1 does not narrow, and the selectors do not mirror each other")
+		f := fail(SelectorsDiffer, selectors, "IKEv1 does not narrow, and the selectors do not mirror each other")
 		f.IKEUp = true
 		return f
 	}
 	if !ok {
-		f := fail(NoESPProposal, "the IKE SA comes up, and its child fails: the ESP proposals have %s", Disagreement(offers.answersESP, offers.startsESP, withGroup))
+		f := fail(NoESPProposal, "esp", "the IKE SA comes up, and its child fails: the ESP proposals have %s", Disagreement(offers.answersESP, offers.startsESP, withGroup))
 		f.IKEUp = true
 		return f
 	}
@@ -190,17 +197,18 @@ func Narrow(a, b []netip.Prefix) []netip.Prefix {
 
 type offers struct{ startsIKE, startsESP, answersIKE, answersESP []Proposal }
 
-func proposalsOf(starts, answers Settings) (o offers, err error) {
+// proposalsOf reads the proposals of both ends, or tells which parameter is wrong.
+func proposalsOf(starts, answers Settings) (o offers, parameter string, err error) {
 	for _, want := range []struct {
 		to    *[]Proposal
 		proto Protocol
 		list  []string
 	}{{&o.startsIKE, IKE, starts.IKE}, {&o.startsESP, ESP, starts.ESP}, {&o.answersIKE, IKE, answers.IKE}, {&o.answersESP, ESP, answers.ESP}} {
 		if *want.to, err = ParseProposals(want.proto, want.list); err != nil {
-			return o, err
+			return o, strings.ToLower(string(want.proto)), err
 		}
 	}
-	return o, nil
+	return o, "", nil
 }
 
 // Called is an end's name, or which of the two it is.

@@ -245,13 +245,28 @@ var Strong = struct{ IKE, ESP []string }{
 	ESP: []string{"aes256gcm16-ecp384", "aes256-sha256-ecp256", "aes256-sha256-modp2048"},
 }
 
-// Common are the proposals that both have, in the order of the first.
-func Common(a, b []string) []string {
+// Common are the proposals of a that b has too, by what they mean and not by how
+// they are written; those that can not be read are compared as they are.
+func Common(proto Protocol, a, b []string) []string {
 	var out []string
 	for _, p := range a {
-		if slices.ContainsFunc(b, func(q string) bool { return strings.EqualFold(p, q) }) {
+		if slices.ContainsFunc(b, func(q string) bool { return sameProposal(proto, p, q) }) {
 			out = append(out, p)
 		}
 	}
 	return out
+}
+
+func sameProposal(proto Protocol, a, b string) bool {
+	x, errX := ParseProposal(proto, a)
+	y, errY := ParseProposal(proto, b)
+	if errX != nil || errY != nil {
+		return strings.EqualFold(a, b)
+	}
+	for typ := range x.of {
+		if !slices.Equal(x.of[typ], y.of[typ]) {
+			return false
+		}
+	}
+	return true
 }

@@ -23,34 +23,37 @@ const DefaultHold = 90
 
 // SessionOutcome is how a session ends up.
 type SessionOutcome struct {
-	Up       bool     `json:"up"`
-	Why      string   `json:"why"`
-	Hold     uint32   `json:"hold"` // seconds; 0: no keepalives
-	Families []string `json:"families"`
-	Internal bool     `json:"internal"`
-	Later    []string `json:"later"`
+	Up bool `json:"up"`
+	// Parameter is the one on which it fails, such as asn-2: that of the second
+	// end.
+	Parameter string   `json:"parameter,omitempty"`
+	Why       string   `json:"why"`
+	Hold      uint32   `json:"hold"` // seconds; 0: no keepalives
+	Families  []string `json:"families"`
+	Internal  bool     `json:"internal"`
+	Later     []string `json:"later"`
 }
 
 // AgreeSession tells how a session ends up over a path that is up (RFC 4271
 // sections 4.2 and 6.2): established, or the first thing on which it fails.
 func AgreeSession(a, b BGPEnd) SessionOutcome {
 	out := SessionOutcome{Families: []string{}, Later: []string{}}
-	fail := func(format string, args ...any) SessionOutcome {
-		out.Why = fmt.Sprintf(format, args...)
+	fail := func(parameter, format string, args ...any) SessionOutcome {
+		out.Parameter, out.Why = parameter, fmt.Sprintf(format, args...)
 		return out
 	}
 	ends := [2]BGPEnd{a, b}
 	for n, e := range ends {
 		if far := ends[1-n]; e.Peer != far.Address {
-			return fail("%s looks for %s, and the other end is at %s", Called(e.Name, n), e.Peer, far.Address)
+			return fail(fmt.Sprintf("bgp-address-%d", 2-n), "%s looks for %s, and the other end is at %s", Called(e.Name, n), e.Peer, far.Address)
 		}
 	}
 	if a.Password != b.Password {
-		return fail("the passwords differ, so neither hears the other (RFC 2385)")
+		return fail("bgp-password", "the passwords differ, so neither hears the other (RFC 2385)")
 	}
 	for n, e := range ends {
 		if far := ends[1-n]; e.PeerASN != far.ASN {
-			return fail("%s expects ASN %d, and the other end is %d", Called(e.Name, n), e.PeerASN, far.ASN)
+			return fail(fmt.Sprintf("asn-%d", 2-n), "%s expects ASN %d, and the other end is %d", Called(e.Name, n), e.PeerASN, far.ASN)
 		}
 	}
 	for _, f := range a.Families {
@@ -59,14 +62,14 @@ func AgreeSession(a, b BGPEnd) SessionOutcome {
 		}
 	}
 	if len(out.Families) == 0 {
-		return fail("they have no address family in common")
+		return fail("bgp-families", "they have no address family in common")
 	}
 	out.Up, out.Internal, out.Hold = true, a.ASN == b.ASN, min(a.Hold, b.Hold)
 	out.Why = fmt.Sprintf("it is established, hold time %d s", out.Hold)
 	for n, e := range ends {
 		if far := ends[1-n]; e.MaxPrefixes > 0 && uint32(far.Announces) > e.MaxPrefixes {
 			out.Up = false
-			return fail("%s takes %d routes at most and the other end announces %d, so the session drops", Called(e.Name, n), e.MaxPrefixes, far.Announces)
+			return fail("bgp-max", "%s takes %d routes at most and the other end announces %d, so the session drops", Called(e.Name, n), e.MaxPrefixes, far.Announces)
 		}
 	}
 	return out

@@ -6,6 +6,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/prefix"
+	"dravin/core/standing"
 )
 
 // Claim is one party's hold on a range.
@@ -19,6 +20,8 @@ type Claim struct {
 	Kind    design.Kind  `json:"kind"` // of the owner
 	// Mapped is what the range is known as elsewhere, if it is mapped.
 	Mapped []netip.Prefix `json:"mapped,omitempty"`
+
+	toward []design.ID // the links over which it is known so
 }
 
 // Claims lists every hold on a range in the design, in canonical order.
@@ -85,7 +88,12 @@ func withMapped(d *design.Design, claims []Claim) []Claim {
 			if c.Kind == design.KindMapping || c.Party != party {
 				continue
 			}
-			if p := prefix.TranslatePrefix(c.Prefix, m.Real, m.Mapped); p.IsValid() && !slices.Contains(c.Mapped, p) {
+			p := prefix.TranslatePrefix(c.Prefix, m.Real, m.Mapped)
+			if !p.IsValid() {
+				continue
+			}
+			c.toward = append(c.toward, m.Link)
+			if !slices.Contains(c.Mapped, p) {
 				c.Mapped = append(c.Mapped, p)
 			}
 		}
@@ -93,30 +101,49 @@ func withMapped(d *design.Design, claims []Claim) []Claim {
 	return claims
 }
 
-// domains tells for every party which clump of joined parties it is in, from 1:
-// joined today, or also by what is planned. What nothing reaches is in none, 0.
-func domains(joins []design.Join, planned bool) map[design.ID]int {
+// domains tells for every party which clump of joined parties it is in, from 1.
+// What nothing reaches is in none, 0.
+func domains(joins []standing.Join) map[design.ID]int {
 	of := map[design.ID]int{}
+	near := neighbours(joins)
 	next := 0
 	for _, j := range joins {
-		if j.Planned && !planned {
+		if of[j.A] != 0 {
 			continue
 		}
-		switch ca, cb := of[j.A], of[j.B]; {
-		case ca == 0 && cb == 0:
-			next++
-			of[j.A], of[j.B] = next, next
-		case ca == 0:
-			of[j.A] = cb
-		case cb == 0:
-			of[j.B] = ca
-		default:
-			for p, c := range of {
-				if c == cb {
-					of[p] = ca
-				}
+		next++
+		for party := range reach(near, j.A, nil) {
+			of[party] = next
+		}
+		of[j.A] = next
+	}
+	return of
+}
+
+// neighbours are the joins of each party.
+func neighbours(joins []standing.Join) map[design.ID][]standing.Join {
+	out := map[design.ID][]standing.Join{}
+	for _, j := range joins {
+		out[j.A] = append(out[j.A], j)
+		out[j.B] = append(out[j.B], standing.Join{A: j.B, B: j.A, By: j.By})
+	}
+	return out
+}
+
+// reach are the parties that can be reached from one without leaving it by one of
+// the joins that are closed, nor passing it again.
+func reach(near map[design.ID][]standing.Join, from design.ID, closed []design.ID) map[design.ID]bool {
+	seen := map[design.ID]bool{}
+	queue := []design.ID{from}
+	for len(queue) > 0 {
+		at := queue[0]
+		queue = queue[1:]
+		for _, j := range near[at] {
+			if j.B != from && !seen[j.B] && (at != from || !slices.Contains(closed, j.By)) {
+				seen[j.B] = true
+				queue = append(queue, j.B)
 			}
 		}
 	}
-	return of
+	return seen
 }

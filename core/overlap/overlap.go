@@ -13,6 +13,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/prefix"
+	"dravin/core/standing"
 )
 
 // Weight tells how bad a group is.
@@ -29,7 +30,8 @@ const (
 	Answered Weight = "answered" // parties could meet, and every such pair has a mapping between
 )
 
-var weights = []Weight{Breaks, Joined, Planned, Within, Apart, Divided, Answered}
+// Weights are all weights, worst first.
+var Weights = []Weight{Breaks, Joined, Planned, Within, Apart, Divided, Answered}
 
 // Group is a clump of overlapping claims.
 type Group struct {
@@ -50,12 +52,8 @@ func Find(d *design.Design) []Group {
 	for n, c := range claims {
 		ranges[n] = c.Prefix
 	}
-	joins, ends := d.Joins(), intentEnds(d)
-	reach := domains(joins, false)
-	var later map[design.ID]int
-	if slices.ContainsFunc(joins, func(j design.Join) bool { return j.Planned }) {
-		later = domains(joins, true)
-	}
+	ends := intentEnds(d)
+	now, later := estateOf(d, standing.Today), estateOf(d, standing.Built)
 	out := []Group{}
 	for _, clump := range prefix.Clumps(ranges) {
 		g := Group{Span: ranges[clump[0]], Intents: []design.ID{}}
@@ -70,8 +68,8 @@ func Find(d *design.Design) []Group {
 			}
 		}
 		g.Key = string(g.Claims[0].Owner) + "-" + g.Span.String()
-		g.weigh(reach)
-		if g.Weight == Apart && later != nil {
+		g.weigh(now)
+		if g.Weight == Apart || g.Weight == Answered {
 			if g.weigh(later); g.Weight == Breaks || g.Weight == Joined {
 				g.Weight = Planned
 			}
@@ -80,7 +78,7 @@ func Find(d *design.Design) []Group {
 	}
 	slices.SortStableFunc(out, func(a, b Group) int {
 		return cmp.Or(
-			cmp.Compare(slices.Index(weights, a.Weight), slices.Index(weights, b.Weight)),
+			cmp.Compare(slices.Index(Weights, a.Weight), slices.Index(Weights, b.Weight)),
 			cmp.Compare(len(b.Intents), len(a.Intents)),
 			cmp.Compare(b.Parties, a.Parties),
 			prefix.Compare(a.Span, b.Span))
@@ -104,11 +102,22 @@ func intentEnds(d *design.Design) map[design.ID][]design.ID {
 	return out
 }
 
+// estate is what joins which parties at one horizon.
+type estate struct {
+	near    map[design.ID][]standing.Join
+	domains map[design.ID]int
+}
+
+func estateOf(d *design.Design, h standing.Horizon) estate {
+	joins := standing.Of(d, standing.Condition{Horizon: h}).Joins()
+	return estate{neighbours(joins), domains(joins)}
+}
+
 // weigh sets weight, sentence and number of parties in one sweep over the
 // claims, whatever the number of pairs. The claims come containing ones first,
 // so those that contain the present one form a stack.
-func (g *Group) weigh(domains map[design.ID]int) {
-	s := sweep{domains: domains, all: tally{}, bare: tally{}, parties: map[design.ID]bool{}, worst: -1}
+func (g *Group) weigh(e estate) {
+	s := sweep{estate: e, all: tally{}, bare: tally{}, parties: map[design.ID]bool{}, worst: -1}
 	for _, c := range g.Claims {
 		s.step(c)
 	}
@@ -132,7 +141,7 @@ func (g *Group) weigh(domains map[design.ID]int) {
 
 // sweep is the state of going through a group's claims.
 type sweep struct {
-	domains          map[design.ID]int
+	estate
 	open             []Claim // those that contain the present place
 	all, bare        tally   // of open: all, and those without a mapping
 	parties          map[design.ID]bool
@@ -152,10 +161,21 @@ func (s *sweep) step(c Claim) {
 	meets := s.all.meets(c, d)
 	s.meet = s.meet || meets
 	s.could = s.could || s.all.meets(c, anyDomain)
-	s.unanswered = s.unanswered || len(c.Mapped) == 0 && s.bare.meets(c, d)
+	s.unanswered = s.unanswered || len(c.Mapped) == 0 && s.bare.meets(c, d) || meets && s.pastMappings(c)
 	s.speakOf(c)
 	s.count(c, 1)
 	s.open = append(s.open, c)
+}
+
+// pastMappings tells whether a claim and an open one, of which one is mapped or
+// both are, meet by a way on which no mapping is.
+func (s *sweep) pastMappings(c Claim) bool {
+	return slices.ContainsFunc(s.open, func(o Claim) bool {
+		if len(c.Mapped)+len(o.Mapped) == 0 || o.Party == c.Party || o.Segment != c.Segment && o.Segment != "" && c.Segment != "" {
+			return false
+		}
+		return reach(s.near, c.Party, c.toward)[o.Party] && reach(s.near, o.Party, o.toward)[c.Party]
+	})
 }
 
 func (s *sweep) count(c Claim, n int) {

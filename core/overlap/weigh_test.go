@@ -57,7 +57,7 @@ func TestWeighingAgainstEveryPair(t *testing.T) {
 		case different:
 			want = Divided
 		}
-		g.weigh(domains)
+		g.weigh(estate{domains: domains})
 		assert.Equal(t, want, g.Weight)
 	})
 }

@@ -5,8 +5,8 @@ import (
 	"slices"
 
 	"dravin/core/design"
-	"dravin/core/link"
 	"dravin/core/prefix"
+	"dravin/core/standing"
 )
 
 // preference is the order of a point's cloud, where its profile has one; what
@@ -28,92 +28,52 @@ func (s *solver) preference(id design.ID) []Source {
 	return out
 }
 
-// entryUnusable says why an entry of a network's table does not count. The
-// fabric delivers a block's addresses itself: an entry as long as the block
-// never gets to decide, and a longer one only where the profile lets it.
-func (s *solver) entryUnusable(p *Point, e design.Entry) string {
-	profile := s.d.ProfileOf(p.ID)
-	for _, own := range p.Own {
-		if e.Prefix == own || profile != nil && !profile.Networks.LongerWins && prefix.Contains(own, e.Prefix) {
-			return "the block's local route can not be overridden"
-		}
-	}
-	// Whether an entry to something that is not there is passed over or swallows
-	// what it is for is the cloud's way; the walk tells of the latter.
-	via := s.d.Get(e.Via)
-	if st := design.StateOf(via); profile != nil && profile.DeadNextHop != "black-hole" && !design.Carries(st) {
-		return via.Name + " is " + design.StateWord(st)
-	}
-	return ""
-}
-
-func (s *solver) linkSource(p *Point, l *design.Link) Source {
-	switch {
-	case l.Routing == design.RoutingBGP:
-		return VPNBGP
-	case p.Party.Kind == design.KindSite:
-		return Static
-	}
-	return VPNStatic
-}
-
-// joins adds what circuits, peerings and hubs bring. Gateways come before the
-// tables that they feed.
-func (s *solver) joins() {
-	for _, o := range s.d.Of(design.KindCircuit) {
-		c := o.Body.(*design.Circuit)
-		for _, e := range c.Ends {
-			for _, r := range e.Routes {
-				row := Route{Prefix: r, Source: CircuitBGP, Hop: Hop{Circuit, o.ID}, Via: o.Name}
-				if !design.Carries(design.StateOf(o)) && c.State != design.Waiting {
-					row.Unusable = "the circuit is " + design.StateWord(c.State)
-				}
-				s.points[e.At].add(row)
-			}
-		}
-	}
-	for _, o := range s.d.Of(design.KindHubTable) {
-		s.hubTable(o)
-	}
-	for _, o := range s.d.Of(design.KindPeering) {
-		p := o.Body.(*design.Peering)
-		for n := range 2 {
-			s.half(o, p.Halves[n], p.Halves[1-n])
-		}
-	}
-	s.hubs = map[design.ID][]*design.Object{}
-	for _, a := range s.d.Of(design.KindAttachment) {
-		what := a.Body.(*design.Attachment).What
-		s.hubs[what] = append(s.hubs[what], a)
-	}
-	for _, o := range s.d.Of(design.KindNetwork) {
-		s.fed(o)
-	}
-}
-
-// hubTable fills a hub's table: its static entries, and what attachments feed.
-func (s *solver) hubTable(o *design.Object) {
-	p := s.points[o.ID]
-	for _, e := range o.Body.(*design.HubTable).Routes {
+// hubTable fills a hub's table: its static entries, and what attachments feed
+// that say so.
+func (s *solver) hubTable(p *Point, o *design.Object, b *design.HubTable) {
+	for _, e := range b.Routes {
 		r := Route{Prefix: e.Prefix, Source: Static, Hop: Hop{Kind: BlackHole}, Via: "black hole"}
 		if a := s.d.Get(e.Via); a != nil {
 			r.Hop, r.Via = attachedHop(s.d, a), a.Name
+			r = s.standing(p, r, s.brings(a, e.Prefix.Addr().Is4(), false))
 		}
 		p.add(r)
 	}
 	for _, a := range s.d.Inside(o.Parent, design.KindAttachment) {
-		b := a.Body.(*design.Attachment)
-		if len(b.Feeds) > 0 && !slices.Contains(b.Feeds, o.ID) {
+		if !slices.Contains(a.Body.(*design.Attachment).Feeds, o.ID) {
 			continue
 		}
-		for _, r := range link.AttachmentExports(s.d, a) {
-			row := Route{Prefix: r, Source: Hub, Hop: attachedHop(s.d, a), Via: a.Name}
-			if !design.Carries(b.State) {
-				row.Unusable = "the attachment is " + design.StateWord(b.State)
-			}
-			p.add(row)
+		for _, r := range s.offered(a) {
+			p.add(s.standing(p, Route{Prefix: r, Source: Hub, Hop: attachedHop(s.d, a), Via: a.Name}, s.brings(a, r.Addr().Is4(), true)))
 		}
 	}
+}
+
+// offered are the ranges that an attachment brings into its hub now: of another
+// hub those whose attachments there are up.
+func (s *solver) offered(a *design.Object) []netip.Prefix {
+	other := s.d.Get(a.Body.(*design.Attachment).What)
+	if other.Kind != design.KindHub {
+		return s.d.AttachmentExports(a)
+	}
+	var lost []netip.Prefix
+	for _, far := range s.d.Inside(other.ID, design.KindAttachment) {
+		if w := far.Body.(*design.Attachment).What; w != a.Parent && !s.st.Of(far.ID).Up {
+			lost = append(lost, s.d.AttachmentExports(far)...)
+		}
+	}
+	return prefix.Free(s.d.AttachmentExports(a), lost)
+}
+
+// brings is how an attachment stands for a route: one that is learned needs the
+// session of what is attached.
+func (s *solver) brings(a *design.Object, v4, learned bool) standing.Verdict {
+	v := s.st.Of(a.ID)
+	what := s.d.Get(a.Body.(*design.Attachment).What)
+	if v.Up && learned && (what.Kind == design.KindLink || what.Kind == design.KindCircuit) {
+		return s.st.Brings(what.ID, v4)
+	}
+	return v
 }
 
 // attachedHop is where a hub sends what is for an attachment.
@@ -130,77 +90,109 @@ func attachedHop(d *design.Design, attachment *design.Object) Hop {
 	return Hop{Deliver, what}
 }
 
-// half gives one network what a peering brings it without entries: the far
-// blocks where the profile says so, and what a lent gateway knows.
-func (s *solver) half(o *design.Object, own, far design.Half) {
-	profile := s.d.ProfileOf(own.Network)
-	if profile == nil || profile.Peering == nil || !design.Carries(design.StateOf(o)) {
-		return
-	}
-	var ranges []netip.Prefix
-	if profile.Peering.AutomaticRoutes {
-		ranges = s.d.Ranges(far.Network)
-	}
-	if own.UsesGateway && far.LendsGateway {
-		for _, g := range s.d.Inside(far.Network, design.KindGateway) {
-			for _, r := range s.points[g.ID].Routes {
-				if r.Hop.Kind == Tunnel || r.Hop.Kind == Circuit {
-					ranges = append(ranges, r.Prefix)
-				}
-			}
+// halves gives a network's table what its peerings bring without entries: the
+// far blocks where the profile says so, and what a lent gateway knows.
+func (s *solver) halves(p *Point) {
+	for _, o := range design.InOrder(s.d.Referring(p.Party.ID, design.KindPeering)) {
+		own, far, ok := halvesOf(o, p.Party.ID)
+		profile := s.d.ProfileOf(p.Party.ID)
+		if !ok || profile == nil || profile.Peering == nil {
+			continue
 		}
-	}
-	places := s.d.Inside(own.Network, design.KindTable)
-	if own.LendsGateway {
-		places = append(places, s.d.Inside(own.Network, design.KindGateway)...)
-	}
-	for _, t := range places {
-		for _, r := range ranges {
-			s.points[t.ID].add(Route{Prefix: r, Source: Peered, Hop: Hop{Peer, o.ID}, Via: o.Name})
+		var ranges []netip.Prefix
+		if profile.Peering.AutomaticRoutes {
+			ranges = s.d.Ranges(far.Network)
 		}
-	}
-}
-
-// fed gives the tables of a network what its gateways and hubs know, where its
-// profile says that they learn it by themselves.
-func (s *solver) fed(network *design.Object) {
-	profile := s.d.ProfileOf(network.ID)
-	if profile == nil {
-		return
-	}
-	var rows []Route
-	if profile.Networks.GatewayFeeds {
-		for _, g := range s.d.Inside(network.ID, design.KindGateway) {
-			for _, r := range s.points[g.ID].Routes {
-				if r.Hop.Kind == Tunnel || r.Hop.Kind == Circuit {
-					rows = append(rows, Route{Prefix: r.Prefix, Source: r.Source, Hop: Hop{Gateway, g.ID}, Via: g.Name, Unusable: r.Unusable})
-				}
-			}
-		}
-	}
-	if profile.Hub != nil && profile.Hub.AutomaticRoutes {
-		for _, a := range s.hubs[network.ID] {
-			if design.Carries(design.StateOf(a)) {
-				for _, r := range s.points[HubTableOf(s.d, a)].known() {
-					if r.Hop.To != network.ID {
-						rows = append(rows, Route{Prefix: r.Prefix, Source: Hub, Hop: Hop{Attached, a.ID}, Via: s.d.Title(a.Parent), Unusable: r.Unusable})
+		if own.UsesGateway && far.LendsGateway {
+			for _, g := range s.d.Inside(far.Network, design.KindGateway) {
+				for _, r := range s.t.Point(g.ID).Routes {
+					if r.beyond() {
+						ranges = append(ranges, r.Prefix)
 					}
 				}
 			}
 		}
+		s.peering(p, o, ranges)
 	}
-	for _, t := range s.d.Inside(network.ID, design.KindTable) {
-		for _, r := range rows {
-			s.points[t.ID].add(r)
+}
+
+// beyond tells whether a usable route leads out over a link or circuit.
+func (r Route) beyond() bool {
+	return r.Unusable == "" && (r.Hop.Kind == Tunnel || r.Hop.Kind == Circuit)
+}
+
+func halvesOf(peering *design.Object, network design.ID) (own, far design.Half, ok bool) {
+	h := peering.Body.(*design.Peering).Halves
+	for n := range h {
+		if h[n].Network == network {
+			return h[n], h[1-n], true
+		}
+	}
+	return own, far, false
+}
+
+func (s *solver) peering(p *Point, o *design.Object, ranges []netip.Prefix) {
+	v := s.st.Of(o.ID)
+	if !v.Up && v.Code != standing.HalfMade && v.Code != standing.RefusedForOverlap {
+		return
+	}
+	for _, r := range ranges {
+		p.add(s.standing(p, Route{Prefix: r, Source: Peered, Hop: Hop{Peer, o.ID}, Via: o.Name}, v))
+	}
+}
+
+// peered gives a gateway that is lent the ranges of the networks that use it.
+func (s *solver) peered(p *Point, gateway *design.Object) {
+	for _, o := range design.InOrder(s.d.Referring(gateway.Parent, design.KindPeering)) {
+		own, far, ok := halvesOf(o, gateway.Parent)
+		if profile := s.d.ProfileOf(gateway.ID); ok && own.LendsGateway && profile != nil && profile.Peering != nil && (profile.Peering.AutomaticRoutes || far.UsesGateway) {
+			s.peering(p, o, s.d.Ranges(far.Network))
 		}
 	}
 }
 
-func (p *Point) known() []Route {
-	if p == nil {
-		return nil
+// Lent is the gateway of a network by which another goes out to an address: the
+// one that has the best usable route for it; empty if none has.
+func (t *Tables) Lent(network design.ID, to netip.Addr) design.ID {
+	best, id := -1, design.ID("")
+	for _, g := range t.Design.Inside(network, design.KindGateway) {
+		if c := t.Point(g.ID).Lookup(to); c.Winner != nil && c.Winner.beyond() && c.Winner.Prefix.Bits() > best {
+			best, id = c.Winner.Prefix.Bits(), g.ID
+		}
 	}
-	return p.Routes
+	return id
+}
+
+// fed gives a table of a network what its gateways and hubs know, where its
+// profile says that it learns that by itself.
+func (s *solver) fed(p *Point) {
+	network := p.Party
+	profile := s.d.ProfileOf(network.ID)
+	if profile == nil {
+		return
+	}
+	if profile.Networks.GatewayFeeds {
+		for _, g := range s.d.Inside(network.ID, design.KindGateway) {
+			for _, r := range s.t.Point(g.ID).Routes {
+				if r.Hop.Kind == Tunnel || r.Hop.Kind == Circuit {
+					p.add(Route{Prefix: r.Prefix, Source: r.Source, Hop: Hop{Gateway, g.ID}, Via: g.Name, Unusable: r.Unusable, Down: r.Down})
+				}
+			}
+		}
+	}
+	if profile.Hub == nil || !profile.Hub.AutomaticRoutes {
+		return
+	}
+	for _, a := range s.d.Referring(network.ID, design.KindAttachment) {
+		v := s.st.Of(a.ID)
+		if table := s.t.Point(HubTableOf(s.d, a)); table != nil && (v.Up || v.Code == standing.RefusedForOverlap) {
+			for _, r := range table.Routes {
+				if r.Hop.To != network.ID {
+					p.add(s.standing(p, Route{Prefix: r.Prefix, Source: Hub, Hop: Hop{Attached, a.ID}, Via: s.d.Title(a.Parent), Unusable: r.Unusable, Down: r.Down}, v))
+				}
+			}
+		}
+	}
 }
 
 // HubTableOf is the table that decides for what comes in by an attachment: the

@@ -10,7 +10,9 @@ import (
 	"slices"
 
 	"dravin/core/design"
+	"dravin/core/ends"
 	"dravin/core/prefix"
+	"dravin/core/standing"
 )
 
 // Source tells how a route came into a table.
@@ -21,6 +23,7 @@ type Source string
 const (
 	Local      Source = "local"        // a cloud network's own block
 	Connected  Source = "connected"    // a LAN on the box
+	Inner      Source = "inner router" // behind an inner router of the site
 	Static     Source = "static"       // entered by hand
 	CircuitBGP Source = "BGP, circuit" // learned on a session over a circuit
 	VPNBGP     Source = "BGP, VPN"     // learned on a session over a tunnel
@@ -30,7 +33,7 @@ const (
 	Implied    Source = "implied"      // the way to the internet of a box with a public address
 )
 
-var usualPreference = []Source{Local, Connected, Static, CircuitBGP, VPNBGP, Peered, Hub, VPNStatic, Implied}
+var usualPreference = []Source{Local, Connected, Inner, Static, CircuitBGP, VPNBGP, Peered, Hub, VPNStatic, Implied}
 
 // sourceWords are the sources by the words of a profile.
 var sourceWords = map[string]Source{"local": Local, "entered": Static, "peering": Peered, "circuit-bgp": CircuitBGP, "vpn-bgp": VPNBGP, "vpn-static": VPNStatic}
@@ -63,8 +66,12 @@ type Route struct {
 	Source Source       `json:"source"`
 	Hop    Hop          `json:"hop"`
 	Via    string       `json:"via"` // the hop in words
-	// Unusable says why the next hop does not count; empty if it does.
+	// Unusable says why the route does not count; empty if it does.
 	Unusable string `json:"unusable,omitempty"`
+	// Down is how the next hop stands, if it is down. Such a route counts only if
+	// it swallows: it wins, and drops what it is for.
+	Down     *standing.Verdict `json:"down,omitempty"`
+	Swallows bool              `json:"swallows,omitempty"`
 }
 
 // Selector is one pair of ranges that a policy-based link protects
@@ -73,6 +80,9 @@ type Selector struct {
 	Link   design.ID
 	Local  netip.Prefix
 	Remote netip.Prefix
+	// Standing is the link's: a selector takes its packets whether the link is up
+	// or not.
+	Standing standing.Verdict
 }
 
 // Matches reports whether an outbound packet falls under the selector.
@@ -81,35 +91,96 @@ func (s Selector) Matches(src, dst netip.Addr) bool {
 }
 
 // Point is a forwarding point: a gateway, a cloud network's route table, a
-// hub's table or an edge router.
+// hub's table, an edge router or the inner router of a site.
 type Point struct {
-	ID        design.ID
-	Kind      design.Kind // KindGateway, KindTable, KindHubTable or KindEdgeRouter
-	Party     *design.Object
-	Title     string
-	Routes    []Route // in canonical order: by prefix, then preference
-	Selectors []Selector
-	Mappings  []*design.Mapping // in canonical order; the first that fits is used
-	Own       []netip.Prefix    // the party's own ranges at this point, never sent into a selector's tunnel
+	ID           design.ID
+	Kind         design.Kind // one of [PointKinds]
+	Party        *design.Object
+	Title        string
+	Routes       []Route // in canonical order: by prefix, then preference
+	Selectors    []Selector
+	Translations []Translation  // in their order; within a hook the first that fits is done
+	Own          []netip.Prefix // the party's own ranges at this point, never sent into a selector's tunnel
 
 	table      prefix.Table[int]
 	preference []Source
 }
 
-// Tables is the solved control plane of a design. It does not change.
+// Tables is the control plane of a design under a condition. A table is worked
+// out when it is first asked for. Tables may be used by many at once.
 type Tables struct {
-	Design *design.Design
-	points map[design.ID]*Point
+	Design   *design.Design
+	Standing *standing.Standing
+	points   *design.Memo[design.ID, *Point]
+	places   *design.Memo[string, *prefix.Table[design.ID]]
 }
 
-// Point returns the forwarding point of a gateway or route table, or nil.
-func (t *Tables) Point(id design.ID) *Point { return t.points[id] }
+// Solve computes the tables of a design under a condition.
+func Solve(d *design.Design, c standing.Condition) *Tables {
+	return &Tables{Design: d, Standing: standing.Of(d, c), points: &design.Memo[design.ID, *Point]{}, places: &design.Memo[string, *prefix.Table[design.ID]]{}}
+}
+
+// After are the tables of the next design under the same condition. What the
+// changes do not touch is not worked out again.
+func (t *Tables) After(next *design.Design, changes *design.Changes) *Tables {
+	out := &Tables{Design: next, Standing: t.Standing.After(next, changes), points: &design.Memo[design.ID, *Point]{}, places: &design.Memo[string, *prefix.Table[design.ID]]{}}
+	out.points.After(t.points, changes)
+	out.places.After(t.places, changes)
+	return out
+}
+
+// Settle takes over what still holds of the tables before, and lets go of them.
+func (t *Tables) Settle() {
+	t.Standing.Settle()
+	t.points.Settle()
+	t.places.Settle()
+}
+
+// Watched are the same tables, noting in what view notes whatever is looked at.
+func (t *Tables) Watched(view *design.Design) *Tables {
+	return &Tables{Design: view, Standing: t.Standing.Watched(view), points: t.points, places: t.places}
+}
+
+// Holders are the LANs, inner routes and subnets that hold an address, the
+// smallest range first.
+func (t *Tables) Holders(a netip.Addr) []design.ID {
+	return t.places.Get(t.Design, "", func(view *design.Design) *prefix.Table[design.ID] {
+		var x prefix.Table[design.ID]
+		for _, k := range HostPlaces {
+			for _, o := range view.Of(k) {
+				for _, p := range design.RangesOf(o) {
+					x.Add(p, o.ID)
+				}
+			}
+		}
+		return &x
+	}).Matches(a)
+}
+
+// HostPlaces are the kinds that hosts are in.
+var HostPlaces = []design.Kind{design.KindLAN, design.KindInnerRoute, design.KindSubnet}
+
+// PointKinds are the kinds that hold tables.
+var PointKinds = []design.Kind{design.KindGateway, design.KindTable, design.KindHubTable, design.KindEdgeRouter, design.KindInnerRoute}
+
+// Point returns the forwarding point of a gateway, route table, hub table, edge
+// router or inner router, or nil.
+func (t *Tables) Point(id design.ID) *Point {
+	if o := t.Design.Get(id); o == nil || !slices.Contains(PointKinds, o.Kind) {
+		return nil
+	}
+	return t.points.Get(t.Design, id, func(view *design.Design) *Point {
+		own := t.Watched(view)
+		s := &solver{t: own, d: view, st: own.Standing}
+		return s.solve(view.Get(id))
+	})
+}
 
 // Points returns all forwarding points in canonical order.
 func (t *Tables) Points() []*Point {
 	var out []*Point
 	for _, o := range t.Design.All() {
-		if p := t.points[o.ID]; p != nil {
+		if p := t.Point(o.ID); p != nil {
 			out = append(out, p)
 		}
 	}
@@ -137,72 +208,86 @@ func (p *Point) Lookup(a netip.Addr) Choice {
 	return c
 }
 
-// Solve computes the tables of a design.
-func Solve(d *design.Design) *Tables {
-	s := &solver{d: d, points: map[design.ID]*Point{}, tunnels: map[design.ID]int{}}
-	for _, o := range d.Of(design.KindTunnel) {
-		s.tunnels[o.Parent]++
-	}
-	for _, o := range d.All() {
-		switch b := o.Body.(type) {
-		case *design.Gateway:
-			s.gateway(o, b)
-		case *design.Table:
-			s.table(o, b)
-		case *design.EdgeRouter, *design.HubTable:
-			s.point(o)
-		}
-	}
-	for _, o := range d.Of(design.KindLink) {
-		for n := range 2 {
-			s.linkEnd(o, o.Body.(*design.Link), n)
-		}
-	}
-	s.joins()
-	for _, o := range d.Of(design.KindMapping) {
+// Translations are the rules of a box in their order: its mappings, then what
+// the gateway lists.
+func Translations(d *design.Design, gateway design.ID) []Translation {
+	var out []Translation
+	for _, o := range design.InOrder(d.Referring(gateway, design.KindMapping)) {
 		m := o.Body.(*design.Mapping)
-		p := s.points[m.Gateway]
-		p.Mappings = append(p.Mappings, m)
+		one := design.Rule{Does: design.OneToOne, Real: m.Real, Into: m.Mapped}
+		arriving, leaving := one, one
+		arriving.Hook, arriving.From, arriving.Destination = design.Arriving, m.Link, []netip.Prefix{m.Mapped}
+		leaving.Hook, leaving.Toward, leaving.Source = design.Leaving, m.Link, []netip.Prefix{m.Real}
+		out = append(out, Translation{arriving, o.ID}, Translation{leaving, o.ID})
 	}
-	for _, p := range s.points {
-		p.index()
+	if g, ok := d.Get(gateway).Body.(*design.Gateway); ok {
+		for _, r := range g.Translate {
+			out = append(out, Translation{r, gateway})
+		}
 	}
-	return &Tables{Design: d, points: s.points}
+	return out
+}
+
+// Translation is a rule of a box with what it comes from.
+type Translation struct {
+	design.Rule
+	Of design.ID `json:"of"` // the mapping, or the gateway that lists it
 }
 
 type solver struct {
-	d       *design.Design
-	points  map[design.ID]*Point
-	tunnels map[design.ID]int              // how many strands a link has
-	hubs    map[design.ID][]*design.Object // the attachments of a network
+	t  *Tables
+	d  *design.Design
+	st *standing.Standing
 }
 
-func (s *solver) point(o *design.Object) *Point {
+func (s *solver) solve(o *design.Object) *Point {
 	p := &Point{ID: o.ID, Kind: o.Kind, Party: s.d.Party(o.ID), Title: s.d.Title(o.ID), preference: s.preference(o.ID)}
-	s.points[o.ID] = p
+	switch b := o.Body.(type) {
+	case *design.Gateway:
+		s.gateway(p, o, b)
+	case *design.Table:
+		s.table(p, b)
+	case *design.HubTable:
+		s.hubTable(p, o, b)
+	case *design.EdgeRouter:
+		s.circuits(p)
+	case *design.InnerRoute:
+		s.innerRouter(p, o, b)
+	}
+	s.overridden(p)
+	p.index()
 	return p
 }
 
-func (s *solver) gateway(o *design.Object, b *design.Gateway) {
-	p := s.point(o)
-	if network, ok := p.Party.Body.(*design.Network); ok {
-		p.local(network)
-		return
+func (s *solver) gateway(p *Point, o *design.Object, b *design.Gateway) {
+	p.Translations = Translations(s.d, o.ID)
+	switch body := p.Party.Body.(type) {
+	case *design.Network:
+		p.local(body)
+		s.peered(p, o)
+	case *design.Site:
+		s.siteGateway(p, o, b)
 	}
-	for _, lan := range s.d.Inside(o.Parent, design.KindLAN) {
-		body := lan.Body.(*design.LAN)
-		if len(body.Gateways) > 0 && !slices.Contains(body.Gateways, o.ID) {
-			continue
-		}
-		for _, r := range body.Prefixes {
+	s.links(p)
+	s.circuits(p)
+}
+
+// siteGateway adds what a box of one's own has by itself.
+func (s *solver) siteGateway(p *Point, o *design.Object, b *design.Gateway) {
+	lans := s.lansOf(o)
+	for _, lan := range lans {
+		for _, r := range s.d.Ranges(lan.ID) {
 			p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Deliver, lan.ID}, Via: lan.Name})
 			p.Own = append(p.Own, r)
 		}
 	}
 	for _, inner := range s.d.Inside(o.Parent, design.KindInnerRoute) {
+		via := inner.Body.(*design.InnerRoute).Via
 		for _, r := range s.d.Ranges(inner.ID) {
-			p.add(Route{Prefix: r, Source: Static, Hop: Hop{Deliver, inner.ID}, Via: "the inner router to " + inner.Name})
 			p.Own = append(p.Own, r)
+			if !via.IsValid() || slices.ContainsFunc(lans, func(lan *design.Object) bool { return within(s.d.Ranges(lan.ID), via) }) {
+				p.add(Route{Prefix: r, Source: Inner, Hop: Hop{Deliver, inner.ID}, Via: "the inner router to " + inner.Name})
+			}
 		}
 	}
 	for _, a := range b.Addresses {
@@ -213,47 +298,156 @@ func (s *solver) gateway(o *design.Object, b *design.Gateway) {
 	}
 }
 
-// viaKinds tells what an entry leads to by the kind of what it names.
-var viaKinds = map[design.Kind]HopKind{design.KindGateway: Gateway, design.KindPeering: Peer, design.KindAttachment: Attached}
+// lansOf are the LANs that a site's gateway stands in.
+func (s *solver) lansOf(gateway *design.Object) []*design.Object {
+	return slices.DeleteFunc(s.d.Inside(gateway.Parent, design.KindLAN), func(lan *design.Object) bool {
+		list := lan.Body.(*design.LAN).Gateways
+		return len(list) > 0 && !slices.Contains(list, gateway.ID)
+	})
+}
 
-func (s *solver) table(o *design.Object, b *design.Table) {
-	p := s.point(o)
-	p.local(p.Party.Body.(*design.Network))
-	for _, e := range b.Routes {
-		r := Route{Prefix: e.Prefix, Source: Static, Hop: Hop{viaKinds[s.d.Get(e.Via).Kind], e.Via}, Via: s.d.Get(e.Via).Name}
-		r.Unusable = s.entryUnusable(p, e)
-		p.add(r)
+// innerRouter knows its own ranges and the LANs that it stands in; for the rest
+// it has the gateway of its LAN.
+func (s *solver) innerRouter(p *Point, o *design.Object, b *design.InnerRoute) {
+	for _, r := range b.Prefixes {
+		p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Deliver, o.ID}, Via: o.Name})
+	}
+	next := design.ID("")
+	for _, lan := range s.d.Inside(o.Parent, design.KindLAN) {
+		if !b.Via.IsValid() || !within(s.d.Ranges(lan.ID), b.Via) {
+			continue
+		}
+		for _, r := range s.d.Ranges(lan.ID) {
+			p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Deliver, lan.ID}, Via: lan.Name})
+		}
+		if list := lan.Body.(*design.LAN).Gateways; next == "" && len(list) > 0 {
+			next = list[0]
+		}
+	}
+	if all := s.d.Inside(o.Parent, design.KindGateway); next == "" && len(all) > 0 {
+		next = all[0].ID
+	}
+	for _, all := range ends.Everything {
+		if next != "" {
+			p.add(Route{Prefix: all, Source: Static, Hop: Hop{Gateway, next}, Via: s.d.Get(next).Name})
+		}
 	}
 }
 
-func (s *solver) linkEnd(o *design.Object, l *design.Link, n int) {
-	end := l.Ends[n]
-	p := s.points[end.Gateway]
-	for _, r := range end.Routes {
-		row := Route{Prefix: r, Source: s.linkSource(p, l), Hop: Hop{Tunnel, o.ID}, Via: o.Name}
-		switch {
-		case s.tunnels[o.ID] == 0:
-			row.Unusable = "the link has no tunnel"
-		case !design.Carries(l.State):
-			row.Unusable = "the link is " + design.StateWord(l.State)
-		}
-		p.add(row)
+func within(ranges []netip.Prefix, a netip.Addr) bool {
+	return slices.ContainsFunc(ranges, func(p netip.Prefix) bool { return p.Contains(a) })
+}
+
+// viaKinds tells what an entry leads to by the kind of what it names.
+var viaKinds = map[design.Kind]HopKind{design.KindGateway: Gateway, design.KindPeering: Peer, design.KindAttachment: Attached}
+
+func (s *solver) table(p *Point, b *design.Table) {
+	network := p.Party.Body.(*design.Network)
+	p.local(network)
+	for _, e := range b.Routes {
+		via := s.d.Get(e.Via)
+		p.add(s.standing(p, Route{Prefix: e.Prefix, Source: Static, Hop: Hop{viaKinds[via.Kind], e.Via}, Via: via.Name}, s.entry(e)))
 	}
-	if !design.Carries(l.State) {
+	s.halves(p)
+	s.fed(p)
+}
+
+// entry is how what an entry leads to stands: an entry counts only once that is
+// there.
+func (s *solver) entry(e design.Entry) standing.Verdict {
+	v := s.st.Of(e.Via)
+	if s.d.Get(e.Via).Kind == design.KindGateway && v.Code == standing.DoesNotForward && v.Line != "" {
+		return standing.Verdict{Up: true} // the box is there, and drops it
+	}
+	return v
+}
+
+// standing marks a route whose next hop is down. An entry to something that is
+// not there is passed over in one cloud and swallows what it is for in another;
+// what was learned is withdrawn.
+func (s *solver) standing(p *Point, r Route, v standing.Verdict) Route {
+	if v.Up {
+		return r
+	}
+	r.Down = &v
+	profile := s.d.ProfileOf(p.ID)
+	if r.Swallows = r.Source == Static && profile != nil && profile.DeadNextHop == "black-hole"; !r.Swallows {
+		r.Unusable = v.Why
+	}
+	return r
+}
+
+// links adds what the links at a gateway bring: routes, or selectors.
+func (s *solver) links(p *Point) {
+	for _, o := range design.InOrder(s.d.Referring(p.ID, design.KindLink)) {
+		l := o.Body.(*design.Link)
+		near, _, _, ok := l.End(p.ID)
+		if !ok || !s.st.Intended(o) && s.st.Of(o.ID).Code != standing.NotThereYet {
+			continue // it is no part of the plan
+		}
+		for _, r := range near.Routes {
+			v := s.st.Brings(o.ID, r.Addr().Is4())
+			p.add(s.standing(p, Route{Prefix: r, Source: linkSource(p, l), Hop: Hop{Tunnel, o.ID}, Via: o.Name}, v))
+		}
+		v := s.st.Of(o.ID)
+		for _, local := range near.Local {
+			for _, remote := range near.Remote {
+				if local.Addr().Is4() == remote.Addr().Is4() {
+					p.Selectors = append(p.Selectors, Selector{Link: o.ID, Local: local, Remote: remote, Standing: v})
+				}
+			}
+		}
+		if p.Party.Kind == design.KindSite {
+			continue
+		}
+		// A cloud gateway routes what it has selectors for; on a Linux gateway the
+		// kernel asks its selectors whatever the route says.
+		for _, remote := range near.Remote {
+			p.add(s.standing(p, Route{Prefix: remote, Source: VPNStatic, Hop: Hop{Tunnel, o.ID}, Via: o.Name}, v))
+		}
+	}
+}
+
+func linkSource(p *Point, l *design.Link) Source {
+	switch {
+	case l.Routing == design.RoutingBGP:
+		return VPNBGP
+	case p.Party.Kind == design.KindSite:
+		return Static
+	}
+	return VPNStatic
+}
+
+// circuits adds what the circuits that end at a point bring.
+func (s *solver) circuits(p *Point) {
+	for _, o := range design.InOrder(s.d.Referring(p.ID, design.KindCircuit)) {
+		for _, e := range o.Body.(*design.Circuit).Ends {
+			if e.At != p.ID {
+				continue
+			}
+			for _, r := range e.Routes {
+				p.add(s.standing(p, Route{Prefix: r, Source: CircuitBGP, Hop: Hop{Circuit, o.ID}, Via: o.Name}, s.st.Brings(o.ID, r.Addr().Is4())))
+			}
+		}
+	}
+}
+
+// overridden marks the routes that a network's own blocks beat: the fabric
+// delivers their addresses itself, so that one as long as a block never gets to
+// decide, and a longer one only where the profile lets it, whoever brought it.
+func (s *solver) overridden(p *Point) {
+	network, ok := p.Party.Body.(*design.Network)
+	if !ok {
 		return
 	}
-	for _, local := range end.Local {
-		for _, remote := range end.Remote {
-			p.Selectors = append(p.Selectors, Selector{Link: o.ID, Local: local, Remote: remote})
+	profile := s.d.ProfileOf(p.ID)
+	for n := range p.Routes {
+		r := &p.Routes[n]
+		for _, own := range network.Blocks {
+			if r.Source != Local && (r.Prefix == own || (profile == nil || !profile.Networks.LongerWins) && prefix.Contains(own, r.Prefix)) {
+				r.Unusable = "the block's local route can not be overridden"
+			}
 		}
-	}
-	if p.Party.Kind == design.KindSite {
-		return
-	}
-	// A cloud gateway routes what it has selectors for; on a Linux gateway the
-	// kernel asks its selectors whatever the route says.
-	for _, remote := range end.Remote {
-		p.add(Route{Prefix: remote, Source: VPNStatic, Hop: Hop{Tunnel, o.ID}, Via: o.Name})
 	}
 }
 

@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravin/core/design"
-	"dravin/core/link"
 	"dravin/core/route"
+	"dravin/core/standing"
 	"dravin/demo"
 )
 
@@ -34,7 +34,7 @@ func with(t *testing.T, d *design.Design, path string, kind design.Kind, change 
 func winner(t *testing.T, d *design.Design, point, address string) route.Route {
 	for _, k := range []design.Kind{design.KindTable, design.KindGateway, design.KindHubTable, design.KindEdgeRouter} {
 		if found := d.Find(point, k); len(found) == 1 {
-			c := route.Solve(d).Point(found[0].ID).Lookup(netip.MustParseAddr(address))
+			c := route.Solve(d, standing.Condition{}).Point(found[0].ID).Lookup(netip.MustParseAddr(address))
 			if c.Winner == nil {
 				return route.Route{}
 			}
@@ -66,8 +66,8 @@ func TestJoinsFillTables(t *testing.T) {
 		{"saltmarsh-station/gateway", "10.209.1.9", "Saltmarsh Station circuit", route.Circuit, route.CircuitBGP},
 		{"saltmarsh-station/gateway", "10.211.1.9", "Saltmarsh Station to image analysis", route.Tunnel, route.VPNBGP},
 		{"millrace", "10.215.0.9", "Saltmarsh Station circuit", route.Circuit, route.CircuitBGP},
-		{"image-analysis/main-table", "10.215.0.9", "twin gateway", route.Gateway, route.VPNBGP}, // Osier's gateways feed
-		{"herbarium-scans/main-table", "10.215.0.9", "circuit gateway", route.Gateway, route.Static},    // Tarn's do not
+		{"image-analysis/main-table", "10.215.0.9", "twin gateway", route.Gateway, route.VPNBGP},     // Osier's gateways feed
+		{"herbarium-scans/main-table", "10.215.0.9", "circuit gateway", route.Gateway, route.Static}, // Tarn's do not
 		{"marrow-hill/gateway", "10.208.1.9", "Marrow Hill to catalogue", route.Tunnel, route.Static},
 	} {
 		r := winner(t, d, c.point, c.to)
@@ -167,8 +167,8 @@ func TestRefusedAndGoneLinksCarryNothing(t *testing.T) {
 		gone := with(t, d, "saltmarsh-station-to-image-analysis", design.KindLink, func(b design.Body) { b.(*design.Link).State = state })
 		assert.Equal(t, route.Implied, winner(t, gone, "saltmarsh-station/gateway", "10.211.1.9").Source)
 		policy := with(t, d, "peatside-to-marrow-hill", design.KindLink, func(b design.Body) { b.(*design.Link).State = state })
-		assert.Empty(t, route.Solve(policy).Point(d.Find("peatside-nursery/gateway")[0].ID).Selectors)
-		for _, j := range policy.Joins() {
+		assert.Empty(t, route.Solve(policy, standing.Condition{}).Point(d.Find("peatside-nursery/gateway")[0].ID).Selectors)
+		for _, j := range standing.Of(policy, standing.Condition{}).Joins() {
 			assert.NotEqual(t, d.Find("peatside-to-marrow-hill", design.KindLink)[0].ID, j.By)
 		}
 	}
@@ -179,7 +179,7 @@ func TestRefusedAndGoneLinksCarryNothing(t *testing.T) {
 // What an attachment exports, whatever is attached.
 func TestAttachmentExports(t *testing.T) {
 	d := thistledown(t)
-	assert.Equal(t, prefixes("10.208.0.0/16"), link.AttachmentExports(d, d.Find("tarn-hub/catalogue", design.KindAttachment)[0]))
-	assert.Equal(t, prefixes("10.208.0.0/16", "10.209.0.0/16"), link.Exports(d, d.Find("tarn-hub", design.KindHub)[0].ID))
-	assert.Equal(t, prefixes("10.209.0.0/16", "10.215.0.0/23", "10.215.2.0/24"), link.Exports(d, d.Find("millrace", design.KindEdgeRouter)[0].ID))
+	assert.Equal(t, prefixes("10.208.0.0/16"), d.AttachmentExports(d.Find("tarn-hub/catalogue", design.KindAttachment)[0]))
+	assert.Equal(t, prefixes("10.208.0.0/16", "10.209.0.0/16"), d.Exports(d.Find("tarn-hub", design.KindHub)[0].ID))
+	assert.Equal(t, prefixes("10.209.0.0/16", "10.215.0.0/23", "10.215.2.0/24"), d.Exports(d.Find("millrace", design.KindEdgeRouter)[0].ID))
 }

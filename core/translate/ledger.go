@@ -2,6 +2,7 @@ package translate
 
 import (
 	"dravin/core/design"
+	"dravin/core/route"
 	"dravin/core/walk"
 )
 
@@ -18,7 +19,8 @@ type LedgerEntry struct {
 }
 
 // Ledger lists who is seen as what, in canonical order of the mappings.
-func Ledger(d *design.Design) []LedgerEntry {
+func Ledger(t *route.Tables) []LedgerEntry {
+	d := t.Design
 	out := []LedgerEntry{}
 	for _, o := range d.Of(design.KindMapping) {
 		m := o.Body.(*design.Mapping)
@@ -29,7 +31,7 @@ func Ledger(d *design.Design) []LedgerEntry {
 			for _, host := range d.Inside(lan.ID, design.KindEndpoint) {
 				for _, a := range host.Body.(*design.Endpoint).Addresses {
 					if m.Real.Contains(a) {
-						e.Hosts = append(e.Hosts, walk.IdentityOf(d, host, a))
+						e.Hosts = append(e.Hosts, walk.IdentityOf(t, host, a))
 					}
 				}
 			}

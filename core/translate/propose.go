@@ -5,15 +5,18 @@ package translate
 
 import (
 	"fmt"
+	"iter"
 	"net/netip"
 	"slices"
 	"strings"
 
 	"dravin/core/design"
+	"dravin/core/inuse"
 	"dravin/core/overlap"
 	"dravin/core/prefix"
 	"dravin/core/proof"
 	"dravin/core/route"
+	"dravin/core/standing"
 	"dravin/core/walk"
 )
 
@@ -58,33 +61,10 @@ var private = []netip.Prefix{
 // ForGroup proposes remedies for a group of overlapping ranges: a one-to-one
 // mapping of each LAN in it that has a link, and of every pair of them. Best
 // first: most intents held, then fewest changes.
-func ForGroup(d *design.Design, g overlap.Group) []Proposal {
-	before := proof.Intents(route.Solve(d))
-	var lans []design.ID
-	for _, c := range g.Claims {
-		if c.Kind == design.KindLAN && len(c.Mapped) == 0 && !slices.Contains(lans, c.Owner) {
-			lans = append(lans, c.Owner)
-		}
-	}
-	lans = slices.DeleteFunc(lans, func(lan design.ID) bool { return len(linksOf(d, d.Get(lan))) == 0 })
-	if inOrder := slices.Clone(lans); len(lans) > maxLANs {
-		slices.SortStableFunc(lans, func(a, b design.ID) int { return ends(d, g.Intents, b) - ends(d, g.Intents, a) })
-		lans = lans[:maxLANs]
-		slices.SortFunc(lans, func(a, b design.ID) int { return slices.Index(inOrder, a) - slices.Index(inOrder, b) })
-	}
-	out := []Proposal{}
-	for i, a := range lans {
-		if p, err := propose(d, before, a); err == nil {
-			out = append(out, p)
-		}
-		for _, b := range lans[i+1:] {
-			if d.Party(a) == d.Party(b) {
-				continue
-			}
-			if p, err := propose(d, before, a, b); err == nil {
-				out = append(out, p)
-			}
-		}
+func ForGroup(p *proof.Proofs, g overlap.Group) []Proposal {
+	out := slices.Collect(Each(p, g))
+	if out == nil {
+		out = []Proposal{}
 	}
 	slices.SortStableFunc(out, func(a, b Proposal) int {
 		if a.Holding != b.Holding {
@@ -93,6 +73,46 @@ func ForGroup(d *design.Design, g overlap.Group) []Proposal {
 		return len(a.Edits) - len(b.Edits)
 	})
 	return out
+}
+
+// Each works the remedies of a group out one by one.
+func Each(p *proof.Proofs, g overlap.Group) iter.Seq[Proposal] {
+	d := p.Tables().Design
+	return func(yield func(Proposal) bool) {
+		before := p.All()
+		lans := candidates(d, g)
+		try := func(lans ...design.ID) bool {
+			x, err := propose(p, before, lans...)
+			return err != nil || yield(x)
+		}
+		for i, a := range lans {
+			if !try(a) {
+				return
+			}
+			for _, b := range lans[i+1:] {
+				if d.Party(a) != d.Party(b) && !try(a, b) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// candidates are the LANs of a group that can be mapped, those that most intents
+// end in if there are many.
+func candidates(d *design.Design, g overlap.Group) []design.ID {
+	var lans []design.ID
+	for _, c := range g.Claims {
+		if c.Kind == design.KindLAN && len(c.Mapped) == 0 && !slices.Contains(lans, c.Owner) && len(linksOf(d, d.Get(c.Owner))) > 0 {
+			lans = append(lans, c.Owner)
+		}
+	}
+	if inOrder := slices.Clone(lans); len(lans) > maxLANs {
+		slices.SortStableFunc(lans, func(a, b design.ID) int { return ends(d, g.Intents, b) - ends(d, g.Intents, a) })
+		lans = lans[:maxLANs]
+		slices.SortFunc(lans, func(a, b design.ID) int { return slices.Index(inOrder, a) - slices.Index(inOrder, b) })
+	}
+	return lans
 }
 
 // ends counts the intents of a list that end in a LAN.
@@ -110,7 +130,9 @@ func ends(d *design.Design, intents []design.ID, lan design.ID) int {
 // that intents end in are kept.
 const maxLANs = 6
 
-func propose(d *design.Design, before []proof.Result, lans ...design.ID) (Proposal, error) {
+func propose(proofs *proof.Proofs, before []proof.Result, lans ...design.ID) (Proposal, error) {
+	t := proofs.Tables()
+	d := t.Design
 	p := Proposal{Before: before, Total: len(before)}
 	e := &editor{d: d, now: d, proposal: &p}
 	var titles []string
@@ -124,7 +146,8 @@ func propose(d *design.Design, before []proof.Result, lans ...design.ID) (Propos
 	p.Start = "Both sides can start, once the mapped range is routed; host parts stay the same."
 	p.Title = "Map " + strings.Join(titles, " and ") + " one to one"
 	p.Edits = e.edits()
-	p.After = proof.Intents(route.Solve(e.now))
+	changes := d.ChangedBy(p.Edits, e.now)
+	p.After = proofs.After(t.After(e.now, changes), changes).All()
 	p.Holding = proof.Holding(p.After)
 	p.Why = strings.Join(e.reasons, " ")
 	return p, nil
@@ -203,38 +226,12 @@ func Carve(d *design.Design, v4 bool, bits int) (p netip.Prefix, why string, ok 
 	if why = "free in " + strings.Join(names, " and "); len(pools) == 0 {
 		pools, why = private, "free among the private ranges (none is reserved for mapping)"
 	}
-	p, ok = prefix.Carve(ofFamily(pools, v4), Used(d), bits)
+	p, ok = prefix.Carve(ofFamily(pools, v4), inuse.ForMapping(d), bits)
 	return p, why, ok
 }
 
 func ofFamily(ps []netip.Prefix, v4 bool) []netip.Prefix {
 	return slices.DeleteFunc(slices.Clone(ps), func(p netip.Prefix) bool { return p.Addr().Is4() != v4 })
-}
-
-// Used lists everything that a new range must keep clear of.
-func Used(d *design.Design) []netip.Prefix {
-	var out []netip.Prefix
-	for _, c := range overlap.Claims(d) {
-		out = append(out, c.Prefix)
-	}
-	for _, o := range d.All() {
-		switch b := o.Body.(type) {
-		case *design.Tunnel:
-			for _, p := range b.Inside {
-				out = append(out, p.Masked())
-			}
-		case *design.Link:
-			for _, end := range b.Ends {
-				out = append(append(append(out, end.Routes...), end.Local...), end.Remote...)
-			}
-		case *design.Table:
-			for _, r := range b.Routes {
-				out = append(out, r.Prefix)
-			}
-		}
-	}
-	// A default route names everything and holds nothing.
-	return slices.DeleteFunc(out, func(p netip.Prefix) bool { return p.Bits() == 0 })
 }
 
 // linksOf lists the links at the gateways that a LAN's hosts use.
@@ -248,7 +245,7 @@ func linksOf(d *design.Design, lan *design.Object) []*design.Object {
 	var out []*design.Object
 	for _, o := range d.Of(design.KindLink) {
 		for _, g := range gateways {
-			if !design.Carries(design.StateOf(o)) {
+			if !standing.Exists(o) {
 				continue
 			}
 			if _, _, _, ok := o.Body.(*design.Link).End(g); ok {
@@ -374,7 +371,7 @@ func placeOf(d *design.Design, id design.ID) design.ID {
 func (e *editor) openPath(party, place design.ID, mapped netip.Prefix) error {
 	target := e.d.Party(place).ID
 	path := shortest(e.d, party, target)
-	theirs := ofFamily(rangesSeen(e.now, place, party), mapped.Addr().Is4())
+	theirs := ofFamily(rangesSeen(route.Solve(e.now, standing.Condition{}), place, party), mapped.Addr().Is4())
 	at := party
 	for _, link := range path {
 		err := e.editLink(link.ID, func(b *design.Link, say func(int, string, ...any)) {
@@ -455,7 +452,8 @@ func (e *editor) enter(party, gateway design.ID, ranges []netip.Prefix) error {
 
 // rangesSeen are the ranges under which a place is known to a party: mapped
 // ones where the party is beyond a mapping; a cloud network by its blocks.
-func rangesSeen(d *design.Design, place, party design.ID) []netip.Prefix {
+func rangesSeen(t *route.Tables, place, party design.ID) []netip.Prefix {
+	d := t.Design
 	owner := d.Party(place)
 	if owner.Kind == design.KindNetwork {
 		return d.Ranges(owner.ID)
@@ -463,12 +461,10 @@ func rangesSeen(d *design.Design, place, party design.ID) []netip.Prefix {
 	var out []netip.Prefix
 	for _, p := range d.Ranges(place) {
 		seen := p
-		for _, i := range walk.Identities(d, prefix.FirstHost(p)) {
-			for _, n := range i.Names {
-				if i.Place == place && n.Mapping != "" && slices.Contains(n.Parties, party) {
-					m := d.Get(n.Mapping).Body.(*design.Mapping)
-					seen = prefix.TranslatePrefix(p, m.Real, m.Mapped)
-				}
+		if n := walk.SeenAs(t, party, place, prefix.FirstHost(p)); n.Mapping != "" {
+			m := d.Get(n.Mapping).Body.(*design.Mapping)
+			if mapped := prefix.TranslatePrefix(p, m.Real, m.Mapped); mapped.IsValid() {
+				seen = mapped
 			}
 		}
 		out = append(out, seen)
@@ -497,7 +493,7 @@ func shortest(d *design.Design, from, to design.ID) []*design.Object {
 			if b == at.party {
 				a, b = b, a
 			}
-			if a == at.party && !seen[b] && design.Carries(design.StateOf(o)) {
+			if a == at.party && !seen[b] && standing.Exists(o) {
 				seen[b] = true
 				queue = append(queue, step{b, append(slices.Clone(at.path), o)})
 			}

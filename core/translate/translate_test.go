@@ -13,6 +13,8 @@ import (
 	"dravin/core/overlap"
 	"dravin/core/proof"
 	"dravin/core/route"
+	"dravin/core/solved"
+	"dravin/core/standing"
 	"dravin/core/translate"
 	"dravin/core/walk"
 	"dravin/demo"
@@ -38,7 +40,7 @@ func stops(results []proof.Result) map[string]walk.Code {
 func best(t *testing.T, d *design.Design) translate.Proposal {
 	groups := overlap.Find(d)
 	require.Len(t, groups, 1)
-	all := translate.ForGroup(d, groups[0])
+	all := translate.ForGroup(proof.Of(route.Solve(d, standing.Condition{})), groups[0])
 	require.NotEmpty(t, all)
 	return all[0]
 }
@@ -61,13 +63,13 @@ func TestTheCaseBeforeAndAfterMapping(t *testing.T) {
 
 	next, _, err := d.Apply(p.Edits)
 	require.NoError(t, err)
-	results := proof.Intents(route.Solve(next))
+	results := proof.Intents(route.Solve(next, standing.Condition{}))
 	assert.Equal(t, 3, proof.Holding(results), stops(results))
 	assert.Equal(t, overlap.Answered, overlap.Find(next)[0].Weight)
-	for _, f := range finding.All(next) {
-		assert.Equal(t, finding.Settled, f.Severity, f.Sentence)
+	for _, f := range solved.Of(next, standing.Condition{}).Findings.All() {
+		assert.Contains(t, []finding.Severity{finding.Settled, finding.Untidy}, f.Severity, f.Sentence)
 	}
-	names := translate.Ledger(next)[0].Hosts[0].Names
+	names := translate.Ledger(route.Solve(next, standing.Condition{}))[0].Hosts[0].Names
 	require.Len(t, names, 2)
 	assert.Equal(t, "192.168.216.17", names[0].Address.String())
 	assert.Equal(t, "Peatside Nursery", names[0].Seen)
@@ -84,7 +86,7 @@ func TestEveryChangeIsNeeded(t *testing.T) {
 		without := append(append([]design.Edit{}, p.Edits[:n]...), p.Edits[n+1:]...)
 		next, _, err := d.Apply(without)
 		require.NoError(t, err)
-		worst := finding.All(next)[0]
+		worst := solved.Of(next, standing.Condition{}).Findings.All()[0]
 		assert.Contains(t, []finding.Severity{finding.Broken, finding.Risk}, worst.Severity, "left out %s: %s", left.Object.Name, worst.Sentence)
 	}
 }
@@ -108,7 +110,7 @@ func TestWalkStages(t *testing.T) {
 	d := thistledown(t)
 	next, _, err := d.Apply(best(t, d).Edits)
 	require.NoError(t, err)
-	tables := route.Solve(next)
+	tables := route.Solve(next, standing.Condition{})
 	flow, err := walk.ParseFlow(tables, "logger", "10.223.0.17", design.Service{Proto: "tcp", Port: 502})
 	require.NoError(t, err)
 	p := walk.Prove(tables, flow)
@@ -161,7 +163,7 @@ func TestStops(t *testing.T) {
 			if c.change != nil {
 				d = c.change(d)
 			}
-			tables := route.Solve(d)
+			tables := route.Solve(d, standing.Condition{})
 			flow, err := walk.ParseFlow(tables, c.from, c.to, design.Service{Proto: "tcp", Port: c.port})
 			require.NoError(t, err)
 			p := walk.Prove(tables, flow)
@@ -184,7 +186,7 @@ func TestARouteThatGoesRoundIsALoop(t *testing.T) {
 	}
 	d, _, err := d.Apply([]design.Edit{design.PutEdit(o.With(&l))})
 	require.NoError(t, err)
-	tables := route.Solve(d)
+	tables := route.Solve(d, standing.Condition{})
 	flow, err := walk.ParseFlow(tables, "data-room", "10.222.0.1", design.Service{Proto: "udp", Port: 53})
 	require.NoError(t, err)
 	assert.Equal(t, walk.Loop, walk.Prove(tables, flow).Stop.Code)

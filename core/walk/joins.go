@@ -7,45 +7,27 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/route"
+	"dravin/core/standing"
 )
 
-// unfit says what keeps a gateway from forwarding anything, empty if nothing is
-// known to.
-func unfit(g *design.Gateway) string {
-	switch {
-	case slices.Contains(g.Faults, "forwarding-off"):
-		return "has forwarding off"
-	case slices.Contains(g.Faults, "source-check"):
-		return "may only send what comes from its own address"
-	}
-	return ""
-}
-
-// endAt is the gateway by which a point sends into a link: itself, or the hub's
-// if the point is a hub's table.
-func (w *walker) endAt(link design.ID, p *route.Point) design.ID {
-	if p.Kind == design.KindHubTable {
-		for _, e := range w.d.Get(link).Body.(*design.Link).Ends {
-			if w.d.Get(e.Gateway).Parent == p.Party.ID {
-				return e.Gateway
-			}
-		}
-	}
-	return p.ID
-}
-
-// arrive goes on where a link or circuit ends. What comes in at a hub is routed
-// by the table that the link's attachment is bound to.
-func (w *walker) arrive(gateway, by design.ID) Host {
-	hub := w.d.Get(w.d.Get(gateway).Parent)
+// arrive goes on where a link or circuit ends. What comes in at a hub passes its
+// gateway, and is routed by the table that the attachment is bound to.
+func (w *walker) arrive(end, by design.ID) Host {
+	hub := w.d.Get(w.d.Get(end).Parent)
 	if hub == nil || hub.Kind != design.KindHub {
-		return w.point(gateway, by)
+		return w.point(end, by)
 	}
-	at := placeOf(w.d, gateway)
+	at := placeOf(w.d, end)
+	if v := w.t.Standing.Of(end); !v.Up {
+		return w.down(v, at)
+	}
 	a := w.attachmentOf(hub.ID, by)
 	if a == nil {
 		return w.halt(NoRoute, at, fmt.Sprintf("%s is not attached to %s, which does not route it", w.d.Title(by), hub.Name), "attach it to the hub")
 	}
+	p := w.t.Point(end)
+	pass := w.arriving(p, at, by)
+	w.leaving(pass, p, at, route.Hop{})
 	return w.bound(a, at)
 }
 
@@ -61,8 +43,8 @@ func (w *walker) attachmentOf(hub, what design.ID) *design.Object {
 
 // bound routes in the hub table that an attachment is bound to.
 func (w *walker) bound(a *design.Object, at Place) Host {
-	if s := design.StateOf(a); !design.Carries(s) {
-		return w.halt(LinkDown, at, fmt.Sprintf("the attachment of %s to %s is not there: it is %s", a.Name, w.d.Title(a.Parent), design.StateWord(s)), "have it accepted and built")
+	if v := w.t.Standing.Of(a.ID); !v.Up {
+		return w.down(v, at)
 	}
 	table := route.HubTableOf(w.d, a)
 	if table == "" {
@@ -84,9 +66,14 @@ func (w *walker) enterHub(attachment design.ID, network *design.Object, at Place
 // otherHub passes the packet to another hub, which knows this one by its own
 // attachment.
 func (w *walker) otherHub(hub design.ID, from *design.Object, at Place) Host {
+	if mine := w.attachmentOf(from.ID, hub); mine != nil {
+		if v := w.t.Standing.Of(mine.ID); !v.Up {
+			return w.down(v, at)
+		}
+	}
 	a := w.attachmentOf(hub, from.ID)
 	if a == nil {
-		return w.halt(HalfMade, at, fmt.Sprintf("%s is attached to %s and not the other way round", w.d.Title(hub), from.Name), "attach both hubs to each other")
+		return w.halt(Code(standing.HalfMade), at, fmt.Sprintf("%s is attached to %s and not the other way round", w.d.Title(hub), from.Name), "attach both hubs to each other")
 	}
 	return w.bound(a, at)
 }
@@ -115,40 +102,49 @@ func (w *walker) cutOff(a, subnet *design.Object, at Place) Host {
 }
 
 // peer passes the packet over a peering, from one network to the other.
-func (w *walker) peer(peering design.ID, from *design.Object, at Place) Host {
+func (w *walker) peer(peering design.ID, from *route.Point, at Place) Host {
 	o := w.d.Get(peering)
-	p := o.Body.(*design.Peering)
-	n := 0
-	if p.Halves[0].Network == from.ID {
-		n = 1
+	halves := o.Body.(*design.Peering).Halves
+	near, far := halves[0], halves[1]
+	if far.Network == from.Party.ID {
+		near, far = far, near
 	}
-	near, far := p.Halves[1-n], p.Halves[n]
 	place := Place{ID: peering, Kind: o.Kind, Title: o.Name}
-	if s := design.StateOf(o); !design.Carries(s) {
-		return w.halt(HalfMade, place, fmt.Sprintf("the peering %s is %s", o.Name, design.StateWord(s)), "make both halves")
+	if v := w.t.Standing.Of(peering); !v.Up {
+		return w.down(v, place)
 	}
 	other := w.d.Get(far.Network)
+	lent := from.Kind == design.KindGateway && near.LendsGateway && far.UsesGateway
+	if own := from.Party.Body.(*design.Network).Blocks; !within(own, w.header.Src) && !lent && !far.AcceptForwarded {
+		return w.halt(NotTransitive, place, fmt.Sprintf("%s takes only what comes from %s itself over %s, and %s is somebody else's", other.Name, from.Party.Name, o.Name, w.header.Src),
+			"let "+other.Name+" take what "+from.Party.Name+" passes on, where the cloud allows it; or join the two that talk directly")
+	}
 	w.stage(place, Enters, nil, "the peering %s carries it to %s", o.Name, other.Name)
 	if within(other.Body.(*design.Network).Blocks, w.header.Dst) {
 		return w.onLink(other.ID, placeOf(w.d, other.ID))
 	}
-	if gateways := w.d.Inside(other.ID, design.KindGateway); near.UsesGateway && far.LendsGateway && len(gateways) > 0 {
-		return w.point(gateways[0].ID, "")
+	if near.UsesGateway && far.LendsGateway {
+		if g := w.t.Lent(other.ID, w.header.Dst); g != "" {
+			return w.point(g, peering)
+		}
 	}
 	return w.halt(NotTransitive, place, fmt.Sprintf("%s is not in %s, and a peering carries only the two networks' own ranges", w.header.Dst, other.Name),
 		"join the two that talk directly or by a hub; or lend the gateway, where the cloud allows it")
 }
 
 // circuit passes the packet over a private circuit.
-func (w *walker) circuit(id, from design.ID) Host {
+func (w *walker) circuit(id design.ID, from *route.Point, at Place) Host {
 	o := w.d.Get(id)
-	at := Place{ID: id, Kind: o.Kind, Title: o.Name}
+	place := Place{ID: id, Kind: o.Kind, Title: o.Name}
+	if v := w.t.Standing.Of(id); !v.Up {
+		return w.down(v, place)
+	}
 	for n, e := range o.Body.(*design.Circuit).Ends {
-		if e.At == from {
+		if e.At == from.ID || w.d.Get(e.At).Parent == from.Party.ID && from.Kind == design.KindHubTable {
 			far := o.Body.(*design.Circuit).Ends[1-n].At
-			w.stage(at, Enters, nil, "%s carries it from %s to %s", o.Name, w.d.Title(from), w.d.Title(far))
+			w.stage(place, Enters, nil, "%s carries it from %s to %s", o.Name, w.d.Title(e.At), w.d.Title(far))
 			return w.arrive(far, id)
 		}
 	}
-	return w.halt(LinkDown, at, o.Name+" does not end here", "correct the circuit's ends")
+	return w.halt(NoRoute, at, o.Name+" does not end here", "correct the circuit's ends")
 }

@@ -9,9 +9,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravin/core/design"
-	"dravin/core/link"
+	"dravin/core/draft"
+	"dravin/core/life"
 	"dravin/core/prefix"
 	"dravin/core/route"
+	"dravin/core/standing"
 	"dravin/core/walk"
 	"dravin/demo"
 )
@@ -22,7 +24,7 @@ func host(d *design.Design, party, other *design.Object) (walk.Host, bool) {
 	for _, place := range d.Inside(party.ID, design.KindLAN, design.KindSubnet) {
 		for _, p := range d.Ranges(place.ID) {
 			clash := !p.Addr().Is4() || place.Name == "gateway subnet"
-			for _, far := range link.Exports(d, other.ID) {
+			for _, far := range d.Exports(other.ID) {
 				clash = clash || far.Overlaps(p)
 			}
 			if lan, ok := place.Body.(*design.LAN); ok && len(lan.Gateways) > 0 && d.Get(lan.Gateways[0]).Name != "gateway" {
@@ -46,7 +48,7 @@ func TestDraftedShapesCarryPackets(t *testing.T) {
 			if a == b {
 				continue
 			}
-			list, err := link.Shapes(d, link.Question{A: a.ID, B: b.ID, GB: 100})
+			list, err := draft.Shapes(d, draft.Question{A: a.ID, B: b.ID, GB: 100})
 			require.NoError(t, err)
 			from, okA := host(d, a, b)
 			to, okB := host(d, b, a)
@@ -57,7 +59,7 @@ func TestDraftedShapesCarryPackets(t *testing.T) {
 				next, _, err := d.Apply(s.Edits)
 				require.NoError(t, err)
 				next = accepted(t, next)
-				p := walk.Prove(route.Solve(next), walk.Flow{From: from, To: to.Address, Service: design.Service{Proto: "tcp", Port: 443}})
+				p := walk.Prove(route.Solve(next, standing.Condition{}), walk.Flow{From: from, To: to.Address, Service: design.Service{Proto: "tcp", Port: 443}})
 				assert.True(t, p.Works, "%s to %s by %s: %+v", a.Name, b.Name, s.Title, p.Stop)
 				kind, _, _ := strings.Cut(s.Key, "-")
 				carried[kind]++
@@ -71,7 +73,7 @@ func TestDraftedShapesCarryPackets(t *testing.T) {
 }
 
 // leftOut tells whether a shape says that it leaves a host's range out.
-func leftOut(d *design.Design, s link.Shape, h walk.Host) bool {
+func leftOut(d *design.Design, s draft.Shape, h walk.Host) bool {
 	for _, g := range s.Suggestions {
 		for _, p := range d.Ranges(h.Place) {
 			if g.What == "Left out" && strings.Contains(g.Value, p.String()) {
@@ -85,7 +87,7 @@ func leftOut(d *design.Design, s link.Shape, h walk.Host) bool {
 // accepted answers every request.
 func accepted(t *testing.T, d *design.Design) *design.Design {
 	for _, r := range d.Of(design.KindRequest) {
-		edits, err := link.Answer(d, r, true, "it is wanted")
+		edits, err := life.Answer(d, r, true, "it is wanted")
 		require.NoError(t, err)
 		d, _, err = d.Apply(edits)
 		require.NoError(t, err)
@@ -96,7 +98,7 @@ func accepted(t *testing.T, d *design.Design) *design.Design {
 func stopOf(t *testing.T, d *design.Design, f walk.Flow, edits ...design.Edit) *walk.Stop {
 	next, _, err := d.Apply(edits)
 	require.NoError(t, err)
-	return walk.Prove(route.Solve(next), f).Stop
+	return walk.Prove(route.Solve(next, standing.Condition{}), f).Stop
 }
 
 func ping(t *testing.T, d *design.Design, place, from, to string) walk.Flow {
@@ -109,15 +111,15 @@ func TestHalfAPeeringCarriesNothing(t *testing.T) {
 	f := ping(t, d, "sequencing/readers", "10.219.1.9", "10.211.1.9")
 	stop := stopOf(t, d, f)
 	require.NotNil(t, stop)
-	assert.Equal(t, walk.NoRoute, stop.Code, "without the other half the cloud gives no route")
+	assert.Equal(t, walk.Code(standing.HalfMade), stop.Code, "the cloud would route it by itself")
 	peering := d.Of(design.KindPeering)[0]
-	whole := design.PutEdit(link.WithHalf(peering, 1, true))
+	whole := design.PutEdit(life.WithHalf(peering, 1, true))
 	assert.Nil(t, stopOf(t, d, f, whole))
 	// What lies beyond the peered network is not reached, unless it lends its
 	// gateway.
 	f.To = netip.MustParseAddr("10.215.0.15")
 	assert.Equal(t, walk.NoRoute, stopOf(t, d, f, whole).Code)
-	lent := link.WithHalf(peering, 1, true)
+	lent := life.WithHalf(peering, 1, true)
 	b := *lent.Body.(*design.Peering)
 	b.Halves[0].UsesGateway, b.Halves[1].LendsGateway = true, true
 	stop = stopOf(t, d, f, design.PutEdit(lent.With(&b)))
@@ -147,7 +149,7 @@ func TestWaitingAttachmentAndCircuitsInWalks(t *testing.T) {
 	assert.Equal(t, walk.NoRoute, stopOf(t, d, f).Code, "a request that nobody answered joins nothing")
 	assert.Nil(t, stopOf(t, accepted(t, d), f))
 	// from the station to the scans over two circuits and the edge router
-	p := walk.Prove(route.Solve(d), ping(t, d, "saltmarsh-station/tide-laboratory", "10.215.0.15", "10.209.2.9"))
+	p := walk.Prove(route.Solve(d, standing.Condition{}), ping(t, d, "saltmarsh-station/tide-laboratory", "10.215.0.15", "10.209.2.9"))
 	require.True(t, p.Works, p.Stop)
 	var seen []string
 	for _, s := range p.Forward {
@@ -170,7 +172,7 @@ func TestProfilesDecideWhatAnEntryDoes(t *testing.T) {
 		body.Routes = append(body.Routes, design.Entry{Prefix: d.Ranges(inside.ID)[0], Via: d.Inside(network.ID, design.KindGateway)[0].ID})
 		next, _, err := d.Apply([]design.Edit{design.PutEdit(o.With(&body))})
 		require.NoError(t, err)
-		hop := route.Solve(next).Point(o.ID).Lookup(prefix.FirstHost(d.Ranges(inside.ID)[0])).Winner.Hop.Kind
+		hop := route.Solve(next, standing.Condition{}).Point(o.ID).Lookup(prefix.FirstHost(d.Ranges(inside.ID)[0])).Winner.Hop.Kind
 		assert.Equal(t, taken, hop == route.Gateway, table)
 	}
 	// A gateway that can not forward stops what goes through it.
@@ -179,5 +181,5 @@ func TestProfilesDecideWhatAnEntryDoes(t *testing.T) {
 	b.Faults = []string{"forwarding-off"}
 	f := ping(t, d, "saltmarsh-station/tide-laboratory", "10.215.0.15", "10.211.1.9")
 	assert.Nil(t, stopOf(t, d, f))
-	assert.Equal(t, walk.NotForwarding, stopOf(t, d, f, design.PutEdit(g.With(&b))).Code)
+	assert.Equal(t, walk.Code(standing.DoesNotForward), stopOf(t, d, f, design.PutEdit(g.With(&b))).Code)
 }

@@ -30,78 +30,89 @@ type Identity struct {
 }
 
 // Identities returns everything that has an address as its real or mapped one.
-func Identities(d *design.Design, a netip.Addr) []Identity {
+func Identities(t *route.Tables, a netip.Addr) []Identity {
 	out := []Identity{}
-	add := func(party design.ID, real netip.Addr) {
-		for _, o := range d.Inside(party, places...) {
-			known := slices.ContainsFunc(out, func(i Identity) bool { return i.Place == o.ID && i.Real == real })
-			if !known && within(d.Ranges(o.ID), real) {
-				out = append(out, identify(d, o, real))
-			}
+	for _, b := range bearers(t, a) {
+		out = append(out, identify(t, t.Design.Get(b.place), b.real))
+	}
+	return out
+}
+
+// bearer is who has an address, and which it really is.
+type bearer struct {
+	place design.ID
+	real  netip.Addr
+}
+
+// bearers are all that an address can mean: those who hold it, and those whose
+// address is mapped to it.
+func bearers(t *route.Tables, a netip.Addr) []bearer {
+	var out []bearer
+	add := func(b bearer) {
+		if !slices.Contains(out, b) {
+			out = append(out, b)
 		}
 	}
-	for _, party := range d.Inside("", design.KindSite, design.KindNetwork) {
-		add(party.ID, a)
+	for _, place := range t.Holders(a) {
+		add(bearer{place, a})
 	}
-	for _, o := range d.Of(design.KindMapping) {
-		if m := o.Body.(*design.Mapping); m.Mapped.Contains(a) {
-			add(d.Party(m.Gateway).ID, prefix.Translate(a, m.Mapped, m.Real))
+	for _, o := range t.Design.Of(design.KindMapping) {
+		m := o.Body.(*design.Mapping)
+		if !m.Mapped.Contains(a) {
+			continue
+		}
+		real := prefix.Translate(a, m.Mapped, m.Real)
+		for _, place := range t.Holders(real) {
+			if t.Design.Party(place) == t.Design.Party(m.Gateway) {
+				add(bearer{place, real})
+			}
 		}
 	}
 	return out
 }
 
 // IdentityOf returns an endpoint with all the names of one of its addresses.
-func IdentityOf(d *design.Design, endpoint *design.Object, a netip.Addr) Identity {
-	return identify(d, d.Get(endpoint.Parent), a)
+func IdentityOf(t *route.Tables, endpoint *design.Object, a netip.Addr) Identity {
+	return identify(t, t.Design.Get(endpoint.Parent), a)
 }
 
-func identify(d *design.Design, place *design.Object, real netip.Addr) Identity {
+func identify(t *route.Tables, place *design.Object, real netip.Addr) Identity {
+	d := t.Design
 	id := Identity{Place: place.ID, Real: real, Title: d.Title(place.ID), Endpoint: endpointAt(d, place.ID, real)}
 	if id.Endpoint != "" {
 		id.Title = placeOf(d, id.Endpoint).Title
 	}
-	party := d.Party(place.ID)
-	others := reachable(d, party.ID, "")
-	var mapped []Name
-	for _, o := range d.Of(design.KindMapping) {
-		m := o.Body.(*design.Mapping)
-		if d.Party(m.Gateway) != party || !m.Real.Contains(real) {
+	own := d.Party(place.ID)
+	names := mappedNames(d, own, real)
+	real0 := Name{Address: real, Parties: []design.ID{own.ID}}
+	for _, party := range d.Inside("", design.KindSite, design.KindNetwork) {
+		if party.ID == own.ID {
 			continue
 		}
-		beyond := reachable(d, party.ID, m.Link)
-		others = slices.DeleteFunc(others, func(p design.ID) bool { return slices.Contains(beyond, p) })
-		mapped = append(mapped, Name{Address: prefix.Translate(real, m.Real, m.Mapped), Mapping: o.ID, Link: m.Link, Parties: beyond, Seen: partyWords(d, beyond)})
+		if at := arrives(t, party.ID, real); at.place == place.ID {
+			real0.Parties = append(real0.Parties, party.ID)
+		}
+		for n := range names {
+			if at := arrives(t, party.ID, names[n].Address); at.mapping == names[n].Mapping {
+				names[n].Parties = append(names[n].Parties, party.ID)
+			}
+		}
 	}
-	own := append([]design.ID{party.ID}, others...)
-	id.Names = append([]Name{{Address: real, Parties: own, Seen: partyWords(d, own)}}, mapped...)
+	id.Names = append([]Name{real0}, names...)
+	for n := range id.Names {
+		id.Names[n].Seen = partyWords(d, id.Names[n].Parties)
+	}
 	return id
 }
 
-// reachable lists the parties that can be reached from a party, in canonical
-// order: over the one join first, or over any if it is empty. The party itself
-// is not passed again.
-func reachable(d *design.Design, party, first design.ID) []design.ID {
-	seen := map[design.ID]bool{party: true}
-	queue, joins := []design.ID{party}, d.Joins()
-	for len(queue) > 0 {
-		at := queue[0]
-		queue = queue[1:]
-		for _, j := range joins {
-			a, b := j.A, j.B
-			if b == at {
-				a, b = b, a
+// mappedNames are the names that the mappings of a party give an address.
+func mappedNames(d *design.Design, party *design.Object, real netip.Addr) []Name {
+	out := []Name{}
+	for _, g := range d.Inside(party.ID, design.KindGateway) {
+		for _, o := range design.InOrder(d.Referring(g.ID, design.KindMapping)) {
+			if m := o.Body.(*design.Mapping); m.Gateway == g.ID && m.Real.Contains(real) {
+				out = append(out, Name{Address: prefix.Translate(real, m.Real, m.Mapped), Mapping: o.ID, Link: m.Link, Parties: []design.ID{}})
 			}
-			if a == at && !seen[b] && (at != party || first == "" || j.By == first) {
-				seen[b] = true
-				queue = append(queue, b)
-			}
-		}
-	}
-	out := []design.ID{}
-	for _, o := range d.Inside("", design.KindSite, design.KindNetwork) {
-		if seen[o.ID] && o.ID != party {
-			out = append(out, o.ID)
 		}
 	}
 	return out
@@ -118,26 +129,178 @@ func partyWords(d *design.Design, ids []design.ID) string {
 	return strings.Join(words, ", ")
 }
 
-// Dial is the address by which an endpoint is known to a party: a mapped one
-// where the party is beyond a mapping, else the real one of the wanted family.
-func Dial(d *design.Design, party design.ID, endpoint *design.Object, v4 bool) netip.Addr {
-	for _, a := range endpoint.Body.(*design.Endpoint).Addresses {
-		if a.Is4() != v4 {
-			continue
+// arrival is where the tables lead an address: to a LAN or subnet, or to a
+// gateway that maps it.
+type arrival struct {
+	place   design.ID
+	mapping design.ID
+	link    design.ID // the last link crossed
+}
+
+const maxHops = 32
+
+// arrives follows the tables from a party toward an address, as they are meant:
+// what happens to be down changes nobody's name.
+func arrives(t *route.Tables, party design.ID, a netip.Addr) arrival {
+	d := t.Design
+	var out arrival
+	at := firstPoint(d, party)
+	for range maxHops {
+		p := t.Point(at)
+		if p == nil {
+			return arrival{}
 		}
-		for _, n := range IdentityOf(d, endpoint, a).Names {
-			if slices.Contains(n.Parties, party) {
-				return n.Address
+		hop, ok := meantHop(p, a)
+		if !ok {
+			return arrival{}
+		}
+		switch hop.Kind {
+		case route.Deliver:
+			out.place = hop.To
+			if d.Get(hop.To).Kind == design.KindNetwork {
+				out.place = subnetWith(d, hop.To, a)
+			}
+			return out
+		case route.Gateway:
+			at = hop.To
+		case route.Attached:
+			at = route.HubTableOf(d, d.Get(hop.To))
+		case route.OtherHub, route.Tunnel, route.Circuit, route.Peer:
+			at = beyond(t, p, hop, a, &out)
+		default:
+			return arrival{}
+		}
+		if out.mapping != "" {
+			return out
+		}
+	}
+	return arrival{}
+}
+
+// beyond is the point at the far end of a joint, and notes if that maps the
+// address.
+func beyond(t *route.Tables, p *route.Point, hop route.Hop, a netip.Addr, out *arrival) design.ID {
+	d := t.Design
+	switch b := d.Get(hop.To).Body.(type) {
+	case *design.Peering:
+		far := b.Halves[0].Network
+		if far == p.Party.ID {
+			far = b.Halves[1].Network
+		}
+		if subnetWith(d, far, a) != "" {
+			return firstPoint(d, far)
+		}
+		return t.Lent(far, a)
+	case *design.Hub:
+		for _, x := range d.Inside(hop.To, design.KindAttachment) {
+			if x.Body.(*design.Attachment).What == p.Party.ID {
+				return route.HubTableOf(d, x)
 			}
 		}
-		return a
+		return ""
+	}
+	j, _ := design.JointOf(d.Get(hop.To))
+	far := j.Ends[0]
+	if d.Party(far) == p.Party {
+		far = j.Ends[1]
+	}
+	out.link = j.ID
+	for _, r := range route.Translations(d, far) {
+		if r.Hook == design.Arriving && r.Does == design.OneToOne && r.From == j.ID && r.Into.Contains(a) {
+			out.mapping = r.Of
+		}
+	}
+	if d.Get(d.Get(far).Parent) != nil && d.Get(d.Get(far).Parent).Kind == design.KindHub {
+		for _, x := range d.Referring(j.ID, design.KindAttachment) {
+			return route.HubTableOf(d, x)
+		}
+	}
+	return far
+}
+
+// firstPoint is the forwarding point that a party's hosts use first.
+func firstPoint(d *design.Design, party design.ID) design.ID {
+	for _, k := range []design.Kind{design.KindTable, design.KindGateway} {
+		for _, o := range d.Inside(party, k) {
+			return o.ID
+		}
+	}
+	return ""
+}
+
+// meantHop is where a point means to send an address, whether that is up or not.
+func meantHop(p *route.Point, a netip.Addr) (route.Hop, bool) {
+	c := p.Lookup(a)
+	best := c.Winner
+	for n := range c.Losers {
+		if l := &c.Losers[n]; l.Down != nil && (best == nil || l.Prefix.Bits() > best.Prefix.Bits()) {
+			best = l
+		}
+	}
+	for _, s := range p.Selectors {
+		if s.Remote.Contains(a) && (best == nil || best.Hop.Kind != route.Deliver) {
+			return route.Hop{Kind: route.Tunnel, To: s.Link}, true
+		}
+	}
+	if best == nil {
+		return route.Hop{}, false
+	}
+	return best.Hop, true
+}
+
+func subnetWith(d *design.Design, network design.ID, a netip.Addr) design.ID {
+	for _, s := range d.Inside(network, design.KindSubnet) {
+		if within(d.Ranges(s.ID), a) {
+			return s.ID
+		}
+	}
+	return ""
+}
+
+// SeenAs is the name by which a party knows an address of a LAN or subnet: the one
+// under which the party's tables lead to it, a mapped one before the real one. If
+// none does, it is the mapped one beyond the link that the party shares with it,
+// else the real one.
+func SeenAs(t *route.Tables, party, place design.ID, real netip.Addr) Name {
+	d := t.Design
+	owner := d.Party(place)
+	itself := Name{Address: real}
+	if party == owner.ID {
+		return itself
+	}
+	names := mappedNames(d, owner, real)
+	for _, n := range names {
+		if arrives(t, party, n.Address).mapping == n.Mapping {
+			return n
+		}
+	}
+	if len(names) == 0 || arrives(t, party, real).place == place {
+		return itself
+	}
+	for _, n := range names {
+		if j, ok := design.JointOf(d.Get(n.Link)); ok {
+			if x, y := d.PartiesOf(j); x == party || y == party {
+				return n
+			}
+		}
+	}
+	return itself
+}
+
+// Dial is the address by which a party knows an endpoint; see [SeenAs].
+func Dial(t *route.Tables, party design.ID, endpoint *design.Object, v4 bool) netip.Addr {
+	for _, a := range endpoint.Body.(*design.Endpoint).Addresses {
+		if a.Is4() == v4 {
+			return SeenAs(t, party, endpoint.Parent, a).Address
+		}
 	}
 	return netip.Addr{}
 }
 
 // FlowBetween is the flow from an object (an endpoint, LAN, subnet or party) to
 // an endpoint, dialled as the source knows it.
-func FlowBetween(d *design.Design, from, to design.ID, s design.Service) (Flow, error) {
+func FlowBetween(t *route.Tables, from, to design.ID, s design.Service) (Flow, error) {
+	d := t.Design
 	target := d.Get(to)
 	if target == nil || target.Kind != design.KindEndpoint {
 		return Flow{}, fmt.Errorf("%s is not an endpoint; choose a host", d.Title(to))
@@ -149,7 +312,7 @@ func FlowBetween(d *design.Design, from, to design.ID, s design.Service) (Flow, 
 			last = err
 			continue
 		}
-		if a := Dial(d, d.Party(h.Place).ID, target, v4); a.IsValid() {
+		if a := Dial(t, d.Party(h.Place).ID, target, v4); a.IsValid() {
 			return Flow{From: h, To: a, Meant: to, Service: s}, nil
 		}
 		last = fmt.Errorf("%s and %s have no address family in common; give one of them an address of the other's", d.Title(from), d.Title(to))
@@ -184,7 +347,7 @@ func HostOf(d *design.Design, id design.ID, v4 bool) (Host, error) {
 			}
 		}
 	case design.KindSite, design.KindNetwork:
-		for _, place := range d.Inside(id, places...) {
+		for _, place := range d.Inside(id, route.HostPlaces...) {
 			if h, err := HostOf(d, place.ID, v4); err == nil {
 				return h, nil
 			}
@@ -217,27 +380,28 @@ func ParseFlow(t *route.Tables, from, to string, s design.Service) (Flow, error)
 		if err != nil {
 			return Flow{}, err
 		}
-		return FlowBetween(d, source.ID, target.ID, s)
+		return FlowBetween(t, source.ID, target.ID, s)
 	}
 	h, err := HostOf(d, source.ID, a.Is4())
 	if err != nil {
 		return Flow{}, err
 	}
-	return Flow{From: h, To: a, Meant: meantBy(d, a), Service: s}, nil
+	return Flow{From: h, To: a, Meant: meantBy(t, a), Service: s}, nil
 }
 
 // meantBy is the endpoint that an address alone can mean: the only declared
 // one that has it under any name.
-func meantBy(d *design.Design, a netip.Addr) design.ID {
+func meantBy(t *route.Tables, a netip.Addr) design.ID {
 	var found design.ID
-	for _, i := range Identities(d, a) {
-		if i.Endpoint == "" {
+	for _, b := range bearers(t, a) {
+		e := endpointAt(t.Design, b.place, b.real)
+		if e == "" {
 			continue
 		}
 		if found != "" {
 			return ""
 		}
-		found = i.Endpoint
+		found = e
 	}
 	return found
 }

@@ -11,6 +11,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/route"
+	"dravin/core/standing"
 	"dravin/core/walk"
 )
 
@@ -66,7 +67,7 @@ links:
 func solve(t require.TestingT, file string) *route.Tables {
 	d, err := design.Read([]byte(file))
 	require.NoError(t, err)
-	return route.Solve(d)
+	return route.Solve(d, standing.Condition{})
 }
 
 func prove(t require.TestingT, tables *route.Tables, from, to, service string) walk.Proof {
@@ -123,11 +124,11 @@ func TestALinkWithoutTunnelsCarriesNothing(t *testing.T) {
 	cut := strings.Replace(chain, "    tunnels: [{name: strand, outside: [198.51.100.1, 198.51.100.2]}]\n", "", 1)
 	tables := solve(t, cut)
 	p := prove(t, tables, "host-a", "host-b", "tcp/22")
-	assert.Equal(t, walk.NoRoute, p.Stop.Code)
+	assert.Equal(t, walk.Code(standing.LinkDown), p.Stop.Code)
 	choice := tables.Point(tables.Design.Find("a/gw")[0].ID).Lookup(netip.MustParseAddr("10.222.0.9"))
-	assert.Equal(t, "the link has no tunnel", choice.Losers[0].Unusable, "the route is shown, and why it does not count")
+	assert.Equal(t, "A to B has no tunnel", choice.Losers[0].Unusable, "the route is shown, and why it does not count")
 	cut = strings.Replace(chain, "    tunnels: [{name: strand, outside: [198.51.100.2, 198.51.100.4]}]\n", "", 1)
-	assert.Equal(t, walk.LinkDown, prove(t, solve(t, cut), "host-b", "host-c", "tcp/1").Stop.Code)
+	assert.Equal(t, walk.Code(standing.LinkDown), prove(t, solve(t, cut), "host-b", "host-c", "tcp/1").Stop.Code)
 }
 
 func TestLongestMatchThenPreference(t *testing.T) {
@@ -148,7 +149,7 @@ func TestAnAddressThatSeveralHaveIsAmbiguous(t *testing.T) {
 	p := prove(t, tables, "host-b", "10.221.0.9", "tcp/80")
 	assert.Len(t, p.Owners, 2)
 	assert.NotNil(t, p.Forward)
-	ids := walk.Identities(tables.Design, netip.MustParseAddr("10.221.0.9"))
+	ids := walk.Identities(tables, netip.MustParseAddr("10.221.0.9"))
 	require.Len(t, ids, 2)
 	assert.Equal(t, "A lan host a", ids[0].Title)
 }

@@ -142,6 +142,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/findings/mends": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The mends of one finding, worked out now */
+    get: operations["get-mends"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/free": {
     parameters: {
       query?: never;
@@ -690,7 +707,7 @@ export interface components {
       /** @description The parameters that were understood. */
       given: string[];
       /** @description As they would stand with what was sent. */
-      lines: components["schemas"]["LinkLine"][];
+      lines: components["schemas"]["SheetLine"][];
       outcome: components["schemas"]["NegotiateOutcome"];
       /** @description The lines that were not. */
       problems: components["schemas"]["Problem"][];
@@ -737,6 +754,55 @@ export interface components {
       undo: string;
       /** Format: date-time */
       updatedAt: string;
+    };
+    DraftBuilt: {
+      id: string;
+      reused: boolean;
+      what: string;
+    };
+    DraftFacts: {
+      a: string;
+      b: string;
+      costs: components["schemas"]["CostLine"][];
+      end_a: string;
+      end_b: string;
+      fragile: boolean;
+      /** Format: int32 */
+      mbps: number;
+      monthly: string;
+      shape: string;
+      /** Format: int64 */
+      strands: number;
+      survives: string;
+    };
+    DraftPartySteps: {
+      party: string;
+      steps: string[];
+    };
+    DraftShape: {
+      builds: components["schemas"]["DraftBuilt"][];
+      costs: components["schemas"]["CostLine"][];
+      edits: components["schemas"]["Edit"][];
+      fragile: boolean;
+      key: string;
+      /** Format: int32 */
+      mbps: number;
+      monthly: string;
+      /** Format: int32 */
+      next: number;
+      next_why: string;
+      out: string[];
+      parties: components["schemas"]["DraftPartySteps"][];
+      subject?: string;
+      suggestions: components["schemas"]["DraftSuggestion"][];
+      survives: string;
+      title: string;
+      unpriced?: string;
+    };
+    DraftSuggestion: {
+      value: string;
+      what: string;
+      why: string;
     };
     EdgeRouter: {
       /**
@@ -809,24 +875,91 @@ export interface components {
       a: string;
       b: string;
       id: string;
-      /** @description link, circuit, peering or attachment. */
-      kind: string;
+      /**
+       * @description link, circuit, peering or attachment.
+       * @enum {string}
+       */
+      kind:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "intent";
       name: string;
       /** @description Of a link: static, selectors or bgp. */
       routing: string;
       /** @description What it is, in words. */
       shape: string;
-      state: string;
+      standing: components["schemas"]["StandingVerdict"];
+      /** @enum {string} */
+      state: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
       /** Format: int64 */
       strands: number;
-      /** @description The worst of its lines. */
-      verdict: string;
+      /**
+       * Format: int64
+       * @description How many of the strands are up at the horizon asked for.
+       */
+      up: number;
+      /**
+       * @description The worst of its lines.
+       * @enum {string}
+       */
+      verdict: "agrees" | "differs" | "beware" | "unknown" | "free";
     };
     EstateParty: {
       /** Format: int64 */
       gateways: number;
       id: string;
-      kind: string;
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "intent";
       name: string;
       ranges: components["schemas"]["EstateRange"][];
       /** @description Cloud and region; empty for a site. */
@@ -835,7 +968,36 @@ export interface components {
     EstateRange: {
       fixed?: boolean;
       id: string;
-      kind: string;
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "intent";
       name: string;
       prefix: string;
     };
@@ -844,7 +1006,11 @@ export interface components {
       b: string;
       group: string;
       sentence: string;
-      weight: string;
+      /**
+       * @description How bad the group is, worst first.
+       * @enum {string}
+       */
+      weight: "breaks" | "joined" | "planned" | "within" | "apart" | "divided" | "answered";
     };
     Field: {
       doc: string;
@@ -889,8 +1055,11 @@ export interface components {
       code: string;
       evidence: string[];
       group?: string;
+      key: string;
+      line?: string;
       link?: string;
       mends: components["schemas"]["FindingMend"][];
+      more?: boolean;
       sentence: string;
       severity: string;
       stop?: string;
@@ -904,7 +1073,36 @@ export interface components {
       /** @description Its path, or why an address leads to it. */
       hint: string;
       id: string;
-      kind: string;
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "intent";
       title: string;
     };
     FreeRange: {
@@ -930,6 +1128,8 @@ export interface components {
       note?: string;
       /** @description In a cloud: the subnet of its own that it lives in, where the profile wants one. */
       subnet?: string;
+      /** @description What it translates besides the mappings, in their order after these; the first that fits is done. */
+      translate?: components["schemas"]["Rule"][];
       /** @description In a cloud: which of the profile's kinds of VPN gateway it is; the first if left out. */
       vpn?: string;
     };
@@ -947,7 +1147,36 @@ export interface components {
     };
     Handed: {
       files: components["schemas"]["HandoverFile"][];
-      kind: string;
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "intent";
       name: string;
       party: string;
     };
@@ -1091,6 +1320,16 @@ export interface components {
       /** @description Its routing domain. */
       segment?: string;
     };
+    LifeStage: {
+      done: boolean;
+      word: string;
+    };
+    LifeStep: {
+      edits: components["schemas"]["Edit"][];
+      key: string;
+      needs?: string;
+      title: string;
+    };
     Link: {
       /** @description Its two ends. */
       ends: components["schemas"]["End"][];
@@ -1107,50 +1346,12 @@ export interface components {
        */
       state?: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
     };
-    LinkBuilt: {
-      id: string;
-      reused: boolean;
-      what: string;
-    };
     LinkEnd: {
       /** @description The party's. */
       name: string;
       owner: string;
       party: string;
       title: string;
-    };
-    LinkFacts: {
-      a: string;
-      b: string;
-      costs: components["schemas"]["CostLine"][];
-      end_a: string;
-      end_b: string;
-      fragile: boolean;
-      /** Format: int32 */
-      mbps: number;
-      monthly: string;
-      shape: string;
-      /** Format: int64 */
-      strands: number;
-      survives: string;
-    };
-    LinkLine: {
-      key: string;
-      label: string;
-      mends: components["schemas"]["LinkLineMend"][];
-      values: string[];
-      verdict: string;
-      why?: string;
-    };
-    LinkLineMend: {
-      edits: components["schemas"]["Edit"][];
-      /** Format: int64 */
-      end: number;
-      title: string;
-    };
-    LinkPartySteps: {
-      party: string;
-      steps: string[];
     };
     LinkRow: {
       /** @description A request waits for an answer. */
@@ -1160,33 +1361,48 @@ export interface components {
        * @description How many lines differ.
        */
       differing: number;
-      facts: components["schemas"]["LinkFacts"];
+      facts: components["schemas"]["DraftFacts"];
       id: string;
-      kind: string;
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "intent";
       name: string;
-      state: string;
-      /** @description The worst of its lines. */
-      verdict: string;
-    };
-    LinkShape: {
-      builds: components["schemas"]["LinkBuilt"][];
-      costs: components["schemas"]["CostLine"][];
-      edits: components["schemas"]["Edit"][];
-      fragile: boolean;
-      key: string;
-      /** Format: int32 */
-      mbps: number;
-      monthly: string;
-      /** Format: int32 */
-      next: number;
-      next_why: string;
-      out: string[];
-      parties: components["schemas"]["LinkPartySteps"][];
-      subject?: string;
-      suggestions: components["schemas"]["LinkSuggestion"][];
-      survives: string;
-      title: string;
-      unpriced?: string;
+      /** @description Whether it is up at the horizon asked for, and the first cause if not. */
+      standing: components["schemas"]["StandingVerdict"];
+      /** @enum {string} */
+      state: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
+      /**
+       * @description The worst of its lines.
+       * @enum {string}
+       */
+      verdict: "agrees" | "differs" | "beware" | "unknown" | "free";
     };
     LinkSheet: {
       /** @description A request waits for an answer. */
@@ -1197,38 +1413,58 @@ export interface components {
        */
       differing: number;
       ends: components["schemas"]["LinkEnd"][];
-      facts: components["schemas"]["LinkFacts"];
+      facts: components["schemas"]["DraftFacts"];
       findings: components["schemas"]["FindingFinding"][];
       id: string;
-      kind: string;
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "intent";
       /** @description Of what has no tunnels. */
-      lines: components["schemas"]["LinkLine"][];
+      lines: components["schemas"]["SheetLine"][];
       name: string;
       note: string;
       requests: components["schemas"]["RequestView"][];
-      state: string;
+      /** @description Whether it is up at the horizon asked for, and the first cause if not. */
+      standing: components["schemas"]["StandingVerdict"];
+      /** @enum {string} */
+      state: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
       /** @description What can be done next. */
-      steps: components["schemas"]["LinkStep"][];
+      steps: components["schemas"]["LifeStep"][];
       /** @description How far the making of a circuit has come. */
-      track: components["schemas"]["LinkStage"][];
+      track: components["schemas"]["LifeStage"][];
       tunnels: components["schemas"]["TunnelSheet"][];
-      /** @description The worst of its lines. */
-      verdict: string;
-    };
-    LinkStage: {
-      done: boolean;
-      word: string;
-    };
-    LinkStep: {
-      edits: components["schemas"]["Edit"][];
-      key: string;
-      needs?: string;
-      title: string;
-    };
-    LinkSuggestion: {
-      value: string;
-      what: string;
-      why: string;
+      /**
+       * @description The worst of its lines.
+       * @enum {string}
+       */
+      verdict: "agrees" | "differs" | "beware" | "unknown" | "free";
     };
     Mapping: {
       /** @description The box that translates. */
@@ -1259,6 +1495,7 @@ export interface components {
       local: string[];
       /** Format: int64 */
       mtu?: number;
+      parameter?: string;
       remote: string[];
       renews: boolean;
       udp?: boolean;
@@ -1311,7 +1548,36 @@ export interface components {
     };
     OverlapClaim: {
       fixed?: boolean;
-      kind: string;
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "intent";
       mapped?: string[];
       owner: string;
       party: string;
@@ -1328,7 +1594,11 @@ export interface components {
       parties: number;
       sentence: string;
       span: string;
-      weight: string;
+      /**
+       * @description How bad the group is, worst first.
+       * @enum {string}
+       */
+      weight: "breaks" | "joined" | "planned" | "within" | "apart" | "divided" | "answered";
     };
     Overlaps: {
       claims: components["schemas"]["OverlapClaim"][];
@@ -1714,11 +1984,49 @@ export interface components {
       to?: string;
     };
     RouteRoute: {
+      down?: components["schemas"]["StandingVerdict"];
       hop: components["schemas"]["RouteHop"];
       prefix: string;
       source: string;
+      swallows?: boolean;
       unusable?: string;
       via: string;
+    };
+    Rule: {
+      /** @description Only what goes there; left out: anywhere. */
+      destination?: string[];
+      /**
+       * @description one-to-one: host parts stay; pool: another source, with ports; own-address: the box's own as source; target: another destination; nothing: the packet stays as it is.
+       * @enum {string}
+       */
+      does: "one-to-one" | "pool" | "own-address" | "target" | "nothing";
+      /** @description Only what comes in by it; left out: by anything. */
+      from?: string;
+      /**
+       * @description arriving: destinations, before the route is chosen; leaving: sources, after it.
+       * @enum {string}
+       */
+      hook: "arriving" | "leaving";
+      /** @description one-to-one: what it is known as, as long; pool: the addresses. */
+      into?: string;
+      /**
+       * Format: int32
+       * @description target: the new port; the same if left out.
+       */
+      port?: number;
+      /** @description one-to-one: the range behind the box. */
+      real?: string;
+      /** @description Only these, such as tcp/502; left out: all. */
+      services?: string[];
+      /** @description Only what comes from there; left out: from anywhere. */
+      source?: string[];
+      /**
+       * Format: ip
+       * @description target: the new destination.
+       */
+      target?: string;
+      /** @description Only what goes out by it; left out: by anything. With leaving only. */
+      toward?: string;
     };
     Segment: {
       /** @description Free text. */
@@ -1791,13 +2099,18 @@ export interface components {
        */
       peer_asn?: number;
     };
+    SessionStanding: {
+      id: string;
+      name: string;
+      standing: components["schemas"]["StandingVerdict"];
+    };
     Sheet: {
       /** @description Values that it may have and has not. */
       absent: components["schemas"]["Field"][];
       /** @description Those that have it as a subject. */
       findings: components["schemas"]["FindingFinding"][];
       inside: components["schemas"]["Object"][];
-      /** @description The links that end at it or at its gateways. */
+      /** @description The links, circuits, peerings and attachments that end at it or at its gateways. */
       links: components["schemas"]["Object"][];
       /** @description The titles of the objects that the body refers to, by ID. */
       names: {
@@ -1807,6 +2120,26 @@ export interface components {
       path: string;
       /** @description The table, if it is a forwarding point. */
       routes: components["schemas"]["RouteRoute"][];
+      /** @description Whether it is up at the horizon asked for, and the first cause if not. */
+      standing: components["schemas"]["StandingVerdict"];
+      title: string;
+    };
+    SheetLine: {
+      key: string;
+      label: string;
+      mends: components["schemas"]["SheetLineMend"][];
+      values: string[];
+      /**
+       * @description How a line of a two-ended sheet stands.
+       * @enum {string}
+       */
+      verdict: "agrees" | "differs" | "beware" | "unknown" | "free";
+      why?: string;
+    };
+    SheetLineMend: {
+      edits: components["schemas"]["Edit"][];
+      /** Format: int64 */
+      end: number;
       title: string;
     };
     Site: {
@@ -1814,6 +2147,13 @@ export interface components {
       note?: string;
       /** @description Who answers for it. */
       owner?: string;
+    };
+    StandingVerdict: {
+      code?: string;
+      line?: string;
+      subject?: string;
+      up: boolean;
+      why?: string;
     };
     StepInBody: {
       /**
@@ -1985,6 +2325,11 @@ export interface components {
       /** @description Route-based: the far end's selectors as it has them, if they are not everything. */
       remote?: string[];
       /**
+       * @description How far it is set up, where that is another than at the far end; as the link's if left out.
+       * @enum {string}
+       */
+      state?: "drafted" | "being-built" | "ready" | "gone";
+      /**
        * Format: int32
        * @description IKE version; 2 if left out.
        */
@@ -1992,9 +2337,11 @@ export interface components {
     };
     TunnelSheet: {
       id: string;
-      lines: components["schemas"]["LinkLine"][];
+      lines: components["schemas"]["SheetLine"][];
       name: string;
       outcome: components["schemas"]["NegotiateOutcome"];
+      sessions: components["schemas"]["SessionStanding"][];
+      standing: components["schemas"]["StandingVerdict"];
     };
     WalkHeader: {
       /** Format: int32 */
@@ -2033,6 +2380,7 @@ export interface components {
       dialled: string;
       forward: components["schemas"]["WalkStage"][];
       from: components["schemas"]["WalkPlace"];
+      horizon: string;
       owners: components["schemas"]["WalkPlace"][];
       reply: components["schemas"]["WalkStage"][];
       service: string;
@@ -2044,13 +2392,16 @@ export interface components {
       act: string;
       at: components["schemas"]["WalkPlace"];
       header: components["schemas"]["WalkHeader"];
+      rule?: string;
       table?: components["schemas"]["RouteChoice"];
       text: string;
     };
     WalkStop: {
       at: components["schemas"]["WalkPlace"];
       code: string;
+      line?: string;
       mend: string;
+      subject?: string;
       way: string;
       why: string;
     };
@@ -2283,7 +2634,10 @@ export interface operations {
   };
   "get-estate": {
     parameters: {
-      query?: never;
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+      };
       header?: never;
       path: {
         /** @description The design's ID. */
@@ -2351,7 +2705,10 @@ export interface operations {
   };
   "get-findings": {
     parameters: {
-      query?: never;
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+      };
       header?: never;
       path: {
         /** @description The design's ID. */
@@ -2381,9 +2738,48 @@ export interface operations {
       };
     };
   };
+  "get-mends": {
+    parameters: {
+      query: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        /** @description The finding's key. */
+        key: string;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["FindingMend"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
   "find-free": {
     parameters: {
       query: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
         /** @description Prefix length wanted. */
         size: number;
         /** @description Allowed ranges; left out: the private IPv4 ranges. */
@@ -2426,7 +2822,10 @@ export interface operations {
   };
   "get-handover": {
     parameters: {
-      query?: never;
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+      };
       header?: never;
       path: {
         /** @description The design's ID. */
@@ -2527,7 +2926,10 @@ export interface operations {
   };
   "get-intents": {
     parameters: {
-      query?: never;
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+      };
       header?: never;
       path: {
         /** @description The design's ID. */
@@ -2559,7 +2961,10 @@ export interface operations {
   };
   "get-ledger": {
     parameters: {
-      query?: never;
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+      };
       header?: never;
       path: {
         /** @description The design's ID. */
@@ -2591,7 +2996,10 @@ export interface operations {
   };
   "get-links": {
     parameters: {
-      query?: never;
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+      };
       header?: never;
       path: {
         /** @description The design's ID. */
@@ -2623,7 +3031,10 @@ export interface operations {
   };
   "get-link": {
     parameters: {
-      query?: never;
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+      };
       header?: never;
       path: {
         /** @description The design's ID. */
@@ -2696,6 +3107,8 @@ export interface operations {
   "get-names": {
     parameters: {
       query: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
         /** @description IPv4 or IPv6. */
         address: string;
       };
@@ -2730,7 +3143,10 @@ export interface operations {
   };
   "get-object": {
     parameters: {
-      query?: never;
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+      };
       header?: never;
       path: {
         /** @description The design's ID. */
@@ -2764,7 +3180,10 @@ export interface operations {
   };
   "get-overlaps": {
     parameters: {
-      query?: never;
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+      };
       header?: never;
       path: {
         /** @description The design's ID. */
@@ -2796,7 +3215,10 @@ export interface operations {
   };
   preview: {
     parameters: {
-      query?: never;
+      query?: {
+        /** @description For when. */
+        horizon?: "when-built" | "today";
+      };
       header?: never;
       path: {
         /** @description The design's ID. */
@@ -2832,7 +3254,10 @@ export interface operations {
   };
   "get-profiles": {
     parameters: {
-      query?: never;
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+      };
       header?: never;
       path: {
         /** @description The design's ID. */
@@ -2901,6 +3326,8 @@ export interface operations {
   "get-proposals": {
     parameters: {
       query: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
         /** @description The group's key. */
         group: string;
       };
@@ -3042,6 +3469,8 @@ export interface operations {
   search: {
     parameters: {
       query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
         /** @description Part of a name or path, an address or a prefix. */
         q?: string;
       };
@@ -3077,6 +3506,8 @@ export interface operations {
   "get-shapes": {
     parameters: {
       query: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
         /** @description The ID of a site, network, hub or edge router. */
         a: string;
         /** @description The ID of another. */
@@ -3099,7 +3530,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["LinkShape"][];
+          "application/json": components["schemas"]["DraftShape"][];
         };
       };
       /** @description Error */
@@ -3115,7 +3546,10 @@ export interface operations {
   };
   "get-stock": {
     parameters: {
-      query?: never;
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+      };
       header?: never;
       path: {
         /** @description The design's ID. */
@@ -3148,6 +3582,8 @@ export interface operations {
   "get-study": {
     parameters: {
       query: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
         /** @description The cloud's name. */
         cloud: string;
         /** @description Route tables of each network. */
@@ -3301,6 +3737,8 @@ export interface operations {
   "get-walk": {
     parameters: {
       query: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
         /** @description Path, name or ID of the party, LAN, subnet or host that starts. */
         from: string;
         /** @description Address, or path, name or ID of a host. */

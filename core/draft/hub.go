@@ -1,4 +1,4 @@
-package link
+package draft
 
 import (
 	"fmt"
@@ -10,6 +10,7 @@ import (
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
+	"dravin/core/standing"
 )
 
 // hubShapes join the two by each hub that either could use, and by a new one.
@@ -100,7 +101,7 @@ func hubShape(d *design.Design, hub *design.Object, parties []side, q Question) 
 				}
 			}
 			if len(parties) == 1 && hub != nil {
-				far = Exports(d, hub.ID) // what the hub knows by others
+				far = d.Exports(hub.ID) // what the hub knows by others
 			}
 			clear, _ := apart(far, p.exports)
 			f.enter(p, clear, via, "hub")
@@ -145,7 +146,7 @@ func (f *drafter) hub(hub *design.Object, beside side) *hubDraft {
 		h.profile, h.region, h.owner = f.d.Profile(body.Cloud), body.Region, body.Owner
 		f.builds("The hub "+hub.Name, hub, true)
 		for _, a := range f.d.Inside(hub.ID, design.KindAttachment) {
-			if st := design.StateOf(a); st != design.Gone && st != design.Refused {
+			if standing.Exists(a) {
 				h.attached[a.Body.(*design.Attachment).What] = a
 			}
 		}
@@ -181,7 +182,7 @@ func (h *hubDraft) check(p side) {
 		return
 	}
 	for _, a := range h.d.Inside(h.o.ID, design.KindAttachment) {
-		if _, clash := apart(p.all, AttachmentExports(h.d, a)); len(clash) > 0 && p.is(design.KindNetwork) {
+		if _, clash := apart(p.all, h.d.AttachmentExports(a)); len(clash) > 0 && p.is(design.KindNetwork) {
 			h.out("the hub refuses overlaps: %s of %s is held by %s too; keep it out of export at both, or map it", negotiate.Joined(clash), p.o.Name, h.title(a.Body.(*design.Attachment).What))
 		}
 	}
@@ -252,7 +253,7 @@ func (h *hubDraft) byVPN(p side, all []side, q Question) *design.Object {
 		}
 	}
 	if h.d.Get(h.o.ID) != nil {
-		hubSide.exports = prefix.Minimal(append(hubSide.exports, Exports(h.d, h.o.ID)...))
+		hubSide.exports = prefix.Minimal(append(hubSide.exports, h.d.Exports(h.o.ID)...))
 	}
 	hubSide.all = hubSide.exports
 	var near *end
@@ -261,7 +262,7 @@ func (h *hubDraft) byVPN(p side, all []side, q Question) *design.Object {
 			near = &end{side: hubSide, v: v}
 		}
 	}
-	far := ends(h.d, p)
+	far := vpnEnds(h.d, p)
 	if near == nil || len(far) == 0 {
 		h.out("%s can not reach the hub by VPN: %s", p.o.Name, noGateway(p))
 		return nil
@@ -278,7 +279,7 @@ func (h *hubDraft) byVPN(p side, all []side, q Question) *design.Object {
 	routing := near.v.Routing[0]
 	owners := far[0]
 	owners.owner = "" // the attachment asks, not the link
-	link := h.vpn(owners, *near, routing, negotiate.Common(ikeA, ikeB), negotiate.Common(espA, espB), q)
+	link := h.vpn(owners, *near, routing, negotiate.Common(negotiate.IKE, ikeA, ikeB), negotiate.Common(negotiate.ESP, espA, espB), q)
 	if link == nil {
 		return nil
 	}

@@ -1,8 +1,9 @@
-package link_test
+package draft_test
 
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 
@@ -11,10 +12,14 @@ import (
 	"pgregory.net/rapid"
 
 	"dravin/core/design"
-	"dravin/core/link"
+	"dravin/core/draft"
+	"dravin/core/ends"
+	"dravin/core/inuse"
+	"dravin/core/life"
 	"dravin/core/negotiate"
 	"dravin/core/overlap"
 	"dravin/core/provider"
+	"dravin/core/sheet"
 	"dravin/demo"
 )
 
@@ -31,10 +36,10 @@ func find(t testing.TB, d *design.Design, path string, kinds ...design.Kind) *de
 	return found[0]
 }
 
-func shapes(t testing.TB, d *design.Design, a, b string) map[string]link.Shape {
-	list, err := link.Shapes(d, link.Question{A: find(t, d, a, design.Parties...).ID, B: find(t, d, b, design.Parties...).ID, GB: 1000})
+func shapes(t testing.TB, d *design.Design, a, b string) map[string]draft.Shape {
+	list, err := draft.Shapes(d, draft.Question{A: find(t, d, a, design.Parties...).ID, B: find(t, d, b, design.Parties...).ID, GB: 1000})
 	require.NoError(t, err)
-	out := map[string]link.Shape{}
+	out := map[string]draft.Shape{}
 	for _, s := range list {
 		out[s.Key] = s
 	}
@@ -58,7 +63,7 @@ func TestEveryOfferedShapeAppliesAndAgrees(t *testing.T) {
 			if a == b || strings.HasSuffix(a.Name, " Hut") && a.Name != "Alder Hut" || strings.HasSuffix(b.Name, " Hut") && b.Name != "Alder Hut" {
 				continue
 			}
-			list, err := link.Shapes(d, link.Question{A: a.ID, B: b.ID, GB: 500})
+			list, err := draft.Shapes(d, draft.Question{A: a.ID, B: b.ID, GB: 500})
 			require.NoError(t, err)
 			for _, s := range list {
 				if len(s.Out) > 0 {
@@ -93,15 +98,15 @@ func requireAgreement(t *testing.T, before, d *design.Design, name string) {
 		if before.Get(o.ID) != nil {
 			continue
 		}
-		for _, l := range link.Differing(link.Lines(d, o, [2]string{})) {
+		for _, l := range sheet.Differing(sheet.Lines(d, o, [2]string{})) {
 			assert.Fail(t, "a drafted line differs", "%s: %s: %v %s", name, l.Label, l.Values, l.Why)
 		}
-		ends := link.SettingsOf(d, o, "")
+		ends := ends.SettingsOf(d, o, "")
 		outcome := negotiate.Agree(ends[0], ends[1])
 		assert.True(t, outcome.Up && outcome.Renews, "%s: %s", name, outcome.Why)
 	}
 	for _, o := range d.Of(design.KindSession) {
-		ends := link.BGPEnds(o.Body.(*design.Session))
+		ends := ends.BGPEnds(o.Body.(*design.Session))
 		outcome := negotiate.AgreeSession(ends[0], ends[1])
 		assert.True(t, outcome.Up, "%s: %s", name, outcome.Why)
 		assert.False(t, outcome.Internal, "%s: ASNs differ", name)
@@ -127,7 +132,7 @@ func TestShapesSayWhyTheyAreOut(t *testing.T) {
 		}
 		assert.Contains(t, strings.Join(s.Out, "; "), c.why)
 	}
-	_, err := link.Shapes(d, link.Question{A: find(t, d, "ashcombe-herbarium").ID, B: find(t, d, "catalogue", design.KindNetwork).ID})
+	_, err := draft.Shapes(d, draft.Question{A: find(t, d, "ashcombe-herbarium").ID, B: find(t, d, "catalogue", design.KindNetwork).ID})
 	assert.ErrorContains(t, err, "at which no link can end")
 }
 
@@ -164,7 +169,7 @@ func TestAllocationNeverClashes(t *testing.T) {
 
 func checkAllocation(t *rapid.T) {
 	d := randomDesign(t)
-	taken := link.Taken(d)
+	taken := inuse.ForInside(d)
 	rules := make([]*provider.Inside, 0, 4)
 	for _, p := range d.Profiles() {
 		for n := range p.Profile.VPN {
@@ -173,7 +178,7 @@ func checkAllocation(t *rapid.T) {
 	}
 	a := rapid.SampledFrom(append(rules, nil)).Draw(t, "one end")
 	n := rapid.IntRange(1, 4).Draw(t, "tunnels")
-	ranges, err := link.InsideRanges(a, nil, taken, n)
+	ranges, err := draft.InsideRanges(a, nil, taken, n)
 	if err == nil {
 		for k, p := range ranges {
 			for _, other := range append(append([]netip.Prefix{}, taken...), ranges[:k]...) {
@@ -190,11 +195,11 @@ func checkAllocation(t *rapid.T) {
 			}
 		}
 	}
-	asn, err := link.NextASN(d)
+	asn, err := draft.NextASN(d)
 	if err != nil {
 		return
 	}
-	if who := link.ASNs(d)[asn]; len(who) > 0 {
+	if who := inuse.ASNs(d)[asn]; len(who) > 0 {
 		t.Fatalf("ASN %d was given out and %v has it", asn, who)
 	}
 	for _, c := range overlap.Claims(d) {
@@ -267,7 +272,7 @@ connections {
 secrets { ike-hill { id-1 = 198.51.100.10
   secret = "a key with \"quotes\"" } }
 `
-	s, err := link.ReadSent(conf, near, far)
+	s, err := sheet.ReadSent(conf, near, far)
 	require.NoError(t, err)
 	assert.Empty(t, s.Problems)
 	assert.Equal(t, []string{"address", "peer", "identity", "peer-identity", "key", "version", "ike", "esp", "ike-life", "child-life", "local", "remote"}, s.Given)
@@ -277,7 +282,7 @@ secrets { ike-hill { id-1 = 198.51.100.10
 	assert.Equal(t, "nursery.example", s.Settings.Identity)
 	assert.Len(t, s.Settings.Remote, 2)
 
-	s, err = link.ReadSent("Our address: 203.0.113.20\n| Your address | 198.51.100.10 |\nIKE proposal = AES-256 SHA2-256 DH group 14\nPhase 2: aes-256-gcm/group20\nLifetime: 1h\nColour: green\nOur ASN: 64500\nMTU: many", near, far)
+	s, err = sheet.ReadSent("Our address: 203.0.113.20\n| Your address | 198.51.100.10 |\nIKE proposal = AES-256 SHA2-256 DH group 14\nPhase 2: aes-256-gcm/group20\nLifetime: 1h\nColour: green\nOur ASN: 64500\nMTU: many", near, far)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"address", "peer", "ike", "esp", "child-life", "asn"}, s.Given)
 	assert.Equal(t, []string{"aes256-sha256-modp2048"}, s.Settings.IKE)
@@ -297,7 +302,7 @@ secrets { ike-hill { id-1 = 198.51.100.10
 		"Remote address: next door":    "is not an address",
 		"IKE proposals: aes512-sha9":   "no algorithm that Dravin knows",
 	} {
-		_, err := link.ReadSent(text, near, far)
+		_, err := sheet.ReadSent(text, near, far)
 		assert.ErrorContains(t, err, why, text)
 	}
 }
@@ -306,7 +311,7 @@ func FuzzReadSent(f *testing.F) {
 	f.Add("connections { a { local { id = x } } }")
 	f.Add("our address: 203.0.113.20\nike: aes256-sha256-ecp256")
 	f.Fuzz(func(t *testing.T, text string) {
-		s, err := link.ReadSent(text, netip.Addr{}, netip.Addr{})
+		s, err := sheet.ReadSent(text, netip.Addr{}, netip.Addr{})
 		if err == nil && len(s.Given) == 0 {
 			t.Fatal("nothing was understood and nobody was told")
 		}
@@ -317,12 +322,12 @@ func FuzzReadSent(f *testing.F) {
 func TestRecordedDifferencesAreMendedAtEitherEnd(t *testing.T) {
 	d := thistledown(t)
 	tunnel := find(t, d, "peatside-to-marrow-hill/strand-1", design.KindTunnel)
-	sent, err := link.ReadSent("Your address: 198.51.100.12\nIKE proposals: aes128-sha256-modp3072\nRemote networks: 10.214.0.0/24\nIKE version: 2\nKey lifetime: 3600", netip.Addr{}, netip.Addr{})
+	sent, err := sheet.ReadSent("Your address: 198.51.100.12\nIKE proposals: aes128-sha256-modp3072\nRemote networks: 10.214.0.0/24\nIKE version: 2\nKey lifetime: 3600", netip.Addr{}, netip.Addr{})
 	require.NoError(t, err)
-	edits, err := link.Record(d, tunnel, 0, sent)
+	edits, err := sheet.Record(d, tunnel, 0, sent)
 	require.NoError(t, err)
 	recorded := apply(t, d, edits)
-	differing := link.Differing(link.Lines(recorded, recorded.Get(tunnel.ID), [2]string{}))
+	differing := sheet.Differing(sheet.Lines(recorded, recorded.Get(tunnel.ID), [2]string{}))
 	require.Len(t, differing, 3)
 	for _, end := range []int{0, 1} {
 		next, left := recorded, 3
@@ -332,7 +337,7 @@ func TestRecordedDifferencesAreMendedAtEitherEnd(t *testing.T) {
 					continue
 				}
 				// mends are made one after another, each on what the last left
-				for _, now := range link.Lines(next, next.Get(tunnel.ID), [2]string{}) {
+				for _, now := range sheet.Lines(next, next.Get(tunnel.ID), [2]string{}) {
 					if now.Key == l.Key {
 						for _, mend := range now.Mends {
 							if mend.End == end {
@@ -344,7 +349,7 @@ func TestRecordedDifferencesAreMendedAtEitherEnd(t *testing.T) {
 				}
 			}
 		}
-		assert.Len(t, link.Differing(link.Lines(next, next.Get(tunnel.ID), [2]string{})), left, "mends at end %d", end)
+		assert.Len(t, sheet.Differing(sheet.Lines(next, next.Get(tunnel.ID), [2]string{})), left, "mends at end %d", end)
 	}
 }
 
@@ -353,9 +358,9 @@ func TestARequestForOneCircuitIsForBoth(t *testing.T) {
 	s := shapes(t, d, "millrace", "ticketing")["circuit"]
 	require.Empty(t, s.Out)
 	d = apply(t, d, s.Edits)
-	request := link.OpenRequest(d, s.Subject)
+	request := life.OpenRequest(d, s.Subject)
 	require.NotNil(t, request)
-	edits, err := link.Answer(d, request, false, "no")
+	edits, err := life.Answer(d, request, false, "no")
 	require.NoError(t, err)
 	d = apply(t, d, edits)
 	refused := 0
@@ -365,17 +370,17 @@ func TestARequestForOneCircuitIsForBoth(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 2, refused)
-	steps := link.Steps(d, d.Get(s.Subject))
+	steps := life.Steps(d, d.Get(s.Subject))
 	require.Len(t, steps, 1)
 	d = apply(t, d, steps[0].Edits)
-	assert.NotNil(t, link.OpenRequest(d, s.Subject), "asked again")
+	assert.NotNil(t, life.OpenRequest(d, s.Subject), "asked again")
 }
 
 // What a far end sent is not taken where it could not be written, and no error
 // tells what may be a key.
 func TestSentIsRefusedWhereItCouldNotBeWritten(t *testing.T) {
 	near, far := netip.MustParseAddr("198.51.100.10"), netip.MustParseAddr("203.0.113.20")
-	s, err := link.ReadSent("connections {\n c {\n  local_addrs = 203.0.113.20\n  dpd_delay = 20s\n  local {\n   id = \"x\\\"\\n}\\nplanted {\\n children { p { updown = run } }\"\n  }\n }\n}\n", near, far)
+	s, err := sheet.ReadSent("connections {\n c {\n  local_addrs = 203.0.113.20\n  dpd_delay = 20s\n  local {\n   id = \"x\\\"\\n}\\nplanted {\\n children { p { updown = run } }\"\n  }\n }\n}\n", near, far)
 	require.NoError(t, err)
 	assert.Empty(t, s.Settings.Identity)
 	assert.NotContains(t, s.Given, "identity")
@@ -390,17 +395,36 @@ func TestSentIsRefusedWhereItCouldNotBeWritten(t *testing.T) {
 		"connections {\n c {\n }\n}\nsecrets {\n ike-1 {\n  secret = \"badgers\n }\n}",
 		"connections {\n c {\n }\n}\nsecrets {\n ike-1 {\n  secret = \"badgers\\nand moss\"\n }\n}",
 	} {
-		s, err := link.ReadSent(text, near, far)
+		s, err := sheet.ReadSent(text, near, far)
 		said := fmt.Sprint(s.Problems, err)
 		assert.NotContains(t, said, "badgers")
 		assert.NotEmpty(t, said)
 		assert.Empty(t, s.Settings.Key)
 	}
-	s, err = link.ReadSent("identity: @hut.example\npsk: a\\b\"c", near, far)
+	s, err = sheet.ReadSent("identity: @hut.example\npsk: a\\b\"c", near, far)
 	require.NoError(t, err)
 	assert.Equal(t, "hut.example", s.Settings.Identity)
 	assert.Equal(t, `a\b"c`, s.Settings.Key)
-	s, err = link.ReadSent("connections {\n c {\n  dpd_delay = 20s\n }\n}\nsecrets {\n ike {\n  secret = \" a\\\\b\\\"c \"\n }\n}", near, far)
+	s, err = sheet.ReadSent("connections {\n c {\n  dpd_delay = 20s\n }\n}\nsecrets {\n ike {\n  secret = \" a\\\\b\\\"c \"\n }\n}", near, far)
 	require.NoError(t, err)
 	assert.Equal(t, ` a\b"c `, s.Settings.Key, "just what the daemon takes it for")
+}
+
+// What is suggested names a value and a reason, and the reason is a sentence.
+func TestSuggestionsSayWhy(t *testing.T) {
+	d := thistledown(t)
+	for _, pair := range [][2]string{{"dunmoss-arboretum", "sequencing"}, {"millrace", "ticketing"}, {"public-site", "visitor-hub"}, {"old-orangery", "marrow-hill"}} {
+		for _, s := range shapes(t, d, pair[0], pair[1]) {
+			for _, g := range s.Suggestions {
+				assert.NotEmpty(t, g.What, s.Title)
+				assert.NotEmpty(t, g.Value, s.Title)
+				assert.Greater(t, len(strings.Fields(g.Why)), 3, "%s: %s", s.Title, g.What)
+			}
+		}
+	}
+	left := shapes(t, d, "old-orangery", "marrow-hill")["vpn-selectors-"]
+	i := slices.IndexFunc(left.Suggestions, func(g draft.Suggestion) bool { return g.What == "Left out" })
+	if assert.GreaterOrEqual(t, i, 0) {
+		assert.Equal(t, "192.168.216.0/24", left.Suggestions[i].Value, "the range that both hold goes into no selector")
+	}
 }

@@ -1,4 +1,4 @@
-package link
+package draft
 
 import (
 	"fmt"
@@ -6,21 +6,25 @@ import (
 	"slices"
 
 	"dravin/core/design"
+	"dravin/core/ends"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
 )
 
-// SetOffer is the edit that lets one end of a tunnel offer just these
+// SetOffers is the edit that lets both ends of a tunnel offer just these
 // proposals.
-func SetOffer(tunnel *design.Object, end int, proto negotiate.Protocol, list []string) []design.Edit {
-	return []design.Edit{design.PutEdit(withEnd(tunnel, end, func(e *design.TunnelEnd) {
-		if proto == negotiate.IKE {
-			e.IKE = list
-		} else {
-			e.ESP = list
-		}
-	}))}
+func SetOffers(tunnel *design.Object, proto negotiate.Protocol, list []string) []design.Edit {
+	for n := range 2 {
+		tunnel = ends.With(tunnel, n, func(e *design.TunnelEnd) {
+			if proto == negotiate.IKE {
+				e.IKE = list
+			} else {
+				e.ESP = list
+			}
+		})
+	}
+	return []design.Edit{design.PutEdit(tunnel)}
 }
 
 // SetInside gives a tunnel another inside range, and its session the addresses
@@ -77,18 +81,6 @@ func AddStrand(d *design.Design, o *design.Object) []design.Edit {
 	return s.Edits
 }
 
-// Speaker is the gateway or edge router at an end of a session.
-func Speaker(d *design.Design, session *design.Object, n int) *design.Object {
-	parent := d.Get(session.Parent)
-	switch b := parent.Body.(type) {
-	case *design.Circuit:
-		return d.Get(b.Ends[n].At)
-	case *design.Tunnel:
-		return d.Get(d.Get(parent.Parent).Body.(*design.Link).Ends[n].Gateway)
-	}
-	return nil
-}
-
 // Renumber gives everything of a party that has one ASN another, its sessions
 // included.
 func Renumber(d *design.Design, party design.ID, old, free uint32) []design.Edit {
@@ -116,7 +108,7 @@ func Renumber(d *design.Design, party design.ID, old, free uint32) []design.Edit
 		s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
 		changed := false
 		for n := range s.Ends {
-			if at := sessionParty(d, o, n); at != nil && at.ID == party && s.Ends[n].ASN == old {
+			if at := ends.PartyOf(d, o, n); at != nil && at.ID == party && s.Ends[n].ASN == old {
 				s.Ends[n].ASN, changed = free, true
 				if s.Ends[1-n].PeerASN == old {
 					s.Ends[1-n].PeerASN = free

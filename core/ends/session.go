@@ -1,4 +1,4 @@
-package link
+package ends
 
 import (
 	"dravin/core/design"
@@ -9,7 +9,7 @@ import (
 func SessionEndsOf(d *design.Design, o *design.Object) [2]negotiate.BGPEnd {
 	ends := BGPEnds(o.Body.(*design.Session))
 	for n := range ends {
-		if p := sessionParty(d, o, n); p != nil {
+		if p := PartyOf(d, o, n); p != nil {
 			ends[n].Name = p.Name
 		}
 	}
@@ -46,4 +46,35 @@ func BGPEnds(s *design.Session) (out [2]negotiate.BGPEnd) {
 		}
 	}
 	return out
+}
+
+// PartyOf is the party at an end of a session.
+func PartyOf(d *design.Design, session *design.Object, n int) *design.Object {
+	parent := d.Get(session.Parent)
+	switch b := parent.Body.(type) {
+	case *design.Circuit:
+		return d.Party(b.Ends[n].At)
+	case *design.Tunnel:
+		return d.Party(d.Get(parent.Parent).Body.(*design.Link).Ends[n].Gateway)
+	}
+	return nil
+}
+
+// Speaker is the gateway or edge router at an end of a session.
+func Speaker(d *design.Design, session *design.Object, n int) *design.Object {
+	parent := d.Get(session.Parent)
+	switch b := parent.Body.(type) {
+	case *design.Circuit:
+		return d.Get(b.Ends[n].At)
+	case *design.Tunnel:
+		return d.Get(d.Get(parent.Parent).Body.(*design.Link).Ends[n].Gateway)
+	}
+	return nil
+}
+
+// Waits reports whether a gateway waits for the far end to start: a cloud's, as
+// its profile says, or where there is none to ask.
+func Waits(d *design.Design, gateway design.ID) bool {
+	v := d.VPNOf(gateway)
+	return d.Party(gateway).Kind != design.KindSite && (v == nil || v.FarStarts)
 }

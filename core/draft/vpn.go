@@ -1,4 +1,4 @@
-package link
+package draft
 
 import (
 	"fmt"
@@ -8,9 +8,12 @@ import (
 
 	"dravin/core/cost"
 	"dravin/core/design"
+	"dravin/core/ends"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
+	"dravin/core/standing"
+	"dravin/core/words"
 )
 
 // end is what one end of a VPN can be: an existing gateway or a new one.
@@ -20,8 +23,8 @@ type end struct {
 	gateway *design.Object
 }
 
-// ends lists the gateways that a party has or could have, one for each kind.
-func ends(d *design.Design, s side) []end {
+// vpnEnds lists the gateways that a party has or could have, one for each kind.
+func vpnEnds(d *design.Design, s side) []end {
 	gateways := d.Inside(s.o.ID, design.KindGateway)
 	if s.is(design.KindSite) {
 		for _, g := range gateways {
@@ -61,7 +64,7 @@ func (e end) routing() []string {
 
 func (e end) proposals(d *design.Design) (ike, esp []string) {
 	if e.gateway != nil {
-		return ProposalsOf(d, e.gateway.ID)
+		return ends.ProposalsOf(d, e.gateway.ID)
 	}
 	return e.v.IKE, e.v.ESP
 }
@@ -99,7 +102,7 @@ var routingWords = map[string]string{design.RoutingBGP: "BGP", design.RoutingSta
 // vpnShapes are the VPNs that the two ends' gateways allow.
 func vpnShapes(d *design.Design, a, b side, q Question) []Shape {
 	var out []Shape
-	endsA, endsB := ends(d, a), ends(d, b)
+	endsA, endsB := vpnEnds(d, a), vpnEnds(d, b)
 	for _, x := range []struct {
 		side
 		ends []end
@@ -165,7 +168,7 @@ func vpnShape(d *design.Design, a, b end, routing string, q Question) Shape {
 	}
 	ikeA, espA := a.proposals(d)
 	ikeB, espB := b.proposals(d)
-	ike, esp := negotiate.Common(ikeA, ikeB), negotiate.Common(espA, espB)
+	ike, esp := negotiate.Common(negotiate.IKE, ikeA, ikeB), negotiate.Common(negotiate.ESP, espA, espB)
 	if len(ike) == 0 || len(esp) == 0 {
 		f.out("the two ends have no proposal in common: %s against %s", joinWords(ikeA), joinWords(ikeB))
 	}
@@ -192,7 +195,7 @@ func joined(d *design.Design, a, b *design.Object) *design.Object {
 		return nil
 	}
 	for _, l := range d.Of(design.KindLink) {
-		if _, far, _, ok := l.Body.(*design.Link).End(a.ID); ok && far.Gateway == b.ID && design.StateOf(l) != design.Gone && design.StateOf(l) != design.Refused {
+		if _, far, _, ok := l.Body.(*design.Link).End(a.ID); ok && far.Gateway == b.ID && standing.Exists(l) {
 			return l
 		}
 	}
@@ -225,7 +228,7 @@ func (f *drafter) vpn(a, b end, routing string, ike, esp []string, q Question) *
 	f.suggest("IKE proposals", joinWords(ike), "what both ends can do, strongest first")
 	f.suggest("ESP proposals", joinWords(esp), "what both ends can do, strongest first")
 	n := f.strands(o, a, b, routing)
-	f.suggest("Pre-shared keys", plural(n, "key", "keys"), "256 bits from the system's random source, one for each tunnel; made when first shown or handed over")
+	f.suggest("Pre-shared keys", words.Count(n, "key", "keys"), "256 bits from the system's random source, one for each tunnel; made when first shown or handed over")
 	f.sideWork(a, b, exportsB)
 	f.sideWork(b, a, exportsA)
 	if w := fixedStatic(a, b, routing); w != "" {
@@ -274,7 +277,7 @@ func (f *drafter) gateway(e *end, routing string) {
 		}
 		e.gateway = f.put(design.KindGateway, e.o.ID, e.v.Name+" gateway", body)
 		f.builds(fmt.Sprintf("A new %s gateway in %s", e.v.Name, e.o.Name), e.gateway, false)
-		f.step(e.o.Name, "Make the %s gateway and note its public %s", e.v.Name, addressesWord(e.v.Addresses))
+		f.step(e.o.Name, "Make the %s gateway and note its %s", e.v.Name, words.Count(int(e.v.Addresses), "public address", "public addresses"))
 		f.hourly("gateway in "+e.o.Name, e.profile.Prices.GatewayHour)
 	} else {
 		f.builds(fmt.Sprintf("The gateway %s", f.title(e.gateway.ID)), e.gateway, true)
@@ -293,13 +296,6 @@ func (f *drafter) gateway(e *end, routing string) {
 		e.gateway = e.gateway.With(&g)
 		f.replace(e.gateway)
 	}
-}
-
-func addressesWord(n uint32) string {
-	if n == 1 {
-		return "address"
-	}
-	return fmt.Sprintf("%d addresses", n)
 }
 
 // gatewaySubnet drafts the subnet that a gateway wants for itself.
@@ -357,7 +353,7 @@ func (f *drafter) strands(link *design.Object, a, b end, routing string) int {
 			f.session(o.ID, a.speaker(t.Inside[0].Addr()), b.speaker(t.Inside[1].Addr()))
 		}
 	}
-	f.builds(fmt.Sprintf("A VPN link with %s", plural(n, "tunnel", "tunnels")), link, false)
+	f.builds(fmt.Sprintf("A VPN link with %s", words.Count(n, "tunnel", "tunnels")), link, false)
 	if n > 1 {
 		f.suggest("Tunnels", fmt.Sprint(n), "one that fails or is under maintenance leaves the other")
 	}

@@ -1,4 +1,6 @@
-package link
+// Package sheet is the two-ended sheet: both ends of what joins two parties, line
+// by line with a verdict between, and what a far end sent held against it.
+package sheet
 
 import (
 	"fmt"
@@ -8,6 +10,7 @@ import (
 	"strings"
 
 	"dravin/core/design"
+	"dravin/core/ends"
 	"dravin/core/negotiate"
 )
 
@@ -22,6 +25,9 @@ const (
 	Unknown Verdict = "unknown" // one end's value is not known yet
 	Free    Verdict = "free"    // the ends need not agree
 )
+
+// Verdicts are all verdicts.
+var Verdicts = []Verdict{Agrees, Differs, Beware, Unknown, Free}
 
 // Line is one parameter at both ends.
 type Line struct {
@@ -49,7 +55,7 @@ const keyLine = "key"
 
 // Lines are the lines of a tunnel, those that must agree first.
 func Lines(d *design.Design, tunnel *design.Object, keys [2]string) []Line {
-	l := &liner{d: d, tunnel: tunnel, ends: SettingsOf(d, tunnel, keys[0])}
+	l := &liner{d: d, tunnel: tunnel, ends: ends.SettingsOf(d, tunnel, keys[0])}
 	l.ends[1].Key = keys[1]
 	link := d.Get(tunnel.Parent).Body.(*design.Link)
 	l.link = link
@@ -100,9 +106,6 @@ type liner struct {
 	lines  []Line
 }
 
-// EndTitle names an end of a link.
-func EndTitle(d *design.Design, l *design.Link, n int) string { return d.Title(l.Ends[n].Gateway) }
-
 // party is whose an end is.
 func (l *liner) party(n int) string { return l.d.Party(l.link.Ends[n].Gateway).Name }
 
@@ -120,23 +123,13 @@ func (l *liner) add(key, label string, values [2]string, v Verdict, why string, 
 
 // end is the edit that sets something at one end of the tunnel.
 func (l *liner) end(n int, set func(*design.TunnelEnd)) []design.Edit {
-	return []design.Edit{design.PutEdit(withEnd(l.tunnel, n, set))}
-}
-
-func withEnd(tunnel *design.Object, n int, set func(*design.TunnelEnd)) *design.Object {
-	body := *tunnel.Body.(*design.Tunnel)
-	body.Ends = slices.Clone(body.Ends)
-	if len(body.Ends) != 2 {
-		body.Ends = make([]design.TunnelEnd, 2)
-	}
-	set(&body.Ends[n])
-	return tunnel.With(&body)
+	return []design.Edit{design.PutEdit(ends.With(l.tunnel, n, set))}
 }
 
 func (l *liner) setTo(what string) [2]string {
 	return [2]string{
-		"Set " + EndTitle(l.d, l.link, 0) + " to " + what,
-		"Set " + EndTitle(l.d, l.link, 1) + " to " + what,
+		"Set " + ends.EndTitle(l.d, l.link, 0) + " to " + what,
+		"Set " + ends.EndTitle(l.d, l.link, 1) + " to " + what,
 	}
 }
 
@@ -162,7 +155,7 @@ func (l *liner) crossed(key, label string, own, taken [2]netip.Addr, forget func
 		case !negotiate.Known(own[n]):
 			v, why = Unknown, "the cloud gives it when the gateway is made; enter it then"
 		case own[n] != taken[n]:
-			v, why = Differs, fmt.Sprintf("%s is at %s, and the far end looks for %s", EndTitle(l.d, l.link, n), own[n], taken[n])
+			v, why = Differs, fmt.Sprintf("%s is at %s, and the far end looks for %s", ends.EndTitle(l.d, l.link, n), own[n], taken[n])
 		}
 		l.add(fmt.Sprintf("%s-%d", key, n+1), label+" of "+l.party(n), values, v, why, l.setTo(addressOr(own[n])), func(m int) []design.Edit {
 			if m == n {
@@ -188,7 +181,7 @@ func (l *liner) names() {
 			v = Differs
 		}
 		titles := l.setTo(own)
-		titles[n] = "Let " + EndTitle(l.d, l.link, n) + " call itself " + taken
+		titles[n] = "Let " + ends.EndTitle(l.d, l.link, n) + " call itself " + taken
 		l.add(fmt.Sprintf("identity-%d", n+1), "Identity of "+l.party(n), values, v, "", titles, func(m int) []design.Edit {
 			if m == n {
 				return l.end(m, func(e *design.TunnelEnd) { e.Identity = taken })
@@ -334,7 +327,7 @@ func (l *liner) inside() {
 			}
 			body.Inside = slices.Clone(body.Inside)
 			body.Inside[n] = s.Inside
-			return []design.Edit{design.PutEdit(withEnd(l.tunnel.With(&body), n, func(e *design.TunnelEnd) { e.Inside = netip.Prefix{} }))}
+			return []design.Edit{design.PutEdit(ends.With(l.tunnel.With(&body), n, func(e *design.TunnelEnd) { e.Inside = netip.Prefix{} }))}
 		})
 	}
 }
@@ -392,7 +385,7 @@ func sessionsOf(d *design.Design, in design.ID) []Line {
 // SessionLines are the lines of a BGP session.
 func SessionLines(d *design.Design, o *design.Object) []Line {
 	s := o.Body.(*design.Session)
-	ends := SessionEndsOf(d, o)
+	ends := ends.SessionEndsOf(d, o)
 	name := func(n int) string { return negotiate.Called(ends[n].Name, n) }
 	var out []Line
 	set := func(n int, change func(*design.SessionEnd)) []design.Edit {
@@ -438,7 +431,7 @@ func SessionLines(d *design.Design, o *design.Object) []Line {
 	add("bgp-hold", "Hold time", seconds(ends[0].Hold), seconds(ends[1].Hold), Free, fmt.Sprintf("the smaller of the two holds: %d s", min(ends[0].Hold, ends[1].Hold)))
 	limit := Free
 	why := "each end's own"
-	if !outcome.Up && strings.Contains(outcome.Why, "at most") {
+	if outcome.Parameter == "bgp-max" {
 		limit, why = Differs, outcome.Why
 	}
 	add("bgp-max", "Most routes taken", limitWord(ends[0].MaxPrefixes), limitWord(ends[1].MaxPrefixes), limit, why)

@@ -1,9 +1,6 @@
-// Package link is about what joins two ends in a design: what each end is set to,
-// the two-ended sheet line by line ([Lines]), what a far end sent; and, before
-// there is a link, which shapes the two allow ([Shapes]) and how the chosen one is
-// drafted with everything filled in. What two ends come to is told by the package
-// negotiate.
-package link
+// Package ends says what each end of a tunnel or session is set to: what was
+// said of it, or what follows from the rest of the design.
+package ends
 
 import (
 	"net/netip"
@@ -13,7 +10,8 @@ import (
 	"dravin/core/negotiate"
 )
 
-var everything = []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0")}
+// Everything is the selectors that leave the choice to routes.
+var Everything = []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0")}
 
 // SettingsOf are the settings of a tunnel's two ends: what each is set to, or
 // what follows from the tunnel, its link and the gateways. key is the same at
@@ -95,13 +93,13 @@ func selectorsOf(l *design.Link, own []netip.Prefix) []netip.Prefix {
 	}
 	routes := slices.Concat(l.Ends[0].Routes, l.Ends[1].Routes)
 	var out []netip.Prefix
-	for _, all := range everything {
+	for _, all := range Everything {
 		if slices.ContainsFunc(routes, func(p netip.Prefix) bool { return p.Addr().Is4() == all.Addr().Is4() }) {
 			out = append(out, all)
 		}
 	}
 	if len(out) == 0 {
-		return everything[:1]
+		return Everything[:1]
 	}
 	return out
 }
@@ -134,12 +132,26 @@ func ProposalsOf(d *design.Design, gateway design.ID) (ike, esp []string) {
 func agreed(d *design.Design, own, far design.ID) (ike, esp []string) {
 	ikeOwn, espOwn := ProposalsOf(d, own)
 	ikeFar, espFar := ProposalsOf(d, far)
-	return shared(ikeOwn, ikeFar), shared(espOwn, espFar)
+	return shared(negotiate.IKE, ikeOwn, ikeFar), shared(negotiate.ESP, espOwn, espFar)
 }
 
-func shared(own, far []string) []string {
-	if c := negotiate.Common(own, far); len(c) > 0 {
+func shared(proto negotiate.Protocol, own, far []string) []string {
+	if c := negotiate.Common(proto, own, far); len(c) > 0 {
 		return c
 	}
 	return own
+}
+
+// EndTitle names an end of a link.
+func EndTitle(d *design.Design, l *design.Link, n int) string { return d.Title(l.Ends[n].Gateway) }
+
+// With is a tunnel with one of its ends set otherwise.
+func With(tunnel *design.Object, n int, set func(*design.TunnelEnd)) *design.Object {
+	body := *tunnel.Body.(*design.Tunnel)
+	body.Ends = slices.Clone(body.Ends)
+	if len(body.Ends) != 2 {
+		body.Ends = make([]design.TunnelEnd, 2)
+	}
+	set(&body.Ends[n])
+	return tunnel.With(&body)
 }

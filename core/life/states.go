@@ -1,4 +1,4 @@
-package link
+package life
 
 import (
 	"fmt"
@@ -95,14 +95,6 @@ func WithHalf(o *design.Object, n int, made bool) *design.Object {
 	return o.With(&b)
 }
 
-// The steps of a circuit.
-const (
-	Ordered  = "ordered"
-	HasCode  = "code"
-	Accepted = "accepted"
-	InUse    = "session"
-)
-
 // Stage is one of the things that the making of a circuit goes through.
 type Stage struct {
 	Word string `json:"word"`
@@ -115,7 +107,7 @@ func Track(d *design.Design, o *design.Object) []Stage {
 	if !ok {
 		return []Stage{}
 	}
-	order := []string{Ordered, HasCode, Accepted, InUse}
+	order := []string{design.StepOrdered, design.StepCode, design.StepAccepted, design.StepInUse}
 	at := slices.Index(order, c.Step)
 	if c.Step == "" && design.StateOf(o) == design.Ready {
 		at = len(order) - 1
@@ -138,14 +130,14 @@ func circuitSteps(d *design.Design, o *design.Object, b *design.Circuit) []Step 
 	case design.StateOf(o) == design.Refused || design.StateOf(o) == design.Gone:
 		move("begin", "Draft it again", "", design.Drafted)
 	case b.Step == "" && design.StateOf(o) == design.Drafted:
-		move("order", "It is ordered at "+d.Title(b.Ends[0].At), Ordered, design.Making)
-	case b.Step == Ordered:
+		move("order", "It is ordered at "+d.Title(b.Ends[0].At), design.StepOrdered, design.Making)
+	case b.Step == design.StepOrdered:
 		out = append(out, Step{Key: "code", Title: "Enter the order code", Needs: NeedsCode, Edits: []design.Edit{}})
-	case b.Step == HasCode:
-		move("accept", "It is accepted at "+d.Title(b.Ends[1].At), Accepted, design.Making)
+	case b.Step == design.StepCode:
+		move("accept", "It is accepted at "+d.Title(b.Ends[1].At), design.StepAccepted, design.Making)
 		out = append(out, Step{Key: "code", Title: "Enter another code", Needs: NeedsCode, Edits: []design.Edit{}})
-	case b.Step == Accepted:
-		move("session", "The session is up", InUse, design.Ready)
+	case b.Step == design.StepAccepted:
+		move("session", "The session is up", design.StepInUse, design.Ready)
 	default:
 		move("gone", "It is gone", b.Step, design.Gone)
 	}
@@ -160,7 +152,7 @@ func EnterCode(o *design.Object, code, zone, expires string) (design.Edit, error
 		return design.Edit{}, fmt.Errorf("a circuit needs its order code; it is given where the circuit was ordered")
 	}
 	c := *b
-	c.Step, c.State, c.Code, c.CodeZone, c.Expires = HasCode, design.Waiting, code, zone, expires
+	c.Step, c.State, c.Code, c.CodeZone, c.Expires = design.StepCode, design.Waiting, code, zone, expires
 	return design.PutEdit(o.With(&c)), nil
 }
 

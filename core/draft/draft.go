@@ -1,12 +1,16 @@
-package link
+package draft
 
 import (
 	"fmt"
 	"net/netip"
 	"slices"
 
+	"dravin/core/words"
+
 	"dravin/core/cost"
 	"dravin/core/design"
+	"dravin/core/ends"
+	"dravin/core/inuse"
 	"dravin/core/negotiate"
 	"dravin/core/provider"
 )
@@ -28,6 +32,12 @@ func newShape(key, title string) Shape {
 
 func draft(d *design.Design, s *Shape) *drafter {
 	return &drafter{d: d, s: s, own: map[design.ID]*design.Object{}, names: map[string]bool{}}
+}
+
+// Beside is a new object under a name that is free beside its siblings.
+func Beside(d *design.Design, k design.Kind, parent design.ID, name string, body design.Body) *design.Object {
+	s := newShape("", "")
+	return draft(d, &s).put(k, parent, name, body)
 }
 
 func (f *drafter) get(id design.ID) *design.Object {
@@ -147,7 +157,7 @@ func (f *drafter) asn(who string, own uint32) uint32 {
 // inside carves ranges for n tunnels or circuits.
 func (f *drafter) inside(a, b *provider.Inside, n int) []netip.Prefix {
 	if f.taken == nil {
-		f.taken = Taken(f.d)
+		f.taken = inuse.ForInside(f.d)
 	}
 	ranges, err := InsideRanges(a, b, f.taken, n)
 	if err != nil {
@@ -190,15 +200,8 @@ func (f *drafter) enter(s side, ranges []netip.Prefix, via *design.Object, word 
 		}
 	}
 	if added > 0 {
-		f.suggest("Table entries of "+s.o.Name, fmt.Sprintf("%d in %s", added, plural(len(s.tables), "table", "tables")), "every table needs its own entry here; one that is forgotten cuts its subnets off")
+		f.suggest("Table entries of "+s.o.Name, fmt.Sprintf("%d in %s", added, words.Count(len(s.tables), "table", "tables")), "every table needs its own entry here; one that is forgotten cuts its subnets off")
 	}
-}
-
-func plural(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
 }
 
 // speaker is one end of a session that is drafted.
@@ -227,7 +230,7 @@ func (f *drafter) session(parent design.ID, a, b speaker) {
 		for _, p := range taken {
 			e.In = append(e.In, design.Filter{Prefix: p})
 		}
-		for _, all := range everything {
+		for _, all := range ends.Everything {
 			if slices.ContainsFunc(append(announced, taken...), func(p netip.Prefix) bool { return p.Addr().Is4() == all.Addr().Is4() }) {
 				e.Families = append(e.Families, map[bool]string{true: "ipv4", false: "ipv6"}[all.Addr().Is4()])
 			}

@@ -1,4 +1,4 @@
-package link_test
+package draft_test
 
 import (
 	"fmt"
@@ -12,8 +12,11 @@ import (
 	"pgregory.net/rapid"
 
 	"dravin/core/design"
-	"dravin/core/link"
+	"dravin/core/draft"
+	"dravin/core/ends"
+	"dravin/core/life"
 	"dravin/core/negotiate"
+	"dravin/core/sheet"
 )
 
 // The sheet and the prediction are one truth: a tunnel comes up, stays up and
@@ -54,10 +57,10 @@ func TestSheetAndPredictionNeverContradict(t *testing.T) {
 			rt.Fatal(err)
 		}
 		now := next.Get(tunnel.ID)
-		ends := link.SettingsOf(next, now, "")
+		ends := ends.SettingsOf(next, now, "")
 		out := negotiate.Agree(ends[0], ends[1])
 		whole := out.Up && out.Renews && !slices.ContainsFunc(out.Later, func(s string) bool { return strings.Contains(s, "narrowed") })
-		differing := link.Differing(link.Lines(next, now, [2]string{}))
+		differing := sheet.Differing(sheet.Lines(next, now, [2]string{}))
 		if whole != (len(differing) == 0) {
 			rt.Fatalf("%s, and these lines differ: %v", out.Why, differing)
 		}
@@ -68,8 +71,8 @@ func TestSheetAndPredictionNeverContradict(t *testing.T) {
 				if err != nil {
 					rt.Fatal(err)
 				}
-				for _, after := range link.Lines(mended, mended.Get(tunnel.ID), [2]string{}) {
-					if after.Key == line.Key && after.Verdict == link.Differs {
+				for _, after := range sheet.Lines(mended, mended.Get(tunnel.ID), [2]string{}) {
+					if after.Key == line.Key && after.Verdict == sheet.Differs {
 						rt.Fatalf("%s leaves %s differing: %v, was %v", m.Title, line.Label, after.Values, line.Values)
 					}
 				}
@@ -174,7 +177,7 @@ func TestProfilesKeepShapesOut(t *testing.T) {
 	}
 }
 
-func keysOf(all map[string]link.Shape) (out []string) {
+func keysOf(all map[string]draft.Shape) (out []string) {
 	for k, s := range all {
 		out = append(out, fmt.Sprintf("%s %v", k, s.Out))
 	}
@@ -191,7 +194,7 @@ func TestHubToHub(t *testing.T) {
 	main := find(t, d, "visitor-hub/main", design.KindHubTable).Body.(*design.HubTable)
 	require.Len(t, main.Routes, 2, "the catalogue's and the scans' blocks")
 	assert.Equal(t, "Tarn hub", d.Get(main.Routes[0].Via).Name)
-	assert.Equal(t, "Public", d.Title(link.OpenRequest(d, find(t, d, "visitor-hub/tarn-hub", design.KindAttachment).ID).Body.(*design.Request).To), "the other owner is asked")
+	assert.Equal(t, "Public", d.Title(life.OpenRequest(d, find(t, d, "visitor-hub/tarn-hub", design.KindAttachment).ID).Body.(*design.Request).To), "the other owner is asked")
 }
 
 // Sedge's hubs ask their owner, so a foreign attachment waits; one's own does
@@ -204,6 +207,6 @@ func TestForeignJoinsWaitWhereTheProfileSaysSo(t *testing.T) {
 	require.Empty(t, foreign.Out)
 	joined := apply(t, d, foreign.Edits)
 	assert.Equal(t, design.Waiting, design.StateOf(joined.Get(foreign.Subject)))
-	assert.NotNil(t, link.OpenRequest(joined, foreign.Subject))
-	assert.Nil(t, link.OpenRequest(apply(t, d, own.Edits), own.Subject))
+	assert.NotNil(t, life.OpenRequest(joined, foreign.Subject))
+	assert.Nil(t, life.OpenRequest(apply(t, d, own.Edits), own.Subject))
 }

@@ -1,4 +1,4 @@
-package link
+package draft
 
 import (
 	"fmt"
@@ -6,11 +6,14 @@ import (
 	"slices"
 	"strings"
 
+	"dravin/core/words"
+
 	"dravin/core/cost"
 	"dravin/core/design"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
+	"dravin/core/standing"
 )
 
 // circuitGateway is the name of the gateway at which a network's circuits end.
@@ -87,7 +90,7 @@ func (f *drafter) edge(a, b side) *design.Object {
 		}
 	}
 	for _, o := range f.d.Of(design.KindEdgeRouter) {
-		if st := design.StateOf(o); have == nil && st != design.Gone && st != design.Refused {
+		if have == nil && standing.Exists(o) {
 			have = o
 		}
 	}
@@ -175,7 +178,7 @@ func (f *drafter) leg(edge *design.Object, x, far side, q Question) *design.Obje
 	if rule.OrderedAt == "exchange" {
 		order, accept = edge.Name, x.o.Name
 	}
-	f.step(order, "Order %s of %d Mbit/s toward %s and pass the order code on", plural(n, "circuit", "circuits"), mbps, accept)
+	f.step(order, "Order %s of %d Mbit/s toward %s and pass the order code on", words.Count(n, "circuit", "circuits"), mbps, accept)
 	f.step(accept, "Accept with the order code%s", within(rule.CodeDays))
 	f.step(x.o.Name, "Set up the session with the edge router")
 	f.step(edge.Name, "Set up the session with %s", x.o.Name)
@@ -217,7 +220,7 @@ func least(a, b uint32) uint32 {
 // parties: it announces between its circuits.
 func (f *drafter) reannounce(edge *design.Object, a, b side) {
 	for _, o := range f.d.Of(design.KindCircuit) {
-		if !design.Carries(design.StateOf(o)) {
+		if !standing.Exists(o) {
 			continue
 		}
 		ends := o.Body.(*design.Circuit).Ends
@@ -226,7 +229,7 @@ func (f *drafter) reannounce(edge *design.Object, a, b side) {
 			if ends[n].At != edge.ID || p == nil || p.ID == a.o.ID || p.ID == b.o.ID || f.own[o.ID] != nil {
 				continue
 			}
-			all := Exports(f.d, p.ID)
+			all := f.d.Exports(p.ID)
 			var news []netip.Prefix
 			for _, x := range []side{a, b} {
 				if !x.is(design.KindEdgeRouter) {
@@ -251,7 +254,7 @@ func (f *drafter) reannounce(edge *design.Object, a, b side) {
 func (f *drafter) circuits(edge *design.Object, x side) []*design.Object {
 	var out []*design.Object
 	for _, o := range f.d.Of(design.KindCircuit) {
-		if st := design.StateOf(o); st == design.Gone || st == design.Refused {
+		if !standing.Exists(o) {
 			continue
 		}
 		ends := o.Body.(*design.Circuit).Ends

@@ -1,4 +1,4 @@
-package link
+package draft
 
 import (
 	"fmt"
@@ -6,6 +6,7 @@ import (
 
 	"dravin/core/cost"
 	"dravin/core/design"
+	"dravin/core/standing"
 )
 
 // peeringShape joins two networks directly.
@@ -35,7 +36,7 @@ func peeringShape(d *design.Design, a, b side, q Question) Shape {
 	counts := map[design.ID]int{}
 	for _, o := range d.Of(design.KindPeering) {
 		p := o.Body.(*design.Peering)
-		if st := design.StateOf(o); st == design.Gone || st == design.Refused {
+		if !standing.Exists(o) {
 			continue
 		}
 		for _, h := range p.Halves {

@@ -1,4 +1,4 @@
-package link
+package draft
 
 import (
 	"cmp"
@@ -12,6 +12,7 @@ import (
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
+	"dravin/core/standing"
 )
 
 // Question asks how two parties can be joined.
@@ -111,7 +112,7 @@ func sideOf(d *design.Design, id design.ID) (side, error) {
 	if o == nil {
 		return side{}, fmt.Errorf("one of the two parties does not exist; choose a site, network, hub or edge router")
 	}
-	s := side{o: o, profile: d.ProfileOf(id), all: Exports(d, id), owner: design.OwnerOf(o), cloud: design.CloudOf(o)}
+	s := side{o: o, profile: d.ProfileOf(id), all: d.Exports(id), owner: design.OwnerOf(o), cloud: design.CloudOf(o)}
 	switch b := o.Body.(type) {
 	case *design.Site, *design.EdgeRouter:
 	case *design.Network:
@@ -133,70 +134,6 @@ func (s side) without(what string) string {
 		return fmt.Sprintf("no profile is known for %s, the cloud of %s; add one", s.cloud, s.o.Name)
 	}
 	return fmt.Sprintf("%s has no %s", s.cloud, what)
-}
-
-// Exports are the ranges that a party would let others know of: a site's LANs
-// and inner routes, a network's blocks, what is attached to a hub, what an edge
-// router's circuits lead to.
-func Exports(d *design.Design, party design.ID) []netip.Prefix {
-	o := d.Get(party)
-	var out []netip.Prefix
-	switch o.Kind {
-	case design.KindHub:
-		for _, a := range d.Inside(party, design.KindAttachment) {
-			out = append(out, AttachmentExports(d, a)...)
-		}
-	case design.KindEdgeRouter:
-		for _, c := range d.Of(design.KindCircuit) {
-			for n, e := range c.Body.(*design.Circuit).Ends {
-				if e.At == party {
-					out = append(out, c.Body.(*design.Circuit).Ends[n].Routes...)
-				}
-			}
-		}
-	case design.KindNetwork:
-		out = slices.Clone(o.Body.(*design.Network).Blocks)
-	default:
-		for _, place := range d.Inside(party, design.KindLAN, design.KindInnerRoute) {
-			out = append(out, d.Ranges(place.ID)...)
-		}
-	}
-	return prefix.Minimal(out)
-}
-
-// AttachmentExports are the ranges that an attachment feeds into its hub.
-func AttachmentExports(d *design.Design, attachment *design.Object) []netip.Prefix {
-	a := attachment.Body.(*design.Attachment)
-	var out []netip.Prefix
-	switch b := d.Get(a.What).Body.(type) {
-	case *design.Network:
-		out = b.Blocks
-	case *design.Link:
-		for n, e := range b.Ends {
-			if p := d.Party(e.Gateway); p != nil && p.ID == attachment.Parent {
-				out = slices.Concat(b.Ends[n].Routes, b.Ends[n].Remote)
-			}
-		}
-	case *design.Circuit:
-		for n, e := range b.Ends {
-			if p := d.Party(e.At); p != nil && p.ID == attachment.Parent {
-				out = b.Ends[n].Routes
-			}
-		}
-	case *design.Hub:
-		for _, far := range d.Inside(a.What, design.KindAttachment) {
-			if far.Body.(*design.Attachment).What != attachment.Parent && d.Get(far.Body.(*design.Attachment).What).Kind != design.KindHub {
-				out = append(out, AttachmentExports(d, far)...)
-			}
-		}
-	}
-	return prefix.Minimal(keepOut(out, a.KeepOut))
-}
-
-func keepOut(ps, out []netip.Prefix) []netip.Prefix {
-	return slices.DeleteFunc(slices.Clone(ps), func(p netip.Prefix) bool {
-		return slices.ContainsFunc(out, func(o netip.Prefix) bool { return prefix.Contains(o, p) })
-	})
 }
 
 // apart splits ranges into those that collide with nothing in other and those
@@ -238,7 +175,7 @@ func leftOut(a, b side) *Suggestion {
 	if len(why) == 0 {
 		return nil
 	}
-	left := prefix.Minimal(slices.Concat(keepOut(spoken(a.all, b.all), a.exports), keepOut(spoken(b.all, a.all), b.exports)))
+	left := prefix.Minimal(slices.Concat(prefix.Free(spoken(a.all, b.all), a.exports), prefix.Free(spoken(b.all, a.all), b.exports)))
 	return &Suggestion{What: "Left out", Value: negotiate.Joined(left), Why: strings.Join(why, "; ") + "; Overlaps shows what can be done, and the mapped range is added then"}
 }
 
@@ -256,34 +193,55 @@ func meeting(ps, others []netip.Prefix) []netip.Prefix {
 	return clash
 }
 
-// held are the ranges that a party sends to anyone but the other, over links,
-// circuits and hubs.
+// held are the ranges that a party sends to anyone but the other, over whatever
+// joins it to them.
 func held(d *design.Design, s side, other design.ID) []netip.Prefix {
 	var out []netip.Prefix
-	at := func(end, far design.ID, ranges ...[]netip.Prefix) {
-		own, beyond := d.Party(end), d.Party(far)
-		if own == s.o && beyond != nil && beyond.ID != other {
-			out = append(out, slices.Concat(ranges...)...)
+	for j := range d.Joints() {
+		a, b := d.PartiesOf(j)
+		if !standing.Exists(j.Object) || a != s.o.ID && b != s.o.ID || a == other || b == other {
+			continue
 		}
-	}
-	for _, o := range d.Of(design.KindLink) {
-		if l := o.Body.(*design.Link); design.Carries(l.State) {
-			for n, e := range l.Ends {
-				at(e.Gateway, l.Ends[1-n].Gateway, e.Routes, e.Remote)
-			}
-		}
-	}
-	for _, o := range d.Of(design.KindAttachment) {
-		if a := o.Body.(*design.Attachment); a.What == s.o.ID && design.Carries(a.State) {
-			for _, b := range d.Inside(o.Parent, design.KindAttachment) {
-				if b.ID != o.ID && b.Body.(*design.Attachment).What != other {
-					out = append(out, AttachmentExports(d, b)...)
+		switch x := j.Body.(type) {
+		case *design.Link:
+			for n, e := range x.Ends {
+				if p := d.Party(e.Gateway); p == s.o && d.Party(x.Ends[1-n].Gateway) != s.o {
+					out = append(out, slices.Concat(e.Routes, e.Remote)...)
 				}
+			}
+		case *design.Circuit:
+			for _, e := range x.Ends {
+				if d.Party(e.At) == s.o {
+					out = append(out, e.Routes...)
+				}
+			}
+		case *design.Attachment:
+			if x.What == s.o.ID {
+				out = append(out, beyondHub(d, j.Object, other)...)
 			}
 		}
 	}
 	// A default route leaves everything else free.
 	return slices.DeleteFunc(out, func(p netip.Prefix) bool { return p.Bits() == 0 })
+}
+
+// beyondHub are the ranges that an attachment's hub knows by its others, but the
+// other party's.
+func beyondHub(d *design.Design, attachment *design.Object, other design.ID) []netip.Prefix {
+	var out []netip.Prefix
+	for _, b := range d.Inside(attachment.Parent, design.KindAttachment) {
+		if b.ID != attachment.ID && b.Body.(*design.Attachment).What != other && standing.Exists(b) {
+			out = append(out, d.AttachmentExports(b)...)
+		}
+	}
+	for _, t := range d.Inside(attachment.Parent, design.KindHubTable) {
+		for _, e := range t.Body.(*design.HubTable).Routes {
+			if via := d.Get(e.Via); via != nil && via.ID != attachment.ID && via.Body.(*design.Attachment).What != other {
+				out = append(out, e.Prefix)
+			}
+		}
+	}
+	return out
 }
 
 // clashes says which ranges collide, empty if none.

@@ -1,4 +1,4 @@
-package link
+package draft
 
 import (
 	"fmt"
@@ -6,8 +6,8 @@ import (
 	"slices"
 
 	"dravin/core/design"
+	"dravin/core/inuse"
 	"dravin/core/negotiate"
-	"dravin/core/overlap"
 	"dravin/core/prefix"
 	"dravin/core/provider"
 )
@@ -18,36 +18,6 @@ var linkLocal = provider.Inside{
 	Within:   []netip.Prefix{netip.MustParsePrefix("169.254.128.0/17")},
 	Bits:     30,
 	Reserved: []netip.Prefix{netip.MustParsePrefix("169.254.255.0/24")},
-}
-
-// Taken lists every range and address in a design that an inside range must
-// stay clear of.
-func Taken(d *design.Design) []netip.Prefix {
-	var out []netip.Prefix
-	for _, c := range overlap.Claims(d) {
-		out = append(out, c.Prefix)
-	}
-	for _, o := range d.Of(design.KindReservation) {
-		out = append(out, o.Body.(*design.Reservation).Prefix)
-	}
-	for _, o := range d.Of(design.KindTunnel) {
-		t := o.Body.(*design.Tunnel)
-		for _, p := range t.Inside {
-			out = append(out, p.Masked())
-		}
-		for _, e := range t.Ends {
-			if e.Inside.IsValid() {
-				out = append(out, e.Inside.Masked())
-			}
-		}
-	}
-	for _, o := range d.Of(design.KindSession) {
-		for _, e := range o.Body.(*design.Session).Ends {
-			// The far end's address is near: keep the whole small range free.
-			out = append(out, netip.PrefixFrom(e.Address, e.Address.BitLen()-2).Masked())
-		}
-	}
-	return out
 }
 
 // InsideRanges proposes n inside ranges that both ends take and that clash with
@@ -85,49 +55,10 @@ const (
 	lastPrivateASN  = 4294967294
 )
 
-// ASNs lists every autonomous system in a design, with who has it.
-func ASNs(d *design.Design) map[uint32][]design.ID {
-	out := map[uint32][]design.ID{}
-	add := func(asn uint32, id design.ID) {
-		if asn != 0 && !slices.Contains(out[asn], id) {
-			out[asn] = append(out[asn], id)
-		}
-	}
-	for _, o := range d.All() {
-		switch b := o.Body.(type) {
-		case *design.Gateway:
-			add(b.ASN, d.Party(o.ID).ID)
-		case *design.Hub:
-			add(b.ASN, o.ID)
-		case *design.EdgeRouter:
-			add(b.ASN, o.ID)
-		case *design.Session:
-			for n, e := range b.Ends {
-				if at := sessionParty(d, o, n); at != nil {
-					add(e.ASN, at.ID)
-				}
-			}
-		}
-	}
-	return out
-}
-
-// sessionParty is the party at an end of a session.
-func sessionParty(d *design.Design, session *design.Object, n int) *design.Object {
-	parent := d.Get(session.Parent)
-	switch b := parent.Body.(type) {
-	case *design.Circuit:
-		return d.Party(b.Ends[n].At)
-	case *design.Tunnel:
-		return d.Party(d.Get(parent.Parent).Body.(*design.Link).Ends[n].Gateway)
-	}
-	return nil
-}
-
 // NextASN proposes an ASN that nobody in the design has, that no profile gives
 // out by default, and that is in none of also.
 func NextASN(d *design.Design, also ...uint32) (uint32, error) {
-	used := ASNs(d)
+	used := inuse.ASNs(d)
 	for _, p := range d.Profiles() {
 		for _, v := range p.Profile.VPN {
 			also = append(also, v.DefaultASN)

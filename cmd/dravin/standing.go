@@ -1,0 +1,105 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"dravin/core/design"
+	"dravin/core/solved"
+	"dravin/core/standing"
+)
+
+// condition is under what a command looks at a design.
+type condition struct {
+	today   bool
+	without []string
+}
+
+func (x *condition) add(c *cobra.Command) {
+	c.Flags().BoolVar(&x.today, "today", false, "count only what is ready; otherwise what is drafted or being built counts as done as planned")
+	c.Flags().StringArrayVar(&x.without, "without", nil, "take something away first: a party, gateway, link, strand, session, circuit, peering or attachment by its path, a zone, or a public address; may be repeated")
+}
+
+// solve solves a design under the condition.
+func (x *condition) solve(d *design.Design) (*solved.Solved, error) {
+	c := standing.Condition{Horizon: standing.Built}
+	if x.today {
+		c.Horizon = standing.Today
+	}
+	for _, text := range x.without {
+		t, err := standing.ParseThing(d, text)
+		if err != nil {
+			return nil, badInput(fmt.Errorf("--without: %w", err))
+		}
+		c.Without = append(c.Without, t)
+	}
+	return solved.Of(d, c), nil
+}
+
+// standingRow is how one thing stands.
+type standingRow struct {
+	Kind  design.Kind `json:"kind"`
+	Path  string      `json:"path"`
+	State string      `json:"state"`
+	standing.Verdict
+}
+
+func standingCommand() *cobra.Command {
+	var out format
+	var under condition
+	var all bool
+	c := &cobra.Command{
+		Use:   "standing FILE.yaml",
+		Short: "List what is down, with the first cause; exit 1 if anything is",
+		Args:  exactly(1, "one design file"),
+		RunE: func(c *cobra.Command, args []string) error {
+			d, err := readDesign(args[0])
+			if err != nil {
+				return err
+			}
+			s, err := under.solve(d)
+			if err != nil {
+				return err
+			}
+			rows, down := []standingRow{}, false
+			for _, o := range d.All() {
+				if !slices.Contains(standing.CanFail, o.Kind) || o.Kind == design.KindOutside {
+					continue
+				}
+				v := s.Tables.Standing.Of(o.ID)
+				down = down || !v.Up
+				if all || !v.Up {
+					rows = append(rows, standingRow{o.Kind, d.Path(o.ID), design.StateOf(o), v})
+				}
+			}
+			horizon := s.Tables.Standing.Condition().Horizon.Word()
+			if err := out.write(c, rows, func(w io.Writer) { printStanding(w, rows, horizon) }); err != nil {
+				return err
+			}
+			if down {
+				return errFound
+			}
+			return nil
+		},
+	}
+	out.add(c)
+	under.add(c)
+	c.Flags().BoolVar(&all, "all", false, "list what is up, too")
+	return c
+}
+
+func printStanding(w io.Writer, rows []standingRow, horizon string) {
+	if len(rows) == 0 {
+		fmt.Fprintf(w, "Everything is up %s.\n", horizon)
+	}
+	for _, r := range rows {
+		if r.Up {
+			fmt.Fprintf(w, "up    %-12s %s\n", r.Kind, r.Path)
+			continue
+		}
+		fmt.Fprintf(w, "down  %-12s %s\n      %s, %s: %s\n", r.Kind, r.Path, r.Code, horizon, r.Why)
+	}
+}

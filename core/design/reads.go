@@ -1,0 +1,203 @@
+package design
+
+import "sync"
+
+// Reads notes what of a design was looked at through one of its views (see
+// [Design.Watched]). What was worked out from a view holds for a later design
+// too as long as none of that has changed, which [Reads.Clean] tells.
+type Reads struct {
+	seen map[read]struct{}
+}
+
+type read struct {
+	what readKind
+	id   ID // a kind for kindRead
+}
+
+type readKind uint8
+
+const (
+	objectRead    readKind = iota // one object
+	insideRead                    // what stands inside one
+	referringRead                 // what refers to one
+	kindRead                      // all of a kind
+	wholeRead                     // everything
+)
+
+// NewReads returns an empty note.
+func NewReads() *Reads { return &Reads{seen: map[read]struct{}{}} }
+
+func (r *Reads) note(what readKind, id ID) {
+	if r != nil {
+		r.seen[read{what, id}] = struct{}{}
+	}
+}
+
+// Also adds what another note holds: what was worked out from it was used.
+func (r *Reads) Also(other *Reads) {
+	if r == nil || other == nil {
+		return
+	}
+	for k := range other.seen {
+		r.seen[k] = struct{}{}
+	}
+}
+
+// Watched is a view of the design that notes in r what is looked at. It must be
+// used by one goroutine at a time.
+func (d *Design) Watched(r *Reads) *Design {
+	view := *d
+	view.reads = r
+	return &view
+}
+
+// Noting is the note that a view writes to, nil for a design that is not
+// watched.
+func (d *Design) Noting() *Reads { return d.reads }
+
+// Changes is what differs between two designs.
+type Changes struct {
+	dirty map[read]struct{}
+}
+
+// ChangesTo tells what differs in next. Objects that are shared are not
+// compared.
+func (d *Design) ChangesTo(next *Design) *Changes {
+	c := &Changes{dirty: map[read]struct{}{}}
+	for _, o := range d.all {
+		if now := next.objects[o.ID]; now != o && !same(o, now) {
+			c.note(o)
+			c.note(now)
+		}
+	}
+	for _, o := range next.all {
+		if d.objects[o.ID] == nil {
+			c.note(o)
+		}
+	}
+	return c
+}
+
+// ChangedBy is as [Design.ChangesTo], for a next design that the edits lead to.
+func (d *Design) ChangedBy(edits []Edit, next *Design) *Changes {
+	c := &Changes{dirty: map[read]struct{}{}}
+	for _, e := range edits {
+		if old, now := d.objects[e.ID], next.objects[e.ID]; old != now {
+			c.note(old)
+			c.note(now)
+		}
+	}
+	return c
+}
+
+func (c *Changes) note(o *Object) {
+	if o == nil {
+		return
+	}
+	c.dirty[read{wholeRead, ""}] = struct{}{}
+	c.dirty[read{objectRead, o.ID}] = struct{}{}
+	c.dirty[read{insideRead, o.Parent}] = struct{}{}
+	c.dirty[read{kindRead, ID(o.Kind)}] = struct{}{}
+	for _, to := range refsOf(o) {
+		c.dirty[read{referringRead, to}] = struct{}{}
+	}
+}
+
+// None reports whether nothing differs.
+func (c *Changes) None() bool { return len(c.dirty) == 0 }
+
+// Clean reports whether nothing that was looked at has changed.
+func (r *Reads) Clean(c *Changes) bool {
+	if len(c.dirty) < len(r.seen) {
+		for k := range c.dirty {
+			if _, ok := r.seen[k]; ok {
+				return false
+			}
+		}
+		return true
+	}
+	for k := range r.seen {
+		if _, ok := c.dirty[k]; ok {
+			return false
+		}
+	}
+	return true
+}
+
+// Memo holds what was worked out of a design, by key, with what was looked at
+// for it. It may be used by many at once. The zero Memo is empty.
+type Memo[K comparable, V any] struct {
+	mu      sync.Mutex
+	by      map[K]memoized[V]
+	before  *Memo[K, V] // of the design before, where what did not change still holds
+	changes *Changes
+}
+
+type memoized[V any] struct {
+	value V
+	reads *Reads
+}
+
+// Get returns what work makes of d for a key, from memory if it can. What was
+// looked at is noted where d notes it.
+func (m *Memo[K, V]) Get(d *Design, key K, work func(view *Design) V) V {
+	m.mu.Lock()
+	held, ok := m.by[key]
+	if !ok {
+		held, ok = m.carry(key)
+	}
+	m.mu.Unlock()
+	if !ok { // worked out unlocked: it may ask for other keys
+		r := NewReads()
+		held = memoized[V]{work(d.Watched(r)), r}
+		m.mu.Lock()
+		m.put(key, held)
+		m.mu.Unlock()
+	}
+	d.reads.Also(held.reads)
+	return held.value
+}
+
+func (m *Memo[K, V]) put(key K, held memoized[V]) {
+	if m.by == nil {
+		m.by = map[K]memoized[V]{}
+	}
+	m.by[key] = held
+}
+
+// carry takes over what the design before had, if it still holds.
+func (m *Memo[K, V]) carry(key K) (held memoized[V], ok bool) {
+	if m.before == nil {
+		return held, false
+	}
+	m.before.mu.Lock()
+	held, ok = m.before.by[key]
+	m.before.mu.Unlock()
+	if ok = ok && held.reads.Clean(m.changes); ok {
+		m.put(key, held)
+	}
+	return held, ok
+}
+
+// After lets an empty memo take over what another had worked out before the
+// changes, as it is asked for.
+func (m *Memo[K, V]) After(before *Memo[K, V], changes *Changes) {
+	m.before, m.changes = before, changes
+}
+
+// Settle takes over all that still holds, and lets go of the design before.
+func (m *Memo[K, V]) Settle() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.before == nil {
+		return
+	}
+	m.before.mu.Lock()
+	defer m.before.mu.Unlock()
+	for k, held := range m.before.by {
+		if _, ok := m.by[k]; !ok && held.reads.Clean(m.changes) {
+			m.put(k, held)
+		}
+	}
+	m.before, m.changes = nil, nil
+}

@@ -1,0 +1,220 @@
+package finding
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/draft"
+	"dravin/core/ends"
+	"dravin/core/prefix"
+	"dravin/core/route"
+	"dravin/core/standing"
+	"dravin/core/words"
+)
+
+// asns finds speakers that share an ASN and hear of each other over another
+// autonomous system, so that each discards what the other announces (RFC 4271
+// section 9.1.2). Two that speak to each other directly are internal peers.
+func (c *collector) asns(*design.Object) {
+	near := map[design.ID][]design.ID{}
+	asn := map[design.ID]uint32{}
+	for j := range c.d.Joints() {
+		l, isLink := j.Body.(*design.Link)
+		if j.Kind != design.KindCircuit && !isLink || isLink && l.Routing != design.RoutingBGP || !standing.Exists(j.Object) {
+			continue // where routes are entered by hand, no path tells who passed them on
+		}
+		for n, id := range j.Ends {
+			if own := asnOf(c.d.Get(id)); own != 0 {
+				asn[id] = own
+				near[id] = append(near[id], j.Ends[1-n])
+			}
+		}
+	}
+	var speakers []design.ID
+	for id := range asn {
+		speakers = append(speakers, id)
+	}
+	slices.Sort(speakers)
+	whole := clusters(speakers, near, func(_, _ design.ID) bool { return true })
+	own := clusters(speakers, near, func(a, b design.ID) bool { return asn[a] == asn[b] })
+	said := map[[2]string]int{} // where in out, by what is joined and the ASN
+	for k, id := range speakers {
+		first := slices.IndexFunc(speakers[:k], func(a design.ID) bool { return asn[a] == asn[id] && whole[a] == whole[id] && own[a] != own[id] })
+		if first < 0 || asn[id] == 0 {
+			continue
+		}
+		key := [2]string{string(whole[id]), fmt.Sprint(asn[id])}
+		if at, ok := said[key]; ok {
+			f := &c.out[at]
+			f.Evidence, f.Subjects = append(f.Evidence, c.d.Title(id)+" has it too"), append(f.Subjects, id)
+			continue
+		}
+		other := speakers[first]
+		f := c.add("asn-used-twice", Risk, id, nil, "%s and %s both have ASN %d and hear of each other over another, so each discards what the other announces", c.d.Title(other), c.d.Title(id), asn[id])
+		f.Subjects = []design.ID{id, other}
+		f.more = otherASN(c.d.Party(id).ID, asn[id])
+		said[key] = len(c.out) - 1
+	}
+}
+
+// clusters tells for each speaker the first of those that hang together by
+// sessions that count.
+func clusters(all []design.ID, near map[design.ID][]design.ID, counts func(a, b design.ID) bool) map[design.ID]design.ID {
+	out := map[design.ID]design.ID{}
+	for _, first := range all {
+		queue := []design.ID{first}
+		for len(queue) > 0 {
+			at := queue[0]
+			queue = queue[1:]
+			if out[at] != "" {
+				continue
+			}
+			out[at] = first
+			for _, b := range near[at] {
+				if out[b] == "" && counts(at, b) {
+					queue = append(queue, b)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// otherASN gives everything of a party that has an ASN a free one.
+func otherASN(party design.ID, old uint32) func(*Findings) []Mend {
+	return func(f *Findings) []Mend {
+		free, err := draft.NextASN(f.design())
+		if err != nil {
+			return nil
+		}
+		return []Mend{{Title: fmt.Sprintf("Give %s the free ASN %d", f.design().Title(party), free), Edits: draft.Renumber(f.design(), party, old, free)}}
+	}
+}
+
+// bothWait finds a link of which each end waits for the other to start.
+func (c *collector) bothWait(o *design.Object) {
+	l := o.Body.(*design.Link)
+	if ends.Waits(c.d, l.Ends[0].Gateway) && ends.Waits(c.d, l.Ends[1].Gateway) {
+		c.add("both-ends-wait", Risk, o.ID, nil, "both ends of %s wait for the other to start, so that nobody does", o.Name)
+	}
+}
+
+// outgrown finds fixed ranges of a tunnel that is made and that the far party has
+// outgrown.
+func (c *collector) outgrown(o *design.Object) {
+	l := o.Body.(*design.Link)
+	if !c.st.Of(o.ID).Up || design.StateOf(o) != design.Ready || l.Routing == design.RoutingBGP {
+		return
+	}
+	for n, e := range l.Ends {
+		v := c.d.VPNOf(e.Gateway)
+		far := c.d.Party(l.Ends[1-n].Gateway)
+		if v == nil || !v.StaticFixed || far == nil {
+			continue
+		}
+		known := slices.Concat(e.Routes, e.Remote)
+		for _, m := range c.d.Referring(l.Ends[1-n].Gateway, design.KindMapping) {
+			if b := m.Body.(*design.Mapping); b.Link == o.ID {
+				known = append(known, b.Real)
+			}
+		}
+		if lost := prefix.Free(ofFamilies(c.d.Exports(far.ID), known), known); len(lost) > 0 {
+			c.add("fixed-ranges-outgrown", Risk, o.ID, nil, "%s of %s is not in the ranges of %s, which %s can not change once it is made; it takes a new tunnel", words.List(texts(lost)), far.Name, o.Name, c.d.Title(e.Gateway))
+		}
+	}
+}
+
+func texts(ps []netip.Prefix) []string {
+	out := make([]string, len(ps))
+	for n, p := range ps {
+		out[n] = p.String()
+	}
+	return out
+}
+
+// ofFamilies are the ranges of the families that others have.
+func ofFamilies(ps, others []netip.Prefix) []netip.Prefix {
+	return slices.DeleteFunc(slices.Clone(ps), func(p netip.Prefix) bool {
+		return !slices.ContainsFunc(others, func(o netip.Prefix) bool { return o.Addr().Is4() == p.Addr().Is4() })
+	})
+}
+
+// defaultRoute finds a link that takes everything and whose far address is of
+// the same family: the way to that address must stay outside.
+func (c *collector) defaultRoute(o *design.Object) {
+	for _, e := range o.Body.(*design.Link).Ends {
+		at := c.d.Party(e.Gateway)
+		for _, r := range e.Routes {
+			if r.Bits() == 0 && at != nil && at.Kind == design.KindSite {
+				c.add("default-over-link", Untidy, o.ID, nil, "%s sends everything into %s; the way to the far public address must stay outside, which the rendered files see to and a box set up by hand must", c.d.Title(e.Gateway), o.Name)
+			}
+		}
+	}
+}
+
+// chance finds equal routes for one range that lead to different far ends.
+func (c *collector) chance(o *design.Object) {
+	p := c.t.Point(o.ID)
+	var f *Finding
+	for n := 1; n < len(p.Routes); n++ {
+		a, b := p.Routes[n-1], p.Routes[n]
+		if a.Prefix != b.Prefix || a.Source != b.Source || a.Unusable != "" || b.Unusable != "" || c.farOf(p, a.Hop) == c.farOf(p, b.Hop) {
+			continue
+		}
+		if f == nil {
+			f = c.add("chance-decides", Risk, o.ID, nil, "%s has two equal routes for %s, by %s and by %s, and nothing says which wins", c.d.Title(o.ID), a.Prefix, a.Via, b.Via)
+		}
+		f.Evidence = append(f.Evidence, fmt.Sprintf("%s: both are %s; Dravin takes %s", a.Prefix, a.Source, a.Via))
+	}
+}
+
+// farOf is what a next hop leads to: the far end of a link or circuit, else
+// itself.
+func (c *collector) farOf(p *route.Point, h route.Hop) design.ID {
+	j, ok := design.JointOf(c.d.Get(h.To))
+	if !ok || h.Kind != route.Tunnel && h.Kind != route.Circuit {
+		return h.To
+	}
+	for n, end := range j.Ends {
+		if at := c.d.Party(end); at != nil && at.ID == p.Party.ID {
+			return j.Ends[1-n]
+		}
+	}
+	return h.To
+}
+
+// oneGateway finds a site whose every link ends at one gateway, though it has
+// several.
+func (c *collector) oneGateway(site *design.Object) {
+	ending, all := map[design.ID]bool{}, 0
+	for _, g := range c.d.Inside(site.ID, design.KindGateway) {
+		for _, j := range c.d.JointsAt(g.ID) {
+			if standing.Exists(j.Object) {
+				ending[g.ID] = true
+				all++
+			}
+		}
+	}
+	if all < 2 || len(ending) > 1 {
+		return
+	}
+	for id := range ending {
+		c.add("one-gateway-ends-all", Untidy, id, nil, "%s ends all %d links and circuits of %s: one failure takes them all", c.d.Title(id), all, site.Name)
+	}
+}
+
+// oneEdge finds an edge router that ends all circuits of several parties.
+func (c *collector) oneEdge(o *design.Object) {
+	parties := map[design.ID]bool{}
+	for _, j := range c.d.JointsAt(o.ID) {
+		far, _, _ := j.Far(o.ID)
+		if p := c.d.Party(far); p != nil && standing.Exists(j.Object) {
+			parties[p.ID] = true
+		}
+	}
+	if len(parties) > 1 && len(c.d.Of(design.KindEdgeRouter)) == 1 {
+		c.add("one-edge-router", Untidy, o.ID, nil, "%s ends the circuits of %d parties: one failure takes them all", o.Name, len(parties))
+	}
+}

@@ -1,0 +1,167 @@
+// Package inuse says what is taken in a design, and by what: ranges, inside
+// addresses, autonomous systems and VLAN tags. Whoever looks for something free
+// asks here.
+package inuse
+
+import (
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/ends"
+	"dravin/core/overlap"
+)
+
+// Range is a range that is taken.
+type Range struct {
+	Prefix  netip.Prefix
+	By      design.ID // the LAN, network, link, table, tunnel, ... that has or names it
+	Party   design.ID // whose it is; empty: the whole estate's
+	Segment design.ID // where it counts; empty: everywhere
+	How     How
+}
+
+// How tells in which way a range is taken.
+type How string
+
+// The ways.
+const (
+	Held   How = "held"   // somebody's own, mapped or kept
+	Pool   How = "pool"   // kept for mapped ranges
+	Named  How = "named"  // somebody routes it, names it in selectors or has an entry for it
+	Inside How = "inside" // the inside range of a tunnel or session
+)
+
+// Ranges lists all that is taken.
+func Ranges(d *design.Design) []Range {
+	var out []Range
+	for _, c := range overlap.Claims(d) {
+		out = append(out, Range{c.Prefix, c.Owner, c.Party, c.Segment, Held})
+	}
+	add := func(o *design.Object, how How, ps ...netip.Prefix) {
+		party := design.ID("")
+		if p := d.Party(o.ID); p != nil {
+			party = p.ID
+		}
+		for _, p := range ps {
+			if p.IsValid() && p.Bits() > 0 { // a default route names everything and holds nothing
+				out = append(out, Range{Prefix: p.Masked(), By: o.ID, Party: party, How: how})
+			}
+		}
+	}
+	for _, o := range d.All() {
+		switch b := o.Body.(type) {
+		case *design.Reservation:
+			if b.Use == design.UseMapping {
+				out = append(out, Range{b.Prefix, o.ID, b.Party, "", Pool})
+			}
+		case *design.Link:
+			for _, e := range b.Ends {
+				add(o, Named, slices.Concat(e.Routes, e.Local, e.Remote)...)
+			}
+		case *design.Circuit:
+			for _, e := range b.Ends {
+				add(o, Named, e.Routes...)
+			}
+		case *design.Table:
+			for _, e := range b.Routes {
+				add(o, Named, e.Prefix)
+			}
+		case *design.HubTable:
+			for _, e := range b.Routes {
+				add(o, Named, e.Prefix)
+			}
+		case *design.Gateway:
+			for _, r := range b.Translate {
+				add(o, Held, r.Into)
+			}
+		case *design.Tunnel:
+			add(o, Inside, b.Inside...)
+			for _, e := range b.Ends {
+				add(o, Inside, e.Inside)
+			}
+		case *design.Session:
+			for _, e := range b.Ends { // the far end's address is near: the small range is taken
+				if e.Address.IsValid() {
+					add(o, Inside, netip.PrefixFrom(e.Address, e.Address.BitLen()-2))
+				}
+			}
+		}
+	}
+	return out
+}
+
+// Prefixes are the ranges of those for which keep is true.
+func Prefixes(list []Range, keep func(Range) bool) []netip.Prefix {
+	var out []netip.Prefix
+	for _, r := range list {
+		if keep(r) {
+			out = append(out, r.Prefix)
+		}
+	}
+	return out
+}
+
+// ForMapping is what a mapped range must keep clear of: everything but the pools
+// that it is carved from.
+func ForMapping(d *design.Design) []netip.Prefix {
+	return Prefixes(Ranges(d), func(r Range) bool { return r.How != Pool })
+}
+
+// ForInside is what the inside range of a tunnel must keep clear of: all that
+// anybody holds or has inside tunnels.
+func ForInside(d *design.Design) []netip.Prefix {
+	return Prefixes(Ranges(d), func(r Range) bool { return r.How != Named })
+}
+
+// ForHolding is what a new LAN, block or subnet must keep clear of. It is enough
+// that none of parties (all, if there are none) and nobody in segment (in any, if
+// it is empty) has it; what is kept for the whole estate is nobody's.
+func ForHolding(d *design.Design, parties []design.ID, segment design.ID) []netip.Prefix {
+	return Prefixes(Ranges(d), func(r Range) bool {
+		if r.How == Named {
+			return len(parties) == 0 && segment == "" || r.Party != "" && slices.Contains(parties, r.Party)
+		}
+		theirs := len(parties) == 0 || slices.Contains(parties, r.Party)
+		meets := segment == "" || r.Segment == "" || r.Segment == segment
+		return r.Party == "" || theirs && meets
+	})
+}
+
+// ASNs lists every autonomous system in a design, with the parties that have it.
+func ASNs(d *design.Design) map[uint32][]design.ID {
+	out := map[uint32][]design.ID{}
+	add := func(asn uint32, id design.ID) {
+		if asn != 0 && !slices.Contains(out[asn], id) {
+			out[asn] = append(out[asn], id)
+		}
+	}
+	for _, o := range d.Of(design.KindGateway) {
+		add(o.Body.(*design.Gateway).ASN, d.Party(o.ID).ID)
+	}
+	for _, o := range d.Of(design.KindHub) {
+		add(o.Body.(*design.Hub).ASN, o.ID)
+	}
+	for _, o := range d.Of(design.KindEdgeRouter) {
+		add(o.Body.(*design.EdgeRouter).ASN, o.ID)
+	}
+	for _, o := range d.Of(design.KindSession) {
+		for n, e := range o.Body.(*design.Session).Ends {
+			if at := ends.PartyOf(d, o, n); at != nil {
+				add(e.ASN, at.ID)
+			}
+		}
+	}
+	return out
+}
+
+// Tags are the VLAN tags of the circuits at an edge router or gateway.
+func Tags(d *design.Design, at design.ID) map[uint16]bool {
+	out := map[uint16]bool{}
+	for _, o := range d.Referring(at, design.KindCircuit) {
+		for _, e := range o.Body.(*design.Circuit).Ends {
+			out[e.VLAN] = true
+		}
+	}
+	return out
+}

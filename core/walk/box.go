@@ -1,0 +1,209 @@
+package walk
+
+import (
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/prefix"
+	"dravin/core/route"
+)
+
+// connections is what each box remembers of the flow: how the first packet came,
+// and what its reply will look like.
+type connections map[design.ID][]conversation
+
+type conversation struct{ first, reply Header }
+
+// passage is a packet's way through one box that translates.
+type passage struct {
+	came  Header
+	by    design.ID
+	known *conversation // the one it belongs to; nil if it begins one, or belongs to none
+	reply bool          // it is the other way of what is known
+	stray bool          // it belongs to none and can begin none: nothing is translated
+}
+
+// arriving does what a box does before it chooses the route. A packet of a
+// conversation that it remembers is treated as the first was, or reversed; for
+// the first the rules are asked. A reply of TCP or ICMP that belongs to nothing
+// begins nothing: its connection table takes it for invalid.
+func (w *walker) arriving(p *route.Point, at Place, by design.ID) passage {
+	pass := passage{came: w.header, by: by}
+	if len(p.Translations) == 0 {
+		return pass
+	}
+	for n := range w.known[p.ID] {
+		c := &w.known[p.ID][n]
+		switch w.header {
+		case c.reply:
+			pass.known, pass.reply = c, true
+			w.rewrite(at, MapsDest, c.first.Src, c.first.SPort, "puts back the destination of the reply", "")
+			return pass
+		case c.first:
+			pass.known = c
+			w.rewrite(at, MapsDest, c.reply.Src, c.reply.SPort, "translates the destination as before", "")
+			return pass
+		}
+	}
+	if pass.stray = w.way == "reply" && w.header.Proto != "udp"; pass.stray {
+		return pass
+	}
+	for _, r := range p.Translations {
+		if r.Hook != design.Arriving || !w.comesBy(p, r.From, by) || !w.fits(r.Rule, r.Into) {
+			continue
+		}
+		switch r.Does {
+		case design.OneToOne:
+			w.rewrite(at, MapsDest, prefix.Translate(w.header.Dst, r.Into, r.Real), w.header.DPort, "maps the destination", r.Of)
+		case design.ToTarget:
+			port := w.header.DPort
+			if r.Port != 0 && port != 0 {
+				port = r.Port
+			}
+			w.rewrite(at, MapsDest, r.Target, port, "sends it to another destination", r.Of)
+		}
+		break
+	}
+	return pass
+}
+
+// leaving does what a box does after it has chosen the route, and lets it
+// remember the conversation.
+func (w *walker) leaving(pass passage, p *route.Point, at Place, hop route.Hop) {
+	switch {
+	case len(p.Translations) == 0 || pass.stray:
+		return
+	case pass.known != nil && pass.reply:
+		w.rewriteSource(at, pass.known.first.Dst, pass.known.first.DPort, "gives the reply the source that was dialled", "")
+		return
+	case pass.known != nil:
+		w.rewriteSource(at, pass.known.reply.Dst, pass.known.reply.DPort, "translates the source as before", "")
+		return
+	}
+	for _, r := range p.Translations {
+		if r.Hook != design.Leaving || !w.comesBy(p, r.From, pass.by) || !w.goesBy(p, r.Toward, hop) || !w.fits(r.Rule, r.Real) {
+			continue
+		}
+		switch r.Does {
+		case design.OneToOne:
+			w.rewriteSource(at, prefix.Translate(w.header.Src, r.Real, r.Into), w.header.SPort, "maps the source", r.Of)
+		case design.FromPool:
+			w.rewriteSource(at, prefix.FirstHost(r.Into), w.header.SPort, "hides the source behind a pool", r.Of)
+		case design.OwnAddress:
+			own := w.ownAddress(p, hop)
+			if !own.IsValid() {
+				continue // toward its own ranges nothing is hidden
+			}
+			w.rewriteSource(at, own, w.header.SPort, "hides the source behind its own address", r.Of)
+		}
+		break
+	}
+	w.known[p.ID] = append(w.known[p.ID], conversation{pass.came, w.header.reversed()})
+}
+
+func (w *walker) rewrite(at Place, act Act, to netip.Addr, port uint16, what string, of design.ID) {
+	if old := w.header; old.Dst != to || old.DPort != port {
+		w.header.Dst, w.header.DPort = to, port
+		w.stage(at, act, nil, "%s %s: %s becomes %s", at.Title, what, endWords(old.Dst, changed(old.DPort, port)), endWords(to, changed(port, old.DPort)))
+		w.stages[len(w.stages)-1].Rule = of
+	}
+}
+
+func (w *walker) rewriteSource(at Place, to netip.Addr, port uint16, what string, of design.ID) {
+	if old := w.header; old.Src != to || old.SPort != port {
+		w.header.Src, w.header.SPort = to, port
+		w.stage(at, MapsSource, nil, "%s %s: %s becomes %s", at.Title, what, endWords(old.Src, changed(old.SPort, port)), endWords(to, changed(port, old.SPort)))
+		w.stages[len(w.stages)-1].Rule = of
+	}
+}
+
+// changed is a port to be told of, 0 if it stays the same.
+func changed(port, other uint16) uint16 {
+	if port == other {
+		return 0
+	}
+	return port
+}
+
+// fits holds the packet against a rule's conditions. mapped is what a one-to-one
+// rule must hold the destination in when it arrives, the source when it leaves.
+func (w *walker) fits(r design.Rule, mapped netip.Prefix) bool {
+	a := w.header.Dst
+	if r.Hook == design.Leaving {
+		a = w.header.Src
+	}
+	v4 := w.header.Src.Is4()
+	switch {
+	case r.Does == design.OneToOne && !mapped.Contains(a):
+		return false
+	case r.Does == design.FromPool && r.Into.Addr().Is4() != v4, r.Does == design.ToTarget && r.Target.Is4() != v4:
+		return false
+	case len(r.Source) > 0 && !within(r.Source, w.header.Src), len(r.Destination) > 0 && !within(r.Destination, w.header.Dst):
+		return false
+	}
+	return len(r.Services) == 0 || slices.Contains(r.Services, design.Service{Proto: w.header.Proto, Port: w.header.DPort})
+}
+
+// comesBy tells whether the packet came in by a joint: by the interface of one
+// that routes decide on; from the far ranges of a policy-based link, which has no
+// interface of its own.
+func (w *walker) comesBy(p *route.Point, joint, by design.ID) bool {
+	if joint == "" {
+		return true
+	}
+	if w.policyBased(joint) {
+		return !within(p.Own, w.header.Src) && slices.ContainsFunc(p.Selectors, func(s route.Selector) bool { return s.Link == joint && s.Remote.Contains(w.header.Src) })
+	}
+	return by == joint
+}
+
+// goesBy is comesBy for the way out.
+func (w *walker) goesBy(p *route.Point, joint design.ID, hop route.Hop) bool {
+	if joint == "" {
+		return true
+	}
+	if w.policyBased(joint) {
+		return !within(p.Own, w.header.Dst) && slices.ContainsFunc(p.Selectors, func(s route.Selector) bool { return s.Link == joint && s.Remote.Contains(w.header.Dst) })
+	}
+	return (hop.Kind == route.Tunnel || hop.Kind == route.Circuit) && hop.To == joint
+}
+
+func (w *walker) policyBased(joint design.ID) bool {
+	l, ok := w.d.Get(joint).Body.(*design.Link)
+	return ok && l.Routing == design.RoutingSelectors
+}
+
+// ownAddress is the box's address on the way out: the inside one of a link, the
+// session's of a circuit, else its public one; none toward its own ranges.
+func (w *walker) ownAddress(p *route.Point, hop route.Hop) netip.Addr {
+	if within(p.Own, w.header.Dst) {
+		return netip.Addr{}
+	}
+	v4 := w.header.Src.Is4()
+	switch hop.Kind {
+	case route.Tunnel:
+		_, _, n, _ := w.d.Get(hop.To).Body.(*design.Link).End(p.ID)
+		for _, t := range w.d.Inside(hop.To, design.KindTunnel) {
+			if in := t.Body.(*design.Tunnel).Inside; len(in) == 2 && in[n].Addr().Is4() == v4 && w.t.Standing.Of(t.ID).Up {
+				return in[n].Addr()
+			}
+		}
+	case route.Circuit:
+		for n, e := range w.d.Get(hop.To).Body.(*design.Circuit).Ends {
+			for _, s := range w.d.Inside(hop.To, design.KindSession) {
+				if a := s.Body.(*design.Session).Ends[n].Address; e.At == p.ID && a.Is4() == v4 {
+					return a
+				}
+			}
+		}
+	}
+	if g, ok := w.d.Get(p.ID).Body.(*design.Gateway); ok {
+		for _, a := range g.Addresses {
+			if a.Is4() == v4 {
+				return a
+			}
+		}
+	}
+	return netip.Addr{}
+}

@@ -1,0 +1,442 @@
+package walk
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+
+	"dravin/core/design"
+	"dravin/core/prefix"
+	"dravin/core/route"
+	"dravin/core/standing"
+)
+
+// walker carries one packet in one direction.
+type walker struct {
+	t      *route.Tables
+	d      *design.Design
+	way    string
+	meant  design.ID // the endpoint, LAN or subnet that should get it; empty if any will do
+	header Header
+	stages []Stage
+	stop   *Stop
+	seen   map[visit]bool
+	known  connections // what the boxes remember of the flow
+}
+
+type visit struct {
+	point  design.ID
+	by     design.ID
+	header Header
+}
+
+func (w *walker) stage(at Place, act Act, table *route.Choice, text string, args ...any) {
+	w.stages = append(w.stages, Stage{At: at, Act: act, Text: fmt.Sprintf(text, args...), Header: w.header, Table: table})
+}
+
+func (w *walker) halt(code Code, at Place, why, mend string) Host {
+	if w.way == "reply" {
+		switch code {
+		case NoRoute:
+			code = ReplyNoRoute
+		case OnLinkElsewhere:
+			code = ReplyOnLinkElsewhere
+		}
+	}
+	w.stop = &Stop{Code: code, Way: w.way, At: at, Why: why, Mend: mend}
+	w.stage(at, Stops, nil, "%s", why)
+	return Host{}
+}
+
+// down stops the packet at something that is down, with its first cause.
+func (w *walker) down(v standing.Verdict, at Place) Host {
+	w.halt(Code(v.Code), at, v.Why, v.Mend(w.d))
+	w.stop.Subject, w.stop.Line = v.Subject, v.Line
+	return Host{}
+}
+
+// from sends the packet from a host and returns the host it reaches, or sets
+// the stop.
+func (w *walker) from(h Host) Host {
+	at := placeOf(w.d, h.id())
+	if v := w.t.Standing.Of(h.Place); !v.Up {
+		return w.down(v, at)
+	}
+	for _, p := range w.d.Ranges(h.Place) {
+		if p.Contains(w.header.Dst) && p.Contains(h.Address) {
+			w.stage(at, Sends, nil, "%s finds %s on-link in %s and asks its own %s for it", at.Title, w.header.Dst, p, kindWord(w.d, h.Place))
+			return w.deliver(h.Place, placeOf(w.d, h.Place))
+		}
+	}
+	next := w.firstHop(h.Place)
+	if next == "" {
+		return w.halt(NoRoute, at, at.Title+" has no gateway", "give its LAN a gateway")
+	}
+	w.stage(at, Sends, nil, "%s sends to %s", at.Title, w.d.Title(next))
+	return w.point(next, h.Place)
+}
+
+func kindWord(d *design.Design, id design.ID) string {
+	switch d.Get(id).Kind {
+	case design.KindLAN:
+		return "LAN"
+	case design.KindInnerRoute:
+		return "inner network"
+	}
+	return "subnet"
+}
+
+// firstHop is the forwarding point that the hosts of a LAN or subnet use.
+func (w *walker) firstHop(place design.ID) design.ID {
+	switch b := w.d.Get(place).Body.(type) {
+	case *design.Subnet:
+		return b.Table
+	case *design.InnerRoute:
+		return place
+	case *design.LAN:
+		if len(b.Gateways) > 0 {
+			return b.Gateways[0]
+		}
+	}
+	if all := w.d.Inside(w.d.Get(place).Parent, design.KindGateway); len(all) > 0 {
+		return all[0].ID
+	}
+	return ""
+}
+
+// again tells whether the packet was here before as it is, and notes that it is
+// here now.
+func (w *walker) again(id, by design.ID) bool {
+	key := visit{id, by, w.header}
+	if w.seen[key] || len(w.stages) > maxStages {
+		return true
+	}
+	if w.seen == nil {
+		w.seen = map[visit]bool{}
+	}
+	w.seen[key] = true
+	return false
+}
+
+// point passes the packet through a forwarding point: a box in the order of a
+// Linux gateway, anything else by its table alone. by is the link, circuit,
+// peering, LAN or subnet that it came by, empty if none of them.
+func (w *walker) point(id, by design.ID) Host {
+	p := w.t.Point(id)
+	at := placeOf(w.d, id)
+	if w.again(id, by) {
+		return w.halt(Loop, at, fmt.Sprintf("the packet to %s is back at %s as it was", w.header.Dst, at.Title), "correct the route that sends it round")
+	}
+	if v := w.forwards(p); !v.Up {
+		return w.down(v, at)
+	}
+	pass := w.arriving(p, at, by)
+	if w.strictlyRefused(p, by) {
+		return w.halt(ReversePath, at, fmt.Sprintf("%s has a strict reverse-path filter and would answer %s by another way than it came", at.Title, w.header.Src), "set the filter to loose on the box, then take the note off the gateway")
+	}
+	choice := p.Lookup(w.header.Dst)
+	w.stage(at, Routes, &choice, "%s", routeText(at, w.header.Dst, choice))
+	if choice.Winner == nil {
+		return w.unrouted(p, choice, at)
+	}
+	hop := choice.Winner.Hop
+	w.leaving(pass, p, at, hop)
+	if p.Party.Kind == design.KindSite {
+		if s, ok := w.selected(p); ok {
+			return w.bySelector(p, at, s)
+		}
+	}
+	if choice.Winner.Down != nil {
+		return w.down(*choice.Winner.Down, at)
+	}
+	return w.onward(p, at, by, choice)
+}
+
+// forwards is how a point stands as what passes packets on.
+func (w *walker) forwards(p *route.Point) standing.Verdict {
+	switch p.Kind {
+	case design.KindHubTable:
+		return w.t.Standing.Of(p.Party.ID)
+	case design.KindGateway, design.KindEdgeRouter:
+		return w.t.Standing.Of(p.ID)
+	}
+	return standing.Verdict{Up: true}
+}
+
+// onward takes the packet to its next hop.
+func (w *walker) onward(p *route.Point, at Place, by design.ID, choice route.Choice) Host {
+	switch hop := choice.Winner.Hop; hop.Kind {
+	case route.Tunnel:
+		return w.intoLink(p, at, hop.To)
+	case route.Gateway:
+		return w.point(hop.To, w.sideOf(p))
+	case route.Deliver:
+		return w.onLink(hop.To, at)
+	case route.Peer:
+		return w.peer(hop.To, p, at)
+	case route.Attached:
+		return w.enterHub(hop.To, p.Party, at)
+	case route.OtherHub:
+		return w.otherHub(hop.To, p.Party, at)
+	case route.Circuit:
+		return w.circuit(hop.To, p, at)
+	case route.BlackHole:
+		return w.halt(BlackHole, at, fmt.Sprintf("%s drops what is for %s: a black hole", at.Title, choice.Winner.Prefix), "remove the entry, or enter a longer one")
+	}
+	if v := firstDown(choice, choice.Winner.Prefix.Bits()); v != nil {
+		return w.down(*v, at)
+	}
+	return w.outOfEstate(p, at)
+}
+
+// sideOf is what the next box sees a packet come by: from an inner router, the
+// LAN that it stands in.
+func (w *walker) sideOf(p *route.Point) design.ID {
+	if b, ok := w.d.Get(p.ID).Body.(*design.InnerRoute); ok {
+		for _, lan := range w.d.Inside(p.Party.ID, design.KindLAN) {
+			if within(w.d.Ranges(lan.ID), b.Via) {
+				return lan.ID
+			}
+		}
+	}
+	return ""
+}
+
+// unrouted stops a packet that no usable route is left for. If something that is
+// down would have taken it, that is the cause.
+func (w *walker) unrouted(p *route.Point, c route.Choice, at Place) Host {
+	if v := firstDown(c, -1); v != nil {
+		return w.down(*v, at)
+	}
+	return w.halt(NoRoute, at, fmt.Sprintf("%s has no usable route to %s", at.Title, w.header.Dst), fmt.Sprintf("add a route for %s at %s", w.header.Dst, at.Title))
+}
+
+// firstDown is how the best route longer than bits stands that would have taken
+// the packet and is down.
+func firstDown(c route.Choice, bits int) *standing.Verdict {
+	for _, l := range c.Losers {
+		if l.Down != nil && l.Prefix.Bits() > bits {
+			return l.Down
+		}
+	}
+	return nil
+}
+
+func routeText(at Place, dst netip.Addr, c route.Choice) string {
+	if c.Winner == nil {
+		return fmt.Sprintf("%s finds no usable route to %s", at.Title, dst)
+	}
+	return fmt.Sprintf("%s: %s matches %s (%s, %s)", at.Title, dst, c.Winner.Prefix, c.Winner.Source, c.Winner.Via)
+}
+
+// strictlyRefused judges a strict reverse-path filter: the route back to the
+// source must leave by what the packet came in by. Linux has it for IPv4 alone.
+func (w *walker) strictlyRefused(p *route.Point, by design.ID) bool {
+	g, ok := w.d.Get(p.ID).Body.(*design.Gateway)
+	if !ok || !slices.Contains(g.Faults, design.StrictReversePath) || !w.header.Src.Is4() || by == "" {
+		return false
+	}
+	if l, ok := w.d.Get(by).Body.(*design.Link); ok && l.Routing == design.RoutingSelectors {
+		return false // what IPsec has decrypted is not held against the filter
+	}
+	c := p.Lookup(w.header.Src)
+	if c.Winner == nil {
+		return true
+	}
+	back := c.Winner.Hop.To
+	if inner, ok := w.d.Get(back).Body.(*design.InnerRoute); ok && c.Winner.Hop.Kind == route.Deliver {
+		return !within(w.d.Ranges(by), inner.Via)
+	}
+	return back != by
+}
+
+// selected is the selector that takes the packet. Traffic between the party's
+// own ranges is passed by: the gateways are configured so.
+func (w *walker) selected(p *route.Point) (s route.Selector, ok bool) {
+	if within(p.Own, w.header.Src) && within(p.Own, w.header.Dst) {
+		return s, false
+	}
+	for _, s := range p.Selectors {
+		if s.Matches(w.header.Src, w.header.Dst) {
+			return s, true
+		}
+	}
+	return s, false
+}
+
+func (w *walker) bySelector(p *route.Point, at Place, s route.Selector) Host {
+	w.stage(at, Selects, nil, "a selector of %s takes it, whatever the route: local %s, remote %s", w.d.Title(s.Link), s.Local, s.Remote)
+	if !s.Standing.Up {
+		return w.down(s.Standing, at)
+	}
+	return w.cross(s.Link, p.ID)
+}
+
+// intoLink sends the packet into a link that a route names: from a hub's table
+// by the gateway at which the link ends there.
+func (w *walker) intoLink(p *route.Point, at Place, link design.ID) Host {
+	from := p
+	if p.Kind == design.KindHubTable {
+		if from = w.hubGateway(p, link); from == nil {
+			return w.halt(NoRoute, at, fmt.Sprintf("%s does not end at a gateway of %s", w.d.Title(link), at.Title), "correct the link's ends")
+		}
+		gate := placeOf(w.d, from.ID)
+		if v := w.t.Standing.Of(from.ID); !v.Up {
+			return w.down(v, gate)
+		}
+		pass := w.arriving(from, gate, "")
+		w.leaving(pass, from, gate, route.Hop{Kind: route.Tunnel, To: link})
+	}
+	if l := w.d.Get(link); l.Body.(*design.Link).Routing == design.RoutingSelectors && !slices.ContainsFunc(from.Selectors, func(s route.Selector) bool {
+		return s.Link == link && s.Matches(w.header.Src, w.header.Dst)
+	}) {
+		return w.halt(SelectorMiss, placeOf(w.d, from.ID), fmt.Sprintf("%s has no selector of %s for %s to %s", from.Title, l.Name, w.header.Src, w.header.Dst), "name the source in the selectors of both ends")
+	}
+	return w.cross(link, from.ID)
+}
+
+func (w *walker) hubGateway(p *route.Point, link design.ID) *route.Point {
+	for _, e := range w.d.Get(link).Body.(*design.Link).Ends {
+		if w.d.Get(e.Gateway).Parent == p.Party.ID {
+			return w.t.Point(e.Gateway)
+		}
+	}
+	return nil
+}
+
+// cross carries the packet over a link to its far gateway.
+func (w *walker) cross(link, from design.ID) Host {
+	o := w.d.Get(link)
+	l := o.Body.(*design.Link)
+	_, far, n, _ := l.End(from)
+	at := Place{ID: link, Kind: design.KindLink, Title: o.Name}
+	if v := w.t.Standing.Of(link); !v.Up {
+		return w.down(v, at)
+	}
+	strands := slices.DeleteFunc(w.d.Inside(link, design.KindTunnel), func(t *design.Object) bool { return !w.t.Standing.Of(t.ID).Up })
+	fitting := slices.DeleteFunc(slices.Clone(strands), func(t *design.Object) bool { return l.Routing != design.RoutingSelectors && !w.narrowed(t.ID, n) })
+	if len(fitting) == 0 {
+		return w.halt(SelectorMiss, at, fmt.Sprintf("the two ends of %s have agreed on selectors that do not cover %s to %s", o.Name, w.header.Src, w.header.Dst), "set the selectors of both ends to everything")
+	}
+	w.stage(at, Enters, nil, "%s carries it from %s to %s on %s", o.Name, w.d.Title(from), w.d.Title(far.Gateway), strandWords(fitting, len(w.d.Inside(link, design.KindTunnel))))
+	arrival := w.t.Point(far.Gateway)
+	if l.Routing == design.RoutingSelectors && !admits(arrival, link, w.header) {
+		end := placeOf(w.d, far.Gateway)
+		return w.halt(SelectorMiss, end,
+			fmt.Sprintf("%s has no selector of %s for %s from %s and drops it", end.Title, o.Name, w.header.Dst, w.header.Src),
+			"make the selectors of both ends mirror each other")
+	}
+	return w.arrive(far.Gateway, link)
+}
+
+// narrowed reports whether the packet fits what the two ends of a route-based
+// strand have agreed on, seen from end n.
+func (w *walker) narrowed(tunnel design.ID, n int) bool {
+	out := w.t.Standing.Strand(tunnel)
+	near, far := out.Local, out.Remote
+	if n == 1 {
+		near, far = far, near
+	}
+	covers := func(ps []netip.Prefix, a netip.Addr) bool {
+		family := slices.ContainsFunc(ps, func(p netip.Prefix) bool { return p.Addr().Is4() == a.Is4() })
+		return within(ps, a) || !family && slices.ContainsFunc(ps, func(p netip.Prefix) bool { return p.Bits() == 0 })
+	}
+	return covers(near, w.header.Src) && covers(far, w.header.Dst)
+}
+
+func strandWords(up []*design.Object, all int) string {
+	switch {
+	case all == 1:
+		return "its one strand"
+	case len(up) == 1:
+		return up[0].Name + ", the one of its " + strconv.Itoa(all) + " strands that is up"
+	}
+	return "one of its " + strconv.Itoa(len(up)) + " strands"
+}
+
+// admits reports whether an inbound packet falls under a selector of the link,
+// as RFC 4301 section 5.2 demands after decryption.
+func admits(p *route.Point, link design.ID, h Header) bool {
+	for _, s := range p.Selectors {
+		if s.Link == link && s.Matches(h.Dst, h.Src) {
+			return true
+		}
+	}
+	return false
+}
+
+// onLink hands the packet to a LAN, or to the subnet of a network that holds
+// the destination.
+func (w *walker) onLink(place design.ID, at Place) Host {
+	if w.d.Get(place).Kind != design.KindNetwork {
+		return w.deliver(place, at)
+	}
+	if s := w.subnetOf(place, w.header.Dst); s != nil {
+		if at.Kind == design.KindHubTable {
+			if a := w.attachmentOf(w.d.Get(at.ID).Parent, place); a != nil && !w.zoneServed(a, s) {
+				return w.cutOff(a, s, at)
+			}
+		}
+		return w.deliver(s.ID, at)
+	}
+	return w.halt(NoNeighbour, at, fmt.Sprintf("%s is in a block of %s but in none of its subnets", w.header.Dst, w.d.Title(place)), "use an address of a subnet")
+}
+
+// deliver resolves the destination in a LAN or subnet.
+func (w *walker) deliver(place design.ID, at Place) Host {
+	title := w.d.Title(place)
+	if v := w.t.Standing.Of(place); !v.Up {
+		return w.down(v, at)
+	}
+	for _, p := range w.d.Ranges(place) {
+		if p.Contains(w.header.Dst) && !prefix.IsHost(p, w.header.Dst) {
+			return w.halt(NoNeighbour, at, fmt.Sprintf("%s is not a host's address in %s %s", w.header.Dst, title, p), "use the address of a host")
+		}
+	}
+	got := Host{Place: place, Endpoint: endpointAt(w.d, place, w.header.Dst), Address: w.header.Dst}
+	if !w.isMeant(got) {
+		meant := placeOf(w.d, w.meant)
+		return w.halt(OnLinkElsewhere, at,
+			fmt.Sprintf("%s delivers %s to %s, which holds that range itself; it was meant for %s", at.Title, w.header.Dst, title, meant.Title),
+			fmt.Sprintf("map the range of %s to one that %s does not hold, and use the mapped address", w.d.Title(w.homeOf(w.meant)), w.d.Party(place).Name))
+	}
+	who := title
+	if got.Endpoint != "" {
+		who = placeOf(w.d, got.Endpoint).Title
+	}
+	w.stage(Place{ID: got.id(), Kind: w.d.Get(got.id()).Kind, Title: who}, Delivers, nil, "%s receives it: from %s to %s", who, w.header.Src, w.header.Dst)
+	return got
+}
+
+// isMeant reports whether the packet is where it should be: at the endpoint,
+// or in the LAN or subnet, that was meant.
+func (w *walker) isMeant(got Host) bool {
+	return w.meant == "" || w.meant == got.Endpoint || w.meant == got.Place
+}
+
+func (w *walker) homeOf(id design.ID) design.ID {
+	if o := w.d.Get(id); o != nil && o.Kind == design.KindEndpoint {
+		return o.Parent
+	}
+	return id
+}
+
+// outOfEstate is what becomes of a packet that only the way to the internet is
+// left for. Where selectors are all that could have taken it, or one names its
+// destination, they are to blame; else a route is missing.
+func (w *walker) outOfEstate(p *route.Point, at Place) Host {
+	routed := slices.ContainsFunc(p.Routes, func(r route.Route) bool { return r.Hop.Kind == route.Tunnel })
+	for _, s := range p.Selectors {
+		if s.Remote.Contains(w.header.Dst) || !routed && s.Local.Contains(w.header.Src) {
+			w.halt(SelectorMiss, at,
+				fmt.Sprintf("no selector of %s covers %s to %s; the nearest has %s and %s", w.d.Title(s.Link), w.header.Src, w.header.Dst, s.Local, s.Remote),
+				fmt.Sprintf("add %s and %s to the selectors at both ends of %s", w.header.Src, w.header.Dst, w.d.Title(s.Link)))
+			w.stop.Subject = s.Link
+			return Host{}
+		}
+	}
+	return w.halt(NoRoute, at,
+		fmt.Sprintf("%s has no route to %s but the way to the internet", at.Title, w.header.Dst),
+		fmt.Sprintf("add a route for %s at %s", w.header.Dst, at.Title))
+}

@@ -1,0 +1,68 @@
+package server
+
+import (
+	"reflect"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"dravin/core/design"
+	"dravin/core/finding"
+	"dravin/core/overlap"
+	"dravin/core/sheet"
+	"dravin/core/standing"
+	"dravin/core/walk"
+)
+
+// enums publishes which values the core's named strings have, so that no client
+// lists them by hand.
+func enums(api huma.API) {
+	schemas := api.OpenAPI().Components.Schemas
+	schemas.RegisterTypeAlias(reflect.TypeFor[design.Kind](), reflect.TypeFor[kindOf]())
+	schemas.RegisterTypeAlias(reflect.TypeFor[finding.Severity](), reflect.TypeFor[severityOf]())
+	schemas.RegisterTypeAlias(reflect.TypeFor[sheet.Verdict](), reflect.TypeFor[verdictOf]())
+	schemas.RegisterTypeAlias(reflect.TypeFor[standing.Code](), reflect.TypeFor[codeOf]())
+	schemas.RegisterTypeAlias(reflect.TypeFor[standing.Horizon](), reflect.TypeFor[Horizon]())
+	schemas.RegisterTypeAlias(reflect.TypeFor[overlap.Weight](), reflect.TypeFor[weightOf]())
+	schemas.RegisterTypeAlias(reflect.TypeFor[walk.Code](), reflect.TypeFor[stopOf]())
+}
+
+type (
+	kindOf     string
+	severityOf string
+	verdictOf  string
+	codeOf     string
+	weightOf   string
+	stopOf     string
+)
+
+func oneOf[T ~string](doc string, list []T) *huma.Schema {
+	values := make([]any, len(list))
+	for n, v := range list {
+		values[n] = string(v)
+	}
+	return &huma.Schema{Type: huma.TypeString, Enum: values, Description: doc}
+}
+
+// Schema lists the kinds of objects.
+func (kindOf) Schema(huma.Registry) *huma.Schema { return oneOf("What an object is.", design.Kinds()) }
+
+// Schema lists the severities.
+func (severityOf) Schema(huma.Registry) *huma.Schema {
+	return oneOf("How bad a finding is, worst first.", finding.Severities)
+}
+
+// Schema lists the verdicts of a sheet's lines.
+func (verdictOf) Schema(huma.Registry) *huma.Schema {
+	return oneOf("How a line of a two-ended sheet stands.", sheet.Verdicts)
+}
+
+// Schema lists why something can be down.
+func (codeOf) Schema(huma.Registry) *huma.Schema { return oneOf("Why it is down.", standing.Codes) }
+
+// Schema lists the weights of overlap groups.
+func (weightOf) Schema(huma.Registry) *huma.Schema {
+	return oneOf("How bad the group is, worst first.", overlap.Weights)
+}
+
+// Schema lists the stops of a walk.
+func (stopOf) Schema(huma.Registry) *huma.Schema { return oneOf("What stops a packet.", walk.Codes) }
