@@ -64,7 +64,13 @@ func New(name string, objects []*Object) *Design {
 	}
 	for _, o := range d.objects {
 		d.inside[o.Parent] = append(d.inside[o.Parent], o)
-		d.refer(nil, o)
+		for _, to := range refsOf(o) {
+			d.referring[to] = append(d.referring[to], o)
+		}
+	}
+	for to, list := range d.referring {
+		slices.SortFunc(list, func(a, b *Object) int { return cmp.Compare(a.ID, b.ID) })
+		d.referring[to] = slices.Compact(list)
 	}
 	for _, list := range d.inside {
 		slices.SortFunc(list, canonical)

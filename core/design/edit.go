@@ -68,11 +68,34 @@ func (d *Design) after(edits []Edit) (*Design, Problems) {
 	if len(problems) > 0 {
 		return nil, problems
 	}
-	next := &Design{Name: d.Name, objects: objects, paths: &paths{}}
-	touched := next.follow(d, edits)
+	next, touched := d.followed(objects, edits)
 	problems = next.revalidate(d, touched)
 	d.explainRemovals(problems)
 	return next, problems
+}
+
+// few is how many edits are worked in one by one; more are cheaper from nothing.
+const few = 100
+
+// followed is the design of objects that edits have led to, and the IDs of what
+// differs.
+func (d *Design) followed(objects map[ID]*Object, edits []Edit) (next *Design, touched []ID) {
+	if len(edits) <= few {
+		next = &Design{Name: d.Name, objects: objects, paths: &paths{}}
+		return next, next.follow(d, edits)
+	}
+	list := make([]*Object, 0, len(objects))
+	for _, o := range objects {
+		list = append(list, o)
+	}
+	seen := make(map[ID]bool, len(edits))
+	for _, e := range edits {
+		if d.objects[e.ID] != objects[e.ID] && !seen[e.ID] {
+			seen[e.ID] = true
+			touched = append(touched, e.ID)
+		}
+	}
+	return New(d.Name, list), touched
 }
 
 // follow sets everything but the objects from the design before, as the edits

@@ -44,7 +44,7 @@ func (d *Design) validate() Problems {
 // what stands inside it or beside it, and what refers to it.
 func (d *Design) revalidate(before *Design, touched []ID) Problems {
 	v := &validator{d: d, lans: map[ID]*prefix.Index{}}
-	parents, again := map[ID]bool{}, map[ID]bool{}
+	parents, sites, again := map[ID]bool{}, map[ID]bool{}, map[ID]bool{}
 	for _, id := range touched {
 		again[id] = true
 		for _, o := range d.inside[id] {
@@ -62,11 +62,14 @@ func (d *Design) revalidate(before *Design, touched []ID) Problems {
 			if o != nil {
 				parents[o.Parent] = true
 			}
-			if o != nil && o.Kind == KindLAN { // inner routers stand in LANs
-				for _, beside := range d.inside[o.Parent] {
-					again[beside.ID] = again[beside.ID] || beside.Kind == KindInnerRoute
-				}
+			if o != nil && o.Kind == KindLAN {
+				sites[o.Parent] = true
 			}
+		}
+	}
+	for site := range sites { // inner routers stand in LANs
+		for _, beside := range d.inside[site] {
+			again[beside.ID] = again[beside.ID] || beside.Kind == KindInnerRoute
 		}
 	}
 	for parent := range parents {
