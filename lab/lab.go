@@ -160,3 +160,6 @@ func run(program string, args ...string) error {
 	}
 	return nil
 }
+
+// Name is the namespace's name.
+func (n *Node) Name() string { return n.name }

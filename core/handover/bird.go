@@ -61,6 +61,7 @@ func bird(t *route.Tables, g *design.Object, sessions []sessionAt) string {
 		}
 		p.block("protocol kernel kernel_"+family, func() {
 			p.line("merge paths on;")
+			p.line("metric %d; # behind the static routes", learnedMetric)
 			p.line("%s { export where source = RTS_BGP; };", family)
 		})
 		p.block("protocol static own_"+family, func() {
@@ -75,6 +76,9 @@ func bird(t *route.Tables, g *design.Object, sessions []sessionAt) string {
 	}
 	return p.String()
 }
+
+// learnedMetric is that of learned routes in the kernel: behind all static ones.
+const learnedMetric = 20000
 
 // ownRanges are what a speaker announces by itself: its party's own.
 func ownRanges(t *route.Tables, g *design.Object) []netip.Prefix {

@@ -88,6 +88,20 @@ type strand struct {
 	set    negotiate.Settings
 }
 
+// Devices are the interfaces of the strands of a gateway's route-based links, by
+// tunnel.
+func Devices(t *route.Tables, gateway design.ID) map[design.ID]string {
+	out := map[design.ID]string{}
+	for _, e := range endsOf(t, gateway) {
+		for _, s := range e.strands {
+			if e.routed() {
+				out[s.tunnel.ID] = s.device()
+			}
+		}
+	}
+	return out
+}
+
 func (s strand) device() string { return fmt.Sprintf("dravin%d", s.number) }
 
 func (e *end) routed() bool { return e.body.Routing != design.RoutingSelectors }

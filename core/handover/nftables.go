@@ -67,7 +67,7 @@ func (r ruleset) marks() {
 	r.chain("coming", "prerouting", "filter", "mangle", func() {
 		for n, x := range r.point.Translations {
 			if x.Hook == design.Leaving && x.From != "" && r.devices(x.From) != nil {
-				r.line("iifname %s meta mark set %d", set(r.devices(x.From)), n+1)
+				r.line("iifname %s meta mark set mark and 0xffff0000 or %d", set(r.devices(x.From)), n+1)
 			}
 		}
 	})
@@ -124,7 +124,7 @@ func (r ruleset) conditions(n int, x route.Translation) (text string, ok bool) {
 		}
 		if names := r.devices(joint); names != nil {
 			if device == "iifname" && x.Hook == design.Leaving {
-				add("meta mark %d", n+1)
+				add("meta mark and 0xffff == %d", n+1)
 				return true
 			}
 			add("%s %s", device, set(names))

@@ -105,7 +105,7 @@ func interfaces(p *page, e *end) {
 // The metrics of routes into links: behind all that the box has of its own. Of
 // several links with one range the first in the design goes first.
 const (
-	metric4 = 100
+	metric4 = 2 // before what the BGP daemon learns
 	metric6 = 2048
 	perLink = 8 // strands that may stand one behind the other
 )

@@ -389,6 +389,9 @@ func (s *solver) links(p *Point) {
 			v := s.st.Brings(o.ID, r.Addr().Is4())
 			p.add(s.standing(p, Route{Prefix: r, Source: linkSource(p, l), Hop: Hop{Tunnel, o.ID}, Via: o.Name}, v))
 		}
+		if !s.st.Intended(o) {
+			continue // no selector takes anything into what is not built
+		}
 		v := s.st.Of(o.ID)
 		for _, local := range near.Local {
 			for _, remote := range near.Remote {

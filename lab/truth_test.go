@@ -1,0 +1,297 @@
+package lab_test
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+
+	"dravin/core/design"
+	"dravin/core/handover"
+	"dravin/core/route"
+	"dravin/core/standing"
+	"dravin/core/walk"
+	"dravin/lab"
+)
+
+// port is where every host listens.
+const port = 7001
+
+// seen is what a host has got of a flow.
+type seen struct {
+	place design.ID
+	at    netip.Addr
+	from  netip.AddrPort
+}
+
+// answerers listen on every address of every host, note what arrives and answer
+// from where they were asked.
+type answerers struct {
+	mu    sync.Mutex
+	got   map[string]seen
+	close []func()
+}
+
+func (a *answerers) note(flow string, s seen) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if _, again := a.got[flow]; !again {
+		a.got[flow] = s
+	}
+}
+
+func (a *answerers) listen(n *lab.Node, place design.ID, at netip.Addr) error {
+	return n.Do(func() error {
+		u, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(netip.AddrPortFrom(at, port)))
+		if err != nil {
+			return err
+		}
+		t, err := net.ListenTCP("tcp", net.TCPAddrFromAddrPort(netip.AddrPortFrom(at, port)))
+		if err != nil {
+			return err
+		}
+		a.close = append(a.close, func() { _ = u.Close(); _ = t.Close() })
+		go func() {
+			buf := make([]byte, 64)
+			for {
+				n, from, err := u.ReadFromUDPAddrPort(buf)
+				if err != nil {
+					return
+				}
+				a.note(string(buf[:n]), seen{place, at, netip.AddrPortFrom(from.Addr().Unmap(), from.Port())})
+				_, _ = u.WriteToUDPAddrPort(buf[:n], from)
+			}
+		}()
+		go func() {
+			for {
+				c, err := t.AcceptTCP()
+				if err != nil {
+					return
+				}
+				go func() {
+					defer c.Close()
+					_ = c.SetDeadline(time.Now().Add(2 * time.Second))
+					buf := make([]byte, 64)
+					n, err := c.Read(buf)
+					from := c.RemoteAddr().(*net.TCPAddr).AddrPort()
+					if err == nil {
+						a.note(string(buf[:n]), seen{place, at, netip.AddrPortFrom(from.Addr().Unmap(), from.Port())})
+						_, _ = c.Write(buf[:n])
+					}
+				}()
+			}
+		}()
+		return nil
+	})
+}
+
+// flow is one packet to be sent.
+type flow struct {
+	id    string
+	from  walk.Host
+	to    netip.Addr
+	proto string
+}
+
+// patience is how long an answer may take.
+const patience = 400 * time.Millisecond
+
+// send sends a flow and tells whether an answer came back to it.
+func send(n *lab.Node, f flow) (answered bool) {
+	_ = n.Do(func() error {
+		local := netip.AddrPortFrom(f.from.Address, 0)
+		d := net.Dialer{Timeout: patience, LocalAddr: net.UDPAddrFromAddrPort(local), Control: func(_, _ string, c syscall.RawConn) error {
+			return c.Control(func(fd uintptr) { _ = unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_REUSEADDR, 1) })
+		}}
+		if f.proto == "tcp" {
+			d.LocalAddr = net.TCPAddrFromAddrPort(local)
+		}
+		c, err := d.DialContext(context.Background(), f.proto, netip.AddrPortFrom(f.to, port).String())
+		if err != nil {
+			return err
+		}
+		defer c.Close()
+		_ = c.SetDeadline(time.Now().Add(patience))
+		if _, err := c.Write([]byte(f.id)); err != nil {
+			return err
+		}
+		buf := make([]byte, 64)
+		k, err := c.Read(buf)
+		answered = err == nil && string(buf[:k]) == f.id
+		return err
+	})
+	return answered
+}
+
+// flows draws what is sent: from any host to an address that a host has, really
+// or mapped.
+func (e *estate) flows(n int) (out []flow) {
+	hosts := e.d.Of(design.KindEndpoint)
+	for k := range n {
+		a, b := pick(e.r, hosts), pick(e.r, hosts)
+		f := flow{id: fmt.Sprintf("flow-%d", k), proto: pick(e.r, []string{"tcp", "udp"}), to: addressesOf(b)[0],
+			from: walk.Host{Place: a.Parent, Endpoint: a.ID, Address: addressesOf(a)[0]}}
+		for _, o := range e.d.Of(design.KindMapping) {
+			m := o.Body.(*design.Mapping)
+			if m.Real.Contains(f.to) && e.d.Party(m.Gateway) == e.d.Party(b.ID) && e.chance(50) {
+				f.to = translated(f.to, m.Real, m.Mapped)
+				break
+			}
+		}
+		if f.to.Is4() == f.from.Address.Is4() && a.Parent != b.Parent {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// translated keeps the host part, slowly.
+func translated(a netip.Addr, real, mapped netip.Prefix) netip.Addr {
+	x, y := a.AsSlice(), mapped.Masked().Addr().AsSlice()
+	for bit := real.Bits(); bit < a.BitLen(); bit++ {
+		mask := byte(0x80 >> (bit % 8))
+		y[bit/8] = y[bit/8]&^mask | x[bit/8]&mask
+	}
+	out, _ := netip.AddrFromSlice(y)
+	return out
+}
+
+// differences sends random flows through a world and holds what happens against
+// the walk.
+func differences(t *testing.T, seed uint64, rendered bool, flows int) (out []string) {
+	e := newEstate(seed, rendered)
+	tables := route.Solve(e.d, standing.Condition{Horizon: e.horizon})
+	var files func(design.ID) (map[design.ID]string, []string)
+	if rendered {
+		files = func(g design.ID) (map[design.ID]string, []string) { return renderedFiles(t, tables, g) }
+	}
+	w := build(t, e, files)
+	a := &answerers{got: map[string]seen{}}
+	defer func() {
+		for _, c := range a.close {
+			c()
+		}
+	}()
+	for _, host := range e.d.Of(design.KindEndpoint) {
+		for _, at := range addressesOf(host) {
+			require.NoError(t, a.listen(w.nodes[host.Parent], host.Parent, at))
+		}
+	}
+	list := e.flows(flows)
+	answered := make([]bool, len(list))
+	var wg sync.WaitGroup
+	for n, f := range list {
+		wg.Go(func() { answered[n] = send(w.nodes[f.from.Place], f) })
+	}
+	wg.Wait()
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for n, f := range list {
+		p := walk.Prove(tables, walk.Flow{From: f.from, To: f.to, Service: design.Service{Proto: f.proto, Port: port}})
+		if says := disagree(e, f, p, a.got[f.id], answered[n]); says != "" {
+			out = append(out, fmt.Sprintf("seed %d, %s: %s %s at %s dials %s: %s", seed, f.id, f.proto, e.d.Title(f.from.Place), f.from.Address, f.to, says))
+		}
+	}
+	return out
+}
+
+// disagree says how a proof and what happened differ, empty if they do not.
+func disagree(e *estate, f flow, p walk.Proof, got seen, answered bool) string {
+	last := walk.Stage{}
+	if len(p.Forward) > 0 {
+		last = p.Forward[len(p.Forward)-1]
+	}
+	delivered := last.Act == walk.Delivers && lives(e.d, last.At.ID, last.Header.Dst)
+	works := p.Works && delivered
+	switch {
+	case works != answered:
+		return fmt.Sprintf("the walk says works=%v (%s), and the answer came=%v (seen at %s %s)", works, stopWords(p), answered, e.d.Title(got.place), got.at)
+	case f.proto == "tcp" && !answered:
+		return "" // a handshake that fails does not tell how far it came
+	case delivered != (got.place != ""):
+		return fmt.Sprintf("the walk says delivered=%v (%s), and it was seen at %q", delivered, stopWords(p), e.d.Title(got.place))
+	case delivered && (got.at != last.Header.Dst || got.from.Addr() != last.Header.Src || homeOf(e.d, last.At.ID) != got.place):
+		return fmt.Sprintf("the walk delivers %s from %s at %s, and %s was seen from %s at %s", last.Header.Dst, last.Header.Src, last.At.Title, got.at, got.from.Addr(), e.d.Title(got.place))
+	}
+	return ""
+}
+
+func stopWords(p walk.Proof) string {
+	if p.Stop == nil {
+		return "no stop"
+	}
+	return string(p.Stop.Code) + ": " + p.Stop.Why
+}
+
+func homeOf(d *design.Design, id design.ID) design.ID {
+	if o := d.Get(id); o != nil && o.Kind == design.KindEndpoint {
+		return o.Parent
+	}
+	return id
+}
+
+// lives tells whether a host of a place has an address.
+func lives(d *design.Design, place design.ID, a netip.Addr) bool {
+	for _, h := range d.Inside(homeOf(d, place), design.KindEndpoint) {
+		if addressesOf(h)[0] == a {
+			return true
+		}
+	}
+	return false
+}
+
+// renderedFiles are the commands that load what is handed over for a gateway, as
+// it is, and the devices that it expects.
+func renderedFiles(t *testing.T, tables *route.Tables, g design.ID) (map[design.ID]string, []string) {
+	dir := t.TempDir()
+	var out []string
+	own := handover.Folder(tables.Design.Get(g).Name) + "/"
+	for _, f := range handover.Render(tables, tables.Design.Party(g).ID, nil) {
+		for _, load := range []struct{ suffix, with string }{{"nftables.d/dravin.nft", "nft -f "}, {"dravin/routes.sh", "sh "}} {
+			if f.Path == own+load.suffix {
+				path := fmt.Sprintf("%s/%s-%d", dir, g, len(out))
+				require.NoError(t, os.WriteFile(path, []byte(f.Content), 0o600))
+				out = append(out, load.with+path)
+			}
+		}
+	}
+	devices := handover.Devices(tables, g)
+	for _, name := range devices { // what is no wire to a far end is down
+		out = append(out, "if ip -d link show "+name+" | grep -q dummy; then ip link set "+name+" down; fi")
+	}
+	return devices, out
+}
+
+// TestTruth holds walks against the kernel: random estates in namespaces, random
+// flows. DRAVIN_TRUTH is how many estates of each kind; `make truth` sets it.
+func TestTruth(t *testing.T) {
+	needs(t, "ip", "nft")
+	built, loaded := 12, 8
+	if n, err := strconv.Atoi(os.Getenv("DRAVIN_TRUTH")); err == nil {
+		built, loaded = n, n*2/3
+	}
+	for _, kind := range []struct {
+		name     string
+		rendered bool
+		estates  int
+	}{{"built", false, built}, {"with rendered files", true, loaded}} {
+		t.Run(kind.name, func(t *testing.T) {
+			var all []string
+			for seed := range kind.estates {
+				t.Run(fmt.Sprint(seed), func(t *testing.T) { all = append(all, differences(t, uint64(seed), kind.rendered, 20)...) })
+			}
+			assert.Empty(t, all, "%d differences:\n%s", len(all), strings.Join(all, "\n"))
+		})
+	}
+}

@@ -1,0 +1,496 @@
+package lab_test
+
+import (
+	"fmt"
+	"net/netip"
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"dravin/core/design"
+	"dravin/core/standing"
+	"dravin/lab"
+)
+
+// world is an estate in namespaces. It is built from the design and from what the
+// estate's maker knows, without asking any table, walk or standing.
+type world struct {
+	t       testing.TB
+	e       *estate
+	lab     *lab.Lab
+	nodes   map[design.ID]*lab.Node
+	cables  []string // made outside, before the nodes' scripts
+	scripts map[design.ID][]string
+	order   []design.ID
+	n       int
+	devices map[[2]design.ID]string // of a tunnel, peering or attachment at a node
+}
+
+const fabric design.ID = "fabric" // the namespace of all switches
+
+func (w *world) node(id design.ID) *lab.Node {
+	if w.nodes[id] == nil {
+		n, err := w.lab.Node(fmt.Sprintf("n%d", len(w.nodes)))
+		require.NoError(w.t, err)
+		w.nodes[id] = n
+		w.order = append(w.order, id)
+		w.do(id, "sysctl -qw net.ipv6.conf.all.forwarding=1 net.ipv6.conf.default.accept_dad=0 net.ipv6.conf.all.accept_dad=0")
+	}
+	return w.nodes[id]
+}
+
+func (w *world) do(id design.ID, format string, args ...any) {
+	w.scripts[id] = append(w.scripts[id], fmt.Sprintf(format, args...))
+}
+
+// cable joins two nodes and returns the devices.
+func (w *world) cable(a, b design.ID, names ...string) (x, y string) {
+	na, nb := w.node(a), w.node(b)
+	w.n++
+	x, y = fmt.Sprintf("a%d", w.n), fmt.Sprintf("b%d", w.n)
+	for n, name := range names {
+		if name != "" && n == 0 {
+			x = name
+		} else if name != "" {
+			y = name
+		}
+	}
+	w.cables = append(w.cables, fmt.Sprintf("link add %s netns %s type veth peer name %s netns %s", x, na.Name(), y, nb.Name()))
+	return x, y
+}
+
+// wire is a cable without neighbours: what is sent into one end comes out of the
+// other.
+func (w *world) wire(a, b design.ID, names ...string) (x, y string) {
+	x, y = w.cable(a, b, names...)
+	w.do(a, "ip link set %s arp off addrgenmode none address 02:00:00:00:%02x:%02x up", x, w.n/256, w.n%256)
+	w.do(b, "ip link set %s arp off addrgenmode none address 02:00:00:00:%02x:%02x up", y, w.n/256, w.n%256)
+	return x, y
+}
+
+func ipFlag(p netip.Prefix) string {
+	if p.Addr().Is4() {
+		return "-4"
+	}
+	return "-6"
+}
+
+// metric puts routes of IPv6 behind the connected ones.
+func metric(p netip.Prefix, n int) int {
+	if p.Addr().Is6() {
+		return 1024 + n
+	}
+	return n
+}
+
+func (w *world) route(at design.ID, p netip.Prefix, n int, table, way string) {
+	w.do(at, "ip %s route add %s%s metric %d table %s", ipFlag(p), p, way, metric(p, n), table)
+}
+
+// build makes the whole world and runs the scripts.
+func build(t testing.TB, e *estate, rendered func(gateway design.ID) (devices map[design.ID]string, files []string)) *world {
+	l, err := lab.New()
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = l.Close() })
+	w := &world{t: t, e: e, lab: l, nodes: map[design.ID]*lab.Node{}, scripts: map[design.ID][]string{}, devices: map[[2]design.ID]string{}}
+	w.node(fabric)
+	late := map[design.ID][]string{}
+	names := map[design.ID]map[design.ID]string{}
+	for _, g := range e.d.Of(design.KindGateway) {
+		if rendered != nil && e.d.Party(g.ID).Kind == design.KindSite {
+			names[g.ID], late[g.ID] = rendered(g.ID)
+		}
+	}
+	for _, s := range e.d.Of(design.KindSite) {
+		w.site(s)
+	}
+	for _, n := range e.d.Of(design.KindNetwork) {
+		w.network(n)
+	}
+	for _, h := range e.d.Of(design.KindHub) {
+		w.hub(h)
+	}
+	w.strands(names)
+	w.peerings()
+	for _, g := range e.d.Of(design.KindGateway) {
+		w.gateway(g, late[g.ID])
+	}
+	for _, n := range e.d.Of(design.KindNetwork) {
+		w.tables(n)
+	}
+	for _, h := range e.d.Of(design.KindHub) {
+		w.hubTables(h)
+	}
+	batch := exec.Command("ip", "-batch", "-")
+	batch.Stdin = strings.NewReader(strings.Join(w.cables, "\n") + "\n")
+	out, err := batch.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	for _, id := range w.order {
+		require.NoError(t, w.nodes[id].Script(w.scripts[id]...), w.e.d.Title(id))
+	}
+	return w
+}
+
+func addressesOf(o *design.Object) []netip.Addr { return o.Body.(*design.Endpoint).Addresses }
+
+// hosts makes the namespace of a place's hosts, behind a device at a router that
+// has the given address in each range; 0 leaves that to others.
+func (w *world) hosts(place *design.Object, device string, gateway int) {
+	id := place.ID
+	w.node(id)
+	w.do(id, "sysctl -qw net.ipv4.ip_forward=0 net.ipv6.conf.all.forwarding=0")
+	w.do(id, "ip link set %s addrgenmode none up", device)
+	for _, host := range w.e.d.Inside(id, design.KindEndpoint) {
+		for _, a := range addressesOf(host) {
+			for _, p := range design.RangesOf(place) {
+				if p.Contains(a) {
+					w.do(id, "ip address add %s/%d dev %s %s", a, p.Bits(), device, nodad(a))
+				}
+			}
+		}
+	}
+	for _, p := range design.RangesOf(place) {
+		w.do(id, "ip %s route replace default via %s", ipFlag(p), nth(p, gateway))
+	}
+}
+
+func nodad(a netip.Addr) string {
+	if a.Is6() {
+		return "nodad"
+	}
+	return ""
+}
+
+// gatewaysOf are the gateways of a LAN, the first one its hosts' default, as the
+// numbers that they have in the site.
+func (w *world) gatewaysOf(lan *design.Object) []int {
+	var out []int
+	all := w.e.d.Inside(lan.Parent, design.KindGateway)
+	for n, g := range all {
+		if list := lan.Body.(*design.LAN).Gateways; len(list) == 0 || slices.Contains(list, g.ID) {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+func (w *world) site(s *design.Object) {
+	d := w.e.d
+	gateways := d.Inside(s.ID, design.KindGateway)
+	for _, g := range gateways {
+		w.node(g.ID)
+	}
+	for k, lan := range d.Inside(s.ID, design.KindLAN) {
+		bridge := fmt.Sprintf("br%d-%d", len(w.order), k)
+		w.do(fabric, "ip link add %s type bridge", bridge)
+		w.do(fabric, "ip link set %s addrgenmode none up", bridge)
+		plug := func(id design.ID) string {
+			x, y := w.cable(id, fabric)
+			w.do(fabric, "ip link set %s addrgenmode none master %s up", y, bridge)
+			w.do(id, "ip link set %s addrgenmode none up", x)
+			return x
+		}
+		for _, n := range w.gatewaysOf(lan) {
+			x := plug(gateways[n].ID)
+			for _, p := range design.RangesOf(lan) {
+				w.do(gateways[n].ID, "ip address add %s/%d dev %s %s", nth(p, 2+n), p.Bits(), x, nodad(p.Addr()))
+			}
+			w.devices[[2]design.ID{lan.ID, gateways[n].ID}] = x
+		}
+		w.hosts(lan, plug(lan.ID), 2+w.gatewaysOf(lan)[0])
+		for _, inner := range d.Inside(s.ID, design.KindInnerRoute) {
+			if via := inner.Body.(*design.InnerRoute).Via; design.RangesOf(lan)[0].Contains(via) {
+				w.inner(lan, inner, via, plug, gateways)
+			}
+		}
+	}
+}
+
+func (w *world) inner(lan, inner *design.Object, via netip.Addr, plug func(design.ID) string, gateways []*design.Object) {
+	router := inner.ID + "-router"
+	x := plug(router)
+	for _, p := range design.RangesOf(lan) {
+		w.do(router, "ip address add %s/%d dev %s %s", nth(p, 5), p.Bits(), x, nodad(p.Addr()))
+		w.do(router, "ip %s route add default via %s", ipFlag(p), nth(p, 2+w.gatewaysOf(lan)[0]))
+	}
+	a, b := w.cable(inner.ID, router)
+	w.do(router, "ip link set %s addrgenmode none up", b)
+	for _, p := range design.RangesOf(inner) {
+		w.do(router, "ip address add %s/%d dev %s", nth(p, 1), p.Bits(), b)
+		for _, n := range w.gatewaysOf(lan) {
+			w.do(gateways[n].ID, "ip route add %s via %s metric 1", p, via)
+		}
+	}
+	w.hosts(inner, a, 1)
+}
+
+// strands are wires, where they are up; in a rendered world also the others have
+// a device, which is down.
+func (w *world) strands(names map[design.ID]map[design.ID]string) {
+	for _, t := range w.e.d.Of(design.KindTunnel) {
+		l := w.e.d.Get(t.Parent).Body.(*design.Link)
+		a, b := w.at(l.Ends[0].Gateway), w.at(l.Ends[1].Gateway)
+		x, y := names[l.Ends[0].Gateway][t.ID], names[l.Ends[1].Gateway][t.ID]
+		if w.e.up[t.ID] {
+			x, y = w.wire(a, b, x, y)
+			w.devices[[2]design.ID{t.ID, a}], w.devices[[2]design.ID{t.ID, b}] = x, y
+			continue
+		}
+		for n, name := range []string{x, y} {
+			if name != "" {
+				w.do([]design.ID{a, b}[n], "ip link add %s type dummy", name)
+			}
+		}
+	}
+}
+
+// at is the node of a gateway: a hub's gateway is the hub.
+func (w *world) at(gateway design.ID) design.ID {
+	if p := w.e.d.Party(gateway); p.Kind == design.KindHub {
+		return p.ID
+	}
+	return gateway
+}
+
+// strandsOf are the devices of a link's strands that are up, at a node.
+func (w *world) strandsOf(link, at design.ID) (out []string) {
+	for _, t := range w.e.d.Inside(link, design.KindTunnel) {
+		if dev := w.devices[[2]design.ID{t.ID, at}]; dev != "" {
+			out = append(out, dev)
+		}
+	}
+	return out
+}
+
+// brings tells whether a link brings routes: it has a strand that is up, and with
+// BGP a session.
+func (w *world) brings(link *design.Object) bool {
+	for _, t := range w.e.d.Inside(link.ID, design.KindTunnel) {
+		if link.Body.(*design.Link).Routing != design.RoutingBGP && w.e.up[t.ID] {
+			return true
+		}
+		for _, s := range w.e.d.Inside(t.ID, design.KindSession) {
+			if w.e.up[s.ID] {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// meant tells whether a link counts at the horizon, whatever its ends come to.
+func (w *world) meant(o *design.Object) bool {
+	switch design.StateOf(o) {
+	case design.Ready:
+		return true
+	case design.Drafted, design.Making:
+		return w.e.horizon == standing.Built
+	}
+	return false
+}
+
+// linksAt are the links of a gateway in the order of the design, with the end
+// there.
+func (w *world) linksAt(gateway design.ID) (links []*design.Object, near []design.End) {
+	for _, o := range w.e.d.Of(design.KindLink) {
+		if e, _, _, ok := o.Body.(*design.Link).End(gateway); ok && w.meant(o) {
+			links, near = append(links, o), append(near, *e)
+		}
+	}
+	return links, near
+}
+
+// gateway sets up the routes, policies and translations of a box.
+func (w *world) gateway(g *design.Object, late []string) {
+	party := w.e.d.Party(g.ID)
+	if party.Kind == design.KindHub {
+		return
+	}
+	body := g.Body.(*design.Gateway)
+	var own []netip.Prefix
+	if party.Kind == design.KindSite {
+		for n, other := range w.e.d.Inside(party.ID, design.KindGateway) {
+			for _, lan := range w.e.d.Inside(party.ID, design.KindLAN) {
+				if other.ID == g.ID && slices.Contains(w.gatewaysOf(lan), n) {
+					own = append(own, design.RangesOf(lan)...)
+				}
+			}
+		}
+		for _, inner := range w.e.d.Inside(party.ID, design.KindInnerRoute) {
+			own = append(own, design.RangesOf(inner)...)
+		}
+	}
+	links, near := w.linksAt(g.ID)
+	for n, o := range links {
+		devs := w.strandsOf(o.ID, g.ID)
+		l := o.Body.(*design.Link)
+		if len(devs) == 0 || !w.brings(o) || late != nil && l.Routing == design.RoutingStatic {
+			continue
+		}
+		rank := 10 + n
+		switch {
+		case l.Routing == design.RoutingBGP && party.Kind == design.KindSite:
+			rank = 20000 + n
+		case l.Routing != design.RoutingBGP && party.Kind == design.KindNetwork:
+			rank = 1000 + n
+		}
+		routes := near[n].Routes
+		if party.Kind == design.KindNetwork {
+			routes = slices.Concat(routes, near[n].Remote)
+		}
+		for _, r := range routes {
+			if party.Kind == design.KindNetwork && w.overridden(party, r) {
+				continue
+			}
+			w.do(g.ID, "ip %s route replace %s dev %s metric %d", ipFlag(r), r, devs[0], metric(r, rank))
+		}
+	}
+	if len(late) > 0 {
+		w.scripts[g.ID] = append(w.scripts[g.ID], late...)
+	} else {
+		w.translate(g, links, near, own)
+	}
+	w.policies(g.ID, party.Kind == design.KindSite, links, near, own)
+	w.faults(g.ID, body, links)
+}
+
+func (w *world) faults(id design.ID, g *design.Gateway, links []*design.Object) {
+	switch {
+	case slices.Contains(g.Faults, design.ForwardingOff):
+		w.do(id, "sysctl -qw net.ipv4.ip_forward=0 net.ipv6.conf.all.forwarding=0")
+	case slices.Contains(g.Faults, design.SourceCheck):
+		w.do(id, "nft 'table inet check { chain c { type filter hook forward priority 0; policy drop; }; }'")
+	case slices.Contains(g.Faults, design.StrictReversePath):
+		w.do(id, "for f in /proc/sys/net/ipv4/conf/*/rp_filter; do echo 1 >$f; done; sysctl -qw net.ipv4.conf.all.rp_filter=0")
+		for _, o := range links {
+			if o.Body.(*design.Link).Routing == design.RoutingSelectors {
+				for _, dev := range w.strandsOf(o.ID, id) {
+					w.do(id, "sysctl -qw net.ipv4.conf.%s.rp_filter=0", dev)
+				}
+			}
+		}
+	}
+}
+
+func setOf(ps []netip.Prefix, v4 bool) string {
+	var words []string
+	for _, p := range ps {
+		inside := slices.ContainsFunc(ps, func(o netip.Prefix) bool { return o != p && o.Overlaps(p) && o.Bits() < p.Bits() })
+		if p.Addr().Is4() == v4 && !inside && !slices.Contains(words, p.String()) {
+			words = append(words, p.String())
+		}
+	}
+	if len(words) == 0 {
+		return ""
+	}
+	return "{ " + strings.Join(words, ", ") + " }"
+}
+
+// translate writes the mappings of a site's gateway as rules of the kernel.
+func (w *world) translate(g *design.Object, links []*design.Object, near []design.End, own []netip.Prefix) {
+	for _, v4 := range []bool{true, false} {
+		ip := map[bool]string{true: "ip", false: "ip6"}[v4]
+		var in, out []string
+		for _, o := range w.e.d.Of(design.KindMapping) {
+			m := o.Body.(*design.Mapping)
+			n := slices.IndexFunc(links, func(l *design.Object) bool { return l.ID == m.Link })
+			if m.Gateway != g.ID || n < 0 || m.Real.Addr().Is4() != v4 {
+				continue
+			}
+			from, to := "", ""
+			if links[n].Body.(*design.Link).Routing == design.RoutingSelectors {
+				remote := setOf(near[n].Remote, v4)
+				if remote == "" {
+					continue
+				}
+				from, to = ip+" saddr "+remote, ip+" daddr "+remote
+				if mine := setOf(own, v4); mine != "" {
+					from, to = from+" "+ip+" saddr != "+mine, to+" "+ip+" daddr != "+mine
+				}
+			} else if devs := w.strandsOf(m.Link, g.ID); len(devs) > 0 {
+				from, to = "iifname { "+strings.Join(devs, ", ")+" }", "oifname { "+strings.Join(devs, ", ")+" }"
+			} else {
+				continue
+			}
+			in = append(in, fmt.Sprintf("%s %s daddr %s dnat %s prefix to %s daddr map { %s : %s }", from, ip, m.Mapped, ip, ip, m.Mapped, m.Real))
+			out = append(out, fmt.Sprintf("%s %s saddr %s snat %s prefix to %s saddr map { %s : %s }", to, ip, m.Real, ip, ip, m.Real, m.Mapped))
+		}
+		if len(in) > 0 {
+			w.do(g.ID, "nft -f - <<'END'\ntable %s maps {\nchain in { type nat hook prerouting priority -100;\n%s\n}\nchain out { type nat hook postrouting priority 100;\n%s\n}\n}\nEND", ip, strings.Join(in, "\n"), strings.Join(out, "\n"))
+		}
+	}
+}
+
+// policies do what selectors do: what fits one, translated as it will be, goes
+// into its strand whatever the route; what comes out of a strand and fits none is
+// dropped. A cloud's gateway routes instead, and drops what does not fit.
+func (w *world) policies(id design.ID, site bool, links []*design.Object, near []design.End, own []netip.Prefix) {
+	for _, v4 := range []bool{true, false} {
+		ip, flag := map[bool]string{true: "ip", false: "ip6"}[v4], map[bool]string{true: "-4", false: "-6"}[v4]
+		var mark, drop, hold []string
+		if mine := setOf(own, v4); mine != "" {
+			mark = append(mark, fmt.Sprintf("ct direction original %s saddr %s %s daddr %s return", ip, mine, ip, mine),
+				fmt.Sprintf("ct direction reply ct original %s daddr %s %s daddr %s return", ip, mine, ip, mine))
+		}
+		for n, o := range links {
+			if o.Body.(*design.Link).Routing != design.RoutingSelectors {
+				continue
+			}
+			local, remote := setOf(near[n].Local, v4), setOf(near[n].Remote, v4)
+			devs := w.strandsOf(o.ID, id)
+			for _, dev := range devs {
+				if local != "" && remote != "" {
+					drop = append(drop, fmt.Sprintf("iifname %s %s saddr %s %s daddr %s return", dev, ip, remote, ip, local))
+					hold = append(hold, fmt.Sprintf("oifname %s %s saddr %s %s daddr %s return", dev, ip, local, ip, remote))
+				}
+				drop, hold = append(drop, "iifname "+dev+" drop"), append(hold, "oifname "+dev+" drop")
+			}
+			if local == "" || remote == "" || !site {
+				continue
+			}
+			k := 0x10000 * (n + 1)
+			set := fmt.Sprintf("meta mark set mark and 0xffff or 0x%x return", k)
+			mark = append(mark, fmt.Sprintf("ct direction reply ct state != invalid ct original %s daddr %s %s daddr %s %s", ip, local, ip, remote, set))
+			mark = append(mark, w.predicted(id, o, near[n], v4, ip, remote, own, set)...)
+			mark = append(mark, fmt.Sprintf("ct direction original %s saddr %s %s daddr %s %s", ip, local, ip, remote, set),
+				fmt.Sprintf("ct state invalid %s saddr %s %s daddr %s %s", ip, local, ip, remote, set))
+			w.do(id, "ip %s rule add pref %d fwmark 0x%x/0xff0000 lookup %d", flag, 100+n, k, 100+n)
+			way := "blackhole default"
+			if len(devs) > 0 {
+				way = "default dev " + devs[0]
+			}
+			w.do(id, "ip %s route add %s table %d", flag, way, 100+n)
+		}
+		if len(drop)+len(hold) == 0 && len(mark) <= 2 {
+			continue
+		}
+		if site { // there, only what comes in is held against selectors: marks decide on the rest
+			hold = nil
+		}
+		w.do(id, "nft -f - <<'END'\ntable %s policies {\nchain in { type filter hook prerouting priority -250;\n%s\n}\nchain marking { type filter hook prerouting priority -50;\n%s\n}\nchain hold { type filter hook forward priority 10;\n%s\n}\n}\nEND", ip, strings.Join(drop, "\n"), strings.Join(mark, "\n"), strings.Join(hold, "\n"))
+	}
+}
+
+// predicted are the marks for first packets whose source a mapping toward the
+// link will translate: the mapped source must fit, not the real one.
+func (w *world) predicted(id design.ID, link *design.Object, near design.End, v4 bool, ip, remote string, own []netip.Prefix, set string) (out []string) {
+	for _, o := range w.e.d.Of(design.KindMapping) {
+		m := o.Body.(*design.Mapping)
+		if m.Gateway != id || m.Link != link.ID || m.Real.Addr().Is4() != v4 {
+			continue
+		}
+		deed := "accept" // it fits nothing of this link once it is mapped
+		if slices.ContainsFunc(near.Local, func(p netip.Prefix) bool { return p.Contains(m.Mapped.Addr()) && p.Bits() <= m.Mapped.Bits() }) {
+			deed = set
+		}
+		not := ""
+		if mine := setOf(own, v4); mine != "" {
+			not = fmt.Sprintf("%s daddr != %s ", ip, mine)
+		}
+		out = append(out, fmt.Sprintf("ct direction original %s saddr %s %s daddr %s %s%s", ip, m.Real, ip, remote, not, deed))
+	}
+	return out
+}
