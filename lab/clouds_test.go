@@ -33,7 +33,7 @@ func (w *world) network(n *design.Object) {
 	w.do(n.ID, "ip -4 rule add pref 30000 lookup 50; ip -6 rule add pref 30000 lookup 50; ip -4 rule add pref 30001 unreachable; ip -6 rule add pref 30001 unreachable")
 	for _, s := range w.e.d.Inside(n.ID, design.KindSubnet) {
 		a, b := w.cable(s.ID, n.ID)
-		w.do(n.ID, "ip link set %s addrgenmode none up", b)
+		w.do(n.ID, "ip link set %s up", b)
 		w.devices[[2]design.ID{s.ID, n.ID}] = b
 		for _, p := range design.RangesOf(s) {
 			w.do(n.ID, "ip address add %s/%d dev %s %s", nth(p, 1), p.Bits(), b, nodad(p.Addr()))

@@ -26,6 +26,7 @@ type world struct {
 	scripts map[design.ID][]string
 	order   []design.ID
 	n       int
+	lost    map[design.ID][]string  // what takes the devices of strands that are not up down
 	devices map[[2]design.ID]string // of a tunnel, peering or attachment at a node
 }
 
@@ -37,7 +38,7 @@ func (w *world) node(id design.ID) *lab.Node {
 		require.NoError(w.t, err)
 		w.nodes[id] = n
 		w.order = append(w.order, id)
-		w.do(id, "sysctl -qw net.ipv6.conf.all.forwarding=1 net.ipv6.conf.default.accept_dad=0 net.ipv6.conf.all.accept_dad=0")
+		w.do(id, "sysctl -qw net.ipv6.conf.all.forwarding=1; for f in /proc/sys/net/ipv6/conf/*/accept_dad; do echo 0 >$f; done")
 	}
 	return w.nodes[id]
 }
@@ -95,7 +96,7 @@ func build(t testing.TB, e *estate, rendered func(gateway design.ID) (devices ma
 	l, err := lab.New()
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = l.Close() })
-	w := &world{t: t, e: e, lab: l, nodes: map[design.ID]*lab.Node{}, scripts: map[design.ID][]string{}, devices: map[[2]design.ID]string{}}
+	w := &world{t: t, e: e, lab: l, nodes: map[design.ID]*lab.Node{}, scripts: map[design.ID][]string{}, lost: map[design.ID][]string{}, devices: map[[2]design.ID]string{}}
 	w.node(fabric)
 	late := map[design.ID][]string{}
 	names := map[design.ID]map[design.ID]string{}
@@ -129,7 +130,7 @@ func build(t testing.TB, e *estate, rendered func(gateway design.ID) (devices ma
 	out, err := batch.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	for _, id := range w.order {
-		require.NoError(t, w.nodes[id].Script(w.scripts[id]...), w.e.d.Title(id))
+		require.NoError(t, w.nodes[id].Script(append([]string{"set -x"}, w.scripts[id]...)...), w.e.d.Title(id))
 	}
 	return w
 }
@@ -142,7 +143,7 @@ func (w *world) hosts(place *design.Object, device string, gateway int) {
 	id := place.ID
 	w.node(id)
 	w.do(id, "sysctl -qw net.ipv4.ip_forward=0 net.ipv6.conf.all.forwarding=0")
-	w.do(id, "ip link set %s addrgenmode none up", device)
+	w.do(id, "ip link set %s up", device)
 	for _, host := range w.e.d.Inside(id, design.KindEndpoint) {
 		for _, a := range addressesOf(host) {
 			for _, p := range design.RangesOf(place) {
@@ -186,11 +187,11 @@ func (w *world) site(s *design.Object) {
 	for k, lan := range d.Inside(s.ID, design.KindLAN) {
 		bridge := fmt.Sprintf("br%d-%d", len(w.order), k)
 		w.do(fabric, "ip link add %s type bridge", bridge)
-		w.do(fabric, "ip link set %s addrgenmode none up", bridge)
+		w.do(fabric, "ip link set %s up", bridge)
 		plug := func(id design.ID) string {
 			x, y := w.cable(id, fabric)
-			w.do(fabric, "ip link set %s addrgenmode none master %s up", y, bridge)
-			w.do(id, "ip link set %s addrgenmode none up", x)
+			w.do(fabric, "ip link set %s master %s up", y, bridge)
+			w.do(id, "ip link set %s up", x)
 			return x
 		}
 		for _, n := range w.gatewaysOf(lan) {
@@ -217,7 +218,7 @@ func (w *world) inner(lan, inner *design.Object, via netip.Addr, plug func(desig
 		w.do(router, "ip %s route add default via %s", ipFlag(p), nth(p, 2+w.gatewaysOf(lan)[0]))
 	}
 	a, b := w.cable(inner.ID, router)
-	w.do(router, "ip link set %s addrgenmode none up", b)
+	w.do(router, "ip link set %s up", b)
 	for _, p := range design.RangesOf(inner) {
 		w.do(router, "ip address add %s/%d dev %s", nth(p, 1), p.Bits(), b)
 		for _, n := range w.gatewaysOf(lan) {
@@ -240,8 +241,9 @@ func (w *world) strands(names map[design.ID]map[design.ID]string) {
 			continue
 		}
 		for n, name := range []string{x, y} {
-			if name != "" {
-				w.do([]design.ID{a, b}[n], "ip link add %s type dummy", name)
+			if at := []design.ID{a, b}[n]; name != "" {
+				w.do(at, "ip link add %s type veth peer name p%s", name, name)
+				w.lost[at] = append(w.lost[at], "ip link set "+name+" down")
 			}
 		}
 	}
@@ -349,7 +351,7 @@ func (w *world) gateway(g *design.Object, late []string) {
 		}
 	}
 	if len(late) > 0 {
-		w.scripts[g.ID] = append(w.scripts[g.ID], late...)
+		w.scripts[g.ID] = append(append(w.scripts[g.ID], late...), w.lost[g.ID]...)
 	} else {
 		w.translate(g, links, near, own)
 	}
@@ -424,73 +426,88 @@ func (w *world) translate(g *design.Object, links []*design.Object, near []desig
 	}
 }
 
-// policies do what selectors do: what fits one, translated as it will be, goes
-// into its strand whatever the route; what comes out of a strand and fits none is
-// dropped. A cloud's gateway routes instead, and drops what does not fit.
+// policies do what selectors do. A cloud's gateway routes, and drops what does not
+// fit.
 func (w *world) policies(id design.ID, site bool, links []*design.Object, near []design.End, own []netip.Prefix) {
 	for _, v4 := range []bool{true, false} {
-		ip, flag := map[bool]string{true: "ip", false: "ip6"}[v4], map[bool]string{true: "-4", false: "-6"}[v4]
-		var mark, drop, hold []string
+		k := kernelPolicies{w: w, id: id, v4: v4, ip: map[bool]string{true: "ip", false: "ip6"}[v4], flag: map[bool]string{true: "-4", false: "-6"}[v4]}
 		if mine := setOf(own, v4); mine != "" {
-			mark = append(mark, fmt.Sprintf("ct direction original %s saddr %s %s daddr %s return", ip, mine, ip, mine),
-				fmt.Sprintf("ct direction reply ct original %s daddr %s %s daddr %s return", ip, mine, ip, mine))
+			k.stay = fmt.Sprintf("%s saddr %s %s daddr %s return", k.ip, mine, k.ip, mine)
 		}
 		for n, o := range links {
 			if o.Body.(*design.Link).Routing != design.RoutingSelectors {
 				continue
 			}
-			local, remote := setOf(near[n].Local, v4), setOf(near[n].Remote, v4)
-			devs := w.strandsOf(o.ID, id)
-			for _, dev := range devs {
-				if local != "" && remote != "" {
-					drop = append(drop, fmt.Sprintf("iifname %s %s saddr %s %s daddr %s return", dev, ip, remote, ip, local))
-					hold = append(hold, fmt.Sprintf("oifname %s %s saddr %s %s daddr %s return", dev, ip, local, ip, remote))
-				}
-				drop, hold = append(drop, "iifname "+dev+" drop"), append(hold, "oifname "+dev+" drop")
+			local, remote, devs := setOf(near[n].Local, v4), setOf(near[n].Remote, v4), w.strandsOf(o.ID, id)
+			k.inbound(local, remote, devs, !site)
+			if site && local != "" && remote != "" {
+				k.outbound(local, remote, near[n], devs)
 			}
-			if local == "" || remote == "" || !site {
-				continue
-			}
-			k := 0x10000 * (n + 1)
-			set := fmt.Sprintf("meta mark set mark and 0xffff or 0x%x return", k)
-			mark = append(mark, fmt.Sprintf("ct direction reply ct state != invalid ct original %s daddr %s %s daddr %s %s", ip, local, ip, remote, set))
-			mark = append(mark, w.predicted(id, o, near[n], v4, ip, remote, own, set)...)
-			mark = append(mark, fmt.Sprintf("ct direction original %s saddr %s %s daddr %s %s", ip, local, ip, remote, set),
-				fmt.Sprintf("ct state invalid %s saddr %s %s daddr %s %s", ip, local, ip, remote, set))
-			w.do(id, "ip %s rule add pref %d fwmark 0x%x/0xff0000 lookup %d", flag, 100+n, k, 100+n)
-			way := "blackhole default"
-			if len(devs) > 0 {
-				way = "default dev " + devs[0]
-			}
-			w.do(id, "ip %s route add %s table %d", flag, way, 100+n)
 		}
-		if len(drop)+len(hold) == 0 && len(mark) <= 2 {
-			continue
-		}
-		if site { // there, only what comes in is held against selectors: marks decide on the rest
-			hold = nil
-		}
-		w.do(id, "nft -f - <<'END'\ntable %s policies {\nchain in { type filter hook prerouting priority -250;\n%s\n}\nchain marking { type filter hook prerouting priority -50;\n%s\n}\nchain hold { type filter hook forward priority 10;\n%s\n}\n}\nEND", ip, strings.Join(drop, "\n"), strings.Join(mark, "\n"), strings.Join(hold, "\n"))
+		k.load()
 	}
 }
 
-// predicted are the marks for first packets whose source a mapping toward the
-// link will translate: the mapped source must fit, not the real one.
-func (w *world) predicted(id design.ID, link *design.Object, near design.End, v4 bool, ip, remote string, own []netip.Prefix, set string) (out []string) {
-	for _, o := range w.e.d.Of(design.KindMapping) {
-		m := o.Body.(*design.Mapping)
-		if m.Gateway != id || m.Link != link.ID || m.Real.Addr().Is4() != v4 {
-			continue
+// kernelPolicies write the policies of one box and family. What fits a selector
+// before its source is translated leaves by none of the links that routes decide
+// on; what fits one afterwards is sent into its strand from behind the
+// translation, as IPsec would, and nothing else is.
+type kernelPolicies struct {
+	w                      *world
+	id                     design.ID
+	v4                     bool
+	ip, flag, stay         string
+	sent, in, before, past []string
+	hold                   []string
+	out                    string // the device that stands for the way out
+}
+
+func (k *kernelPolicies) inbound(local, remote string, devs []string, hold bool) {
+	for _, dev := range devs {
+		if local != "" && remote != "" {
+			k.in = append(k.in, fmt.Sprintf("iifname %s %s saddr %s %s daddr %s return", dev, k.ip, remote, k.ip, local))
+			k.hold = append(k.hold, fmt.Sprintf("oifname %s %s saddr %s %s daddr %s return", dev, k.ip, local, k.ip, remote))
 		}
-		deed := "accept" // it fits nothing of this link once it is mapped
-		if slices.ContainsFunc(near.Local, func(p netip.Prefix) bool { return p.Contains(m.Mapped.Addr()) && p.Bits() <= m.Mapped.Bits() }) {
-			deed = set
-		}
-		not := ""
-		if mine := setOf(own, v4); mine != "" {
-			not = fmt.Sprintf("%s daddr != %s ", ip, mine)
-		}
-		out = append(out, fmt.Sprintf("ct direction original %s saddr %s %s daddr %s %s%s", ip, m.Real, ip, remote, not, deed))
+		k.in, k.hold = append(k.in, "iifname "+dev+" drop"), append(k.hold, "oifname "+dev+" drop")
 	}
-	return out
+	if !hold {
+		k.hold = nil
+	}
+}
+
+func (k *kernelPolicies) outbound(local, remote string, near design.End, devs []string) {
+	if k.out == "" {
+		k.out, _ = k.w.wire(k.id, fabric)
+		k.w.do(k.id, "ip %s rule add pref 100 fwmark 0x10000/0xff0000 lookup 100; ip %s route add default dev %s table 100", k.flag, k.flag, k.out)
+	}
+	for _, p := range near.Remote {
+		if p.Addr().Is4() == k.v4 {
+			k.w.do(k.id, "ip %s route replace %s dev %s metric 30000", k.flag, p, k.out)
+		}
+	}
+	k.before = append(k.before, fmt.Sprintf("%s saddr %s %s daddr %s meta mark set mark and 0xffff or 0x10000 return", k.ip, local, k.ip, remote))
+	fit := fmt.Sprintf("%s saddr %s %s daddr %s ", k.ip, local, k.ip, remote)
+	if len(devs) == 0 {
+		k.past = append(k.past, fit+"drop")
+		return
+	}
+	gate := fmt.Sprintf("169.254.1.%d", k.w.n%250+1)
+	if !k.v4 {
+		gate = fmt.Sprintf("2001:db8:ffff::%x", k.w.n)
+	}
+	k.w.do(k.id, "ip %s route replace %s dev %s", k.flag, gate, devs[0])
+	k.past = append(k.past, fmt.Sprintf("%sdup to %s device %s drop", fit, gate, devs[0]))
+	k.sent = append(k.sent, "oifname "+devs[0]+" return") // what was sent into it comes by here once more
+}
+
+func (k *kernelPolicies) load() {
+	if len(k.in)+len(k.before)+len(k.hold) == 0 {
+		return
+	}
+	before, past := k.before, append(k.sent, k.past...)
+	if k.stay != "" {
+		before, past = append([]string{k.stay}, before...), append([]string{k.stay}, past...)
+	}
+	k.w.do(k.id, "nft -f - <<'END'\ntable %s policies {\nchain in { type filter hook prerouting priority -250;\n%s\n}\nchain before { type filter hook prerouting priority -50;\n%s\n}\nchain past { type filter hook postrouting priority 200;\n%s\n}\nchain hold { type filter hook forward priority 10;\n%s\n}\n}\nEND",
+		k.ip, strings.Join(k.in, "\n"), strings.Join(before, "\n"), strings.Join(past, "\n"), strings.Join(k.hold, "\n"))
 }

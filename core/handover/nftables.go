@@ -147,8 +147,8 @@ func (r ruleset) conditions(n int, x route.Translation) (text string, ok bool) {
 		address string
 		list    []netip.Prefix
 	}{{"saddr", x.Source}, {"daddr", x.Destination}} {
-		if len(c.list) == 0 {
-			continue
+		if len(c.list) == 0 || x.Does == design.OneToOne && len(c.list) == 1 && (c.list[0] == x.Into || c.list[0] == x.Real) {
+			continue // the translation itself names it
 		}
 		list := r.ofFamily(c.list)
 		if len(list) == 0 {

@@ -32,7 +32,7 @@ func routes(t *route.Tables, g *design.Object, all []*end) string {
 	ownMapped(p, t.Point(g.ID))
 	outside(p, all)
 	for n, e := range all {
-		if e.routed() {
+		if e.routed() && len(e.strands) > 0 {
 			interfaces(p, e)
 			if e.body.Routing == design.RoutingStatic {
 				linkRoutes(p, t.Point(g.ID), e, n)

@@ -137,20 +137,37 @@ func (w *walker) point(id, by design.ID) Host {
 	}
 	choice := p.Lookup(w.header.Dst)
 	w.stage(at, Routes, &choice, "%s", routeText(at, w.header.Dst, choice))
-	if choice.Winner == nil {
-		return w.unrouted(p, choice, at)
-	}
-	hop := choice.Winner.Hop
-	w.leaving(pass, p, at, hop)
-	if p.Party.Kind == design.KindSite {
-		if s, ok := w.selected(p); ok {
+	if p.Party.Kind == design.KindSite && len(p.Selectors) > 0 {
+		if s, ok := w.pastSelectors(pass, p, at, choice); ok {
 			return w.bySelector(p, at, s)
 		}
+	} else if choice.Winner != nil {
+		w.leaving(pass, p, at, choice.Winner.Hop)
+	}
+	if choice.Winner == nil {
+		return w.unrouted(p, choice, at)
 	}
 	if choice.Winner.Down != nil {
 		return w.down(*choice.Winner.Down, at)
 	}
 	return w.onward(p, at, by, choice)
+}
+
+// pastSelectors translates the source as the packet leaves a Linux gateway, and
+// asks its selectors. The kernel asks them before the translation, too: what fits
+// one then leaves by no link that routes decide on. And the IPsec daemon adds a
+// route to what they name, so that none other is needed.
+func (w *walker) pastSelectors(pass passage, p *route.Point, at Place, choice route.Choice) (s route.Selector, ok bool) {
+	named := slices.ContainsFunc(p.Selectors, func(s route.Selector) bool { return s.Remote.Contains(w.header.Dst) })
+	if choice.Winner == nil && !named {
+		return s, false
+	}
+	hop := route.Hop{}
+	if _, before := w.selected(p); !before && choice.Winner != nil {
+		hop = choice.Winner.Hop
+	}
+	w.leaving(pass, p, at, hop)
+	return w.selected(p)
 }
 
 // forwards is how a point stands as what passes packets on.
@@ -244,11 +261,14 @@ func (w *walker) strictlyRefused(p *route.Point, by design.ID) bool {
 	if c.Winner == nil {
 		return true
 	}
-	back := c.Winner.Hop.To
-	if inner, ok := w.d.Get(back).Body.(*design.InnerRoute); ok && c.Winner.Hop.Kind == route.Deliver {
+	back := w.d.Get(c.Winner.Hop.To)
+	if back == nil {
+		return true // the internet
+	}
+	if inner, ok := back.Body.(*design.InnerRoute); ok {
 		return !within(w.d.Ranges(by), inner.Via)
 	}
-	return back != by
+	return back.ID != by
 }
 
 // selected is the selector that takes the packet. Traffic between the party's
