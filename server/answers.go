@@ -145,6 +145,9 @@ func (s *Server) workOut(next http.Handler, w http.ResponseWriter, r *http.Reque
 		ask := &asking{info: in}
 		a := record(next, r.WithContext(context.WithValue(r.Context(), askingKey{}, ask)), key)
 		a.late, a.broken = ask.late, r.Context().Err() != nil
+		if !a.late { // what a writer has seen, to be sent back with what is written
+			a.header.Set("X-Position", itoa(in.Position))
+		}
 		if a.status == http.StatusOK && !a.late {
 			s.replies.put(a)
 		}

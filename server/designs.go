@@ -121,12 +121,12 @@ func (s *Server) read(ctx context.Context, in *newDesign) (*design.Design, error
 	return design.New(name, nil), nil
 }
 
-func (s *Server) state(ctx context.Context, in *InDesign) (*answer[DesignState], error) {
+func (s *Server) state(ctx context.Context, in *InView) (*answer[DesignState], error) {
 	v, err := s.solved.get(ctx, in.Design)
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	findings, err := s.findingsAt(ctx, v)
+	findings, err := s.findingsAt(ctx, v.under(in.asked()))
 	if err != nil {
 		return nil, s.failed(err)
 	}

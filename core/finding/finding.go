@@ -64,6 +64,7 @@ type Findings struct {
 	today  *proof.Proofs // the same today, where the condition looks at what is built; else nil
 	memo   *design.Memo[unit, []Finding]
 	groups *design.Memo[string, []overlap.Group]
+	claims *design.Memo[string, *prefix.Table[overlap.Claim]]
 }
 
 // unit is one check of one object, or of the whole where id is empty.
@@ -75,7 +76,7 @@ type unit struct {
 // Of begins the findings over proofs; today are the same proofs for today, nil
 // if that is not to be compared.
 func Of(p, today *proof.Proofs) *Findings {
-	return &Findings{proofs: p, today: today, memo: &design.Memo[unit, []Finding]{}, groups: &design.Memo[string, []overlap.Group]{}}
+	return &Findings{proofs: p, today: today, memo: &design.Memo[unit, []Finding]{}, groups: &design.Memo[string, []overlap.Group]{}, claims: &design.Memo[string, *prefix.Table[overlap.Claim]]{}}
 }
 
 // After are the findings over the proofs of the next design.
@@ -83,6 +84,7 @@ func (f *Findings) After(p, today *proof.Proofs, changes *design.Changes) *Findi
 	out := Of(p, today)
 	out.memo.After(f.memo, changes)
 	out.groups.After(f.groups, changes)
+	out.claims.After(f.claims, changes)
 	return out
 }
 
@@ -90,6 +92,7 @@ func (f *Findings) After(p, today *proof.Proofs, changes *design.Changes) *Findi
 func (f *Findings) Settle() {
 	f.memo.Settle()
 	f.groups.Settle()
+	f.claims.Settle()
 }
 
 // Groups are the overlap groups, worst first.
@@ -133,7 +136,7 @@ func (f *Findings) mendsOf(x Finding) []Mend {
 // unit does one check, from memory if nothing has changed that it looked at.
 func (f *Findings) unit(u unit) []Finding {
 	return f.memo.Get(f.design(), u, func(view *design.Design) []Finding {
-		watched := &Findings{proofs: f.proofs.Watched(view), memo: f.memo, groups: f.groups}
+		watched := &Findings{proofs: f.proofs.Watched(view), memo: f.memo, groups: f.groups, claims: f.claims}
 		if f.today != nil {
 			watched.today = f.today.Watched(view)
 		}
@@ -170,6 +173,7 @@ var checks = []check{
 	{"overlaps", "", (*collector).overlaps},
 	{"intent", design.KindIntent, (*collector).intent},
 	{"reserved", "", (*collector).reserved},
+	{"inside-taken", design.KindTunnel, (*collector).insideTaken},
 	{"link", design.KindLink, (*collector).link},
 	{"tables", design.KindNetwork, (*collector).tables},
 	{"inside-twice", "", (*collector).insideTwice},
@@ -350,13 +354,9 @@ func (f *Findings) mendsFor(intent design.ID) []Mend {
 	return out
 }
 
-// reserved finds ranges that a standard sets aside for something else, and
-// inside addresses of tunnels that somebody holds.
+// reserved finds ranges that a standard sets aside for something else.
 func (c *collector) reserved(*design.Object) {
-	claims := overlap.Claims(c.d)
-	var space prefix.Table[overlap.Claim]
-	for _, x := range claims {
-		space.Add(x.Prefix, x)
+	for _, x := range overlap.Claims(c.d) {
 		if s, ok := prefix.Reserved(x.Prefix); ok && x.Kind != design.KindReservation {
 			severity := Risk
 			if s.Name == "documentation" { // plans and examples are made of it
@@ -365,11 +365,20 @@ func (c *collector) reserved(*design.Object) {
 			c.add("reserved-range", severity, x.Owner, nil, "%s %s lies in %s, which %s sets aside for %s", x.Title, x.Prefix, s.Prefix, s.RFC, s.Name)
 		}
 	}
-	for _, o := range c.d.Of(design.KindTunnel) {
-		for _, inside := range o.Body.(*design.Tunnel).Inside {
-			for _, x := range space.Matches(inside.Addr()) {
-				c.add("inside-address-taken", Risk, o.ID, nil, "the inside address %s of %s lies in %s %s", inside.Addr(), title(c.d, o), x.Title, x.Prefix)
-			}
+}
+
+// insideTaken finds inside addresses of a tunnel that somebody holds.
+func (c *collector) insideTaken(o *design.Object) {
+	space := c.f.claims.Get(c.d, "", func(view *design.Design) *prefix.Table[overlap.Claim] {
+		var t prefix.Table[overlap.Claim]
+		for _, x := range overlap.Claims(view) {
+			t.Add(x.Prefix, x)
+		}
+		return &t
+	})
+	for _, inside := range o.Body.(*design.Tunnel).Inside {
+		for _, x := range space.Matches(inside.Addr()) {
+			c.add("inside-address-taken", Risk, o.ID, nil, "the inside address %s of %s lies in %s %s", inside.Addr(), title(c.d, o), x.Title, x.Prefix)
 		}
 	}
 }

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 )
 
 // transformType is what a transform does (RFC 7296 section 3.3.2).
@@ -92,6 +94,32 @@ type Proposal struct {
 // ParseProposal reads a proposal such as aes256gcm16-prfsha384-ecp384. For IKE
 // a missing pseudo-random function follows from the integrity algorithm.
 func ParseProposal(proto Protocol, text string) (Proposal, error) {
+	key := readKey{proto, text}
+	if p, ok := readBefore.Load(key); ok {
+		return p.(Proposal), nil
+	}
+	p, err := parseProposal(proto, text)
+	if err == nil && readCount.Add(1) < mostRead {
+		readBefore.Store(key, p)
+	}
+	return p, err
+}
+
+// The proposals that were read before: an estate has few, and asks for each very
+// often. What comes beyond mostRead is read again each time.
+var (
+	readBefore sync.Map // readKey to Proposal
+	readCount  atomic.Int64
+)
+
+const mostRead = 4096
+
+type readKey struct {
+	proto Protocol
+	text  string
+}
+
+func parseProposal(proto Protocol, text string) (Proposal, error) {
 	p := Proposal{text: strings.ToLower(strings.TrimSpace(text))}
 	bad := func(format string, args ...any) (Proposal, error) {
 		return Proposal{}, fmt.Errorf("%s proposal %q: %s", proto, text, fmt.Sprintf(format, args...))

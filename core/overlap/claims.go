@@ -24,41 +24,53 @@ type Claim struct {
 	toward []design.ID // the links over which it is known so
 }
 
-// Claims lists every hold on a range in the design, in canonical order.
+// claiming are the kinds that hold ranges. A subnet is a part of its network's
+// block.
+var claiming = []design.Kind{design.KindLAN, design.KindInnerRoute, design.KindNetwork, design.KindOutside, design.KindReservation, design.KindMapping}
+
+// Claims lists every hold on a range in the design, by kind and in canonical
+// order.
 func Claims(d *design.Design) []Claim {
 	var out []Claim
-	for _, o := range d.All() {
-		c := Claim{Owner: o.ID, Title: d.Title(o.ID), Kind: o.Kind}
-		if p := d.Party(o.ID); p != nil {
-			c.Party = p.ID
-		}
-		ranges := d.Ranges(o.ID)
-		switch b := o.Body.(type) {
-		case *design.LAN:
-			c.Fixed, c.Segment = b.Fixed, b.Segment
-		case *design.InnerRoute:
-			c.Fixed, c.Segment = b.Fixed, b.Segment
-		case *design.Network:
-			c.Segment = b.Segment
-		case *design.Outside:
-			c.Segment = b.Segment
-		case *design.Reservation:
-			c.Party = b.Party
-			if b.Use != design.UseMapping { // mapped ranges belong there
-				ranges = []netip.Prefix{b.Prefix}
+	for _, k := range claiming {
+		for _, o := range d.Of(k) {
+			c := Claim{Owner: o.ID, Title: d.Title(o.ID), Kind: o.Kind}
+			if p := d.Party(o.ID); p != nil {
+				c.Party = p.ID
 			}
-		case *design.Mapping:
-			ranges, c.Party = []netip.Prefix{b.Mapped}, d.Party(b.Gateway).ID
-			c.Title = d.Title(c.Party) + " mapped range " + o.Name
-		default: // a subnet is a part of its network's block
-			continue
-		}
-		for _, p := range ranges {
-			c.Prefix = p
-			out = append(out, c)
+			for _, p := range c.describe(d, o) {
+				c.Prefix = p
+				out = append(out, c)
+			}
 		}
 	}
 	return withMapped(d, onePerMapped(out))
+}
+
+// describe fills in what depends on the kind, and returns the ranges that are
+// held.
+func (c *Claim) describe(d *design.Design, o *design.Object) []netip.Prefix {
+	switch b := o.Body.(type) {
+	case *design.LAN:
+		c.Fixed, c.Segment = b.Fixed, b.Segment
+	case *design.InnerRoute:
+		c.Fixed, c.Segment = b.Fixed, b.Segment
+	case *design.Network:
+		c.Segment = b.Segment
+	case *design.Outside:
+		c.Segment = b.Segment
+	case *design.Reservation:
+		c.Party = b.Party
+		if b.Use == design.UseMapping { // mapped ranges belong there
+			return nil
+		}
+		return []netip.Prefix{b.Prefix}
+	case *design.Mapping:
+		c.Party = d.Party(b.Gateway).ID
+		c.Title = d.Title(c.Party) + " mapped range " + o.Name
+		return []netip.Prefix{b.Mapped}
+	}
+	return design.RangesOf(o)
 }
 
 // onePerMapped drops repeated mapped ranges: one range may be mapped toward

@@ -29,10 +29,18 @@ func Of(d *design.Design, c standing.Condition) *Solved {
 	if s.Tables.Standing.Condition().Horizon == standing.Built {
 		c.Horizon = standing.Today
 		s.today = alone(d, c)
-		now = s.today.Proofs
+		now = s.ifOther()
 	}
 	s.Findings = finding.Of(s.Proofs, now)
 	return s
+}
+
+// ifOther are today's proofs, nil where today is as when built.
+func (s *Solved) ifOther() *proof.Proofs {
+	if standing.Unfinished(s.Design) {
+		return s.today.Proofs
+	}
+	return nil
 }
 
 func alone(d *design.Design, c standing.Condition) *Solved {
@@ -46,7 +54,7 @@ func (s *Solved) After(next *design.Design, changes *design.Changes) *Solved {
 	var now *proof.Proofs
 	if s.today != nil {
 		out.today = s.today.follow(next, changes)
-		now = out.today.Proofs
+		now = out.ifOther()
 	}
 	out.Findings = s.Findings.After(out.Proofs, now, changes)
 	return out

@@ -236,6 +236,30 @@ func Exists(o *design.Object) bool {
 	return st != design.Refused && st != design.Gone
 }
 
+// Unfinished reports whether anything is not ready, so that today and when built
+// may differ.
+func Unfinished(d *design.Design) bool {
+	for j := range d.Joints() {
+		c, circuit := j.Body.(*design.Circuit)
+		p, peering := j.Body.(*design.Peering)
+		if design.StateOf(j.Object) != design.Ready || circuit && c.Step != "" && c.Step != design.StepInUse || peering && !(p.Halves[0].Made && p.Halves[1].Made) {
+			return true
+		}
+	}
+	for _, o := range slices.Concat(d.Of(design.KindHub), d.Of(design.KindEdgeRouter)) {
+		if design.StateOf(o) != design.Ready {
+			return true
+		}
+	}
+	for _, o := range d.Of(design.KindTunnel) {
+		t := o.Body.(*design.Tunnel)
+		if slices.ContainsFunc(t.Outside, func(a netip.Addr) bool { return !negotiate.Known(a) }) || slices.ContainsFunc(t.Ends, func(e design.TunnelEnd) bool { return e.State != "" }) {
+			return true
+		}
+	}
+	return false
+}
+
 // Intended reports whether something counts under the horizon, as far as its own
 // making goes: that its ends agree is another matter.
 func (s *Standing) Intended(o *design.Object) bool { return s.made(o).Up }

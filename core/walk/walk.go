@@ -102,6 +102,7 @@ type Stop struct {
 	// known.
 	Subject design.ID `json:"subject,omitempty"`
 	Line    string    `json:"line,omitempty"`
+	Joint   design.ID `json:"joint,omitempty"` // the link, circuit, peering or attachment that the subject is or belongs to
 }
 
 // Proof is the outcome of a walk there and back.

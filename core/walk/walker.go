@@ -53,6 +53,12 @@ func (w *walker) halt(code Code, at Place, why, mend string) Host {
 func (w *walker) down(v standing.Verdict, at Place) Host {
 	w.halt(Code(v.Code), at, v.Why, v.Mend(w.d))
 	w.stop.Subject, w.stop.Line = v.Subject, v.Line
+	for o := w.d.Get(v.Subject); o != nil; o = w.d.Get(o.Parent) {
+		if _, ok := design.JointOf(o); ok {
+			w.stop.Joint = o.ID
+			break
+		}
+	}
 	return Host{}
 }
 

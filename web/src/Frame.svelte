@@ -5,6 +5,7 @@
   import { watchDesign } from "./api/live.svelte";
   import { useDesign, writer } from "./api/queries";
   import { places, placeURL } from "./lib/places";
+  import { horizon, horizonState, type Horizon } from "./lib/horizon";
   import { urlState } from "./lib/url.svelte";
   import FindingsDrawer from "./parts/FindingsDrawer.svelte";
   import KeyList from "./parts/KeyList.svelte";
@@ -24,10 +25,16 @@
   const design_ = useDesign(() => design);
   const write = writer(queries, () => design);
   const panel = urlState("panel");
+  const when = horizonState();
+  const horizons: { key: Horizon; value: string }[] = [
+    { key: "when-built", value: "" },
+    { key: "today", value: "today" },
+  ];
 
   const state = $derived(design_.data);
   const broken = $derived(state?.findings.broken ?? 0);
   const risks = $derived(state?.findings.risk ?? 0);
+  const untidy = $derived(state?.findings.untidy ?? 0);
   $effect(() => {
     document.title = state ? `${state.name} - Dravin` : "Dravin";
   });
@@ -54,6 +61,7 @@
     } else if (!command && !e.altKey) {
       if (e.key === "?") panel.value = "keys";
       if (e.key === "f") panel.value = "findings";
+      if (e.key === "t") when.value = horizon() === "today" ? "" : "today";
       const to = places.find((x) => x.key === e.key);
       if (to) goTo(design, to.path);
     }
@@ -85,15 +93,34 @@
     {/each}
   </nav>
   <div class="ml-auto flex items-center gap-1.5 pr-3">
+    <div class="flex" role="group" aria-label="For when">
+      {#each horizons as h (h.key)}
+        <button
+          class="button first:border-r-0 {horizon() === h.key ? 'bg-mark font-semibold' : 'text-soft'}"
+          aria-pressed={horizon() === h.key}
+          title={h.key === "today"
+            ? "Count only what is ready (t)"
+            : "Count what is drafted or being built as done as planned (t)"}
+          onclick={() => (when.value = h.value)}>{h.key === "today" ? "Today" : "When built"}</button
+        >
+      {/each}
+    </div>
     <button
       class="button {broken ? 'border-clash text-clash' : ''}"
       onclick={() => (panel.value = "findings")}
       title="Findings (f)"
     >
-      {#if broken + risks === 0}
-        Nothing wrong
+      {#if !state}
+        {design_.error ? "Findings not known" : "Looking…"}
       {:else}
-        {[broken && `${broken} broken`, risks && `${risks} at risk`].filter(Boolean).join(", ")}
+        {#if design_.error}<span class="text-warn">out of date:</span>{/if}
+        {#if broken + risks > 0}
+          {[broken && `${broken} broken`, risks && `${risks} at risk`].filter(Boolean).join(", ")}
+        {:else if untidy > 0}
+          {untidy} untidy
+        {:else}
+          Nothing wrong
+        {/if}
       {/if}
     </button>
     <button
@@ -123,7 +150,7 @@
   </div>
 </header>
 
-{#if design_.error}
+{#if design_.error && !state}
   <p class="p-6" role="alert">{design_.error.message}. <a href={p("/")}>All designs</a></p>
 {:else}
   <main class="min-h-0 flex-1 overflow-hidden">{@render children()}</main>

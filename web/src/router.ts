@@ -1,4 +1,5 @@
 import { createRouter } from "sv-router";
+import { withHorizon } from "./lib/horizon";
 import Frame from "./Frame.svelte";
 import Designs from "./places/Designs.svelte";
 import Estate from "./places/Estate.svelte";
@@ -27,5 +28,8 @@ export const { p, route } = router;
 
 /** Goes to a place of a design; search is the state of its view. */
 export function goTo(design: string, place: string, search: Record<string, string> = {}): void {
-  void router.navigate(`/designs/:design/${place as "estate"}`, { params: { design }, search });
+  void router.navigate(`/designs/:design/${place as "estate"}`, {
+    params: { design },
+    search: withHorizon(search),
+  });
 }

@@ -30,9 +30,11 @@ export type ImportItem = Schemas["IngestItem"];
 
 export type LinkRow = Schemas["LinkRow"];
 export type LinkSheet = Schemas["LinkSheet"];
-export type LinkLine = Schemas["LinkLine"];
-export type LinkStep = Schemas["LinkStep"];
-export type Shape = Schemas["LinkShape"];
+export type LinkLine = Schemas["SheetLine"];
+export type LinkStep = Schemas["LifeStep"];
+export type Shape = Schemas["DraftShape"];
+export type Standing = Schemas["StandingVerdict"];
+export type Mend = Schemas["FindingMend"];
 export type Compared = Schemas["Compared"];
 export type Study = Schemas["StudyView"];
 export type StudyPoint = Schemas["CostPoint"];
@@ -53,6 +55,13 @@ interface Answer<T> {
   response: Response;
 }
 
+/** The position of the design that each answer is of, as its mark says. */
+const positions = new WeakMap<object, number>();
+
+/** The position that an answer is of; undefined if it is of none. */
+export const positionOf = (answer: unknown): number | undefined =>
+  answer !== null && typeof answer === "object" ? positions.get(answer) : undefined;
+
 /** Gives the data of an answer, or throws the server's refusal. */
 export async function data<T>(answer: Promise<Answer<T>>): Promise<T> {
   let got: Answer<T>;
@@ -61,7 +70,11 @@ export async function data<T>(answer: Promise<Answer<T>>): Promise<T> {
   } catch {
     throw new Error("Dravin does not answer; is it still running?");
   }
-  if (got.response.ok) return got.data as T;
+  if (got.response.ok) {
+    const at = got.response.headers.get("X-Position");
+    if (at && got.data !== null && typeof got.data === "object") positions.set(got.data, Number(at));
+    return got.data as T;
+  }
   const problem = got.error as Problem | undefined;
   if (problem && typeof problem === "object" && "detail" in problem) throw new Refusal(problem);
   throw new Error(`Dravin answered ${got.response.status}; look at the server's log`);

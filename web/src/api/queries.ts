@@ -1,11 +1,15 @@
 import { createQuery, type QueryClient } from "@tanstack/svelte-query";
 import { toast } from "svelte-sonner";
-import { client, data, Refusal, type DesignState, type Edit } from "./client";
+import { horizon } from "../lib/horizon";
+import { client, data, positionOf, Refusal, type Edit } from "./client";
 
 /** Everything known of one design lives under this key, so that one call makes it all look again. */
 export const designKey = (design: string) => ["design", design];
 
 const inside = (design: string) => ({ params: { path: { design } } });
+
+/** A design as it is at the horizon that is looked at. */
+const seen = (design: string) => ({ params: { path: { design }, query: { horizon: horizon() } } });
 
 /** A view of a design: id names it among the design's views, fetch gets it. */
 function view<T>(
@@ -15,7 +19,7 @@ function view<T>(
   enabled: () => boolean = () => true,
 ) {
   return createQuery(() => ({
-    queryKey: [...designKey(design()), ...id()],
+    queryKey: [...designKey(design()), horizon(), ...id()],
     queryFn: fetch,
     enabled: enabled(),
   }));
@@ -39,14 +43,14 @@ export const useDesign = (d: () => string) =>
   view(
     d,
     () => ["state"],
-    () => data(client.GET("/api/designs/{design}", inside(d()))),
+    () => data(client.GET("/api/designs/{design}", seen(d()))),
   );
 
 export const useEstate = (d: () => string) =>
   view(
     d,
     () => ["estate"],
-    () => data(client.GET("/api/designs/{design}/estate", inside(d()))),
+    () => data(client.GET("/api/designs/{design}/estate", seen(d()))),
   );
 
 export const useObject = (d: () => string, object: () => string) =>
@@ -56,7 +60,7 @@ export const useObject = (d: () => string, object: () => string) =>
     () =>
       data(
         client.GET("/api/designs/{design}/objects/{object}", {
-          params: { path: { design: d(), object: object() } },
+          params: { path: { design: d(), object: object() }, query: { horizon: horizon() } },
         }),
       ),
     () => object() !== "",
@@ -66,7 +70,7 @@ export const useOverlaps = (d: () => string) =>
   view(
     d,
     () => ["overlaps"],
-    () => data(client.GET("/api/designs/{design}/overlaps", inside(d()))),
+    () => data(client.GET("/api/designs/{design}/overlaps", seen(d()))),
   );
 
 export const useProposals = (d: () => string, group: () => string) =>
@@ -76,7 +80,7 @@ export const useProposals = (d: () => string, group: () => string) =>
     () =>
       data(
         client.GET("/api/designs/{design}/proposals", {
-          params: { path: { design: d() }, query: { group: group() } },
+          params: { path: { design: d() }, query: { group: group(), horizon: horizon() } },
         }),
       ),
     () => group() !== "",
@@ -86,7 +90,7 @@ export const useLedger = (d: () => string) =>
   view(
     d,
     () => ["ledger"],
-    () => data(client.GET("/api/designs/{design}/ledger", inside(d()))),
+    () => data(client.GET("/api/designs/{design}/ledger", seen(d()))),
   );
 
 export const useNames = (d: () => string, address: () => string) =>
@@ -96,7 +100,7 @@ export const useNames = (d: () => string, address: () => string) =>
     () =>
       data(
         client.GET("/api/designs/{design}/names", {
-          params: { path: { design: d() }, query: { address: address() } },
+          params: { path: { design: d() }, query: { address: address(), horizon: horizon() } },
         }),
       ),
     () => address() !== "",
@@ -106,14 +110,27 @@ export const useFindings = (d: () => string) =>
   view(
     d,
     () => ["findings"],
-    () => data(client.GET("/api/designs/{design}/findings", inside(d()))),
+    () => data(client.GET("/api/designs/{design}/findings", seen(d()))),
   );
 
 export const useIntents = (d: () => string) =>
   view(
     d,
     () => ["intents"],
-    () => data(client.GET("/api/designs/{design}/intents", inside(d()))),
+    () => data(client.GET("/api/designs/{design}/intents", seen(d()))),
+  );
+
+export const useMends = (d: () => string, key: () => string, wanted: () => boolean) =>
+  view(
+    d,
+    () => ["mends", key()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/findings/mends", {
+          params: { path: { design: d() }, query: { key: key(), horizon: horizon() } },
+        }),
+      ),
+    wanted,
   );
 
 export interface Question {
@@ -126,7 +143,12 @@ export const useWalk = (d: () => string, q: () => Question) =>
   view(
     d,
     () => ["walk", q()],
-    () => data(client.GET("/api/designs/{design}/walk", { params: { path: { design: d() }, query: q() } })),
+    () =>
+      data(
+        client.GET("/api/designs/{design}/walk", {
+          params: { path: { design: d() }, query: { ...q(), horizon: horizon() } },
+        }),
+      ),
     () => Boolean(q().from && q().to && q().service),
   );
 
@@ -134,7 +156,7 @@ export const useStock = (d: () => string, wanted: () => boolean) =>
   view(
     d,
     () => ["stock"],
-    () => data(client.GET("/api/designs/{design}/stock", inside(d()))),
+    () => data(client.GET("/api/designs/{design}/stock", seen(d()))),
     wanted,
   );
 
@@ -170,7 +192,7 @@ export const useLinks = (d: () => string) =>
   view(
     d,
     () => ["links"],
-    () => data(client.GET("/api/designs/{design}/links", inside(d()))),
+    () => data(client.GET("/api/designs/{design}/links", seen(d()))),
   );
 
 export const useLink = (d: () => string, link: () => string) =>
@@ -179,7 +201,9 @@ export const useLink = (d: () => string, link: () => string) =>
     () => ["link", link()],
     () =>
       data(
-        client.GET("/api/designs/{design}/links/{link}", { params: { path: { design: d(), link: link() } } }),
+        client.GET("/api/designs/{design}/links/{link}", {
+          params: { path: { design: d(), link: link() }, query: { horizon: horizon() } },
+        }),
       ),
     () => link() !== "",
   );
@@ -194,7 +218,12 @@ export const useShapes = (d: () => string, q: () => ShapesQuestion) =>
   view(
     d,
     () => ["shapes", q()],
-    () => data(client.GET("/api/designs/{design}/shapes", { params: { path: { design: d() }, query: q() } })),
+    () =>
+      data(
+        client.GET("/api/designs/{design}/shapes", {
+          params: { path: { design: d() }, query: { ...q(), horizon: horizon() } },
+        }),
+      ),
     () => Boolean(q().a && q().b),
   );
 
@@ -209,7 +238,12 @@ export const useStudy = (d: () => string, q: () => StudyQuestion) =>
   view(
     d,
     () => ["study", q()],
-    () => data(client.GET("/api/designs/{design}/study", { params: { path: { design: d() }, query: q() } })),
+    () =>
+      data(
+        client.GET("/api/designs/{design}/study", {
+          params: { path: { design: d() }, query: { ...q(), horizon: horizon() } },
+        }),
+      ),
     () => q().cloud !== "",
   );
 
@@ -217,14 +251,14 @@ export const useProfiles = (d: () => string) =>
   view(
     d,
     () => ["profiles"],
-    () => data(client.GET("/api/designs/{design}/profiles", inside(d()))),
+    () => data(client.GET("/api/designs/{design}/profiles", seen(d()))),
   );
 
 export const useHandover = (d: () => string) =>
   view(
     d,
     () => ["handover"],
-    () => data(client.GET("/api/designs/{design}/handover", inside(d()))),
+    () => data(client.GET("/api/designs/{design}/handover", seen(d()))),
   );
 
 export const useSearch = (d: () => string, text: () => string) =>
@@ -234,7 +268,7 @@ export const useSearch = (d: () => string, text: () => string) =>
     () =>
       data(
         client.GET("/api/designs/{design}/search", {
-          params: { path: { design: d() }, query: { q: text() } },
+          params: { path: { design: d() }, query: { q: text(), horizon: horizon() } },
         }),
       ),
   );
@@ -252,7 +286,15 @@ export function complain(error: unknown): void {
 
 /** Writes to a design; every method tells the person if it fails. */
 export function writer(queries: QueryClient, design: () => string) {
-  const base = () => queries.getQueryData<DesignState>([...designKey(design()), "state"])?.position ?? -1;
+  /** The position that the person has seen: the oldest of what is on the screen. What has changed since is told, never overwritten. */
+  const base = (): number => {
+    const shown = queries
+      .getQueryCache()
+      .findAll({ queryKey: designKey(design()), type: "active" })
+      .map((q) => positionOf(q.state.data))
+      .filter((n) => n !== undefined);
+    return shown.length ? Math.min(...shown) : -1;
+  };
   const attempt = async (write: () => Promise<unknown>, done?: string): Promise<boolean> => {
     try {
       await write();

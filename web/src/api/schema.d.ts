@@ -2399,6 +2399,7 @@ export interface components {
     WalkStop: {
       at: components["schemas"]["WalkPlace"];
       code: string;
+      joint?: string;
       line?: string;
       mend: string;
       subject?: string;
@@ -2536,7 +2537,10 @@ export interface operations {
   };
   "get-design": {
     parameters: {
-      query?: never;
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+      };
       header?: never;
       path: {
         /** @description The design's ID. */

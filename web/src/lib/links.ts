@@ -1,4 +1,4 @@
-import type { LinkLine, LinkRow } from "../api/client";
+import type { LinkLine, LinkRow, Standing } from "../api/client";
 
 /** How a state of something that is made is called. */
 export const stateWord = (state: string): string => state.replaceAll("-", " ");
@@ -27,11 +27,35 @@ export const verdicts: Record<string, Mark> = {
 
 export const verdictOf = (v: string): Mark => verdicts[v] ?? { sign: "?", word: v, tone: "text-soft" };
 
+/** Why something is down, in a word. */
+const downWords: Record<string, string> = {
+  "link-down": "down",
+  "session-down": "session down",
+  "half-made": "half made",
+  "refused-for-overlap": "refused for overlap",
+  "not-accepted": "not accepted",
+  "not-there-yet": "not there yet",
+  "does-not-forward": "does not forward",
+};
+
+/** What waits for somebody is not broken. */
+const waits = ["not-there-yet", "not-accepted", "half-made"];
+
+/** How something stands: up, or why not; never by colour alone. */
+export function standingMark(s: Standing): Mark {
+  if (s.up) return { sign: "=", word: "up", tone: "text-good" };
+  const code = s.code ?? "link-down";
+  return waits.includes(code)
+    ? { sign: "?", word: downWords[code] ?? code, tone: "text-warn" }
+    : { sign: "×", word: downWords[code] ?? code, tone: "text-clash" };
+}
+
 /** What the list says of a link. */
 export function rowWord(row: LinkRow): Mark {
   if (row.state === "refused" || row.state === "gone")
     return { sign: "×", word: stateWord(row.state), tone: "text-clash" };
   if (row.asks) return { sign: "?", word: "asks to join", tone: "text-warn" };
+  if (!row.standing.up) return standingMark(row.standing);
   if (row.differing)
     return {
       sign: "≠",

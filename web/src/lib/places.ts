@@ -1,3 +1,5 @@
+import { withHorizon } from "./horizon";
+
 /** The places of a design, in the order of the work. */
 export const places = [
   { key: "1", path: "estate", name: "Estate" },
@@ -9,6 +11,6 @@ export const places = [
 ] as const;
 
 export const placeURL = (design: string, path: string, search: Record<string, string> = {}): string => {
-  const query = new URLSearchParams(search).toString();
+  const query = new URLSearchParams(withHorizon(search)).toString();
   return `/designs/${design}/${path}${query ? `?${query}` : ""}`;
 };

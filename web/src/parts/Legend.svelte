@@ -5,7 +5,9 @@
     { word: "circuit", width: 6, dash: "" },
     { word: "peering", width: 4.5, dash: "0.1 8" },
     { word: "hub", width: 1.3, dash: "" },
-    { word: "not there yet", width: 1.8, dash: "5 5" },
+    { word: "planned", width: 1.8, dash: "5 5" },
+    { word: "waits", width: 1.8, dash: "2 6", tone: "stroke-warn" },
+    { word: "down", width: 1.8, dash: "2 6", tone: "stroke-clash" },
   ];
 </script>
 
@@ -15,7 +17,7 @@
       <svg width="30" height="10" aria-hidden="true">
         <path
           d="M3 5H27"
-          class="stroke-link"
+          class={k.tone ?? "stroke-link"}
           stroke-width={k.width}
           stroke-dasharray={k.dash}
           stroke-linecap={k.word === "peering" ? "round" : undefined}

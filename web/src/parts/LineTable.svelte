@@ -13,9 +13,12 @@
     key?: (take: "theirs" | "ours") => void;
     /** Sets a parameter at one end; absent where nothing can be written. */
     set?: (end: number, parameter: string, value: string, label: string) => void;
+    /** The line that something led to, by its key. */
+    shown?: string;
   }
-  const { lines, ends, caption, mend, key, set }: Props = $props();
+  const { lines, ends, caption, mend, key, set, shown = "" }: Props = $props();
   let editing = $state<{ key: string; end: number; text: string }>();
+  const led = (node: HTMLElement, here: boolean) => here && node.scrollIntoView({ block: "center" });
   const focus = (node: HTMLInputElement) => {
     node.focus();
     node.select();
@@ -73,7 +76,13 @@
     {#each lines as l (l.key)}
       {@const v = verdictOf(l.verdict)}
       {@const more = l.why || l.mends.length || (l.key === "key" && l.verdict === "differs" && key)}
-      <tr class="align-top {more ? '' : 'border-line border-b'}" data-line={l.key} data-verdict={l.verdict}>
+      <tr
+        class="align-top {more ? '' : 'border-line border-b'} {shown === l.key ? 'bg-mark' : ''}"
+        data-line={l.key}
+        data-verdict={l.verdict}
+        aria-current={shown === l.key ? "true" : undefined}
+        {@attach (node) => void led(node, shown === l.key)}
+      >
         <th class="text-soft py-1.5 pr-3 text-left font-normal">{l.label}</th>
         {@render cell(l, 0)}
         <td class="py-1.5 pr-3 whitespace-nowrap {v.tone}">

@@ -3,12 +3,13 @@
   import { useQueryClient } from "@tanstack/svelte-query";
   import { client, data, Refusal, type Edit } from "../api/client";
   import { useLink, writer } from "../api/queries";
-  import { kindWord, speed, split, stateTone, stateWord } from "../lib/links";
+  import { kindWord, speed, split, standingMark, stateTone, stateWord } from "../lib/links";
   import { placeURL } from "../lib/places";
   import { urlState } from "../lib/url.svelte";
   import LineTable from "./LineTable.svelte";
   import Mends from "./Mends.svelte";
   import SentView from "./SentView.svelte";
+  import StandingLine from "./StandingLine.svelte";
   import StepBar from "./StepBar.svelte";
   import Verdict from "./Verdict.svelte";
 
@@ -26,7 +27,12 @@
   const write = writer(useQueryClient(), () => design);
   const strand = urlState("strand");
   const pasting = urlState("paste");
-  const tunnel = $derived(s?.tunnels.find((t) => t.name === strand.value) ?? s?.tunnels[0]);
+  const line = urlState("line");
+  const tunnel = $derived(
+    s?.tunnels.find(
+      (t) => [t.name, t.id].includes(strand.value) || t.sessions.some((x) => x.id === strand.value),
+    ) ?? s?.tunnels[0],
+  );
   const lines = $derived(split(tunnel?.lines ?? s?.lines ?? []));
   const ends = $derived<[string, string]>([s?.ends[0]?.title ?? "", s?.ends[1]?.title ?? ""]);
   const shownByLines = [
@@ -104,6 +110,7 @@
         <dd><span class="font-mono">{s.facts.monthly}</span>, traffic apart</dd>
       </dl>
     </header>
+    <StandingLine standing={s.standing} />
     <StepBar {design} sheet={s} />
     {#each other as f, n (n)}
       <div class="border-l-4 pl-3 {f.severity === 'broken' ? 'border-clash' : 'border-warn'}">
@@ -117,7 +124,12 @@
           <button
             class="button {t.id === tunnel.id ? 'bg-mark font-semibold' : ''}"
             aria-pressed={t.id === tunnel.id}
-            onclick={() => (strand.value = t.name)}>{t.name}</button
+            onclick={() => (strand.value = t.name)}
+            >{t.name}
+            <span class={standingMark(t.standing).tone}
+              ><span aria-hidden="true" class="font-mono">{standingMark(t.standing).sign}</span>
+              {standingMark(t.standing).word}</span
+            ></button
           >
         {/each}
         <p class="ml-2" data-testid="outcome">
@@ -155,13 +167,21 @@
           {mend}
           key={setKey}
           set={tunnel && setLine}
+          shown={line.value}
         />
       </section>
     {/if}
     {#if lines.free.length}
       <section aria-label="Need not agree">
         <h2 class="mb-1">{s.kind === "attachment" ? "How it is attached" : "Need not agree"}</h2>
-        <LineTable lines={lines.free} {ends} caption="Parameter" {mend} set={tunnel && setLine} />
+        <LineTable
+          lines={lines.free}
+          {ends}
+          caption="Parameter"
+          {mend}
+          set={tunnel && setLine}
+          shown={line.value}
+        />
       </section>
     {/if}
     <p class="text-soft text-sm">
@@ -174,4 +194,6 @@
   </article>
 {:else if link.error}
   <p class="p-4" role="alert">{link.error.message}</p>
+{:else}
+  <p class="text-soft p-4" role="status">The sheet: being worked out…</p>
 {/if}

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Estate } from "../api/client";
-  import { stateWord } from "../lib/links";
+  import { standingMark, stateWord } from "../lib/links";
   import { draw, partyWidth } from "../lib/picture";
 
   interface Props {
@@ -36,11 +36,23 @@
     return x.gateways ? `${what}, ${x.gateways} ${x.gateways === 1 ? "gateway" : "gateways"}` : what;
   };
   type Link = Estate["links"][number];
-  const strandWords = (n: number) => (n === 0 ? "no tunnel" : n === 1 ? "1 strand" : `${n} strands`);
+  const strandWords = (l: Link) =>
+    l.strands === 0
+      ? "no tunnel"
+      : l.up < l.strands
+        ? `${l.up} of ${l.strands} strands up`
+        : l.strands === 1
+          ? "1 strand"
+          : `${l.strands} strands`;
+  const isDown = (l: Link) => !l.standing.up;
   /** What is written at a link: its name, and what it is and how it stands. Attachments only say what is not usual. */
   function words(l: Link): [string, string] {
     const state = l.state === "ready" ? "" : stateWord(l.state);
-    const bad = l.verdict === "differs" ? "≠ ends differ" : "";
+    const bad = isDown(l)
+      ? `× ${standingMark(l.standing).word}`
+      : l.verdict === "differs"
+        ? "≠ ends differ"
+        : "";
     const what: Record<string, string> = {
       static: "route-based",
       selectors: "policy-based",
@@ -48,26 +60,28 @@
     };
     if (l.kind === "attachment") return ["", [state, bad].filter(Boolean).join(", ")];
     if (l.kind !== "link") return [l.name, [l.shape, state, bad].filter(Boolean).join(", ")];
-    return [l.name, [strandWords(l.strands), what[l.routing], state, bad].filter(Boolean).join(", ")];
+    return [l.name, [strandWords(l), what[l.routing], state, bad].filter(Boolean).join(", ")];
   }
   const tone = (l: Link): string =>
-    l.verdict === "differs" || l.state === "refused"
-      ? "stroke-clash"
-      : l.state === "waiting-for-the-other-half"
+    isDown(l)
+      ? standingMark(l.standing).tone === "text-warn"
+        ? "stroke-warn"
+        : "stroke-clash"
+      : l.verdict === "differs"
         ? "stroke-warn"
         : "stroke-link";
   const dash = (l: Link): string | undefined => {
+    if (isDown(l)) return "2 6";
     if (l.kind === "peering") return "0.1 8";
-    if (l.kind === "link" && l.strands === 0) return "2 5";
     if (l.state !== "ready") return "5 5";
     return l.routing === "selectors" ? "11 3" : undefined;
   };
   /** With very many links lines are thin, and only those say their name that are not as they should be. */
   const crowded = $derived(estate.links.length > 100);
-  const weight = (l: Link): number =>
-    crowded ? 0.7 : ({ circuit: 6, peering: 4.5, attachment: 1.3 }[l.kind] ?? 1.8);
+  const weights: Partial<Record<Link["kind"], number>> = { circuit: 6, peering: 4.5, attachment: 1.3 };
+  const weight = (l: Link): number => (crowded ? 0.7 : (weights[l.kind] ?? 1.8));
   const named = (l: Link): boolean =>
-    !crowded || l.id === selected || l.state !== "ready" || l.verdict === "differs";
+    !crowded || l.id === selected || l.state !== "ready" || isDown(l) || l.verdict === "differs";
 </script>
 
 <div class="h-full overflow-auto" bind:clientWidth={width}>
@@ -93,21 +107,26 @@
         role="button"
         tabindex="0"
         aria-label="Link {link.name}, {words(link)[1] || link.shape}"
+        data-up={link.standing.up}
         class="group outline-none"
         onclick={() => openLink(link.id)}
         onkeydown={press(() => openLink(link.id))}
       >
         {#each strands as d, n (n)}
+          {@const lost = isDown(link) || (link.kind === "link" && n >= link.up)}
           <path {d} fill="none" class="stroke-transparent" stroke-width="14" />
           <path
             {d}
             fill="none"
+            data-up={!lost}
             class="group-hover:stroke-ink group-focus-visible:stroke-ink {selected === link.id
               ? 'stroke-ink'
-              : tone(link)}"
+              : lost && !isDown(link)
+                ? 'stroke-clash'
+                : tone(link)}"
             stroke-width={weight(link) + (selected === link.id ? 1.4 : 0)}
             stroke-linecap={link.kind === "peering" ? "round" : undefined}
-            stroke-dasharray={dash(link)}
+            stroke-dasharray={lost ? "2 6" : dash(link)}
           />
           {#if link.kind === "circuit"}<path {d} fill="none" class="stroke-paper" stroke-width="2.6" />{/if}
         {/each}

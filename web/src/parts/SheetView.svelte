@@ -5,6 +5,7 @@
   import { useObject, writer } from "../api/queries";
   import { placeURL } from "../lib/places";
   import Address from "./Address.svelte";
+  import StandingLine from "./StandingLine.svelte";
   import Mends from "./Mends.svelte";
 
   interface Props {
@@ -142,7 +143,8 @@
     {:else if ["link", "peering", "circuit", "attachment"].includes(s.object.kind)}
       <p><a class="button" href={placeURL(design, "links", { link: s.object.id })}>Two-ended sheet</a></p>
     {/if}
-    {#each s.findings as f, n (n)}
+    {#if !s.standing.up}<StandingLine standing={s.standing} />{/if}
+    {#each s.findings as f (f.key)}
       <div class="border-l-4 {f.severity === 'settled' ? 'border-good' : 'border-clash'} pl-3">
         <p>{f.sentence}</p>
         <div class="mt-1 flex flex-wrap gap-1.5"><Mends {design} finding={f} /></div>

@@ -1,5 +1,6 @@
 <script lang="ts">
   import type { Header, Stage, WalkProof } from "../api/client";
+  import { horizon, horizonWord } from "../lib/horizon";
   import { placeURL } from "../lib/places";
   import Address from "./Address.svelte";
   import Verdict from "./Verdict.svelte";
@@ -17,6 +18,15 @@
     { name: "Back", stages: proof.reply },
   ]);
 
+  /** Where what must be mended is: the line of the two-ended sheet, or the thing itself. */
+  const mendAt = (stop: NonNullable<WalkProof["stop"]>): string =>
+    stop.joint
+      ? placeURL(design, "links", {
+          link: stop.joint,
+          strand: stop.subject ?? "",
+          ...(stop.line ? { line: stop.line } : {}),
+        })
+      : placeURL(design, "estate", { sel: stop.subject ?? "" });
   const port = (n: number | undefined) => (n ? `:${n}` : "");
   const before = (stages: Stage[], n: number): Header | undefined => stages[n - 1]?.header;
 </script>
@@ -27,18 +37,30 @@
 >
   {#if proof.works}
     <p class="text-lg">
-      <Verdict good />: {proof.from.title} reaches {proof.to.title} at <Address value={proof.dialled} /> on
+      <Verdict good word="works {horizonWord[horizon()]}" />: {proof.from.title} reaches {proof.to.title} at <Address
+        value={proof.dialled}
+      /> on
       <span class="font-mono">{proof.service}</span>, and the reply comes back.
     </p>
   {:else if proof.stop}
     <p class="text-lg">
       <Verdict
         good={false}
-        word={proof.stop.way === "reply" ? "stopped on the way back" : "stopped on the way there"}
+        word="{proof.stop.way === 'reply'
+          ? 'stopped on the way back'
+          : 'stopped on the way there'} {horizonWord[horizon()]}"
       />:
       {proof.stop.why}.
     </p>
-    <p class="mt-1"><span class="font-semibold">Mend:</span> {proof.stop.mend}.</p>
+    <p class="mt-1">
+      <span class="font-semibold">Mend:</span>
+      {proof.stop.mend}.
+      {#if proof.stop.subject}
+        <a class="button" href={mendAt(proof.stop)}
+          >{proof.stop.joint ? "Open the line on the sheet" : "Open its sheet"}</a
+        >
+      {/if}
+    </p>
     {#if group}
       <a class="button button-main mt-2" href={placeURL(design, "translation", { group })}>Compare remedies</a
       >
