@@ -1,12 +1,24 @@
 package design
 
-import "sync"
+import (
+	"sync"
+	"sync/atomic"
+)
 
 // Reads notes what of a design was looked at through one of its views (see
 // [Design.Watched]). What was worked out from a view holds for a later design
 // too as long as none of that has changed, which [Reads.Clean] tells.
 type Reads struct {
 	seen map[read]struct{}
+	of   []*Reads // what was used that was worked out from these
+
+	checked atomic.Pointer[checked]
+}
+
+// checked is what came of holding a note against changes.
+type checked struct {
+	changes *Changes
+	clean   bool
 }
 
 type read struct {
@@ -35,12 +47,10 @@ func (r *Reads) note(what readKind, id ID) {
 
 // Also adds what another note holds: what was worked out from it was used.
 func (r *Reads) Also(other *Reads) {
-	if r == nil || other == nil {
+	if r == nil || other == nil || len(r.of) > 0 && r.of[len(r.of)-1] == other {
 		return
 	}
-	for k := range other.seen {
-		r.seen[k] = struct{}{}
-	}
+	r.of = append(r.of, other)
 }
 
 // Watched is a view of the design that notes in r what is looked at. It must be
@@ -108,6 +118,19 @@ func (c *Changes) None() bool { return len(c.dirty) == 0 }
 
 // Clean reports whether nothing that was looked at has changed.
 func (r *Reads) Clean(c *Changes) bool {
+	if last := r.checked.Load(); last != nil && last.changes == c {
+		return last.clean
+	}
+	clean := r.own(c)
+	for _, used := range r.of {
+		clean = clean && used.Clean(c)
+	}
+	r.checked.Store(&checked{c, clean})
+	return clean
+}
+
+// own is Clean for what was looked at directly.
+func (r *Reads) own(c *Changes) bool {
 	if len(c.dirty) < len(r.seen) {
 		for k := range c.dirty {
 			if _, ok := r.seen[k]; ok {

@@ -383,6 +383,9 @@ func (e *editor) openPath(party, place design.ID, mapped netip.Prefix) error {
 		}
 		l := link.Body.(*design.Link)
 		n := endAt(e.d, l, at)
+		if err := e.announce(link, n, []netip.Prefix{mapped}, theirs); err != nil {
+			return err
+		}
 		if err := e.enter(at, l.Ends[n].Gateway, theirs); err != nil {
 			return err
 		}
@@ -394,11 +397,50 @@ func (e *editor) openPath(party, place design.ID, mapped netip.Prefix) error {
 	return nil
 }
 
+// announce lets the filters of a link's sessions pass ours from end n, and theirs
+// from the other.
+func (e *editor) announce(link *design.Object, n int, ours, theirs []netip.Prefix) error {
+	l := link.Body.(*design.Link)
+	for _, t := range e.now.Inside(link.ID, design.KindTunnel) {
+		for _, o := range e.now.Inside(t.ID, design.KindSession) {
+			s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
+			for end, ranges := range map[int][]netip.Prefix{n: ours, 1 - n: theirs} {
+				s.Ends[end].Out = passing(s.Ends[end].Out, ranges)
+				s.Ends[1-end].In = passing(s.Ends[1-end].In, ranges)
+			}
+			if design.Same(o, o.With(&s)) {
+				continue
+			}
+			for end := range s.Ends {
+				if err := e.put(o.With(&s), e.d.Party(l.Ends[end].Gateway).ID, "let the session of %s, %s pass %s", link.Name, t.Name, ours[0]); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// passing adds ranges to a filter; an empty one passes everything of its own
+// already.
+func passing(filter []design.Filter, ranges []netip.Prefix) []design.Filter {
+	if len(filter) == 0 {
+		return filter
+	}
+	out := slices.Clone(filter)
+	for _, p := range ranges {
+		if !slices.ContainsFunc(out, func(r design.Filter) bool { return r.Prefix == p && !r.Deny }) {
+			out = append(out, design.Filter{Prefix: p})
+		}
+	}
+	return out
+}
+
 // open lets ours (beyond end n) and theirs (beyond the other end) through a
 // link.
 func open(b *design.Link, n int, name string, ours, theirs []netip.Prefix, say func(int, string, ...any)) {
 	near, far := &b.Ends[n], &b.Ends[1-n]
-	if b.Routing == design.RoutingStatic {
+	if b.Routing != design.RoutingSelectors {
 		for _, p := range addMissing(&far.Routes, ours) {
 			say(1-n, "route %s into %s", p, name)
 		}
