@@ -380,7 +380,7 @@ func (e *estate) mappings(link, gateway *design.Object, told []netip.Prefix) []n
 			out[n] = mapped
 		}
 	}
-	if g := gateway.Body.(*design.Gateway); e.rules && e.chance(25) {
+	if g := gateway.Body.(*design.Gateway); e.rules && e.chance(25) && link.Body.(*design.Link).Routing != design.RoutingSelectors {
 		g.Translate = append(g.Translate, e.rule(link, told))
 	}
 	return out

@@ -63,12 +63,15 @@ func (w *world) cable(a, b design.ID, names ...string) (x, y string) {
 	return x, y
 }
 
+// wireMAC is that of both ends of every wire: whatever is sent into one is taken.
+const wireMAC = "02:00:00:00:00:01"
+
 // wire is a cable without neighbours: what is sent into one end comes out of the
 // other.
 func (w *world) wire(a, b design.ID, names ...string) (x, y string) {
 	x, y = w.cable(a, b, names...)
-	w.do(a, "ip link set %s arp off addrgenmode none address 02:00:00:00:%02x:%02x up", x, w.n/256, w.n%256)
-	w.do(b, "ip link set %s arp off addrgenmode none address 02:00:00:00:%02x:%02x up", y, w.n/256, w.n%256)
+	w.do(a, "ip link set %s arp off addrgenmode none address %s up", x, wireMAC)
+	w.do(b, "ip link set %s arp off addrgenmode none address %s up", y, wireMAC)
 	return x, y
 }
 
@@ -441,7 +444,7 @@ func (w *world) policies(id design.ID, site bool, links []*design.Object, near [
 			local, remote, devs := setOf(near[n].Local, v4), setOf(near[n].Remote, v4), w.strandsOf(o.ID, id)
 			k.inbound(local, remote, devs, !site)
 			if site && local != "" && remote != "" {
-				k.outbound(local, remote, near[n], devs)
+				k.outbound(local, remote, devs)
 			}
 		}
 		k.load()
@@ -457,7 +460,7 @@ type kernelPolicies struct {
 	id                     design.ID
 	v4                     bool
 	ip, flag, stay         string
-	sent, in, before, past []string
+	in, before, past, into []string
 	hold                   []string
 	out                    string // the device that stands for the way out
 }
@@ -475,15 +478,10 @@ func (k *kernelPolicies) inbound(local, remote string, devs []string, hold bool)
 	}
 }
 
-func (k *kernelPolicies) outbound(local, remote string, near design.End, devs []string) {
+func (k *kernelPolicies) outbound(local, remote string, devs []string) {
 	if k.out == "" {
 		k.out, _ = k.w.wire(k.id, fabric)
-		k.w.do(k.id, "ip %s rule add pref 100 fwmark 0x10000/0xff0000 lookup 100; ip %s route add default dev %s table 100", k.flag, k.flag, k.out)
-	}
-	for _, p := range near.Remote {
-		if p.Addr().Is4() == k.v4 {
-			k.w.do(k.id, "ip %s route replace %s dev %s metric 30000", k.flag, p, k.out)
-		}
+		k.w.do(k.id, "ip %s rule add pref 100 fwmark 0x10000/0xff0000 lookup 100; ip %s route add default dev %s table 100; ip %s route replace default dev %s metric 40000", k.flag, k.flag, k.out, k.flag, k.out)
 	}
 	k.before = append(k.before, fmt.Sprintf("%s saddr %s %s daddr %s meta mark set mark and 0xffff or 0x10000 return", k.ip, local, k.ip, remote))
 	fit := fmt.Sprintf("%s saddr %s %s daddr %s ", k.ip, local, k.ip, remote)
@@ -491,23 +489,22 @@ func (k *kernelPolicies) outbound(local, remote string, near design.End, devs []
 		k.past = append(k.past, fit+"drop")
 		return
 	}
-	gate := fmt.Sprintf("169.254.1.%d", k.w.n%250+1)
-	if !k.v4 {
-		gate = fmt.Sprintf("2001:db8:ffff::%x", k.w.n)
-	}
-	k.w.do(k.id, "ip %s route replace %s dev %s", k.flag, gate, devs[0])
-	k.past = append(k.past, fmt.Sprintf("%sdup to %s device %s drop", fit, gate, devs[0]))
-	k.sent = append(k.sent, "oifname "+devs[0]+" return") // what was sent into it comes by here once more
+	k.past = append(k.past, fmt.Sprintf("%sether daddr set %s fwd to %s", fit, wireMAC, devs[0]))
+	k.into = append(k.into, devs[0])
 }
 
 func (k *kernelPolicies) load() {
 	if len(k.in)+len(k.before)+len(k.hold) == 0 {
 		return
 	}
-	before, past := k.before, append(k.sent, k.past...)
+	before, past := k.before, k.past
 	if k.stay != "" {
 		before, past = append([]string{k.stay}, before...), append([]string{k.stay}, past...)
 	}
-	k.w.do(k.id, "nft -f - <<'END'\ntable %s policies {\nchain in { type filter hook prerouting priority -250;\n%s\n}\nchain before { type filter hook prerouting priority -50;\n%s\n}\nchain past { type filter hook postrouting priority 200;\n%s\n}\nchain hold { type filter hook forward priority 10;\n%s\n}\n}\nEND",
-		k.ip, strings.Join(k.in, "\n"), strings.Join(before, "\n"), strings.Join(past, "\n"), strings.Join(k.hold, "\n"))
+	k.w.do(k.id, "nft -f - <<'END'\ntable %s policies {\nchain in { type filter hook prerouting priority -250;\n%s\n}\nchain before { type filter hook prerouting priority -50;\n%s\n}\nchain hold { type filter hook forward priority 10;\n%s\n}\n}\nEND",
+		k.ip, strings.Join(k.in, "\n"), strings.Join(before, "\n"), strings.Join(k.hold, "\n"))
+	if k.out != "" { // behind everything else, on every device but the strands' own
+		k.w.do(k.id, "devs=$(ls /sys/class/net | grep -vxE 'lo%s' | paste -sd,); nft \"table netdev past%s { chain past { type filter hook egress devices = { $devs } priority 0; %s; }; }\"",
+			strings.Join(append([]string{""}, k.into...), "|"), k.flag[1:], strings.Join(past, "; "))
+	}
 }

@@ -73,7 +73,7 @@ func peeringShape(d *design.Design, a, b side, q Question) Shape {
 	if rule.AutomaticRoutes {
 		s.NextWhy = "peering is not transitive: the next network needs two halves with each of the two"
 	}
-	f.suggest("Options", "none", "only the two networks' own ranges pass; lend a gateway or accept forwarded packets only if a third party must get through")
+	f.suggest("Options", "none", "only the two networks' own ranges pass; lend a gateway, or take what is passed on, only if a third party must get through")
 	f.done(o, a, b)
 	return s
 }

@@ -44,7 +44,7 @@ func (c *collector) peering(o *design.Object) {
 	rule := c.d.ProfileOf(p.Halves[0].Network)
 	for _, h := range p.Halves {
 		if rule != nil && rule.Peering != nil && (h.LendsGateway && !rule.Peering.LendGateway || h.AcceptForwarded && !rule.Peering.AcceptForwarded) {
-			c.add("peering-not-allowed", Risk, o.ID, nil, "%s is set to what its cloud does not allow: lending a gateway or accepting forwarded packets", o.Name)
+			c.add("peering-not-allowed", Risk, o.ID, nil, "%s is set to what its cloud does not allow: lending a gateway, or taking what is passed on", o.Name)
 			return
 		}
 	}

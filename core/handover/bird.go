@@ -260,7 +260,7 @@ func joinSheet(p *page, t *route.Tables, party design.ID) {
 				p.line("")
 				p.line("%s", o.Name)
 				p.line("  [ ] the half toward %s", d.Title(o.Body.(*design.Peering).Halves[1-n].Network))
-				p.line("  [ ] lends its gateway: %s; uses the other's: %s; accepts forwarded packets: %s", yesNo(h.LendsGateway), yesNo(h.UsesGateway), yesNo(h.AcceptForwarded))
+				p.line("  [ ] lends its gateway: %s; uses the other's: %s; takes what the other passes on: %s", yesNo(h.LendsGateway), yesNo(h.UsesGateway), yesNo(h.AcceptForwarded))
 			}
 		}
 	}

@@ -55,6 +55,7 @@ func linuxGateway(t *route.Tables, g *design.Object, keys Keys) []File {
 	prefix := folders.name(g.Name) + "/"
 	out := []File{
 		{Path: prefix + "swanctl/conf.d/dravin.conf", About: "the IPsec daemon's connections", Content: swanctl(t, g, all)},
+		{Path: prefix + "strongswan.d/dravin.conf", About: "keeps the IPsec daemon from adding routes of its own: they would go before the box's own ranges", Content: daemonSettings(g)},
 		{Path: prefix + "swanctl/conf.d/dravin-keys.conf", About: "the pre-shared keys; the far end needs the same", Content: swanctlKeys(t.Design, all, keys), Secret: true},
 		{Path: prefix + "nftables.d/dravin.nft", About: "address translation and segment size, loaded with nft -f", Content: nftables(t, g, all)},
 		{Path: prefix + "dravin/routes.sh", About: "addresses, interfaces, routes and kernel settings; may be run again at any time", Content: routes(t, g, all)},

@@ -31,6 +31,7 @@ func routes(t *route.Tables, g *design.Object, all []*end) string {
 	p.line(`own() { ip -o "$1" address show to "$2" scope global | awk 'NR == 1 { sub("/.*", "", $4); print $4 }'; }`)
 	ownMapped(p, t.Point(g.ID))
 	outside(p, all)
+	wayOut(p, all)
 	for n, e := range all {
 		if e.routed() && len(e.strands) > 0 {
 			interfaces(p, e)
@@ -85,6 +86,19 @@ func outside(p *page, all []*end) {
 		f := flag(a.Is4())
 		p.line(`w=$(way %s); if [ -n "$w" ]; then ip %s route replace %s $w; fi`, f, f, a)
 	}
+}
+
+// wayOut gives policy-based links of IPv6 a route to match on, where the box has
+// none: the kernel asks its selectors only about what it could send.
+func wayOut(p *page, all []*end) {
+	if !slices.ContainsFunc(all, func(e *end) bool {
+		return !e.routed() && slices.ContainsFunc(e.near.Remote, func(r netip.Prefix) bool { return r.Addr().Is6() })
+	}) {
+		return
+	}
+	p.line("")
+	p.comment("Selectors are asked only about what has a route; without one for IPv6 the way of IPv4 serves.")
+	p.line(`if [ -z "$(ip -6 route show default)" ]; then w=$(ip -4 route show default | awk 'NR == 1 { for (i = 2; i < NF; i += 2) if ($i == "dev") print $(i+1) }'); if [ -n "$w" ]; then ip -6 route replace default dev "$w" metric 2000000; fi; fi`)
 }
 
 func flag(v4 bool) string { return map[bool]string{true: "-4", false: "-6"}[v4] }

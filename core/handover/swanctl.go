@@ -28,6 +28,17 @@ func swanctl(t *route.Tables, g *design.Object, ends []*end) string {
 	return p.String()
 }
 
+// daemonSettings are those of the IPsec daemon as a whole.
+func daemonSettings(g *design.Object) string {
+	p := &page{}
+	p.head("The IPsec daemon at " + g.Name)
+	p.block("charon", func() {
+		p.comment("What it would add goes before every other route, the box's own ranges included; routes.sh has what is needed.")
+		p.line("install_routes = no")
+	})
+	return p.String()
+}
+
 // bypass keeps traffic between the site's own ranges out of every selector,
 // where a far range overlaps one of them: it must never draw local traffic into
 // a tunnel, and a kernel asks its selectors whatever the route says.

@@ -75,10 +75,10 @@ func peeringLines(d *design.Design, o *design.Object, p *design.Peering) []Line 
 		}
 		out = append(out, l)
 	}
-	forwarded := freeLine("forwarded", "Accepts forwarded packets", yes(x.AcceptForwarded), yes(y.AcceptForwarded), "each half decides for itself")
+	forwarded := freeLine("forwarded", "Takes what the other passes on", yes(x.AcceptForwarded), yes(y.AcceptForwarded), "each half decides for itself")
 	if rule := d.ProfileOf(x.Network); rule != nil && rule.Peering != nil && rule.Peering.AcceptForwarded {
 		for n, h := range p.Halves {
-			forwarded.Mends = append(forwarded.Mends, option(n, d.Title(h.Network), "accept forwarded packets", h.AcceptForwarded, set(n, func(x *design.Half) { x.AcceptForwarded = !x.AcceptForwarded })))
+			forwarded.Mends = append(forwarded.Mends, option(n, d.Title(h.Network), "take what the other passes on", h.AcceptForwarded, set(n, func(x *design.Half) { x.AcceptForwarded = !x.AcceptForwarded })))
 		}
 	}
 	return append(out, forwarded)

@@ -161,8 +161,8 @@ func (w *walker) point(id, by design.ID) Host {
 
 // pastSelectors translates the source as the packet leaves a Linux gateway, and
 // asks its selectors. The kernel asks them before the translation, too: what fits
-// one then leaves by no link that routes decide on. And the IPsec daemon adds a
-// route to what they name, so that none other is needed.
+// one then leaves by no link that routes decide on. And the way out of the box is
+// route enough for what they name.
 func (w *walker) pastSelectors(pass passage, p *route.Point, at Place, choice route.Choice) (s route.Selector, ok bool) {
 	named := slices.ContainsFunc(p.Selectors, func(s route.Selector) bool { return s.Remote.Contains(w.header.Dst) })
 	if choice.Winner == nil && !named {
@@ -395,6 +395,9 @@ func admits(p *route.Point, link design.ID, h Header) bool {
 // onLink hands the packet to a LAN, or to the subnet of a network that holds
 // the destination.
 func (w *walker) onLink(place design.ID, at Place) Host {
+	if w.header.Src == w.header.Dst {
+		return w.halt(NoNeighbour, at, fmt.Sprintf("the packet for %s comes from that very address, and a host takes nothing from itself", w.header.Dst), "map the source, too, so that the two can be told apart")
+	}
 	if w.d.Get(place).Kind != design.KindNetwork {
 		return w.deliver(place, at)
 	}

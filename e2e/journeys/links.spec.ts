@@ -255,8 +255,8 @@ test("options of peerings and attachments are chosen, and what a box can do is t
   await expect(line(page, "gateway-2")).toContainText("differs");
   await page.getByRole("button", { name: "Let image analysis lend it" }).click();
   await expect(line(page, "gateway-2")).toContainText("agrees");
-  await page.getByRole("button", { name: "Let sequencing accept forwarded packets" }).click();
-  await expect(page.getByRole("button", { name: "Let sequencing no longer accept forwarded packets" })).toBeVisible();
+  await page.getByRole("button", { name: "Let sequencing take what the other passes on" }).click();
+  await expect(page.getByRole("button", { name: "Let sequencing no longer take what the other passes on" })).toBeVisible();
 
   await page.getByRole("button", { name: /^herbarium scans at Tarn hub/ }).click();
   await page.getByRole("button", { name: "Bind it to a new table" }).click();

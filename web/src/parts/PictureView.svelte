@@ -47,12 +47,9 @@
   const isDown = (l: Link) => !l.standing.up;
   /** What is written at a link: its name, and what it is and how it stands. Attachments only say what is not usual. */
   function words(l: Link): [string, string] {
-    const state = l.state === "ready" ? "" : stateWord(l.state);
-    const bad = isDown(l)
-      ? `× ${standingMark(l.standing).word}`
-      : l.verdict === "differs"
-        ? "≠ ends differ"
-        : "";
+    const state = l.state === "ready" || isDown(l) ? "" : stateWord(l.state);
+    const mark = standingMark(l.standing);
+    const bad = isDown(l) ? `${mark.sign} ${mark.word}` : l.verdict === "differs" ? "≠ ends differ" : "";
     const what: Record<string, string> = {
       static: "route-based",
       selectors: "policy-based",
