@@ -17,7 +17,7 @@ test("a deleted design is taken back, with everything in it", async ({ page }) =
   await kept.getByRole("button", { name: "Take back" }).first().click();
   await expect(page.locator(`a[href*="${id}"]`)).toBeVisible();
   await page.goto(`/designs/${id}/estate`);
-  await expect(page.getByText("glasshouse").first()).toBeVisible();
+  await expect(page.getByRole("button", { name: /^lan glasshouse/ }).first()).toBeVisible();
 });
 
 test("what everybody should know stands on every page", async ({ page }) => {

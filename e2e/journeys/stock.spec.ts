@@ -42,7 +42,7 @@ test("a spreadsheet in, its refused lines seen, accepted, the collision found, a
   // The collision that it brought.
   await place(page, "Overlaps");
   const groups = page.getByRole("complementary", { name: "Conflict groups" });
-  await groups.getByRole("button", { name: /10\.20\.0\.0\/22/ }).click();
+  await groups.getByRole("button", { name: /10\.214\.0\.0\/22/ }).click();
   await expect(groups).toContainText("Peatside Nursery offices 10.214.2.0/23 lies inside Marrow Hill data room 10.214.0.0/22");
 
   // A free range, reserved with a name, is not offered again.
@@ -85,7 +85,7 @@ test("the table is worked by keys, by pasting a block, and on many rows at once"
   await page.keyboard.press("Enter");
   await page.getByLabel("Ranges and addresses of machine room").fill("10.214.0.1/22");
   await page.keyboard.press("Enter");
-  await expect(page.getByText(/has host bits set; the \/22 that holds it is 10\.20\.0\.0\/22/)).toBeVisible();
+  await expect(page.getByText(/has host bits set; the \/22 that holds it is 10\.214\.0\.0\/22/)).toBeVisible();
   await expect(grid).toContainText("10.214.0.0/22");
 
   // A block of cells from a spreadsheet, at the segment of the first rows.

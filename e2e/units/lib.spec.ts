@@ -49,7 +49,7 @@ test.describe("ranges", () => {
   test("around, beside and sizes", () => {
     expect(around(range("192.168.216.0/24"), 20).text).toBe("192.168.208.0/20");
     expect(around(range("192.168.216.0/24"), -3).text).toBe("0.0.0.0/0");
-    expect(beside(range("192.168.208.0/20"), 1n).text).toBe("192.168.219.0/20");
+    expect(beside(range("192.168.208.0/20"), 1n).text).toBe("192.168.224.0/20");
     expect(beside(range("255.0.0.0/8"), 1n).text).toBe("255.0.0.0/8");
     expect(beside(range("0.0.0.0/8"), -1n).text).toBe("0.0.0.0/8");
     expect(meets(range("10.0.0.0/8"), range("10.255.255.0/24"))).toBe(true);
@@ -70,7 +70,7 @@ test.describe("ruler", () => {
   test("rows are holders while few, parties when many", () => {
     const few = toBars([claim("a", "x", "10.220.0.0/24"), claim("a", "y", "10.220.1.0/24"), claim("b", "z", "10.210.0.0/24"), claim("b", "v6", "::/0")], false);
     expect(rowsIn(view, few, names).map((r) => r.title)).toEqual(["a x", "a y"]);
-    const many = toBars(Array.from({ length: 200 }, (_, n) => claim("a", `lan ${n}`, `10.0.${n % 4}.0/24`)), false);
+    const many = toBars(Array.from({ length: 200 }, (_, n) => claim("a", `lan ${n}`, `10.220.${n % 4}.0/24`)), false);
     const rows = rowsIn(view, many, names);
     expect(rows.map((r) => [r.title, r.bars.length])).toEqual([["Alder", 200]]);
   });
@@ -94,15 +94,15 @@ test.describe("ruler", () => {
 });
 
 test.describe("picture", () => {
-  const party = (id: string, kind: string, ranges: string[] = []): Estate["parties"][number] => ({
+  const party = (id: string, kind: Estate["parties"][number]["kind"], ranges: string[] = []): Estate["parties"][number] => ({
     id,
     kind,
     name: id,
     where: "",
     gateways: 1,
-    ranges: ranges.map((prefix) => ({ id: `${id} ${prefix}`, kind: "lan", name: "lan", prefix })),
+    ranges: ranges.map((prefix) => ({ id: `${id} ${prefix}`, kind: "lan" as const, name: "lan", prefix })),
   });
-  const link = (a: string, b: string, strands = 1): Estate["links"][number] => ({ id: `${a}-${b}`, name: `${a} to ${b}`, a, b, kind: "link", shape: "VPN", state: "ready", verdict: "agrees", routing: "static", strands });
+  const link = (a: string, b: string, strands = 1): Estate["links"][number] => ({ id: `${a}-${b}`, name: `${a} to ${b}`, a, b, kind: "link", shape: "VPN", state: "ready", verdict: "agrees", routing: "static", strands, up: strands, standing: { up: true } });
 
   test("sites stand on one bank, everything else on the other, linked ones first", () => {
     const p = draw({ parties: [party("lone", "site"), party("s", "site"), party("n", "network"), party("o", "outside")], links: [link("s", "n", 2)], ties: [] }, 900, "");

@@ -1,5 +1,5 @@
 import { expect, test } from "@playwright/test";
-import type { Estate, LinkRow } from "../../web/src/api/client";
+import type { Estate, LinkLine, LinkRow } from "../../web/src/api/client";
 import { parameterOf, rowWord, speed, split, stateWord, twoParties, verdictOf } from "../../web/src/lib/links";
 import { draw } from "../../web/src/lib/picture";
 
@@ -9,6 +9,7 @@ const row = (change: Partial<LinkRow>): LinkRow => ({
   name: "l",
   state: "ready",
   verdict: "agrees",
+  standing: { up: true },
   differing: 0,
   facts: { a: "", b: "", end_a: "", end_b: "", shape: "", strands: 1, mbps: 0, survives: "", fragile: false, monthly: "0.00", costs: [] },
   ...change,
@@ -30,7 +31,7 @@ test("speeds are in the unit that people say", () => {
 });
 
 test("lines that need not agree stand apart", () => {
-  const line = (key: string, verdict: string) => ({ key, label: key, values: ["", ""], verdict, mends: [] });
+  const line = (key: string, verdict: LinkLine["verdict"]) => ({ key, label: key, values: ["", ""], verdict, mends: [] });
   const { must, free } = split([line("a", "agrees"), line("b", "free"), line("c", "beware"), line("d", "unknown")]);
   expect(must.map((l) => l.key)).toEqual(["a", "c", "d"]);
   expect(free.map((l) => l.key)).toEqual(["b"]);
@@ -67,8 +68,8 @@ test("two parties are understood from what is typed", () => {
 
 test.describe("hubs and edge routers in the picture", () => {
   type Party = Estate["parties"][number];
-  const party = (id: string, kind: string): Party => ({ id, kind, name: id, where: "", gateways: 1, ranges: [{ id: `${id} r`, kind: "lan", name: "lan", prefix: "10.0.0.0/8" }] });
-  const link = (a: string, b: string, kind = "link"): Estate["links"][number] => ({ id: `${a}-${b}`, name: `${a} to ${b}`, a, b, kind, shape: kind, state: "ready", verdict: "agrees", routing: "", strands: 1 });
+  const party = (id: string, kind: Party["kind"]): Party => ({ id, kind, name: id, where: "", gateways: 1, ranges: [{ id: `${id} r`, kind: "lan", name: "lan", prefix: "10.0.0.0/8" }] });
+  const link = (a: string, b: string, kind: Estate["links"][number]["kind"] = "link"): Estate["links"][number] => ({ id: `${a}-${b}`, name: `${a} to ${b}`, a, b, kind, shape: kind, state: "ready", verdict: "agrees", routing: "", strands: 1, up: 1, standing: { up: true } });
   const estate: Estate = {
     parties: [party("s1", "site"), party("s2", "site"), party("n1", "network"), party("n2", "network"), party("hub", "hub"), party("edge", "edge-router")],
     links: [link("s1", "edge", "circuit"), link("edge", "n1", "circuit"), link("hub", "n1", "attachment"), link("hub", "n2", "attachment"), link("n1", "n2", "peering"), link("s2", "n2")],

@@ -3,10 +3,10 @@
   import { useQueryClient } from "@tanstack/svelte-query";
   import { untrack } from "svelte";
   import { toast } from "svelte-sonner";
-  import { Refusal, type DesignState, type ImportHow } from "../api/client";
+  import { Refusal, type ImportHow } from "../api/client";
   import { importFile, type Imported } from "../api/import";
   import { toRanges } from "../api/ranges";
-  import { complain, designKey } from "../api/queries";
+  import { complain, designKey, writer } from "../api/queries";
 
   interface Props {
     design: string;
@@ -14,6 +14,7 @@
   }
   const { design, done }: Props = $props();
   const queries = useQueryClient();
+  const write = writer(queries, () => design);
 
   const meanings = [
     "",
@@ -89,10 +90,14 @@
     await preview();
   }
   async function accept(): Promise<void> {
-    const base = queries.getQueryData<DesignState>([...designKey(design), "state"])?.position ?? -1;
     const dropped = Object.entries(left).flatMap(([n, is]) => (is ? [Number(n)] : []));
     const lines = dropped.length ? { only: without(dropped) } : {};
-    const result = await send({ accept: true, base, reason: `Bring in ${file?.name ?? "a file"}`, ...lines });
+    const result = await send({
+      accept: true,
+      base: write.base(),
+      reason: `Bring in ${file?.name ?? "a file"}`,
+      ...lines,
+    });
     await queries.invalidateQueries({ queryKey: designKey(design) });
     if (!result) return;
     if (result.stored) toast.success(`${takes} ${takes === 1 ? "line" : "lines"} brought in`);

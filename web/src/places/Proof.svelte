@@ -27,7 +27,7 @@
   const group = $derived.by(() => {
     if (!chosen || chosen.holds) return "";
     const mendable = findings.data?.some(
-      (f) => f.code === "intent" && f.subjects[0] === chosen.intent && f.mends.length > 0,
+      (f) => f.code === "intent" && f.subjects[0] === chosen.intent && (f.mends.length > 0 || f.more),
     );
     return mendable ? (overlaps.data?.groups.find((g) => g.intents.includes(chosen.intent))?.key ?? "") : "";
   });
