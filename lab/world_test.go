@@ -447,7 +447,35 @@ func (w *world) policies(id design.ID, site bool, links []*design.Object, near [
 				k.outbound(local, remote, devs)
 			}
 		}
+		if site {
+			k.otherwise(links, near)
+		}
 		k.load()
+	}
+}
+
+// otherwise sends what was kept from the links that routes decide on, and fits no
+// selector once it is translated, where the routes say after all.
+func (k *kernelPolicies) otherwise(links []*design.Object, near []design.End) {
+	type way struct {
+		p   netip.Prefix
+		dev string
+	}
+	var ways []way
+	for n, o := range links {
+		if devs := k.w.strandsOf(o.ID, k.id); len(devs) > 0 && k.w.brings(o) {
+			for _, r := range near[n].Routes {
+				if r.Addr().Is4() == k.v4 {
+					ways = append(ways, way{r, devs[0]})
+				}
+			}
+		}
+	}
+	slices.SortStableFunc(ways, func(a, b way) int { return b.p.Bits() - a.p.Bits() })
+	for _, x := range ways {
+		if k.out != "" {
+			k.rest = append(k.rest, fmt.Sprintf("oifname %s %s daddr %s ether daddr set %s fwd to %s", k.out, k.ip, x.p, wireMAC, x.dev))
+		}
 	}
 }
 
@@ -460,7 +488,7 @@ type kernelPolicies struct {
 	id                     design.ID
 	v4                     bool
 	ip, flag, stay         string
-	in, before, past, into []string
+	in, before, past, into, rest []string
 	hold                   []string
 	out                    string // the device that stands for the way out
 }
@@ -505,6 +533,6 @@ func (k *kernelPolicies) load() {
 		k.ip, strings.Join(k.in, "\n"), strings.Join(before, "\n"), strings.Join(k.hold, "\n"))
 	if k.out != "" { // behind everything else, on every device but the strands' own
 		k.w.do(k.id, "devs=$(ls /sys/class/net | grep -vxE 'lo%s' | paste -sd,); nft \"table netdev past%s { chain past { type filter hook egress devices = { $devs } priority 0; %s; }; }\"",
-			strings.Join(append([]string{""}, k.into...), "|"), k.flag[1:], strings.Join(past, "; "))
+			strings.Join(append([]string{""}, k.into...), "|"), k.flag[1:], strings.Join(append(past, k.rest...), "; "))
 	}
 }

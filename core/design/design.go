@@ -64,7 +64,7 @@ func New(name string, objects []*Object) *Design {
 	}
 	for _, o := range d.objects {
 		d.inside[o.Parent] = append(d.inside[o.Parent], o)
-		for _, to := range refsOf(o) {
+		for _, to := range RefsOf(o) {
 			d.referring[to] = append(d.referring[to], o)
 		}
 	}
@@ -207,13 +207,13 @@ func (d *Design) Party(id ID) *Object {
 // References lists what an object's body refers to.
 func (d *Design) References(id ID) []ID {
 	if o := d.Get(id); o != nil {
-		return refsOf(o)
+		return RefsOf(o)
 	}
 	return nil
 }
 
-// refsOf lists what an object's body refers to.
-func refsOf(o *Object) []ID {
+// RefsOf lists what an object's body refers to.
+func RefsOf(o *Object) []ID {
 	var out []ID
 	if o.Body == nil {
 		return nil

@@ -183,7 +183,7 @@ func (d *Design) place(copied map[ID]bool, old, now *Object) {
 // may be nil.
 func (d *Design) refer(old, now *Object) {
 	if old != nil {
-		for _, to := range refsOf(old) {
+		for _, to := range RefsOf(old) {
 			d.referring[to] = slices.DeleteFunc(slices.Clone(d.referring[to]), func(o *Object) bool { return o.ID == old.ID })
 			if len(d.referring[to]) == 0 {
 				delete(d.referring, to)
@@ -193,7 +193,7 @@ func (d *Design) refer(old, now *Object) {
 	if now == nil {
 		return
 	}
-	for _, to := range refsOf(now) {
+	for _, to := range RefsOf(now) {
 		list := d.referring[to]
 		n, found := slices.BinarySearchFunc(list, now.ID, func(o *Object, id ID) int { return strings.Compare(string(o.ID), string(id)) })
 		if !found {

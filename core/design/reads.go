@@ -108,7 +108,7 @@ func (c *Changes) note(o *Object) {
 	c.dirty[read{objectRead, o.ID}] = struct{}{}
 	c.dirty[read{insideRead, o.Parent}] = struct{}{}
 	c.dirty[read{kindRead, ID(o.Kind)}] = struct{}{}
-	for _, to := range refsOf(o) {
+	for _, to := range RefsOf(o) {
 		c.dirty[read{referringRead, to}] = struct{}{}
 	}
 }

@@ -42,6 +42,9 @@ func exported(d *design.Design, o *design.Object) []map[Column]string {
 		base[ColumnOwner] = nameOf(d, ownerOf(p))
 	}
 	switch b := o.Body.(type) {
+	case *design.Site:
+		base[ColumnName], base[ColumnNote] = "", b.Note
+		return []map[Column]string{base}
 	case *design.LAN:
 		base[ColumnSegment], base[ColumnFixed], base[ColumnNote] = nameOf(d, b.Segment), yes(b.Fixed), b.Note
 	case *design.InnerRoute:
@@ -68,10 +71,12 @@ func exported(d *design.Design, o *design.Object) []map[Column]string {
 		}
 		return spread(base, ColumnAddress, b.Addresses)
 	case *design.Reservation:
-		if b.Use != "" && b.Use != design.UseKeep || b.Party != "" {
-			return nil // a table has no words for it
+		for word, use := range reservationUses {
+			if use == b.Use {
+				base[ColumnKind] = word
+			}
 		}
-		base[ColumnParty], base[ColumnNote] = o.Name, b.Note
+		base[ColumnParty], base[ColumnNote] = nameOf(d, b.Party), b.Note
 		return spread(base, ColumnPrefix, []netip.Prefix{b.Prefix})
 	default:
 		return nil

@@ -68,7 +68,7 @@ func TestASpreadsheetIsPreviewedLineByLineAndBroughtInOnce(t *testing.T) {
 4 same Marrow Hill data room 10.214.0.0/22 
 5 changed Marrow Hill museum store 192.168.216.0/24 changes note
 7 refused Marrow Hill offices 10.214.5.1/24 "10.214.5.1/24" has host bits set; the /24 that holds it is 10.214.5.0/24
-8 refused Dunmoss Arboretum house 192.168.211.0/24 says the same as line 2
+8 same Dunmoss Arboretum house 192.168.211.0/24 says the same as line 2
 9 refused lost 10.221.0.0/24 the party is empty; say whose it is, in the file or beside it
 `, lines(p))
 	assert.Equal(t, []ingest.Column{"party", "name", "prefix", "owner", "segment", "fixed", "note", ""}, p.Columns)

@@ -59,6 +59,7 @@ func Make(ctx context.Context, d *design.Design, t *Table, how How) (*Plan, erro
 	m := newMaker(d, p, how)
 	var err error
 	if t.Design != nil {
+		m.filed = true
 		err = m.design(t.Design)
 	} else {
 		err = m.rows(ctx, t)
@@ -95,6 +96,38 @@ type maker struct {
 	users   map[design.ID][]int          // items that need an object
 	within  map[design.ID][]design.ID    // what a party has
 	held    map[holding]design.ID
+	filed   bool   // it comes from a design file, where everything stands for itself
+	log     []step // what the present line has put, to be taken back if it is refused
+}
+
+// step is one object put, with what was there before.
+type step struct {
+	put, old *design.Object
+	path     string
+	before   design.ID
+	made     bool
+}
+
+// takeBack undoes what the present line has put.
+func (m *maker) takeBack() {
+	for n := len(m.log) - 1; n >= 0; n-- {
+		s := m.log[n]
+		if s.old == nil {
+			delete(m.objects, s.put.ID)
+			m.order = slices.DeleteFunc(m.order, func(id design.ID) bool { return id == s.put.ID })
+		} else {
+			m.objects[s.put.ID] = s.old
+		}
+		if s.before == "" {
+			delete(m.byPath, s.path)
+		} else {
+			m.byPath[s.path] = s.before
+		}
+		if list := m.within[s.put.Parent]; s.made && len(list) > 0 {
+			m.within[s.put.Parent] = list[:len(list)-1]
+		}
+	}
+	m.log = m.log[:0]
 }
 
 // holding is a range that a party has as it is, whatever its name.
@@ -134,11 +167,14 @@ func (m *maker) find(k design.Kind, parent design.ID, name string) *design.Objec
 
 // put takes a new or changed object in.
 func (m *maker) put(o *design.Object) {
-	if _, known := m.objects[o.ID]; !known {
+	old, known := m.objects[o.ID]
+	if !known {
 		m.order = append(m.order, o.ID)
 	}
+	path := pathKey(o.Kind, o.Parent, o.Name)
+	m.log = append(m.log, step{put: o, old: old, path: path, before: m.byPath[path]})
 	m.objects[o.ID] = o
-	m.byPath[pathKey(o.Kind, o.Parent, o.Name)] = o.ID
+	m.byPath[path] = o.ID
 }
 
 // make adds a new object under an ID that nothing has.
@@ -148,6 +184,7 @@ func (m *maker) make(k design.Kind, parent design.ID, name string, b design.Body
 		if m.get(id) == nil {
 			o := &design.Object{ID: id, Kind: k, Parent: parent, Name: name, Body: b}
 			m.put(o)
+			m.log[len(m.log)-1].made = true
 			m.within[parent] = append(m.within[parent], id)
 			return o
 		}
@@ -230,10 +267,35 @@ func (m *maker) settle(ctx context.Context) error {
 			return problems[:min(len(problems), maxTold)]
 		}
 	}
+	m.dropUnused()
 	for n := range m.plan.Items {
 		m.outcome(&m.plan.Items[n])
 	}
 	return nil
+}
+
+// dropUnused takes back what was made only for lines that were refused: owners
+// and segments that nothing names, parties with nothing in them.
+func (m *maker) dropUnused() {
+	used := map[design.ID]bool{}
+	for _, e := range m.plan.Edits {
+		used[e.Object.Parent] = true
+		for _, to := range design.RefsOf(e.Object) {
+			used[to] = true
+		}
+	}
+	for _, n := range m.plan.Items {
+		if n.Outcome != Refused {
+			used[n.object] = true
+		}
+	}
+	m.plan.Edits = slices.DeleteFunc(m.plan.Edits, func(e design.Edit) bool {
+		if used[e.ID] || m.d.Get(e.ID) != nil || e.Object.Parent != "" || m.filed {
+			return false
+		}
+		m.objects[e.ID] = nil
+		return true
+	})
 }
 
 func (m *maker) edits() []design.Edit {

@@ -38,7 +38,9 @@ func (m *maker) rows(ctx context.Context, t *Table) error {
 		if r.get(ColumnParty) == "" {
 			r.cells[ColumnParty] = m.how.Party
 		}
+		m.log = m.log[:0]
 		if err := m.record(r); err != nil {
+			m.takeBack()
 			m.refuse(r.line, subjectOf(r), err.Error())
 		}
 	}
@@ -63,7 +65,9 @@ var kinds = map[string]design.Kind{
 	"subnet":  design.KindSubnet,
 	"outside": design.KindOutside, "partner": design.KindOutside,
 	"endpoint": design.KindEndpoint, "host": design.KindEndpoint,
-	"gateway":     design.KindGateway,
+	"gateway":      design.KindGateway,
+	"site":         design.KindSite,
+	"mapping pool": design.KindReservation, "device range": design.KindReservation,
 	"reservation": design.KindReservation, "reserved": design.KindReservation,
 }
 
@@ -71,7 +75,7 @@ func (m *maker) kindOf(r record) (design.Kind, error) {
 	if word := strings.ToLower(r.get(ColumnKind)); word != "" {
 		k, ok := kinds[word]
 		if !ok {
-			return "", fmt.Errorf("the kind %q is not known; write lan, inner route, network, subnet, outside, endpoint, gateway or reservation", word)
+			return "", fmt.Errorf("the kind %q is not known; write site, lan, inner route, network, subnet, outside, endpoint, gateway, reservation, mapping pool or device range", word)
 		}
 		return k, nil
 	}
@@ -111,11 +115,15 @@ func (m *maker) record(r record) error {
 	sum := sha256.Sum256([]byte(strings.Join([]string{string(k), design.Slug(name), design.Slug(r.get(ColumnName)), r.get(ColumnPrefix), r.get(ColumnAddress)}, "\x00")))
 	line := [16]byte(sum[:16])
 	if first := m.seen[line]; first != 0 {
-		return fmt.Errorf("says the same as line %d", first)
+		m.plan.Items = append(m.plan.Items, Item{Line: r.line, Subject: subjectOf(r), Outcome: Kept, Why: fmt.Sprintf("says the same as line %d", first)})
+		return nil
 	}
-	if k == design.KindEndpoint || k == design.KindGateway {
+	switch k {
+	case design.KindEndpoint, design.KindGateway:
 		err = m.addressed(r, k)
-	} else {
+	case design.KindSite:
+		err = m.site(r)
+	default:
 		var p netip.Prefix
 		if p, err = prefix.Parse(r.get(ColumnPrefix)); err == nil {
 			err = m.ranged(r, k, p)
@@ -147,10 +155,7 @@ func (m *maker) ranged(r record, k design.Kind, p netip.Prefix) error {
 		}
 	}
 	if k == design.KindReservation {
-		o := m.holder(k, "", or(r.get(ColumnName), r.get(ColumnParty)), func() design.Body { return &design.Reservation{} })
-		m.put(o.With(&design.Reservation{Prefix: p, Note: r.get(ColumnNote)}))
-		m.item(r.line, "reservation "+o.Name+" "+p.String(), o.ID)
-		return nil
+		return m.reservation(r, p)
 	}
 	party, err := m.party(r, k)
 	if err != nil {
@@ -167,6 +172,47 @@ func (m *maker) ranged(r record, k design.Kind, p netip.Prefix) error {
 		m.extend(o, r, p, fixed, via)
 		m.item(r.line, party.Name+" "+o.Name+" "+p.String(), o.ID)
 	}
+	return nil
+}
+
+// reservationUses are the uses of a reservation by the kinds that say them.
+var reservationUses = map[string]string{"mapping pool": design.UseMapping, "device range": design.UseDevice}
+
+// reservation keeps a range. What the row does not speak of stays as it is.
+func (m *maker) reservation(r record, p netip.Prefix) error {
+	o := m.holder(design.KindReservation, "", or(r.get(ColumnName), r.get(ColumnParty)), func() design.Body { return &design.Reservation{} })
+	c := *o.Body.(*design.Reservation)
+	c.Prefix, c.Note = p, or(r.get(ColumnNote), c.Note)
+	c.Use = or(reservationUses[strings.ToLower(r.get(ColumnKind))], c.Use)
+	if name := r.get(ColumnParty); name != "" && r.get(ColumnName) != "" {
+		found := false
+		for _, k := range []design.Kind{design.KindSite, design.KindNetwork, design.KindOutside} {
+			if party := m.find(k, "", name); party != nil {
+				c.Party, found = party.ID, true
+			}
+		}
+		if !found {
+			return fmt.Errorf("there is no site, network or outside party called %q to keep it for; bring that in first, or leave the party out", name)
+		}
+	}
+	m.put(o.With(&c))
+	m.item(r.line, "reservation "+o.Name+" "+p.String(), o.ID)
+	return nil
+}
+
+// site takes a site in by itself.
+func (m *maker) site(r record) error {
+	if r.get(ColumnPrefix) != "" || r.get(ColumnAddress) != "" {
+		return fmt.Errorf("a site has no range or address of its own; write lan, inner route, gateway or endpoint as the kind")
+	}
+	o, err := m.party(r, design.KindSite)
+	if err != nil {
+		return err
+	}
+	c := *o.Body.(*design.Site)
+	c.Note = or(r.get(ColumnNote), c.Note)
+	m.put(o.With(&c))
+	m.item(r.line, "site "+o.Name, o.ID)
 	return nil
 }
 
@@ -342,9 +388,10 @@ func (m *maker) subnet(r record, network *design.Object, p netip.Prefix) error {
 
 // addressed takes a row in that is about an address: an endpoint or a gateway.
 func (m *maker) addressed(r record, k design.Kind) error {
-	a, err := netip.ParseAddr(r.get(ColumnAddress))
+	text := or(r.get(ColumnAddress), r.get(ColumnPrefix)) // some tables have one column for both
+	a, err := netip.ParseAddr(text)
 	if err != nil {
-		return fmt.Errorf("the address %q is not one; write one such as 10.214.0.20", r.get(ColumnAddress))
+		return fmt.Errorf("the address %q is not one; write one such as 10.214.0.20", text)
 	}
 	var answers []design.Service
 	for _, word := range strings.Fields(strings.ReplaceAll(r.get(ColumnAnswers), ",", " ")) {
