@@ -87,6 +87,57 @@ func TestRenderedSessionsAreWhatDaemonsDo(t *testing.T) {
 	}
 }
 
+// The far daemon receives the paths that the filters of a session speak of, for
+// every action of a filter and for none.
+func TestReceivedPathsAreWhatFiltersSay(t *testing.T) {
+	l := needs(t, "bird", "birdc")
+	d, a, b := drafted(t, "vpn-bgp-")
+	o := d.Find("saltmarsh-station-to-dunmoss-arboretum/strand-1/session", design.KindSession)[0]
+	inside := d.Get(o.Parent).Body.(*design.Tunnel).Inside
+	near, far := node(t, l, "saltmarsh"), node(t, l, "dunmoss")
+	require.NoError(t, l.Join(near, "dravin1", inside[0].String(), far, "dravin1", inside[1].String()))
+	house := netip.MustParsePrefix("192.168.211.0/24")
+	asn := fmt.Sprint(o.Body.(*design.Session).Ends[1].ASN)
+	for _, c := range []struct {
+		name     string
+		out, in  []design.Filter
+		has, not []string
+	}{
+		{"no filter", nil, nil, []string{"as_path: " + asn + "\n", "origin: IGP"}, []string{"community"}},
+		{"prepended", []design.Filter{{Prefix: house, Prepend: 2}}, nil, []string{"as_path: " + strings.TrimSpace(strings.Repeat(asn+" ", 3)) + "\n"}, nil},
+		{"MED and communities", []design.Filter{{Prefix: house, MED: 50, Communities: []string{"64502:7", "4200000001:1:2"}}}, nil, []string{"med: 50", "community: (64502,7)", "large_community: (4200000001, 1, 2)"}, nil},
+		{"local preference on the way in", nil, []design.Filter{{Prefix: house, LocalPref: 210}}, []string{"local_pref: 210"}, nil},
+		{"denied on the way out", []design.Filter{{Prefix: house, Deny: true}}, nil, nil, []string{"192.168.211.0/24"}},
+		{"not named on the way in", nil, []design.Filter{{Prefix: netip.MustParsePrefix("10.208.0.0/16")}}, nil, []string{"192.168.211.0/24"}},
+	} {
+		s := design.Session{Ends: append([]design.SessionEnd{}, o.Body.(*design.Session).Ends...)}
+		s.Ends[0].In, s.Ends[1].Out = c.in, c.out
+		changed, _, err := d.Apply([]design.Edit{design.PutEdit(o.With(&s))})
+		require.NoError(t, err)
+		birdc := bird(t, near, sessionsOf(t, changed, a.ID))
+		bird(t, far, sessionsOf(t, changed, b.ID))
+		require.Eventually(t, func() bool { return strings.Contains(birdc("show protocols all"), "Established") }, 20*time.Second, 100*time.Millisecond, c.name)
+		shown := ""
+		arrived := func() bool {
+			shown = birdc("show route all for 192.168.211.9")
+			return strings.Contains(shown, "192.168.211.0/24")
+		}
+		if len(c.has) > 0 {
+			require.Eventually(t, arrived, 10*time.Second, 100*time.Millisecond, c.name)
+		} else {
+			time.Sleep(2 * time.Second)
+			arrived()
+		}
+		for _, want := range c.has {
+			assert.Contains(t, strings.ReplaceAll(shown, "BGP.", ""), want, c.name)
+		}
+		for _, not := range c.not {
+			assert.NotContains(t, shown, not, c.name)
+		}
+		l.End(near, far)
+	}
+}
+
 // stays tells whether a session that is up is so a moment later too.
 func stays(birdc func(string) string) bool {
 	time.Sleep(1500 * time.Millisecond)

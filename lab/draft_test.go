@@ -12,6 +12,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/draft"
 	"dravin/core/ends"
+	"dravin/core/life"
 	"dravin/core/negotiate"
 	"dravin/core/route"
 	"dravin/core/standing"
@@ -30,6 +31,14 @@ func drafted(t *testing.T, key string) (d *design.Design, a, b *design.Object) {
 	require.GreaterOrEqual(t, i, 0, key)
 	d, _, err = d.Apply(shapes[i].Edits)
 	require.NoError(t, err)
+	for _, r := range d.Of(design.KindRequest) { // nothing is handed over for what nobody has accepted
+		if r.Body.(*design.Request).Answer == "" {
+			edits, err := life.Answer(d, r, true, "welcome")
+			require.NoError(t, err)
+			d, _, err = d.Apply(edits)
+			require.NoError(t, err)
+		}
+	}
 	return d, a, b
 }
 

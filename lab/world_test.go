@@ -484,13 +484,13 @@ func (k *kernelPolicies) otherwise(links []*design.Object, near []design.End) {
 // on; what fits one afterwards is sent into its strand from behind the
 // translation, as IPsec would, and nothing else is.
 type kernelPolicies struct {
-	w                      *world
-	id                     design.ID
-	v4                     bool
-	ip, flag, stay         string
+	w                            *world
+	id                           design.ID
+	v4                           bool
+	ip, flag, stay               string
 	in, before, past, into, rest []string
-	hold                   []string
-	out                    string // the device that stands for the way out
+	hold                         []string
+	out                          string // the device that stands for the way out
 }
 
 func (k *kernelPolicies) inbound(local, remote string, devs []string, hold bool) {

@@ -3,6 +3,7 @@ package server
 import (
 	"context"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/netip"
@@ -36,6 +37,18 @@ type Compared struct {
 	Outcome  negotiate.Outcome `json:"outcome"`
 }
 
+type cellIn struct {
+	InDesign
+	Tunnel string `path:"tunnel" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The tunnel's ID."`
+	Body   struct {
+		End    int    `json:"end" minimum:"0" maximum:"1" doc:"The first or second end."`
+		Line   string `json:"line" maxLength:"80" doc:"The line, by its key."`
+		Value  string `json:"value" minLength:"1" maxLength:"4000" doc:"What the cell shall say."`
+		Reason string `json:"reason" minLength:"1" maxLength:"200" doc:"What for, in the words of the history."`
+		Base   int64  `json:"base" minimum:"0" maximum:"9007199254740991" doc:"The position that the writer has seen."`
+	}
+}
+
 type keyIn struct {
 	InDesign
 	Tunnel string `path:"tunnel" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The tunnel's ID."`
@@ -46,6 +59,7 @@ type keyIn struct {
 
 func (s *Server) sentOperations(api huma.API) {
 	register(api, huma.Operation{OperationID: "compare-sent", Method: http.MethodPost, Path: "/api/designs/{design}/tunnels/{tunnel}/sent", Summary: "What a far end sent against ours; recorded if asked", MaxBodyBytes: 2 << 20}, s.sent)
+	register(api, huma.Operation{OperationID: "set-cell", Method: http.MethodPost, Path: "/api/designs/{design}/tunnels/{tunnel}/cell", Summary: "Set one value of a two-ended sheet at one end"}, s.setCell)
 	register(api, huma.Operation{OperationID: "set-key", Method: http.MethodPost, Path: "/api/designs/{design}/tunnels/{tunnel}/key", Summary: "Which pre-shared key a tunnel has; the history records it"}, s.setKey)
 }
 
@@ -138,6 +152,25 @@ func (s *Server) farKey(tunnel design.ID, compared [2]string, sent string) *stor
 		sent = ""
 	}
 	return &store.FarKey{Vault: s.vault, Tunnel: tunnel, Key: sent}
+}
+
+func (s *Server) setCell(ctx context.Context, in *cellIn) (*answer[store.Info], error) {
+	v, t, err := s.tunnel(ctx, in.Design, in.Tunnel)
+	if err != nil {
+		return nil, err
+	}
+	if !design.IsLine(in.Body.Reason) {
+		return nil, refused("reason", "the reason holds a control character; write plain text")
+	}
+	edits, err := sheet.SetCell(v.design, t, in.Body.End, in.Body.Line, in.Body.Value)
+	if err != nil {
+		var problems design.Problems
+		if errors.As(err, &problems) {
+			return nil, s.failed(err)
+		}
+		return nil, refused("line", err.Error())
+	}
+	return s.commit(ctx, in.Design, in.Body.Base, in.Body.Reason, edits)
 }
 
 func (s *Server) setKey(ctx context.Context, in *keyIn) (*answer[store.Info], error) {

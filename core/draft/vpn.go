@@ -221,6 +221,14 @@ func (f *drafter) vpn(a, b end, routing string, ike, esp []string, q Question) *
 		}
 		f.suggest("Selectors", fmt.Sprintf("%s to %s", negotiate.Joined(exportsA), negotiate.Joined(exportsB)), "what the two ends hold, mirrored")
 	} else {
+		for _, e := range []end{a, b} {
+			if len(e.all) > 0 && len(e.exports) == 0 {
+				f.out("every range of %s collides with what the other end holds or sends elsewhere, so nothing could be routed to it; plan a translation first", e.o.Name)
+			}
+		}
+		if len(f.s.Out) > 0 {
+			return nil
+		}
 		link.Ends[0].Routes, link.Ends[1].Routes = exportsB, exportsA
 		f.suggest("Routes", fmt.Sprintf("%s and %s", negotiate.Joined(exportsA), negotiate.Joined(exportsB)), "what the two ends hold; selectors are everything, and routes decide")
 	}

@@ -37,6 +37,7 @@ type Line struct {
 	Verdict Verdict    `json:"verdict"`
 	Why     string     `json:"why,omitempty"` // what is agreed on, or why not
 	Mends   []LineMend `json:"mends"`
+	Cells   [2]bool    `json:"cells"` // which end's value can be set by itself
 }
 
 // LineMend makes a line agree by changing one end.
@@ -77,7 +78,7 @@ func Lines(d *design.Design, tunnel *design.Object, keys [2]string) []Line {
 	l.free("dpd", "Dead peer detection", seconds(a.DPD), seconds(b.DPD), "decides how soon each end notices that the other is gone")
 	l.mtu()
 	l.free("nat", "Behind a NAT", yes(a.NAT), yes(b.NAT), "a NAT between needs ESP in UDP (RFC 3948)")
-	return l.lines
+	return settable(l.lines)
 }
 
 // Differing are the lines that differ.

@@ -3,6 +3,7 @@ package sheet_test
 import (
 	"net/netip"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -74,4 +75,33 @@ func TestLinesOfSeveralSessionsAreApart(t *testing.T) {
 		seen[l.Key] = true
 	}
 	assert.True(t, seen["asn-1"] && seen["asn-1/2"])
+}
+
+// A cell is set by the same table that reads what a far end sent, at the end that
+// it is about; what follows from something else can not be set.
+func TestCellsAreSetWhereTheyAreShown(t *testing.T) {
+	d := thistledown(t)
+	tunnel := find(t, d, "marrow-hill-to-catalogue/strand-1", design.KindTunnel)
+	value := func(key string, end int) string {
+		for _, l := range sheet.Lines(d, d.Get(tunnel.ID), [2]string{}) {
+			if l.Key == key {
+				return l.Values[end]
+			}
+		}
+		return ""
+	}
+	for _, c := range []struct {
+		line, value string
+		end         int
+	}{{"ike", "aes256-sha256-ecp256", 0}, {"identity-2", "keyid:other", 0}, {"identity-1", "hill.example", 0}, {"version", "1", 1}, {"child-life", "1800 s", 1}, {"mtu", "1380", 0}} {
+		edits, err := sheet.SetCell(d, d.Get(tunnel.ID), c.end, c.line, c.value)
+		require.NoError(t, err, c.line)
+		d, _, err = d.Apply(edits)
+		require.NoError(t, err, c.line)
+		assert.Contains(t, value(c.line, c.end), strings.TrimPrefix(c.value, "keyid:"), c.line)
+	}
+	for line, says := range map[string]string{"nat": "can not be set", "bgp-password": "can not be set", "ike": "no algorithm"} {
+		_, err := sheet.SetCell(d, d.Get(tunnel.ID), 0, line, "rhubarb")
+		assert.ErrorContains(t, err, says)
+	}
 }

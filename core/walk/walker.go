@@ -232,7 +232,23 @@ func (w *walker) unrouted(p *route.Point, c route.Choice, at Place) Host {
 	if v := firstDown(c, -1); v != nil {
 		return w.down(*v, at)
 	}
-	return w.halt(NoRoute, at, fmt.Sprintf("%s has no usable route to %s", at.Title, w.header.Dst), fmt.Sprintf("add a route for %s at %s", w.header.Dst, at.Title))
+	return w.halt(NoRoute, at, fmt.Sprintf("%s has no usable route to %s", at.Title, w.header.Dst), w.routeMend(p, at))
+}
+
+// routeMend says who can let a point have a route: where routes come by
+// themselves, nobody enters one.
+func (w *walker) routeMend(p *route.Point, at Place) string {
+	profile := w.d.ProfileOf(p.ID)
+	learns := slices.ContainsFunc(p.Routes, func(r route.Route) bool { return r.Source == route.VPNBGP || r.Source == route.CircuitBGP })
+	switch {
+	case p.Kind == design.KindTable && profile != nil && profile.Networks.GatewayFeeds:
+		return fmt.Sprintf("let a gateway of %s learn %s; it feeds the table", p.Party.Name, w.header.Dst)
+	case p.Kind == design.KindHubTable:
+		return fmt.Sprintf("let an attachment that has %s feed %s, or enter it there", w.header.Dst, at.Title)
+	case p.Kind != design.KindTable && learns:
+		return fmt.Sprintf("let the far end announce %s to %s", w.header.Dst, at.Title)
+	}
+	return fmt.Sprintf("add a route for %s at %s", w.header.Dst, at.Title)
 }
 
 // firstDown is how the best route longer than bits stands that would have taken
@@ -401,6 +417,9 @@ func (w *walker) onLink(place design.ID, at Place) Host {
 	if w.d.Get(place).Kind != design.KindNetwork {
 		return w.deliver(place, at)
 	}
+	if !within(w.d.Ranges(place), w.header.Dst) {
+		return w.halt(NoNeighbour, at, fmt.Sprintf("%s leads %s to %s, which does not hold it", at.Title, w.header.Dst, w.d.Title(place)), "remove the entry, or let it lead to who holds the range")
+	}
 	if s := w.subnetOf(place, w.header.Dst); s != nil {
 		if at.Kind == design.KindHubTable {
 			if a := w.attachmentOf(w.d.Get(at.ID).Parent, place); a != nil && !w.zoneServed(a, s) {
@@ -466,6 +485,5 @@ func (w *walker) outOfEstate(p *route.Point, at Place) Host {
 		}
 	}
 	return w.halt(NoRoute, at,
-		fmt.Sprintf("%s has no route to %s but the way to the internet", at.Title, w.header.Dst),
-		fmt.Sprintf("add a route for %s at %s", w.header.Dst, at.Title))
+		fmt.Sprintf("%s has no route to %s but the way to the internet", at.Title, w.header.Dst), w.routeMend(p, at))
 }

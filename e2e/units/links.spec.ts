@@ -1,6 +1,6 @@
 import { expect, test } from "@playwright/test";
 import type { Estate, LinkLine, LinkRow } from "../../web/src/api/client";
-import { parameterOf, rowWord, speed, split, stateWord, twoParties, verdictOf } from "../../web/src/lib/links";
+import { rowWord, speed, split, stateWord, twoParties, verdictOf } from "../../web/src/lib/links";
 import { draw } from "../../web/src/lib/picture";
 
 const row = (change: Partial<LinkRow>): LinkRow => ({
@@ -31,29 +31,10 @@ test("speeds are in the unit that people say", () => {
 });
 
 test("lines that need not agree stand apart", () => {
-  const line = (key: string, verdict: LinkLine["verdict"]) => ({ key, label: key, values: ["", ""], verdict, mends: [] });
+  const line = (key: string, verdict: LinkLine["verdict"]) => ({ key, label: key, values: ["", ""] as [string, string], verdict, mends: [], cells: [false, false] });
   const { must, free } = split([line("a", "agrees"), line("b", "free"), line("c", "beware"), line("d", "unknown")]);
   expect(must.map((l) => l.key)).toEqual(["a", "c", "d"]);
   expect(free.map((l) => l.key)).toEqual(["b"]);
-});
-
-test("a cell sets what it shows, at the end that it shows it for", () => {
-  for (const [key, end, want] of [
-    ["address-1", 0, "local address"],
-    ["address-1", 1, "remote address"],
-    ["address-2", 0, "remote address"],
-    ["selectors-2", 1, "local ranges"],
-    ["identity-2", 0, "remote identity"],
-    ["asn-1", 1, "peer asn"],
-    ["inside-1", 0, "inside address"],
-    ["inside-1", 1, ""],
-    ["ike", 1, "ike proposals"],
-    ["child-life", 0, "key lifetime"],
-    ["key", 0, ""],
-    ["bgp-password", 0, ""],
-    ["asn-1/2", 0, ""],
-  ] as const)
-    expect(parameterOf(key, end), `${key} ${end}`).toBe(want);
 });
 
 test("two parties are understood from what is typed", () => {

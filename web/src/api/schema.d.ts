@@ -534,6 +534,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/tunnels/{tunnel}/cell": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Set one value of a two-ended sheet at one end */
+    post: operations["set-cell"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/tunnels/{tunnel}/key": {
     parameters: {
       query?: never;
@@ -639,6 +656,24 @@ export interface components {
       subnets?: string[];
       /** @description What is attached. */
       what: string;
+    };
+    CellInBody: {
+      /**
+       * Format: int64
+       * @description The position that the writer has seen.
+       */
+      base: number;
+      /**
+       * Format: int64
+       * @description The first or second end.
+       */
+      end: number;
+      /** @description The line, by its key. */
+      line: string;
+      /** @description What for, in the words of the history. */
+      reason: string;
+      /** @description What the cell shall say. */
+      value: string;
     };
     ChangeInBody: {
       /**
@@ -2125,6 +2160,7 @@ export interface components {
       title: string;
     };
     SheetLine: {
+      cells: boolean[];
       key: string;
       label: string;
       mends: components["schemas"]["SheetLineMend"][];
@@ -3613,6 +3649,44 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["StudyView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "set-cell": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+        /** @description The tunnel's ID. */
+        tunnel: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["CellInBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["StoreInfo"];
         };
       };
       /** @description Error */

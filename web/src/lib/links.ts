@@ -88,31 +88,6 @@ export function twoParties<T extends { kind: string; name: string }>(
     .slice(0, most);
 }
 
-/** What a line's value is called in a list of parameters, at the end it is about and at the other. */
-const parameters: Record<string, [string, string]> = {
-  address: ["local address", "remote address"],
-  identity: ["local identity", "remote identity"],
-  selectors: ["local ranges", "remote ranges"],
-  inside: ["inside address", ""],
-  asn: ["asn", "peer asn"],
-  version: ["ike version", "ike version"],
-  ike: ["ike proposals", "ike proposals"],
-  esp: ["esp proposals", "esp proposals"],
-  "ike-life": ["ike lifetime", "ike lifetime"],
-  "child-life": ["key lifetime", "key lifetime"],
-  dpd: ["dead peer detection", "dead peer detection"],
-  mtu: ["mtu", "mtu"],
-  "bgp-hold": ["hold time", "hold time"],
-  "bgp-max": ["max prefixes", "max prefixes"],
-};
-
-/** The parameter that a cell of the sheet sets; empty if it can not be written there. */
-export function parameterOf(key: string, end: number): string {
-  const crossed = /^(.+)-([12])$/.exec(key);
-  if (crossed) return parameters[crossed[1] ?? ""]?.[Number(crossed[2]) - 1 === end ? 0 : 1] ?? "";
-  return parameters[key]?.[0] ?? "";
-}
-
 export const speed = (mbps: number): string =>
   mbps === 0
     ? "the clouds' own"

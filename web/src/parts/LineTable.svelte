@@ -1,7 +1,7 @@
 <script lang="ts">
   import { Pencil } from "@lucide/svelte";
   import type { Edit, LinkLine } from "../api/client";
-  import { parameterOf, verdictOf } from "../lib/links";
+  import { verdictOf } from "../lib/links";
 
   interface Props {
     lines: LinkLine[];
@@ -12,7 +12,7 @@
     /** What can be done about the key's line. */
     key?: (take: "theirs" | "ours") => void;
     /** Sets a parameter at one end; absent where nothing can be written. */
-    set?: (end: number, parameter: string, value: string, label: string) => void;
+    set?: (end: number, key: string, value: string, label: string) => void;
     /** The line that something led to, by its key. */
     shown?: string;
   }
@@ -26,8 +26,7 @@
   function keep(l: LinkLine): void {
     const e = editing;
     editing = undefined;
-    if (e && e.text.trim() && e.text !== l.values[e.end])
-      set?.(e.end, parameterOf(l.key, e.end), e.text.trim(), l.label);
+    if (e && e.text.trim() && e.text !== l.values[e.end]) set?.(e.end, l.key, e.text.trim(), l.label);
   }
   const wide = (text: string) => /^[0-9a-f.:/, -]+$|gcm|aes|^IKEv/i.test(text);
 </script>
@@ -49,7 +48,7 @@
       />
     {:else}
       {l.values[end]}
-      {#if set && parameterOf(l.key, end)}
+      {#if set && l.cells[end]}
         <button
           class="text-soft hover:text-ink opacity-0 group-hover:opacity-100 focus-visible:opacity-100"
           aria-label="Change {l.label} at {ends[end]}"

@@ -52,17 +52,17 @@
   const differing = $derived(lines.must.filter((l) => l.verdict === "differs").length);
 
   const mend = (title: string, edits: Edit[]) => void write.change(`${title}: ${s?.name ?? ""}`, edits);
-  const setLine = (end: number, parameter: string, value: string, label: string) =>
+  const setLine = (end: number, key: string, value: string, label: string) =>
     tunnel &&
     void write.attempt(
       () =>
         data(
-          client.POST("/api/designs/{design}/tunnels/{tunnel}/sent", {
+          client.POST("/api/designs/{design}/tunnels/{tunnel}/cell", {
             params: { path: { design, tunnel: tunnel.id } },
             body: {
               end,
-              text: `${parameter}: ${value}`,
-              record: true,
+              line: key,
+              value,
               base: write.base(),
               reason: `Set ${label} at ${ends[end]}: ${s?.name ?? ""}, ${tunnel.name}`,
             },
