@@ -6,7 +6,7 @@ LISTEN ?= 127.0.0.1:8080
 WEB := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/svelte.config.js
 GO := $(shell find cmd core demo lab server store -name '*.go' -o -name '*.sql' -o -name '*.yaml') web/embed.go go.mod go.sum
 
-.PHONY: help demo demo-reset test build dev lint check-go check-web bench bench-web bench-load faults screenshots generate fuzz setup-demo setup-test
+.PHONY: help demo demo-reset test build dev lint check-go check-web bench bench-web bench-load truth faults screenshots generate fuzz setup-demo setup-test
 
 help: ## list the commands
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | awk -F ':.*## ' '{printf "make %-12s %s\n", $$1, $$2}'
@@ -43,6 +43,9 @@ check-web: bin/dravin e2e/node_modules/.stamp
 bench: ## benchmarks of the core
 	go test -run '^$$' -bench . -benchmem ./core/... ./store
 
+truth: setup-test ## random estates in namespaces against their walks (TRUTH=300 of the first kind)
+	CI=1 DRAVIN_TRUTH=$(or $(TRUTH),300) go test ./lab -count=1 -timeout 40m -run TestTruth
+
 bench-web: setup-test bin/dravin e2e/node_modules/.stamp ## how fast ruler and table move with 20,000 prefixes
 	rm -rf .dravin/e2e
 	cd e2e && npm run -s bench
@@ -57,7 +60,7 @@ faults: setup-test build ## kills, stops, freezes and cut listeners in the large
 fuzz: ## fuzz each reader for a minute
 	go test ./core/prefix -run '^$$' -fuzz FuzzParse -fuzztime 1m
 	go test ./core/design -run '^$$' -fuzz FuzzRead -fuzztime 1m
-	go test ./core/link -run '^$$' -fuzz FuzzReadSent -fuzztime 1m
+	go test ./core/sheet -run '^$$' -fuzz FuzzReadSent -fuzztime 1m
 
 screenshots: setup-test bin/dravin e2e/node_modules/.stamp ## take the pictures in docs/screenshots anew
 	rm -rf .dravin/e2e

@@ -106,6 +106,15 @@ test("pictures of every place", async ({ page, request }) => {
   await expect(page.getByText("and the reply comes back")).toBeVisible();
   await shoot(page, "proof-works");
 
+  await go("links?when=today");
+  await page.getByRole("button", { name: /^Saltmarsh Station circuit/ }).click();
+  await page.getByRole("button", { name: "It is gone" }).click();
+  await expect(page.getByTestId("standing")).toContainText("down today");
+  await go("proof?when=today&from=saltmarsh-station/tide-laboratory/tide-recorder&to=10.209.1.9&service=icmp");
+  await expect(page.getByRole("link", { name: "Open the line on the sheet" })).toBeVisible();
+  await shoot(page, "proof-down");
+  await page.getByRole("button", { name: "Undo" }).click();
+
   await go("handover");
   await page.getByRole("button", { name: /^Peatside Nursery/ }).click();
   await page.getByRole("button", { name: /dravin\.nft/ }).click();

@@ -13,7 +13,8 @@
     of: Asked;
     /** What it is, to be told while it is not known. */
     what: string;
-    children: Snippet;
+    /** What is shown once it is known; absent where that stands elsewhere. */
+    children?: Snippet;
   }
   const { of, what, children }: Props = $props();
 </script>
@@ -32,5 +33,5 @@
       {what} may be out of date: {of.error.message}.
     </p>
   {/if}
-  {@render children()}
+  {@render children?.()}
 {/if}

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { useEstate, useStock } from "../api/queries";
   import { urlState } from "../lib/url.svelte";
+  import Known from "../parts/Known.svelte";
   import ImportView from "../parts/ImportView.svelte";
   import Legend from "../parts/Legend.svelte";
   import PictureView from "../parts/PictureView.svelte";
@@ -61,6 +62,10 @@
         <button class="button" onclick={() => (from.value = "")}>Never mind</button>
       </p>
     {/if}
+    {#if as.value === "table"}<Known of={stock} what="The table" />{:else if as.value !== "import"}<Known
+        of={estate}
+        what="The picture"
+      />{/if}
     <div class="min-h-0 flex-1">
       {#if as.value === "import"}
         <ImportView {design} done={() => (as.value = "table")} />

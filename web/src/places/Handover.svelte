@@ -45,11 +45,13 @@
     toast.success(`${f.path} copied`);
   }
   const save = (f: HandedFile) => download(f.path.split("/").at(-1) ?? "file.txt", f.content);
+  import Known from "../parts/Known.svelte";
 </script>
 
 <div class="grid h-full grid-cols-[15rem_19rem_1fr]">
   <aside class="border-line overflow-y-auto border-r" aria-label="Parties">
     <h2 class="px-3 pt-3 pb-1">For whom</h2>
+    <Known of={handover} what="What is handed over" />
     {#each handover.data ?? [] as h (h.party)}
       <button class="row" aria-current={h.party === chosen?.party} onclick={() => choose(h.party)}>
         {h.name}<span class="text-soft block text-sm"

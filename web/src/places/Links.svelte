@@ -2,6 +2,7 @@
   import { useLinks } from "../api/queries";
   import { kindWord, rowWord, stateWord } from "../lib/links";
   import { urlState } from "../lib/url.svelte";
+  import Known from "../parts/Known.svelte";
   import DraftView from "../parts/DraftView.svelte";
   import LinkView from "../parts/LinkView.svelte";
   import ProfilesView from "../parts/ProfilesView.svelte";
@@ -64,13 +65,15 @@
       <StudyView {design} />
     {:else if as.value === "profiles"}
       <ProfilesView {design} />
-    {:else if links.data && all.length === 0}
+    {:else if !links.data}
+      <Known of={links} what="The links" />
+    {:else if all.length === 0}
       <p class="p-8">
         Nothing is joined yet.
         <button class="button" onclick={() => goTo(design, "links", { as: "draft" })}>Draft a link</button>
         between two parties.
       </p>
-    {:else if links.data}
+    {:else}
       <div class="grid h-full grid-cols-[17rem_minmax(0,1fr)]">
         <aside class="border-line flex flex-col overflow-hidden border-r" aria-label="Links">
           <input

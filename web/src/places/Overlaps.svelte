@@ -4,6 +4,7 @@
   import { placeURL } from "../lib/places";
   import { around, parseRange, type Range } from "../lib/range";
   import { urlState } from "../lib/url.svelte";
+  import Known from "../parts/Known.svelte";
   import Address from "../parts/Address.svelte";
   import FreeSpace from "../parts/FreeSpace.svelte";
   import Ruler from "../parts/Ruler.svelte";
@@ -97,6 +98,7 @@
       {/each}
       {#if refused}<p class="text-clash w-full text-sm" role="alert">{refused}</p>{/if}
     </div>
+    <Known of={overlaps} what="The ranges" />
     {#if overlaps.data}
       <Ruler
         parties={partyNames}

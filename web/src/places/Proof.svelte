@@ -1,6 +1,8 @@
 <script lang="ts">
   import { useFindings, useIntents, useOverlaps, useWalk } from "../api/queries";
+  import { horizon, horizonWord } from "../lib/horizon";
   import { urlState } from "../lib/url.svelte";
+  import Known from "../parts/Known.svelte";
   import Verdict from "../parts/Verdict.svelte";
   import WalkView from "../parts/WalkView.svelte";
   import { route } from "../router";
@@ -50,7 +52,10 @@
 
 <div class="grid h-full grid-cols-[22rem_1fr]">
   <aside class="border-line flex flex-col overflow-y-auto border-r">
-    <h2 class="px-3 pt-3 pb-1">Intents: {holding} of {intents.data?.length ?? 0} hold</h2>
+    <h2 class="px-3 pt-3 pb-1">
+      Intents{intents.data ? `: ${holding} of ${intents.data.length} hold ${horizonWord[horizon()]}` : ""}
+    </h2>
+    <Known of={intents} what="The intents" />
     {#each intents.data ?? [] as r (r.intent)}
       <button class="row" aria-current={chosen?.intent === r.intent} onclick={() => choose(r.intent)}>
         <span class="flex items-baseline gap-2"
@@ -63,7 +68,9 @@
         >
       </button>
     {:else}
-      <p class="text-soft px-3 py-2">No intents yet. Say in the design file what must talk to what.</p>
+      {#if intents.data}
+        <p class="text-soft px-3 py-2">No intents yet. Say in the design file what must talk to what.</p>
+      {/if}
     {/each}
     <form class="flex flex-col gap-1.5 p-3" onsubmit={ask}>
       <h2>Walk something else</h2>

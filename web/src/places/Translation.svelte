@@ -3,6 +3,7 @@
   import type { Proposal } from "../api/client";
   import { useLedger, useOverlaps, useProposals, writer } from "../api/queries";
   import { urlState } from "../lib/url.svelte";
+  import Known from "../parts/Known.svelte";
   import Ledger from "../parts/Ledger.svelte";
   import ProposalCard from "../parts/ProposalCard.svelte";
   import { route } from "../router";
@@ -65,6 +66,7 @@
       <p class="text-soft">No range is held by more than one party, so there is nothing to translate.</p>
     {/if}
   </section>
+  <Known of={ledger} what="The ledger" />
   {#if ledger.data}
     <Ledger {design} entries={ledger.data} address={address.value} ask={(a) => (address.value = a)} />
   {/if}
