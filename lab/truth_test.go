@@ -208,12 +208,17 @@ func differences(t *testing.T, seed uint64, rendered bool, flows int) (out []str
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
+	works := 0
 	for n, f := range list {
 		p := walk.Prove(tables, flowOf(f))
+		if p.Works {
+			works++
+		}
 		if says := disagree(e, f, p, a.got[f.id], answered[n]); says != "" {
 			out = append(out, fmt.Sprintf("seed %d, %s: %s %s at %s dials %s: %s", seed, f.id, f.proto, e.d.Title(f.from.Place), f.from.Address, f.to, says))
 		}
 	}
+	t.Logf("%d flows, %d work by their walks", len(list), works)
 	return out
 }
 

@@ -90,10 +90,6 @@ func metric(p netip.Prefix, n int) int {
 	return n
 }
 
-func (w *world) route(at design.ID, p netip.Prefix, n int, table, way string) {
-	w.do(at, "ip %s route add %s%s metric %d table %s", ipFlag(p), p, way, metric(p, n), table)
-}
-
 // build makes the whole world and runs the scripts.
 func build(t testing.TB, e *estate, rendered func(gateway design.ID) (devices map[design.ID]string, files []string)) *world {
 	l, err := lab.New()
