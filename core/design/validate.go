@@ -2,6 +2,7 @@ package design
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"reflect"
 	"slices"
@@ -72,12 +73,12 @@ func (d *Design) revalidate(before *Design, touched []ID) Problems {
 			again[beside.ID] = again[beside.ID] || beside.Kind == KindInnerRoute
 		}
 	}
-	for parent := range parents {
+	for _, parent := range slices.Sorted(maps.Keys(parents)) { // the same problems in the same order, always
 		if list := d.inside[parent]; parent == "" || d.objects[parent] != nil {
 			v.siblings(list)
 		}
 	}
-	for id := range again {
+	for _, id := range slices.Sorted(maps.Keys(again)) {
 		o := d.objects[id]
 		switch {
 		case o == nil || !again[id]:
