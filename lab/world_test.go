@@ -142,6 +142,7 @@ func (w *world) hosts(place *design.Object, device string, gateway int) {
 	id := place.ID
 	w.node(id)
 	w.do(id, "sysctl -qw net.ipv4.ip_forward=0 net.ipv6.conf.all.forwarding=0")
+	w.do(id, "for f in /proc/sys/net/ipv[46]/conf/*/accept_redirects; do echo 0 >$f; done") // a host that was told of a way around its gateway shows nothing of the gateway
 	w.do(id, "ip link set %s up", device)
 	for _, host := range w.e.d.Inside(id, design.KindEndpoint) {
 		for _, a := range addressesOf(host) {
