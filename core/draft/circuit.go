@@ -6,14 +6,14 @@ import (
 	"slices"
 	"strings"
 
-	"dravin/core/words"
-
 	"dravin/core/cost"
 	"dravin/core/design"
+	"dravin/core/inuse"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
 	"dravin/core/standing"
+	"dravin/core/words"
 )
 
 // circuitGateway is the name of the gateway at which a network's circuits end.
@@ -23,22 +23,7 @@ const circuitGateway = "circuit gateway"
 func circuitShape(d *design.Design, a, b side, q Question) Shape {
 	s := newShape("circuit", "Private circuit")
 	f := draft(d, &s)
-	for _, x := range []side{a, b} {
-		switch {
-		case x.is(design.KindHub):
-			f.out("a circuit ends at a network, a site or an edge router; choose a network attached to the hub")
-		case x.is(design.KindNetwork) && (x.profile == nil || x.profile.Circuit == nil):
-			f.out("%s", x.without("circuits"))
-		case x.is(design.KindSite) && len(d.Inside(x.o.ID, design.KindGateway)) == 0:
-			f.out("%s has no gateway to end a circuit at", x.o.Name)
-		}
-	}
-	if a.is(design.KindNetwork) && b.is(design.KindNetwork) && design.Slug(a.cloud) == design.Slug(b.cloud) {
-		f.out("both are in %s, which joins them inside", a.cloud)
-	}
-	if c := clashes(a, b); c != "" {
-		f.out("the edge router would know one range in two places: %s", c)
-	}
+	f.circuitPossible(a, b)
 	if len(s.Out) > 0 {
 		return s
 	}
@@ -60,7 +45,35 @@ func circuitShape(d *design.Design, a, b side, q Question) Shape {
 	if len(s.Out) > 0 {
 		return s
 	}
-	s.Survives, s.Fragile = "one circuit or zone; not the edge router", false
+	s.Survives, s.Fragile = f.circuitsSurvive(a, b)
+	s.Next = 4
+	s.NextWhy = "the edge router stays: order, code, acceptance and session for one more circuit"
+	f.done(subject, a, b)
+	return s
+}
+
+// circuitPossible says why circuits can not join the two.
+func (f *drafter) circuitPossible(a, b side) {
+	for _, x := range []side{a, b} {
+		switch {
+		case x.is(design.KindHub):
+			f.out("a circuit ends at a network, a site or an edge router; choose a network attached to the hub")
+		case x.is(design.KindNetwork) && (x.profile == nil || x.profile.Circuit == nil):
+			f.out("%s", x.without("circuits"))
+		case x.is(design.KindSite) && len(f.d.Inside(x.o.ID, design.KindGateway)) == 0:
+			f.out("%s has no gateway to end a circuit at", x.o.Name)
+		}
+	}
+	if a.is(design.KindNetwork) && b.is(design.KindNetwork) && design.Slug(a.cloud) == design.Slug(b.cloud) {
+		f.out("both are in %s, which joins them inside", a.cloud)
+	}
+	if c := clashes(a, b); c != "" {
+		f.out("the edge router would know one range in two places: %s", c)
+	}
+}
+
+// circuitsSurvive says what failure the circuits of the two live through.
+func (f *drafter) circuitsSurvive(a, b side) (what string, fragile bool) {
 	var single []string
 	for _, x := range []side{a, b} {
 		if !x.is(design.KindEdgeRouter) && !f.redundant(x) {
@@ -68,12 +81,9 @@ func circuitShape(d *design.Design, a, b side, q Question) Shape {
 		}
 	}
 	if len(single) > 0 {
-		s.Survives, s.Fragile = "nothing: there is one circuit to "+strings.Join(single, " and "), true
+		return "nothing: there is one circuit to " + strings.Join(single, " and "), true
 	}
-	s.Next = 4
-	s.NextWhy = "the edge router stays: order, code, acceptance and session for one more circuit"
-	f.done(subject, a, b)
-	return s
+	return "one circuit or zone; not the edge router", false
 }
 
 func (f *drafter) redundant(x side) bool {
@@ -126,21 +136,31 @@ func (f *drafter) edge(a, b side) *design.Object {
 // those that are there the far party's ranges. It returns what was drafted.
 func (f *drafter) leg(edge *design.Object, x, far side, q Question) *design.Object {
 	if have := f.circuits(edge, x); len(have) > 0 {
-		for _, o := range have {
-			f.teach(o, x, far)
-			f.builds("The circuit "+o.Name, o, true)
-			f.s.Mbps = least(f.s.Mbps, o.Body.(*design.Circuit).Ends[0].Mbps)
-		}
-		f.traffic(x, q)
-		ends := have[0].Body.(*design.Circuit).Ends
-		if g := f.get(ends[farEnd(ends, edge)].At); x.is(design.KindNetwork) && !x.profile.Networks.GatewayFeeds {
-			f.enter(x, far.exports, g, "circuit gateway")
-		}
+		f.reuse(edge, have, x, far, q)
 		return nil
 	}
 	if x.is(design.KindSite) {
 		return f.siteLeg(edge, x, far, q)
 	}
+	return f.cloudLeg(edge, x, far, q)
+}
+
+// reuse lets the circuits that are there carry more.
+func (f *drafter) reuse(edge *design.Object, have []*design.Object, x, far side, q Question) {
+	for _, o := range have {
+		f.teach(o, x, far)
+		f.builds("The circuit "+o.Name, o, true)
+		f.s.Mbps = least(f.s.Mbps, o.Body.(*design.Circuit).Ends[0].Mbps)
+	}
+	f.traffic(x, q)
+	ends := have[0].Body.(*design.Circuit).Ends
+	if g := f.get(ends[farEnd(ends, edge)].At); x.is(design.KindNetwork) && !x.profile.Networks.GatewayFeeds {
+		f.enter(x, far.exports, g, "circuit gateway")
+	}
+}
+
+// cloudLeg drafts as many circuits as the cloud wants.
+func (f *drafter) cloudLeg(edge *design.Object, x, far side, q Question) *design.Object {
 	rule := x.profile.Circuit
 	gateway := f.circuitGateway(x)
 	if gateway == nil {
@@ -174,6 +194,16 @@ func (f *drafter) leg(edge *design.Object, x, far side, q Question) *design.Obje
 	if n > 1 && len(zones) > 1 {
 		f.suggest("Zones toward "+x.o.Name, joinWords(zones[:2]), "two circuits in different zones, so that one may fail")
 	}
+	f.orders(edge, x, n, mbps)
+	if !x.profile.Networks.GatewayFeeds {
+		f.enter(x, far.exports, gateway, "circuit gateway")
+	}
+	return first
+}
+
+// orders are the steps of ordering n circuits, accepting and setting them up.
+func (f *drafter) orders(edge *design.Object, x side, n int, mbps uint32) {
+	rule := x.profile.Circuit
 	order, accept := x.o.Name, edge.Name
 	if rule.OrderedAt == "exchange" {
 		order, accept = edge.Name, x.o.Name
@@ -182,10 +212,6 @@ func (f *drafter) leg(edge *design.Object, x, far side, q Question) *design.Obje
 	f.step(accept, "Accept with the order code%s", within(rule.CodeDays))
 	f.step(x.o.Name, "Set up the session with the edge router")
 	f.step(edge.Name, "Set up the session with %s", x.o.Name)
-	if !x.profile.Networks.GatewayFeeds {
-		f.enter(x, far.exports, gateway, "circuit gateway")
-	}
-	return first
 }
 
 // traffic is what leaves a cloud over circuits.
@@ -411,21 +437,11 @@ func (f *drafter) circuit(edge, gateway *design.Object, x, far side, name, zone 
 
 // vlan is a tag that no circuit of the edge router has.
 func (f *drafter) vlan(edge *design.Object) uint16 {
-	used := map[uint16]bool{}
-	note := func(o *design.Object) {
-		if c, ok := o.Body.(*design.Circuit); ok {
-			for _, e := range c.Ends {
-				if c.Ends[0].At == edge.ID || c.Ends[1].At == edge.ID {
-					used[e.VLAN] = true
-				}
-			}
-		}
-	}
-	for _, o := range f.d.Of(design.KindCircuit) {
-		note(o)
-	}
+	used := inuse.Tags(f.d, edge.ID)
 	for _, o := range f.own {
-		note(o)
+		if c, ok := o.Body.(*design.Circuit); ok && (c.Ends[0].At == edge.ID || c.Ends[1].At == edge.ID) {
+			used[c.Ends[0].VLAN], used[c.Ends[1].VLAN] = true, true
+		}
 	}
 	for n := uint16(100); n < 4094; n++ {
 		if !used[n] {

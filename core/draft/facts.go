@@ -25,36 +25,22 @@ type Facts struct {
 // FactsOf describes a link, peering, circuit or attachment.
 func FactsOf(d *design.Design, o *design.Object) Facts {
 	f := Facts{Costs: []cost.Line{}}
-	add := func(text string, amount provider.Money) {
-		if amount > 0 {
-			f.Costs = append(f.Costs, cost.Line{Text: text, Amount: amount})
-		}
-	}
-	between := func(a, b design.ID) {
-		f.EndA, f.EndB = d.Title(a), d.Title(b)
-		if p := d.Party(a); p != nil {
-			f.A = p.ID
-		}
-		if p := d.Party(b); p != nil {
-			f.B = p.ID
-		}
-	}
 	switch b := o.Body.(type) {
 	case *design.Link:
-		between(b.Ends[0].Gateway, b.Ends[1].Gateway)
+		f.between(d, b.Ends[0].Gateway, b.Ends[1].Gateway)
 		f.Shape, f.Strands = "VPN, "+routingWords[b.Routing], len(d.Inside(o.ID, design.KindTunnel))
 		x, y := endOf(d, b.Ends[0].Gateway), endOf(d, b.Ends[1].Gateway)
 		f.Mbps = bandwidth(x, y, f.Strands, b.Routing)
 		f.Survives, f.Fragile = survives(x, y, f.Strands)
-		add("VPN link", cost.Monthly(linkHour(x)+linkHour(y)))
+		f.add("VPN link", cost.Monthly(linkHour(x)+linkHour(y)))
 	case *design.Peering:
-		between(b.Halves[0].Network, b.Halves[1].Network)
+		f.between(d, b.Halves[0].Network, b.Halves[1].Network)
 		f.Shape, f.Strands, f.Survives = "peering", 1, "any single failure of yours"
 		if design.StateOf(o) == design.Waiting {
 			f.Strands, f.Survives = 0, "nothing yet: one half is missing"
 		}
 	case *design.Circuit:
-		between(b.Ends[0].At, b.Ends[1].At)
+		f.between(d, b.Ends[0].At, b.Ends[1].At)
 		f.Shape, f.Strands, f.Mbps = "circuit", 1, min(b.Ends[0].Mbps, b.Ends[1].Mbps)
 		f.Survives, f.Fragile = "nothing by itself; a second circuit in another zone does", true
 		if partners(d, o, b) > 1 {
@@ -62,14 +48,14 @@ func FactsOf(d *design.Design, o *design.Object) Facts {
 		}
 		for _, e := range b.Ends {
 			if p := d.ProfileOf(e.At); p != nil {
-				add("circuit", p.Prices.CircuitMonth+p.Prices.CircuitMbpsOver*provider.Money(e.Mbps))
+				f.add("circuit", p.Prices.CircuitMonth+p.Prices.CircuitMbpsOver*provider.Money(e.Mbps))
 			}
 		}
 	case *design.Attachment:
-		between(o.Parent, b.What)
+		f.between(d, o.Parent, b.What)
 		f.Shape, f.Strands, f.Survives = "attachment to a hub", 1, "any single failure of yours, in the zones that it serves"
 		if p := d.ProfileOf(o.Parent); p != nil {
-			add("attachment", cost.Monthly(p.Prices.AttachmentHour))
+			f.add("attachment", cost.Monthly(p.Prices.AttachmentHour))
 		}
 		if d.Get(b.What).Kind != design.KindNetwork && d.Get(b.What).Kind != design.KindHub {
 			f.B = o.Parent // a link or circuit shows its own far party
@@ -77,6 +63,22 @@ func FactsOf(d *design.Design, o *design.Object) Facts {
 	}
 	f.Monthly = cost.Sum(f.Costs)
 	return f
+}
+
+func (f *Facts) add(text string, amount provider.Money) {
+	if amount > 0 {
+		f.Costs = append(f.Costs, cost.Line{Text: text, Amount: amount})
+	}
+}
+
+func (f *Facts) between(d *design.Design, a, b design.ID) {
+	f.EndA, f.EndB = d.Title(a), d.Title(b)
+	if p := d.Party(a); p != nil {
+		f.A = p.ID
+	}
+	if p := d.Party(b); p != nil {
+		f.B = p.ID
+	}
 }
 
 func endOf(d *design.Design, gateway design.ID) end {

@@ -89,23 +89,7 @@ func hubShape(d *design.Design, hub *design.Object, parties []side, q Question) 
 		return s
 	}
 	if !h.profile.Hub.AutomaticRoutes {
-		for n, p := range parties {
-			via := h.attached[p.o.ID]
-			if via == nil || via.Body.(*design.Attachment).What != p.o.ID {
-				continue // what comes by VPN has its entries at its own gateway
-			}
-			var far []netip.Prefix
-			for m, other := range parties {
-				if m != n {
-					far = append(far, other.exports...)
-				}
-			}
-			if len(parties) == 1 && hub != nil {
-				far = d.Exports(hub.ID) // what the hub knows by others
-			}
-			clear, _ := apart(far, p.exports)
-			f.enter(p, clear, via, "hub")
-		}
+		h.entries(parties)
 	}
 	f.costs(fmt.Sprintf("%d GB through the hub", q.GB), cost.Volume(h.profile.Prices.HubGB, q.GB))
 	if s.Survives == "" {
@@ -120,6 +104,27 @@ func hubShape(d *design.Design, hub *design.Object, parties []side, q Question) 
 	s.Subject = subject.ID
 	s.Monthly = cost.Sum(s.Costs)
 	return s
+}
+
+// entries are those of the parties' own tables, toward what the others have.
+func (h *hubDraft) entries(parties []side) {
+	for n, p := range parties {
+		via := h.attached[p.o.ID]
+		if via == nil || via.Body.(*design.Attachment).What != p.o.ID {
+			continue // what comes by VPN has its entries at its own gateway
+		}
+		var far []netip.Prefix
+		for m, other := range parties {
+			if m != n {
+				far = append(far, other.exports...)
+			}
+		}
+		if len(parties) == 1 && h.d.Get(h.o.ID) != nil {
+			far = h.d.Exports(h.o.ID) // what the hub knows by others
+		}
+		clear, _ := apart(far, p.exports)
+		h.enter(p, clear, via, "hub")
+	}
 }
 
 // hubDraft is a hub that is being attached to.

@@ -33,49 +33,54 @@ func peeringShape(d *design.Design, a, b side, q Question) Shape {
 	if c := clashes(a, b); c != "" {
 		f.out("a peering is refused where blocks overlap: %s", c)
 	}
-	counts := map[design.ID]int{}
-	for _, o := range d.Of(design.KindPeering) {
-		p := o.Body.(*design.Peering)
-		if !standing.Exists(o) {
-			continue
-		}
-		for _, h := range p.Halves {
-			counts[h.Network]++
-		}
-		if slices.ContainsFunc(p.Halves, func(h design.Half) bool { return h.Network == a.o.ID }) && slices.ContainsFunc(p.Halves, func(h design.Half) bool { return h.Network == b.o.ID }) {
-			f.out("%s joins them already", o.Name)
-		}
-	}
-	for _, x := range []side{a, b} {
-		if most := a.profile.Limits.Peerings; most > 0 && counts[x.o.ID] >= int(most) {
-			f.out("%s has %d peerings, which is the most that %s allows", x.o.Name, counts[x.o.ID], x.cloud)
-		}
-	}
+	f.peeringsThere(a, b)
 	if len(s.Out) > 0 {
 		return s
-	}
-	o := f.put(design.KindPeering, "", a.o.Name+" with "+b.o.Name, &design.Peering{State: design.Drafted, Halves: []design.Half{{Network: a.o.ID}, {Network: b.o.ID}}})
-	f.builds("A peering with two halves", o, false)
-	for _, x := range [2][2]side{{a, b}, {b, a}} {
-		f.step(x[0].o.Name, "Make its half toward %s", x[1].o.Name)
-		if !rule.AutomaticRoutes {
-			f.enter(x[0], x[1].exports, o, "peering")
-		}
 	}
 	price, where := a.profile.Prices.PeeringGB, "in one region"
 	if apartRegions {
 		price, where = a.profile.Prices.PeeringFarGB, "between regions"
 	}
 	f.costs(fmt.Sprintf("%d GB over a peering %s, charged at both ends", q.GB, where), cost.Volume(price, 2*q.GB))
-	s.Survives = "any single failure of yours: there is no box in between"
-	s.Next = f.nextPeering(a, b, rule.AutomaticRoutes)
-	s.NextWhy = "peering is not transitive: the next network needs two halves with each of the two, and entries for each in every table"
-	if rule.AutomaticRoutes {
-		s.NextWhy = "peering is not transitive: the next network needs two halves with each of the two"
+	f.peering(a, b, rule.AutomaticRoutes)
+	return s
+}
+
+// peeringsThere says why the peerings that there are allow no other.
+func (f *drafter) peeringsThere(a, b side) {
+	of := func(x side) []*design.Object {
+		return slices.DeleteFunc(slices.Clone(f.d.Referring(x.o.ID, design.KindPeering)), func(o *design.Object) bool { return !standing.Exists(o) })
+	}
+	for _, o := range of(a) {
+		if slices.Contains(of(b), o) {
+			f.out("%s joins them already", o.Name)
+		}
+	}
+	for _, x := range []side{a, b} {
+		if most, have := a.profile.Limits.Peerings, len(of(x)); most > 0 && have >= int(most) {
+			f.out("%s has %d peerings, which is the most that %s allows", x.o.Name, have, x.cloud)
+		}
+	}
+}
+
+// peering drafts it with what must be entered, and says what it is worth.
+func (f *drafter) peering(a, b side, automatic bool) {
+	o := f.put(design.KindPeering, "", a.o.Name+" with "+b.o.Name, &design.Peering{State: design.Drafted, Halves: []design.Half{{Network: a.o.ID}, {Network: b.o.ID}}})
+	f.builds("A peering with two halves", o, false)
+	for _, x := range [2][2]side{{a, b}, {b, a}} {
+		f.step(x[0].o.Name, "Make its half toward %s", x[1].o.Name)
+		if !automatic {
+			f.enter(x[0], x[1].exports, o, "peering")
+		}
+	}
+	f.s.Survives = "any single failure of yours: there is no box in between"
+	f.s.Next = f.nextPeering(a, b, automatic)
+	f.s.NextWhy = "peering is not transitive: the next network needs two halves with each of the two, and entries for each in every table"
+	if automatic {
+		f.s.NextWhy = "peering is not transitive: the next network needs two halves with each of the two"
 	}
 	f.suggest("Options", "none", "only the two networks' own ranges pass; lend a gateway, or take what is passed on, only if a third party must get through")
 	f.done(o, a, b)
-	return s
 }
 
 func (f *drafter) nextPeering(a, b side, automatic bool) uint32 {

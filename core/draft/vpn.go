@@ -211,26 +211,9 @@ func (f *drafter) vpn(a, b end, routing string, ike, esp []string, q Question) *
 	}
 	exportsA, _ := apart(a.exports, b.exports)
 	exportsB, _ := apart(b.exports, a.exports)
-	link := &design.Link{Routing: routing, State: design.Drafted, Ends: []design.End{{Gateway: a.gateway.ID}, {Gateway: b.gateway.ID}}}
-	if routing == design.RoutingSelectors {
-		link.Ends[0].Local, link.Ends[0].Remote = exportsA, exportsB
-		link.Ends[1].Local, link.Ends[1].Remote = exportsB, exportsA
-		if len(exportsA) == 0 || len(exportsB) == 0 {
-			f.out("every range of one end collides with the other's, so no selector can name it; plan a translation first")
-			return nil
-		}
-		f.suggest("Selectors", fmt.Sprintf("%s to %s", negotiate.Joined(exportsA), negotiate.Joined(exportsB)), "what the two ends hold, mirrored")
-	} else {
-		for _, e := range []end{a, b} {
-			if len(e.all) > 0 && len(e.exports) == 0 {
-				f.out("every range of %s collides with what the other end holds or sends elsewhere, so nothing could be routed to it; plan a translation first", e.o.Name)
-			}
-		}
-		if len(f.s.Out) > 0 {
-			return nil
-		}
-		link.Ends[0].Routes, link.Ends[1].Routes = exportsB, exportsA
-		f.suggest("Routes", fmt.Sprintf("%s and %s", negotiate.Joined(exportsA), negotiate.Joined(exportsB)), "what the two ends hold; selectors are everything, and routes decide")
+	link := f.between(a, b, routing, exportsA, exportsB)
+	if link == nil {
+		return nil
 	}
 	o := f.put(design.KindLink, "", a.o.Name+" to "+b.o.Name, link)
 	f.suggest("IKE proposals", joinWords(ike), "what both ends can do, strongest first")
@@ -254,6 +237,32 @@ func (f *drafter) vpn(a, b end, routing string, ike, esp []string, q Question) *
 	f.s.NextWhy = "a gateway, a link and the far files for it, and an entry in each table that does not learn by itself"
 	f.done(o, a.side, b.side)
 	return o
+}
+
+// between is the link with its selectors or routes; nil if nothing could pass.
+func (f *drafter) between(a, b end, routing string, exportsA, exportsB []netip.Prefix) *design.Link {
+	link := &design.Link{Routing: routing, State: design.Drafted, Ends: []design.End{{Gateway: a.gateway.ID}, {Gateway: b.gateway.ID}}}
+	if routing == design.RoutingSelectors {
+		link.Ends[0].Local, link.Ends[0].Remote = exportsA, exportsB
+		link.Ends[1].Local, link.Ends[1].Remote = exportsB, exportsA
+		if len(exportsA) == 0 || len(exportsB) == 0 {
+			f.out("every range of one end collides with the other's, so no selector can name it; plan a translation first")
+			return nil
+		}
+		f.suggest("Selectors", fmt.Sprintf("%s to %s", negotiate.Joined(exportsA), negotiate.Joined(exportsB)), "what the two ends hold, mirrored")
+	} else {
+		for _, e := range []end{a, b} {
+			if len(e.all) > 0 && len(e.exports) == 0 {
+				f.out("every range of %s collides with what the other end holds or sends elsewhere, so nothing could be routed to it; plan a translation first", e.o.Name)
+			}
+		}
+		if len(f.s.Out) > 0 {
+			return nil
+		}
+		link.Ends[0].Routes, link.Ends[1].Routes = exportsB, exportsA
+		f.suggest("Routes", fmt.Sprintf("%s and %s", negotiate.Joined(exportsA), negotiate.Joined(exportsB)), "what the two ends hold; selectors are everything, and routes decide")
+	}
+	return link
 }
 
 func fixedStatic(a, b end, routing string) string {

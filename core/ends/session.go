@@ -50,12 +50,8 @@ func BGPEnds(s *design.Session) (out [2]negotiate.BGPEnd) {
 
 // PartyOf is the party at an end of a session.
 func PartyOf(d *design.Design, session *design.Object, n int) *design.Object {
-	parent := d.Get(session.Parent)
-	switch b := parent.Body.(type) {
-	case *design.Circuit:
-		return d.Party(b.Ends[n].At)
-	case *design.Tunnel:
-		return d.Party(d.Get(parent.Parent).Body.(*design.Link).Ends[n].Gateway)
+	if at := Speaker(d, session, n); at != nil {
+		return d.Party(at.ID)
 	}
 	return nil
 }
