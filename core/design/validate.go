@@ -45,7 +45,30 @@ func (d *Design) validate() Problems {
 // what stands inside it or beside it, and what refers to it.
 func (d *Design) revalidate(before *Design, touched []ID) Problems {
 	v := &validator{d: d, lans: map[ID]*prefix.Index{}}
-	parents, sites, again := map[ID]bool{}, map[ID]bool{}, map[ID]bool{}
+	again, parents := d.concerned(before, touched)
+	for _, parent := range slices.Sorted(maps.Keys(parents)) { // the same problems in the same order, always
+		if list := d.inside[parent]; parent == "" || d.objects[parent] != nil {
+			v.siblings(list)
+		}
+	}
+	for _, id := range slices.Sorted(maps.Keys(again)) {
+		o := d.objects[id]
+		switch {
+		case o == nil || !again[id]:
+		case o.Parent != "" && d.objects[o.Parent] == nil:
+			v.missing(o, "parent", o.Parent)
+		default:
+			v.object(o)
+		}
+	}
+	return v.problems
+}
+
+// concerned are the objects that a change of the touched may have made invalid,
+// and the parents whose children's names may clash now.
+func (d *Design) concerned(before *Design, touched []ID) (again, parents map[ID]bool) {
+	again, parents = map[ID]bool{}, map[ID]bool{}
+	sites := map[ID]bool{}
 	for _, id := range touched {
 		again[id] = true
 		for _, o := range d.inside[id] {
@@ -73,22 +96,7 @@ func (d *Design) revalidate(before *Design, touched []ID) Problems {
 			again[beside.ID] = again[beside.ID] || beside.Kind == KindInnerRoute
 		}
 	}
-	for _, parent := range slices.Sorted(maps.Keys(parents)) { // the same problems in the same order, always
-		if list := d.inside[parent]; parent == "" || d.objects[parent] != nil {
-			v.siblings(list)
-		}
-	}
-	for _, id := range slices.Sorted(maps.Keys(again)) {
-		o := d.objects[id]
-		switch {
-		case o == nil || !again[id]:
-		case o.Parent != "" && d.objects[o.Parent] == nil:
-			v.missing(o, "parent", o.Parent)
-		default:
-			v.object(o)
-		}
-	}
-	return v.problems
+	return again, parents
 }
 
 type validator struct {

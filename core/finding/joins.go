@@ -82,14 +82,10 @@ func (c *collector) circuit(o *design.Object) {
 			c.add("code-of-other-zone", inUse(o), o.ID, []Mend{{Title: "Put the end at " + c.d.Title(e.At) + " into " + b.CodeZone, Edits: set(func(x *design.Circuit) { x.Ends[n].Zone = b.CodeZone })}},
 				"the order code of %s is for %s, and its end at %s is in %s", o.Name, b.CodeZone, c.d.Title(e.At), e.Zone)
 		}
-		p := c.d.ProfileOf(e.At)
-		if p != nil && p.Circuit != nil && !slices.Contains(p.Circuit.Speeds, e.Mbps) {
+		if p := c.d.ProfileOf(e.At); p != nil && p.Circuit != nil && !slices.Contains(p.Circuit.Speeds, e.Mbps) {
 			next := p.Circuit.Speeds[len(p.Circuit.Speeds)-1]
-			for _, s := range p.Circuit.Speeds {
-				if s >= e.Mbps {
-					next = s
-					break
-				}
+			if k := slices.IndexFunc(p.Circuit.Speeds, func(s uint32) bool { return s >= e.Mbps }); k >= 0 {
+				next = p.Circuit.Speeds[k]
 			}
 			c.add("circuit-speed-not-offered", Risk, o.ID, []Mend{{Title: fmt.Sprintf("Order %d Mbit/s at both ends", next), Edits: set(func(x *design.Circuit) { x.Ends[0].Mbps, x.Ends[1].Mbps = next, next })}},
 				"%s has %d Mbit/s at %s, where only some speeds are sold: %s", o.Name, e.Mbps, c.d.Title(e.At), strings.Trim(fmt.Sprint(p.Circuit.Speeds), "[]"))
@@ -131,46 +127,52 @@ func (c *collector) attachment(o *design.Object) {
 	if p == nil || p.Hub == nil {
 		return
 	}
+	if p.Hub.SubnetPerZone && c.d.Get(a.What).Kind == design.KindNetwork {
+		c.attachedSubnets(o, a)
+	}
+	if v := c.st.Refusal(o); !v.Up {
+		c.refused(o, v)
+	}
+	if len(a.Feeds) == 0 {
+		c.add("attachment-feeds-nothing", Untidy, o.ID, nil, "the attachment of %s to %s feeds no table, so nobody there learns of it", c.d.Title(a.What), c.d.Title(o.Parent))
+	}
+}
+
+// attachedSubnets finds zones that an attachment does not serve, and public
+// subnets that it stands in.
+func (c *collector) attachedSubnets(o *design.Object, a *design.Attachment) {
 	hub := c.d.Title(o.Parent)
 	with := func(subnets []design.Ref) []design.Edit {
 		fixed := *a
 		fixed.Subnets = subnets
 		return []design.Edit{design.PutEdit(o.With(&fixed))}
 	}
-	if p.Hub.SubnetPerZone && c.d.Get(a.What).Kind == design.KindNetwork {
-		subnets := c.d.Inside(a.What, design.KindSubnet)
-		served := map[string]bool{}
-		for n, id := range a.Subnets {
-			s := c.d.Get(id).Body.(*design.Subnet)
-			served[s.Zone] = true
-			if s.Public {
-				var mends []Mend
-				if i := slices.IndexFunc(subnets, func(x *design.Object) bool {
-					b := x.Body.(*design.Subnet)
-					return b.Zone == s.Zone && !b.Public
-				}); i >= 0 {
-					mends = []Mend{{Title: "Use " + subnets[i].Name + " instead", Edits: with(slices.Replace(slices.Clone(a.Subnets), n, n+1, subnets[i].ID))}}
-				}
-				c.add("attachment-in-public-subnet", Risk, o.ID, mends, "the attachment of %s to %s is in the public subnet %s", c.d.Title(a.What), hub, c.d.Get(id).Name)
+	subnets := c.d.Inside(a.What, design.KindSubnet)
+	served := map[string]bool{}
+	for n, id := range a.Subnets {
+		s := c.d.Get(id).Body.(*design.Subnet)
+		served[s.Zone] = true
+		if s.Public {
+			var mends []Mend
+			if i := slices.IndexFunc(subnets, func(x *design.Object) bool {
+				b := x.Body.(*design.Subnet)
+				return b.Zone == s.Zone && !b.Public
+			}); i >= 0 {
+				mends = []Mend{{Title: "Use " + subnets[i].Name + " instead", Edits: with(slices.Replace(slices.Clone(a.Subnets), n, n+1, subnets[i].ID))}}
 			}
-		}
-		for _, x := range subnets {
-			b := x.Body.(*design.Subnet)
-			if !served[b.Zone] && b.Zone != "" {
-				served[b.Zone] = true
-				var mends []Mend
-				if !b.Public {
-					mends = []Mend{{Title: "Add " + x.Name + " to the attachment", Edits: with(append(slices.Clone(a.Subnets), x.ID))}}
-				}
-				c.add("attachment-skips-zone", Risk, o.ID, mends, "the attachment of %s to %s has no subnet in %s, so its hosts there are cut off", c.d.Title(a.What), hub, b.Zone)
-			}
+			c.add("attachment-in-public-subnet", Risk, o.ID, mends, "the attachment of %s to %s is in the public subnet %s", c.d.Title(a.What), hub, c.d.Get(id).Name)
 		}
 	}
-	if v := c.st.Refusal(o); !v.Up {
-		c.refused(o, v)
-	}
-	if len(a.Feeds) == 0 {
-		c.add("attachment-feeds-nothing", Untidy, o.ID, nil, "the attachment of %s to %s feeds no table, so nobody there learns of it", c.d.Title(a.What), hub)
+	for _, x := range subnets {
+		b := x.Body.(*design.Subnet)
+		if !served[b.Zone] && b.Zone != "" {
+			served[b.Zone] = true
+			var mends []Mend
+			if !b.Public {
+				mends = []Mend{{Title: "Add " + x.Name + " to the attachment", Edits: with(append(slices.Clone(a.Subnets), x.ID))}}
+			}
+			c.add("attachment-skips-zone", Risk, o.ID, mends, "the attachment of %s to %s has no subnet in %s, so its hosts there are cut off", c.d.Title(a.What), hub, b.Zone)
+		}
 	}
 }
 

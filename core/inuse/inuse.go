@@ -50,45 +50,50 @@ func Ranges(d *design.Design) []Range {
 		}
 	}
 	for _, o := range d.All() {
-		switch b := o.Body.(type) {
-		case *design.Reservation:
-			if b.Use == design.UseMapping {
-				out = append(out, Range{b.Prefix, o.ID, b.Party, "", Pool})
-			}
-		case *design.Link:
-			for _, e := range b.Ends {
-				add(o, Named, slices.Concat(e.Routes, e.Local, e.Remote)...)
-			}
-		case *design.Circuit:
-			for _, e := range b.Ends {
-				add(o, Named, e.Routes...)
-			}
-		case *design.Table:
-			for _, e := range b.Routes {
-				add(o, Named, e.Prefix)
-			}
-		case *design.HubTable:
-			for _, e := range b.Routes {
-				add(o, Named, e.Prefix)
-			}
-		case *design.Gateway:
-			for _, r := range b.Translate {
-				add(o, Held, r.Into)
-			}
-		case *design.Tunnel:
-			add(o, Inside, b.Inside...)
-			for _, e := range b.Ends {
-				add(o, Inside, e.Inside)
-			}
-		case *design.Session:
-			for _, e := range b.Ends { // the far end's address is near: the small range is taken
-				if e.Address.IsValid() {
-					add(o, Inside, netip.PrefixFrom(e.Address, e.Address.BitLen()-2))
-				}
+		if b, ok := o.Body.(*design.Reservation); ok && b.Use == design.UseMapping {
+			out = append(out, Range{b.Prefix, o.ID, b.Party, "", Pool})
+		}
+		bodyRanges(o, func(how How, ps ...netip.Prefix) { add(o, how, ps...) })
+	}
+	return out
+}
+
+// bodyRanges are those that an object names, holds for itself or has inside a
+// tunnel or session.
+func bodyRanges(o *design.Object, add func(How, ...netip.Prefix)) {
+	switch b := o.Body.(type) {
+	case *design.Link:
+		for _, e := range b.Ends {
+			add(Named, slices.Concat(e.Routes, e.Local, e.Remote)...)
+		}
+	case *design.Circuit:
+		for _, e := range b.Ends {
+			add(Named, e.Routes...)
+		}
+	case *design.Table:
+		for _, e := range b.Routes {
+			add(Named, e.Prefix)
+		}
+	case *design.HubTable:
+		for _, e := range b.Routes {
+			add(Named, e.Prefix)
+		}
+	case *design.Gateway:
+		for _, r := range b.Translate {
+			add(Held, r.Into)
+		}
+	case *design.Tunnel:
+		add(Inside, b.Inside...)
+		for _, e := range b.Ends {
+			add(Inside, e.Inside)
+		}
+	case *design.Session:
+		for _, e := range b.Ends { // the far end's address is near: the small range is taken
+			if e.Address.IsValid() {
+				add(Inside, netip.PrefixFrom(e.Address, e.Address.BitLen()-2))
 			}
 		}
 	}
-	return out
 }
 
 // Prefixes are the ranges of those for which keep is true.

@@ -38,12 +38,30 @@ func freeLine(key, label, a, b, why string) Line {
 
 func peeringLines(d *design.Design, o *design.Object, p *design.Peering) []Line {
 	x, y := p.Halves[0], p.Halves[1]
-	set := func(n int, change func(*design.Half)) []design.Edit {
-		b := *p
-		b.Halves = append([]design.Half{}, p.Halves...)
-		change(&b.Halves[n])
-		return []design.Edit{design.PutEdit(o.With(&b))}
+	out := []Line{halvesLine(d, o, p)}
+	for n := range p.Halves {
+		out = append(out, lentLine(d, o, p, n))
 	}
+	forwarded := freeLine("forwarded", "Takes what the other passes on", yes(x.AcceptForwarded), yes(y.AcceptForwarded), "each half decides for itself")
+	if rule := d.ProfileOf(x.Network); rule != nil && rule.Peering != nil && rule.Peering.AcceptForwarded {
+		for n, h := range p.Halves {
+			forwarded.Mends = append(forwarded.Mends, option(n, d.Title(h.Network), "take what the other passes on", h.AcceptForwarded, withHalf(o, n, func(x *design.Half) { x.AcceptForwarded = !x.AcceptForwarded })))
+		}
+	}
+	return append(out, forwarded)
+}
+
+// withHalf changes one half of a peering.
+func withHalf(o *design.Object, n int, change func(*design.Half)) []design.Edit {
+	b := *o.Body.(*design.Peering)
+	b.Halves = slices.Clone(b.Halves)
+	change(&b.Halves[n])
+	return []design.Edit{design.PutEdit(o.With(&b))}
+}
+
+// halvesLine says which halves are made.
+func halvesLine(d *design.Design, o *design.Object, p *design.Peering) Line {
+	x, y := p.Halves[0], p.Halves[1]
 	made := map[bool]string{true: "made", false: "not made"}
 	var mends []LineMend
 	for n, h := range p.Halves {
@@ -56,32 +74,29 @@ func peeringLines(d *design.Design, o *design.Object, p *design.Peering) []Line 
 	if !both {
 		why = "a peering exists only when both halves do"
 	}
-	out := []Line{line("half", "Half", made[x.Made], made[y.Made], both || !x.Made && !y.Made, why, mends...)}
+	l := line("half", "Half", made[x.Made], made[y.Made], both || !x.Made && !y.Made, why, mends...)
 	if !x.Made && !y.Made {
-		out[0].Verdict, out[0].Mends = Unknown, mends
+		l.Verdict, l.Mends = Unknown, mends
 	}
-	for n, h := range p.Halves {
-		far := p.Halves[1-n]
-		values := [2]string{does(h.LendsGateway, "lent"), does(far.UsesGateway, "used")}
-		if n == 1 {
-			values[0], values[1] = values[1], values[0]
-		}
-		l := line(fmt.Sprintf("gateway-%d", n+1), "Gateway of "+d.Title(h.Network), values[0], values[1], h.LendsGateway || !far.UsesGateway, "",
-			LineMend{n, "Let " + d.Title(h.Network) + " lend it", set(n, func(x *design.Half) { x.LendsGateway = true })},
-			LineMend{1 - n, "Let " + d.Title(far.Network) + " not use it", set(1-n, func(x *design.Half) { x.UsesGateway = false })})
-		if rule := d.ProfileOf(h.Network); l.Verdict == Agrees && rule != nil && rule.Peering != nil && rule.Peering.LendGateway {
-			l.Mends = append(l.Mends, option(n, d.Title(h.Network), "lend its gateway", h.LendsGateway, set(n, func(x *design.Half) { x.LendsGateway = !x.LendsGateway })),
-				option(1-n, d.Title(far.Network), "use it", far.UsesGateway, set(1-n, func(x *design.Half) { x.UsesGateway = !x.UsesGateway })))
-		}
-		out = append(out, l)
+	return l
+}
+
+// lentLine says whether the n-th half's gateway is lent, and whether the other
+// uses it.
+func lentLine(d *design.Design, o *design.Object, p *design.Peering, n int) Line {
+	h, far := p.Halves[n], p.Halves[1-n]
+	values := [2]string{does(h.LendsGateway, "lent"), does(far.UsesGateway, "used")}
+	if n == 1 {
+		values[0], values[1] = values[1], values[0]
 	}
-	forwarded := freeLine("forwarded", "Takes what the other passes on", yes(x.AcceptForwarded), yes(y.AcceptForwarded), "each half decides for itself")
-	if rule := d.ProfileOf(x.Network); rule != nil && rule.Peering != nil && rule.Peering.AcceptForwarded {
-		for n, h := range p.Halves {
-			forwarded.Mends = append(forwarded.Mends, option(n, d.Title(h.Network), "take what the other passes on", h.AcceptForwarded, set(n, func(x *design.Half) { x.AcceptForwarded = !x.AcceptForwarded })))
-		}
+	l := line(fmt.Sprintf("gateway-%d", n+1), "Gateway of "+d.Title(h.Network), values[0], values[1], h.LendsGateway || !far.UsesGateway, "",
+		LineMend{n, "Let " + d.Title(h.Network) + " lend it", withHalf(o, n, func(x *design.Half) { x.LendsGateway = true })},
+		LineMend{1 - n, "Let " + d.Title(far.Network) + " not use it", withHalf(o, 1-n, func(x *design.Half) { x.UsesGateway = false })})
+	if rule := d.ProfileOf(h.Network); l.Verdict == Agrees && rule != nil && rule.Peering != nil && rule.Peering.LendGateway {
+		l.Mends = append(l.Mends, option(n, d.Title(h.Network), "lend its gateway", h.LendsGateway, withHalf(o, n, func(x *design.Half) { x.LendsGateway = !x.LendsGateway })),
+			option(1-n, d.Title(far.Network), "use it", far.UsesGateway, withHalf(o, 1-n, func(x *design.Half) { x.UsesGateway = !x.UsesGateway })))
 	}
-	return append(out, forwarded)
+	return l
 }
 
 // option turns something on or off at one end.

@@ -383,62 +383,6 @@ func sessionsOf(d *design.Design, in design.ID) []Line {
 	return out
 }
 
-// SessionLines are the lines of a BGP session.
-func SessionLines(d *design.Design, o *design.Object) []Line {
-	s := o.Body.(*design.Session)
-	ends := ends.SessionEndsOf(d, o)
-	name := func(n int) string { return negotiate.Called(ends[n].Name, n) }
-	var out []Line
-	set := func(n int, change func(*design.SessionEnd)) []design.Edit {
-		body := design.Session{Ends: slices.Clone(s.Ends)}
-		change(&body.Ends[n])
-		return []design.Edit{design.PutEdit(o.With(&body))}
-	}
-	add := func(key, label, a, b string, v Verdict, why string, mends ...LineMend) {
-		if mends == nil || v == Agrees || v == Free {
-			mends = []LineMend{}
-		}
-		out = append(out, Line{Key: key, Label: label, Values: [2]string{a, b}, Verdict: v, Why: why, Mends: mends})
-	}
-	word := func(ok bool) Verdict {
-		if ok {
-			return Agrees
-		}
-		return Differs
-	}
-	for n, e := range ends {
-		far := ends[1-n]
-		cross := func(own, taken string) (string, string) {
-			if n == 1 {
-				return taken, own
-			}
-			return own, taken
-		}
-		a, b := cross(asnWord(e.ASN), asnWord(far.PeerASN))
-		add(fmt.Sprintf("asn-%d", n+1), "ASN of "+name(n), a, b, word(e.ASN == far.PeerASN), "",
-			LineMend{1 - n, fmt.Sprintf("Expect ASN %d at %s", e.ASN, name(1-n)), set(1-n, func(x *design.SessionEnd) { x.PeerASN = 0 })},
-			LineMend{n, fmt.Sprintf("Give %s ASN %d", name(n), far.PeerASN), set(n, func(x *design.SessionEnd) { x.ASN = far.PeerASN })})
-		a, b = cross(addressOr(e.Address), addressOr(far.Peer))
-		add(fmt.Sprintf("bgp-address-%d", n+1), "Session address of "+name(n), a, b, word(e.Address == far.Peer), "",
-			LineMend{1 - n, "Look for " + addressOr(e.Address) + " at " + name(1-n), set(1-n, func(x *design.SessionEnd) { x.Peer = netip.Addr{} })})
-	}
-	add("bgp-password", "Session password", passwordWord(s.Ends[0].Password), passwordWord(s.Ends[1].Password), word(s.Ends[0].Password == s.Ends[1].Password), "",
-		LineMend{0, "Do at " + name(0) + " as at " + name(1), set(0, func(x *design.SessionEnd) { x.Password = s.Ends[1].Password })},
-		LineMend{1, "Do at " + name(1) + " as at " + name(0), set(1, func(x *design.SessionEnd) { x.Password = s.Ends[0].Password })})
-	outcome := negotiate.AgreeSession(ends[0], ends[1])
-	add("bgp-families", "Address families", strings.Join(ends[0].Families, ", "), strings.Join(ends[1].Families, ", "), word(slices.ContainsFunc(ends[0].Families, func(f string) bool { return slices.Contains(ends[1].Families, f) })), "",
-		LineMend{0, "Set " + name(0) + " to " + strings.Join(ends[1].Families, ", "), set(0, func(x *design.SessionEnd) { x.Families = ends[1].Families })},
-		LineMend{1, "Set " + name(1) + " to " + strings.Join(ends[0].Families, ", "), set(1, func(x *design.SessionEnd) { x.Families = ends[0].Families })})
-	add("bgp-hold", "Hold time", seconds(ends[0].Hold), seconds(ends[1].Hold), Free, fmt.Sprintf("the smaller of the two holds: %d s", min(ends[0].Hold, ends[1].Hold)))
-	limit := Free
-	why := "each end's own"
-	if outcome.Parameter == "bgp-max" {
-		limit, why = Differs, outcome.Why
-	}
-	add("bgp-max", "Most routes taken", limitWord(ends[0].MaxPrefixes), limitWord(ends[1].MaxPrefixes), limit, why)
-	return out
-}
-
 func addressOr(a netip.Addr) string {
 	if !negotiate.Known(a) {
 		return "not known yet"

@@ -149,6 +149,39 @@ func (s *Sent) fromSections(root *section, near, far netip.Addr) error {
 	if all == nil {
 		return design.Problems{{Line: 1, Why: "there is no connections section", Want: "paste the whole swanctl.conf, or the connection inside connections { }"}}
 	}
+	c, err := fitting(all, near, far)
+	if err != nil {
+		return err
+	}
+	take := func(from *section, field, key string) {
+		if from == nil {
+			return
+		}
+		if v := from.value(field); v != nil {
+			s.set(key, v.text, v.line)
+		}
+	}
+	for _, x := range [][2]string{{"local_addrs", "address"}, {"remote_addrs", "peer"}, {"version", "version"}, {"proposals", "ike"}, {"rekey_time", "ike-life"}, {"dpd_delay", "dpd"}} {
+		take(c, x[0], x[1])
+	}
+	take(c.sub("local"), "id", "identity")
+	take(c.sub("remote"), "id", "peer-identity")
+	if children := c.sub("children"); children != nil {
+		s.fromChildren(children)
+	}
+	if secrets := root.sub("secrets"); secrets != nil {
+		for _, k := range secrets.subs {
+			if strings.HasPrefix(k.name, "ike") && k.concerns(s.Settings) {
+				take(k, "secret", "key")
+			}
+		}
+	}
+	slices.SortFunc(s.Given, func(a, b string) int { return keyPlace(a) - keyPlace(b) })
+	return nil
+}
+
+// fitting is the one connection that is about the tunnel between near and far.
+func fitting(all *section, near, far netip.Addr) (*section, error) {
 	var fit []*section // those that fit best: by both addresses, by ours, by theirs
 	best := 0
 	for _, c := range all.subs {
@@ -174,34 +207,9 @@ func (s *Sent) fromSections(root *section, near, far netip.Addr) error {
 		for _, c := range all.subs {
 			names = append(names, c.name)
 		}
-		return design.Problems{{Line: all.line, Why: fmt.Sprintf("%d of the connections %s fit this tunnel", len(fit), strings.Join(names[:min(len(names), 5)], ", ")), Want: "paste the one that is about this tunnel"}}
+		return nil, design.Problems{{Line: all.line, Why: fmt.Sprintf("%d of the connections %s fit this tunnel", len(fit), strings.Join(names[:min(len(names), 5)], ", ")), Want: "paste the one that is about this tunnel"}}
 	}
-	c := fit[0]
-	take := func(from *section, field, key string) {
-		if from == nil {
-			return
-		}
-		if v := from.value(field); v != nil {
-			s.set(key, v.text, v.line)
-		}
-	}
-	for field, key := range map[string]string{"local_addrs": "address", "remote_addrs": "peer", "version": "version", "proposals": "ike", "rekey_time": "ike-life", "dpd_delay": "dpd"} {
-		take(c, field, key)
-	}
-	take(c.sub("local"), "id", "identity")
-	take(c.sub("remote"), "id", "peer-identity")
-	if children := c.sub("children"); children != nil {
-		s.fromChildren(children)
-	}
-	if secrets := root.sub("secrets"); secrets != nil {
-		for _, k := range secrets.subs {
-			if strings.HasPrefix(k.name, "ike") && k.concerns(s.Settings) {
-				take(k, "secret", "key")
-			}
-		}
-	}
-	slices.SortFunc(s.Given, func(a, b string) int { return keyPlace(a) - keyPlace(b) })
-	return nil
+	return fit[0], nil
 }
 
 func keyPlace(key string) int {

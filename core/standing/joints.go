@@ -26,6 +26,13 @@ func (s *Standing) gateway(o *design.Object, g *design.Gateway) Verdict {
 	return up
 }
 
+// FiltersStrictly reports whether a box takes a packet only from where its route
+// back to the source leaves (RFC 3704, section 2.2). Linux has it for IPv4 alone.
+func FiltersStrictly(o *design.Object) bool {
+	g, ok := o.Body.(*design.Gateway)
+	return ok && slices.Contains(g.Faults, design.StrictReversePath)
+}
+
 // ending is how something that ends a link or circuit stands for it: a box that
 // does not forward still ends tunnels.
 func (s *Standing) ending(id design.ID) Verdict {

@@ -270,10 +270,9 @@ func routeText(at Place, dst netip.Addr, c route.Choice) string {
 }
 
 // strictlyRefused judges a strict reverse-path filter: the route back to the
-// source must leave by what the packet came in by. Linux has it for IPv4 alone.
+// source must leave by what the packet came in by.
 func (w *walker) strictlyRefused(p *route.Point, by design.ID) bool {
-	g, ok := w.d.Get(p.ID).Body.(*design.Gateway)
-	if !ok || !slices.Contains(g.Faults, design.StrictReversePath) || !w.header.Src.Is4() || by == "" {
+	if !standing.FiltersStrictly(w.d.Get(p.ID)) || !w.header.Src.Is4() || by == "" {
 		return false
 	}
 	if l, ok := w.d.Get(by).Body.(*design.Link); ok && l.Routing == design.RoutingSelectors {
