@@ -28,21 +28,9 @@ func freeCommand() *cobra.Command {
 			if err != nil {
 				return badInput(err)
 			}
-			found := []prefix.Candidate{}
-			for _, text := range within {
-				allowed, err := prefix.Parse(text)
-				if err != nil {
-					return badInput(fmt.Errorf("--within: %w", err))
-				}
-				if size < allowed.Bits() || size > allowed.Addr().BitLen() {
-					return badInput(fmt.Errorf("--size %d does not fit into %s; give a length from %d to %d", size, allowed, allowed.Bits(), allowed.Addr().BitLen()))
-				}
-				space := prefix.NewSpace([]netip.Prefix{allowed}, used)
-				search := space.Fits
-				if roomy {
-					search = space.Roomy
-				}
-				found = append(found, search(allowed, size, most-len(found))...)
+			found, err := freeWithin(within, used, size, most, roomy)
+			if err != nil {
+				return badInput(err)
 			}
 			if err := out.write(c, found, func(w io.Writer) { printFree(w, found, size) }); err != nil {
 				return err
@@ -60,6 +48,27 @@ func freeCommand() *cobra.Command {
 	c.Flags().BoolVar(&roomy, "roomy", false, "begin with the largest free blocks, where it can grow, instead of the best fit")
 	c.Flags().IntVar(&most, "most", 5, "how many to list")
 	return c
+}
+
+// freeWithin looks through the allowed ranges, one after the other.
+func freeWithin(within []string, used []netip.Prefix, size, most int, roomy bool) ([]prefix.Candidate, error) {
+	found := []prefix.Candidate{}
+	for _, text := range within {
+		allowed, err := prefix.Parse(text)
+		if err != nil {
+			return nil, fmt.Errorf("--within: %w", err)
+		}
+		if size < allowed.Bits() || size > allowed.Addr().BitLen() {
+			return nil, fmt.Errorf("--size %d does not fit into %s; give a length from %d to %d", size, allowed, allowed.Bits(), allowed.Addr().BitLen())
+		}
+		space := prefix.NewSpace([]netip.Prefix{allowed}, used)
+		search := space.Fits
+		if roomy {
+			search = space.Roomy
+		}
+		found = append(found, search(allowed, size, most-len(found))...)
+	}
+	return found, nil
 }
 
 func printFree(w io.Writer, found []prefix.Candidate, size int) {

@@ -39,6 +39,15 @@ func (x *condition) solve(d *design.Design) (*solved.Solved, error) {
 	return solved.Of(d, c), nil
 }
 
+// read reads a design file and solves it under the condition.
+func (x *condition) read(path string) (*solved.Solved, error) {
+	d, err := readDesign(path)
+	if err != nil {
+		return nil, err
+	}
+	return x.solve(d)
+}
+
 // standingRow is how one thing stands.
 type standingRow struct {
 	Kind  design.Kind `json:"kind"`
@@ -56,14 +65,11 @@ func standingCommand() *cobra.Command {
 		Short: "List what is down, with the first cause; exit 1 if anything is",
 		Args:  exactly(1, "one design file"),
 		RunE: func(c *cobra.Command, args []string) error {
-			d, err := readDesign(args[0])
+			s, err := under.read(args[0])
 			if err != nil {
 				return err
 			}
-			s, err := under.solve(d)
-			if err != nil {
-				return err
-			}
+			d := s.Tables.Design
 			rows, down := []standingRow{}, false
 			for _, o := range d.All() {
 				if !slices.Contains(standing.CanFail, o.Kind) || o.Kind == design.KindOutside {

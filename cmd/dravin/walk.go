@@ -21,10 +21,6 @@ func walkCommand() *cobra.Command {
 		Short: "Carry one packet there and back; exit 1 if it is stopped",
 		Args:  exactly(1, "one design file"),
 		RunE: func(c *cobra.Command, args []string) error {
-			d, err := readDesign(args[0])
-			if err != nil {
-				return err
-			}
 			if from == "" || to == "" {
 				return badInput(errors.New("--from or --to is missing; say who starts and whom they dial"))
 			}
@@ -32,16 +28,15 @@ func walkCommand() *cobra.Command {
 			if err != nil {
 				return badInput(err)
 			}
-			s, err := under.solve(d)
+			s, err := under.read(args[0])
 			if err != nil {
 				return err
 			}
-			tables := s.Tables
-			flow, err := walk.ParseFlow(tables, from, to, service)
+			flow, err := walk.ParseFlow(s.Tables, from, to, service)
 			if err != nil {
 				return badInput(err)
 			}
-			proof := walk.Prove(tables, flow)
+			proof := walk.Prove(s.Tables, flow)
 			if err := out.write(c, proof, func(w io.Writer) { printProof(w, proof) }); err != nil {
 				return err
 			}

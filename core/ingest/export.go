@@ -71,17 +71,22 @@ func exported(d *design.Design, o *design.Object) []map[Column]string {
 		}
 		return spread(base, ColumnAddress, b.Addresses)
 	case *design.Reservation:
-		for word, use := range reservationUses {
-			if use == b.Use {
-				base[ColumnKind] = word
-			}
-		}
+		base[ColumnKind] = or(wordOfUse(b.Use), string(o.Kind))
 		base[ColumnParty], base[ColumnNote] = nameOf(d, b.Party), b.Note
 		return spread(base, ColumnPrefix, []netip.Prefix{b.Prefix})
 	default:
 		return nil
 	}
 	return spread(base, ColumnPrefix, d.Ranges(o.ID))
+}
+
+func wordOfUse(use string) string {
+	for word, u := range reservationUses {
+		if u == use {
+			return word
+		}
+	}
+	return ""
 }
 
 // spread makes a row for each value.

@@ -393,19 +393,9 @@ func (m *maker) addressed(r record, k design.Kind) error {
 	if err != nil {
 		return fmt.Errorf("the address %q is not one; write one such as 10.214.0.20", text)
 	}
-	var answers []design.Service
-	for _, word := range strings.Fields(strings.ReplaceAll(r.get(ColumnAnswers), ",", " ")) {
-		s, err := design.ParseService(word)
-		if err != nil {
-			return err
-		}
-		answers = append(answers, s)
-	}
-	asn := uint64(0)
-	if text := r.get(ColumnASN); text != "" {
-		if asn, err = strconv.ParseUint(text, 10, 32); err != nil {
-			return fmt.Errorf("the ASN %q is not a number up to 4294967295", text)
-		}
+	answers, asn, err := answersAndASN(r)
+	if err != nil {
+		return err
 	}
 	party, err := m.party(r, k)
 	if err != nil {
@@ -419,7 +409,7 @@ func (m *maker) addressed(r record, k design.Kind) error {
 			c.Addresses = append(slices.Clone(c.Addresses), a)
 		}
 		if asn != 0 {
-			c.ASN = uint32(asn)
+			c.ASN = asn
 		}
 		m.put(o.With(&c))
 		m.item(r.line, party.Name+" "+name+" "+a.String(), o.ID)
@@ -441,6 +431,26 @@ func (m *maker) addressed(r record, k design.Kind) error {
 	m.put(o.With(&c))
 	m.item(r.line, party.Name+" "+name+" "+a.String(), o.ID)
 	return nil
+}
+
+// answersAndASN are the services and the ASN that a row names, none and 0 if it
+// names none.
+func answersAndASN(r record) (answers []design.Service, asn uint32, err error) {
+	for _, word := range strings.Fields(strings.ReplaceAll(r.get(ColumnAnswers), ",", " ")) {
+		s, err := design.ParseService(word)
+		if err != nil {
+			return nil, 0, err
+		}
+		answers = append(answers, s)
+	}
+	if text := r.get(ColumnASN); text != "" {
+		n, err := strconv.ParseUint(text, 10, 32)
+		if err != nil {
+			return nil, 0, fmt.Errorf("the ASN %q is not a number up to 4294967295", text)
+		}
+		asn = uint32(n)
+	}
+	return answers, asn, nil
 }
 
 // homeOf is the LAN, inner route or subnet of a party that holds an address.

@@ -43,6 +43,11 @@ func readXLSX(ctx context.Context, r io.Reader, o Options) (*Table, error) {
 		return nil, &Error{Why: "this workbook can not be read: " + err.Error(), Want: "save it again as .xlsx, or as CSV"}
 	}
 	defer book.Close()
+	return readSheet(ctx, book, o)
+}
+
+// readSheet reads the sheet that was asked for, or the first.
+func readSheet(ctx context.Context, book *excelize.File, o Options) (*Table, error) {
 	t := &Table{Format: "workbook", Sheets: book.GetSheetList(), Sheet: o.Sheet}
 	if len(t.Sheets) == 0 {
 		return nil, &Error{Why: "the workbook has no sheet", Want: "save it again as .xlsx"}
