@@ -37,15 +37,9 @@ func importCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var all []brought
-			refused := 0
-			for _, path := range args {
-				var b brought
-				if d, b, err = bring(c, d, path, party, sheet); err != nil {
-					return err
-				}
-				all = append(all, b)
-				refused += b.Counts[ingest.Refused]
+			d, all, refused, err := bringAll(c, d, args, party, sheet)
+			if err != nil {
+				return err
 			}
 			if !dry {
 				if err := replace(into, d); err != nil {
@@ -67,6 +61,19 @@ func importCommand() *cobra.Command {
 	c.Flags().StringVar(&sheet, "sheet", "", "the sheet of a workbook; default: the first")
 	c.Flags().BoolVar(&dry, "dry-run", false, "say what would be done, line by line, and do nothing")
 	return c
+}
+
+// bringAll brings the files in, one after the other, and counts refused lines.
+func bringAll(c *cobra.Command, d *design.Design, paths []string, party, sheet string) (_ *design.Design, all []brought, refused int, err error) {
+	for _, path := range paths {
+		var b brought
+		if d, b, err = bring(c, d, path, party, sheet); err != nil {
+			return nil, nil, 0, err
+		}
+		all = append(all, b)
+		refused += b.Counts[ingest.Refused]
+	}
+	return d, all, refused, nil
 }
 
 func bring(c *cobra.Command, d *design.Design, path, party, sheet string) (*design.Design, brought, error) {

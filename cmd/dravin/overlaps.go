@@ -53,13 +53,11 @@ Exit 0; 1 only with --strict and any pair; 2 if the file can not be used.`,
 			default:
 				any = writePairs(out, s, within, write)
 			}
-			if err := firstError(err, out.Flush()); err != nil {
-				return err
-			}
-			if strict && any {
+			err = firstError(err, out.Flush())
+			if err == nil && strict && any {
 				return errFound
 			}
-			return nil
+			return err
 		},
 	}
 	c.Flags().StringVar(&format, "format", "text", "text for people; csv or json for programs")
