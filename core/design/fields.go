@@ -1,61 +1,143 @@
 package design
 
 import (
-	"encoding"
 	"net/netip"
 	"reflect"
+	"slices"
+	"strconv"
 	"strings"
 )
 
-// Field is a value that a body may have.
+// FieldType says how a value is written.
+type FieldType string
+
+// The types of values.
+const (
+	TypeText      FieldType = "text" // one line, of the field's form
+	TypeFree      FieldType = "free" // several lines
+	TypeNumber    FieldType = "number"
+	TypeYesNo     FieldType = "yes-or-no"
+	TypeAddress   FieldType = "address"
+	TypePrefix    FieldType = "prefix"
+	TypeInside    FieldType = "inside" // an address with its prefix length
+	TypeService   FieldType = "service"
+	TypeReference FieldType = "reference" // an ID of one of the kinds
+	TypeParts     FieldType = "parts"     // a value with fields of its own
+)
+
+// FieldTypes are all types.
+var FieldTypes = []FieldType{TypeText, TypeFree, TypeNumber, TypeYesNo, TypeAddress, TypePrefix, TypeInside, TypeService, TypeReference, TypeParts}
+
+// Field is a value that a body, or a part of one, may have.
 type Field struct {
-	Key  string   `json:"key"`
-	Doc  string   `json:"doc"`
-	Enum []string `json:"enum,omitempty"` // what it may be, if that is a few words
-	Many bool     `json:"many,omitempty"` // a list
+	Key      string    `json:"key"`
+	Type     FieldType `json:"type"`
+	Doc      string    `json:"doc"`
+	Optional bool      `json:"optional,omitempty"`
+	Many     bool      `json:"many,omitempty"`  // a list
+	Min      int       `json:"min,omitempty"`   // of a list: so many at least
+	Max      int       `json:"max,omitempty"`   // of a list: so many at most; 0: any number
+	Enum     []string  `json:"enum,omitempty"`  // what it may be, if that is a few words
+	Kinds    []Kind    `json:"kinds,omitempty"` // of a reference
+	Parts    []Field   `json:"parts,omitempty"` // of parts
 }
 
-// Absent lists the plain optional values that an object's body does not have:
-// text, numbers, truth values, addresses, ranges, and lists of them. References
-// and what has parts of its own are left out.
-func Absent(o *Object) []Field {
-	out := []Field{}
-	v := reflect.ValueOf(o.Body).Elem()
-	for n := range v.NumField() {
-		sf := v.Type().Field(n)
-		key, optional := keyOf(sf)
-		if !optional || !v.Field(n).IsZero() || sf.Tag.Get("ref") != "" {
-			continue
-		}
-		t, many := sf.Type, sf.Type.Kind() == reflect.Slice
-		if many {
-			t = t.Elem()
-		}
-		if !plainType(t) {
-			continue
-		}
-		f := Field{Key: key, Doc: sf.Tag.Get("doc"), Many: many}
-		if words := sf.Tag.Get("enum"); words != "" {
-			f.Enum = strings.Split(words, ",")
-		}
-		if t.Kind() == reflect.Bool {
-			f.Enum = []string{"true"}
-		}
-		out = append(out, f)
+// Outline lists all values that an object of that kind may have, in the order of
+// its file.
+func Outline(k Kind) []Field {
+	if s := specByKind[k]; s != nil {
+		return outline(s.body)
+	}
+	return nil
+}
+
+func outline(t reflect.Type) []Field {
+	out := make([]Field, 0, t.NumField())
+	for n := range t.NumField() {
+		out = append(out, fieldOf(t.Field(n)))
 	}
 	return out
 }
 
-// plainType reports whether a value of that type is written as one word or
-// text.
-func plainType(t reflect.Type) bool {
+func fieldOf(sf reflect.StructField) Field {
+	key, optional := keyOf(sf)
+	f := Field{Key: key, Doc: sf.Tag.Get("doc"), Optional: optional}
+	f.Min, _ = strconv.Atoi(sf.Tag.Get("min"))
+	f.Max, _ = strconv.Atoi(sf.Tag.Get("max"))
+	if words := sf.Tag.Get("enum"); words != "" {
+		f.Enum = strings.Split(words, ",")
+	}
+	t := sf.Type
+	if t.Kind() == reflect.Slice {
+		f.Many, t = true, t.Elem()
+	}
+	if t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	f.Type = typeOf(t, sf.Tag)
+	switch f.Type {
+	case TypeReference:
+		f.Kinds = kindsIn(sf.Tag.Get("ref"))
+	case TypeParts:
+		f.Parts = outline(t)
+	}
+	return f
+}
+
+func typeOf(t reflect.Type, tag reflect.StructTag) FieldType {
 	switch {
-	case t == reflect.TypeFor[netip.Addr](), t == reflect.TypeFor[netip.Prefix](), reflect.PointerTo(t).Implements(reflect.TypeFor[encoding.TextUnmarshaler]()):
-		return true
+	case t == reflect.TypeFor[netip.Addr]():
+		return TypeAddress
+	case t == reflect.TypeFor[netip.Prefix]() && tag.Get("host") != "":
+		return TypeInside
+	case t == reflect.TypeFor[netip.Prefix]():
+		return TypePrefix
+	case t == reflect.TypeFor[Service]():
+		return TypeService
+	case t == reflect.TypeFor[Ref]():
+		return TypeReference
+	case implementsText(reflect.New(t).Elem()):
+		return TypeText
 	}
 	switch t.Kind() {
-	case reflect.String, reflect.Bool, reflect.Uint8, reflect.Uint16, reflect.Uint32:
-		return true
+	case reflect.Struct:
+		return TypeParts
+	case reflect.Bool:
+		return TypeYesNo
+	case reflect.String:
+		if tag.Get("form") == "free" {
+			return TypeFree
+		}
+		return TypeText
 	}
-	return false
+	return TypeNumber
 }
+
+// Absent lists the plain optional values that an object's body does not have.
+// References and what has parts of its own are left out.
+func Absent(o *Object) []Field {
+	out := []Field{}
+	v := reflect.ValueOf(o.Body).Elem()
+	for n := range v.NumField() {
+		f := fieldOf(v.Type().Field(n))
+		if f.Optional && v.Field(n).IsZero() && f.Type != TypeReference && f.Type != TypeParts {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// KindsInside are the kinds that can stand in an object of that kind, those of
+// the top level for "".
+func KindsInside(k Kind) []Kind {
+	var out []Kind
+	for _, s := range specs {
+		if k == "" && len(s.parents) == 0 || slices.Contains(s.parents, k) {
+			out = append(out, s.kind)
+		}
+	}
+	return out
+}
+
+// Doc says what a kind is.
+func Doc(k Kind) string { return specOf(k).doc }

@@ -229,15 +229,6 @@ type Mapping struct {
 	Mapped  netip.Prefix `yaml:"mapped" json:"mapped" doc:"What it is known as beyond the link; as long as the real range."`
 }
 
-// Intent is a flow that must work, or must never work.
-type Intent struct {
-	From    Ref     `yaml:"from" json:"from" ref:"endpoint,lan,subnet,inner-route" doc:"Who starts."`
-	To      Ref     `yaml:"to" json:"to" ref:"endpoint" doc:"Who must answer."`
-	Service Service `yaml:"service" json:"service" doc:"Protocol and port, such as tcp/502."`
-	Never   bool    `yaml:"never,omitempty" json:"never,omitempty" doc:"It must never work."`
-	Note    string  `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
-}
-
 func (*Owner) kind() Kind       { return KindOwner }
 func (*Segment) kind() Kind     { return KindSegment }
 func (*Outside) kind() Kind     { return KindOutside }
@@ -251,7 +242,6 @@ func (*Subnet) kind() Kind      { return KindSubnet }
 func (*Endpoint) kind() Kind    { return KindEndpoint }
 func (*Reservation) kind() Kind { return KindReservation }
 func (*Mapping) kind() Kind     { return KindMapping }
-func (*Intent) kind() Kind      { return KindIntent }
 
 // Service is a transport protocol and its destination port, written tcp/502,
 // udp/514 or icmp. Port is 0 for icmp only. The zero Service is none.

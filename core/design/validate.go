@@ -257,6 +257,8 @@ func (v *validator) rules(o *Object) {
 		v.tunnel(o, b)
 	case *Mapping:
 		v.mapping(o, b)
+	case *Intent:
+		v.intent(o, b)
 	case *Gateway:
 		if b.Subnet != "" && v.d.Get(b.Subnet).Parent != o.Parent {
 			v.add(o, "subnet", "is another network's subnet", "name a subnet of "+v.d.Get(o.Parent).Name)

@@ -282,6 +282,10 @@ func (c *collector) intent(o *design.Object) {
 	switch stop := r.Proof.Stop; {
 	case r.Error != "":
 		f.Sentence = fmt.Sprintf("%q can not be walked: %s", r.Name, r.Error)
+	case r.Without != "":
+		f.Sentence = fmt.Sprintf("%q must survive any single failure, and does not work without %s: %s", r.Name, r.WithoutTitle, stop.Why)
+		f.Stop = stop.Code
+		f.Subjects = append(f.Subjects, r.Without)
 	case r.Never:
 		f.Sentence = fmt.Sprintf("%q must never work, and it does: %s reaches it at %s", r.Name, r.Proof.From.Title, r.Proof.Dialled)
 	default:

@@ -45,7 +45,7 @@ func TestEachFindingIsMadeAndEndedByItsMend(t *testing.T) {
 		"an intent that must not work": {"service: tcp/6514\n", "service: tcp/6514\n  - name: peeping\n    from: marrow-hill/data-room\n    to: catalogue/shelf-a/logger\n    service: tcp/6514\n    never: true\n",
 			"intent", finding.Broken, `"peeping" must never work, and it does`, false},
 		"an intent that can not be walked": {"service: tcp/6514\n", "service: tcp/6514\n  - name: six\n    from: marrow-hill/data-room\n    to: catalogue/shelf-b/six\n    service: icmp\n",
-			"intent", finding.Broken, "has no IPv6 address to start from", false},
+			"intent", finding.Broken, "has no IPv6 address", false},
 		"selectors that differ": {"        remote: 10.214.0.0/22\n", "        remote: [10.214.0.0/22, 10.208.0.0/16]\n", "selectors-differ", finding.Risk, "do not mirror each other", true},
 		"one of the tables not edited": {"      - name: table b\n        routes:\n          - prefix: 10.214.0.0/22\n            via: catalogue/cloud-gateway\n", "      - name: table b\n        routes:\n",
 			"table-lacks-route", finding.Risk, "catalogue table b lacks 1 of the routes", true},

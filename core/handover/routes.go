@@ -304,17 +304,24 @@ func insideWords(e *end, s strand) string {
 func proofLine(p *page, t *route.Tables, intent *design.Object, party design.ID) {
 	d := t.Design
 	in := intent.Body.(*design.Intent)
-	if d.Party(in.From).ID != party {
+	if !d.Concerns(in.From, party) {
 		return
-	}
-	to := d.Get(in.To)
-	a := to.Body.(*design.Endpoint).Addresses[0]
-	if flow, err := walk.FlowBetween(t, in.From, in.To, in.Service); err == nil {
-		a = flow.To
 	}
 	must := "must answer"
 	if in.Never {
 		must = "must not answer"
 	}
-	p.line("  [ ] from %s: %s %s %s (%s)", d.Get(in.From).Name, a, in.Service, must, to.Name)
+	service := "every service"
+	if in.Service != (design.Service{}) {
+		service = in.Service.String()
+	}
+	from := in.From
+	if o := d.Get(from); o.Kind == design.KindSegment {
+		from = party
+	}
+	at := "any address"
+	if flow, err := walk.FlowBetween(t, from, in.To, in.Service); err == nil {
+		at = flow.To.String()
+	}
+	p.line("  [ ] from %s: %s %s %s (%s)", d.Get(in.From).Name, at, service, must, d.Get(in.To).Name)
 }

@@ -92,9 +92,11 @@ func intentEnds(d *design.Design) map[design.ID][]design.ID {
 	for _, o := range d.Of(design.KindIntent) {
 		in := o.Body.(*design.Intent)
 		for _, end := range []design.ID{in.From, in.To} {
-			for at := d.Get(end); at != nil; at = d.Get(at.Parent) {
-				if !slices.Contains(out[at.ID], o.ID) {
-					out[at.ID] = append(out[at.ID], o.ID)
+			for _, id := range d.StandsFor(end) {
+				for at := d.Get(id); at != nil; at = d.Get(at.Parent) {
+					if !slices.Contains(out[at.ID], o.ID) {
+						out[at.ID] = append(out[at.ID], o.ID)
+					}
 				}
 			}
 		}

@@ -2,8 +2,13 @@
 package proof
 
 import (
+	"fmt"
+	"slices"
+	"sync"
+
 	"dravin/core/design"
 	"dravin/core/route"
+	"dravin/core/standing"
 	"dravin/core/walk"
 )
 
@@ -11,21 +16,44 @@ import (
 type Result struct {
 	Intent design.ID  `json:"intent"`
 	Name   string     `json:"name"`
+	Group  string     `json:"group,omitempty"`
 	Never  bool       `json:"never,omitempty"`
 	Holds  bool       `json:"holds"`           // the flow does what the intent wants
 	Error  string     `json:"error,omitempty"` // why it can not be walked at all
 	Proof  walk.Proof `json:"proof"`
+	// Without is what must be able to fail and without which it does not work;
+	// Proof is then the walk without it.
+	Without      design.ID `json:"without,omitempty"`
+	WithoutTitle string    `json:"without_title,omitempty"`
 }
 
 // Proofs are the results of a design's intents, remembered from one design to the
 // next as long as nothing has changed that a walk looked at.
 type Proofs struct {
-	t    *route.Tables
-	memo *design.Memo[design.ID, Result]
+	t      *route.Tables
+	memo   *design.Memo[design.ID, Result]
+	failed *failures
+}
+
+// failures are the tables without one thing each, solved when first asked for.
+type failures struct {
+	mu      sync.Mutex
+	without map[design.ID]*route.Tables
+}
+
+func (f *failures) tables(t *route.Tables, id design.ID) *route.Tables {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.without[id] == nil {
+		c := t.Standing.Condition()
+		c.Without = append(slices.Clone(c.Without), standing.Thing{Object: id})
+		f.without[id] = route.Solve(t.Design.Watched(nil), c) // kept for others, so nobody's notes
+	}
+	return f.without[id]
 }
 
 // Of begins the proofs over solved tables.
-func Of(t *route.Tables) *Proofs { return &Proofs{t, &design.Memo[design.ID, Result]{}} }
+func Of(t *route.Tables) *Proofs { return &Proofs{t, &design.Memo[design.ID, Result]{}, &failures{without: map[design.ID]*route.Tables{}}} }
 
 // After are the proofs over the tables of the next design.
 func (p *Proofs) After(next *route.Tables, changes *design.Changes) *Proofs {
@@ -38,7 +66,7 @@ func (p *Proofs) After(next *route.Tables, changes *design.Changes) *Proofs {
 func (p *Proofs) Settle() { p.memo.Settle() }
 
 // Watched are the same proofs, noting in what view notes whatever is looked at.
-func (p *Proofs) Watched(view *design.Design) *Proofs { return &Proofs{p.t.Watched(view), p.memo} }
+func (p *Proofs) Watched(view *design.Design) *Proofs { return &Proofs{p.t.Watched(view), p.memo, p.failed} }
 
 // Tables are what they are over.
 func (p *Proofs) Tables() *route.Tables { return p.t }
@@ -46,7 +74,9 @@ func (p *Proofs) Tables() *route.Tables { return p.t }
 // Intent walks one intent.
 func (p *Proofs) Intent(id design.ID) Result {
 	return p.memo.Get(p.t.Design, id, func(view *design.Design) Result {
-		return intent(p.t.Watched(view), view.Get(id))
+		return intent(p.t.Watched(view), view.Get(id), func(failed design.ID) *route.Tables {
+			return p.failed.tables(p.t, failed).Watched(view)
+		})
 	})
 }
 
@@ -62,27 +92,98 @@ func (p *Proofs) All() []Result {
 // Intents walks every intent of a solved design, in canonical order.
 func Intents(t *route.Tables) []Result { return Of(t).All() }
 
-func intent(t *route.Tables, o *design.Object) Result {
+func intent(t *route.Tables, o *design.Object, failed func(design.ID) *route.Tables) Result {
 	in := o.Body.(*design.Intent)
-	r := Result{Intent: o.ID, Name: o.Name, Never: in.Never}
-	flow, err := walk.FlowBetween(t, in.From, in.To, in.Service)
-	if err != nil {
-		r.Error = err.Error()
-		r.Proof = walk.Unwalked(in.Service)
-		r.Proof.Horizon = t.Standing.Condition().Horizon
-		return r
-	}
-	r.Proof = walk.Prove(t, flow)
-	if in.Never && !r.Proof.Works { // it must fail from every host, to every address, under every name
-		for _, f := range walk.FlowsBetween(t, in.From, in.To, in.Service) {
-			if p := walk.Prove(t, f); p.Works {
-				r.Proof = p
-				break
+	r := Result{Intent: o.ID, Name: o.Name, Group: in.Group, Never: in.Never, Holds: true}
+	r.Proof = walk.Unwalked(in.Service)
+	r.Proof.Horizon = t.Standing.Condition().Horizon
+	walked := false
+	for _, from := range t.Design.StandsFor(in.From) {
+		for _, to := range t.Design.StandsFor(in.To) {
+			if from == to {
+				continue
+			}
+			walked = true
+			if r = between(t, r, from, to, in); r.Holds && in.Survives {
+				r = surviving(t, r, from, to, in, failed)
+			}
+			if !r.Holds {
+				return r
 			}
 		}
 	}
-	r.Holds = r.Proof.Works != in.Never
+	if !walked {
+		r.Holds, r.Error = in.Never, fmt.Sprintf("nothing lies between %s and %s; give both a LAN or subnet with a range", t.Design.Title(in.From), t.Design.Title(in.To))
+	}
 	return r
+}
+
+// between holds one source and one target against an intent.
+func between(t *route.Tables, r Result, from, to design.ID, in *design.Intent) Result {
+	if in.Never { // it must fail from every host, to every address, under every name
+		for _, f := range walk.FlowsBetween(t, from, to, in.Service) {
+			if r.Proof = walk.Prove(t, f); r.Proof.Works {
+				r.Holds = false
+				break
+			}
+		}
+		return r
+	}
+	flow, err := walk.FlowBetween(t, from, to, in.Service)
+	if err != nil {
+		r.Holds, r.Error = false, err.Error()
+		return r
+	}
+	r.Proof = walk.Prove(t, flow)
+	r.Holds = r.Proof.Works
+	return r
+}
+
+// fails reports whether something may fail by itself: a strand, a circuit, an edge
+// router, a site's gateway. A cloud's gateway is many boxes, of which a strand's
+// end is one.
+func fails(d *design.Design, o *design.Object) bool {
+	switch o.Kind {
+	case design.KindTunnel, design.KindCircuit, design.KindEdgeRouter:
+		return true
+	case design.KindGateway:
+		return d.Get(o.Parent).Kind == design.KindSite
+	}
+	return false
+}
+
+// surviving takes away, one at a time, whatever could fail at the joints and boxes
+// that the packet met, and walks again. What is not on the way can not change it.
+func surviving(t *route.Tables, r Result, from, to design.ID, in *design.Intent, failed func(design.ID) *route.Tables) Result {
+	for _, id := range onTheWay(t.Design, r.Proof) {
+		without := failed(id)
+		flow, err := walk.FlowBetween(without, from, to, in.Service)
+		if err != nil {
+			continue
+		}
+		if p := walk.Prove(without, flow); !p.Works {
+			r.Holds, r.Without, r.WithoutTitle, r.Proof = false, id, t.Design.Title(id), p
+			return r
+		}
+	}
+	return r
+}
+
+// onTheWay lists what may fail of what a packet met, in the order in which it did.
+func onTheWay(d *design.Design, p walk.Proof) []design.ID {
+	var out []design.ID
+	add := func(id design.ID) {
+		if o := d.Get(id); o != nil && fails(d, o) && !slices.Contains(out, id) {
+			out = append(out, id)
+		}
+	}
+	for _, s := range slices.Concat(p.Forward, p.Reply) {
+		add(s.At.ID)
+		for _, t := range d.Inside(s.At.ID, design.KindTunnel) { // of a link
+			add(t.ID)
+		}
+	}
+	return out
 }
 
 // Holding counts the intents that hold.

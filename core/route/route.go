@@ -146,7 +146,7 @@ func (t *Tables) Watched(view *design.Design) *Tables {
 func (t *Tables) Holders(a netip.Addr) []design.ID {
 	return t.places.Get(t.Design, "", func(view *design.Design) *prefix.Table[design.ID] {
 		var x prefix.Table[design.ID]
-		for _, k := range HostPlaces {
+		for _, k := range design.HostPlaces {
 			for _, o := range view.Of(k) {
 				for _, p := range design.RangesOf(o) {
 					x.Add(p, o.ID)
@@ -156,9 +156,6 @@ func (t *Tables) Holders(a netip.Addr) []design.ID {
 		return &x
 	}).Matches(a)
 }
-
-// HostPlaces are the kinds that hosts are in.
-var HostPlaces = []design.Kind{design.KindLAN, design.KindInnerRoute, design.KindSubnet}
 
 // PointKinds are the kinds that hold tables.
 var PointKinds = []design.Kind{design.KindGateway, design.KindTable, design.KindHubTable, design.KindEdgeRouter, design.KindInnerRoute}

@@ -119,7 +119,7 @@ func candidates(d *design.Design, g overlap.Group) []design.ID {
 func ends(d *design.Design, intents []design.ID, lan design.ID) int {
 	n := 0
 	for _, id := range intents {
-		if in := d.Get(id).Body.(*design.Intent); inside(d, in.From, lan) || inside(d, in.To, lan) {
+		if in := d.Get(id).Body.(*design.Intent); d.Concerns(in.From, lan) || d.Concerns(in.To, lan) {
 			n++
 		}
 	}
@@ -331,31 +331,27 @@ func (e *editor) openTo(lan *design.Object, real, mapped netip.Prefix) error {
 	done := map[design.ID]bool{}
 	for _, o := range e.d.Of(design.KindIntent) {
 		in := o.Body.(*design.Intent)
+		if in.Never {
+			continue
+		}
 		other := in.To
-		if inside(e.d, in.To, lan.ID) {
+		if e.d.Concerns(in.To, lan.ID) {
 			other = in.From
-		} else if !inside(e.d, in.From, lan.ID) {
+		} else if !e.d.Concerns(in.From, lan.ID) {
 			continue
 		}
-		place := placeOf(e.d, other)
-		if done[place] || e.d.Party(place) == nil || e.d.Party(place).ID == lan.Parent {
-			continue
-		}
-		done[place] = true
-		if err := e.openPath(lan.Parent, place, mapped); err != nil {
-			return err
+		for _, id := range e.d.StandsFor(other) {
+			place := placeOf(e.d, id)
+			if done[place] || e.d.Party(place).ID == lan.Parent {
+				continue
+			}
+			done[place] = true
+			if err := e.openPath(lan.Parent, place, mapped); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
-}
-
-func inside(d *design.Design, id, holder design.ID) bool {
-	for o := d.Get(id); o != nil; o = d.Get(o.Parent) {
-		if o.ID == holder {
-			return true
-		}
-	}
-	return false
 }
 
 // placeOf is the LAN or subnet that an endpoint is in, or what was given.

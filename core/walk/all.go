@@ -9,24 +9,44 @@ import (
 	"dravin/core/route"
 )
 
-// FlowsBetween are all flows that an object stands for toward an endpoint: from a
+// FlowsBetween are all flows that an object stands for toward another: from a
 // host of every part of its ranges that some rule or route tells from the rest,
-// to every address of the endpoint under every name, in both families.
+// to every such host of the other under every name, in both families. A zero
+// service stands for every one that the target or a rule of the design names.
 func FlowsBetween(t *route.Tables, from, to design.ID, s design.Service) []Flow {
-	target := t.Design.Get(to)
 	var out []Flow
+	targets := hostsOf(t, to)
 	for _, h := range hostsOf(t, from) {
-		for _, a := range target.Body.(*design.Endpoint).Addresses {
-			if a.Is4() != h.Address.Is4() {
+		for _, target := range targets {
+			if target.Address.Is4() != h.Address.Is4() {
 				continue
 			}
-			dialled := []netip.Addr{a}
-			for _, n := range mappedNames(t.Design, t.Design.Party(to), a) {
+			dialled := []netip.Addr{target.Address}
+			for _, n := range mappedNames(t.Design, t.Design.Party(to), target.Address) {
 				dialled = append(dialled, n.Address)
 			}
 			for _, name := range dialled {
-				out = append(out, Flow{From: h, To: name, Meant: to, Service: s})
+				for _, service := range servicesOf(t.Design, target, s) {
+					out = append(out, Flow{From: h, To: name, Meant: target.id(), Service: service})
+				}
 			}
+		}
+	}
+	return out
+}
+
+// servicesOf are the services that one that was asked for stands for at a host.
+func servicesOf(d *design.Design, at Host, asked design.Service) []design.Service {
+	if asked != (design.Service{}) {
+		return []design.Service{asked}
+	}
+	out := []design.Service{{Proto: "icmp"}}
+	if o := d.Get(at.Endpoint); o != nil {
+		out = append(out, o.Body.(*design.Endpoint).Answers...)
+	}
+	for _, o := range d.Of(design.KindGateway) {
+		for _, r := range o.Body.(*design.Gateway).Translate {
+			out = append(out, r.Services...)
 		}
 	}
 	return out
@@ -116,7 +136,7 @@ func toldApart(d *design.Design) []netip.Prefix {
 			}
 		}
 	}
-	for _, k := range slices.Concat(route.HostPlaces, []design.Kind{design.KindNetwork}) {
+	for _, k := range slices.Concat(design.HostPlaces, []design.Kind{design.KindNetwork}) {
 		for _, o := range d.Of(k) {
 			out = append(out, design.RangesOf(o)...)
 		}

@@ -287,24 +287,10 @@ func SeenAs(t *route.Tables, party, place design.ID, real netip.Addr) Name {
 	return itself
 }
 
-// Dial is the address by which a party knows an endpoint; see [SeenAs].
-func Dial(t *route.Tables, party design.ID, endpoint *design.Object, v4 bool) netip.Addr {
-	for _, a := range endpoint.Body.(*design.Endpoint).Addresses {
-		if a.Is4() == v4 {
-			return SeenAs(t, party, endpoint.Parent, a).Address
-		}
-	}
-	return netip.Addr{}
-}
-
 // FlowBetween is the flow from an object (an endpoint, LAN, subnet or party) to
-// an endpoint, dialled as the source knows it.
+// another, dialled as the source knows it.
 func FlowBetween(t *route.Tables, from, to design.ID, s design.Service) (Flow, error) {
 	d := t.Design
-	target := d.Get(to)
-	if target == nil || target.Kind != design.KindEndpoint {
-		return Flow{}, fmt.Errorf("%s is not an endpoint; choose a host", d.Title(to))
-	}
 	var last error
 	for _, v4 := range []bool{true, false} {
 		h, err := HostOf(d, from, v4)
@@ -312,10 +298,15 @@ func FlowBetween(t *route.Tables, from, to design.ID, s design.Service) (Flow, e
 			last = err
 			continue
 		}
-		if a := Dial(t, d.Party(h.Place).ID, target, v4); a.IsValid() {
-			return Flow{From: h, To: a, Meant: to, Service: s}, nil
+		target, err := HostOf(d, to, v4)
+		if err == nil {
+			a := SeenAs(t, d.Party(h.Place).ID, target.Place, target.Address).Address
+			return Flow{From: h, To: a, Meant: target.id(), Service: s}, nil
 		}
-		last = fmt.Errorf("%s and %s have no address family in common; give one of them an address of the other's", d.Title(from), d.Title(to))
+		last = err
+		if _, other := HostOf(d, to, !v4); other == nil {
+			last = fmt.Errorf("%s and %s have no address family in common; give one of them an address of the other's", d.Title(from), d.Title(to))
+		}
 	}
 	return Flow{}, last
 }
@@ -326,7 +317,7 @@ func FlowBetween(t *route.Tables, from, to design.ID, s design.Service) (Flow, e
 func HostOf(d *design.Design, id design.ID, v4 bool) (Host, error) {
 	o := d.Get(id)
 	if o == nil {
-		return Host{}, fmt.Errorf("the source is not in this design; choose an endpoint, a LAN, a subnet or a party")
+		return Host{}, fmt.Errorf("one of the ends is not in this design; choose an endpoint, a LAN, a subnet or a party")
 	}
 	switch o.Kind {
 	case design.KindEndpoint:
@@ -347,15 +338,15 @@ func HostOf(d *design.Design, id design.ID, v4 bool) (Host, error) {
 			}
 		}
 	case design.KindSite, design.KindNetwork:
-		for _, place := range d.Inside(id, route.HostPlaces...) {
+		for _, place := range d.Inside(id, design.HostPlaces...) {
 			if h, err := HostOf(d, place.ID, v4); err == nil {
 				return h, nil
 			}
 		}
 	default:
-		return Host{}, fmt.Errorf("a packet can not start at the %s %q; choose an endpoint, a LAN, a subnet or a party", o.Kind, o.Name)
+		return Host{}, fmt.Errorf("a packet can neither start nor end at the %s %q; choose an endpoint, a LAN, a subnet or a party", o.Kind, o.Name)
 	}
-	return Host{}, fmt.Errorf("%s has no %s address to start from; give it an endpoint or a range", d.Title(id), familyWord(v4))
+	return Host{}, fmt.Errorf("%s has no %s address; give it an endpoint or a range", d.Title(id), familyWord(v4))
 }
 
 func familyWord(v4 bool) string {
@@ -365,18 +356,21 @@ func familyWord(v4 bool) string {
 	return "IPv6"
 }
 
+// flowEnds are the kinds between which a person may ask for a flow.
+var flowEnds = []design.Kind{design.KindEndpoint, design.KindLAN, design.KindInnerRoute, design.KindSubnet, design.KindSite, design.KindNetwork}
+
 // ParseFlow reads a flow as a person gives it: from a party, LAN, subnet or
-// host (a path or name) to a host or an address. An address is taken to mean
+// host (a path or name) to one of these or an address. An address is taken to mean
 // the one declared endpoint that has it, if there is exactly one.
 func ParseFlow(t *route.Tables, from, to string, s design.Service) (Flow, error) {
 	d := t.Design
-	source, err := one(d, from, "from", design.KindEndpoint, design.KindLAN, design.KindInnerRoute, design.KindSubnet, design.KindSite, design.KindNetwork)
+	source, err := one(d, from, "from", flowEnds...)
 	if err != nil {
 		return Flow{}, err
 	}
 	a, err := netip.ParseAddr(to)
 	if err != nil {
-		target, err := one(d, to, "to", design.KindEndpoint)
+		target, err := one(d, to, "to", flowEnds...)
 		if err != nil {
 			return Flow{}, err
 		}

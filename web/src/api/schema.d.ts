@@ -1051,7 +1051,41 @@ export interface components {
       doc: string;
       enum?: string[];
       key: string;
+      kinds?: (
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "intent"
+      )[];
       many?: boolean;
+      /** Format: int64 */
+      max?: number;
+      /** Format: int64 */
+      min?: number;
+      optional?: boolean;
+      parts?: components["schemas"]["Field"][];
+      type: string;
     };
     Filter: {
       /** @description To add, such as 64501:20 or no-export (RFC 1997, RFC 8092). */
@@ -1325,15 +1359,21 @@ export interface components {
       via?: string;
     };
     Intent: {
-      /** @description Who starts. */
+      /** @description Who starts; of a party or segment everybody in it. */
       from: string;
+      /** @description What it belongs to, such as an application. */
+      group?: string;
       /** @description It must never work. */
       never?: boolean;
       /** @description Free text. */
       note?: string;
-      /** @description Protocol and port, such as tcp/502. */
-      service: string;
-      /** @description Who must answer. */
+      /** @description Who wants it. */
+      owner?: string;
+      /** @description Protocol and port, such as tcp/502; left out: any, for what must never work. */
+      service?: string;
+      /** @description It must still work after any single strand, circuit, edge router or gateway of a site on its way has failed. */
+      survives?: boolean;
+      /** @description Who must answer; of a party or segment everybody in it. */
       to: string;
     };
     KeyInBody: {
@@ -1754,11 +1794,14 @@ export interface components {
     };
     ProofResult: {
       error?: string;
+      group?: string;
       holds: boolean;
       intent: string;
       name: string;
       never?: boolean;
       proof: components["schemas"]["WalkProof"];
+      without?: string;
+      without_title?: string;
     };
     ProviderCircuit: {
       /**

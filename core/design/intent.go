@@ -1,0 +1,94 @@
+package design
+
+import "slices"
+
+// Intent is a flow that must work, or must never work.
+type Intent struct {
+	From     Ref     `yaml:"from" json:"from" ref:"endpoint,lan,subnet,inner-route,segment,site,network" doc:"Who starts; of a party or segment everybody in it."`
+	To       Ref     `yaml:"to" json:"to" ref:"endpoint,lan,subnet,inner-route,segment,site,network" doc:"Who must answer; of a party or segment everybody in it."`
+	Service  Service `yaml:"service,omitempty" json:"service,omitzero" doc:"Protocol and port, such as tcp/502; left out: any, for what must never work."`
+	Never    bool    `yaml:"never,omitempty" json:"never,omitempty" doc:"It must never work."`
+	Survives bool    `yaml:"survives,omitempty" json:"survives,omitempty" doc:"It must still work after any single strand, circuit, edge router or gateway of a site on its way has failed."`
+	Group    string  `yaml:"group,omitempty" json:"group,omitempty" doc:"What it belongs to, such as an application."`
+	Owner    Ref     `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner" doc:"Who wants it."`
+	Note     string  `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
+}
+
+func (*Intent) kind() Kind { return KindIntent }
+
+// HostPlaces are the kinds that hosts are in.
+var HostPlaces = []Kind{KindLAN, KindInnerRoute, KindSubnet}
+
+// StandsFor lists what an end of an intent stands for: of a segment its LANs,
+// inner routes and subnets, of a party all of these, else the object itself.
+func (d *Design) StandsFor(end ID) []ID {
+	o := d.Get(end)
+	if o == nil {
+		return nil
+	}
+	var out []ID
+	switch o.Kind {
+	case KindSite, KindNetwork:
+		for _, place := range d.Inside(end, HostPlaces...) {
+			out = append(out, place.ID)
+		}
+	case KindSegment:
+		for _, k := range HostPlaces {
+			for _, place := range d.Of(k) {
+				if d.SegmentOf(place.ID) == end {
+					out = append(out, place.ID)
+				}
+			}
+		}
+	default:
+		out = []ID{end}
+	}
+	return out
+}
+
+// SegmentOf is the segment that an object is in: its own, or else that of what it
+// stands in; "" for none.
+func (d *Design) SegmentOf(id ID) ID {
+	for o := d.Get(id); o != nil; o = d.Get(o.Parent) {
+		if s := ownSegment(o); s != "" {
+			return s
+		}
+	}
+	return ""
+}
+
+func ownSegment(o *Object) ID {
+	switch b := o.Body.(type) {
+	case *LAN:
+		return b.Segment
+	case *InnerRoute:
+		return b.Segment
+	case *Network:
+		return b.Segment
+	case *Outside:
+		return b.Segment
+	}
+	return ""
+}
+
+// Concerns reports whether an end of an intent is, stands for, or lies in an
+// object.
+func (d *Design) Concerns(end, holder ID) bool {
+	return slices.ContainsFunc(append(d.StandsFor(end), end), func(id ID) bool {
+		for o := d.Get(id); o != nil; o = d.Get(o.Parent) {
+			if o.ID == holder {
+				return true
+			}
+		}
+		return false
+	})
+}
+
+func (v *validator) intent(o *Object, b *Intent) {
+	switch {
+	case b.Service == Service{} && !b.Never:
+		v.add(o, "service", "is missing", "say which protocol and port must work, such as tcp/502; only what must never work can do without")
+	case b.Never && b.Survives:
+		v.add(o, "survives", "asks what must never work to go on", "take one of never and survives away")
+	}
+}
