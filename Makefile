@@ -60,6 +60,7 @@ faults: setup-test build ## kills, stops, freezes and cut listeners in the large
 fuzz: ## fuzz each reader for a minute
 	go test ./core/prefix -run '^$$' -fuzz FuzzParse -fuzztime 1m
 	go test ./core/design -run '^$$' -fuzz FuzzRead -fuzztime 1m
+	go test ./core/say -run '^$$' -fuzz FuzzUnderstand -fuzztime 1m
 	go test ./core/sheet -run '^$$' -fuzz FuzzReadSent -fuzztime 1m
 
 screenshots: setup-test bin/dravin e2e/node_modules/.stamp ## take the pictures in docs/screenshots anew

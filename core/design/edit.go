@@ -43,6 +43,24 @@ func (d *Design) Apply(edits []Edit) (next *Design, inverse []Edit, err error) {
 	return next, next.EditsTo(d), nil
 }
 
+// Sketch is the design after edits, without a question whether it is valid: what
+// is being said or typed is looked at before it is whole.
+func (d *Design) Sketch(edits []Edit) *Design {
+	objects := maps.Clone(d.objects)
+	if objects == nil {
+		objects = map[ID]*Object{}
+	}
+	for _, e := range edits {
+		if e.Op == Remove {
+			delete(objects, e.ID)
+		} else if e.Object != nil {
+			objects[e.ID] = e.Object
+		}
+	}
+	next, _ := d.followed(objects, edits)
+	return next
+}
+
 // Refusals are all the problems for which [Design.Apply] would refuse the edits,
 // however many there are.
 func (d *Design) Refusals(edits []Edit) Problems {

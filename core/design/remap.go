@@ -2,6 +2,7 @@ package design
 
 import (
 	"encoding/json"
+	"net/netip"
 	"reflect"
 )
 
@@ -35,6 +36,62 @@ func (o *Object) Remap(ids map[ID]ID) (*Object, error) {
 		return nil, problems
 	}
 	return &Object{ID: to(o.ID), Kind: o.Kind, Parent: to(o.Parent), Name: o.Name, Body: body.Interface().(Body)}, nil
+}
+
+// Rewrite says what takes the place of what in a body. A nil function keeps.
+type Rewrite struct {
+	ID      func(ID) ID
+	Prefix  func(netip.Prefix) netip.Prefix
+	Address func(netip.Addr) netip.Addr
+	Number  func(key string, n uint32) uint32
+}
+
+// Rewritten returns a copy of o, under other IDs, with its values rewritten.
+func (o *Object) Rewritten(r Rewrite) (*Object, error) {
+	c, err := o.Remap(nil)
+	if err != nil {
+		return nil, err
+	}
+	c.ID, c.Parent = r.ID(o.ID), r.ID(o.Parent)
+	r.rewrite(reflect.ValueOf(c.Body).Elem(), reflect.StructField{})
+	return c, nil
+}
+
+func (r Rewrite) rewrite(v reflect.Value, sf reflect.StructField) {
+	switch x := v.Interface().(type) {
+	case netip.Prefix:
+		if r.Prefix != nil && x.IsValid() {
+			v.Set(reflect.ValueOf(r.Prefix(x)))
+		}
+		return
+	case netip.Addr:
+		if r.Address != nil && x.IsValid() {
+			v.Set(reflect.ValueOf(r.Address(x)))
+		}
+		return
+	case uint32:
+		if r.Number != nil {
+			key, _ := keyOf(sf)
+			v.SetUint(uint64(r.Number(key, x)))
+		}
+		return
+	}
+	switch v.Kind() {
+	case reflect.String:
+		if sf.Tag.Get("ref") != "" && v.String() != "" {
+			v.SetString(string(r.ID(ID(v.String()))))
+		}
+	case reflect.Slice:
+		for n := range v.Len() {
+			r.rewrite(v.Index(n), sf)
+		}
+	case reflect.Struct:
+		for n := range v.NumField() {
+			if v.Type().Field(n).IsExported() {
+				r.rewrite(v.Field(n), v.Type().Field(n))
+			}
+		}
+	}
 }
 
 // Same reports whether two objects are equal in everything but their IDs.

@@ -55,11 +55,11 @@ func TestRulesNameTheFieldAndWhatWouldBeRight(t *testing.T) {
 			c.Outside = []netip.Addr{c.Outside[1], c.Outside[1]}
 			return &c
 		}, "outside[0]: 198.51.100.10 is not an address of peatside-nursery/gateway; it has 203.0.113.20"},
-		"an intent to an outside party": {"logger-polls-the-controller", KindIntent, func(b Body) Body {
+		"an intent to a link": {"logger-polls-the-controller", KindIntent, func(b Body) Body {
 			c := *b.(*Intent)
-			c.To = thistledown(t).Find("ashcombe-herbarium")[0].ID
+			c.To = thistledown(t).Find("peatside-to-marrow-hill")[0].ID
 			return &c
-		}, "to: refers to a outside; a endpoint or lan"},
+		}, "to: refers to a link; a endpoint or lan"},
 		"a note that is no text": {"marrow-hill", KindSite, func(Body) Body { return &Site{Note: "a\x00b"} }, `note: "a\x00b" holds a control character`},
 		"an intent to nobody": {"logger-polls-the-controller", KindIntent, func(b Body) Body {
 			c := *b.(*Intent)
