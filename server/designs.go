@@ -49,7 +49,7 @@ type newDesign struct {
 
 func (s *Server) designOperations(api huma.API) {
 	register(api, huma.Operation{OperationID: "list-designs", Method: http.MethodGet, Path: "/api/designs", Summary: "All designs, the one changed last first"},
-		func(ctx context.Context, _ *struct{}) (*answer[[]store.Info], error) {
+		func(ctx context.Context, _ *struct{}) (*answer[[]store.Listed], error) {
 			list, err := s.store.List(ctx)
 			if err != nil {
 				return nil, s.failed(err)
@@ -74,6 +74,9 @@ func (s *Server) designOperations(api huma.API) {
 			}
 			return answering(list, nil)
 		})
+	register(api, huma.Operation{OperationID: "rename-design", Method: http.MethodPost, Path: "/api/designs/{design}/rename", Summary: "Give the design another name"}, s.rename)
+	register(api, huma.Operation{OperationID: "copy-design", Method: http.MethodPost, Path: "/api/designs/{design}/copy", Summary: "Copy the design as it is now, without its history and keys", DefaultStatus: http.StatusCreated}, s.copyDesign)
+	register(api, huma.Operation{OperationID: "compare-designs", Method: http.MethodGet, Path: "/api/compare", Summary: "In what two designs differ"}, s.compare)
 	register(api, huma.Operation{OperationID: "restore-design", Method: http.MethodPost, Path: "/api/designs/{design}/restore", Summary: "Take a deleted design back"},
 		func(ctx context.Context, in *InDesign) (*answer[store.Info], error) {
 			info, err := s.store.Restore(ctx, in.Design)
@@ -114,11 +117,80 @@ func (s *Server) read(ctx context.Context, in *newDesign) (*design.Design, error
 		}
 		return d, err
 	}
-	name := strings.TrimSpace(in.Body.Name)
-	if design.Slug(name) == "" || !design.IsLine(name) {
-		return nil, design.Problems{{Field: "name", Why: "is empty", Want: "give the design a name with a letter or digit"}}
+	name, err := named(in.Body.Name)
+	if err != nil {
+		return nil, err
 	}
 	return design.New(name, nil), nil
+}
+
+type renameIn struct {
+	InDesign
+	Body struct {
+		Base int64  `json:"base" minimum:"0" maximum:"9007199254740991" doc:"The position that the writer has seen."`
+		Name string `json:"name" maxLength:"80"`
+	}
+}
+
+func (s *Server) rename(ctx context.Context, in *renameIn) (*answer[store.Info], error) {
+	name, err := named(in.Body.Name)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	info, err := s.store.Rename(ctx, in.Design, in.Body.Base, author, name)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	return answering(info, nil)
+}
+
+type copyIn struct {
+	InDesign
+	Body struct {
+		Name string `json:"name" maxLength:"80"`
+	}
+}
+
+func (s *Server) copyDesign(ctx context.Context, in *copyIn) (*answer[store.Info], error) {
+	name, err := named(in.Body.Name)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	v, err := s.solved.get(ctx, in.Design)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	info, err := s.store.Create(ctx, design.New(name, v.design.All()))
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	return answering(info, nil)
+}
+
+type compareIn struct {
+	Design string `query:"design" required:"true" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"A design's ID."`
+	With   string `query:"with" required:"true" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The other design's ID."`
+}
+
+func (s *Server) compare(ctx context.Context, in *compareIn) (*answer[design.Comparison], error) {
+	v, err := s.solved.get(ctx, in.Design)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	other, _, err := s.store.Load(ctx, in.With)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	return answering(design.Compare(v.design, other), nil)
+}
+
+// named is the name of a design, as it is kept.
+func named(text string) (string, error) {
+	name := strings.TrimSpace(text)
+	if design.Slug(name) == "" || !design.IsLine(name) {
+		return "", design.Problems{{Field: "name", Why: "is empty", Want: "give the design a name with a letter or digit"}}
+	}
+	return name, nil
 }
 
 func (s *Server) state(ctx context.Context, in *InView) (*answer[DesignState], error) {

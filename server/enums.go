@@ -24,6 +24,7 @@ func enums(api huma.API) {
 	schemas.RegisterTypeAlias(reflect.TypeFor[standing.Horizon](), reflect.TypeFor[Horizon]())
 	schemas.RegisterTypeAlias(reflect.TypeFor[overlap.Weight](), reflect.TypeFor[weightOf]())
 	schemas.RegisterTypeAlias(reflect.TypeFor[walk.Code](), reflect.TypeFor[stopOf]())
+	schemas.RegisterTypeAlias(reflect.TypeFor[design.FieldType](), reflect.TypeFor[fieldTypeOf]())
 }
 
 type (
@@ -33,6 +34,8 @@ type (
 	codeOf     string
 	weightOf   string
 	stopOf     string
+
+	fieldTypeOf string
 )
 
 func oneOf[T ~string](doc string, list []T) *huma.Schema {
@@ -62,6 +65,11 @@ func (codeOf) Schema(huma.Registry) *huma.Schema { return oneOf("Why it is down.
 // Schema lists the weights of overlap groups.
 func (weightOf) Schema(huma.Registry) *huma.Schema {
 	return oneOf("How bad the group is, worst first.", overlap.Weights)
+}
+
+// Schema lists the types of values.
+func (fieldTypeOf) Schema(huma.Registry) *huma.Schema {
+	return oneOf("How a value is written.", design.FieldTypes)
 }
 
 // Schema lists the stops of a walk.

@@ -2,14 +2,18 @@ package server
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"net/http"
 	"slices"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"dravin/core/design"
 	"dravin/core/handover"
+	"dravin/store"
 )
 
 type inParty struct {
@@ -23,32 +27,118 @@ type Handed struct {
 	Name  string          `json:"name"`
 	Kind  design.Kind     `json:"kind"`
 	Files []handover.File `json:"files"`
+
+	Joints  int        `json:"joints" doc:"How many links, circuits, peerings and attachments end there: what there is to do."`
+	At      *time.Time `json:"at,omitempty" doc:"When the party was handed its files last."`
+	Changed []string   `json:"changed" doc:"Which files are others since, by path; those that went too."`
+}
+
+// handedOf is what one party gets, with what is another since it was last given.
+func handedOf(v *solved, o *design.Object, keys handover.Keys, last map[design.ID]store.Handed) Handed {
+	h := Handed{Party: o.ID, Name: o.Name, Kind: o.Kind, Files: handover.Render(v.tables(), o.ID, keys), Changed: []string{}}
+	for _, at := range append([]*design.Object{o}, v.design.Inside(o.ID, design.KindGateway)...) {
+		h.Joints += len(v.design.JointsAt(at.ID))
+	}
+	before, ok := last[o.ID]
+	if !ok {
+		return h
+	}
+	h.At = &before.At
+	now := sums(h.Files)
+	for path := range before.Files {
+		if now[path] != before.Files[path] {
+			h.Changed = append(h.Changed, path)
+		}
+	}
+	for path := range now {
+		if _, had := before.Files[path]; !had {
+			h.Changed = append(h.Changed, path)
+		}
+	}
+	slices.Sort(h.Changed)
+	return h
+}
+
+// sums are checksums of files with their keys masked.
+func sums(files []handover.File) map[string]string {
+	out := map[string]string{}
+	for _, f := range files {
+		sum := sha256.Sum256([]byte(f.Content))
+		out[f.Path] = hex.EncodeToString(sum[:])
+	}
+	return out
+}
+
+// masked stands in the place of every key.
+func masked(d *design.Design) handover.Keys {
+	out := handover.Keys{}
+	for _, t := range d.Of(design.KindTunnel) {
+		out[t.ID] = handover.Masked
+	}
+	return out
+}
+
+func (s *Server) handover(ctx context.Context, in *InView) (*answer[[]Handed], error) {
+	v, err := s.solved.get(ctx, in.Design)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	last, err := s.store.HandedOf(ctx, in.Design)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	v = v.under(in.asked())
+	out := []Handed{}
+	for _, o := range v.design.Inside("", handover.Parties...) {
+		out = append(out, handedOf(v, o, masked(v.design), last))
+	}
+	return answering(out, nil)
+}
+
+type inHand struct {
+	InDesign
+	Party   string  `path:"party" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The ID of a site, network, hub or edge router."`
+	Horizon Horizon `query:"horizon" doc:"For when."`
+}
+
+// hand writes down that a party was given its files as they are now.
+func (s *Server) hand(ctx context.Context, in *inHand) (*answer[store.Info], error) {
+	v, o, err := s.handing(ctx, in.Design, in.Party)
+	if err != nil {
+		return nil, err
+	}
+	files := handover.Render(v.under(in.Horizon.horizon()).tables(), o.ID, masked(v.design))
+	info, err := s.store.Hand(ctx, in.Design, "Hand "+o.Name+" its files", store.Handed{Party: o.ID, Author: author, Files: sums(files)})
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	return answering(info, nil)
+}
+
+// handing is the party that files are for.
+func (s *Server) handing(ctx context.Context, id, party string) (*solved, *design.Object, error) {
+	v, err := s.solved.get(ctx, id)
+	if err != nil {
+		return nil, nil, s.failed(err)
+	}
+	o := v.design.Get(design.ID(party))
+	if o == nil || !slices.Contains(handover.Parties, o.Kind) {
+		return nil, nil, refused("party", "there is no such site, network, hub or edge router now")
+	}
+	return v, o, nil
 }
 
 func (s *Server) handoverOperations(api huma.API) {
-	view(s, api, "get-handover", "/handover", "The files for every party, keys masked", func(v *solved, _ *InView) ([]Handed, error) {
-		masked := handover.Keys{}
-		for _, t := range v.design.Of(design.KindTunnel) {
-			masked[t.ID] = handover.Masked
-		}
-		out := []Handed{}
-		for _, o := range v.design.Inside("", handover.Parties...) {
-			out = append(out, Handed{o.ID, o.Name, o.Kind, handover.Render(v.tables(), o.ID, masked)})
-		}
-		return out, nil
-	})
+	register(api, huma.Operation{OperationID: "get-handover", Method: http.MethodGet, Path: "/api/designs/{design}/handover", Summary: "The files for every party, keys masked"}, s.handover)
+	register(api, huma.Operation{OperationID: "hand", Method: http.MethodPost, Path: "/api/designs/{design}/handover/{party}/handed", Summary: "Write down that a party was given its files as they are now"}, s.hand)
 	register(api, huma.Operation{OperationID: "reveal-handover", Method: http.MethodPost, Path: "/api/designs/{design}/handover/{party}/reveal",
 		Summary: "The files for one party with keys in the clear; the history records it"}, s.reveal)
 }
 
 func (s *Server) reveal(ctx context.Context, in *inParty) (*answer[Handed], error) {
-	v, err := s.solved.get(ctx, in.Design)
+	v, o, err := s.handing(ctx, in.Design, in.Party)
 	if err != nil {
-		return nil, s.failed(err)
-	}
-	o := v.design.Get(design.ID(in.Party))
-	if o == nil || !slices.Contains(handover.Parties, o.Kind) {
-		return nil, refused("party", "there is no such site, network, hub or edge router now")
+		return nil, err
 	}
 	keys, err := s.store.Keys(ctx, s.vault, in.Design, tunnelsAt(v.design, o.ID))
 	if err != nil {
@@ -57,7 +147,7 @@ func (s *Server) reveal(ctx context.Context, in *inParty) (*answer[Handed], erro
 	if err := s.store.Looked(ctx, in.Design, author, fmt.Sprintf("Show the keys of %s", o.Name)); err != nil {
 		return nil, s.failed(err)
 	}
-	return answering(Handed{o.ID, o.Name, o.Kind, handover.Render(v.tables(), o.ID, keys)}, nil)
+	return answering(handedOf(v, o, keys, nil), nil)
 }
 
 // tunnelsAt lists the tunnels that end at a party.

@@ -130,6 +130,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.stockOperations(api)
 	s.linkOperations(api)
 	s.profileOperations(api)
+	s.makingOperations(api)
 	return api
 }
 

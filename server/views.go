@@ -85,7 +85,8 @@ type inAddress struct {
 
 type inSearch struct {
 	InView
-	Text string `query:"q" maxLength:"500" doc:"Part of a name or path, an address or a prefix."`
+	Text  string   `query:"q" maxLength:"500" doc:"Part of a name or path, an address or a prefix."`
+	Kinds []string `query:"kind,explode" maxItems:"30" doc:"Only objects of these kinds."`
 }
 
 type inWalk struct {
@@ -229,7 +230,10 @@ func searchFor(v *solved, in *inSearch) ([]Found, error) {
 	}
 	for _, o := range d.All() {
 		path := d.Path(o.ID)
-		if len(out) < maxFound && (text == "" || strings.Contains(strings.ToLower(o.Name), text) || strings.Contains(path, text)) {
+		if len(in.Kinds) > 0 && !slices.Contains(in.Kinds, string(o.Kind)) {
+			continue
+		}
+		if len(out) < maxFound && (text == "" || strings.Contains(strings.ToLower(d.Title(o.ID)), text) || strings.Contains(strings.ToLower(o.Name), text) || strings.Contains(path, text)) {
 			out = append(out, Found{o.ID, o.Kind, o.Name, path})
 		}
 	}
@@ -263,7 +267,6 @@ type Sheet struct {
 	Names    map[string]string `json:"names" doc:"The titles of the objects that the body refers to, by ID."`
 	Inside   []*design.Object  `json:"inside"`
 	Links    []*design.Object  `json:"links" doc:"The links, circuits, peerings and attachments that end at it or at its gateways."`
-	Absent   []design.Field    `json:"absent" doc:"Values that it may have and has not."`
 	Routes   []route.Route     `json:"routes" doc:"The table, if it is a forwarding point."`
 	Standing standing.Verdict  `json:"standing" doc:"Whether it is up at the horizon asked for, and the first cause if not."`
 	Findings []finding.Finding `json:"findings" doc:"Those that have it as a subject."`
@@ -275,7 +278,7 @@ func sheetOf(v *solved, in *inObject) (Sheet, error) {
 	if o == nil {
 		return Sheet{}, &ProblemDetails{Type: "about:blank", Title: http.StatusText(http.StatusNotFound), Status: http.StatusNotFound, Detail: "there is no such object now; it may have been removed or undone"}
 	}
-	sheet := Sheet{Object: o, Path: d.Path(o.ID), Title: d.Title(o.ID), Names: map[string]string{}, Inside: d.Inside(o.ID), Standing: v.tables().Standing.Of(o.ID), Links: []*design.Object{}, Absent: design.Absent(o), Routes: []route.Route{}, Findings: []finding.Finding{}}
+	sheet := Sheet{Object: o, Path: d.Path(o.ID), Title: d.Title(o.ID), Names: map[string]string{}, Inside: d.Inside(o.ID), Standing: v.tables().Standing.Of(o.ID), Links: []*design.Object{}, Routes: []route.Route{}, Findings: []finding.Finding{}}
 	for _, id := range d.References(o.ID) {
 		sheet.Names[string(id)] = d.Title(id)
 	}

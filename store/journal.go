@@ -18,6 +18,7 @@ const (
 	actUndo   = "undo"
 	actRedo   = "redo"
 	actReveal = "reveal"
+	actRename = "rename"
 )
 
 // ChangeSet is what a writer wants done.
@@ -178,6 +179,16 @@ func (s *Store) Follow(ctx context.Context, id string, d *design.Design, from in
 func (s *Store) Rekeyed(ctx context.Context, id, author, reason string) (Info, error) {
 	return s.step(ctx, id, nil, func(ctx context.Context, tx *sqlx.Tx, in Info, _ *design.Design) error {
 		return record(ctx, tx, id, in.Position, author, reason, actReveal, nil, nil, nil)
+	})
+}
+
+// Rename gives a design another name. It is in the journal, outside undo.
+func (s *Store) Rename(ctx context.Context, id string, base int64, author, name string) (Info, error) {
+	return s.step(ctx, id, &base, func(ctx context.Context, tx *sqlx.Tx, in Info, _ *design.Design) error {
+		if _, err := tx.ExecContext(ctx, `update designs set name = $2 where id = $1`, id, name); err != nil {
+			return err
+		}
+		return record(ctx, tx, id, in.Position, author, fmt.Sprintf("Rename %s to %s", in.Name, name), actRename, nil, nil, nil)
 	})
 }
 

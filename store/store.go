@@ -134,9 +134,31 @@ func (s *Store) Stats() (reads, writes sql.DBStats) { return s.reads.Stats(), s.
 
 const infoColumns = `id, name, position, updated_at`
 
+// Listed is a design in the list of all.
+type Listed struct {
+	Info
+	Author  string `db:"author" json:"author" doc:"Who changed it last; empty: nobody since it was made."`
+	Reason  string `db:"reason" json:"reason" doc:"What the last change was for."`
+	Objects int    `db:"objects" json:"objects"`
+	Parties int    `db:"parties" json:"parties"`
+}
+
 // List returns all designs, the one changed last first.
-func (s *Store) List(ctx context.Context) ([]Info, error) {
-	return s.list(ctx, `select `+infoColumns+` from designs where deleted_at is null order by updated_at desc, id`)
+func (s *Store) List(ctx context.Context) ([]Listed, error) {
+	parties := make([]string, len(design.Parties))
+	for n, k := range design.Parties {
+		parties[n] = string(k)
+	}
+	out := []Listed{}
+	err := s.read(ctx, func(ctx context.Context, db *sqlx.DB) error {
+		return db.SelectContext(ctx, &out, `
+			select `+infoColumns+`, coalesce(c.author, '') as author, coalesce(c.reason, '') as reason, o.objects, o.parties
+			from designs d
+			left join lateral (select author, reason from changes where design = d.id order by position desc limit 1) c on true
+			cross join lateral (select count(*) as objects, count(*) filter (where kind = any($1)) as parties from objects where design = d.id) o
+			where deleted_at is null order by updated_at desc, id`, parties)
+	})
+	return out, err
 }
 
 // Kept is how long a deleted design can be taken back.

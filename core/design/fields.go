@@ -113,20 +113,6 @@ func typeOf(t reflect.Type, tag reflect.StructTag) FieldType {
 	return TypeNumber
 }
 
-// Absent lists the plain optional values that an object's body does not have.
-// References and what has parts of its own are left out.
-func Absent(o *Object) []Field {
-	out := []Field{}
-	v := reflect.ValueOf(o.Body).Elem()
-	for n := range v.NumField() {
-		f := fieldOf(v.Type().Field(n))
-		if f.Optional && v.Field(n).IsZero() && f.Type != TypeReference && f.Type != TypeParts {
-			out = append(out, f)
-		}
-	}
-	return out
-}
-
 // KindsInside are the kinds that can stand in an object of that kind, those of
 // the top level for "".
 func KindsInside(k Kind) []Kind {

@@ -34,6 +34,22 @@ func DecodeBody(k Kind, data []byte) (Body, error) {
 	return body.Interface().(Body), nil
 }
 
+// Values are a body's values as in JSON, by key; none for a nil object.
+func Values(o *Object) map[string]any {
+	out := map[string]any{}
+	if o == nil {
+		return out
+	}
+	text, err := json.Marshal(o.Body)
+	if err == nil {
+		err = json.Unmarshal(text, &out)
+	}
+	if err != nil { // every body is written by its tags
+		panic(err)
+	}
+	return out
+}
+
 // Kinds lists all kinds in canonical order.
 func Kinds() []Kind {
 	out := make([]Kind, len(specs))

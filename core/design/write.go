@@ -4,6 +4,7 @@ import (
 	"encoding"
 	"fmt"
 	"reflect"
+	"strings"
 
 	"github.com/goccy/go-yaml"
 )
@@ -73,4 +74,17 @@ func (d *Design) writeValue(v reflect.Value) any {
 		return d.writeStruct(nil, v)
 	}
 	return v.Interface()
+}
+
+// writtenBody is a body's values as in a design file, by key: references as paths.
+func (d *Design) writtenBody(o *Object) map[string]string {
+	out := map[string]string{}
+	for _, item := range d.writeStruct(nil, reflect.ValueOf(o.Body).Elem()) {
+		text := fmt.Sprint(item.Value)
+		if list, ok := item.Value.([]any); ok {
+			text = strings.TrimSuffix(strings.TrimPrefix(fmt.Sprint(list), "["), "]")
+		}
+		out[item.Key.(string)] = text
+	}
+	return out
 }

@@ -53,7 +53,9 @@ func (f *failures) tables(t *route.Tables, id design.ID) *route.Tables {
 }
 
 // Of begins the proofs over solved tables.
-func Of(t *route.Tables) *Proofs { return &Proofs{t, &design.Memo[design.ID, Result]{}, &failures{without: map[design.ID]*route.Tables{}}} }
+func Of(t *route.Tables) *Proofs {
+	return &Proofs{t, &design.Memo[design.ID, Result]{}, &failures{without: map[design.ID]*route.Tables{}}}
+}
 
 // After are the proofs over the tables of the next design.
 func (p *Proofs) After(next *route.Tables, changes *design.Changes) *Proofs {
@@ -66,7 +68,9 @@ func (p *Proofs) After(next *route.Tables, changes *design.Changes) *Proofs {
 func (p *Proofs) Settle() { p.memo.Settle() }
 
 // Watched are the same proofs, noting in what view notes whatever is looked at.
-func (p *Proofs) Watched(view *design.Design) *Proofs { return &Proofs{p.t.Watched(view), p.memo, p.failed} }
+func (p *Proofs) Watched(view *design.Design) *Proofs {
+	return &Proofs{p.t.Watched(view), p.memo, p.failed}
+}
 
 // Tables are what they are over.
 func (p *Proofs) Tables() *route.Tables { return p.t }

@@ -168,6 +168,12 @@ func (r *reader) ref(kinds []design.Kind, near design.ID) (o *design.Object, ok 
 	return nil, false
 }
 
+// thing is as [reader.ref], for what must be there already.
+func (r *reader) thing(kinds []design.Kind, near design.ID) (*design.Object, bool) {
+	o, ok := r.ref(kinds, near)
+	return o, ok && o.ID != ""
+}
+
 // nearest are those in the same party as near, or inside it.
 func nearest(d *design.Design, list []*design.Object, near design.ID) []*design.Object {
 	party := d.Party(near)

@@ -47,7 +47,7 @@ func (r *reader) begin(k design.Kind, inside *design.Object) *being {
 	case inside != nil:
 		b.parent = inside.ID
 	case !top && r.takeWord("in"):
-		at, ok := r.ref(parentsOf(k), r.it)
+		at, ok := r.thing(parentsOf(k), r.it)
 		if !ok {
 			return nil
 		}
@@ -70,7 +70,7 @@ func (r *reader) begin(k design.Kind, inside *design.Object) *being {
 	if b.old == nil {
 		b.id = draft.Beside(r.d, k, b.parent, b.name, nil).ID
 	}
-	b.body = bodyOf(b.old)
+	b.body = design.Values(b.old)
 	if cloud && inside == nil && r.takeWord("in") {
 		r.cloud(b)
 	}
@@ -310,7 +310,7 @@ func fieldOf(k design.Kind, key string) (design.Field, bool) {
 
 // changing is an existing thing of which more is said.
 func (r *reader) changing(o *design.Object, from, to int) *being {
-	return &being{kind: o.Kind, id: o.ID, parent: o.Parent, name: o.Name, old: o, body: maps.Clone(bodyOf(o)), said: map[string]bool{}, spans: map[string][2]int{}, from: from, to: to}
+	return &being{kind: o.Kind, id: o.ID, parent: o.Parent, name: o.Name, old: o, body: maps.Clone(design.Values(o)), said: map[string]bool{}, spans: map[string][2]int{}, from: from, to: to}
 }
 
 func joinWords(list []string) string {

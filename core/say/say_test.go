@@ -312,6 +312,7 @@ func FuzzUnderstand(f *testing.F) {
 	f.Add("site Fern with lan /24, gateway 203.0.113.9\nFern lan must reach logger")
 	f.Add("join Marrow Hill with *hut* by vpn\nremove it")
 	f.Add("copy Alder Hut 3 times as Hut #")
+	f.Add("remove 0")
 	f.Fuzz(func(t *testing.T, text string) {
 		u := say.Understand(d, text, "")
 		for _, l := range u.Lines {

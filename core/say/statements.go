@@ -48,6 +48,14 @@ func (r *reader) statement() {
 	}
 }
 
+func verbList() string {
+	var out []string
+	for _, v := range verbs {
+		out = append(out, v.word)
+	}
+	return strings.Join(out, ", ")
+}
+
 func (r *reader) hasMust() bool {
 	return slices.ContainsFunc(r.toks, func(t token) bool { return t.is("must") })
 }
@@ -55,7 +63,7 @@ func (r *reader) hasMust() bool {
 // set is: set THING field value ...
 func (r *reader) set() {
 	start := r.n
-	o, ok := r.ref(nil, r.it)
+	o, ok := r.thing(nil, r.it)
 	if !ok {
 		return
 	}
@@ -73,7 +81,7 @@ func (r *reader) set() {
 // rename is: rename THING to NAME
 func (r *reader) rename() {
 	start := r.n
-	o, ok := r.ref(nil, r.it)
+	o, ok := r.thing(nil, r.it)
 	if !ok {
 		return
 	}
@@ -96,7 +104,7 @@ func (r *reader) rename() {
 // remove is: remove THING, THING
 func (r *reader) remove() {
 	for !r.failed() {
-		o, ok := r.ref(nil, r.it)
+		o, ok := r.thing(nil, r.it)
 		if !ok {
 			return
 		}
@@ -130,12 +138,12 @@ var segmented = []design.Kind{design.KindLAN, design.KindInnerRoute, design.Kind
 
 // move is: move THING into SEGMENT; of a site all that is in it.
 func (r *reader) move() {
-	o, ok := r.ref(append([]design.Kind{design.KindSite}, segmented...), r.it)
+	o, ok := r.thing(append([]design.Kind{design.KindSite}, segmented...), r.it)
 	if !ok {
 		return
 	}
 	_ = r.takeWord("into") || r.takeWord("to")
-	segment, ok := r.ref([]design.Kind{design.KindSegment}, "")
+	segment, ok := r.thing([]design.Kind{design.KindSegment}, "")
 	if !ok {
 		return
 	}
@@ -145,7 +153,7 @@ func (r *reader) move() {
 	}
 	var edits []design.Edit
 	for _, m := range moved {
-		body := bodyOf(m)
+		body := design.Values(m)
 		body["segment"] = string(segment.ID)
 		if b, err := decoded(m.Kind, body); err == nil {
 			edits = append(edits, design.PutEdit(m.With(b)))
@@ -158,7 +166,7 @@ func (r *reader) move() {
 // LAN.
 func (r *reader) give() {
 	start := r.n
-	o, ok := r.ref(nil, r.it)
+	o, ok := r.thing(nil, r.it)
 	if !ok {
 		return
 	}
@@ -230,8 +238,8 @@ func (r *reader) parties() []design.ID {
 		}
 		return out
 	}
-	o, ok := r.ref(joinable, "")
-	if !ok || o.ID == "" {
+	o, ok := r.thing(joinable, "")
+	if !ok {
 		return nil
 	}
 	return []design.ID{o.ID}
@@ -337,7 +345,7 @@ func whyNot(s draft.Star) string {
 // copy is: copy PARTY as NAME, NAME; copy PARTY 9 times as PATTERN
 func (r *reader) copy() {
 	start := r.n
-	o, ok := r.ref([]design.Kind{design.KindSite, design.KindNetwork, design.KindOutside}, r.it)
+	o, ok := r.thing([]design.Kind{design.KindSite, design.KindNetwork, design.KindOutside}, r.it)
 	if !ok {
 		return
 	}
@@ -404,7 +412,12 @@ func (r *reader) reserve() {
 // must is: A must reach B on tcp/443, or must never.
 func (r *reader) must() {
 	f, _ := fieldOf(design.KindIntent, "from")
-	from, ok := r.ref(f.Kinds, r.it)
+	if found, _ := r.refSpan(f.Kinds); len(found) == 0 && r.n < len(r.toks) && !r.hasMust() {
+		r.offerNames(f.Kinds)
+		r.wrongHere(r.nextShown()+" begins nothing", "begin with a kind (site, network, lan, ...), with "+verbList()+", or with what must reach what")
+		return
+	}
+	from, ok := r.thing(f.Kinds, r.it)
 	if !ok {
 		return
 	}
@@ -414,7 +427,7 @@ func (r *reader) must() {
 	}
 	in := design.Intent{From: from.ID, Never: r.takeWord("never")}
 	_ = r.takeWord("reach") || r.takeWord("talk") && r.takeWord("to")
-	target, ok := r.ref(f.Kinds, "")
+	target, ok := r.thing(f.Kinds, "")
 	if !ok {
 		return
 	}
@@ -489,7 +502,7 @@ func (r *reader) conditions(in *design.Intent) bool {
 				in.Group = t.text
 			}
 		case r.takeWord("for"):
-			o, ok := r.ref([]design.Kind{design.KindOwner}, "")
+			o, ok := r.thing([]design.Kind{design.KindOwner}, "")
 			if !ok {
 				return false
 			}

@@ -28,17 +28,6 @@ type being struct {
 	spans  map[string][2]int // of fields
 }
 
-func bodyOf(o *design.Object) map[string]any {
-	out := map[string]any{}
-	if o == nil {
-		return out
-	}
-	if text, err := json.Marshal(o.Body); err == nil {
-		_ = json.Unmarshal(text, &out)
-	}
-	return out
-}
-
 // field reads the value of a field, its word being read already.
 func (r *reader) field(b *being, f design.Field) {
 	start := r.n

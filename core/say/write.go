@@ -17,7 +17,7 @@ func Saying(d *design.Design, o *design.Object) string {
 	if o.Parent != "" {
 		out += " in " + d.Path(o.Parent)
 	}
-	return out + fieldsOf(d, design.Outline(o.Kind), bodyOf(o), " ")
+	return out + fieldsOf(d, design.Outline(o.Kind), design.Values(o), " ")
 }
 
 // Sayings writes a whole design: a line for each object, parents first.

@@ -21,6 +21,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/compare": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** In what two designs differ */
+    get: operations["compare-designs"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/deleted": {
     parameters: {
       query?: never;
@@ -85,6 +102,40 @@ export interface paths {
     put?: never;
     /** Apply a change set, whole or not at all */
     post: operations["change"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/copies": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Others like a party, with its links; nothing is stored */
+    get: operations["get-copies"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/copy": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Copy the design as it is now, without its history and keys */
+    post: operations["copy-design"];
     delete?: never;
     options?: never;
     head?: never;
@@ -159,6 +210,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/form": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What an object can be given, with what is suggested */
+    get: operations["get-form"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/free": {
     parameters: {
       query?: never;
@@ -187,6 +255,23 @@ export interface paths {
     get: operations["get-handover"];
     put?: never;
     post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/handover/{party}/handed": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Write down that a party was given its files as they are now */
+    post: operations["hand"];
     delete?: never;
     options?: never;
     head?: never;
@@ -432,6 +517,40 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/removal": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What it takes to remove objects */
+    get: operations["get-removal"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/rename": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Give the design another name */
+    post: operations["rename-design"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/requests/{request}/answer": {
     parameters: {
       query?: never;
@@ -466,6 +585,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/say": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** What lines would do, understood as they are typed; nothing is stored */
+    post: operations["say"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/search": {
     parameters: {
       query?: never;
@@ -492,6 +628,23 @@ export interface paths {
     };
     /** Every way to join two parties, drafted in full */
     get: operations["get-shapes"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/star": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** One party joined with many, as one change; nothing is stored */
+    get: operations["get-star"];
     put?: never;
     post?: never;
     delete?: never;
@@ -747,6 +900,22 @@ export interface components {
       /** @description The lines that were not. */
       problems: components["schemas"]["Problem"][];
     };
+    Comparison: {
+      /** @description What both have, and not alike. */
+      changed: components["schemas"]["Difference"][];
+      /** @description What only the first has. */
+      here: components["schemas"]["Difference"][];
+      /**
+       * Format: int64
+       * @description How many objects are alike.
+       */
+      same: number;
+      /** @description What only the other has. */
+      there: components["schemas"]["Difference"][];
+    };
+    CopyInBody: {
+      name: string;
+    };
     CostLine: {
       amount: string;
       text: string;
@@ -790,10 +959,30 @@ export interface components {
       /** Format: date-time */
       updatedAt: string;
     };
+    Difference: {
+      /** @description In the first, or in the other where only that has it. */
+      id: string;
+      kind: string;
+      path: string;
+      /** @description What differs, in words. */
+      text: string;
+    };
+    DraftArm: {
+      branch: string;
+      name: string;
+      out: string[];
+      subject?: string;
+      suggestions: components["schemas"]["DraftSuggestion"][];
+    };
     DraftBuilt: {
       id: string;
       reused: boolean;
       what: string;
+    };
+    DraftCopies: {
+      edits: components["schemas"]["Edit"][];
+      made: string[];
+      notes: string[];
     };
     DraftFacts: {
       a: string;
@@ -833,6 +1022,20 @@ export interface components {
       survives: string;
       title: string;
       unpriced?: string;
+    };
+    DraftStar: {
+      arms: components["schemas"]["DraftArm"][];
+      clashes: string[];
+      edits: components["schemas"]["Edit"][];
+      monthly: string;
+      shape: string;
+      shapes: components["schemas"]["DraftStarShape"][];
+    };
+    DraftStarShape: {
+      /** Format: int64 */
+      fits: number;
+      key: string;
+      title: string;
     };
     DraftSuggestion: {
       value: string;
@@ -876,6 +1079,41 @@ export interface components {
       kind: string;
       name: string;
       parent?: string;
+    };
+    Effect: {
+      id: string;
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "intent";
+      title: string;
+      why?: string;
     };
     End: {
       /** @description The gateway at this end. */
@@ -1085,7 +1323,25 @@ export interface components {
       min?: number;
       optional?: boolean;
       parts?: components["schemas"]["Field"][];
-      type: string;
+      /**
+       * @description How a value is written.
+       * @enum {string}
+       */
+      type:
+        | "text"
+        | "free"
+        | "number"
+        | "yes-or-no"
+        | "address"
+        | "prefix"
+        | "inside"
+        | "service"
+        | "reference"
+        | "parts";
+    };
+    FillValue: {
+      value: string;
+      why: string;
     };
     Filter: {
       /** @description To add, such as 64501:20 or no-export (RFC 1997, RFC 8092). */
@@ -1137,6 +1393,57 @@ export interface components {
     FindingMend: {
       edits: components["schemas"]["Edit"][];
       title: string;
+    };
+    Form: {
+      /** @description Its values, by key; none for a new one. */
+      body: {
+        [key: string]: unknown;
+      };
+      doc: string;
+      fields: components["schemas"]["Field"][];
+      /** @description What can be made inside it. */
+      inside: components["schemas"]["PartKind"][];
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "intent";
+      /** @description For a new one a name that is free. */
+      name: string;
+      /** @description Its ID; empty for a new one. */
+      object: string;
+      parent: string;
+      /** @description The line that says it. */
+      saying: string;
+      /** @description By key, best first. */
+      suggestions: {
+        [key: string]: components["schemas"]["FillValue"][];
+      };
     };
     Found: {
       /** @description Its path, or why an address leads to it. */
@@ -1215,7 +1522,19 @@ export interface components {
       uses_gateway?: boolean;
     };
     Handed: {
+      /**
+       * Format: date-time
+       * @description When the party was handed its files last.
+       */
+      at?: string;
+      /** @description Which files are others since, by path; those that went too. */
+      changed: string[];
       files: components["schemas"]["HandoverFile"][];
+      /**
+       * Format: int64
+       * @description How many links, circuits, peerings and attachments end there: what there is to do.
+       */
+      joints: number;
       /**
        * @description What an object is.
        * @enum {string}
@@ -1254,6 +1573,18 @@ export interface components {
       content: string;
       path: string;
       secret?: boolean;
+    };
+    Heard: {
+      /** @description What applies all of it; empty while anything is wrong. */
+      edits: components["schemas"]["Edit"][];
+      /** @description Where it leads, if it asks for a choice. */
+      leads?: components["schemas"]["SayLead"];
+      lines: components["schemas"]["SayLine"][];
+      offers: components["schemas"]["SayOffer"][];
+      /** @description What for, in the words of the history. */
+      reason: string;
+      /** @description Some line has a problem. */
+      wrong: boolean;
     };
     Hub: {
       /**
@@ -1687,6 +2018,39 @@ export interface components {
       /** @description Free text, such as whom to ring. */
       note?: string;
     };
+    PartKind: {
+      doc: string;
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "intent";
+    };
     Peering: {
       /** @description Its two halves. */
       halves: components["schemas"]["Half"][];
@@ -2017,6 +2381,21 @@ export interface components {
        */
       tunnels: number;
     };
+    Removal: {
+      /** @description What stays and no longer names them. */
+      changes: components["schemas"]["Effect"][];
+      edits: components["schemas"]["Edit"][];
+      /** @description What goes: the objects themselves, what is inside them, and what can not be without them. */
+      goes: components["schemas"]["Effect"][];
+    };
+    RenameInBody: {
+      /**
+       * Format: int64
+       * @description The position that the writer has seen.
+       */
+      base: number;
+      name: string;
+    };
     Request: {
       /**
        * @description What was decided; left out while it is open.
@@ -2106,6 +2485,81 @@ export interface components {
       /** @description Only what goes out by it; left out: by anything. With leaving only. */
       toward?: string;
     };
+    SayDeed: {
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind?:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "intent";
+      new?: boolean;
+      object?: string;
+      text: string;
+    };
+    SayFilled: {
+      value: string;
+      what: string;
+      why: string;
+    };
+    SayInBody: {
+      /** @description The ID of what the word it means at first. */
+      it?: string;
+      /** @description The line that is being typed, up to the cursor; left out: nothing is offered. */
+      line?: string;
+      /** @description The lines. */
+      text: string;
+    };
+    SayLead: {
+      a: string;
+      b: string[];
+    };
+    SayLine: {
+      does: components["schemas"]["SayDeed"][];
+      filled: components["schemas"]["SayFilled"][];
+      notes: string[];
+      problems: components["schemas"]["SayTrouble"][];
+      text: string;
+    };
+    SayOffer: {
+      /** Format: int64 */
+      from: number;
+      hint: string;
+      text: string;
+      /** Format: int64 */
+      to: number;
+    };
+    SayTrouble: {
+      /** Format: int64 */
+      from: number;
+      /** Format: int64 */
+      to: number;
+      want?: string;
+      why: string;
+    };
     Segment: {
       /** @description Free text. */
       note?: string;
@@ -2183,8 +2637,6 @@ export interface components {
       standing: components["schemas"]["StandingVerdict"];
     };
     Sheet: {
-      /** @description Values that it may have and has not. */
-      absent: components["schemas"]["Field"][];
       /** @description Those that have it as a subject. */
       findings: components["schemas"]["FindingFinding"][];
       inside: components["schemas"]["Object"][];
@@ -2280,6 +2732,27 @@ export interface components {
       name: string;
       /** Format: int64 */
       position: number;
+      /** Format: date-time */
+      updatedAt: string;
+    };
+    StoreListed: {
+      /** @description Who changed it last; empty: nobody since it was made. */
+      author: string;
+      /**
+       * Format: date-time
+       * @description Only of a deleted one.
+       */
+      deletedAt?: string;
+      id: string;
+      name: string;
+      /** Format: int64 */
+      objects: number;
+      /** Format: int64 */
+      parties: number;
+      /** Format: int64 */
+      position: number;
+      /** @description What the last change was for. */
+      reason: string;
       /** Format: date-time */
       updatedAt: string;
     };
@@ -2523,6 +2996,40 @@ export interface operations {
       };
     };
   };
+  "compare-designs": {
+    parameters: {
+      query: {
+        /** @description A design's ID. */
+        design: string;
+        /** @description The other design's ID. */
+        with: string;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Comparison"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
   "list-deleted": {
     parameters: {
       query?: never;
@@ -2567,7 +3074,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["StoreInfo"][];
+          "application/json": components["schemas"]["StoreListed"][];
         };
       };
       /** @description Error */
@@ -2697,6 +3204,85 @@ export interface operations {
     responses: {
       /** @description OK */
       200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["StoreInfo"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-copies": {
+    parameters: {
+      query: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        /** @description The ID of a site, cloud network or outside party. */
+        source: string;
+        /** @description What the copies are called. */
+        name?: string[];
+        /** @description Instead of names: a pattern in which # stands for a number. */
+        pattern?: string;
+        /** @description How many by the pattern. */
+        count?: number;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["DraftCopies"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "copy-design": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["CopyInBody"];
+      };
+    };
+    responses: {
+      /** @description Created */
+      201: {
         headers: {
           [name: string]: unknown;
         };
@@ -2858,6 +3444,47 @@ export interface operations {
       };
     };
   };
+  "get-form": {
+    parameters: {
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        /** @description Of a new object. */
+        kind?: string;
+        /** @description What a new object would stand in; left out: the top level. */
+        parent?: string;
+        /** @description An object that is there, instead of a kind. */
+        object?: string;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Form"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
   "find-free": {
     parameters: {
       query: {
@@ -2925,6 +3552,43 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Handed"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  hand: {
+    parameters: {
+      query?: {
+        /** @description For when. */
+        horizon?: "when-built" | "today";
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+        /** @description The ID of a site, network, hub or edge router. */
+        party: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["StoreInfo"];
         };
       };
       /** @description Error */
@@ -3479,6 +4143,79 @@ export interface operations {
       };
     };
   };
+  "get-removal": {
+    parameters: {
+      query: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        /** @description IDs of what is to go. */
+        object: string[];
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Removal"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "rename-design": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["RenameInBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["StoreInfo"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
   "answer-request": {
     parameters: {
       query?: never;
@@ -3549,6 +4286,42 @@ export interface operations {
       };
     };
   };
+  say: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["SayInBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Heard"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
   search: {
     parameters: {
       query?: {
@@ -3556,6 +4329,8 @@ export interface operations {
         horizon?: "when-built" | "today";
         /** @description Part of a name or path, an address or a prefix. */
         q?: string;
+        /** @description Only objects of these kinds. */
+        kind?: string[];
       };
       header?: never;
       path: {
@@ -3614,6 +4389,49 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["DraftShape"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-star": {
+    parameters: {
+      query: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        /** @description The ID of the party that all are joined to. */
+        head: string;
+        /** @description The IDs of the others. */
+        branch: string[];
+        /** @description The shape's key; left out: the one that most can have. */
+        shape?: string;
+        /** @description GB a month over each. */
+        gb?: number;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["DraftStar"];
         };
       };
       /** @description Error */

@@ -1,0 +1,161 @@
+package server
+
+import (
+	"context"
+	"net/http"
+	"slices"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"dravin/core/design"
+	"dravin/core/draft"
+	"dravin/core/fill"
+	"dravin/core/say"
+)
+
+// sayIn are lines that are being said.
+type sayIn struct {
+	InDesign
+	Body struct {
+		Text string `json:"text" maxLength:"1000000" doc:"The lines."`
+		It   string `json:"it,omitempty" maxLength:"128" doc:"The ID of what the word it means at first."`
+		Line string `json:"line,omitempty" maxLength:"20000" doc:"The line that is being typed, up to the cursor; left out: nothing is offered."`
+	}
+}
+
+// Heard is what was understood of lines, and what may come next.
+type Heard struct {
+	say.Understood
+	Offers []say.Offer `json:"offers"`
+}
+
+func (s *Server) say(ctx context.Context, in *sayIn) (*answer[Heard], error) {
+	v, err := s.solved.get(ctx, in.Design)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	it := design.ID(in.Body.It)
+	out := Heard{Understood: say.Understand(v.design, in.Body.Text, it), Offers: []say.Offer{}}
+	if in.Body.Line != "" || in.Body.Text == "" {
+		out.Offers = say.Complete(v.design, in.Body.Line, it)
+	}
+	return answering(out, nil)
+}
+
+type inForm struct {
+	InView
+	Kind   string `query:"kind" maxLength:"40" doc:"Of a new object."`
+	Parent string `query:"parent" maxLength:"128" doc:"What a new object would stand in; left out: the top level."`
+	Object string `query:"object" maxLength:"128" doc:"An object that is there, instead of a kind."`
+}
+
+// Form is what can be given to an object.
+type Form struct {
+	Object      string                  `json:"object" doc:"Its ID; empty for a new one."`
+	Kind        design.Kind             `json:"kind"`
+	Parent      design.ID               `json:"parent"`
+	Name        string                  `json:"name" doc:"For a new one a name that is free."`
+	Body        map[string]any          `json:"body" doc:"Its values, by key; none for a new one."`
+	Doc         string                  `json:"doc"`
+	Fields      []design.Field          `json:"fields"`
+	Suggestions map[string][]fill.Value `json:"suggestions" doc:"By key, best first."`
+	Inside      []PartKind              `json:"inside" doc:"What can be made inside it."`
+	Saying      string                  `json:"saying" doc:"The line that says it."`
+}
+
+// PartKind is a kind with what it is.
+type PartKind struct {
+	Kind design.Kind `json:"kind"`
+	Doc  string      `json:"doc"`
+}
+
+func partKinds(k design.Kind) []PartKind {
+	out := []PartKind{}
+	for _, inner := range design.KindsInside(k) {
+		out = append(out, PartKind{inner, design.Doc(inner)})
+	}
+	return out
+}
+
+func formOf(v *solved, in *inForm) (Form, error) {
+	o := v.design.Get(design.ID(in.Object))
+	if in.Object == "" {
+		k := design.Kind(in.Kind)
+		if !slices.Contains(design.Kinds(), k) {
+			return Form{}, refused("kind", "there is no such kind of object")
+		}
+		parent := design.ID(in.Parent)
+		o = &design.Object{Kind: k, Parent: parent, Name: fill.Name(v.design, k, parent), Body: design.Bodies()[k]}
+		if parent != "" && v.design.Get(parent) == nil {
+			return Form{}, refused("parent", "there is no such object now; it may have been removed")
+		}
+	}
+	if o == nil {
+		return Form{}, refused("object", "there is no such object now; it may have been removed or undone")
+	}
+	f := Form{Object: in.Object, Kind: o.Kind, Parent: o.Parent, Name: o.Name, Body: map[string]any{}, Doc: design.Doc(o.Kind), Fields: design.Outline(o.Kind), Suggestions: fill.Suggestions(v.design, o), Inside: partKinds(o.Kind)}
+	if in.Object != "" {
+		f.Saying, f.Body = say.Saying(v.design, o), design.Values(o)
+	}
+	return f, nil
+}
+
+type inRemoval struct {
+	InView
+	Objects []string `query:"object,explode" required:"true" minItems:"1" maxItems:"500" doc:"IDs of what is to go."`
+}
+
+type inCopies struct {
+	InView
+	Source string   `query:"source" required:"true" maxLength:"128" doc:"The ID of a site, cloud network or outside party."`
+	Names  []string `query:"name,explode" maxItems:"200" doc:"What the copies are called."`
+	Like   string   `query:"pattern" maxLength:"80" doc:"Instead of names: a pattern in which # stands for a number."`
+	Count  int      `query:"count" minimum:"0" maximum:"200" doc:"How many by the pattern."`
+}
+
+func copiesOf(v *solved, in *inCopies) (draft.Copies, error) {
+	names := in.Names
+	if len(names) == 0 {
+		names = draft.Numbered(v.design, in.Like, max(in.Count, 1))
+	}
+	c, err := draft.Like(v.design, design.ID(in.Source), names)
+	if err != nil {
+		return c, refused("source", err.Error())
+	}
+	return c, nil
+}
+
+type inStar struct {
+	InView
+	Head     string   `query:"head" required:"true" maxLength:"128" doc:"The ID of the party that all are joined to."`
+	Branches []string `query:"branch,explode" required:"true" minItems:"1" maxItems:"200" doc:"The IDs of the others."`
+	Shape    string   `query:"shape" maxLength:"200" doc:"The shape's key; left out: the one that most can have."`
+	GB       uint32   `query:"gb" maximum:"100000000" doc:"GB a month over each."`
+}
+
+func starOf(v *solved, in *inStar) (draft.Star, error) {
+	q := draft.StarQuestion{Head: design.ID(in.Head), Shape: in.Shape, GB: in.GB}
+	for _, b := range in.Branches {
+		q.Branches = append(q.Branches, design.ID(b))
+	}
+	star, err := draft.DraftStar(v.design, q)
+	if err != nil {
+		return star, refused("branch", err.Error())
+	}
+	return star, nil
+}
+
+func (s *Server) makingOperations(api huma.API) {
+	register(api, huma.Operation{OperationID: "say", Method: http.MethodPost, Path: "/api/designs/{design}/say", MaxBodyBytes: 4 << 20,
+		Summary: "What lines would do, understood as they are typed; nothing is stored"}, s.say)
+	view(s, api, "get-form", "/form", "What an object can be given, with what is suggested", formOf)
+	view(s, api, "get-removal", "/removal", "What it takes to remove objects", func(v *solved, in *inRemoval) (design.Removal, error) {
+		ids := make([]design.ID, len(in.Objects))
+		for n, id := range in.Objects {
+			ids[n] = design.ID(id)
+		}
+		return v.design.Removal(ids...), nil
+	})
+	view(s, api, "get-copies", "/copies", "Others like a party, with its links; nothing is stored", copiesOf)
+	view(s, api, "get-star", "/star", "One party joined with many, as one change; nothing is stored", starOf)
+}
