@@ -5,8 +5,9 @@
   import { watchDesign } from "./api/live.svelte";
   import { useDesign, writer } from "./api/queries";
   import { places, placeURL } from "./lib/places";
-  import { horizon, horizonState, type Horizon } from "./lib/horizon";
+  import { horizon, horizonState } from "./lib/horizon";
   import { urlState } from "./lib/url.svelte";
+  import Choice from "./parts/Choice.svelte";
   import FindingsDrawer from "./parts/FindingsDrawer.svelte";
   import KeyList from "./parts/KeyList.svelte";
   import Palette from "./parts/Palette.svelte";
@@ -26,9 +27,13 @@
   const write = writer(queries, () => design);
   const panel = urlState("panel");
   const when = horizonState();
-  const horizons: { key: Horizon; value: string }[] = [
-    { key: "when-built", value: "" },
-    { key: "today", value: "today" },
+  const horizons = [
+    {
+      key: "",
+      word: "When built",
+      title: "Count what is drafted or being built as done as planned (t)",
+    },
+    { key: "today", word: "Today", title: "Count only what is ready (t)" },
   ];
 
   const state = $derived(design_.data);
@@ -93,18 +98,12 @@
     {/each}
   </nav>
   <div class="ml-auto flex items-center gap-1.5 pr-3">
-    <div class="flex" role="group" aria-label="For when">
-      {#each horizons as h (h.key)}
-        <button
-          class="button first:border-r-0 {horizon() === h.key ? 'bg-mark font-semibold' : 'text-soft'}"
-          aria-pressed={horizon() === h.key}
-          title={h.key === "today"
-            ? "Count only what is ready (t)"
-            : "Count what is drafted or being built as done as planned (t)"}
-          onclick={() => (when.value = h.value)}>{h.key === "today" ? "Today" : "When built"}</button
-        >
-      {/each}
-    </div>
+    <Choice
+      label="For when"
+      options={horizons}
+      value={horizon() === "today" ? "today" : ""}
+      choose={(key) => (when.value = key)}
+    />
     <button
       class="button {broken ? 'border-clash text-clash' : ''}"
       onclick={() => (panel.value = "findings")}

@@ -40,6 +40,20 @@ export type Study = Schemas["StudyView"];
 export type StudyPoint = Schemas["CostPoint"];
 export type ProfileView = Schemas["ProfileView"];
 
+export type Heard = Schemas["Heard"];
+export type SaidLine = Schemas["SayLine"];
+export type Offer = Schemas["SayOffer"];
+export type Form = Schemas["Form"];
+export type FieldShape = Schemas["Field"];
+export type Removal = Schemas["Removal"];
+export type Effect = Schemas["Effect"];
+export type Star = Schemas["DraftStar"];
+export type Copies = Schemas["DraftCopies"];
+export type Listed = Schemas["StoreListed"];
+export type Comparison = Schemas["Comparison"];
+export type Found = Schemas["Found"];
+export type Kind = Schemas["Object"]["kind"];
+
 export const client = createClient<paths>({ baseUrl: "/" });
 
 /** A refusal by the server, in its own words. */

@@ -273,6 +273,80 @@ export const useSearch = (d: () => string, text: () => string) =>
       ),
   );
 
+export interface Saying {
+  text: string;
+  /** The line that is being typed, up to the cursor. */
+  line: string;
+  it: string;
+}
+
+export const useHeard = (d: () => string, q: () => Saying, wanted: () => boolean) =>
+  view(
+    d,
+    () => ["say", q()],
+    () => data(client.POST("/api/designs/{design}/say", { ...inside(d()), body: q() })),
+    wanted,
+  );
+
+export interface FormQuestion {
+  object?: string;
+  kind?: string;
+  parent?: string;
+}
+
+export const useForm = (d: () => string, q: () => FormQuestion, wanted: () => boolean) =>
+  view(
+    d,
+    () => ["form", q()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/form", {
+          params: { path: { design: d() }, query: { ...q(), horizon: horizon() } },
+        }),
+      ),
+    wanted,
+  );
+
+export interface StarQuestion {
+  head: string;
+  branch: string[];
+  shape: string;
+  gb: number;
+}
+
+export const useStar = (d: () => string, q: () => StarQuestion, wanted: () => boolean) =>
+  view(
+    d,
+    () => ["star", q()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/star", {
+          params: { path: { design: d() }, query: { ...q(), shape: q().shape || undefined } },
+        }),
+      ),
+    wanted,
+  );
+
+/** Things of some kinds whose name, path or address holds a text. */
+export const find = (d: string, text: string, kinds: string[]) =>
+  data(
+    client.GET("/api/designs/{design}/search", {
+      params: { path: { design: d }, query: { q: text, kind: kinds } },
+    }),
+  );
+
+export const removalOf = (d: string, objects: string[]) =>
+  data(
+    client.GET("/api/designs/{design}/removal", {
+      params: { path: { design: d }, query: { object: objects } },
+    }),
+  );
+
+export const copiesOf = (
+  d: string,
+  q: { source: string; name?: string[]; pattern?: string; count?: number },
+) => data(client.GET("/api/designs/{design}/copies", { params: { path: { design: d }, query: q } }));
+
 /** Tells the person what went wrong, in the server's words. */
 export function complain(error: unknown): void {
   if (error instanceof Refusal && error.problem.status === 409 && error.problem.since?.length) {

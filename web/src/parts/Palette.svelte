@@ -1,6 +1,9 @@
 <script lang="ts">
   import { Command, Dialog } from "bits-ui";
-  import { useEstate, useSearch } from "../api/queries";
+  import { useQueryClient } from "@tanstack/svelte-query";
+  import { searchParams } from "sv-router";
+  import { useEstate, useHeard, useSearch, writer } from "../api/queries";
+  import { doable, saying, taken } from "../lib/say";
   import { twoParties } from "../lib/links";
   import { places } from "../lib/places";
   import { goTo } from "../router";
@@ -28,6 +31,44 @@
     () => design,
     () => asked,
   );
+
+  /** What would be done if the text is meant to be said. */
+  const heard = useHeard(
+    () => design,
+    () => ({ text: asked, line: asked, it: String(searchParams.get("sel") ?? "") }),
+    () => open && saying(asked),
+  );
+  const h = $derived(asked === text && saying(asked) ? heard.data : undefined);
+  const trouble = $derived(h?.lines.flatMap((l) => l.problems)[0]);
+  const write = writer(useQueryClient(), () => design);
+  const said = $derived<Item[]>(
+    h && doable(h)
+      ? [
+          {
+            key: "say",
+            title: h.lines.flatMap((l) => l.does.map((d) => d.text)).join("; "),
+            hint: "do it",
+            run: () => void sayIt(),
+            goes: true,
+          },
+        ]
+      : [],
+  );
+  async function sayIt(): Promise<void> {
+    if (!h) return;
+    if (h.edits.length) {
+      close();
+      await write.change(h.reason || "Say it", h.edits);
+    }
+    if (h.leads) goTo(design, "links", { as: "draft", a: h.leads.a, b: h.leads.b[0] ?? "" });
+  }
+  /** Tab takes what may come next. */
+  function complete(e: KeyboardEvent): void {
+    const offer = h?.offers[0];
+    if (e.key !== "Tab" || e.shiftKey || !offer) return;
+    e.preventDefault();
+    text = taken(text, text.length, offer).text;
+  }
 
   interface Item {
     key: string;
@@ -103,7 +144,7 @@
     })),
   );
 
-  const items = $derived([...pairs, ...objects, ...actions]);
+  const items = $derived([...said, ...pairs, ...objects, ...actions]);
   /** What Enter would take: the first, unless the arrows have moved on to another that is still listed. */
   let selected = $state("");
   $effect(() => {
@@ -129,9 +170,26 @@
       <Command.Root shouldFilter={false} bind:value={selected}>
         <Command.Input
           bind:value={text}
-          placeholder="A name, an address, or something to do"
+          onkeydown={complete}
+          placeholder="A name, an address, something to do, or say it: site Fern Lodge with lan /24"
           class="border-line w-full border-b bg-transparent px-4 py-3 text-lg outline-none"
         />
+        {#if trouble}
+          <p class="border-line border-b px-4 py-1.5 text-sm" role="status">
+            <span class="text-warn">{trouble.why}</span>{trouble.want ? `; ${trouble.want}` : ""}
+          </p>
+        {/if}
+        {#if h?.offers.length}
+          <p class="border-line flex flex-wrap gap-1.5 border-b px-4 py-1.5 text-sm">
+            {#each h.offers.slice(0, 6) as o, n (o.text + o.from)}
+              <button
+                class="button px-1.5 py-0 font-mono text-xs"
+                title={o.hint}
+                onclick={() => (text = taken(text, text.length, o).text)}>{o.text}{n ? "" : " ⇥"}</button
+              >
+            {/each}
+          </p>
+        {/if}
         <Command.List class="max-h-96 overflow-y-auto py-1">
           {#each items as item (item.key)}
             <Command.Item

@@ -2,9 +2,13 @@
   import { Pencil, Trash2, X } from "@lucide/svelte";
   import { useQueryClient } from "@tanstack/svelte-query";
   import type { NamedObject } from "../api/client";
-  import { useObject, writer } from "../api/queries";
+  import { useForm, useObject, writer, type FormQuestion } from "../api/queries";
+  import { kindWord } from "../lib/form";
   import { placeURL } from "../lib/places";
   import Address from "./Address.svelte";
+  import CopyDialog from "./CopyDialog.svelte";
+  import FormDrawer from "./FormDrawer.svelte";
+  import RemovalDialog from "./RemovalDialog.svelte";
   import StandingLine from "./StandingLine.svelte";
   import Mends from "./Mends.svelte";
 
@@ -21,8 +25,6 @@
     () => id,
   );
   const s = $derived(sheet.data);
-  const kindWords: Record<string, string> = { lan: "LAN" };
-  const word = (kind: string) => kindWords[kind] ?? kind;
 
   const write = writer(useQueryClient(), () => design);
 
@@ -85,30 +87,17 @@
       { op: "put", id: s.object.id, object: object as NamedObject },
     ]);
   }
-  /** A value that it has not yet, and what is typed for it. */
-  let adding = $state({ key: "", text: "" });
-  const field = $derived(s?.absent.find((f) => f.key === adding.key));
-  async function add(e: SubmitEvent): Promise<void> {
-    e.preventDefault();
-    const text = adding.text.trim();
-    if (!s || !field || !text) return;
-    const value = field.many ? text.split(/[,;\s]+/).filter(Boolean) : text;
-    const body = { ...(s.object.body as object), [field.key]: field.key === "note" ? text : value };
-    if (
-      await write.change(`Set ${field.key.replaceAll("_", " ")} of ${s.title}`, [
-        { op: "put", id: s.object.id, object: { ...s.object, body } as NamedObject },
-      ])
-    )
-      adding = { key: "", text: "" };
-  }
-  async function remove(): Promise<void> {
-    if (!s) return;
-    const edits = [...s.inside.map((o) => o.id), s.object.id].map((gone) => ({
-      op: "remove" as const,
-      id: gone,
-    }));
-    if (await write.change(`Remove ${s.title}`, edits)) select("");
-  }
+  const form = useForm(
+    () => design,
+    () => ({ object: id }),
+    () => id !== "",
+  );
+  const parts = $derived(form.data?.inside ?? []);
+  /** What the form is open for. */
+  let making = $state.raw<FormQuestion>();
+  let removing = $state.raw<string[]>([]);
+  let copying = $state("");
+  const party = $derived(["site", "network", "hub", "edge-router", "outside"].includes(s?.object.kind ?? ""));
   const singular: Record<string, string> = {
     prefixes: "prefix",
     addresses: "address",
@@ -126,20 +115,29 @@
   <article class="flex flex-col gap-4 p-4">
     <header class="flex items-start gap-2">
       <div>
-        <p class="label">{word(s.object.kind)}</p>
+        <p class="label">{kindWord(s.object.kind)}</p>
         <h2 class="text-lg">{s.object.name}</h2>
         <p class="text-soft font-mono text-xs">{s.path}</p>
       </div>
       <button
         class="button ml-auto"
         aria-label="Remove it"
-        title="Remove it and what is inside"
-        onclick={remove}><Trash2 size={16} /></button
+        title="Remove it (Delete)"
+        onclick={() => (removing = [s.object.id])}><Trash2 size={16} /></button
       >
       <button class="button" aria-label="Close the sheet" onclick={() => select("")}><X size={16} /></button>
     </header>
-    {#if ["site", "network", "hub", "edge-router"].includes(s.object.kind)}
-      <p><button class="button" onclick={() => draft(s.object.id)}>Draft a link from here</button></p>
+    {#if party}
+      <p class="flex flex-wrap gap-1.5">
+        {#if s.object.kind !== "outside"}<button class="button" onclick={() => draft(s.object.id)}
+            >Draft a link from here</button
+          >{/if}
+        {#if s.object.kind !== "hub" && s.object.kind !== "edge-router"}<button
+            class="button"
+            onclick={() => (copying = s.object.id)}>More like this</button
+          >{/if}
+        <button class="button" onclick={() => (making = { kind: s.object.kind })}>Another beside it</button>
+      </p>
     {:else if ["link", "peering", "circuit", "attachment"].includes(s.object.kind)}
       <p><a class="button" href={placeURL(design, "links", { link: s.object.id })}>Two-ended sheet</a></p>
     {/if}
@@ -185,47 +183,23 @@
         </dd>
       {/each}
     </dl>
-    {#if s.absent.length}
-      <form class="flex flex-col gap-1.5 text-sm" onsubmit={add}>
-        <label class="flex items-center gap-2"
-          ><span class="text-soft shrink-0">Set also</span>
-          <select class="field" aria-label="Set also" bind:value={adding.key}>
-            <option value="">choose a value that it has not</option>
-            {#each s.absent as f (f.key)}<option value={f.key}>{f.key.replaceAll("_", " ")}</option>{/each}
-          </select></label
+    <p class="flex flex-wrap gap-1.5">
+      <button class="button" onclick={() => (making = { object: s.object.id })}>All values</button>
+      {#each parts as part (part.kind)}
+        <button
+          class="button"
+          title={part.doc}
+          onclick={() => (making = { kind: part.kind, parent: s.object.id })}
+          >Add {kindWord(part.kind)}</button
         >
-        {#if field}
-          <p class="text-soft">{field.doc}</p>
-          <div class="flex gap-1.5">
-            {#if field.enum && !field.many}
-              <select class="field" aria-label={field.key} bind:value={adding.text}>
-                <option value=""></option>
-                {#each field.enum as word (word)}<option>{word}</option>{/each}
-              </select>
-            {:else}
-              <input
-                class="field"
-                aria-label={field.key}
-                placeholder={field.enum
-                  ? field.enum.join(", ")
-                  : field.many
-                    ? "one or more, with commas"
-                    : ""}
-                bind:value={adding.text}
-                onkeydown={(e) => e.stopPropagation()}
-              />
-            {/if}
-            <button class="button" disabled={!adding.text.trim()}>Set</button>
-          </div>
-        {/if}
-      </form>
-    {/if}
+      {/each}
+    </p>
     {#if s.inside.length}
       <section>
         <h3 class="mb-1">Inside</h3>
         {#each s.inside as o (o.id)}
           <button class="row" onclick={() => select(o.id)}
-            >{o.name}<span class="text-soft ml-2 text-sm">{word(o.kind)}</span></button
+            >{o.name}<span class="text-soft ml-2 text-sm">{kindWord(o.kind)}</span></button
           >
         {/each}
       </section>
@@ -257,6 +231,35 @@
       </section>
     {/if}
   </article>
+  <FormDrawer
+    {design}
+    of={making}
+    close={() => (making = undefined)}
+    done={(made) => {
+      making = undefined;
+      select(made);
+    }}
+  />
+  <RemovalDialog
+    {design}
+    ids={removing}
+    what={s.title}
+    close={() => (removing = [])}
+    done={() => {
+      removing = [];
+      select("");
+    }}
+  />
+  <CopyDialog
+    {design}
+    id={copying}
+    name={s.object.name}
+    close={() => (copying = "")}
+    done={(made) => {
+      copying = "";
+      select(made);
+    }}
+  />
 {:else if sheet.error}
   <p class="p-4" role="alert">
     {sheet.error.message} <button class="button" onclick={() => select("")}>Close</button>

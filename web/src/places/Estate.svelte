@@ -1,10 +1,15 @@
 <script lang="ts">
-  import { useEstate, useStock } from "../api/queries";
+  import { useEstate, useStock, type FormQuestion } from "../api/queries";
   import { urlState } from "../lib/url.svelte";
+  import AddMenu from "../parts/AddMenu.svelte";
+  import Begin from "../parts/Begin.svelte";
+  import Choice from "../parts/Choice.svelte";
+  import FormDrawer from "../parts/FormDrawer.svelte";
   import Known from "../parts/Known.svelte";
   import ImportView from "../parts/ImportView.svelte";
   import Legend from "../parts/Legend.svelte";
   import PictureView from "../parts/PictureView.svelte";
+  import SayBox from "../parts/SayBox.svelte";
   import SheetView from "../parts/SheetView.svelte";
   import StockTable from "../parts/StockTable.svelte";
   import { goTo, route } from "../router";
@@ -29,6 +34,8 @@
   }
   const openLink = (id: string) => goTo(design, "links", { link: id });
   const openGroup = (group: string) => goTo(design, "overlaps", { group });
+  let making = $state.raw<FormQuestion>();
+  const empty = $derived(estate.data?.parties.length === 0);
   const modes = [
     { key: "", word: "Picture" },
     { key: "table", word: "Table" },
@@ -39,13 +46,8 @@
 <div class="flex h-full">
   <div class="flex min-w-0 flex-1 flex-col">
     <div class="border-line flex items-center gap-1.5 border-b px-3 py-1.5">
-      {#each modes as m (m.key)}
-        <button
-          class="button {as.value === m.key ? 'bg-mark font-semibold' : ''}"
-          aria-pressed={as.value === m.key}
-          onclick={() => (as.value = m.key)}>{m.word}</button
-        >
-      {/each}
+      <Choice label="Shown as" options={modes} value={as.value} choose={(key) => (as.value = key)} />
+      <AddMenu add={(kind) => (making = { kind })} />
       {#if !as.value && !selected.value}<span class="ml-4"><Legend /></span>{/if}
       <span class="label ml-auto">Take out as</span>
       {#each ["yaml", "csv", "xlsx"] as format (format)}
@@ -53,6 +55,7 @@
         >
       {/each}
     </div>
+    {#if as.value !== "import"}<SayBox {design} it={selected.value} {empty} />{/if}
     {#if fromParty}
       <p class="bg-mark flex items-center gap-3 px-3 py-1.5" role="status">
         A link from <strong>{fromParty.name}</strong>: choose the other party.
@@ -79,10 +82,7 @@
       {:else if estate.data?.parties.length}
         <PictureView estate={estate.data} selected={selected.value} select={pick} {openGroup} {openLink} />
       {:else if estate.data}
-        <p class="p-8">
-          Nothing here yet. <button class="button" onclick={() => (as.value = "import")}>Bring in</button> what
-          you have: a spreadsheet, router output, a list of prefixes.
-        </p>
+        <Begin add={(kind) => (making = { kind })} bring={() => (as.value = "import")} />
       {/if}
     </div>
   </div>
@@ -92,3 +92,12 @@
     </aside>
   {/if}
 </div>
+<FormDrawer
+  {design}
+  of={making}
+  close={() => (making = undefined)}
+  done={(made) => {
+    making = undefined;
+    select(made);
+  }}
+/>

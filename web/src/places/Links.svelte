@@ -2,10 +2,12 @@
   import { useLinks } from "../api/queries";
   import { kindWord, rowWord, stateWord } from "../lib/links";
   import { urlState } from "../lib/url.svelte";
+  import Choice from "../parts/Choice.svelte";
   import Known from "../parts/Known.svelte";
   import DraftView from "../parts/DraftView.svelte";
   import LinkView from "../parts/LinkView.svelte";
   import ProfilesView from "../parts/ProfilesView.svelte";
+  import StarView from "../parts/StarView.svelte";
   import StudyView from "../parts/StudyView.svelte";
   import { goTo, route } from "../router";
 
@@ -17,6 +19,7 @@
   const modes = [
     { key: "", word: "Sheets" },
     { key: "draft", word: "Draft a link" },
+    { key: "star", word: "Join many" },
     { key: "study", word: "Shape study" },
     { key: "profiles", word: "Profiles" },
   ];
@@ -50,17 +53,18 @@
 
 <div class="flex h-full flex-col">
   <div class="border-line flex items-center gap-1.5 border-b px-3 py-1.5">
-    {#each modes as m (m.key)}
-      <button
-        class="button {as.value === m.key ? 'bg-mark font-semibold' : ''}"
-        aria-pressed={as.value === m.key}
-        onclick={() => goTo(design, "links", m.key ? { as: m.key } : {})}>{m.word}</button
-      >
-    {/each}
+    <Choice
+      label="Shown"
+      options={modes}
+      value={as.value}
+      choose={(key) => goTo(design, "links", key ? { as: key } : {})}
+    />
   </div>
   <div class="min-h-0 flex-1">
     {#if as.value === "draft"}
       <DraftView {design} />
+    {:else if as.value === "star"}
+      <StarView {design} />
     {:else if as.value === "study"}
       <StudyView {design} />
     {:else if as.value === "profiles"}

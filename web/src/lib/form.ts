@@ -1,0 +1,64 @@
+import type { FieldShape, Form } from "../api/client";
+
+export type Values = Record<string, unknown>;
+
+/** A key as people read it. */
+export const keyWord = (key: string): string => key.replaceAll("_", " ");
+
+export const kindWord = (kind: string): string =>
+  (({ lan: "LAN", tunnel: "strand", endpoint: "host", outside: "outside party" }) as Record<string, string>)[
+    kind
+  ] ?? kind.replaceAll("-", " ");
+
+/** What a list of one more begins with. */
+export const blank = (f: FieldShape): unknown => (f.type === "parts" ? blanks(f.parts ?? []) : "");
+
+/** Parts with the rows that they must have. */
+export function blanks(fields: FieldShape[]): Values {
+  const out: Values = {};
+  for (const f of fields)
+    if (f.many && f.min) out[f.key] = Array.from({ length: f.min }, () => blank({ ...f, many: false }));
+  return out;
+}
+
+/** What a form begins with: what is there, or what a new one would be given where it must have something. */
+export function begun(form: Form): Values {
+  const body = { ...form.body } as Values;
+  if (form.object) return body;
+  const rows = blanks(form.fields);
+  for (const f of form.fields) {
+    const first = form.suggestions[f.key]?.[0]?.value;
+    if (!f.optional && first) body[f.key] = f.many ? [first] : first;
+    else if (rows[f.key]) body[f.key] = rows[f.key];
+    else if (!f.optional && f.many) body[f.key] = [];
+  }
+  return body;
+}
+
+/** The values as they are sent: what is empty is left out, numbers are numbers. */
+export function sent(fields: FieldShape[], values: Values): Values {
+  const out: Values = {};
+  for (const f of fields) {
+    const v = f.many
+      ? ((values[f.key] as unknown[] | undefined) ?? []).map((x) => one(f, x)).filter((x) => x !== undefined)
+      : one(f, values[f.key]);
+    if (Array.isArray(v) && v.length === 0 && f.optional) continue;
+    if (v !== undefined) out[f.key] = v;
+  }
+  return out;
+}
+
+function one(f: FieldShape, v: unknown): unknown {
+  if (f.type === "parts") return v === undefined ? undefined : sent(f.parts ?? [], v as Values);
+  if (v === undefined || v === "" || v === false) return undefined;
+  if (f.type === "number" && /^\d+$/.test(String(v))) return Number(v);
+  return v;
+}
+
+/** Fields that are shown at once: those that must be given, and those that have a value. */
+export const shownFirst = (f: FieldShape, values: Values, also: string[]): boolean =>
+  !f.optional ||
+  also.includes(f.key) ||
+  (values[f.key] !== undefined &&
+    values[f.key] !== "" &&
+    !(Array.isArray(values[f.key]) && (values[f.key] as unknown[]).length === 0));

@@ -1,0 +1,110 @@
+<script lang="ts">
+  import { useQueryClient } from "@tanstack/svelte-query";
+  import { find, useForm, writer, type FormQuestion } from "../api/queries";
+  import type { Edit } from "../api/client";
+  import { begun, kindWord, sent, type Values } from "../lib/form";
+  import { freshID } from "../lib/stock";
+  import Drawer from "./Drawer.svelte";
+  import FieldRows from "./FieldRows.svelte";
+  import Known from "./Known.svelte";
+
+  interface Props {
+    design: string;
+    /** What is made or changed; undefined: the drawer is closed. */
+    of: FormQuestion | undefined;
+    close: () => void;
+    /** Called with the ID of what was stored. */
+    done: (id: string) => void;
+    /** Values that a new one begins with. */
+    given?: Values;
+  }
+  const { design, of, close, done, given = {} }: Props = $props();
+  const form = useForm(
+    () => design,
+    () => of ?? {},
+    () => of !== undefined,
+  );
+  const write = writer(useQueryClient(), () => design);
+  let name = $state("");
+  let values = $state.raw<Values>({});
+  let names = $state<Record<string, string>>({});
+  let begunFor = "";
+
+  // What is typed stays when the design changes underneath; another question begins anew.
+  $effect(() => {
+    const key = JSON.stringify(of ?? "");
+    const f = form.data;
+    if (!of) begunFor = "";
+    if (!f || begunFor === key || (of?.object ?? "") !== f.object) return;
+    begunFor = key;
+    name = f.name;
+    values = { ...begun(f), ...given };
+    void titles(f.kind);
+  });
+  /** References are shown by their titles. */
+  async function titles(kind: string): Promise<void> {
+    const wanted = form.data?.fields.flatMap((f) => [
+      ...(f.kinds ?? []),
+      ...(f.parts ?? []).flatMap((x) => x.kinds ?? []),
+    ]);
+    if (!wanted?.length || !kind) return;
+    const ids = new Set(
+      JSON.stringify(values)
+        .match(/"[a-z0-9]{8,}"/g)
+        ?.map((x) => x.slice(1, -1)),
+    );
+    if (ids.size) for (const f of await find(design, "", [...new Set(wanted)])) names[f.id] ??= f.title;
+  }
+  async function save(e: SubmitEvent): Promise<void> {
+    e.preventDefault();
+    const f = form.data;
+    if (!f) return;
+    const id = f.object || freshID();
+    const object = {
+      id,
+      kind: f.kind,
+      parent: f.parent || undefined,
+      name: name.trim(),
+      body: sent(f.fields, values),
+    };
+    const what = `${f.object ? "Change" : "Add"} ${kindWord(f.kind)} ${object.name}`;
+    if (await write.change(what, [{ op: "put", id, object } as Edit])) {
+      begunFor = "";
+      done(id);
+    }
+  }
+  const title = $derived(
+    form.data
+      ? `${form.data.object ? "" : "New "}${kindWord(form.data.kind)}${form.data.object ? ` ${form.data.name}` : ""}`
+      : "",
+  );
+</script>
+
+<Drawer {title} open={of !== undefined} {close}>
+  <Known of={form} what="The form" />
+  {#if form.data && of}
+    <form class="flex flex-col gap-3 p-4" onsubmit={save}>
+      <p class="text-soft text-sm">{form.data.doc}</p>
+      <label class="flex flex-col gap-1"
+        ><span class="text-sm font-semibold">name *</span>
+        <input class="field" bind:value={name} maxlength="80" required /></label
+      >
+      <FieldRows
+        {design}
+        fields={form.data.fields}
+        {values}
+        change={(v) => (values = v)}
+        suggestions={form.data.suggestions}
+        {names}
+      />
+      <div class="border-line bg-sheet sticky bottom-0 flex gap-2 border-t py-2">
+        <button class="button button-main">{form.data.object ? "Save" : "Add"}</button>
+        <button type="button" class="button" onclick={close}>Never mind</button>
+      </div>
+      {#if form.data.saying}
+        <p class="text-soft text-sm">Said in one line:</p>
+        <pre class="bg-sunk p-2 font-mono text-xs break-all whitespace-pre-wrap">{form.data.saying}</pre>
+      {/if}
+    </form>
+  {/if}
+</Drawer>

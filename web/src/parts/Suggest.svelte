@@ -1,0 +1,114 @@
+<script lang="ts">
+  import { Combobox } from "bits-ui";
+
+  export interface Option {
+    value: string;
+    label: string;
+    hint?: string;
+  }
+  interface Props {
+    label: string;
+    /** What may be chosen for what is typed. */
+    options: (text: string) => Option[] | Promise<Option[]>;
+    /** What stands there: the text of a free field, or the title of what is chosen. */
+    text: string;
+    /** Called with what was chosen from the list, or, where any text will do, with what was typed. */
+    choose: (value: string, label: string) => void;
+    /** Any text will do. */
+    free?: boolean;
+    placeholder?: string;
+    mono?: boolean;
+    name?: string;
+    id?: string;
+    describedby?: string;
+  }
+  const {
+    label,
+    options,
+    text,
+    choose,
+    free = false,
+    placeholder = "",
+    mono = false,
+    name,
+    id,
+    describedby,
+  }: Props = $props();
+
+  /** What is typed; it becomes what stands there when that changes. */
+  let typed = $derived(text);
+  let open = $state(false);
+  let list = $state.raw<Option[]>([]);
+
+  let asked = 0;
+  async function look(now: string): Promise<void> {
+    const turn = ++asked;
+    const found = await options(now);
+    if (turn === asked) list = found.slice(0, 60);
+  }
+  let rest: ReturnType<typeof setTimeout> | undefined;
+  function oninput(e: Event): void {
+    typed = (e.currentTarget as HTMLInputElement).value;
+    open = true;
+    clearTimeout(rest);
+    rest = setTimeout(() => void look(typed), 80);
+    if (free) choose(typed, typed);
+  }
+  function show(): void {
+    void look(free ? "" : typed === text ? "" : typed).then(() => (open = list.length > 0));
+  }
+  /** A word that is nobody's is not left standing. */
+  function leave(): void {
+    if (!free && typed !== text) typed = text;
+  }
+</script>
+
+<Combobox.Root
+  type="single"
+  value=""
+  bind:open
+  inputValue={typed}
+  onValueChange={(v) => {
+    const o = list.find((x) => x.value === v);
+    if (!o) return;
+    typed = o.label;
+    choose(o.value, o.label);
+  }}
+>
+  <Combobox.Input
+    {id}
+    {name}
+    aria-label={label}
+    aria-describedby={describedby}
+    autocomplete="off"
+    spellcheck="false"
+    {placeholder}
+    class="field {mono ? 'font-mono' : ''}"
+    {oninput}
+    onclick={show}
+    onblur={leave}
+    onkeydown={(e) => {
+      if (e.key === "ArrowDown" && !open) show();
+      if (e.key !== "Escape") e.stopPropagation();
+    }}
+  />
+  <Combobox.Portal>
+    <Combobox.Content
+      class="border-ink bg-sheet z-30 max-h-72 max-w-[32rem] min-w-(--bits-combobox-anchor-width) overflow-y-auto border-2"
+      sideOffset={2}
+    >
+      {#each list as o (o.value)}
+        <Combobox.Item
+          value={o.value}
+          label={o.label}
+          class="data-[highlighted]:bg-mark flex cursor-pointer items-baseline gap-3 px-3 py-1 text-sm"
+        >
+          <span class="shrink-0 {mono ? 'font-mono' : ''}">{o.label}</span>
+          {#if o.hint}<span class="text-soft ml-auto truncate">{o.hint}</span>{/if}
+        </Combobox.Item>
+      {:else}
+        <p class="text-soft px-3 py-1 text-sm">Nothing fits.</p>
+      {/each}
+    </Combobox.Content>
+  </Combobox.Portal>
+</Combobox.Root>
