@@ -3,6 +3,7 @@ package server
 import (
 	"net/netip"
 	"reflect"
+	"slices"
 
 	"dravin/core/design"
 	"dravin/core/overlap"
@@ -24,6 +25,9 @@ type EstateParty struct {
 	Kind     design.Kind   `json:"kind"`
 	Name     string        `json:"name"`
 	Where    string        `json:"where" doc:"Cloud and region; empty for a site."`
+	Region   string        `json:"region" doc:"The cloud's region; empty for a site."`
+	Owner    string        `json:"owner" doc:"Who answers for it; empty: nobody said."`
+	Segments []string      `json:"segments" doc:"The segments of its ranges, by name."`
 	Gateways int           `json:"gateways"`
 	Ranges   []EstateRange `json:"ranges"`
 }
@@ -116,8 +120,12 @@ func estateLink(v *solved, o *design.Object) EstateLink {
 
 func partyOf(d *design.Design, o *design.Object) EstateParty {
 	p := EstateParty{ID: o.ID, Kind: o.Kind, Name: o.Name, Gateways: len(d.Inside(o.ID, design.KindGateway)), Ranges: []EstateRange{}}
+	if owner := d.Get(design.OwnerOf(o)); owner != nil {
+		p.Owner = owner.Name
+	}
+	p.Segments = segmentsOf(d, o)
 	if n, ok := o.Body.(*design.Network); ok {
-		p.Where = n.Cloud
+		p.Where, p.Region = n.Cloud, n.Region
 		if n.Region != "" {
 			p.Where += ", " + n.Region
 		}
@@ -127,7 +135,7 @@ func partyOf(d *design.Design, o *design.Object) EstateParty {
 	}
 	switch b := o.Body.(type) {
 	case *design.Hub:
-		p.Where = b.Cloud
+		p.Where, p.Region = b.Cloud, b.Region
 		if b.Region != "" {
 			p.Where += ", " + b.Region
 		}
@@ -146,6 +154,17 @@ func partyOf(d *design.Design, o *design.Object) EstateParty {
 		}
 	}
 	return p
+}
+
+// segmentsOf names the segments that a party or anything in it is in.
+func segmentsOf(d *design.Design, party *design.Object) []string {
+	out := []string{}
+	for _, o := range append(d.Inside(party.ID, design.HostPlaces...), party) {
+		if s := d.Get(d.SegmentOf(o.ID)); s != nil && !slices.Contains(out, s.Name) {
+			out = append(out, s.Name)
+		}
+	}
+	return out
 }
 
 // typeOf is the type of a value, or of what it points to.

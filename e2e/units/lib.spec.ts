@@ -1,7 +1,6 @@
 import { expect, test } from "@playwright/test";
-import type { Claim, Estate, Group, Stock, StockRow } from "../../web/src/api/client";
+import type { Claim, Group, Stock, StockRow } from "../../web/src/api/client";
 import { toRanges } from "../../web/src/api/ranges";
-import { draw } from "../../web/src/lib/picture";
 import { around, beside, formatAddress, meets, parseRange, sizeWords, type Range } from "../../web/src/lib/range";
 import { clashColumns, clashOf, extent, rowsIn, toBars } from "../../web/src/lib/ruler";
 import { CellEdits, cell, editable, parseBlock } from "../../web/src/lib/stock";
@@ -90,50 +89,6 @@ test.describe("ruler", () => {
     const marks = clashColumns(view, all.map(clashOf).filter((c) => c !== undefined), "one", 8);
     expect([...marks]).toEqual([0, 0, 2, 2, 0, 0, 1, 1]);
     expect(clashOf(all[2]!)).toBeUndefined();
-  });
-});
-
-test.describe("picture", () => {
-  const party = (id: string, kind: Estate["parties"][number]["kind"], ranges: string[] = []): Estate["parties"][number] => ({
-    id,
-    kind,
-    name: id,
-    where: "",
-    gateways: 1,
-    ranges: ranges.map((prefix) => ({ id: `${id} ${prefix}`, kind: "lan" as const, name: "lan", prefix })),
-  });
-  const link = (a: string, b: string, strands = 1): Estate["links"][number] => ({ id: `${a}-${b}`, name: `${a} to ${b}`, a, b, kind: "link", shape: "VPN", state: "ready", verdict: "agrees", routing: "static", strands, up: strands, standing: { up: true } });
-
-  test("sites stand on one bank, everything else on the other, linked ones first", () => {
-    const p = draw({ parties: [party("lone", "site"), party("s", "site"), party("n", "network"), party("o", "outside")], links: [link("s", "n", 2)], ties: [] }, 900, "");
-    const at = new Map(p.parties.map((x) => [x.party.id, x]));
-    expect(at.get("s")?.bank).toBe("ground");
-    expect(at.get("o")?.bank).toBe("cloud");
-    expect(at.get("s")!.y).toBeLessThan(at.get("lone")!.y);
-    expect(p.links[0]?.strands).toHaveLength(2);
-  });
-
-  test("parties are ordered so that links do not cross", () => {
-    const sites = ["a", "b", "c", "d"].map((x) => party(x, "site"));
-    const nets = ["A", "B", "C", "D"].map((x) => party(x, "network"));
-    const p = draw({ parties: [...sites, ...nets], links: [link("a", "D"), link("b", "C"), link("c", "B"), link("d", "A")], ties: [] }, 900, "");
-    const y = new Map(p.parties.map((x) => [x.party.id, x.y]));
-    const order = [..."abcd"].sort((m, n) => y.get(m)! - y.get(n)!);
-    const partners = [..."ABCD"].sort((m, n) => y.get(m)! - y.get(n)!);
-    const of: Record<string, string> = { a: "D", b: "C", c: "B", d: "A" };
-    expect(order.map((x) => of[x])).toEqual(partners);
-  });
-
-  test("nothing overlaps, however many there are", () => {
-    const parties = Array.from({ length: 300 }, (_, n) => party(`s${n}`, n % 3 ? "site" : "network", ["10.0.0.0/8", "10.221.0.0/16"]));
-    const p = draw({ parties, links: [], ties: [{ group: "g", weight: "apart", a: "s1 10.0.0.0/8", b: "s2 10.0.0.0/8", sentence: "" }] }, 900, "");
-    for (const side of ["ground", "cloud"]) {
-      const bank = p.parties.filter((x) => x.bank === side).sort((a, b) => a.y - b.y);
-      for (let n = 1; n < bank.length; n++) expect(bank[n]!.y).toBeGreaterThanOrEqual(bank[n - 1]!.y + bank[n - 1]!.height);
-    }
-    expect(p.ties).toHaveLength(1);
-    expect(p.parties.find((x) => x.party.id === "s1")?.rows.map((r) => r.tied)).toEqual([true]);
-    expect(p.parties.find((x) => x.party.id === "s1")?.more).toBe(1);
   });
 });
 

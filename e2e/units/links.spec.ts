@@ -1,7 +1,6 @@
 import { expect, test } from "@playwright/test";
-import type { Estate, LinkLine, LinkRow } from "../../web/src/api/client";
+import type { LinkLine, LinkRow } from "../../web/src/api/client";
 import { rowWord, speed, split, stateWord, twoParties, verdictOf } from "../../web/src/lib/links";
-import { draw } from "../../web/src/lib/picture";
 
 const row = (change: Partial<LinkRow>): LinkRow => ({
   id: "l",
@@ -45,44 +44,4 @@ test("two parties are understood from what is typed", () => {
   expect(said("catalogue to catalogue")).toEqual([]);
   expect(said("catalogue")).toEqual([]);
   expect(said("herbarium to catalogue")).toEqual([]);
-});
-
-test.describe("hubs and edge routers in the picture", () => {
-  type Party = Estate["parties"][number];
-  const party = (id: string, kind: Party["kind"]): Party => ({ id, kind, name: id, where: "", gateways: 1, ranges: [{ id: `${id} r`, kind: "lan", name: "lan", prefix: "10.0.0.0/8" }] });
-  const link = (a: string, b: string, kind: Estate["links"][number]["kind"] = "link"): Estate["links"][number] => ({ id: `${a}-${b}`, name: `${a} to ${b}`, a, b, kind, shape: kind, state: "ready", verdict: "agrees", routing: "", strands: 1, up: 1, standing: { up: true } });
-  const estate: Estate = {
-    parties: [party("s1", "site"), party("s2", "site"), party("n1", "network"), party("n2", "network"), party("hub", "hub"), party("edge", "edge-router")],
-    links: [link("s1", "edge", "circuit"), link("edge", "n1", "circuit"), link("hub", "n1", "attachment"), link("hub", "n2", "attachment"), link("n1", "n2", "peering"), link("s2", "n2")],
-    ties: [],
-  };
-
-  test("they stand between the banks, beside nothing else", () => {
-    for (const width of [700, 1280, 2560]) {
-      const p = draw(estate, width, "");
-      const at = new Map(p.parties.map((x) => [x.party.id, x]));
-      for (const id of ["hub", "edge"]) {
-        const m = at.get(id)!;
-        expect(m.bank).toBe("middle");
-        expect(m.x).toBeGreaterThan(at.get("s1")!.x + at.get("s1")!.width);
-        expect(m.x + m.width).toBeLessThan(at.get("n1")!.x);
-      }
-      const [a, b] = [at.get("hub")!, at.get("edge")!].sort((x, y) => x.y - y.y);
-      expect(b!.y).toBeGreaterThan(a!.y + a!.height);
-      expect(p.links).toHaveLength(estate.links.length);
-    }
-  });
-
-  test("no words lie on others or on a party where there is room", () => {
-    const p = draw(estate, 1600, "");
-    const box = (l: (typeof p.links)[number]) => {
-      const w = l.link.name.length * 6.9;
-      const x = l.anchor === "middle" ? l.labelX - w / 2 : l.anchor === "end" ? l.labelX - w : l.labelX;
-      return { x, y: l.labelY - 15, w, h: 26 };
-    };
-    const meets = (a: ReturnType<typeof box>, b: ReturnType<typeof box>) => a.x < b.x + b.w && b.x < a.x + a.w && a.y < b.y + b.h && b.y < a.y + a.h;
-    const boxes = p.links.map(box);
-    boxes.forEach((a, n) => boxes.slice(n + 1).forEach((b) => expect(meets(a, b)).toBe(false)));
-    for (const a of boxes) for (const x of p.parties) expect(meets(a, { x: x.x, y: x.y, w: x.width, h: x.height })).toBe(false);
-  });
 });

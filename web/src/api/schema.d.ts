@@ -1234,7 +1234,13 @@ export interface components {
         | "mapping"
         | "intent";
       name: string;
+      /** @description Who answers for it; empty: nobody said. */
+      owner: string;
       ranges: components["schemas"]["EstateRange"][];
+      /** @description The cloud's region; empty for a site. */
+      region: string;
+      /** @description The segments of its ranges, by name. */
+      segments: string[];
       /** @description Cloud and region; empty for a site. */
       where: string;
     };

@@ -1,7 +1,17 @@
 <script lang="ts">
+  import { Maximize, Minus, Plus } from "@lucide/svelte";
+  import { select as element } from "d3-selection";
+  import { zoom, zoomIdentity, type ZoomTransform } from "d3-zoom";
+  import { untrack } from "svelte";
   import type { Estate } from "../api/client";
-  import { standingMark, stateWord } from "../lib/links";
-  import { draw, partyWidth } from "../lib/picture";
+  import { fold, groupings, touching, type Grouping } from "../lib/fold";
+  import { linkWords } from "../lib/linkwords";
+  import { draw, meets, partyWidth, type Box } from "../lib/picture";
+  import { urlState } from "../lib/url.svelte";
+  import Legend from "./Legend.svelte";
+  import Overview from "./Overview.svelte";
+  import PictureLink from "./PictureLink.svelte";
+  import PictureParty from "./PictureParty.svelte";
 
   interface Props {
     estate: Estate;
@@ -12,8 +22,23 @@
   }
   const { estate, selected, select, openGroup, openLink }: Props = $props();
 
+  const group = urlState("group");
+  const unfolded = urlState("open");
+  const search = urlState("find");
+  const grouping = $derived(groupings.includes(group.value as Grouping) ? (group.value as Grouping) : "");
+  const openKeys = $derived(unfolded.value.split(" ").filter(Boolean));
+  const shown = $derived(fold(estate, { group: grouping, open: openKeys, selected, search: search.value }));
+  const stacks = $derived(shown.parties.filter((x) => x.members.length > 1).length);
+
   let width = $state(800);
-  const picture = $derived(draw(estate, width, selected));
+  let height = $state(600);
+  /** What can still be read; higher pictures are panned. */
+  const readable = 0.7;
+  const tall = $derived((height / readable) * 1.5);
+  const sketch = $derived(draw(shown, width, "", () => [], tall));
+  const fitting = $derived(Math.min(1, Math.max(height / sketch.height, readable)));
+  // Laid out so wide that it fills the width at the scale at which it is shown first.
+  const picture = $derived(draw(shown, width / fitting, selected, linkWords, tall));
   const ground = $derived(picture.parties.filter((x) => x.bank === "ground"));
   const clouds = $derived(picture.parties.filter((x) => x.bank === "cloud"));
   const bankX = $derived({
@@ -21,233 +46,330 @@
     cloud: clouds[0]?.x ?? picture.width - 74 - partyWidth,
   });
 
-  const cut = (text: string, most: number) => (text.length > most ? `${text.slice(0, most - 1)}…` : text);
+  // Zooming and panning.
+  let svg = $state<SVGSVGElement>();
+  let view = $state.raw<ZoomTransform>(zoomIdentity);
+  const behaviour = zoom<SVGSVGElement, unknown>()
+    .scaleExtent([0.08, 3])
+    .filter((e: Event) => !(e instanceof WheelEvent) && !(e as MouseEvent).button)
+    .on("zoom", (e: { transform: ZoomTransform }) => (view = e.transform));
+  const by = () => element(svg as SVGSVGElement);
+  $effect(() => {
+    if (svg) by().call(behaviour).on("dblclick.zoom", null);
+  });
+  const margin = 40;
+  $effect(() => {
+    behaviour.translateExtent([
+      [-margin, -margin],
+      [Math.max(picture.width, width) + margin, Math.max(picture.height, height) + margin],
+    ]);
+  });
+  const whole = $derived(Math.min(1, width / picture.width, height / picture.height));
+  const show = (k: number) => by().call((s) => behaviour.transform(s, zoomIdentity.scale(k)));
+  // A first view, and another whenever what is drawn is another.
+  const drawn = $derived(`${estate.parties.length} ${unfolded.value} ${group.value} ${fitting}`);
+  let fitted = "";
+  $effect(() => {
+    if (!svg || width < 50 || fitted === drawn) return;
+    fitted = drawn;
+    untrack(() => show(fitting));
+  });
+  function onwheel(e: WheelEvent): void {
+    e.preventDefault();
+    if (e.ctrlKey || e.metaKey) {
+      const at = svg?.getBoundingClientRect();
+      behaviour.scaleBy(by(), 2 ** (-e.deltaY / 300), [e.clientX - (at?.x ?? 0), e.clientY - (at?.y ?? 0)]);
+    } else
+      behaviour.translateBy(
+        by(),
+        -(e.shiftKey ? e.deltaY : e.deltaX) / view.k,
+        -(e.shiftKey ? 0 : e.deltaY) / view.k,
+      );
+  }
+  const zoomBy = (k: number) => behaviour.scaleBy(by(), k);
+  function onkeydown(e: KeyboardEvent): void {
+    if (
+      e.ctrlKey ||
+      e.metaKey ||
+      e.altKey ||
+      (e.target instanceof HTMLElement && e.target.closest("input, textarea, select"))
+    )
+      return;
+    const step = 80 / view.k;
+    const act: Record<string, () => void> = {
+      "+": () => zoomBy(1.25),
+      "=": () => zoomBy(1.25),
+      "-": () => zoomBy(0.8),
+      "0": () => show(fitting),
+      ArrowLeft: () => behaviour.translateBy(by(), step, 0),
+      ArrowRight: () => behaviour.translateBy(by(), -step, 0),
+      ArrowUp: () => behaviour.translateBy(by(), 0, step),
+      ArrowDown: () => behaviour.translateBy(by(), 0, -step),
+      "/": () => finder?.focus(),
+    };
+    const does = act[e.key];
+    if (!does) return;
+    e.preventDefault();
+    does();
+  }
+  let finder = $state<HTMLInputElement>();
+
+  // What is drawn: what is in sight, and a little around it, looked at anew when that is left.
+  const seen = $derived<Box>({
+    x: -view.x / view.k,
+    y: -view.y / view.k,
+    w: width / view.k,
+    h: height / view.k,
+  });
+  const around = $derived.by<Box>(() => {
+    const grid = 400;
+    const [x, y] = [Math.floor(seen.x / grid) * grid - grid, Math.floor(seen.y / grid) * grid - grid];
+    return {
+      x,
+      y,
+      w: Math.ceil(seen.w / grid) * grid + 3 * grid,
+      h: Math.ceil(seen.h / grid) * grid + 3 * grid,
+    };
+  });
+  const window_ = $derived(`${around.x} ${around.y} ${around.w} ${around.h}`);
+  const visible = $derived.by(() => {
+    const [x = 0, y = 0, w = 0, h = 0] = window_.split(" ").map(Number);
+    const box = { x, y, w, h };
+    return {
+      parties: picture.parties.filter((p) => meets(box, { x: p.x, y: p.y, w: p.width, h: p.height })),
+      links: picture.links.filter((l) => meets(box, l.box)),
+      ties: picture.ties.filter((t) => meets(box, t.box)),
+    };
+  });
+  const near = $derived(view.k > 0.42);
+
+  /** What the selected thing touches; undefined while nothing is selected. */
+  const touched = $derived(touching(shown, selected));
+  // A sheet that opens leaves the selection and its far ends in sight, as far as they fit.
+  $effect(() => {
+    const chosen = selected;
+    const room = { w: width, h: height };
+    if (!chosen || !svg) return;
+    untrack(() => {
+      const boxes = picture.parties.filter((p) => touched?.has(p.party.id));
+      const own =
+        boxes.find((p) => p.party.id === chosen || p.party.ranges.some((r) => r.id === chosen)) ?? boxes[0];
+      if (!own) return;
+      const fits = (list: typeof boxes): Box => {
+        const x = Math.min(...list.map((p) => p.x));
+        const y = Math.min(...list.map((p) => p.y));
+        return {
+          x,
+          y,
+          w: Math.max(...list.map((p) => p.x + p.width)) - x,
+          h: Math.max(...list.map((p) => p.y + p.height)) - y,
+        };
+      };
+      let wanted = fits(boxes);
+      if (wanted.h * 0.5 > room.h) wanted = fits([own]);
+      const k = Math.min(view.k, (room.w - 40) / wanted.w, (room.h - 60) / wanted.h, 1);
+      const inside =
+        seen.x <= wanted.x &&
+        seen.y <= wanted.y &&
+        seen.x + seen.w >= wanted.x + wanted.w &&
+        seen.y + seen.h >= wanted.y + wanted.h;
+      if (inside) return;
+      /** Where the picture begins in sight: its middle wanted there, and no more than a margin beside it. */
+      const shift = (middle: number, all: number, room: number) =>
+        all * k <= room ? (room - all * k) / 2 : Math.min(0, Math.max(room - all * k, room / 2 - middle * k));
+      const to = zoomIdentity
+        .translate(
+          shift(wanted.x + wanted.w / 2, picture.width, room.w),
+          picture.height * k <= room.h ? 0 : shift(wanted.y + wanted.h / 2, picture.height, room.h),
+        )
+        .scale(k);
+      behaviour.transform(by(), to);
+    });
+  });
+
+  /** Its tools stand in the toolbar of the place. */
+  function toToolbar(node: HTMLElement): void {
+    document.getElementById("picture-tools")?.append(node);
+  }
+
   const press = (act: () => void) => (e: KeyboardEvent) => {
     if (e.key === "Enter" || e.key === " ") {
       e.preventDefault();
+      e.stopPropagation();
       act();
     }
   };
-  /** How many letters of a range's name fit beside its prefix. */
-  const room = (r: Estate["parties"][number]["ranges"][number]): number =>
-    Math.max(6, Math.floor((partyWidth - 30 - r.prefix.length * 7.8) / 6.8) - (r.fixed ? 8 : 0));
-  const partyWords = (x: Estate["parties"][number]): string => {
-    const what = x.where || (x.kind === "outside" ? "outside party" : x.kind.replace("-", " "));
-    return x.gateways ? `${what}, ${x.gateways} ${x.gateways === 1 ? "gateway" : "gateways"}` : what;
-  };
-  type Link = Estate["links"][number];
-  const strandWords = (l: Link) =>
-    l.strands === 0
-      ? "no tunnel"
-      : l.up < l.strands
-        ? `${l.up} of ${l.strands} strands up`
-        : l.strands === 1
-          ? "1 strand"
-          : `${l.strands} strands`;
-  const isDown = (l: Link) => !l.standing.up;
-  /** What is written at a link: its name, and what it is and how it stands. Attachments only say what is not usual. */
-  function words(l: Link): [string, string] {
-    const state = l.state === "ready" || isDown(l) ? "" : stateWord(l.state);
-    const mark = standingMark(l.standing);
-    const bad = isDown(l) ? `${mark.sign} ${mark.word}` : l.verdict === "differs" ? "≠ ends differ" : "";
-    const what: Record<string, string> = {
-      static: "route-based",
-      selectors: "policy-based",
-      bgp: "BGP",
-    };
-    if (l.kind === "attachment") return ["", [state, bad].filter(Boolean).join(", ")];
-    if (l.kind !== "link") return [l.name, [l.shape, state, bad].filter(Boolean).join(", ")];
-    return [l.name, [strandWords(l), what[l.routing], state, bad].filter(Boolean).join(", ")];
+  const unfold = (id: string) => (unfolded.value = [...openKeys, id].join(" "));
+  function pickLink(id: string): void {
+    const link = picture.links.find((l) => l.link.id === id)?.link;
+    if (link && link.count > 1) {
+      const stack = shown.parties.find((p) => p.members.length > 1 && (p.id === link.a || p.id === link.b));
+      if (stack) unfold(stack.id);
+    } else openLink(id);
   }
-  const tone = (l: Link): string =>
-    isDown(l)
-      ? standingMark(l.standing).tone === "text-warn"
-        ? "stroke-warn"
-        : "stroke-clash"
-      : l.verdict === "differs"
-        ? "stroke-warn"
-        : "stroke-link";
-  const dash = (l: Link): string | undefined => {
-    if (isDown(l)) return "2 6";
-    if (l.kind === "peering") return "0.1 8";
-    if (l.state !== "ready") return "5 5";
-    return l.routing === "selectors" ? "11 3" : undefined;
+  function found(e: KeyboardEvent): void {
+    e.stopPropagation();
+    if (e.key === "Enter") {
+      const wanted = search.value.trim().toLowerCase();
+      const first = estate.parties.find((x) => x.name.toLowerCase().includes(wanted));
+      if (first && wanted) select(first.id);
+    } else if (e.key === "Escape") search.replace("");
+  }
+  const groupWords: Record<Grouping, string> = {
+    "": "not grouped",
+    region: "by region",
+    owner: "by owner",
+    segment: "by segment",
   };
-  /** With very many links lines are thin, and only those say their name that are not as they should be. */
-  const crowded = $derived(estate.links.length > 100);
-  const weights: Partial<Record<Link["kind"], number>> = { circuit: 6, peering: 4.5, attachment: 1.3 };
-  const weight = (l: Link): number => (crowded ? 0.7 : (weights[l.kind] ?? 1.8));
-  const named = (l: Link): boolean =>
-    !crowded || l.id === selected || l.state !== "ready" || isDown(l) || l.verdict === "differs";
 </script>
 
-<div class="h-full overflow-auto" bind:clientWidth={width}>
-  <svg width={picture.width} height={picture.height} role="group" aria-label="The estate">
-    <defs>
-      <pattern id="hatch" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
-        <path d="M0 0V6" class="stroke-clash" stroke-width="2.2" />
-      </pattern>
-      <pattern id="bank" width="7" height="7" patternUnits="userSpaceOnUse" patternTransform="rotate(60)">
-        <path d="M0 0V7" class="stroke-line" stroke-width="1.5" />
-      </pattern>
-    </defs>
-    <!-- the two banks -->
-    <rect x={bankX.ground} y="30" width="8" height={picture.height - 36} fill="url(#bank)" />
-    <path d="M{bankX.ground} 30V{picture.height - 6}" class="stroke-rule" />
-    <rect x={bankX.cloud - 8} y="30" width="8" height={picture.height - 36} fill="url(#bank)" />
-    <path d="M{bankX.cloud} 30V{picture.height - 6}" class="stroke-rule" />
-    <text x={bankX.ground - 6} y="24" text-anchor="end" class="fill-soft text-sm tracking-wide">Ground</text>
-    <text x={bankX.cloud + 6} y="24" class="fill-soft text-sm tracking-wide">Clouds</text>
-
-    {#each picture.links as { link, strands, labelX, labelY, anchor } (link.id)}
-      <g
-        role="button"
-        tabindex="0"
-        aria-label="Link {link.name}, {words(link)[1] || link.shape}"
-        data-up={link.standing.up}
-        class="group outline-none"
-        onclick={() => openLink(link.id)}
-        onkeydown={press(() => openLink(link.id))}
+<div class="flex h-full flex-col">
+  <div class="contents" {@attach toToolbar}>
+    <input
+      bind:this={finder}
+      class="field w-36"
+      aria-label="Find in the picture"
+      placeholder="Find (/)"
+      value={search.value}
+      oninput={(e) => search.replace(e.currentTarget.value)}
+      onkeydown={found}
+    />
+    <select
+      class="field w-auto"
+      aria-label="Group by"
+      value={grouping}
+      onchange={(e) => (group.value = e.currentTarget.value)}
+    >
+      {#each groupings as g (g)}<option value={g}>{groupWords[g]}</option>{/each}
+    </select>
+    {#if stacks}
+      <button class="button py-0.5" onclick={() => (unfolded.value = "all")}
+        >Open {stacks === 1 ? "the stack" : `${stacks} stacks`}</button
       >
-        {#each strands as d, n (n)}
-          {@const lost = isDown(link) || (link.kind === "link" && n >= link.up)}
-          <path {d} fill="none" class="stroke-transparent" stroke-width="14" />
-          <path
-            {d}
-            fill="none"
-            data-up={!lost}
-            class="group-hover:stroke-ink group-focus-visible:stroke-ink {selected === link.id
-              ? 'stroke-ink'
-              : lost && !isDown(link)
-                ? 'stroke-clash'
-                : tone(link)}"
-            stroke-width={weight(link) + (selected === link.id ? 1.4 : 0)}
-            stroke-linecap={link.kind === "peering" ? "round" : undefined}
-            stroke-dasharray={lost ? "2 6" : dash(link)}
-          />
-          {#if link.kind === "circuit"}<path {d} fill="none" class="stroke-paper" stroke-width="2.6" />{/if}
-        {/each}
-        {#if named(link)}
-          <text
-            x={labelX}
-            y={labelY - 4}
-            text-anchor={anchor}
-            class="fill-ink stroke-paper text-sm"
-            stroke-width="5"
-            paint-order="stroke">{cut(words(link)[0], 34)}</text
-          >
-          <text
-            x={labelX}
-            y={labelY + 11}
-            text-anchor={anchor}
-            class="fill-soft stroke-paper text-xs"
-            stroke-width="5"
-            paint-order="stroke">{words(link)[1]}</text
-          >
-        {:else}<title>{link.name}</title>{/if}
-      </g>
-    {/each}
-
-    {#each picture.parties as { party, x, y, width: partyW, height, rows, more } (party.id)}
-      <g>
-        <rect
-          {x}
-          {y}
-          width={partyW}
-          {height}
-          class="fill-sheet {selected === party.id ? 'stroke-ink' : 'stroke-rule'}"
-          stroke-width={selected === party.id ? 2.5 : 1}
-        />
-        <g
-          role="button"
-          tabindex="0"
-          aria-label="{party.kind} {party.name}"
-          class="group outline-none"
-          onclick={() => select(party.id)}
-          onkeydown={press(() => select(party.id))}
+    {/if}
+    {#if unfolded.value}<button class="button py-0.5" onclick={() => (unfolded.value = "")}>Fold likes</button
+      >{/if}
+    <span class="ml-auto flex items-center gap-1">
+      <span class="text-soft font-mono text-xs whitespace-nowrap" aria-live="polite"
+        >{Math.round(view.k * 100)} %</span
+      >
+      <button
+        class="button px-1.5 py-1"
+        aria-label="Zoom out"
+        title="Zoom out (-)"
+        onclick={() => zoomBy(0.8)}><Minus size={14} /></button
+      >
+      <button class="button px-1.5 py-1" aria-label="Zoom in" title="Zoom in (+)" onclick={() => zoomBy(1.25)}
+        ><Plus size={14} /></button
+      >
+      <button
+        class="button px-1.5 py-1"
+        aria-label="Show all"
+        title="Show all (0)"
+        onclick={() => show(whole)}><Maximize size={14} /></button
+      >
+    </span>
+  </div>
+  <!-- svelte-ignore a11y_no_noninteractive_tabindex, a11y_no_noninteractive_element_interactions -->
+  <div
+    class="relative min-h-0 flex-1 overflow-hidden"
+    role="region"
+    aria-label="Picture"
+    tabindex="0"
+    {onkeydown}
+    bind:clientWidth={width}
+    bind:clientHeight={height}
+  >
+    <svg
+      bind:this={svg}
+      {width}
+      {height}
+      role="group"
+      aria-label="The estate"
+      class="absolute touch-none"
+      {onwheel}
+    >
+      <defs>
+        <pattern id="hatch" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+          <path d="M0 0V6" class="stroke-clash" stroke-width="2.2" />
+        </pattern>
+        <pattern id="bank" width="7" height="7" patternUnits="userSpaceOnUse" patternTransform="rotate(60)">
+          <path d="M0 0V7" class="stroke-line" stroke-width="1.5" />
+        </pattern>
+      </defs>
+      <g transform={String(view)}>
+        <rect x={bankX.ground} y="30" width="8" height={picture.height - 36} fill="url(#bank)" />
+        <path d="M{bankX.ground} 30V{picture.height - 6}" class="stroke-rule" />
+        <rect x={bankX.cloud - 8} y="30" width="8" height={picture.height - 36} fill="url(#bank)" />
+        <path d="M{bankX.cloud} 30V{picture.height - 6}" class="stroke-rule" />
+        <text x={bankX.ground - 6} y="24" text-anchor="end" class="fill-soft text-sm tracking-wide"
+          >Ground</text
         >
-          <rect
-            {x}
-            {y}
-            width={partyW}
-            height="34"
-            class="group-hover:fill-mark group-focus-visible:fill-mark fill-transparent"
+        <text x={bankX.cloud + 6} y="24" class="fill-soft text-sm tracking-wide">Clouds</text>
+        {#each picture.headings as h (h.text + h.x + h.y)}
+          <text x={h.x} y={h.y} text-anchor={h.anchor} class="fill-ink text-sm font-semibold">{h.text}</text>
+        {/each}
+
+        {#each visible.links as placed (placed.link.id)}
+          <PictureLink
+            {placed}
+            selected={selected === placed.link.id}
+            dim={touched !== undefined && !touched.has(placed.link.id)}
+            open={() => pickLink(placed.link.id)}
           />
-          <text x={x + 10} y={y + 16} class="fill-ink font-semibold"
-            >{cut(party.name, partyW < partyWidth ? Math.floor(partyW / 8.4) : 32)}</text
-          >
-          <text x={x + 10} y={y + 30} class="fill-soft text-xs"
-            >{cut(partyWords(party), partyW < partyWidth ? Math.floor(partyW / 6.4) : 60)}</text
-          >
-        </g>
-        {#each rows as { range, y: ry, tied }, n (n)}
+        {/each}
+        {#each visible.parties as placed (placed.party.id)}
+          <PictureParty
+            {placed}
+            {selected}
+            {near}
+            dim={touched !== undefined && !touched.has(placed.party.id)}
+            {select}
+            {unfold}
+          />
+        {/each}
+
+        {#each visible.ties as { tie, path }, n (n)}
           <g
             role="button"
             tabindex="0"
-            aria-label="{range.kind} {range.name} {range.prefix}{tied ? ', collides' : ''}"
+            aria-label="Collision: {tie.sentence}"
             class="group outline-none"
-            onclick={() => select(range.id)}
-            onkeydown={press(() => select(range.id))}
+            onclick={() => openGroup(tie.group)}
+            onkeydown={press(() => openGroup(tie.group))}
           >
-            <rect
-              x={x + 1}
-              y={ry}
-              width={partyWidth - 2}
-              height="22"
-              class="group-hover:fill-mark group-focus-visible:fill-mark {selected === range.id
-                ? 'fill-mark'
-                : 'fill-transparent'}"
+            <title>{tie.sentence}</title>
+            <path d={path} fill="none" class="stroke-transparent" stroke-width="16" />
+            <path
+              d={path}
+              fill="none"
+              class="group-focus-visible:stroke-ink group-hover:stroke-ink {tie.weight === 'answered'
+                ? 'stroke-good'
+                : 'stroke-clash'}"
+              stroke-width={tie.weight === "breaks" ? 3 : 2}
+              stroke-dasharray={tie.weight === "answered" ? "2 4" : "7 3"}
             />
-            {#if tied}<rect x={x + 1} y={ry + 2} width="7" height="18" fill="url(#hatch)" />{/if}
-            <text x={x + 14} y={ry + 15} class="text-sm {tied ? 'fill-clash font-semibold' : 'fill-ink'}"
-              >{cut(range.name, room(range))}{range.fixed ? " (fixed)" : ""}</text
-            >
-            <text x={x + partyWidth - 8} y={ry + 15} text-anchor="end" class="fill-ink font-mono text-sm"
-              >{range.prefix}</text
-            >
           </g>
         {/each}
-        {#if more}<text x={x + 14} y={y + height - 8} class="fill-soft text-xs"
-            >{more} more {more === 1 ? "range" : "ranges"}</text
-          >{/if}
+        <!-- above all ties, so that none runs through a word -->
+        {#each visible.ties as { tie, word }, n (n)}
+          {#if word}
+            <text
+              transform="translate({word.x} {word.y}) rotate(-90)"
+              text-anchor="middle"
+              stroke-width="5"
+              paint-order="stroke"
+              class="stroke-paper pointer-events-none text-xs {tie.weight === 'answered'
+                ? 'fill-good'
+                : 'fill-clash'}">{tie.weight === "answered" ? "answered" : "collides"}</text
+            >
+          {/if}
+        {/each}
       </g>
-    {/each}
-
-    {#each picture.ties as { tie, path }, n (n)}
-      <g
-        role="button"
-        tabindex="0"
-        aria-label="Collision: {tie.sentence}"
-        class="group outline-none"
-        onclick={() => openGroup(tie.group)}
-        onkeydown={press(() => openGroup(tie.group))}
-      >
-        <title>{tie.sentence}</title>
-        <path d={path} fill="none" class="stroke-transparent" stroke-width="16" />
-        <path
-          d={path}
-          fill="none"
-          class="group-focus-visible:stroke-ink group-hover:stroke-ink {tie.weight === 'answered'
-            ? 'stroke-good'
-            : 'stroke-clash'}"
-          stroke-width={tie.weight === "breaks" ? 3 : 2}
-          stroke-dasharray={tie.weight === "answered" ? "2 4" : "7 3"}
-        />
-      </g>
-    {/each}
-    <!-- above all ties, so that none runs through a word -->
-    {#each picture.ties as { tie, word }, n (n)}
-      {#if word}
-        <text
-          transform="translate({word.x} {word.y}) rotate(-90)"
-          text-anchor="middle"
-          stroke-width="5"
-          paint-order="stroke"
-          class="stroke-paper pointer-events-none text-xs {tie.weight === 'answered'
-            ? 'fill-good'
-            : 'fill-clash'}">{tie.weight === "answered" ? "answered" : "collides"}</text
-        >
-      {/if}
-    {/each}
-  </svg>
+    </svg>
+    {#if seen.w < picture.width - 30 || seen.h < picture.height - 30}
+      <Overview {picture} {seen} go={(x, y) => behaviour.translateTo(by(), x, y)} />
+    {/if}
+  </div>
+  <div class="border-line border-t px-3 py-1"><Legend /></div>
 </div>

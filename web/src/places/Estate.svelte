@@ -7,10 +7,10 @@
   import FormDrawer from "../parts/FormDrawer.svelte";
   import Known from "../parts/Known.svelte";
   import ImportView from "../parts/ImportView.svelte";
-  import Legend from "../parts/Legend.svelte";
   import PictureView from "../parts/PictureView.svelte";
   import SayBox from "../parts/SayBox.svelte";
   import SheetView from "../parts/SheetView.svelte";
+  import TakeOut from "../parts/TakeOut.svelte";
   import StockTable from "../parts/StockTable.svelte";
   import { goTo, route } from "../router";
 
@@ -48,12 +48,8 @@
     <div class="border-line flex items-center gap-1.5 border-b px-3 py-1.5">
       <Choice label="Shown as" options={modes} value={as.value} choose={(key) => (as.value = key)} />
       <AddMenu add={(kind) => (making = { kind })} />
-      {#if !as.value && !selected.value}<span class="ml-4"><Legend /></span>{/if}
-      <span class="label ml-auto">Take out as</span>
-      {#each ["yaml", "csv", "xlsx"] as format (format)}
-        <a class="button" href="/api/designs/{design}/file?format={format}" download>{format.toUpperCase()}</a
-        >
-      {/each}
+      <div id="picture-tools" class="flex flex-1 items-center gap-1.5 text-sm"></div>
+      <TakeOut {design} />
     </div>
     {#if as.value !== "import"}<SayBox {design} it={selected.value} {empty} />{/if}
     {#if fromParty}

@@ -1,0 +1,50 @@
+import type { ShownLink } from "./fold";
+import { standingMark, stateWord } from "./links";
+
+const strandWords = (l: ShownLink): string =>
+  l.strands === 0
+    ? "no tunnel"
+    : l.up < l.strands
+      ? `${l.up} of ${l.strands} strands up`
+      : l.strands === 1
+        ? "1 strand"
+        : `${l.strands} strands`;
+
+export const isDown = (l: ShownLink): boolean => !l.standing.up;
+
+/** How a link stands that is not as it should be, in a few words; empty if all is well. */
+export function trouble(l: ShownLink): string {
+  const mark = standingMark(l.standing);
+  if (isDown(l)) return `${mark.sign} ${mark.word}`;
+  return l.verdict === "differs" ? "≠ ends differ" : "";
+}
+
+const routings: Record<string, string> = { static: "route-based", selectors: "policy-based", bgp: "BGP" };
+
+/** What is written at a link: its name, and what it is and how it stands. Attachments only say what is not usual. */
+export function linkWords(l: ShownLink): string[] {
+  const state = l.state === "ready" || isDown(l) ? "" : stateWord(l.state);
+  const join = (...words: (string | undefined)[]) => words.filter(Boolean).join(", ");
+  if (l.kind === "attachment") return [join(l.count > 1 ? l.name : "", state, trouble(l))];
+  if (l.kind !== "link") return [l.name, join(l.shape, state, trouble(l))];
+  return [l.name, join(strandWords(l), routings[l.routing], state, trouble(l))];
+}
+
+export const lineTone = (l: ShownLink): string =>
+  isDown(l)
+    ? standingMark(l.standing).tone === "text-warn"
+      ? "stroke-warn"
+      : "stroke-clash"
+    : l.verdict === "differs"
+      ? "stroke-warn"
+      : "stroke-link";
+
+export const lineDash = (l: ShownLink): string | undefined => {
+  if (isDown(l)) return "2 6";
+  if (l.kind === "peering") return "0.1 8";
+  if (l.state !== "ready") return "5 5";
+  return l.routing === "selectors" ? "11 3" : undefined;
+};
+
+const weights: Partial<Record<ShownLink["kind"], number>> = { circuit: 6, peering: 4.5, attachment: 1.3 };
+export const lineWeight = (l: ShownLink): number => weights[l.kind] ?? 1.8;
