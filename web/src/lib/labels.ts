@@ -53,7 +53,7 @@ const urgency = (l: PlacedLink | undefined): number =>
 
 /** Small boxes on a path, near enough to each other that no label slips between. */
 function dense(path: string): Box[] {
-  return sampled(path, 40).map(([x, y]) => ({ x: x - 1.5, y: y - 1.5, w: 3, h: 3 }));
+  return sampled(path, 140).map(([x, y]) => ({ x: x - 1.5, y: y - 1.5, w: 3, h: 3 }));
 }
 
 function free(
