@@ -120,6 +120,26 @@ export const useIntents = (d: () => string) =>
     () => data(client.GET("/api/designs/{design}/intents", seen(d()))),
   );
 
+export const useIntentList = (d: () => string) =>
+  view(
+    d,
+    () => ["intent-list"],
+    () => data(client.GET("/api/designs/{design}/intent-list", seen(d()))),
+  );
+
+export const useIntent = (d: () => string, intent: () => string) =>
+  view(
+    d,
+    () => ["intent", intent()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/intents/{intent}", {
+          params: { path: { design: d(), intent: intent() }, query: { horizon: horizon() } },
+        }),
+      ),
+    () => intent() !== "",
+  );
+
 export const useMends = (d: () => string, key: () => string, wanted: () => boolean) =>
   view(
     d,

@@ -312,6 +312,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/intent-list": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Every intent without its walk, those that fail first */
+    get: operations["list-intents"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/intents": {
     parameters: {
       query?: never;
@@ -321,6 +338,23 @@ export interface paths {
     };
     /** Every intent with its proof */
     get: operations["get-intents"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/intents/{intent}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** One intent with its proof */
+    get: operations["get-intent"];
     put?: never;
     post?: never;
     delete?: never;
@@ -1711,6 +1745,23 @@ export interface components {
       /** @description It must still work after any single strand, circuit, edge router or gateway of a site on its way has failed. */
       survives?: boolean;
       /** @description Who must answer; of a party or segment everybody in it. */
+      to: string;
+    };
+    IntentRow: {
+      /** @description Why it does not hold; empty if it does. */
+      cause: string;
+      /** @description Who starts, by title. */
+      from: string;
+      group: string;
+      holds: boolean;
+      intent: string;
+      name: string;
+      never: boolean;
+      owner: string;
+      /** @description Empty: every one. */
+      service: string;
+      survives: boolean;
+      /** @description Who must answer, by title. */
       to: string;
     };
     KeyInBody: {
@@ -3677,6 +3728,41 @@ export interface operations {
       };
     };
   };
+  "list-intents": {
+    parameters: {
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["IntentRow"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
   "get-intents": {
     parameters: {
       query?: {
@@ -3699,6 +3785,43 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["ProofResult"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-intent": {
+    parameters: {
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+        /** @description The intent's ID. */
+        intent: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ProofResult"];
         };
       };
       /** @description Error */
