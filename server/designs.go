@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"strings"
 
@@ -92,7 +93,11 @@ func (s *Server) create(ctx context.Context, in *newDesign) (*answer[store.Info]
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	info, err := s.store.Create(ctx, d)
+	name, err := s.freeName(ctx, d.Name)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	info, err := s.store.Create(ctx, design.New(name, d.All()))
 	if err != nil {
 		return nil, s.failed(err)
 	}
@@ -160,6 +165,9 @@ func (s *Server) copyDesign(ctx context.Context, in *copyIn) (*answer[store.Info
 	if err != nil {
 		return nil, s.failed(err)
 	}
+	if name, err = s.freeName(ctx, name); err != nil {
+		return nil, s.failed(err)
+	}
 	info, err := s.store.Create(ctx, design.New(name, v.design.All()))
 	if err != nil {
 		return nil, s.failed(err)
@@ -182,6 +190,23 @@ func (s *Server) compare(ctx context.Context, in *compareIn) (*answer[design.Com
 		return nil, s.failed(err)
 	}
 	return answering(design.Compare(v.design, other), nil)
+}
+
+// freeName tells designs of one name apart by a number.
+func (s *Server) freeName(ctx context.Context, name string) (string, error) {
+	list, err := s.store.List(ctx)
+	if err != nil {
+		return "", err
+	}
+	taken := map[string]bool{}
+	for _, d := range list {
+		taken[design.Slug(d.Name)] = true
+	}
+	free := name
+	for n := 2; taken[design.Slug(free)]; n++ {
+		free = fmt.Sprintf("%s %d", strings.TrimSpace(string([]rune(name)[:min(len([]rune(name)), 74)])), n)
+	}
+	return free, nil
 }
 
 // named is the name of a design, as it is kept.

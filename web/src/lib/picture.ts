@@ -2,6 +2,7 @@ import type { Estate } from "../api/client";
 import type { Folded, Shown, ShownLink } from "./fold";
 import { placeLabels } from "./labels";
 import { ordered } from "./order";
+import { pressing } from "./weights";
 
 /** Where everything stands in the picture of an estate, in pixels. */
 export interface Picture {
@@ -88,7 +89,7 @@ export function draw(
   words: (l: ShownLink) => string[] = (l) => [l.name],
   tall = 0,
 ): Picture {
-  const tied = new Set(shown.ties.filter((t) => t.weight !== "answered").flatMap((t) => [t.a, t.b]));
+  const tied = new Set(shown.ties.filter((t) => pressing(t.weight)).flatMap((t) => [t.a, t.b]));
   const columns = ordered(shown.parties, shown.links);
   const few = shown.parties.length <= roomy && (!tall || fullHeight(columns) < tall);
   const at = new Map<string, PlacedParty>();

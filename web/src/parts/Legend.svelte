@@ -9,8 +9,9 @@
     { word: "ends differ", width: 1.8, dash: "", tone: "stroke-warn" },
     { word: "waits", width: 1.8, dash: "2 6", tone: "stroke-warn" },
     { word: "down", width: 1.8, dash: "2 6", tone: "stroke-clash" },
-    { word: "collides", width: 2, dash: "7 3", tone: "stroke-clash" },
-    { word: "breaks an intent", width: 3, dash: "7 3", tone: "stroke-clash" },
+    { word: "collides: broken", width: 3, dash: "7 3", tone: "stroke-clash" },
+    { word: "at risk", width: 2, dash: "7 3", tone: "stroke-clash" },
+    { word: "untidy", width: 2, dash: "3 3", tone: "stroke-rule" },
     { word: "answered", width: 2, dash: "2 4", tone: "stroke-good" },
   ];
 </script>

@@ -39,11 +39,8 @@
   <div class="flex flex-col gap-3 p-4">
     <label class="flex flex-col gap-1"
       ><span>One a line: source, destination, service; and, if so, never or survives</span>
-      <textarea
-        class="field font-mono text-sm"
-        rows="8"
-        bind:value={text}
-        placeholder={example}></textarea></label
+      <textarea class="field font-mono text-sm" rows="8" bind:value={text} placeholder={example}
+      ></textarea></label
     >
     {#if h}
       <p role="status">{made} new{bad ? `, ${bad} not understood` : ""}</p>

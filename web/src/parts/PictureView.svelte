@@ -8,6 +8,7 @@
   import { linkWords } from "../lib/linkwords";
   import { draw, meets, partyWidth, type Box } from "../lib/picture";
   import { urlState } from "../lib/url.svelte";
+  import { pressing, weights } from "../lib/weights";
   import Legend from "./Legend.svelte";
   import Overview from "./Overview.svelte";
   import PictureLink from "./PictureLink.svelte";
@@ -343,11 +344,9 @@
             <path
               d={path}
               fill="none"
-              class="group-focus-visible:stroke-ink group-hover:stroke-ink {tie.weight === 'answered'
-                ? 'stroke-good'
-                : 'stroke-clash'}"
+              class="group-focus-visible:stroke-ink group-hover:stroke-ink {weights[tie.weight].line}"
               stroke-width={tie.weight === "breaks" ? 3 : 2}
-              stroke-dasharray={tie.weight === "answered" ? "2 4" : "7 3"}
+              stroke-dasharray={tie.weight === "answered" ? "2 4" : pressing(tie.weight) ? "7 3" : "3 3"}
             />
           </g>
         {/each}
@@ -361,7 +360,9 @@
               paint-order="stroke"
               class="stroke-paper pointer-events-none text-xs {tie.weight === 'answered'
                 ? 'fill-good'
-                : 'fill-clash'}">{tie.weight === "answered" ? "answered" : "collides"}</text
+                : pressing(tie.weight)
+                  ? 'fill-clash'
+                  : 'fill-soft'}">{weights[tie.weight].word}</text
             >
           {/if}
         {/each}

@@ -2,14 +2,17 @@
   import { useQueryClient } from "@tanstack/svelte-query";
   import { client, data, Refusal, type Problem } from "../api/client";
   import { complain, useDeleted, useDesigns } from "../api/queries";
-  import { placeURL } from "../lib/places";
   import { goTo } from "../router";
   import { toast } from "svelte-sonner";
+  import type { Comparison } from "../api/client";
+  import ComparisonDrawer from "../parts/ComparisonDrawer.svelte";
+  import DesignRow from "../parts/DesignRow.svelte";
 
   const queries = useQueryClient();
   const designs = useDesigns();
   const deleted = useDeleted();
   let name = $state("");
+  let comparison = $state.raw<{ c: Comparison; a: string; b: string }>();
   let refusal = $state<Problem>();
   let file = $state<HTMLInputElement>();
 
@@ -59,29 +62,29 @@
 
 <svelte:head><title>Designs - Dravin</title></svelte:head>
 
-<main class="mx-auto flex h-full w-full max-w-3xl flex-col gap-6 overflow-y-auto px-6 py-10">
+<main class="mx-auto flex h-full w-full max-w-4xl flex-col gap-6 overflow-y-auto px-6 py-10">
   <h1 class="flex items-center gap-3 text-xl"><img src="/mark.svg" alt="" class="h-7 w-7" />Dravin</h1>
   <section>
     <h2 class="mb-2 text-lg">Designs</h2>
-    <div class="panel">
+    <ul class="panel">
       {#each designs.data ?? [] as d (d.id)}
-        <div class="border-line flex items-baseline gap-4 border-b px-4 py-2.5">
-          <a class="font-semibold" href={placeURL(d.id, "estate")}>{d.name}</a>
-          <span class="text-soft ml-auto text-sm"
-            >{d.position} changes, last {when.format(new Date(d.updatedAt))}</span
-          >
-          <button class="button" onclick={() => remove(d.id, d.name)}>Delete</button>
-        </div>
+        <DesignRow
+          design={d}
+          others={(designs.data ?? []).filter((o) => o.id !== d.id)}
+          changed={() => void queries.invalidateQueries()}
+          compared={(c, a, b) => (comparison = { c, a, b })}
+          remove={() => void remove(d.id, d.name)}
+        />
       {:else}
-        <p class="px-4 py-3">
+        <li class="px-4 py-3">
           {designs.error
             ? designs.error.message
             : designs.isPending
               ? "Looking..."
               : "None yet. Begin with one of these."}
-        </p>
+        </li>
       {/each}
-    </div>
+    </ul>
   </section>
   {#if deleted.data?.length}
     <section aria-label="Deleted">
@@ -126,7 +129,8 @@
         void create({ from: "nothing", name });
       }}
     >
-      <h3>An empty design</h3>
+      <h3>Say it, from an empty page</h3>
+      <p class="text-soft text-sm">Type what there is, a line at a time, or draw it by hand.</p>
       <label class="label" for="name">Its name</label>
       <input id="name" class="field" bind:value={name} maxlength="80" required />
       <button class="button mt-auto self-start">Begin</button>
@@ -146,3 +150,4 @@
     </section>
   {/if}
 </main>
+<ComparisonDrawer of={comparison} close={() => (comparison = undefined)} />

@@ -4,6 +4,8 @@
   import { placeURL } from "../lib/places";
   import { around, parseRange, type Range } from "../lib/range";
   import { urlState } from "../lib/url.svelte";
+  import AroundView from "../parts/AroundView.svelte";
+  import { alike, weights } from "../lib/weights";
   import Known from "../parts/Known.svelte";
   import Address from "../parts/Address.svelte";
   import FreeSpace from "../parts/FreeSpace.svelte";
@@ -41,15 +43,6 @@
   }
   const blocks = ["10.0.0.0/8", "100.64.0.0/10", "172.16.0.0/12", "192.168.0.0/16"];
 
-  const weights: Record<string, { word: string; tone: string }> = {
-    breaks: { word: "breaks an intent", tone: "text-clash" },
-    joined: { word: "breaks when used", tone: "text-warn" },
-    planned: { word: "breaks after a drafted link", tone: "text-warn" },
-    within: { word: "within one party", tone: "text-warn" },
-    apart: { word: "breaks when joined", tone: "text-soft" },
-    divided: { word: "only untidy", tone: "text-soft" },
-    answered: { word: "answered by a mapping", tone: "text-good" },
-  };
   let typed = $state("");
   let refused = $state("");
   function goTo(e: SubmitEvent): void {
@@ -64,7 +57,18 @@
   }
   /** How many groups are listed; thousands would only be scrolled past. */
   let most = $state(60);
-  const listed = $derived(groups.slice(0, most));
+  const filter = urlState("find");
+  const fitting = $derived(
+    groups.filter((g) =>
+      `${g.span} ${g.sentence} ${weights[g.weight].word} ${weights[g.weight].why} ${g.claims
+        .slice(0, 200)
+        .map((c) => c.title)
+        .join(" ")}`
+        .toLowerCase()
+        .includes(filter.value.trim().toLowerCase()),
+    ),
+  );
+  const listed = $derived(fitting.slice(0, most));
   /** Goes to a view at once, as a step of its own in the browser's history. */
   function jump(r: Range | undefined): void {
     clearTimeout(rest);
@@ -109,34 +113,73 @@
         {view}
         {show}
       />
+      {#if group}
+        <AroundView
+          {design}
+          {group}
+          claims={overlaps.data.claims}
+          {view}
+          {parties}
+          look={(prefix) => lookAt(prefix)}
+        />
+      {/if}
     {/if}
   </section>
   <aside class="border-line flex min-h-0 flex-col border-l" aria-label="Conflict groups">
     <div class="min-h-0 flex-1 overflow-y-auto">
-      <h2 class="px-3 pt-3 pb-1">Conflicts, worst first</h2>
+      <div class="flex flex-col gap-1 px-3 pt-3 pb-1">
+        <h2>Conflicts, worst first</h2>
+        {#if groups.length > 4}
+          <input
+            class="field"
+            aria-label="Filter conflicts"
+            placeholder="Filter: a range, a party, untidy"
+            value={filter.value}
+            oninput={(e) => filter.replace(e.currentTarget.value)}
+          />
+          <p class="text-soft text-sm">{fitting.length} of {groups.length}</p>
+        {/if}
+      </div>
       {#each listed as g (g.key)}
         <div class={g.key === group?.key ? "bg-sheet border-ink border-b-2" : ""}>
           <button class="row" aria-current={g.key === group?.key} onclick={() => choose(g.key)}>
             <span class="flex gap-2"
               ><span class="font-mono">{g.span}</span><span
-                class="ml-auto font-semibold {weights[g.weight]?.tone}">{weights[g.weight]?.word}</span
+                class="ml-auto font-semibold {weights[g.weight].tone}"
+                title={weights[g.weight].why}>{weights[g.weight].word}</span
               ></span
             >
-            <span class="block text-sm">{g.sentence}.</span>
+            <span class="block text-sm"
+              >{g.sentence}. <span class="text-soft">{weights[g.weight].why}</span></span
+            >
           </button>
           {#if g.key === group?.key}
             <div class="px-3 py-2 text-sm">
-              {#each g.claims.slice(0, 40) as c (c.owner + c.prefix)}
-                <p class="flex flex-wrap gap-x-2 py-0.5">
-                  <span>{c.title}</span>
-                  <span class="ml-auto"><Address value={c.prefix} /></span>
-                  {#if c.fixed}<span class="text-soft w-full">can not be renumbered</span>{/if}
-                  {#if c.mapped?.length}<span class="text-good w-full"
-                      >seen elsewhere as <Address value={c.mapped[0] ?? ""} /></span
-                    >{/if}
-                </p>
+              {#each alike(g.claims).slice(0, 40) as same (same.prefix)}
+                {#if same.claims.length > 2}
+                  <details class="py-0.5">
+                    <summary class="flex gap-2"
+                      ><span>{same.claims.length} have</span><span class="ml-auto"
+                        ><Address value={same.prefix} /></span
+                      ></summary
+                    >
+                    {#each same.claims.slice(0, 100) as c (c.owner)}<p class="pl-3">
+                        {c.title}{c.fixed ? ", can not be renumbered" : ""}
+                      </p>{/each}
+                  </details>
+                {:else}
+                  {#each same.claims as c (c.owner + c.prefix)}
+                    <p class="flex flex-wrap gap-x-2 py-0.5">
+                      <span>{c.title}</span>
+                      <span class="ml-auto"><Address value={c.prefix} /></span>
+                      {#if c.fixed}<span class="text-soft w-full">can not be renumbered</span>{/if}
+                      {#if c.mapped?.length}<span class="text-good w-full"
+                          >seen elsewhere as <Address value={c.mapped[0] ?? ""} /></span
+                        >{/if}
+                    </p>
+                  {/each}
+                {/if}
               {/each}
-              {#if g.claims.length > 40}<p class="text-soft">and {g.claims.length - 40} more ranges</p>{/if}
               {#if g.intents.length}
                 <p class="text-soft mt-1">
                   {g.intents.length}
@@ -152,9 +195,9 @@
       {:else}
         <p class="text-soft px-3 py-2">No range is held by more than one party.</p>
       {/each}
-      {#if groups.length > listed.length}
+      {#if fitting.length > listed.length}
         <p class="text-soft px-3 py-2">
-          {groups.length - listed.length} more groups, less bad.
+          {fitting.length - listed.length} more groups, less bad.
           <button class="button" onclick={() => (most += 100)}>List 100 more</button>
         </p>
       {/if}

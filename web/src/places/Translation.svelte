@@ -2,9 +2,12 @@
   import { useQueryClient } from "@tanstack/svelte-query";
   import type { Proposal } from "../api/client";
   import { useLedger, useOverlaps, useProposals, writer } from "../api/queries";
+  import { placeURL } from "../lib/places";
   import { urlState } from "../lib/url.svelte";
   import Known from "../parts/Known.svelte";
   import Ledger from "../parts/Ledger.svelte";
+  import { weights } from "../lib/weights";
+  import Suggest from "../parts/Suggest.svelte";
   import ProposalCard from "../parts/ProposalCard.svelte";
   import { route } from "../router";
 
@@ -20,6 +23,12 @@
     () => group?.key ?? "",
   );
   const write = writer(useQueryClient(), () => design);
+  const choices = (text: string) =>
+    groups
+      .filter((g) =>
+        `${g.span} ${g.sentence} ${weights[g.weight].word}`.toLowerCase().includes(text.trim().toLowerCase()),
+      )
+      .map((g) => ({ value: g.key, label: `${g.span} (${weights[g.weight].word})`, hint: g.sentence }));
   const holding = (p: Proposal) => p.before.filter((r) => r.holds).length;
   function apply(p: Proposal): void {
     chosen.value = group?.key ?? ""; // it is no longer the worst afterwards, and should stay in view
@@ -32,14 +41,15 @@
     <div class="flex flex-wrap items-center gap-2">
       <h2>Remedies for</h2>
       {#if groups.length > 1}
-        <select
-          class="field w-auto max-w-full"
-          aria-label="Conflict"
-          value={group?.key}
-          onchange={(e) => (chosen.value = e.currentTarget.value)}
-        >
-          {#each groups as g (g.key)}<option value={g.key}>{g.span}: {g.sentence}</option>{/each}
-        </select>
+        <div class="w-[36rem] max-w-full">
+          <Suggest
+            label="Conflict"
+            text={group ? `${group.span} (${weights[group.weight].word})` : ""}
+            options={choices}
+            choose={(key) => (chosen.value = key)}
+          />
+        </div>
+        <span class="text-soft text-sm">{groups.length} conflicts; {group?.sentence}</span>
       {:else if group}
         <p>{group.sentence}</p>
       {/if}
@@ -63,7 +73,11 @@
         No LAN in it is left to map: every one is mapped already, has no link, or there is no free range.
       </p>
     {:else if !group && overlaps.data}
-      <p class="text-soft">No range is held by more than one party, so there is nothing to translate.</p>
+      <p class="text-soft">
+        No range is held by more than one party, so there is nothing to translate. <a
+          href={placeURL(design, "overlaps")}>See the ranges</a
+        >
+      </p>
     {/if}
   </section>
   <Known of={ledger} what="The ledger" />
