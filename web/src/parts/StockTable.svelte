@@ -1,4 +1,19 @@
+<script module lang="ts">
+  const features = tableFeatures({
+    rowSortingFeature,
+    sortedRowModel: createSortedRowModel(),
+    sortFns: { alphanumeric: sortFn_alphanumeric },
+  });
+</script>
+
 <script lang="ts">
+  import {
+    createSortedRowModel,
+    createTable,
+    rowSortingFeature,
+    sortFn_alphanumeric,
+    tableFeatures,
+  } from "@tanstack/svelte-table";
   import { createVirtualizer } from "@tanstack/svelte-virtual";
   import { useQueryClient } from "@tanstack/svelte-query";
   import { untrack } from "svelte";
@@ -28,7 +43,20 @@
         .toLowerCase(),
     ),
   );
-  const rows = $derived(stock.rows.filter((_, n) => words.every((w) => haystacks[n]?.includes(w))));
+  const fitting = $derived(stock.rows.filter((_, n) => words.every((w) => haystacks[n]?.includes(w))));
+  const table = createTable({
+    features,
+    columns: columns.map((c) => ({
+      id: c.key,
+      header: c.title,
+      accessorFn: (r: StockRow) => cell(r, c.key),
+      sortFn: "alphanumeric" as const,
+    })),
+    get data() {
+      return fitting;
+    },
+  });
+  const rows = $derived(table.getRowModel().rows.map((r) => r.original));
 
   const rowHeight = 30;
   let scroller = $state<HTMLDivElement>();
@@ -199,28 +227,52 @@
       >{#each stock.segments as o (o.id)}<option value={o.name}></option>{/each}</datalist
     >
   </div>
-  <div class="label border-ink grid border-b px-2 py-1" style:grid-template-columns={template}>
-    <input
-      type="checkbox"
-      aria-label="Choose all that are listed"
-      checked={rows.length > 0 && rows.every((r) => chosen[r.object.id])}
-      onchange={(e) => {
-        const on = e.currentTarget.checked;
-        chosen = Object.fromEntries(rows.map((r) => [r.object.id, on]));
-      }}
-    />
-    {#each columns as c (c.key)}<span>{c.title}</span>{/each}
-  </div>
   <div
     bind:this={scroller}
     class="min-h-0 flex-1 overflow-y-auto outline-none"
     role="grid"
     aria-label="Stock"
-    aria-rowcount={rows.length}
+    aria-rowcount={rows.length + 1}
+    aria-colcount={columns.length + 1}
+    aria-activedescendant={rows.length ? `cell-${at.row}-${at.column}` : undefined}
     tabindex="0"
     {onkeydown}
     {onpaste}
   >
+    {#each table.getHeaderGroups() as head (head.id)}
+      <div
+        class="label border-ink bg-paper sticky top-0 z-[2] grid border-b px-2 py-1"
+        role="row"
+        aria-rowindex={1}
+        style:grid-template-columns={template}
+      >
+        <span role="columnheader">
+          <input
+            type="checkbox"
+            aria-label="Choose all that are listed"
+            checked={rows.length > 0 && rows.every((r) => chosen[r.object.id])}
+            onchange={(e) => {
+              const on = e.currentTarget.checked;
+              chosen = Object.fromEntries(rows.map((r) => [r.object.id, on]));
+            }}
+          />
+        </span>
+        {#each head.headers as header (header.id)}
+          {@const sorted = header.column.getIsSorted()}
+          <span
+            role="columnheader"
+            aria-sort={sorted === "asc" ? "ascending" : sorted === "desc" ? "descending" : "none"}
+            ><button class="hover:text-ink" tabindex="-1" onclick={header.column.getToggleSortingHandler()}
+              >{header.column.columnDef.header}{sorted === "asc"
+                ? " ↑"
+                : sorted === "desc"
+                  ? " ↓"
+                  : ""}</button
+            ></span
+          >
+        {/each}
+      </div>
+    {/each}
     <div class="relative" role="presentation" style:height="{$virtual.getTotalSize()}px">
       {#each $virtual.getVirtualItems() as item, slot (slot)}
         {@const row = rows[item.index]}
@@ -233,7 +285,7 @@
               : ''}"
             role="row"
             tabindex="-1"
-            aria-rowindex={item.index + 1}
+            aria-rowindex={item.index + 2}
             style:height="{rowHeight}px"
             style:transform="translateY({item.start}px)"
             style:grid-template-columns={template}
@@ -272,6 +324,8 @@
                     ? 'outline-link outline-2'
                     : ''}"
                   role="gridcell"
+                  id="cell-{item.index}-{n}"
+                  aria-selected={here}
                   tabindex="-1"
                   title={cell(row, c.key)}
                   onclick={() => move(item.index, n)}

@@ -1,6 +1,8 @@
 <script lang="ts">
   import type { StudyPoint } from "../api/client";
   import { useProfiles, useStudy } from "../api/queries";
+  import Chart from "./Chart.svelte";
+  import Choice from "./Choice.svelte";
   import { urlState } from "../lib/url.svelte";
 
   interface Props {
@@ -40,39 +42,14 @@
   const value = (p: StudyPoint | undefined): number | undefined =>
     p && shown ? Number(p[shown.key]) : undefined;
 
-  const width = 640;
-  const height = 270;
-  const pad = { left: 62, right: 112, top: 14, bottom: 32 };
-  const lines = $derived.by(() => {
-    if (!s) return [];
-    const most = Math.max(1, ...s.rows.flatMap((r) => s.shapes.map((x) => value(r.points[x]) ?? 0)));
-    const x = (n: number) => pad.left + ((n - 3) / 47) * (width - pad.left - pad.right);
-    const y = (v: number) => height - pad.bottom - (v / most) * (height - pad.top - pad.bottom);
-    const placed = s.shapes.map((shape, k) => {
-      const points = s.rows.flatMap((r) => {
-        const v = value(r.points[shape]);
-        return v === undefined ? [] : [{ x: x(r.n), y: y(v) }];
-      });
-      const last = points.at(-1);
-      return {
-        shape,
-        path: points.map((p, n) => `${n ? "L" : "M"}${p.x.toFixed(1)},${p.y.toFixed(1)}`).join(""),
-        end: last && { x: last.x + 6, y: last.y },
-        dash: ["", "9 4", "2 4"][k] ?? "",
-      };
-    });
-    // Words at the lines' ends keep a distance from each other.
-    const words = placed.flatMap((p) => (p.end ? [p.end] : [])).sort((p, q) => p.y - q.y);
-    for (let n = words.length - 2; n >= 0; n--) {
-      const [upper, lower] = [words[n], words[n + 1]];
-      if (upper && lower && lower.y - upper.y < 15) upper.y = lower.y - 15;
-    }
-    return placed;
-  });
-  const top = $derived(
-    Math.max(1, ...(s?.rows ?? []).flatMap((r) => (s?.shapes ?? []).map((x) => value(r.points[x]) ?? 0))),
+  const rows = $derived((s?.rows ?? []).filter((r) => r.n >= 3 && r.n <= 50));
+  const series = $derived(
+    (s?.shapes ?? []).map((shape, n) => ({
+      label: shape,
+      values: rows.map((r) => value(r.points[shape]) ?? null),
+      dash: [[], [9, 4], [2, 4]][n] ?? [],
+    })),
   );
-  const marks = [3, 10, 20, 30, 40, 50];
   /** The estate's own size, and the sizes that a table needs to show. */
   const listed = $derived([
     ...(s && s.present.n < 3 && s.present.n > 0 ? [s.present] : []),
@@ -135,45 +112,19 @@
         </p>
       </section>
       <figure aria-label="Chart">
-        <div class="flex flex-wrap gap-1.5">
-          {#each measures as m (m.key)}
-            <button
-              class="button {m.key === shown?.key ? 'bg-mark font-semibold' : ''}"
-              aria-pressed={m.key === shown?.key}
-              onclick={() => (measure.value = m.key)}>{m.word}</button
-            >
-          {/each}
-        </div>
-        <svg viewBox="0 0 {width} {height}" class="mt-2 w-full max-w-3xl" role="img">
-          <title>{shown?.word} for 3 to 50 networks</title>
-          {#each [0, 0.5, 1] as part (part)}
-            {@const y = height - pad.bottom - part * (height - pad.top - pad.bottom)}
-            <path d="M{pad.left} {y}H{width - pad.right}" class="stroke-line" />
-            <text x={pad.left - 6} y={y + 4} text-anchor="end" class="fill-soft text-xs"
-              >{number(Math.round(top * part))}</text
-            >
-          {/each}
-          {#each marks as n (n)}
-            {@const x = pad.left + ((n - 3) / 47) * (width - pad.left - pad.right)}
-            <path d="M{x} {height - pad.bottom}v5" class="stroke-rule" />
-            <text {x} y={height - 12} text-anchor="middle" class="fill-soft text-xs">{n}</text>
-          {/each}
-          {#if s.present.n >= 3 && s.present.n <= 50}
-            {@const x = pad.left + ((s.present.n - 3) / 47) * (width - pad.left - pad.right)}
-            <path d="M{x} {pad.top}V{height - pad.bottom}" class="stroke-rule" stroke-dasharray="1 3" />
-            <text x={x + 4} y={pad.top + 10} class="fill-soft text-xs">now</text>
-          {/if}
-          {#each lines as l (l.shape)}
-            <path d={l.path} fill="none" class="stroke-ink" stroke-width="2" stroke-dasharray={l.dash} />
-            {#if l.end}<text x={l.end.x} y={l.end.y + 4} class="fill-ink text-xs">{l.shape}</text>{/if}
-          {/each}
-          <text
-            x={(width - pad.right + pad.left) / 2}
-            y={height - 1}
-            text-anchor="middle"
-            class="fill-soft text-xs">networks</text
-          >
-        </svg>
+        <Choice
+          label="Measured by"
+          options={measures}
+          value={shown?.key ?? "steps"}
+          choose={(key) => (measure.value = key)}
+        />
+        <Chart
+          title="{shown?.word ?? ''} for 3 to 50 networks"
+          across="networks"
+          x={rows.map((r) => r.n)}
+          {series}
+          mark={s.present.n >= 3 && s.present.n <= 50 ? { at: s.present.n, word: "now" } : undefined}
+        />
       </figure>
       <section class="xl:col-span-2" aria-label="Table">
         <table class="w-full max-w-6xl text-right text-sm">

@@ -20,6 +20,16 @@
   /** Shown only after asking, forgotten on leaving, never in the URL. */
   let revealed = $state<Handed>();
 
+  /** Those with something to do come first. */
+  const filter = urlState("find");
+  let most = $state(200);
+  const listed = $derived(
+    (handover.data ?? []).filter((h) => h.name.toLowerCase().includes(filter.value.trim().toLowerCase())),
+  );
+  const parts = $derived([
+    { word: "", list: listed.filter((h) => h.joints > 0) },
+    { word: "Nothing to do yet", list: listed.filter((h) => h.joints === 0) },
+  ]);
   const masked = $derived(
     handover.data?.find((h) => h.party === party.value) ?? parts.flatMap((p) => p.list)[0],
   );
@@ -50,16 +60,6 @@
     toast.success(`${f.path} copied`);
   }
   const save = (f: HandedFile) => download(f.path.split("/").at(-1) ?? "file.txt", f.content);
-  /** Those with something to do come first. */
-  const filter = urlState("find");
-  let most = $state(200);
-  const listed = $derived(
-    (handover.data ?? []).filter((h) => h.name.toLowerCase().includes(filter.value.trim().toLowerCase())),
-  );
-  const parts = $derived([
-    { word: "", list: listed.filter((h) => h.joints > 0) },
-    { word: "Nothing to do yet", list: listed.filter((h) => h.joints === 0) },
-  ]);
   const when = new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle: "short" });
   async function hand(): Promise<void> {
     if (!chosen) return;
