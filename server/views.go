@@ -234,7 +234,7 @@ func searchFor(v *solved, in *inSearch) ([]Found, error) {
 			continue
 		}
 		if len(out) < maxFound && (text == "" || strings.Contains(strings.ToLower(d.Title(o.ID)), text) || strings.Contains(strings.ToLower(o.Name), text) || strings.Contains(path, text)) {
-			out = append(out, Found{o.ID, o.Kind, o.Name, path})
+			out = append(out, Found{o.ID, o.Kind, d.Title(o.ID), path})
 		}
 	}
 	return out, nil

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"dravin/core/design"
 	"dravin/core/prefix"
@@ -14,7 +15,7 @@ import (
 type StarQuestion struct {
 	Head     design.ID
 	Branches []design.ID
-	Shape    string // the key of the shape for all; empty: the cheapest that most can have
+	Shape    string // what the key of the shape begins with, for all; empty: the one that most can have
 	GB       uint32 // what goes over each in a month
 }
 
@@ -67,7 +68,12 @@ func DraftStar(d *design.Design, q StarQuestion) (Star, error) {
 			return s, err
 		}
 		arm := Arm{Branch: b, Name: d.Title(b), Out: []string{"it can not be joined by that shape"}, Suggestions: []Suggestion{}}
-		if n := slices.IndexFunc(shapes, func(x Shape) bool { return x.Key == s.Shape }); n >= 0 {
+		fits := func(x Shape) bool { return strings.HasPrefix(x.Key, s.Shape) }
+		n := slices.IndexFunc(shapes, func(x Shape) bool { return fits(x) && len(x.Out) == 0 })
+		if n < 0 {
+			n = slices.IndexFunc(shapes, fits) // to tell why not
+		}
+		if n >= 0 {
 			x := shapes[n]
 			arm.Out, arm.Subject, arm.Suggestions = x.Out, x.Subject, x.Suggestions
 			next = next.Sketch(x.Edits)

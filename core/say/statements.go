@@ -310,7 +310,11 @@ func (r *reader) joinBy(head design.ID, branches []design.ID) {
 		r.wrong(from, to, why, prefixed("there is ", strings.Join(keys, ", ")))
 		return
 	}
-	star, err = draft.DraftStar(r.sound(), draft.StarQuestion{Head: head, Branches: branches, Shape: star.Shapes[n].Key})
+	title, key := star.Shapes[n].Title, star.Shapes[n].Key
+	if strings.HasPrefix(key, want) {
+		key = want // each branch by the first of its own that begins so
+	}
+	star, err = draft.DraftStar(r.sound(), draft.StarQuestion{Head: head, Branches: branches, Shape: key})
 	if err != nil {
 		r.wrong(from, to, err.Error(), "")
 		return
@@ -328,7 +332,6 @@ func (r *reader) joinBy(head design.ID, branches []design.ID) {
 		r.wrong(from, to, "none of them can be joined by it", whyNot(star))
 		return
 	}
-	title := star.Shapes[slices.IndexFunc(star.Shapes, func(s draft.StarShape) bool { return s.Key == star.Shape })].Title
 	r.do(fmt.Sprintf("Join %s with %s: %s", r.d.Title(head), r.titles(branches), title), nil, true, star.Edits...)
 	r.it = star.Arms[0].Subject
 }

@@ -1,5 +1,5 @@
 import { expect, test } from "@playwright/test";
-import { accessible, openCase, place, strict } from "./page";
+import { accessible, openCase, place, strict, trust } from "./page";
 
 test.beforeEach(({ page }) => strict(page));
 
@@ -29,21 +29,38 @@ for (const [width, height] of [
   });
 }
 
-test.describe("in the dark", () => {
-  test.use({ colorScheme: "dark" });
-  test("every place keeps its contrast", async ({ page }) => {
-    await openCase(page);
-    for (const name of places) {
-      await place(page, name);
-      await expect(page.getByRole("link", { name })).toHaveAttribute("aria-current", "page");
-      await page.waitForTimeout(200);
+for (const colorScheme of ["light", "dark"] as const) {
+  test.describe(colorScheme, () => {
+    test.use({ colorScheme });
+    test("every place and way of looking is accessible", async ({ page, request }) => {
+      test.setTimeout(120_000);
+      const { id, of } = await trust(request);
+      await page.goto("/");
+      await expect(page.getByRole("heading", { name: "Designs" })).toBeVisible();
       await accessible(page);
-    }
-    await page.keyboard.press("f");
-    await expect(page.getByRole("dialog")).toContainText("museum store");
-    await accessible(page);
+      for (const [path, shows] of [
+        [`estate?sel=${of.get("Marrow Hill")}`, "herbarium building"],
+        ["estate?as=table", "of 72 rows"],
+        ["estate?as=import", "paste it"],
+        ["overlaps", "Conflicts, worst first"],
+        ["links", "Two-ended sheet|strand 1"],
+        ["links?as=star", "The head"],
+        ["links?as=study&cloud=Tarn", "When does a hub pay"],
+        ["links?as=profiles", "dravin-profile"],
+        ["translation", "Remedies for"],
+        ["proof", "Intents: 0 of 3"],
+        ["handover", "For whom"],
+        ["estate?panel=findings", "museum store"],
+        ["estate?panel=palette", "Go to Estate"],
+      ] as const) {
+        await page.goto(`/designs/${id}/${path}`);
+        await expect(page.getByText(new RegExp(shows.replace("72", "\\d+"))).first()).toBeAttached();
+        await page.waitForTimeout(250);
+        await accessible(page);
+      }
+    });
   });
-});
+}
 
 test("the whole case by keys alone", async ({ page }) => {
   await openCase(page);

@@ -7,9 +7,10 @@ test("a deleted design is taken back, with everything in it", async ({ page }) =
   await openCase(page);
   const id = page.url().split("/")[4] ?? "";
   await page.goto("/");
-  const row = page.locator(`a[href*="${id}"]`).locator("..");
+  const row = page.getByRole("listitem").filter({ has: page.locator(`a[href*="${id}"]`) });
   await row.getByRole("button", { name: "Delete" }).click();
-  await expect(page.getByText("Two gardens is deleted")).toBeVisible();
+  await page.getByRole("alertdialog").getByRole("button", { name: "Delete it" }).click();
+  await expect(page.getByText(/Two gardens.* is deleted/)).toBeVisible();
   await expect(page.locator(`a[href*="${id}"]`)).toHaveCount(0);
   await accessible(page);
   const kept = page.getByRole("region", { name: "Deleted" });
@@ -36,7 +37,7 @@ test("what everybody should know stands on every page", async ({ page }) => {
 test("an import that waits tells its place, and can be broken off", async ({ page, request }) => {
   await openCase(page);
   const id = page.url().split("/")[4] ?? "";
-  await page.getByRole("link", { name: "Bring in" }).or(page.getByRole("button", { name: "Bring in" })).first().click();
+  await page.getByRole("radio", { name: "Bring in" }).click();
   // Two imports from elsewhere that do not come to an end take the two places.
   const slow = await Promise.all(
     [0, 1].map(async () => {

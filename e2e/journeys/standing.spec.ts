@@ -3,7 +3,7 @@ import { accessible, strict, trust } from "./page";
 
 test.beforeEach(({ page }) => strict(page));
 
-const horizon = (page: Page, word: string) => page.getByRole("group", { name: "For when" }).getByRole("button", { name: word });
+const horizon = (page: Page, word: string) => page.getByRole("group", { name: "For when" }).getByRole("radio", { name: word });
 
 // What the sheet says is down carries nothing anywhere, today and when built; the
 // walk leads to the line, and once that is mended all follows.

@@ -1,4 +1,4 @@
-import { expect, test, type Page } from "@playwright/test";
+import { expect, test, type APIRequestContext, type Page } from "@playwright/test";
 
 // One current picture of each main view, made from the demo data. Set SHOTS to
 // put them elsewhere, and DARK=1 for the dark look.
@@ -17,6 +17,24 @@ Seed Bank;attic;10.210.2.7/24;;;
 ;cellar;10.210.3.0/24;;;
 `;
 
+/** A made-up estate of three hundred huts in four owners' hands, most of them joined with the head garden. */
+function hundreds(): string {
+  const owners = ["Gardens", "Science", "Estates", "Public"];
+  const lines = owners.map((o) => `owner ${o}`);
+  lines.push("site Marrow Hill with lan data room 10.214.0.0/22, gateway 198.51.100.10 asn 64501");
+  lines.push("network catalogue in Tarn 10.208.0.0/16, subnet shelf a /24, host logger answers tcp/6514", "join Marrow Hill and catalogue by vpn");
+  for (let n = 0; n < 300; n++)
+    lines.push(`site Field Hut ${n + 1} owner ${owners[n % 4]} with lan plot 10.${212 + (n >> 8)}.${n & 255}.0/24, gateway 203.0.113.${1 + (n % 250)}`);
+  lines.push(`join Marrow Hill with ${Array.from({ length: 40 }, (_, n) => `Field Hut ${n * 4 + 2}`).join(", ")} by vpn`);
+  return lines.join("\n");
+}
+
+async function say(request: APIRequestContext, id: string, base: number, text: string): Promise<void> {
+  const heard = (await (await request.post(`/api/designs/${id}/say`, { data: { text } })).json()) as { edits: unknown[]; wrong: boolean };
+  expect(heard.wrong).toBe(false);
+  expect((await request.post(`/api/designs/${id}/changes`, { data: { base, reason: "Say it", edits: heard.edits } })).ok()).toBe(true);
+}
+
 async function shoot(page: Page, name: string): Promise<void> {
   await page.waitForLoadState("networkidle").catch(() => undefined);
   await page.evaluate(() => document.fonts.ready);
@@ -33,8 +51,28 @@ test("pictures of every place", async ({ page, request }) => {
   await expect(page.getByText("Thistledown Botanic Trust").first()).toBeVisible();
   await shoot(page, "designs");
 
+  const blank = (await (await request.post("/api/designs", { data: { from: "nothing", name: "New lodges" } })).json()) as { id: string };
+  await page.goto(`/designs/${blank.id}/estate`);
+  await expect(page.getByRole("heading", { name: "Nothing here yet" })).toBeVisible();
+  await page.getByLabel("Say", { exact: true }).click();
+  await page.keyboard.insertText("site Fern Lodge with lan offices /24, gateway 203.0.113.80 as");
+  await expect(page.getByText("is not understood here")).toBeVisible();
+  await shoot(page, "estate-empty");
   await go("estate");
-  await expect(page.getByText("sequencing with image analysis")).toBeVisible();
+  await page.getByLabel("Say", { exact: true }).click();
+  await page.keyboard.insertText("lan tool shed in Alder Hut next free /26 of 10.215.0.0/16 segment grounds\njoin Alder Hut and Marrow Hill by vpn\nvisitors must never reach science");
+  await expect(page.getByText("New intent: visitors never reaches science")).toBeVisible();
+  await shoot(page, "estate-saying");
+  await page.keyboard.press("Escape");
+
+  const many = (await (await request.post("/api/designs", { data: { from: "nothing", name: "Three hundred huts" } })).json()) as { id: string };
+  await say(request, many.id, 0, hundreds());
+  await page.goto(`/designs/${many.id}/estate`);
+  await expect(page.getByRole("button", { name: /stack of/ }).first()).toBeVisible();
+  await shoot(page, "estate-300");
+
+  await go("estate");
+  await expect(page.getByRole("button", { name: /^Link Marrow Hill to catalogue/ })).toBeVisible();
   await shoot(page, "estate-links");
   await page.getByRole("button", { name: "lan glasshouse 192.168.216.0/24, collides" }).first().click();
 

@@ -73,6 +73,8 @@
     const pen = u.ctx;
     const dense = devicePixelRatio;
     pen.save();
+    pen.textAlign = "left";
+    pen.textBaseline = "alphabetic";
     pen.font = font.replace("12", String(12 * dense));
     pen.fillStyle = colour("ink");
     const ends = series

@@ -2,6 +2,7 @@
   import { Command, Dialog } from "bits-ui";
   import { useQueryClient } from "@tanstack/svelte-query";
   import { searchParams } from "sv-router";
+  import type { Heard } from "../api/client";
   import { useEstate, useHeard, useSearch, writer } from "../api/queries";
   import { doable, saying, taken } from "../lib/say";
   import { twoParties } from "../lib/links";
@@ -41,21 +42,13 @@
   const h = $derived(asked === text && saying(asked) ? heard.data : undefined);
   const trouble = $derived(h?.lines.flatMap((l) => l.problems)[0]);
   const write = writer(useQueryClient(), () => design);
-  const said = $derived<Item[]>(
-    h && doable(h)
-      ? [
-          {
-            key: "say",
-            title: h.lines.flatMap((l) => l.does.map((d) => d.text)).join("; "),
-            hint: "do it",
-            run: () => void sayIt(),
-            goes: true,
-          },
-        ]
-      : [],
-  );
-  async function sayIt(): Promise<void> {
-    if (!h) return;
+  const said = $derived.by<Item[]>(() => {
+    const now = h;
+    if (!now || !doable(now)) return [];
+    const title = now.lines.flatMap((l) => l.does.map((d) => d.text)).join("; ");
+    return [{ key: "say", title, hint: "do it", run: () => void sayIt(now), goes: true }];
+  });
+  async function sayIt(h: Heard): Promise<void> {
     if (h.edits.length) {
       close();
       await write.change(h.reason || "Say it", h.edits);

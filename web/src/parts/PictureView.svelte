@@ -146,13 +146,19 @@
 
   /** What the selected thing touches; undefined while nothing is selected. */
   const touched = $derived(touching(shown, selected));
+  /** What is looked for, if it is one thing alone or the first of several. */
+  const sought = $derived.by(() => {
+    const wanted = search.value.trim().toLowerCase();
+    return wanted ? (shown.parties.find((x) => x.name.toLowerCase().includes(wanted))?.id ?? "") : "";
+  });
   // A sheet that opens leaves the selection and its far ends in sight, as far as they fit.
   $effect(() => {
-    const chosen = selected;
+    const chosen = selected || sought;
     const room = { w: width, h: height };
     if (!chosen || !svg) return;
     untrack(() => {
-      const boxes = picture.parties.filter((p) => touched?.has(p.party.id));
+      const about = touching(shown, chosen);
+      const boxes = picture.parties.filter((p) => about?.has(p.party.id));
       const own =
         boxes.find((p) => p.party.id === chosen || p.party.ranges.some((r) => r.id === chosen)) ?? boxes[0];
       if (!own) return;

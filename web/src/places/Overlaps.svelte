@@ -159,8 +159,8 @@
                 {#if same.claims.length > 2}
                   <details class="py-0.5">
                     <summary class="flex gap-2"
-                      ><span>{same.claims.length} have</span><span class="ml-auto"
-                        ><Address value={same.prefix} /></span
+                      ><span>{same.claims.length} have</span><span class="ml-auto font-mono"
+                        >{same.prefix}</span
                       ></summary
                     >
                     {#each same.claims.slice(0, 100) as c (c.owner)}<p class="pl-3">
