@@ -61,3 +61,38 @@ test("frames with 20,000 prefixes of 500 parties", async ({ page, request }) => 
   );
   console.log("table, filter:", await frames(page, 12, (n) => page.getByLabel("Filter").press("plot 12 5".at(n % 9) ?? "p")));
 });
+
+/** A made-up estate in which no two parties are alike enough to be folded, with two joints for each party. */
+async function joined(request: import("@playwright/test").APIRequestContext, parties: number): Promise<string> {
+  const { id } = (await (await request.post("/api/designs", { data: { from: "nothing", name: `${parties} joined` } })).json()) as { id: string };
+  const puts: { id: string; kind: string; parent?: string; name: string; body: object }[] = [];
+  const put = (kind: string, oid: string, name: string, body: object, parent?: string) => puts.push({ id: oid, kind, parent, name, body });
+  for (let n = 0; n < parties; n++) {
+    put("network", `n${n}`, `plot ${n}`, { cloud: "Sedge", region: "sedge-coast", blocks: [`10.${208 + (n >> 8)}.${n & 255}.0/24`] });
+    for (const step of [1, 17])
+      put("peering", `p${n}-${step}`, `plot ${n} with ${(n + step) % parties}`, { halves: [{ network: `n${n}`, made: true }, { network: `n${(n + step) % parties}`, made: true }] });
+  }
+  const edits = puts.map((object) => ({ op: "put", id: object.id, object }));
+  const answer = await request.post(`/api/designs/${id}/changes`, { data: { base: 0, reason: "joined plots", edits }, timeout: 60_000 });
+  if (!answer.ok()) throw new Error((await answer.text()).slice(0, 300));
+  return id;
+}
+
+test("frames of the picture with 500 parties and 1,000 joints, all stacks open", async ({ page, request }) => {
+  const id = await joined(request, 500);
+  await page.goto(`/designs/${id}/estate?open=all`);
+  await page.getByRole("button", { name: /^network plot 0/ }).first().waitFor({ timeout: 30_000 });
+  const picture = page.getByRole("region", { name: "Picture" });
+  await picture.focus();
+  await page.waitForTimeout(1500);
+  const pan = ["ArrowDown", "ArrowDown", "ArrowRight", "ArrowDown", "ArrowLeft"];
+  console.log("picture, pan:  ", await frames(page, 120, (n) => page.keyboard.press(pan[n % pan.length] ?? "ArrowDown")));
+  const box = (await picture.boundingBox()) ?? { x: 0, y: 0, width: 900, height: 600 };
+  await page.mouse.move(box.x + 500, box.y + 300);
+  console.log("picture, wheel:", await frames(page, 120, (n) => page.mouse.wheel(0, n % 60 < 40 ? 120 : -120)));
+  const zoom = ["-", "-", "+", "+", "+", "-"];
+  console.log("picture, zoom: ", await frames(page, 60, (n) => page.keyboard.press(zoom[n % zoom.length] ?? "+")));
+  await page.getByRole("button", { name: "Show all" }).click();
+  await page.waitForTimeout(800);
+  console.log("picture, whole:", await frames(page, 60, (n) => page.keyboard.press(pan[n % pan.length] ?? "ArrowDown")));
+});

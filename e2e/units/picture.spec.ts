@@ -1,6 +1,6 @@
 import { expect, test } from "@playwright/test";
 import type { Estate } from "../../web/src/api/client";
-import { crossings, sampled } from "../../web/src/lib/crossings";
+import { between, crossings, sampled } from "../../web/src/lib/crossings";
 import { fold, touching, type How } from "../../web/src/lib/fold";
 import { linkWords } from "../../web/src/lib/linkwords";
 import { draw, meets, type Picture } from "../../web/src/lib/picture";
@@ -128,7 +128,7 @@ test.describe("folding", () => {
 
 test("nothing overlaps, however many there are", () => {
   const parties = Array.from({ length: 300 }, (_, n) => party(`s${n}`, n % 3 ? "site" : "network", ["10.212.0.0/16", "10.213.0.0/16"]));
-  const p = drawn({ parties, links: [], ties: [{ group: "g", weight: "apart", a: "s1 10.212.0.0/16", b: "s2 10.212.0.0/16", sentence: "" }] });
+  const p = drawn({ parties, links: [], ties: [{ group: "g", weight: "joined", a: "s1 10.212.0.0/16", b: "s2 10.212.0.0/16", sentence: "" }] });
   for (const side of ["ground", "cloud"]) {
     const bank = p.parties.filter((x) => x.bank === side).sort((a, b) => a.y - b.y);
     for (let n = 1; n < bank.length; n++) expect(bank[n]!.y).toBeGreaterThanOrEqual(bank[n - 1]!.y + bank[n - 1]!.height);
@@ -157,4 +157,15 @@ test("hubs and edge routers stand between the banks, beside nothing else", () =>
     expect(b!.y).toBeGreaterThan(a!.y + a!.height);
     expect(p.links).toHaveLength(estate.links.length);
   }
+});
+
+test("a line far longer than the window is cut to it, and stays where it was", () => {
+  const whole = "M100,0 C250,0 250,30000 100,30000";
+  const cut = between(whole, 12000, 13000);
+  const ys = sampled(cut, 40).map(([, y]) => y);
+  expect(Math.abs(Math.min(...ys) - 12000)).toBeLessThan(1);
+  expect(Math.abs(Math.max(...ys) - 13000)).toBeLessThan(1);
+  const near = (x: number, y: number) => Math.min(...sampled(whole, 4000).map(([p, q]) => Math.hypot(p - x, q - y)));
+  for (const [x, y] of sampled(cut, 10)) expect(near(x, y)).toBeLessThan(12);
+  expect(between("M0,0 C5,0 5,90 0,90", 0, 100)).toBe("M0,0 C5,0 5,90 0,90");
 });

@@ -32,3 +32,45 @@ export function crossings(links: { strands: string[] }[]): number {
     }
   return n;
 }
+
+/** The part of a path of the picture between two heights, as a path: a line far longer than the window costs as its part in sight. */
+export function between(path: string, from: number, to: number): string {
+  const n = path.match(/-?\d+(?:\.\d+)?/g)?.map(Number) ?? [];
+  if (n.length !== 8) return path;
+  const points = [0, 2, 4, 6].map((k) => [n[k] ?? 0, n[k + 1] ?? 0] as Point);
+  const [a, , , d] = points as [Point, Point, Point, Point];
+  if (Math.abs(d[1] - a[1]) < 2 * (to - from)) return path;
+  const y = (t: number) => at(points, t)[1];
+  /** Heights only grow or only fall along a path of the picture. */
+  const when = (height: number): number => {
+    let [low, high] = [0, 1];
+    for (let k = 0; k < 24; k++) {
+      const mid = (low + high) / 2;
+      if (y(mid) < height === a[1] < d[1]) low = mid;
+      else high = mid;
+    }
+    return low;
+  };
+  const [s, t] = [when(from), when(to)].sort((p, q) => p - q) as [number, number];
+  const part = upTo(points, t);
+  const rest = upTo([...part].reverse(), 1 - s / (t || 1)).reverse();
+  const [p, q, r, e] = rest as [Point, Point, Point, Point];
+  return `M${p} C${q} ${r} ${e}`;
+}
+
+const mix = (p: Point, q: Point, t: number): Point => [p[0] + (q[0] - p[0]) * t, p[1] + (q[1] - p[1]) * t];
+
+/** The first part of a curve, up to t (de Casteljau). */
+function upTo(points: Point[], t: number): Point[] {
+  const out: Point[] = [];
+  let now = points;
+  while (now.length) {
+    out.push(now[0] as Point);
+    now = now.slice(1).map((q, k) => mix(now[k] as Point, q, t));
+  }
+  return out;
+}
+
+function at(points: Point[], t: number): Point {
+  return upTo(points, t).at(-1) as Point;
+}

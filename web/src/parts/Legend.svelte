@@ -3,7 +3,7 @@
     { word: "VPN", width: 1.8, dash: "" },
     { word: "policy-based", width: 1.8, dash: "11 3" },
     { word: "circuit", width: 6, dash: "" },
-    { word: "peering", width: 4.5, dash: "0.1 8" },
+    { word: "peering", width: 4.5, dash: "4 5" },
     { word: "hub", width: 1.3, dash: "" },
     { word: "planned", width: 1.8, dash: "5 5" },
     { word: "ends differ", width: 1.8, dash: "", tone: "stroke-warn" },
@@ -20,13 +20,7 @@
   {#each kinds as k (k.word)}
     <li class="flex items-center gap-1">
       <svg width="28" height="10" aria-hidden="true">
-        <path
-          d="M2 5H26"
-          class={k.tone ?? "stroke-link"}
-          stroke-width={k.width}
-          stroke-dasharray={k.dash}
-          stroke-linecap={k.word === "peering" ? "round" : undefined}
-        />
+        <path d="M2 5H26" class={k.tone ?? "stroke-link"} stroke-width={k.width} stroke-dasharray={k.dash} />
         {#if k.word === "circuit"}<path d="M2 5H26" class="stroke-paper" stroke-width="2.6" />{/if}
       </svg>{k.word}
     </li>

@@ -32,7 +32,7 @@
   <title>{words.filter(Boolean).join(": ") || link.name}</title>
   {#each placed.strands as d, n (n)}
     {@const lost = down || (link.kind === "link" && n >= link.up)}
-    <path {d} fill="none" class="stroke-transparent" stroke-width="14" />
+    <path {d} fill="none" stroke="none" pointer-events="stroke" stroke-width="14" />
     <path
       {d}
       fill="none"
@@ -43,7 +43,6 @@
           ? 'stroke-clash'
           : lineTone(link)}"
       stroke-width={lineWeight(link) + (selected ? 1.4 : 0)}
-      stroke-linecap={link.kind === "peering" ? "round" : undefined}
       stroke-dasharray={lost ? "2 6" : lineDash(link)}
     />
     {#if link.kind === "circuit"}<path {d} fill="none" class="stroke-paper" stroke-width="2.6" />{/if}

@@ -4,6 +4,7 @@
   import { zoom, zoomIdentity, type ZoomTransform } from "d3-zoom";
   import { untrack } from "svelte";
   import type { Estate } from "../api/client";
+  import { between } from "../lib/crossings";
   import { fold, groupings, touching, type Grouping } from "../lib/fold";
   import { linkWords } from "../lib/linkwords";
   import { draw, meets, partyWidth, type Box } from "../lib/picture";
@@ -53,7 +54,15 @@
   const behaviour = zoom<SVGSVGElement, unknown>()
     .scaleExtent([0.08, 3])
     .filter((e: Event) => !(e instanceof WheelEvent) && !(e as MouseEvent).button)
-    .on("zoom", (e: { transform: ZoomTransform }) => (view = e.transform));
+    .on("zoom", (e: { transform: ZoomTransform }) => {
+      view = e.transform;
+      moving = true;
+      clearTimeout(rest);
+      rest = setTimeout(() => (moving = false), 160);
+    });
+  /** While it moves the browser keeps it painted, and only shifts it; at rest it is painted sharp. */
+  let moving = $state(false);
+  let rest: ReturnType<typeof setTimeout> | undefined;
   const by = () => element(svg as SVGSVGElement);
   $effect(() => {
     if (svg) by().call(behaviour).on("dblclick.zoom", null);
@@ -122,25 +131,30 @@
     w: width / view.k,
     h: height / view.k,
   });
+  let drawnIn: Box | undefined;
   const around = $derived.by<Box>(() => {
-    const grid = 400;
-    const [x, y] = [Math.floor(seen.x / grid) * grid - grid, Math.floor(seen.y / grid) * grid - grid];
-    return {
-      x,
-      y,
-      w: Math.ceil(seen.w / grid) * grid + 3 * grid,
-      h: Math.ceil(seen.h / grid) * grid + 3 * grid,
-    };
+    const kept = drawnIn;
+    const holds =
+      kept &&
+      kept.x <= seen.x &&
+      kept.y <= seen.y &&
+      kept.x + kept.w >= seen.x + seen.w &&
+      kept.y + kept.h >= seen.y + seen.h;
+    if (kept && holds && kept.w < 4 * seen.w) return kept;
+    const room = 0.6;
+    return (drawnIn = {
+      x: seen.x - room * seen.w,
+      y: seen.y - room * seen.h,
+      w: (1 + 2 * room) * seen.w,
+      h: (1 + 2 * room) * seen.h,
+    });
   });
-  const window_ = $derived(`${around.x} ${around.y} ${around.w} ${around.h}`);
-  const visible = $derived.by(() => {
-    const [x = 0, y = 0, w = 0, h = 0] = window_.split(" ").map(Number);
-    const box = { x, y, w, h };
-    return {
-      parties: picture.parties.filter((p) => meets(box, { x: p.x, y: p.y, w: p.width, h: p.height })),
-      links: picture.links.filter((l) => meets(box, l.box)),
-      ties: picture.ties.filter((t) => meets(box, t.box)),
-    };
+  const visible = $derived({
+    parties: picture.parties.filter((p) => meets(around, { x: p.x, y: p.y, w: p.width, h: p.height })),
+    links: picture.links
+      .filter((l) => meets(around, l.box))
+      .map((l) => ({ ...l, strands: l.strands.map((d) => between(d, around.y, around.y + around.h)) })),
+    ties: picture.ties.filter((t) => meets(around, t.box)),
   });
   const near = $derived(view.k > 0.42);
 
@@ -304,7 +318,10 @@
           <path d="M0 0V7" class="stroke-line" stroke-width="1.5" />
         </pattern>
       </defs>
-      <g transform={String(view)}>
+      <g
+        style:transform="translate({view.x}px, {view.y}px) scale({view.k})"
+        style:will-change={moving ? "transform" : undefined}
+      >
         <rect x={bankX.ground} y="30" width="8" height={picture.height - 36} fill="url(#bank)" />
         <path d="M{bankX.ground} 30V{picture.height - 6}" class="stroke-rule" />
         <rect x={bankX.cloud - 8} y="30" width="8" height={picture.height - 36} fill="url(#bank)" />
