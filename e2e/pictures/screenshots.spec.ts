@@ -43,8 +43,8 @@ async function shoot(page: Page, name: string): Promise<void> {
 }
 
 test("pictures of every place", async ({ page, request }) => {
-  const made = await request.post("/api/designs", { data: { from: "demo" } });
-  const { id } = (await made.json()) as { id: string };
+  const [first] = (await (await request.get("/api/designs")).json()) as { id: string }[];
+  const id = first?.id ?? ""; // a fresh Dravin has the demo
   const go = (path: string) => page.goto(`/designs/${id}/${path}`);
 
   await page.goto("/");

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { Toggle } from "bits-ui";
   import { useQueryClient } from "@tanstack/svelte-query";
   import type { Shape } from "../api/client";
   import { useEstate, useShapes, writer } from "../api/queries";
@@ -85,10 +86,10 @@
                     <span class="text-base">{s.title}</span>
                     <span class="mt-2 flex gap-1.5">
                       <button class="button button-main" onclick={() => draft(s)}>Draft it</button>
-                      <button
+                      <Toggle.Root
                         class="button font-normal"
-                        aria-pressed={s.key === shown?.key}
-                        onclick={() => (chosen.value = s.key === shown?.key ? "" : s.key)}>Values</button
+                        pressed={s.key === shown?.key}
+                        onPressedChange={(on) => (chosen.value = on ? s.key : "")}>Values</Toggle.Root
                       >
                     </span>
                   </th>

@@ -15,6 +15,15 @@
   const { design, open, close }: Props = $props();
   const findings = useFindings(() => design);
 
+  let filter = $state("");
+  let most = $state(150);
+  const word = (f: Finding) => (f.severity === "risk" ? "at risk" : f.severity);
+  const listed = $derived(
+    (findings.data ?? []).filter((f) =>
+      `${word(f)} ${f.sentence} ${f.evidence.join(" ")}`.toLowerCase().includes(filter.trim().toLowerCase()),
+    ),
+  );
+
   function subject(f: Finding): string {
     if (f.group) return placeURL(design, "overlaps", { group: f.group });
     if (f.link)
@@ -38,12 +47,21 @@
 
 <Drawer title="Findings" {open} {close}>
   <Known of={findings} what="The findings">
-    {#each findings.data ?? [] as f (f.key)}
+    {#if (findings.data?.length ?? 0) > 5}
+      <div class="border-line flex items-center gap-3 border-b px-4 py-2">
+        <input
+          class="field"
+          aria-label="Filter findings"
+          placeholder="Filter: a word, at risk, untidy"
+          bind:value={filter}
+        />
+        <span class="text-soft text-sm whitespace-nowrap">{listed.length} of {findings.data?.length}</span>
+      </div>
+    {/if}
+    {#each listed.slice(0, most) as f (f.key)}
       <article class="border-line border-b px-4 py-3">
         <p>
-          <span class="font-semibold {tone[f.severity]}"
-            >{f.severity === "risk" ? "at risk" : f.severity}</span
-          >
+          <span class="font-semibold {tone[f.severity]}">{word(f)}</span>
           {f.sentence}
         </p>
         {#if f.evidence.length}
@@ -57,7 +75,11 @@
         </div>
       </article>
     {:else}
-      <p class="p-4">Nothing is wrong {horizonWord[horizon()]} that Dravin can see.</p>
+      {#if findings.data?.length}<p class="text-soft p-4">No finding holds that.</p>{:else}
+        <p class="p-4">Nothing is wrong {horizonWord[horizon()]} that Dravin can see.</p>{/if}
     {/each}
+    {#if listed.length > most}<button class="button m-4" onclick={() => (most += 300)}
+        >{listed.length - most} more</button
+      >{/if}
   </Known>
 </Drawer>

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { Toggle } from "bits-ui";
   import { createVirtualizer } from "@tanstack/svelte-virtual";
   import { useQueryClient } from "@tanstack/svelte-query";
   import { untrack } from "svelte";
@@ -217,13 +218,13 @@
     <div class="flex flex-wrap items-center gap-2">
       <p><span class="font-semibold">{file?.name}</span>, {got.plan.format}:</p>
       {#each outcomes as o (o.key)}
-        <button
+        <Toggle.Root
           class="button {only === o.key ? 'bg-mark' : ''}"
-          aria-pressed={only === o.key}
-          onclick={() => (only = only === o.key ? "" : o.key)}
+          pressed={only === o.key}
+          onPressedChange={(on) => (only = on ? o.key : "")}
         >
           <span class="font-semibold {o.tone}">{got.plan.counts[o.key] ?? 0} {o.word}</span>
-        </button>
+        </Toggle.Root>
       {/each}
       <button class="button button-main ml-auto" onclick={accept} disabled={takes === 0}
         >Bring in {takes} {takes === 1 ? "line" : "lines"}</button

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { Toggle } from "bits-ui";
   import { ClipboardPaste, KeyRound } from "@lucide/svelte";
   import { useQueryClient } from "@tanstack/svelte-query";
   import { client, data, Refusal, type Edit } from "../api/client";
@@ -121,15 +122,15 @@
     {#if tunnel}
       <div class="flex flex-wrap items-center gap-1.5">
         {#each s.tunnels as t (t.id)}
-          <button
+          <Toggle.Root
             class="button {t.id === tunnel.id ? 'bg-mark font-semibold' : ''}"
-            aria-pressed={t.id === tunnel.id}
-            onclick={() => (strand.value = t.name)}
+            pressed={t.id === tunnel.id}
+            onPressedChange={() => (strand.value = t.name)}
             >{t.name}
             <span class={standingMark(t.standing).tone}
               ><span aria-hidden="true" class="font-mono">{standingMark(t.standing).sign}</span>
               {standingMark(t.standing).word}</span
-            ></button
+            ></Toggle.Root
           >
         {/each}
         <p class="ml-2" data-testid="outcome">

@@ -18,7 +18,7 @@
 <svg
   width={picture.width * k}
   height={picture.height * k}
-  class="border-rule bg-paper absolute right-3 bottom-3 border"
+  class="border-rule bg-paper absolute bottom-3 left-1/2 -translate-x-1/2 border"
   role="img"
   aria-label="Overview: which part is in sight"
   onclick={(e) => go(e.offsetX / k, e.offsetY / k)}

@@ -133,27 +133,26 @@
   >
     {#if text}
       {#each lines as l, n (n)}
+        {#each l.does as d, k (k)}
+          <p>
+            <span class="font-mono font-semibold" aria-hidden="true">{d.new ? "+" : "~"}</span>
+            {d.text}
+          </p>
+        {/each}
+        {#if l.filled.length}
+          <ul class="text-soft ml-4">
+            {#each l.filled.slice(0, 12) as f, k (k)}
+              <li>{f.what} <span class="text-ink font-mono">{f.value}</span>: {f.why}</li>
+            {/each}
+          </ul>
+        {/if}
+        {#each l.notes as note, k (k)}<p class="text-warn ml-4">{note}</p>{/each}
         {#each l.problems as p, k (k)}
           {@const [before, here, after] = marked(l, k)}
           <p class="mt-1 font-mono">
             {before}<span class="text-clash decoration-clash underline decoration-wavy">{here}</span>{after}
           </p>
           <p><span class="text-clash font-semibold">{p.why}</span>{p.want ? `; ${p.want}` : ""}</p>
-        {:else}
-          {#each l.does as d, k (k)}
-            <p>
-              <span class="font-mono font-semibold" aria-hidden="true">{d.new ? "+" : "~"}</span>
-              {d.text}
-            </p>
-          {/each}
-          {#if l.filled.length}
-            <ul class="text-soft ml-4">
-              {#each l.filled.slice(0, 12) as f, k (k)}
-                <li>{f.what} <span class="text-ink font-mono">{f.value}</span>: {f.why}</li>
-              {/each}
-            </ul>
-          {/if}
-          {#each l.notes as note, k (k)}<p class="text-warn ml-4">{note}</p>{/each}
         {/each}
       {/each}
       {#if inside && offers.length}

@@ -122,7 +122,7 @@
       <button
         class="button ml-auto"
         aria-label="Remove it"
-        title="Remove it (Delete)"
+        title="Remove it; what goes with it is told first"
         onclick={() => (removing = [s.object.id])}><Trash2 size={16} /></button
       >
       <button class="button" aria-label="Close the sheet" onclick={() => select("")}><X size={16} /></button>
@@ -216,6 +216,13 @@
       <section>
         <h3 class="mb-1">Table</h3>
         <table class="w-full text-sm">
+          <thead class="text-soft text-left"
+            ><tr
+              ><th class="font-normal">To</th><th class="pl-3 font-normal">Next hop</th><th
+                class="pl-3 font-normal">From</th
+              ></tr
+            ></thead
+          >
           <tbody>
             {#each s.routes as r, n (n)}
               <tr class="border-line border-b">

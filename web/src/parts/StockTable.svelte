@@ -21,6 +21,7 @@
   import type { Stock, StockRow } from "../api/client";
   import { writer } from "../api/queries";
   import { cell, CellEdits, columns, editable, parseBlock, type ColumnKey } from "../lib/stock";
+  import FormDrawer from "./FormDrawer.svelte";
   import { urlState } from "../lib/url.svelte";
 
   interface Props {
@@ -83,6 +84,15 @@
     const [a, b, ...more] = [...new Set(chosenRows.map(partyOf))];
     return a && b && more.length === 0 ? [a, b] : undefined;
   });
+
+  /** The two ends of an intent, in the order of the table. */
+  const two = $derived.by(() => {
+    const ends = ["endpoint", "lan", "subnet", "inner-route", "site", "network"];
+    const [a, b, ...more] = chosenRows;
+    if (!a || !b || more.length || ![a, b].every((r) => ends.includes(r.object.kind))) return undefined;
+    return { from: a.object.id, to: b.object.id };
+  });
+  let asking = $state.raw<{ from: string; to: string }>();
 
   const key = (column: number): ColumnKey => columns[column]?.key ?? "name";
 
@@ -214,6 +224,9 @@
       {#if pair}
         <button class="button" onclick={() => draft(...pair)}>Draft a link between them</button>
       {/if}
+      {#if two}
+        <button class="button" onclick={() => (asking = two)}>One must reach the other</button>
+      {/if}
       <button class="button" onclick={() => (chosen = {})}>Choose none</button>
     {:else}
       <span class="text-soft ml-auto text-sm"
@@ -339,3 +352,13 @@
     </div>
   </div>
 </div>
+<FormDrawer
+  {design}
+  of={asking && { kind: "intent" }}
+  given={asking}
+  close={() => (asking = undefined)}
+  done={() => {
+    asking = undefined;
+    chosen = {};
+  }}
+/>
