@@ -20,7 +20,7 @@ func begin(t *testing.T, name string) string {
 
 func TestSayingOverHTTP(t *testing.T) {
 	at := begin(t, "Spoken")
-	heard := call[server.Heard](t, "POST", at+"/say", doc{"text": "site Fern Lodge with lan /24, gateway 203.0.113.9", "line": "site Fern Lodge with la"}, 200)
+	heard := call[server.Heard](t, "POST", at+"/say", doc{"text": "site Fern Lodge with lan 10.214.1.0/24, gateway 203.0.113.9", "line": "site Fern Lodge with la"}, 200)
 	require.False(t, heard.Wrong)
 	assert.Equal(t, "lan", heard.Offers[0].Text)
 	assert.Equal(t, int64(0), call[server.DesignState](t, "GET", at, nil, 200).Position, "nothing is stored")
@@ -34,7 +34,7 @@ func TestSayingOverHTTP(t *testing.T) {
 	found := call[[]server.Found](t, "GET", at+"/search?q=lodge&kind=site", nil, 200)
 	require.Len(t, found, 1)
 	form := call[server.Form](t, "GET", at+"/form?kind=lan&parent="+string(found[0].ID), nil, 200)
-	assert.Equal(t, "10.0.1.0/24", form.Suggestions["prefixes"][0].Value)
+	assert.Equal(t, "10.214.2.0/24", form.Suggestions["prefixes"][0].Value)
 	form = call[server.Form](t, "GET", at+"/form?object="+string(found[0].ID), nil, 200)
 	assert.Equal(t, "site Fern Lodge", form.Saying)
 	call[doc](t, "GET", at+"/form?kind=castle", nil, 422)

@@ -26,6 +26,10 @@ import (
 const (
 	MaxLines = 2000
 	MaxLine  = 20_000 // characters
+
+	// MaxDrafts is how many links and copies lines may ask for at once: each is
+	// drafted in full whenever the lines are read.
+	MaxDrafts = 500
 )
 
 // Understood is what was understood of some lines.
@@ -194,6 +198,7 @@ type reader struct {
 	toks     []token
 	n        int // the next token
 	line_    *Line
+	drafts   int // links and copies asked for so far
 	complete int // the token that is being typed, -1: none
 	offers   []Offer
 }
@@ -283,6 +288,15 @@ func (r *reader) fill(what, value, why string) {
 
 func (r *reader) wrong(from, to int, why, want string) {
 	r.line_.Problems = append(r.line_.Problems, Trouble{from, to, why, want})
+}
+
+// affords reports whether n more links or copies may be drafted, and tells if not.
+func (r *reader) affords(n int) bool {
+	if r.drafts += n; r.drafts > MaxDrafts {
+		r.wrong(0, len([]rune(r.line_.Text)), fmt.Sprintf("this is the %dth link or copy", r.drafts), fmt.Sprintf("ask for at most %d at once", MaxDrafts))
+		return false
+	}
+	return true
 }
 
 // wrongHere is a problem with the next token, or with the end of the line.

@@ -251,7 +251,7 @@ func TestTroublePointsAtTheWord(t *testing.T) {
 		{`site "Fern`, `"Fern`, "the quotation has no end", ""},
 		{"lan x in Alder Hut /40 of 10.214.0.0/16", "/40", "no /40 is free", ""},
 		{"set Marrow Hill gateway asn many", "many", "is not a whole number", ""},
-		{"endpoint scale in catalogue shelf a 10.9.9.9", "scale", "10.9.9.9 is outside catalogue/shelf-a", ""},
+		{"endpoint scale in catalogue shelf a 10.212.9.9", "scale", "10.212.9.9 is outside catalogue/shelf-a", ""},
 		{"table spare in catalogue routes {10.208.0.0/16 over there}", "over", "is no part of routes", "prefix, via"},
 		{"join Marrow Hill with herbarium scans by rope", "rope", "no way of joining them is called that", "vpn"},
 	} {
@@ -271,6 +271,13 @@ func TestTroublePointsAtTheWord(t *testing.T) {
 			assert.Empty(t, u.Edits)
 		})
 	}
+}
+
+func TestNoMoreIsDraftedThanCanBe(t *testing.T) {
+	u := say.Understand(thistledown(t), strings.Repeat("copy Alder Hut 200 times as Hut #\n", 3), "")
+	assert.True(t, u.Wrong)
+	assert.Contains(t, u.Lines[2].Problems[0].Why, "600th link or copy")
+	assert.Empty(t, u.Edits)
 }
 
 func TestCompletion(t *testing.T) {

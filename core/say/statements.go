@@ -279,6 +279,9 @@ func (r *reader) titles(ids []design.ID) string {
 // joinBy drafts the links by the shape whose key or title is begun with the words
 // that follow.
 func (r *reader) joinBy(head design.ID, branches []design.ID) {
+	if !r.affords(len(branches)) {
+		return
+	}
 	star, err := draft.DraftStar(r.sound(), draft.StarQuestion{Head: head, Branches: branches})
 	if err != nil {
 		r.wrongHere(err.Error(), "")
@@ -376,6 +379,9 @@ func (r *reader) copy() {
 	}
 	if len(names) == 0 {
 		names = draft.Numbered(r.d, pattern, max(count, 1))
+	}
+	if !r.affords(len(names)) {
+		return
 	}
 	c, err := draft.Like(r.sound(), o.ID, names)
 	if err != nil {

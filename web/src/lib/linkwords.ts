@@ -41,7 +41,6 @@ export const lineTone = (l: ShownLink): string =>
 
 export const lineDash = (l: ShownLink): string | undefined => {
   if (isDown(l)) return "2 6";
-  if (l.kind === "peering") return "4 5";
   if (l.state !== "ready") return "5 5";
   return l.routing === "selectors" ? "11 3" : undefined;
 };

@@ -3,7 +3,7 @@
     { word: "VPN", width: 1.8, dash: "" },
     { word: "policy-based", width: 1.8, dash: "11 3" },
     { word: "circuit", width: 6, dash: "" },
-    { word: "peering", width: 4.5, dash: "4 5" },
+    { word: "peering", width: 4.5, dash: "" },
     { word: "hub", width: 1.3, dash: "" },
     { word: "planned", width: 1.8, dash: "5 5" },
     { word: "ends differ", width: 1.8, dash: "", tone: "stroke-warn" },

@@ -164,6 +164,7 @@
         <Command.Input
           bind:value={text}
           onkeydown={complete}
+          aria-controls="palette-list"
           placeholder="A name, an address, something to do, or say it: site Fern Lodge with lan /24"
           class="border-line w-full border-b bg-transparent px-4 py-3 text-lg outline-none"
         />
@@ -183,7 +184,7 @@
             {/each}
           </p>
         {/if}
-        <Command.List class="max-h-96 overflow-y-auto py-1">
+        <Command.List id="palette-list" class="max-h-96 overflow-y-auto py-1">
           {#each items as item (item.key)}
             <Command.Item
               value={item.key}
