@@ -12,6 +12,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/draft"
 	"dravin/core/inuse"
+	"dravin/core/negotiate"
 	"dravin/core/prefix"
 )
 
@@ -64,7 +65,7 @@ func Range(d *design.Design, w Wanted) (netip.Prefix, string, error) {
 			return found, fmt.Sprintf("the next free /%d of %s", w.Bits, allowed), nil
 		}
 	}
-	return netip.Prefix{}, "", fmt.Errorf("no /%d is free in %s", w.Bits, joined(places))
+	return netip.Prefix{}, "", fmt.Errorf("no /%d is free in %s", w.Bits, negotiate.Joined(places))
 }
 
 // nextAfter is the first free range behind those around, or else the first.
@@ -228,15 +229,4 @@ var names = map[design.Kind]string{
 func Name(d *design.Design, k design.Kind, parent design.ID) string {
 	name := cmp.Or(names[k], string(k))
 	return draft.Beside(d, k, parent, name, nil).Name
-}
-
-func joined(ps []netip.Prefix) string {
-	out := ""
-	for n, p := range ps {
-		if n > 0 {
-			out += ", "
-		}
-		out += p.String()
-	}
-	return out
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"dravin/core/design"
 	"dravin/core/draft"
@@ -215,7 +216,7 @@ func (r *reader) settle(b *being) bool {
 			r.line_.Does = append(r.line_.Does, Deed{Text: r.d.Title(o.ID) + " is so already", Object: o.ID, Kind: o.Kind})
 			return true
 		}
-		text = fmt.Sprintf("Change %s: %s", r.d.Title(o.ID), joinWords(changed))
+		text = fmt.Sprintf("Change %s: %s", r.d.Title(o.ID), strings.Join(changed, ", "))
 	} else if v := valueWords(o); v != "" {
 		text += ", " + v
 	}
@@ -311,15 +312,4 @@ func fieldOf(k design.Kind, key string) (design.Field, bool) {
 // changing is an existing thing of which more is said.
 func (r *reader) changing(o *design.Object, from, to int) *being {
 	return &being{kind: o.Kind, id: o.ID, parent: o.Parent, name: o.Name, old: o, body: maps.Clone(design.Values(o)), said: map[string]bool{}, spans: map[string][2]int{}, from: from, to: to}
-}
-
-func joinWords(list []string) string {
-	out := ""
-	for n, w := range list {
-		if n > 0 {
-			out += ", "
-		}
-		out += w
-	}
-	return out
 }

@@ -223,6 +223,7 @@ func TestSayings(t *testing.T) {
 		{"reserve /22 of 10.212.0.0/14 for new greenhouses use keep", "New reservation new greenhouses, 10.212.32.0/22"},
 		{"join Marrow Hill with Alder Hut, Birch Hut by vpn", "Join Marrow Hill with Alder Hut, Birch Hut: VPN with BGP"},
 		{"join Marrow Hill with *hut by vpn", "Join Marrow Hill with Alder Hut, Birch Hut, Cedar Hut, Elder Hut, 5 more: VPN with BGP"},
+		{"join Marrow Hill with a*hut by vpn", "Join Marrow Hill with Alder Hut: VPN with BGP"},
 		{"join Marrow Hill and sequencing", "Compare the ways to join Marrow Hill with sequencing"},
 		{"hub grass hub in sedge", "New hub grass hub, Sedge"},
 		{"lan tool shed in Alder Hut next free /26 of 10.214.0.0/16 segment grounds", "New lan tool shed in Alder Hut, 10.214.4.0/26"},

@@ -1,7 +1,9 @@
 package say
 
 import (
+	"cmp"
 	"fmt"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -219,16 +221,20 @@ func (r *reader) join() {
 // parties reads a party, or all whose names fit a pattern with *.
 func (r *reader) parties() []design.ID {
 	if r.n < len(r.toks) && strings.Contains(r.toks[r.n].text, "*") {
-		var parts []string
+		var said []string
 		start := r.n
 		for r.n < len(r.toks) && !r.toks[r.n].mark() && !r.toks[r.n].is("by") && !r.toks[r.n].is("and") {
-			parts = append(parts, design.Slug(strings.ReplaceAll(r.toks[r.n].text, "*", " x2a ")))
+			said = append(said, r.toks[r.n].text)
 			r.n++
 		}
-		want := strings.Split(strings.ReplaceAll(strings.Join(parts, "-"), "x2a", "*"), "*")
+		parts := strings.Split(strings.Join(said, " "), "*")
+		for n := range parts {
+			parts[n] = design.Slug(parts[n])
+		}
 		var out []design.ID
 		for _, o := range r.d.Inside("", joinable...) {
-			if fitsPattern(design.Slug(o.Name), want) {
+			// A slug has no character that means anything in a pattern.
+			if fits, _ := path.Match(strings.Join(parts, "*"), design.Slug(o.Name)); fits {
 				out = append(out, o.ID)
 			}
 		}
@@ -243,26 +249,6 @@ func (r *reader) parties() []design.ID {
 		return nil
 	}
 	return []design.ID{o.ID}
-}
-
-// fitsPattern reports whether a name holds the parts in their order, from its
-// beginning to its end.
-func fitsPattern(name string, parts []string) bool {
-	for n, p := range parts {
-		p = strings.Trim(p, "-")
-		at := strings.Index(name, p)
-		if at < 0 || n == 0 && p != "" && at != 0 || n == len(parts)-1 && p != "" && !strings.HasSuffix(name, p) {
-			return false
-		}
-		name = name[at+len(p):]
-		if n == len(parts)-1 {
-			return true
-		}
-		if n == len(parts)-2 && parts[n+1] != "" {
-			continue
-		}
-	}
-	return true
 }
 
 func (r *reader) titles(ids []design.ID) string {
@@ -536,7 +522,7 @@ func (r *reader) intent(in design.Intent) {
 	for _, o := range r.d.Of(design.KindIntent) {
 		if old := o.Body.(*design.Intent); old.From == in.From && old.To == in.To && old.Service == in.Service {
 			b := in
-			b.Group, b.Note = orText(in.Group, old.Group), old.Note
+			b.Group, b.Note = cmp.Or(in.Group, old.Group), old.Note
 			if in.Owner == "" {
 				b.Owner = old.Owner
 			}
@@ -552,11 +538,4 @@ func (r *reader) intent(in design.Intent) {
 	o := draft.Beside(r.d, design.KindIntent, "", clipped(name, most-6), &in)
 	r.line_.touched = append(r.line_.touched, touched{id: o.ID})
 	r.do("New intent: "+name, o, true, design.PutEdit(o))
-}
-
-func orText(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
