@@ -65,6 +65,7 @@ func TestRenderedSessionsAreWhatDaemonsDo(t *testing.T) {
 		changed, _, err := d.Apply([]design.Edit{design.PutEdit(o.With(&session))})
 		require.NoError(t, err)
 		want := negotiate.AgreeSession(ends.BGPEnds(&session)[0], ends.BGPEnds(&session)[1])
+		want.Up = route.Solve(changed, standing.Condition{}).Standing.Of(o.ID).Up
 		birdc := bird(t, near, sessionsOf(t, changed, a.ID))
 		bird(t, far, sessionsOf(t, changed, b.ID))
 		var shown string

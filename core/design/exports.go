@@ -28,11 +28,38 @@ func (d *Design) Exports(party ID) []netip.Prefix {
 	case KindNetwork:
 		out = slices.Clone(o.Body.(*Network).Blocks)
 	default:
-		for _, place := range d.Inside(party, KindLAN, KindInnerRoute) {
+		return d.ExportsIn(party, "")
+	}
+	return prefix.Minimal(out)
+}
+
+// ExportsIn are the ranges of a site's LANs and inner routes that are in a
+// segment or in none; in all, for the empty segment.
+func (d *Design) ExportsIn(site, segment ID) []netip.Prefix {
+	var out []netip.Prefix
+	for _, place := range d.Inside(site, KindLAN, KindInnerRoute) {
+		if Meets(d.SegmentOf(place.ID), segment) {
 			out = append(out, d.Ranges(place.ID)...)
 		}
 	}
 	return prefix.Minimal(out)
+}
+
+// Meets reports whether what is in one segment may meet what is in another: in
+// the same, or either in none.
+func Meets(a, b ID) bool { return a == "" || b == "" || a == b }
+
+// Published are the ranges of entries that a network has published to its hubs.
+func (d *Design) Published(network ID) []netip.Prefix {
+	var out []netip.Prefix
+	for _, t := range d.Inside(network, KindTable) {
+		for _, e := range t.Body.(*Table).Routes {
+			if e.Publish == Published {
+				out = append(out, e.Prefix)
+			}
+		}
+	}
+	return out
 }
 
 // AttachmentExports are the ranges that an attachment offers its hub, less what
@@ -43,7 +70,7 @@ func (d *Design) AttachmentExports(attachment *Object) []netip.Prefix {
 	var out []netip.Prefix
 	switch b := d.Get(a.What).Body.(type) {
 	case *Network:
-		out = b.Blocks
+		out = slices.Concat(b.Blocks, d.Published(a.What))
 	case *Link:
 		for _, e := range b.Ends {
 			if p := d.Party(e.Gateway); p != nil && p.ID == attachment.Parent {

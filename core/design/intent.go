@@ -67,6 +67,16 @@ func ownSegment(o *Object) ID {
 		return b.Segment
 	case *Outside:
 		return b.Segment
+	case *Link:
+		return b.Segment
+	case *Tunnel:
+		return b.Segment
+	case *Circuit:
+		return b.Segment
+	case *HubTable:
+		return b.Segment
+	case *Attachment:
+		return b.Segment
 	}
 	return ""
 }

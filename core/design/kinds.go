@@ -152,16 +152,43 @@ type Network struct {
 
 // Gateway is where links end.
 type Gateway struct {
-	Addresses []netip.Addr `yaml:"addresses" json:"addresses" doc:"Public addresses, in the order in which tunnels use them."`
-	ASN       uint32       `yaml:"asn,omitempty" json:"asn,omitempty" doc:"Autonomous system number, RFC 6793; 0 if it speaks no BGP."`
-	VPN       string       `yaml:"vpn,omitempty" json:"vpn,omitempty" doc:"In a cloud: which of the profile's kinds of VPN gateway it is; the first if left out."`
-	Subnet    Ref          `yaml:"subnet,omitempty" json:"subnet,omitempty" ref:"subnet" doc:"In a cloud: the subnet of its own that it lives in, where the profile wants one."`
-	IKE       []string     `yaml:"ike,omitempty" json:"ike,omitempty" form:"ike" doc:"IKE proposals it can do, strongest first; empty: as its profile says, or every strong one."`
-	ESP       []string     `yaml:"esp,omitempty" json:"esp,omitempty" form:"esp" doc:"ESP proposals it can do, strongest first; empty: as its profile says, or every strong one."`
-	Faults    []string     `yaml:"faults,omitempty" json:"faults,omitempty" enum:"forwarding-off,source-check,strict-reverse-path" doc:"What is known to keep it from forwarding."`
-	Translate []Rule       `yaml:"translate,omitempty" json:"translate,omitempty" doc:"What it translates besides the mappings, in their order after these; the first that fits is done."`
-	Note      string       `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
+	Addresses []netip.Addr   `yaml:"addresses" json:"addresses" doc:"Public addresses, in the order in which tunnels use them."`
+	ASN       uint32         `yaml:"asn,omitempty" json:"asn,omitempty" doc:"Autonomous system number, RFC 6793; 0 if it speaks no BGP."`
+	VPN       string         `yaml:"vpn,omitempty" json:"vpn,omitempty" doc:"In a cloud: which of the profile's kinds of VPN gateway it is; the first if left out."`
+	RouterID  netip.Addr     `yaml:"router_id,omitempty" json:"router_id,omitzero" doc:"Its BGP identifier; its first public IPv4 address if left out, or the lowest address of its sessions."`
+	Announces string         `yaml:"announces,omitempty" json:"announces,omitempty" enum:"blocks,subnets,list" doc:"In a cloud: what it announces of its network: its blocks, its subnets or the list. blocks if left out."`
+	List      []netip.Prefix `yaml:"list,omitempty" json:"list,omitempty" doc:"In a cloud: what it announces, with announces: list."`
+	KeepOut   []netip.Prefix `yaml:"keep_out,omitempty" json:"keep_out,omitempty" doc:"In a cloud: what of that it does not announce."`
+	Summaries []Summary      `yaml:"summaries,omitempty" json:"summaries,omitempty" doc:"Ranges that it announces while it has a part of them."`
+	Routes    []BoxRoute     `yaml:"routes,omitempty" json:"routes,omitempty" doc:"A site's: entries of its own."`
+	HubRoutes bool           `yaml:"hub_routes,omitempty" json:"hub_routes,omitempty" doc:"A network's: it knows what the hubs know that the network is attached to."`
+	Enters    Ref            `yaml:"enters,omitempty" json:"enters,omitempty" ref:"table" doc:"A network's: the table that routes what comes in by it; left out: it is for the network itself, and for what else the gateway knows."`
+	Subnet    Ref            `yaml:"subnet,omitempty" json:"subnet,omitempty" ref:"subnet" doc:"In a cloud: the subnet of its own that it lives in, where the profile wants one."`
+	IKE       []string       `yaml:"ike,omitempty" json:"ike,omitempty" form:"ike" doc:"IKE proposals it can do, strongest first; empty: as its profile says, or every strong one."`
+	ESP       []string       `yaml:"esp,omitempty" json:"esp,omitempty" form:"esp" doc:"ESP proposals it can do, strongest first; empty: as its profile says, or every strong one."`
+	Faults    []string       `yaml:"faults,omitempty" json:"faults,omitempty" enum:"forwarding-off,source-check,strict-reverse-path" doc:"What is known to keep it from forwarding."`
+	Translate []Rule         `yaml:"translate,omitempty" json:"translate,omitempty" doc:"What it translates besides the mappings, in their order after these; the first that fits is done."`
+	Note      string         `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }
+
+// BoxRoute is an entry of a gateway of one's own.
+type BoxRoute struct {
+	Prefix netip.Prefix `yaml:"prefix" json:"prefix" doc:"Where to."`
+	Via    netip.Addr   `yaml:"via,omitempty" json:"via,omitzero" doc:"The next hop's address, looked up in the same table; left out: a black hole."`
+}
+
+// How far the publishing of an entry has come.
+const (
+	Published = "published"
+	Withdrawn = "withdrawn"
+)
+
+// What a cloud gateway announces of its network.
+const (
+	AnnounceBlocks  = "blocks"
+	AnnounceSubnets = "subnets"
+	AnnounceList    = "list"
+)
 
 // The faults of a box.
 const (
@@ -181,13 +208,15 @@ type LAN struct {
 
 // Table is a route table of a cloud network.
 type Table struct {
+	Learns string  `yaml:"learns,omitempty" json:"learns,omitempty" enum:"yes,no" doc:"Whether gateways and hubs feed it with what they learn; as the cloud does if left out."`
 	Routes []Entry `yaml:"routes,omitempty" json:"routes,omitempty" doc:"Entered routes."`
 }
 
 // Entry is a route that somebody entered in a route table.
 type Entry struct {
-	Prefix netip.Prefix `yaml:"prefix" json:"prefix" doc:"Where to."`
-	Via    Ref          `yaml:"via" json:"via" ref:"gateway,peering,attachment" doc:"What takes it: a cloud gateway, a peering of the network, or its attachment to a hub."`
+	Prefix  netip.Prefix `yaml:"prefix" json:"prefix" doc:"Where to."`
+	Via     Ref          `yaml:"via" json:"via" ref:"gateway,peering,attachment" doc:"What takes it: a cloud gateway, a peering of the network, or its attachment to a hub."`
+	Publish string       `yaml:"publish,omitempty" json:"publish,omitempty" enum:"published,withdrawn" doc:"published: the network's hubs learn it, and by them all others; withdrawn: no longer."`
 }
 
 // Subnet is a part of a cloud network.

@@ -40,6 +40,7 @@ type Profile provider.Profile
 type Link struct {
 	Routing string `yaml:"routing" json:"routing" enum:"static,selectors,bgp" doc:"static: route-based, routes decide what enters; selectors: policy-based, selectors decide (RFC 4301 section 4.4.1); bgp: route-based, and the routes are learned on a session."`
 	Ends    []End  `yaml:"ends" json:"ends" doc:"Its two ends." min:"2" max:"2"`
+	Segment Ref    `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"The routing domain that it carries; left out: whatever meets at its ends."`
 	State   State  `yaml:"state,omitempty" json:"state,omitempty" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone" doc:"How far it has come; ready if left out."`
 	Note    string `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }
@@ -54,7 +55,7 @@ const (
 // End is one end of a link.
 type End struct {
 	Gateway Ref            `yaml:"gateway" json:"gateway" ref:"gateway" doc:"The gateway at this end."`
-	Routes  []netip.Prefix `yaml:"routes,omitempty" json:"routes,omitempty" doc:"Route-based: what this end sends into the link; with bgp, what it learns there."`
+	Routes  []netip.Prefix `yaml:"routes,omitempty" json:"routes,omitempty" doc:"Route-based: what this end sends into the link; with bgp, what it is expected to learn there."`
 	Local   []netip.Prefix `yaml:"local,omitempty" json:"local,omitempty" doc:"Policy-based: this end's selectors, as on the wire (after mapping)."`
 	Remote  []netip.Prefix `yaml:"remote,omitempty" json:"remote,omitempty" doc:"Policy-based: the far end's selectors as this end has them."`
 }
@@ -63,6 +64,7 @@ type End struct {
 type Tunnel struct {
 	Outside []netip.Addr   `yaml:"outside" json:"outside" doc:"The public addresses at the first and second end; 0.0.0.0 while a cloud has not given it yet." min:"2" max:"2"`
 	Inside  []netip.Prefix `yaml:"inside,omitempty" json:"inside,omitempty" host:"true" doc:"Route-based: the inside addresses at the first and second end, with their common prefix length." max:"2"`
+	Segment Ref            `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"The routing domain that this strand carries, if it is not that of its link."`
 	Ends    []TunnelEnd    `yaml:"ends,omitempty" json:"ends,omitempty" doc:"What the first and second end are set to, where that does not follow from the rest." max:"2"`
 }
 
@@ -102,21 +104,62 @@ type SessionEnd struct {
 	Password    bool       `yaml:"password,omitempty" json:"password,omitempty" doc:"It signs with the session's password (RFC 2385)."`
 	Families    []string   `yaml:"families,omitempty" json:"families,omitempty" enum:"ipv4,ipv6" doc:"Address families; ipv4 if left out."`
 	MaxPrefixes uint32     `yaml:"max_prefixes,omitempty" json:"max_prefixes,omitempty" doc:"More routes than this drop the session; 0: no limit."`
+	Client      bool       `yaml:"client,omitempty" json:"client,omitempty" doc:"The far end is its client: routes learned inside the autonomous system are told to it, and its own to all (RFC 4456)."`
+	KeepNextHop bool       `yaml:"keep_next_hop,omitempty" json:"keep_next_hop,omitempty" doc:"It announces what it learned with the next hop that it has, and not with its own address."`
 	AllowOwn    uint32     `yaml:"allow_own,omitempty" json:"allow_own,omitempty" doc:"How often its own ASN may stand in a path."`
 	In          []Filter   `yaml:"in,omitempty" json:"in,omitempty" doc:"What it takes, first match; empty: everything."`
-	Out         []Filter   `yaml:"out,omitempty" json:"out,omitempty" doc:"What it announces, first match; empty: everything of its own."`
+	Out         []Filter   `yaml:"out,omitempty" json:"out,omitempty" doc:"What it announces, of its own and of what it learned, first match; empty: everything of its own."`
 }
 
-// Filter is one rule of a route filter.
+// Filter is one rule of a route filter: what it matches, what it sets, what
+// becomes of the route. All conditions that are given must hold.
 type Filter struct {
-	Prefix      netip.Prefix `yaml:"prefix" json:"prefix" doc:"Which range."`
+	Prefix      netip.Prefix `yaml:"prefix,omitempty" json:"prefix,omitzero" doc:"Which range; left out: any."`
 	From        uint8        `yaml:"from,omitempty" json:"from,omitempty" doc:"Shortest prefix length that matches; the range's own if left out."`
 	To          uint8        `yaml:"to,omitempty" json:"to,omitempty" doc:"Longest that matches; as from if left out."`
-	Deny        bool         `yaml:"deny,omitempty" json:"deny,omitempty" doc:"Drop it instead."`
+	Has         []string     `yaml:"has,omitempty" json:"has,omitempty" form:"community" doc:"It has one of these communities; left out: any or none."`
+	Through     uint32       `yaml:"through,omitempty" json:"through,omitempty" doc:"This ASN stands in its path."`
+	Neighbour   uint32       `yaml:"neighbour,omitempty" json:"neighbour,omitempty" doc:"This ASN is the first in its path."`
+	Born        uint32       `yaml:"born,omitempty" json:"born,omitempty" doc:"This ASN is the last in its path."`
+	Longest     uint32       `yaml:"longest,omitempty" json:"longest,omitempty" doc:"Its path has at most so many ASNs; 0: any number."`
+	Deny        bool         `yaml:"deny,omitempty" json:"deny,omitempty" doc:"Drop it instead; as verdict: refuse."`
+	Verdict     string       `yaml:"verdict,omitempty" json:"verdict,omitempty" enum:"accept,refuse,go-on" doc:"What becomes of it; go-on: the next rule is asked, with what this one sets. accept if left out."`
 	Prepend     uint8        `yaml:"prepend,omitempty" json:"prepend,omitempty" doc:"How often the own ASN is put in front once more."`
 	LocalPref   uint32       `yaml:"local_pref,omitempty" json:"local_pref,omitempty" doc:"Local preference."`
 	MED         uint32       `yaml:"med,omitempty" json:"med,omitempty" doc:"Multi-exit discriminator."`
+	Origin      string       `yaml:"origin,omitempty" json:"origin,omitempty" enum:"igp,egp,incomplete" doc:"Origin to set (RFC 4271 section 5.1.1)."`
 	Communities []string     `yaml:"communities,omitempty" json:"communities,omitempty" form:"community" doc:"To add, such as 64501:20 or no-export (RFC 1997, RFC 8092)."`
+	Take        []string     `yaml:"take,omitempty" json:"take,omitempty" form:"community" doc:"Communities to take away."`
+}
+
+// What becomes of a route that a rule matches.
+const (
+	Accept = "accept"
+	Refuse = "refuse"
+	GoOn   = "go-on"
+)
+
+// Does is the verdict of a rule, [Accept] if none is given.
+func (f Filter) Does() string {
+	switch {
+	case f.Deny:
+		return Refuse
+	case f.Verdict == "":
+		return Accept
+	}
+	return f.Verdict
+}
+
+// Lengths are the shortest and longest prefix that a rule matches.
+func (f Filter) Lengths() (from, to int) {
+	from = max(int(f.From), f.Prefix.Bits())
+	return from, max(int(f.To), from)
+}
+
+// Summary is a range that is announced while a part of it is known.
+type Summary struct {
+	Prefix netip.Prefix `yaml:"prefix" json:"prefix" doc:"The range."`
+	Hide   bool         `yaml:"hide,omitempty" json:"hide,omitempty" doc:"Its parts are not announced."`
 }
 
 // Hub is a cloud's router between attachments.
@@ -131,7 +174,8 @@ type Hub struct {
 
 // HubTable is a table of a hub.
 type HubTable struct {
-	Routes []HubEntry `yaml:"routes,omitempty" json:"routes,omitempty" doc:"Static entries."`
+	Segment Ref        `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"Its routing domain; left out: whatever is fed into it."`
+	Routes  []HubEntry `yaml:"routes,omitempty" json:"routes,omitempty" doc:"Static entries."`
 }
 
 // HubEntry is a static entry of a hub table.
@@ -146,6 +190,8 @@ type Attachment struct {
 	Subnets []Ref          `yaml:"subnets,omitempty" json:"subnets,omitempty" ref:"subnet" doc:"A network's: one subnet per zone, where the profile wants them."`
 	Bound   Ref            `yaml:"bound,omitempty" json:"bound,omitempty" ref:"hub-table" doc:"The hub table that decides for what comes in by it."`
 	Feeds   []Ref          `yaml:"feeds,omitempty" json:"feeds,omitempty" ref:"hub-table" doc:"The hub tables that learn its ranges."`
+	Segment Ref            `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"Its routing domain, if it is not that of what is attached."`
+	Enters  Ref            `yaml:"enters,omitempty" json:"enters,omitempty" ref:"table" doc:"A network's: the table that routes what comes in by it; left out: it is for the network itself."`
 	KeepOut []netip.Prefix `yaml:"keep_out,omitempty" json:"keep_out,omitempty" doc:"Ranges that it does not export."`
 	State   State          `yaml:"state,omitempty" json:"state,omitempty" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone" doc:"How far it has come; ready if left out."`
 	Note    string         `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
@@ -153,11 +199,13 @@ type Attachment struct {
 
 // EdgeRouter is a virtual router at an exchange.
 type EdgeRouter struct {
-	Exchange string `yaml:"exchange" json:"exchange" doc:"Where it stands."`
-	Owner    Ref    `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner" doc:"Who answers for it."`
-	ASN      uint32 `yaml:"asn,omitempty" json:"asn,omitempty" doc:"Its autonomous system."`
-	State    State  `yaml:"state,omitempty" json:"state,omitempty" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone" doc:"How far it has come; ready if left out."`
-	Note     string `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
+	Exchange  string     `yaml:"exchange" json:"exchange" doc:"Where it stands."`
+	Owner     Ref        `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner" doc:"Who answers for it."`
+	ASN       uint32     `yaml:"asn,omitempty" json:"asn,omitempty" doc:"Its autonomous system."`
+	RouterID  netip.Addr `yaml:"router_id,omitempty" json:"router_id,omitzero" doc:"Its BGP identifier; the lowest address of its sessions if left out."`
+	Summaries []Summary  `yaml:"summaries,omitempty" json:"summaries,omitempty" doc:"Ranges that it announces while it has a part of them."`
+	State     State      `yaml:"state,omitempty" json:"state,omitempty" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone" doc:"How far it has come; ready if left out."`
+	Note      string     `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }
 
 // Circuit is a private circuit.
@@ -165,6 +213,7 @@ type Circuit struct {
 	Ends     []CircuitEnd `yaml:"ends" json:"ends" doc:"Its two ends; the order is made at the first." min:"2" max:"2"`
 	Step     string       `yaml:"step,omitempty" json:"step,omitempty" enum:"ordered,code,accepted,session" doc:"How far its making has come: ordered, the code is there, it is accepted, the session is up."`
 	Code     string       `yaml:"code,omitempty" json:"code,omitempty" form:"code" doc:"The order code that one party gives the other."`
+	Segment  Ref          `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"The routing domain that it carries; left out: whatever meets at its ends."`
 	CodeZone string       `yaml:"code_zone,omitempty" json:"code_zone,omitempty" doc:"The zone that the code holds for."`
 	Expires  string       `yaml:"expires,omitempty" json:"expires,omitempty" doc:"Until when the code can be used, as 2026-12-01."`
 	State    State        `yaml:"state,omitempty" json:"state,omitempty" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone" doc:"How far it has come; ready if left out."`
@@ -177,7 +226,8 @@ type CircuitEnd struct {
 	Zone   string         `yaml:"zone,omitempty" json:"zone,omitempty" doc:"The zone that this end has it in."`
 	Mbps   uint32         `yaml:"mbps" json:"mbps" doc:"The speed that this end has, Mbit/s."`
 	VLAN   uint16         `yaml:"vlan,omitempty" json:"vlan,omitempty" doc:"The VLAN tag (IEEE 802.1Q)."`
-	Routes []netip.Prefix `yaml:"routes,omitempty" json:"routes,omitempty" doc:"What this end learns over it."`
+	Routes []netip.Prefix `yaml:"routes,omitempty" json:"routes,omitempty" doc:"What this end is expected to learn over it; without a session, what it sends into it."`
+	Enters Ref            `yaml:"enters,omitempty" json:"enters,omitempty" ref:"table" doc:"A network's: the table that routes what comes in by it; left out: as its gateway says."`
 }
 
 // Peering joins two networks directly.
@@ -193,6 +243,7 @@ type Half struct {
 	Made            bool `yaml:"made,omitempty" json:"made,omitempty" doc:"It exists in the cloud."`
 	LendsGateway    bool `yaml:"lends_gateway,omitempty" json:"lends_gateway,omitempty" doc:"The other network may use this one's gateway."`
 	UsesGateway     bool `yaml:"uses_gateway,omitempty" json:"uses_gateway,omitempty" doc:"This network uses the other one's gateway."`
+	Enters          Ref  `yaml:"enters,omitempty" json:"enters,omitempty" ref:"table" doc:"The table of this network that routes what comes in from the other; left out: it is for this network itself."`
 	AcceptForwarded bool `yaml:"accept_forwarded,omitempty" json:"accept_forwarded,omitempty" doc:"This network takes packets that the other one only forwards."`
 }
 

@@ -1,6 +1,7 @@
 package design
 
 import (
+	"maps"
 	"sync"
 	"sync/atomic"
 )
@@ -34,6 +35,7 @@ const (
 	referringRead                 // what refers to one
 	kindRead                      // all of a kind
 	wholeRead                     // everything
+	learnedRead                   // what a speaker has learned, which follows from many
 )
 
 // NewReads returns an empty note.
@@ -60,6 +62,10 @@ func (d *Design) Watched(r *Reads) *Design {
 	view.reads = r
 	return &view
 }
+
+// NoteLearned notes that what was learned at a table was looked at, by its key.
+// It follows from the whole design, and is worked out apart: see [Changes.With].
+func (d *Design) NoteLearned(key string) { d.reads.note(learnedRead, ID(key)) }
 
 // Noting is the note that a view writes to, nil for a design that is not
 // watched.
@@ -111,6 +117,28 @@ func (c *Changes) note(o *Object) {
 	for _, to := range RefsOf(o) {
 		c.dirty[read{referringRead, to}] = struct{}{}
 	}
+}
+
+// With are the changes, and what is learned otherwise at some tables.
+func (c *Changes) With(learned []string) *Changes {
+	if len(learned) == 0 {
+		return c
+	}
+	out := &Changes{dirty: maps.Clone(c.dirty)}
+	for _, key := range learned {
+		out.dirty[read{learnedRead, ID(key)}] = struct{}{}
+	}
+	return out
+}
+
+// And are these changes and others.
+func (c *Changes) And(other *Changes) *Changes {
+	if c == other || other == nil {
+		return c
+	}
+	out := &Changes{dirty: maps.Clone(c.dirty)}
+	maps.Copy(out.dirty, other.dirty)
+	return out
 }
 
 // None reports whether nothing differs.

@@ -27,7 +27,7 @@ func TestRulesNameTheFieldAndWhatWouldBeRight(t *testing.T) {
 		}, "gateways[0]: is another site's gateway; name a gateway of Marrow Hill"},
 		"a table via another's gateway": {"catalogue/table-a", KindTable, func(b Body) Body {
 			c := *b.(*Table)
-			c.Routes = []Entry{{c.Routes[0].Prefix, thistledown(t).Find("marrow-hill/gateway")[0].ID}}
+			c.Routes = []Entry{{Prefix: c.Routes[0].Prefix, Via: thistledown(t).Find("marrow-hill/gateway")[0].ID}}
 			return &c
 		}, "routes[0].via: does not belong to this network"},
 		"a link to itself": {"peatside-to-marrow-hill", KindLink, func(b Body) Body {

@@ -39,11 +39,6 @@ func BGPEnds(s *design.Session) (out [2]negotiate.BGPEnd) {
 		if e.Password {
 			out[n].Password = "the session's password"
 		}
-		for _, f := range e.Out {
-			if !f.Deny {
-				out[n].Announces++
-			}
-		}
 	}
 	return out
 }

@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"dravin/core/design"
-	"dravin/core/ends"
 	"dravin/core/life"
 	"dravin/core/standing"
 	"dravin/core/words"
@@ -230,33 +229,6 @@ func (c *collector) box(o *design.Object) {
 	}
 	if o.Kind == design.KindEdgeRouter && v.Up {
 		c.oneEdge(o)
-	}
-}
-
-// tableLimit finds tables that hold more than their cloud takes.
-func (c *collector) tableLimit(o *design.Object) {
-	p := c.d.ProfileOf(o.ID)
-	if n := len(o.Body.(*design.Table).Routes); p != nil && p.Limits.RoutesPerTable > 0 && n > int(p.Limits.RoutesPerTable) {
-		c.add("too-many-routes", inUse(o), o.ID, nil, "%s has %d entries, and its cloud takes %d; a summary needs fewer", c.d.Title(o.ID), n, p.Limits.RoutesPerTable)
-	}
-}
-
-// sessionLimit finds sessions that would announce more than their cloud takes.
-func (c *collector) sessionLimit(o *design.Object) {
-	for n, e := range ends.SessionEndsOf(c.d, o) {
-		at := ends.Speaker(c.d, o, n)
-		if at == nil {
-			continue
-		}
-		most := uint32(0)
-		if v := c.d.VPNOf(at.ID); v != nil && c.d.Get(o.Parent).Kind == design.KindTunnel {
-			most = v.MaxRoutesOut
-		} else if p := c.d.ProfileOf(at.ID); p != nil {
-			most = p.Limits.RoutesPerBGP
-		}
-		if most > 0 && e.Announces > int(most) {
-			c.add("too-many-routes", Risk, o.ID, nil, "%s would announce %d routes on a session of %s, and its cloud lets %d out; a summary needs fewer", e.Name, e.Announces, c.d.Title(o.Parent), most)
-		}
 	}
 }
 

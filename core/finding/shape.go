@@ -154,22 +154,6 @@ func (c *collector) defaultRoute(o *design.Object) {
 	}
 }
 
-// chance finds equal routes for one range that lead to different far ends.
-func (c *collector) chance(o *design.Object) {
-	p := c.t.Point(o.ID)
-	var f *Finding
-	for n := 1; n < len(p.Routes); n++ {
-		a, b := p.Routes[n-1], p.Routes[n]
-		if a.Prefix != b.Prefix || a.Source != b.Source || a.Unusable != "" || b.Unusable != "" || c.farOf(p, a.Hop) == c.farOf(p, b.Hop) {
-			continue
-		}
-		if f == nil {
-			f = c.add("chance-decides", Risk, o.ID, nil, "%s has two equal routes for %s, by %s and by %s, and nothing says which wins", c.d.Title(o.ID), a.Prefix, a.Via, b.Via)
-		}
-		f.Evidence = append(f.Evidence, fmt.Sprintf("%s: both are %s; Dravin takes %s", a.Prefix, a.Source, a.Via))
-	}
-}
-
 // farOf is what a next hop leads to: the far end of a link or circuit, else
 // itself.
 func (c *collector) farOf(p *route.Point, h route.Hop) design.ID {

@@ -21,11 +21,9 @@ func TestSessionsAgree(t *testing.T) {
 		"looks for 169.254.140.2, and the other end is at 169.254.140.1": func(e *negotiate.BGPEnd) { e.Peer = a.Address },
 		"passwords differ":                      func(e *negotiate.BGPEnd) { e.Password = "x" },
 		"no address family":                     func(e *negotiate.BGPEnd) { e.Families = nil },
-		"takes 10 routes at most":               func(e *negotiate.BGPEnd) { e.Announces = 0; e.MaxPrefixes = 10 },
 		"and the other end is at 169.254.140.9": func(e *negotiate.BGPEnd) { e.Address = netip.MustParseAddr("169.254.140.9") },
 	} {
 		x, y := a, b
-		y.Announces = 11
 		change(&x)
 		out := negotiate.AgreeSession(x, y)
 		assert.False(t, out.Up, why)

@@ -2,6 +2,7 @@ package negotiate
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -19,6 +20,27 @@ var wellKnown = map[string][2]uint32{
 	"no-advertise":        {65535, 65282},
 	"no-export-subconfed": {65535, 65283},
 	"no-peer":             {65535, 65284},
+}
+
+// String writes a community as [ParseCommunity] reads it.
+func (c Community) String() string {
+	if c.Large {
+		return fmt.Sprintf("%d:%d:%d", c.Values[0], c.Values[1], c.Values[2])
+	}
+	for name, v := range wellKnown {
+		if c.Values[0] == v[0] && c.Values[1] == v[1] {
+			return name
+		}
+	}
+	return fmt.Sprintf("%d:%d", c.Values[0], c.Values[1])
+}
+
+// Compare orders communities: those of two numbers first, then by value.
+func (c Community) Compare(d Community) int {
+	if c.Large != d.Large {
+		return map[bool]int{true: 1, false: -1}[c.Large]
+	}
+	return slices.Compare(c.Values[:], d.Values[:])
 }
 
 // ParseCommunity reads a community such as 64501:20, 4200000001:1:2 or

@@ -15,7 +15,6 @@ type BGPEnd struct {
 	Password      string // or anything equal where the passwords are; empty: none
 	Families      []string
 	MaxPrefixes   uint32
-	Announces     int // how many routes it would announce; 0 if not known
 }
 
 // DefaultHold is the hold time that RFC 4271 section 10 suggests, seconds.
@@ -66,12 +65,6 @@ func AgreeSession(a, b BGPEnd) SessionOutcome {
 	}
 	out.Up, out.Internal, out.Hold = true, a.ASN == b.ASN, min(a.Hold, b.Hold)
 	out.Why = fmt.Sprintf("it is established, hold time %d s", out.Hold)
-	for n, e := range ends {
-		if far := ends[1-n]; e.MaxPrefixes > 0 && uint32(far.Announces) > e.MaxPrefixes {
-			out.Up = false
-			return fail("bgp-max", "%s takes %d routes at most and the other end announces %d, so the session drops", Called(e.Name, n), e.MaxPrefixes, far.Announces)
-		}
-	}
 	return out
 }
 

@@ -36,6 +36,24 @@ func (t *Table[V]) Matches(a netip.Addr) []V {
 	return out
 }
 
+// Covering calls f with the values of all prefixes that contain p, the longest
+// first.
+func (t *Table[V]) Covering(p netip.Prefix, f func(V)) {
+	lengths := &t.lengths[family(p.Addr())]
+	for bits := p.Bits(); bits >= 0; bits-- {
+		if !lengths[bits] {
+			continue
+		}
+		q, err := p.Addr().Prefix(bits)
+		if err != nil {
+			continue
+		}
+		for _, v := range t.byLength[q] {
+			f(v)
+		}
+	}
+}
+
 func family(a netip.Addr) int {
 	if a.Is4() {
 		return 0

@@ -5,7 +5,6 @@ import (
 	"slices"
 
 	"dravin/core/design"
-	"dravin/core/prefix"
 	"dravin/core/standing"
 )
 
@@ -35,45 +34,45 @@ func (s *solver) hubTable(p *Point, o *design.Object, b *design.HubTable) {
 		r := Route{Prefix: e.Prefix, Source: Static, Hop: Hop{Kind: BlackHole}, Via: "black hole"}
 		if a := s.d.Get(e.Via); a != nil {
 			r.Hop, r.Via = attachedHop(s.d, a), a.Name
-			r = s.standing(p, r, s.brings(a, e.Prefix.Addr().Is4(), false))
+			r = s.standing(p, r, s.st.Of(a.ID))
 		}
 		p.add(r)
 	}
 	for _, a := range s.d.Inside(o.Parent, design.KindAttachment) {
-		if !slices.Contains(a.Body.(*design.Attachment).Feeds, o.ID) {
+		if !slices.Contains(a.Body.(*design.Attachment).Feeds, o.ID) || !s.meets(p, a.ID) || !design.Meets(s.d.SegmentOf(o.ID), s.attachedSegment(a)) {
 			continue
 		}
 		for _, r := range s.offered(a) {
-			p.add(s.standing(p, Route{Prefix: r, Source: Hub, Hop: attachedHop(s.d, a), Via: a.Name}, s.brings(a, r.Addr().Is4(), true)))
+			p.add(s.standing(p, Route{Prefix: r, Source: Hub, Hop: attachedHop(s.d, a), Via: a.Name}, s.st.Of(a.ID)))
 		}
 	}
 }
 
-// offered are the ranges that an attachment brings into its hub now: of another
-// hub those whose attachments there are up.
+// attachedSegment is the segment of what is attached to a hub, unless its
+// attachment says another.
+func (s *solver) attachedSegment(a *design.Object) design.ID {
+	if own := s.d.SegmentOf(a.ID); own != "" {
+		return own
+	}
+	return s.d.SegmentOf(a.Body.(*design.Attachment).What)
+}
+
+// offered are the ranges that an attachment brings into its hub without a
+// session. What sessions and other hubs tell is learned.
 func (s *solver) offered(a *design.Object) []netip.Prefix {
-	other := s.d.Get(a.Body.(*design.Attachment).What)
-	if other.Kind != design.KindHub {
-		return s.d.AttachmentExports(a)
-	}
-	var lost []netip.Prefix
-	for _, far := range s.d.Inside(other.ID, design.KindAttachment) {
-		if w := far.Body.(*design.Attachment).What; w != a.Parent && !s.st.Of(far.ID).Up {
-			lost = append(lost, s.d.AttachmentExports(far)...)
+	switch b := s.d.Get(a.Body.(*design.Attachment).What).Body.(type) {
+	case *design.Hub:
+		return nil
+	case *design.Link:
+		if b.Routing == design.RoutingBGP {
+			return nil
+		}
+	case *design.Circuit:
+		if len(s.d.Inside(a.Body.(*design.Attachment).What, design.KindSession)) > 0 {
+			return nil
 		}
 	}
-	return prefix.Free(s.d.AttachmentExports(a), lost)
-}
-
-// brings is how an attachment stands for a route: one that is learned needs the
-// session of what is attached.
-func (s *solver) brings(a *design.Object, v4, learned bool) standing.Verdict {
-	v := s.st.Of(a.ID)
-	what := s.d.Get(a.Body.(*design.Attachment).What)
-	if v.Up && learned && (what.Kind == design.KindLink || what.Kind == design.KindCircuit) {
-		return s.st.Brings(what.ID, v4)
-	}
-	return v
+	return s.d.AttachmentExports(a)
 }
 
 // attachedHop is where a hub sends what is for an attachment.
@@ -171,16 +170,17 @@ func (s *solver) fed(p *Point) {
 	if profile == nil {
 		return
 	}
-	if profile.Networks.GatewayFeeds {
+	learns := p.learns(s.d)
+	if learns == "yes" || learns == "" && profile.Networks.GatewayFeeds {
 		for _, g := range s.d.Inside(network.ID, design.KindGateway) {
 			for _, r := range s.t.Point(g.ID).Routes {
 				if r.Hop.Kind == Tunnel || r.Hop.Kind == Circuit {
-					p.add(Route{Prefix: r.Prefix, Source: r.Source, Hop: Hop{Gateway, g.ID}, Via: g.Name, Unusable: r.Unusable, Down: r.Down})
+					p.add(Route{Prefix: r.Prefix, Source: r.Source, Hop: Hop{Gateway, g.ID}, Via: g.Name, Unusable: r.Unusable, Down: r.Down, Learned: r.Learned})
 				}
 			}
 		}
 	}
-	if profile.Hub == nil || !profile.Hub.AutomaticRoutes {
+	if learns == "no" || learns == "" && (profile.Hub == nil || !profile.Hub.AutomaticRoutes) {
 		return
 	}
 	for _, a := range s.d.Referring(network.ID, design.KindAttachment) {
@@ -188,11 +188,19 @@ func (s *solver) fed(p *Point) {
 		if table := s.t.Point(HubTableOf(s.d, a)); table != nil && (v.Up || v.Code == standing.RefusedForOverlap) {
 			for _, r := range table.Routes {
 				if r.Hop.To != network.ID {
-					p.add(s.standing(p, Route{Prefix: r.Prefix, Source: Hub, Hop: Hop{Attached, a.ID}, Via: s.d.Title(a.Parent), Unusable: r.Unusable, Down: r.Down}, v))
+					p.add(s.standing(p, Route{Prefix: r.Prefix, Source: Hub, Hop: Hop{Attached, a.ID}, Via: s.d.Title(a.Parent), Unusable: r.Unusable, Down: r.Down, Learned: r.Learned}, v))
 				}
 			}
 		}
 	}
+}
+
+// learns is what a table says of being fed, empty for what its cloud does.
+func (p *Point) learns(d *design.Design) string {
+	if b, ok := d.Get(p.ID).Body.(*design.Table); ok {
+		return b.Learns
+	}
+	return ""
 }
 
 // HubTableOf is the table that decides for what comes in by an attachment: the

@@ -21,19 +21,20 @@ type Source string
 // The sources, in the order in which a gateway prefers them between routes of
 // equal length. A cloud's order is its profile's.
 const (
-	Local      Source = "local"        // a cloud network's own block
-	Connected  Source = "connected"    // a LAN on the box
-	Inner      Source = "inner router" // behind an inner router of the site
-	Static     Source = "static"       // entered by hand
-	CircuitBGP Source = "BGP, circuit" // learned on a session over a circuit
-	VPNBGP     Source = "BGP, VPN"     // learned on a session over a tunnel
-	Peered     Source = "peering"      // a peered network's block
-	VPNStatic  Source = "static, VPN"  // a cloud gateway's static link
-	Hub        Source = "hub"          // fed by an attachment of a hub
-	Implied    Source = "implied"      // the way to the internet of a box with a public address
+	Local         Source = "local"           // a cloud network's own block
+	Connected     Source = "connected"       // a LAN on the box
+	Inner         Source = "inner router"    // behind an inner router of the site
+	Static        Source = "static"          // entered by hand
+	CircuitBGP    Source = "BGP, circuit"    // learned on a session over a circuit
+	VPNBGP        Source = "BGP, VPN"        // learned on a session over a tunnel
+	Peered        Source = "peering"         // a peered network's block
+	VPNStatic     Source = "static, VPN"     // a cloud gateway's static link
+	CircuitStatic Source = "static, circuit" // a circuit without a session
+	Hub           Source = "hub"             // fed by an attachment of a hub
+	Implied       Source = "implied"         // the way to the internet of a box with a public address
 )
 
-var usualPreference = []Source{Local, Connected, Inner, Static, CircuitBGP, VPNBGP, Peered, Hub, VPNStatic, Implied}
+var usualPreference = []Source{Local, Connected, Inner, Static, CircuitStatic, CircuitBGP, VPNBGP, Peered, Hub, VPNStatic, Implied}
 
 // sourceWords are the sources by the words of a profile.
 var sourceWords = map[string]Source{"local": Local, "entered": Static, "peering": Peered, "circuit-bgp": CircuitBGP, "vpn-bgp": VPNBGP, "vpn-static": VPNStatic}
@@ -72,6 +73,10 @@ type Route struct {
 	// it swallows: it wins, and drops what it is for.
 	Down     *standing.Verdict `json:"down,omitempty"`
 	Swallows bool              `json:"swallows,omitempty"`
+	// Learned is what a session brought; nil for what was not learned.
+	Learned *Learned `json:"learned,omitempty"`
+	// Strands are those of a link that take it; empty: all.
+	Strands []design.ID `json:"strands,omitempty"`
 }
 
 // Selector is one pair of ranges that a policy-based link protects
@@ -94,6 +99,7 @@ func (s Selector) Matches(src, dst netip.Addr) bool {
 // hub's table, an edge router or the inner router of a site.
 type Point struct {
 	ID           design.ID
+	Segment      design.ID   // whose routing instance it is, where the box has several
 	Kind         design.Kind // one of [PointKinds]
 	Party        *design.Object
 	Title        string
@@ -103,6 +109,7 @@ type Point struct {
 	Own          []netip.Prefix // the party's own ranges at this point, never sent into a selector's tunnel
 
 	table      prefix.Table[int]
+	recursive  []design.BoxRoute // whose next hops are yet to be looked up
 	preference []Source
 }
 
@@ -111,34 +118,49 @@ type Point struct {
 type Tables struct {
 	Design   *design.Design
 	Standing *standing.Standing
-	points   *design.Memo[design.ID, *Point]
+	points   *design.Memo[Key, *Point]
 	places   *design.Memo[string, *prefix.Table[design.ID]]
+	world    *world
+	changes  *design.Changes
 }
 
 // Solve computes the tables of a design under a condition.
 func Solve(d *design.Design, c standing.Condition) *Tables {
-	return &Tables{Design: d, Standing: standing.Of(d, c), points: &design.Memo[design.ID, *Point]{}, places: &design.Memo[string, *prefix.Table[design.ID]]{}}
+	return begin(d, standing.Of(d, c), newWorld())
+}
+
+func begin(d *design.Design, base *standing.Standing, w *world) *Tables {
+	t := &Tables{Design: d, points: &design.Memo[Key, *Point]{}, places: &design.Memo[string, *prefix.Table[design.ID]]{}, world: w}
+	w.d, w.base = d.Watched(nil), base
+	t.Standing = base.Dropping(w.dropped)
+	return t
 }
 
 // After are the tables of the next design under the same condition. What the
 // changes do not touch is not worked out again.
 func (t *Tables) After(next *design.Design, changes *design.Changes) *Tables {
-	out := &Tables{Design: next, Standing: t.Standing.After(next, changes), points: &design.Memo[design.ID, *Point]{}, places: &design.Memo[string, *prefix.Table[design.ID]]{}}
-	out.points.After(t.points, changes)
+	out := begin(next, t.Standing.After(next, changes), t.world.after(changes))
+	out.changes = changes.With(out.world.differs(t.world))
+	out.points.After(t.points, out.changes)
 	out.places.After(t.places, changes)
 	return out
 }
+
+// Changes are those that led here, with the tables at which other routes are
+// learned; nil where nothing led here.
+func (t *Tables) Changes() *design.Changes { return t.changes }
 
 // Settle takes over what still holds of the tables before, and lets go of them.
 func (t *Tables) Settle() {
 	t.Standing.Settle()
 	t.points.Settle()
+	t.world.settle()
 	t.places.Settle()
 }
 
 // Watched are the same tables, noting in what view notes whatever is looked at.
 func (t *Tables) Watched(view *design.Design) *Tables {
-	return &Tables{Design: view, Standing: t.Standing.Watched(view), points: t.points, places: t.places}
+	return &Tables{Design: view, Standing: t.Standing.Watched(view), points: t.points, places: t.places, world: t.world, changes: t.changes}
 }
 
 // Holders are the LANs, inner routes and subnets that hold an address, the
@@ -161,24 +183,37 @@ func (t *Tables) Holders(a netip.Addr) []design.ID {
 var PointKinds = []design.Kind{design.KindGateway, design.KindTable, design.KindHubTable, design.KindEdgeRouter, design.KindInnerRoute}
 
 // Point returns the forwarding point of a gateway, route table, hub table, edge
-// router or inner router, or nil.
-func (t *Tables) Point(id design.ID) *Point {
-	if o := t.Design.Get(id); o == nil || !slices.Contains(PointKinds, o.Kind) {
+// router or inner router, or nil; of a box with several routing instances the
+// one that everything meets in.
+func (t *Tables) Point(id design.ID) *Point { return t.PointIn(id, "") }
+
+// PointIn is the routing instance of a point that what is in a segment meets.
+func (t *Tables) PointIn(id, segment design.ID) *Point {
+	o := t.Design.Get(id)
+	if o == nil || !slices.Contains(PointKinds, o.Kind) {
 		return nil
 	}
-	return t.points.Get(t.Design, id, func(view *design.Design) *Point {
+	k := Key{id, ""}
+	if segment != "" && slices.Contains(Instances(t.Design, o), segment) {
+		k.Segment = segment
+	}
+	return t.points.Get(t.Design, k, func(view *design.Design) *Point {
 		own := t.Watched(view)
 		s := &solver{t: own, d: view, st: own.Standing}
-		return s.solve(view.Get(id))
+		return s.solve(view.Get(id), k.Segment)
 	})
 }
 
-// Points returns all forwarding points in canonical order.
+// Points returns all forwarding points in canonical order, every routing instance
+// by itself.
 func (t *Tables) Points() []*Point {
 	var out []*Point
 	for _, o := range t.Design.All() {
-		if p := t.Point(o.ID); p != nil {
-			out = append(out, p)
+		if !slices.Contains(PointKinds, o.Kind) {
+			continue
+		}
+		for _, segment := range Instances(t.Design, o) {
+			out = append(out, t.PointIn(o.ID, segment))
 		}
 	}
 	return out
@@ -186,8 +221,10 @@ func (t *Tables) Points() []*Point {
 
 // Choice is the outcome of looking an address up.
 type Choice struct {
-	Winner *Route  `json:"winner,omitempty"` // nil: no usable route
-	Losers []Route `json:"losers"`           // the other routes that contain the address, best first
+	Winner *Route `json:"winner,omitempty"` // nil: no usable route
+	// Branches are other routes that share with the winner.
+	Branches []Route `json:"branches,omitempty"`
+	Losers   []Route `json:"losers"` // the other routes that contain the address, best first
 }
 
 // Lookup finds the route for an address: longest match first, then preference,
@@ -200,9 +237,19 @@ func (p *Point) Lookup(a netip.Addr) Choice {
 			c.Winner = &r
 			continue
 		}
+		if c.Winner != nil && r.sharesWith(c.Winner) {
+			c.Branches = append(c.Branches, r)
+			continue
+		}
 		c.Losers = append(c.Losers, r)
 	}
 	return c
+}
+
+// sharesWith reports whether a route takes its part of what another does: learned
+// ones of one source are in a table only if they are equally good.
+func (r *Route) sharesWith(winner *Route) bool {
+	return r.Unusable == "" && r.Prefix == winner.Prefix && r.Source == winner.Source && r.Learned != nil && winner.Learned != nil
 }
 
 // Translations are the rules of a box in their order: its mappings, then what
@@ -237,8 +284,11 @@ type solver struct {
 	st *standing.Standing
 }
 
-func (s *solver) solve(o *design.Object) *Point {
-	p := &Point{ID: o.ID, Kind: o.Kind, Party: s.d.Party(o.ID), Title: s.d.Title(o.ID), preference: s.preference(o.ID)}
+func (s *solver) solve(o *design.Object, segment design.ID) *Point {
+	p := &Point{ID: o.ID, Kind: o.Kind, Segment: segment, Party: s.d.Party(o.ID), Title: s.d.Title(o.ID), preference: s.preference(o.ID)}
+	if segment != "" {
+		p.Title += ", " + s.d.Title(segment)
+	}
 	switch b := o.Body.(type) {
 	case *design.Gateway:
 		s.gateway(p, o, b)
@@ -246,11 +296,14 @@ func (s *solver) solve(o *design.Object) *Point {
 		s.table(p, b)
 	case *design.HubTable:
 		s.hubTable(p, o, b)
+		s.learned(p)
 	case *design.EdgeRouter:
 		s.circuits(p)
+		s.learned(p)
 	case *design.InnerRoute:
 		s.innerRouter(p, o, b)
 	}
+	s.resolve(p)
 	s.overridden(p)
 	p.index()
 	return p
@@ -267,12 +320,17 @@ func (s *solver) gateway(p *Point, o *design.Object, b *design.Gateway) {
 	}
 	s.links(p)
 	s.circuits(p)
+	s.boxRoutes(p, b)
+	s.learned(p)
 }
 
 // siteGateway adds what a box of one's own has by itself.
 func (s *solver) siteGateway(p *Point, o *design.Object, b *design.Gateway) {
-	lans := s.lansOf(o)
+	lans := lansOf(s.d, o)
 	for _, lan := range lans {
+		if !s.meets(p, lan.ID) {
+			continue
+		}
 		for _, r := range s.d.Ranges(lan.ID) {
 			p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Deliver, lan.ID}, Via: lan.Name})
 			p.Own = append(p.Own, r)
@@ -280,6 +338,9 @@ func (s *solver) siteGateway(p *Point, o *design.Object, b *design.Gateway) {
 	}
 	for _, inner := range s.d.Inside(o.Parent, design.KindInnerRoute) {
 		via := inner.Body.(*design.InnerRoute).Via
+		if !s.meets(p, inner.ID) {
+			continue
+		}
 		for _, r := range s.d.Ranges(inner.ID) {
 			p.Own = append(p.Own, r)
 			if !via.IsValid() || slices.ContainsFunc(lans, func(lan *design.Object) bool { return within(s.d.Ranges(lan.ID), via) }) {
@@ -293,14 +354,6 @@ func (s *solver) siteGateway(p *Point, o *design.Object, b *design.Gateway) {
 			p.add(Route{Prefix: all, Source: Implied, Hop: Hop{Kind: Internet}, Via: "the internet"})
 		}
 	}
-}
-
-// lansOf are the LANs that a site's gateway stands in.
-func (s *solver) lansOf(gateway *design.Object) []*design.Object {
-	return slices.DeleteFunc(s.d.Inside(gateway.Parent, design.KindLAN), func(lan *design.Object) bool {
-		list := lan.Body.(*design.LAN).Gateways
-		return len(list) > 0 && !slices.Contains(list, gateway.ID)
-	})
 }
 
 // innerRouter knows its own ranges and the LANs that it stands in; for the rest
@@ -382,9 +435,15 @@ func (s *solver) links(p *Point) {
 		if !ok || !s.st.Intended(o) && s.st.Of(o.ID).Code != standing.NotThereYet {
 			continue // it is no part of the plan
 		}
+		strands, carried := s.strands(p, o)
+		if !carried {
+			continue
+		}
 		for _, r := range near.Routes {
-			v := s.st.Brings(o.ID, r.Addr().Is4())
-			p.add(s.standing(p, Route{Prefix: r, Source: linkSource(p, l), Hop: Hop{Tunnel, o.ID}, Via: o.Name}, v))
+			if l.Routing == design.RoutingBGP {
+				break // what is expected there says nothing of what is learned
+			}
+			p.add(s.standing(p, Route{Prefix: r, Source: linkSource(p, l), Hop: Hop{Tunnel, o.ID}, Via: o.Name, Strands: strands}, s.up(o.ID, strands)))
 		}
 		if !s.st.Intended(o) {
 			continue // no selector takes anything into what is not built
@@ -409,10 +468,7 @@ func (s *solver) links(p *Point) {
 }
 
 func linkSource(p *Point, l *design.Link) Source {
-	switch {
-	case l.Routing == design.RoutingBGP:
-		return VPNBGP
-	case p.Party.Kind == design.KindSite:
+	if p.Party.Kind == design.KindSite && l.Routing != design.RoutingBGP {
 		return Static
 	}
 	return VPNStatic
@@ -422,11 +478,11 @@ func linkSource(p *Point, l *design.Link) Source {
 func (s *solver) circuits(p *Point) {
 	for _, o := range design.InOrder(s.d.Referring(p.ID, design.KindCircuit)) {
 		for _, e := range o.Body.(*design.Circuit).Ends {
-			if e.At != p.ID {
+			if e.At != p.ID || !s.meets(p, o.ID) || len(s.d.Inside(o.ID, design.KindSession)) > 0 {
 				continue
 			}
 			for _, r := range e.Routes {
-				p.add(s.standing(p, Route{Prefix: r, Source: CircuitBGP, Hop: Hop{Circuit, o.ID}, Via: o.Name}, s.st.Brings(o.ID, r.Addr().Is4())))
+				p.add(s.standing(p, Route{Prefix: r, Source: CircuitStatic, Hop: Hop{Circuit, o.ID}, Via: o.Name}, s.st.Of(o.ID)))
 			}
 		}
 	}

@@ -55,14 +55,15 @@ func (s *Solved) After(next *design.Design, changes *design.Changes) *Solved {
 	if s.today != nil {
 		out.today = s.today.follow(next, changes)
 		now = out.ifOther()
+		changes = changes.And(out.today.Tables.Changes())
 	}
-	out.Findings = s.Findings.After(out.Proofs, now, changes)
+	out.Findings = s.Findings.After(out.Proofs, now, changes.And(out.Tables.Changes()))
 	return out
 }
 
 func (s *Solved) follow(next *design.Design, changes *design.Changes) *Solved {
 	t := s.Tables.After(next, changes)
-	return &Solved{Design: next, Tables: t, Proofs: s.Proofs.After(t, changes)}
+	return &Solved{Design: next, Tables: t, Proofs: s.Proofs.After(t, t.Changes())}
 }
 
 // Settle takes over what still holds of what was before, and lets go of it. It

@@ -112,12 +112,31 @@ func randomEdit(r *rand.Rand, d *design.Design) []design.Edit {
 		return []design.Edit{design.PutEdit(o.With(&c))}
 	case *design.Session:
 		c := design.Session{Ends: slices.Clone(b.Ends)}
-		c.Ends[0].PeerASN = uint32(r.IntN(2)) * 4200000999
+		filters := [][]design.Filter{nil, {{Prefix: netip.MustParsePrefix("10.208.0.0/12"), To: 32}}, {{LocalPref: 90}}, {{Prefix: netip.MustParsePrefix("10.209.0.0/16"), Prepend: 2}, {Verdict: design.Refuse}}}
+		switch r.IntN(4) {
+		case 0:
+			c.Ends[0].PeerASN = uint32(r.IntN(2)) * 4200000999
+		case 1:
+			c.Ends[r.IntN(2)].MaxPrefixes = uint32(r.IntN(4))
+		case 2:
+			c.Ends[r.IntN(2)].Out = filters[r.IntN(4)]
+		case 3:
+			c.Ends[r.IntN(2)].In = filters[r.IntN(4)]
+		}
 		return []design.Edit{design.PutEdit(o.With(&c))}
 	case *design.Attachment:
 		c := *b
-		c.Feeds = nil
+		if r.IntN(2) == 0 {
+			c.Feeds = nil
+		}
 		return []design.Edit{design.PutEdit(o.With(&c).InState(states[r.IntN(6)]))}
+	}
+	if b, ok := o.Body.(*design.Circuit); ok && r.IntN(2) == 0 {
+		c := *b
+		if segments := d.Of(design.KindSegment); len(segments) > 0 {
+			c.Segment = segments[r.IntN(len(segments))].ID
+		}
+		return []design.Edit{design.PutEdit(o.With(&c))}
 	}
 	c := *o.InState(states[r.IntN(6)])
 	if r.IntN(3) == 0 {
@@ -139,7 +158,7 @@ func TestAfterAChangeAllIsAsFromNothing(t *testing.T) {
 		at := solved.Of(d, standing.Condition{})
 		everything(t, at)
 		changed := 0
-		for range 25 {
+		for range 40 {
 			edits := randomEdit(r, at.Design)
 			tried, err := at.Try(edits)
 			if err != nil {

@@ -136,13 +136,18 @@ func (s *Standing) session(o *design.Object) (Verdict, negotiate.SessionOutcome)
 		return v, outcome
 	}
 	if !outcome.Up {
-		name := carrier.Name
-		if carrier.Kind == design.KindTunnel {
-			name = s.d.Get(carrier.Parent).Name + ", " + carrier.Name
-		}
-		return down(SessionDown, o.ID, outcome.Parameter, "the session of %s is not established: %s", name, outcome.Why), outcome
+		return down(SessionDown, o.ID, outcome.Parameter, "the session of %s is not established: %s", carrierName(s.d, o), outcome.Why), outcome
 	}
 	return up, outcome
+}
+
+// carrierName is what carries a session, as people call it.
+func carrierName(d *design.Design, session *design.Object) string {
+	carrier := d.Get(session.Parent)
+	if carrier.Kind == design.KindTunnel {
+		return d.Get(carrier.Parent).Name + ", " + carrier.Name
+	}
+	return carrier.Name
 }
 
 // Brings is how what a link or circuit brings into tables stands: routes of a

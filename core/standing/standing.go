@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"dravin/core/design"
+	"dravin/core/ends"
 	"dravin/core/negotiate"
 )
 
@@ -91,7 +92,8 @@ func down(code Code, subject design.ID, line, format string, args ...any) Verdic
 // once.
 type Standing struct {
 	*store
-	d *design.Design
+	d    *design.Design
+	over func(view *design.Design, session design.ID) (Verdict, bool)
 }
 
 type store struct {
@@ -126,14 +128,30 @@ func Of(d *design.Design, c Condition) *Standing {
 func (s *Standing) After(next *design.Design, changes *design.Changes) *Standing {
 	out := Of(next, s.c)
 	out.memo.After(&s.memo, changes)
-	return out
+	return out // [Standing.Dropping] is said of it anew
 }
 
 // Settle works ahead of [Standing.After]: it lets go of the design before.
 func (s *Standing) Settle() { s.memo.Settle() }
 
 // Watched is the same standing, noting in what view notes whatever is looked at.
-func (s *Standing) Watched(view *design.Design) *Standing { return &Standing{s.store, view} }
+func (s *Standing) Watched(view *design.Design) *Standing { return &Standing{s.store, view, s.over} }
+
+// Dropping is the same standing, in which sessions that come up may have dropped
+// since: over tells of a session how it stands then. Nothing else may depend on
+// it.
+func (s *Standing) Dropping(over func(view *design.Design, session design.ID) (Verdict, bool)) *Standing {
+	return &Standing{s.store, s.d, over}
+}
+
+// Dropped is how a session stands whose taker takes no more.
+func Dropped(d *design.Design, session *design.Object, end, taken int, most uint32, family string) Verdict {
+	taker := d.Title(session.ID)
+	if at := ends.Speaker(d, session, end); at != nil {
+		taker = d.Title(at.ID)
+	}
+	return down(SessionDown, session.ID, "bgp-max", "the session of %s has dropped: %s takes %d routes of %s at most, and there are %d", carrierName(d, session), taker, most, family, taken)
+}
 
 // Condition is the condition that it is for.
 func (s *Standing) Condition() Condition { return s.c }
@@ -153,7 +171,13 @@ func (s *Standing) Strand(tunnel design.ID) negotiate.Outcome { return s.held(tu
 func (s *Standing) Session(id design.ID) negotiate.SessionOutcome { return s.held(id).session }
 
 func (s *Standing) held(id design.ID) held {
-	return s.memo.Get(s.d, id, func(view *design.Design) held { return s.Watched(view).work(id) })
+	h := s.memo.Get(s.d, id, func(view *design.Design) held { return s.Watched(view).work(id) })
+	if s.over != nil && h.verdict.Up && h.session.Up {
+		if v, dropped := s.over(s.d, id); dropped {
+			h.verdict = v
+		}
+	}
+	return h
 }
 
 func (s *Standing) work(id design.ID) (h held) {

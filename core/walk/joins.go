@@ -15,6 +15,12 @@ import (
 func (w *walker) arrive(end, by design.ID) Host {
 	hub := w.d.Get(w.d.Get(end).Parent)
 	if hub == nil || hub.Kind != design.KindHub {
+		if table := w.enteringBy(end, by); table != "" {
+			if v := w.t.Standing.Of(end); !v.Up {
+				return w.down(v, placeOf(w.d, end))
+			}
+			return w.enters(table, by)
+		}
 		return w.point(end, by)
 	}
 	at := placeOf(w.d, end)
@@ -29,6 +35,50 @@ func (w *walker) arrive(end, by design.ID) Host {
 	pass := w.arriving(p, at, by)
 	w.leaving(pass, p, at, route.Hop{})
 	return w.bound(a, at)
+}
+
+// enteringBy is the table of a network that routes what comes in by one of its
+// gateways; empty where the gateway itself does.
+func (w *walker) enteringBy(end, by design.ID) design.ID {
+	if c, ok := w.d.Get(by).Body.(*design.Circuit); ok {
+		for _, e := range c.Ends {
+			if e.At == end && e.Enters != "" {
+				return e.Enters
+			}
+		}
+	}
+	if g, ok := w.d.Get(end).Body.(*design.Gateway); ok {
+		return g.Enters
+	}
+	return ""
+}
+
+// entered is the table of a network that routes what a hub hands to it: the one
+// that its attachment names, or that has published what is asked for; empty where
+// it is for the network itself.
+func (w *walker) entered(hub, network design.ID) design.ID {
+	if a := w.attachmentOf(hub, network); a != nil {
+		if table := a.Body.(*design.Attachment).Enters; table != "" {
+			return table
+		}
+	}
+	if within(w.d.Ranges(network), w.header.Dst) {
+		return ""
+	}
+	for _, t := range w.d.Inside(network, design.KindTable) {
+		for _, e := range t.Body.(*design.Table).Routes {
+			if e.Publish == design.Published && e.Prefix.Contains(w.header.Dst) {
+				return t.ID
+			}
+		}
+	}
+	return ""
+}
+
+// enters routes what comes into a network by one of its entering tables.
+func (w *walker) enters(table, by design.ID) Host {
+	w.stage(placeOf(w.d, w.d.Party(table).ID), Enters, nil, "%s enters %s and is routed by %s", w.header.Dst, w.d.Party(table).Name, w.d.Get(table).Name)
+	return w.point(table, by)
 }
 
 // attachmentOf is the attachment of something to a hub, or nil.
@@ -120,6 +170,10 @@ func (w *walker) peer(peering design.ID, from *route.Point, at Place) Host {
 			"let "+other.Name+" take what "+from.Party.Name+" passes on, where the cloud allows it; or join the two that talk directly")
 	}
 	w.stage(place, Enters, nil, "the peering %s carries it to %s", o.Name, other.Name)
+	w.segment = ""
+	if far.Enters != "" {
+		return w.enters(far.Enters, peering)
+	}
 	if within(other.Body.(*design.Network).Blocks, w.header.Dst) {
 		return w.onLink(other.ID, placeOf(w.d, other.ID))
 	}
@@ -143,6 +197,7 @@ func (w *walker) circuit(id design.ID, from *route.Point, at Place) Host {
 		if e.At == from.ID || w.d.Get(e.At).Parent == from.Party.ID && from.Kind == design.KindHubTable {
 			far := o.Body.(*design.Circuit).Ends[1-n].At
 			w.stage(place, Enters, nil, "%s carries it from %s to %s", o.Name, w.d.Title(e.At), w.d.Title(far))
+			w.segment = w.d.SegmentOf(id)
 			return w.arrive(far, id)
 		}
 	}

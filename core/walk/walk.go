@@ -28,6 +28,7 @@ const (
 	ZoneCutOff           Code = "zone-cut-off"            // the hub's attachment has no subnet in the host's zone
 	BlackHole            Code = "black-hole"              // an entry drops it
 	ReversePath          Code = "reverse-path"            // a strict filter drops what comes in by another way than the answer would go out
+	OtherSegment         Code = "other-segment"           // the box knows the destination in another routing instance only
 	NotAnswered          Code = "not-answered"            // the host is reached and does not answer this service
 	ReplyNotReversed     Code = "reply-not-reversed"      // the reply arrives from another address than was dialled
 	ReplyNoRoute         Code = "reply-no-route"          // as NoRoute, on the way back
@@ -35,7 +36,7 @@ const (
 )
 
 // Codes are all codes.
-var Codes = append([]Code{OnLinkElsewhere, NoNeighbour, NoRoute, Loop, SelectorMiss, NotTransitive, ZoneCutOff, BlackHole, ReversePath, NotAnswered, ReplyNotReversed, ReplyNoRoute, ReplyOnLinkElsewhere}, down()...)
+var Codes = append([]Code{OnLinkElsewhere, NoNeighbour, NoRoute, Loop, SelectorMiss, NotTransitive, ZoneCutOff, BlackHole, ReversePath, OtherSegment, NotAnswered, ReplyNotReversed, ReplyNoRoute, ReplyOnLinkElsewhere}, down()...)
 
 // down are the codes of what is down.
 func down() []Code {
@@ -64,6 +65,8 @@ type Place struct {
 	ID    design.ID   `json:"id"`
 	Kind  design.Kind `json:"kind"`
 	Title string      `json:"title"`
+	// Segment is whose routing instance it is, where a box has several.
+	Segment design.ID `json:"segment,omitempty"`
 }
 
 // Act is what a stage does with the packet.

@@ -23,12 +23,14 @@ type walker struct {
 	stop   *Stop
 	seen   map[visit]bool
 	known  connections // what the boxes remember of the flow
+	// segment is what the packet is in: that of the LAN that it left, of the
+	// strand or circuit that it came by; empty where everything meets.
+	segment design.ID
 }
 
 type visit struct {
-	point  design.ID
-	by     design.ID
-	header Header
+	point, by, segment design.ID
+	header             Header
 }
 
 func (w *walker) stage(at Place, act Act, table *route.Choice, text string, args ...any) {
@@ -75,6 +77,7 @@ func (w *walker) from(h Host) Host {
 			return w.deliver(h.Place, placeOf(w.d, h.Place))
 		}
 	}
+	w.segment = w.d.SegmentOf(h.Place)
 	next := w.firstHop(h.Place)
 	if next == "" {
 		return w.halt(NoRoute, at, at.Title+" has no gateway", "give its LAN a gateway")
@@ -114,7 +117,7 @@ func (w *walker) firstHop(place design.ID) design.ID {
 // again tells whether the packet was here before as it is, and notes that it is
 // here now.
 func (w *walker) again(id, by design.ID) bool {
-	key := visit{id, by, w.header}
+	key := visit{id, by, w.segment, w.header}
 	if w.seen[key] || len(w.stages) > maxStages {
 		return true
 	}
@@ -129,8 +132,9 @@ func (w *walker) again(id, by design.ID) bool {
 // Linux gateway, anything else by its table alone. by is the link, circuit,
 // peering, LAN or subnet that it came by, empty if none of them.
 func (w *walker) point(id, by design.ID) Host {
-	p := w.t.Point(id)
+	p := w.t.PointIn(id, w.segment)
 	at := placeOf(w.d, id)
+	at.Segment = p.Segment
 	if w.again(id, by) {
 		return w.halt(Loop, at, fmt.Sprintf("the packet to %s is back at %s as it was", w.header.Dst, at.Title), "correct the route that sends it round")
 	}
@@ -191,7 +195,7 @@ func (w *walker) forwards(p *route.Point) standing.Verdict {
 func (w *walker) onward(p *route.Point, at Place, by design.ID, choice route.Choice) Host {
 	switch hop := choice.Winner.Hop; hop.Kind {
 	case route.Tunnel:
-		return w.intoLink(p, at, hop.To)
+		return w.intoLink(p, at, hop.To, choice.Winner.Strands)
 	case route.Gateway:
 		return w.point(hop.To, w.sideOf(p))
 	case route.Deliver:
@@ -209,6 +213,9 @@ func (w *walker) onward(p *route.Point, at Place, by design.ID, choice route.Cho
 	}
 	if v := firstDown(choice, choice.Winner.Prefix.Bits()); v != nil {
 		return w.down(*v, at)
+	}
+	if w.otherSegment(p, at) {
+		return Host{}
 	}
 	return w.outOfEstate(p, at)
 }
@@ -232,7 +239,25 @@ func (w *walker) unrouted(p *route.Point, c route.Choice, at Place) Host {
 	if v := firstDown(c, -1); v != nil {
 		return w.down(*v, at)
 	}
+	if w.otherSegment(p, at) {
+		return Host{}
+	}
 	return w.halt(NoRoute, at, fmt.Sprintf("%s has no usable route to %s", at.Title, w.header.Dst), w.routeMend(p, at))
+}
+
+// otherSegment stops a packet whose destination the box knows in another routing
+// instance only.
+func (w *walker) otherSegment(p *route.Point, at Place) bool {
+	if p.Segment == "" {
+		return false
+	}
+	c := w.t.Point(p.ID).Lookup(w.header.Dst)
+	if c.Winner == nil || c.Winner.Source == route.Implied {
+		return false
+	}
+	w.halt(OtherSegment, at, fmt.Sprintf("%s knows %s (%s) in another segment, and the packet is in %s: between segments nothing passes", w.d.Title(p.ID), c.Winner.Prefix, c.Winner.Via, w.d.Title(p.Segment)),
+		"put both into one segment, if they are meant to meet")
+	return true
 }
 
 // routeMend says who can let a point have a route: where routes come by
@@ -311,12 +336,12 @@ func (w *walker) bySelector(p *route.Point, at Place, s route.Selector) Host {
 	if !s.Standing.Up {
 		return w.down(s.Standing, at)
 	}
-	return w.cross(s.Link, p.ID)
+	return w.cross(s.Link, p.ID, nil)
 }
 
 // intoLink sends the packet into a link that a route names: from a hub's table
 // by the gateway at which the link ends there.
-func (w *walker) intoLink(p *route.Point, at Place, link design.ID) Host {
+func (w *walker) intoLink(p *route.Point, at Place, link design.ID, only []design.ID) Host {
 	from := p
 	if p.Kind == design.KindHubTable {
 		if from = w.hubGateway(p, link); from == nil {
@@ -334,7 +359,7 @@ func (w *walker) intoLink(p *route.Point, at Place, link design.ID) Host {
 	}) {
 		return w.halt(SelectorMiss, placeOf(w.d, from.ID), fmt.Sprintf("%s has no selector of %s for %s to %s", from.Title, l.Name, w.header.Src, w.header.Dst), "name the source in the selectors of both ends")
 	}
-	return w.cross(link, from.ID)
+	return w.cross(link, from.ID, only)
 }
 
 func (w *walker) hubGateway(p *route.Point, link design.ID) *route.Point {
@@ -346,8 +371,9 @@ func (w *walker) hubGateway(p *route.Point, link design.ID) *route.Point {
 	return nil
 }
 
-// cross carries the packet over a link to its far gateway.
-func (w *walker) cross(link, from design.ID) Host {
+// cross carries the packet over a link to its far gateway, on some of its strands
+// where not on all.
+func (w *walker) cross(link, from design.ID, only []design.ID) Host {
 	o := w.d.Get(link)
 	l := o.Body.(*design.Link)
 	_, far, n, _ := l.End(from)
@@ -355,12 +381,15 @@ func (w *walker) cross(link, from design.ID) Host {
 	if v := w.t.Standing.Of(link); !v.Up {
 		return w.down(v, at)
 	}
-	strands := slices.DeleteFunc(w.d.Inside(link, design.KindTunnel), func(t *design.Object) bool { return !w.t.Standing.Of(t.ID).Up })
+	strands := slices.DeleteFunc(w.d.Inside(link, design.KindTunnel), func(t *design.Object) bool {
+		return !w.t.Standing.Of(t.ID).Up || len(only) > 0 && !slices.Contains(only, t.ID)
+	})
 	fitting := slices.DeleteFunc(slices.Clone(strands), func(t *design.Object) bool { return l.Routing != design.RoutingSelectors && !w.narrowed(t.ID, n) })
 	if len(fitting) == 0 {
 		return w.halt(SelectorMiss, at, fmt.Sprintf("the two ends of %s have agreed on selectors that do not cover %s to %s", o.Name, w.header.Src, w.header.Dst), "set the selectors of both ends to everything")
 	}
 	w.stage(at, Enters, nil, "%s carries it from %s to %s on %s", o.Name, w.d.Title(from), w.d.Title(far.Gateway), strandWords(fitting, len(w.d.Inside(link, design.KindTunnel))))
+	w.segment = w.d.SegmentOf(fitting[0].ID)
 	arrival := w.t.Point(far.Gateway)
 	if l.Routing == design.RoutingSelectors && !admits(arrival, link, w.header) {
 		end := placeOf(w.d, far.Gateway)
@@ -415,6 +444,11 @@ func (w *walker) onLink(place design.ID, at Place) Host {
 	}
 	if w.d.Get(place).Kind != design.KindNetwork {
 		return w.deliver(place, at)
+	}
+	if at.Kind == design.KindHubTable {
+		if table := w.entered(w.d.Get(at.ID).Parent, place); table != "" {
+			return w.enters(table, place)
+		}
 	}
 	if !within(w.d.Ranges(place), w.header.Dst) {
 		return w.halt(NoNeighbour, at, fmt.Sprintf("%s leads %s to %s, which does not hold it", at.Title, w.header.Dst, w.d.Title(place)), "remove the entry, or let it lead to who holds the range")

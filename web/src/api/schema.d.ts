@@ -828,12 +828,16 @@ export interface components {
     Attachment: {
       /** @description The hub table that decides for what comes in by it. */
       bound?: string;
+      /** @description A network's: the table that routes what comes in by it; left out: it is for the network itself. */
+      enters?: string;
       /** @description The hub tables that learn its ranges. */
       feeds?: string[];
       /** @description Ranges that it does not export. */
       keep_out?: string[];
       /** @description Free text. */
       note?: string;
+      /** @description Its routing domain, if it is not that of what is attached. */
+      segment?: string;
       /**
        * @description How far it has come; ready if left out.
        * @enum {string}
@@ -843,6 +847,15 @@ export interface components {
       subnets?: string[];
       /** @description What is attached. */
       what: string;
+    };
+    BoxRoute: {
+      /** @description Where to. */
+      prefix: string;
+      /**
+       * Format: ip
+       * @description The next hop's address, looked up in the same table; left out: a black hole.
+       */
+      via?: string;
     };
     CellInBody: {
       /**
@@ -883,6 +896,8 @@ export interface components {
       expires?: string;
       /** @description Free text. */
       note?: string;
+      /** @description The routing domain that it carries; left out: whatever meets at its ends. */
+      segment?: string;
       /**
        * @description How far it has come; ready if left out.
        * @enum {string}
@@ -897,12 +912,14 @@ export interface components {
     CircuitEnd: {
       /** @description Where it ends. */
       at: string;
+      /** @description A network's: the table that routes what comes in by it; left out: as its gateway says. */
+      enters?: string;
       /**
        * Format: int32
        * @description The speed that this end has, Mbit/s.
        */
       mbps: number;
-      /** @description What this end learns over it. */
+      /** @description What this end is expected to learn over it; without a session, what it sends into it. */
       routes?: string[];
       /**
        * Format: int32
@@ -1089,10 +1106,17 @@ export interface components {
       /** @description Who answers for it. */
       owner?: string;
       /**
+       * Format: ip
+       * @description Its BGP identifier; the lowest address of its sessions if left out.
+       */
+      router_id?: string;
+      /**
        * @description How far it has come; ready if left out.
        * @enum {string}
        */
       state?: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
+      /** @description Ranges that it announces while it has a part of them. */
+      summaries?: components["schemas"]["Summary"][];
     };
     Edit: {
       id: string;
@@ -1156,7 +1180,7 @@ export interface components {
       local?: string[];
       /** @description Policy-based: the far end's selectors as this end has them. */
       remote?: string[];
-      /** @description Route-based: what this end sends into the link; with bgp, what it learns there. */
+      /** @description Route-based: what this end sends into the link; with bgp, what it is expected to learn there. */
       routes?: string[];
     };
     Endpoint: {
@@ -1170,6 +1194,11 @@ export interface components {
     Entry: {
       /** @description Where to. */
       prefix: string;
+      /**
+       * @description published: the network's hubs learn it, and by them all others; withdrawn: no longer.
+       * @enum {string}
+       */
+      publish?: "published" | "withdrawn";
       /** @description What takes it: a cloud gateway, a peering of the network, or its attachment to a hub. */
       via: string;
     };
@@ -1384,15 +1413,22 @@ export interface components {
       why: string;
     };
     Filter: {
+      /**
+       * Format: int32
+       * @description This ASN is the last in its path.
+       */
+      born?: number;
       /** @description To add, such as 64501:20 or no-export (RFC 1997, RFC 8092). */
       communities?: string[];
-      /** @description Drop it instead. */
+      /** @description Drop it instead; as verdict: refuse. */
       deny?: boolean;
       /**
        * Format: int32
        * @description Shortest prefix length that matches; the range's own if left out.
        */
       from?: number;
+      /** @description It has one of these communities; left out: any or none. */
+      has?: string[];
       /**
        * Format: int32
        * @description Local preference.
@@ -1400,21 +1436,48 @@ export interface components {
       local_pref?: number;
       /**
        * Format: int32
+       * @description Its path has at most so many ASNs; 0: any number.
+       */
+      longest?: number;
+      /**
+       * Format: int32
        * @description Multi-exit discriminator.
        */
       med?: number;
-      /** @description Which range. */
-      prefix: string;
+      /**
+       * Format: int32
+       * @description This ASN is the first in its path.
+       */
+      neighbour?: number;
+      /**
+       * @description Origin to set (RFC 4271 section 5.1.1).
+       * @enum {string}
+       */
+      origin?: "igp" | "egp" | "incomplete";
+      /** @description Which range; left out: any. */
+      prefix?: string;
       /**
        * Format: int32
        * @description How often the own ASN is put in front once more.
        */
       prepend?: number;
+      /** @description Communities to take away. */
+      take?: string[];
+      /**
+       * Format: int32
+       * @description This ASN stands in its path.
+       */
+      through?: number;
       /**
        * Format: int32
        * @description Longest that matches; as from if left out.
        */
       to?: number;
+      /**
+       * @description What becomes of it; go-on: the next rule is asked, with what this one sets. accept if left out.
+       * @enum {string}
+       */
+      verdict?: "accept" | "refuse" | "go-on";
     };
     FindingFinding: {
       code: string;
@@ -1530,20 +1593,42 @@ export interface components {
       /** @description Public addresses, in the order in which tunnels use them. */
       addresses: string[];
       /**
+       * @description In a cloud: what it announces of its network: its blocks, its subnets or the list. blocks if left out.
+       * @enum {string}
+       */
+      announces?: "blocks" | "subnets" | "list";
+      /**
        * Format: int32
        * @description Autonomous system number, RFC 6793; 0 if it speaks no BGP.
        */
       asn?: number;
+      /** @description A network's: the table that routes what comes in by it; left out: it is for the network itself, and for what else the gateway knows. */
+      enters?: string;
       /** @description ESP proposals it can do, strongest first; empty: as its profile says, or every strong one. */
       esp?: string[];
       /** @description What is known to keep it from forwarding. */
       faults?: ("forwarding-off" | "source-check" | "strict-reverse-path")[];
+      /** @description A network's: it knows what the hubs know that the network is attached to. */
+      hub_routes?: boolean;
       /** @description IKE proposals it can do, strongest first; empty: as its profile says, or every strong one. */
       ike?: string[];
+      /** @description In a cloud: what of that it does not announce. */
+      keep_out?: string[];
+      /** @description In a cloud: what it announces, with announces: list. */
+      list?: string[];
       /** @description Free text. */
       note?: string;
+      /**
+       * Format: ip
+       * @description Its BGP identifier; its first public IPv4 address if left out, or the lowest address of its sessions.
+       */
+      router_id?: string;
+      /** @description A site's: entries of its own. */
+      routes?: components["schemas"]["BoxRoute"][];
       /** @description In a cloud: the subnet of its own that it lives in, where the profile wants one. */
       subnet?: string;
+      /** @description Ranges that it announces while it has a part of them. */
+      summaries?: components["schemas"]["Summary"][];
       /** @description What it translates besides the mappings, in their order after these; the first that fits is done. */
       translate?: components["schemas"]["Rule"][];
       /** @description In a cloud: which of the profile's kinds of VPN gateway it is; the first if left out. */
@@ -1552,6 +1637,8 @@ export interface components {
     Half: {
       /** @description This network takes packets that the other one only forwards. */
       accept_forwarded?: boolean;
+      /** @description The table of this network that routes what comes in from the other; left out: it is for this network itself. */
+      enters?: string;
       /** @description The other network may use this one's gateway. */
       lends_gateway?: boolean;
       /** @description It exists in the cloud. */
@@ -1655,6 +1742,8 @@ export interface components {
     HubTable: {
       /** @description Static entries. */
       routes?: components["schemas"]["HubEntry"][];
+      /** @description Its routing domain; left out: whatever is fed into it. */
+      segment?: string;
     };
     ImportHow: {
       /** @description Carries the plan out; left out: a preview. */
@@ -1803,6 +1892,8 @@ export interface components {
        * @enum {string}
        */
       routing: "static" | "selectors" | "bgp";
+      /** @description The routing domain that it carries; left out: whatever meets at its ends. */
+      segment?: string;
       /**
        * @description How far it has come; ready if left out.
        * @enum {string}
@@ -2490,6 +2581,7 @@ export interface components {
       use?: "keep" | "mapping" | "device";
     };
     RouteChoice: {
+      branches?: components["schemas"]["RouteRoute"][];
       losers: components["schemas"]["RouteRoute"][];
       winner?: components["schemas"]["RouteRoute"];
     };
@@ -2497,11 +2589,28 @@ export interface components {
       kind: string;
       to?: string;
     };
+    RouteLearned: {
+      by: string;
+      chance: boolean;
+      communities: string[];
+      /** Format: int32 */
+      local_pref: number;
+      /** Format: int32 */
+      med: number;
+      next_hop: string;
+      origin: string;
+      path: number[];
+      /** Format: int64 */
+      rivals: number;
+      session: string;
+    };
     RouteRoute: {
       down?: components["schemas"]["StandingVerdict"];
       hop: components["schemas"]["RouteHop"];
+      learned?: components["schemas"]["RouteLearned"];
       prefix: string;
       source: string;
+      strands?: string[];
       swallows?: boolean;
       unusable?: string;
       via: string;
@@ -2659,6 +2768,8 @@ export interface components {
        * @description Its own autonomous system.
        */
       asn: number;
+      /** @description The far end is its client: routes learned inside the autonomous system are told to it, and its own to all (RFC 4456). */
+      client?: boolean;
       /** @description Address families; ipv4 if left out. */
       families?: ("ipv4" | "ipv6")[];
       /**
@@ -2668,12 +2779,14 @@ export interface components {
       hold?: number;
       /** @description What it takes, first match; empty: everything. */
       in?: components["schemas"]["Filter"][];
+      /** @description It announces what it learned with the next hop that it has, and not with its own address. */
+      keep_next_hop?: boolean;
       /**
        * Format: int32
        * @description More routes than this drop the session; 0: no limit.
        */
       max_prefixes?: number;
-      /** @description What it announces, first match; empty: everything of its own. */
+      /** @description What it announces, of its own and of what it learned, first match; empty: everything of its own. */
       out?: components["schemas"]["Filter"][];
       /** @description It signs with the session's password (RFC 2385). */
       password?: boolean;
@@ -2842,7 +2955,18 @@ export interface components {
       /** @description The zone it is in. */
       zone?: string;
     };
+    Summary: {
+      /** @description Its parts are not announced. */
+      hide?: boolean;
+      /** @description The range. */
+      prefix: string;
+    };
     Table: {
+      /**
+       * @description Whether gateways and hubs feed it with what they learn; as the cloud does if left out.
+       * @enum {string}
+       */
+      learns?: "yes" | "no";
       /** @description Entered routes. */
       routes?: components["schemas"]["Entry"][];
     };
@@ -2888,6 +3012,8 @@ export interface components {
       inside?: string[];
       /** @description The public addresses at the first and second end; 0.0.0.0 while a cloud has not given it yet. */
       outside: string[];
+      /** @description The routing domain that this strand carries, if it is not that of its link. */
+      segment?: string;
     };
     TunnelEnd: {
       /**
@@ -2982,6 +3108,7 @@ export interface components {
     WalkPlace: {
       id: string;
       kind: string;
+      segment?: string;
       title: string;
     };
     WalkProof: {

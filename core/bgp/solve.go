@@ -1,0 +1,166 @@
+package bgp
+
+import (
+	"net/netip"
+)
+
+// solver carries one class to its fixed point. It is used for one class after
+// another, by one goroutine.
+type solver struct {
+	c      *compiled
+	look   lookup
+	stamp  []int32 // by range: the class that lies in it
+	turn   int32
+	slots  [][]*Route // by speaker, by slot
+	own    []*Route   // by speaker
+	best   []*Route   // by speaker
+	queued []bool
+	met    []bool
+	meets  []int32 // the speakers that were met
+	queue  []int32
+	ranges []int32 // that the class lies in
+	v4     bool
+	cand   []*Route
+}
+
+// lookup finds out whether a speaker can reach a next hop that it was told of.
+type lookup func(speaker int32, hop netip.Addr) bool
+
+func newSolver(c *compiled, look lookup) *solver {
+	s := &solver{c: c, look: look, stamp: make([]int32, len(c.ranges.id)), slots: make([][]*Route, len(c.Speakers)), own: make([]*Route, len(c.Speakers)), best: make([]*Route, len(c.Speakers)), queued: make([]bool, len(c.Speakers)), met: make([]bool, len(c.Speakers))}
+	return s
+}
+
+// begin clears what the class before left, and puts the births in.
+func (s *solver) begin(k *class) {
+	for _, n := range s.meets {
+		clear(s.slots[n])
+		s.own[n], s.best[n], s.queued[n], s.met[n] = nil, nil, false, false
+	}
+	s.meets, s.queue = s.meets[:0], s.queue[:0]
+	s.turn++
+	for _, r := range k.ranges {
+		s.stamp[r] = s.turn
+	}
+	p := k.prefixes[0]
+	s.v4, s.ranges = p.Addr().Is4(), k.ranges
+	for _, b := range k.born {
+		s.meet(b.speaker)
+		s.own[b.speaker] = &Route{Origin: IGP, LocalPref: usualLocalPref, Summary: b.summary, Quiet: b.quiet, Only: b.only, At: s.c.Speakers[b.speaker].Key, session: -1}
+		s.put(b.speaker)
+	}
+}
+
+// usualLocalPref is what a route has that nobody gave any.
+const usualLocalPref = 100
+
+func (s *solver) meet(n int32) {
+	if s.met[n] {
+		return
+	}
+	s.met[n] = true
+	s.meets = append(s.meets, n)
+	if s.slots[n] == nil {
+		s.slots[n] = make([]*Route, len(s.c.slots[n]))
+	}
+}
+
+func (s *solver) put(n int32) {
+	if !s.queued[n] {
+		s.queued[n] = true
+		s.queue = append(s.queue, n)
+	}
+}
+
+// run lets speakers choose and tell until nothing changes. Where last is set the
+// one that heard last goes first. It reports whether it came to an end.
+func (s *solver) run(last bool) bool {
+	for left := 2000 + 60*len(s.c.Sessions); len(s.queue) > 0; left-- {
+		if left == 0 {
+			return false
+		}
+		var n int32
+		if last {
+			n, s.queue = s.queue[len(s.queue)-1], s.queue[:len(s.queue)-1]
+		} else {
+			n, s.queue = s.queue[0], s.queue[1:]
+		}
+		s.queued[n] = false
+		s.activate(n)
+	}
+	return true
+}
+
+func (s *solver) activate(n int32) {
+	all := s.candidates(n)
+	var best *Route
+	if len(all) > 0 {
+		best = choose(all)
+	}
+	if best == s.best[n] {
+		return
+	}
+	s.best[n] = best
+	for _, e := range s.c.outs[n] {
+		s.tell(e, best)
+	}
+}
+
+// candidates are the routes of a speaker whose next hop it can reach.
+func (s *solver) candidates(n int32) []*Route {
+	s.cand = s.cand[:0]
+	if s.own[n] != nil {
+		s.cand = append(s.cand, s.own[n])
+	}
+	for _, r := range s.slots[n] {
+		if r != nil && s.reaches(n, r) {
+			s.cand = append(s.cand, r)
+		}
+	}
+	return s.cand
+}
+
+// reaches reports whether a speaker can use a next hop: the neighbour's own by
+// the session itself, another by what it has.
+func (s *solver) reaches(n int32, r *Route) bool {
+	return r.Own() || r.NextHop == r.peer() || s.look(n, r.NextHop)
+}
+
+// peer is the address of the neighbour that a route was learned from.
+func (r *Route) peer() netip.Addr {
+	if r.Session == nil {
+		return netip.Addr{}
+	}
+	return r.Session.Ends[1-r.End].Address
+}
+
+// id is who gave birth to the route inside the own AS, or told of it.
+func (r *Route) id() netip.Addr {
+	if r.Originator.IsValid() {
+		return r.Originator
+	}
+	return r.peerID
+}
+
+// tell announces or withdraws what an end's speaker has to the other end.
+func (s *solver) tell(e int32, best *Route) {
+	far := e ^ 1
+	var got *Route
+	if best != nil {
+		got, _, _ = s.pass(e, best)
+	}
+	for k, n := range s.c.into[far] {
+		slot := s.c.slotAt[far][k]
+		if !s.met[n] {
+			if got == nil {
+				continue
+			}
+			s.meet(n)
+		}
+		if s.slots[n][slot] == nil && got == nil {
+			continue
+		}
+		s.slots[n][slot] = got
+		s.put(n)
+	}
+}

@@ -1,0 +1,188 @@
+package bgp
+
+import (
+	"maps"
+	"net/netip"
+	"slices"
+
+	"dravin/core/prefix"
+)
+
+// births tells which prefixes are born otherwise in the next network. ok is
+// false where more than births differs.
+func (r *Result) births(n *Network) (news map[netip.Prefix]bool, ok bool) {
+	if len(n.Speakers) != len(r.c.Speakers) || !slices.Equal(n.Sessions, r.c.Sessions) || r.c.kept || len(r.down) > 0 {
+		return nil, false
+	}
+	news = map[netip.Prefix]bool{}
+	for k, s := range n.Speakers {
+		old := r.c.Speakers[k]
+		if s == old {
+			continue
+		}
+		if s.Key != old.Key || s.RouterID != old.RouterID || s.Multipath != old.Multipath || !slices.Equal(s.Summaries, old.Summaries) || !slices.Equal(s.Connected, old.Connected) {
+			return nil, false
+		}
+		have := make(map[Origin]bool, len(old.Own))
+		for _, o := range old.Own {
+			have[o] = true
+		}
+		for _, o := range s.Own {
+			if have[o] {
+				delete(have, o)
+			} else {
+				news[o.Prefix] = true
+			}
+		}
+		for o := range have {
+			news[o.Prefix] = true
+		}
+	}
+	return news, true
+}
+
+// with is the compiled form of a network that differs in births only.
+func (c *compiled) with(n *Network) *compiled {
+	out := *c
+	out.Network = n
+	return &out
+}
+
+// patch solves what is born otherwise anew; nil where it is so much that all had
+// better be, or where a limit may be at stake.
+func (r *Result) patch(n *Network, news map[netip.Prefix]bool) *Result {
+	if len(news)+len(r.over) > 64+len(r.classes)/8 || r.limits() {
+		return nil
+	}
+	next := &Result{c: r.c.with(n), classes: r.classes, over: maps.Clone(r.over), has: r.has, more: make(map[int32][]*class, len(r.more)), down: r.down}
+	if next.over == nil {
+		next.over = map[netip.Prefix]*class{}
+	}
+	for k, list := range r.more {
+		next.more[k] = slices.Clip(list)
+	}
+	for _, s := range next.c.summaries() { // what they are made of may be new
+		if _, own := news[s]; own || slices.ContainsFunc(slices.Collect(maps.Keys(news)), func(p netip.Prefix) bool { return prefix.Contains(s, p) }) {
+			return nil
+		}
+	}
+	born := map[netip.Prefix][]birth{}
+	for k, s := range n.Speakers {
+		for _, o := range s.Own {
+			if news[o.Prefix] {
+				born[o.Prefix] = append(born[o.Prefix], birth{speaker: int32(k), quiet: o.Quiet, only: o.Only})
+			}
+		}
+	}
+	for p := range news {
+		next.over[p] = nil
+	}
+	s := newSolver(next.c, func(int32, netip.Addr) bool { return false })
+	for _, k := range next.c.group(born, func(netip.Prefix) bool { return true }) {
+		s.class(k)
+		for _, p := range k.prefixes {
+			next.over[p] = k
+		}
+		for _, h := range k.has {
+			next.more[h.speaker] = append(next.more[h.speaker], k)
+		}
+	}
+	return next
+}
+
+func (r *Result) limits() bool {
+	return slices.ContainsFunc(r.c.ends, func(e *End) bool { return e.Limit != [2]uint32{} })
+}
+
+// differs lists the speakers whose routes are not those of another result: of
+// some prefixes, or of all where none are given.
+func (r *Result) differs(old *Result, only map[netip.Prefix]bool) []string {
+	found := map[string]bool{}
+	compared := map[[2]*class]bool{}
+	compare := func(p netip.Prefix) {
+		a, b := old.of(p), r.of(p)
+		if a == b || compared[[2]*class{a, b}] {
+			return
+		}
+		compared[[2]*class{a, b}] = true
+		for _, key := range differingClasses(old.c, r.c, a, b) {
+			found[key] = true
+		}
+	}
+	if only != nil {
+		for p := range only {
+			compare(p)
+		}
+	} else {
+		for _, p := range old.prefixes() {
+			compare(p)
+		}
+		for _, p := range r.prefixes() {
+			if old.of(p) == nil {
+				compare(p)
+			}
+		}
+		for key := range old.c.speaker {
+			if _, ok := r.c.speaker[key]; !ok {
+				found[key] = true
+			}
+		}
+	}
+	return slices.Sorted(maps.Keys(found))
+}
+
+func differingClasses(oc, nc *compiled, a, b *class) []string {
+	x, y := map[string]*holding{}, map[string]*holding{}
+	if a != nil {
+		for n := range a.has {
+			x[oc.Speakers[a.has[n].speaker].Key] = &a.has[n]
+		}
+	}
+	if b != nil {
+		for n := range b.has {
+			y[nc.Speakers[b.has[n].speaker].Key] = &b.has[n]
+		}
+	}
+	var out []string
+	for key, h := range x {
+		if o := y[key]; o == nil || !h.same(o) {
+			out = append(out, key)
+		}
+	}
+	for key := range y {
+		if x[key] == nil {
+			out = append(out, key)
+		}
+	}
+	return out
+}
+
+// differing lists the speakers whose routes differ between two outcomes.
+func differing(c *compiled, a, b []holding) []string {
+	out := differingClasses(c, c, &class{has: a}, &class{has: b})
+	slices.Sort(out)
+	return out
+}
+
+func (h *holding) same(o *holding) bool {
+	return h.by == o.by && h.chance == o.chance && h.rivals == o.rivals && slices.EqualFunc(h.routes, o.routes, func(a, b *Route) bool { return a.same(b) })
+}
+
+// same compares two routes with the way that they came.
+func (r *Route) same(o *Route) bool {
+	for {
+		if r == o {
+			return true
+		}
+		if r == nil || o == nil || !r.alike(o) {
+			return false
+		}
+		r, o = r.Parent, o.Parent
+	}
+}
+
+func (r *Route) alike(o *Route) bool {
+	return r.Own() == o.Own() && (r.Own() || r.Session.Key == o.Session.Key && r.End == o.End) && slices.Equal(r.Path, o.Path) && r.Origin == o.Origin && r.LocalPref == o.LocalPref && r.MED == o.MED &&
+		slices.Equal(r.Communities, o.Communities) && r.NextHop == o.NextHop && r.Originator == o.Originator && slices.Equal(r.Clusters, o.Clusters) && r.Summary == o.Summary && r.Quiet == o.Quiet && r.Only == o.Only &&
+		r.Weight == o.Weight && r.Internal == o.Internal && r.At == o.At
+}

@@ -1,0 +1,192 @@
+package route
+
+import (
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/ends"
+	"dravin/core/standing"
+)
+
+// Key names a table: that of a point, and of a box with several routing
+// instances that of a segment.
+type Key struct {
+	At      design.ID
+	Segment design.ID // empty: the instance that everything meets in
+}
+
+// String is the key of the table as a speaker.
+func (k Key) String() string {
+	if k.Segment == "" {
+		return string(k.At)
+	}
+	return string(k.At) + "\x00" + string(k.Segment)
+}
+
+// Instances are the routing instances of a point by their segments. A site's
+// gateway or an edge router that carries several segments has one for each, and
+// one in which everything meets for what is in none; anything else has that
+// alone.
+func Instances(d *design.Design, o *design.Object) []design.ID {
+	one := []design.ID{""}
+	var found []design.ID
+	add := func(id design.ID) {
+		if s := d.SegmentOf(id); s != "" && !slices.Contains(found, s) {
+			found = append(found, s)
+		}
+	}
+	switch parent := d.Get(o.Parent); {
+	case o.Kind == design.KindEdgeRouter:
+	case o.Kind == design.KindGateway && parent.Kind == design.KindSite:
+		for _, lan := range lansOf(d, o) {
+			add(lan.ID)
+		}
+		for _, inner := range d.Inside(o.Parent, design.KindInnerRoute) {
+			add(inner.ID)
+		}
+	default:
+		return one
+	}
+	for _, j := range d.Referring(o.ID, design.KindLink, design.KindCircuit) {
+		if !standing.Exists(j) {
+			continue
+		}
+		add(j.ID)
+		for _, t := range d.Inside(j.ID, design.KindTunnel) {
+			add(t.ID)
+		}
+	}
+	if len(found) < 2 {
+		return one
+	}
+	slices.SortFunc(found, func(a, b design.ID) int { return compareNames(d, a, b) })
+	return append(one, found...)
+}
+
+func compareNames(d *design.Design, a, b design.ID) int {
+	if d.Title(a) < d.Title(b) {
+		return -1
+	}
+	return 1
+}
+
+// lansOf are the LANs that a site's gateway stands in.
+func lansOf(d *design.Design, gateway *design.Object) []*design.Object {
+	return slices.DeleteFunc(d.Inside(gateway.Parent, design.KindLAN), func(lan *design.Object) bool {
+		list := lan.Body.(*design.LAN).Gateways
+		return len(list) > 0 && !slices.Contains(list, gateway.ID)
+	})
+}
+
+// InstanceFor is the routing instance of a point that takes what comes by
+// something in a segment.
+func InstanceFor(d *design.Design, o *design.Object, segment design.ID) design.ID {
+	if segment != "" && slices.Contains(Instances(d, o), segment) {
+		return segment
+	}
+	return ""
+}
+
+// segmentAt is the segment that a table is of: its instance's, or its own.
+func segmentAt(d *design.Design, k Key) design.ID {
+	if k.Segment != "" {
+		return k.Segment
+	}
+	o := d.Get(k.At)
+	if o.Kind == design.KindGateway || o.Kind == design.KindTable {
+		if p := d.Get(o.Parent); p.Kind != design.KindNetwork {
+			return "" // everything meets
+		}
+	}
+	return d.SegmentOf(k.At)
+}
+
+// meets reports whether a table takes what an object brings.
+func (s *solver) meets(p *Point, id design.ID) bool {
+	return design.Meets(segmentAt(s.d, Key{p.ID, p.Segment}), s.d.SegmentOf(id))
+}
+
+// strands are those of a link that a table may use, where not all are; carried
+// is false if none is.
+func (s *solver) strands(p *Point, link *design.Object) (some []design.ID, carried bool) {
+	all := s.d.Inside(link.ID, design.KindTunnel)
+	if len(all) == 0 {
+		return nil, s.meets(p, link.ID)
+	}
+	for _, t := range all {
+		if s.meets(p, t.ID) {
+			some = append(some, t.ID)
+		}
+	}
+	if len(some) == len(all) {
+		return nil, true
+	}
+	return some, len(some) > 0
+}
+
+// up is how a link stands by some of its strands, or by all.
+func (s *solver) up(link design.ID, strands []design.ID) standing.Verdict {
+	v := s.st.Of(link)
+	if !v.Up || len(strands) == 0 {
+		return v
+	}
+	for _, t := range strands {
+		if v = s.st.Of(t); v.Up {
+			return v
+		}
+	}
+	return v
+}
+
+// routerIDOf is the BGP identifier of a gateway or edge router: what it is set
+// to, its first public IPv4 address, or the lowest address of its sessions.
+func routerIDOf(d *design.Design, o *design.Object) (id addr) {
+	switch b := o.Body.(type) {
+	case *design.EdgeRouter:
+		id = b.RouterID
+	case *design.Gateway:
+		id = b.RouterID
+		for _, a := range b.Addresses {
+			if !id.IsValid() && a.Is4() && !a.IsUnspecified() {
+				id = a
+			}
+		}
+	}
+	if id.IsValid() {
+		return id
+	}
+	for _, s := range SessionsOf(d, o.ID) {
+		if a := s.Body.(*design.Session).Ends[endAt(d, s, o.ID)].Address; a.Is4() && (!id.IsValid() || a.Less(id)) {
+			id = a
+		}
+	}
+	return id
+}
+
+// RouterID is the BGP identifier of a gateway or edge router (RFC 4271 section
+// 1.1); invalid if it has none.
+func RouterID(d *design.Design, id design.ID) addr { return routerIDOf(d, d.Get(id)) }
+
+// SessionsOf lists the sessions that end at a gateway or edge router, in
+// canonical order of their links and circuits.
+func SessionsOf(d *design.Design, id design.ID) []*design.Object {
+	var out []*design.Object
+	for _, j := range design.InOrder(d.Referring(id, design.KindLink, design.KindCircuit)) {
+		if j.Kind == design.KindCircuit {
+			out = append(out, d.Inside(j.ID, design.KindSession)...)
+			continue
+		}
+		for _, t := range d.Inside(j.ID, design.KindTunnel) {
+			out = append(out, d.Inside(t.ID, design.KindSession)...)
+		}
+	}
+	return out
+}
+
+// endAt is which end of a session is a box's.
+func endAt(d *design.Design, session *design.Object, box design.ID) int {
+	if at := ends.Speaker(d, session, 1); at != nil && at.ID == box {
+		return 1
+	}
+	return 0
+}

@@ -1,0 +1,215 @@
+package route
+
+import (
+	"net/netip"
+	"slices"
+
+	"dravin/core/bgp"
+	"dravin/core/design"
+	"dravin/core/prefix"
+	"dravin/core/standing"
+)
+
+// Learned is what a session brought with a route (RFC 4271 section 5).
+type Learned struct {
+	Session     design.ID `json:"session"`
+	Path        []uint32  `json:"path"` // AS path, the neighbour first
+	Origin      string    `json:"origin"`
+	LocalPref   uint32    `json:"local_pref"`
+	MED         uint32    `json:"med"`
+	Communities []string  `json:"communities"`
+	NextHop     string    `json:"next_hop"`
+	By          string    `json:"by"`     // the rule that beat the runner-up
+	Chance      bool      `json:"chance"` // nothing that anybody chose decided
+	Rivals      int       `json:"rivals"` // how many others there are
+}
+
+// learned gives a table what sessions brought, and marks what is expected and
+// was not learned.
+func (s *solver) learned(p *Point) {
+	k := Key{p.ID, p.Segment}
+	s.d.NoteLearned(k.String())
+	for _, e := range s.t.world.learn().Table(k.String()) {
+		s.entryLearned(p, e)
+	}
+	s.expected(p)
+}
+
+// entryLearned puts one entry in, a route for each joint that it came by.
+func (s *solver) entryLearned(p *Point, e bgp.Entry) {
+	at := map[design.ID]int{}
+	for _, r := range e.Routes {
+		if r.Own() {
+			continue
+		}
+		route := s.cameBy(p, r)
+		route.Prefix = e.Prefix
+		if n, ok := at[route.Hop.To]; ok { // another strand of the same link
+			p.Routes[n].Strands = append(p.Routes[n].Strands, route.Strands...)
+			continue
+		}
+		route.Learned.By, route.Learned.Chance, route.Learned.Rivals = e.By.String(), e.Chance, e.Rivals
+		at[route.Hop.To] = len(p.Routes)
+		p.add(route)
+	}
+}
+
+// cameBy is a learned route as a row of a table.
+func (s *solver) cameBy(p *Point, r *bgp.Route) Route {
+	l := &Learned{Session: design.ID(r.Session.Key), Path: r.Path, Origin: r.Origin.String(), LocalPref: r.LocalPref, MED: r.MED, Communities: []string{}}
+	if r.Path == nil {
+		l.Path = []uint32{}
+	}
+	if r.NextHop.IsValid() {
+		l.NextHop = r.NextHop.String()
+	}
+	for _, c := range r.Communities {
+		l.Communities = append(l.Communities, c.String())
+	}
+	group := s.d.Get(design.ID(r.Session.Ends[r.End].Group))
+	out := Route{Learned: l, Via: group.Name}
+	switch group.Kind {
+	case design.KindLink:
+		out.Source, out.Hop = VPNBGP, Hop{Tunnel, group.ID}
+		if session := s.d.Get(l.Session); session != nil {
+			out.Strands = []design.ID{session.Parent}
+		}
+	case design.KindCircuit:
+		out.Source, out.Hop = CircuitBGP, Hop{Circuit, group.ID}
+	case design.KindAttachment:
+		out.Source, out.Hop = Hub, Hop{Attached, group.ID}
+		if p.Kind == design.KindHubTable {
+			out.Hop = attachedHop(s.d, group)
+		}
+	}
+	if p.Kind == design.KindHubTable && group.Kind != design.KindAttachment {
+		if a := attachmentOf(s.d, p.Party.ID, group.ID); a != nil {
+			out.Source, out.Via = Hub, a.Name
+		}
+	}
+	return out
+}
+
+// expected notes what is expected at a table's joints and was not learned there:
+// with what is down, where that is why.
+func (s *solver) expected(p *Point) {
+	for _, x := range ExpectedAt(s.d, p.ID) {
+		if !s.meets(p, x.Joint) || !s.st.Intended(s.d.Get(x.Joint)) && s.st.Of(x.Joint).Code != standing.NotThereYet {
+			continue
+		}
+		if slices.ContainsFunc(p.Routes, func(r Route) bool { return r.Prefix == x.Prefix && r.Hop.To == x.Joint }) {
+			continue
+		}
+		r := Route{Prefix: x.Prefix, Source: CircuitBGP, Hop: Hop{Circuit, x.Joint}, Via: s.d.Get(x.Joint).Name}
+		if s.d.Get(x.Joint).Kind == design.KindLink {
+			r.Source, r.Hop.Kind = VPNBGP, Tunnel
+		}
+		if v := s.st.Brings(x.Joint, x.Prefix.Addr().Is4()); v.Up {
+			r.Unusable = NotLearned
+		} else {
+			r.Down, r.Unusable = &v, v.Why
+		}
+		p.add(r)
+	}
+}
+
+// NotLearned is said of what is expected over a session that is up.
+const NotLearned = "it is expected here and was not learned"
+
+// Expected is a range that somebody expects to learn over a joint.
+type Expected struct {
+	Joint  design.ID
+	Prefix netip.Prefix
+}
+
+// ExpectedAt are the ranges that a box is expected to learn on its sessions.
+func ExpectedAt(d *design.Design, box design.ID) []Expected {
+	var out []Expected
+	for _, o := range design.InOrder(d.Referring(box, design.KindLink, design.KindCircuit)) {
+		switch b := o.Body.(type) {
+		case *design.Link:
+			if near, _, _, ok := b.End(box); ok && b.Routing == design.RoutingBGP {
+				for _, r := range near.Routes {
+					out = append(out, Expected{o.ID, r})
+				}
+			}
+		case *design.Circuit:
+			if len(d.Inside(o.ID, design.KindSession)) == 0 {
+				continue
+			}
+			for _, e := range b.Ends {
+				for _, r := range e.Routes {
+					if e.At == box {
+						out = append(out, Expected{o.ID, r})
+					}
+				}
+			}
+		}
+	}
+	return out
+}
+
+// boxRoutes are a site gateway's own entries. A next hop counts if the table has
+// a way to it, at however many removes (RFC 4271 section 5.1.3 has the same rule
+// for what is learned).
+func (s *solver) boxRoutes(p *Point, b *design.Gateway) {
+	if p.Party.Kind != design.KindSite {
+		return
+	}
+	for _, r := range b.Routes {
+		if !r.Via.IsValid() {
+			p.add(Route{Prefix: r.Prefix.Masked(), Source: Static, Hop: Hop{Kind: BlackHole}, Via: "black hole"})
+		}
+	}
+	for _, r := range b.Routes {
+		if r.Via.IsValid() {
+			p.recursive = append(p.recursive, r)
+		}
+	}
+}
+
+// resolve finds the next hops of entries that name an address, once all else is
+// in the table.
+func (s *solver) resolve(p *Point) {
+	left := p.recursive
+	for again := true; again; {
+		again = false
+		var still []design.BoxRoute
+		for _, r := range left {
+			way, ok := p.way(r)
+			if !ok {
+				still = append(still, r)
+				continue
+			}
+			way.Prefix, way.Source, way.Via, way.Learned = r.Prefix.Masked(), Static, r.Via.String()+", "+way.Via, nil
+			p.add(way)
+			again = true
+		}
+		left = still
+	}
+	for _, r := range left {
+		p.add(Route{Prefix: r.Prefix.Masked(), Source: Static, Hop: Hop{Kind: BlackHole}, Via: r.Via.String(), Unusable: "nothing in the table leads to its next hop " + r.Via.String()})
+	}
+}
+
+// way is the longest usable route to an entry's next hop. The way to the
+// internet leads to none.
+func (p *Point) way(r design.BoxRoute) (best Route, ok bool) {
+	for _, x := range p.Routes {
+		if x.Unusable != "" || x.Source == Implied || x.Hop.Kind == BlackHole || !x.Prefix.Contains(r.Via) {
+			continue
+		}
+		if !ok || x.Prefix.Bits() > best.Prefix.Bits() || x.Prefix.Bits() == best.Prefix.Bits() && slices.Index(p.preference, x.Source) < slices.Index(p.preference, best.Source) {
+			best, ok = x, true
+		}
+	}
+	return best, ok
+}
+
+// less is a list without what is kept out of it.
+func less(list, keepOut []netip.Prefix) []netip.Prefix {
+	if len(keepOut) == 0 {
+		return list
+	}
+	return prefix.Free(list, keepOut)
+}
