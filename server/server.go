@@ -131,6 +131,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.linkOperations(api)
 	s.profileOperations(api)
 	s.makingOperations(api)
+	s.routeOperations(api)
 	s.intentOperations(api)
 	return api
 }

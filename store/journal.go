@@ -91,6 +91,31 @@ var nextTo = map[string]string{
 	actRedo: `select position, reason, edits, inverse from changes where design = $1 and act = 'edit' and state = 'undone' order by position limit 1`,
 }
 
+// Next is what an undo or redo would do, none if there is nothing.
+func (s *Store) Next(ctx context.Context, id, act string) ([]design.Edit, error) {
+	var row journalRow
+	err := s.reads.GetContext(ctx, &row, nextTo[act], id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	} else if err != nil {
+		return nil, explained(ctx, err)
+	}
+	return row.todo(id, act)
+}
+
+// todo are the edits of a row that an undo or redo makes.
+func (row journalRow) todo(id, act string) ([]design.Edit, error) {
+	source := row.Edits
+	if act == actUndo {
+		source = row.Inverse
+	}
+	var edits []design.Edit
+	if err := json.Unmarshal(source, &edits); err != nil {
+		return nil, fmt.Errorf("change %d of design %s in the database: %w", row.Position, id, err)
+	}
+	return edits, nil
+}
+
 var stateAfter = map[string]string{actUndo: "undone", actRedo: "done"}
 
 type journalRow struct {
@@ -108,13 +133,9 @@ func (s *Store) replay(ctx context.Context, id string, base int64, author, act s
 		} else if err != nil {
 			return err
 		}
-		source := row.Edits
-		if act == actUndo {
-			source = row.Inverse
-		}
-		var edits []design.Edit
-		if err := json.Unmarshal(source, &edits); err != nil {
-			return fmt.Errorf("change %d of design %s in the database: %w", row.Position, id, err)
+		edits, err := row.todo(id, act)
+		if err != nil {
+			return err
 		}
 		_, inverse, err := d.Apply(edits)
 		if err != nil {

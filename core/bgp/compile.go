@@ -186,6 +186,7 @@ type birth struct {
 	speaker int32
 	quiet   bool
 	summary bool
+	origin  Code // of a summary: the worst of its parts' (RFC 4271 section 9.2.2.2)
 	only    string
 }
 
@@ -221,7 +222,7 @@ func signature(born []birth, ranges []int32, v4 bool) string {
 		if b.summary {
 			flags |= 2
 		}
-		out = append(append(append(out, flags), b.only...), 0xff)
+		out = append(append(append(out, flags, byte(b.origin)), b.only...), 0xff)
 	}
 	out = append(out, 0xfe)
 	for _, r := range ranges {

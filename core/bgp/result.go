@@ -137,8 +137,14 @@ func (r *Result) summed(s netip.Prefix) []birth {
 		if !slices.ContainsFunc(x.Summaries, func(y Summary) bool { return y.Prefix == s }) {
 			continue
 		}
-		if slices.ContainsFunc(r.table(int32(n)), func(e Entry) bool { return e.Prefix.Bits() > s.Bits() && prefix.Contains(s, e.Prefix) }) {
-			out = append(out, birth{speaker: int32(n), summary: true})
+		worst := Unset
+		for _, e := range r.table(int32(n)) {
+			if e.Prefix.Bits() > s.Bits() && prefix.Contains(s, e.Prefix) {
+				worst = max(worst, e.Routes[0].Origin)
+			}
+		}
+		if worst != Unset {
+			out = append(out, birth{speaker: int32(n), summary: true, origin: worst})
 		}
 	}
 	return out

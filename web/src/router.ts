@@ -8,6 +8,7 @@ import Links from "./places/Links.svelte";
 import Lost from "./places/Lost.svelte";
 import Overlaps from "./places/Overlaps.svelte";
 import Proof from "./places/Proof.svelte";
+import Routes from "./places/Routes.svelte";
 import Translation from "./places/Translation.svelte";
 
 const router = createRouter({
@@ -16,6 +17,7 @@ const router = createRouter({
     "/estate": Estate,
     "/overlaps": Overlaps,
     "/links": Links,
+    "/routes": Routes,
     "/translation": Translation,
     "/proof": Proof,
     "/handover": Handover,

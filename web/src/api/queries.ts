@@ -293,6 +293,139 @@ export const useSearch = (d: () => string, text: () => string) =>
       ),
   );
 
+export const useTables = (d: () => string) =>
+  view(
+    d,
+    () => ["tables"],
+    () => data(client.GET("/api/designs/{design}/tables", seen(d()))),
+  );
+
+export interface TableQuestion {
+  at: string;
+  segment: string;
+  prefix: string;
+  how: "touching" | "covering" | "covered" | "exact";
+  source: string;
+  party: string;
+}
+
+/** How many rows of a table come at once. */
+export const tablePage = 200;
+
+/** Gets one page of a table. */
+export const getTable = (design: string, q: TableQuestion, page: number) =>
+  data(
+    client.GET("/api/designs/{design}/table", {
+      params: {
+        path: { design },
+        query: {
+          at: q.at,
+          segment: q.segment || undefined,
+          prefix: q.prefix || undefined,
+          how: q.how,
+          source: q.source || undefined,
+          party: q.party || undefined,
+          offset: page * tablePage,
+          limit: tablePage,
+          horizon: horizon(),
+        },
+      },
+    }),
+  );
+
+export const useTable = (d: () => string, q: () => TableQuestion) =>
+  view(
+    d,
+    () => ["table", q()],
+    () => getTable(d(), q(), 0),
+    () => q().at !== "",
+  );
+
+export const useExplain = (d: () => string, q: () => { at: string; segment: string; for: string }) =>
+  view(
+    d,
+    () => ["explain", q()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/explain", {
+          params: {
+            path: { design: d() },
+            query: { at: q().at, segment: q().segment || undefined, for: q().for, horizon: horizon() },
+          },
+        }),
+      ),
+    () => Boolean(q().at && q().for),
+  );
+
+/** Prefixes that tables have, to choose from. */
+export const findPrefixes = (design: string, q: string) =>
+  data(
+    client.GET("/api/designs/{design}/prefixes", {
+      params: { path: { design }, query: { q, horizon: horizon() } },
+    }),
+  );
+
+export const useSpread = (d: () => string, prefix: () => string) =>
+  view(
+    d,
+    () => ["spread", prefix()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/spread", {
+          params: { path: { design: d() }, query: { prefix: prefix(), horizon: horizon() } },
+        }),
+      ),
+    () => prefix() !== "",
+  );
+
+export const useSessions = (d: () => string) =>
+  view(
+    d,
+    () => ["sessions"],
+    () => data(client.GET("/api/designs/{design}/sessions", seen(d()))),
+  );
+
+export const useSession = (d: () => string, session: () => string) =>
+  view(
+    d,
+    () => ["session", session()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/sessions/{session}", {
+          params: { path: { design: d(), session: session() }, query: { horizon: horizon() } },
+        }),
+      ),
+    () => session() !== "",
+  );
+
+export const useLimits = (d: () => string) =>
+  view(
+    d,
+    () => ["limits"],
+    () => data(client.GET("/api/designs/{design}/limits", seen(d()))),
+  );
+
+/** A change that is not made: edits, something taken away, or an undo or redo. */
+export interface Change {
+  edits?: Edit[];
+  without?: string[];
+  act?: "undo" | "redo";
+}
+
+export const useRouteEffect = (d: () => string, change: () => Change, wanted: () => boolean) =>
+  view(
+    d,
+    () => ["effect", change()],
+    () =>
+      data(
+        client.POST("/api/designs/{design}/effect", {
+          params: { path: { design: d() }, query: { horizon: horizon() } },
+          body: change(),
+        }),
+      ),
+    wanted,
+  );
+
 export interface Saying {
   text: string;
   /** The line that is being typed, up to the cursor. */

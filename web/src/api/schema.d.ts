@@ -142,6 +142,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/effect": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** What a change, a failure or an undo would do to tables and flows; nothing is stored */
+    post: operations["get-effect"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/estate": {
     parameters: {
       query?: never;
@@ -151,6 +168,23 @@ export interface paths {
     };
     /** The picture of everything */
     get: operations["get-estate"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/explain": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Why a table sends a range or address where it does */
+    get: operations["explain-route"];
     put?: never;
     post?: never;
     delete?: never;
@@ -380,6 +414,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/limits": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** How far the limits of profiles are used up */
+    get: operations["list-limits"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/links": {
     parameters: {
       query?: never;
@@ -474,6 +525,23 @@ export interface paths {
     };
     /** Every hold on a range, and the groups that collide, worst first */
     get: operations["get-overlaps"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/prefixes": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The prefixes that tables have */
+    get: operations["list-prefixes"];
     put?: never;
     post?: never;
     delete?: never;
@@ -653,6 +721,40 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/sessions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Every BGP session */
+    get: operations["list-sessions"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/sessions/{session}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Both ends of a session, side by side */
+    get: operations["get-session"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/shapes": {
     parameters: {
       query?: never;
@@ -662,6 +764,23 @@ export interface paths {
     };
     /** Every way to join two parties, drafted in full */
     get: operations["get-shapes"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/spread": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Every table that has a prefix, and where it stopped */
+    get: operations["get-spread"];
     put?: never;
     post?: never;
     delete?: never;
@@ -713,6 +832,40 @@ export interface paths {
     };
     /** How the shapes of an estate compare as it grows */
     get: operations["get-study"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/table": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** One table, filtered and in pages */
+    get: operations["get-table"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/tables": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Every table of the estate */
+    get: operations["list-tables"];
     put?: never;
     post?: never;
     delete?: never;
@@ -1172,6 +1325,17 @@ export interface components {
         | "intent";
       title: string;
       why?: string;
+    };
+    EffectInBody: {
+      /**
+       * @description What undoing or redoing would change.
+       * @enum {string}
+       */
+      act?: "undo" | "redo";
+      /** @description A change that is not made yet. */
+      edits?: components["schemas"]["EditIn"][];
+      /** @description What is taken away: an ID, a path, a zone or a public address. */
+      without?: string[];
     };
     End: {
       /** @description The gateway at this end. */
@@ -1860,6 +2024,16 @@ export interface components {
        */
       take: "theirs" | "ours" | "new";
     };
+    KnownPrefix: {
+      /** @description Who holds it, where somebody does. */
+      of: string;
+      prefix: string;
+      /**
+       * Format: int64
+       * @description How many tables have it.
+       */
+      tables: number;
+    };
     LAN: {
       /** @description Its addresses can not be changed. */
       fixed?: boolean;
@@ -2033,6 +2207,10 @@ export interface components {
     Named: {
       id: string;
       name: string;
+    };
+    NamedID: {
+      id: string;
+      title: string;
     };
     NegotiateChosen: {
       encryption: string;
@@ -2585,6 +2763,45 @@ export interface components {
       losers: components["schemas"]["RouteRoute"][];
       winner?: components["schemas"]["RouteRoute"];
     };
+    RouteExchange: {
+      best: boolean;
+      code?: string;
+      communities: string[];
+      learned: boolean;
+      /** Format: int32 */
+      local_pref?: number;
+      /** Format: int32 */
+      med?: number;
+      path: number[];
+      prefix: string;
+      rule?: string;
+      taken: boolean;
+      why?: string;
+    };
+    RouteExplanation: {
+      asked: string;
+      rivals: components["schemas"]["RouteRival"][];
+      shares: components["schemas"]["RouteRoute"][];
+      title: string;
+      way: components["schemas"]["RouteWayStep"][];
+      winner?: components["schemas"]["RouteRoute"];
+    };
+    RouteHalt: {
+      code: string;
+      from: string;
+      joint?: string;
+      rule?: string;
+      to: string;
+      why: string;
+    };
+    RouteHas: {
+      at: string;
+      from?: string;
+      party: string;
+      route: components["schemas"]["RouteRoute"];
+      segment?: string;
+      title: string;
+    };
     RouteHop: {
       kind: string;
       to?: string;
@@ -2604,6 +2821,18 @@ export interface components {
       rivals: number;
       session: string;
     };
+    RouteMove: {
+      now: components["schemas"]["RouteRow"];
+      prefix: string;
+      was: components["schemas"]["RouteRow"];
+    };
+    RouteRival: {
+      path: number[];
+      prefix: string;
+      rule: string;
+      source: string;
+      via: string;
+    };
     RouteRoute: {
       down?: components["schemas"]["StandingVerdict"];
       hop: components["schemas"]["RouteHop"];
@@ -2614,6 +2843,50 @@ export interface components {
       swallows?: boolean;
       unusable?: string;
       via: string;
+    };
+    RouteRow: {
+      path: number[];
+      prefix: string;
+      source: string;
+      via: string;
+    };
+    RouteSpread: {
+      halts: components["schemas"]["RouteHalt"][];
+      has: components["schemas"]["RouteHas"][];
+      prefix: string;
+    };
+    RouteSummarised: {
+      for: string[];
+      holes: string[];
+      prefix: string;
+      swallows: string[];
+      via: string;
+    };
+    RouteTableChange: {
+      at: string;
+      gained: components["schemas"]["RouteRow"][];
+      lost: components["schemas"]["RouteRow"][];
+      moved: components["schemas"]["RouteMove"][];
+      party: string;
+      segment?: string;
+      title: string;
+    };
+    RouteUse: {
+      /** Format: int64 */
+      has: number;
+      /** Format: int64 */
+      most: number;
+      of: string;
+      title: string;
+      what: string;
+    };
+    RouteWayStep: {
+      at: string;
+      by?: string;
+      by_name?: string;
+      path: number[];
+      says: string;
+      title: string;
     };
     Rule: {
       /** @description Only what goes there; left out: anywhere. */
@@ -2801,9 +3074,57 @@ export interface components {
        */
       peer_asn?: number;
     };
+    SessionRow: {
+      asns: number[];
+      ends: string[];
+      id: string;
+      /** @description The link or circuit. */
+      joint: string;
+      /** @description What carries it. */
+      name: string;
+      standing: components["schemas"]["StandingVerdict"];
+    };
+    SessionSide: {
+      /** Format: int32 */
+      asn: number;
+      /** @description The rules of what it takes; none: everything. */
+      in: string[];
+      /**
+       * Format: int32
+       * @description How many it takes at most; 0: any number.
+       */
+      most: number;
+      /** @description The rules of what it announces; none: its own ranges. */
+      out: string[];
+      router_id: string;
+      /**
+       * Format: int64
+       * @description How many of the other end's it takes.
+       */
+      takes: number;
+      /** @description What it has for the other end, and what becomes of it there. */
+      tells: components["schemas"]["RouteExchange"][];
+      title: string;
+      /**
+       * Format: int64
+       * @description How many there are in all; no more than 1000 are listed.
+       */
+      told: number;
+    };
     SessionStanding: {
       id: string;
       name: string;
+      standing: components["schemas"]["StandingVerdict"];
+    };
+    SessionView: {
+      asns: number[];
+      ends: string[];
+      id: string;
+      /** @description The link or circuit. */
+      joint: string;
+      /** @description What carries it. */
+      name: string;
+      sides: components["schemas"]["SessionSide"][];
       standing: components["schemas"]["StandingVerdict"];
     };
     Sheet: {
@@ -2848,6 +3169,21 @@ export interface components {
       note?: string;
       /** @description Who answers for it. */
       owner?: string;
+    };
+    SolvedEffect: {
+      /** Format: int64 */
+      checked: number;
+      flows: components["schemas"]["SolvedFlowChange"][];
+      parties: string[];
+      tables: components["schemas"]["RouteTableChange"][];
+    };
+    SolvedFlowChange: {
+      from: string;
+      intent?: string;
+      to: string;
+      what: string;
+      why?: string;
+      works: boolean;
     };
     StandingVerdict: {
       code?: string;
@@ -2969,6 +3305,94 @@ export interface components {
       learns?: "yes" | "no";
       /** @description Entered routes. */
       routes?: components["schemas"]["Entry"][];
+    };
+    TableEntry: {
+      down?: components["schemas"]["StandingVerdict"];
+      hop: components["schemas"]["RouteHop"];
+      learned?: components["schemas"]["RouteLearned"];
+      prefix: string;
+      source: string;
+      strands?: string[];
+      swallows?: boolean;
+      /** @description The party that it leads to; empty for none. */
+      to: string;
+      to_party: string;
+      unusable?: string;
+      via: string;
+    };
+    TablePage: {
+      at: string;
+      /**
+       * Format: int64
+       * @description Those that the filter leaves.
+       */
+      matching: number;
+      /** @description What its entries lead to. */
+      parties: components["schemas"]["NamedID"][];
+      party: string;
+      rows: components["schemas"]["TableEntry"][];
+      segment: string;
+      /** @description Those that occur. */
+      sources: string[];
+      /** @description What could stand for several entries. */
+      summaries: components["schemas"]["RouteSummarised"][];
+      title: string;
+      /**
+       * Format: int64
+       * @description Entries in all.
+       */
+      total: number;
+      /** @description How far its limit is used up, where it has one. */
+      use?: components["schemas"]["RouteUse"];
+    };
+    TableRow: {
+      /** @description The gateway, route table, hub table, edge router or inner router that it is of. */
+      at: string;
+      /**
+       * Format: int64
+       * @description Those that are used.
+       */
+      entries: number;
+      /**
+       * Format: int64
+       * @description Those that can not be used.
+       */
+      idle: number;
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "intent";
+      party: string;
+      party_title: string;
+      /** @description Whose routing instance it is, where a box has several; else empty. */
+      segment: string;
+      title: string;
     };
     TranslateChange: {
       party: string;
@@ -3485,6 +3909,45 @@ export interface operations {
       };
     };
   };
+  "get-effect": {
+    parameters: {
+      query?: {
+        /** @description For when. */
+        horizon?: "when-built" | "today";
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["EffectInBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SolvedEffect"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
   "get-estate": {
     parameters: {
       query?: {
@@ -3507,6 +3970,47 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Estate"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "explain-route": {
+    parameters: {
+      query: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        /** @description The ID of what the table is of. */
+        at: string;
+        /** @description The segment of the routing instance. */
+        segment?: string;
+        /** @description A prefix or an address. */
+        for: string;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RouteExplanation"];
         };
       };
       /** @description Error */
@@ -3997,6 +4501,41 @@ export interface operations {
       };
     };
   };
+  "list-limits": {
+    parameters: {
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RouteUse"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
   "get-links": {
     parameters: {
       query?: {
@@ -4203,6 +4742,43 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Overlaps"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "list-prefixes": {
+    parameters: {
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        /** @description How it begins, or an address in it; left out: every prefix. */
+        q?: string;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["KnownPrefix"][];
         };
       };
       /** @description Error */
@@ -4617,6 +5193,78 @@ export interface operations {
       };
     };
   };
+  "list-sessions": {
+    parameters: {
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SessionRow"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-session": {
+    parameters: {
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+        /** @description The session's ID. */
+        session: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SessionView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
   "get-shapes": {
     parameters: {
       query: {
@@ -4645,6 +5293,43 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["DraftShape"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-spread": {
+    parameters: {
+      query: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        /** @description A prefix. */
+        prefix: string;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RouteSpread"];
         };
       };
       /** @description Error */
@@ -4766,6 +5451,92 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["StudyView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-table": {
+    parameters: {
+      query: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        /** @description The ID of what the table is of. */
+        at: string;
+        /** @description The segment of the routing instance; left out: where everything meets. */
+        segment?: string;
+        /** @description A prefix or address to filter by; left out: everything. */
+        prefix?: string;
+        /** @description covering: entries that hold all of it; covered: that lie inside it; exact: that very prefix; touching: any of these. */
+        how?: "touching" | "covering" | "covered" | "exact";
+        /** @description Only from this source. */
+        source?: string;
+        /** @description Only what leads to this party, by its ID. */
+        party?: string;
+        /** @description How many to pass over. */
+        offset?: number;
+        /** @description How many at most. */
+        limit?: number;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["TablePage"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "list-tables": {
+    parameters: {
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["TableRow"][];
         };
       };
       /** @description Error */

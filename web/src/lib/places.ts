@@ -5,9 +5,10 @@ export const places = [
   { key: "1", path: "estate", name: "Estate" },
   { key: "2", path: "overlaps", name: "Overlaps" },
   { key: "3", path: "links", name: "Links" },
-  { key: "4", path: "translation", name: "Translation" },
-  { key: "5", path: "proof", name: "Proof" },
-  { key: "6", path: "handover", name: "Handover" },
+  { key: "4", path: "routes", name: "Routes" },
+  { key: "5", path: "translation", name: "Translation" },
+  { key: "6", path: "proof", name: "Proof" },
+  { key: "7", path: "handover", name: "Handover" },
 ] as const;
 
 export const placeURL = (design: string, path: string, search: Record<string, string> = {}): string => {

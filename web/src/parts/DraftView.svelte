@@ -6,6 +6,7 @@
   import { speed } from "../lib/links";
   import { urlState } from "../lib/url.svelte";
   import { goTo } from "../router";
+  import RouteEffect from "./RouteEffect.svelte";
   import PartyPicker from "./PartyPicker.svelte";
 
   interface Props {
@@ -157,6 +158,14 @@
                       </ol>
                     {/each}
                   </td>
+                {/each}
+              </tr>
+              <tr>
+                <th class="text-soft py-2 pr-3 text-left font-normal">Routes and flows</th>
+                {#each possible as s (s.key)}
+                  <td class="border-line border px-3 py-2"
+                    ><RouteEffect {design} change={{ edits: s.edits }} /></td
+                  >
                 {/each}
               </tr>
               <tr>

@@ -7,6 +7,7 @@
   import Drawer from "./Drawer.svelte";
   import FieldRows from "./FieldRows.svelte";
   import Known from "./Known.svelte";
+  import RouteEffect from "./RouteEffect.svelte";
 
   interface Props {
     design: string;
@@ -55,24 +56,33 @@
     );
     if (ids.size) for (const f of await find(design, "", [...new Set(wanted)])) names[f.id] ??= f.title;
   }
+  const freshly = freshID();
+  /** What saving would put there. */
+  const edit = $derived.by((): Edit | undefined => {
+    const f = form.data;
+    if (!f) return undefined;
+    const id = f.object || freshly;
+    const parent = f.parent || undefined;
+    return {
+      op: "put",
+      id,
+      object: { id, kind: f.kind, parent, name: name.trim(), body: sent(f.fields, values) },
+    } as Edit;
+  });
   async function save(e: SubmitEvent): Promise<void> {
     e.preventDefault();
     const f = form.data;
-    if (!f) return;
-    const id = f.object || freshID();
-    const object = {
-      id,
-      kind: f.kind,
-      parent: f.parent || undefined,
-      name: name.trim(),
-      body: sent(f.fields, values),
-    };
-    const what = `${f.object ? "Change" : "Add"} ${kindWord(f.kind)} ${object.name}`;
-    if (await write.change(what, [{ op: "put", id, object } as Edit])) {
+    const id = f?.object || freshID();
+    if (!f || !edit?.object) return;
+    const what = `${f.object ? "Change" : "Add"} ${kindWord(f.kind)} ${edit.object.name}`;
+    if (await write.change(what, [{ ...edit, id, object: { ...edit.object, id } } as Edit])) {
       begunFor = "";
+      asking = undefined;
       done(id);
     }
   }
+  /** The edit whose routes are shown before and after. */
+  let asking = $state.raw<Edit>();
   const title = $derived(
     form.data
       ? `${form.data.object ? "" : "New "}${kindWord(form.data.kind)}${form.data.object ? ` ${form.data.name}` : ""}`
@@ -100,7 +110,9 @@
       <div class="border-line bg-sheet sticky bottom-0 flex gap-2 border-t py-2">
         <button class="button button-main">{form.data.object ? "Save" : "Add"}</button>
         <button type="button" class="button" onclick={close}>Never mind</button>
+        <button type="button" class="button ml-auto" onclick={() => (asking = edit)}>What it changes</button>
       </div>
+      {#if asking}<RouteEffect {design} change={{ edits: [asking] }} open />{/if}
       {#if form.data.saying}
         <p class="text-soft text-sm">Said in one line:</p>
         <pre class="bg-sunk p-2 font-mono text-xs break-all whitespace-pre-wrap">{form.data.saying}</pre>

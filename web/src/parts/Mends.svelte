@@ -3,6 +3,7 @@
   import { useMends, writer } from "../api/queries";
   import type { Finding } from "../api/client";
   import { placeURL } from "../lib/places";
+  import RouteEffect from "./RouteEffect.svelte";
 
   interface Props {
     design: string;
@@ -11,6 +12,7 @@
   const { design, finding }: Props = $props();
   const write = writer(useQueryClient(), () => design);
   let asked = $state(false);
+  let shown = $state("");
   const more = useMends(
     () => design,
     () => finding.key,
@@ -23,9 +25,20 @@
   <a class="button" href={placeURL(design, "translation", { group: finding.group })}>Compare remedies</a>
 {:else}
   {#each mends as mend (mend.title)}
+    {#if shown === mend.title}
+      <div class="border-line w-full border-l-4 pl-3">
+        <RouteEffect {design} change={{ edits: mend.edits }} open />
+      </div>
+    {/if}
     <button
       class="button text-left whitespace-normal"
       onclick={() => write.change(mend.title.split(";")[0] ?? mend.title, mend.edits)}>{mend.title}</button
+    >
+    <button
+      class="button text-soft"
+      aria-pressed={shown === mend.title}
+      title="Routes before and after: {mend.title}"
+      onclick={() => (shown = shown === mend.title ? "" : mend.title)}>what it changes</button
     >
   {/each}
   {#if finding.more && !more.data}

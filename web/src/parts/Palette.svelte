@@ -96,6 +96,13 @@
         goes: true,
       },
       {
+        key: "whatif",
+        title: "Routes before and after: what changes without something",
+        hint: "",
+        run: to("routes", { as: "whatif" }),
+        goes: true,
+      },
+      {
         key: "profiles",
         title: "Provider profiles: what each cloud allows",
         hint: "",
@@ -137,7 +144,32 @@
     })),
   );
 
-  const items = $derived([...said, ...pairs, ...objects, ...actions]);
+  const withTables = ["gateway", "table", "hub-table", "edge-router", "inner-route"];
+  /** The table of what was found, and a prefix or address that is typed, under Routes. */
+  const routes = $derived<Item[]>([
+    ...(asked === text && /^[0-9a-f.:]+(\/\d+)?$/i.test(text.trim()) && /[.:]/.test(text)
+      ? [
+          {
+            key: "spread",
+            title: `Where ${text.trim()} is routed`,
+            hint: "Routes",
+            run: to("routes", { as: "prefix", prefix: text.trim() }),
+            goes: true,
+          },
+        ]
+      : []),
+    ...(asked === text ? (found.data ?? []) : [])
+      .filter((f) => withTables.includes(f.kind))
+      .map((f) => ({
+        key: `table ${f.id}`,
+        title: `Table of ${f.title}`,
+        hint: "Routes",
+        run: to("routes", { table: f.id }),
+        goes: true,
+      })),
+  ]);
+
+  const items = $derived([...said, ...pairs, ...objects, ...routes, ...actions]);
   /** What Enter would take: the first, unless the arrows have moved on to another that is still listed. */
   let selected = $state("");
   $effect(() => {

@@ -2,12 +2,12 @@
   import { Maximize, Minus, Plus } from "@lucide/svelte";
   import { select as element } from "d3-selection";
   import { zoom, zoomIdentity, type ZoomTransform } from "d3-zoom";
-  import { untrack } from "svelte";
+  import { untrack, type Snippet } from "svelte";
   import type { Estate } from "../api/client";
   import { between } from "../lib/crossings";
   import { fold, groupings, touching, type Grouping } from "../lib/fold";
   import { linkWords } from "../lib/linkwords";
-  import { draw, meets, partyWidth, type Box } from "../lib/picture";
+  import { draw, meets, partyWidth, type Box, type PlacedParty } from "../lib/picture";
   import { urlState } from "../lib/url.svelte";
   import { pressing, weights } from "../lib/weights";
   import Legend from "./Legend.svelte";
@@ -21,8 +21,12 @@
     select: (id: string) => void;
     openGroup: (key: string) => void;
     openLink: (id: string) => void;
+    /** The parties and joints that are spoken of: the others are dim, and ties are not drawn. */
+    lit?: Set<string>;
+    /** What is drawn over the parties. */
+    over?: Snippet<[PlacedParty[]]>;
   }
-  const { estate, selected, select, openGroup, openLink }: Props = $props();
+  const { estate, selected, select, openGroup, openLink, lit, over }: Props = $props();
 
   const group = urlState("group");
   const unfolded = urlState("open");
@@ -158,8 +162,15 @@
   });
   const near = $derived(view.k > 0.42);
 
+  /** What is lit, stacks with what is in them. */
+  const litHere = $derived(
+    new Set([
+      ...(lit ?? []),
+      ...shown.parties.filter((x) => x.members.some((m) => lit?.has(m.id))).map((x) => x.id),
+    ]),
+  );
   /** What the selected thing touches; undefined while nothing is selected. */
-  const touched = $derived(touching(shown, selected));
+  const touched = $derived(lit ? litHere : touching(shown, selected));
   /** What is looked for, if it is one thing alone or the first of several. */
   const sought = $derived.by(() => {
     const wanted = search.value.trim().toLowerCase();
@@ -353,7 +364,8 @@
           />
         {/each}
 
-        {#each visible.ties as { tie, path }, n (n)}
+        {@render over?.(picture.parties)}
+        {#each lit ? [] : visible.ties as { tie, path }, n (n)}
           <g
             role="button"
             tabindex="0"
@@ -374,7 +386,7 @@
           </g>
         {/each}
         <!-- above all ties, so that none runs through a word -->
-        {#each visible.ties as { tie, word }, n (n)}
+        {#each lit ? [] : visible.ties as { tie, word }, n (n)}
           {#if word}
             <text
               transform="translate({word.x} {word.y}) rotate(-90)"
@@ -395,5 +407,5 @@
       <Overview {picture} {seen} go={(x, y) => behaviour.translateTo(by(), x, y)} />
     {/if}
   </div>
-  <div class="border-line border-t px-3 py-1"><Legend /></div>
+  {#if !lit}<div class="border-line border-t px-3 py-1"><Legend /></div>{/if}
 </div>

@@ -1,14 +1,16 @@
 <script lang="ts">
   import type { Proposal } from "../api/client";
   import Address from "./Address.svelte";
+  import RouteEffect from "./RouteEffect.svelte";
   import Verdict from "./Verdict.svelte";
 
   interface Props {
+    design: string;
     proposal: Proposal;
     best: boolean;
     apply: (p: Proposal) => void;
   }
-  const { proposal, best, apply }: Props = $props();
+  const { design, proposal, best, apply }: Props = $props();
   const byParty = $derived(
     [...new Set(proposal.changes.map((c) => c.where))].map((where) => ({
       where,
@@ -53,7 +55,8 @@
       </ul>
     {/each}
   </div>
-  <footer class="border-line border-t p-2">
+  <footer class="border-line max-h-64 overflow-y-auto border-t p-2">
+    <div class="float-right max-w-full"><RouteEffect {design} change={{ edits: proposal.edits }} /></div>
     <button class="button {best ? 'button-main' : ''}" onclick={() => apply(proposal)}>Apply</button>
   </footer>
 </article>

@@ -214,7 +214,12 @@
     {/if}
     {#if s.routes.length}
       <section>
-        <h3 class="mb-1">Table</h3>
+        <h3 class="mb-1 flex items-center">
+          Table <a
+            class="button ml-auto font-normal"
+            href={placeURL(design, "routes", { table: s.object.id })}>Open under Routes</a
+          >
+        </h3>
         <table class="w-full text-sm">
           <thead class="text-soft text-left"
             ><tr

@@ -2,6 +2,7 @@
   import type { Header, Stage, WalkProof } from "../api/client";
   import { horizon, horizonWord } from "../lib/horizon";
   import { placeURL } from "../lib/places";
+  import { tableKey } from "../lib/routes";
   import Address from "./Address.svelte";
   import Verdict from "./Verdict.svelte";
 
@@ -99,6 +100,18 @@
             <td class="px-2 py-1.5">
               <span class="font-semibold">{stage.act}</span>
               {stage.text}
+              {#if stage.table}
+                <a
+                  class="whitespace-nowrap"
+                  href={placeURL(design, "routes", {
+                    table: tableKey(stage.at.id, stage.at.segment),
+                    entry: stage.table.winner?.prefix ?? stage.header.dst,
+                  })}>why</a
+                >
+                {#if stage.table.branches?.length}<span class="text-soft"
+                    >; shares with {stage.table.branches.map((b) => b.via).join(", ")}</span
+                  >{/if}
+              {/if}
               {#if stage.table?.losers.length}
                 <details class="text-soft">
                   <summary

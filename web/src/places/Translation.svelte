@@ -63,6 +63,7 @@
     {#if group?.weight !== "answered" && proposals.data?.length}
       <div class="flex max-h-[27rem] gap-3 overflow-x-auto pb-1">
         {#each proposals.data as p, n (p.key)}<ProposalCard
+            {design}
             proposal={p}
             best={n === 0 && p.holding > holding(p)}
             {apply}

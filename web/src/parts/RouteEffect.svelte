@@ -1,0 +1,80 @@
+<script lang="ts">
+  import { useRouteEffect, type Change } from "../api/queries";
+  import { placeURL } from "../lib/places";
+  import { tableKey } from "../lib/routes";
+  import Known from "./Known.svelte";
+  import Verdict from "./Verdict.svelte";
+
+  interface Props {
+    design: string;
+    change: Change;
+    /** Shown at once; otherwise when it is asked for. */
+    open?: boolean;
+  }
+  const { design, change, open = false }: Props = $props();
+  let asked = $derived(open);
+  const effect = useRouteEffect(
+    () => design,
+    () => change,
+    () => asked,
+  );
+  const e = $derived(effect.data);
+  const sum = (of: "gained" | "lost" | "moved") => e?.tables.reduce((n, t) => n + t[of].length, 0) ?? 0;
+  const starting = $derived(e?.flows.filter((f) => f.works) ?? []);
+  const stopping = $derived(e?.flows.filter((f) => !f.works) ?? []);
+</script>
+
+{#if !asked}
+  <button class="button" onclick={() => (asked = true)}>Routes before and after</button>
+{:else}
+  <section class="text-sm" aria-label="Routes before and after">
+    <Known of={effect} what="The routes afterwards" />
+    {#if e}
+      <p role="status">
+        {#if e.tables.length === 0}
+          No table differs{e.flows.length ? "" : ", and no flow starts or stops"}.
+        {:else}
+          <strong>{e.tables.length} {e.tables.length === 1 ? "table differs" : "tables differ"}</strong>:
+          {sum("gained")} entries gained, {sum("lost")} lost, {sum("moved")} moved;
+          {starting.length} flows start, {stopping.length} stop.
+        {/if}
+      </p>
+      {#each [...stopping, ...starting].slice(0, 12) as f, n (n)}
+        <p class="border-line border-b py-1">
+          <Verdict good={f.works} word={f.works ? "starts" : "stops"} />
+          {f.from} to {f.to} on <span class="font-mono">{f.what}</span>{f.why ? `: ${f.why}` : ""}
+        </p>
+      {/each}
+      {#if e.flows.length > 12}<p class="text-soft">and {e.flows.length - 12} more</p>{/if}
+      {#each e.tables.slice(0, 20) as t (t.at + (t.segment ?? ""))}
+        <details class="border-line border-b py-1" open={e.tables.length < 4}>
+          <summary
+            ><a href={placeURL(design, "routes", { table: tableKey(t.at, t.segment) })}>{t.title}</a>
+            <span class="text-soft"
+              >{[
+                t.gained.length && `+${t.gained.length}`,
+                t.lost.length && `-${t.lost.length}`,
+                t.moved.length && `${t.moved.length} moved`,
+              ]
+                .filter(Boolean)
+                .join(", ")}</span
+            ></summary
+          >
+          {#each t.gained.slice(0, 30) as r (r.prefix)}<p class="pl-3">
+              <span class="text-good font-mono font-semibold">+</span>
+              <span class="font-mono">{r.prefix}</span> by {r.via} ({r.source})
+            </p>{/each}
+          {#each t.lost.slice(0, 30) as r (r.prefix)}<p class="pl-3">
+              <span class="text-clash font-mono font-semibold">-</span>
+              <span class="font-mono">{r.prefix}</span> by {r.via} ({r.source})
+            </p>{/each}
+          {#each t.moved.slice(0, 30) as m (m.prefix)}<p class="pl-3">
+              <span class="text-warn font-mono font-semibold">→</span>
+              <span class="font-mono">{m.prefix}</span> from {m.was.via} to {m.now.via}
+            </p>{/each}
+        </details>
+      {/each}
+      {#if e.tables.length > 20}<p class="text-soft">and {e.tables.length - 20} more tables</p>{/if}
+    {/if}
+  </section>
+{/if}

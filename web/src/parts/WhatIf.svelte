@@ -1,0 +1,155 @@
+<script lang="ts">
+  import { find, useDesign, useEstate, useRouteEffect, type Change } from "../api/queries";
+  import { kindWord } from "../lib/form";
+  import type { PlacedParty } from "../lib/picture";
+  import { urlState } from "../lib/url.svelte";
+  import { goTo } from "../router";
+  import PictureView from "./PictureView.svelte";
+  import RouteEffect from "./RouteEffect.svelte";
+  import Suggest from "./Suggest.svelte";
+
+  interface Props {
+    design: string;
+  }
+  const { design }: Props = $props();
+  const state_ = useDesign(() => design);
+  const estate = useEstate(() => design);
+  const without = urlState("without");
+  const act = urlState("act");
+  const kinds = [
+    "site",
+    "network",
+    "hub",
+    "edge-router",
+    "gateway",
+    "link",
+    "tunnel",
+    "session",
+    "circuit",
+    "peering",
+    "attachment",
+  ];
+  let name = $state("");
+  async function options(text: string) {
+    return (await find(design, text, kinds)).map((f) => ({
+      value: f.id,
+      label: f.title,
+      hint: kindWord(f.kind),
+    }));
+  }
+  const asking = $derived(Boolean(without.value || act.value));
+  const change = $derived<Change>(
+    act.value === "undo" || act.value === "redo"
+      ? { act: act.value }
+      : { without: without.value ? [without.value] : [] },
+  );
+  const effect = useRouteEffect(
+    () => design,
+    () => change,
+    () => asking,
+  );
+  const counts = $derived.by(() => {
+    const out: Record<string, { gained: number; lost: number; moved: number }> = {};
+    for (const t of effect.data?.tables ?? []) {
+      const at = (out[t.party] ??= { gained: 0, lost: 0, moved: 0 });
+      at.gained += t.gained.length;
+      at.lost += t.lost.length;
+      at.moved += t.moved.length;
+    }
+    return out;
+  });
+  const lit = $derived(new Set([...Object.keys(counts), without.value].filter(Boolean)));
+  const boxOf = (placed: PlacedParty[], id: string) =>
+    placed.find((x) => x.party.id === id || x.party.members.some((m) => m.id === id));
+</script>
+
+<div class="flex h-full min-h-0 flex-col">
+  <div class="border-line flex flex-wrap items-center gap-2 border-b px-3 py-1.5">
+    <span>What changes</span>
+    <div class="w-80">
+      <Suggest
+        label="Without"
+        text={without.value ? name || "what is chosen" : ""}
+        {options}
+        choose={(id, label) => {
+          name = label;
+          act.replace("");
+          without.value = id;
+        }}
+        placeholder="without a strand, circuit, gateway, session…"
+      />
+    </div>
+    {#if state_.data?.undo}
+      <button
+        class="button"
+        aria-pressed={act.value === "undo"}
+        onclick={() => {
+          without.replace("");
+          act.value = "undo";
+        }}>If I undo: {state_.data.undo}</button
+      >
+    {/if}
+    {#if state_.data?.redo}
+      <button
+        class="button"
+        aria-pressed={act.value === "redo"}
+        onclick={() => {
+          without.replace("");
+          act.value = "redo";
+        }}>If I redo: {state_.data.redo}</button
+      >
+    {/if}
+    <div id="picture-tools" class="ml-auto flex items-center gap-1.5 text-sm"></div>
+  </div>
+  {#if !asking}
+    <p class="max-w-prose p-6">
+      Choose something that may fail, or an undo: Dravin computes every table again without it, and shows
+      which entries are gained, lost and moved, which flows start or stop, and marks the parties in the
+      picture. Drafts, remedies and mends show the same on their own cards.
+    </p>
+  {:else}
+    <div class="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_26rem]">
+      {#if estate.data}
+        <PictureView
+          estate={estate.data}
+          selected=""
+          select={(id) => goTo(design, "estate", { sel: id })}
+          openGroup={() => {}}
+          openLink={(id) => goTo(design, "links", { link: id })}
+          {lit}
+        >
+          {#snippet over(placed)}
+            {#each Object.entries(counts) as [id, n] (id)}
+              {@const b = boxOf(placed, id)}
+              {#if b}
+                <rect
+                  x={b.x}
+                  y={b.y}
+                  width={b.width}
+                  height={b.height}
+                  fill="none"
+                  stroke-width="3"
+                  class="stroke-warn"
+                />
+                <text
+                  x={b.x + b.width - 8}
+                  y={b.y - 5}
+                  text-anchor="end"
+                  class="fill-warn stroke-paper text-sm font-semibold"
+                  stroke-width="4"
+                  paint-order="stroke"
+                  >{[n.gained && `+${n.gained}`, n.lost && `-${n.lost}`, n.moved && `${n.moved} moved`]
+                    .filter(Boolean)
+                    .join("  ")}</text
+                >
+              {/if}
+            {/each}
+          {/snippet}
+        </PictureView>
+      {/if}
+      <aside class="border-line overflow-y-auto border-l p-3" aria-label="Before and after">
+        <RouteEffect {design} {change} open />
+      </aside>
+    </div>
+  {/if}
+</div>
