@@ -69,6 +69,7 @@ func hubShape(d *design.Design, hub *design.Object, parties []side, q Question) 
 	}
 	f := draft(d, &s)
 	h := f.hub(hub, parties[0])
+	h.choose(parties)
 	for _, p := range parties {
 		h.check(p)
 	}
@@ -166,6 +167,30 @@ func (f *drafter) hub(hub *design.Object, beside side) *hubDraft {
 	return h
 }
 
+// choose takes the table of the hub that the parties can meet in: that of one
+// that is attached already, or of their segment.
+func (h *hubDraft) choose(parties []side) {
+	segment, fixed := design.ID(""), false
+	for _, p := range parties {
+		s := h.d.SegmentOf(p.o.ID)
+		if !design.Meets(s, segment) {
+			h.out("%s is in %s and what it would meet is in %s; between segments nothing passes", p.o.Name, h.d.Title(s), h.d.Title(segment))
+			return
+		}
+		if s != "" {
+			segment = s
+		}
+		if a := h.attached[p.o.ID]; a != nil && a.Body.(*design.Attachment).Bound != "" {
+			h.table, fixed = h.d.Get(a.Body.(*design.Attachment).Bound), true
+		}
+	}
+	for _, t := range h.d.Inside(h.o.ID, design.KindHubTable) {
+		if !fixed && segment != "" && h.d.SegmentOf(t.ID) == segment {
+			h.table = t
+		}
+	}
+}
+
 // check says why a party can not be attached.
 func (h *hubDraft) check(p side) {
 	body := h.o.Body.(*design.Hub)
@@ -183,7 +208,15 @@ func (h *hubDraft) check(p side) {
 	if most := h.profile.Limits.Attachments; most > 0 && len(h.attached) >= int(most) {
 		h.out("%s has %d attachments, which is the most that %s allows", h.o.Name, len(h.attached), body.Cloud)
 	}
-	if !h.profile.Hub.RefusesOverlaps || h.attached[p.o.ID] != nil {
+	if h.attached[p.o.ID] != nil {
+		return
+	}
+	for what := range h.attached {
+		if _, clash := apart(p.all, h.d.Published(what)); len(clash) > 0 && what != p.o.ID {
+			h.out("%s has published %s, which is held by %s: the hub would go on sending it there; withdraw it first", h.title(what), negotiate.Joined(clash), p.o.Name)
+		}
+	}
+	if !h.profile.Hub.RefusesOverlaps {
 		return
 	}
 	for _, a := range h.d.Inside(h.o.ID, design.KindAttachment) {

@@ -5,6 +5,7 @@ package finding
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"slices"
 
 	"dravin/core/design"
@@ -449,7 +450,7 @@ func (c *collector) tables(network *design.Object) {
 	var all []design.Entry
 	for _, t := range tables {
 		for _, e := range t.Body.(*design.Table).Routes {
-			if !slices.Contains(all, e) {
+			if e.Publish == "" && !slices.Contains(all, e) { // what is published is for others
 				all = append(all, e)
 			}
 		}
@@ -458,7 +459,7 @@ func (c *collector) tables(network *design.Object) {
 		body := *t.Body.(*design.Table)
 		var lacking []string
 		for _, e := range all {
-			if !slices.ContainsFunc(body.Routes, func(have design.Entry) bool { return have.Prefix == e.Prefix }) {
+			if !slices.ContainsFunc(body.Routes, func(have design.Entry) bool { return have.Prefix == e.Prefix }) && !c.fed(t.ID, e.Prefix) {
 				lacking = append(lacking, e.Prefix.String())
 				body.Routes = append(slices.Clone(body.Routes), e)
 			}
@@ -470,4 +471,10 @@ func (c *collector) tables(network *design.Object) {
 			"%s lacks %d of the routes that the network's other tables have", c.d.Title(t.ID), len(lacking))
 		f.Evidence = lacking
 	}
+}
+
+// fed reports whether a table has a range without an entry.
+func (c *collector) fed(table design.ID, p netip.Prefix) bool {
+	choice := c.t.Point(table).Lookup(prefix.FirstHost(p))
+	return choice.Winner != nil && prefix.Contains(choice.Winner.Prefix, p)
 }

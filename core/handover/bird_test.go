@@ -91,7 +91,7 @@ func TestSheetsListWhatJoins(t *testing.T) {
 		}
 	}
 	// What was refused is on nobody's sheet.
-	p := d.Of(design.KindPeering)[0]
+	p := d.Find("sequencing-with-image-analysis", design.KindPeering)[0]
 	d, _, err := d.Apply([]design.Edit{design.PutEdit(p.InState(design.Refused))})
 	require.NoError(t, err)
 	files := handover.Render(route.Solve(d, standing.Condition{}), d.Find("sequencing", design.KindNetwork)[0].ID, nil)

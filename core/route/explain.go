@@ -330,8 +330,11 @@ func (t *Tables) Spread(p netip.Prefix) Spread {
 			}
 		}
 	}
-	out.Halts = append(out.Halts, t.untold(p)...)
-	out.Halts = append(out.Halts, t.unfed(p, with)...)
+	for _, h := range slices.Concat(t.untold(p), t.unfed(p, with)) {
+		if !slices.Contains(out.Halts, h) { // each strand of a link has a session of its own
+			out.Halts = append(out.Halts, h)
+		}
+	}
 	return out
 }
 
@@ -346,6 +349,21 @@ func (t *Tables) cameFrom(k Key, r Route) design.ID {
 		return r.Hop.To
 	case Attached:
 		return HubTableOf(t.Design, t.Design.Get(r.Hop.To))
+	case Peer, Deliver:
+		if o := t.Design.Get(r.Hop.To); o != nil && r.Source != Local && r.Source != Connected && r.Source != Inner {
+			return farOf(t.Design, k.At, o)
+		}
+	}
+	return ""
+}
+
+// farOf is what a peering leads to, or the network that a hub delivers to.
+func farOf(d *design.Design, at design.ID, o *design.Object) design.ID {
+	if o.Kind != design.KindPeering {
+		return o.ID
+	}
+	if _, far, ok := halvesOf(o, d.Party(at).ID); ok {
+		return far.Network
 	}
 	return ""
 }

@@ -112,7 +112,7 @@ func TestHalfAPeeringCarriesNothing(t *testing.T) {
 	stop := stopOf(t, d, f)
 	require.NotNil(t, stop)
 	assert.Equal(t, walk.Code(standing.HalfMade), stop.Code, "the cloud would route it by itself")
-	peering := d.Of(design.KindPeering)[0]
+	peering := d.Find("sequencing-with-image-analysis", design.KindPeering)[0]
 	whole := design.PutEdit(life.WithHalf(peering, 1, true))
 	assert.Nil(t, stopOf(t, d, f, whole))
 	// What lies beyond the peered network is not reached, unless it lends its

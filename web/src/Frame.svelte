@@ -83,14 +83,15 @@
   >
     <img src="/mark.svg" alt="" class="h-5 w-5" />Dravin
   </a>
-  <span class="hidden max-w-72 items-center truncate pr-4 min-[1180px]:flex" title={state?.name}
-    >{state?.name ?? ""}</span
+  <span
+    class="hidden max-w-72 min-w-0 shrink truncate self-center pr-4 min-[1180px]:block"
+    title={state?.name}>{state?.name ?? ""}</span
   >
   <nav class="flex" aria-label="Places">
     {#each places as x (x.path)}
       <a
         href={placeURL(design, x.path)}
-        class="flex items-center px-3 py-2 no-underline {x.path === place
+        class="flex items-center px-2.5 py-2 no-underline {x.path === place
           ? 'border-ink bg-paper text-ink border-x font-semibold'
           : 'text-soft hover:text-ink'}"
         aria-current={x.path === place ? "page" : undefined}>{x.name}</a
@@ -141,7 +142,8 @@
       <Redo2 size={16} />
     </button>
     <button class="button" onclick={() => (panel.value = "palette")} title="Find anything (Ctrl-K)">
-      <Search size={16} />Find <kbd class="text-soft font-mono text-xs">Ctrl-K</kbd>
+      <Search size={16} />Find
+      <kbd class="text-soft hidden font-mono text-xs min-[1400px]:inline">Ctrl-K</kbd>
     </button>
     <button class="button" onclick={() => (panel.value = "keys")} title="Keys (?)" aria-label="Keys"
       ><Keyboard size={16} /></button

@@ -20,7 +20,7 @@ export function attributes(r: TableEntry): string {
 /** Why it is what the table uses, in short. */
 export function standingOf(r: TableEntry): string {
   if (r.unusable) return r.unusable;
-  if (r.learned && r.learned.rivals > 0) return `of ${r.learned.rivals + 1}: ${r.learned.by}`;
+  if (r.learned && r.learned.rivals > 0) return `the best of ${r.learned.rivals + 1} (${r.learned.by})`;
   return "";
 }
 
@@ -56,7 +56,7 @@ export function drawn(s: Spread, partyOf: (id: string) => string): { marks: Mark
     if (!old || (old.stopped && !step.stopped)) steps.set(key, step);
   };
   for (const h of s.has) {
-    const born = !h.from && !h.route.learned;
+    const born = !h.from && ["local", "connected", "inner router"].includes(h.route.source);
     if (born || !marks.has(h.party)) marks.set(h.party, born ? "born" : (marks.get(h.party) ?? "has it"));
     add({ from: partyOf(h.from ?? ""), to: h.party, stopped: false, why: h.route.via });
   }

@@ -50,8 +50,9 @@
             <li class="border-line grid grid-cols-[1.6rem_1fr] border-b py-1">
               <span class="text-soft font-mono">{n + 1}</span>
               <span
-                ><strong>{step.title}</strong>: {step.says}{#if step.by_name && step.says !== step.by_name}
-                  by {step.by_name}{/if}{#if step.path.length}<span class="text-soft"
+                ><strong>{step.title}</strong>: {step.by_name && step.says !== step.by_name
+                  ? `${step.says} by ${step.by_name}`
+                  : step.says}{#if step.path.length}<span class="text-soft"
                     >, path <span class="font-mono">{pathWords(step.path)}</span></span
                   >{/if}</span
               >

@@ -116,8 +116,9 @@
                 viewBox="0 0 8 8"
                 refX="7"
                 refY="4"
-                markerWidth="9"
-                markerHeight="9"
+                markerWidth="13"
+                markerHeight="13"
+                markerUnits="userSpaceOnUse"
                 orient="auto"
               >
                 <path d="M0 0L8 4L0 8Z" class="fill-good" />

@@ -150,7 +150,6 @@
     <Known of={first} what="The table" />
   {/if}
   {#if first.data}
-    <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
     <div
       class="min-h-0 flex-1 overflow-auto"
       role="grid"
