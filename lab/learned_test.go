@@ -432,7 +432,7 @@ func secondDaemon(d *design.Design, gateway design.ID) string {
 	own, g, id := ownOf(d, gateway)
 	var lists, b strings.Builder
 	f := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	f("router bgp %d\nbgp router-id %s\nno bgp ebgp-requires-policy\nno bgp network import-check\nbgp bestpath compare-routerid\nbgp bestpath as-path multipath-relax\nno bgp default ipv4-unicast\nbgp deterministic-med", g.ASN, id)
+	f("router bgp %d\nbgp router-id %s\nno bgp ebgp-requires-policy\nno bgp network import-check\nbgp bestpath compare-routerid\nbgp bestpath as-path multipath-relax\nno bgp default ipv4-unicast\nbgp deterministic-med\nbgp route-reflector allow-outbound-policy", g.ASN, id)
 	all := endings(d, gateway)
 	for _, e := range all {
 		f("neighbor %s remote-as %d\nneighbor %s timers connect 1\nneighbor %s advertisement-interval 0", e.far.Address, e.near.PeerASN, e.far.Address, e.far.Address)
@@ -475,7 +475,7 @@ func secondDaemon(d *design.Design, gateway design.ID) string {
 		}
 		f("exit-address-family")
 	}
-	return "frr defaults datacenter\n" + lists.String() + b.String()
+	return "frr defaults datacenter\nbgp as-path access-list born permit ^$\n" + lists.String() + b.String()
 }
 
 func rulesSecond(lists *strings.Builder, rules []design.Filter, family, name, direction string, asn uint32) string {
@@ -485,7 +485,7 @@ func rulesSecond(lists *strings.Builder, rules []design.Filter, family, name, di
 		if direction == "in" {
 			return ""
 		}
-		return fmt.Sprintf("route-map %s permit 10\nmatch %s address prefix-list own-%s\nroute-map %s deny 20\n", name, ip, family, name)
+		return fmt.Sprintf("route-map %s permit 10\nmatch %s address prefix-list own-%s\nmatch as-path born\nroute-map %s deny 20\n", name, ip, family, name)
 	}
 	for n, r := range rules {
 		if r.Prefix.IsValid() && r.Prefix.Addr().Is4() != (family == "ipv4") {

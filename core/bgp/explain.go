@@ -46,7 +46,7 @@ func (r *Result) Trace(p netip.Prefix) Trace {
 	s := newSolver(r.c, r.lookup())
 	fresh := class{prefixes: []netip.Prefix{p}, born: k.born, ranges: k.ranges}
 	s.begin(&fresh)
-	s.run(false)
+	s.run(0)
 	var out Trace
 	slices.Sort(s.meets)
 	for _, n := range s.meets {

@@ -224,7 +224,7 @@ func (r *Result) add(all []*class, look lookup) {
 // class solves one class and notes what came of it.
 func (s *solver) class(k *class) {
 	s.begin(k)
-	k.unstable = !s.run(false)
+	k.unstable = !s.run(0)
 	s.note(k)
 	if s.c.hazard && !k.unstable {
 		s.chance(k)
@@ -234,15 +234,27 @@ func (s *solver) class(k *class) {
 // chance solves the class again with speakers heard in another order: where the
 // outcome is another one, it depends on who came first (RFC 4264).
 func (s *solver) chance(k *class) {
-	other := class{prefixes: k.prefixes, born: slices.Clone(k.born), ranges: k.ranges}
-	slices.Reverse(other.born)
-	s.begin(&other)
-	if !s.run(true) {
+	if !slices.ContainsFunc(k.has, func(h holding) bool { return h.rivals > 0 }) {
 		return
 	}
-	s.note(&other)
-	k.several = differing(s.c, k.has, other.has)
+	for order := range uint32(otherOrders) {
+		other := class{prefixes: k.prefixes, born: k.born, ranges: k.ranges}
+		s.begin(&other)
+		if !s.run(order + 1) {
+			return
+		}
+		s.note(&other)
+		for _, key := range differing(s.c, k.has, other.has) {
+			if !slices.Contains(k.several, key) {
+				k.several = append(k.several, key)
+			}
+		}
+	}
+	slices.Sort(k.several)
 }
+
+// otherOrders is in how many other orders speakers are heard.
+const otherOrders = 8
 
 // note keeps what the speakers have.
 func (s *solver) note(k *class) {

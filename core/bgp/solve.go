@@ -2,6 +2,7 @@ package bgp
 
 import (
 	"net/netip"
+	"slices"
 )
 
 // solver carries one class to its fixed point. It is used for one class after
@@ -72,19 +73,22 @@ func (s *solver) put(n int32) {
 	}
 }
 
-// run lets speakers choose and tell until nothing changes. Where last is set the
-// one that heard last goes first. It reports whether it came to an end.
-func (s *solver) run(last bool) bool {
+// run lets speakers choose and tell until nothing changes: in the order in which
+// they heard, or, but for order 0, in another. It reports whether it came to an
+// end.
+func (s *solver) run(order uint32) bool {
 	for left := 2000 + 60*len(s.c.Sessions); len(s.queue) > 0; left-- {
 		if left == 0 {
 			return false
 		}
-		var n int32
-		if last {
-			n, s.queue = s.queue[len(s.queue)-1], s.queue[:len(s.queue)-1]
-		} else {
-			n, s.queue = s.queue[0], s.queue[1:]
+		at := 0
+		if order == 1 {
+			at = len(s.queue) - 1
+		} else if order > 1 {
+			at = int(uint32(left) * order * 2654435761 >> 7 % uint32(len(s.queue))) // any order will do, if it is the same each time
 		}
+		n := s.queue[at]
+		s.queue = slices.Delete(s.queue, at, at+1)
 		s.queued[n] = false
 		s.activate(n)
 	}
