@@ -150,6 +150,9 @@ func (f Filter) Does() string {
 	return f.Verdict
 }
 
+// SameFilter reports whether two rules are the same.
+func SameFilter(a, b Filter) bool { return reflect.DeepEqual(a, b) }
+
 // Lengths are the shortest and longest prefix that a rule matches.
 func (f Filter) Lengths() (from, to int) {
 	from = max(int(f.From), f.Prefix.Bits())

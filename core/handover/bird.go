@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravin/core/bgp"
 	"dravin/core/design"
 	"dravin/core/ends"
 	"dravin/core/negotiate"
@@ -19,28 +20,32 @@ type sessionAt struct {
 	near, far design.SessionEnd
 	set       negotiate.BGPEnd // what the near end is set to, in full
 	internal  bool
+	link      design.ID // the link or circuit
+	first     bool      // what it learns goes before what other sessions do
+	segment   design.ID // whose routing instance it speaks for; empty: the one that everything meets in
 }
 
 // sessionsAt lists the sessions of a gateway's links and circuits.
 func sessionsAt(t *route.Tables, gateway design.ID) []sessionAt {
 	d := t.Design
 	var out []sessionAt
-	add := func(in *design.Object, n int, path ...string) {
+	add := func(in, joint *design.Object, n int, path ...string) {
 		for _, o := range d.Inside(in.ID, design.KindSession) {
 			both := o.Body.(*design.Session).Ends
 			set := ends.SessionEndsOf(d, o)
-			out = append(out, sessionAt{protocols.name(append(path, o.Name)...), both[n], both[1-n], set[n], set[n].ASN == set[n].PeerASN})
+			out = append(out, sessionAt{protocols.name(append(path, o.Name)...), both[n], both[1-n], set[n], set[n].ASN == set[n].PeerASN,
+				joint.ID, t.GoesFirst(gateway, joint.Kind), route.InstanceFor(d, d.Get(gateway), d.SegmentOf(in.ID))})
 		}
 	}
 	for _, e := range endsOf(t, gateway) {
 		for _, s := range e.strands {
-			add(s.tunnel, e.n, e.link.Name, s.tunnel.Name)
+			add(s.tunnel, e.link, e.n, e.link.Name, s.tunnel.Name)
 		}
 	}
 	for _, o := range design.InOrder(d.Referring(gateway, design.KindCircuit)) {
 		for n, e := range o.Body.(*design.Circuit).Ends {
 			if e.At == gateway && t.Standing.Intended(o) {
-				add(o, n, o.Name)
+				add(o, o, n, o.Name)
 			}
 		}
 	}
@@ -52,9 +57,10 @@ func sessionsAt(t *route.Tables, gateway design.ID) []sessionAt {
 func bird(t *route.Tables, g *design.Object, sessions []sessionAt) string {
 	p := &page{}
 	p.head("BGP sessions of " + t.Design.Title(g.ID))
-	p.line("router id %s;", routerID(g, sessions))
+	p.line("router id %s;", route.RouterID(t.Design, g.ID))
 	p.line("protocol device { }")
-	own := ownRanges(t, g)
+	own := t.Announced(route.Key{At: g.ID})
+	segments := route.Instances(t.Design, g)[1:]
 	for _, family := range []string{"ipv4", "ipv6"} {
 		if !slices.ContainsFunc(sessions, func(s sessionAt) bool { return slices.Contains(families(s.near), family) }) {
 			continue
@@ -66,13 +72,17 @@ func bird(t *route.Tables, g *design.Object, sessions []sessionAt) string {
 		})
 		p.block("protocol static own_"+family, func() {
 			p.line("%s;", family)
-			for _, r := range announced(sessions, own, family) {
+			for _, r := range announced(own, family) {
 				p.line("route %s unreachable; # announced, never put into the kernel", r)
 			}
 		})
+		for n, segment := range segments {
+			birdInstance(p, t, g, n, segment, family, sessions)
+		}
 	}
 	for _, s := range sessions {
-		birdSession(p, s, own)
+		table := slices.Index(segments, s.segment)
+		birdSession(p, s, t.Announced(route.Key{At: g.ID, Segment: s.segment}), summariesAt(g), table)
 	}
 	return p.String()
 }
@@ -80,20 +90,67 @@ func bird(t *route.Tables, g *design.Object, sessions []sessionAt) string {
 // learnedMetric is that of learned routes in the kernel: behind all static ones.
 const learnedMetric = 20000
 
-// ownRanges are what a speaker announces by itself: its party's own.
-func ownRanges(t *route.Tables, g *design.Object) []netip.Prefix {
-	if g.Kind == design.KindEdgeRouter {
-		return nil
+// birdInstance is the routing instance of a segment: a table in the daemon and
+// one in the kernel, with what its own sessions bring and those that are in no
+// segment. What it learned goes back to where everything meets, and no further.
+func birdInstance(p *page, t *route.Tables, g *design.Object, n int, segment design.ID, family string, sessions []sessionAt) {
+	name := instanceTable(n, family)
+	p.comment("The routing instance of %s.", t.Design.Title(segment))
+	p.line("%s table %s;", family, name)
+	p.block("protocol kernel kernel_"+name, func() {
+		p.line("merge paths on;")
+		p.line("metric %d;", learnedMetric)
+		p.line("kernel table %d;", kernelTable(n))
+		p.line("%s { table %s; export where source = RTS_BGP; };", family, name)
+	})
+	p.block("protocol static own_"+name, func() {
+		p.line("%s { table %s; };", family, name)
+		for _, r := range announced(t.Announced(route.Key{At: g.ID, Segment: segment}), family) {
+			p.line("route %s unreachable;", r)
+		}
+	})
+	var open []string
+	for _, s := range sessions {
+		if s.segment == "" {
+			open = append(open, fmt.Sprintf("proto = %q", s.name))
+		}
 	}
-	return t.Design.Exports(t.Design.Party(g.ID).ID)
+	if len(open) == 0 {
+		open = []string{"false"}
+	}
+	p.block("protocol pipe to_"+name, func() {
+		p.line("table master%s;", family[3:])
+		p.line("peer table %s;", name)
+		p.line("export where source = RTS_BGP && (%s);", strings.Join(open, " || "))
+		p.line("import where source = RTS_BGP;")
+	})
 }
 
-func birdSession(p *page, s sessionAt, own []netip.Prefix) {
+func instanceTable(n int, family string) string { return fmt.Sprintf("instance%d_%s", n+1, family[3:]) }
+
+// kernelTable is the number of an instance's table in the kernel.
+func kernelTable(n int) int { return 301 + n }
+
+func summariesAt(g *design.Object) []design.Summary {
+	switch b := g.Body.(type) {
+	case *design.Gateway:
+		return b.Summaries
+	case *design.EdgeRouter:
+		return b.Summaries
+	}
+	return nil
+}
+
+func birdSession(p *page, s sessionAt, own []bgp.Origin, summaries []design.Summary, table int) {
 	p.block("protocol bgp "+s.name, func() {
 		p.line("local %s as %d;", s.set.Address, s.set.ASN)
 		p.line("neighbor %s as %d;", s.set.Peer, s.set.PeerASN)
 		if s.internal {
 			p.line("direct;")
+		}
+		p.line("deterministic med on;")
+		if s.near.Client && s.internal {
+			p.line("rr client;")
 		}
 		p.line("hold time %d;", s.set.Hold)
 		if s.near.Password {
@@ -103,32 +160,43 @@ func birdSession(p *page, s sessionAt, own []netip.Prefix) {
 			p.line("allow local as %d;", s.near.AllowOwn)
 		}
 		for _, family := range families(s.near) {
-			channel(p, s, own, family)
+			channel(p, s, own, summaries, family, table)
 		}
 	})
 }
 
 // channel is what a session carries of one address family.
-func channel(p *page, s sessionAt, own []netip.Prefix, family string) {
+func channel(p *page, s sessionAt, own []bgp.Origin, summaries []design.Summary, family string, table int) {
 	e := s.near
 	p.block(family, func() {
+		if table >= 0 {
+			p.line("table %s;", instanceTable(table, family))
+		}
+		if s.first {
+			p.line("preference %d; # before what other sessions bring", preferred)
+		}
 		if len(e.In) == 0 {
 			p.line("import all;")
 		} else {
-			birdFilter(p, "import", e.In, family, s.set.ASN)
+			birdFilter(p, "import", e.In, family, s.set.ASN, "")
 		}
 		if e.MaxPrefixes > 0 {
 			p.line("import limit %d action disable;", e.MaxPrefixes)
 		}
-		p.line("next hop self;")
-		mine := ofFamily(own, family)
+		p.line("next hop %s;", map[bool]string{false: "self", true: "keep"}[e.KeepNextHop])
+		hidden := hides(own, summaries, s.link, family)
+		mine, summed := told(own, s.link, family), ofFamily(prefixesOf(summaries), family)
 		switch {
 		case len(e.Out) > 0:
-			birdFilter(p, "export", e.Out, family, s.set.ASN)
-		case len(mine) == 0:
+			birdFilter(p, "export", e.Out, family, s.set.ASN, hidden)
+		case len(mine)+len(summed) == 0:
 			p.line("export none;")
 		default: // its own, and nothing learned elsewhere
-			p.line("export where source = RTS_STATIC && net ~ [ %s ];", words(mine))
+			p.line("export filter {")
+			p.WriteString(hidden)
+			p.line("    if source = RTS_STATIC && net ~ [ %s ] then accept;", words(slices.Concat(mine, summed)))
+			p.line("    reject;")
+			p.line("};")
 		}
 	})
 	p.Truncate(p.Len() - 1)
@@ -137,27 +205,115 @@ func channel(p *page, s sessionAt, own []netip.Prefix, family string) {
 
 // birdFilter renders the rules of one direction: the first that fits decides,
 // and what none fits is dropped.
-func birdFilter(p *page, direction string, rules []design.Filter, family string, asn uint32) {
+func birdFilter(p *page, direction string, rules []design.Filter, family string, asn uint32, before string) {
 	p.line("%s filter {", direction)
+	p.WriteString(before)
 	for _, r := range rules {
-		if r.Prefix.Addr().Is4() == (family == "ipv4") {
-			p.line("    if net ~ [ %s ] then { %s}", lengths(r), actions(r, direction, asn))
+		if r.Prefix.IsValid() && r.Prefix.Addr().Is4() != (family == "ipv4") {
+			continue
 		}
+		p.line("    %s{ %s}", condition(r), actions(r, asn))
 	}
 	p.line("    reject;")
 	p.line("};")
+}
+
+// preferred is above what the daemon gives BGP routes by itself.
+const preferred = 110
+
+// hides are the lines of an export filter that keep the parts of summaries back,
+// and what is announced over other links only.
+func hides(own []bgp.Origin, summaries []design.Summary, link design.ID, family string) string {
+	out := ""
+	for _, s := range summaries {
+		if s.Hide && s.Prefix.Addr().Is4() == (family == "ipv4") {
+			out += fmt.Sprintf("    if net ~ [ %s{%d,%d} ] then reject; # the summary goes instead\n", s.Prefix, s.Prefix.Bits()+1, s.Prefix.Addr().BitLen())
+		}
+	}
+	for _, o := range own {
+		if o.Only != "" && o.Only != string(link) && o.Prefix.Addr().Is4() == (family == "ipv4") && !slices.Contains(told(own, link, family), o.Prefix) {
+			out += fmt.Sprintf("    if source = RTS_STATIC && net ~ [ %s ] then reject; # it is mapped toward another link\n", o.Prefix)
+		}
+	}
+	return out
+}
+
+// told are the ranges that are announced over a link without a filter.
+func told(own []bgp.Origin, link design.ID, family string) []netip.Prefix {
+	var out []netip.Prefix
+	for _, o := range own {
+		if !o.Quiet && (o.Only == "" || o.Only == string(link)) && !slices.Contains(out, o.Prefix) {
+			out = append(out, o.Prefix)
+		}
+	}
+	return ofFamily(out, family)
+}
+
+func prefixesOf(summaries []design.Summary) []netip.Prefix {
+	var out []netip.Prefix
+	for _, s := range summaries {
+		out = append(out, s.Prefix.Masked())
+	}
+	return out
+}
+
+// condition is when a rule is done; empty if always.
+func condition(r design.Filter) string {
+	var when []string
+	if r.Prefix.IsValid() {
+		when = append(when, fmt.Sprintf("net ~ [ %s ]", lengths(r)))
+	}
+	var has []string
+	for _, text := range r.Has {
+		if c, err := negotiate.ParseCommunity(text); err == nil {
+			has = append(has, mark(c)+" ~ "+markList(c))
+		}
+	}
+	if len(r.Has) > 0 {
+		when = append(when, strings.Join(append(has, "false"), " || "))
+	}
+	if r.Through > 0 {
+		when = append(when, fmt.Sprintf("bgp_path ~ [= * %d * =]", r.Through))
+	}
+	if r.Neighbour > 0 {
+		when = append(when, fmt.Sprintf("bgp_path.len > 0 && bgp_path.first = %d", r.Neighbour))
+	}
+	if r.Born > 0 {
+		when = append(when, fmt.Sprintf("bgp_path.len > 0 && bgp_path.last = %d", r.Born))
+	}
+	if r.Longest > 0 {
+		when = append(when, fmt.Sprintf("bgp_path.len <= %d", r.Longest))
+	}
+	switch len(when) {
+	case 0:
+		return ""
+	case 1:
+		return "if " + when[0] + " then "
+	}
+	return "if (" + strings.Join(when, ") && (") + ") then "
+}
+
+func mark(c negotiate.Community) string {
+	if c.Large {
+		return fmt.Sprintf("(%d,%d,%d)", c.Values[0], c.Values[1], c.Values[2])
+	}
+	return fmt.Sprintf("(%d,%d)", c.Values[0], c.Values[1])
+}
+
+func markList(c negotiate.Community) string {
+	return map[bool]string{false: "bgp_community", true: "bgp_large_community"}[c.Large]
 }
 
 func lengths(r design.Filter) string {
 	if r.From == 0 && r.To == 0 {
 		return r.Prefix.String()
 	}
-	from := max(int(r.From), r.Prefix.Bits())
-	return fmt.Sprintf("%s{%d,%d}", r.Prefix, from, max(int(r.To), from))
+	from, to := r.Lengths()
+	return fmt.Sprintf("%s{%d,%d}", r.Prefix, from, to)
 }
 
-func actions(r design.Filter, direction string, asn uint32) string {
-	if r.Deny {
+func actions(r design.Filter, asn uint32) string {
+	if r.Does() == design.Refuse {
 		return "reject; "
 	}
 	out := ""
@@ -167,18 +323,23 @@ func actions(r design.Filter, direction string, asn uint32) string {
 	if r.MED > 0 {
 		out += fmt.Sprintf("bgp_med = %d; ", r.MED)
 	}
-	for _, text := range r.Communities {
-		c, err := negotiate.ParseCommunity(text)
-		switch {
-		case err != nil: // stored before communities were checked
-			out += "/* a community that is none is left out here */ "
-		case c.Large:
-			out += fmt.Sprintf("bgp_large_community.add((%d,%d,%d)); ", c.Values[0], c.Values[1], c.Values[2])
-		default:
-			out += fmt.Sprintf("bgp_community.add((%d,%d)); ", c.Values[0], c.Values[1])
+	if r.Origin != "" {
+		out += fmt.Sprintf("bgp_origin = ORIGIN_%s; ", strings.ToUpper(r.Origin))
+	}
+	for n, list := range [][]string{r.Take, r.Communities} {
+		for _, text := range list {
+			if c, err := negotiate.ParseCommunity(text); err != nil { // stored before communities were checked
+				out += "/* a community that is none is left out here */ "
+			} else {
+				out += fmt.Sprintf("%s.%s(%s); ", markList(c), [...]string{"delete", "add"}[n], mark(c))
+			}
 		}
 	}
-	return out + strings.Repeat(fmt.Sprintf("bgp_path.prepend(%d); ", asn), int(r.Prepend)) + "accept; "
+	out += strings.Repeat(fmt.Sprintf("bgp_path.prepend(%d); ", asn), int(r.Prepend))
+	if r.Does() == design.GoOn {
+		return out
+	}
+	return out + "accept; "
 }
 
 func families(e design.SessionEnd) []string {
@@ -188,26 +349,13 @@ func families(e design.SessionEnd) []string {
 	return e.Families
 }
 
-// announced are the ranges that are originated: those that filters let out, and
-// its own where a session has no filter. Longer ones of a filter with a range of
-// lengths are learned, not originated.
-func announced(sessions []sessionAt, own []netip.Prefix, family string) []netip.Prefix {
+// announced are the ranges that the daemon gives birth to: what the gateway
+// announces by itself, and what else it has that a filter may let out.
+func announced(own []bgp.Origin, family string) []netip.Prefix {
 	var out []netip.Prefix
-	add := func(p netip.Prefix) {
-		if !slices.Contains(out, p) {
-			out = append(out, p)
-		}
-	}
-	for _, s := range sessions {
-		for _, r := range s.near.Out {
-			if !r.Deny && r.From <= uint8(r.Prefix.Bits()) {
-				add(r.Prefix)
-			}
-		}
-		if len(s.near.Out) == 0 {
-			for _, p := range own {
-				add(p)
-			}
+	for _, o := range own {
+		if !slices.Contains(out, o.Prefix) {
+			out = append(out, o.Prefix)
 		}
 	}
 	return ofFamily(out, family)
@@ -217,37 +365,27 @@ func ofFamily(ps []netip.Prefix, family string) []netip.Prefix {
 	return slices.DeleteFunc(slices.Clone(ps), func(p netip.Prefix) bool { return p.Addr().Is4() != (family == "ipv4") })
 }
 
-// routerID is an address that nobody else has: the gateway's own public one.
-func routerID(g *design.Object, sessions []sessionAt) netip.Addr {
-	if b, ok := g.Body.(*design.Gateway); ok {
-		for _, a := range b.Addresses {
-			if a.Is4() {
-				return a
-			}
-		}
-	}
-	least := sessions[0].near.Address
-	for _, s := range sessions {
-		if s.near.Address.Less(least) {
-			least = s.near.Address
-		}
-	}
-	return least
-}
-
 // sessionSheet lists what must be set of a session at one end.
 func sessionSheet(p *page, d *design.Design, o *design.Object, n int) {
 	near, set := o.Body.(*design.Session).Ends[n], ends.SessionEndsOf(d, o)[n]
 	p.line("  [ ] BGP: own ASN %d at %s, far ASN %d at %s, hold time %d s", set.ASN, set.Address, set.PeerASN, set.Peer, set.Hold)
 	for _, r := range near.Out {
-		p.line("      announce %s", r.Prefix)
+		p.line("      announce %s", filterLine(r))
 	}
 	for _, r := range near.In {
-		p.line("      take %s", r.Prefix)
+		p.line("      take %s", filterLine(r))
 	}
 	if near.MaxPrefixes > 0 {
 		p.line("      take %d routes at most", near.MaxPrefixes)
 	}
+}
+
+// filterLine is a rule on a sheet: a plain range by itself.
+func filterLine(r design.Filter) string {
+	if plain := (design.Filter{Prefix: r.Prefix}); design.SameFilter(r, plain) {
+		return r.Prefix.String()
+	}
+	return route.FilterWords(r)
 }
 
 // joinSheet lists what a party must set of peerings, circuits and attachments.

@@ -40,6 +40,10 @@ func routes(t *route.Tables, g *design.Object, all []*end) string {
 			}
 		}
 	}
+	if b, ok := g.Body.(*design.Gateway); ok {
+		boxRoutes(p, b)
+	}
+	instances(p, t, g, all)
 	return p.String()
 }
 

@@ -383,6 +383,30 @@ func Limit(d *design.Design, session *design.Object, end int) uint32 {
 	return most
 }
 
+// GoesFirst reports whether what comes over a kind of joint goes before what
+// comes otherwise at a box.
+func (t *Tables) GoesFirst(box design.ID, kind design.Kind) bool {
+	b := builder{&solver{t: t, d: t.Design, st: t.Standing}}
+	return b.weight(t.Design.Get(box), kind) > 0
+}
+
+// Announced is what a table announces by itself, with what else it has that a
+// filter may let out; its summaries apart from their parts.
+func (t *Tables) Announced(k Key) []bgp.Origin {
+	t.Design.NoteLearned(everywhere)
+	t.world.learn()
+	for _, s := range t.world.parts.speakers[k.At] {
+		if s.Key == k.String() {
+			out := slices.Clone(s.Own)
+			for _, x := range s.Summaries {
+				out = append(out, bgp.Origin{Prefix: x.Prefix})
+			}
+			return out
+		}
+	}
+	return nil
+}
+
 // weight puts circuits before tunnels, or the other way round where the cloud
 // says so, at a box that has both.
 func (b builder) weight(at *design.Object, kind design.Kind) uint32 {
