@@ -114,7 +114,8 @@ func randomSpeakers(t require.TestingT, r *rand.Rand, second bool) speakers {
 				if r.IntN(12) == 0 && !second {
 					ends[e].AllowOwn = 1
 				}
-				if r.IntN(25) == 0 && !limited {
+				// The second daemon counts otherwise what a limit is held against.
+				if r.IntN(25) == 0 && !limited && !out.other[gateways[[2]int{a, b}[e]]] {
 					ends[e].MaxPrefixes, limited = uint32(1+r.IntN(4)), true
 				}
 			}

@@ -298,11 +298,34 @@ func (w *world) meant(o *design.Object) bool {
 // there.
 func (w *world) linksAt(gateway design.ID) (links []*design.Object, near []design.End) {
 	for _, o := range w.e.d.Of(design.KindLink) {
-		if e, _, _, ok := o.Body.(*design.Link).End(gateway); ok && w.meant(o) {
-			links, near = append(links, o), append(near, *e)
+		l := o.Body.(*design.Link)
+		e, far, _, ok := l.End(gateway)
+		if !ok || !w.meant(o) {
+			continue
 		}
+		end := *e
+		if l.Routing == design.RoutingBGP {
+			end.Routes = slices.Concat(e.Routes, w.hiddenBehind(far.Gateway, o.ID))
+		}
+		links, near = append(links, o), append(near, end)
 	}
 	return links, near
+}
+
+// hiddenBehind are the ranges that a gateway translates sources into toward a
+// link, which its daemon announces there.
+func (w *world) hiddenBehind(gateway, link design.ID) (out []netip.Prefix) {
+	for _, r := range w.e.d.Get(gateway).Body.(*design.Gateway).Translate {
+		if r.Hook == design.Leaving && r.Into.IsValid() && (r.Toward == "" || r.Toward == link) {
+			out = append(out, r.Into)
+		}
+	}
+	for _, m := range w.e.d.Of(design.KindMapping) {
+		if b := m.Body.(*design.Mapping); b.Gateway == gateway && b.Link == link {
+			out = append(out, b.Mapped)
+		}
+	}
+	return out
 }
 
 // gateway sets up the routes, policies and translations of a box.

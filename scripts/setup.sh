@@ -5,7 +5,7 @@ set -euo pipefail
 
 demo=(postgresql)
 tests=(postgresql chromium fonts-dejavu-core iproute2 procps nftables strongswan-charon strongswan-swanctl
-  libstrongswan-standard-plugins libcharon-extra-plugins bird2 iputils-ping)
+  libstrongswan-standard-plugins libcharon-extra-plugins bird2 frr iputils-ping)
 
 fail() {
   echo "setup: $*" >&2
@@ -45,6 +45,8 @@ install() {
   fail "apt-get could not install ${missing[*]}: $(tail -n 1 "$log") (all of it is in $log)"
 rm -f "$log"
 # The tests start BGP daemons of their own; the machine need not run one.
-if [[ " ${missing[*]} " == *" bird2 "* ]] && command -v systemctl >/dev/null; then
-  "${root[@]}" systemctl disable --now bird >/dev/null 2>&1 || true
+if command -v systemctl >/dev/null; then
+  for service in bird:bird2 frr:frr; do
+    [[ " ${missing[*]} " == *" ${service#*:} "* ]] && "${root[@]}" systemctl disable --now "${service%:*}" >/dev/null 2>&1 || true
+  done
 fi

@@ -197,6 +197,7 @@ type holding struct {
 	chance  bool     // the runner-up is another speaker's, and nothing that anybody chose beat it
 	routes  []*Route // the best, then those that share with it
 	rivals  int      // how many others there are
+	lost    []*Route // those that are not used
 }
 
 // taking is that an end took the class, so many sessions after it was born.

@@ -272,6 +272,7 @@ func (s *solver) note(k *class) {
 					h.by = max(h.by, Shares)
 				default:
 					why := beat(all, best, r)
+					h.lost = append(h.lost, r)
 					h.chance = h.chance || why.Chance() && r.peerID != best.peerID
 					if h.by == Shares || why > h.by {
 						h.by = why
@@ -377,9 +378,10 @@ func (r *Result) of(p netip.Prefix) *class {
 type Entry struct {
 	Prefix netip.Prefix
 	Routes []*Route
-	By     Why  // the rule that beat the runner-up
-	Chance bool // the runner-up is another speaker's, and nothing that anybody chose beat it
-	Rivals int  // how many routes did not become the best
+	By     Why      // the rule that beat the runner-up
+	Chance bool     // the runner-up is another speaker's, and nothing that anybody chose beat it
+	Rivals int      // how many routes did not become the best
+	Lost   []*Route // those of them that are not used
 }
 
 // Table is what a speaker has, its own ranges included, in the order of
@@ -431,7 +433,9 @@ func (r *Result) Best(speaker string, p netip.Prefix) (Entry, bool) {
 	return h.entry(p), true
 }
 
-func (h *holding) entry(p netip.Prefix) Entry { return Entry{p, h.routes, h.by, h.chance, h.rivals} }
+func (h *holding) entry(p netip.Prefix) Entry {
+	return Entry{p, h.routes, h.by, h.chance, h.rivals, h.lost}
+}
 
 // Dropped lists the sessions that dropped for a limit, by key.
 func (r *Result) Dropped() map[string]Down {

@@ -165,7 +165,7 @@ func differing(c *compiled, a, b []holding) []string {
 }
 
 func (h *holding) same(o *holding) bool {
-	return h.by == o.by && h.chance == o.chance && h.rivals == o.rivals && slices.EqualFunc(h.routes, o.routes, func(a, b *Route) bool { return a.same(b) })
+	return h.by == o.by && h.chance == o.chance && h.rivals == o.rivals && slices.EqualFunc(h.routes, o.routes, (*Route).same) && slices.EqualFunc(h.lost, o.lost, (*Route).same)
 }
 
 // same compares two routes with the way that they came.

@@ -66,7 +66,7 @@ func instanceRoute(p *page, d *design.Design, r route.Route, all []*end, table i
 		p.line(`v=$(device %s %s); if [ -n "$v" ]; then ip %s route replace %s dev "$v" table %d; fi`, f, r.Prefix, f, r.Prefix, table)
 	case r.Source == route.Inner:
 		if via := d.Get(r.Hop.To).Body.(*design.InnerRoute).Via; via.IsValid() && via.Is4() == r.Prefix.Addr().Is4() {
-			p.line(`v=$(ip %s -o route get %s | awk '{ for (i = 1; i < NF; i++) if ($i == "dev") print $(i+1) }'); ip %s route replace %s via %s dev "$v" onlink table %d`, f, via, f, r.Prefix, via, table)
+			p.line(`v=$(ip %s -o route get %s 2>/dev/null | awk '{ for (i = 1; i < NF; i++) if ($i == "dev") print $(i+1) }'); if [ -n "$v" ]; then ip %s route replace %s via %s dev "$v" onlink table %d; fi`, f, via, f, r.Prefix, via, table)
 		}
 	case r.Hop.Kind == route.BlackHole:
 		p.line("ip %s route replace blackhole %s table %d", f, r.Prefix, table)
@@ -105,6 +105,6 @@ func boxRoutes(p *page, g *design.Gateway) {
 			p.line("ip %s route replace blackhole %s", f, r.Prefix)
 			continue
 		}
-		p.line(`v=$(ip %s -o route get %s | awk '{ for (i = 1; i < NF; i++) if ($i == "via" || $i == "dev") printf "%%s %%s ", $i, $(i+1) }'); ip %s route replace %s $v`, f, r.Via, f, r.Prefix)
+		p.line(`v=$(ip %s -o route get %s 2>/dev/null | awk '{ for (i = 1; i < NF; i++) if ($i == "via" || $i == "dev") printf "%%s %%s ", $i, $(i+1) }'); if [ -n "$v" ]; then ip %s route replace %s $v; fi`, f, r.Via, f, r.Prefix)
 	}
 }

@@ -321,7 +321,7 @@ func (t *Tables) Spread(p netip.Prefix) Spread {
 					out.Has = append(out.Has, Has{point.ID, point.Segment, point.Title, point.Party.ID, r, t.cameFrom(k, r)})
 				}
 				with[k] = true
-			} else if r.Unusable != NotLearned {
+			} else if r.Unusable != NotLearned && !strings.HasPrefix(r.Unusable, SecondBest) {
 				h := Halt{From: r.Hop.To, To: point.ID, Code: StopHop, Why: fmt.Sprintf("%s has it and does not use it: %s", point.Title, r.Unusable)}
 				if r.Down != nil {
 					h.Code = StopDown

@@ -106,6 +106,9 @@ func (s *solver) expected(p *Point) {
 		}
 		if v := s.st.Brings(x.Joint, x.Prefix.Addr().Is4()); v.Up {
 			r.Unusable = NotLearned
+			if e, ok := s.t.world.learn().Best(Key{p.ID, p.Segment}.String(), x.Prefix); ok && slices.ContainsFunc(e.Lost, func(l *bgp.Route) bool { return !l.Own() && l.Session.Ends[l.End].Group == string(x.Joint) }) {
+				r.Unusable = SecondBest + e.By.String()
+			}
 		} else {
 			r.Down, r.Unusable = &v, v.Why
 		}
@@ -115,6 +118,9 @@ func (s *solver) expected(p *Point) {
 
 // NotLearned is said of what is expected over a session that is up.
 const NotLearned = "it is expected here and was not learned"
+
+// SecondBest is said of what was learned over a session and lost, with the rule.
+const SecondBest = "it was learned, and another goes before it: "
 
 // Expected is a range that somebody expects to learn over a joint.
 type Expected struct {

@@ -49,7 +49,7 @@
       {#each e.tables.slice(0, 20) as t (t.at + (t.segment ?? ""))}
         <details class="border-line border-b py-1" open={e.tables.length < 4}>
           <summary
-            ><a href={placeURL(design, "routes", { table: tableKey(t.at, t.segment) })}>{t.title}</a>
+            >{t.title}
             <span class="text-soft"
               >{[
                 t.gained.length && `+${t.gained.length}`,
@@ -60,6 +60,11 @@
                 .join(", ")}</span
             ></summary
           >
+          <p class="pl-3">
+            <a href={placeURL(design, "routes", { table: tableKey(t.at, t.segment) })}
+              >Open the table as it is</a
+            >
+          </p>
           {#each t.gained.slice(0, 30) as r (r.prefix)}<p class="pl-3">
               <span class="text-good font-mono font-semibold">+</span>
               <span class="font-mono">{r.prefix}</span> by {r.via} ({r.source})
