@@ -278,7 +278,11 @@ func (w *world) hubRows(h *design.Object, table design.ID) (rows []row) {
 		if !slices.Contains(b.Feeds, table) || what.Kind == design.KindLink && !w.brings(what) {
 			continue
 		}
-		for _, p := range w.exported(a) {
+		exports := w.exported(a)
+		if l, ok := what.Body.(*design.Link); ok && l.Routing == design.RoutingBGP {
+			exports = w.learned(table, what.ID)
+		}
+		for _, p := range exports {
 			rows = append(rows, row{p, 100 + k, w.hubWay(h, a)})
 		}
 	}

@@ -11,12 +11,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravin/core/design"
+	"dravin/core/route"
 	"dravin/core/standing"
 	"dravin/lab"
 )
 
 // world is an estate in namespaces. It is built from the design and from what the
-// estate's maker knows, without asking any table, walk or standing.
+// estate's maker knows, without asking any table, walk or standing, but for what
+// sessions bring.
 type world struct {
 	t       testing.TB
 	e       *estate
@@ -28,6 +30,7 @@ type world struct {
 	n       int
 	lost    map[design.ID][]string  // what takes the devices of strands that are not up down
 	devices map[[2]design.ID]string // of a tunnel, peering or attachment at a node
+	solved  *route.Tables
 }
 
 const fabric design.ID = "fabric" // the namespace of all switches
@@ -95,7 +98,7 @@ func build(t testing.TB, e *estate, rendered func(gateway design.ID) (devices ma
 	l, err := lab.New()
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = l.Close() })
-	w := &world{t: t, e: e, lab: l, nodes: map[design.ID]*lab.Node{}, scripts: map[design.ID][]string{}, lost: map[design.ID][]string{}, devices: map[[2]design.ID]string{}}
+	w := &world{t: t, e: e, lab: l, nodes: map[design.ID]*lab.Node{}, scripts: map[design.ID][]string{}, lost: map[design.ID][]string{}, devices: map[[2]design.ID]string{}, solved: route.Solve(e.d, standing.Condition{Horizon: e.horizon})}
 	w.node(fabric)
 	late := map[design.ID][]string{}
 	names := map[design.ID]map[design.ID]string{}
@@ -299,30 +302,25 @@ func (w *world) meant(o *design.Object) bool {
 func (w *world) linksAt(gateway design.ID) (links []*design.Object, near []design.End) {
 	for _, o := range w.e.d.Of(design.KindLink) {
 		l := o.Body.(*design.Link)
-		e, far, _, ok := l.End(gateway)
+		e, _, _, ok := l.End(gateway)
 		if !ok || !w.meant(o) {
 			continue
 		}
 		end := *e
 		if l.Routing == design.RoutingBGP {
-			end.Routes = slices.Concat(e.Routes, w.hiddenBehind(far.Gateway, o.ID))
+			end.Routes = w.learned(gateway, o.ID)
 		}
 		links, near = append(links, o), append(near, end)
 	}
 	return links, near
 }
 
-// hiddenBehind are the ranges that a gateway translates sources into toward a
-// link, which its daemon announces there.
-func (w *world) hiddenBehind(gateway, link design.ID) (out []netip.Prefix) {
-	for _, r := range w.e.d.Get(gateway).Body.(*design.Gateway).Translate {
-		if r.Hook == design.Leaving && r.Into.IsValid() && (r.Toward == "" || r.Toward == link) {
-			out = append(out, r.Into)
-		}
-	}
-	for _, m := range w.e.d.Of(design.KindMapping) {
-		if b := m.Body.(*design.Mapping); b.Gateway == gateway && b.Link == link {
-			out = append(out, b.Mapped)
+// learned are the ranges that a box has learned over a link: what the daemons of
+// [TestTruthOfLearnedRoutes] vouch for.
+func (w *world) learned(table, link design.ID) (out []netip.Prefix) {
+	for _, r := range w.solved.Point(table).Routes {
+		if r.Learned != nil && r.Unusable == "" && r.Hop.To == link {
+			out = append(out, r.Prefix)
 		}
 	}
 	return out

@@ -134,7 +134,7 @@ func linkRoutes(p *page, point *route.Point, e *end, n int) {
 		v4 := r.Addr().Is4()
 		p.line("s=%s", ownSource(point, v4))
 		for _, half := range halves(r) {
-			for k, hops := range hopsOf(e, v4) {
+			for k, hops := range hopsOf(e.devicesOf(point, r), v4) {
 				metric := metric4 + n*perLink + k
 				if !v4 {
 					metric = metric6 + n*perLink + k
@@ -145,11 +145,27 @@ func linkRoutes(p *page, point *route.Point, e *end, n int) {
 	}
 }
 
+// devicesOf are the devices of the strands that a table's route into the link
+// uses.
+func (e *end) devicesOf(point *route.Point, p netip.Prefix) []string {
+	for _, r := range point.Routes {
+		if r.Prefix == p && r.Hop.To == e.link.ID && len(r.Strands) > 0 {
+			var out []string
+			for _, s := range e.strands {
+				if slices.Contains(r.Strands, s.tunnel.ID) {
+					out = append(out, s.device())
+				}
+			}
+			return out
+		}
+	}
+	return e.devices()
+}
+
 // hopsOf are the next hops of a link, one list for each metric: IPv4 shares among
 // the strands; IPv6 takes no route over several devices without gateways, so there
 // they stand one behind the other.
-func hopsOf(e *end, v4 bool) []string {
-	devices := e.devices()
+func hopsOf(devices []string, v4 bool) []string {
 	if !v4 || len(devices) == 1 {
 		out := make([]string, len(devices))
 		for n, d := range devices {

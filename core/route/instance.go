@@ -106,16 +106,30 @@ func (s *solver) meets(p *Point, id design.ID) bool {
 	return design.Meets(segmentAt(s.d, Key{p.ID, p.Segment}), s.d.SegmentOf(id))
 }
 
-// strands are those of a link that a table may use, where not all are; carried
-// is false if none is.
+// strands are those of a link that a table uses, where not all are: those of its
+// own segment, else those of none, else those of the first that there is, so that
+// all lead into one routing instance at the far end. carried is false if none may.
 func (s *solver) strands(p *Point, link *design.Object) (some []design.ID, carried bool) {
 	all := s.d.Inside(link.ID, design.KindTunnel)
 	if len(all) == 0 {
 		return nil, s.meets(p, link.ID)
 	}
+	own := segmentAt(s.d, Key{p.ID, p.Segment})
+	by := map[design.ID][]design.ID{}
+	first := design.ID("")
 	for _, t := range all {
-		if s.meets(p, t.ID) {
-			some = append(some, t.ID)
+		of := s.d.SegmentOf(t.ID)
+		if !design.Meets(own, of) {
+			continue
+		}
+		if first == "" {
+			first = of
+		}
+		by[of] = append(by[of], t.ID)
+	}
+	for _, of := range []design.ID{own, "", first} {
+		if some = by[of]; len(some) > 0 {
+			break
 		}
 	}
 	if len(some) == len(all) {
