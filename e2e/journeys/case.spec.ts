@@ -94,7 +94,7 @@ test("the palette finds objects, says whose an address may be, and acts", async 
   await page.getByRole("option", { name: /Peatside Nursery glasshouse controller/ }).click();
   await expect(page.getByRole("complementary", { name: "Sheet" })).toContainText("tcp/502");
   await expect(page).toHaveURL(/sel=/);
-  await page.keyboard.press("5");
+  await page.keyboard.press("6");
   await expect(page).toHaveURL(/proof/);
   await page.keyboard.press("?");
   await expect(page.getByRole("dialog")).toContainText("Ctrl-K");

@@ -33,7 +33,7 @@ for (const colorScheme of ["light", "dark"] as const) {
   test.describe(colorScheme, () => {
     test.use({ colorScheme });
     test("every place and way of looking is accessible", async ({ page, request }) => {
-      test.setTimeout(120_000);
+      test.setTimeout(150_000);
       const { id, of } = await trust(request);
       await page.goto("/");
       await expect(page.getByRole("heading", { name: "Designs" })).toBeVisible();
@@ -49,7 +49,9 @@ for (const colorScheme of ["light", "dark"] as const) {
         ["links?as=study&cloud=Tarn", "When does a hub pay"],
         ["links?as=profiles", "dravin-profile"],
         ["translation", "Remedies for"],
-        ["proof", "Intents: 0 of 3"],
+        ["proof", "Intents: 1 of 4"],
+        ["routes", "every source"],
+        ["routes?as=limits", "routes in a table"],
         ["handover", "For whom"],
         ["estate?panel=findings", "museum store"],
         ["estate?panel=palette", "Go to Estate"],
@@ -75,7 +77,7 @@ test("the whole case by keys alone", async ({ page }) => {
   await expect(page).toHaveURL(/translation\?group=/);
   await enter("button", "Apply");
   await expect(page.getByText("Answered:")).toBeVisible();
-  await page.keyboard.press("5");
+  await page.keyboard.press("6");
   await expect(page.getByText("Intents: 3 of 3 hold")).toBeVisible();
   await page.keyboard.press("Control+z");
   await expect(page.getByText("Intents: 0 of 3 hold")).toBeVisible();

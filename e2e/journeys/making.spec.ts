@@ -161,7 +161,7 @@ test("an estate is made by keys alone, from the palette and the bar", async ({ p
     await page.keyboard.press("Enter");
     await expect(page.getByRole("dialog")).toHaveCount(0);
   }
-  await page.keyboard.press("5");
+  await page.keyboard.press("6");
   await expect(page.getByText("Intents: 1 of 1 hold")).toBeVisible();
   await page.keyboard.press("Control+z");
   await expect(page.getByText("No intents yet")).toBeVisible();
