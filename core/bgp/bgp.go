@@ -46,9 +46,11 @@ type Summary struct {
 	Hide   bool // its parts are not announced
 }
 
-// Session is a session that is up, unless more is announced than an end takes.
+// Session is a session. One that is up drops if more is announced than an end
+// takes.
 type Session struct {
 	Key  string // unique in a network
+	Down bool   // it is not established
 	Ends [2]End
 }
 
@@ -199,6 +201,7 @@ const (
 	ReflectedLoop      // the taker's own ID stands in the cluster list, or it gave birth to the route (RFC 4456)
 	HiddenPart         // a summary goes instead
 	OtherFamily        // the session does not carry the family
+	NotUp              // the session is not established
 	OverLimit          // the session dropped: more than the taker takes
 	ElsewhereOnly      // it is announced by another joint only
 )

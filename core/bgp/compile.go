@@ -25,6 +25,7 @@ type compiled struct {
 	hazard  bool    // a policy says something that could make outcomes depend on chance
 	kept    bool    // a next hop may be one that has to be looked up
 	down    map[int32]Down
+	byKey   map[string]int32 // sessions
 }
 
 // Down is a session that dropped, for more routes than an end takes.
@@ -91,7 +92,9 @@ func compile(n *Network, down map[int32]Down) *compiled {
 	c.ends, c.into, c.speaks, c.slotAt = make([]*End, count), make([][]int32, count), make([]int32, count), make([][]int32, count)
 	c.policy = make([]policy, 2*count)
 	c.outs, c.slots = make([][]int32, len(n.Speakers)), make([][]int32, len(n.Speakers))
+	c.byKey = make(map[string]int32, len(n.Sessions))
 	for k, s := range n.Sessions {
+		c.byKey[s.Key] = int32(k)
 		for m := range s.Ends {
 			c.end(int32(2*k+m), &s.Ends[m])
 		}

@@ -102,18 +102,29 @@ func beat(all []*Route, best, r *Route) Why {
 	return why
 }
 
+// At are the tables that a session of a network tells from and teaches, by key;
+// none for a session that is not in it.
+func (r *Result) At(session string) []string {
+	n, ok := r.c.byKey[session]
+	if !ok {
+		return nil
+	}
+	var out []string
+	for _, e := range r.c.Sessions[n].Ends {
+		out = append(append(out, e.Speaker), e.Into...)
+	}
+	return out
+}
+
 // Told lists what one end of a session tells the other, prefix by prefix, and
 // what becomes of it there.
 func (r *Result) Told(session string, end int) []ToldEntry {
-	n := slices.IndexFunc(r.c.Sessions, func(s *Session) bool { return s.Key == session })
-	if n < 0 {
+	n, ok := r.c.byKey[session]
+	if !ok || r.c.Sessions[n].Down || r.c.speaks[2*n+int32(end)] < 0 {
 		return nil
 	}
-	e := int32(2*n + end)
+	e := 2*n + int32(end)
 	from := r.c.speaks[e]
-	if from < 0 {
-		return nil
-	}
 	s := newSolver(r.c, r.lookup())
 	done := map[*class]Tell{}
 	var out []ToldEntry

@@ -58,6 +58,8 @@ func (s *solver) mayTell(e int32, r *Route, internal bool) Stop {
 	near, far := s.c.ends[e], s.c.ends[e^1]
 	f := family(s.v4)
 	switch _, gone := s.c.down[e/2]; {
+	case s.c.Sessions[e/2].Down:
+		return NotUp
 	case gone:
 		return OverLimit
 	case !near.Families[f] || !far.Families[f]:

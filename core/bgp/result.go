@@ -28,7 +28,8 @@ func Solve(n *Network) *Result { return limited(n, nil) }
 // difference can not have touched is taken over. changed are the keys of the
 // speakers whose routes differ, in order.
 func (r *Result) Update(n *Network) (next *Result, changed []string) {
-	if news, ok := r.births(n); ok {
+	if d, ok := r.difference(n); ok {
+		news := r.touched(d, n)
 		if len(news) == 0 {
 			next := *r
 			next.c = r.c.with(n)

@@ -3,25 +3,49 @@ package bgp
 import (
 	"maps"
 	"net/netip"
+	"reflect"
 	"slices"
 
 	"dravin/core/prefix"
 )
 
-// births tells which prefixes are born otherwise in the next network. ok is
-// false where more than births differs.
-func (r *Result) births(n *Network) (news map[netip.Prefix]bool, ok bool) {
-	if len(n.Speakers) != len(r.c.Speakers) || !slices.Equal(n.Sessions, r.c.Sessions) || r.c.kept || len(r.down) > 0 {
-		return nil, false
+// difference is what may be otherwise in the next network: prefixes that are born
+// otherwise, and sets of speakers of which a session came up or went down.
+type difference struct {
+	born  map[netip.Prefix]bool
+	parts map[int32]bool
+}
+
+// difference holds the next network against this one. ok is false where more
+// than births and the standing of sessions differs.
+func (r *Result) difference(n *Network) (d difference, ok bool) {
+	d = difference{map[netip.Prefix]bool{}, map[int32]bool{}}
+	if len(n.Speakers) != len(r.c.Speakers) || len(n.Sessions) != len(r.c.Sessions) || r.c.kept || len(r.down) > 0 {
+		return d, false
 	}
-	news = map[netip.Prefix]bool{}
+	for k, s := range n.Sessions {
+		old := r.c.Sessions[k]
+		if s == old {
+			continue
+		}
+		if s.Key != old.Key || !reflect.DeepEqual(s.Ends, old.Ends) {
+			return d, false
+		}
+		for e := int32(2 * k); e < int32(2*k+2); e++ {
+			for _, x := range append(slices.Clip(r.c.into[e]), r.c.speaks[e]) {
+				if x >= 0 {
+					d.parts[r.c.part[x]] = true
+				}
+			}
+		}
+	}
 	for k, s := range n.Speakers {
 		old := r.c.Speakers[k]
 		if s == old {
 			continue
 		}
 		if s.Key != old.Key || s.RouterID != old.RouterID || s.Multipath != old.Multipath || !slices.Equal(s.Summaries, old.Summaries) || !slices.Equal(s.Connected, old.Connected) {
-			return nil, false
+			return d, false
 		}
 		have := make(map[Origin]bool, len(old.Own))
 		for _, o := range old.Own {
@@ -31,27 +55,55 @@ func (r *Result) births(n *Network) (news map[netip.Prefix]bool, ok bool) {
 			if have[o] {
 				delete(have, o)
 			} else {
-				news[o.Prefix] = true
+				d.born[o.Prefix] = true
 			}
 		}
 		for o := range have {
-			news[o.Prefix] = true
+			d.born[o.Prefix] = true
 		}
 	}
-	return news, true
+	return d, true
 }
 
-// with is the compiled form of a network that differs in births only.
+// touched are the prefixes that must be solved again.
+func (r *Result) touched(d difference, n *Network) map[netip.Prefix]bool {
+	out := maps.Clone(d.born)
+	if len(d.parts) == 0 {
+		return out
+	}
+	for k := range r.c.Speakers {
+		if d.parts[r.c.part[k]] {
+			for _, list := range [2][]*class{r.has[k], r.more[int32(k)]} {
+				for _, c := range list {
+					for _, p := range c.prefixes {
+						out[p] = true
+					}
+				}
+			}
+			for _, o := range n.Speakers[k].Own {
+				out[o.Prefix] = true
+			}
+		}
+	}
+	return out
+}
+
+// with is the compiled form of a network that differs in births and in which
+// sessions are up.
 func (c *compiled) with(n *Network) *compiled {
 	out := *c
 	out.Network = n
+	out.ends = make([]*End, len(c.ends))
+	for k, s := range n.Sessions {
+		out.ends[2*k], out.ends[2*k+1] = &s.Ends[0], &s.Ends[1]
+	}
 	return &out
 }
 
-// patch solves what is born otherwise anew; nil where it is so much that all had
-// better be, or where a limit may be at stake.
+// patch solves some prefixes anew; nil where that is so much that all had better
+// be, or where a session drops for a limit.
 func (r *Result) patch(n *Network, news map[netip.Prefix]bool) *Result {
-	if len(news)+len(r.over) > 64+len(r.classes)/8 || r.limits() {
+	if len(news)+len(r.over) > 64+len(r.classes)/2 {
 		return nil
 	}
 	next := &Result{c: r.c.with(n), classes: r.classes, over: maps.Clone(r.over), has: r.has, more: make(map[int32][]*class, len(r.more)), down: r.down}
@@ -62,8 +114,10 @@ func (r *Result) patch(n *Network, news map[netip.Prefix]bool) *Result {
 		next.more[k] = slices.Clip(list)
 	}
 	for _, s := range next.c.summaries() { // what they are made of may be new
-		if _, own := news[s]; own || slices.ContainsFunc(slices.Collect(maps.Keys(news)), func(p netip.Prefix) bool { return prefix.Contains(s, p) }) {
-			return nil
+		for p := range news {
+			if prefix.Contains(s, p) {
+				return nil
+			}
 		}
 	}
 	born := map[netip.Prefix][]birth{}
@@ -77,6 +131,7 @@ func (r *Result) patch(n *Network, news map[netip.Prefix]bool) *Result {
 	for p := range news {
 		next.over[p] = nil
 	}
+	met := map[int32]bool{} // ends that took something
 	s := newSolver(next.c, func(int32, netip.Addr) bool { return false })
 	for _, k := range next.c.group(born, func(netip.Prefix) bool { return true }) {
 		s.class(k)
@@ -86,12 +141,43 @@ func (r *Result) patch(n *Network, news map[netip.Prefix]bool) *Result {
 		for _, h := range k.has {
 			next.more[h.speaker] = append(next.more[h.speaker], k)
 		}
+		for _, t := range k.taken {
+			met[t.end] = true
+		}
+	}
+	if next.overLimit(met) {
+		return nil
 	}
 	return next
 }
 
-func (r *Result) limits() bool {
-	return slices.ContainsFunc(r.c.ends, func(e *End) bool { return e.Limit != [2]uint32{} })
+// overLimit reports whether one of some ends takes more than it may.
+func (r *Result) overLimit(ends map[int32]bool) bool {
+	for e := range ends {
+		if r.c.ends[e].Limit == [2]uint32{} {
+			continue
+		}
+		var count [2]uint32
+		n := r.c.into[e][0]
+		for _, list := range [2][]*class{r.has[n], r.more[n]} {
+			for _, k := range list {
+				if !slices.ContainsFunc(k.taken, func(t taking) bool { return t.end == e }) {
+					continue
+				}
+				for _, p := range k.prefixes {
+					if len(r.over) == 0 || r.of(p) == k {
+						count[family(p.Addr().Is4())]++
+					}
+				}
+			}
+		}
+		for f, most := range r.c.ends[e].Limit {
+			if most > 0 && count[f] > most {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // differs lists the speakers whose routes are not those of another result: of

@@ -230,7 +230,7 @@ func (c *collector) oneWay(o *design.Object) {
 		if r.Learned == nil || r.Unusable != "" || len(r.Learned.Path) < 2 {
 			continue
 		}
-		way := c.t.Explain(route.Key{At: o.ID}, r.Prefix).Way
+		way := c.t.Way(route.Key{At: o.ID}, &r)
 		if len(way) < 3 {
 			continue
 		}

@@ -217,6 +217,9 @@ func (t *Tables) TitleOf(speaker string) string {
 // BoxOf is the object that a speaker's table belongs to.
 func (t *Tables) BoxOf(speaker string) design.ID { return t.tableOf(speaker).At }
 
+// Way is the way of a table's route through the estate, from where it was born.
+func (t *Tables) Way(k Key, r *Route) []WayStep { return t.wayOf(k, r) }
+
 // wayOf is the way of a route through the estate, from where it was born.
 func (t *Tables) wayOf(k Key, r *Route) []WayStep {
 	d := t.Design
@@ -228,6 +231,7 @@ func (t *Tables) wayOf(k Key, r *Route) []WayStep {
 	if r.Hop.Kind == Gateway || r.Hop.Kind == Peer {
 		at = Key{r.Hop.To, ""}
 	}
+	t.Design.NoteLearned(at.String())
 	e, ok := t.world.learn().Best(at.String(), r.Prefix)
 	if !ok {
 		return []WayStep{last}
@@ -372,7 +376,7 @@ func farOf(d *design.Design, at design.ID, o *design.Object) design.ID {
 func (t *Tables) untold(p netip.Prefix) []Halt {
 	var out []Halt
 	for _, x := range t.Trace(p).Tells {
-		if x.Stop == bgp.Passed || x.Stop == bgp.Nothing || x.Stop == bgp.BackToSender || x.Sent.Own() && x.Sent.Quiet && x.Stop == bgp.Unannounced {
+		if x.Stop == bgp.Passed || x.Stop == bgp.Nothing || x.Stop == bgp.NotUp || x.Stop == bgp.BackToSender || x.Sent.Own() && x.Sent.Quiet && x.Stop == bgp.Unannounced {
 			continue
 		}
 		near, far := x.Session.Ends[x.End], x.Session.Ends[1-x.End]
@@ -530,9 +534,14 @@ type Exchange struct {
 // Exchanged is what one end of a session tells the other, and what becomes of
 // it. Of a session that is down nothing is told.
 func (t *Tables) Exchanged(session design.ID, end int) []Exchange {
-	t.Design.NoteLearned(everywhere)
 	out := []Exchange{}
 	r := t.world.learn()
+	if !t.Standing.Of(session).Up {
+		return out
+	}
+	for _, key := range r.At(string(session)) {
+		t.Design.NoteLearned(key)
+	}
 	for _, x := range r.Told(string(session), end) {
 		if x.Stop == bgp.BackToSender || x.Sent.Own() && x.Sent.Quiet && x.Stop == bgp.Unannounced {
 			continue

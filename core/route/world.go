@@ -341,15 +341,12 @@ func (b builder) session(o *design.Object) *bgp.Session {
 	case *design.Gateway:
 		return b.hubFeed(o, body)
 	}
-	if !b.st.Of(o.ID).Up {
-		return nil
-	}
 	families := b.st.Session(o.ID).Families
 	joint, carrier := b.d.Get(o.Parent), o.Parent
 	if joint.Kind == design.KindTunnel {
 		joint = b.d.Get(joint.Parent)
 	}
-	out := &bgp.Session{Key: string(o.ID)}
+	out := &bgp.Session{Key: string(o.ID), Down: !b.st.Of(o.ID).Up}
 	for n, e := range o.Body.(*design.Session).Ends {
 		at := ends.Speaker(b.d, o, n)
 		end := bgp.End{Group: string(joint.ID), ASN: e.ASN, Address: e.Address, AllowOwn: e.AllowOwn, Client: e.Client, KeepNextHop: e.KeepNextHop, In: RulesOf(e.In), Out: RulesOf(e.Out)}
