@@ -10,7 +10,8 @@
   const rows = $derived((limits.data ?? []).toSorted((a, b) => b.has / b.most - a.has / a.most));
 </script>
 
-<div class="h-full overflow-y-auto p-4">
+<!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+<div class="h-full overflow-y-auto p-4" tabindex="0" role="region" aria-label="Limits">
   <Known of={limits} what="The limits" />
   {#if limits.data && rows.length === 0}
     <p>No profile sets a limit that anything here could meet.</p>
