@@ -94,14 +94,15 @@ func (s *solver) cameBy(p *Point, r *bgp.Route) Route {
 // with what is down, where that is why.
 func (s *solver) expected(p *Point) {
 	for _, x := range ExpectedAt(s.d, p.ID) {
-		if !s.meets(p, x.Joint) || !s.st.Intended(s.d.Get(x.Joint)) && s.st.Of(x.Joint).Code != standing.NotThereYet {
-			continue
+		link := s.d.Get(x.Joint).Kind == design.KindLink
+		if !s.meets(p, x.Joint) || link && !s.st.Intended(s.d.Get(x.Joint)) && s.st.Of(x.Joint).Code != standing.NotThereYet {
+			continue // it is no part of the plan
 		}
 		if slices.ContainsFunc(p.Routes, func(r Route) bool { return r.Prefix == x.Prefix && r.Hop.To == x.Joint }) {
 			continue
 		}
 		r := Route{Prefix: x.Prefix, Source: CircuitBGP, Hop: Hop{Circuit, x.Joint}, Via: s.d.Get(x.Joint).Name}
-		if s.d.Get(x.Joint).Kind == design.KindLink {
+		if link {
 			r.Source, r.Hop.Kind = VPNBGP, Tunnel
 		}
 		if v := s.st.Brings(x.Joint, x.Prefix.Addr().Is4()); v.Up {
