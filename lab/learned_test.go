@@ -286,7 +286,6 @@ type ending struct {
 	name      string
 	near, far design.SessionEnd
 	inside    netip.Prefix
-	own       []netip.Prefix
 }
 
 func endings(d *design.Design, gateway design.ID) []ending {

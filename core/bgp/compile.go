@@ -144,8 +144,7 @@ func (c *compiled) parts() {
 	for n := range up {
 		up[n] = int32(n)
 	}
-	var root func(int32) int32
-	root = func(n int32) int32 {
+	root := func(n int32) int32 {
 		for up[n] != n {
 			up[n] = up[up[n]]
 			n = up[n]

@@ -104,6 +104,9 @@ func (t *Tables) Explain(k Key, asked netip.Prefix) Explanation {
 		out.Way = t.wayOf(k, c.Winner)
 	}
 	for _, l := range c.Losers {
+		if strings.HasPrefix(l.Unusable, SecondBest) {
+			continue // it is told of below, with its path
+		}
 		out.Rivals = append(out.Rivals, Rival{l.Prefix, l.Source, l.Via, pathOf(l.Learned), p.beat(c.Winner, l)})
 	}
 	if c.Winner != nil && c.Winner.Learned != nil {
@@ -167,18 +170,33 @@ func (t *Tables) unlucky(k Key, w *Route) []Rival {
 			continue
 		}
 		for _, r := range h.Rivals {
-			via := t.Design.Title(t.tableOf(r.Route.At).At)
+			via, source := t.Design.Title(t.tableOf(r.Route.At).At), w.Source
 			if r.Route.Session != nil {
-				via = t.Design.Title(design.ID(r.Route.Session.Ends[r.Route.End].Group))
+				group := t.Design.Get(design.ID(r.Route.Session.Ends[r.Route.End].Group))
+				via, source = group.Name, sourceOf(group)
 			}
 			path := r.Route.Path
 			if path == nil {
 				path = []uint32{}
 			}
-			out = append(out, Rival{w.Prefix, w.Source, via, path, r.By.String()})
+			rival := Rival{w.Prefix, source, via, path, r.By.String()}
+			if !slices.ContainsFunc(out, func(x Rival) bool { return x.Via == via && x.Rule == rival.Rule && slices.Equal(x.Path, path) }) { // each strand has a session
+				out = append(out, rival)
+			}
 		}
 	}
 	return out
+}
+
+// sourceOf is the source of what a joint's sessions bring.
+func sourceOf(joint *design.Object) Source {
+	switch joint.Kind {
+	case design.KindCircuit:
+		return CircuitBGP
+	case design.KindLink:
+		return VPNBGP
+	}
+	return Hub
 }
 
 // tableOf is the table of a speaker.

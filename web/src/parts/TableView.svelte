@@ -201,7 +201,7 @@
                 role="gridcell"
                 class="truncate {r.unusable ? 'text-warn' : 'text-soft'}"
                 title={[attributes(r), standingOf(r)].filter(Boolean).join("; ")}
-                >{#if r.unusable}<span class="font-semibold">not used:</span>
+                >{#if r.unusable}<span class="font-semibold">not used:&nbsp;</span>
                 {/if}{[attributes(r), standingOf(r)].filter(Boolean).join("; ")}</span
               >
             {:else}
