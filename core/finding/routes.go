@@ -40,7 +40,7 @@ func (c *collector) heldAgainst(o *design.Object, end design.ID, wanted []netip.
 	var missing, unasked []netip.Prefix
 	var why []string
 	for _, w := range wanted {
-		if slices.Contains(learned, w) || !c.st.Brings(o.ID, w.Addr().Is4()).Up {
+		if _, has := slices.BinarySearchFunc(learned, w, prefix.Compare); has || !c.st.Brings(o.ID, w.Addr().Is4()).Up {
 			continue
 		}
 		missing = append(missing, w)
@@ -66,6 +66,7 @@ func (c *collector) heldAgainst(o *design.Object, end design.ID, wanted []netip.
 // and others. What a hub's gateway learns is in the tables that it feeds.
 func (c *collector) learnedBy(o *design.Object, end design.ID) []netip.Prefix {
 	var out []netip.Prefix
+	seen := map[netip.Prefix]bool{}
 	for _, s := range route.SessionsOf(c.d, end) {
 		carrier := c.d.Get(s.Parent)
 		if s.Parent != o.ID && carrier.Parent != o.ID {
@@ -76,7 +77,8 @@ func (c *collector) learnedBy(o *design.Object, end design.ID) []netip.Prefix {
 			n = 1
 		}
 		for _, x := range c.t.Exchanged(s.ID, n) {
-			if x.Taken && !slices.Contains(out, x.Prefix) {
+			if x.Taken && !seen[x.Prefix] {
+				seen[x.Prefix] = true
 				out = append(out, x.Prefix)
 			}
 		}
@@ -132,16 +134,21 @@ func (c *collector) beaten(o *design.Object) {
 	for _, segment := range route.Instances(c.d, o) {
 		p := c.t.PointIn(o.ID, segment)
 		var said []string
+		var learned prefix.Table[route.Route]
 		for _, r := range p.Routes {
-			if r.Learned == nil || r.Unusable != "" || r.Prefix.Bits() == 0 {
+			if r.Learned != nil && r.Unusable == "" && r.Prefix.Bits() > 0 {
+				learned.Add(r.Prefix, r)
+			}
+		}
+		for _, x := range p.Routes {
+			if x.Learned != nil || x.Unusable != "" {
 				continue
 			}
-			for _, x := range p.Routes {
-				if x.Unusable != "" || x.Hop == r.Hop || x.Learned != nil && x.Source == r.Source || !silently(x, r) {
-					continue
+			learned.Covering(x.Prefix, func(r route.Route) {
+				if x.Hop != r.Hop && silently(x, r) {
+					said = append(said, fmt.Sprintf("%s, learned by %s, is beaten by %s (%s, %s)", r.Prefix, r.Via, x.Prefix, x.Source, x.Via))
 				}
-				said = append(said, fmt.Sprintf("%s, learned by %s, is beaten by %s (%s, %s)", r.Prefix, r.Via, x.Prefix, x.Source, x.Via))
-			}
+			})
 		}
 		if len(said) > 0 {
 			f := c.add("learned-route-beaten", Risk, o.ID, nil, "%s sends elsewhere what it learned: %s", p.Title, said[0])
@@ -155,7 +162,7 @@ func (c *collector) beaten(o *design.Object) {
 // goes before it, or a longer one that is not learned.
 func silently(x, r route.Route) bool {
 	if x.Prefix == r.Prefix {
-		return x.Source != r.Source && x.Learned == nil
+		return x.Source != r.Source
 	}
 	near := x.Source == route.Connected || x.Source == route.Local || x.Source == route.Inner || x.Source == route.Peered
 	return near && x.Prefix.Bits() > r.Prefix.Bits() && prefix.Contains(r.Prefix, x.Prefix)

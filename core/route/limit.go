@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"dravin/core/design"
+	"dravin/core/ends"
 	"dravin/core/prefix"
 )
 
@@ -60,6 +61,9 @@ func (t *Tables) Uses() []Use {
 				}
 			}
 			add(o, "routes taken on a session", taken, Limit(d, o, n))
+			if at := ends.Speaker(d, o, n); at != nil && len(out) > 0 && out[len(out)-1].Of == o.ID {
+				out[len(out)-1].Title = carrierOf(d, o) + ", at " + d.Title(at.ID)
+			}
 		}
 	}
 	for _, o := range d.Of(design.KindHub) {
@@ -82,6 +86,15 @@ func (t *Tables) Uses() []Use {
 		}
 	}
 	return out
+}
+
+// carrierOf is what carries a session, as people call it.
+func carrierOf(d *design.Design, session *design.Object) string {
+	carrier := d.Get(session.Parent)
+	if carrier.Kind == design.KindTunnel {
+		return d.Get(carrier.Parent).Name + ", " + carrier.Name
+	}
+	return carrier.Name
 }
 
 // Summarised is a range that could stand for several entries of a table that
