@@ -265,9 +265,9 @@ type SessionRow struct {
 func sessionRow(v *solved, o *design.Object) SessionRow {
 	d := v.design
 	carrier := d.Get(o.Parent)
-	row := SessionRow{ID: o.ID, Name: carrier.Name, Joint: carrier.ID, Standing: v.tables().Standing.Of(o.ID)}
+	row := SessionRow{ID: o.ID, Name: standing.CarrierName(d, o), Joint: carrier.ID, Standing: v.tables().Standing.Of(o.ID)}
 	if carrier.Kind == design.KindTunnel {
-		row.Joint, row.Name = carrier.Parent, d.Get(carrier.Parent).Name+", "+carrier.Name
+		row.Joint = carrier.Parent
 	}
 	for n, e := range o.Body.(*design.Session).Ends {
 		row.ASNs[n] = e.ASN

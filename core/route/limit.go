@@ -9,6 +9,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/ends"
 	"dravin/core/prefix"
+	"dravin/core/standing"
 )
 
 // Use is how far a limit of a profile is used up.
@@ -62,7 +63,7 @@ func (t *Tables) Uses() []Use {
 			}
 			add(o, "routes taken on a session", taken, Limit(d, o, n))
 			if at := ends.Speaker(d, o, n); at != nil && len(out) > 0 && out[len(out)-1].Of == o.ID {
-				out[len(out)-1].Title = carrierOf(d, o) + ", at " + d.Title(at.ID)
+				out[len(out)-1].Title = standing.CarrierName(d, o) + ", at " + d.Title(at.ID)
 			}
 		}
 	}
@@ -86,15 +87,6 @@ func (t *Tables) Uses() []Use {
 		}
 	}
 	return out
-}
-
-// carrierOf is what carries a session, as people call it.
-func carrierOf(d *design.Design, session *design.Object) string {
-	carrier := d.Get(session.Parent)
-	if carrier.Kind == design.KindTunnel {
-		return d.Get(carrier.Parent).Name + ", " + carrier.Name
-	}
-	return carrier.Name
 }
 
 // Summarised is a range that could stand for several entries of a table that

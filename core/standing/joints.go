@@ -136,13 +136,13 @@ func (s *Standing) session(o *design.Object) (Verdict, negotiate.SessionOutcome)
 		return v, outcome
 	}
 	if !outcome.Up {
-		return down(SessionDown, o.ID, outcome.Parameter, "the session of %s is not established: %s", carrierName(s.d, o), outcome.Why), outcome
+		return down(SessionDown, o.ID, outcome.Parameter, "the session of %s is not established: %s", CarrierName(s.d, o), outcome.Why), outcome
 	}
 	return up, outcome
 }
 
-// carrierName is what carries a session, as people call it.
-func carrierName(d *design.Design, session *design.Object) string {
+// CarrierName is what carries a session, as people call it.
+func CarrierName(d *design.Design, session *design.Object) string {
 	carrier := d.Get(session.Parent)
 	if carrier.Kind == design.KindTunnel {
 		return d.Get(carrier.Parent).Name + ", " + carrier.Name

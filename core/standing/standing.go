@@ -150,7 +150,7 @@ func Dropped(d *design.Design, session *design.Object, end, taken int, most uint
 	if at := ends.Speaker(d, session, end); at != nil {
 		taker = d.Title(at.ID)
 	}
-	return down(SessionDown, session.ID, "bgp-max", "the session of %s has dropped: %s takes %d routes of %s at most, and there are %d", carrierName(d, session), taker, most, family, taken)
+	return down(SessionDown, session.ID, "bgp-max", "the session of %s has dropped: %s takes %d routes of %s at most, and there are %d", CarrierName(d, session), taker, most, family, taken)
 }
 
 // Condition is the condition that it is for.
