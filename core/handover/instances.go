@@ -59,7 +59,8 @@ func instances(p *page, t *route.Tables, g *design.Object, all []*end) {
 func instanceRoute(p *page, d *design.Design, r route.Route, all []*end, table int) {
 	f := flag(r.Prefix.Addr().Is4())
 	switch {
-	case r.Unusable != "" || r.Learned != nil:
+	case r.Unusable != "" && r.Down == nil, r.Source == route.VPNBGP || r.Source == route.CircuitBGP:
+		// What is down is set up all the same, as outside the instances.
 	case r.Source == route.Implied:
 		p.line(`w=$(onward %s); if [ -n "$w" ]; then ip %s route replace default $w table %d; fi`, f, f, table)
 	case r.Source == route.Connected:
