@@ -3,7 +3,6 @@ package server
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"net/http"
 	"net/netip"
 	"slices"
@@ -89,15 +88,11 @@ type NamedID struct {
 
 // askedPrefix reads a prefix or an address.
 func askedPrefix(text string) (netip.Prefix, error) {
-	text = strings.TrimSpace(text)
-	if a, err := netip.ParseAddr(text); err == nil {
-		return netip.PrefixFrom(a, a.BitLen()), nil
-	}
-	p, err := netip.ParsePrefix(text)
+	p, err := prefix.ParseAsked(text)
 	if err != nil {
-		return p, refused("prefix", fmt.Sprintf("%q is no prefix or address; write one such as 10.215.0.0/23 or 10.215.0.15", text))
+		return p, refused("prefix", err.Error())
 	}
-	return p.Masked(), nil
+	return p, nil
 }
 
 func pointOf(v *solved, at, segment string) (*route.Point, error) {
@@ -124,7 +119,9 @@ func tablePage(v *solved, in *inTable) (TablePage, error) {
 	for _, r := range p.Routes {
 		to, known := far[r.Hop]
 		if !known {
-			to = farParty(v.design, p, r.Hop)
+			if at := v.design.Party(route.FarEnd(v.design, p, r.Hop)); at != nil {
+				to = at.ID
+			}
 			far[r.Hop] = to
 			if to != "" && !slices.ContainsFunc(out.Parties, func(x NamedID) bool { return x.ID == to }) {
 				out.Parties = append(out.Parties, NamedID{to, v.design.Title(to)})
@@ -165,22 +162,6 @@ func fits(how string, r, asked netip.Prefix) bool {
 	return r.Overlaps(asked)
 }
 
-// farParty is the party at the other side of a next hop, empty for none.
-func farParty(d *design.Design, p *route.Point, h route.Hop) design.ID {
-	o := d.Get(h.To)
-	if j, ok := design.JointOf(o); ok {
-		a, b := d.PartiesOf(j)
-		if a == p.Party.ID {
-			return b
-		}
-		return a
-	}
-	if x := d.Party(h.To); x != nil {
-		return x.ID
-	}
-	return ""
-}
-
 type inExplain struct {
 	InView
 	At      string `query:"at" required:"true" maxLength:"128" doc:"The ID of what the table is of."`
@@ -210,46 +191,11 @@ type inPrefixes struct {
 	Text string `query:"q" maxLength:"80" doc:"How it begins, or an address in it; left out: every prefix."`
 }
 
-// KnownPrefix is a prefix that tables have.
-type KnownPrefix struct {
-	Prefix netip.Prefix `json:"prefix"`
-	Tables int          `json:"tables" doc:"How many tables have it."`
-	Of     string       `json:"of" doc:"Who holds it, where somebody does."`
-}
-
 // mostPrefixes bounds a list that is to be chosen from.
 const mostPrefixes = 300
 
-func prefixesOf(v *solved, in *inPrefixes) ([]KnownPrefix, error) {
-	text := strings.TrimSpace(in.Text)
-	address, _ := netip.ParseAddr(text)
-	count := map[netip.Prefix]int{}
-	for _, p := range v.tables().Points() {
-		var last netip.Prefix
-		for n := range p.Routes {
-			r := &p.Routes[n]
-			if r.Prefix != last && r.Source != route.Implied && r.Unusable == "" {
-				count[r.Prefix]++
-			}
-			last = r.Prefix
-		}
-	}
-	of := map[netip.Prefix]string{}
-	for _, k := range []design.Kind{design.KindNetwork, design.KindSubnet, design.KindLAN, design.KindInnerRoute} {
-		for _, o := range v.design.Of(k) {
-			for _, p := range design.RangesOf(o) {
-				of[p] = v.design.Title(o.ID)
-			}
-		}
-	}
-	out := []KnownPrefix{}
-	for p, n := range count {
-		if text == "" || strings.HasPrefix(p.String(), text) || address.IsValid() && p.Contains(address) || strings.Contains(strings.ToLower(of[p]), strings.ToLower(text)) {
-			out = append(out, KnownPrefix{p, n, of[p]})
-		}
-	}
-	slices.SortFunc(out, func(a, b KnownPrefix) int { return prefix.Compare(a.Prefix, b.Prefix) })
-	return out[:min(len(out), mostPrefixes)], nil
+func prefixesOf(v *solved, in *inPrefixes) ([]route.Known, error) {
+	return v.tables().Known(in.Text, mostPrefixes), nil
 }
 
 // SessionRow is a BGP session.
@@ -322,12 +268,7 @@ func sessionView(v *solved, in *inSession) (SessionView, error) {
 	for n, e := range o.Body.(*design.Session).Ends {
 		tells := v.tables().Exchanged(o.ID, n)
 		side := SessionSide{Title: out.Ends[n], ASN: e.ASN, Told: len(tells), Most: route.Limit(v.design, o, n), Out: []string{}, In: []string{}}
-		for _, x := range tells {
-			if x.Taken {
-				out.Sides[1-n].Takes++
-			}
-		}
-		side.Takes = out.Sides[n].Takes
+		side.Takes = v.tables().Taken(o.ID, n)
 		side.Tells = tells[:min(len(tells), mostTold)]
 		for k := range e.Out {
 			side.Out = append(side.Out, route.RuleWords(e.Out, k))
@@ -340,9 +281,7 @@ func sessionView(v *solved, in *inSession) (SessionView, error) {
 				side.Router = id.String()
 			}
 		}
-		takes := out.Sides[n].Takes
 		out.Sides[n] = side
-		out.Sides[n].Takes = takes
 	}
 	return out, nil
 }

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dravin/core/prefix"
 	"dravin/core/route"
 	"dravin/core/solved"
 	"dravin/core/standing"
@@ -76,8 +77,8 @@ func answerRoutes(s *solved.Solved, asked routesAsked) (a routesAnswer, err erro
 	d := s.Design
 	var p netip.Prefix
 	if asked.prefix != "" {
-		if p, err = prefixOrAddress(asked.prefix); err != nil {
-			return a, err
+		if p, err = prefix.ParseAsked(asked.prefix); err != nil {
+			return a, fmt.Errorf("--prefix: %w", err)
 		}
 	}
 	if len(asked.without) > 0 {
@@ -132,17 +133,6 @@ func answerRoutes(s *solved.Solved, asked routesAsked) (a routesAnswer, err erro
 		a.Limits = s.Tables.Uses()
 	}
 	return a, nil
-}
-
-func prefixOrAddress(text string) (netip.Prefix, error) {
-	if at, err := netip.ParseAddr(text); err == nil {
-		return netip.PrefixFrom(at, at.BitLen()), nil
-	}
-	p, err := netip.ParsePrefix(text)
-	if err != nil {
-		return p, fmt.Errorf("--prefix: %q is no prefix or address; write one such as 10.215.0.0/23", text)
-	}
-	return p.Masked(), nil
 }
 
 // explanations are of what is asked for, or of every entry.

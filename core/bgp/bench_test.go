@@ -18,7 +18,7 @@ func large(hubs, gateways, networks, total int) *bgp.Network {
 	next := 0
 	prefix := func() netip.Prefix {
 		next++
-		return netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(next >> 14), byte(next >> 6), byte(next << 2)}), 30)
+		return netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(208 + next>>16), byte(next >> 8), byte(next)}), 32)
 	}
 	each := total / networks
 	session := func(a, b string, asnA, asnB uint32) {
@@ -84,7 +84,7 @@ func BenchmarkOnePrefixMore(b *testing.B) {
 	for k := 0; b.Loop(); k++ {
 		next := &bgp.Network{Speakers: append([]*bgp.Speaker{}, n.Speakers...), Sessions: n.Sessions}
 		s := *n.Speakers[7]
-		s.Own = append(append([]bgp.Origin{}, s.Own...), bgp.Origin{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{11, byte(k >> 8), byte(k), 0}), 24)})
+		s.Own = append(append([]bgp.Origin{}, s.Own...), bgp.Origin{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 223, byte(k >> 8), byte(k)}), 32)})
 		next.Speakers[7] = &s
 		r.Update(next)
 	}

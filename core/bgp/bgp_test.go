@@ -85,7 +85,7 @@ func TestWhereRoutesStop(t *testing.T) {
 	}{
 		"own ranges only":  {func(_, bc *bgp.Session) { bc.Ends[0].Out = nil }, bgp.Unannounced},
 		"filter going out": {func(_, bc *bgp.Session) { bc.Ends[0].Out = []bgp.Rule{{Verdict: bgp.Refuse}} }, bgp.OutFilter},
-		"filter coming in": {func(_, bc *bgp.Session) { bc.Ends[1].In = []bgp.Rule{{Through: 64999}} }, bgp.InFilter},
+		"filter coming in": {func(_, bc *bgp.Session) { bc.Ends[1].In = []bgp.Rule{{Through: 64511}} }, bgp.InFilter},
 		"loop check":       {func(_, bc *bgp.Session) { bc.Ends[1].ASN = 64501 }, bgp.LoopCheck},
 		"split horizon":    {func(ab, bc *bgp.Session) { ab.Ends[0].ASN, bc.Ends[1].ASN = 64502, 64502 }, bgp.SplitHorizon},
 		"community": {func(ab, _ *bgp.Session) {

@@ -87,6 +87,16 @@ func (d *Design) JointsAt(end ID) []Joint {
 	return out
 }
 
+// AttachmentOf is the attachment of something to a hub, or nil.
+func (d *Design) AttachmentOf(hub, what ID) *Object {
+	for _, a := range d.Inside(hub, KindAttachment) {
+		if a.Body.(*Attachment).What == what {
+			return a
+		}
+	}
+	return nil
+}
+
 // PartiesOf are the parties that a joint joins. A link or circuit that is
 // attached to a hub joins them by itself; its attachment joins the hub to
 // itself.

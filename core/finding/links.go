@@ -237,10 +237,7 @@ func (c *collector) session(o *design.Object) {
 		return
 	}
 	set := ends.SessionEndsOf(c.d, o)
-	name := "the session of " + carrier.Name
-	if t := c.d.Get(o.Parent); t.Kind == design.KindTunnel {
-		name += ", " + t.Name
-	}
+	name := "the session of " + standing.CarrierName(c.d, o)
 	if out := negotiate.AgreeSession(set[0], set[1]); !out.Up {
 		f := c.add("session-down", inUse(carrier), o.ID, nil, "%s does not come up: %s", name, out.Why)
 		for _, l := range sheet.Differing(sheet.SessionLines(c.d, o)) {

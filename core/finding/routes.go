@@ -193,7 +193,7 @@ func (c *collector) chanceIn(o *design.Object, p *route.Point) {
 			continue
 		}
 		a := p.Routes[n-1]
-		if a.Prefix != b.Prefix || a.Source != b.Source || a.Unusable != "" || b.Unusable != "" || a.Learned != nil && b.Learned != nil || c.farOf(p, a.Hop) == c.farOf(p, b.Hop) {
+		if a.Prefix != b.Prefix || a.Source != b.Source || a.Unusable != "" || b.Unusable != "" || a.Learned != nil && b.Learned != nil || route.FarEnd(c.d, p, a.Hop) == route.FarEnd(c.d, p, b.Hop) {
 			continue
 		}
 		say(fmt.Sprintf("%s: both are %s; Dravin takes %s", a.Prefix, a.Source, a.Via), "%s has two equal routes for %s, by %s and by %s, and nothing says which wins", p.Title, a.Prefix, a.Via, b.Via)
@@ -397,12 +397,7 @@ func (c *collector) sessionLimit(o *design.Object) {
 		return
 	}
 	for n := range 2 {
-		told, taken := c.t.Exchanged(o.ID, 1-n), 0
-		for _, x := range told {
-			if x.Taken {
-				taken++
-			}
-		}
+		taken := c.t.Taken(o.ID, n)
 		at, from := ends.Speaker(c.d, o, n), ends.Speaker(c.d, o, 1-n)
 		if at == nil || from == nil {
 			continue

@@ -9,7 +9,6 @@ import (
 	"dravin/core/draft"
 	"dravin/core/ends"
 	"dravin/core/prefix"
-	"dravin/core/route"
 	"dravin/core/standing"
 	"dravin/core/words"
 )
@@ -52,7 +51,7 @@ func (c *collector) asns(*design.Object) {
 			continue
 		}
 		other := speakers[first]
-		f := c.add("asn-used-twice", Risk, id, nil, "%s and %s both have ASN %d and hear of each other over another, so each discards what the other announces", c.d.Title(other), c.d.Title(id), asn[id])
+		f := c.add("asn-used-twice", Risk, id, nil, "%s and %s both have ASN %d and are joined over others that speak BGP, so each discards what it hears of the other", c.d.Title(other), c.d.Title(id), asn[id])
 		f.Subjects = []design.ID{id, other}
 		f.more = otherASN(c.d.Party(id).ID, asn[id])
 		said[key] = len(c.out) - 1
@@ -152,21 +151,6 @@ func (c *collector) defaultRoute(o *design.Object) {
 			}
 		}
 	}
-}
-
-// farOf is what a next hop leads to: the far end of a link or circuit, else
-// itself.
-func (c *collector) farOf(p *route.Point, h route.Hop) design.ID {
-	j, ok := design.JointOf(c.d.Get(h.To))
-	if !ok || h.Kind != route.Tunnel && h.Kind != route.Circuit {
-		return h.To
-	}
-	for n, end := range j.Ends {
-		if at := c.d.Party(end); at != nil && at.ID == p.Party.ID {
-			return j.Ends[1-n]
-		}
-	}
-	return h.To
 }
 
 // oneGateway finds a site whose every link ends at one gateway, though it has

@@ -54,6 +54,21 @@ func Parse(text string) (netip.Prefix, error) {
 	return p, nil
 }
 
+// ParseAsked reads a prefix or address that somebody asks about: an address is
+// itself alone, host bits are put aside.
+func ParseAsked(text string) (netip.Prefix, error) {
+	text = strings.TrimSpace(text)
+	if a, err := netip.ParseAddr(text); err == nil && a.Zone() == "" {
+		a = a.Unmap()
+		return netip.PrefixFrom(a, a.BitLen()), nil
+	}
+	p, err := netip.ParsePrefix(text)
+	if err != nil || p.Addr().Is4In6() {
+		return netip.Prefix{}, &Error{Text: text, Why: "is no prefix or address", Want: "write one such as 10.215.0.0/23 or 10.215.0.15"}
+	}
+	return p.Masked(), nil
+}
+
 // Compare orders prefixes by family (IPv4 first), then address, then length,
 // so that a prefix always comes after every other prefix that contains it.
 func Compare(a, b netip.Prefix) int {

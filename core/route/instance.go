@@ -1,6 +1,7 @@
 package route
 
 import (
+	"net/netip"
 	"slices"
 
 	"dravin/core/design"
@@ -152,9 +153,11 @@ func (s *solver) up(link design.ID, strands []design.ID) standing.Verdict {
 	return v
 }
 
-// routerIDOf is the BGP identifier of a gateway or edge router: what it is set
-// to, its first public IPv4 address, or the lowest address of its sessions.
-func routerIDOf(d *design.Design, o *design.Object) (id addr) {
+// RouterID is the BGP identifier of a gateway or edge router (RFC 4271 section
+// 1.1): what it is set to, its first public IPv4 address, or the lowest address of
+// its sessions; invalid if it has none.
+func RouterID(d *design.Design, box design.ID) (id netip.Addr) {
+	o := d.Get(box)
 	switch b := o.Body.(type) {
 	case *design.EdgeRouter:
 		id = b.RouterID
@@ -176,10 +179,6 @@ func routerIDOf(d *design.Design, o *design.Object) (id addr) {
 	}
 	return id
 }
-
-// RouterID is the BGP identifier of a gateway or edge router (RFC 4271 section
-// 1.1); invalid if it has none.
-func RouterID(d *design.Design, id design.ID) addr { return routerIDOf(d, d.Get(id)) }
 
 // SessionsOf lists the sessions that end at a gateway or edge router, in
 // canonical order of their links and circuits.

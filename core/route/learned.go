@@ -83,7 +83,7 @@ func (s *solver) cameBy(p *Point, r *bgp.Route) Route {
 		}
 	}
 	if p.Kind == design.KindHubTable && group.Kind != design.KindAttachment {
-		if a := attachmentOf(s.d, p.Party.ID, group.ID); a != nil {
+		if a := s.d.AttachmentOf(p.Party.ID, group.ID); a != nil {
 			out.Source, out.Via = Hub, a.Name
 		}
 	}
@@ -106,9 +106,9 @@ func (s *solver) expected(p *Point) {
 			r.Source, r.Hop.Kind = VPNBGP, Tunnel
 		}
 		if v := s.st.Brings(x.Joint, x.Prefix.Addr().Is4()); v.Up {
-			r.Unusable = NotLearned
+			r.Expected, r.Unusable = Missing, "it is expected here and was not learned"
 			if e, ok := s.t.world.learn().Best(Key{p.ID, p.Segment}.String(), x.Prefix); ok && slices.ContainsFunc(e.Lost, func(l *bgp.Route) bool { return !l.Own() && l.Session.Ends[l.End].Group == string(x.Joint) }) {
-				r.Unusable = SecondBest + e.By.String()
+				r.Expected, r.Unusable = Lost, "it was learned, and another goes before it: "+e.By.String()
 			}
 		} else {
 			r.Down, r.Unusable = &v, v.Why
@@ -117,11 +117,14 @@ func (s *solver) expected(p *Point) {
 	}
 }
 
-// NotLearned is said of what is expected over a session that is up.
-const NotLearned = "it is expected here and was not learned"
+// Expectation is what became of what is expected over a session that is up.
+type Expectation string
 
-// SecondBest is said of what was learned over a session and lost, with the rule.
-const SecondBest = "it was learned, and another goes before it: "
+// What becomes of it.
+const (
+	Missing Expectation = "missing" // it was not learned
+	Lost    Expectation = "lost"    // it was learned, and another goes before it
+)
 
 // Expected is a range that somebody expects to learn over a joint.
 type Expected struct {

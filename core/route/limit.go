@@ -37,6 +37,17 @@ func (t *Tables) UseOf(table design.ID) (u Use, ok bool) {
 	return u, true
 }
 
+// Taken is how many routes one end of a session takes of what it is told.
+func (t *Tables) Taken(session design.ID, end int) int {
+	n := 0
+	for _, x := range t.Exchanged(session, 1-end) {
+		if x.Taken {
+			n++
+		}
+	}
+	return n
+}
+
 // Uses lists every limit that a profile sets and how far it is used up.
 func (t *Tables) Uses() []Use {
 	out := []Use{}
@@ -55,13 +66,7 @@ func (t *Tables) Uses() []Use {
 	}
 	for _, o := range d.Of(design.KindSession) {
 		for n := range 2 {
-			taken := 0
-			for _, x := range t.Exchanged(o.ID, 1-n) {
-				if x.Taken {
-					taken++
-				}
-			}
-			add(o, "routes taken on a session", taken, Limit(d, o, n))
+			add(o, "routes taken on a session", t.Taken(o.ID, n), Limit(d, o, n))
 			if at := ends.Speaker(d, o, n); at != nil && len(out) > 0 && out[len(out)-1].Of == o.ID {
 				out[len(out)-1].Title = standing.CarrierName(d, o) + ", at " + d.Title(at.ID)
 			}

@@ -61,6 +61,21 @@ type Hop struct {
 	To   design.ID `json:"to,omitempty"` // the LAN, network, gateway, link, peering, attachment or circuit; empty for the internet
 }
 
+// FarEnd is what a next hop of a table leads to: the far end of a link, circuit,
+// peering or attachment, else what it names; empty for the internet.
+func FarEnd(d *design.Design, p *Point, h Hop) design.ID {
+	j, ok := design.JointOf(d.Get(h.To))
+	if !ok {
+		return h.To
+	}
+	for n, end := range j.Ends {
+		if at := d.Party(end); at != nil && at.ID == p.Party.ID {
+			return j.Ends[1-n]
+		}
+	}
+	return h.To
+}
+
 // Route is one row of a table.
 type Route struct {
 	Prefix netip.Prefix `json:"prefix"`
@@ -73,6 +88,9 @@ type Route struct {
 	// it swallows: it wins, and drops what it is for.
 	Down     *standing.Verdict `json:"down,omitempty"`
 	Swallows bool              `json:"swallows,omitempty"`
+	// Expected says of what is expected at a session and is not what the table uses
+	// what became of it: it was not learned, or lost. It is no route.
+	Expected Expectation `json:"expected,omitempty"`
 	// Learned is what a session brought; nil for what was not learned.
 	Learned *Learned `json:"learned,omitempty"`
 	// Strands are those of a link that take it; empty: all.

@@ -27,7 +27,7 @@ func (w *walker) arrive(end, by design.ID) Host {
 	if v := w.t.Standing.Of(end); !v.Up {
 		return w.down(v, at)
 	}
-	a := w.attachmentOf(hub.ID, by)
+	a := w.d.AttachmentOf(hub.ID, by)
 	if a == nil {
 		return w.halt(NoRoute, at, fmt.Sprintf("%s is not attached to %s, which does not route it", w.d.Title(by), hub.Name), "attach it to the hub")
 	}
@@ -57,7 +57,7 @@ func (w *walker) enteringBy(end, by design.ID) design.ID {
 // that its attachment names, or that has published what is asked for; empty where
 // it is for the network itself.
 func (w *walker) entered(hub, network design.ID) design.ID {
-	if a := w.attachmentOf(hub, network); a != nil {
+	if a := w.d.AttachmentOf(hub, network); a != nil {
 		if table := a.Body.(*design.Attachment).Enters; table != "" {
 			return table
 		}
@@ -79,16 +79,6 @@ func (w *walker) entered(hub, network design.ID) design.ID {
 func (w *walker) enters(table, by design.ID) Host {
 	w.stage(placeOf(w.d, w.d.Party(table).ID), Enters, nil, "%s enters %s and is routed by %s", w.header.Dst, w.d.Party(table).Name, w.d.Get(table).Name)
 	return w.point(table, by)
-}
-
-// attachmentOf is the attachment of something to a hub, or nil.
-func (w *walker) attachmentOf(hub, what design.ID) *design.Object {
-	for _, a := range w.d.Inside(hub, design.KindAttachment) {
-		if a.Body.(*design.Attachment).What == what {
-			return a
-		}
-	}
-	return nil
 }
 
 // bound routes in the hub table that an attachment is bound to.
@@ -116,12 +106,12 @@ func (w *walker) enterHub(attachment design.ID, network *design.Object, at Place
 // otherHub passes the packet to another hub, which knows this one by its own
 // attachment.
 func (w *walker) otherHub(hub design.ID, from *design.Object, at Place) Host {
-	if mine := w.attachmentOf(from.ID, hub); mine != nil {
+	if mine := w.d.AttachmentOf(from.ID, hub); mine != nil {
 		if v := w.t.Standing.Of(mine.ID); !v.Up {
 			return w.down(v, at)
 		}
 	}
-	a := w.attachmentOf(hub, from.ID)
+	a := w.d.AttachmentOf(hub, from.ID)
 	if a == nil {
 		return w.halt(Code(standing.HalfMade), at, fmt.Sprintf("%s is attached to %s and not the other way round", w.d.Title(hub), from.Name), "attach both hubs to each other")
 	}

@@ -455,7 +455,7 @@ func (w *walker) onLink(place design.ID, at Place) Host {
 	}
 	if s := w.subnetOf(place, w.header.Dst); s != nil {
 		if at.Kind == design.KindHubTable {
-			if a := w.attachmentOf(w.d.Get(at.ID).Parent, place); a != nil && !w.zoneServed(a, s) {
+			if a := w.d.AttachmentOf(w.d.Get(at.ID).Parent, place); a != nil && !w.zoneServed(a, s) {
 				return w.cutOff(a, s, at)
 			}
 		}
