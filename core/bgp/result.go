@@ -28,6 +28,9 @@ func Solve(n *Network) *Result { return limited(n, nil) }
 // difference can not have touched is taken over. changed are the keys of the
 // speakers whose routes differ, in order.
 func (r *Result) Update(n *Network) (next *Result, changed []string) {
+	if slices.Equal(n.Speakers, r.c.Speakers) && slices.Equal(n.Sessions, r.c.Sessions) {
+		return r, nil
+	}
 	if d, ok := r.difference(n); ok {
 		news := r.touched(d, n)
 		if len(news) == 0 {

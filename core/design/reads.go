@@ -252,3 +252,41 @@ func (m *Memo[K, V]) Settle() {
 	}
 	m.before, m.changes = nil, nil
 }
+
+// Index finds by what was looked at who looked at it. The zero Index is empty; it
+// must not be added to while it is asked.
+type Index[K comparable] struct{ by map[read][]K }
+
+// Add enters what was looked at for a key.
+func (x *Index[K]) Add(key K, r *Reads) {
+	if x.by == nil {
+		x.by = map[read][]K{}
+	}
+	x.add(key, r, map[*Reads]bool{})
+}
+
+func (x *Index[K]) add(key K, r *Reads, done map[*Reads]bool) {
+	if done[r] {
+		return
+	}
+	done[r] = true
+	for k := range r.seen {
+		if list := x.by[k]; len(list) == 0 || list[len(list)-1] != key { // a key is added at one go
+			x.by[k] = append(list, key)
+		}
+	}
+	for _, used := range r.of {
+		x.add(key, used, done)
+	}
+}
+
+// Touched are the keys for which something was looked at that has changed.
+func (x *Index[K]) Touched(c *Changes) map[K]bool {
+	out := map[K]bool{}
+	for k := range c.dirty {
+		for _, key := range x.by[k] {
+			out[key] = true
+		}
+	}
+	return out
+}

@@ -158,7 +158,7 @@ func begin(d *design.Design, base *standing.Standing, w *world) *Tables {
 // changes do not touch is not worked out again.
 func (t *Tables) After(next *design.Design, changes *design.Changes) *Tables {
 	out := begin(next, t.Standing.After(next, changes), t.world.after(changes))
-	out.changes = changes.With(out.world.differs(t.world))
+	out.changes = changes.With(out.world.differs())
 	out.points.After(t.points, out.changes)
 	out.places.After(t.places, changes)
 	return out

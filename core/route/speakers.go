@@ -20,10 +20,16 @@ func (w *world) builder(view *design.Design) builder {
 	return builder{&solver{t: &Tables{Design: view, Standing: w.base.Watched(view)}, d: view, st: w.base.Watched(view)}}
 }
 
-// speakers are the tables of an object that routes are learned into.
+// speakers are the tables of an object that routes are learned into; none of what
+// only joins others.
 func (b builder) speakers(o *design.Object) []*bgp.Speaker {
-	if o.Kind == design.KindGateway && b.d.Get(o.Parent).Kind == design.KindHub {
-		return nil // its hub's tables speak
+	switch o.Kind {
+	case design.KindSession, design.KindAttachment:
+		return nil
+	case design.KindGateway:
+		if b.d.Get(o.Parent).Kind == design.KindHub {
+			return nil // its hub's tables speak
+		}
 	}
 	var out []*bgp.Speaker
 	for _, segment := range Instances(b.d, o) {
@@ -184,7 +190,7 @@ func (b builder) hubOwn(o *design.Object, body *design.HubTable) []bgp.Origin {
 	return out
 }
 
-// session makes a session of a session that is up, of two hubs that are joined,
+// session makes a session of a session, of two hubs that are joined,
 // or of a gateway that knows what hubs know; nil of anything else.
 func (b builder) session(o *design.Object) *bgp.Session {
 	switch body := o.Body.(type) {
@@ -192,6 +198,8 @@ func (b builder) session(o *design.Object) *bgp.Session {
 		return b.hubJoin(o, body)
 	case *design.Gateway:
 		return b.hubFeed(o, body)
+	case *design.EdgeRouter, *design.HubTable:
+		return nil
 	}
 	families := b.st.Session(o.ID).Families
 	joint, carrier := b.d.Get(o.Parent), o.Parent
@@ -243,8 +251,7 @@ func (t *Tables) GoesFirst(box design.ID, kind design.Kind) bool {
 // filter may let out; its summaries apart from their parts.
 func (t *Tables) Announced(k Key) []bgp.Origin {
 	t.Design.NoteLearned(everywhere)
-	t.world.learn()
-	for _, s := range t.world.parts.speakers[k.At] {
+	for _, s := range t.world.speakersOf(k.At) {
 		if s.Key == k.String() {
 			out := slices.Clone(s.Own)
 			for _, x := range s.Summaries {

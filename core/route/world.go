@@ -17,81 +17,60 @@ type world struct {
 	d    *design.Design
 	base *standing.Standing // without the sessions that dropped for a limit
 
-	speakers *design.Memo[design.ID, []*bgp.Speaker]
-	sessions *design.Memo[design.ID, *bgp.Session]
-
 	once    sync.Once
 	before  *world
-	parts   parts
+	changes *design.Changes // since before
+	by      map[design.ID]part
+	readers readers
 	result  *bgp.Result
 	changed []string
 }
 
-// parts are what a network was made of, by the object that it comes from.
-type parts struct {
-	speakers map[design.ID][]*bgp.Speaker
-	sessions map[design.ID]*bgp.Session
+// part is what one object gives to the network, with what was looked at for it:
+// its tables that speak, and a session, or none.
+type part struct {
+	speakers []*bgp.Speaker
+	session  *bgp.Session
+	reads    *design.Reads
 }
 
-func newWorld() *world {
-	return &world{speakers: &design.Memo[design.ID, []*bgp.Speaker]{}, sessions: &design.Memo[design.ID, *bgp.Session]{}}
+// readers find the parts that a change touches: those indexed, and those worked
+// out since.
+type readers struct {
+	once  sync.Once
+	index *design.Index[design.ID]
+	fresh []design.ID
 }
 
-func (w *world) after(changes *design.Changes) *world {
-	next := newWorld()
-	next.before = w
-	next.speakers.After(w.speakers, changes)
-	next.sessions.After(w.sessions, changes)
-	return next
-}
+func newWorld() *world { return &world{} }
+
+func (w *world) after(changes *design.Changes) *world { return &world{before: w, changes: changes} }
 
 func (w *world) settle() {
 	w.learn()
-	w.speakers.Settle()
-	w.sessions.Settle()
-	w.before = nil
+	w.before, w.changes = nil, nil
 }
 
 // differs lists at which tables other routes are learned than before, and the
 // sessions that dropped for a limit or came back.
-func (w *world) differs(before *world) []string {
+func (w *world) differs() []string {
 	w.learn()
 	return w.changed
 }
 
-// speakerKinds are the kinds whose tables routes are learned into.
-var speakerKinds = []design.Kind{design.KindGateway, design.KindEdgeRouter, design.KindHubTable}
+// partKinds are the kinds of which something speaks or joins speakers.
+var partKinds = []design.Kind{design.KindGateway, design.KindEdgeRouter, design.KindHubTable, design.KindSession, design.KindAttachment}
 
 // learn runs all speakers to the fixed point.
 func (w *world) learn() *bgp.Result {
 	w.once.Do(func() {
-		network := &bgp.Network{}
-		w.parts = parts{map[design.ID][]*bgp.Speaker{}, map[design.ID]*bgp.Session{}}
-		had := parts{}
+		had, touched := map[design.ID]part{}, map[design.ID]bool{}
 		if w.before != nil {
 			w.before.learn()
-			had = w.before.parts
+			had, touched = w.before.by, w.before.touched(w.changes)
+			w.readers.index, w.readers.fresh = w.before.readers.index, slices.Clip(w.before.readers.fresh)
 		}
-		for _, k := range speakerKinds {
-			for _, o := range w.d.Of(k) {
-				list := w.speakers.Get(w.d, o.ID, func(view *design.Design) []*bgp.Speaker { return w.builder(view).speakers(view.Get(o.ID)) })
-				list = sameSpeakers(had.speakers[o.ID], list)
-				w.parts.speakers[o.ID] = list
-				network.Speakers = append(network.Speakers, list...)
-			}
-		}
-		for _, k := range []design.Kind{design.KindSession, design.KindAttachment, design.KindGateway} {
-			for _, o := range w.d.Of(k) {
-				x := w.sessions.Get(w.d, o.ID, func(view *design.Design) *bgp.Session { return w.builder(view).session(view.Get(o.ID)) })
-				if old := had.sessions[o.ID]; old != nil && x != nil && x != old && reflect.DeepEqual(x, old) {
-					x = old
-				}
-				if x != nil {
-					w.parts.sessions[o.ID] = x
-					network.Sessions = append(network.Sessions, x)
-				}
-			}
-		}
+		network := w.network(had, touched)
 		if w.before == nil {
 			w.result = bgp.Solve(network)
 			return
@@ -103,6 +82,62 @@ func (w *world) learn() *bgp.Result {
 		}
 	})
 	return w.result
+}
+
+// network gathers the parts: those that were there and are not touched, and the
+// others, worked out now. What comes out as it was keeps its pointers.
+func (w *world) network(had map[design.ID]part, touched map[design.ID]bool) *bgp.Network {
+	n := &bgp.Network{}
+	w.by = make(map[design.ID]part, len(had))
+	for _, k := range partKinds {
+		for _, o := range w.d.Of(k) {
+			p, ok := had[o.ID]
+			if !ok || touched[o.ID] {
+				p = w.part(o.ID, p)
+				w.readers.fresh = append(w.readers.fresh, o.ID)
+			}
+			w.by[o.ID] = p
+			n.Speakers = append(n.Speakers, p.speakers...)
+			if p.session != nil {
+				n.Sessions = append(n.Sessions, p.session)
+			}
+		}
+	}
+	return n
+}
+
+func (w *world) part(id design.ID, old part) part {
+	p := part{reads: design.NewReads()}
+	view := w.d.Watched(p.reads)
+	b := w.builder(view)
+	p.speakers, p.session = sameSpeakers(old.speakers, b.speakers(view.Get(id))), b.session(view.Get(id))
+	if old.session != nil && reflect.DeepEqual(p.session, old.session) {
+		p.session = old.session
+	}
+	return p
+}
+
+// mostFresh bounds what is asked one by one before all is indexed again.
+const mostFresh = 100
+
+// touched are the parts for which something was looked at that has changed.
+func (w *world) touched(c *design.Changes) map[design.ID]bool {
+	w.readers.once.Do(func() {
+		if w.readers.index != nil && len(w.readers.fresh) <= mostFresh {
+			return
+		}
+		w.readers.index, w.readers.fresh = &design.Index[design.ID]{}, nil
+		for id, p := range w.by {
+			w.readers.index.Add(id, p.reads)
+		}
+	})
+	out := w.readers.index.Touched(c)
+	for _, id := range w.readers.fresh {
+		if p, ok := w.by[id]; ok {
+			out[id] = !p.reads.Clean(c)
+		}
+	}
+	return out
 }
 
 // everywhere is noted by what looks at what all speakers have learned.
@@ -123,6 +158,12 @@ func (w *world) drops() []string {
 }
 
 func dropKey(session design.ID) string { return "session " + string(session) }
+
+// speakersOf are the tables of an object that speak.
+func (w *world) speakersOf(id design.ID) []*bgp.Speaker {
+	w.learn()
+	return w.by[id].speakers
+}
 
 // dropped tells of a session that comes up whether it dropped for a limit since.
 func (w *world) dropped(view *design.Design, session design.ID) (standing.Verdict, bool) {
