@@ -6,10 +6,12 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -107,16 +109,24 @@ func TestTruthOfSegments(t *testing.T) {
 				lans = append(lans, m.add(design.KindLAN, site, fmt.Sprint("lan ", k), &design.LAN{Prefixes: []netip.Prefix{p}, Segment: any()}))
 			}
 		}
-		link := m.add(design.KindLink, "", "link", &design.Link{Routing: design.RoutingStatic, Ends: []design.End{{Gateway: gateways[0], Routes: routes[0]}, {Gateway: gateways[1], Routes: routes[1]}}})
+		bgp := seed%2 == 1
+		body := &design.Link{Routing: design.RoutingStatic, Ends: []design.End{{Gateway: gateways[0], Routes: routes[0]}, {Gateway: gateways[1], Routes: routes[1]}}}
+		if bgp {
+			body = &design.Link{Routing: design.RoutingBGP, Ends: []design.End{{Gateway: gateways[0]}, {Gateway: gateways[1]}}}
+		}
+		link := m.add(design.KindLink, "", "link", body)
 		strands := 1 + r.IntN(3)
 		for k := range strands {
 			in := netip.AddrFrom4([4]byte{169, 254, 140, byte(4 * k)})
-			m.add(design.KindTunnel, link, fmt.Sprint("strand ", k+1), &design.Tunnel{Segment: segments[(k+r.IntN(2))%len(segments)],
+			strand := m.add(design.KindTunnel, link, fmt.Sprint("strand ", k+1), &design.Tunnel{Segment: segments[(k+r.IntN(2))%len(segments)],
 				Outside: []netip.Addr{netip.MustParseAddr("198.51.100.1"), netip.MustParseAddr("198.51.100.2")},
 				Inside:  []netip.Prefix{netip.PrefixFrom(in.Next(), 30), netip.PrefixFrom(in.Next().Next(), 30)}})
+			if bgp {
+				m.add(design.KindSession, strand, "session", &design.Session{Ends: []design.SessionEnd{{ASN: 64501, Address: in.Next()}, {ASN: 64502, Address: in.Next().Next()}}})
+			}
 		}
 		d := m.design(t)
-		l := needs(t, "ping")
+		l := needs(t, "ping", "bird")
 		boxes := map[design.ID]*lab.Node{}
 		for n, g := range gateways {
 			boxes[g] = node(t, l, fmt.Sprint("g", n))
@@ -134,8 +144,12 @@ func TestTruthOfSegments(t *testing.T) {
 			}
 		}
 		tables := route.Solve(d, standing.Condition{})
+		daemons := map[design.ID]string{}
 		for _, g := range gateways {
 			for _, f := range handover.Render(tables, d.Get(g).Parent, nil) {
+				if strings.HasSuffix(f.Path, "bird.conf") {
+					daemons[g] = f.Content
+				}
 				if strings.HasSuffix(f.Path, "routes.sh") {
 					file := filepath.Join(t.TempDir(), "routes.sh")
 					require.NoError(t, os.WriteFile(file, []byte(f.Content), 0o600))
@@ -147,12 +161,44 @@ func TestTruthOfSegments(t *testing.T) {
 				require.NoError(t, boxes[g].Script(fmt.Sprintf("echo 1 >/proc/sys/net/ipv4/conf/dravin%d/proxy_arp", k+1)))
 			}
 		}
+		for g, conf := range daemons {
+			bird(t, boxes[g], conf)
+		}
+		for g := range daemons {
+			learnsAll(t, boxes[g], tables, g)
+		}
 		works += pings(t, fmt.Sprint("seed ", seed), d, hosts)
 		all += len(hosts) * (len(hosts) - 1)
 	}
 	t.Logf("%d flows, %d work by their walks", all, works)
 	assert.Positive(t, works)
 	assert.Less(t, works, all)
+}
+
+// learnsAll waits until every table of a box's kernel has what it is said to learn,
+// and no more.
+func learnsAll(t *testing.T, box *lab.Node, tables *route.Tables, gateway design.ID) {
+	for n, segment := range route.Instances(tables.Design, tables.Design.Get(gateway)) {
+		var want []string
+		for _, r := range tables.PointIn(gateway, segment).Routes {
+			if r.Learned != nil && r.Unusable == "" {
+				want = append(want, r.Prefix.String())
+			}
+		}
+		table := "main"
+		if n > 0 {
+			table = strconv.Itoa(300 + n)
+		}
+		var got []string
+		assert.Eventually(t, func() bool {
+			out, err := box.Output("ip -4 route show table " + table + " proto bird | awk '/^[0-9]/ { print $1 }'")
+			got = strings.Fields(out)
+			return err == nil && slices.Equal(slices.Sorted(slices.Values(want)), slices.Sorted(slices.Values(got)))
+		}, 25*time.Second, 200*time.Millisecond, "table %s of %s", table, box.Name())
+		if t.Failed() {
+			t.Fatalf("table %s: want %v, got %v", table, want, got)
+		}
+	}
 }
 
 // Transit through one network by entering tables, with entries and tables left

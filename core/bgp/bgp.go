@@ -58,6 +58,7 @@ type Session struct {
 type End struct {
 	Speaker     string   // whose routes it announces
 	Into        []string // the speakers that take what it learns
+	Away        []uint32 // by Into: in that table what has less goes first; none: 0
 	Group       string   // what it belongs to, for [Origin.Only]
 	ASN         uint32
 	Address     netip.Addr
@@ -141,6 +142,7 @@ type Route struct {
 	Only        string
 
 	Weight   uint32
+	Away     uint32   // see [End.Away]
 	Internal bool     // learned on an internal session
 	Client   bool     // and from a client
 	Session  *Session // learned on; nil: its own
@@ -165,6 +167,7 @@ const (
 	Unreachable
 	OwnFirst
 	Weighted
+	Nearer
 	HigherLocalPref
 	ShorterPath
 	BetterOrigin
@@ -176,7 +179,7 @@ const (
 	Shares // equal down to the metric: both are used
 )
 
-var whyWords = [...]string{"it is the only one", "the next hop of the other can not be used", "its own ranges go first", "what comes this way is preferred", "higher local preference", "shorter AS path",
+var whyWords = [...]string{"it is the only one", "the next hop of the other can not be used", "its own ranges go first", "what comes this way is preferred", "what carries its own segment goes first", "higher local preference", "shorter AS path",
 	"better origin", "lower MED from the same neighbour", "external before internal", "lower router ID", "shorter cluster list", "lower address of the neighbour", "equal: both are used"}
 
 func (w Why) String() string { return whyWords[w] }

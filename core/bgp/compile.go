@@ -15,6 +15,7 @@ type compiled struct {
 	speaker map[string]int32
 	ends    []*End
 	into    [][]int32 // by end: the speakers that it learns into
+	away    [][]uint32
 	speaks  []int32   // by end: the speaker that it announces for
 	outs    [][]int32 // by speaker: the ends that announce it
 	slots   [][]int32 // by speaker: the ends that learn into it
@@ -90,6 +91,7 @@ func compile(n *Network, down map[int32]Down) *compiled {
 	}
 	count := 2 * len(n.Sessions)
 	c.ends, c.into, c.speaks, c.slotAt = make([]*End, count), make([][]int32, count), make([]int32, count), make([][]int32, count)
+	c.away = make([][]uint32, count)
 	c.policy = make([]policy, 2*count)
 	c.outs, c.slots = make([][]int32, len(n.Speakers)), make([][]int32, len(n.Speakers))
 	c.byKey = make(map[string]int32, len(n.Sessions))
@@ -109,8 +111,13 @@ func (c *compiled) end(e int32, end *End) {
 		c.speaks[e] = s
 		c.outs[s] = append(c.outs[s], e)
 	}
-	for _, key := range end.Into {
+	for k, key := range end.Into {
 		if s, ok := c.speaker[key]; ok {
+			away := uint32(0)
+			if len(end.Away) > k {
+				away = end.Away[k]
+			}
+			c.away[e] = append(c.away[e], away)
 			c.into[e] = append(c.into[e], s)
 			c.slotAt[e] = append(c.slotAt[e], int32(len(c.slots[s])))
 			c.slots[s] = append(c.slots[s], e)

@@ -14,6 +14,9 @@ func before(a, b *Route) (int, Why) {
 	if c := cmp.Compare(b.Weight, a.Weight); c != 0 {
 		return c, Weighted
 	}
+	if c := cmp.Compare(a.Away, b.Away); c != 0 {
+		return c, Nearer
+	}
 	if c := cmp.Compare(b.LocalPref, a.LocalPref); c != 0 {
 		return c, HigherLocalPref
 	}

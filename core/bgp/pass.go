@@ -111,7 +111,7 @@ func (s *solver) take(e int32, out *Route, internal bool) (*Route, Stop, int) {
 			return nil, ReflectedLoop, 0
 		}
 	}
-	out.Weight, out.Internal, out.Client = end.Weight, internal, end.Client
+	out.Away, out.Weight, out.Internal, out.Client = 0, end.Weight, internal, end.Client
 	out.session, out.Session, out.End = e/2, s.c.Sessions[e/2], int(e%2)
 	if n := s.c.speaks[e^1]; n >= 0 {
 		out.peerID = s.c.Speakers[n].RouterID

@@ -164,6 +164,11 @@ func (s *solver) tell(e int32, best *Route) {
 		if s.slots[n][slot] == nil && got == nil {
 			continue
 		}
+		if key := s.c.Speakers[n].Key; got != nil && (key != got.At || s.c.away[far][k] > 0) {
+			other := *got
+			other.At, other.Away = key, s.c.away[far][k]
+			got = &other
+		}
 		s.slots[n][slot] = got
 		s.put(n)
 	}

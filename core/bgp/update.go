@@ -270,5 +270,5 @@ func (r *Route) same(o *Route) bool {
 func (r *Route) alike(o *Route) bool {
 	return r.Own() == o.Own() && (r.Own() || r.Session.Key == o.Session.Key && r.End == o.End) && slices.Equal(r.Path, o.Path) && r.Origin == o.Origin && r.LocalPref == o.LocalPref && r.MED == o.MED &&
 		slices.Equal(r.Communities, o.Communities) && r.NextHop == o.NextHop && r.Originator == o.Originator && slices.Equal(r.Clusters, o.Clusters) && r.Summary == o.Summary && r.Quiet == o.Quiet && r.Only == o.Only &&
-		r.Weight == o.Weight && r.Internal == o.Internal && r.At == o.At
+		r.Weight == o.Weight && r.Away == o.Away && r.Internal == o.Internal && r.At == o.At
 }

@@ -121,8 +121,9 @@ func birdInstance(p *page, t *route.Tables, g *design.Object, n int, segment des
 	p.block("protocol pipe to_"+name, func() {
 		p.line("table master%s;", family[3:])
 		p.line("peer table %s;", name)
-		p.line("export where source = RTS_BGP && (%s);", strings.Join(open, " || "))
-		p.line("import where source = RTS_BGP;")
+		// What a table's own sessions bring goes first there.
+		p.line("export filter { if source != RTS_BGP || !(%s) then reject; preference = preference - %d; accept; };", strings.Join(open, " || "), route.Away(0))
+		p.line("import filter { if source != RTS_BGP then reject; preference = preference - %d; accept; };", route.Away(n+1))
 	})
 }
 

@@ -214,7 +214,7 @@ func (b builder) session(o *design.Object) *bgp.Session {
 		most := Limit(b.d, o, n)
 		end.Limit = [2]uint32{most, most}
 		end.Weight = b.weight(at, joint.Kind)
-		end.Speaker, end.Into = b.tablesAt(at, joint, carrier)
+		end.Speaker, end.Into, end.Away = b.tablesAt(at, joint, carrier)
 		out.Ends[n] = end
 	}
 	return out
@@ -279,29 +279,40 @@ func (b builder) weight(at *design.Object, kind design.Kind) uint32 {
 }
 
 // tablesAt are the table that a session's end announces, and those that take
-// what it learns.
-func (b builder) tablesAt(at, joint *design.Object, carrier design.ID) (speaks string, into []string) {
+// what it learns: its own first, and how far it is from the others. A table takes
+// what its own segment's sessions bring before the rest, so that what shares leads
+// into one instance at the far end.
+func (b builder) tablesAt(at, joint *design.Object, carrier design.ID) (speaks string, into []string, away []uint32) {
 	segment := b.d.SegmentOf(carrier)
 	switch parent := b.d.Get(at.Parent); {
 	case parent != nil && parent.Kind == design.KindHub:
-		return b.hubTablesAt(parent, joint, segment)
+		speaks, into = b.hubTablesAt(parent, joint, segment)
+		return speaks, into, nil
 	case parent != nil && parent.Kind == design.KindNetwork:
 		if design.Meets(segment, b.d.SegmentOf(at.ID)) {
-			return string(at.ID), []string{string(at.ID)}
+			return string(at.ID), []string{string(at.ID)}, nil
 		}
-		return "", nil
+		return "", nil, nil
 	}
 	all := Instances(b.d, at)
-	own := InstanceFor(b.d, at, segment)
-	speaks = Key{at.ID, own}.String()
-	into = []string{speaks}
-	for _, other := range all {
-		if other != own && (own == "" || other == "") {
-			into = append(into, Key{at.ID, other}.String())
+	own := slices.Index(all, InstanceFor(b.d, at, segment))
+	speaks = Key{at.ID, all[own]}.String()
+	into, away = []string{speaks}, []uint32{0}
+	for n, other := range all {
+		switch {
+		case n == own:
+		case own == 0: // what is in no segment, where a segment is
+			into, away = append(into, Key{at.ID, other}.String()), append(away, Away(0))
+		case n == 0: // a segment, where everything meets
+			into, away = append(into, Key{at.ID, ""}.String()), append(away, Away(own))
 		}
 	}
-	return speaks, into
+	return speaks, into, away
 }
+
+// Away is how far what an instance's sessions bring is from another table, by the
+// instance's number: 0 is where everything meets.
+func Away(instance int) uint32 { return uint32(1 + instance) }
 
 // hubTablesAt are the tables of a hub that a joint is bound to and feeds.
 func (b builder) hubTablesAt(hub, joint *design.Object, segment design.ID) (speaks string, into []string) {

@@ -100,12 +100,24 @@ test("before and after: a failure, an undo, a draft and a mend show their routes
   await page.goto(`/designs/${id}/estate?panel=findings`);
   await page.getByTitle("Routes before and after: Add what is missing to field notes table b").click();
   await expect(page.getByRole("region", { name: "Routes before and after" })).toContainText("1 entries gained");
+  await page.getByRole("button", { name: "Where, in the picture" }).click();
+  const picture = page.getByRole("dialog", { name: "Whose tables would differ" });
+  await expect(picture.getByText("+1", { exact: true })).toBeVisible();
+  await accessible(page);
+  await page.keyboard.press("Escape");
   await page.getByRole("button", { name: "Add what is missing to field notes table b", exact: true }).click();
 
   // What undoing that would do.
   await page.goto(`/designs/${id}/routes?as=whatif`);
   await page.getByRole("button", { name: /^If I undo/ }).click();
   await expect(after).toContainText("1 lost");
+
+  // What a removal would do.
+  await page.goto(`/designs/${id}/estate?sel=${of.get("seed logs")}`);
+  await page.getByRole("button", { name: "Remove it" }).click();
+  await page.getByRole("alertdialog").getByRole("button", { name: "Routes before and after" }).click();
+  await expect(page.getByRole("alertdialog")).toContainText("tables differ");
+  await page.getByRole("button", { name: "Keep it" }).click();
 
   // A draft's card.
   await page.goto(`/designs/${id}/links?as=draft&a=${of.get("specimen loans")}&b=${of.get("plate store")}`);

@@ -61,6 +61,10 @@ export interface Box {
 export const meets = (a: Box, b: Box): boolean =>
   a.x < b.x + b.w && b.x < a.x + a.w && a.y < b.y + b.h && b.y < a.y + a.h;
 
+/** The box of a party, or of the stack that it is in. */
+export const boxOf = (placed: PlacedParty[], id: string): PlacedParty | undefined =>
+  placed.find((x) => x.party.id === id || x.party.members.some((m) => m.id === id));
+
 export const partyWidth = 270;
 /** The least room between the banks: with and without something standing there. */
 const crowded = 520;

@@ -25,8 +25,10 @@
     lit?: Set<string>;
     /** What is drawn over the parties. */
     over?: Snippet<[PlacedParty[]]>;
+    /** It stands by itself, without its tools in the toolbar of the place. */
+    bare?: boolean;
   }
-  const { estate, selected, select, openGroup, openLink, lit, over }: Props = $props();
+  const { estate, selected, select, openGroup, openLink, lit, over, bare = false }: Props = $props();
 
   const group = urlState("group");
   const unfolded = urlState("open");
@@ -256,52 +258,58 @@
 </script>
 
 <div class="flex h-full flex-col">
-  <div class="contents" {@attach toToolbar}>
-    <input
-      bind:this={finder}
-      class="field w-36"
-      aria-label="Find in the picture"
-      placeholder="Find (/)"
-      value={search.value}
-      oninput={(e) => search.replace(e.currentTarget.value)}
-      onkeydown={found}
-    />
-    <select
-      class="field w-auto"
-      aria-label="Group by"
-      value={grouping}
-      onchange={(e) => (group.value = e.currentTarget.value)}
-    >
-      {#each groupings as g (g)}<option value={g}>{groupWords[g]}</option>{/each}
-    </select>
-    {#if stacks}
-      <button class="button py-0.5" onclick={() => (unfolded.value = "all")}
-        >Open {stacks === 1 ? "the stack" : `${stacks} stacks`}</button
+  {#if !bare}
+    <div class="contents" {@attach toToolbar}>
+      <input
+        bind:this={finder}
+        class="field w-36"
+        aria-label="Find in the picture"
+        placeholder="Find (/)"
+        value={search.value}
+        oninput={(e) => search.replace(e.currentTarget.value)}
+        onkeydown={found}
+      />
+      <select
+        class="field w-auto"
+        aria-label="Group by"
+        value={grouping}
+        onchange={(e) => (group.value = e.currentTarget.value)}
       >
-    {/if}
-    {#if unfolded.value}<button class="button py-0.5" onclick={() => (unfolded.value = "")}>Fold likes</button
-      >{/if}
-    <span class="ml-auto flex items-center gap-1">
-      <span class="text-soft font-mono text-xs whitespace-nowrap" aria-live="polite"
-        >{Math.round(view.k * 100)} %</span
-      >
-      <button
-        class="button px-1.5 py-1"
-        aria-label="Zoom out"
-        title="Zoom out (-)"
-        onclick={() => zoomBy(0.8)}><Minus size={14} /></button
-      >
-      <button class="button px-1.5 py-1" aria-label="Zoom in" title="Zoom in (+)" onclick={() => zoomBy(1.25)}
-        ><Plus size={14} /></button
-      >
-      <button
-        class="button px-1.5 py-1"
-        aria-label="Show all"
-        title="Show all (0)"
-        onclick={() => show(whole)}><Maximize size={14} /></button
-      >
-    </span>
-  </div>
+        {#each groupings as g (g)}<option value={g}>{groupWords[g]}</option>{/each}
+      </select>
+      {#if stacks}
+        <button class="button py-0.5" onclick={() => (unfolded.value = "all")}
+          >Open {stacks === 1 ? "the stack" : `${stacks} stacks`}</button
+        >
+      {/if}
+      {#if unfolded.value}<button class="button py-0.5" onclick={() => (unfolded.value = "")}
+          >Fold likes</button
+        >{/if}
+      <span class="ml-auto flex items-center gap-1">
+        <span class="text-soft font-mono text-xs whitespace-nowrap" aria-live="polite"
+          >{Math.round(view.k * 100)} %</span
+        >
+        <button
+          class="button px-1.5 py-1"
+          aria-label="Zoom out"
+          title="Zoom out (-)"
+          onclick={() => zoomBy(0.8)}><Minus size={14} /></button
+        >
+        <button
+          class="button px-1.5 py-1"
+          aria-label="Zoom in"
+          title="Zoom in (+)"
+          onclick={() => zoomBy(1.25)}><Plus size={14} /></button
+        >
+        <button
+          class="button px-1.5 py-1"
+          aria-label="Show all"
+          title="Show all (0)"
+          onclick={() => show(whole)}><Maximize size={14} /></button
+        >
+      </span>
+    </div>
+  {/if}
   <!-- svelte-ignore a11y_no_noninteractive_tabindex, a11y_no_noninteractive_element_interactions -->
   <div
     class="relative min-h-0 flex-1 overflow-hidden"

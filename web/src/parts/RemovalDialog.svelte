@@ -3,6 +3,7 @@
   import { useQueryClient } from "@tanstack/svelte-query";
   import type { Removal } from "../api/client";
   import { complain, removalOf, writer } from "../api/queries";
+  import RouteEffect from "./RouteEffect.svelte";
   import { kindWord } from "../lib/form";
 
   interface Props {
@@ -73,6 +74,11 @@
         {/if}
         <span class="text-soft mt-2 block">Undo brings all of it back.</span>
       </AlertDialog.Description>
+      {#if removal}
+        <div class="border-line max-h-56 overflow-y-auto border-t px-4 py-2">
+          <RouteEffect {design} change={{ edits: removal.edits as never }} />
+        </div>
+      {/if}
       <div class="border-line flex gap-2 border-t px-4 py-2">
         <AlertDialog.Action class="button button-main" onclick={remove}>Remove all of it</AlertDialog.Action>
         <AlertDialog.Cancel class="button">Keep it</AlertDialog.Cancel>

@@ -1,7 +1,10 @@
 <script lang="ts">
+  import { X } from "@lucide/svelte";
+  import { Dialog } from "bits-ui";
   import { useRouteEffect, type Change } from "../api/queries";
   import { placeURL } from "../lib/places";
   import { tableKey } from "../lib/routes";
+  import ChangedPicture from "./ChangedPicture.svelte";
   import Known from "./Known.svelte";
   import Verdict from "./Verdict.svelte";
 
@@ -10,8 +13,11 @@
     change: Change;
     /** Shown at once; otherwise when it is asked for. */
     open?: boolean;
+    /** The picture stands beside it already. */
+    beside?: boolean;
   }
-  const { design, change, open = false }: Props = $props();
+  const { design, change, open = false, beside = false }: Props = $props();
+  let pictured = $state(false);
   let asked = $derived(open);
   const effect = useRouteEffect(
     () => design,
@@ -39,6 +45,26 @@
           {starting.length} flows start, {stopping.length} stop.
         {/if}
       </p>
+      {#if !beside && e.tables.length}
+        <button class="button my-1" onclick={() => (pictured = true)}>Where, in the picture</button>
+        <Dialog.Root bind:open={pictured}>
+          <Dialog.Portal>
+            <Dialog.Overlay class="bg-ink/25 fixed inset-0 z-40" />
+            <Dialog.Content
+              preventScroll={false}
+              class="border-ink bg-paper fixed inset-8 z-50 flex flex-col border-2"
+            >
+              <div class="border-line flex items-center border-b px-4 py-2">
+                <Dialog.Title class="text-lg">Whose tables would differ</Dialog.Title>
+                <Dialog.Close class="button ml-auto" aria-label="Close the picture"
+                  ><X size={16} /></Dialog.Close
+                >
+              </div>
+              <div class="min-h-0 flex-1"><ChangedPicture {design} effect={e} bare /></div>
+            </Dialog.Content>
+          </Dialog.Portal>
+        </Dialog.Root>
+      {/if}
       {#each [...stopping, ...starting].slice(0, 12) as f, n (n)}
         <p class="border-line border-b py-1">
           <Verdict good={f.works} word={f.works ? "starts" : "stops"} />

@@ -1,11 +1,10 @@
 <script lang="ts">
   import { findPrefixes, useEstate, useSpread, useTables } from "../api/queries";
   import { placeURL } from "../lib/places";
-  import type { PlacedParty } from "../lib/picture";
+  import { boxOf, type PlacedParty } from "../lib/picture";
   import { drawn, pathWords, stopWords, tableKey, type Mark } from "../lib/routes";
-  import { goTo } from "../router";
   import Known from "./Known.svelte";
-  import PictureView from "./PictureView.svelte";
+  import MarkedPicture from "./MarkedPicture.svelte";
   import Suggest from "./Suggest.svelte";
 
   interface Props {
@@ -46,9 +45,6 @@
     }));
   }
 
-  /** The box of a party, or of the stack that it is in. */
-  const boxOf = (placed: PlacedParty[], id: string) =>
-    placed.find((x) => x.party.id === id || x.party.members.some((m) => m.id === id));
   /** An arrow from one box to another, ending short of it where it stopped. */
   function arrow(placed: PlacedParty[], from: string, to: string, n: number) {
     const a = boxOf(placed, from);
@@ -99,16 +95,9 @@
     </p>
   {:else}
     <Known of={spread} what="The prefix" />
-    {#if s && estate.data}
+    {#if s}
       <div class="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_22rem]">
-        <PictureView
-          estate={estate.data}
-          selected=""
-          select={(id) => goTo(design, "estate", { sel: id })}
-          openGroup={() => {}}
-          openLink={(id) => goTo(design, "links", { link: id })}
-          {lit}
-        >
+        <MarkedPicture {design} {lit}>
           {#snippet over(placed)}
             <defs>
               <marker
@@ -161,7 +150,7 @@
               {/if}
             {/each}
           {/snippet}
-        </PictureView>
+        </MarkedPicture>
         <aside class="border-line overflow-y-auto border-l p-3 text-sm" aria-label="Where it is">
           {#if s.halts.length}
             <h2 class="text-base">Stopped</h2>

@@ -1,10 +1,8 @@
 <script lang="ts">
-  import { find, useDesign, useEstate, useRouteEffect, type Change } from "../api/queries";
+  import { find, useDesign, useRouteEffect, type Change } from "../api/queries";
   import { kindWord } from "../lib/form";
-  import type { PlacedParty } from "../lib/picture";
   import { urlState } from "../lib/url.svelte";
-  import { goTo } from "../router";
-  import PictureView from "./PictureView.svelte";
+  import ChangedPicture from "./ChangedPicture.svelte";
   import RouteEffect from "./RouteEffect.svelte";
   import Suggest from "./Suggest.svelte";
 
@@ -13,7 +11,6 @@
   }
   const { design }: Props = $props();
   const state_ = useDesign(() => design);
-  const estate = useEstate(() => design);
   const without = urlState("without");
   const act = urlState("act");
   const kinds = [
@@ -48,19 +45,6 @@
     () => change,
     () => asking,
   );
-  const counts = $derived.by(() => {
-    const out: Record<string, { gained: number; lost: number; moved: number }> = {};
-    for (const t of effect.data?.tables ?? []) {
-      const at = (out[t.party] ??= { gained: 0, lost: 0, moved: 0 });
-      at.gained += t.gained.length;
-      at.lost += t.lost.length;
-      at.moved += t.moved.length;
-    }
-    return out;
-  });
-  const lit = $derived(new Set([...Object.keys(counts), without.value].filter(Boolean)));
-  const boxOf = (placed: PlacedParty[], id: string) =>
-    placed.find((x) => x.party.id === id || x.party.members.some((m) => m.id === id));
 </script>
 
 <div class="flex h-full min-h-0 flex-col">
@@ -109,46 +93,9 @@
     </p>
   {:else}
     <div class="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_26rem]">
-      {#if estate.data}
-        <PictureView
-          estate={estate.data}
-          selected=""
-          select={(id) => goTo(design, "estate", { sel: id })}
-          openGroup={() => {}}
-          openLink={(id) => goTo(design, "links", { link: id })}
-          {lit}
-        >
-          {#snippet over(placed)}
-            {#each Object.entries(counts) as [id, n] (id)}
-              {@const b = boxOf(placed, id)}
-              {#if b}
-                <rect
-                  x={b.x}
-                  y={b.y}
-                  width={b.width}
-                  height={b.height}
-                  fill="none"
-                  stroke-width="3"
-                  class="stroke-warn"
-                />
-                <text
-                  x={b.x + b.width - 8}
-                  y={b.y - 5}
-                  text-anchor="end"
-                  class="fill-warn stroke-paper text-sm font-semibold"
-                  stroke-width="4"
-                  paint-order="stroke"
-                  >{[n.gained && `+${n.gained}`, n.lost && `-${n.lost}`, n.moved && `${n.moved} moved`]
-                    .filter(Boolean)
-                    .join("  ")}</text
-                >
-              {/if}
-            {/each}
-          {/snippet}
-        </PictureView>
-      {/if}
+      <ChangedPicture {design} effect={effect.data} about={without.value} />
       <aside class="border-line overflow-y-auto border-l p-3" aria-label="Before and after">
-        <RouteEffect {design} {change} open />
+        <RouteEffect {design} {change} open beside />
       </aside>
     </div>
   {/if}
