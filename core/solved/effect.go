@@ -1,6 +1,8 @@
 package solved
 
 import (
+	"slices"
+
 	"dravin/core/design"
 	"dravin/core/proof"
 	"dravin/core/route"
@@ -65,46 +67,68 @@ func (e *Effect) intents(before, after *Solved) {
 	}
 }
 
-// between walks between the first hosts of the parties whose tables differ.
+// between walks between the hosts of the parties whose tables differ. What is
+// only in one of the two designs starts or stops with it.
 func (e *Effect) between(before, after *Solved) {
 	var places []design.ID
 	for _, id := range e.Parties {
-		if before.Design.Get(id) == nil || after.Design.Get(id) == nil {
-			continue
-		}
-		for _, o := range after.Design.Inside(id, design.HostPlaces...) {
-			if before.Design.Get(o.ID) != nil {
-				places = append(places, o.ID)
+		for _, s := range []*Solved{before, after} {
+			for _, o := range s.Design.Inside(id, design.HostPlaces...) {
+				if !slices.Contains(places, o.ID) {
+					places = append(places, o.ID)
+				}
 			}
 		}
-	}
-	icmp := design.Service{Proto: "icmp"}
-	works := func(s *Solved, from, to design.ID) (walk.Proof, bool) {
-		f, err := walk.FlowBetween(s.Tables, from, to, icmp)
-		if err != nil {
-			return walk.Proof{}, false
-		}
-		return walk.Prove(s.Tables, f), true
 	}
 	for _, from := range places {
 		for _, to := range places {
-			if from == to || after.Design.Party(from).ID == after.Design.Party(to).ID || e.Checked == mostFlows {
+			if from == to || e.Checked == mostFlows || partyOf(before, after, from) == partyOf(before, after, to) {
 				continue
 			}
 			e.Checked++
-			a, ok := works(before, from, to)
-			b, still := works(after, from, to)
-			if ok != still || a.Works == b.Works {
-				continue
+			was, _ := pinged(before, from, to)
+			works, why := pinged(after, from, to)
+			if was != works {
+				e.Flows = append(e.Flows, FlowChange{From: titleOf(before, after, from), To: titleOf(before, after, to), What: ping.String(), Works: works, Why: why})
 			}
-			f := FlowChange{From: after.Design.Title(from), To: after.Design.Title(to), What: icmp.String(), Works: b.Works}
-			if b.Stop != nil {
-				f.Why = b.Stop.Why
-			}
-			e.Flows = append(e.Flows, f)
 		}
 	}
 }
+
+var ping = design.Service{Proto: "icmp"}
+
+// pinged carries one packet between the first hosts of two places; why tells what
+// stops it.
+func pinged(s *Solved, from, to design.ID) (works bool, why string) {
+	for _, id := range []design.ID{from, to} {
+		if s.Design.Get(id) == nil {
+			return false, "it is not there"
+		}
+	}
+	f, err := walk.FlowBetween(s.Tables, from, to, ping)
+	if err != nil {
+		return false, err.Error()
+	}
+	p := walk.Prove(s.Tables, f)
+	if p.Stop != nil {
+		why = p.Stop.Why
+	}
+	return p.Works, why
+}
+
+// in is the one of two designs that has an object, the later first.
+func in(before, after *Solved, id design.ID) *design.Design {
+	if after.Design.Get(id) != nil {
+		return after.Design
+	}
+	return before.Design
+}
+
+func partyOf(before, after *Solved, id design.ID) design.ID {
+	return in(before, after, id).Party(id).ID
+}
+
+func titleOf(before, after *Solved, id design.ID) string { return in(before, after, id).Title(id) }
 
 // Without is the same design with something taken away.
 func (s *Solved) Without(c ...standing.Thing) *Solved {

@@ -16,12 +16,14 @@
   {#if limits.data && rows.length === 0}
     <p>No profile sets a limit that anything here could meet.</p>
   {:else if rows.length}
-    <table class="panel w-full max-w-4xl border-collapse text-sm">
+    <table class="panel w-full max-w-6xl border-collapse text-sm">
       <thead
         ><tr class="label border-line border-b text-left"
           ><th class="px-3 py-1 font-normal">Of</th><th class="px-3 py-1 font-normal">What</th><th
             class="px-3 py-1 text-right font-normal">Used</th
-          ><th class="px-3 py-1 text-right font-normal">At most</th><th class="w-48 px-3 py-1"></th></tr
+          ><th class="px-3 py-1 text-right font-normal whitespace-nowrap">At most</th><th
+            class="w-48 px-3 py-1"
+          ></th></tr
         ></thead
       >
       <tbody>
@@ -29,7 +31,7 @@
           {@const part = Math.min(1, u.has / u.most)}
           <tr class="border-line border-b">
             <td class="px-3 py-1">{u.title}</td>
-            <td class="text-soft px-3 py-1">{u.what}</td>
+            <td class="text-soft px-3 py-1 whitespace-nowrap">{u.what}</td>
             <td class="px-3 py-1 text-right font-mono">{u.has}</td>
             <td class="px-3 py-1 text-right font-mono">{u.most}</td>
             <td class="px-3 py-1">
