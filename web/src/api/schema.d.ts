@@ -2024,16 +2024,6 @@ export interface components {
        */
       take: "theirs" | "ours" | "new";
     };
-    KnownPrefix: {
-      /** @description Who holds it, where somebody does. */
-      of: string;
-      prefix: string;
-      /**
-       * Format: int64
-       * @description How many tables have it.
-       */
-      tables: number;
-    };
     LAN: {
       /** @description Its addresses can not be changed. */
       fixed?: boolean;
@@ -2806,6 +2796,12 @@ export interface components {
       kind: string;
       to?: string;
     };
+    RouteKnown: {
+      of: string;
+      prefix: string;
+      /** Format: int64 */
+      tables: number;
+    };
     RouteLearned: {
       by: string;
       chance: boolean;
@@ -2835,6 +2831,7 @@ export interface components {
     };
     RouteRoute: {
       down?: components["schemas"]["StandingVerdict"];
+      expected?: string;
       hop: components["schemas"]["RouteHop"];
       learned?: components["schemas"]["RouteLearned"];
       prefix: string;
@@ -3308,6 +3305,7 @@ export interface components {
     };
     TableEntry: {
       down?: components["schemas"]["StandingVerdict"];
+      expected?: string;
       hop: components["schemas"]["RouteHop"];
       learned?: components["schemas"]["RouteLearned"];
       prefix: string;
@@ -4778,7 +4776,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["KnownPrefix"][];
+          "application/json": components["schemas"]["RouteKnown"][];
         };
       };
       /** @description Error */
