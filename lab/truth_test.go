@@ -108,10 +108,11 @@ type flow struct {
 	from  walk.Host
 	to    netip.Addr
 	proto string
+	port  uint16
 }
 
 func flowOf(f flow) walk.Flow {
-	return walk.Flow{From: f.from, To: f.to, Service: design.Service{Proto: f.proto, Port: port}}
+	return walk.Flow{From: f.from, To: f.to, Service: design.Service{Proto: f.proto, Port: f.port}}
 }
 
 // patience is how long an answer may take.
@@ -127,7 +128,7 @@ func send(n *lab.Node, f flow) (answered bool) {
 		if f.proto == "tcp" {
 			d.LocalAddr = net.TCPAddrFromAddrPort(local)
 		}
-		c, err := d.DialContext(context.Background(), f.proto, netip.AddrPortFrom(f.to, port).String())
+		c, err := d.DialContext(context.Background(), f.proto, netip.AddrPortFrom(f.to, f.port).String())
 		if err != nil {
 			return err
 		}
@@ -150,7 +151,7 @@ func (e *estate) flows(n int) (out []flow) {
 	hosts := e.d.Of(design.KindEndpoint)
 	for k := 0; len(out) < n && k < 20*n; k++ {
 		a, b := pick(e.r, hosts), pick(e.r, hosts)
-		f := flow{id: fmt.Sprintf("flow-%d", k), proto: pick(e.r, []string{"tcp", "udp"}), to: addressesOf(b)[0],
+		f := flow{id: fmt.Sprintf("flow-%d", k), proto: pick(e.r, []string{"tcp", "udp"}), port: port, to: addressesOf(b)[0],
 			from: walk.Host{Place: a.Parent, Endpoint: a.ID, Address: addressesOf(a)[0]}}
 		for _, o := range e.d.Of(design.KindMapping) {
 			m := o.Body.(*design.Mapping)
@@ -159,8 +160,29 @@ func (e *estate) flows(n int) (out []flow) {
 				break
 			}
 		}
-		if f.to.Is4() == f.from.Address.Is4() && a.Parent != b.Parent {
+		elsewhere := a.Parent != b.Parent
+		if all := e.d.Of(design.KindListener); len(all) > 0 && e.chance(40) {
+			l := pick(e.r, all).Body.(*design.Listener)
+			f.to, f.port, f.proto, elsewhere = l.Address, l.Service.Port, l.Service.Proto, true
+		} else if pools := e.intos(); len(pools) > 0 && e.chance(30) {
+			f.to, f.port = nth(pick(e.r, pools), int(f.to.AsSlice()[3])), pick(e.r, []uint16{port, 7003})
+		}
+		if f.to.Is4() == f.from.Address.Is4() && elsewhere {
 			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// intos are the ranges that rules of gateways and boxes map into.
+func (e *estate) intos() (out []netip.Prefix) {
+	for _, k := range []design.Kind{design.KindGateway, design.KindBox} {
+		for _, o := range e.d.Of(k) {
+			for _, r := range design.RulesOf(o) {
+				if r.Into.IsValid() && r.Into.Addr().Is4() {
+					out = append(out, netip.PrefixFrom(r.Into.Addr(), 24).Masked())
+				}
+			}
 		}
 	}
 	return out
@@ -179,8 +201,7 @@ func translated(a netip.Addr, real, mapped netip.Prefix) netip.Addr {
 
 // differences sends random flows through a world and holds what happens against
 // the walk.
-func differences(t *testing.T, seed uint64, rendered bool, flows int) (out []string) {
-	e := newEstate(seed, rendered)
+func differences(t *testing.T, e *estate, name string, rendered bool, flows int) (out []string) {
 	tables := route.Solve(e.d, standing.Condition{Horizon: e.horizon})
 	var files func(design.ID) (map[design.ID]string, []string)
 	if rendered {
@@ -198,6 +219,7 @@ func differences(t *testing.T, seed uint64, rendered bool, flows int) (out []str
 			require.NoError(t, a.listen(w.nodes[host.Parent], host.Parent, at))
 		}
 	}
+	relays(t, w, tables)
 	list := e.flows(flows)
 	answered := make([]bool, len(list))
 	var wg sync.WaitGroup
@@ -220,7 +242,7 @@ func differences(t *testing.T, seed uint64, rendered bool, flows int) (out []str
 			works++
 		}
 		if says := disagree(e, f, p, a.saw(f.id), answered[n]); says != "" {
-			out = append(out, fmt.Sprintf("seed %d, %s: %s %s at %s dials %s: %s", seed, f.id, f.proto, e.d.Title(f.from.Place), f.from.Address, f.to, says))
+			out = append(out, fmt.Sprintf("%s, %s: %s %s at %s dials %s port %d: %s", name, f.id, f.proto, e.d.Title(f.from.Place), f.from.Address, f.to, f.port, says))
 		}
 	}
 	t.Logf("%d flows, %d work by their walks", len(list), works)
@@ -319,7 +341,9 @@ func TestTruth(t *testing.T) {
 		t.Run(kind.name, func(t *testing.T) {
 			var all []string
 			for seed := range kind.estates {
-				t.Run(fmt.Sprint(seed), func(t *testing.T) { all = append(all, differences(t, uint64(seed), kind.rendered, 20)...) })
+				t.Run(fmt.Sprint(seed), func(t *testing.T) {
+					all = append(all, differences(t, newEstate(uint64(seed), kind.rendered), fmt.Sprint(kind.name, " ", seed), kind.rendered, 20)...)
+				})
 			}
 			assert.Empty(t, all, "%d differences:\n%s", len(all), strings.Join(all, "\n"))
 		})

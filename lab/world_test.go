@@ -107,6 +107,9 @@ func build(t testing.TB, e *estate, rendered func(gateway design.ID) (devices ma
 			names[g.ID], late[g.ID] = rendered(g.ID)
 		}
 	}
+	for _, b := range e.d.Of(design.KindBox) {
+		_, late[b.ID] = rendered(b.ID)
+	}
 	for _, s := range e.d.Of(design.KindSite) {
 		w.site(s)
 	}
@@ -120,6 +123,9 @@ func build(t testing.TB, e *estate, rendered func(gateway design.ID) (devices ma
 	w.peerings()
 	for _, g := range e.d.Of(design.KindGateway) {
 		w.gateway(g, late[g.ID])
+	}
+	for _, b := range e.d.Of(design.KindBox) {
+		w.scripts[b.ID] = append(w.scripts[b.ID], late[b.ID]...)
 	}
 	for _, n := range e.d.Of(design.KindNetwork) {
 		w.tables(n)
@@ -205,6 +211,7 @@ func (w *world) site(s *design.Object) {
 			w.devices[[2]design.ID{lan.ID, gateways[n].ID}] = x
 		}
 		w.hosts(lan, plug(lan.ID), 2+w.gatewaysOf(lan)[0])
+		w.boxes(lan, plug)
 		for _, inner := range d.Inside(s.ID, design.KindInnerRoute) {
 			if via := inner.Body.(*design.InnerRoute).Via; design.RangesOf(lan)[0].Contains(via) {
 				w.inner(lan, inner, via, plug, gateways)
@@ -377,16 +384,16 @@ func (w *world) gateway(g *design.Object, late []string) {
 		w.translate(g, links, near, own)
 	}
 	w.policies(g.ID, party.Kind == design.KindSite, links, near, own)
-	w.faults(g.ID, body, links)
+	w.faults(g.ID, body.Faults, links)
 }
 
-func (w *world) faults(id design.ID, g *design.Gateway, links []*design.Object) {
+func (w *world) faults(id design.ID, faults []string, links []*design.Object) {
 	switch {
-	case slices.Contains(g.Faults, design.ForwardingOff):
+	case slices.Contains(faults, design.ForwardingOff):
 		w.do(id, "sysctl -qw net.ipv4.ip_forward=0 net.ipv6.conf.all.forwarding=0")
-	case slices.Contains(g.Faults, design.SourceCheck):
+	case slices.Contains(faults, design.SourceCheck):
 		w.do(id, "nft 'table inet check { chain c { type filter hook forward priority 0; policy drop; }; }'")
-	case slices.Contains(g.Faults, design.StrictReversePath):
+	case slices.Contains(faults, design.StrictReversePath):
 		w.do(id, "for f in /proc/sys/net/ipv4/conf/*/rp_filter; do echo 1 >$f; done; sysctl -qw net.ipv4.conf.all.rp_filter=0")
 		for _, o := range links {
 			if o.Body.(*design.Link).Routing == design.RoutingSelectors {

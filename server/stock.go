@@ -36,7 +36,7 @@ type StockRow struct {
 
 // stockKinds are the kinds that the table lists.
 var stockKinds = []design.Kind{design.KindSite, design.KindNetwork, design.KindHub, design.KindEdgeRouter, design.KindOutside, design.KindGateway, design.KindLAN,
-	design.KindInnerRoute, design.KindSubnet, design.KindEndpoint, design.KindReservation}
+	design.KindInnerRoute, design.KindSubnet, design.KindEndpoint, design.KindReservation, design.KindBox}
 
 type inFree struct {
 	InView

@@ -38,6 +38,8 @@ const (
 	KindPeering     Kind = "peering"
 	KindSession     Kind = "session"
 	KindRequest     Kind = "request"
+	KindBox         Kind = "box"
+	KindListener    Kind = "published-service"
 )
 
 // Body is the part of an object that depends on its kind: a pointer to one of
@@ -68,6 +70,7 @@ var specs = []*spec{
 	{kind: KindInnerRoute, collection: "inner_routes", parents: []Kind{KindSite}, body: reflect.TypeFor[InnerRoute](), doc: "Ranges behind an inner router of a site."},
 	{kind: KindTable, collection: "tables", parents: []Kind{KindNetwork}, body: reflect.TypeFor[Table](), doc: "A cloud network's route table. Its blocks are local without being listed."},
 	{kind: KindSubnet, collection: "subnets", parents: []Kind{KindNetwork}, body: reflect.TypeFor[Subnet](), doc: "A part of a cloud network's block, in one zone, bound to one route table."},
+	{kind: KindBox, collection: "boxes", parents: []Kind{KindSite, KindNetwork}, body: reflect.TypeFor[Box](), doc: "A translating box of one's own: a host that forwards, and translates what it forwards."},
 	{kind: KindEndpoint, collection: "endpoints", parents: []Kind{KindLAN, KindInnerRoute, KindSubnet}, body: reflect.TypeFor[Endpoint](), doc: "A host that matters."},
 	{kind: KindReservation, collection: "reservations", body: reflect.TypeFor[Reservation](), doc: "A range kept for something, so that nothing else is put there."},
 	{kind: KindHubTable, collection: "hub_tables", parents: []Kind{KindHub}, body: reflect.TypeFor[HubTable](), doc: "A table of a hub. What comes in by an attachment is routed by the table that it is bound to."},
@@ -78,7 +81,8 @@ var specs = []*spec{
 	{kind: KindPeering, collection: "peerings", body: reflect.TypeFor[Peering](), doc: "A direct joining of two cloud networks. It exists when both halves do."},
 	{kind: KindSession, collection: "sessions", parents: []Kind{KindTunnel, KindCircuit}, body: reflect.TypeFor[Session](), doc: "A BGP session (RFC 4271) over a tunnel or circuit."},
 	{kind: KindRequest, collection: "requests", body: reflect.TypeFor[Request](), doc: "A request of one owner to join something of another's."},
-	{kind: KindMapping, collection: "mappings", body: reflect.TypeFor[Mapping](), doc: "A one-to-one mapping: what lies behind a gateway in the real range is known as the mapped range beyond a link."},
+	{kind: KindMapping, collection: "mappings", body: reflect.TypeFor[Mapping](), doc: "A one-to-one mapping: what lies behind a gateway in the real range is known as the mapped range beyond a link or circuit."},
+	{kind: KindListener, collection: "published_services", body: reflect.TypeFor[Listener](), doc: "A listener on one address that leads to a service elsewhere."},
 	{kind: KindIntent, collection: "intents", body: reflect.TypeFor[Intent](), doc: "What must work, or must never work."},
 }
 
@@ -166,6 +170,7 @@ type Gateway struct {
 	Subnet    Ref            `yaml:"subnet,omitempty" json:"subnet,omitempty" ref:"subnet" doc:"In a cloud: the subnet of its own that it lives in, where the profile wants one."`
 	IKE       []string       `yaml:"ike,omitempty" json:"ike,omitempty" form:"ike" doc:"IKE proposals it can do, strongest first; empty: as its profile says, or every strong one."`
 	ESP       []string       `yaml:"esp,omitempty" json:"esp,omitempty" form:"esp" doc:"ESP proposals it can do, strongest first; empty: as its profile says, or every strong one."`
+	Stands    []netip.Addr   `yaml:"stands,omitempty" json:"stands,omitempty" doc:"A site's: its own addresses in the LANs in which it stands; it stands in those LANs, too, whose hosts use another gateway."`
 	Faults    []string       `yaml:"faults,omitempty" json:"faults,omitempty" enum:"forwarding-off,source-check,strict-reverse-path" doc:"What is known to keep it from forwarding."`
 	Translate []Rule         `yaml:"translate,omitempty" json:"translate,omitempty" doc:"What it translates besides the mappings, in their order after these; the first that fits is done."`
 	Note      string         `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
@@ -215,7 +220,7 @@ type Table struct {
 // Entry is a route that somebody entered in a route table.
 type Entry struct {
 	Prefix  netip.Prefix `yaml:"prefix" json:"prefix" doc:"Where to."`
-	Via     Ref          `yaml:"via" json:"via" ref:"gateway,peering,attachment" doc:"What takes it: a cloud gateway, a peering of the network, or its attachment to a hub."`
+	Via     Ref          `yaml:"via" json:"via" ref:"gateway,peering,attachment,box" doc:"What takes it: a cloud gateway, a peering of the network, its attachment to a hub, or a translating box in it. Of two for one range the first that is up takes it."`
 	Publish string       `yaml:"publish,omitempty" json:"publish,omitempty" enum:"published,withdrawn" doc:"published: the network's hubs learn it, and by them all others; withdrawn: no longer."`
 }
 
@@ -253,9 +258,9 @@ const (
 // Mapping is a one-to-one translation at a gateway, toward a link.
 type Mapping struct {
 	Gateway Ref          `yaml:"gateway" json:"gateway" ref:"gateway" doc:"The box that translates."`
-	Link    Ref          `yaml:"link" json:"link" ref:"link" doc:"The link toward which it translates."`
+	Link    Ref          `yaml:"link" json:"link" ref:"link,circuit" doc:"The link or circuit toward which it translates."`
 	Real    netip.Prefix `yaml:"real" json:"real" doc:"The range behind the gateway."`
-	Mapped  netip.Prefix `yaml:"mapped" json:"mapped" doc:"What it is known as beyond the link; as long as the real range."`
+	Mapped  netip.Prefix `yaml:"mapped" json:"mapped" doc:"What it is known as beyond that; as long as the real range."`
 }
 
 func (*Owner) kind() Kind       { return KindOwner }
@@ -271,6 +276,9 @@ func (*Subnet) kind() Kind      { return KindSubnet }
 func (*Endpoint) kind() Kind    { return KindEndpoint }
 func (*Reservation) kind() Kind { return KindReservation }
 func (*Mapping) kind() Kind     { return KindMapping }
+
+func (*Box) kind() Kind      { return KindBox }
+func (*Listener) kind() Kind { return KindListener }
 
 // Service is a transport protocol and its destination port, written tcp/502,
 // udp/514 or icmp. Port is 0 for icmp only. The zero Service is none.

@@ -22,6 +22,9 @@ func (v *validator) linkRules(o *Object) {
 		}
 	case *Attachment:
 		v.attachment(o, b)
+		if b.Pool != "" && v.d.Get(b.Pool).Parent != b.What {
+			v.add(o, "source_pool", "is not a subnet of what is attached", "name a subnet of "+v.d.Title(b.What))
+		}
 	case *Circuit:
 		if len(b.Ends) == 2 && b.Ends[0].At == b.Ends[1].At {
 			v.add(o, "ends[1].at", "both ends are the same", "name the far end")

@@ -196,6 +196,7 @@ type Attachment struct {
 	Segment Ref            `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"Its routing domain, if it is not that of what is attached."`
 	Enters  Ref            `yaml:"enters,omitempty" json:"enters,omitempty" ref:"table" doc:"A network's: the table that routes what comes in by it; left out: it is for the network itself."`
 	KeepOut []netip.Prefix `yaml:"keep_out,omitempty" json:"keep_out,omitempty" doc:"Ranges that it does not export."`
+	Pool    Ref            `yaml:"source_pool,omitempty" json:"source_pool,omitempty" ref:"subnet" doc:"A network's: the subnet, without hosts and exported, behind whose addresses it hides what comes from ranges that are kept out."`
 	State   State          `yaml:"state,omitempty" json:"state,omitempty" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone" doc:"How far it has come; ready if left out."`
 	Note    string         `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
 }

@@ -263,9 +263,18 @@ func (v *validator) rules(o *Object) {
 		if b.Subnet != "" && v.d.Get(b.Subnet).Parent != o.Parent {
 			v.add(o, "subnet", "is another network's subnet", "name a subnet of "+v.d.Get(o.Parent).Name)
 		}
+		if v.d.Get(o.Parent).Kind != KindSite && len(b.Stands) > 0 {
+			v.add(o, "stands", "a cloud's gateway stands in no LAN", "leave it out")
+		} else {
+			v.stands(o, "stands", b.Stands)
+		}
 		for n, r := range b.Translate {
 			v.rule(o, n, r)
 		}
+	case *Box:
+		v.box(o, b)
+	case *Listener:
+		v.listener(o, b)
 	default:
 		v.linkRules(o)
 	}
@@ -309,6 +318,9 @@ func (v *validator) endpoint(o *Object, b *Endpoint) {
 			if !prefix.IsHost(p, a) {
 				v.add(o, at, fmt.Sprintf("%s is not a host's address in %s", a, p), "the first host is "+prefix.FirstHost(p).String())
 			}
+		}
+		if place := v.d.Get(o.Parent); inside && place.Kind != KindInnerRoute {
+			v.notABox(o, at, place, a)
 		}
 		if !inside {
 			v.add(o, at, fmt.Sprintf("%s is outside %s", a, v.d.Path(o.Parent)), "it holds "+prefixWords(ranges))
@@ -365,8 +377,10 @@ func (v *validator) tunnel(o *Object, b *Tunnel) {
 }
 
 func (v *validator) mapping(o *Object, b *Mapping) {
-	if _, _, _, ok := v.d.Get(b.Link).Body.(*Link).End(b.Gateway); !ok {
-		v.add(o, "link", "does not end at "+v.d.Path(b.Gateway), "name a link of that gateway")
+	if j, ok := JointOf(v.d.Get(b.Link)); ok {
+		if _, _, at := j.Far(b.Gateway); !at {
+			v.add(o, "link", "does not end at "+v.d.Path(b.Gateway), "name a link or circuit of that gateway")
+		}
 	}
 	if b.Real.Bits() != b.Mapped.Bits() || b.Real.Addr().BitLen() != b.Mapped.Addr().BitLen() {
 		v.add(o, "mapped", fmt.Sprintf("%s is not as long as %s", b.Mapped, b.Real), fmt.Sprintf("one-to-one mapping needs a /%d", b.Real.Bits()))

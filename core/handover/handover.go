@@ -41,6 +41,9 @@ func Render(t *route.Tables, party design.ID, keys Keys) []File {
 			out = append(out, linuxGateway(t, g, keys)...)
 		}
 	}
+	for _, b := range d.Inside(party, design.KindBox) {
+		out = append(out, linuxBox(t, b)...)
+	}
 	if o := d.Get(party); o != nil && o.Kind == design.KindEdgeRouter {
 		if sessions := sessionsAt(t, party); len(sessions) > 0 {
 			out = append(out, File{Path: folders.name(o.Name) + "/bird/bird.conf", About: "the BGP daemon's sessions and filters", Content: bird(t, o, sessions)})
@@ -60,6 +63,7 @@ func linuxGateway(t *route.Tables, g *design.Object, keys Keys) []File {
 		{Path: prefix + "nftables.d/dravin.nft", About: "address translation and segment size, loaded with nft -f", Content: nftables(t, g, all)},
 		{Path: prefix + "dravin/routes.sh", About: "addresses, interfaces, routes and kernel settings; may be run again at any time", Content: routes(t, g, all)},
 	}
+	out = append(out, relays(t, g)...)
 	if slices.ContainsFunc(all, watched) {
 		out = append(out,
 			File{Path: prefix + "dravin/watch.sh", About: "moves the routes of static links off strands that do not answer", Content: watch(t, g, all)},
@@ -69,6 +73,15 @@ func linuxGateway(t *route.Tables, g *design.Object, keys Keys) []File {
 		out = append(out, File{Path: prefix + "bird/bird.conf", About: "the BGP daemon's sessions and filters", Content: bird(t, g, sessions)})
 	}
 	return out
+}
+
+// linuxBox renders the files of a translating box.
+func linuxBox(t *route.Tables, b *design.Object) []File {
+	prefix := folders.name(b.Name) + "/"
+	return append([]File{
+		{Path: prefix + "nftables.d/dravin.nft", About: "address translation and segment size, loaded with nft -f", Content: nftables(t, b, nil)},
+		{Path: prefix + "dravin/routes.sh", About: "addresses, routes and kernel settings; may be run again at any time", Content: routes(t, b, nil)},
+	}, relays(t, b)...)
 }
 
 // end is a link as one gateway sees it.

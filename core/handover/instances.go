@@ -93,14 +93,14 @@ func instanceLink(p *page, e *end, r route.Route, f string, table int) {
 	}
 }
 
-// boxRoutes are the gateway's own entries.
-func boxRoutes(p *page, g *design.Gateway) {
-	if len(g.Routes) == 0 {
+// boxRoutes are the gateway's or box's own entries.
+func boxRoutes(p *page, list []design.BoxRoute) {
+	if len(list) == 0 {
 		return
 	}
 	p.line("")
 	p.comment("Entries of its own.")
-	for _, r := range g.Routes {
+	for _, r := range list {
 		f := flag(r.Prefix.Addr().Is4())
 		if !r.Via.IsValid() {
 			p.line("ip %s route replace blackhole %s", f, r.Prefix)

@@ -47,6 +47,7 @@ func (r ruleset) chains() {
 		r.comment("encapsulation takes room: let both ends know the largest segment that fits")
 		r.line("tcp flags & (syn | rst) == syn tcp option maxseg size set rt mtu")
 	})
+	r.callers()
 }
 
 func (r ruleset) chain(name, hook, kind, priority string, rules func()) {
@@ -75,7 +76,7 @@ func (r ruleset) marks() {
 
 func (r ruleset) rules(hook string) {
 	for n, x := range r.point.Translations {
-		if x.Hook != hook || !r.ours(x.Rule) {
+		if x.Hook != hook || !r.ours(x) {
 			continue
 		}
 		conditions, ok := r.conditions(n, x)
@@ -90,12 +91,14 @@ func (r ruleset) rules(hook string) {
 }
 
 // ours tells whether a rule is about this family.
-func (r ruleset) ours(x design.Rule) bool {
+func (r ruleset) ours(x route.Translation) bool {
 	switch {
 	case x.Into.IsValid():
 		return x.Into.Addr().Is4() == r.v4
 	case x.Target.IsValid():
 		return x.Target.Is4() == r.v4
+	case x.Dialled.IsValid():
+		return x.Dialled.Is4() == r.v4
 	}
 	return true
 }
@@ -156,7 +159,9 @@ func (r ruleset) conditions(n int, x route.Translation) (text string, ok bool) {
 		}
 		add("%s %s %s", r.family, c.address, set(list))
 	}
-	if own := r.ofFamily(r.point.Own); x.Does == design.OwnAddress && len(own) > 0 {
+	if x.Dialled.IsValid() {
+		add("ct original %s daddr %s", r.family, x.Dialled) // what came for the listener, and nothing else
+	} else if own := r.ofFamily(r.point.Own); x.Does == design.OwnAddress && len(own) > 0 {
 		add("%s daddr != %s", r.family, set(own)) // toward its own ranges nothing is hidden
 	}
 	return strings.Join(out, " "), true

@@ -30,6 +30,7 @@ func routes(t *route.Tables, g *design.Object, all []*end) string {
 	p.comment("own FAMILY RANGE: the address that this box has there, if it has one.")
 	p.line(`own() { ip -o "$1" address show to "$2" scope global | awk 'NR == 1 { sub("/.*", "", $4); print $4 }'; }`)
 	ownMapped(p, t.Point(g.ID))
+	answers(p, t.Design, g)
 	outside(p, all)
 	wayOut(p, all)
 	for n, e := range all {
@@ -40,8 +41,11 @@ func routes(t *route.Tables, g *design.Object, all []*end) string {
 			}
 		}
 	}
-	if b, ok := g.Body.(*design.Gateway); ok {
-		boxRoutes(p, b)
+	switch b := g.Body.(type) {
+	case *design.Gateway:
+		boxRoutes(p, b.Routes)
+	case *design.Box:
+		boxRoutes(p, b.Routes)
 	}
 	instances(p, t, g, all)
 	return p.String()
@@ -218,10 +222,14 @@ func sheet(t *route.Tables, party design.ID) File {
 			if r.Does == design.OneToOne && r.Hook == design.Leaving {
 				p.line("  [ ] map %s to %s toward %s, one to one", r.Real, r.Into, d.Title(r.Toward))
 			} else if r.Of == g.ID {
-				p.line("  [ ] %s: %s", r.Hook, ruleWords(d, r.Rule))
+				p.line("  [ ] %s: %s", r.Hook, RuleWords(d, r.Rule))
 			}
 		}
 	}
+	for _, b := range d.Inside(party, design.KindBox) {
+		boxSheet(p, d, b)
+	}
+	listenerSheet(p, d, party)
 	joinSheet(p, t, party)
 	for _, table := range d.Inside(party, design.KindHubTable) {
 		p.line("")
@@ -249,8 +257,8 @@ func sheet(t *route.Tables, party design.ID) File {
 	return File{Path: folders.name(o.Name) + "-sheet.txt", About: "what the administrator must find set, to tick off", Content: p.String()}
 }
 
-// ruleWords is a translation in words.
-func ruleWords(d *design.Design, r design.Rule) string {
+// RuleWords is a translation in words.
+func RuleWords(d *design.Design, r design.Rule) string {
 	out := r.Does
 	if r.Real.IsValid() {
 		out += " " + r.Real.String()

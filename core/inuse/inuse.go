@@ -79,9 +79,11 @@ func bodyRanges(o *design.Object, add func(How, ...netip.Prefix)) {
 			add(Named, e.Prefix)
 		}
 	case *design.Gateway:
-		for _, r := range b.Translate {
-			add(Held, r.Into)
-		}
+		rules(b.Translate, add)
+	case *design.Box:
+		rules(b.Translate, add)
+	case *design.Listener:
+		add(Held, netip.PrefixFrom(b.Address, b.Address.BitLen()))
 	case *design.Tunnel:
 		add(Inside, b.Inside...)
 		for _, e := range b.Ends {
@@ -93,6 +95,12 @@ func bodyRanges(o *design.Object, add func(How, ...netip.Prefix)) {
 				add(Inside, netip.PrefixFrom(e.Address, e.Address.BitLen()-2))
 			}
 		}
+	}
+}
+
+func rules(list []design.Rule, add func(How, ...netip.Prefix)) {
+	for _, r := range list {
+		add(Held, r.Into)
 	}
 }
 

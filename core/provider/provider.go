@@ -72,6 +72,7 @@ type Hub struct {
 	AsksOwner       bool   `yaml:"asks_owner,omitempty" json:"asks_owner,omitempty" doc:"The hub's owner must accept attachments of others."`
 	AutomaticRoutes bool   `yaml:"automatic_routes,omitempty" json:"automatic_routes,omitempty" doc:"What the hub knows appears in the networks' tables without entries."`
 	SourcePool      bool   `yaml:"source_pool,omitempty" json:"source_pool,omitempty" doc:"A network may hide behind a dedicated pool toward the hub."`
+	PoolInRegion    bool   `yaml:"pool_in_region,omitempty" json:"pool_in_region,omitempty" doc:"The pool serves only what is bound for the hub's own region."`
 	PortsPerHost    uint32 `yaml:"ports_per_host,omitempty" json:"ports_per_host,omitempty" doc:"The fewest ports that the pool gives each host."`
 }
 
@@ -115,7 +116,10 @@ type Circuit struct {
 
 // Translation is what the cloud can translate.
 type Translation struct {
-	Gateway         []string `yaml:"gateway,omitempty" json:"gateway,omitempty" enum:"one-to-one,pool" doc:"Rules on the VPN gateway."`
+	Gateway         []string `yaml:"gateway,omitempty" json:"gateway,omitempty" enum:"one-to-one,pool,own-address,target" doc:"Rules on the VPN gateway."`
+	Rules           uint32   `yaml:"rules,omitempty" json:"rules,omitempty" doc:"Rules that a VPN gateway takes at most; 0: any number."`
+	PortsPerHost    uint32   `yaml:"ports_per_host,omitempty" json:"ports_per_host,omitempty" doc:"The fewest ports that a pool of the gateway gives each host."`
+	Neutral         bool     `yaml:"neutral,omitempty" json:"neutral,omitempty" doc:"One-to-one of IPv6 is checksum-neutral (RFC 6296): a part of the host's own bits changes, too."`
 	Filter          bool     `yaml:"filter,omitempty" json:"filter,omitempty" doc:"A filter appliance translates destinations."`
 	FilterHides     bool     `yaml:"filter_hides,omitempty" json:"filter_hides,omitempty" doc:"The appliance then hides the source behind itself."`
 	PrivateEndpoint bool     `yaml:"private_endpoint,omitempty" json:"private_endpoint,omitempty" doc:"A service can be offered as an address in the caller's network."`

@@ -74,8 +74,7 @@ func compareNames(d *design.Design, a, b design.ID) int {
 // lansOf are the LANs that a site's gateway stands in.
 func lansOf(d *design.Design, gateway *design.Object) []*design.Object {
 	return slices.DeleteFunc(d.Inside(gateway.Parent, design.KindLAN), func(lan *design.Object) bool {
-		list := lan.Body.(*design.LAN).Gateways
-		return len(list) > 0 && !slices.Contains(list, gateway.ID)
+		return !d.StandsIn(gateway, lan)
 	})
 }
 

@@ -80,13 +80,13 @@ func attachedHop(d *design.Design, attachment *design.Object) Hop {
 	what := attachment.Body.(*design.Attachment).What
 	switch d.Get(what).Kind {
 	case design.KindLink:
-		return Hop{Tunnel, what}
+		return Hop{Kind: Tunnel, To: what}
 	case design.KindCircuit:
-		return Hop{Circuit, what}
+		return Hop{Kind: Circuit, To: what}
 	case design.KindHub:
-		return Hop{OtherHub, what}
+		return Hop{Kind: OtherHub, To: what}
 	}
-	return Hop{Deliver, what}
+	return Hop{Kind: Deliver, To: what}
 }
 
 // halves gives a network's table what its peerings bring without entries: the
@@ -136,7 +136,7 @@ func (s *solver) peering(p *Point, o *design.Object, ranges []netip.Prefix) {
 		return
 	}
 	for _, r := range ranges {
-		p.add(s.standing(p, Route{Prefix: r, Source: Peered, Hop: Hop{Peer, o.ID}, Via: o.Name}, v))
+		p.add(s.standing(p, Route{Prefix: r, Source: Peered, Hop: Hop{Kind: Peer, To: o.ID}, Via: o.Name}, v))
 	}
 }
 
@@ -175,7 +175,7 @@ func (s *solver) fed(p *Point) {
 		for _, g := range s.d.Inside(network.ID, design.KindGateway) {
 			for _, r := range s.t.Point(g.ID).Routes {
 				if r.Hop.Kind == Tunnel || r.Hop.Kind == Circuit {
-					p.add(Route{Prefix: r.Prefix, Source: r.Source, Hop: Hop{Gateway, g.ID}, Via: g.Name, Unusable: r.Unusable, Down: r.Down, Learned: r.Learned})
+					p.add(Route{Prefix: r.Prefix, Source: r.Source, Hop: Hop{Kind: Gateway, To: g.ID}, Via: g.Name, Unusable: r.Unusable, Down: r.Down, Learned: r.Learned})
 				}
 			}
 		}
@@ -188,7 +188,7 @@ func (s *solver) fed(p *Point) {
 		if table := s.t.Point(HubTableOf(s.d, a)); table != nil && (v.Up || v.Code == standing.RefusedForOverlap) {
 			for _, r := range table.Routes {
 				if r.Hop.To != network.ID {
-					p.add(s.standing(p, Route{Prefix: r.Prefix, Source: Hub, Hop: Hop{Attached, a.ID}, Via: s.d.Title(a.Parent), Unusable: r.Unusable, Down: r.Down, Learned: r.Learned}, v))
+					p.add(s.standing(p, Route{Prefix: r.Prefix, Source: Hub, Hop: Hop{Kind: Attached, To: a.ID}, Via: s.d.Title(a.Parent), Unusable: r.Unusable, Down: r.Down, Learned: r.Learned}, v))
 				}
 			}
 		}

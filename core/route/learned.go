@@ -70,14 +70,14 @@ func (s *solver) cameBy(p *Point, r *bgp.Route) Route {
 	out := Route{Learned: l, Via: group.Name}
 	switch group.Kind {
 	case design.KindLink:
-		out.Source, out.Hop = VPNBGP, Hop{Tunnel, group.ID}
+		out.Source, out.Hop = VPNBGP, Hop{Kind: Tunnel, To: group.ID}
 		if session := s.d.Get(l.Session); session != nil {
 			out.Strands = []design.ID{session.Parent}
 		}
 	case design.KindCircuit:
-		out.Source, out.Hop = CircuitBGP, Hop{Circuit, group.ID}
+		out.Source, out.Hop = CircuitBGP, Hop{Kind: Circuit, To: group.ID}
 	case design.KindAttachment:
-		out.Source, out.Hop = Hub, Hop{Attached, group.ID}
+		out.Source, out.Hop = Hub, Hop{Kind: Attached, To: group.ID}
 		if p.Kind == design.KindHubTable {
 			out.Hop = attachedHop(s.d, group)
 		}
@@ -101,7 +101,7 @@ func (s *solver) expected(p *Point) {
 		if slices.ContainsFunc(p.Routes, func(r Route) bool { return r.Prefix == x.Prefix && r.Hop.To == x.Joint }) {
 			continue
 		}
-		r := Route{Prefix: x.Prefix, Source: CircuitBGP, Hop: Hop{Circuit, x.Joint}, Via: s.d.Get(x.Joint).Name}
+		r := Route{Prefix: x.Prefix, Source: CircuitBGP, Hop: Hop{Kind: Circuit, To: x.Joint}, Via: s.d.Get(x.Joint).Name}
 		if link {
 			r.Source, r.Hop.Kind = VPNBGP, Tunnel
 		}
@@ -162,16 +162,13 @@ func ExpectedAt(d *design.Design, box design.ID) []Expected {
 // boxRoutes are a site gateway's own entries. A next hop counts if the table has
 // a way to it, at however many removes (RFC 4271 section 5.1.3 has the same rule
 // for what is learned).
-func (s *solver) boxRoutes(p *Point, b *design.Gateway) {
-	if p.Party.Kind != design.KindSite {
-		return
-	}
-	for _, r := range b.Routes {
+func (s *solver) boxRoutes(p *Point, list []design.BoxRoute) {
+	for _, r := range list {
 		if !r.Via.IsValid() {
 			p.add(Route{Prefix: r.Prefix.Masked(), Source: Static, Hop: Hop{Kind: BlackHole}, Via: "black hole"})
 		}
 	}
-	for _, r := range b.Routes {
+	for _, r := range list {
 		if r.Via.IsValid() {
 			p.recursive = append(p.recursive, r)
 		}
@@ -192,6 +189,9 @@ func (s *solver) resolve(p *Point) {
 				continue
 			}
 			way.Prefix, way.Source, way.Via, way.Learned = r.Prefix.Masked(), Static, r.Via.String()+", "+way.Via, nil
+			if way.Hop.Kind == Deliver {
+				s.beside(p, &way, r.Via)
+			}
 			p.add(way)
 			again = true
 		}

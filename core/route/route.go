@@ -23,6 +23,7 @@ type Source string
 const (
 	Local         Source = "local"           // a cloud network's own block
 	Connected     Source = "connected"       // a LAN on the box
+	Inside        Source = "inside"          // the inside range of a strand or circuit
 	Inner         Source = "inner router"    // behind an inner router of the site
 	Static        Source = "static"          // entered by hand
 	CircuitBGP    Source = "BGP, circuit"    // learned on a session over a circuit
@@ -34,7 +35,7 @@ const (
 	Implied       Source = "implied"         // the way to the internet of a box with a public address
 )
 
-var usualPreference = []Source{Local, Connected, Inner, Static, CircuitStatic, CircuitBGP, VPNBGP, Peered, Hub, VPNStatic, Implied}
+var usualPreference = []Source{Local, Connected, Inside, Inner, Static, CircuitStatic, CircuitBGP, VPNBGP, Peered, Hub, VPNStatic, Implied}
 
 // sourceWords are the sources by the words of a profile.
 var sourceWords = map[string]Source{"local": Local, "entered": Static, "peering": Peered, "circuit-bgp": CircuitBGP, "vpn-bgp": VPNBGP, "vpn-static": VPNStatic}
@@ -45,7 +46,7 @@ type HopKind string
 // The kinds of next hop.
 const (
 	Deliver   HopKind = "deliver"    // the destination is on-link: a LAN or a network's block
-	Gateway   HopKind = "gateway"    // a cloud gateway
+	Gateway   HopKind = "gateway"    // a cloud gateway, a box, or the router beside a box
 	Tunnel    HopKind = "link"       // a route-based link
 	Internet  HopKind = "internet"   // out of the estate
 	Peer      HopKind = "peering"    // the other network of a peering
@@ -59,6 +60,8 @@ const (
 type Hop struct {
 	Kind HopKind   `json:"kind"`
 	To   design.ID `json:"to,omitempty"` // the LAN, network, gateway, link, peering, attachment or circuit; empty for the internet
+	// Through is the LAN or subnet in which a box or router is met.
+	Through design.ID `json:"through,omitempty"`
 }
 
 // FarEnd is what a next hop of a table leads to: the far end of a link, circuit,
@@ -124,6 +127,7 @@ type Point struct {
 	Routes       []Route // in canonical order: by prefix, then preference
 	Selectors    []Selector
 	Translations []Translation  // in their order; within a hook the first that fits is done
+	Self         []netip.Prefix // where packets end at the box itself
 	Own          []netip.Prefix // the party's own ranges at this point, never sent into a selector's tunnel
 
 	table      prefix.Table[int]
@@ -198,7 +202,7 @@ func (t *Tables) Holders(a netip.Addr) []design.ID {
 }
 
 // PointKinds are the kinds that hold tables.
-var PointKinds = []design.Kind{design.KindGateway, design.KindTable, design.KindHubTable, design.KindEdgeRouter, design.KindInnerRoute}
+var PointKinds = []design.Kind{design.KindGateway, design.KindTable, design.KindHubTable, design.KindEdgeRouter, design.KindInnerRoute, design.KindBox}
 
 // Point returns the forwarding point of a gateway, route table, hub table, edge
 // router or inner router, or nil; of a box with several routing instances the
@@ -270,32 +274,6 @@ func (r *Route) sharesWith(winner *Route) bool {
 	return r.Unusable == "" && r.Prefix == winner.Prefix && r.Source == winner.Source && r.Learned != nil && winner.Learned != nil
 }
 
-// Translations are the rules of a box in their order: its mappings, then what
-// the gateway lists.
-func Translations(d *design.Design, gateway design.ID) []Translation {
-	var out []Translation
-	for _, o := range design.InOrder(d.Referring(gateway, design.KindMapping)) {
-		m := o.Body.(*design.Mapping)
-		one := design.Rule{Does: design.OneToOne, Real: m.Real, Into: m.Mapped}
-		arriving, leaving := one, one
-		arriving.Hook, arriving.From, arriving.Destination = design.Arriving, m.Link, []netip.Prefix{m.Mapped}
-		leaving.Hook, leaving.Toward, leaving.Source = design.Leaving, m.Link, []netip.Prefix{m.Real}
-		out = append(out, Translation{arriving, o.ID}, Translation{leaving, o.ID})
-	}
-	if g, ok := d.Get(gateway).Body.(*design.Gateway); ok {
-		for _, r := range g.Translate {
-			out = append(out, Translation{r, gateway})
-		}
-	}
-	return out
-}
-
-// Translation is a rule of a box with what it comes from.
-type Translation struct {
-	design.Rule
-	Of design.ID `json:"of"` // the mapping, or the gateway that lists it
-}
-
 type solver struct {
 	t  *Tables
 	d  *design.Design
@@ -320,6 +298,8 @@ func (s *solver) solve(o *design.Object, segment design.ID) *Point {
 		s.learned(p)
 	case *design.InnerRoute:
 		s.innerRouter(p, o, b)
+	case *design.Box:
+		s.box(p, o, b)
 	}
 	s.resolve(p)
 	s.overridden(p)
@@ -328,7 +308,7 @@ func (s *solver) solve(o *design.Object, segment design.ID) *Point {
 }
 
 func (s *solver) gateway(p *Point, o *design.Object, b *design.Gateway) {
-	p.Translations = Translations(s.d, o.ID)
+	p.Translations, p.Self = Translations(s.d, o.ID), selfOf(s.d, o)
 	switch body := p.Party.Body.(type) {
 	case *design.Network:
 		p.local(body)
@@ -338,7 +318,10 @@ func (s *solver) gateway(p *Point, o *design.Object, b *design.Gateway) {
 	}
 	s.links(p)
 	s.circuits(p)
-	s.boxRoutes(p, b)
+	s.insides(p)
+	if p.Party.Kind == design.KindSite {
+		s.boxRoutes(p, b.Routes)
+	}
 	s.learned(p)
 }
 
@@ -350,7 +333,7 @@ func (s *solver) siteGateway(p *Point, o *design.Object, b *design.Gateway) {
 			continue
 		}
 		for _, r := range s.d.Ranges(lan.ID) {
-			p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Deliver, lan.ID}, Via: lan.Name})
+			p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Kind: Deliver, To: lan.ID}, Via: lan.Name})
 			p.Own = append(p.Own, r)
 		}
 	}
@@ -362,7 +345,7 @@ func (s *solver) siteGateway(p *Point, o *design.Object, b *design.Gateway) {
 		for _, r := range s.d.Ranges(inner.ID) {
 			p.Own = append(p.Own, r)
 			if !via.IsValid() || slices.ContainsFunc(lans, func(lan *design.Object) bool { return within(s.d.Ranges(lan.ID), via) }) {
-				p.add(Route{Prefix: r, Source: Inner, Hop: Hop{Deliver, inner.ID}, Via: "the inner router to " + inner.Name})
+				p.add(Route{Prefix: r, Source: Inner, Hop: Hop{Kind: Deliver, To: inner.ID}, Via: "the inner router to " + inner.Name})
 			}
 		}
 	}
@@ -378,7 +361,7 @@ func (s *solver) siteGateway(p *Point, o *design.Object, b *design.Gateway) {
 // it has the gateway of its LAN.
 func (s *solver) innerRouter(p *Point, o *design.Object, b *design.InnerRoute) {
 	for _, r := range b.Prefixes {
-		p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Deliver, o.ID}, Via: o.Name})
+		p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Kind: Deliver, To: o.ID}, Via: o.Name})
 	}
 	next := design.ID("")
 	for _, lan := range s.d.Inside(o.Parent, design.KindLAN) {
@@ -386,7 +369,7 @@ func (s *solver) innerRouter(p *Point, o *design.Object, b *design.InnerRoute) {
 			continue
 		}
 		for _, r := range s.d.Ranges(lan.ID) {
-			p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Deliver, lan.ID}, Via: lan.Name})
+			p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Kind: Deliver, To: lan.ID}, Via: lan.Name})
 		}
 		if list := lan.Body.(*design.LAN).Gateways; next == "" && len(list) > 0 {
 			next = list[0]
@@ -397,7 +380,7 @@ func (s *solver) innerRouter(p *Point, o *design.Object, b *design.InnerRoute) {
 	}
 	for _, all := range ends.Everything {
 		if next != "" {
-			p.add(Route{Prefix: all, Source: Static, Hop: Hop{Gateway, next}, Via: s.d.Get(next).Name})
+			p.add(Route{Prefix: all, Source: Static, Hop: Hop{Kind: Gateway, To: next}, Via: s.d.Get(next).Name})
 		}
 	}
 }
@@ -407,14 +390,18 @@ func within(ranges []netip.Prefix, a netip.Addr) bool {
 }
 
 // viaKinds tells what an entry leads to by the kind of what it names.
-var viaKinds = map[design.Kind]HopKind{design.KindGateway: Gateway, design.KindPeering: Peer, design.KindAttachment: Attached}
+var viaKinds = map[design.Kind]HopKind{design.KindGateway: Gateway, design.KindPeering: Peer, design.KindAttachment: Attached, design.KindBox: Gateway}
 
 func (s *solver) table(p *Point, b *design.Table) {
 	network := p.Party.Body.(*design.Network)
 	p.local(network)
 	for _, e := range b.Routes {
 		via := s.d.Get(e.Via)
-		p.add(s.standing(p, Route{Prefix: e.Prefix, Source: Static, Hop: Hop{viaKinds[via.Kind], e.Via}, Via: via.Name}, s.entry(e)))
+		r := s.standing(p, Route{Prefix: e.Prefix, Source: Static, Hop: Hop{Kind: viaKinds[via.Kind], To: e.Via}, Via: via.Name}, s.entry(e))
+		if profile := s.d.ProfileOf(p.ID); via.Kind == design.KindBox && profile != nil && !profile.Networks.Appliances && r.Unusable == "" {
+			r.Unusable = "the cloud's tables lead to no box"
+		}
+		p.add(r)
 	}
 	s.halves(p)
 	s.fed(p)
@@ -424,7 +411,7 @@ func (s *solver) table(p *Point, b *design.Table) {
 // there.
 func (s *solver) entry(e design.Entry) standing.Verdict {
 	v := s.st.Of(e.Via)
-	if s.d.Get(e.Via).Kind == design.KindGateway && v.Code == standing.DoesNotForward && v.Line != "" {
+	if (s.d.Get(e.Via).Kind == design.KindGateway || s.d.Get(e.Via).Kind == design.KindBox) && v.Code == standing.DoesNotForward && v.Line != "" {
 		return standing.Verdict{Up: true} // the box is there, and drops it
 	}
 	return v
@@ -461,7 +448,7 @@ func (s *solver) links(p *Point) {
 			if l.Routing == design.RoutingBGP {
 				break // what is expected there says nothing of what is learned
 			}
-			p.add(s.standing(p, Route{Prefix: r, Source: linkSource(p, l), Hop: Hop{Tunnel, o.ID}, Via: o.Name, Strands: strands}, s.up(o.ID, strands)))
+			p.add(s.standing(p, Route{Prefix: r, Source: linkSource(p, l), Hop: Hop{Kind: Tunnel, To: o.ID}, Via: o.Name, Strands: strands}, s.up(o.ID, strands)))
 		}
 		if !s.st.Intended(o) {
 			continue // no selector takes anything into what is not built
@@ -480,7 +467,7 @@ func (s *solver) links(p *Point) {
 		// A cloud gateway routes what it has selectors for; on a Linux gateway the
 		// kernel asks its selectors whatever the route says.
 		for _, remote := range near.Remote {
-			p.add(s.standing(p, Route{Prefix: remote, Source: VPNStatic, Hop: Hop{Tunnel, o.ID}, Via: o.Name}, v))
+			p.add(s.standing(p, Route{Prefix: remote, Source: VPNStatic, Hop: Hop{Kind: Tunnel, To: o.ID}, Via: o.Name}, v))
 		}
 	}
 }
@@ -500,7 +487,7 @@ func (s *solver) circuits(p *Point) {
 				continue
 			}
 			for _, r := range e.Routes {
-				p.add(s.standing(p, Route{Prefix: r, Source: CircuitStatic, Hop: Hop{Circuit, o.ID}, Via: o.Name}, s.st.Of(o.ID)))
+				p.add(s.standing(p, Route{Prefix: r, Source: CircuitStatic, Hop: Hop{Kind: Circuit, To: o.ID}, Via: o.Name}, s.st.Of(o.ID)))
 			}
 		}
 	}
@@ -528,7 +515,7 @@ func (s *solver) overridden(p *Point) {
 // local adds the network's blocks, which its fabric delivers.
 func (p *Point) local(network *design.Network) {
 	for _, r := range network.Blocks {
-		p.add(Route{Prefix: r, Source: Local, Hop: Hop{Deliver, p.Party.ID}, Via: "local"})
+		p.add(Route{Prefix: r, Source: Local, Hop: Hop{Kind: Deliver, To: p.Party.ID}, Via: "local"})
 		p.Own = append(p.Own, r)
 	}
 }

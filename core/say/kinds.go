@@ -18,6 +18,7 @@ var kindWordsOf = map[design.Kind][]string{
 	design.KindTunnel: {"strand", "tunnel"}, design.KindCircuit: {"circuit"}, design.KindAttachment: {"attachment"},
 	design.KindPeering: {"peering"}, design.KindSession: {"session"}, design.KindRequest: {"request"},
 	design.KindMapping: {"mapping"}, design.KindIntent: {"intent"},
+	design.KindBox: {"box", "translating box"}, design.KindListener: {"published-service", "published service"},
 }
 
 // Word is what a kind is called in sayings.

@@ -3,6 +3,7 @@ package standing
 import (
 	"net/netip"
 	"slices"
+	"strings"
 
 	"dravin/core/design"
 	"dravin/core/ends"
@@ -11,16 +12,22 @@ import (
 
 // gateway is the box itself: with what it is in, and what is known to be wrong
 // with it. Strict reverse-path filtering depends on the packet; walks judge it.
-func (s *Standing) gateway(o *design.Object, g *design.Gateway) Verdict {
+func (s *Standing) gateway(o *design.Object) Verdict {
 	if hub := s.d.Get(o.Parent); hub != nil && hub.Kind == design.KindHub {
 		if v := s.Of(hub.ID); !v.Up {
 			return v
 		}
 	}
+	return s.faultless(o)
+}
+
+// faultless is a gateway or box as far as what is known to be wrong with it goes.
+func (s *Standing) faultless(o *design.Object) Verdict {
+	faults := design.FaultsOf(o)
 	switch {
-	case slices.Contains(g.Faults, design.ForwardingOff):
+	case slices.Contains(faults, design.ForwardingOff):
 		return down(DoesNotForward, o.ID, "faults", "%s has forwarding off", s.d.Title(o.ID))
-	case slices.Contains(g.Faults, design.SourceCheck):
+	case slices.Contains(faults, design.SourceCheck):
 		return down(DoesNotForward, o.ID, "faults", "%s may only send what comes from its own address", s.d.Title(o.ID))
 	}
 	return up
@@ -29,8 +36,28 @@ func (s *Standing) gateway(o *design.Object, g *design.Gateway) Verdict {
 // FiltersStrictly reports whether a box takes a packet only from where its route
 // back to the source leaves (RFC 3704, section 2.2). Linux has it for IPv4 alone.
 func FiltersStrictly(o *design.Object) bool {
-	g, ok := o.Body.(*design.Gateway)
-	return ok && slices.Contains(g.Faults, design.StrictReversePath)
+	return slices.Contains(design.FaultsOf(o), design.StrictReversePath)
+}
+
+// listener is up while who listens is there; a cloud's own, where its profile
+// offers such and the target is in the same cloud.
+func (s *Standing) listener(o *design.Object, l *design.Listener) Verdict {
+	at := s.d.Get(l.At)
+	if v := s.taken(at); !v.Up {
+		return v
+	}
+	network, ok := at.Body.(*design.Network)
+	if !ok {
+		return up
+	}
+	profile := s.d.ProfileOf(at.ID)
+	if profile == nil || !profile.Translation.PrivateEndpoint {
+		return down(NotAccepted, o.ID, "", "%s offers no private endpoints, so that %s can not be in %s", network.Cloud, o.Name, at.Name)
+	}
+	if far, ok := s.d.Party(l.Target).Body.(*design.Network); l.Target != "" && s.d.Get(l.Target).Kind == design.KindEndpoint && (!ok || !strings.EqualFold(far.Cloud, network.Cloud)) {
+		return down(NotAccepted, o.ID, "", "a private endpoint leads to what is in %s, and %s is not", network.Cloud, s.d.Title(l.Target))
+	}
+	return up
 }
 
 // ending is how something that ends a link or circuit stands for it: a box that

@@ -208,9 +208,11 @@ func (s *Standing) work(id design.ID) (h held) {
 	case *design.Hub, *design.EdgeRouter:
 		v = s.made(o)
 	case *design.Gateway:
-		v = s.gateway(o, b)
-	case *design.Subnet:
-		v = up
+		v = s.gateway(o)
+	case *design.Box:
+		v = s.faultless(o)
+	case *design.Listener:
+		v = s.listener(o, b)
 	default:
 		v = up
 	}

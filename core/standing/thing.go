@@ -10,7 +10,7 @@ import (
 )
 
 // CanFail are the kinds of objects that can be taken away.
-var CanFail = []design.Kind{design.KindSite, design.KindNetwork, design.KindHub, design.KindEdgeRouter, design.KindOutside, design.KindGateway,
+var CanFail = []design.Kind{design.KindSite, design.KindNetwork, design.KindHub, design.KindEdgeRouter, design.KindOutside, design.KindGateway, design.KindBox,
 	design.KindLink, design.KindTunnel, design.KindSession, design.KindCircuit, design.KindPeering, design.KindAttachment}
 
 // ParseThing reads what is to be taken away: a public address of a gateway, a

@@ -25,6 +25,12 @@ func FlowsBetween(t *route.Tables, from, to design.ID, s design.Service) []Flow 
 			for _, n := range mappedNames(t.Design, t.Design.Party(to), target.Address) {
 				dialled = append(dialled, n.Address)
 			}
+			for _, l := range LeadingTo(t.Design, target.Endpoint) {
+				b := l.Body.(*design.Listener)
+				if asked := (s == design.Service{}); b.Address.Is4() == h.Address.Is4() && (asked || Answering(t.Design, b) == s) {
+					out = append(out, Flow{From: h, To: b.Address, Meant: target.id(), Service: b.Service})
+				}
+			}
 			for _, name := range dialled {
 				for _, service := range servicesOf(t.Design, target, s) {
 					out = append(out, Flow{From: h, To: name, Meant: target.id(), Service: service})
@@ -35,6 +41,9 @@ func FlowsBetween(t *route.Tables, from, to design.ID, s design.Service) []Flow 
 	return out
 }
 
+// forwarders are the kinds that list rules.
+var forwarders = []design.Kind{design.KindGateway, design.KindBox}
+
 // servicesOf are the services that one that was asked for stands for at a host.
 func servicesOf(d *design.Design, at Host, asked design.Service) []design.Service {
 	if asked != (design.Service{}) {
@@ -44,9 +53,11 @@ func servicesOf(d *design.Design, at Host, asked design.Service) []design.Servic
 	if o := d.Get(at.Endpoint); o != nil {
 		out = append(out, o.Body.(*design.Endpoint).Answers...)
 	}
-	for _, o := range d.Of(design.KindGateway) {
-		for _, r := range o.Body.(*design.Gateway).Translate {
-			out = append(out, r.Services...)
+	for _, k := range forwarders {
+		for _, o := range d.Of(k) {
+			for _, r := range design.RulesOf(o) {
+				out = append(out, r.Services...)
+			}
 		}
 	}
 	return out
@@ -109,13 +120,18 @@ func toldApart(d *design.Design) []netip.Prefix {
 	for _, o := range d.Of(design.KindMapping) {
 		out = append(out, o.Body.(*design.Mapping).Real)
 	}
-	for _, o := range d.Of(design.KindGateway) {
-		for _, r := range o.Body.(*design.Gateway).Translate {
-			out = append(append(out, r.Source...), r.Destination...)
-			if r.Real.IsValid() {
-				out = append(out, r.Real)
+	for _, k := range forwarders {
+		for _, o := range d.Of(k) {
+			for _, r := range design.RulesOf(o) {
+				out = append(append(out, r.Source...), r.Destination...)
+				if r.Real.IsValid() {
+					out = append(out, r.Real)
+				}
 			}
 		}
+	}
+	for _, o := range d.Of(design.KindListener) {
+		out = append(out, o.Body.(*design.Listener).Callers...)
 	}
 	for _, o := range d.Of(design.KindCircuit) {
 		for _, e := range o.Body.(*design.Circuit).Ends {

@@ -13,7 +13,10 @@ import (
 // and what its reply will look like.
 type connections map[design.ID][]conversation
 
-type conversation struct{ first, reply Header }
+type conversation struct {
+	first, reply Header
+	proxied      bool // the box has ended the first connection and opened the other itself
+}
 
 // passage is a packet's way through one box that translates.
 type passage struct {
@@ -33,29 +36,19 @@ func (w *walker) arriving(p *route.Point, at Place, by design.ID) passage {
 	if len(p.Translations) == 0 {
 		return pass
 	}
-	for n := range w.known[p.ID] {
-		c := &w.known[p.ID][n]
-		switch w.header {
-		case c.reply:
-			pass.known, pass.reply = c, true
-			w.rewrite(at, MapsDest, c.first.Src, c.first.SPort, "puts back the destination of the reply", "")
-			return pass
-		case c.first:
-			pass.known = c
-			w.rewrite(at, MapsDest, c.reply.Src, c.reply.SPort, "translates the destination as before", "")
-			return pass
-		}
+	if known, ok := w.recall(p, at, by); ok {
+		return known
 	}
 	if pass.stray = w.way == "reply" && w.header.Proto != "udp"; pass.stray {
 		return pass
 	}
 	for _, r := range p.Translations {
-		if r.Hook != design.Arriving || !w.comesBy(p, r.From, by) || !w.fits(r.Rule, r.Into) {
+		if r.Hook != design.Arriving || !w.comesBy(p, r.From, by) || !w.fits(r, r.Into) {
 			continue
 		}
 		switch r.Does {
 		case design.OneToOne:
-			w.rewrite(at, MapsDest, prefix.Translate(w.header.Dst, r.Into, r.Real), w.header.DPort, "maps the destination", r.Of)
+			w.rewrite(at, MapsDest, r.Mapped(w.header.Dst, true), w.header.DPort, "maps the destination", r.Of)
 		case design.ToTarget:
 			port := w.header.DPort
 			if r.Port != 0 && port != 0 {
@@ -66,6 +59,27 @@ func (w *walker) arriving(p *route.Point, at Place, by design.ID) passage {
 		break
 	}
 	return pass
+}
+
+// recall finds the conversation that a packet belongs to, and does to its
+// destination what was done before.
+func (w *walker) recall(p *route.Point, at Place, by design.ID) (passage, bool) {
+	pass := passage{came: w.header, by: by}
+	for n := range w.known[p.ID] {
+		c := &w.known[p.ID][n]
+		switch {
+		case c.proxied:
+		case w.header == c.reply:
+			pass.known, pass.reply = c, true
+			w.rewrite(at, MapsDest, c.first.Src, c.first.SPort, "puts back the destination of the reply", "")
+			return pass, true
+		case w.header == c.first:
+			pass.known = c
+			w.rewrite(at, MapsDest, c.reply.Src, c.reply.SPort, "translates the destination as before", "")
+			return pass, true
+		}
+	}
+	return pass, false
 }
 
 // leaving does what a box does after it has chosen the route, and lets it
@@ -82,24 +96,27 @@ func (w *walker) leaving(pass passage, p *route.Point, at Place, hop route.Hop) 
 		return
 	}
 	for _, r := range p.Translations {
-		if r.Hook != design.Leaving || !w.comesBy(p, r.From, pass.by) || !w.goesBy(p, r.Toward, hop) || !w.fits(r.Rule, r.Real) {
+		if r.Hook != design.Leaving || !w.comesBy(p, r.From, pass.by) || !w.goesBy(p, r.Toward, hop) || !w.fits(r, r.Real) || r.Dialled.IsValid() && r.Dialled != pass.came.Dst {
 			continue
 		}
 		switch r.Does {
 		case design.OneToOne:
-			w.rewriteSource(at, prefix.Translate(w.header.Src, r.Real, r.Into), w.header.SPort, "maps the source", r.Of)
+			w.rewriteSource(at, r.Mapped(w.header.Src, false), w.header.SPort, "maps the source", r.Of)
 		case design.FromPool:
 			w.rewriteSource(at, prefix.FirstHost(r.Into), w.header.SPort, "hides the source behind a pool", r.Of)
 		case design.OwnAddress:
-			own := w.ownAddress(p, hop)
-			if !own.IsValid() {
+			if within(p.Own, w.header.Dst) && !r.Dialled.IsValid() {
 				continue // toward its own ranges nothing is hidden
+			}
+			own := w.t.OwnAddress(p, hop, w.header.Dst)
+			if !own.IsValid() {
+				continue
 			}
 			w.rewriteSource(at, own, w.header.SPort, "hides the source behind its own address", r.Of)
 		}
 		break
 	}
-	w.known[p.ID] = append(w.known[p.ID], conversation{pass.came, w.header.reversed()})
+	w.known[p.ID] = append(w.known[p.ID], conversation{first: pass.came, reply: w.header.reversed()})
 }
 
 func (w *walker) rewrite(at Place, act Act, to netip.Addr, port uint16, what string, of design.ID) {
@@ -128,14 +145,14 @@ func changed(port, other uint16) uint16 {
 
 // fits holds the packet against a rule's conditions. mapped is what a one-to-one
 // rule must hold the destination in when it arrives, the source when it leaves.
-func (w *walker) fits(r design.Rule, mapped netip.Prefix) bool {
+func (w *walker) fits(r route.Translation, mapped netip.Prefix) bool {
 	a := w.header.Dst
 	if r.Hook == design.Leaving {
 		a = w.header.Src
 	}
 	v4 := w.header.Src.Is4()
 	switch {
-	case r.Does == design.OneToOne && !mapped.Contains(a):
+	case r.Does == design.OneToOne && (!mapped.Contains(a) || !r.Mapped(a, r.Hook == design.Arriving).IsValid()):
 		return false
 	case r.Does == design.FromPool && r.Into.Addr().Is4() != v4, r.Does == design.ToTarget && r.Target.Is4() != v4:
 		return false
@@ -172,38 +189,4 @@ func (w *walker) goesBy(p *route.Point, joint design.ID, hop route.Hop) bool {
 func (w *walker) policyBased(joint design.ID) bool {
 	l, ok := w.d.Get(joint).Body.(*design.Link)
 	return ok && l.Routing == design.RoutingSelectors
-}
-
-// ownAddress is the box's address on the way out: the inside one of a link, the
-// session's of a circuit, else its public one; none toward its own ranges.
-func (w *walker) ownAddress(p *route.Point, hop route.Hop) netip.Addr {
-	if within(p.Own, w.header.Dst) {
-		return netip.Addr{}
-	}
-	v4 := w.header.Src.Is4()
-	switch hop.Kind {
-	case route.Tunnel:
-		_, _, n, _ := w.d.Get(hop.To).Body.(*design.Link).End(p.ID)
-		for _, t := range w.d.Inside(hop.To, design.KindTunnel) {
-			if in := t.Body.(*design.Tunnel).Inside; len(in) == 2 && in[n].Addr().Is4() == v4 && w.t.Standing.Of(t.ID).Up {
-				return in[n].Addr()
-			}
-		}
-	case route.Circuit:
-		for n, e := range w.d.Get(hop.To).Body.(*design.Circuit).Ends {
-			for _, s := range w.d.Inside(hop.To, design.KindSession) {
-				if a := s.Body.(*design.Session).Ends[n].Address; e.At == p.ID && a.Is4() == v4 {
-					return a
-				}
-			}
-		}
-	}
-	if g, ok := w.d.Get(p.ID).Body.(*design.Gateway); ok {
-		for _, a := range g.Addresses {
-			if a.Is4() == v4 {
-				return a
-			}
-		}
-	}
-	return netip.Addr{}
 }

@@ -100,6 +100,7 @@ func (w *walker) enterHub(attachment design.ID, network *design.Object, at Place
 	if s := w.subnetOf(network.ID, w.header.Src); s != nil && !w.zoneServed(a, s) {
 		return w.cutOff(a, s, at)
 	}
+	w.pooled(a, at)
 	return w.bound(a, at)
 }
 

@@ -13,11 +13,15 @@ import (
 
 // Name is an address under which something is known.
 type Name struct {
-	Address netip.Addr  `json:"address"`
-	Mapping design.ID   `json:"mapping,omitempty"` // empty: the real address
-	Link    design.ID   `json:"link,omitempty"`    // the mapping's link
-	Parties []design.ID `json:"parties"`           // who sees it by this name
-	Seen    string      `json:"seen"`              // the parties in words
+	Address netip.Addr `json:"address"`
+	Mapping design.ID  `json:"mapping,omitempty"` // the mapping, or the box that lists the rule; empty: the real address
+	Link    design.ID  `json:"link,omitempty"`    // the mapping's link or circuit
+	// Listener is the published service of which it is the address, and Service
+	// what is dialled there.
+	Listener design.ID      `json:"listener,omitempty"`
+	Service  design.Service `json:"service,omitzero"`
+	Parties  []design.ID    `json:"parties"` // who sees it by this name
+	Seen     string         `json:"seen"`    // the parties in words
 }
 
 // Identity is one bearer of an address, with all its names.
@@ -56,15 +60,91 @@ func bearers(t *route.Tables, a netip.Addr) []bearer {
 	for _, place := range t.Holders(a) {
 		add(bearer{place, a})
 	}
-	for _, o := range t.Design.Of(design.KindMapping) {
-		m := o.Body.(*design.Mapping)
-		if !m.Mapped.Contains(a) {
-			continue
+	for _, box := range Translators(t.Design) {
+		for _, x := range arrivingOneToOne(t.Design, box) {
+			if !x.Into.Contains(a) {
+				continue
+			}
+			real := x.Mapped(a, true)
+			for _, place := range t.Holders(real) {
+				if t.Design.Party(place) == t.Design.Party(box) {
+					add(bearer{place, real})
+				}
+			}
 		}
-		real := prefix.Translate(a, m.Mapped, m.Real)
-		for _, place := range t.Holders(real) {
-			if t.Design.Party(place) == t.Design.Party(m.Gateway) {
-				add(bearer{place, real})
+	}
+	for _, o := range t.Design.Of(design.KindListener) {
+		l := o.Body.(*design.Listener)
+		if e := TargetOf(t.Design, l); l.Address == a && e != nil {
+			add(bearer{e.Parent, e.Body.(*design.Endpoint).Addresses[0]})
+		}
+	}
+	return out
+}
+
+// Translators are the gateways and boxes that have a mapping, a published service
+// or a rule.
+func Translators(d *design.Design) []design.ID {
+	var out []design.ID
+	add := func(id design.ID) {
+		if !slices.Contains(out, id) {
+			out = append(out, id)
+		}
+	}
+	for _, o := range d.Of(design.KindMapping) {
+		add(o.Body.(*design.Mapping).Gateway)
+	}
+	for _, k := range forwarders {
+		for _, o := range d.Of(k) {
+			if len(design.RulesOf(o)) > 0 {
+				add(o.ID)
+			}
+		}
+	}
+	return out
+}
+
+// arrivingOneToOne are the rules by which a box gives what it holds other names.
+func arrivingOneToOne(d *design.Design, box design.ID) []route.Translation {
+	return slices.DeleteFunc(route.Translations(d, box), func(x route.Translation) bool { return x.Hook != design.Arriving || x.Does != design.OneToOne })
+}
+
+// TargetOf is the host to which a published service leads in the end, or nil.
+func TargetOf(d *design.Design, l *design.Listener) *design.Object {
+	for range maxHops {
+		o := d.Get(l.Target)
+		next, ok := o.Body.(*design.Listener)
+		if !ok {
+			return o
+		}
+		l = next
+	}
+	return nil
+}
+
+// Answering is the service that the host at the end of a chain of listeners is
+// asked for.
+func Answering(d *design.Design, l *design.Listener) design.Service {
+	_, port := d.DialOf(l)
+	for range maxHops {
+		next, ok := d.Get(l.Target).Body.(*design.Listener)
+		if !ok {
+			break
+		}
+		l = next
+		_, port = d.DialOf(l)
+	}
+	return design.Service{Proto: l.Service.Proto, Port: port}
+}
+
+// LeadingTo are the published services that lead to a host, in canonical order.
+func LeadingTo(d *design.Design, endpoint design.ID) []*design.Object {
+	var out []*design.Object
+	ids := []design.ID{endpoint}
+	for n := 0; n < len(ids) && endpoint != ""; n++ {
+		for _, o := range design.InOrder(d.Referring(ids[n], design.KindListener)) {
+			if o.Body.(*design.Listener).Target == ids[n] && !slices.Contains(ids, o.ID) {
+				ids, out = append(ids, o.ID), append(out, o)
 			}
 		}
 	}
@@ -83,7 +163,7 @@ func identify(t *route.Tables, place *design.Object, real netip.Addr) Identity {
 		id.Title = placeOf(d, id.Endpoint).Title
 	}
 	own := d.Party(place.ID)
-	names := mappedNames(d, own, real)
+	names := append(mappedNames(d, own, real), listenerNames(d, id.Endpoint)...)
 	real0 := Name{Address: real, Parties: []design.ID{own.ID}}
 	for _, party := range d.Inside("", design.KindSite, design.KindNetwork) {
 		if party.ID == own.ID {
@@ -93,7 +173,7 @@ func identify(t *route.Tables, place *design.Object, real netip.Addr) Identity {
 			real0.Parties = append(real0.Parties, party.ID)
 		}
 		for n := range names {
-			if at := arrives(t, party.ID, names[n].Address); at.mapping == names[n].Mapping {
+			if at := arrives(t, party.ID, names[n].Address); at.leads(d, names[n]) {
 				names[n].Parties = append(names[n].Parties, party.ID)
 			}
 		}
@@ -108,12 +188,34 @@ func identify(t *route.Tables, place *design.Object, real netip.Addr) Identity {
 // mappedNames are the names that the mappings of a party give an address.
 func mappedNames(d *design.Design, party *design.Object, real netip.Addr) []Name {
 	out := []Name{}
-	for _, g := range d.Inside(party.ID, design.KindGateway) {
-		for _, o := range design.InOrder(d.Referring(g.ID, design.KindMapping)) {
-			if m := o.Body.(*design.Mapping); m.Gateway == g.ID && m.Real.Contains(real) {
-				out = append(out, Name{Address: prefix.Translate(real, m.Real, m.Mapped), Mapping: o.ID, Link: m.Link, Parties: []design.ID{}})
+	add := func(box design.ID, known netip.Addr) {
+		for _, x := range arrivingOneToOne(d, box) {
+			name := Name{Address: x.Mapped(known, false), Mapping: x.Of, Link: x.From, Parties: []design.ID{}}
+			if name.Address.IsValid() && !slices.ContainsFunc(out, func(n Name) bool { return n.Address == name.Address && n.Link == name.Link }) {
+				out = append(out, name)
 			}
 		}
+	}
+	for _, g := range d.Forwarders(party.ID) {
+		add(g.ID, real)
+	}
+	first := append([]Name{{Address: real}}, out...)
+	for _, b := range d.Of(design.KindBox) { // a second time, on the way
+		for _, n := range first {
+			if b.Parent != party.ID && !within(d.Ranges(b.Parent), n.Address) {
+				add(b.ID, n.Address)
+			}
+		}
+	}
+	return out
+}
+
+// listenerNames are the addresses of the published services that lead to a host.
+func listenerNames(d *design.Design, endpoint design.ID) []Name {
+	var out []Name
+	for _, o := range LeadingTo(d, endpoint) {
+		l := o.Body.(*design.Listener)
+		out = append(out, Name{Address: l.Address, Listener: o.ID, Service: l.Service, Parties: []design.ID{}})
 	}
 	return out
 }
@@ -135,6 +237,15 @@ type arrival struct {
 	place   design.ID
 	mapping design.ID
 	link    design.ID // the last link crossed
+	box     design.ID // it ends at a gateway, box or published service itself
+}
+
+// leads tells whether somebody who dials a name comes to what has it.
+func (a arrival) leads(d *design.Design, n Name) bool {
+	if n.Listener == "" {
+		return a.mapping == n.Mapping
+	}
+	return a.box == n.Listener || a.box != "" && a.box == d.Get(n.Listener).Body.(*design.Listener).At
 }
 
 const maxHops = 32
@@ -150,6 +261,18 @@ func arrives(t *route.Tables, party design.ID, a netip.Addr) arrival {
 		if p == nil {
 			return arrival{}
 		}
+		if within(p.Self, a) {
+			out.box = p.ID
+			return out
+		}
+		if p.Kind == design.KindBox {
+			for _, r := range p.Translations {
+				if r.Hook == design.Arriving && r.Does == design.OneToOne && r.From == "" && r.Into.Contains(a) {
+					out.mapping = r.Of
+					return out
+				}
+			}
+		}
 		hop, ok := meantHop(p, a)
 		if !ok {
 			return arrival{}
@@ -159,6 +282,9 @@ func arrives(t *route.Tables, party design.ID, a netip.Addr) arrival {
 			out.place = hop.To
 			if d.Get(hop.To).Kind == design.KindNetwork {
 				out.place = subnetWith(d, hop.To, a)
+			}
+			if b := t.Bearer(out.place, a); out.place != "" && b != "" {
+				out.box = b
 			}
 			return out
 		case route.Gateway:
@@ -301,7 +427,7 @@ func FlowBetween(t *route.Tables, from, to design.ID, s design.Service) (Flow, e
 		target, err := HostOf(d, to, v4)
 		if err == nil {
 			a := SeenAs(t, d.Party(h.Place).ID, target.Place, target.Address).Address
-			return Flow{From: h, To: a, Meant: target.id(), Service: s}, nil
+			return published(t, Flow{From: h, To: a, Meant: target.id(), Service: s}), nil
 		}
 		last = err
 		if _, other := HostOf(d, to, !v4); other == nil {
@@ -309,6 +435,25 @@ func FlowBetween(t *route.Tables, from, to design.ID, s design.Service) (Flow, e
 		}
 	}
 	return Flow{}, last
+}
+
+// published is a flow as its source would dial it: where the host itself is not
+// reached and a published service leads to it, that.
+func published(t *route.Tables, f Flow) Flow {
+	all := LeadingTo(t.Design, f.Meant)
+	if len(all) == 0 || Prove(t, f).Works {
+		return f
+	}
+	for _, o := range all {
+		l := o.Body.(*design.Listener)
+		if Answering(t.Design, l) != f.Service || l.Address.Is4() != f.From.Address.Is4() {
+			continue
+		}
+		if by := (Flow{From: f.From, To: l.Address, Meant: f.Meant, Service: l.Service}); Prove(t, by).Works {
+			return by
+		}
+	}
+	return f
 }
 
 // HostOf picks the host that stands for an object: the endpoint itself, the

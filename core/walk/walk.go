@@ -30,13 +30,14 @@ const (
 	ReversePath          Code = "reverse-path"            // a strict filter drops what comes in by another way than the answer would go out
 	OtherSegment         Code = "other-segment"           // the box knows the destination in another routing instance only
 	NotAnswered          Code = "not-answered"            // the host is reached and does not answer this service
+	CallerRefused        Code = "caller-refused"          // a published service does not let this caller in
 	ReplyNotReversed     Code = "reply-not-reversed"      // the reply arrives from another address than was dialled
 	ReplyNoRoute         Code = "reply-no-route"          // as NoRoute, on the way back
 	ReplyOnLinkElsewhere Code = "reply-on-link-elsewhere" // as OnLinkElsewhere, on the way back
 )
 
 // Codes are all codes.
-var Codes = append([]Code{OnLinkElsewhere, NoNeighbour, NoRoute, Loop, SelectorMiss, NotTransitive, ZoneCutOff, BlackHole, ReversePath, OtherSegment, NotAnswered, ReplyNotReversed, ReplyNoRoute, ReplyOnLinkElsewhere}, down()...)
+var Codes = append([]Code{OnLinkElsewhere, NoNeighbour, NoRoute, Loop, SelectorMiss, NotTransitive, ZoneCutOff, BlackHole, ReversePath, OtherSegment, NotAnswered, CallerRefused, ReplyNotReversed, ReplyNoRoute, ReplyOnLinkElsewhere}, down()...)
 
 // down are the codes of what is down.
 func down() []Code {
@@ -80,6 +81,7 @@ const (
 	MapsDest   Act = "maps destination"
 	Selects    Act = "matches selector"
 	Enters     Act = "enters tunnel"
+	Proxies    Act = "proxies"
 	Delivers   Act = "delivers"
 	Stops      Act = "stops"
 )
@@ -163,7 +165,7 @@ func Prove(t *route.Tables, f Flow) Proof {
 	if h.DPort != 0 {
 		h.SPort = clientPort
 	}
-	there := walker{t: t, d: d, way: "forward", meant: f.Meant, header: h, known: connections{}}
+	there := walker{t: t, d: d, way: "forward", meant: f.Meant, header: h, known: connections{}, fabric: map[Header]fabricated{}}
 	reached := there.from(f.From)
 	p.Forward, p.Stop = there.stages, there.stop
 	if p.Stop != nil {
@@ -175,7 +177,7 @@ func Prove(t *route.Tables, f Flow) Proof {
 	if p.Stop = answers(d, reached, design.Service{Proto: there.header.Proto, Port: there.header.DPort}); p.Stop != nil {
 		return p
 	}
-	back := walker{t: t, d: d, way: "reply", meant: f.From.id(), header: there.header.reversed(), known: there.known}
+	back := walker{t: t, d: d, way: "reply", meant: f.From.id(), header: there.header.reversed(), known: there.known, fabric: there.fabric}
 	back.from(reached)
 	if got := back.header; back.stop == nil && got != h.reversed() {
 		back.halt(ReplyNotReversed, p.From,

@@ -22,7 +22,8 @@ type walker struct {
 	stages []Stage
 	stop   *Stop
 	seen   map[visit]bool
-	known  connections // what the boxes remember of the flow
+	known  connections           // what the boxes remember of the flow
+	fabric map[Header]fabricated // what clouds remember that listen themselves, by the reply
 	// segment is what the packet is in: that of the LAN that it left, of the
 	// strand or circuit that it came by; empty where everything meets.
 	segment design.ID
@@ -138,13 +139,22 @@ func (w *walker) point(id, by design.ID) Host {
 	if w.again(id, by) {
 		return w.halt(Loop, at, fmt.Sprintf("the packet to %s is back at %s as it was", w.header.Dst, at.Title), "correct the route that sends it round")
 	}
-	if v := w.forwards(p); !v.Up {
+	pass := w.arriving(p, at, by)
+	itself := within(p.Self, w.header.Dst)
+	if v := w.forwards(p); !v.Up && !(itself && v.Line == "faults") { // what is for the box is not forwarded
 		return w.down(v, at)
 	}
-	pass := w.arriving(p, at, by)
 	if w.strictlyRefused(p, by) {
 		return w.halt(ReversePath, at, fmt.Sprintf("%s has a strict reverse-path filter and would answer %s by another way than it came", at.Title, w.header.Src), "set the filter to loose on the box, then take the note off the gateway")
 	}
+	if itself {
+		return w.itself(p, at, pass)
+	}
+	return w.routed(p, at, by, pass)
+}
+
+// routed chooses the way of a packet that a point passes on or sends itself.
+func (w *walker) routed(p *route.Point, at Place, by design.ID, pass passage) Host {
 	choice := p.Lookup(w.header.Dst)
 	w.stage(at, Routes, &choice, "%s", routeText(at, w.header.Dst, choice))
 	if p.Party.Kind == design.KindSite && len(p.Selectors) > 0 {
@@ -185,7 +195,7 @@ func (w *walker) forwards(p *route.Point) standing.Verdict {
 	switch p.Kind {
 	case design.KindHubTable:
 		return w.t.Standing.Of(p.Party.ID)
-	case design.KindGateway, design.KindEdgeRouter:
+	case design.KindGateway, design.KindEdgeRouter, design.KindBox:
 		return w.t.Standing.Of(p.ID)
 	}
 	return standing.Verdict{Up: true}
@@ -197,7 +207,7 @@ func (w *walker) onward(p *route.Point, at Place, by design.ID, choice route.Cho
 	case route.Tunnel:
 		return w.intoLink(p, at, hop.To, choice.Winner.Strands)
 	case route.Gateway:
-		return w.point(hop.To, w.sideOf(p))
+		return w.point(hop.To, w.sideOf(p, hop))
 	case route.Deliver:
 		return w.onLink(hop.To, at)
 	case route.Peer:
@@ -220,9 +230,12 @@ func (w *walker) onward(p *route.Point, at Place, by design.ID, choice route.Cho
 	return w.outOfEstate(p, at)
 }
 
-// sideOf is what the next box sees a packet come by: from an inner router, the
-// LAN that it stands in.
-func (w *walker) sideOf(p *route.Point) design.ID {
+// sideOf is what the next box sees a packet come by: the LAN or subnet between the
+// two.
+func (w *walker) sideOf(p *route.Point, hop route.Hop) design.ID {
+	if hop.Through != "" {
+		return hop.Through
+	}
 	if b, ok := w.d.Get(p.ID).Body.(*design.InnerRoute); ok {
 		for _, lan := range w.d.Inside(p.Party.ID, design.KindLAN) {
 			if within(w.d.Ranges(lan.ID), b.Via) {
@@ -446,6 +459,7 @@ func (w *walker) onLink(place design.ID, at Place) Host {
 		return w.deliver(place, at)
 	}
 	if at.Kind == design.KindHubTable {
+		w.unpool(w.d.Get(at.ID).Parent, place, at)
 		if table := w.entered(w.d.Get(at.ID).Parent, place); table != "" {
 			return w.enters(table, place)
 		}
@@ -475,7 +489,15 @@ func (w *walker) deliver(place design.ID, at Place) Host {
 			return w.halt(NoNeighbour, at, fmt.Sprintf("%s is not a host's address in %s %s", w.header.Dst, title, p), "use the address of a host")
 		}
 	}
+	if c, ok := w.fabric[w.header]; ok {
+		return w.cloudAnswers(c)
+	}
 	got := Host{Place: place, Endpoint: endpointAt(w.d, place, w.header.Dst), Address: w.header.Dst}
+	if got.Endpoint == "" {
+		if b := w.t.Bearer(place, w.header.Dst); b != "" {
+			return w.bearer(b, place, at)
+		}
+	}
 	if !w.isMeant(got) {
 		meant := placeOf(w.d, w.meant)
 		return w.halt(OnLinkElsewhere, at,

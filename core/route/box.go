@@ -1,0 +1,99 @@
+package route
+
+import (
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/ends"
+)
+
+// box fills the table of a translating box: the places in which it stands, its own
+// entries, and the router of its first address for the rest.
+func (s *solver) box(p *Point, o *design.Object, b *design.Box) {
+	p.Translations, p.Self = Translations(s.d, o.ID), selfOf(s.d, o)
+	for _, place := range s.d.Inside(o.Parent, design.KindLAN, design.KindSubnet) {
+		if !s.d.StandsIn(o, place) {
+			continue
+		}
+		for _, r := range s.d.Ranges(place.ID) {
+			p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Kind: Deliver, To: place.ID}, Via: place.Name})
+		}
+	}
+	s.boxRoutes(p, b.Routes)
+	for _, all := range ends.Everything {
+		for _, a := range b.Addresses {
+			place := s.placeOf(o.Parent, a)
+			if place == nil || a.Is4() != all.Addr().Is4() {
+				continue
+			}
+			if next := RouterOf(s.d, place); next != "" {
+				p.add(Route{Prefix: all, Source: Static, Hop: Hop{Kind: Gateway, To: next, Through: place.ID}, Via: s.d.Get(next).Name})
+			}
+			break
+		}
+	}
+}
+
+// RouterOf is what the hosts of a LAN or subnet send to for everything that is not
+// beside them; empty if there is nothing.
+func RouterOf(d *design.Design, place *design.Object) design.ID {
+	switch b := place.Body.(type) {
+	case *design.Subnet:
+		return b.Table
+	case *design.LAN:
+		if len(b.Gateways) > 0 {
+			return b.Gateways[0]
+		}
+	}
+	for _, g := range d.Inside(place.Parent, design.KindGateway) {
+		if d.StandsIn(g, place) {
+			return g.ID
+		}
+	}
+	return ""
+}
+
+func (s *solver) placeOf(party design.ID, a netip.Addr) *design.Object {
+	for _, place := range s.d.Inside(party, design.KindLAN, design.KindSubnet) {
+		if within(s.d.Ranges(place.ID), a) {
+			return place
+		}
+	}
+	return nil
+}
+
+// beside lets an entry lead to who has the address that it names, in the place in
+// which it was found: a box or gateway, an inner router, or the place's own router.
+func (s *solver) beside(p *Point, way *Route, via netip.Addr) {
+	place := s.d.Get(way.Hop.To)
+	if place == nil || place.Kind == design.KindInnerRoute || place.Kind == design.KindNetwork {
+		return
+	}
+	for _, f := range s.d.Forwarders(place.Parent) {
+		if f.ID != p.ID && slices.Contains(design.StandsAt(f), via) {
+			way.Hop = Hop{Kind: Gateway, To: f.ID, Through: place.ID}
+			if v := s.st.Of(f.ID); !v.Up && v.Line == "" { // the box is not there
+				way.Down, way.Unusable = &v, v.Why
+			}
+			return
+		}
+	}
+	if place.Kind == design.KindSubnet {
+		way.Hop = Hop{Kind: Gateway, To: RouterOf(s.d, place), Through: place.ID}
+	}
+}
+
+// insides adds the small ranges around a gateway's addresses on its joints.
+func (s *solver) insides(p *Point) {
+	for _, x := range insides(s.d, p.ID) {
+		if !s.st.Intended(x.joint) || !s.meets(p, x.joint.ID) {
+			continue
+		}
+		kind, strands, v := Circuit, []design.ID(nil), s.st.Of(x.joint.ID)
+		if x.strand != "" {
+			kind, strands, v = Tunnel, []design.ID{x.strand}, s.st.Of(x.strand)
+		}
+		p.add(s.standing(p, Route{Prefix: x.around, Source: Inside, Hop: Hop{Kind: kind, To: x.joint.ID}, Via: x.joint.Name, Strands: strands}, v))
+	}
+}

@@ -1,0 +1,297 @@
+package route
+
+import (
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/prefix"
+)
+
+// Translation is a rule of a box with what it comes from.
+type Translation struct {
+	design.Rule
+	Of design.ID `json:"of"` // the mapping, the published service, or the gateway or box that lists it
+	// Neutral says that a one-to-one rule of IPv6 is checksum-neutral (RFC 6296).
+	Neutral bool `json:"neutral,omitempty"`
+	// Dialled is the address that the first packet came to the box for, where only
+	// such conversations are meant.
+	Dialled netip.Addr `json:"dialled,omitzero"`
+}
+
+// Mapped carries an address over, out of the real range or back into it, as a
+// one-to-one rule does.
+func (x Translation) Mapped(a netip.Addr, back bool) netip.Addr {
+	from, to := x.Real, x.Into
+	if back {
+		from, to = to, from
+	}
+	if x.Neutral && a.Is6() {
+		return prefix.TranslateNeutral(a, from, to)
+	}
+	return prefix.Translate(a, from, to)
+}
+
+// Translations are the rules of a gateway or box in their order: its mappings, its
+// published services that rewrite, then what it lists. A cloud's gateway does what
+// its profile offers.
+func Translations(d *design.Design, box design.ID) []Translation {
+	o := d.Get(box)
+	var out []Translation
+	for _, m := range design.InOrder(d.Referring(box, design.KindMapping)) {
+		out = append(out, mapping(m)...)
+	}
+	for _, l := range d.ListenersAt(box) {
+		out = append(out, rewriting(d, l)...)
+	}
+	for _, r := range design.RulesOf(o) {
+		out = append(out, Translation{Rule: r, Of: box})
+	}
+	if d.Get(o.Parent).Kind == design.KindSite || o.Kind == design.KindBox {
+		return out
+	}
+	profile := d.ProfileOf(box)
+	out = slices.DeleteFunc(out, func(x Translation) bool { return Offered(d, box, x.Does) != "" })
+	for n := range out {
+		out[n].Neutral = profile != nil && profile.Translation.Neutral
+	}
+	return out
+}
+
+// Offered says why a gateway or box does not do a kind of translation; empty if it
+// does.
+func Offered(d *design.Design, box design.ID, does string) (why string) {
+	o := d.Get(box)
+	if d.Get(o.Parent).Kind == design.KindSite || o.Kind == design.KindBox {
+		return ""
+	}
+	profile := d.ProfileOf(box)
+	switch {
+	case profile != nil && (does == design.Nothing && len(profile.Translation.Gateway) > 0 || slices.Contains(profile.Translation.Gateway, does)):
+		return ""
+	case profile != nil && len(profile.Translation.Gateway) > 0:
+		return "its cloud's gateways translate otherwise only"
+	}
+	return "its cloud's gateways translate nothing"
+}
+
+func mapping(o *design.Object) []Translation {
+	m := o.Body.(*design.Mapping)
+	one := design.Rule{Does: design.OneToOne, Real: m.Real, Into: m.Mapped}
+	arriving, leaving := one, one
+	arriving.Hook, arriving.From, arriving.Destination = design.Arriving, m.Link, []netip.Prefix{m.Mapped}
+	leaving.Hook, leaving.Toward, leaving.Source = design.Leaving, m.Link, []netip.Prefix{m.Real}
+	return []Translation{{Rule: arriving, Of: o.ID}, {Rule: leaving, Of: o.ID}}
+}
+
+// rewriting are the rules of a published service that rewrites.
+func rewriting(d *design.Design, o *design.Object) []Translation {
+	l := o.Body.(*design.Listener)
+	to, port := d.DialOf(l)
+	if l.Proxies() || !to.IsValid() || to.Is4() != l.Address.Is4() {
+		return nil
+	}
+	in := design.Rule{Hook: design.Arriving, Does: design.ToTarget, Source: l.Callers, Destination: []netip.Prefix{Alone(l.Address)}, Services: []design.Service{l.Service}, Target: to}
+	if port != l.Service.Port {
+		in.Port = port
+	}
+	out := []Translation{{Rule: in, Of: o.ID}}
+	if l.Hides {
+		hide := design.Rule{Hook: design.Leaving, Does: design.OwnAddress, Destination: []netip.Prefix{Alone(to)}, Services: []design.Service{{Proto: l.Service.Proto, Port: port}}}
+		out = append(out, Translation{Rule: hide, Of: o.ID, Dialled: l.Address})
+	}
+	return out
+}
+
+// Alone is the prefix that holds one address.
+func Alone(a netip.Addr) netip.Prefix { return netip.PrefixFrom(a, a.BitLen()) }
+
+// selfOf are the ranges in which packets end at a gateway or box itself: its own
+// addresses, those it listens on, and the pools and mapped ranges that it answers
+// for beside hosts.
+func selfOf(d *design.Design, o *design.Object) []netip.Prefix {
+	var out []netip.Prefix
+	for _, a := range design.StandsAt(o) {
+		out = append(out, Alone(a))
+	}
+	if g, ok := o.Body.(*design.Gateway); ok {
+		for _, a := range g.Addresses {
+			if !a.IsUnspecified() {
+				out = append(out, Alone(a))
+			}
+		}
+	}
+	for _, l := range d.ListenersAt(o.ID) {
+		out = append(out, Alone(l.Body.(*design.Listener).Address))
+	}
+	for _, x := range insides(d, o.ID) {
+		out = append(out, Alone(x.own))
+	}
+	return append(out, Among(d, o)...)
+}
+
+// Among are the pools and mapped ranges of a gateway or box that lie among the
+// addresses of a LAN or subnet in which it stands: it answers for them there.
+func Among(d *design.Design, o *design.Object) []netip.Prefix {
+	var out []netip.Prefix
+	for _, x := range Translations(d, o.ID) {
+		if !x.Into.IsValid() || slices.Contains(out, x.Into) {
+			continue
+		}
+		for _, place := range d.Inside(o.Parent, design.KindLAN, design.KindSubnet) {
+			if d.StandsIn(o, place) && slices.ContainsFunc(design.RangesOf(place), func(r netip.Prefix) bool { return prefix.Contains(r, x.Into) }) {
+				out = append(out, x.Into)
+				break
+			}
+		}
+	}
+	return out
+}
+
+// inside is an address that a gateway has on a joint.
+type inside struct {
+	own    netip.Addr
+	around netip.Prefix
+	joint  *design.Object
+	strand design.ID
+}
+
+// insides are the inside addresses of a gateway's strands, and those of sessions
+// over its circuits, whose far ends are near.
+func insides(d *design.Design, gateway design.ID) []inside {
+	var out []inside
+	for _, j := range design.InOrder(d.Referring(gateway, design.KindLink, design.KindCircuit)) {
+		if l, ok := j.Body.(*design.Link); ok {
+			_, _, n, ok := l.End(gateway)
+			for _, t := range d.Inside(j.ID, design.KindTunnel) {
+				if in := t.Body.(*design.Tunnel).Inside; ok && len(in) == 2 && l.Routing != design.RoutingSelectors {
+					out = append(out, inside{in[n].Addr(), in[n].Masked(), j, t.ID})
+				}
+			}
+			continue
+		}
+		joint, ok := design.JointOf(j)
+		_, n, at := joint.Far(gateway)
+		for _, s := range d.Inside(j.ID, design.KindSession) {
+			e := s.Body.(*design.Session).Ends
+			if !ok || !at || !e[0].Address.IsValid() || !e[1].Address.IsValid() {
+				continue
+			}
+			if near := netip.PrefixFrom(e[n].Address, e[n].Address.BitLen()-2).Masked(); near.Contains(e[1-n].Address) {
+				out = append(out, inside{e[n].Address, near, j, ""})
+			}
+		}
+	}
+	return out
+}
+
+// OwnAddress is what a gateway or box puts as the source of what it sends itself,
+// or hides behind its own address: the one that a selector wants, the one in the
+// place that it delivers to, the inside one of a link or circuit, else its public
+// one; invalid if it has none of the family.
+func (t *Tables) OwnAddress(p *Point, hop Hop, to netip.Addr) netip.Addr {
+	d := t.Design
+	v4 := to.Is4()
+	stands := slices.DeleteFunc(slices.Clone(design.StandsAt(d.Get(p.ID))), func(a netip.Addr) bool { return a.Is4() != v4 })
+	for _, s := range p.Selectors {
+		for _, a := range stands {
+			if s.Matches(a, to) {
+				return a
+			}
+		}
+	}
+	switch hop.Kind {
+	case Deliver, Gateway:
+		place := hop.Through
+		if hop.Kind == Deliver {
+			place = hop.To
+		}
+		for _, a := range stands {
+			if within(d.Ranges(place), a) {
+				return a
+			}
+		}
+	case Tunnel, Circuit:
+		for _, x := range insides(d, p.ID) {
+			if x.joint.ID == hop.To && x.own.Is4() == v4 && (x.strand == "" || t.Standing.Of(x.strand).Up) {
+				return x.own
+			}
+		}
+	}
+	if g, ok := d.Get(p.ID).Body.(*design.Gateway); ok {
+		for _, a := range g.Addresses {
+			if a.Is4() == v4 {
+				return a
+			}
+		}
+	}
+	if len(stands) > 0 {
+		return stands[0]
+	}
+	return netip.Addr{}
+}
+
+// Bearer is who answers for an address among the hosts of a LAN or subnet without
+// being one: a gateway or box that stands there and has the address, listens on it
+// or has it in a pool or mapped range; or a published service that the cloud itself
+// has there. Empty if nobody does.
+func (t *Tables) Bearer(place design.ID, a netip.Addr) design.ID {
+	d := t.Design
+	o := d.Get(place)
+	if o.Kind != design.KindLAN && o.Kind != design.KindSubnet {
+		return ""
+	}
+	for _, f := range d.Forwarders(o.Parent) {
+		if d.StandsIn(f, o) && bears(d, f, a) {
+			return f.ID
+		}
+	}
+	if o.Kind == design.KindSubnet {
+		for _, l := range d.ListenersAt(o.Parent) {
+			if l.Body.(*design.Listener).Address == a {
+				return l.ID
+			}
+		}
+	}
+	return ""
+}
+
+func bears(d *design.Design, f *design.Object, a netip.Addr) bool {
+	if slices.Contains(design.StandsAt(f), a) {
+		return true
+	}
+	for _, l := range d.ListenersAt(f.ID) {
+		if l.Body.(*design.Listener).Address == a {
+			return true
+		}
+	}
+	return slices.ContainsFunc(Translations(d, f.ID), func(x Translation) bool { return x.Into.IsValid() && x.Into.Contains(a) })
+}
+
+// SourcePool is the address behind which an attachment hides a packet from its
+// network: where it has a pool and the profile offers one, what comes from a range
+// that it does not export, bound for the hub's own region where the pool serves
+// that alone.
+func (t *Tables) SourcePool(attachment *design.Object, src, dst netip.Addr) (netip.Addr, bool) {
+	d := t.Design
+	b := attachment.Body.(*design.Attachment)
+	profile := d.ProfileOf(attachment.Parent)
+	if b.Pool == "" || profile == nil || profile.Hub == nil || !profile.Hub.SourcePool || within(d.AttachmentExports(attachment), src) {
+		return netip.Addr{}, false
+	}
+	if profile.Hub.PoolInRegion {
+		table := t.Point(HubTableOf(d, attachment))
+		if table == nil {
+			return netip.Addr{}, false
+		}
+		if c := table.Lookup(dst); c.Winner == nil || c.Winner.Hop.Kind == OtherHub {
+			return netip.Addr{}, false
+		}
+	}
+	for _, r := range d.Ranges(b.Pool) {
+		if r.Addr().Is4() == src.Is4() {
+			return prefix.FirstHost(r), true
+		}
+	}
+	return netip.Addr{}, false
+}

@@ -1,0 +1,266 @@
+package lab_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dravin/core/design"
+	"dravin/core/handover"
+	"dravin/core/route"
+	"dravin/core/standing"
+)
+
+// newTranslating makes an estate of sites and links that routes decide on, in
+// which gateways and boxes translate in every way.
+func newTranslating(seed uint64) *estate {
+	for try := uint64(0); ; try++ {
+		e := &estate{r: rand.New(rand.NewPCG(seed+1_000_000, try)), up: map[design.ID]bool{}, rules: true, horizon: standing.Built}
+		e.translating()
+		var edits []design.Edit
+		for _, o := range e.objects {
+			edits = append(edits, design.PutEdit(o))
+		}
+		d, _, err := design.New("truth", nil).Apply(edits)
+		if err == nil {
+			e.d = d
+			return e
+		}
+		if try > 200 {
+			panic(err)
+		}
+	}
+}
+
+func (e *estate) translating() {
+	for range 2 + e.r.IntN(2) {
+		e.gardens()
+	}
+	gateways := e.of(design.KindGateway, "")
+	for n := 1; n < len(gateways); n++ {
+		e.joined(gateways[n-1], gateways[n])
+	}
+	if len(gateways) == 3 && e.chance(50) {
+		e.joined(gateways[0], gateways[2])
+	}
+	for _, f := range slices.Concat(gateways, e.of(design.KindBox, "")) {
+		e.publish(f)
+	}
+}
+
+// gardens is a site with a gateway, LANs of which some collide with other sites',
+// and now and then a translating box in the first.
+func (e *estate) gardens() {
+	site := e.add(design.KindSite, "", &design.Site{})
+	g := &design.Gateway{Addresses: []netip.Addr{e.address()}}
+	if e.chance(6) {
+		g.Faults = []string{pick(e.r, []string{design.ForwardingOff, design.StrictReversePath, design.SourceCheck})}
+	}
+	e.add(design.KindGateway, site.ID, g)
+	free := slices.Clone(siteRanges[:6])
+	for n := range 1 + e.r.IntN(2) {
+		p := pick(e.r, free)
+		free = slices.DeleteFunc(free, p.Overlaps)
+		lan := &design.LAN{Prefixes: []netip.Prefix{p}}
+		if n == 0 && e.chance(40) {
+			lan.Prefixes = append(lan.Prefixes, siteRanges6[len(e.of(design.KindSite, ""))-1])
+		}
+		o := e.add(design.KindLAN, site.ID, lan)
+		for _, r := range lan.Prefixes {
+			for _, k := range []int{10, 11} {
+				e.add(design.KindEndpoint, o.ID, &design.Endpoint{Addresses: []netip.Addr{nth(r, k)}, Answers: []design.Service{{Proto: "tcp", Port: port}, {Proto: "udp", Port: port}}})
+			}
+			g.Stands = append(g.Stands, nth(r, 2))
+		}
+		if n == 0 && e.chance(60) {
+			b := &design.Box{Addresses: []netip.Addr{nth(p, 7)}}
+			if e.chance(8) {
+				b.Faults = []string{pick(e.r, []string{design.ForwardingOff, design.SourceCheck})}
+			}
+			e.add(design.KindBox, site.ID, b)
+		}
+	}
+	for _, o := range e.of(design.KindBox, site.ID) {
+		b := o.Body.(*design.Box)
+		for range 1 + e.r.IntN(2) {
+			g.Routes = append(g.Routes, design.BoxRoute{Prefix: pick(e.r, siteRanges[:6]), Via: b.Addresses[0]})
+		}
+		e.mapped++
+		into := netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 223, byte(e.mapped * 4), 0}), 24)
+		g.Routes = append(g.Routes, design.BoxRoute{Prefix: into, Via: b.Addresses[0]})
+		for range 1 + e.r.IntN(2) {
+			b.Translate = append(b.Translate, e.boxRules(into)...)
+		}
+	}
+}
+
+func (e *estate) host4() netip.Addr {
+	for {
+		if a := pick(e.r, e.of(design.KindEndpoint, "")).Body.(*design.Endpoint).Addresses[0]; a.Is4() {
+			return a
+		}
+	}
+}
+
+// boxRules are the rules of a box to which a range is routed.
+func (e *estate) boxRules(into netip.Prefix) []design.Rule {
+	real := pick(e.r, prefixesOf("10.212.0.0/24", "10.212.1.0/24", "10.213.0.0/24", "192.168.216.0/24", "192.168.211.0/24"))
+	switch e.r.IntN(5) {
+	case 0: // destinations, and the way back
+		return []design.Rule{{Hook: design.Arriving, Does: design.OneToOne, Real: real, Into: into}, {Hook: design.Leaving, Does: design.OwnAddress, Destination: []netip.Prefix{real}}}
+	case 1:
+		return []design.Rule{{Hook: design.Arriving, Does: design.ToTarget, Target: e.host4(), Port: port, Destination: []netip.Prefix{into}, Services: []design.Service{{Proto: "tcp", Port: 7003}}},
+			{Hook: design.Leaving, Does: design.OwnAddress}}
+	case 2:
+		return []design.Rule{{Hook: design.Leaving, Does: design.FromPool, Into: netip.PrefixFrom(nth(into, 4), 32), Source: []netip.Prefix{real}}}
+	case 3:
+		return []design.Rule{{Hook: design.Leaving, Does: design.Nothing, Destination: []netip.Prefix{real}}, {Hook: design.Leaving, Does: design.OwnAddress}}
+	}
+	return []design.Rule{{Hook: design.Leaving, Does: design.OneToOne, Real: real, Into: into}, {Hook: design.Arriving, Does: design.OneToOne, Real: real, Into: into}}
+}
+
+// joined is a link with one strand, over which each end sends most of what the
+// other has, as it is known there, and the far pools.
+func (e *estate) joined(a, b *design.Object) {
+	l := &design.Link{Routing: design.RoutingStatic, Ends: []design.End{{Gateway: a.ID}, {Gateway: b.ID}}}
+	mine, theirs := e.exports(e.partyOf(a)), e.exports(e.partyOf(b))
+	o := e.add(design.KindLink, "", l)
+	mine, theirs = e.known(o, a, e.mappings(o, a, mine)), e.known(o, b, e.mappings(o, b, theirs))
+	nowhere := func(p netip.Prefix) bool { return p.Bits() == 0 }
+	l.Ends[0].Routes, l.Ends[1].Routes = slices.DeleteFunc(theirs, nowhere), slices.DeleteFunc(mine, nowhere)
+	e.tunnel(o, l, a, b, 0, true)
+	t := e.of(design.KindTunnel, o.ID)[0]
+	t.Body.(*design.Tunnel).Ends = nil
+	e.up[t.ID] = true
+}
+
+// known adds rules at a gateway toward a link, and to what the far end is told
+// what they need.
+func (e *estate) known(link, gateway *design.Object, told []netip.Prefix) []netip.Prefix {
+	g := gateway.Body.(*design.Gateway)
+	for range e.r.IntN(3) {
+		e.mapped++
+		whole := netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 223, byte(e.mapped * 4), 0}), 24)
+		var rules []design.Rule
+		switch e.r.IntN(5) {
+		case 0:
+			rules = []design.Rule{{Hook: design.Leaving, Toward: link.ID, Does: design.OwnAddress, Services: []design.Service{{Proto: pick(e.r, []string{"tcp", "udp"}), Port: port}}}}
+		case 1:
+			if len(told) == 0 {
+				continue
+			}
+			real := pick(e.r, told)
+			if !real.Addr().Is4() || real.Bits() != 24 {
+				continue
+			}
+			one := design.Rule{Toward: link.ID, Hook: design.Leaving, Does: design.OneToOne, Real: real, Into: whole}
+			in := design.Rule{From: link.ID, Hook: design.Arriving, Does: design.OneToOne, Real: real, Into: whole}
+			rules = []design.Rule{one, in}
+		case 2:
+			rules = []design.Rule{{Hook: design.Arriving, From: link.ID, Does: design.ToTarget, Target: e.host4(), Port: port, Destination: []netip.Prefix{whole}, Services: []design.Service{{Proto: "tcp", Port: 7003}, {Proto: "udp", Port: 7003}}}}
+		case 3:
+			rules = []design.Rule{{Hook: design.Leaving, Does: design.Nothing, Destination: fours(told)}, {Hook: design.Leaving, Toward: link.ID, Does: design.FromPool, Into: netip.PrefixFrom(nth(whole, 4), 32)}}
+		default:
+			rules = []design.Rule{{Hook: design.Leaving, Toward: link.ID, Does: design.FromPool, Into: netip.PrefixFrom(nth(whole, 4), 32), Source: fours(told)}}
+		}
+		g.Translate = append(g.Translate, rules...)
+		if e.chance(85) {
+			told = append(told, whole)
+		}
+	}
+	return told
+}
+
+// publish lets a gateway or box listen: among the hosts, or at an address that is
+// routed to it or not.
+func (e *estate) publish(f *design.Object) {
+	for range e.r.IntN(3) {
+		e.mapped++
+		stands := design.StandsAt(f)
+		at := netip.AddrFrom4([4]byte{10, 223, byte(e.mapped * 4), 9})
+		if e.chance(60) {
+			at = netip.PrefixFrom(stands[0], 24).Masked().Addr()
+			at = nth(netip.PrefixFrom(at, 24), 60+e.mapped)
+		}
+		target := pick(e.r, slices.DeleteFunc(e.of(design.KindEndpoint, ""), func(o *design.Object) bool { return addressesOf(o)[0].Is6() }))
+		l := &design.Listener{At: f.ID, Address: at, Service: design.Service{Proto: pick(e.r, []string{"tcp", "udp"}), Port: uint16(7010 + e.mapped)}, Target: target.ID, Port: port,
+			Does: pick(e.r, []string{design.Rewriting, design.Proxying}), Hides: e.chance(50)}
+		if e.chance(30) {
+			l.Callers = []netip.Prefix{pick(e.r, siteRanges)}
+		}
+		e.add(design.KindListener, "", l)
+		for _, o := range e.of(design.KindLink, "") {
+			for n := range o.Body.(*design.Link).Ends {
+				if end := &o.Body.(*design.Link).Ends[n]; e.get(end.Gateway).Parent != f.Parent && e.chance(70) && !slices.ContainsFunc(siteRanges, func(r netip.Prefix) bool { return r.Contains(at) }) {
+					end.Routes = append(end.Routes, route.Alone(at))
+				}
+			}
+		}
+		if f.Kind == design.KindBox && !slices.ContainsFunc(siteRanges, func(r netip.Prefix) bool { return r.Contains(at) }) {
+			g := e.of(design.KindGateway, f.Parent)[0].Body.(*design.Gateway)
+			g.Routes = append(g.Routes, design.BoxRoute{Prefix: route.Alone(at), Via: stands[0]})
+		}
+	}
+}
+
+// boxes puts the boxes of a site into a LAN, with what is rendered for them.
+func (w *world) boxes(lan *design.Object, plug func(design.ID) string) {
+	p := design.RangesOf(lan)[0]
+	for _, o := range w.e.d.Inside(lan.Parent, design.KindBox) {
+		a := o.Body.(*design.Box).Addresses[0]
+		if !p.Contains(a) {
+			continue
+		}
+		x := plug(o.ID)
+		w.do(o.ID, "for f in /proc/sys/net/ipv[46]/conf/*/accept_redirects /proc/sys/net/ipv4/conf/*/send_redirects; do echo 0 >$f; done")
+		w.do(o.ID, "ip address add %s/%d dev %s", a, p.Bits(), x)
+		w.do(o.ID, "ip route replace default via %s", nth(p, 2+w.gatewaysOf(lan)[0]))
+		w.faults(o.ID, design.FaultsOf(o), nil)
+	}
+}
+
+// relays runs the listeners that were rendered as units.
+func relays(t *testing.T, w *world, tables *route.Tables) {
+	dir := t.TempDir()
+	for n, o := range w.e.d.Of(design.KindListener) {
+		at := o.Body.(*design.Listener).At
+		for _, f := range handover.Render(tables, w.e.d.Party(at).ID, nil) {
+			if !strings.HasSuffix(f.Path, "dravin-listener-"+design.Slug(o.Name)+".service") {
+				continue
+			}
+			_, line, _ := strings.Cut(f.Content, "ExecStart=")
+			line, _, _ = strings.Cut(line, "\n")
+			require.NoError(t, w.nodes[at].Start(nil, fmt.Sprintf("%s/relay%d", dir, n), strings.Fields(line)...))
+		}
+	}
+	time.Sleep(150 * time.Millisecond) // until they listen; what comes too early is asked again
+}
+
+// TestTruthOfTranslation holds every kind of translation against the kernel, by
+// the rendered files, in random estates. DRAVIN_TRUTH is how many.
+func TestTruthOfTranslation(t *testing.T) {
+	needs(t, "ip", "nft", "socat")
+	estates, first := 14, 0
+	if n, err := strconv.Atoi(os.Getenv("DRAVIN_TRUTH")); err == nil {
+		estates = n
+	}
+	if n, err := strconv.Atoi(os.Getenv("DRAVIN_TRUTH_SEED")); err == nil {
+		first = n
+	}
+	var all []string
+	for seed := range estates {
+		t.Run(fmt.Sprint(first+seed), func(t *testing.T) {
+			all = append(all, differences(t, newTranslating(uint64(first+seed)), fmt.Sprint("translating ", first+seed), true, 20)...)
+		})
+	}
+	assert.Empty(t, all, "%d differences:\n%s", len(all), strings.Join(all, "\n"))
+}
