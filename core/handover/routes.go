@@ -127,9 +127,11 @@ func interfaces(p *page, e *end) {
 // The metrics of routes into links: behind all that the box has of its own. Of
 // several links with one range the first in the design goes first.
 const (
-	metric4 = 2 // before what the BGP daemon learns
-	metric6 = 2048
-	perLink = 8 // strands that may stand one behind the other
+	entered4 = 2 // the box's own entries go before what is sent into links
+	entered6 = 2047
+	metric4  = 3 // before what the BGP daemon learns
+	metric6  = 2048
+	perLink  = 8 // strands that may stand one behind the other
 )
 
 // linkRoutes are the routes into a static link.

@@ -165,7 +165,7 @@ func ExpectedAt(d *design.Design, box design.ID) []Expected {
 func (s *solver) boxRoutes(p *Point, list []design.BoxRoute) {
 	for _, r := range list {
 		if !r.Via.IsValid() {
-			p.add(Route{Prefix: r.Prefix.Masked(), Source: Static, Hop: Hop{Kind: BlackHole}, Via: "black hole"})
+			p.add(Route{Prefix: r.Prefix.Masked(), Source: Static, Hop: Hop{Kind: BlackHole}, Via: "black hole", entered: true})
 		}
 	}
 	for _, r := range list {
@@ -188,7 +188,7 @@ func (s *solver) resolve(p *Point) {
 				still = append(still, r)
 				continue
 			}
-			way.Prefix, way.Source, way.Via, way.Learned = r.Prefix.Masked(), Static, r.Via.String()+", "+way.Via, nil
+			way.Prefix, way.Source, way.Via, way.Learned, way.entered = r.Prefix.Masked(), Static, r.Via.String()+", "+way.Via, nil, true
 			if way.Hop.Kind == Deliver {
 				s.beside(p, &way, r.Via)
 			}

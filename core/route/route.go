@@ -98,6 +98,8 @@ type Route struct {
 	Learned *Learned `json:"learned,omitempty"`
 	// Strands are those of a link that take it; empty: all.
 	Strands []design.ID `json:"strands,omitempty"`
+
+	entered bool // an entry of the box's own goes before what its links bring
 }
 
 // Selector is one pair of ranges that a policy-based link protects
@@ -512,6 +514,13 @@ func (s *solver) overridden(p *Point) {
 	}
 }
 
+func rank(first bool) int {
+	if first {
+		return 0
+	}
+	return 1
+}
+
 // local adds the network's blocks, which its fabric delivers.
 func (p *Point) local(network *design.Network) {
 	for _, r := range network.Blocks {
@@ -524,7 +533,7 @@ func (p *Point) add(r Route) { p.Routes = append(p.Routes, r) }
 
 func (p *Point) index() {
 	slices.SortStableFunc(p.Routes, func(a, b Route) int {
-		return cmp.Or(prefix.Compare(a.Prefix, b.Prefix), cmp.Compare(slices.Index(p.preference, a.Source), slices.Index(p.preference, b.Source)))
+		return cmp.Or(prefix.Compare(a.Prefix, b.Prefix), cmp.Compare(slices.Index(p.preference, a.Source), slices.Index(p.preference, b.Source)), cmp.Compare(rank(a.entered), rank(b.entered)))
 	})
 	for n, r := range p.Routes {
 		p.table.Add(r.Prefix, n)
