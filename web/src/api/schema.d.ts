@@ -991,6 +991,8 @@ export interface components {
       note?: string;
       /** @description Its routing domain, if it is not that of what is attached. */
       segment?: string;
+      /** @description A network's: the subnet, without hosts and exported, behind whose addresses it hides what comes from ranges that are kept out. */
+      source_pool?: string;
       /**
        * @description How far it has come; ready if left out.
        * @enum {string}
@@ -1000,6 +1002,18 @@ export interface components {
       subnets?: string[];
       /** @description What is attached. */
       what: string;
+    };
+    Box: {
+      /** @description Its own, in the subnets of its network or the LANs of its site. */
+      addresses: string[];
+      /** @description What is known to keep it from forwarding. */
+      faults?: ("forwarding-off" | "source-check" | "strict-reverse-path")[];
+      /** @description Free text. */
+      note?: string;
+      /** @description Entries of its own, by addresses in the places where it stands; for the rest it has the router of its first address. */
+      routes?: components["schemas"]["BoxRoute"][];
+      /** @description What it translates; the first that fits is done. */
+      translate?: components["schemas"]["Rule"][];
     };
     BoxRoute: {
       /** @description Where to. */
@@ -1311,6 +1325,7 @@ export interface components {
         | "inner-route"
         | "table"
         | "subnet"
+        | "box"
         | "endpoint"
         | "reservation"
         | "hub-table"
@@ -1322,6 +1337,7 @@ export interface components {
         | "session"
         | "request"
         | "mapping"
+        | "published-service"
         | "intent";
       title: string;
       why?: string;
@@ -1363,7 +1379,7 @@ export interface components {
        * @enum {string}
        */
       publish?: "published" | "withdrawn";
-      /** @description What takes it: a cloud gateway, a peering of the network, or its attachment to a hub. */
+      /** @description What takes it: a cloud gateway, a peering of the network, its attachment to a hub, or a translating box in it. Of two for one range the first that is up takes it. */
       via: string;
     };
     Estate: {
@@ -1393,6 +1409,7 @@ export interface components {
         | "inner-route"
         | "table"
         | "subnet"
+        | "box"
         | "endpoint"
         | "reservation"
         | "hub-table"
@@ -1404,6 +1421,7 @@ export interface components {
         | "session"
         | "request"
         | "mapping"
+        | "published-service"
         | "intent";
       name: string;
       /** @description Of a link: static, selectors or bgp. */
@@ -1448,6 +1466,7 @@ export interface components {
         | "inner-route"
         | "table"
         | "subnet"
+        | "box"
         | "endpoint"
         | "reservation"
         | "hub-table"
@@ -1459,6 +1478,7 @@ export interface components {
         | "session"
         | "request"
         | "mapping"
+        | "published-service"
         | "intent";
       name: string;
       /** @description Who answers for it; empty: nobody said. */
@@ -1492,6 +1512,7 @@ export interface components {
         | "inner-route"
         | "table"
         | "subnet"
+        | "box"
         | "endpoint"
         | "reservation"
         | "hub-table"
@@ -1503,6 +1524,7 @@ export interface components {
         | "session"
         | "request"
         | "mapping"
+        | "published-service"
         | "intent";
       name: string;
       prefix: string;
@@ -1536,6 +1558,7 @@ export interface components {
         | "inner-route"
         | "table"
         | "subnet"
+        | "box"
         | "endpoint"
         | "reservation"
         | "hub-table"
@@ -1547,6 +1570,7 @@ export interface components {
         | "session"
         | "request"
         | "mapping"
+        | "published-service"
         | "intent"
       )[];
       many?: boolean;
@@ -1688,6 +1712,7 @@ export interface components {
         | "inner-route"
         | "table"
         | "subnet"
+        | "box"
         | "endpoint"
         | "reservation"
         | "hub-table"
@@ -1699,6 +1724,7 @@ export interface components {
         | "session"
         | "request"
         | "mapping"
+        | "published-service"
         | "intent";
       /** @description For a new one a name that is free. */
       name: string;
@@ -1734,6 +1760,7 @@ export interface components {
         | "inner-route"
         | "table"
         | "subnet"
+        | "box"
         | "endpoint"
         | "reservation"
         | "hub-table"
@@ -1745,6 +1772,7 @@ export interface components {
         | "session"
         | "request"
         | "mapping"
+        | "published-service"
         | "intent";
       title: string;
     };
@@ -1789,6 +1817,8 @@ export interface components {
       router_id?: string;
       /** @description A site's: entries of its own. */
       routes?: components["schemas"]["BoxRoute"][];
+      /** @description A site's: its own addresses in the LANs in which it stands; it stands in those LANs, too, whose hosts use another gateway. */
+      stands?: string[];
       /** @description In a cloud: the subnet of its own that it lives in, where the profile wants one. */
       subnet?: string;
       /** @description Ranges that it announces while it has a part of them. */
@@ -1844,6 +1874,7 @@ export interface components {
         | "inner-route"
         | "table"
         | "subnet"
+        | "box"
         | "endpoint"
         | "reservation"
         | "hub-table"
@@ -1855,6 +1886,7 @@ export interface components {
         | "session"
         | "request"
         | "mapping"
+        | "published-service"
         | "intent";
       name: string;
       party: string;
@@ -2099,6 +2131,7 @@ export interface components {
         | "inner-route"
         | "table"
         | "subnet"
+        | "box"
         | "endpoint"
         | "reservation"
         | "hub-table"
@@ -2110,6 +2143,7 @@ export interface components {
         | "session"
         | "request"
         | "mapping"
+        | "published-service"
         | "intent";
       name: string;
       /** @description Whether it is up at the horizon asked for, and the first cause if not. */
@@ -2152,6 +2186,7 @@ export interface components {
         | "inner-route"
         | "table"
         | "subnet"
+        | "box"
         | "endpoint"
         | "reservation"
         | "hub-table"
@@ -2163,6 +2198,7 @@ export interface components {
         | "session"
         | "request"
         | "mapping"
+        | "published-service"
         | "intent";
       /** @description Of what has no tunnels. */
       lines: components["schemas"]["SheetLine"][];
@@ -2184,12 +2220,46 @@ export interface components {
        */
       verdict: "agrees" | "differs" | "beware" | "unknown" | "free";
     };
+    Listener: {
+      /**
+       * Format: ip
+       * @description What callers dial: in a place where the listener stands, or in a range that leads to it.
+       */
+      address: string;
+      /** @description Who listens: a gateway or box, or, where the profile has private endpoints, the cloud itself in a network. */
+      at: string;
+      /** @description Who may call; left out: everybody. */
+      callers?: string[];
+      /**
+       * Format: ip
+       * @description The address under which the listener reaches the target, where that is another than its own.
+       */
+      dials?: string;
+      /**
+       * @description rewriting: the packet goes on with another destination; proxying: the listener answers and opens a connection of its own. proxying if left out.
+       * @enum {string}
+       */
+      does?: "rewriting" | "proxying";
+      /** @description rewriting: callers are hidden behind the listener's own address. */
+      hides?: boolean;
+      /** @description Free text. */
+      note?: string;
+      /**
+       * Format: int32
+       * @description The port at the target; the same if left out.
+       */
+      port?: number;
+      /** @description The protocol and port that callers dial. */
+      service: string;
+      /** @description The host that answers, or another listener. */
+      target: string;
+    };
     Mapping: {
       /** @description The box that translates. */
       gateway: string;
-      /** @description The link toward which it translates. */
+      /** @description The link or circuit toward which it translates. */
       link: string;
-      /** @description What it is known as beyond the link; as long as the real range. */
+      /** @description What it is known as beyond that; as long as the real range. */
       mapped: string;
       /** @description The range behind the gateway. */
       real: string;
@@ -2288,6 +2358,7 @@ export interface components {
         | "inner-route"
         | "table"
         | "subnet"
+        | "box"
         | "endpoint"
         | "reservation"
         | "hub-table"
@@ -2299,6 +2370,7 @@ export interface components {
         | "session"
         | "request"
         | "mapping"
+        | "published-service"
         | "intent";
       mapped?: string[];
       owner: string;
@@ -2354,6 +2426,7 @@ export interface components {
         | "inner-route"
         | "table"
         | "subnet"
+        | "box"
         | "endpoint"
         | "reservation"
         | "hub-table"
@@ -2365,6 +2438,7 @@ export interface components {
         | "session"
         | "request"
         | "mapping"
+        | "published-service"
         | "intent";
     };
     Peering: {
@@ -2513,6 +2587,8 @@ export interface components {
       automatic_routes?: boolean;
       /** @description A hub has several tables: each attachment is bound to one and feeds any. */
       many_tables?: boolean;
+      /** @description The pool serves only what is bound for the hub's own region. */
+      pool_in_region?: boolean;
       /**
        * Format: int32
        * @description The fewest ports that the pool gives each host.
@@ -2633,9 +2709,21 @@ export interface components {
       /** @description The appliance then hides the source behind itself. */
       filter_hides?: boolean;
       /** @description Rules on the VPN gateway. */
-      gateway?: ("one-to-one" | "pool")[];
+      gateway?: ("one-to-one" | "pool" | "own-address" | "target")[];
+      /** @description One-to-one of IPv6 is checksum-neutral (RFC 6296): a part of the host's own bits changes, too. */
+      neutral?: boolean;
+      /**
+       * Format: int32
+       * @description The fewest ports that a pool of the gateway gives each host.
+       */
+      ports_per_host?: number;
       /** @description A service can be offered as an address in the caller's network. */
       private_endpoint?: boolean;
+      /**
+       * Format: int32
+       * @description Rules that a VPN gateway takes at most; 0: any number.
+       */
+      rules?: number;
     };
     ProviderVPN: {
       /**
@@ -2794,6 +2882,7 @@ export interface components {
     };
     RouteHop: {
       kind: string;
+      through?: string;
       to?: string;
     };
     RouteKnown: {
@@ -2940,6 +3029,7 @@ export interface components {
         | "inner-route"
         | "table"
         | "subnet"
+        | "box"
         | "endpoint"
         | "reservation"
         | "hub-table"
@@ -2951,6 +3041,7 @@ export interface components {
         | "session"
         | "request"
         | "mapping"
+        | "published-service"
         | "intent";
       new?: boolean;
       object?: string;
@@ -3374,6 +3465,7 @@ export interface components {
         | "inner-route"
         | "table"
         | "subnet"
+        | "box"
         | "endpoint"
         | "reservation"
         | "hub-table"
@@ -3385,6 +3477,7 @@ export interface components {
         | "session"
         | "request"
         | "mapping"
+        | "published-service"
         | "intent";
       party: string;
       party_title: string;
@@ -3523,9 +3616,11 @@ export interface components {
       /** Format: ip */
       address: string;
       link?: string;
+      listener?: string;
       mapping?: string;
       parties: string[];
       seen: string;
+      service?: string;
     };
     WalkPlace: {
       id: string;

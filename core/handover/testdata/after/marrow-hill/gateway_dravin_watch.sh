@@ -19,7 +19,7 @@ while :; do
     if [ -z "$up" ]; then up=" nexthop dev dravin1 nexthop dev dravin2"; fi
     if [ "$up" != "$had_1" ]; then
         s=$({ own -4 10.214.0.0/22; own -4 192.168.216.0/24; } | head -n 1)
-        ip -4 route replace 10.208.0.0/16 metric 2 ${s:+src $s} $up
+        ip -4 route replace 10.208.0.0/16 metric 3 ${s:+src $s} $up
         had_1="$up"
     fi
     sleep 1

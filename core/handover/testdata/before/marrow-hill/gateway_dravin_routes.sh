@@ -23,4 +23,4 @@ ip address replace 169.254.140.6/30 dev dravin2
 ip link set dravin2 up
 sysctl -qw net.ipv4.conf.dravin2.rp_filter=0
 s=$({ own -4 10.214.0.0/22; own -4 192.168.216.0/24; } | head -n 1)
-ip -4 route replace 10.208.0.0/16 metric 2 ${s:+src $s} nexthop dev dravin1 nexthop dev dravin2
+ip -4 route replace 10.208.0.0/16 metric 3 ${s:+src $s} nexthop dev dravin1 nexthop dev dravin2
