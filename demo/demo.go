@@ -1,7 +1,7 @@
 // Package demo holds the demo estates.
 package demo
 
-import _ "embed"
+import "embed"
 
 // Thistledown is the design file of the whole Thistledown Botanic Trust.
 //
@@ -13,3 +13,9 @@ var Thistledown []byte
 //
 //go:embed two-gardens.yaml
 var TwoGardens []byte
+
+// Remedies are small estates, each the story of one remedy for ranges that
+// collide.
+//
+//go:embed remedies/*.yaml
+var Remedies embed.FS

@@ -103,7 +103,7 @@ func (s *Server) viewOperations(api huma.API) {
 		return Overlaps{Groups: v.groups(), Claims: overlap.Claims(v.design), Pools: poolsOf(v.design),
 			Parties: namesOf(v.design.Inside("", design.Parties...)), Segments: namesOf(v.design.Of(design.KindSegment))}, nil
 	})
-	view(s, api, "get-proposals", "/proposals", "Remedies for a group, each proven", func(v *solved, in *inGroup) ([]translate.Proposal, error) {
+	view(s, api, "get-proposals", "/proposals", "Remedies for a group, each proven", func(v *solved, in *inGroup) ([]translate.Option, error) {
 		for _, g := range v.groups() {
 			if g.Key == in.Group {
 				return translate.ForGroup(v.all.Proofs, g), nil

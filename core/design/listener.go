@@ -78,6 +78,11 @@ func (d *Design) ListenersAt(at ID) []*Object {
 	return InOrder(slices.DeleteFunc(d.Referring(at, KindListener), func(o *Object) bool { return o.Body.(*Listener).At != at }))
 }
 
+// IsSourcePool reports whether a subnet is the source pool of an attachment.
+func (d *Design) IsSourcePool(subnet ID) bool {
+	return slices.ContainsFunc(d.Referring(subnet, KindAttachment), func(a *Object) bool { return a.Body.(*Attachment).Pool == subnet })
+}
+
 // FaultsOf is what is known to keep a gateway or box from forwarding.
 func FaultsOf(o *Object) []string {
 	switch b := o.Body.(type) {

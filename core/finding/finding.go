@@ -272,14 +272,14 @@ func (f *Findings) remedies(g overlap.Group) []Mend {
 	var out []Mend
 	for _, p := range translate.ForGroup(f.proofs, g) {
 		// A remedy that leaves every touched intent as it was mends nothing.
-		if p.Holding > proof.Holding(p.Before) || len(g.Intents) == 0 {
+		if p.Remedy != translate.Leave && len(p.Breaks) == 0 && (p.Holding > proof.Holding(p.Before) || len(g.Intents) == 0) {
 			out = append(out, mendOf(p))
 		}
 	}
 	return out
 }
 
-func mendOf(p translate.Proposal) Mend {
+func mendOf(p translate.Option) Mend {
 	title := fmt.Sprintf("%s; afterwards %d of %d intents hold", p.Title, p.Holding, p.Total)
 	return Mend{Title: title, Edits: p.Edits}
 }

@@ -147,6 +147,8 @@ type Prices struct {
 	CircuitMonth    Money `yaml:"circuit_month,omitempty" json:"circuit_month,omitzero" doc:"A circuit, whatever its speed."`
 	CircuitMbpsOver Money `yaml:"circuit_month_per_mbps,omitempty" json:"circuit_month_per_mbps,omitzero" doc:"A circuit, for each Mbit/s."`
 	CircuitGB       Money `yaml:"circuit_gb,omitempty" json:"circuit_gb,omitzero" doc:"What leaves over a circuit."`
+	BoxHour         Money `yaml:"box_hour,omitempty" json:"box_hour,omitzero" doc:"A host that can serve as a translating box."`
+	EndpointHour    Money `yaml:"endpoint_hour,omitempty" json:"endpoint_hour,omitzero" doc:"A private endpoint."`
 	EdgeRouterMonth Money `yaml:"edge_router_month,omitempty" json:"edge_router_month,omitzero" doc:"An edge router at an exchange, as the one who sells the circuit bills it."`
 }
 

@@ -284,7 +284,8 @@ func (t *Tables) SourcePool(attachment *design.Object, src, dst netip.Addr) (net
 		if table == nil {
 			return netip.Addr{}, false
 		}
-		if c := table.Lookup(dst); c.Winner == nil || c.Winner.Hop.Kind == OtherHub {
+		c := table.Lookup(dst)
+		if c.Winner == nil || c.Winner.Hop.Kind == OtherHub && d.Get(c.Winner.Hop.To).Body.(*design.Hub).Region != d.Get(attachment.Parent).Body.(*design.Hub).Region {
 			return netip.Addr{}, false
 		}
 	}

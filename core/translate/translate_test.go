@@ -37,7 +37,7 @@ func stops(results []proof.Result) map[string]walk.Code {
 	return out
 }
 
-func best(t *testing.T, d *design.Design) translate.Proposal {
+func best(t *testing.T, d *design.Design) translate.Option {
 	groups := overlap.Find(d)
 	require.Len(t, groups, 1)
 	all := translate.ForGroup(proof.Of(route.Solve(d, standing.Condition{})), groups[0])

@@ -39,15 +39,17 @@ func (w *walker) arrive(end, by design.ID) Host {
 
 // enteringBy is the table of a network that routes what comes in by one of its
 // gateways; empty where the gateway itself does.
-func (w *walker) enteringBy(end, by design.ID) design.ID {
-	if c, ok := w.d.Get(by).Body.(*design.Circuit); ok {
+func (w *walker) enteringBy(end, by design.ID) design.ID { return enteringBy(w.d, end, by) }
+
+func enteringBy(d *design.Design, end, by design.ID) design.ID {
+	if c, ok := d.Get(by).Body.(*design.Circuit); ok {
 		for _, e := range c.Ends {
 			if e.At == end && e.Enters != "" {
 				return e.Enters
 			}
 		}
 	}
-	if g, ok := w.d.Get(end).Body.(*design.Gateway); ok {
+	if g, ok := d.Get(end).Body.(*design.Gateway); ok {
 		return g.Enters
 	}
 	return ""

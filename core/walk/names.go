@@ -341,6 +341,9 @@ func beyond(t *route.Tables, p *route.Point, hop route.Hop, a netip.Addr, out *a
 			return route.HubTableOf(d, x)
 		}
 	}
+	if table := enteringBy(d, far, j.ID); table != "" {
+		return table
+	}
 	return far
 }
 
@@ -567,4 +570,14 @@ func example(d *design.Design, kinds []design.Kind) string {
 		}
 	}
 	return "site/lan/host"
+}
+
+// RangeSeenAs is the range under which a party knows a range of a place, where it
+// is mapped for it; invalid where it is known as it is.
+func RangeSeenAs(t *route.Tables, party, place design.ID, p netip.Prefix) netip.Prefix {
+	n := SeenAs(t, party, place, prefix.FirstHost(p))
+	if n.Mapping == "" {
+		return netip.Prefix{}
+	}
+	return netip.PrefixFrom(n.Address, p.Bits()).Masked()
 }

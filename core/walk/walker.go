@@ -493,6 +493,9 @@ func (w *walker) deliver(place design.ID, at Place) Host {
 		return w.cloudAnswers(c)
 	}
 	got := Host{Place: place, Endpoint: endpointAt(w.d, place, w.header.Dst), Address: w.header.Dst}
+	if got.Endpoint == "" && w.d.IsSourcePool(place) {
+		return w.halt(NoNeighbour, at, fmt.Sprintf("%s is in %s, a source pool in which no host is", w.header.Dst, title), "dial a host, under an address that leads to it")
+	}
 	if got.Endpoint == "" {
 		if b := w.t.Bearer(place, w.header.Dst); b != "" {
 			return w.bearer(b, place, at)

@@ -1,0 +1,131 @@
+package translate
+
+import (
+	"fmt"
+	"net/netip"
+
+	"dravin/core/design"
+	"dravin/core/prefix"
+	"dravin/core/route"
+)
+
+// usablePorts are those of one address that a source may be given: all but the
+// well-known ones.
+const usablePorts = 65536 - 1024
+
+// usualPorts is how many ports a host is reckoned to need at a time toward one far
+// service, where no profile says the least that it gives.
+const usualPorts = 64
+
+// Capacity is how far a pool reaches: for each protocol and far end (address and
+// port) every address has its usable ports once.
+type Capacity struct {
+	At    design.ID    `json:"at"` // the gateway, box or attachment
+	Title string       `json:"title"`
+	Pool  netip.Prefix `json:"pool"`
+	// Connections are how many there can be at a time to one far end by one
+	// protocol: addresses x usable ports.
+	Addresses   uint64 `json:"addresses"`
+	Connections uint64 `json:"connections"`
+	Ports       uint64 `json:"ports"` // reckoned for each host, or the least that the profile gives
+	Hosts       uint64 `json:"hosts"` // that may be behind it, by the ranges
+	Named       int    `json:"named"` // of these, in the design
+	Fits        uint64 `json:"fits"`  // hosts that the pool serves
+	Percent     uint64 `json:"percent"`
+	Ends        string `json:"ends"` // when it is full, in words
+}
+
+// CapacityOf reckons a pool for the ranges behind it.
+func CapacityOf(d *design.Design, at design.ID, pool netip.Prefix, behind []netip.Prefix, ports uint32) Capacity {
+	c := Capacity{At: at, Title: d.Title(at), Pool: pool, Addresses: size(pool), Ports: uint64(ports)}
+	if c.Ports == 0 {
+		c.Ports = usualPorts
+	}
+	c.Connections = c.Addresses * usablePorts
+	for _, r := range behind {
+		c.Hosts += size(r)
+	}
+	for _, o := range d.Of(design.KindEndpoint) {
+		for _, a := range o.Body.(*design.Endpoint).Addresses {
+			if within(behind, a) && d.Party(o.ID) == d.Party(at) {
+				c.Named++
+			}
+		}
+	}
+	c.Fits = c.Connections / c.Ports
+	if c.Fits > 0 {
+		c.Percent = (c.Hosts*100 + c.Fits - 1) / c.Fits
+	}
+	switch {
+	case c.Hosts > c.Fits:
+		c.Ends = fmt.Sprintf("%d hosts at %d ports each fill it, and %d may be behind it", c.Fits, c.Ports, c.Hosts)
+	default:
+		c.Ends = fmt.Sprintf("%d of %d hosts at %d ports each; %d more fit", c.Hosts, c.Fits, c.Ports, c.Fits-c.Hosts)
+	}
+	return c
+}
+
+// size is the number of host addresses of a range, as far as it can be counted.
+func size(p netip.Prefix) uint64 {
+	free := p.Addr().BitLen() - p.Bits()
+	switch {
+	case free > 32:
+		return 1 << 32
+	case p.Addr().Is4() && free > 1:
+		return 1<<free - 2
+	}
+	return 1 << free
+}
+
+func within(ranges []netip.Prefix, a netip.Addr) bool {
+	for _, p := range ranges {
+		if p.Contains(a) {
+			return true
+		}
+	}
+	return false
+}
+
+// Pools are all pools of a design with how far they reach.
+func Pools(t *route.Tables) []Capacity {
+	d := t.Design
+	out := []Capacity{}
+	for _, k := range []design.Kind{design.KindGateway, design.KindBox} {
+		for _, o := range d.Of(k) {
+			for _, r := range route.Translations(d, o.ID) {
+				if r.Does == design.FromPool {
+					out = append(out, CapacityOf(d, o.ID, r.Into, behind(d, o, r.Rule), portsAt(d, o.ID)))
+				}
+			}
+		}
+	}
+	for _, o := range d.Of(design.KindAttachment) {
+		b := o.Body.(*design.Attachment)
+		profile := d.ProfileOf(o.Parent)
+		if b.Pool == "" || profile == nil || profile.Hub == nil {
+			continue
+		}
+		for _, r := range d.Ranges(b.Pool) {
+			hidden := prefix.Free(ofFamily(d.Ranges(b.What), r.Addr().Is4()), d.AttachmentExports(o))
+			out = append(out, CapacityOf(d, o.ID, r, hidden, profile.Hub.PortsPerHost))
+		}
+	}
+	return out
+}
+
+func portsAt(d *design.Design, box design.ID) uint32 {
+	if p := d.ProfileOf(box); p != nil && d.Get(box).Kind == design.KindGateway {
+		return p.Translation.PortsPerHost
+	}
+	return 0
+}
+
+// behind are the ranges that a rule of a box hides: what it names as sources, else
+// all of the party's own.
+func behind(d *design.Design, box *design.Object, r design.Rule) []netip.Prefix {
+	v4 := r.Into.Addr().Is4()
+	if len(r.Source) > 0 {
+		return prefix.Minimal(ofFamily(r.Source, v4))
+	}
+	return ofFamily(d.Exports(d.Party(box.ID).ID), v4)
+}

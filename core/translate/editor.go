@@ -1,0 +1,217 @@
+package translate
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/prefix"
+)
+
+// Change is one edit of an option, in words and at its place.
+type Change struct {
+	Party design.ID `json:"party"` // whose administrator makes it
+	Where string    `json:"where"` // the party's name
+	Text  string    `json:"text"`
+	Box   design.ID `json:"box,omitempty"` // the gateway, box, table, attachment, ... that is touched
+	Stage Stage     `json:"stage"`
+}
+
+// Stage says when a change is made: what others rest on first.
+type Stage int
+
+// The stages, in their order.
+const (
+	Places Stage = iota // boxes and subnets that must be there
+	Routes              // routes, announcements, filters and entries
+	Agreed              // selectors, at both ends at once
+	Rules               // translations
+	Opened              // published services
+	Names               // what is dialled from now on
+)
+
+// editor collects the changes of an option over a design.
+type editor struct {
+	d       *design.Design
+	now     map[design.ID]*design.Object // what is changed or new
+	order   []design.ID
+	changes []Change
+	why     []string
+	maps    []Pair
+	spent   []netip.Prefix // what is taken for it
+	pool    *pool
+	wanted  []entryWish
+	only    map[design.ID]design.ID // of a network: the one table that needs entries
+}
+
+// entryWish is an entry that a table should have, until all are known and can be
+// summarised.
+type entryWish struct {
+	table  *design.Object
+	prefix netip.Prefix
+	via    design.ID
+}
+
+func newEditor(d *design.Design, p *pool) *editor {
+	return &editor{d: d, now: map[design.ID]*design.Object{}, pool: p}
+}
+
+func (e *editor) get(id design.ID) *design.Object {
+	if o := e.now[id]; o != nil {
+		return o
+	}
+	return e.d.Get(id)
+}
+
+// put notes an object as it shall be; a text says what that is for its party.
+func (e *editor) put(o *design.Object, stage Stage, party, box design.ID, text string, args ...any) {
+	if e.now[o.ID] == nil {
+		e.order = append(e.order, o.ID)
+	}
+	e.now[o.ID] = o
+	e.say(stage, party, box, text, args...)
+}
+
+func (e *editor) say(stage Stage, party, box design.ID, text string, args ...any) {
+	c := Change{Party: party, Where: e.title(party), Text: fmt.Sprintf(text, args...), Box: box, Stage: stage}
+	if !slices.Contains(e.changes, c) {
+		e.changes = append(e.changes, c)
+	}
+}
+
+func (e *editor) title(id design.ID) string {
+	if o := e.d.Get(id); o != nil {
+		return e.d.Title(id)
+	}
+	if o := e.now[id]; o != nil {
+		return o.Name
+	}
+	return ""
+}
+
+// add makes a new object with a name that nothing beside it has.
+func (e *editor) add(k design.Kind, parent design.ID, name string, b design.Body, stage Stage, party design.ID, text string, args ...any) *design.Object {
+	taken := func(slug string) bool {
+		for _, o := range e.d.Inside(parent) {
+			if design.Slug(o.Name) == slug && (parent != "" || o.Kind == k) {
+				return true
+			}
+		}
+		for _, o := range e.now {
+			if o.Parent == parent && o.Kind == k && design.Slug(o.Name) == slug {
+				return true
+			}
+		}
+		return false
+	}
+	unique := name
+	for n := 2; taken(design.Slug(unique)); n++ {
+		unique = fmt.Sprintf("%s %d", name, n)
+	}
+	o := &design.Object{ID: design.IDFor(k, string(parent)+"/"+unique), Kind: k, Parent: parent, Name: unique, Body: b}
+	e.put(o, stage, party, o.ID, text, args...)
+	return o
+}
+
+// edits sums the changes up: one edit for each object, new places before what
+// stands in them.
+func (e *editor) edits() []design.Edit {
+	e.entries()
+	out := make([]design.Edit, 0, len(e.order))
+	for _, id := range e.order {
+		out = append(out, design.PutEdit(e.now[id]))
+	}
+	slices.SortStableFunc(e.changes, func(a, b Change) int { return cmp.Compare(a.Stage, b.Stage) })
+	return out
+}
+
+// party is the party of something that is there or new.
+func (e *editor) party(id design.ID) design.ID {
+	for o := e.get(id); o != nil; o = e.get(o.Parent) {
+		if slices.Contains(design.Parties, o.Kind) {
+			return o.ID
+		}
+	}
+	return ""
+}
+
+// editLink changes a copy of a link; what is said of its ends becomes changes.
+func (e *editor) editLink(id design.ID, change func(b *design.Link, say func(end int, stage Stage, text string, args ...any))) {
+	o := e.get(id)
+	body := *o.Body.(*design.Link)
+	body.Ends = slices.Clone(body.Ends)
+	change(&body, func(end int, stage Stage, text string, args ...any) {
+		gateway := body.Ends[end].Gateway
+		e.put(o.With(&body), stage, e.party(gateway), gateway, text, args...)
+	})
+}
+
+// wish asks for an entry in every table of a network that does not learn it.
+func (e *editor) wish(table *design.Object, p netip.Prefix, via design.ID) {
+	w := entryWish{table, p, via}
+	if !slices.Contains(e.wanted, w) {
+		e.wanted = append(e.wanted, w)
+	}
+}
+
+// mostAlone is how many ranges of one pool get an entry each; more are summarised.
+const mostAlone = 3
+
+// entries adds what was wished for. Many ranges of the plan's pool by one way
+// become one entry for the whole pool.
+func (e *editor) entries() {
+	type way struct{ table, via design.ID }
+	count := map[way]int{}
+	for _, w := range e.wanted {
+		if e.pool.holds(w.prefix) {
+			count[way{w.table.ID, w.via}]++
+		}
+	}
+	for _, w := range e.wanted {
+		p := w.prefix
+		if e.pool.holds(p) && count[way{w.table.ID, w.via}] > mostAlone {
+			p = e.pool.block
+		}
+		e.entry(w.table, p, w.via)
+	}
+	e.wanted = nil
+}
+
+func (e *editor) entry(table *design.Object, p netip.Prefix, via design.ID) {
+	o := e.get(table.ID)
+	body := *o.Body.(*design.Table)
+	if slices.ContainsFunc(body.Routes, func(r design.Entry) bool { return prefix.Contains(r.Prefix, p) && r.Via == via }) {
+		return
+	}
+	body.Routes = append(slices.Clone(body.Routes), design.Entry{Prefix: p, Via: via})
+	e.put(o.With(&body), Routes, o.Parent, o.ID, "in %s add %s via %s", o.Name, p, e.get(via).Name)
+}
+
+// addMissing adds to a list what no prefix in it contains, and returns that.
+func addMissing(list *[]netip.Prefix, add []netip.Prefix) []netip.Prefix {
+	var added []netip.Prefix
+	out := slices.Clone(*list)
+	for _, p := range add {
+		if !slices.ContainsFunc(out, func(have netip.Prefix) bool { return prefix.Contains(have, p) }) {
+			out, added = append(out, p), append(added, p)
+		}
+	}
+	*list = out
+	return added
+}
+
+// translateIn replaces the parts of the real range in a list by the same parts
+// of the mapped one and tells whether there were any.
+func translateIn(list *[]netip.Prefix, real, mapped netip.Prefix) bool {
+	found := false
+	out := slices.Clone(*list)
+	for n, p := range out {
+		if t := prefix.TranslatePrefix(p, real, mapped); t.IsValid() {
+			out[n], found = t, true
+		}
+	}
+	*list = out
+	return found
+}

@@ -1,0 +1,261 @@
+package translate
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/prefix"
+	"dravin/core/words"
+)
+
+// keptOut keeps what collides out of what hubs are told, at everybody attached,
+// and hides whoever must call from there behind a source pool.
+func (pl *planner) keptOut(give func(*Option) bool) bool {
+	var attached []*design.Object
+	for _, id := range pl.s.places {
+		if pl.d.Get(id).Kind == design.KindNetwork {
+			attached = append(attached, pl.d.Referring(id, design.KindAttachment)...)
+		}
+	}
+	attached = slices.DeleteFunc(attached, func(a *design.Object) bool { return !slices.Contains(pl.s.places, a.Body.(*design.Attachment).What) })
+	if len(attached) < 2 {
+		return true
+	}
+	for _, pooled := range []bool{false, true} {
+		title := "Keep what collides out of what " + pl.hubsOf(attached) + " is told"
+		if pooled {
+			title += ", with a source pool"
+		}
+		if !give(pl.try(KeepOut, title, func(e *editor, o *Option) error { return pl.keepOut(e, o, attached, pooled) })) {
+			return false
+		}
+	}
+	return true
+}
+
+func (pl *planner) hubsOf(attached []*design.Object) string {
+	var out []string
+	for _, a := range attached {
+		if t := pl.d.Title(a.Parent); !slices.Contains(out, t) {
+			out = append(out, t)
+		}
+	}
+	return words.List(out)
+}
+
+func (pl *planner) keepOut(e *editor, o *Option, attached []*design.Object, pooled bool) error {
+	m := mapped{}
+	touched := false
+	for _, a := range attached {
+		b := *a.Body.(*design.Attachment)
+		shared := pl.shared(b.What)
+		if left := prefix.Free(pl.d.Ranges(b.What), shared); len(left) > 0 && !pooled {
+			m[b.What] = left
+		}
+		b.KeepOut = prefix.Minimal(slices.Concat(b.KeepOut, shared))
+		e.put(a.With(&b), Routes, pl.d.Party(b.What).ID, a.ID, "keep %s out of what %s is told", words.List(texts(shared)), pl.d.Title(a.Parent))
+		if !pooled || !pl.callsFrom(b.What, shared) {
+			continue
+		}
+		profile := pl.d.ProfileOf(a.Parent)
+		if profile == nil || profile.Hub == nil || !profile.Hub.SourcePool {
+			return fmt.Errorf("%s offers no source pool", pl.d.Title(a.Parent))
+		}
+		pool, err := pl.sourcePool(e, o, a, shared, profile.Hub.PortsPerHost)
+		if err != nil {
+			return err
+		}
+		touched = true
+		b.Pool = pool.ID
+		e.put(a.With(&b), Rules, b.What, a.ID, "hide what comes from there behind the pool %s", words.List(texts(design.RangesOf(pool))))
+		m[b.What] = design.RangesOf(pool)
+	}
+	if pooled && !touched {
+		return fmt.Errorf("nobody calls from what is kept out")
+	}
+	pl.openHubs(e, m)
+	o.Start, o.Both, o.Tells = "Everyone else can start; what is kept out reaches nobody over the hub.", !pooled, !pooled
+	if pooled {
+		o.Start = "What is kept out can start, and is called by nobody."
+	}
+	o.Next = "One more with the same range keeps it out, too."
+	if pooled {
+		o.Next = "One more with the same range keeps it out, too, and takes a pool of its own."
+	}
+	return nil
+}
+
+// shared are the parts of a network's blocks that others in scope hold, too.
+func (pl *planner) shared(network design.ID) []netip.Prefix {
+	var out []netip.Prefix
+	for _, other := range pl.s.places {
+		if pl.s.meets[[2]design.ID{network, other}] {
+			out = append(out, prefix.Intersect(pl.d.Ranges(network), pl.d.Ranges(other))...)
+		}
+	}
+	return prefix.Minimal(out)
+}
+
+// callsFrom reports whether anybody in some ranges of a network must call.
+func (pl *planner) callsFrom(network design.ID, ranges []netip.Prefix) bool {
+	return slices.ContainsFunc(pl.s.needs, func(n need) bool {
+		return n.a == network && len(prefix.Intersect(pl.d.Ranges(n.from), ranges)) > 0
+	})
+}
+
+// sourcePool is a subnet without hosts, outside what is kept out: one that is
+// there, a new one in what is left of the blocks, or one in a new small block.
+func (pl *planner) sourcePool(e *editor, o *Option, a *design.Object, shared []netip.Prefix, ports uint32) (*design.Object, error) {
+	network := pl.d.Get(a.Body.(*design.Attachment).What)
+	b := network.Body.(*design.Network)
+	const bits = 28
+	var used []netip.Prefix
+	var first *design.Subnet
+	for _, s := range pl.d.Inside(network.ID, design.KindSubnet) {
+		used = append(used, design.RangesOf(s)...)
+		if first == nil {
+			first = s.Body.(*design.Subnet)
+		}
+	}
+	if first == nil {
+		return nil, fmt.Errorf("%s has no subnet", network.Name)
+	}
+	r, ok := prefix.Carve(ofFamily(prefix.Free(b.Blocks, shared), true), used, bits)
+	if !ok {
+		var err error
+		if r, err = e.pool.take(true, bits); err != nil {
+			return nil, err
+		}
+		e.spent = append(e.spent, r)
+		body := *e.get(network.ID).Body.(*design.Network)
+		body.Blocks = append(slices.Clone(body.Blocks), r)
+		e.put(e.get(network.ID).With(&body), Places, network.ID, network.ID, "add the block %s, for the pool alone", r)
+	}
+	s := e.add(design.KindSubnet, network.ID, "source pool", &design.Subnet{Zone: first.Zone, Prefixes: []netip.Prefix{r}, Table: first.Table}, Places, network.ID, "make the subnet source pool %s, for no hosts", r)
+	hidden := prefix.Intersect(b.Blocks, shared)
+	o.Capacity = append(o.Capacity, CapacityOf(pl.d, a.ID, r, hidden, ports))
+	o.Capacity[len(o.Capacity)-1].Title = network.Name
+	return s, nil
+}
+
+// openHubs makes the flows of networks known whose ways go over hubs.
+func (pl *planner) openHubs(e *editor, m mapped) {
+	for _, n := range pl.s.needs {
+		if n.path == nil {
+			continue
+		}
+		seen := func(place, to design.ID) []netip.Prefix {
+			if r, ok := m[pl.s.holder(place)]; ok {
+				return r
+			}
+			return pl.known(place, to)
+		}
+		e.carry(n.path, ofFamily(seen(n.from, n.b), true), ofFamily(seen(n.to, n.a), true))
+	}
+}
+
+// twoStages maps the source where it leaves and the destination at a box in a
+// network on the way.
+func (pl *planner) twoStages(give func(*Option) bool) bool {
+	var list []need
+	for _, n := range pl.s.needs {
+		if !pl.held[n.intent] && pl.s.meets[[2]design.ID{pl.s.holder(n.from), pl.s.holder(n.to)}] && pl.middle(n) >= 0 {
+			list = append(list, n)
+		}
+	}
+	if len(list) == 0 {
+		pl.exclude("Two stages: no network lies between two that collide and talk")
+		return true
+	}
+	if len(list) > mostServices {
+		return true
+	}
+	return give(pl.try(TwoStages, "Translate in two stages: "+pl.titles([]design.ID{list[0].from})+" where it leaves, "+pl.titles([]design.ID{list[0].to})+" on the way", func(e *editor, o *Option) error {
+		hidden := mapped{}
+		for _, n := range list {
+			if err := pl.stages(e, o, n, hidden); err != nil {
+				return err
+			}
+		}
+		o.Start = "Only the side that it was built for can start."
+		o.Next = "One more with the same range is hidden where it leaves; the box on the way serves it already."
+		o.WhyMore = append(o.WhyMore, pl.d.Title(list[0].a)+" holds the range that it must reach, and "+pl.d.Title(list[0].b)+" the one that calls: each must be seen as something else where the other is known")
+		return nil
+	}))
+}
+
+// middle is the hop into a network on the way whose box can translate; -1 if there
+// is none.
+func (pl *planner) middle(n need) int {
+	for k, h := range n.path {
+		o := pl.d.Get(h.to)
+		if o.Kind == design.KindNetwork && h.to != n.b && !pl.s.meets[[2]design.ID{pl.s.holder(n.to), h.to}] {
+			return k
+		}
+	}
+	return -1
+}
+
+func (pl *planner) stages(e *editor, o *Option, n need, hidden mapped) error {
+	k := pl.middle(n)
+	network := pl.d.Get(n.path[k].to)
+	box, err := pl.boxIn(e, network, "")
+	if err != nil {
+		return err
+	}
+	if hidden[pl.s.holder(n.from)] == nil {
+		if err := pl.hide(e, o, hidden, pl.s.holder(n.from), false); err != nil {
+			return err
+		}
+	}
+	ours := hidden[pl.s.holder(n.from)]
+	for _, real := range ofFamily(pl.d.Ranges(n.to), true) {
+		to, err := e.pool.take(true, real.Bits())
+		if err != nil {
+			return err
+		}
+		e.spent = append(e.spent, to)
+		e.maps = append(e.maps, Pair{Place: n.to, Title: pl.d.Title(n.to), Real: real, Mapped: to})
+		b := *e.get(box.ID).Body.(*design.Box)
+		b.Translate = append(slices.Clone(b.Translate),
+			design.Rule{Hook: design.Arriving, Does: design.OneToOne, Real: real, Into: to, Source: ours},
+			design.Rule{Hook: design.Leaving, Does: design.OwnAddress, Source: ours, Destination: []netip.Prefix{real}})
+		e.put(e.get(box.ID).With(&b), Rules, network.ID, box.ID, "at %s lead %s to %s, and hide callers behind its own address", box.Name, to, real)
+		pl.throughBox(e, n, k, network, box, ours, []netip.Prefix{to})
+	}
+	own := []netip.Prefix{}
+	for _, r := range pl.d.Ranges(network.ID) {
+		own = append(own, r)
+	}
+	e.only = map[design.ID]design.ID{network.ID: pl.tableOfBox(e, box)}
+	e.carry(n.path[k+1:], ofFamily(own, true), ofFamily(pl.known(n.to, network.ID), true))
+	e.only = nil
+	return nil
+}
+
+// throughBox lets what comes by a hop for ranges go to a box first.
+func (pl *planner) throughBox(e *editor, n need, k int, network, box *design.Object, ours, to []netip.Prefix) {
+	e.only = map[design.ID]design.ID{network.ID: pl.tableOfBox(e, box)}
+	e.carry(n.path[:k+1], ours, to)
+	e.only = nil
+	j, _ := design.JointOf(e.get(n.path[k].by))
+	gateway := j.Ends[e.endAt(j.ID, network.ID)]
+	o := e.get(gateway)
+	g, ok := o.Body.(*design.Gateway)
+	if !ok {
+		return
+	}
+	table := g.Enters
+	if table == "" {
+		t := e.add(design.KindTable, network.ID, "from "+j.Name, &design.Table{}, Places, network.ID, "make a table for what enters from %s", j.Name)
+		body := *g
+		body.Enters = t.ID
+		e.put(o.With(&body), Routes, network.ID, gateway, "route what enters by %s in that table", o.Name)
+		table = t.ID
+	}
+	for _, p := range to {
+		e.entry(e.get(table), p, box.ID)
+	}
+}

@@ -1,0 +1,254 @@
+package translate
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/proof"
+)
+
+// Least tells how few parties have to be mapped, and how that is known.
+type Least struct {
+	Mapped int  `json:"mapped"` // parties
+	Bound  int  `json:"bound"`  // fewer is impossible
+	Exact  bool `json:"exact"`  // every smaller choice was looked at
+	Tried  int  `json:"tried"`  // choices that were proven
+	// Why are the reasons for the bound: pairs of which one must be mapped, and
+	// those that must be.
+	Why []string `json:"why"`
+}
+
+// constraints are what follows from collisions for who must be mapped.
+type constraints struct {
+	s      *scope
+	must   map[design.ID]string               // why a place can not keep its range
+	either map[design.ID]map[design.ID]string // of two, one at least
+}
+
+// constrain works out who can not keep the range: where two talk of which one, or
+// what lies between, holds the other's range itself; and of two that one point
+// must tell apart, one.
+func (s *scope) constrain() *constraints {
+	c := &constraints{s: s, must: map[design.ID]string{}, either: map[design.ID]map[design.ID]string{}}
+	carried := map[design.ID][]design.ID{}
+	for _, n := range s.needs {
+		for _, end := range []struct{ place, far design.ID }{{s.holder(n.from), n.b}, {s.holder(n.to), n.a}} {
+			if !slices.Contains(s.places, end.place) {
+				continue
+			}
+			own := s.d.Party(end.place).ID
+			for _, at := range passed(n) {
+				if at == own {
+					continue
+				}
+				for _, other := range s.places {
+					if s.d.Party(other).ID == at && s.meets[[2]design.ID{end.place, other}] {
+						c.must[end.place] = fmt.Sprintf("%s must know %s and holds %s itself", s.d.Title(at), s.d.Title(end.place), s.d.Title(other))
+					}
+				}
+				if !slices.Contains(carried[at], end.place) {
+					carried[at] = append(carried[at], end.place)
+				}
+			}
+		}
+	}
+	for at, list := range carried {
+		for i, a := range list {
+			for _, b := range list[i+1:] {
+				if s.meets[[2]design.ID{a, b}] {
+					c.pair(a, b, fmt.Sprintf("%s must tell %s from %s", s.d.Title(at), s.d.Title(a), s.d.Title(b)))
+				}
+			}
+		}
+	}
+	return c
+}
+
+// passed are the parties that a flow meets.
+func passed(n need) []design.ID {
+	out := []design.ID{n.a}
+	for _, h := range n.path {
+		out = append(out, h.to)
+	}
+	return out
+}
+
+func (c *constraints) pair(a, b design.ID, why string) {
+	for _, x := range [][2]design.ID{{a, b}, {b, a}} {
+		if c.either[x[0]] == nil {
+			c.either[x[0]] = map[design.ID]string{}
+		}
+		if old := c.either[x[0]][x[1]]; old == "" || why < old {
+			c.either[x[0]][x[1]] = why
+		}
+	}
+}
+
+// choosable are the places that the choice is about, those most depended on last:
+// they are the ones that keep their range where somebody may.
+func (c *constraints) choosable() []design.ID {
+	out := slices.Clone(c.s.places)
+	slices.SortStableFunc(out, func(a, b design.ID) int { return cmp.Compare(c.s.weight[a], c.s.weight[b]) })
+	return out
+}
+
+// covers reports whether a choice satisfies everything that is known to follow
+// from the collisions.
+func (c *constraints) covers(chosen map[design.ID]bool) bool {
+	for id := range c.must {
+		if !chosen[id] {
+			return false
+		}
+	}
+	for a, others := range c.either {
+		if chosen[a] {
+			continue
+		}
+		for b := range others {
+			if !chosen[b] {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// parties counts the parties of a choice.
+func (c *constraints) parties(chosen []design.ID) int {
+	seen := map[design.ID]bool{}
+	for _, id := range chosen {
+		seen[c.s.d.Party(id).ID] = true
+	}
+	return len(seen)
+}
+
+// bound is how many parties have to be mapped at least: those that must, and one
+// fewer than all of each clump of others that can not be told apart. The clumps
+// have nobody in common.
+func (c *constraints) bound() (int, []string) {
+	seen := map[design.ID]bool{} // parties
+	why := []string{}
+	n := 0
+	for _, id := range c.choosable() {
+		if w := c.must[id]; w != "" && !seen[c.s.d.Party(id).ID] {
+			seen[c.s.d.Party(id).ID] = true
+			why = append(why, w)
+			n++
+		}
+	}
+	for _, id := range c.choosable() {
+		own := c.s.d.Party(id).ID
+		if seen[own] {
+			continue
+		}
+		clump := []design.ID{id}
+		in := map[design.ID]bool{own: true}
+		for _, other := range c.choosable() {
+			p := c.s.d.Party(other).ID
+			if seen[p] || in[p] || !slices.ContainsFunc(clump, func(x design.ID) bool { return x != other }) {
+				continue
+			}
+			if all(clump, func(x design.ID) bool { return c.either[x][other] != "" }) {
+				clump, in[p] = append(clump, other), true
+			}
+		}
+		if len(clump) < 2 {
+			continue
+		}
+		for p := range in {
+			seen[p] = true
+		}
+		n += len(clump) - 1
+		reason := c.either[clump[0]][clump[1]]
+		if len(clump) > 2 {
+			reason = fmt.Sprintf("%s; so with all %d of them, of which one can keep its range", reason, len(clump))
+		}
+		why = append(why, reason)
+	}
+	return n, why
+}
+
+func all[T any](list []T, f func(T) bool) bool {
+	return !slices.ContainsFunc(list, func(x T) bool { return !f(x) })
+}
+
+// greedy is a choice that covers, found quickly: whoever must, then the one with
+// the most unsettled pairs and the fewest flows, until nothing is left; and then
+// nobody whom it does without.
+func (c *constraints) greedy() []design.ID {
+	chosen := map[design.ID]bool{}
+	for id := range c.must {
+		chosen[id] = true
+	}
+	open := func(id design.ID) int {
+		n := 0
+		for other := range c.either[id] {
+			if !chosen[other] {
+				n++
+			}
+		}
+		return n
+	}
+	order := c.choosable()
+	for {
+		best, most := design.ID(""), 0
+		for _, id := range order {
+			if n := open(id); !chosen[id] && n > most {
+				best, most = id, n
+			}
+		}
+		if best == "" {
+			break
+		}
+		chosen[best] = true
+	}
+	for _, id := range slices.Backward(order) {
+		if chosen[id] && c.must[id] == "" && open(id) == 0 {
+			delete(chosen, id)
+		}
+	}
+	return slices.DeleteFunc(slices.Clone(c.s.places), func(id design.ID) bool { return !chosen[id] })
+}
+
+// mostExact is up to how many places every choice is looked at.
+const mostExact = 10
+
+// choices streams the sets of places by number of parties, then of places, those
+// less depended on first: all that cover, or all if the constraints are not asked.
+func (c *constraints) choices(covering bool) [][]design.ID {
+	order := c.choosable()
+	var out [][]design.ID
+	for bits := range 1 << len(order) {
+		var set []design.ID
+		chosen := map[design.ID]bool{}
+		for n, id := range order {
+			if bits&(1<<n) != 0 {
+				set, chosen[id] = append(set, id), true
+			}
+		}
+		if len(set) > 0 && (!covering || c.covers(chosen)) {
+			out = append(out, set)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b []design.ID) int {
+		return cmp.Or(cmp.Compare(c.parties(a), c.parties(b)), cmp.Compare(len(a), len(b)))
+	})
+	return out
+}
+
+// Search looks at every choice of places to map, the smallest number of parties
+// first, and proves each: the number of parties of the first that satisfies
+// everything, and how many were proven. 0: none does. It is how [Least] is checked,
+// and takes time that doubles with every place.
+func Search(p *proof.Proofs, q Question) (parties, tried int) {
+	pl := begin(p, q)
+	for _, places := range pl.c.choices(false) {
+		tried++
+		if o := pl.mapping(places); o != nil && o.Refused == "" {
+			return pl.c.parties(places), tried
+		}
+	}
+	return 0, tried
+}

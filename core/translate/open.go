@@ -1,0 +1,352 @@
+package translate
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/prefix"
+)
+
+// carry makes one way carry two lists of ranges: theirs from its beginning to its
+// end, ours back.
+func (e *editor) carry(path []hop, ours, theirs []netip.Prefix) {
+	for n, h := range path {
+		e.across(h, ours, theirs)
+		e.across(hop{h.by, h.to, h.from}, theirs, ours)
+		if n+1 < len(path) {
+			e.passOn(h, path[n+1], theirs)
+			e.passOn(hop{path[n+1].by, path[n+1].to, path[n+1].from}, hop{h.by, h.to, h.from}, ours)
+		}
+	}
+}
+
+// across lets a party send theirs over a joint, with a source in ours.
+func (e *editor) across(h hop, ours, theirs []netip.Prefix) {
+	o := e.get(h.by)
+	switch o.Body.(type) {
+	case *design.Link:
+		e.overLink(o, h, ours, theirs)
+	case *design.Circuit:
+		e.overCircuit(o, h, theirs)
+	case *design.Peering, *design.Attachment:
+		e.enter(h.from, h.by, theirs)
+	}
+}
+
+// endAt is which end of a link or circuit belongs to a party.
+func (e *editor) endAt(joint, party design.ID) int {
+	j, _ := design.JointOf(e.get(joint))
+	if e.party(j.Ends[1]) == party {
+		return 1
+	}
+	return 0
+}
+
+func (e *editor) overLink(o *design.Object, h hop, ours, theirs []netip.Prefix) {
+	n := e.endAt(h.by, h.from)
+	l := o.Body.(*design.Link)
+	e.editLink(h.by, func(b *design.Link, say func(int, Stage, string, ...any)) {
+		if b.Routing != design.RoutingSelectors {
+			for _, p := range addMissing(&b.Ends[n].Routes, theirs) {
+				say(n, Routes, "route %s into %s", p, o.Name)
+			}
+			return
+		}
+		near, far := &b.Ends[n], &b.Ends[1-n]
+		for _, side := range []struct {
+			end  int
+			list *[]netip.Prefix
+			add  []netip.Prefix
+			word string
+		}{{n, &near.Local, ours, "local"}, {n, &near.Remote, theirs, "remote"}, {1 - n, &far.Local, theirs, "local"}, {1 - n, &far.Remote, ours, "remote"}} {
+			for _, p := range addMissing(side.list, side.add) {
+				say(side.end, Agreed, "in the selectors of %s add %s as %s", o.Name, p, side.word)
+			}
+		}
+	})
+	if l.Routing == design.RoutingBGP {
+		for _, t := range e.d.Inside(h.by, design.KindTunnel) {
+			e.letPass(t.ID, o, 1-n, theirs)
+		}
+	}
+	e.enter(h.from, l.Ends[n].Gateway, theirs)
+}
+
+func (e *editor) overCircuit(o *design.Object, h hop, theirs []netip.Prefix) {
+	n := e.endAt(h.by, h.from)
+	body := *e.get(h.by).Body.(*design.Circuit)
+	body.Ends = slices.Clone(body.Ends)
+	for _, p := range addMissing(&body.Ends[n].Routes, theirs) {
+		e.put(o.With(&body), Routes, h.from, body.Ends[n].At, "send %s over %s", p, o.Name)
+	}
+	e.letPass(h.by, o, 1-n, theirs)
+	e.enter(h.from, body.Ends[n].At, theirs)
+}
+
+// letPass lets the filters of the sessions in a strand or circuit pass what one
+// end announces.
+func (e *editor) letPass(carrier design.ID, joint *design.Object, from int, ranges []netip.Prefix) {
+	if len(ranges) == 0 {
+		return
+	}
+	for _, id := range e.d.Inside(carrier, design.KindSession) {
+		o := e.get(id.ID)
+		s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
+		s.Ends[from].Out = passing(s.Ends[from].Out, ranges)
+		s.Ends[1-from].In = passing(s.Ends[1-from].In, ranges)
+		if design.Same(o, o.With(&s)) {
+			continue
+		}
+		j, _ := design.JointOf(joint)
+		for end := range s.Ends {
+			e.put(o.With(&s), Routes, e.party(j.Ends[end]), o.ID, "let the session of %s pass %s", joint.Name, ranges[0])
+		}
+	}
+}
+
+// passing adds ranges to a filter; an empty one passes everything of its own
+// already.
+func passing(filter []design.Filter, ranges []netip.Prefix) []design.Filter {
+	if len(filter) == 0 {
+		return filter
+	}
+	var added []design.Filter
+	for _, p := range ranges {
+		if !slices.ContainsFunc(filter, func(r design.Filter) bool { return r.Prefix == p && r.Does() == design.Accept }) {
+			added = append(added, design.Filter{Prefix: p})
+		}
+	}
+	return append(added, filter...)
+}
+
+// passOn lets what stands between two joints pass on what comes from behind the
+// second: an edge router or site with a non-empty filter, and tables for what
+// enters a network.
+func (e *editor) passOn(from, to hop, theirs []netip.Prefix) {
+	o := e.get(from.to)
+	if o.Kind != design.KindEdgeRouter && o.Kind != design.KindSite {
+		return
+	}
+	// What is learned behind is announced only where the filter names it.
+	if _, ok := e.get(from.by).Body.(*design.Circuit); ok {
+		n := e.endAt(from.by, from.to)
+		for _, s := range e.d.Inside(from.by, design.KindSession) {
+			e.announceAlso(s.ID, n, from, theirs)
+		}
+	}
+	if l, ok := e.get(from.by).Body.(*design.Link); ok && l.Routing == design.RoutingBGP {
+		n := e.endAt(from.by, from.to)
+		for _, t := range e.d.Inside(from.by, design.KindTunnel) {
+			for _, s := range e.d.Inside(t.ID, design.KindSession) {
+				e.announceAlso(s.ID, n, from, theirs)
+			}
+		}
+	}
+}
+
+// announceAlso puts ranges that are not a speaker's own into a filter that names
+// nothing yet, beside what is.
+func (e *editor) announceAlso(session design.ID, n int, h hop, ranges []netip.Prefix) {
+	o := e.get(session)
+	if len(ranges) == 0 {
+		return
+	}
+	s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
+	if len(s.Ends[n].Out) > 0 {
+		return // letPass has seen to it
+	}
+	own := e.d.Exports(h.to)
+	if e.d.Get(h.to).Kind == design.KindEdgeRouter {
+		own = nil
+	}
+	for _, p := range slices.Concat(own, ranges) {
+		s.Ends[n].Out = append(s.Ends[n].Out, design.Filter{Prefix: p})
+	}
+	if len(s.Ends[n].Out) > 0 {
+		e.put(o.With(&s), Routes, h.to, o.ID, "announce %s over %s", ranges[0], e.get(h.by).Name)
+	}
+}
+
+// enter adds entries to every table of a cloud network whose hosts' packets need
+// them: none where the cloud feeds its tables itself.
+func (e *editor) enter(party, via design.ID, ranges []netip.Prefix) {
+	o := e.d.Get(party)
+	if o == nil || o.Kind != design.KindNetwork {
+		return
+	}
+	profile := e.d.ProfileOf(party)
+	for _, t := range append(e.d.Inside(party, design.KindTable), e.fresh(party, design.KindTable)...) {
+		if only, ok := e.only[party]; ok && t.ID != only {
+			continue
+		}
+		if profile != nil && e.fed(t, via) {
+			continue
+		}
+		for _, p := range ranges {
+			if !slices.ContainsFunc(e.d.Ranges(party), func(own netip.Prefix) bool { return prefix.Contains(own, p) }) {
+				e.wish(t, p, via)
+			}
+		}
+	}
+}
+
+// fed reports whether a table learns by itself what lies behind something.
+func (e *editor) fed(t *design.Object, via design.ID) bool {
+	profile := e.d.ProfileOf(t.Parent)
+	switch learns := t.Body.(*design.Table).Learns; learns {
+	case "yes":
+		return true
+	case "no":
+		return false
+	}
+	switch e.get(via).Kind {
+	case design.KindGateway:
+		return profile.Networks.GatewayFeeds
+	case design.KindAttachment:
+		return profile.Hub != nil && profile.Hub.AutomaticRoutes
+	case design.KindPeering:
+		return profile.Peering != nil && profile.Peering.AutomaticRoutes
+	}
+	return false
+}
+
+// edges are the gateways of a party's place with the links and circuits that end
+// there: where it can be translated toward others; empty, with the reason, where
+// it can not be.
+func (e *editor) edges(place design.ID, does string) (out []edge, why string) {
+	party := e.d.Party(place)
+	var gateways []*design.Object
+	if lan, ok := e.d.Get(place).Body.(*design.LAN); ok && len(lan.Gateways) > 0 {
+		for _, id := range lan.Gateways {
+			gateways = append(gateways, e.d.Get(id))
+		}
+	} else {
+		gateways = e.d.Inside(party.ID, design.KindGateway)
+	}
+	why = e.d.Title(place) + " has no link or circuit; draft one first"
+	for _, g := range gateways {
+		if party.Kind != design.KindSite && !offers(e.d, party.ID, does) {
+			why = e.d.Title(g.ID) + " does no such translation: its cloud has no rule of the kind there"
+			continue
+		}
+		for _, j := range e.d.JointsAt(g.ID) {
+			if _, ok := standingJoint(j); ok {
+				out = append(out, edge{g.ID, j.ID})
+			}
+		}
+	}
+	return out, why
+}
+
+type edge struct{ gateway, joint design.ID }
+
+func standingJoint(j design.Joint) (design.ID, bool) {
+	st := design.StateOf(j.Object)
+	return j.ID, (j.Kind == design.KindLink || j.Kind == design.KindCircuit) && st != design.Refused && st != design.Gone
+}
+
+func offers(d *design.Design, party design.ID, does string) bool {
+	p := d.ProfileOf(party)
+	return p != nil && slices.Contains(p.Translation.Gateway, does)
+}
+
+// mapPlace maps a place one to one at all its edges, and puts the mapped ranges in
+// the place of the real ones in what the joints say of it.
+func (e *editor) mapPlace(place design.ID) ([]netip.Prefix, error) {
+	o := e.d.Get(place)
+	party := e.d.Party(place).ID
+	edges, why := e.edges(place, design.OneToOne)
+	if len(edges) == 0 {
+		return nil, fmt.Errorf("%s", why)
+	}
+	var out []netip.Prefix
+	for _, real := range e.d.Ranges(place) {
+		mapped, err := e.pool.take(real.Addr().Is4(), real.Bits())
+		if err != nil {
+			return nil, fmt.Errorf("%s %s: %w", e.d.Title(place), real, err)
+		}
+		out = append(out, mapped)
+		e.spent = append(e.spent, mapped)
+		e.why = append(e.why, fmt.Sprintf("%s becomes %s: %s.", real, mapped, e.pool.why))
+		e.maps = append(e.maps, Pair{Place: place, Title: e.d.Title(place), Real: real, Mapped: mapped})
+		for _, x := range edges {
+			joint := e.get(x.joint)
+			m := &design.Mapping{Gateway: x.gateway, Link: x.joint, Real: real, Mapped: mapped}
+			name := fmt.Sprintf("%s as %s toward %s", o.Name, mapped, joint.Name)
+			id := design.IDFor(design.KindMapping, string(place)+string(x.joint)+string(x.gateway)+real.String())
+			e.put(&design.Object{ID: id, Kind: design.KindMapping, Name: name, Body: m}, Rules, party, x.gateway,
+				"at %s map %s to %s toward %s", e.d.Get(x.gateway).Name, real, mapped, joint.Name)
+			e.replace(joint, x, real, mapped)
+		}
+	}
+	return out, nil
+}
+
+// replace puts a mapped range in the place of the real one in the selectors,
+// routes and filters of a joint.
+func (e *editor) replace(joint *design.Object, x edge, real, mapped netip.Prefix) {
+	j, _ := design.JointOf(joint)
+	_, n, _ := j.Far(x.gateway)
+	switch joint.Body.(type) {
+	case *design.Link:
+		e.editLink(joint.ID, func(b *design.Link, say func(int, Stage, string, ...any)) {
+			near, far := &b.Ends[n], &b.Ends[1-n]
+			if translateIn(&near.Local, real, mapped) {
+				say(n, Agreed, "in the selectors of %s name %s as local instead of %s", joint.Name, mapped, real)
+			}
+			if translateIn(&far.Remote, real, mapped) {
+				say(1-n, Agreed, "in the selectors of %s name %s as remote instead of %s", joint.Name, mapped, real)
+			}
+			if translateIn(&far.Routes, real, mapped) {
+				say(1-n, Routes, "route %s into %s instead of %s", mapped, joint.Name, real)
+			}
+		})
+		for _, t := range e.d.Inside(joint.ID, design.KindTunnel) {
+			e.refilter(t.ID, joint, n, real, mapped)
+		}
+	case *design.Circuit:
+		body := *joint.Body.(*design.Circuit)
+		body.Ends = slices.Clone(body.Ends)
+		if translateIn(&body.Ends[1-n].Routes, real, mapped) {
+			e.put(joint.With(&body), Routes, e.party(body.Ends[1-n].At), body.Ends[1-n].At, "expect %s over %s instead of %s", mapped, joint.Name, real)
+		}
+		e.refilter(joint.ID, joint, n, real, mapped)
+	}
+}
+
+// refilter lets the sessions of a carrier announce and take a mapped range instead
+// of the real one.
+func (e *editor) refilter(carrier design.ID, joint *design.Object, n int, real, mapped netip.Prefix) {
+	j, _ := design.JointOf(joint)
+	for _, id := range e.d.Inside(carrier, design.KindSession) {
+		o := e.get(id.ID)
+		s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
+		if len(s.Ends[n].Out) == 0 { // it announced everything of its own
+			for _, p := range e.d.Exports(e.party(j.Ends[n])) {
+				s.Ends[n].Out = append(s.Ends[n].Out, design.Filter{Prefix: p})
+			}
+			s.Ends[n].Out = passing(s.Ends[n].Out, []netip.Prefix{mapped})
+		}
+		s.Ends[n].Out = without(s.Ends[n].Out, real, mapped)
+		s.Ends[1-n].In = without(s.Ends[1-n].In, real, mapped)
+		for end := range s.Ends {
+			e.put(o.With(&s), Routes, e.party(j.Ends[end]), o.ID, "let the session of %s pass %s instead of %s", joint.Name, mapped, real)
+		}
+	}
+}
+
+// without is a filter in which a mapped range stands for the real one.
+func without(filter []design.Filter, real, mapped netip.Prefix) []design.Filter {
+	var out []design.Filter
+	for _, f := range filter {
+		if t := prefix.TranslatePrefix(f.Prefix, real, mapped); f.Prefix.IsValid() && t.IsValid() {
+			f.Prefix, f.From, f.To = t, 0, 0
+		}
+		if !slices.ContainsFunc(out, func(x design.Filter) bool { return design.SameFilter(x, f) }) {
+			out = append(out, f)
+		}
+	}
+	return out
+}

@@ -1,0 +1,424 @@
+// Package translate plans address translation for ranges that collide. A [Plan]
+// holds every remedy that applies as an [Option], worked out to the last change at
+// every party and proven: all intents are walked before and after it.
+package translate
+
+import (
+	"fmt"
+	"iter"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"dravin/core/cost"
+	"dravin/core/design"
+	"dravin/core/overlap"
+	"dravin/core/proof"
+	"dravin/core/provider"
+	"dravin/core/route"
+	"dravin/core/walk"
+	"dravin/core/words"
+)
+
+// Question is what a plan is asked for. The zero value of a field asks for
+// nothing in particular.
+type Question struct {
+	Places  []design.ID    // whose ranges collide: LANs, inner routes, networks; or parties with all of theirs
+	Intents []design.ID    // which must hold; empty: all that touch the places
+	Keep    []design.ID    // places or parties that keep their ranges
+	Closed  []design.ID    // parties whose boxes are not to be touched
+	Pools   []netip.Prefix // where mapped ranges come from; empty: what is reserved for mapping
+	NoBoxes bool           // no translating box may be added
+}
+
+// Remedy names a kind of remedy.
+type Remedy string
+
+// The remedies.
+const (
+	Leave     Remedy = "leave"
+	KeepOut   Remedy = "keep-out"
+	Map       Remedy = "map"
+	Hide      Remedy = "hide"
+	Publish   Remedy = "publish"
+	Relay     Remedy = "relay"
+	Endpoint  Remedy = "private-endpoint"
+	TwoStages Remedy = "two-stages"
+	Renumber  Remedy = "renumber"
+)
+
+// Pair is one range and what it becomes.
+type Pair struct {
+	Place  design.ID    `json:"place"`
+	Title  string       `json:"title"`
+	Real   netip.Prefix `json:"real"`
+	Mapped netip.Prefix `json:"mapped"`
+}
+
+// Option is one remedy, ready to apply.
+type Option struct {
+	Key     string         `json:"key"` // names it among the options of one plan
+	Remedy  Remedy         `json:"remedy"`
+	Title   string         `json:"title"`
+	Why     string         `json:"why"`   // why this pool
+	Start   string         `json:"start"` // who can start a conversation
+	Maps    []Pair         `json:"maps"`
+	Changes []Change       `json:"changes"` // in the order to make them
+	Edits   []design.Edit  `json:"edits"`
+	Before  []proof.Result `json:"before"`
+	After   []proof.Result `json:"after"`
+	// Holding and Total count the intents that hold afterwards.
+	Holding int `json:"holding"`
+	Total   int `json:"total"`
+	// Refused says why it is no answer: an intent in scope does not hold, another
+	// breaks, or something reaches what it must never. Empty if it is one.
+	Refused string `json:"refused,omitempty"`
+	// Failing is the intent whose walk shows that.
+	Failing design.ID `json:"failing,omitempty"`
+	Stays   []string  `json:"stays"`  // intents in scope that do not hold
+	Breaks  []string  `json:"breaks"` // intents that held before
+	// WhyMore says of each that is mapped why it can not keep its range.
+	WhyMore []string `json:"why_more"`
+
+	Both      bool           `json:"both"`        // either side can start
+	Tells     bool           `json:"tells"`       // the far end can tell callers apart
+	Addresses uint64         `json:"addresses"`   // spent
+	PerHost   int            `json:"per_host"`    // entries for one more host
+	PerServe  int            `json:"per_service"` // entries for one more service
+	Boxes     []Touched      `json:"boxes"`
+	Month     provider.Money `json:"month"` // what is added to the bill
+	Capacity  []Capacity     `json:"capacity"`
+	Next      string         `json:"next"` // when one more with the same range comes
+	First     string         `json:"first,omitempty"`
+}
+
+// Touched is what is changed at one gateway, box, table, joint or place.
+type Touched struct {
+	ID      design.ID `json:"id"`
+	Title   string    `json:"title"`
+	Party   string    `json:"party"`
+	Owner   string    `json:"owner,omitempty"`
+	Changes int       `json:"changes"`
+	Closed  bool      `json:"closed,omitempty"`
+}
+
+// Plan is what is known of a question: the options, best first.
+type Plan struct {
+	Places  []design.ID `json:"places"`
+	Intents int         `json:"intents"` // in scope
+	Options []Option    `json:"options"`
+	Least   Least       `json:"least"`
+	// Excluded says why remedies do not apply.
+	Excluded []string `json:"excluded"`
+}
+
+// planner works on one question.
+type planner struct {
+	proofs *proof.Proofs
+	t      *route.Tables
+	d      *design.Design
+	q      Question
+	s      *scope
+	c      *constraints
+	pool   *pool
+	before []proof.Result
+	held   map[design.ID]bool
+	names  map[[2]design.ID][]netip.Prefix
+	plan   Plan
+}
+
+// For plans a question.
+func For(p *proof.Proofs, q Question) Plan {
+	pl := begin(p, q)
+	for o := range pl.options() {
+		pl.plan.Options = append(pl.plan.Options, o)
+	}
+	rank(pl.plan.Options)
+	return pl.plan
+}
+
+// OfGroup is the question of a group of overlapping ranges.
+func OfGroup(g overlap.Group) Question {
+	q := Question{}
+	for _, c := range g.Claims {
+		if len(c.Mapped) == 0 && (c.Kind == design.KindLAN || c.Kind == design.KindInnerRoute || c.Kind == design.KindNetwork) && !slices.Contains(q.Places, c.Owner) {
+			q.Places = append(q.Places, c.Owner)
+		}
+	}
+	return q
+}
+
+// ForGroup plans for a group of overlapping ranges: the options alone.
+func ForGroup(p *proof.Proofs, g overlap.Group) []Option {
+	out := For(p, OfGroup(g)).Options
+	if out == nil {
+		return []Option{}
+	}
+	return out
+}
+
+// Each works the options of a group out one by one.
+func Each(p *proof.Proofs, g overlap.Group) iter.Seq[Option] { return begin(p, OfGroup(g)).options() }
+
+func begin(p *proof.Proofs, q Question) *planner {
+	t := p.Tables()
+	pl := &planner{proofs: p, t: t, d: t.Design, q: q, pool: newPool(t.Design, q.Pools), before: p.All(), held: map[design.ID]bool{}, names: map[[2]design.ID][]netip.Prefix{}}
+	for _, r := range pl.before {
+		pl.held[r.Intent] = r.Holds
+	}
+	pl.s = scopeOf(pl.d, pl.placesOf(q.Places), q.Intents, neighbours(pl.d))
+	pl.c = pl.s.constrain()
+	intents := map[design.ID]bool{}
+	for _, n := range pl.s.needs {
+		intents[n.intent] = true
+	}
+	pl.plan = Plan{Places: pl.s.places, Intents: len(intents), Options: []Option{}, Excluded: []string{}}
+	pl.plan.Least.Bound, pl.plan.Least.Why = pl.c.bound()
+	return pl
+}
+
+// placesOf are the places that parties stand for, or are themselves.
+func (pl *planner) placesOf(ids []design.ID) []design.ID {
+	var out []design.ID
+	for _, id := range ids {
+		o := pl.d.Get(id)
+		switch {
+		case o == nil:
+		case o.Kind == design.KindSite:
+			for _, place := range pl.d.Inside(id, design.KindLAN, design.KindInnerRoute) {
+				out = append(out, place.ID)
+			}
+		default:
+			out = append(out, id)
+		}
+	}
+	return out
+}
+
+// keeps reports whether a place's range is to stay as it is.
+func (pl *planner) keeps(place design.ID) bool {
+	party := pl.d.Party(place).ID
+	return slices.Contains(pl.q.Keep, place) || slices.Contains(pl.q.Keep, party) || slices.Contains(pl.q.Closed, party)
+}
+
+// known are the ranges by which a place is known to a party, unless an option says
+// otherwise.
+func (pl *planner) known(place, to design.ID) []netip.Prefix {
+	key := [2]design.ID{place, to}
+	if out, ok := pl.names[key]; ok {
+		return out
+	}
+	owner := pl.d.Party(place)
+	out := pl.d.Ranges(place)
+	if owner.Kind == design.KindNetwork {
+		out = pl.d.Ranges(owner.ID)
+	} else {
+		out = slices.Clone(out)
+		for n, p := range out {
+			if seen := walk.RangeSeenAs(pl.t, to, place, p); seen.IsValid() {
+				out[n] = seen
+			}
+		}
+	}
+	pl.names[key] = out
+	return out
+}
+
+// mapped are the ranges that an option gives to places.
+type mapped map[design.ID][]netip.Prefix
+
+// open makes every flow in scope that a choice touches, or that fails, known all
+// along its way, both ways. seen says as what a place is seen.
+func (pl *planner) open(e *editor, m mapped, skip func(need) bool) {
+	done := map[[2]design.ID]bool{}
+	seen := func(place, to design.ID) []netip.Prefix {
+		if r, ok := m[pl.s.holder(place)]; ok {
+			return r
+		}
+		return pl.known(place, to)
+	}
+	for _, n := range pl.s.needs {
+		key := [2]design.ID{n.from, n.to}
+		_, a := m[pl.s.holder(n.from)]
+		_, b := m[pl.s.holder(n.to)]
+		if done[key] || n.path == nil || !a && !b && pl.held[n.intent] || skip != nil && skip(n) {
+			continue
+		}
+		done[key] = true
+		ours, theirs := seen(n.from, n.b), seen(n.to, n.a)
+		for _, v4 := range []bool{true, false} {
+			x, y := ofFamily(ours, v4), ofFamily(theirs, v4)
+			if len(x) > 0 && len(y) > 0 || v4 && (a && len(ours) == 0 || b && len(theirs) == 0) { // whoever hides behind an inside address is known there
+				e.carry(n.path, x, y)
+			}
+		}
+	}
+}
+
+// try works an option out and proves it; nil if it can not be made, with the
+// reason noted.
+func (pl *planner) try(remedy Remedy, title string, build func(e *editor, o *Option) error) *Option {
+	e := newEditor(pl.d, pl.pool.fresh())
+	o := &Option{Remedy: remedy, Title: title, Before: pl.before, Total: len(pl.before), Stays: []string{}, Breaks: []string{}, WhyMore: []string{}, Boxes: []Touched{}, Capacity: []Capacity{}, Maps: []Pair{}, Changes: []Change{}}
+	if err := build(e, o); err != nil {
+		pl.exclude(title + ": " + err.Error())
+		return nil
+	}
+	o.Edits = e.edits()
+	next, _, err := pl.d.Apply(o.Edits)
+	if err != nil {
+		pl.exclude(title + ": " + err.Error())
+		return nil
+	}
+	o.Changes, o.Why, o.Key = append(o.Changes, e.changes...), strings.Join(unique(e.why), " "), string(remedy)+"-"+design.Slug(o.Title)
+	o.Maps = append(o.Maps, e.maps...)
+	changes := pl.d.ChangedBy(o.Edits, next)
+	o.After = pl.proofs.After(pl.t.After(next, changes), changes).All()
+	o.Holding = proof.Holding(o.After)
+	pl.judge(o)
+	pl.measure(e, next, o)
+	return o
+}
+
+func (pl *planner) exclude(why string) {
+	if !slices.Contains(pl.plan.Excluded, why) {
+		pl.plan.Excluded = append(pl.plan.Excluded, why)
+	}
+}
+
+func unique(list []string) []string {
+	var out []string
+	for _, s := range list {
+		if !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// judge says whether an option is an answer.
+func (pl *planner) judge(o *Option) {
+	inScope := map[design.ID]bool{}
+	for _, n := range pl.s.needs {
+		inScope[n.intent] = true
+	}
+	refuse := func(r proof.Result, why string) {
+		if o.Refused == "" {
+			o.Refused, o.Failing = why, r.Intent
+		}
+	}
+	for _, r := range o.After {
+		switch {
+		case r.Holds:
+		case r.Never && pl.held[r.Intent]:
+			o.Breaks = append(o.Breaks, r.Name)
+			refuse(r, fmt.Sprintf("%q must never work, and would", r.Name))
+		case pl.held[r.Intent]:
+			o.Breaks = append(o.Breaks, r.Name)
+			refuse(r, fmt.Sprintf("%q works today and would not: %s", r.Name, whyNot(r)))
+		case inScope[r.Intent]:
+			o.Stays = append(o.Stays, r.Name)
+			refuse(r, fmt.Sprintf("%q still does not work: %s", r.Name, whyNot(r)))
+		}
+	}
+}
+
+func whyNot(r proof.Result) string {
+	if r.Proof.Stop != nil {
+		return r.Proof.Stop.Why
+	}
+	return r.Error
+}
+
+// measure fills in what options are compared by.
+func (pl *planner) measure(e *editor, next *design.Design, o *Option) {
+	for _, p := range e.spent {
+		o.Addresses += 1 << min(p.Addr().BitLen()-p.Bits(), 40)
+	}
+	at := map[design.ID]int{}
+	for _, c := range o.Changes {
+		if c.Box == "" {
+			continue
+		}
+		n, ok := at[c.Box]
+		if !ok {
+			n = len(o.Boxes)
+			at[c.Box] = n
+			t := Touched{ID: c.Box, Title: next.Title(c.Box), Party: c.Where, Closed: slices.Contains(pl.q.Closed, c.Party)}
+			if owner := design.OwnerOf(next.Get(c.Party)); owner != "" {
+				t.Owner = next.Title(owner)
+			}
+			o.Boxes = append(o.Boxes, t)
+		}
+		o.Boxes[n].Changes++
+	}
+	for _, b := range o.Boxes {
+		if b.Closed && o.Refused == "" {
+			o.Refused = fmt.Sprintf("it changes %s, which is not to be touched", b.Title)
+		}
+	}
+	for _, id := range e.order {
+		if pl.d.Get(id) != nil {
+			continue
+		}
+		switch b := e.now[id].Body.(type) {
+		case *design.Box:
+			if profile := next.ProfileOf(id); profile != nil {
+				o.Month += cost.Monthly(profile.Prices.BoxHour)
+			}
+		case *design.Listener:
+			if profile := next.ProfileOf(b.At); profile != nil && next.Get(b.At).Kind == design.KindNetwork {
+				o.Month += cost.Monthly(profile.Prices.EndpointHour)
+			}
+		}
+	}
+}
+
+// rank puts options in order: answers first; then who lets both sides start and
+// callers be told apart, needs least for one more service, touches least and
+// spends least. The first is told why it is.
+func rank(options []Option) {
+	grade := func(o Option) []int {
+		refused := 0
+		if o.Refused != "" {
+			refused = 1 + len(o.Breaks)*100 + len(o.Stays)
+		}
+		return []int{refused, no(o.Both), no(o.Tells), no(o.Remedy != Renumber), o.PerServe, len(o.Boxes), int(min(o.Addresses, 1<<30)), len(o.Changes)}
+	}
+	slices.SortStableFunc(options, func(a, b Option) int { return slices.Compare(grade(a), grade(b)) })
+	if len(options) == 0 || options[0].Refused != "" {
+		return
+	}
+	o := &options[0]
+	virtues := []string{}
+	if o.Both {
+		virtues = append(virtues, "either side can start")
+	}
+	if o.Tells {
+		virtues = append(virtues, "the far end can tell callers apart")
+	}
+	if o.PerServe == 0 {
+		virtues = append(virtues, "nothing is entered for one more service")
+	}
+	touched := fmt.Sprintf("%d boxes and tables are touched and %s spent", len(o.Boxes), words.Count(int(min(o.Addresses, 1<<40)), "address is", "addresses are"))
+	o.First = "First, since everything in scope works and nothing else breaks; " + words.List(append(virtues, touched)) + "."
+}
+
+func no(b bool) int {
+	if b {
+		return 0
+	}
+	return 1
+}
+
+// titles names places in a sentence; of many the first and how many more.
+func (pl *planner) titles(places []design.ID) string {
+	var out []string
+	for _, id := range places {
+		out = append(out, pl.d.Title(id))
+	}
+	if len(out) > 4 {
+		return fmt.Sprintf("%s and %d more", out[0], len(out)-1)
+	}
+	return words.List(out)
+}

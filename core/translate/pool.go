@@ -1,0 +1,112 @@
+package translate
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"dravin/core/design"
+	"dravin/core/inuse"
+	"dravin/core/prefix"
+)
+
+// private are the ranges that mapped ranges are carved from when the design
+// reserves none (RFC 1918, RFC 4193).
+var private = []netip.Prefix{
+	netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"), netip.MustParsePrefix("192.168.0.0/16"),
+	netip.MustParsePrefix("fd00::/8"),
+}
+
+// pool gives out what is free in every table. One plan takes its IPv4 ranges from
+// one block, which can be summarised and has as much room again.
+type pool struct {
+	allowed []netip.Prefix
+	used    []netip.Prefix
+	why     string
+	block   netip.Prefix // invalid while nothing was set apart
+	next    netip.Addr
+}
+
+// newPool prepares to give ranges out of the allowed ones, or else of what the
+// design reserves for mapping, or else of the private ranges.
+func newPool(d *design.Design, allowed []netip.Prefix) *pool {
+	p := &pool{allowed: allowed, used: inuse.ForMapping(d), why: "free in what was allowed"}
+	if len(allowed) > 0 {
+		return p
+	}
+	var names []string
+	for _, o := range d.Of(design.KindReservation) {
+		if b := o.Body.(*design.Reservation); b.Use == design.UseMapping {
+			p.allowed, names = append(p.allowed, b.Prefix), append(names, o.Name+" "+b.Prefix.String())
+		}
+	}
+	p.why = "free in " + strings.Join(names, " and ")
+	for _, v4 := range []bool{true, false} {
+		if len(ofFamily(p.allowed, v4)) == 0 {
+			p.allowed = append(p.allowed, ofFamily(private, v4)...)
+		}
+	}
+	if len(names) == 0 {
+		p.why = "free among the private ranges (none is reserved for mapping)"
+	}
+	return p
+}
+
+// fresh is the same pool with nothing given out.
+func (p *pool) fresh() *pool {
+	return &pool{allowed: p.allowed, used: slices.Clip(p.used), why: p.why}
+}
+
+// setApart takes one block for all the IPv4 ranges that a plan will need, with
+// room for as many again. Where none is so large, ranges are taken singly.
+func (p *pool) setApart(lengths []int) {
+	var need uint64
+	longest := 32
+	for _, bits := range lengths {
+		need += 1 << (32 - bits)
+		longest = min(longest, bits)
+	}
+	bits := 32
+	for bits > 0 && uint64(1)<<(32-bits) < 2*need {
+		bits--
+	}
+	if block, ok := prefix.Carve(ofFamily(p.allowed, true), p.used, min(bits, longest)); ok && len(lengths) > 1 {
+		p.block, p.next = block, block.Addr()
+	}
+}
+
+func (p *pool) holds(r netip.Prefix) bool { return p.block.IsValid() && prefix.Contains(p.block, r) }
+
+// take gives out a range of a length.
+func (p *pool) take(v4 bool, bits int) (netip.Prefix, error) {
+	if v4 && p.block.IsValid() {
+		if r, ok := prefix.Carve([]netip.Prefix{p.block}, p.used, bits); ok {
+			p.used = append(p.used, r)
+			return r, nil
+		}
+	}
+	r, ok := prefix.Carve(ofFamily(p.allowed, v4), p.used, bits)
+	if ok && v4 && bits == 32 && r.Addr().As4()[3] == 0 { // some boxes take it for a network's
+		p.used = append(p.used, r)
+		return p.take(v4, bits)
+	}
+	if !ok {
+		return r, fmt.Errorf("no free /%d is left; reserve a larger range for mapping", bits)
+	}
+	p.used = append(p.used, r)
+	return r, nil
+}
+
+// Carve finds a free range to map into: inside the ranges reserved for mapping
+// if there are any, else inside the private ranges, and clear of everything
+// that any party holds, routes or names.
+func Carve(d *design.Design, v4 bool, bits int) (r netip.Prefix, why string, ok bool) {
+	p := newPool(d, nil)
+	r, err := p.take(v4, bits)
+	return r, p.why, err == nil
+}
+
+func ofFamily(ps []netip.Prefix, v4 bool) []netip.Prefix {
+	return slices.DeleteFunc(slices.Clone(ps), func(p netip.Prefix) bool { return p.Addr().Is4() != v4 })
+}

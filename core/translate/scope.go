@@ -1,0 +1,175 @@
+package translate
+
+import (
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/prefix"
+	"dravin/core/standing"
+)
+
+// need is one flow that must work.
+type need struct {
+	intent   design.ID
+	from, to design.ID // LANs, inner routes or subnets
+	source   design.ID // the host that starts, if one was named
+	target   design.ID // the host that answers, if one was named
+	service  design.Service
+	a, b     design.ID // the parties of both
+	path     []hop     // the shortest way from a to b; nil if there is none
+}
+
+// hop is one joint on a way.
+type hop struct {
+	by       design.ID
+	from, to design.ID // parties
+}
+
+// scope is what a plan looks at: places whose ranges collide, and the flows that
+// must work although they do.
+type scope struct {
+	d      *design.Design
+	places []design.ID // colliding, in canonical order
+	needs  []need
+	meets  map[[2]design.ID]bool // pairs of places that collide
+	weight map[design.ID]int     // needs that end in a place
+}
+
+// mostNeeds bounds how many flows an intent between whole parties stands for here.
+const mostNeeds = 20_000
+
+// scopeOf gathers what concerns places: the intents that touch them, and what they
+// collide with.
+func scopeOf(d *design.Design, places []design.ID, intents []design.ID, near map[design.ID][]hop) *scope {
+	s := &scope{d: d, meets: map[[2]design.ID]bool{}, weight: map[design.ID]int{}}
+	s.collide(places)
+	in := map[design.ID]bool{}
+	for _, p := range s.places {
+		in[p] = true
+	}
+	ways := map[design.ID]map[design.ID]hop{}
+	for _, o := range d.Of(design.KindIntent) {
+		b := o.Body.(*design.Intent)
+		if b.Never || len(intents) > 0 && !slices.Contains(intents, o.ID) {
+			continue
+		}
+		for _, from := range d.StandsFor(b.From) {
+			for _, to := range d.StandsFor(b.To) {
+				n := need{intent: o.ID, from: homeOf(d, from), to: homeOf(d, to), service: b.Service}
+				n.source, n.target = hostIn(d, from), hostIn(d, to)
+				n.a, n.b = d.Party(n.from).ID, d.Party(n.to).ID
+				touched := in[n.from] || in[n.to] || in[n.a] || in[n.b]
+				if n.a == n.b || !touched && len(intents) == 0 || len(s.needs) >= mostNeeds {
+					continue
+				}
+				if ways[n.a] == nil {
+					ways[n.a] = spread(near, n.a)
+				}
+				n.path = wayTo(ways[n.a], n.a, n.b)
+				s.needs = append(s.needs, n)
+				s.weight[n.from]++
+				s.weight[n.to]++
+			}
+		}
+	}
+	return s
+}
+
+// collide notes which of the places overlap places of other parties. A network
+// counts by its blocks, as one place.
+func (s *scope) collide(places []design.ID) {
+	var ranges []netip.Prefix
+	var of []design.ID
+	for _, id := range places {
+		for _, p := range s.d.Ranges(id) {
+			ranges, of = append(ranges, p), append(of, id)
+		}
+	}
+	found := map[design.ID]bool{}
+	for x, y := range prefix.Pairs(ranges) {
+		a, b := of[x], of[y]
+		if s.d.Party(a) == s.d.Party(b) {
+			continue
+		}
+		found[a], found[b] = true, true
+		s.meets[[2]design.ID{a, b}], s.meets[[2]design.ID{b, a}] = true, true
+	}
+	for _, id := range places {
+		if found[id] && !slices.Contains(s.places, id) {
+			s.places = append(s.places, id)
+		}
+	}
+}
+
+// holder is the place of a need's end as conflicts count it: a network's subnet
+// counts as the network.
+func (s *scope) holder(place design.ID) design.ID {
+	if slices.Contains(s.places, place) {
+		return place
+	}
+	if p := s.d.Party(place); p != nil {
+		return p.ID
+	}
+	return place
+}
+
+func homeOf(d *design.Design, id design.ID) design.ID {
+	if o := d.Get(id); o != nil && o.Kind == design.KindEndpoint {
+		return o.Parent
+	}
+	return id
+}
+
+func hostIn(d *design.Design, id design.ID) design.ID {
+	if o := d.Get(id); o != nil && o.Kind == design.KindEndpoint {
+		return id
+	}
+	return ""
+}
+
+// neighbours are the joints that leave each party, as they are meant to be.
+func neighbours(d *design.Design) map[design.ID][]hop {
+	out := map[design.ID][]hop{}
+	for j := range d.Joints() {
+		a, b := d.PartiesOf(j)
+		if a == "" || b == "" || a == b || !standing.Exists(j.Object) {
+			continue
+		}
+		out[a] = append(out[a], hop{j.ID, a, b})
+		out[b] = append(out[b], hop{j.ID, b, a})
+	}
+	return out
+}
+
+// spread is the last hop on the shortest way from a party to every other. What is
+// peered ends there: a peering carries the two networks' own ranges.
+func spread(near map[design.ID][]hop, from design.ID) map[design.ID]hop {
+	out := map[design.ID]hop{}
+	queue := []design.ID{from}
+	for len(queue) > 0 {
+		at := queue[0]
+		queue = queue[1:]
+		for _, h := range near[at] {
+			if _, seen := out[h.to]; !seen && h.to != from {
+				out[h.to] = h
+				queue = append(queue, h.to)
+			}
+		}
+	}
+	return out
+}
+
+func wayTo(ways map[design.ID]hop, from, to design.ID) []hop {
+	var out []hop
+	for at := to; at != from; {
+		h, ok := ways[at]
+		if !ok {
+			return nil
+		}
+		out = append(out, h)
+		at = h.from
+	}
+	slices.Reverse(out)
+	return out
+}

@@ -1,0 +1,384 @@
+package translate
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/prefix"
+	"dravin/core/words"
+)
+
+// offer is a service at a host that somebody must reach, with the flows that do.
+type offer struct {
+	target  design.ID // the host
+	service design.Service
+	needs   []need
+}
+
+// mostServices is up to how many services are published one by one.
+const mostServices = 8
+
+// offers are the services in scope that do not work, by host.
+func (pl *planner) offers() []offer {
+	var out []offer
+	for _, n := range pl.s.needs {
+		if pl.held[n.intent] {
+			continue
+		}
+		if n.target == "" || n.service.Port == 0 {
+			pl.exclude("Publishing: a service with a port at a named host is published, and some intents name neither")
+			continue
+		}
+		k := slices.IndexFunc(out, func(o offer) bool { return o.target == n.target && o.service == n.service })
+		if k < 0 {
+			k = len(out)
+			out = append(out, offer{target: n.target, service: n.service})
+		}
+		out[k].needs = append(out[k].needs, n)
+	}
+	if len(out) > mostServices {
+		pl.exclude(fmt.Sprintf("Publishing: %d services would take an entry each", len(out)))
+		return nil
+	}
+	return out
+}
+
+func (pl *planner) serviceWords(list []offer) string {
+	var out []string
+	for _, o := range list {
+		if t := pl.d.Title(o.target) + " " + o.service.String(); !slices.Contains(out, t) {
+			out = append(out, t)
+		}
+	}
+	if len(out) > 2 {
+		return words.Count(len(out), "service", "services")
+	}
+	return words.List(out)
+}
+
+// published lets listeners on unique addresses lead to the services, where the
+// targets are.
+func (pl *planner) published(give func(*Option) bool) bool {
+	list := pl.offers()
+	if len(list) == 0 {
+		return true
+	}
+	return give(pl.try(Publish, "Publish "+pl.serviceWords(list), func(e *editor, o *Option) error {
+		hidden := mapped{}
+		for _, s := range list {
+			if err := pl.publish(e, o, s, hidden); err != nil {
+				return err
+			}
+		}
+		o.Start, o.PerServe = "Only callers can start.", 1
+		o.Next = "One more caller with the same range dials the same listener, once its gateway hides it; nothing else is spent."
+		return nil
+	}))
+}
+
+func (pl *planner) publish(e *editor, o *Option, s offer, hidden mapped) error {
+	host := pl.d.Get(s.target)
+	party := pl.d.Party(s.target)
+	l := &design.Listener{Service: s.service, Target: s.target}
+	var back []netip.Prefix // where the listener's answers go
+	switch party.Kind {
+	case design.KindSite:
+		edges, why := e.edges(host.Parent, design.ToTarget)
+		if len(edges) == 0 {
+			return fmt.Errorf("%s", why)
+		}
+		a, err := e.pool.take(true, 32)
+		if err != nil {
+			return err
+		}
+		e.spent = append(e.spent, a)
+		l.At, l.Address, l.Does = edges[0].gateway, a.Addr(), design.Rewriting
+		o.Tells = true
+	case design.KindNetwork:
+		box, err := pl.boxIn(e, party, "")
+		if err != nil {
+			return err
+		}
+		a, err := pl.freeHost(e, pl.subnetOfBox(e, box))
+		if err != nil {
+			return err
+		}
+		l.At, l.Address, l.Does = box.ID, a, design.Proxying
+	default:
+		return fmt.Errorf("%s has no box that could listen", party.Name)
+	}
+	for _, n := range s.needs {
+		if n.path == nil {
+			return fmt.Errorf("nothing joins %s and %s", pl.d.Title(n.a), pl.d.Title(n.b))
+		}
+		ours, err := pl.callers(e, o, n, hidden)
+		if err != nil {
+			return err
+		}
+		for _, p := range ours {
+			if !slices.Contains(l.Callers, p) {
+				l.Callers = append(l.Callers, p)
+			}
+		}
+		if party.Kind == design.KindNetwork {
+			e.only = map[design.ID]design.ID{party.ID: pl.tableOfBox(e, e.get(l.At))}
+		}
+		e.carry(n.path, ours, []netip.Prefix{netip.PrefixFrom(l.Address, l.Address.BitLen())})
+		e.only = nil
+		back = append(back, ours...)
+	}
+	e.add(design.KindListener, "", host.Name+" "+s.service.Proto, l, Opened, party.ID, "at %s publish %s: %s leads to %s, for %s", e.get(l.At).Name, s.service, l.Address, pl.d.Title(s.target), words.List(texts(prefix.Minimal(back))))
+	return nil
+}
+
+// callers are the ranges by which those who call are known on the way: hidden
+// where the far side, or what lies between, holds their own.
+func (pl *planner) callers(e *editor, o *Option, n need, hidden mapped) ([]netip.Prefix, error) {
+	place := pl.s.holder(n.from)
+	real := ofFamily(pl.known(n.from, n.b), true)
+	if !pl.meetsOnWay(n, place) {
+		o.Tells = o.Tells && true
+		return real, nil
+	}
+	if r, ok := hidden[place]; ok {
+		return r, nil
+	}
+	if pl.keeps(place) {
+		return real, nil
+	}
+	o.Tells = false
+	if err := pl.hide(e, o, hidden, place, false); err != nil {
+		return nil, err
+	}
+	return hidden[place], nil
+}
+
+// meetsOnWay reports whether anybody whom a flow passes, or its end, holds what a
+// place has.
+func (pl *planner) meetsOnWay(n need, place design.ID) bool {
+	for _, at := range passed(n) {
+		for _, other := range pl.s.places {
+			if pl.d.Party(other).ID == at && pl.s.meets[[2]design.ID{place, other}] {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// boxIn is a translating box in a network: the one that is there, or a new one in
+// a subnet with a table of its own.
+func (pl *planner) boxIn(e *editor, network *design.Object, zone string) (*design.Object, error) {
+	for _, b := range pl.d.Inside(network.ID, design.KindBox) {
+		return e.get(b.ID), nil
+	}
+	for _, id := range e.order {
+		if o := e.now[id]; o.Kind == design.KindBox && o.Parent == network.ID {
+			return o, nil
+		}
+	}
+	profile := pl.d.ProfileOf(network.ID)
+	if pl.q.NoBoxes || profile == nil || !profile.Networks.Appliances {
+		return nil, fmt.Errorf("%s has no translating box, and none may stand there", network.Name)
+	}
+	var used []netip.Prefix
+	for _, s := range pl.d.Inside(network.ID, design.KindSubnet) {
+		used = append(used, design.RangesOf(s)...)
+		if zone == "" {
+			zone = s.Body.(*design.Subnet).Zone
+		}
+	}
+	r, ok := prefix.Carve(ofFamily(design.RangesOf(network), true), used, 28)
+	if !ok {
+		return nil, fmt.Errorf("no /28 is free in the blocks of %s for a translating box", network.Name)
+	}
+	table := e.add(design.KindTable, network.ID, "border table", &design.Table{}, Places, network.ID, "make the table %s", "border table")
+	e.add(design.KindSubnet, network.ID, "border", &design.Subnet{Zone: zone, Prefixes: []netip.Prefix{r}, Table: table.ID}, Places, network.ID, "make the subnet border %s with that table", r)
+	return e.add(design.KindBox, network.ID, "translating box", &design.Box{Addresses: []netip.Addr{prefix.FirstHost(r).Next()}}, Places, network.ID, "put a translating box at %s", prefix.FirstHost(r).Next()), nil
+}
+
+// subnetOfBox is the subnet of a box's first address.
+func (pl *planner) subnetOfBox(e *editor, box *design.Object) *design.Object {
+	a := box.Body.(*design.Box).Addresses[0]
+	for _, s := range append(pl.d.Inside(box.Parent, design.KindSubnet), e.fresh(box.Parent, design.KindSubnet)...) {
+		if within(design.RangesOf(s), a) {
+			return s
+		}
+	}
+	return nil
+}
+
+func (pl *planner) tableOfBox(e *editor, box *design.Object) design.ID {
+	if s := pl.subnetOfBox(e, box); s != nil {
+		return s.Body.(*design.Subnet).Table
+	}
+	return ""
+}
+
+// fresh are the new objects of a kind in a party.
+func (e *editor) fresh(parent design.ID, k design.Kind) []*design.Object {
+	var out []*design.Object
+	for _, id := range e.order {
+		if o := e.now[id]; o.Parent == parent && o.Kind == k && e.d.Get(id) == nil {
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
+// freeHost is an address of a LAN or subnet that nobody has, from the end.
+func (pl *planner) freeHost(e *editor, place *design.Object) (netip.Addr, error) {
+	if place == nil {
+		return netip.Addr{}, fmt.Errorf("the box stands in no subnet")
+	}
+	taken := map[netip.Addr]bool{}
+	for _, h := range pl.d.Inside(place.ID, design.KindEndpoint) {
+		for _, a := range h.Body.(*design.Endpoint).Addresses {
+			taken[a] = true
+		}
+	}
+	for _, f := range append(pl.d.Forwarders(place.Parent), e.fresh(place.Parent, design.KindBox)...) {
+		for _, a := range design.StandsAt(e.get(f.ID)) {
+			taken[a] = true
+		}
+	}
+	for _, r := range pl.d.Inside(place.Parent, design.KindInnerRoute) {
+		taken[r.Body.(*design.InnerRoute).Via] = true
+	}
+	for _, l := range slices.Concat(pl.d.Of(design.KindListener), e.fresh("", design.KindListener)) {
+		taken[l.Body.(*design.Listener).Address] = true
+	}
+	for _, r := range design.RangesOf(place) {
+		if !r.Addr().Is4() {
+			continue
+		}
+		for a := prefix.Last(r).Prev(); r.Contains(a); a = a.Prev() {
+			if !taken[a] && prefix.IsHost(r, a) {
+				return a, nil
+			}
+		}
+	}
+	return netip.Addr{}, fmt.Errorf("no address is free in %s", place.Name)
+}
+
+// relays let a listener inside the caller's own range hand over to one at the far
+// gateway: between the two sides nothing is routed.
+func (pl *planner) relays(give func(*Option) bool) bool {
+	list := pl.offers()
+	if len(list) == 0 {
+		return true
+	}
+	return give(pl.try(Relay, "Relay to "+pl.serviceWords(list)+" inside the caller's own range", func(e *editor, o *Option) error {
+		for _, s := range list {
+			for _, n := range s.needs {
+				if err := pl.relay(e, s, n); err != nil {
+					return err
+				}
+			}
+		}
+		o.Start, o.PerServe = "Only callers can start.", 2
+		o.Next = "One more caller with the same range gets a listener at its own gateway; no range is spent, and nothing is routed."
+		return nil
+	}))
+}
+
+func (pl *planner) relay(e *editor, s offer, n need) error {
+	if len(n.path) != 1 || pl.d.Get(n.a).Kind != design.KindSite || pl.d.Get(n.b).Kind != design.KindSite {
+		return fmt.Errorf("%s and %s are not two sites that a link joins directly", pl.d.Title(n.a), pl.d.Title(n.b))
+	}
+	l, ok := e.get(n.path[0].by).Body.(*design.Link)
+	tunnels := pl.d.Inside(n.path[0].by, design.KindTunnel)
+	if !ok || l.Routing == design.RoutingSelectors || len(tunnels) == 0 || len(tunnels[0].Body.(*design.Tunnel).Inside) != 2 {
+		return fmt.Errorf("%s has no inside addresses for the two listeners to meet at", e.get(n.path[0].by).Name)
+	}
+	near := e.endAt(n.path[0].by, n.a)
+	inside := tunnels[0].Body.(*design.Tunnel).Inside
+	far := e.get(l.Ends[1-near].Gateway)
+	if err := pl.stand(e, far, pl.d.Get(n.to)); err != nil {
+		return err
+	}
+	second := &design.Listener{At: far.ID, Address: inside[1-near].Addr(), Service: pl.freePort(e, inside[1-near].Addr(), s.service), Target: s.target, Does: design.Proxying,
+		Callers: []netip.Prefix{netip.PrefixFrom(inside[near].Addr(), inside[near].Addr().BitLen())}}
+	if second.Service != s.service {
+		second.Port = s.service.Port
+	}
+	last := e.add(design.KindListener, "", pl.d.Get(s.target).Name+" at "+pl.d.Title(n.b), second, Opened, n.b, "at %s listen on its inside address %s for %s and lead to %s", far.Name, second.Address, second.Service, pl.d.Title(s.target))
+	a, err := pl.freeHost(e, pl.d.Get(n.from))
+	if err != nil {
+		return err
+	}
+	first := &design.Listener{At: l.Ends[near].Gateway, Address: a, Service: s.service, Target: last.ID, Does: design.Proxying}
+	if second.Service != s.service {
+		first.Port = second.Service.Port
+	}
+	e.add(design.KindListener, "", pl.d.Get(s.target).Name+" in "+pl.d.Title(n.from), first, Opened, n.a, "at %s listen on %s, in %s itself, and hand over to %s", e.get(first.At).Name, a, pl.d.Title(n.from), second.Address)
+	return nil
+}
+
+// freePort is a service's own port, or the next one that nothing listens on at an
+// address.
+func (pl *planner) freePort(e *editor, at netip.Addr, s design.Service) design.Service {
+	for _, l := range slices.Concat(pl.d.Of(design.KindListener), e.fresh("", design.KindListener)) {
+		if b := l.Body.(*design.Listener); b.Address == at && b.Service == s {
+			s.Port++
+			return pl.freePort(e, at, s)
+		}
+	}
+	return s
+}
+
+// stand gives a gateway an address of its own in a LAN, where none is known.
+func (pl *planner) stand(e *editor, gateway, place *design.Object) error {
+	g := *e.get(gateway.ID).Body.(*design.Gateway)
+	for _, a := range g.Stands {
+		if within(design.RangesOf(place), a) {
+			return nil
+		}
+	}
+	a, err := pl.freeHost(e, place)
+	if err != nil {
+		return err
+	}
+	g.Stands = append(slices.Clone(g.Stands), a)
+	e.put(e.get(gateway.ID).With(&g), Places, gateway.Parent, gateway.ID, "let %s have %s in %s (if it has another address there, say that one)", gateway.Name, a, place.Name)
+	return nil
+}
+
+// endpoints are private endpoints: the cloud itself listens in the caller's
+// network.
+func (pl *planner) endpoints(give func(*Option) bool) bool {
+	list := pl.offers()
+	var fit []offer
+	for _, s := range list {
+		far, ok := pl.d.Party(s.target).Body.(*design.Network)
+		profile := pl.d.ProfileOf(s.target)
+		for _, n := range s.needs {
+			near, same := pl.d.Get(n.a).Body.(*design.Network)
+			if ok && same && near.Cloud == far.Cloud && profile != nil && profile.Translation.PrivateEndpoint && s.service.Proto == "tcp" {
+				fit = append(fit, offer{s.target, s.service, []need{n}})
+			}
+		}
+	}
+	if len(fit) == 0 {
+		if len(list) > 0 {
+			pl.exclude("A private endpoint: caller and service are not in networks of one cloud that offers such")
+		}
+		return true
+	}
+	return give(pl.try(Endpoint, "Offer "+pl.serviceWords(fit)+" as a private endpoint", func(e *editor, o *Option) error {
+		for _, s := range fit {
+			n := s.needs[0]
+			a, err := pl.freeHost(e, pl.d.Get(n.from))
+			if err != nil {
+				return err
+			}
+			l := &design.Listener{At: n.a, Address: a, Service: s.service, Target: s.target, Does: design.Proxying}
+			e.add(design.KindListener, "", pl.d.Get(s.target).Name+" in "+pl.d.Title(n.a), l, Opened, n.a, "in %s let the cloud listen on %s for %s of %s", pl.d.Title(n.from), a, s.service, pl.d.Title(s.target))
+		}
+		o.Start, o.PerServe = "Only callers can start.", 1
+		o.Next = "One more caller in the cloud, whatever its range, gets an endpoint in its own network."
+		return nil
+	}))
+}
