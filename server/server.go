@@ -126,6 +126,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.changeOperations(api)
 	enums(api)
 	s.viewOperations(api)
+	s.translateOperations(api)
 	s.handoverOperations(api)
 	s.stockOperations(api)
 	s.linkOperations(api)

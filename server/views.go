@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"fmt"
 	"net/http"
 	"net/netip"
 	"slices"
@@ -17,7 +16,6 @@ import (
 	"dravin/core/proof"
 	"dravin/core/route"
 	"dravin/core/standing"
-	"dravin/core/translate"
 	"dravin/core/walk"
 )
 
@@ -63,11 +61,6 @@ func view[I any, P interface {
 		})
 }
 
-type inGroup struct {
-	InView
-	Group string `query:"group" required:"true" maxLength:"500" doc:"The group's key."`
-}
-
 type inObject struct {
 	InView
 	Object string `path:"object" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The object's ID."`
@@ -76,11 +69,6 @@ type inObject struct {
 type inMends struct {
 	InView
 	Key string `query:"key" required:"true" maxLength:"4000" doc:"The finding's key."`
-}
-
-type inAddress struct {
-	InView
-	Address string `query:"address" required:"true" maxLength:"500" doc:"IPv4 or IPv6."`
 }
 
 type inSearch struct {
@@ -102,22 +90,6 @@ func (s *Server) viewOperations(api huma.API) {
 	view(s, api, "get-overlaps", "/overlaps", "Every hold on a range, and the groups that collide, worst first", func(v *solved, _ *InView) (Overlaps, error) {
 		return Overlaps{Groups: v.groups(), Claims: overlap.Claims(v.design), Pools: poolsOf(v.design),
 			Parties: namesOf(v.design.Inside("", design.Parties...)), Segments: namesOf(v.design.Of(design.KindSegment))}, nil
-	})
-	view(s, api, "get-proposals", "/proposals", "Remedies for a group, each proven", func(v *solved, in *inGroup) ([]translate.Option, error) {
-		for _, g := range v.groups() {
-			if g.Key == in.Group {
-				return translate.ForGroup(v.all.Proofs, g), nil
-			}
-		}
-		return nil, refused("group", "there is no such group now; somebody may have ended it")
-	})
-	view(s, api, "get-ledger", "/ledger", "Who is seen as what", func(v *solved, _ *InView) ([]translate.LedgerEntry, error) { return translate.Ledger(v.tables()), nil })
-	view(s, api, "get-names", "/names", "Everything that has an address, with all its names", func(v *solved, in *inAddress) ([]walk.Identity, error) {
-		a, err := netip.ParseAddr(strings.TrimSpace(in.Address))
-		if err != nil {
-			return nil, refused("address", fmt.Sprintf("%q is not an address; write one such as 192.168.216.17", in.Address))
-		}
-		return walk.Identities(v.tables(), a), nil
 	})
 	register(api, huma.Operation{OperationID: "get-findings", Method: http.MethodGet, Path: "/api/designs/{design}/findings", Summary: "What is wrong or risky, worst first"},
 		func(ctx context.Context, in *InView) (*answer[[]finding.Finding], error) {

@@ -208,6 +208,12 @@ var checks = []check{
 	{"hub-table-limit", design.KindHubTable, (*collector).tableLimit},
 	{"session-limit", design.KindSession, (*collector).sessionLimit},
 	{"profiles", "", (*collector).profiles},
+	{"translations of a gateway", design.KindGateway, (*collector).translations},
+	{"translations of a box", design.KindBox, (*collector).translations},
+	{"mapping", design.KindMapping, (*collector).mapped},
+	{"published service", design.KindListener, (*collector).publishedService},
+	{"pools", "", (*collector).pools},
+	{"unneeded translations", "", (*collector).unneeded},
 }
 
 // units are all checks of all objects.
@@ -387,13 +393,7 @@ func (c *collector) reserved(*design.Object) {
 
 // insideTaken finds inside addresses of a tunnel that somebody holds.
 func (c *collector) insideTaken(o *design.Object) {
-	space := c.f.claims.Get(c.d, "", func(view *design.Design) *prefix.Table[overlap.Claim] {
-		var t prefix.Table[overlap.Claim]
-		for _, x := range overlap.Claims(view) {
-			t.Add(x.Prefix, x)
-		}
-		return &t
-	})
+	space := c.f.claims.Get(c.d, "", claimsOf)
 	for _, inside := range o.Body.(*design.Tunnel).Inside {
 		for _, x := range space.Matches(inside.Addr()) {
 			c.add("inside-address-taken", Risk, o.ID, nil, "the inside address %s of %s lies in %s %s", inside.Addr(), title(c.d, o), x.Title, x.Prefix)

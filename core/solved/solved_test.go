@@ -236,8 +236,10 @@ func BenchmarkFirstRemedy(b *testing.B) {
 	require.GreaterOrEqual(b, n, 0)
 	group := s.Findings.Groups()[0]
 	for b.Loop() {
-		for range translate.Each(s.Proofs, group) {
-			break
+		for o := range translate.Each(s.Proofs, group) {
+			if o.Remedy != translate.Leave {
+				break
+			}
 		}
 	}
 }

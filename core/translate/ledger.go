@@ -1,42 +1,347 @@
 package translate
 
 import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
 	"dravin/core/design"
+	"dravin/core/prefix"
 	"dravin/core/route"
 	"dravin/core/walk"
 )
 
-// LedgerEntry is one line of the ledger: a mapping, and the declared hosts in it
-// with all their names.
-type LedgerEntry struct {
-	Mapping design.ID       `json:"mapping"`
-	Title   string          `json:"title"` // whose range it is
-	Real    string          `json:"real"`
-	Mapped  string          `json:"mapped"`
-	Gateway string          `json:"gateway"`
-	Link    string          `json:"link"`
-	Hosts   []walk.Identity `json:"hosts"`
+// Ledger is who sees whom as what.
+type Ledger struct {
+	Ranges   []Known      `json:"ranges"`
+	Hidden   []Hidden     `json:"hidden"`
+	Services []Service    `json:"services"`
+	Pools    []Capacity   `json:"pools"`
+	Parties  []PartyNamed `json:"parties"` // those that occur, as owners or viewers
+	Unneeded []Unneeded   `json:"unneeded"`
+	Left     int          `json:"left"` // named hosts that are not listed, where there are very many; they can be asked for
+
+	listed int
 }
 
-// Ledger lists who is seen as what, in canonical order of the mappings.
-func Ledger(t *route.Tables) []LedgerEntry {
+// mostHosts bounds how many hosts the ledger lists with all their names.
+const mostHosts = 300
+
+// PartyNamed is a party by name.
+type PartyNamed struct {
+	ID   design.ID `json:"id"`
+	Name string    `json:"name"`
+}
+
+// Known is a range that is known as another.
+type Known struct {
+	Of      design.ID       `json:"of"` // the mapping, or the box that lists the rule
+	At      design.ID       `json:"at"`
+	AtTitle string          `json:"at_title"`
+	Party   design.ID       `json:"party"` // whose
+	Title   string          `json:"title"`
+	Real    netip.Prefix    `json:"real"`
+	Mapped  netip.Prefix    `json:"mapped"`
+	Toward  string          `json:"toward"` // the link or circuit; empty: anybody who dials it
+	Hosts   []walk.Identity `json:"hosts"`
+	// Sum is the arithmetic: what happens to an address of the range.
+	Sum string `json:"sum"`
+}
+
+// Hidden is a range that is seen as a few addresses, and can not be called under
+// them.
+type Hidden struct {
+	At      design.ID      `json:"at"`
+	AtTitle string         `json:"at_title"`
+	Party   design.ID      `json:"party"`
+	Title   string         `json:"title"`
+	Ranges  []netip.Prefix `json:"ranges"` // empty: whatever the box passes on
+	As      []netip.Prefix `json:"as"`
+	Toward  string         `json:"toward"`
+	Only    []netip.Prefix `json:"only"` // toward these alone; empty: anybody
+}
+
+// Service is a published service with its chain of listeners.
+type Service struct {
+	ID      design.ID      `json:"id"`
+	Name    string         `json:"name"`
+	Party   design.ID      `json:"party"`
+	Chain   []Link         `json:"chain"`
+	Target  design.ID      `json:"target"`
+	Title   string         `json:"title"`
+	Answers bool           `json:"answers"` // the target is said to answer, or nothing is said
+	Callers []netip.Prefix `json:"callers"`
+	Down    string         `json:"down,omitempty"`
+}
+
+// Link is one listener of a chain.
+type Link struct {
+	At      string     `json:"at"`
+	Address netip.Addr `json:"address"`
+	Service string     `json:"service"`
+	How     string     `json:"how"` // rewritten, rewritten and hidden, proxied
+	To      netip.Addr `json:"to"`
+	Port    uint16     `json:"port"`
+}
+
+// LedgerEntry is a named host as somebody sees it.
+type LedgerEntry struct {
+	Viewer  string     `json:"viewer"` // a party
+	Host    string     `json:"host"`
+	Party   string     `json:"party"`
+	Real    netip.Addr `json:"real"`
+	Seen    netip.Addr `json:"seen"`
+	Service string     `json:"service,omitempty"` // what is dialled there, where that is one service
+	By      string     `json:"by"`                // what translates
+}
+
+// Unneeded is a rule that nothing needs any more.
+type Unneeded struct {
+	Of    design.ID `json:"of"`
+	Title string    `json:"title"`
+	Why   string    `json:"why"`
+}
+
+// LedgerOf lists who sees whom as what, in canonical order.
+func LedgerOf(t *route.Tables) Ledger {
 	d := t.Design
-	out := []LedgerEntry{}
-	for _, o := range d.Of(design.KindMapping) {
-		m := o.Body.(*design.Mapping)
-		party := d.Party(m.Gateway)
-		e := LedgerEntry{Mapping: o.ID, Title: party.Name, Real: m.Real.String(), Mapped: m.Mapped.String(),
-			Gateway: d.Title(m.Gateway), Link: d.Title(m.Link), Hosts: []walk.Identity{}}
-		for _, lan := range d.Inside(party.ID, design.KindLAN) {
-			for _, host := range d.Inside(lan.ID, design.KindEndpoint) {
-				for _, a := range host.Body.(*design.Endpoint).Addresses {
-					if m.Real.Contains(a) {
-						e.Hosts = append(e.Hosts, walk.IdentityOf(t, host, a))
-					}
+	l := Ledger{Ranges: []Known{}, Hidden: []Hidden{}, Services: []Service{}, Pools: Pools(t), Parties: []PartyNamed{}, Unneeded: []Unneeded{}}
+	for _, box := range boxesOf(d) {
+		for _, x := range route.Translations(d, box) {
+			switch {
+			case x.Does == design.OneToOne && x.Hook == design.Arriving:
+				l.Ranges = append(l.Ranges, l.knownAs(t, box, x))
+			case x.Hook == design.Leaving && (x.Does == design.FromPool || x.Does == design.OwnAddress) && !x.Dialled.IsValid():
+				l.Hidden = append(l.Hidden, hiddenBehind(t, box, x))
+			}
+		}
+	}
+	for _, o := range d.Of(design.KindAttachment) {
+		if a := o.Body.(*design.Attachment); a.Pool != "" {
+			l.Hidden = append(l.Hidden, Hidden{At: o.ID, AtTitle: "the attachment to " + d.Title(o.Parent), Party: a.What, Title: d.Title(a.What), Ranges: prefix.Free(d.Ranges(a.What), d.AttachmentExports(o)), As: d.Ranges(a.Pool), Toward: d.Title(o.Parent), Only: []netip.Prefix{}})
+		}
+	}
+	for _, o := range d.Of(design.KindListener) {
+		l.Services = append(l.Services, serviceOf(t, o))
+	}
+	l.parties(d)
+	l.Unneeded = UnneededOf(t)
+	return l
+}
+
+// boxesOf are all gateways and boxes in canonical order.
+func boxesOf(d *design.Design) []design.ID {
+	var out []design.ID
+	for _, k := range []design.Kind{design.KindGateway, design.KindBox} {
+		for _, o := range d.Of(k) {
+			out = append(out, o.ID)
+		}
+	}
+	return out
+}
+
+func titleOf(d *design.Design, id design.ID) string {
+	if id == "" {
+		return ""
+	}
+	return d.Title(id)
+}
+
+func (l *Ledger) knownAs(t *route.Tables, box design.ID, x route.Translation) Known {
+	d := t.Design
+	k := Known{Of: x.Of, At: box, AtTitle: d.Title(box), Party: d.Party(box).ID, Real: x.Real, Mapped: x.Into, Toward: titleOf(d, x.From), Hosts: []walk.Identity{}}
+	k.Title = k.AtTitle
+	for _, p := range d.Inside(k.Party, design.HostPlaces...) {
+		if slices.ContainsFunc(d.Ranges(p.ID), func(r netip.Prefix) bool { return r.Overlaps(x.Real) }) {
+			k.Title = d.Title(p.ID)
+		}
+		for _, host := range d.Inside(p.ID, design.KindEndpoint) {
+			for _, a := range host.Body.(*design.Endpoint).Addresses {
+				switch {
+				case !x.Real.Contains(a):
+				case l.listed == mostHosts:
+					l.Left++
+				default:
+					l.listed++
+					k.Hosts = append(k.Hosts, walk.IdentityOf(t, host, a))
 				}
 			}
 		}
-		out = append(out, e)
+	}
+	first := prefix.FirstHost(x.Real)
+	k.Sum = fmt.Sprintf("the first %d bits change and the rest stays: %s is %s", x.Real.Bits(), first, x.Mapped(first, false))
+	if x.Neutral && x.Real.Addr().Is6() {
+		k.Sum = fmt.Sprintf("the first %d bits change, and one word of the rest so that checksums stay (RFC 6296): %s is %s", x.Real.Bits(), first, x.Mapped(first, false))
+	}
+	return k
+}
+
+func hiddenBehind(t *route.Tables, box design.ID, x route.Translation) Hidden {
+	d := t.Design
+	h := Hidden{At: box, AtTitle: d.Title(box), Party: d.Party(box).ID, Ranges: orEmpty(x.Source), Toward: titleOf(d, x.Toward), Only: orEmpty(x.Destination), As: []netip.Prefix{}}
+	h.Title = d.Party(box).Name
+	if x.Does == design.FromPool {
+		h.As = append(h.As, x.Into)
+		return h
+	}
+	hop := route.Hop{}
+	if j := d.Get(x.Toward); j != nil && j.Kind == design.KindLink {
+		hop = route.Hop{Kind: route.Tunnel, To: j.ID}
+	} else if j != nil {
+		hop = route.Hop{Kind: route.Circuit, To: j.ID}
+	}
+	if p := t.Point(box); p != nil {
+		if a := t.OwnAddress(p, hop, netip.IPv4Unspecified()); a.IsValid() {
+			h.As = append(h.As, route.Alone(a))
+		}
+	}
+	return h
+}
+
+func orEmpty(ps []netip.Prefix) []netip.Prefix { return append([]netip.Prefix{}, ps...) }
+
+func serviceOf(t *route.Tables, o *design.Object) Service {
+	d := t.Design
+	l := o.Body.(*design.Listener)
+	s := Service{ID: o.ID, Name: o.Name, Party: d.Party(l.At).ID, Chain: []Link{}, Callers: orEmpty(l.Callers), Answers: true}
+	if v := t.Standing.Of(o.ID); !v.Up {
+		s.Down = v.Why
+	}
+	for at := l; at != nil; {
+		to, port := d.DialOf(at)
+		how := "proxied"
+		if !at.Proxies() {
+			how = "rewritten"
+			if at.Hides {
+				how = "rewritten, callers hidden"
+			}
+		}
+		s.Chain = append(s.Chain, Link{d.Title(at.At), at.Address, at.Service.String(), how, to, port})
+		next, ok := d.Get(at.Target).Body.(*design.Listener)
+		if !ok || len(s.Chain) > 16 {
+			break
+		}
+		at = next
+	}
+	if e := walk.TargetOf(d, l); e != nil {
+		s.Target, s.Title = e.ID, d.Title(e.Parent)+" "+e.Name
+		answers := e.Body.(*design.Endpoint).Answers
+		s.Answers = len(answers) == 0 || slices.Contains(answers, walk.Answering(d, l))
+	}
+	return s
+}
+
+// EntriesOf lists every named host under every name but its own, as one party sees
+// it or all do.
+func EntriesOf(t *route.Tables, viewer design.ID) []LedgerEntry {
+	out := []LedgerEntry{}
+	d := t.Design
+	for _, o := range d.Of(design.KindEndpoint) {
+		for _, a := range o.Body.(*design.Endpoint).Addresses {
+			if len(walk.OtherNames(t, o, a)) == 0 {
+				continue
+			}
+			who := walk.IdentityOf(t, o, a)
+			for _, n := range who.Names[1:] {
+				for _, by := range n.Parties {
+					if viewer != "" && by != viewer {
+						continue
+					}
+					e := LedgerEntry{Viewer: d.Title(by), Host: who.Title, Party: d.Party(o.ID).Name, Real: a, Seen: n.Address}
+					e.By = titleOf(d, cmp.Or(n.Mapping, n.Listener))
+					if n.Listener != "" {
+						e.Service = n.Service.String()
+					}
+					out = append(out, e)
+				}
+			}
+		}
 	}
 	return out
+}
+
+func (l *Ledger) parties(d *design.Design) {
+	seen := map[design.ID]bool{}
+	for _, k := range l.Ranges {
+		seen[k.Party] = true
+	}
+	for _, h := range l.Hidden {
+		seen[h.Party] = true
+	}
+	for _, s := range l.Services {
+		seen[s.Party] = true
+	}
+	for _, o := range d.Inside("", design.Parties...) {
+		if seen[o.ID] {
+			l.Parties = append(l.Parties, PartyNamed{o.ID, o.Name})
+		}
+	}
+}
+
+// Asked is everything that an address, a range or a name can mean.
+type Asked struct {
+	Hosts  []walk.Identity `json:"hosts"`
+	Ranges []Known         `json:"ranges"` // of which it is a part, really or mapped, with what becomes of it
+	Hidden []Hidden        `json:"hidden"` // behind whose address others hide
+	Part   []PartOf        `json:"part"`
+}
+
+// PartOf is what becomes of an asked range in a mapped one.
+type PartOf struct {
+	Of    design.ID    `json:"of"`
+	Asked netip.Prefix `json:"asked"`
+	Is    netip.Prefix `json:"is"`
+	Word  string       `json:"word"` // really, or mapped
+}
+
+// Ask looks an address, a range or a host's name up, both ways.
+func Ask(t *route.Tables, text string) (Asked, error) {
+	out := Asked{Hosts: []walk.Identity{}, Ranges: []Known{}, Hidden: []Hidden{}, Part: []PartOf{}}
+	text = strings.TrimSpace(text)
+	p, err := prefix.ParseAsked(text)
+	if err != nil {
+		found := t.Design.Find(text, design.KindEndpoint)
+		if len(found) == 0 {
+			return out, fmt.Errorf("%q is no address or range, and no host has that name; write one such as 192.168.216.17, 10.223.0.0/24 or glasshouse/controller", text)
+		}
+		for _, o := range found {
+			for _, a := range o.Body.(*design.Endpoint).Addresses {
+				out.Hosts = append(out.Hosts, walk.IdentityOf(t, o, a))
+			}
+		}
+		return out, nil
+	}
+	if p.IsSingleIP() {
+		out.Hosts = walk.Identities(t, p.Addr())
+	}
+	l := LedgerOf(t)
+	for _, k := range l.Ranges {
+		real, mapped := prefix.TranslatePrefix(p, k.Real, k.Mapped), prefix.TranslatePrefix(p, k.Mapped, k.Real)
+		if real.IsValid() {
+			out.Part = append(out.Part, PartOf{k.Of, p, real, "is seen as"})
+		}
+		if mapped.IsValid() {
+			out.Part = append(out.Part, PartOf{k.Of, p, mapped, "is really"})
+		}
+		if real.IsValid() || mapped.IsValid() || p.Overlaps(k.Real) || p.Overlaps(k.Mapped) {
+			out.Ranges = append(out.Ranges, k)
+		}
+	}
+	for _, h := range l.Hidden {
+		if slices.ContainsFunc(h.As, p.Overlaps) || slices.ContainsFunc(h.Ranges, p.Overlaps) {
+			out.Hidden = append(out.Hidden, h)
+		}
+	}
+	return out, nil
+}
+
+// Rows are entries as a table.
+func Rows(entries []LedgerEntry) (header []string, rows [][]string) {
+	header = []string{"seen by", "host", "party", "real", "seen as", "service", "by"}
+	for _, e := range entries {
+		rows = append(rows, []string{e.Viewer, e.Host, e.Party, e.Real.String(), e.Seen.String(), e.Service, e.By})
+	}
+	return header, rows
 }

@@ -4,6 +4,7 @@
 package translate
 
 import (
+	"cmp"
 	"fmt"
 	"iter"
 	"net/netip"
@@ -65,8 +66,13 @@ type Option struct {
 	Maps    []Pair         `json:"maps"`
 	Changes []Change       `json:"changes"` // in the order to make them
 	Edits   []design.Edit  `json:"edits"`
-	Before  []proof.Result `json:"before"`
-	After   []proof.Result `json:"after"`
+	Before  []proof.Result `json:"-"`
+	After   []proof.Result `json:"-"`
+	// Intents are those in scope, and others that change, before and after; the
+	// first [mostShown] of them, what changes first.
+	Intents []Held `json:"intents"`
+	// Walk is that of the intent that fails, where one does.
+	Walk *walk.Proof `json:"walk,omitempty"`
 	// Holding and Total count the intents that hold afterwards.
 	Holding int `json:"holding"`
 	Total   int `json:"total"`
@@ -91,6 +97,20 @@ type Option struct {
 	Next      string         `json:"next"` // when one more with the same range comes
 	First     string         `json:"first,omitempty"`
 }
+
+// Held is an intent before and after.
+type Held struct {
+	Intent design.ID `json:"intent"`
+	Name   string    `json:"name"`
+	Never  bool      `json:"never,omitempty"`
+	Before bool      `json:"before"`
+	After  bool      `json:"after"`
+	Why    string    `json:"why,omitempty"`   // it does not hold afterwards
+	Dials  string    `json:"dials,omitempty"` // what the caller dials afterwards
+}
+
+// mostShown bounds how many intents an option lists.
+const mostShown = 60
 
 // Touched is what is changed at one gateway, box, table, joint or place.
 type Touched struct {
@@ -304,10 +324,14 @@ func (pl *planner) judge(o *Option) {
 	}
 	refuse := func(r proof.Result, why string) {
 		if o.Refused == "" {
-			o.Refused, o.Failing = why, r.Intent
+			o.Refused, o.Failing, o.Walk = why, r.Intent, &r.Proof
 		}
 	}
+	o.Intents = []Held{}
 	for _, r := range o.After {
+		if inScope[r.Intent] || r.Holds != pl.held[r.Intent] {
+			o.Intents = append(o.Intents, heldAs(r, pl.held[r.Intent]))
+		}
 		switch {
 		case r.Holds:
 		case r.Never && pl.held[r.Intent]:
@@ -321,6 +345,20 @@ func (pl *planner) judge(o *Option) {
 			refuse(r, fmt.Sprintf("%q still does not work: %s", r.Name, whyNot(r)))
 		}
 	}
+	slices.SortStableFunc(o.Intents, func(a, b Held) int { return cmp.Compare(no(a.Before != a.After), no(b.Before != b.After)) })
+	if len(o.Intents) > mostShown {
+		o.Intents = o.Intents[:mostShown]
+	}
+}
+
+func heldAs(r proof.Result, before bool) Held {
+	h := Held{Intent: r.Intent, Name: r.Name, Never: r.Never, Before: before, After: r.Holds}
+	if !r.Holds {
+		h.Why = whyNot(r)
+	} else if !r.Never && r.Proof.Dialled.IsValid() {
+		h.Dials = r.Proof.Dialled.String() + " " + r.Proof.Service
+	}
+	return h
 }
 
 func whyNot(r proof.Result) string {
@@ -421,4 +459,20 @@ func (pl *planner) titles(places []design.ID) string {
 		return fmt.Sprintf("%s and %d more", out[0], len(out)-1)
 	}
 	return words.List(out)
+}
+
+// Concerned are the places that collide with what some intents concern: those of
+// the groups of overlapping ranges in which one of their ends is.
+func Concerned(groups []overlap.Group, intents []design.ID) []design.ID {
+	var out []design.ID
+	for _, g := range groups {
+		if slices.ContainsFunc(g.Intents, func(id design.ID) bool { return slices.Contains(intents, id) }) {
+			for _, id := range OfGroup(g).Places {
+				if !slices.Contains(out, id) {
+					out = append(out, id)
+				}
+			}
+		}
+	}
+	return out
 }

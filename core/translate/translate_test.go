@@ -69,7 +69,7 @@ func TestTheCaseBeforeAndAfterMapping(t *testing.T) {
 	for _, f := range solved.Of(next, standing.Condition{}).Findings.All() {
 		assert.Contains(t, []finding.Severity{finding.Settled, finding.Untidy}, f.Severity, f.Sentence)
 	}
-	names := translate.Ledger(route.Solve(next, standing.Condition{}))[0].Hosts[0].Names
+	names := translate.LedgerOf(route.Solve(next, standing.Condition{})).Ranges[0].Hosts[0].Names
 	require.Len(t, names, 2)
 	assert.Equal(t, "192.168.216.17", names[0].Address.String())
 	assert.Equal(t, "Peatside Nursery", names[0].Seen)

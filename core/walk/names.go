@@ -581,3 +581,9 @@ func RangeSeenAs(t *route.Tables, party, place design.ID, p netip.Prefix) netip.
 	}
 	return netip.PrefixFrom(n.Address, p.Bits()).Masked()
 }
+
+// OtherNames are the names that an endpoint's address has beside itself, whoever
+// sees them.
+func OtherNames(t *route.Tables, endpoint *design.Object, a netip.Addr) []Name {
+	return append(mappedNames(t.Design, t.Design.Party(endpoint.ID), a), listenerNames(t.Design, endpoint.ID)...)
+}

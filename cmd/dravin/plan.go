@@ -1,0 +1,210 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"dravin/core/design"
+	"dravin/core/overlap"
+	"dravin/core/prefix"
+	"dravin/core/solved"
+	"dravin/core/translate"
+	"dravin/core/words"
+)
+
+// planAsked is what `dravin plan` is asked for.
+type planAsked struct {
+	parties, intents, keep, closed, pools []string
+	noBoxes, check                        bool
+	option                                int
+	out                                   string
+}
+
+func planCommand() *cobra.Command {
+	var out format
+	var under condition
+	var asked planAsked
+	c := &cobra.Command{
+		Use:   "plan FILE.yaml [--for PARTY...] [--option N -o OUT]",
+		Short: "Remedies for ranges that collide, side by side, each proven",
+		Long: "Plans address translation for the parties that are named, or for the worst conflict if none is. Every remedy that applies is worked out to the\n" +
+			"last change at every party, and proven: all intents are walked before and after it. --option N writes the design with that one applied.\n" +
+			"--keep names who keeps the range, --closed whose boxes are not to be touched, --pool where mapped ranges come from.\n" +
+			"--check-least proves every choice of places to map, the smallest first, and tells how many parties the smallest that serves maps.\n" +
+			"Exit 0 if there is an answer; 1 if every option is refused; 2 if the input can not be used.",
+		Args: exactly(1, "one design file"),
+		RunE: func(c *cobra.Command, args []string) error {
+			s, err := under.read(args[0])
+			if err != nil {
+				return err
+			}
+			return runPlan(c, s, asked, out)
+		},
+	}
+	out.add(c)
+	under.add(c)
+	f := c.Flags()
+	f.StringArrayVar(&asked.parties, "for", nil, "a party, LAN or network whose ranges collide (repeat it)")
+	f.StringArrayVar(&asked.intents, "intent", nil, "an intent that must hold (repeat it); left out: all that touch these")
+	f.StringArrayVar(&asked.keep, "keep", nil, "who keeps the range (repeat it)")
+	f.StringArrayVar(&asked.closed, "closed", nil, "a party whose boxes are not to be touched (repeat it)")
+	f.StringArrayVar(&asked.pools, "pool", nil, "where mapped ranges come from (repeat it)")
+	f.BoolVar(&asked.noBoxes, "no-boxes", false, "no translating box may be added")
+	f.BoolVar(&asked.check, "check-least", false, "prove that no smaller choice serves")
+	f.IntVar(&asked.option, "option", 0, "the number of an option to apply")
+	f.StringVarP(&asked.out, "output", "o", "", "where to write the design with the option applied")
+	return c
+}
+
+func runPlan(c *cobra.Command, s *solved.Solved, asked planAsked, out format) error {
+	q, err := asked.question(s)
+	if err != nil {
+		return badInput(err)
+	}
+	if asked.check {
+		return checkLeast(c, s, q)
+	}
+	plan := translate.For(s.Proofs, q)
+	if asked.option != 0 {
+		return applyOption(c, s.Design, plan, asked)
+	}
+	if err := out.write(c, plan, func(w io.Writer) { printPlan(w, plan) }); err != nil {
+		return err
+	}
+	if len(plan.Options) > 0 && plan.Options[0].Refused != "" {
+		return errFound
+	}
+	return nil
+}
+
+// question reads the flags against the design.
+func (a planAsked) question(s *solved.Solved) (q translate.Question, err error) {
+	d := s.Design
+	find := func(flag string, texts []string, kinds ...design.Kind) (out []design.ID) {
+		for _, text := range texts {
+			found := d.Find(text, kinds...)
+			if len(found) != 1 && err == nil {
+				err = fmt.Errorf("--%s: %d things are called %q; give the path of one, such as %s", flag, len(found), text, example(d, kinds))
+			}
+			for _, o := range found {
+				out = append(out, o.ID)
+			}
+		}
+		return out
+	}
+	holders := []design.Kind{design.KindSite, design.KindNetwork, design.KindLAN, design.KindInnerRoute}
+	q = translate.Question{Places: find("for", a.parties, holders...), Intents: find("intent", a.intents, design.KindIntent), Keep: find("keep", a.keep, holders...),
+		Closed: find("closed", a.closed, design.KindSite, design.KindNetwork, design.KindHub), NoBoxes: a.noBoxes}
+	for _, text := range a.pools {
+		p, bad := prefix.Parse(text)
+		if bad != nil && err == nil {
+			err = fmt.Errorf("--pool: %w", bad)
+		}
+		q.Pools = append(q.Pools, p)
+	}
+	if err != nil || len(q.Places) > 0 {
+		return q, err
+	}
+	for _, g := range overlap.Find(d) {
+		if group := translate.OfGroup(g); len(group.Places) > 1 && g.Weight != overlap.Answered {
+			q.Places = group.Places
+			return q, nil
+		}
+	}
+	return q, fmt.Errorf("nothing collides that is not answered; name parties with --for")
+}
+
+func example(d *design.Design, kinds []design.Kind) string {
+	for _, k := range kinds {
+		if all := d.Of(k); len(all) > 0 {
+			return d.Path(all[0].ID)
+		}
+	}
+	return "marrow-hill"
+}
+
+func checkLeast(c *cobra.Command, s *solved.Solved, q translate.Question) error {
+	n, tried := translate.Search(s.Proofs, q)
+	if n == 0 {
+		fmt.Fprintf(c.OutOrStdout(), "No choice of places to map serves: %d were proven.\n", tried)
+		return errFound
+	}
+	fmt.Fprintf(c.OutOrStdout(), "%s at least: %d choices were proven, the smallest first, and no smaller one serves.\n", words.Upper(words.Count(n, "party is mapped", "parties are mapped")), tried)
+	return nil
+}
+
+func applyOption(c *cobra.Command, d *design.Design, plan translate.Plan, asked planAsked) error {
+	if asked.option < 1 || asked.option > len(plan.Options) {
+		return badInput(fmt.Errorf("--option %d: there are options 1 to %d", asked.option, len(plan.Options)))
+	}
+	o := plan.Options[asked.option-1]
+	if o.Refused != "" {
+		return badInput(fmt.Errorf("--option %d (%s) is refused: %s", asked.option, o.Title, o.Refused))
+	}
+	next, _, err := d.Apply(o.Edits)
+	if err != nil {
+		return err
+	}
+	file, err := next.Write()
+	if err != nil {
+		return err
+	}
+	if asked.out == "" {
+		_, err = c.OutOrStdout().Write(file)
+		return err
+	}
+	return os.WriteFile(asked.out, file, 0o644)
+}
+
+func printPlan(w io.Writer, p translate.Plan) {
+	fmt.Fprintf(w, "%s, %s in scope.\n", words.Count(len(p.Places), "place collides", "places collide"), words.Count(p.Intents, "intent is", "intents are"))
+	for n, o := range p.Options {
+		fmt.Fprintf(w, "\n%d. %s\n", n+1, o.Title)
+		if o.Refused != "" {
+			fmt.Fprintf(w, "   refused: %s\n", o.Refused)
+		}
+		if o.First != "" {
+			fmt.Fprintf(w, "   %s\n", o.First)
+		}
+		fmt.Fprintf(w, "   %d of %d intents hold; %s\n", o.Holding, o.Total, o.Start)
+		fmt.Fprintf(w, "   addresses spent %d; entries per added host %d, per added service %d; callers told apart: %s; %s a month more\n", o.Addresses, o.PerHost, o.PerServe, yes(o.Tells), o.Month)
+		for _, m := range o.Maps {
+			fmt.Fprintf(w, "   %s: %s is seen as %s\n", m.Title, m.Real, m.Mapped)
+		}
+		for _, why := range o.WhyMore {
+			fmt.Fprintf(w, "   because %s\n", why)
+		}
+		for _, x := range o.Capacity {
+			fmt.Fprintf(w, "   pool %s: %s\n", x.Pool, x.Ends)
+		}
+		if o.Refused == "" {
+			for _, c := range o.Changes {
+				fmt.Fprintf(w, "     - %s: %s\n", c.Where, c.Text)
+			}
+		}
+		if o.Next != "" {
+			fmt.Fprintf(w, "   next: %s\n", o.Next)
+		}
+	}
+	if l := p.Least; l.Mapped > 0 {
+		fmt.Fprintf(w, "\n%s; fewer than %d is impossible%s.\n", words.Upper(words.Count(l.Mapped, "party is mapped", "parties are mapped")), l.Bound, map[bool]string{true: "", false: " by what is known (not every smaller choice was proven)"}[l.Exact])
+		for _, why := range l.Why {
+			fmt.Fprintf(w, "  %s\n", why)
+		}
+	}
+	if len(p.Excluded) > 0 {
+		fmt.Fprintf(w, "\nNot offered:\n  %s\n", strings.Join(p.Excluded, "\n  "))
+	}
+}
+
+func yes(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+

@@ -1,0 +1,166 @@
+package finding
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/overlap"
+	"dravin/core/prefix"
+	"dravin/core/route"
+	"dravin/core/translate"
+)
+
+// translations looks at what a gateway or box translates: what its cloud does not
+// do, more rules than it takes, pools that others hold, and hiding that takes links
+// along.
+func (c *collector) translations(o *design.Object) {
+	d := c.d
+	rules := design.RulesOf(o)
+	told := map[string]bool{}
+	does := func(what string) {
+		if why := route.Offered(d, o.ID, what); why != "" && !told[what] {
+			told[what] = true
+			c.add("translation-not-offered", Broken, o.ID, nil, "%s is to translate (%s), and does not: %s", title(d, o), what, why)
+		}
+	}
+	if len(d.Referring(o.ID, design.KindMapping)) > 0 {
+		does(design.OneToOne)
+	}
+	for _, l := range d.ListenersAt(o.ID) {
+		if o.Kind == design.KindGateway && !l.Body.(*design.Listener).Proxies() {
+			does(design.ToTarget)
+		}
+	}
+	for _, r := range rules {
+		does(r.Does)
+		if r.Into.IsValid() {
+			c.heldElsewhere(o, "the range "+r.Into.String()+" of a rule of "+title(d, o), r.Into)
+		}
+	}
+	if p := d.ProfileOf(o.ID); p != nil && o.Kind == design.KindGateway && p.Translation.Rules > 0 {
+		if n := len(rules) + len(d.Referring(o.ID, design.KindMapping)); n > int(p.Translation.Rules) {
+			c.add("translation-rules-limit", Risk, o.ID, nil, "%s has %d rules and mappings, and its cloud takes %d", title(d, o), n, p.Translation.Rules)
+		}
+	}
+	if o.Kind == design.KindGateway {
+		c.hidesLinks(o, rules)
+	}
+}
+
+// heldElsewhere tells of a pool, mapped range or listener that somebody else holds.
+func (c *collector) heldElsewhere(o *design.Object, what string, p netip.Prefix) {
+	own := c.d.Party(o.ID)
+	if l, ok := o.Body.(*design.Listener); ok {
+		own = c.d.Party(l.At)
+	}
+	space := c.f.claims.Get(c.d, "", claimsOf)
+	space.Covering(p, func(x overlap.Claim) {
+		if x.Kind != design.KindMapping && x.Kind != design.KindReservation && own != nil && x.Party != own.ID {
+			c.addWith(x.Owner, "pool-collides", Broken, o.ID, "%s lies in %s, which %s holds", what, x.Prefix, x.Title)
+		}
+	})
+}
+
+func claimsOf(view *design.Design) *prefix.Table[overlap.Claim] {
+	var t prefix.Table[overlap.Claim]
+	for _, x := range overlap.Claims(view) {
+		t.Add(x.Prefix, x)
+	}
+	return &t
+}
+
+// hidesLinks finds hiding that is meant for the internet and takes what selectors
+// should take: that works when it is started from the far side only.
+func (c *collector) hidesLinks(o *design.Object, rules []design.Rule) {
+	for n, r := range rules {
+		if r.Hook != design.Leaving || r.Toward != "" || r.Does != design.OwnAddress && r.Does != design.FromPool {
+			continue
+		}
+		var exempt []netip.Prefix
+		for _, before := range rules[:n] {
+			if before.Hook == design.Leaving && before.Does == design.Nothing && len(before.Source) == 0 && len(before.Services) == 0 {
+				exempt = append(exempt, before.Destination...)
+			}
+		}
+		for _, j := range c.d.Referring(o.ID, design.KindLink) {
+			near, _, _, ok := j.Body.(*design.Link).End(o.ID)
+			if !ok || !c.st.Intended(j) || j.Body.(*design.Link).Routing != design.RoutingSelectors {
+				continue
+			}
+			taken := prefix.Free(near.Remote, exempt)
+			if len(r.Destination) > 0 {
+				taken = prefix.Intersect(taken, r.Destination)
+			}
+			if len(taken) == 0 {
+				continue
+			}
+			f := c.addWith(j.ID, "hides-link-traffic", Risk, o.ID, "rule %d of %s hides what it sends to %s, too: %s has no selector for the hidden source, and works only when the far side starts", n+1, title(c.d, o), taken[0], j.Name)
+			body := *o.Body.(*design.Gateway)
+			body.Translate = slices.Insert(slices.Clone(rules), n, design.Rule{Hook: design.Leaving, Does: design.Nothing, Destination: near.Remote})
+			f.Mends = append(f.Mends, Mend{Title: fmt.Sprintf("Exempt %s before it", taken[0]), Edits: []design.Edit{design.PutEdit(o.With(&body))}})
+		}
+	}
+}
+
+// mapped finds a mapping whose range the far end does not send back.
+func (c *collector) mapped(o *design.Object) {
+	m := o.Body.(*design.Mapping)
+	j, ok := design.JointOf(c.d.Get(m.Link))
+	if !ok || !c.st.Of(m.Link).Up || route.Offered(c.d, m.Gateway, design.OneToOne) != "" {
+		return
+	}
+	far, _, _ := j.Far(m.Gateway)
+	p := c.t.Point(far)
+	if hub := c.d.Get(c.d.Get(far).Parent); hub != nil && hub.Kind == design.KindHub || p == nil {
+		return
+	}
+	a := prefix.FirstHost(m.Mapped)
+	if slices.ContainsFunc(p.Selectors, func(s route.Selector) bool { return s.Link == j.ID && s.Remote.Overlaps(m.Mapped) }) {
+		return
+	}
+	if w := p.Lookup(a).Winner; w == nil || w.Hop.To != j.ID {
+		c.addWith(far, "mapped-range-unknown", Risk, o.ID, "%s does not send %s into %s: what %s starts is not answered, and nobody beyond can start", c.d.Title(far), m.Mapped, j.Name, c.d.Title(m.Gateway))
+	}
+}
+
+// publishedService looks at a listener: whether it is there, and its target
+// listens.
+func (c *collector) publishedService(o *design.Object) {
+	l := o.Body.(*design.Listener)
+	if v := c.st.Of(o.ID); !v.Up {
+		c.add("published-service-down", Broken, o.ID, nil, "%s is not reached: %s", o.Name, v.Why)
+	}
+	if slices.Contains(translate.Unanswered(c.d), o) {
+		to, port := c.d.DialOf(l)
+		c.addWith(l.Target, "published-service-unanswered", Risk, o.ID, "%s leads to %s port %d, where %s does not answer that", o.Name, to, port, c.d.Title(l.Target))
+	}
+	c.heldElsewhere(o, "the address "+l.Address.String()+" of "+o.Name, route.Alone(l.Address))
+}
+
+// pools tells of pools that are full, or soon will be.
+func (c *collector) pools(*design.Object) {
+	for _, p := range translate.Pools(c.t) {
+		switch {
+		case p.Hosts > p.Fits:
+			c.add("pool-too-small", Risk, p.At, nil, "the pool %s at %s: %s", p.Pool, p.Title, p.Ends)
+		case p.Percent >= 80:
+			c.add("pool-fills", Untidy, p.At, nil, "the pool %s at %s is %d %% full when all hosts are there: %s", p.Pool, p.Title, p.Percent, p.Ends)
+		}
+	}
+}
+
+// unneeded names translations that nothing needs any more.
+func (c *collector) unneeded(*design.Object) {
+	for _, u := range translate.UnneededOf(c.t) {
+		c.add("translation-unneeded", Untidy, u.Of, nil, "%s: %s", u.Title, u.Why)
+	}
+}
+
+// addWith is add, of two subjects.
+func (c *collector) addWith(second design.ID, code string, s Severity, subject design.ID, sentence string, args ...any) *Finding {
+	f := c.add(code, s, subject, nil, sentence, args...)
+	f.Subjects = append(f.Subjects, second)
+	return f
+}

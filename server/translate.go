@@ -1,0 +1,118 @@
+package server
+
+import (
+	"bytes"
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"dravin/core/design"
+	"dravin/core/ingest"
+	"dravin/core/prefix"
+	"dravin/core/translate"
+)
+
+type inPlan struct {
+	InView
+	Group   string   `query:"group" maxLength:"500" doc:"The key of a group of overlapping ranges; left out: the places, or all that collides with what an intent concerns."`
+	Places  []string `query:"place,explode" maxItems:"2000" doc:"IDs of parties, LANs, inner routes or networks whose ranges collide."`
+	Intents []string `query:"intent,explode" maxItems:"2000" doc:"IDs of the intents that must hold; left out: all that touch these. Without a group or places, what these concern is planned for."`
+	Keep    []string `query:"keep,explode" maxItems:"2000" doc:"IDs of who keeps the range."`
+	Closed  []string `query:"closed,explode" maxItems:"2000" doc:"IDs of parties whose boxes are not to be touched."`
+	Pools   []string `query:"pool,explode" maxItems:"50" doc:"Where mapped ranges come from; left out: what is reserved for mapping."`
+	NoBoxes bool     `query:"no_boxes" doc:"No translating box may be added."`
+}
+
+type inLedgerFile struct {
+	InView
+	Format string `query:"format" enum:"csv,xlsx,zone" default:"csv"`
+	Viewer string `query:"viewer" maxLength:"128" doc:"The ID of the party that looks; left out: every party. A zone file needs one."`
+	Origin string `query:"origin" maxLength:"200" pattern:"^[A-Za-z0-9.-]*$" default:"internal" doc:"The origin of zone files."`
+}
+
+type inAsk struct {
+	InView
+	Text string `query:"q" required:"true" maxLength:"500" doc:"An address, a range, or a host by name or path."`
+}
+
+func (s *Server) translateOperations(api huma.API) {
+	view(s, api, "get-plan", "/plan", "Remedies for ranges that collide, side by side, each proven", planOf)
+	view(s, api, "get-ledger", "/ledger", "Who sees whom as what", func(v *solved, _ *InView) (translate.Ledger, error) { return translate.LedgerOf(v.tables()), nil })
+	view(s, api, "ask-ledger", "/ledger/ask", "What an address, a range or a host is to others, both ways", func(v *solved, in *inAsk) (translate.Asked, error) {
+		out, err := translate.Ask(v.tables(), in.Text)
+		if err != nil {
+			return out, refused("q", err.Error())
+		}
+		return out, nil
+	})
+	register(api, huma.Operation{OperationID: "get-ledger-file", Method: http.MethodGet, Path: "/api/designs/{design}/ledger/file", Summary: "The ledger as a table or as zone files (RFC 1035)"}, s.ledgerFile)
+}
+
+func planOf(v *solved, in *inPlan) (translate.Plan, error) {
+	q := translate.Question{Intents: ids(in.Intents), Keep: ids(in.Keep), Closed: ids(in.Closed), Places: ids(in.Places), NoBoxes: in.NoBoxes}
+	for _, text := range in.Pools {
+		p, err := prefix.Parse(text)
+		if err != nil {
+			return translate.Plan{}, refused("pool", err.Error())
+		}
+		q.Pools = append(q.Pools, p)
+	}
+	switch {
+	case in.Group != "":
+		for _, g := range v.groups() {
+			if g.Key == in.Group {
+				q.Places = append(q.Places, translate.OfGroup(g).Places...)
+				return translate.For(v.all.Proofs, q), nil
+			}
+		}
+		return translate.Plan{}, refused("group", "there is no such group now; somebody may have ended it")
+	case len(q.Places) == 0:
+		if q.Places = translate.Concerned(v.groups(), q.Intents); len(q.Places) == 0 {
+			return translate.Plan{}, refused("intent", "nothing that it concerns collides with anything; see its walk for what stops it")
+		}
+	}
+	return translate.For(v.all.Proofs, q), nil
+}
+
+func ids(texts []string) []design.ID {
+	var out []design.ID
+	for _, t := range texts {
+		out = append(out, design.ID(t))
+	}
+	return out
+}
+
+func (s *Server) ledgerFile(ctx context.Context, in *inLedgerFile) (*fileAnswer, error) {
+	v, err := s.solved.get(ctx, in.Design)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	v = v.under(in.asked())
+	viewer := design.ID(in.Viewer)
+	if o := v.design.Get(viewer); viewer != "" && (o == nil || o.Kind != design.KindSite && o.Kind != design.KindNetwork) {
+		return nil, refused("viewer", "only a site or a network looks; give the ID of one")
+	}
+	var text bytes.Buffer
+	kind, ending := "text/csv; charset=utf-8", in.Format
+	switch in.Format {
+	case "zone":
+		if viewer == "" {
+			return nil, refused("viewer", "names differ by who asks; say which party's zone it is")
+		}
+		kind, ending = "text/dns; charset=utf-8", "zone"
+		text.WriteString(translate.Zone(v.tables(), viewer, in.Origin))
+	case "xlsx":
+		kind = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+		header, rows := translate.Rows(translate.EntriesOf(v.tables(), viewer))
+		err = ingest.WriteXLSX(&text, header, rows)
+	default:
+		header, rows := translate.Rows(translate.EntriesOf(v.tables(), viewer))
+		err = ingest.WriteCSV(&text, header, rows)
+	}
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	return &fileAnswer{kind, `attachment; filename="` + asciiName(v.info.Name) + ` ledger.` + ending + `"`, text.Bytes()}, nil
+}
+
