@@ -67,9 +67,9 @@ func planOf(v *solved, in *inPlan) (translate.Plan, error) {
 			}
 		}
 		return translate.Plan{}, refused("group", "there is no such group now; somebody may have ended it")
-	case len(q.Places) == 0:
-		if q.Places = translate.Concerned(v.groups(), q.Intents); len(q.Places) == 0 {
-			return translate.Plan{}, refused("intent", "nothing that it concerns collides with anything; see its walk for what stops it")
+	case len(q.Places) < 2: // one alone: with all that it collides with
+		if q.Places = translate.Concerned(v.groups(), q.Intents, q.Places); len(q.Places) == 0 {
+			return translate.Plan{}, refused("intent or place", "nothing that it concerns collides with anything; see its walk for what stops it")
 		}
 	}
 	return translate.For(v.all.Proofs, q), nil

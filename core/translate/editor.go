@@ -215,3 +215,52 @@ func translateIn(list *[]netip.Prefix, real, mapped netip.Prefix) bool {
 	*list = out
 	return found
 }
+
+// seen tells of every new translation in a few words, at its party.
+func (e *editor) seen(next *design.Design) []Seen {
+	out := []Seen{}
+	add := func(id design.ID, text string, args ...any) {
+		if p := next.Party(id); p != nil {
+			if s := (Seen{p.ID, fmt.Sprintf(text, args...)}); !slices.Contains(out, s) {
+				out = append(out, s)
+			}
+		}
+	}
+	for _, id := range e.order {
+		switch b := e.now[id].Body.(type) {
+		case *design.Mapping:
+			add(b.Gateway, "%s as %s", b.Real, b.Mapped)
+		case *design.Listener:
+			add(b.At, "%s %s leads to %s", b.Address, b.Service, next.Title(b.Target))
+		case *design.Attachment:
+			if b.Pool != "" {
+				add(b.What, "hidden behind %s", texts(next.Ranges(b.Pool))[0])
+			}
+		case *design.LAN:
+			add(id, "renumbered to %s", texts(b.Prefixes)[0])
+		}
+		for _, r := range newRules(e.d.Get(id), e.now[id]) {
+			switch r.Does {
+			case design.FromPool:
+				add(id, "hidden behind %s", r.Into)
+			case design.OwnAddress:
+				add(id, "hidden behind its own address")
+			case design.OneToOne:
+				add(id, "%s as %s", r.Real, r.Into)
+			}
+		}
+	}
+	return out
+}
+
+// newRules are those that a gateway or box has now and had not.
+func newRules(before, now *design.Object) []design.Rule {
+	n := 0
+	if before != nil {
+		n = len(design.RulesOf(before))
+	}
+	if list := design.RulesOf(now); len(list) > n {
+		return list[n:]
+	}
+	return nil
+}

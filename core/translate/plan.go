@@ -73,6 +73,8 @@ type Option struct {
 	Intents []Held `json:"intents"`
 	// Walk is that of the intent that fails, where one does.
 	Walk *walk.Proof `json:"walk,omitempty"`
+	// Seen is who is seen as what, in a few words for each party.
+	Seen []Seen `json:"seen"`
 	// Holding and Total count the intents that hold afterwards.
 	Holding int `json:"holding"`
 	Total   int `json:"total"`
@@ -96,6 +98,12 @@ type Option struct {
 	Capacity  []Capacity     `json:"capacity"`
 	Next      string         `json:"next"` // when one more with the same range comes
 	First     string         `json:"first,omitempty"`
+}
+
+// Seen is as what a party, or something of it, is seen by others.
+type Seen struct {
+	Party design.ID `json:"party"`
+	Text  string    `json:"text"`
 }
 
 // Held is an intent before and after.
@@ -373,6 +381,7 @@ func (pl *planner) measure(e *editor, next *design.Design, o *Option) {
 	for _, p := range e.spent {
 		o.Addresses += 1 << min(p.Addr().BitLen()-p.Bits(), 40)
 	}
+	o.Seen = e.seen(next)
 	at := map[design.ID]int{}
 	for _, c := range o.Changes {
 		if c.Box == "" {
@@ -461,16 +470,19 @@ func (pl *planner) titles(places []design.ID) string {
 	return words.List(out)
 }
 
-// Concerned are the places that collide with what some intents concern: those of
-// the groups of overlapping ranges in which one of their ends is.
-func Concerned(groups []overlap.Group, intents []design.ID) []design.ID {
+// Concerned are the places that collide with what some intents concern, or with
+// some parties or places: those of the groups of overlapping ranges in which one of
+// their ends or ranges is.
+func Concerned(groups []overlap.Group, intents, places []design.ID) []design.ID {
 	var out []design.ID
 	for _, g := range groups {
-		if slices.ContainsFunc(g.Intents, func(id design.ID) bool { return slices.Contains(intents, id) }) {
-			for _, id := range OfGroup(g).Places {
-				if !slices.Contains(out, id) {
-					out = append(out, id)
-				}
+		touched := slices.ContainsFunc(g.Intents, func(id design.ID) bool { return slices.Contains(intents, id) }) ||
+			slices.ContainsFunc(g.Claims, func(c overlap.Claim) bool {
+				return slices.Contains(places, c.Party) || slices.Contains(places, c.Owner)
+			})
+		for _, id := range OfGroup(g).Places {
+			if touched && !slices.Contains(out, id) {
+				out = append(out, id)
 			}
 		}
 	}

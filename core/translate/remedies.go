@@ -38,7 +38,7 @@ func (pl *planner) options() iter.Seq[Option] {
 // leave changes nothing: what stays broken.
 func (pl *planner) leave() *Option {
 	o := &Option{Remedy: Leave, Key: string(Leave), Title: "Leave it as it is", Start: "As it is now.", Before: pl.before, After: pl.before, Total: len(pl.before), Stays: []string{}, Breaks: []string{}, WhyMore: []string{},
-		Boxes: []Touched{}, Capacity: []Capacity{}, Maps: []Pair{}, Changes: []Change{}, Edits: []design.Edit{}, Next: "It stays broken for that one, too."}
+		Boxes: []Touched{}, Capacity: []Capacity{}, Maps: []Pair{}, Changes: []Change{}, Edits: []design.Edit{}, Seen: []Seen{}, Next: "It stays broken for that one, too."}
 	for _, r := range pl.before {
 		if r.Holds {
 			o.Holding++

@@ -73,17 +73,31 @@ export const useOverlaps = (d: () => string) =>
     () => data(client.GET("/api/designs/{design}/overlaps", seen(d()))),
   );
 
-export const useProposals = (d: () => string, group: () => string) =>
+/** What is planned for: a group of overlapping ranges, parties or places, or intents; and what is fixed. */
+export interface PlanQuestion {
+  group?: string;
+  place?: string[];
+  intent?: string[];
+  keep?: string[];
+  closed?: string[];
+  pool?: string[];
+  no_boxes?: boolean;
+}
+
+export const usePlan = (d: () => string, question: () => PlanQuestion) =>
   view(
     d,
-    () => ["proposals", group()],
+    () => ["plan", question()],
     () =>
       data(
-        client.GET("/api/designs/{design}/proposals", {
-          params: { path: { design: d() }, query: { group: group(), horizon: horizon() } },
+        client.GET("/api/designs/{design}/plan", {
+          params: { path: { design: d() }, query: { ...question(), horizon: horizon() } },
         }),
       ),
-    () => group() !== "",
+    () => {
+      const q = question();
+      return !!q.group || !!q.place?.length || !!q.intent?.length;
+    },
   );
 
 export const useLedger = (d: () => string) =>
@@ -93,17 +107,17 @@ export const useLedger = (d: () => string) =>
     () => data(client.GET("/api/designs/{design}/ledger", seen(d()))),
   );
 
-export const useNames = (d: () => string, address: () => string) =>
+export const useAsked = (d: () => string, text: () => string) =>
   view(
     d,
-    () => ["names", address()],
+    () => ["asked", text()],
     () =>
       data(
-        client.GET("/api/designs/{design}/names", {
-          params: { path: { design: d() }, query: { address: address(), horizon: horizon() } },
+        client.GET("/api/designs/{design}/ledger/ask", {
+          params: { path: { design: d() }, query: { q: text(), horizon: horizon() } },
         }),
       ),
-    () => address() !== "",
+    () => text() !== "",
   );
 
 export const useFindings = (d: () => string) =>

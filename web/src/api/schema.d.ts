@@ -404,8 +404,42 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** Who is seen as what */
+    /** Who sees whom as what */
     get: operations["get-ledger"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/ledger/ask": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What an address, a range or a host is to others, both ways */
+    get: operations["ask-ledger"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/ledger/file": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The ledger as a table or as zone files (RFC 1035) */
+    get: operations["get-ledger-file"];
     put?: never;
     post?: never;
     delete?: never;
@@ -482,23 +516,6 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  "/api/designs/{design}/names": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Everything that has an address, with all its names */
-    get: operations["get-names"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
   "/api/designs/{design}/objects/{object}": {
     parameters: {
       query?: never;
@@ -525,6 +542,23 @@ export interface paths {
     };
     /** Every hold on a range, and the groups that collide, worst first */
     get: operations["get-overlaps"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/plan": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Remedies for ranges that collide, side by side, each proven */
+    get: operations["get-plan"];
     put?: never;
     post?: never;
     delete?: never;
@@ -579,23 +613,6 @@ export interface paths {
     put?: never;
     /** Read a profile file, and save it in the design if asked */
     post: operations["put-profile"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/designs/{design}/proposals": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Remedies for a group, each proven */
-    get: operations["get-proposals"];
-    put?: never;
-    post?: never;
     delete?: never;
     options?: never;
     head?: never;
@@ -2674,6 +2691,8 @@ export interface components {
     ProviderPrices: {
       /** @description An attachment of a hub. */
       attachment_hour?: string;
+      /** @description A host that can serve as a translating box. */
+      box_hour?: string;
       /** @description What leaves over a circuit. */
       circuit_gb?: string;
       /** @description A circuit, whatever its speed. */
@@ -2682,6 +2701,8 @@ export interface components {
       circuit_month_per_mbps?: string;
       /** @description An edge router at an exchange, as the one who sells the circuit bills it. */
       edge_router_month?: string;
+      /** @description A private endpoint. */
+      endpoint_hour?: string;
       /** @description A VPN gateway. */
       gateway_hour?: string;
       /** @description What goes through a hub. */
@@ -3485,19 +3506,136 @@ export interface components {
       segment: string;
       title: string;
     };
+    TranslateAsked: {
+      hidden: components["schemas"]["TranslateHidden"][];
+      hosts: components["schemas"]["WalkIdentity"][];
+      part: components["schemas"]["TranslatePartOf"][];
+      ranges: components["schemas"]["TranslateKnown"][];
+    };
+    TranslateCapacity: {
+      /** Format: int64 */
+      addresses: number;
+      at: string;
+      /** Format: int64 */
+      connections: number;
+      ends: string;
+      /** Format: int64 */
+      fits: number;
+      /** Format: int64 */
+      hosts: number;
+      /** Format: int64 */
+      named: number;
+      /** Format: int64 */
+      percent: number;
+      pool: string;
+      /** Format: int64 */
+      ports: number;
+      title: string;
+    };
     TranslateChange: {
+      box?: string;
       party: string;
+      /** Format: int64 */
+      stage: number;
       text: string;
       where: string;
     };
-    TranslateLedgerEntry: {
-      gateway: string;
-      hosts: components["schemas"]["WalkIdentity"][];
-      link: string;
-      mapped: string;
-      mapping: string;
-      real: string;
+    TranslateHeld: {
+      after: boolean;
+      before: boolean;
+      dials?: string;
+      intent: string;
+      name: string;
+      never?: boolean;
+      why?: string;
+    };
+    TranslateHidden: {
+      as: string[];
+      at: string;
+      at_title: string;
+      only: string[];
+      party: string;
+      ranges: string[];
       title: string;
+      toward: string;
+    };
+    TranslateKnown: {
+      at: string;
+      at_title: string;
+      hosts: components["schemas"]["WalkIdentity"][];
+      mapped: string;
+      of: string;
+      party: string;
+      real: string;
+      sum: string;
+      title: string;
+      toward: string;
+    };
+    TranslateLeast: {
+      /** Format: int64 */
+      bound: number;
+      exact: boolean;
+      /** Format: int64 */
+      mapped: number;
+      /** Format: int64 */
+      tried: number;
+      why: string[];
+    };
+    TranslateLedger: {
+      hidden: components["schemas"]["TranslateHidden"][];
+      /** Format: int64 */
+      left: number;
+      parties: components["schemas"]["TranslatePartyNamed"][];
+      pools: components["schemas"]["TranslateCapacity"][];
+      ranges: components["schemas"]["TranslateKnown"][];
+      services: components["schemas"]["TranslateService"][];
+      unneeded: components["schemas"]["TranslateUnneeded"][];
+    };
+    TranslateLink: {
+      /** Format: ip */
+      address: string;
+      at: string;
+      how: string;
+      /** Format: int32 */
+      port: number;
+      service: string;
+      /** Format: ip */
+      to: string;
+    };
+    TranslateOption: {
+      /** Format: int64 */
+      addresses: number;
+      both: boolean;
+      boxes: components["schemas"]["TranslateTouched"][];
+      breaks: string[];
+      capacity: components["schemas"]["TranslateCapacity"][];
+      changes: components["schemas"]["TranslateChange"][];
+      edits: components["schemas"]["Edit"][];
+      failing?: string;
+      first?: string;
+      /** Format: int64 */
+      holding: number;
+      intents: components["schemas"]["TranslateHeld"][];
+      key: string;
+      maps: components["schemas"]["TranslatePair"][];
+      month: string;
+      next: string;
+      /** Format: int64 */
+      per_host: number;
+      /** Format: int64 */
+      per_service: number;
+      refused?: string;
+      remedy: string;
+      seen: components["schemas"]["TranslateSeen"][];
+      start: string;
+      stays: string[];
+      tells: boolean;
+      title: string;
+      /** Format: int64 */
+      total: number;
+      walk?: components["schemas"]["WalkProof"];
+      why: string;
+      why_more: string[];
     };
     TranslatePair: {
       mapped: string;
@@ -3505,19 +3643,51 @@ export interface components {
       real: string;
       title: string;
     };
-    TranslateProposal: {
-      after: components["schemas"]["ProofResult"][];
-      before: components["schemas"]["ProofResult"][];
-      changes: components["schemas"]["TranslateChange"][];
-      edits: components["schemas"]["Edit"][];
+    TranslatePartOf: {
+      asked: string;
+      is: string;
+      of: string;
+      word: string;
+    };
+    TranslatePartyNamed: {
+      id: string;
+      name: string;
+    };
+    TranslatePlan: {
+      excluded: string[];
       /** Format: int64 */
-      holding: number;
-      key: string;
-      maps: components["schemas"]["TranslatePair"][];
-      start: string;
+      intents: number;
+      least: components["schemas"]["TranslateLeast"];
+      options: components["schemas"]["TranslateOption"][];
+      places: string[];
+    };
+    TranslateSeen: {
+      party: string;
+      text: string;
+    };
+    TranslateService: {
+      answers: boolean;
+      callers: string[];
+      chain: components["schemas"]["TranslateLink"][];
+      down?: string;
+      id: string;
+      name: string;
+      party: string;
+      target: string;
       title: string;
+    };
+    TranslateTouched: {
       /** Format: int64 */
-      total: number;
+      changes: number;
+      closed?: boolean;
+      id: string;
+      owner?: string;
+      party: string;
+      title: string;
+    };
+    TranslateUnneeded: {
+      of: string;
+      title: string;
       why: string;
     };
     Tunnel: {
@@ -4580,7 +4750,86 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["TranslateLedgerEntry"][];
+          "application/json": components["schemas"]["TranslateLedger"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "ask-ledger": {
+    parameters: {
+      query: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        /** @description An address, a range, or a host by name or path. */
+        q: string;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["TranslateAsked"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-ledger-file": {
+    parameters: {
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        format?: "csv" | "xlsx" | "zone";
+        /** @description The ID of the party that looks; left out: every party. A zone file needs one. */
+        viewer?: string;
+        /** @description The origin of zone files. */
+        origin?: string;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          "Content-Disposition"?: string;
+          "Content-Type"?: string;
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": string;
         };
       };
       /** @description Error */
@@ -4739,43 +4988,6 @@ export interface operations {
       };
     };
   };
-  "get-names": {
-    parameters: {
-      query: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
-        /** @description IPv4 or IPv6. */
-        address: string;
-      };
-      header?: never;
-      path: {
-        /** @description The design's ID. */
-        design: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["WalkIdentity"][];
-        };
-      };
-      /** @description Error */
-      default: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/problem+json": components["schemas"]["ProblemDetails"];
-        };
-      };
-    };
-  };
   "get-object": {
     parameters: {
       query?: {
@@ -4835,6 +5047,55 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Overlaps"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-plan": {
+    parameters: {
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        /** @description The key of a group of overlapping ranges; left out: the places, or all that collides with what an intent concerns. */
+        group?: string;
+        /** @description IDs of parties, LANs, inner routes or networks whose ranges collide. */
+        place?: string[];
+        /** @description IDs of the intents that must hold; left out: all that touch these. Without a group or places, what these concern is planned for. */
+        intent?: string[];
+        /** @description IDs of who keeps the range. */
+        keep?: string[];
+        /** @description IDs of parties whose boxes are not to be touched. */
+        closed?: string[];
+        /** @description Where mapped ranges come from; left out: what is reserved for mapping. */
+        pool?: string[];
+        /** @description No translating box may be added. */
+        no_boxes?: boolean;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["TranslatePlan"];
         };
       };
       /** @description Error */
@@ -4982,43 +5243,6 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["ProfileRead"];
-        };
-      };
-      /** @description Error */
-      default: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/problem+json": components["schemas"]["ProblemDetails"];
-        };
-      };
-    };
-  };
-  "get-proposals": {
-    parameters: {
-      query: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
-        /** @description The group's key. */
-        group: string;
-      };
-      header?: never;
-      path: {
-        /** @description The design's ID. */
-        design: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["TranslateProposal"][];
         };
       };
       /** @description Error */

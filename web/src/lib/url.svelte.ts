@@ -18,3 +18,19 @@ export function urlState(name: string) {
     },
   };
 }
+
+/** A list in the URL, separated by commas. Empty means absent. */
+export function urlList(name: string) {
+  const one = urlState(name);
+  return {
+    get value(): string[] {
+      return one.value ? one.value.split(",") : [];
+    },
+    set value(list: string[]) {
+      one.value = list.join(",");
+    },
+  };
+}
+
+export type URLList = ReturnType<typeof urlList>;
+export type URLState = ReturnType<typeof urlState>;

@@ -1,88 +1,127 @@
 <script lang="ts">
   import { useQueryClient } from "@tanstack/svelte-query";
-  import type { Proposal } from "../api/client";
-  import { useLedger, useOverlaps, useProposals, writer } from "../api/queries";
+  import type { PlanOption } from "../api/client";
+  import { useLedger, useOverlaps, usePlan, writer } from "../api/queries";
   import { placeURL } from "../lib/places";
-  import { urlState } from "../lib/url.svelte";
-  import Known from "../parts/Known.svelte";
-  import Ledger from "../parts/Ledger.svelte";
+  import { urlList, urlState } from "../lib/url.svelte";
   import { weights } from "../lib/weights";
-  import Suggest from "../parts/Suggest.svelte";
-  import ProposalCard from "../parts/ProposalCard.svelte";
-  import { route } from "../router";
+  import Choice from "../parts/Choice.svelte";
+  import Known from "../parts/Known.svelte";
+  import LedgerView from "../parts/LedgerView.svelte";
+  import OptionView from "../parts/OptionView.svelte";
+  import PlanQuestion from "../parts/PlanQuestion.svelte";
+  import PlanTable from "../parts/PlanTable.svelte";
+  import { goTo, route } from "../router";
 
   const design = $derived(route.params.design ?? "");
+  const as = urlState("as");
+  const chosen = urlState("group");
+  const option = urlState("option");
+  const address = urlState("address");
+  const places = urlList("place");
+  const intents = urlList("intent");
+  const keep = urlList("keep");
+  const closed = urlList("closed");
+  const pool = urlList("pool");
+  const noBoxes = urlState("no-boxes");
   const overlaps = useOverlaps(() => design);
   const ledger = useLedger(() => design);
-  const chosen = urlState("group");
-  const address = urlState("address");
   const groups = $derived(overlaps.data?.groups ?? []);
-  const group = $derived(groups.find((g) => g.key === chosen.value) ?? groups[0]);
-  const proposals = useProposals(
+  const by = $derived(places.value.length || intents.value.length ? "" : chosen.value);
+  const group = $derived(
+    places.value.length || intents.value.length ? undefined : (groups.find((g) => g.key === by) ?? groups[0]),
+  );
+  const plan = usePlan(
     () => design,
-    () => group?.key ?? "",
+    () => ({
+      group: group && group.weight !== "answered" ? group.key : undefined,
+      place: places.value,
+      intent: intents.value,
+      keep: keep.value,
+      closed: closed.value,
+      pool: pool.value,
+      no_boxes: noBoxes.value === "yes",
+    }),
   );
   const write = writer(useQueryClient(), () => design);
+  const options = $derived(plan.data?.options ?? []);
+  const shown = $derived(options.find((o) => o.key === option.value) ?? options[0]);
   const choices = (text: string) =>
     groups
       .filter((g) =>
         `${g.span} ${g.sentence} ${weights[g.weight].word}`.toLowerCase().includes(text.trim().toLowerCase()),
       )
       .map((g) => ({ value: g.key, label: `${g.span} (${weights[g.weight].word})`, hint: g.sentence }));
-  const holding = (p: Proposal) => p.before.filter((r) => r.holds).length;
-  function apply(p: Proposal): void {
-    chosen.value = group?.key ?? ""; // it is no longer the worst afterwards, and should stay in view
-    void write.change(p.title, p.edits);
+  function apply(o: PlanOption): void {
+    if (group) chosen.value = group.key; // it is no longer the worst afterwards, and should stay in view
+    void write.change(o.title, o.edits);
   }
 </script>
 
-<div class="flex h-full flex-col gap-4 overflow-y-auto p-4">
-  <section aria-label="Remedies" class="flex flex-col gap-2">
-    <div class="flex flex-wrap items-center gap-2">
-      <h2>Remedies for</h2>
-      {#if groups.length > 1}
-        <div class="w-[36rem] max-w-full">
-          <Suggest
-            label="Conflict"
-            text={group ? `${group.span} (${weights[group.weight].word})` : ""}
-            options={choices}
-            choose={(key) => (chosen.value = key)}
-          />
-        </div>
-        <span class="text-soft text-sm">{groups.length} conflicts; {group?.sentence}</span>
-      {:else if group}
-        <p>{group.sentence}</p>
+<div class="flex h-full flex-col">
+  <div class="border-line flex flex-wrap items-center gap-2 border-b px-3 py-1.5">
+    <Choice
+      label="Shown"
+      options={[
+        { key: "", word: "Remedies" },
+        { key: "ledger", word: "Ledger" },
+      ]}
+      value={as.value}
+      choose={(key) =>
+        goTo(design, "translation", key ? { as: key } : chosen.value ? { group: chosen.value } : {})}
+    />
+    {#if as.value !== "ledger"}
+      <PlanQuestion
+        {design}
+        {group}
+        {choices}
+        choose={(key) => {
+          option.value = "";
+          chosen.value = key;
+        }}
+        {places}
+        {intents}
+        {keep}
+        {closed}
+        {pool}
+        {noBoxes}
+        parties={overlaps.data?.parties ?? []}
+      />
+    {/if}
+  </div>
+  {#if as.value === "ledger"}
+    <Known of={ledger} what="The ledger" />
+    {#if ledger.data}
+      <LedgerView {design} ledger={ledger.data} address={address.value} ask={(a) => (address.value = a)} />
+    {/if}
+  {:else}
+    <div class="min-h-0 flex-1 overflow-y-auto" role="region" aria-label="Remedies">
+      {#if group}
+        <p class="px-3 pt-2">{group.sentence}.</p>
+      {/if}
+      {#if group?.weight === "answered"}
+        <p class="text-good px-3 py-2 font-semibold">
+          Answered: each pair of linked parties in it has a mapping in between.
+          <a href={placeURL(design, "translation", { as: "ledger" })}>The ledger</a> says who is seen as what.
+        </p>
+      {:else if !group && !places.value.length && !intents.value.length && overlaps.data}
+        <p class="text-soft px-3 py-2">
+          No range is held by more than one party, so there is nothing to translate. <a
+            href={placeURL(design, "overlaps")}>See the ranges</a
+          >
+        </p>
+      {:else}
+        <Known of={plan} what="The remedies, each proven" />
+        {#if plan.data && options.length === 0}
+          <p class="text-soft px-3 py-2">
+            No remedy applies{plan.data.excluded.length ? `: ${plan.data.excluded.join("; ")}` : ""}.
+          </p>
+        {/if}
+        {#if plan.data && shown}
+          <PlanTable plan={plan.data} shown={shown.key} show={(key) => (option.value = key)} {apply} />
+          <OptionView {design} plan={plan.data} option={shown} {apply} />
+        {/if}
       {/if}
     </div>
-    {#if group?.weight === "answered"}
-      <p class="text-good font-semibold">
-        Answered: each pair of linked parties in it has a mapping in between. The ledger below says who is
-        seen as what.
-      </p>
-    {/if}
-    {#if group?.weight !== "answered" && proposals.data?.length}
-      <div class="flex max-h-[27rem] gap-3 overflow-x-auto pb-1">
-        {#each proposals.data as p, n (p.key)}<ProposalCard
-            {design}
-            proposal={p}
-            best={n === 0 && p.holding > holding(p)}
-            {apply}
-          />{/each}
-      </div>
-    {:else if group && group.weight !== "answered" && proposals.data}
-      <p class="text-soft">
-        No LAN in it is left to map: every one is mapped already, has no link, or there is no free range.
-      </p>
-    {:else if !group && overlaps.data}
-      <p class="text-soft">
-        No range is held by more than one party, so there is nothing to translate. <a
-          href={placeURL(design, "overlaps")}>See the ranges</a
-        >
-      </p>
-    {/if}
-  </section>
-  <Known of={ledger} what="The ledger" />
-  {#if ledger.data}
-    <Ledger {design} entries={ledger.data} address={address.value} ask={(a) => (address.value = a)} />
   {/if}
 </div>

@@ -1,0 +1,159 @@
+<script lang="ts">
+  import type { Plan, PlanOption } from "../api/client";
+  import { placeURL } from "../lib/places";
+  import Address from "./Address.svelte";
+  import RouteEffect from "./RouteEffect.svelte";
+  import SeenPicture from "./SeenPicture.svelte";
+  import Verdict from "./Verdict.svelte";
+  import WalkView from "./WalkView.svelte";
+
+  interface Props {
+    design: string;
+    plan: Plan;
+    option: PlanOption;
+    apply: (o: PlanOption) => void;
+  }
+  const { design, plan, option, apply }: Props = $props();
+  const stages = [
+    "What must be there",
+    "Routes, announcements, entries",
+    "Selectors, at both ends at once",
+    "Translations",
+    "Published services",
+    "Names",
+  ];
+  const steps = $derived(
+    stages
+      .map((word, n) => ({ word, list: option.changes.filter((c) => c.stage === n) }))
+      .filter((s) => s.list.length),
+  );
+  let most = $state(40);
+  let pictured = $state(true);
+</script>
+
+<section
+  class="border-ink grid grid-cols-1 gap-x-6 border-t-2 px-3 py-2 lg:grid-cols-2"
+  aria-label="Option"
+  data-testid="option"
+>
+  <div class="min-w-0">
+    <h3 class="text-lg">{option.title}</h3>
+    {#if option.first}<p class="text-good">{option.first}</p>{/if}
+    {#if option.refused}
+      <p class="text-clash font-semibold" role="status">
+        {option.remedy === "leave" ? "No answer" : "Refused"}: {option.refused}.
+      </p>
+    {/if}
+    {#if option.why_more.length}
+      <h4 class="mt-2 font-semibold">Why one side is not enough</h4>
+      <ul class="list-inside list-disc text-sm">
+        {#each option.why_more.slice(0, 6) as why (why)}<li>{why}</li>{/each}
+      </ul>
+      {#if option.why_more.length > 6}<p class="text-soft text-sm">
+          and so with {option.why_more.length - 6} more
+        </p>{/if}
+    {/if}
+    {#each option.maps.slice(0, 12) as m (m.place + m.real)}
+      <p>
+        <span class="text-soft text-sm">{m.title}</span>
+        <Address value={m.real} /> <span aria-label="is seen as">→</span>
+        <Address value={m.mapped} />
+      </p>
+    {/each}
+    {#if option.maps.length > 12}<p class="text-soft text-sm">
+        and {option.maps.length - 12} more ranges
+      </p>{/if}
+    <p class="text-soft text-sm">{option.why.length > 400 ? "" : option.why}</p>
+    {#each option.capacity as c (c.pool)}
+      <p class="text-sm">
+        Pool <Address value={c.pool} /> at {c.title}: {c.addresses} × 64,512 ports =
+        {c.connections.toLocaleString("en")} connections to one far end and protocol; {c.ends}.
+      </p>
+    {/each}
+    <h4 class="mt-2 font-semibold">Intents, walked before and after</h4>
+    <table class="w-full text-sm">
+      <tbody>
+        {#each option.intents.slice(0, 20) as i (i.intent)}
+          <tr class="border-line border-b align-top">
+            <td class="py-1 pr-2"
+              ><a href={placeURL(design, "proof", { intent: i.intent })}>{i.name}</a>
+              {#if i.dials}<span class="text-soft">dials</span>
+                <span class="font-mono">{i.dials}</span>{/if}
+              {#if i.why}<span class="text-soft block">{i.why}</span>{/if}</td
+            >
+            <td class="py-1 whitespace-nowrap"
+              ><Verdict good={i.before} word={i.before ? "holds" : "fails"} /> →
+              <Verdict good={i.after} word={i.after ? "holds" : "fails"} /></td
+            >
+          </tr>
+        {/each}
+      </tbody>
+    </table>
+    {#if option.intents.length > 20}<p class="text-soft text-sm">
+        and {option.intents.length - 20} more
+      </p>{/if}
+  </div>
+  <div class="min-w-0">
+    <div class="flex items-center gap-2">
+      <h4 class="font-semibold">
+        {option.changes.length} changes, in this order
+      </h4>
+      {#if !option.refused && option.changes.length}
+        <button class="button ml-auto" onclick={() => apply(option)}>Apply as one</button>
+      {/if}
+    </div>
+    {#each steps as s (s.word)}
+      <p class="text-soft mt-1">{s.word}</p>
+      <ol class="text-sm">
+        {#each s.list.slice(0, most) as c, n (n)}
+          <li class="flex gap-2">
+            <span class="text-soft w-32 shrink-0 truncate" title={c.where}>{c.where}</span><span
+              class="min-w-0 wrap-anywhere">{c.text}</span
+            >
+          </li>
+        {/each}
+      </ol>
+      {#if s.list.length > most}<button class="button my-1" onclick={() => (most = 1000)}
+          >{s.list.length - most} more</button
+        >{/if}
+    {/each}
+    {#if option.edits.length}
+      <div class="mt-2">
+        {#key option.key}<RouteEffect {design} change={{ edits: option.edits }} />{/key}
+      </div>
+    {/if}
+    {#if plan.least.mapped > 0 && option.remedy === "map" && !option.refused}
+      <h4 class="mt-2 font-semibold">The fewest parties</h4>
+      <p class="text-sm">
+        {plan.least.mapped === 1 ? "1 party is" : `${plan.least.mapped} parties are`} mapped{plan.least.exact
+          ? ", and fewer do not serve"
+          : `; fewer than ${plan.least.bound} is impossible`}.
+        {plan.least.why.slice(0, 3).join("; ")}{plan.least.why.length ? "." : ""}
+      </p>
+    {/if}
+    {#if plan.excluded.length}
+      <details class="mt-2 text-sm">
+        <summary class="text-soft">Not offered, and why ({plan.excluded.length})</summary>
+        <ul class="list-inside list-disc">
+          {#each plan.excluded as x (x)}<li>{x}</li>{/each}
+        </ul>
+      </details>
+    {/if}
+  </div>
+  {#if option.seen.length}
+    <div class="mt-2 lg:col-span-2">
+      <button class="button" aria-expanded={pictured} onclick={() => (pictured = !pictured)}
+        >Who is seen as what, in the picture</button
+      >
+      {#if pictured}
+        <div class="border-line mt-1 h-96 border"><SeenPicture {design} {option} /></div>
+      {/if}
+    </div>
+  {/if}
+  {#if option.walk && option.refused}
+    <div class="mt-2 flex min-w-0 flex-col gap-2 lg:col-span-2">
+      <h4 class="font-semibold">The walk that fails</h4>
+      <WalkView {design} proof={option.walk} />
+    </div>
+  {/if}
+</section>
