@@ -12,7 +12,8 @@ export const base = defineConfig({
   use: {
     baseURL: `http://127.0.0.1:${port}`,
     viewport: { width: 1280, height: 800 },
-    trace: "retain-on-failure",
+    trace: process.env.TRACE ? "retain-on-failure" : "off", // it doubles the time
+    screenshot: "only-on-failure",
     launchOptions: {
       executablePath: process.env.CHROMIUM ?? "/usr/bin/chromium",
       args: [

@@ -46,6 +46,7 @@ type Known struct {
 	Mapped  netip.Prefix    `json:"mapped"`
 	Toward  string          `json:"toward"` // the link or circuit; empty: anybody who dials it
 	Hosts   []walk.Identity `json:"hosts"`
+	Viewers []design.ID     `json:"viewers"` // who reaches it under the mapped range
 	// Sum is the arithmetic: what happens to an address of the range.
 	Sum string `json:"sum"`
 }
@@ -151,7 +152,7 @@ func titleOf(d *design.Design, id design.ID) string {
 
 func (l *Ledger) knownAs(t *route.Tables, box design.ID, x route.Translation) Known {
 	d := t.Design
-	k := Known{Of: x.Of, At: box, AtTitle: d.Title(box), Party: d.Party(box).ID, Real: x.Real, Mapped: x.Into, Toward: titleOf(d, x.From), Hosts: []walk.Identity{}}
+	k := Known{Of: x.Of, At: box, AtTitle: d.Title(box), Party: d.Party(box).ID, Real: x.Real, Mapped: x.Into, Toward: titleOf(d, x.From), Hosts: []walk.Identity{}, Viewers: []design.ID{}}
 	k.Title = k.AtTitle
 	for _, p := range d.Inside(k.Party, design.HostPlaces...) {
 		if slices.ContainsFunc(d.Ranges(p.ID), func(r netip.Prefix) bool { return r.Overlaps(x.Real) }) {
@@ -171,6 +172,9 @@ func (l *Ledger) knownAs(t *route.Tables, box design.ID, x route.Translation) Kn
 		}
 	}
 	first := prefix.FirstHost(x.Real)
+	if l.listed < mostHosts {
+		k.Viewers = append(k.Viewers, walk.Viewers(t, x.Mapped(first, false), x.Of)...)
+	}
 	k.Sum = fmt.Sprintf("the first %d bits change and the rest stays: %s is %s", x.Real.Bits(), first, x.Mapped(first, false))
 	if x.Neutral && x.Real.Addr().Is6() {
 		k.Sum = fmt.Sprintf("the first %d bits change, and one word of the rest so that checksums stay (RFC 6296): %s is %s", x.Real.Bits(), first, x.Mapped(first, false))
@@ -266,6 +270,9 @@ func (l *Ledger) parties(d *design.Design) {
 	seen := map[design.ID]bool{}
 	for _, k := range l.Ranges {
 		seen[k.Party] = true
+		for _, v := range k.Viewers {
+			seen[v] = true
+		}
 	}
 	for _, h := range l.Hidden {
 		seen[h.Party] = true
@@ -319,10 +326,10 @@ func Ask(t *route.Tables, text string) (Asked, error) {
 	l := LedgerOf(t)
 	for _, k := range l.Ranges {
 		real, mapped := prefix.TranslatePrefix(p, k.Real, k.Mapped), prefix.TranslatePrefix(p, k.Mapped, k.Real)
-		if real.IsValid() {
+		if real.IsValid() && !p.IsSingleIP() {
 			out.Part = append(out.Part, PartOf{k.Of, p, real, "is seen as"})
 		}
-		if mapped.IsValid() {
+		if mapped.IsValid() && !p.IsSingleIP() {
 			out.Part = append(out.Part, PartOf{k.Of, p, mapped, "is really"})
 		}
 		if real.IsValid() || mapped.IsValid() || p.Overlaps(k.Real) || p.Overlaps(k.Mapped) {

@@ -162,6 +162,9 @@ func For(p *proof.Proofs, q Question) Plan {
 		pl.plan.Options = append(pl.plan.Options, o)
 	}
 	rank(pl.plan.Options)
+	if len(pl.plan.Options) > 0 && pl.plan.Intents == 0 {
+		pl.plan.Options[0].First = "No intent is touched: it breaks as soon as these talk, and this would be ready for it."
+	}
 	return pl.plan
 }
 

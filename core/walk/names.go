@@ -587,3 +587,15 @@ func RangeSeenAs(t *route.Tables, party, place design.ID, p netip.Prefix) netip.
 func OtherNames(t *route.Tables, endpoint *design.Object, a netip.Addr) []Name {
 	return append(mappedNames(t.Design, t.Design.Party(endpoint.ID), a), listenerNames(t.Design, endpoint.ID)...)
 }
+
+// Viewers are the parties that reach something under the name that a mapping, or a
+// rule of a box, gives it.
+func Viewers(t *route.Tables, name netip.Addr, of design.ID) []design.ID {
+	var out []design.ID
+	for _, party := range t.Design.Inside("", design.KindSite, design.KindNetwork) {
+		if arrives(t, party.ID, name).mapping == of {
+			out = append(out, party.ID)
+		}
+	}
+	return out
+}

@@ -33,15 +33,16 @@ test("from two colliding sites to a proven, translated path, and back again", as
   await expect(second.getByText("Intents: 0 of 3 hold")).toBeVisible();
 
   await verdict.getByRole("link", { name: "Compare remedies" }).click();
-  const best = page.getByRole("article").first();
-  await expect(best).toContainText("3 of 3 intents hold afterwards");
-  await expect(best).toContainText("in table b add 10.223.0.0/24 via cloud gateway");
+  const compared = page.getByRole("table", { name: "Remedies side by side" });
+  await expect(compared.getByRole("row", { name: /Intents that hold/ })).toContainText("3 of 3");
+  await expect(page.getByTestId("option")).toContainText("in table b add 10.223.0.0/24 via cloud gateway");
   await accessible(page);
-  await best.getByRole("button", { name: "Apply" }).click();
+  await compared.getByRole("button", { name: /^Apply/ }).first().click();
   await expect(page.getByText("Answered:")).toBeVisible();
   await expect(second.getByText("Intents: 3 of 3 hold")).toBeVisible();
 
   // The ledger knows both names of the controller.
+  await page.getByRole("radio", { name: "Ledger" }).click();
   const ledger = page.getByRole("region", { name: "Ledger" });
   await ledger.getByLabel(/Whose is it/).fill("10.223.0.17");
   await page.keyboard.press("Enter");

@@ -14,7 +14,7 @@ test("one table: filtered, and any entry tells its way and what lost", async ({ 
   await expect(table.getByRole("row", { name: /10\.210\.64\.0\/20/ }).first()).toContainText("Thornfield circuit");
   await page.getByRole("textbox", { name: "Prefix or address" }).fill("10.210.64.7");
   await page.getByRole("radio", { name: "covering" }).click();
-  await expect(page.getByText("3 of 6 entries")).toBeVisible();
+  await expect(page.getByText("3 of 11 entries")).toBeVisible();
   await table.getByRole("row", { name: /10\.210\.64\.0\/20/ }).first().click();
   const why = page.getByRole("region", { name: "Why" });
   await expect(why).toContainText("seed logs circuit gateway: born here");

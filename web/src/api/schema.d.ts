@@ -3570,6 +3570,7 @@ export interface components {
       sum: string;
       title: string;
       toward: string;
+      viewers: string[];
     };
     TranslateLeast: {
       /** Format: int64 */

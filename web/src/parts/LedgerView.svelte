@@ -19,7 +19,7 @@
   );
   const party = urlState("party");
   const of = (x: { party: string }) => !party.value || x.party === party.value;
-  const ranges = $derived(ledger.ranges.filter(of));
+  const ranges = $derived(ledger.ranges.filter((r) => of(r) || r.viewers.includes(party.value)));
   const hidden = $derived(ledger.hidden.filter(of));
   const services = $derived(ledger.services.filter(of));
   const file = (format: string) =>
@@ -57,7 +57,7 @@
       />
       <button class="button">Look up</button>
     </form>
-    <label class="label ml-auto" for="of-party">Of</label>
+    <label class="label ml-auto" for="of-party">Of, or as seen by</label>
     <select
       id="of-party"
       class="field w-48"

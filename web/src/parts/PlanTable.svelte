@@ -58,7 +58,7 @@
           <th
             scope="col"
             aria-current={o.key === shown}
-            class="border-line w-56 min-w-56 border p-0 text-left font-normal {o.key === shown
+            class="border-line w-48 min-w-48 border p-0 text-left font-normal {o.key === shown
               ? 'bg-mark border-ink border-2 border-b-0'
               : 'bg-sheet'}"
           >
