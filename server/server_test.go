@@ -23,6 +23,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/ingest"
+	"dravin/core/translate"
 	"dravin/demo"
 	"dravin/server"
 	"dravin/store"
@@ -162,24 +163,29 @@ func TestTheCaseOverHTTP(t *testing.T) {
 	at := fresh(t)
 	overlaps := call[server.Overlaps](t, "GET", at+"/overlaps", nil, 200)
 	require.Len(t, overlaps.Groups, 1)
-	proposals := call[[]doc](t, "GET", at+"/proposals?group="+overlaps.Groups[0].Key, nil, 200)
-	preview := call[doc](t, "POST", at+"/preview", doc{"edits": proposals[0]["edits"]}, 200)
+	plan := call[translate.Plan](t, "GET", at+"/plan?group="+overlaps.Groups[0].Key, nil, 200)
+	edits := plan.Options[0].Edits
+	preview := call[doc](t, "POST", at+"/preview", doc{"edits": edits}, 200)
 	require.Len(t, preview["intents"], 3)
 	assert.Equal(t, int64(0), call[server.DesignState](t, "GET", at, nil, 200).Position, "a preview stores nothing")
 
-	call[store.Info](t, "POST", at+"/changes", doc{"base": 0, "reason": "map it", "edits": proposals[0]["edits"]}, 200)
-	names := call[[]doc](t, "GET", at+"/names?address=10.223.0.17", nil, 200)
-	require.Len(t, names, 1)
-	assert.Equal(t, "192.168.216.17", names[0]["real"])
+	call[store.Info](t, "POST", at+"/changes", doc{"base": 0, "reason": "map it", "edits": edits}, 200)
+	asked := call[translate.Asked](t, "GET", at+"/ledger/ask?q=10.223.0.17", nil, 200)
+	require.Len(t, asked.Hosts, 1)
+	assert.Equal(t, "192.168.216.17", asked.Hosts[0].Real.String())
+	call[doc](t, "GET", at+"/ledger/file?format=zone", nil, 422)
+	call[doc](t, "GET", at+"/plan", nil, 422)
+	call[doc](t, "GET", at+"/plan?group=none", nil, 422)
+	call[doc](t, "GET", at+"/plan?place=none&pool=x", nil, 422)
 	assert.Equal(t, true, call[doc](t, "GET", at+"/walk?from=logger&to=controller&service=tcp/502", nil, 200)["works"])
 	call[doc](t, "GET", at+"/walk?from=logger&to=nobody&service=tcp/502", nil, 422)
 
-	stale := call[doc](t, "POST", at+"/changes", doc{"base": 0, "reason": "late", "edits": proposals[0]["edits"]}, 409)
+	stale := call[doc](t, "POST", at+"/changes", doc{"base": 0, "reason": "late", "edits": edits}, 409)
 	assert.Equal(t, "map it", stale["since"].([]any)[0].(doc)["reason"])
 	state := call[server.DesignState](t, "GET", at, nil, 200)
 	assert.Equal(t, "map it", state.Undo)
 	call[store.Info](t, "POST", at+"/undo", doc{"base": 1}, 200)
-	assert.Empty(t, call[[]doc](t, "GET", at+"/ledger", nil, 200))
+	assert.Empty(t, call[translate.Ledger](t, "GET", at+"/ledger", nil, 200).Ranges)
 }
 
 // Clients are told that lists are lists; an empty one must not come as null.
@@ -187,7 +193,10 @@ func TestNoListComesAsNull(t *testing.T) {
 	const odd = "dravin: 1\nsites:\n  - name: bare\n  - name: six\n    lans:\n      - name: l\n        prefixes: 2001:db8::/64\n        endpoints:\n          - {name: e, addresses: '2001:db8::2'}\n  - name: four\n    lans:\n      - {name: l, prefixes: 10.220.0.0/24}\nintents:\n  - {name: i, from: four/l, to: six/l/e, service: icmp}\n"
 	made := call[store.Info](t, "POST", "/api/designs", doc{"from": "file", "file": odd}, 201)
 	for _, at := range []string{fresh(t), "/api/designs/" + made.ID} {
-		paths := []string{"", "/estate", "/overlaps", "/ledger", "/findings", "/intents", "/handover", "/history", "/search?q=", "/names?address=10.220.0.1"}
+		paths := []string{"", "/estate", "/overlaps", "/ledger", "/findings", "/intents", "/handover", "/history", "/search?q=", "/ledger/ask?q=10.220.0.1"}
+		for _, g := range call[server.Overlaps](t, "GET", at+"/overlaps", nil, 200).Groups {
+			paths = append(paths, "/plan?group="+g.Key)
+		}
 		for _, o := range call[[]server.Found](t, "GET", at+"/search?q=", nil, 200) {
 			paths = append(paths, "/objects/"+string(o.ID))
 		}

@@ -115,4 +115,3 @@ func (s *Server) ledgerFile(ctx context.Context, in *inLedgerFile) (*fileAnswer,
 	}
 	return &fileAnswer{kind, `attachment; filename="` + asciiName(v.info.Name) + ` ledger.` + ending + `"`, text.Bytes()}, nil
 }
-

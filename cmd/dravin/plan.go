@@ -109,7 +109,7 @@ func (a planAsked) question(s *solved.Solved) (q translate.Question, err error) 
 	if err != nil || len(q.Places) > 0 {
 		return q, err
 	}
-	for _, g := range overlap.Find(d) {
+	for _, g := range s.Findings.Groups() {
 		if group := translate.OfGroup(g); len(group.Places) > 1 && g.Weight != overlap.Answered {
 			q.Places = group.Places
 			return q, nil
@@ -207,4 +207,3 @@ func yes(b bool) string {
 	}
 	return "no"
 }
-

@@ -96,11 +96,6 @@ func (f *Findings) Settle() {
 	f.claims.Settle()
 }
 
-// Groups are the overlap groups, worst first.
-func (f *Findings) Groups() []overlap.Group {
-	return f.groups.Get(f.design(), "", overlap.Find)
-}
-
 func (f *Findings) design() *design.Design { return f.proofs.Tables().Design }
 
 // All returns every finding, worst first.

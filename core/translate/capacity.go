@@ -106,11 +106,23 @@ func Pools(t *route.Tables) []Capacity {
 			continue
 		}
 		for _, r := range d.Ranges(b.Pool) {
-			hidden := prefix.Free(ofFamily(d.Ranges(b.What), r.Addr().Is4()), d.AttachmentExports(o))
-			out = append(out, CapacityOf(d, o.ID, r, hidden, profile.Hub.PortsPerHost))
+			out = append(out, attachmentPool(d, o, r, d.AttachmentExports(o), profile.Hub.PortsPerHost))
 		}
 	}
 	return out
+}
+
+// attachmentPool reckons the source pool of an attachment: behind it are the hosts
+// of the subnets that are not exported.
+func attachmentPool(d *design.Design, a *design.Object, pool netip.Prefix, exported []netip.Prefix, ports uint32) Capacity {
+	network := a.Body.(*design.Attachment).What
+	var subnets []netip.Prefix
+	for _, s := range d.Inside(network, design.KindSubnet) {
+		subnets = append(subnets, ofFamily(design.RangesOf(s), pool.Addr().Is4())...)
+	}
+	c := CapacityOf(d, network, pool, prefix.Free(subnets, exported), ports)
+	c.At = a.ID
+	return c
 }
 
 func portsAt(d *design.Design, box design.ID) uint32 {

@@ -134,9 +134,7 @@ func (pl *planner) sourcePool(e *editor, o *Option, a *design.Object, shared []n
 		e.put(e.get(network.ID).With(&body), Places, network.ID, network.ID, "add the block %s, for the pool alone", r)
 	}
 	s := e.add(design.KindSubnet, network.ID, "source pool", &design.Subnet{Zone: first.Zone, Prefixes: []netip.Prefix{r}, Table: first.Table}, Places, network.ID, "make the subnet source pool %s, for no hosts", r)
-	hidden := prefix.Intersect(b.Blocks, shared)
-	o.Capacity = append(o.Capacity, CapacityOf(pl.d, a.ID, r, hidden, ports))
-	o.Capacity[len(o.Capacity)-1].Title = network.Name
+	o.Capacity = append(o.Capacity, attachmentPool(pl.d, a, r, prefix.Free(b.Blocks, shared), ports))
 	return s, nil
 }
 

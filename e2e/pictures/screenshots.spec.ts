@@ -124,23 +124,21 @@ test("pictures of every place", async ({ page, request }) => {
   await page.getByRole("button", { name: /^Thornfield to seed logs, strand 1/ }).click();
   await expect(page.getByRole("region", { name: "What Thornfield Station gateway tells" })).toContainText("loop check");
   await shoot(page, "routes-session");
-  await go("routes?as=whatif");
-  await page.getByRole("combobox", { name: "Without" }).fill("Thornfield circuit");
-  await page.getByRole("option", { name: /Thornfield circuit/ }).first().click();
-  await expect(page.getByRole("complementary", { name: "Before and after" })).toContainText("moved");
-  await shoot(page, "routes-after");
-
   await go("proof");
   await page.getByRole("button", { name: /logger polls/ }).click();
   await expect(page.getByText("stopped on the way there")).toBeVisible();
   await shoot(page, "proof-stopped");
 
   await go("translation");
-  await expect(page.getByText("4 of 4 intents hold afterwards").first()).toBeVisible();
+  await expect(page.getByRole("row", { name: /Intents that hold/ })).toContainText("4 of 4");
   await shoot(page, "translation-remedies");
-  await page.getByRole("button", { name: "Apply" }).first().click();
+  await page.getByRole("button", { name: "Who is seen as what, in the picture" }).scrollIntoViewIfNeeded();
+  await page.getByRole("region", { name: "Remedies" }).evaluate((e) => (e.scrollTop = e.scrollHeight));
+  await shoot(page, "translation-picture");
+  await page.getByRole("button", { name: /^Apply/ }).first().click();
   await expect(page.getByText("Answered:")).toBeVisible();
-  await page.getByLabel("Whose is it").fill("192.168.216.17");
+  await page.getByRole("radio", { name: "Ledger" }).click();
+  await page.getByLabel(/Whose is it/).fill("192.168.216.17");
   await page.keyboard.press("Enter");
   await expect(page.getByTestId("names")).toContainText("mapped");
   await page.getByRole("button", { name: "Close toast" }).click();
@@ -151,19 +149,20 @@ test("pictures of every place", async ({ page, request }) => {
   await page.getByRole("button", { name: /logger polls/ }).click();
   await expect(page.getByText("and the reply comes back")).toBeVisible();
 
-  await go("links?when=today");
-  await page.getByRole("button", { name: /^Saltmarsh Station circuit/ }).click();
-  await page.getByRole("button", { name: "It is gone" }).click();
-  await expect(page.getByTestId("standing")).toContainText("down today");
-  await go("proof?when=today&from=saltmarsh-station/tide-laboratory/tide-recorder&to=10.209.1.9&service=icmp");
-  await expect(page.getByRole("link", { name: "Open the line on the sheet" })).toBeVisible();
-  await shoot(page, "proof-down");
-  await page.getByRole("button", { name: "Undo" }).click();
-
   await go("handover");
   await page.getByRole("button", { name: /^Peatside Nursery/ }).click();
   await page.getByRole("button", { name: /dravin\.nft/ }).click();
   await expect(page.getByTestId("file")).toContainText("dnat");
   await shoot(page, "handover");
 
+  await page.goto("/");
+  await page.locator('input[type="file"]').setInputFiles("../demo/remedies/tenants.yaml");
+  await expect(page).toHaveURL(/estate/);
+  await page.getByRole("navigation", { name: "Places" }).getByRole("link", { name: "Translation" }).click();
+  await page.getByRole("button", { name: /^Apply/ }).first().click();
+  await page.getByRole("radio", { name: "Ledger" }).click();
+  await expect(page.getByRole("region", { name: "Pools" })).toBeVisible();
+  await page.getByRole("button", { name: "Close toast" }).click();
+  await expect(page.locator("[data-sonner-toast]")).toHaveCount(0);
+  await shoot(page, "translation-pool");
 });

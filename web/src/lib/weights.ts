@@ -10,7 +10,7 @@ export const weights: Record<Weight, { word: string; why: string; tone: string; 
   within: { word: "at risk", why: "within one party", tone: "text-warn", line: "stroke-clash" },
   apart: { word: "untidy", why: "breaks when joined", tone: "text-soft", line: "stroke-rule" },
   divided: { word: "untidy", why: "segments keep them apart", tone: "text-soft", line: "stroke-rule" },
-  answered: { word: "answered", why: "by a mapping", tone: "text-good", line: "stroke-good" },
+  answered: { word: "answered", why: "by translation", tone: "text-good", line: "stroke-good" },
 };
 
 /** Whether somebody has to do something about it. */

@@ -101,7 +101,7 @@
       {/if}
       {#if group?.weight === "answered"}
         <p class="text-good px-3 py-2 font-semibold">
-          Answered: each pair of linked parties in it has a mapping in between.
+          Answered: whoever could meet is kept apart by a translation, or by what is kept out of export.
           <a href={placeURL(design, "translation", { as: "ledger" })}>The ledger</a> says who is seen as what.
         </p>
       {:else if !group && !places.value.length && !intents.value.length && overlaps.data}
