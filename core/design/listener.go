@@ -132,6 +132,9 @@ func (d *Design) StandsIn(box, place *Object) bool {
 			}
 		}
 	}
+	if g, ok := box.Body.(*Gateway); ok && g.Subnet == place.ID {
+		return true
+	}
 	lan, ok := place.Body.(*LAN)
 	return ok && box.Kind == KindGateway && (len(lan.Gateways) == 0 || slices.Contains(lan.Gateways, box.ID))
 }

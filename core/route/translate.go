@@ -17,6 +17,8 @@ type Translation struct {
 	// Dialled is the address that the first packet came to the box for, where only
 	// such conversations are meant.
 	Dialled netip.Addr `json:"dialled,omitzero"`
+	// Near says that it hides toward the box's own ranges, too.
+	Near bool `json:"near,omitempty"`
 }
 
 // Mapped carries an address over, out of the real range or back into it, as a
@@ -51,11 +53,26 @@ func Translations(d *design.Design, box design.ID) []Translation {
 		return out
 	}
 	profile := d.ProfileOf(box)
-	out = slices.DeleteFunc(out, func(x Translation) bool { return Offered(d, box, x.Does) != "" })
+	out = slices.DeleteFunc(out, func(x Translation) bool { return Offered(d, box, x.Does) != "" && !x.Dialled.IsValid() })
 	for n := range out {
 		out[n].Neutral = profile != nil && profile.Translation.Neutral
+		if x := out[n]; x.Does == design.ToTarget && profile.Translation.FilterHides {
+			out = append(out, hiding(x))
+		}
 	}
 	return out
+}
+
+// hiding is what a cloud's filter does beside leading to a target: it hides the
+// source.
+func hiding(x Translation) Translation {
+	services := slices.Clone(x.Services)
+	for n := range services {
+		if x.Port != 0 && services[n].Port != 0 {
+			services[n].Port = x.Port
+		}
+	}
+	return Translation{Rule: design.Rule{Hook: design.Leaving, Does: design.OwnAddress, Destination: []netip.Prefix{Alone(x.Target)}, Services: services}, Of: x.Of, Near: true}
 }
 
 // Offered says why a gateway or box does not do a kind of translation; empty if it
@@ -67,6 +84,8 @@ func Offered(d *design.Design, box design.ID, does string) (why string) {
 	}
 	profile := d.ProfileOf(box)
 	switch {
+	case profile != nil && does == design.ToTarget && profile.Translation.Filter:
+		return ""
 	case profile != nil && (does == design.Nothing && len(profile.Translation.Gateway) > 0 || slices.Contains(profile.Translation.Gateway, does)):
 		return ""
 	case profile != nil && len(profile.Translation.Gateway) > 0:
@@ -111,7 +130,7 @@ func Alone(a netip.Addr) netip.Prefix { return netip.PrefixFrom(a, a.BitLen()) }
 // for beside hosts.
 func selfOf(d *design.Design, o *design.Object) []netip.Prefix {
 	var out []netip.Prefix
-	for _, a := range design.StandsAt(o) {
+	for _, a := range standsAt(d, o) {
 		out = append(out, Alone(a))
 	}
 	if g, ok := o.Body.(*design.Gateway); ok {
@@ -128,6 +147,18 @@ func selfOf(d *design.Design, o *design.Object) []netip.Prefix {
 		out = append(out, Alone(x.own))
 	}
 	return append(out, Among(d, o)...)
+}
+
+// standsAt are the addresses that a gateway or box has beside hosts; a cloud's
+// gateway has the first of the subnet of its own.
+func standsAt(d *design.Design, o *design.Object) []netip.Addr {
+	out := slices.Clone(design.StandsAt(o))
+	if g, ok := o.Body.(*design.Gateway); ok && g.Subnet != "" {
+		for _, r := range d.Ranges(g.Subnet) {
+			out = append(out, prefix.FirstHost(r))
+		}
+	}
+	return out
 }
 
 // Among are the pools and mapped ranges of a gateway or box that lie among the
@@ -192,13 +223,16 @@ func insides(d *design.Design, gateway design.ID) []inside {
 func (t *Tables) OwnAddress(p *Point, hop Hop, to netip.Addr) netip.Addr {
 	d := t.Design
 	v4 := to.Is4()
-	stands := slices.DeleteFunc(slices.Clone(design.StandsAt(d.Get(p.ID))), func(a netip.Addr) bool { return a.Is4() != v4 })
+	stands := slices.DeleteFunc(standsAt(d, d.Get(p.ID)), func(a netip.Addr) bool { return a.Is4() != v4 })
 	for _, s := range p.Selectors {
 		for _, a := range stands {
 			if s.Matches(a, to) {
 				return a
 			}
 		}
+	}
+	if g, ok := d.Get(p.ID).Body.(*design.Gateway); ok && g.Subnet != "" && len(stands) > 0 && hop.Kind == Deliver {
+		return stands[0]
 	}
 	switch hop.Kind {
 	case Deliver, Gateway:
@@ -257,7 +291,7 @@ func (t *Tables) Bearer(place design.ID, a netip.Addr) design.ID {
 }
 
 func bears(d *design.Design, f *design.Object, a netip.Addr) bool {
-	if slices.Contains(design.StandsAt(f), a) {
+	if slices.Contains(standsAt(d, f), a) {
 		return true
 	}
 	for _, l := range d.ListenersAt(f.ID) {

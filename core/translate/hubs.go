@@ -223,10 +223,7 @@ func (pl *planner) stages(e *editor, o *Option, n need, hidden mapped) error {
 		e.put(e.get(box.ID).With(&b), Rules, network.ID, box.ID, "at %s lead %s to %s, and hide callers behind its own address", box.Name, to, real)
 		pl.throughBox(e, n, k, network, box, ours, []netip.Prefix{to})
 	}
-	own := []netip.Prefix{}
-	for _, r := range pl.d.Ranges(network.ID) {
-		own = append(own, r)
-	}
+	own := pl.d.Ranges(network.ID)
 	e.only = map[design.ID]design.ID{network.ID: pl.tableOfBox(e, box)}
 	e.carry(n.path[k+1:], ofFamily(own, true), ofFamily(pl.known(n.to, network.ID), true))
 	e.only = nil

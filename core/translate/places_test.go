@@ -13,6 +13,7 @@ import (
 	"dravin/core/standing"
 	"dravin/core/translate"
 	"dravin/core/walk"
+	"dravin/demo"
 )
 
 // applied is the story with its first remedy of a kind.
@@ -162,4 +163,27 @@ func TestTheNextOneChangesLittle(t *testing.T) {
 	require.Len(t, o.Maps, 1)
 	assert.LessOrEqual(t, len(o.Edits), 3, "a mapping and the link, at two ends")
 	assert.NotContains(t, before, o.Maps[0].Mapped)
+}
+
+// A cloud's filter leads to a target and hides the source, where the profile says
+// so; a cloud without one does nothing of the kind.
+func TestACloudsFilterHides(t *testing.T) {
+	d, err := design.Read(demo.Thistledown)
+	require.NoError(t, err)
+	o := d.Find("image-analysis/twin-gateway", design.KindGateway)[0]
+	g := *o.Body.(*design.Gateway)
+	g.Translate = []design.Rule{{Hook: design.Arriving, From: d.Find("saltmarsh-station-to-image-analysis", design.KindLink)[0].ID, Destination: []netip.Prefix{netip.MustParsePrefix("10.211.9.9/32")},
+		Services: []design.Service{{Proto: "tcp", Port: 443}}, Does: design.ToTarget, Target: netip.MustParseAddr("10.211.1.20"), Port: 8443}}
+	d = put(t, d, o, &g)
+	p := walked(t, d, "tide-recorder", "10.211.9.9", "tcp/443")
+	require.True(t, p.Works, p.Stop)
+	last := p.Forward[len(p.Forward)-1].Header
+	assert.Equal(t, "10.211.0.1", last.Src.String(), "its own subnet's first address")
+	assert.Equal(t, uint16(8443), last.DPort)
+	profile := *d.ProfileOf(o.ID)
+	profile.Translation.Filter = false
+	own := design.Profile(profile)
+	d, _, err = d.Apply([]design.Edit{design.PutEdit(&design.Object{ID: "osier", Kind: design.KindProfile, Name: "Osier", Body: &own})})
+	require.NoError(t, err)
+	assert.Equal(t, walk.NoNeighbour, walked(t, d, "tide-recorder", "10.211.9.9", "tcp/443").Stop.Code)
 }

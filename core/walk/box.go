@@ -105,7 +105,7 @@ func (w *walker) leaving(pass passage, p *route.Point, at Place, hop route.Hop) 
 		case design.FromPool:
 			w.rewriteSource(at, prefix.FirstHost(r.Into), w.header.SPort, "hides the source behind a pool", r.Of)
 		case design.OwnAddress:
-			if within(p.Own, w.header.Dst) && !r.Dialled.IsValid() {
+			if within(p.Own, w.header.Dst) && !r.Dialled.IsValid() && !r.Near {
 				continue // toward its own ranges nothing is hidden
 			}
 			own := w.t.OwnAddress(p, hop, w.header.Dst)

@@ -16,9 +16,11 @@ func (w *walker) arrive(end, by design.ID) Host {
 	hub := w.d.Get(w.d.Get(end).Parent)
 	if hub == nil || hub.Kind != design.KindHub {
 		if table := w.enteringBy(end, by); table != "" {
+			here := placeOf(w.d, end)
 			if v := w.t.Standing.Of(end); !v.Up {
-				return w.down(v, placeOf(w.d, end))
+				return w.down(v, here)
 			}
+			w.translates(w.t.Point(end), here, by)
 			return w.enters(table, by)
 		}
 		return w.point(end, by)
@@ -31,10 +33,15 @@ func (w *walker) arrive(end, by design.ID) Host {
 	if a == nil {
 		return w.halt(NoRoute, at, fmt.Sprintf("%s is not attached to %s, which does not route it", w.d.Title(by), hub.Name), "attach it to the hub")
 	}
-	p := w.t.Point(end)
+	w.translates(w.t.Point(end), at, by)
+	return w.bound(a, at)
+}
+
+// translates does what a cloud's gateway does to what comes in by it and is routed
+// elsewhere.
+func (w *walker) translates(p *route.Point, at Place, by design.ID) {
 	pass := w.arriving(p, at, by)
 	w.leaving(pass, p, at, route.Hop{})
-	return w.bound(a, at)
 }
 
 // enteringBy is the table of a network that routes what comes in by one of its

@@ -137,6 +137,10 @@
             onclick={() => (copying = s.object.id)}>More like this</button
           >{/if}
         <button class="button" onclick={() => (making = { kind: s.object.kind })}>Another beside it</button>
+        {#if s.object.kind === "site" || s.object.kind === "network"}<a
+            class="button"
+            href={placeURL(design, "translation", { place: s.object.id })}>Remedies for its ranges</a
+          >{/if}
       </p>
     {:else if ["link", "peering", "circuit", "attachment"].includes(s.object.kind)}
       <p><a class="button" href={placeURL(design, "links", { link: s.object.id })}>Two-ended sheet</a></p>

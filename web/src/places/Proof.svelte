@@ -19,6 +19,7 @@
   import { urlState } from "../lib/url.svelte";
   import FormDrawer from "../parts/FormDrawer.svelte";
   import Known from "../parts/Known.svelte";
+  import { placeURL } from "../lib/places";
   import PasteIntents from "../parts/PasteIntents.svelte";
   import RemovalDialog from "../parts/RemovalDialog.svelte";
   import Suggest from "../parts/Suggest.svelte";
@@ -261,6 +262,10 @@
     {:else if row && chosen.data && chosen.data.intent === row.intent}
       <div class="mb-2 flex flex-wrap items-center gap-1.5">
         <h1 class="text-lg">{chosen.data.name}</h1>
+        {#if !chosen.data.holds && !chosen.data.never && !group}<a
+            class="button"
+            href={placeURL(design, "translation", { intent: chosen.data.intent })}>Remedies for this intent</a
+          >{/if}
         <button class="button ml-auto" onclick={() => (making = { object: row.intent })}>Change</button>
         <button class="button" onclick={() => (removing = [row.intent])}>Remove</button>
       </div>
