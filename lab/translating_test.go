@@ -224,7 +224,6 @@ func (w *world) boxes(lan *design.Object, plug func(design.ID) string) {
 		w.do(o.ID, "for f in /proc/sys/net/ipv[46]/conf/*/accept_redirects /proc/sys/net/ipv4/conf/*/send_redirects; do echo 0 >$f; done")
 		w.do(o.ID, "ip address add %s/%d dev %s", a, p.Bits(), x)
 		w.do(o.ID, "ip route replace default via %s", nth(p, 2+w.gatewaysOf(lan)[0]))
-		w.faults(o.ID, design.FaultsOf(o), nil)
 	}
 }
 

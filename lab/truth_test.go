@@ -270,10 +270,11 @@ func disagree(e *estate, f flow, p walk.Proof, got seen, answered bool) string {
 	return ""
 }
 
-// delivers says that the first packet of a proof comes to who lives at its address.
+// delivers says that the first packet of a proof comes to who lives at its address,
+// at the port where everybody listens.
 func delivers(e *estate, p walk.Proof) bool {
 	last := lastStage(p)
-	return last.Act == walk.Delivers && lives(e.d, last.At.ID, last.Header.Dst)
+	return last.Act == walk.Delivers && last.Header.DPort == port && lives(e.d, last.At.ID, last.Header.Dst)
 }
 
 func lastStage(p walk.Proof) walk.Stage {

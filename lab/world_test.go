@@ -126,6 +126,7 @@ func build(t testing.TB, e *estate, rendered func(gateway design.ID) (devices ma
 	}
 	for _, b := range e.d.Of(design.KindBox) {
 		w.scripts[b.ID] = append(w.scripts[b.ID], late[b.ID]...)
+		w.faults(b.ID, design.FaultsOf(b), nil)
 	}
 	for _, n := range e.d.Of(design.KindNetwork) {
 		w.tables(n)

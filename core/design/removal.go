@@ -37,6 +37,7 @@ func (d *Design) Removal(ids ...ID) Removal {
 			}
 			r.remove(o.ID, fmt.Sprintf("it needs %s", r.out.Goes[n].Title))
 		}
+		r.standing(r.out.Goes[n])
 	}
 	seen := map[ID]bool{}
 	for _, g := range r.out.Goes {
@@ -53,6 +54,7 @@ func (d *Design) Removal(ids ...ID) Removal {
 		}
 	}
 	r.routers()
+	r.stands()
 	return r.out
 }
 
@@ -71,6 +73,70 @@ func (r *remover) routers() {
 			r.out.Changes = append(r.out.Changes, Effect{o.ID, o.Kind, r.d.Title(o.ID), fmt.Sprintf("its inner router %s stood in %s", b.Via, g.Title)})
 			b.Via = netip.Addr{}
 			r.out.Edits = append(r.out.Edits, PutEdit(o.With(&b)))
+		}
+	}
+}
+
+// standing removes the boxes, and listeners of the cloud itself, that stand nowhere
+// once a LAN or subnet goes.
+func (r *remover) standing(g Effect) {
+	place := r.d.Get(g.ID)
+	if place.Kind != KindLAN && place.Kind != KindSubnet {
+		return
+	}
+	for _, o := range r.d.Inside(place.Parent, KindBox) {
+		if len(r.left(place.Parent, o.Body.(*Box).Addresses)) == 0 {
+			r.remove(o.ID, "it stands in "+g.Title)
+		}
+	}
+	for _, o := range r.d.ListenersAt(place.Parent) {
+		if len(r.left(place.Parent, []netip.Addr{o.Body.(*Listener).Address})) == 0 {
+			r.remove(o.ID, "it listens in "+g.Title)
+		}
+	}
+}
+
+// left are the addresses that are still in a LAN or subnet of a party.
+func (r *remover) left(party ID, list []netip.Addr) []netip.Addr {
+	return slices.DeleteFunc(slices.Clone(list), func(a netip.Addr) bool {
+		place := r.d.placeWith(party, a)
+		return place == nil || r.gone[place.ID]
+	})
+}
+
+// stands takes addresses away that were in what goes.
+func (r *remover) stands() {
+	parties := map[ID]bool{}
+	for _, g := range slices.Clone(r.out.Goes) {
+		o := r.d.Get(g.ID)
+		if o.Kind != KindLAN && o.Kind != KindSubnet || parties[o.Parent] || r.gone[o.Parent] {
+			continue
+		}
+		parties[o.Parent] = true
+		for _, f := range r.d.Forwarders(o.Parent) {
+			list := StandsAt(f)
+			left := r.left(o.Parent, list)
+			if r.gone[f.ID] || len(left) == len(list) {
+				continue
+			}
+			now := f
+			for _, e := range r.out.Edits { // it may have lost something else
+				if e.ID == f.ID && e.Object != nil {
+					now = e.Object
+				}
+			}
+			switch b := now.Body.(type) {
+			case *Gateway:
+				c := *b
+				c.Stands = left
+				now = now.With(&c)
+			case *Box:
+				c := *b
+				c.Addresses = left
+				now = now.With(&c)
+			}
+			r.out.Changes = append(r.out.Changes, Effect{f.ID, f.Kind, r.d.Title(f.ID), "it had an address in " + g.Title})
+			r.out.Edits = append(r.out.Edits, PutEdit(now))
 		}
 	}
 }

@@ -86,14 +86,14 @@ func (d *Design) concerned(before *Design, touched []ID) (again, parents map[ID]
 			if o != nil {
 				parents[o.Parent] = true
 			}
-			if o != nil && o.Kind == KindLAN {
+			if o != nil && (o.Kind == KindLAN || o.Kind == KindSubnet) {
 				sites[o.Parent] = true
 			}
 		}
 	}
-	for site := range sites { // inner routers stand in LANs
+	for site := range sites { // inner routers, gateways and boxes stand in LANs and subnets
 		for _, beside := range d.inside[site] {
-			again[beside.ID] = again[beside.ID] || beside.Kind == KindInnerRoute
+			again[beside.ID] = again[beside.ID] || beside.Kind == KindInnerRoute || beside.Kind == KindGateway || beside.Kind == KindBox
 		}
 	}
 	return again, parents

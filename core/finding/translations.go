@@ -10,6 +10,7 @@ import (
 	"dravin/core/prefix"
 	"dravin/core/route"
 	"dravin/core/translate"
+	"dravin/core/walk"
 )
 
 // translations looks at what a gateway or box translates: what its cloud does not
@@ -135,6 +136,11 @@ func (c *collector) publishedService(o *design.Object) {
 	if slices.Contains(translate.Unanswered(c.d), o) {
 		to, port := c.d.DialOf(l)
 		c.addWith(l.Target, "published-service-unanswered", Risk, o.ID, "%s leads to %s port %d, where %s does not answer that", o.Name, to, port, c.d.Title(l.Target))
+	}
+	if home := c.d.Get(walk.HomeOf(c.d, l.Target)); l.Hides && !l.Proxies() && home != nil && home.Kind == design.KindLAN && home.Parent == c.d.Get(l.At).Parent && !slices.ContainsFunc(design.StandsAt(c.d.Get(l.At)), func(a netip.Addr) bool {
+		return slices.ContainsFunc(design.RangesOf(home), func(r netip.Prefix) bool { return r.Contains(a) })
+	}) {
+		c.add("own-address-unknown", Risk, o.ID, nil, "%s hides callers behind the address that %s has in %s, and nobody has said which that is: set what it stands at", o.Name, c.d.Title(l.At), c.d.Title(home.ID))
 	}
 	c.heldElsewhere(o, "the address "+l.Address.String()+" of "+o.Name, route.Alone(l.Address))
 }

@@ -217,13 +217,26 @@ func (pl *planner) placesOf(ids []design.ID) []design.ID {
 		case o == nil:
 		case o.Kind == design.KindSite:
 			for _, place := range pl.d.Inside(id, design.KindLAN, design.KindInnerRoute) {
-				out = append(out, place.ID)
+				if !pl.mappedAlready(place) {
+					out = append(out, place.ID)
+				}
 			}
-		default:
+		case !pl.mappedAlready(o):
 			out = append(out, id)
 		}
 	}
 	return out
+}
+
+// mappedAlready reports whether a place is known as another range already.
+func (pl *planner) mappedAlready(place *design.Object) bool {
+	for _, o := range pl.d.Of(design.KindMapping) {
+		m := o.Body.(*design.Mapping)
+		if pl.d.Party(m.Gateway) == pl.d.Party(place.ID) && slices.ContainsFunc(design.RangesOf(place), m.Real.Overlaps) {
+			return true
+		}
+	}
+	return false
 }
 
 // keeps reports whether a place's range is to stay as it is.

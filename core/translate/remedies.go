@@ -402,6 +402,7 @@ func (pl *planner) renumber(o *design.Object, lan *design.LAN) *Option {
 			}
 			e.put(h.With(&b), Places, party, o.ID, "set %s to %s", h.Name, strings.Join(addressTexts(b.Addresses), " and "))
 		}
+		pl.readdress(e, party, lan.Prefixes, body.Prefixes)
 		m[o.ID] = body.Prefixes
 		pl.open(e, m, nil)
 		opt.Start, opt.Both, opt.Tells = "Both sides can start.", true, true
@@ -409,6 +410,48 @@ func (pl *planner) renumber(o *design.Object, lan *design.LAN) *Option {
 		opt.Next = fmt.Sprintf("One more with the old range collides with nobody here. It takes somebody on site: %s named, and every other host of the place.", words.Count(len(hosts), "host is", "hosts are"))
 		return nil
 	})
+}
+
+// readdress carries the addresses of gateways, boxes and inner routers in a LAN over
+// to its new ranges.
+func (pl *planner) readdress(e *editor, party design.ID, from, to []netip.Prefix) {
+	moved := func(a netip.Addr) netip.Addr {
+		for k := range from {
+			if next := prefix.Translate(a, from[k], to[k]); next.IsValid() {
+				return next
+			}
+		}
+		return a
+	}
+	for _, o := range pl.d.Inside(party, design.KindGateway, design.KindBox, design.KindInnerRoute) {
+		was := e.get(o.ID)
+		now := was
+		switch b := was.Body.(type) {
+		case *design.Gateway:
+			c := *b
+			c.Stands = each(b.Stands, moved)
+			now = was.With(&c)
+		case *design.Box:
+			c := *b
+			c.Addresses = each(b.Addresses, moved)
+			now = was.With(&c)
+		case *design.InnerRoute:
+			c := *b
+			c.Via = moved(b.Via)
+			now = was.With(&c)
+		}
+		if !design.Same(was, now) {
+			e.put(now, Places, party, o.ID, "give %s its addresses in the new range", o.Name)
+		}
+	}
+}
+
+func each(list []netip.Addr, f func(netip.Addr) netip.Addr) []netip.Addr {
+	var out []netip.Addr
+	for _, a := range list {
+		out = append(out, f(a))
+	}
+	return out
 }
 
 func addressTexts(list []netip.Addr) []string {

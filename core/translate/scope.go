@@ -7,6 +7,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/prefix"
 	"dravin/core/standing"
+	"dravin/core/walk"
 )
 
 // need is one flow that must work.
@@ -56,7 +57,7 @@ func scopeOf(d *design.Design, places []design.ID, intents []design.ID, near map
 		}
 		for _, from := range d.StandsFor(b.From) {
 			for _, to := range d.StandsFor(b.To) {
-				n := need{intent: o.ID, from: homeOf(d, from), to: homeOf(d, to), service: b.Service}
+				n := need{intent: o.ID, from: walk.HomeOf(d, from), to: walk.HomeOf(d, to), service: b.Service}
 				n.source, n.target = hostIn(d, from), hostIn(d, to)
 				n.a, n.b = d.Party(n.from).ID, d.Party(n.to).ID
 				touched := in[n.from] || in[n.to] || in[n.a] || in[n.b]
@@ -112,13 +113,6 @@ func (s *scope) holder(place design.ID) design.ID {
 		return p.ID
 	}
 	return place
-}
-
-func homeOf(d *design.Design, id design.ID) design.ID {
-	if o := d.Get(id); o != nil && o.Kind == design.KindEndpoint {
-		return o.Parent
-	}
-	return id
 }
 
 func hostIn(d *design.Design, id design.ID) design.ID {

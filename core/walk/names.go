@@ -599,3 +599,11 @@ func Viewers(t *route.Tables, name netip.Addr, of design.ID) []design.ID {
 	}
 	return out
 }
+
+// HomeOf is the place of an endpoint, or what was given.
+func HomeOf(d *design.Design, id design.ID) design.ID {
+	if o := d.Get(id); o != nil && o.Kind == design.KindEndpoint {
+		return o.Parent
+	}
+	return id
+}

@@ -505,7 +505,7 @@ func (w *walker) deliver(place design.ID, at Place) Host {
 		meant := placeOf(w.d, w.meant)
 		return w.halt(OnLinkElsewhere, at,
 			fmt.Sprintf("%s delivers %s to %s, which holds that range itself; it was meant for %s", at.Title, w.header.Dst, title, meant.Title),
-			fmt.Sprintf("map the range of %s to one that %s does not hold, and use the mapped address", w.d.Title(w.homeOf(w.meant)), w.d.Party(place).Name))
+			fmt.Sprintf("map the range of %s to one that %s does not hold, and use the mapped address", w.d.Title(HomeOf(w.d, w.meant)), w.d.Party(place).Name))
 	}
 	who := title
 	if got.Endpoint != "" {
@@ -519,13 +519,6 @@ func (w *walker) deliver(place design.ID, at Place) Host {
 // or in the LAN or subnet, that was meant.
 func (w *walker) isMeant(got Host) bool {
 	return w.meant == "" || w.meant == got.Endpoint || w.meant == got.Place
-}
-
-func (w *walker) homeOf(id design.ID) design.ID {
-	if o := w.d.Get(id); o != nil && o.Kind == design.KindEndpoint {
-		return o.Parent
-	}
-	return id
 }
 
 // outOfEstate is what becomes of a packet that only the way to the internet is
