@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -257,6 +258,9 @@ func disagree(e *estate, f flow, p walk.Proof, got seen, answered bool) string {
 		return "" // the hosts of a place share a namespace, which takes no source that is its own
 	}
 	works := p.Works && delivered
+	if !works && !answered && p.Stop != nil && p.Stop.Way == "reply" && proxied(p) {
+		return "" // who can not answer the caller does not dial on; the walk tells both ways of it
+	}
 	switch {
 	case works != answered:
 		return fmt.Sprintf("the walk says works=%v (%s), and the answer came=%v (seen at %s %s)", works, stopWords(p), answered, e.d.Title(got.place), got.at)
@@ -268,6 +272,11 @@ func disagree(e *estate, f flow, p walk.Proof, got seen, answered bool) string {
 		return fmt.Sprintf("the walk delivers %s from %s at %s, and %s was seen from %s at %s", last.Header.Dst, last.Header.Src, last.At.Title, got.at, got.from.Addr(), e.d.Title(got.place))
 	}
 	return ""
+}
+
+// proxied says that a listener has ended the caller's connection on the way.
+func proxied(p walk.Proof) bool {
+	return slices.ContainsFunc(p.Forward, func(s walk.Stage) bool { return s.Act == walk.Proxies })
 }
 
 // delivers says that the first packet of a proof comes to who lives at its address,

@@ -29,8 +29,9 @@ type passage struct {
 
 // arriving does what a box does before it chooses the route. A packet of a
 // conversation that it remembers is treated as the first was, or reversed; for
-// the first the rules are asked. A reply of TCP or ICMP that belongs to nothing
-// begins nothing: its connection table takes it for invalid.
+// the first the rules are asked. A reply of ICMP that belongs to nothing begins
+// nothing: its connection table takes it for invalid. A connection of TCP that it has
+// not seen begin is taken up in the middle, and translated from there on.
 func (w *walker) arriving(p *route.Point, at Place, by design.ID) passage {
 	pass := passage{came: w.header, by: by}
 	if len(p.Translations) == 0 {
@@ -39,7 +40,7 @@ func (w *walker) arriving(p *route.Point, at Place, by design.ID) passage {
 	if known, ok := w.recall(p, at, by); ok {
 		return known
 	}
-	if pass.stray = w.way == "reply" && w.header.Proto != "udp"; pass.stray {
+	if pass.stray = w.way == "reply" && w.header.Proto == "icmp"; pass.stray {
 		return pass
 	}
 	for _, r := range p.Translations {
