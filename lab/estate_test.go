@@ -60,10 +60,17 @@ func prefixesOf(texts ...string) (out []netip.Prefix) {
 
 // newEstate makes the estate of a seed. It is the same each time.
 func newEstate(seed uint64, rules bool) *estate {
-	for try := uint64(0); ; try++ {
-		e := &estate{r: rand.New(rand.NewPCG(seed, try)), up: map[design.ID]bool{}, rules: rules}
-		e.horizon = pick(e.r, []standing.Horizon{standing.Today, standing.Built})
+	return drawn(seed, func(e *estate) {
+		e.rules, e.horizon = rules, pick(e.r, []standing.Horizon{standing.Today, standing.Built})
 		e.make()
+	})
+}
+
+// drawn makes estates until one is valid.
+func drawn(seed uint64, fill func(*estate)) *estate {
+	for try := uint64(0); ; try++ {
+		e := &estate{r: rand.New(rand.NewPCG(seed, try)), up: map[design.ID]bool{}}
+		fill(e)
 		var edits []design.Edit
 		for _, o := range e.objects {
 			edits = append(edits, design.PutEdit(o))

@@ -2,7 +2,6 @@ package lab_test
 
 import (
 	"fmt"
-	"math/rand/v2"
 	"net/netip"
 	"os"
 	"slices"
@@ -23,22 +22,10 @@ import (
 // newTranslating makes an estate of sites and links that routes decide on, in
 // which gateways and boxes translate in every way.
 func newTranslating(seed uint64) *estate {
-	for try := uint64(0); ; try++ {
-		e := &estate{r: rand.New(rand.NewPCG(seed+1_000_000, try)), up: map[design.ID]bool{}, rules: true, horizon: standing.Built}
+	return drawn(seed+1_000_000, func(e *estate) {
+		e.rules, e.horizon = true, standing.Built
 		e.translating()
-		var edits []design.Edit
-		for _, o := range e.objects {
-			edits = append(edits, design.PutEdit(o))
-		}
-		d, _, err := design.New("truth", nil).Apply(edits)
-		if err == nil {
-			e.d = d
-			return e
-		}
-		if try > 200 {
-			panic(err)
-		}
-	}
+	})
 }
 
 func (e *estate) translating() {
