@@ -128,6 +128,11 @@ func (b builder) gatewayOwn(k Key, o *design.Object, g *design.Gateway) []bgp.Or
 			out = append(out, bgp.Origin{Prefix: r.Into.Masked(), Only: string(r.Toward)})
 		}
 	}
+	for _, l := range b.d.ListenersAt(o.ID) { // what callers dial, unless it is among what is told already
+		if a := l.Body.(*design.Listener).Address; !slices.ContainsFunc(out, func(x bgp.Origin) bool { return !x.Quiet && x.Only == "" && x.Prefix.Contains(a) }) {
+			out = append(out, bgp.Origin{Prefix: Alone(a)})
+		}
+	}
 	b.links(p)
 	b.circuits(p)
 	for _, r := range p.Routes {

@@ -44,6 +44,7 @@ type editor struct {
 	pool    *pool
 	wanted  []entryWish
 	only    map[design.ID]design.ID // of a network: the one table that needs entries
+	boxed   map[design.ID]*boxed    // networks that are translated by a box of their own
 }
 
 // entryWish is an entry that a table should have, until all are known and can be
@@ -185,8 +186,23 @@ func (e *editor) entry(table *design.Object, p netip.Prefix, via design.ID) {
 	if slices.ContainsFunc(body.Routes, func(r design.Entry) bool { return prefix.Contains(r.Prefix, p) && r.Via == via }) {
 		return
 	}
+	if e.get(via).Kind == design.KindBox { // it takes what something else took before
+		body.Routes = slices.DeleteFunc(slices.Clone(body.Routes), func(r design.Entry) bool { return r.Prefix == p })
+	}
 	body.Routes = append(slices.Clone(body.Routes), design.Entry{Prefix: p, Via: via})
-	e.put(o.With(&body), Routes, o.Parent, o.ID, "in %s add %s via %s", o.Name, p, e.get(via).Name)
+	e.put(o.With(&body), Routes, o.Parent, o.ID, "in %s add %s via %s", o.Name, p, e.wayWords(via))
+}
+
+// wayWords is what an entry leads to, in words.
+func (e *editor) wayWords(via design.ID) string {
+	switch o := e.get(via); o.Kind {
+	case design.KindAttachment:
+		return "the attachment to " + e.get(o.Parent).Name
+	case design.KindPeering:
+		return "the peering " + o.Name
+	default:
+		return o.Name
+	}
 }
 
 // addMissing adds to a list what no prefix in it contains, and returns that.

@@ -55,7 +55,7 @@ func (pl *planner) keepOut(e *editor, o *Option, attached []*design.Object, pool
 			m[b.What] = left
 		}
 		b.KeepOut = prefix.Minimal(slices.Concat(b.KeepOut, shared))
-		e.put(a.With(&b), Routes, pl.d.Party(b.What).ID, a.ID, "keep %s out of what %s is told", words.List(texts(shared)), pl.d.Title(a.Parent))
+		e.put(a.With(&b), Routes, pl.d.Party(b.What).ID, a.ID, "keep %s out of what %s is told", list(shared), pl.d.Title(a.Parent))
 		if !pooled || !pl.callsFrom(b.What, shared) {
 			continue
 		}
@@ -69,7 +69,7 @@ func (pl *planner) keepOut(e *editor, o *Option, attached []*design.Object, pool
 		}
 		touched = true
 		b.Pool = pool.ID
-		e.put(a.With(&b), Rules, b.What, a.ID, "hide what comes from there behind the pool %s", words.List(texts(design.RangesOf(pool))))
+		e.put(a.With(&b), Rules, b.What, a.ID, "hide what comes from there behind the pool %s", list(design.RangesOf(pool)))
 		m[b.What] = design.RangesOf(pool)
 	}
 	if pooled && !touched {
@@ -199,7 +199,7 @@ func (pl *planner) middle(n need) int {
 func (pl *planner) stages(e *editor, o *Option, n need, hidden mapped) error {
 	k := pl.middle(n)
 	network := pl.d.Get(n.path[k].to)
-	box, err := pl.boxIn(e, network, "")
+	box, err := pl.boxIn(e, network, "", true)
 	if err != nil {
 		return err
 	}

@@ -181,12 +181,16 @@ func (e *editor) enter(party, via design.ID, ranges []netip.Prefix) {
 		if only, ok := e.only[party]; ok && t.ID != only {
 			continue
 		}
-		if profile != nil && e.fed(t, via) {
+		way := via
+		if b := e.boxed[party]; b != nil && slices.Contains(b.of, t.ID) {
+			way = b.box
+		}
+		if profile != nil && e.fed(t, way) {
 			continue
 		}
 		for _, p := range ranges {
 			if !slices.ContainsFunc(e.d.Ranges(party), func(own netip.Prefix) bool { return prefix.Contains(own, p) }) {
-				e.wish(t, p, via)
+				e.wish(t, p, way)
 			}
 		}
 	}

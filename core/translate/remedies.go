@@ -74,7 +74,7 @@ func Mapping(pl *planner, places []design.ID) *Option { return pl.mapping(places
 func (pl *planner) mapAll(e *editor, places []design.ID) (mapped, error) {
 	var lengths []int
 	for _, id := range places {
-		for _, p := range ofFamily(pl.d.Ranges(id), true) {
+		for _, p := range ofFamily(pl.toMap(id), true) {
 			lengths = append(lengths, p.Bits())
 		}
 	}
@@ -84,7 +84,7 @@ func (pl *planner) mapAll(e *editor, places []design.ID) (mapped, error) {
 		if pl.keeps(id) {
 			return nil, fmt.Errorf("%s keeps its range, as was asked", pl.d.Title(id))
 		}
-		r, err := e.mapPlace(id)
+		r, err := pl.mapPlace(e, id)
 		if err != nil {
 			return nil, err
 		}
@@ -93,14 +93,37 @@ func (pl *planner) mapAll(e *editor, places []design.ID) (mapped, error) {
 	return m, nil
 }
 
+// mapPlace maps a place where its gateways translate, else at a box of its own.
+func (pl *planner) mapPlace(e *editor, place design.ID) ([]netip.Prefix, error) {
+	if pl.byBox(place, design.OneToOne) {
+		return pl.mapByBox(e, pl.d.Get(place))
+	}
+	return e.mapPlace(place)
+}
+
+// toMap are the ranges that mapping a place spends as much of.
+func (pl *planner) toMap(place design.ID) []netip.Prefix {
+	if !pl.byBox(place, design.OneToOne) {
+		return pl.d.Ranges(place)
+	}
+	var out []netip.Prefix
+	for _, s := range pl.translated(pl.d.Get(place)) {
+		out = append(out, design.RangesOf(s)...)
+	}
+	return out
+}
+
 // room says what happens when the next one with the same range comes.
 func (pl *planner) room(e *editor, n int) string {
 	if !e.pool.block.IsValid() {
 		return "One more is mapped to the next free range of the pool, with its own routes."
 	}
 	left := prefix.Free([]netip.Prefix{e.pool.block}, e.pool.used)
-	return fmt.Sprintf("One more takes the next range of %s (%s free there), with one mapping at its own gateway and one route into its link; entries that name %s serve it already.", e.pool.block, words.List(texts(left)), e.pool.block)
+	return fmt.Sprintf("One more takes the next range of %s (%s free there), with one mapping at its own gateway and one route into its link; entries that name %s serve it already.", e.pool.block, list(left), e.pool.block)
 }
+
+// list names ranges in a sentence.
+func list(ps []netip.Prefix) string { return words.List(texts(ps)) }
 
 func texts(ps []netip.Prefix) []string {
 	var out []string
@@ -114,8 +137,14 @@ func texts(ps []netip.Prefix) []string {
 func (pl *planner) tellNames(e *editor, m mapped) {
 	parties := map[design.ID]int{}
 	for place := range m {
-		for _, h := range pl.d.Inside(place, design.KindEndpoint) {
-			parties[pl.d.Party(h.ID).ID] += len(h.Body.(*design.Endpoint).Addresses)
+		of := []*design.Object{pl.d.Get(place)}
+		if of[0].Kind == design.KindNetwork {
+			of = pl.translated(of[0])
+		}
+		for _, p := range of {
+			for _, h := range pl.d.Inside(p.ID, design.KindEndpoint) {
+				parties[pl.d.Party(h.ID).ID] += len(h.Body.(*design.Endpoint).Addresses)
+			}
 		}
 	}
 	for _, o := range pl.d.Inside("", design.KindSite, design.KindNetwork) {
@@ -162,9 +191,12 @@ func (pl *planner) mappable(place design.ID) bool {
 		pl.exclude("Mapping " + pl.d.Title(place) + ": it keeps its range, as was asked")
 		return false
 	}
+	if pl.byBox(place, design.OneToOne) {
+		return true
+	}
 	edges, why := newEditor(pl.d, pl.pool).edges(place, design.OneToOne)
 	if len(edges) == 0 {
-		pl.exclude("Mapping " + pl.d.Title(place) + ": " + why)
+		pl.exclude("Mapping " + pl.d.Title(place) + ": " + pl.whyNot(place, why))
 	}
 	return len(edges) > 0
 }
@@ -287,9 +319,12 @@ func (pl *planner) hide(e *editor, o *Option, m mapped, place design.ID, own boo
 	if own {
 		does = design.OwnAddress
 	}
+	if !own && pl.byBox(place, does) {
+		return pl.hideByBox(e, o, m, pl.d.Get(place))
+	}
 	edges, why := e.edges(place, does)
 	if len(edges) == 0 {
-		return fmt.Errorf("%s", why)
+		return fmt.Errorf("%s", pl.whyNot(place, why))
 	}
 	real := ofFamily(pl.d.Ranges(place), true)
 	if len(real) == 0 {
@@ -320,7 +355,7 @@ func (pl *planner) hide(e *editor, o *Option, m mapped, place design.ID, own boo
 		if pool.IsValid() {
 			what = pool.String()
 		}
-		e.put(e.get(x.gateway).With(&g), Rules, pl.d.Party(place).ID, x.gateway, "at %s hide %s behind %s toward %s", pl.d.Get(x.gateway).Name, words.List(texts(real)), what, e.get(x.joint).Name)
+		e.put(e.get(x.gateway).With(&g), Rules, pl.d.Party(place).ID, x.gateway, "at %s hide %s behind %s toward %s", pl.d.Get(x.gateway).Name, list(real), what, e.get(x.joint).Name)
 	}
 	return nil
 }
@@ -388,7 +423,7 @@ func (pl *planner) renumber(o *design.Object, lan *design.LAN) *Option {
 				}
 			}
 		}
-		e.put(o.With(&body), Places, party, o.ID, "renumber %s to %s", o.Name, words.List(texts(body.Prefixes)))
+		e.put(o.With(&body), Places, party, o.ID, "renumber %s to %s", o.Name, list(body.Prefixes))
 		hosts := pl.d.Inside(o.ID, design.KindEndpoint)
 		for _, h := range hosts {
 			b := *h.Body.(*design.Endpoint)

@@ -97,7 +97,7 @@ func (pl *planner) publish(e *editor, o *Option, s offer, hidden mapped) error {
 		l.At, l.Address, l.Does = edges[0].gateway, a.Addr(), design.Rewriting
 		o.Tells = true
 	case design.KindNetwork:
-		box, err := pl.boxIn(e, party, "")
+		box, err := pl.boxIn(e, party, "", false)
 		if err != nil {
 			return err
 		}
@@ -129,7 +129,7 @@ func (pl *planner) publish(e *editor, o *Option, s offer, hidden mapped) error {
 		e.only = nil
 		back = append(back, ours...)
 	}
-	e.add(design.KindListener, "", host.Name+" "+s.service.Proto, l, Opened, party.ID, "at %s publish %s: %s leads to %s, for %s", e.get(l.At).Name, s.service, l.Address, pl.d.Title(s.target), words.List(texts(prefix.Minimal(back))))
+	e.add(design.KindListener, "", host.Name+" "+s.service.Proto, l, Opened, party.ID, "at %s publish %s: %s leads to %s, for %s", e.get(l.At).Name, s.service, l.Address, pl.d.Title(s.target), list(prefix.Minimal(back)))
 	return nil
 }
 
@@ -168,20 +168,21 @@ func (pl *planner) meetsOnWay(n need, place design.ID) bool {
 	return false
 }
 
-// boxIn is a translating box in a network: the one that is there, or a new one in
-// a subnet with a table of its own.
-func (pl *planner) boxIn(e *editor, network *design.Object, zone string) (*design.Object, error) {
+// boxIn is a translating box in a network: the one that is there (alone: whose table
+// routes for no hosts), or a new one in a subnet with a table of its own.
+func (pl *planner) boxIn(e *editor, network *design.Object, zone string, alone bool) (*design.Object, error) {
 	for _, b := range pl.d.Inside(network.ID, design.KindBox) {
-		return e.get(b.ID), nil
+		if s := pl.subnetOfBox(e, b); !alone || s != nil && pl.tableAlone(network, s) {
+			return e.get(b.ID), nil
+		}
 	}
 	for _, id := range e.order {
 		if o := e.now[id]; o.Kind == design.KindBox && o.Parent == network.ID {
 			return o, nil
 		}
 	}
-	profile := pl.d.ProfileOf(network.ID)
-	if pl.q.NoBoxes || profile == nil || !profile.Networks.Appliances {
-		return nil, fmt.Errorf("%s has no translating box, and none may stand there", network.Name)
+	if why := pl.noBox(network); why != "" {
+		return nil, fmt.Errorf("%s has no translating box, and %s", network.Name, why)
 	}
 	var used []netip.Prefix
 	for _, s := range pl.d.Inside(network.ID, design.KindSubnet) {
@@ -197,6 +198,14 @@ func (pl *planner) boxIn(e *editor, network *design.Object, zone string) (*desig
 	table := e.add(design.KindTable, network.ID, "border table", &design.Table{}, Places, network.ID, "make the table %s", "border table")
 	e.add(design.KindSubnet, network.ID, "border", &design.Subnet{Zone: zone, Prefixes: []netip.Prefix{r}, Table: table.ID}, Places, network.ID, "make the subnet border %s with that table", r)
 	return e.add(design.KindBox, network.ID, "translating box", &design.Box{Addresses: []netip.Addr{prefix.FirstHost(r).Next()}}, Places, network.ID, "put a translating box at %s", prefix.FirstHost(r).Next()), nil
+}
+
+// tableAlone reports whether the table of a subnet routes for no subnet that has
+// hosts.
+func (pl *planner) tableAlone(network, subnet *design.Object) bool {
+	return !slices.ContainsFunc(pl.d.Inside(network.ID, design.KindSubnet), func(s *design.Object) bool {
+		return s.Body.(*design.Subnet).Table == subnet.Body.(*design.Subnet).Table && !pl.forBoxes(s)
+	})
 }
 
 // subnetOfBox is the subnet of a box's first address.

@@ -66,17 +66,21 @@ func enteringBy(d *design.Design, end, by design.ID) design.ID {
 // that its attachment names, or that has published what is asked for; empty where
 // it is for the network itself.
 func (w *walker) entered(hub, network design.ID) design.ID {
-	if a := w.d.AttachmentOf(hub, network); a != nil {
+	return enteredFrom(w.d, hub, network, w.header.Dst)
+}
+
+func enteredFrom(d *design.Design, hub, network design.ID, to netip.Addr) design.ID {
+	if a := d.AttachmentOf(hub, network); a != nil {
 		if table := a.Body.(*design.Attachment).Enters; table != "" {
 			return table
 		}
 	}
-	if within(w.d.Ranges(network), w.header.Dst) {
+	if within(d.Ranges(network), to) {
 		return ""
 	}
-	for _, t := range w.d.Inside(network, design.KindTable) {
+	for _, t := range d.Inside(network, design.KindTable) {
 		for _, e := range t.Body.(*design.Table).Routes {
-			if e.Publish == design.Published && e.Prefix.Contains(w.header.Dst) {
+			if e.Publish == design.Published && e.Prefix.Contains(to) {
 				return t.ID
 			}
 		}

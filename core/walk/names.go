@@ -250,12 +250,12 @@ func (a arrival) leads(d *design.Design, n Name) bool {
 
 const maxHops = 32
 
-// arrives follows the tables from a party toward an address, as they are meant:
+// arrives follows the tables from a party, LAN or subnet toward an address, as they are meant:
 // what happens to be down changes nobody's name.
-func arrives(t *route.Tables, party design.ID, a netip.Addr) arrival {
+func arrives(t *route.Tables, viewer design.ID, a netip.Addr) arrival {
 	d := t.Design
 	var out arrival
-	at := firstPoint(d, party)
+	at := firstPoint(d, viewer)
 	for range maxHops {
 		p := t.Point(at)
 		if p == nil {
@@ -281,10 +281,15 @@ func arrives(t *route.Tables, party design.ID, a netip.Addr) arrival {
 		case route.Deliver:
 			out.place = hop.To
 			if d.Get(hop.To).Kind == design.KindNetwork {
+				if p.Kind == design.KindHubTable {
+					if at = enteredFrom(d, p.Party.ID, hop.To, a); at != "" {
+						continue
+					}
+				}
 				out.place = subnetWith(d, hop.To, a)
 			}
-			if b := t.Bearer(out.place, a); out.place != "" && b != "" {
-				out.box = b
+			if out.place != "" {
+				out.box = t.Bearer(out.place, a)
 			}
 			return out
 		case route.Gateway:
@@ -309,14 +314,17 @@ func beyond(t *route.Tables, p *route.Point, hop route.Hop, a netip.Addr, out *a
 	d := t.Design
 	switch b := d.Get(hop.To).Body.(type) {
 	case *design.Peering:
-		far := b.Halves[0].Network
-		if far == p.Party.ID {
-			far = b.Halves[1].Network
+		half := b.Halves[0]
+		if half.Network == p.Party.ID {
+			half = b.Halves[1]
 		}
-		if subnetWith(d, far, a) != "" {
-			return firstPoint(d, far)
+		if half.Enters != "" {
+			return half.Enters
 		}
-		return t.Lent(far, a)
+		if subnetWith(d, half.Network, a) != "" {
+			return firstPoint(d, half.Network)
+		}
+		return t.Lent(half.Network, a)
 	case *design.Hub:
 		for _, x := range d.Inside(hop.To, design.KindAttachment) {
 			if x.Body.(*design.Attachment).What == p.Party.ID {
@@ -347,10 +355,29 @@ func beyond(t *route.Tables, p *route.Point, hop route.Hop, a netip.Addr, out *a
 	return far
 }
 
-// firstPoint is the forwarding point that a party's hosts use first.
-func firstPoint(d *design.Design, party design.ID) design.ID {
+// firstPoint is the forwarding point that the hosts of a LAN or subnet use first, or
+// those of a party: in a cloud's network the table of a subnet that has named hosts,
+// before one that stands empty or has boxes only.
+func firstPoint(d *design.Design, viewer design.ID) design.ID {
+	o := d.Get(viewer)
+	if o.Kind == design.KindLAN || o.Kind == design.KindSubnet {
+		return route.RouterOf(d, o)
+	}
+	first := design.ID("")
+	for _, s := range d.Inside(viewer, design.KindSubnet) {
+		table := s.Body.(*design.Subnet).Table
+		if len(d.Inside(s.ID, design.KindEndpoint)) > 0 {
+			return table
+		}
+		if first == "" {
+			first = table
+		}
+	}
+	if first != "" {
+		return first
+	}
 	for _, k := range []design.Kind{design.KindTable, design.KindGateway} {
-		for _, o := range d.Inside(party, k) {
+		for _, o := range d.Inside(viewer, k) {
 			return o.ID
 		}
 	}
@@ -386,24 +413,24 @@ func subnetWith(d *design.Design, network design.ID, a netip.Addr) design.ID {
 	return ""
 }
 
-// SeenAs is the name by which a party knows an address of a LAN or subnet: the one
-// under which the party's tables lead to it, a mapped one before the real one. If
-// none does, it is the mapped one beyond the link that the party shares with it,
-// else the real one.
-func SeenAs(t *route.Tables, party, place design.ID, real netip.Addr) Name {
+// SeenAs is the name by which a party, or a LAN or subnet of it, knows an address of
+// a LAN or subnet: the one under which the viewer's tables lead to it, a mapped one
+// before the real one. If none does, it is the mapped one beyond the link that the
+// party shares with it, else the real one.
+func SeenAs(t *route.Tables, viewer, place design.ID, real netip.Addr) Name {
 	d := t.Design
-	owner := d.Party(place)
+	owner, party := d.Party(place), d.Party(viewer).ID
 	itself := Name{Address: real}
 	if party == owner.ID {
 		return itself
 	}
 	names := mappedNames(d, owner, real)
 	for _, n := range names {
-		if arrives(t, party, n.Address).mapping == n.Mapping {
+		if arrives(t, viewer, n.Address).mapping == n.Mapping {
 			return n
 		}
 	}
-	if len(names) == 0 || arrives(t, party, real).place == place {
+	if len(names) == 0 || arrives(t, viewer, real).place == place {
 		return itself
 	}
 	for _, n := range names {
@@ -429,7 +456,7 @@ func FlowBetween(t *route.Tables, from, to design.ID, s design.Service) (Flow, e
 		}
 		target, err := HostOf(d, to, v4)
 		if err == nil {
-			a := SeenAs(t, d.Party(h.Place).ID, target.Place, target.Address).Address
+			a := SeenAs(t, h.Place, target.Place, target.Address).Address
 			return published(t, Flow{From: h, To: a, Meant: target.id(), Service: s}), nil
 		}
 		last = err

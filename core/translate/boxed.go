@@ -1,0 +1,262 @@
+package translate
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/prefix"
+)
+
+// boxed is a cloud network whose subnets are translated by a box of its own: what
+// they send to others goes to the box, and the box's table leads on from there.
+type boxed struct {
+	box   design.ID
+	table design.ID   // that of the box's own subnet; what enters for the mapped ranges is routed by it, too
+	of    []design.ID // tables of the subnets that are translated
+}
+
+// toBox lets a network's subnets go through a box: those that hold what others hold,
+// too. What collides, and what is translated, is no longer told to hubs.
+func (pl *planner) toBox(e *editor, network *design.Object) (b *boxed, real []netip.Prefix, err error) {
+	if b := e.boxed[network.ID]; b != nil {
+		return nil, nil, fmt.Errorf("%s is translated already", network.Name)
+	}
+	joints, zone, err := pl.waysOut(network)
+	if err != nil {
+		return nil, nil, err
+	}
+	box, err := pl.boxIn(e, network, zone, true)
+	if err != nil {
+		return nil, nil, err
+	}
+	b = &boxed{box: box.ID, table: pl.tableOfBox(e, box)}
+	for _, s := range pl.translated(network) {
+		real = append(real, ofFamily(design.RangesOf(s), true)...)
+		if table := s.Body.(*design.Subnet).Table; !slices.Contains(b.of, table) {
+			b.of = append(b.of, table)
+		}
+	}
+	if len(real) == 0 {
+		return nil, nil, fmt.Errorf("no subnet of %s holds what collides", network.Name)
+	}
+	if e.boxed == nil {
+		e.boxed = map[design.ID]*boxed{}
+	}
+	e.boxed[network.ID] = b
+	out := prefix.Minimal(slices.Concat(pl.shared(network.ID), real))
+	for _, j := range joints {
+		pl.leaveBy(e, network, b, j, out)
+	}
+	return b, real, nil
+}
+
+// translated are the subnets of a network that hold what others in scope hold, too:
+// those of hosts.
+func (pl *planner) translated(network *design.Object) []*design.Object {
+	shared := pl.shared(network.ID)
+	return slices.DeleteFunc(pl.d.Inside(network.ID, design.KindSubnet), func(s *design.Object) bool {
+		return pl.d.IsSourcePool(s.ID) || pl.forBoxes(s) || len(prefix.Intersect(ofFamily(design.RangesOf(s), true), shared)) == 0
+	})
+}
+
+// forBoxes reports whether a subnet is one in which boxes stand and no hosts.
+func (pl *planner) forBoxes(subnet *design.Object) bool {
+	return len(pl.d.Inside(subnet.ID, design.KindEndpoint)) == 0 && slices.ContainsFunc(pl.d.Inside(subnet.Parent, design.KindBox), func(b *design.Object) bool {
+		return pl.d.StandsIn(b, subnet)
+	})
+}
+
+// byBox reports whether a place is translated at a box of its own: it is a cloud's
+// network whose gateways do not do that, or to which no gateway leads, and boxes
+// may stand there.
+func (pl *planner) byBox(place design.ID, does string) bool {
+	o := pl.d.Get(place)
+	if o.Kind != design.KindNetwork || pl.noBox(o) != "" {
+		return false
+	}
+	edges, _ := newEditor(pl.d, pl.pool).edges(place, does)
+	_, _, err := pl.waysOut(o)
+	return len(edges) == 0 && err == nil
+}
+
+// noBox says why no translating box can be put into a network, empty if one can.
+func (pl *planner) noBox(network *design.Object) string {
+	profile := pl.d.ProfileOf(network.ID)
+	switch {
+	case pl.q.NoBoxes:
+		return "no box may be added, as was asked"
+	case profile == nil || !profile.Networks.Appliances:
+		return "in its cloud no table leads to a box of one's own"
+	}
+	return ""
+}
+
+// whyNot says why a place can be translated nowhere: at no gateway, and at no box.
+func (pl *planner) whyNot(place design.ID, why string) string {
+	o := pl.d.Get(place)
+	if o.Kind != design.KindNetwork {
+		return why
+	}
+	if _, _, err := pl.waysOut(o); err != nil {
+		return err.Error()
+	}
+	return why + "; and " + pl.noBox(o)
+}
+
+// waysOut are the joints by which a network's subnets are reached, and a zone that
+// they serve.
+func (pl *planner) waysOut(network *design.Object) (out []design.Joint, zone string, err error) {
+	for _, a := range pl.d.Referring(network.ID, design.KindAttachment) {
+		b := a.Body.(*design.Attachment)
+		if j, ok := design.JointOf(a); ok && b.What == network.ID {
+			out = append(out, j)
+			for _, s := range b.Subnets {
+				if zone == "" {
+					zone = pl.d.Get(s).Body.(*design.Subnet).Zone
+				}
+			}
+		}
+	}
+	for _, g := range pl.d.Inside(network.ID, design.KindGateway) {
+		for _, j := range pl.d.JointsAt(g.ID) {
+			if _, ok := standingJoint(j); ok {
+				out = append(out, j)
+			}
+		}
+	}
+	if len(out) == 0 {
+		err = fmt.Errorf("%s has no link, circuit or hub; a peering carries the two networks' own ranges only, and is refused while these overlap", network.Name)
+	}
+	return out, zone, err
+}
+
+// leaveBy lets a joint of a network no longer tell what is translated, and routes
+// what enters by it for mapped ranges in the box's table.
+func (pl *planner) leaveBy(e *editor, network *design.Object, b *boxed, j design.Joint, out []netip.Prefix) {
+	if a, ok := e.get(j.ID).Body.(*design.Attachment); ok {
+		c := *a
+		c.KeepOut = prefix.Minimal(slices.Concat(c.KeepOut, out))
+		e.put(e.get(j.ID).With(&c), Routes, network.ID, j.ID, "keep %s out of what %s is told", list(out), pl.d.Title(pl.d.Get(j.ID).Parent))
+		return
+	}
+	at := j.Ends[e.endAt(j.ID, network.ID)]
+	o := e.get(at)
+	g := *o.Body.(*design.Gateway)
+	if g.Enters == "" {
+		g.Enters = b.table
+	}
+	if pl.d.Get(j.ID).Kind == design.KindCircuit || pl.d.Get(j.ID).Body.(*design.Link).Routing == design.RoutingBGP {
+		g.List = prefix.Free(pl.announced(network, &g), out)
+		g.Announces = design.AnnounceList
+	}
+	if next := o.With(&g); !design.Same(o, next) {
+		e.put(next, Routes, network.ID, at, "at %s announce %s no longer, and route what enters in %s", o.Name, list(out), e.get(b.table).Name)
+	}
+}
+
+// announced is what a cloud's gateway tells of its network.
+func (pl *planner) announced(network *design.Object, g *design.Gateway) []netip.Prefix {
+	if g.Announces == design.AnnounceList {
+		return g.List
+	}
+	return pl.d.Ranges(network.ID)
+}
+
+// tellOf lets a network's joints tell a range for which its box answers.
+func (pl *planner) tellOf(e *editor, network *design.Object, b *boxed, p netip.Prefix) {
+	o := e.get(b.table)
+	t := *o.Body.(*design.Table)
+	t.Routes = append(slices.Clone(t.Routes), design.Entry{Prefix: p, Via: b.box, Publish: design.Published})
+	e.put(o.With(&t), Routes, network.ID, o.ID, "in %s add %s via %s, and publish it", o.Name, p, e.get(b.box).Name)
+	for _, g := range pl.d.Inside(network.ID, design.KindGateway) {
+		now := e.get(g.ID)
+		c := *now.Body.(*design.Gateway)
+		if c.Announces == design.AnnounceList && c.Enters != "" {
+			c.List = append(slices.Clone(c.List), p)
+			e.put(now.With(&c), Routes, network.ID, g.ID, "at %s announce %s", g.Name, p)
+		}
+		if c.Enters != "" && c.Enters != b.table {
+			e.entry(e.get(c.Enters), p, b.box)
+		}
+	}
+}
+
+// boxRules adds translations to a box.
+func (e *editor) boxRules(box, party design.ID, text string, rules ...design.Rule) {
+	o := e.get(box)
+	b := *o.Body.(*design.Box)
+	b.Translate = append(slices.Clone(b.Translate), rules...)
+	e.put(o.With(&b), Rules, party, box, "at %s %s", o.Name, text)
+}
+
+// mapByBox maps what collides of a network one to one at a box of its own. What is
+// left of the network is known as before.
+func (pl *planner) mapByBox(e *editor, network *design.Object) ([]netip.Prefix, error) {
+	b, real, err := pl.toBox(e, network)
+	if err != nil {
+		return nil, err
+	}
+	var out []netip.Prefix
+	for _, r := range real {
+		to, err := e.pool.take(true, r.Bits())
+		if err != nil {
+			return nil, fmt.Errorf("%s %s: %w", network.Name, r, err)
+		}
+		out = append(out, to)
+		e.spent = append(e.spent, to)
+		e.why = append(e.why, fmt.Sprintf("%s becomes %s: %s.", r, to, e.pool.why))
+		e.maps = append(e.maps, Pair{Place: network.ID, Title: network.Name, Real: r, Mapped: to})
+		e.boxRules(b.box, network.ID, fmt.Sprintf("map %s to %s", r, to),
+			design.Rule{Hook: design.Arriving, Does: design.OneToOne, Real: r, Into: to},
+			design.Rule{Hook: design.Leaving, Does: design.OneToOne, Real: r, Into: to})
+		pl.tellOf(e, network, b, to)
+		for _, j := range pl.jointsOf(network) {
+			e.replace(e.get(j.joint), j, r, to)
+		}
+	}
+	return append(out, pl.untouched(network)...), nil
+}
+
+// untouched are the ranges of a network's subnets that a box does not translate.
+func (pl *planner) untouched(network *design.Object) []netip.Prefix {
+	var out []netip.Prefix
+	translated := pl.translated(network)
+	for _, s := range pl.d.Inside(network.ID, design.KindSubnet) {
+		if !slices.Contains(translated, s) && !pl.forBoxes(s) {
+			out = append(out, ofFamily(design.RangesOf(s), true)...)
+		}
+	}
+	return out
+}
+
+// jointsOf are a network's links and circuits with the gateways at which they end.
+func (pl *planner) jointsOf(network *design.Object) []edge {
+	var out []edge
+	for _, g := range pl.d.Inside(network.ID, design.KindGateway) {
+		for _, j := range pl.d.JointsAt(g.ID) {
+			if _, ok := standingJoint(j); ok {
+				out = append(out, edge{g.ID, j.ID})
+			}
+		}
+	}
+	return out
+}
+
+// hideByBox hides what collides of a network behind a pool at a box of its own.
+func (pl *planner) hideByBox(e *editor, o *Option, m mapped, network *design.Object) error {
+	b, real, err := pl.toBox(e, network)
+	if err != nil {
+		return err
+	}
+	pool, err := pl.poolFor(e, network.ID, real)
+	if err != nil {
+		return err
+	}
+	e.boxRules(b.box, network.ID, fmt.Sprintf("hide %s behind %s", list(real), pool), design.Rule{Hook: design.Leaving, Source: real, Does: design.FromPool, Into: pool})
+	pl.tellOf(e, network, b, pool)
+	m[network.ID] = append([]netip.Prefix{pool}, pl.untouched(network)...)
+	o.Capacity = append(o.Capacity, CapacityOf(pl.d, network.ID, pool, real, 0))
+	return nil
+}
