@@ -51,10 +51,15 @@ func (c *collector) translations(o *design.Object) {
 }
 
 // heldElsewhere tells of a pool, mapped range or listener that somebody else holds.
+// What lies among the party's own hosts is no matter of its own: who else has their
+// range collides with them.
 func (c *collector) heldElsewhere(o *design.Object, what string, p netip.Prefix) {
 	own := c.d.Party(o.ID)
 	if l, ok := o.Body.(*design.Listener); ok {
 		own = c.d.Party(l.At)
+	}
+	if own != nil && slices.ContainsFunc(c.d.Exports(own.ID), func(r netip.Prefix) bool { return prefix.Contains(r, p) }) {
+		return
 	}
 	space := c.f.claims.Get(c.d, "", claimsOf)
 	space.Covering(p, func(x overlap.Claim) {

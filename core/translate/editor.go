@@ -41,6 +41,7 @@ type editor struct {
 	why     []string
 	maps    []Pair
 	spent   []netip.Prefix // what is taken for it
+	inside  []netip.Prefix // of new tunnels
 	pool    *pool
 	wanted  []entryWish
 	only    map[design.ID]design.ID // of a network: the one table that needs entries

@@ -53,7 +53,9 @@ func TestTheFirstPlaceOfEachStory(t *testing.T) {
 		{"hub-refusal", translate.KeepOut, 0, []translate.Remedy{translate.Endpoint}},
 		{"tenants", translate.KeepOut, 0, []translate.Remedy{translate.Endpoint}},
 		{"two-stages", translate.TwoStages, 1, nil},
-		{"relay", translate.Publish, 0, []translate.Remedy{translate.Relay}},
+		{"relay", translate.Relay, 0, nil},
+		{"hub-alike", translate.Map, 2, []translate.Remedy{translate.Hide}},
+		{"peers", translate.TwoStages, 0, nil},
 	} {
 		t.Run(c.story, func(t *testing.T) {
 			d := remedies(t, c.story)

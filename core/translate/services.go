@@ -248,7 +248,7 @@ func (pl *planner) freeHost(e *editor, place *design.Object) (netip.Addr, error)
 			taken[a] = true
 		}
 	}
-	for _, f := range append(pl.d.Forwarders(place.Parent), e.fresh(place.Parent, design.KindBox)...) {
+	for _, f := range slices.Concat(pl.d.Forwarders(place.Parent), e.fresh(place.Parent, design.KindBox), e.fresh(place.Parent, design.KindGateway)) {
 		for _, a := range design.StandsAt(e.get(f.ID)) {
 			taken[a] = true
 		}
@@ -270,89 +270,6 @@ func (pl *planner) freeHost(e *editor, place *design.Object) (netip.Addr, error)
 		}
 	}
 	return netip.Addr{}, fmt.Errorf("no address is free in %s", place.Name)
-}
-
-// relays let a listener inside the caller's own range hand over to one at the far
-// gateway: between the two sides nothing is routed.
-func (pl *planner) relays(give func(*Option) bool) bool {
-	list := pl.offers()
-	if len(list) == 0 {
-		return true
-	}
-	return give(pl.try(Relay, "Relay to "+pl.serviceWords(list)+" inside the caller's own range", func(e *editor, o *Option) error {
-		for _, s := range list {
-			for _, n := range s.needs {
-				if err := pl.relay(e, s, n); err != nil {
-					return err
-				}
-			}
-		}
-		o.Start, o.PerServe = "Only callers can start.", 2
-		o.Next = "One more caller with the same range gets a listener at its own gateway; no range is spent, and nothing is routed."
-		return nil
-	}))
-}
-
-func (pl *planner) relay(e *editor, s offer, n need) error {
-	if len(n.path) != 1 || pl.d.Get(n.a).Kind != design.KindSite || pl.d.Get(n.b).Kind != design.KindSite {
-		return fmt.Errorf("%s and %s are not two sites that a link joins directly", pl.d.Title(n.a), pl.d.Title(n.b))
-	}
-	l, ok := e.get(n.path[0].by).Body.(*design.Link)
-	tunnels := pl.d.Inside(n.path[0].by, design.KindTunnel)
-	if !ok || l.Routing == design.RoutingSelectors || len(tunnels) == 0 || len(tunnels[0].Body.(*design.Tunnel).Inside) != 2 {
-		return fmt.Errorf("%s has no inside addresses for the two listeners to meet at", e.get(n.path[0].by).Name)
-	}
-	near := e.endAt(n.path[0].by, n.a)
-	inside := tunnels[0].Body.(*design.Tunnel).Inside
-	far := e.get(l.Ends[1-near].Gateway)
-	if err := pl.stand(e, far, pl.d.Get(n.to)); err != nil {
-		return err
-	}
-	second := &design.Listener{At: far.ID, Address: inside[1-near].Addr(), Service: pl.freePort(e, inside[1-near].Addr(), s.service), Target: s.target, Does: design.Proxying,
-		Callers: []netip.Prefix{netip.PrefixFrom(inside[near].Addr(), inside[near].Addr().BitLen())}}
-	if second.Service != s.service {
-		second.Port = s.service.Port
-	}
-	last := e.add(design.KindListener, "", pl.d.Get(s.target).Name+" at "+pl.d.Title(n.b), second, Opened, n.b, "at %s listen on its inside address %s for %s and lead to %s", far.Name, second.Address, second.Service, pl.d.Title(s.target))
-	a, err := pl.freeHost(e, pl.d.Get(n.from))
-	if err != nil {
-		return err
-	}
-	first := &design.Listener{At: l.Ends[near].Gateway, Address: a, Service: s.service, Target: last.ID, Does: design.Proxying}
-	if second.Service != s.service {
-		first.Port = second.Service.Port
-	}
-	e.add(design.KindListener, "", pl.d.Get(s.target).Name+" in "+pl.d.Title(n.from), first, Opened, n.a, "at %s listen on %s, in %s itself, and hand over to %s", e.get(first.At).Name, a, pl.d.Title(n.from), second.Address)
-	return nil
-}
-
-// freePort is a service's own port, or the next one that nothing listens on at an
-// address.
-func (pl *planner) freePort(e *editor, at netip.Addr, s design.Service) design.Service {
-	for _, l := range slices.Concat(pl.d.Of(design.KindListener), e.fresh("", design.KindListener)) {
-		if b := l.Body.(*design.Listener); b.Address == at && b.Service == s {
-			s.Port++
-			return pl.freePort(e, at, s)
-		}
-	}
-	return s
-}
-
-// stand gives a gateway an address of its own in a LAN, where none is known.
-func (pl *planner) stand(e *editor, gateway, place *design.Object) error {
-	g := *e.get(gateway.ID).Body.(*design.Gateway)
-	for _, a := range g.Stands {
-		if within(design.RangesOf(place), a) {
-			return nil
-		}
-	}
-	a, err := pl.freeHost(e, place)
-	if err != nil {
-		return err
-	}
-	g.Stands = append(slices.Clone(g.Stands), a)
-	e.put(e.get(gateway.ID).With(&g), Places, gateway.Parent, gateway.ID, "let %s have %s in %s (if it has another address there, say that one)", gateway.Name, a, place.Name)
-	return nil
 }
 
 // endpoints are private endpoints: the cloud itself listens in the caller's

@@ -1,0 +1,178 @@
+package translate
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/draft"
+	"dravin/core/inuse"
+	"dravin/core/standing"
+)
+
+// relays let a listener inside the caller's own range hand over to one at the far
+// gateway: between the two sides nothing is routed.
+func (pl *planner) relays(give func(*Option) bool) bool {
+	list := pl.offers()
+	if len(list) == 0 {
+		return true
+	}
+	return give(pl.try(Relay, "Relay to "+pl.serviceWords(list)+" inside the caller's own range", func(e *editor, o *Option) error {
+		for _, s := range list {
+			for _, n := range s.needs {
+				if err := pl.relay(e, s, n); err != nil {
+					return err
+				}
+			}
+		}
+		o.Start, o.PerServe = "Only callers can start.", 2
+		o.Next = "One more caller with the same range gets a listener at its own gateway; no range is spent, and nothing is routed."
+		return nil
+	}))
+}
+
+// meeting is a strand over which two listeners hand over to each other: the gateways
+// at its two ends with their inside addresses.
+type meeting struct {
+	near, far *design.Object
+	at        [2]netip.Addr // inside addresses, the near one first
+}
+
+func (pl *planner) relay(e *editor, s offer, n need) error {
+	if pl.d.Get(n.a).Kind != design.KindSite || pl.d.Get(n.b).Kind != design.KindSite {
+		return fmt.Errorf("%s and %s are not two sites, at which a box of one's own listens", pl.d.Title(n.a), pl.d.Title(n.b))
+	}
+	m, err := pl.meet(e, n)
+	if err != nil {
+		return err
+	}
+	if err := pl.stand(e, m.far, pl.d.Get(n.to)); err != nil {
+		return err
+	}
+	second := &design.Listener{At: m.far.ID, Address: m.at[1], Service: pl.freePort(e, m.at[1], s.service), Target: s.target, Does: design.Proxying, Callers: []netip.Prefix{netip.PrefixFrom(m.at[0], m.at[0].BitLen())}}
+	if second.Service != s.service {
+		second.Port = s.service.Port
+	}
+	last := e.add(design.KindListener, "", pl.d.Get(s.target).Name+" at "+pl.d.Title(n.b), second, Opened, n.b, "at %s listen on its inside address %s for %s and lead to %s", m.far.Name, second.Address, second.Service, pl.d.Title(s.target))
+	a, err := pl.freeHost(e, pl.d.Get(n.from))
+	if err != nil {
+		return err
+	}
+	first := &design.Listener{At: m.near.ID, Address: a, Service: s.service, Target: last.ID, Does: design.Proxying}
+	if second.Service != s.service {
+		first.Port = second.Service.Port
+	}
+	e.add(design.KindListener, "", pl.d.Get(s.target).Name+" in "+pl.d.Title(n.from), first, Opened, n.a, "at %s listen on %s, in %s itself, and hand over to %s", m.near.Name, a, pl.d.Title(n.from), second.Address)
+	return nil
+}
+
+// meet finds the strand that relays use: one of a link between the two sites whose
+// far gateway may be touched, or that of a new relay in the far LAN.
+func (pl *planner) meet(e *editor, n need) (m meeting, err error) {
+	joints := slices.Concat(pl.d.Of(design.KindLink), e.fresh("", design.KindLink))
+	for _, o := range joints {
+		l := o.Body.(*design.Link)
+		near := e.endAt(o.ID, n.a)
+		if !standing.Exists(o) || l.Routing == design.RoutingSelectors || e.party(l.Ends[near].Gateway) != n.a || e.party(l.Ends[1-near].Gateway) != n.b || pl.closed(l.Ends[1-near].Gateway) {
+			continue
+		}
+		for _, t := range slices.Concat(pl.d.Inside(o.ID, design.KindTunnel), e.fresh(o.ID, design.KindTunnel)) {
+			if in := t.Body.(*design.Tunnel).Inside; len(in) == 2 {
+				return meeting{e.get(l.Ends[near].Gateway), e.get(l.Ends[1-near].Gateway), [2]netip.Addr{in[near].Addr(), in[1-near].Addr()}}, nil
+			}
+		}
+	}
+	if len(n.path) == 1 && !slices.Contains(pl.q.Closed, n.b) {
+		return m, fmt.Errorf("%s has no inside addresses for the two listeners to meet at", e.get(n.path[0].by).Name)
+	}
+	return pl.dialOut(e, n)
+}
+
+// dialOut puts a relay into the far LAN, which dials out over a tunnel of its own to
+// the caller's gateway: nobody else's box there is touched.
+func (pl *planner) dialOut(e *editor, n need) (m meeting, err error) {
+	near, out, ok := pl.public(n.a)
+	_, behind, also := pl.public(n.b)
+	place := pl.d.Get(n.to)
+	switch {
+	case place.Kind != design.KindLAN:
+		return m, fmt.Errorf("%s is no LAN in which a relay could stand", pl.d.Title(n.to))
+	case pl.q.NoBoxes:
+		return m, fmt.Errorf("no box may be added, as was asked")
+	case !ok || !also:
+		return m, fmt.Errorf("%s or %s has no gateway with a public address, over which a relay could dial out", pl.d.Title(n.a), pl.d.Title(n.b))
+	}
+	free, err := draft.InsideRanges(nil, nil, slices.Concat(inuse.ForInside(pl.d), e.inside), 1)
+	if err != nil {
+		return m, err
+	}
+	stands, err := pl.freeHost(e, place)
+	if err != nil {
+		return m, err
+	}
+	e.inside = append(e.inside, free[0])
+	first := free[0].Addr().Next()
+	m = meeting{near: near, at: [2]netip.Addr{first, first.Next()}}
+	m.far = e.add(design.KindGateway, n.b, "relay", &design.Gateway{Addresses: []netip.Addr{behind}, Stands: []netip.Addr{stands}, Note: "A small box in " + place.Name + "; it dials out from there."}, Places, n.b,
+		"put a relay at %s in %s; it dials out from behind %s", stands, place.Name, behind)
+	if lan := place.Body.(*design.LAN); len(lan.Gateways) == 0 { // its hosts keep the gateways that they have
+		c := *lan
+		for _, g := range pl.d.Inside(n.b, design.KindGateway) {
+			c.Gateways = append(c.Gateways, g.ID)
+		}
+		e.put(place.With(&c), Places, n.b, "", "let the hosts of %s keep the gateway that they have", place.Name)
+	}
+	link := e.add(design.KindLink, "", pl.d.Title(n.a)+" to the relay at "+pl.d.Title(n.b), &design.Link{Routing: design.RoutingStatic, State: design.Drafted, Ends: []design.End{{Gateway: near.ID}, {Gateway: m.far.ID}}}, Places, n.a,
+		"let %s take the relay's tunnel", near.Name)
+	inside := []netip.Prefix{netip.PrefixFrom(m.at[0], free[0].Bits()), netip.PrefixFrom(m.at[1], free[0].Bits())}
+	e.add(design.KindTunnel, link.ID, "strand 1", &design.Tunnel{Outside: []netip.Addr{out, behind}, Inside: inside, Ends: []design.TunnelEnd{{}, {NAT: true}}}, Places, n.b,
+		"make the tunnel from the relay to %s, with the inside addresses %s and %s", out, m.at[0], m.at[1])
+	return m, nil
+}
+
+// closed reports whether a gateway or box that is there is not to be touched.
+func (pl *planner) closed(box design.ID) bool {
+	return pl.d.Get(box) != nil && slices.Contains(pl.q.Closed, pl.d.Party(box).ID)
+}
+
+// public is the first gateway of a site with a public IPv4 address, and that.
+func (pl *planner) public(site design.ID) (*design.Object, netip.Addr, bool) {
+	for _, g := range pl.d.Inside(site, design.KindGateway) {
+		for _, a := range g.Body.(*design.Gateway).Addresses {
+			if a.Is4() && !a.IsUnspecified() {
+				return g, a, true
+			}
+		}
+	}
+	return nil, netip.Addr{}, false
+}
+
+// freePort is a service's own port, or the next one that nothing listens on at an
+// address.
+func (pl *planner) freePort(e *editor, at netip.Addr, s design.Service) design.Service {
+	for _, l := range slices.Concat(pl.d.Of(design.KindListener), e.fresh("", design.KindListener)) {
+		if b := l.Body.(*design.Listener); b.Address == at && b.Service == s {
+			s.Port++
+			return pl.freePort(e, at, s)
+		}
+	}
+	return s
+}
+
+// stand gives a gateway an address of its own in a LAN, where none is known.
+func (pl *planner) stand(e *editor, gateway, place *design.Object) error {
+	g := *e.get(gateway.ID).Body.(*design.Gateway)
+	for _, a := range g.Stands {
+		if within(design.RangesOf(place), a) {
+			return nil
+		}
+	}
+	a, err := pl.freeHost(e, place)
+	if err != nil {
+		return err
+	}
+	g.Stands = append(slices.Clone(g.Stands), a)
+	e.put(e.get(gateway.ID).With(&g), Places, gateway.Parent, gateway.ID, "let %s have %s in %s (if it has another address there, say that one)", gateway.Name, a, place.Name)
+	return nil
+}
