@@ -1,6 +1,7 @@
 package walk
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -468,12 +469,23 @@ func FlowBetween(t *route.Tables, from, to design.ID, s design.Service) (Flow, e
 }
 
 // published is a flow as its source would dial it: where the host itself is not
-// reached and a published service leads to it, that.
+// reached and a published service leads to it, that; of a chain the first listener,
+// and what is in the caller's own range before all others.
 func published(t *route.Tables, f Flow) Flow {
 	all := LeadingTo(t.Design, f.Meant)
 	if len(all) == 0 || Prove(t, f).Works {
 		return f
 	}
+	slices.Reverse(all)
+	slices.SortStableFunc(all, func(a, b *design.Object) int {
+		beside := func(o *design.Object) int {
+			if within(t.Design.Ranges(f.From.Place), o.Body.(*design.Listener).Address) {
+				return 0
+			}
+			return 1
+		}
+		return cmp.Compare(beside(a), beside(b))
+	})
 	for _, o := range all {
 		l := o.Body.(*design.Listener)
 		if Answering(t.Design, l) != f.Service || l.Address.Is4() != f.From.Address.Is4() {

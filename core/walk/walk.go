@@ -30,6 +30,7 @@ const (
 	ReversePath          Code = "reverse-path"            // a strict filter drops what comes in by another way than the answer would go out
 	OtherSegment         Code = "other-segment"           // the box knows the destination in another routing instance only
 	NotAnswered          Code = "not-answered"            // the host is reached and does not answer this service
+	NoWayBack            Code = "no-way-back"             // it leaves for the internet from an address to which nobody there can answer
 	CallerRefused        Code = "caller-refused"          // a published service does not let this caller in
 	ReplyNotReversed     Code = "reply-not-reversed"      // the reply arrives from another address than was dialled
 	ReplyNoRoute         Code = "reply-no-route"          // as NoRoute, on the way back
@@ -37,7 +38,7 @@ const (
 )
 
 // Codes are all codes.
-var Codes = append([]Code{OnLinkElsewhere, NoNeighbour, NoRoute, Loop, SelectorMiss, NotTransitive, ZoneCutOff, BlackHole, ReversePath, OtherSegment, NotAnswered, CallerRefused, ReplyNotReversed, ReplyNoRoute, ReplyOnLinkElsewhere}, down()...)
+var Codes = append([]Code{OnLinkElsewhere, NoNeighbour, NoRoute, Loop, SelectorMiss, NotTransitive, ZoneCutOff, BlackHole, ReversePath, OtherSegment, NotAnswered, NoWayBack, CallerRefused, ReplyNotReversed, ReplyNoRoute, ReplyOnLinkElsewhere}, down()...)
 
 // down are the codes of what is down.
 func down() []Code {
@@ -145,6 +146,9 @@ type Host struct {
 	Place    design.ID // the LAN or subnet
 	Endpoint design.ID // empty if no declared endpoint
 	Address  netip.Addr
+	// Beyond is the gateway by which it was reached, where it is somewhere on the
+	// internet.
+	Beyond design.ID
 }
 
 // clientPort stands for the port that a client's system picks (RFC 6335
@@ -173,6 +177,9 @@ func Prove(t *route.Tables, f Flow) Proof {
 	}
 	if p.To.ID == "" {
 		p.To = placeOf(d, reached.id())
+		if reached.Beyond != "" {
+			p.To = p.Forward[len(p.Forward)-1].At
+		}
 	}
 	if p.Stop = answers(d, reached, design.Service{Proto: there.header.Proto, Port: there.header.DPort}); p.Stop != nil {
 		return p

@@ -68,6 +68,9 @@ func (w *walker) down(v standing.Verdict, at Place) Host {
 // from sends the packet from a host and returns the host it reaches, or sets
 // the stop.
 func (w *walker) from(h Host) Host {
+	if h.Beyond != "" {
+		return w.fromBeyond(h)
+	}
 	at := placeOf(w.d, h.id())
 	if v := w.t.Standing.Of(h.Place); !v.Up {
 		return w.down(v, at)
@@ -226,6 +229,9 @@ func (w *walker) onward(p *route.Point, at Place, by design.ID, choice route.Cho
 	}
 	if w.otherSegment(p, at) {
 		return Host{}
+	}
+	if w.beyond(w.header.Dst) {
+		return w.leaves(p, at)
 	}
 	return w.outOfEstate(p, at)
 }
@@ -521,6 +527,12 @@ func (w *walker) isMeant(got Host) bool {
 	return w.meant == "" || w.meant == got.Endpoint || w.meant == got.Place
 }
 
+// hiddenHere reports whether a rule that a box lists has hidden the packet's source
+// there just now.
+func (w *walker) hiddenHere(box design.ID) bool {
+	return slices.ContainsFunc(w.stages, func(s Stage) bool { return s.Act == MapsSource && s.At.ID == box && s.Rule == box })
+}
+
 // outOfEstate is what becomes of a packet that only the way to the internet is
 // left for. Where selectors are all that could have taken it, or one names its
 // destination, they are to blame; else a route is missing.
@@ -532,6 +544,10 @@ func (w *walker) outOfEstate(p *route.Point, at Place) Host {
 				fmt.Sprintf("no selector of %s covers %s to %s; the nearest has %s and %s", w.d.Title(s.Link), w.header.Src, w.header.Dst, s.Local, s.Remote),
 				fmt.Sprintf("add %s and %s to the selectors at both ends of %s", w.header.Src, w.header.Dst, w.d.Title(s.Link)))
 			w.stop.Subject = s.Link
+			if w.hiddenHere(p.ID) && s.Remote.Contains(w.header.Dst) {
+				w.stop.Mend = fmt.Sprintf("at %s exempt %s from what is hidden: a rule nothing for it before the one that hides", at.Title, s.Remote)
+				w.stop.Subject, w.stop.Line = p.ID, "translate"
+			}
 			return Host{}
 		}
 	}
