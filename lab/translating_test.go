@@ -70,6 +70,9 @@ func (e *estate) gardens() {
 		}
 		if n == 0 && e.chance(60) {
 			b := &design.Box{Addresses: []netip.Addr{nth(p, 7)}}
+			if len(lan.Prefixes) > 1 {
+				b.Addresses = append(b.Addresses, nth(lan.Prefixes[1], 7))
+			}
 			if e.chance(8) {
 				b.Faults = []string{pick(e.r, []string{design.ForwardingOff, design.SourceCheck})}
 			}
@@ -167,36 +170,65 @@ func (e *estate) known(link, gateway *design.Object, told []netip.Prefix) []neti
 	return told
 }
 
-// publish lets a gateway or box listen: among the hosts, or at an address that is
-// routed to it or not.
+// publish lets a gateway or box listen: among the hosts, at an address that is
+// routed to it or not, or at its inside address; for a host, or for another listener.
 func (e *estate) publish(f *design.Object) {
 	for range e.r.IntN(3) {
 		e.mapped++
 		stands := design.StandsAt(f)
 		at := netip.AddrFrom4([4]byte{10, 223, byte(e.mapped * 4), 9})
-		if e.chance(60) {
-			at = netip.PrefixFrom(stands[0], 24).Masked().Addr()
-			at = nth(netip.PrefixFrom(at, 24), 60+e.mapped)
+		if inside := e.insideOf(f.ID); inside.IsValid() && e.chance(25) {
+			at = inside
+		} else if e.chance(60) {
+			own := pick(e.r, stands)
+			bits := map[bool]int{true: 24, false: 64}[own.Is4()]
+			at = nth(netip.PrefixFrom(own, bits).Masked(), 60+e.mapped)
 		}
-		target := pick(e.r, slices.DeleteFunc(e.of(design.KindEndpoint, ""), func(o *design.Object) bool { return addressesOf(o)[0].Is6() }))
-		l := &design.Listener{At: f.ID, Address: at, Service: design.Service{Proto: pick(e.r, []string{"tcp", "udp"}), Port: uint16(7010 + e.mapped)}, Target: target.ID, Port: port,
+		l := &design.Listener{At: f.ID, Address: at, Service: design.Service{Proto: pick(e.r, []string{"tcp", "udp"}), Port: uint16(7010 + e.mapped)}, Port: port,
 			Does: pick(e.r, []string{design.Rewriting, design.Proxying}), Hides: e.chance(50)}
+		l.Target = pick(e.r, slices.DeleteFunc(e.of(design.KindEndpoint, ""), func(o *design.Object) bool { return addressesOf(o)[0].Is4() != at.Is4() })).ID
+		before := slices.DeleteFunc(e.of(design.KindListener, ""), func(o *design.Object) bool {
+			b := o.Body.(*design.Listener)
+			return b.At == f.ID || b.Address.Is4() != at.Is4() || b.Service.Proto != l.Service.Proto
+		})
+		if len(before) > 0 && e.chance(40) {
+			next := pick(e.r, before)
+			l.Target, l.Port = next.ID, 0
+			l.Port = next.Body.(*design.Listener).Service.Port
+		}
 		if e.chance(30) {
-			l.Callers = []netip.Prefix{pick(e.r, siteRanges)}
+			l.Callers = []netip.Prefix{pick(e.r, map[bool][]netip.Prefix{true: siteRanges, false: siteRanges6}[at.Is4()])}
 		}
 		e.add(design.KindListener, "", l)
 		for _, o := range e.of(design.KindLink, "") {
 			for n := range o.Body.(*design.Link).Ends {
-				if end := &o.Body.(*design.Link).Ends[n]; e.get(end.Gateway).Parent != f.Parent && e.chance(70) && !slices.ContainsFunc(siteRanges, func(r netip.Prefix) bool { return r.Contains(at) }) {
+				if end := &o.Body.(*design.Link).Ends[n]; e.get(end.Gateway).Parent != f.Parent && e.chance(70) && !among(at) {
 					end.Routes = append(end.Routes, route.Alone(at))
 				}
 			}
 		}
-		if f.Kind == design.KindBox && !slices.ContainsFunc(siteRanges, func(r netip.Prefix) bool { return r.Contains(at) }) {
+		if f.Kind == design.KindBox && !among(at) {
 			g := e.of(design.KindGateway, f.Parent)[0].Body.(*design.Gateway)
 			g.Routes = append(g.Routes, design.BoxRoute{Prefix: route.Alone(at), Via: stands[0]})
 		}
 	}
+}
+
+// among reports whether an address lies among hosts, or inside a tunnel.
+func among(at netip.Addr) bool {
+	return at.IsLinkLocalUnicast() || slices.ContainsFunc(slices.Concat(siteRanges, siteRanges6), func(r netip.Prefix) bool { return r.Contains(at) })
+}
+
+// insideOf is an inside address of a gateway, if it has one.
+func (e *estate) insideOf(gateway design.ID) (out netip.Addr) {
+	for _, o := range e.of(design.KindLink, "") {
+		if _, _, n, ok := o.Body.(*design.Link).End(gateway); ok {
+			if in := e.of(design.KindTunnel, o.ID)[0].Body.(*design.Tunnel).Inside; len(in) == 2 && in[n].Addr().Is4() {
+				out = in[n].Addr()
+			}
+		}
+	}
+	return out
 }
 
 // boxes puts the boxes of a site into a LAN, with what is rendered for them.
@@ -211,6 +243,11 @@ func (w *world) boxes(lan *design.Object, plug func(design.ID) string) {
 		w.do(o.ID, "for f in /proc/sys/net/ipv[46]/conf/*/accept_redirects /proc/sys/net/ipv4/conf/*/send_redirects; do echo 0 >$f; done")
 		w.do(o.ID, "ip address add %s/%d dev %s", a, p.Bits(), x)
 		w.do(o.ID, "ip route replace default via %s", nth(p, 2+w.gatewaysOf(lan)[0]))
+		if len(o.Body.(*design.Box).Addresses) > 1 {
+			six := design.RangesOf(lan)[1]
+			w.do(o.ID, "ip -6 address add %s/%d dev %s nodad", o.Body.(*design.Box).Addresses[1], six.Bits(), x)
+			w.do(o.ID, "ip -6 route replace default via %s", nth(six, 2+w.gatewaysOf(lan)[0]))
+		}
 	}
 }
 

@@ -7,28 +7,80 @@ import (
 	"strings"
 
 	"dravin/core/design"
+	"dravin/core/prefix"
 	"dravin/core/route"
 )
 
 // answers lets a gateway or box answer for what it listens on, and, among the
-// hosts of a LAN or subnet, for its pools and mapped ranges.
+// hosts of a LAN or subnet, for its pools and mapped ranges. Neighbours of IPv4 are
+// told of any address that the box has; of IPv6 only of those of the interface that
+// was asked, and those that it is told to answer for there (RFC 4389).
 func answers(p *page, d *design.Design, g *design.Object) {
-	var listens []netip.Addr
+	listens := listensOn(d, g)
+	among := route.Among(d, g)
+	if len(listens)+len(among) == 0 {
+		return
+	}
+	p.line("")
+	p.comment("What it answers for beside its own addresses: listeners, and pools among the addresses of hosts.")
+	if slices.ContainsFunc(slices.Concat(among, alone(listens)), func(r netip.Prefix) bool { return r.Addr().Is6() && beside(d, g, r).IsValid() }) {
+		p.comment("at RANGE: the interface on which this box is in a range; the loopback one if on none.")
+		p.line(`at() { ip -6 -o address show to "$1" scope global | awk 'NR == 1 { print $2; n++ } END { if (!n) print "lo" }'; }`)
+	}
+	for _, a := range listens {
+		if own := beside(d, g, route.Alone(a)); a.Is6() && own.IsValid() {
+			p.line(`ip address replace %s dev "$(at %s)" nodad preferred_lft 0`, route.Alone(a), own) // never a source by itself
+			continue
+		}
+		p.line("ip address replace %s dev lo", route.Alone(a))
+	}
+	for _, r := range among {
+		p.line("ip %s route replace local %s dev lo", flag(r.Addr().Is4()), r)
+		if r.Addr().Is4() {
+			continue
+		}
+		p.line(`d=$(at %s); sysctl -qw "net.ipv6.conf.$d.proxy_ndp=1" "net.ipv6.neigh.$d.proxy_delay=0"`, beside(d, g, r))
+		for a := r.Masked().Addr(); r.Contains(a); a = a.Next() {
+			p.line(`ip -6 neighbour replace proxy %s dev "$d"`, a)
+		}
+	}
+}
+
+// beside is the range of a LAN or subnet in which a gateway or box stands, and of which
+// another is a part; invalid if there is none.
+func beside(d *design.Design, g *design.Object, r netip.Prefix) netip.Prefix {
+	for _, place := range d.Inside(g.Parent, design.KindLAN, design.KindSubnet) {
+		for _, own := range design.RangesOf(place) {
+			if d.StandsIn(g, place) && prefix.Contains(own, r) {
+				return own
+			}
+		}
+	}
+	return netip.Prefix{}
+}
+
+// listensOn are the addresses that a gateway or box must be given to listen on:
+// those that it does not have anyway.
+func listensOn(d *design.Design, g *design.Object) []netip.Addr {
+	own := slices.Concat(design.StandsAt(g), route.InsideOf(d, g.ID))
+	if b, ok := g.Body.(*design.Gateway); ok {
+		own = append(own, b.Addresses...)
+	}
+	var out []netip.Addr
 	for _, o := range d.ListenersAt(g.ID) {
-		if a := o.Body.(*design.Listener).Address; !slices.Contains(listens, a) && !slices.Contains(design.StandsAt(g), a) {
-			listens = append(listens, a)
+		if a := o.Body.(*design.Listener).Address; !slices.Contains(out, a) && !slices.Contains(own, a) {
+			out = append(out, a)
 		}
 	}
-	if among := route.Among(d, g); len(listens)+len(among) > 0 {
-		p.line("")
-		p.comment("What it answers for beside its own addresses: listeners, and pools among the addresses of hosts.")
-		for _, a := range listens {
-			p.line("ip address replace %s dev lo", route.Alone(a))
-		}
-		for _, r := range among {
-			p.line("ip %s route replace local %s dev lo", flag(r.Addr().Is4()), r)
-		}
+	return out
+}
+
+func alone(list []netip.Addr) []netip.Prefix {
+	var out []netip.Prefix
+	for _, a := range list {
+		out = append(out, route.Alone(a))
 	}
+	return out
 }
 
 // callers keeps everybody out of a published service whom it does not let in.

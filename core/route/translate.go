@@ -162,11 +162,12 @@ func standsAt(d *design.Design, o *design.Object) []netip.Addr {
 }
 
 // Among are the pools and mapped ranges of a gateway or box that lie among the
-// addresses of a LAN or subnet in which it stands: it answers for them there.
+// addresses of a LAN or subnet in which it stands: it answers for them there. Of IPv6
+// it does so for single addresses, and no more than 256 of a range.
 func Among(d *design.Design, o *design.Object) []netip.Prefix {
 	var out []netip.Prefix
 	for _, x := range Translations(d, o.ID) {
-		if !x.Into.IsValid() || slices.Contains(out, x.Into) {
+		if !x.Into.IsValid() || slices.Contains(out, x.Into) || !answered(x.Into) {
 			continue
 		}
 		for _, place := range d.Inside(o.Parent, design.KindLAN, design.KindSubnet) {
@@ -175,6 +176,21 @@ func Among(d *design.Design, o *design.Object) []netip.Prefix {
 				break
 			}
 		}
+	}
+	return out
+}
+
+// mostAnsweredBits is how large a range of IPv6 may be that a box answers for among
+// hosts: each is an entry of its own there (RFC 4389).
+const mostAnsweredBits = 8
+
+func answered(r netip.Prefix) bool { return r.Addr().Is4() || 128-r.Bits() <= mostAnsweredBits }
+
+// InsideOf are the addresses that a gateway has on its joints.
+func InsideOf(d *design.Design, gateway design.ID) []netip.Addr {
+	var out []netip.Addr
+	for _, x := range insides(d, gateway) {
+		out = append(out, x.own)
 	}
 	return out
 }
@@ -299,7 +315,7 @@ func bears(d *design.Design, f *design.Object, a netip.Addr) bool {
 			return true
 		}
 	}
-	return slices.ContainsFunc(Translations(d, f.ID), func(x Translation) bool { return x.Into.IsValid() && x.Into.Contains(a) })
+	return slices.ContainsFunc(Translations(d, f.ID), func(x Translation) bool { return x.Into.IsValid() && x.Into.Contains(a) && answered(x.Into) })
 }
 
 // SourcePool is the address behind which an attachment hides a packet from its

@@ -9,7 +9,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravin/core/design"
+	"dravin/core/finding"
+	"dravin/core/proof"
 	"dravin/core/route"
+	"dravin/core/solved"
 	"dravin/core/standing"
 	"dravin/core/translate"
 	"dravin/core/walk"
@@ -186,4 +189,57 @@ func TestACloudsFilterHides(t *testing.T) {
 	d, _, err = d.Apply([]design.Edit{design.PutEdit(&design.Object{ID: "osier", Kind: design.KindProfile, Name: "Osier", Body: &own})})
 	require.NoError(t, err)
 	assert.Equal(t, walk.NoNeighbour, walked(t, d, "tide-recorder", "10.211.9.9", "tcp/443").Stop.Code)
+}
+
+// The way out: hidden, the internet answers; what is hidden toward a link fits no
+// selector and works from the far side only, until it is exempt.
+func TestTheWayOutAndItsTrap(t *testing.T) {
+	d := remedies(t, "way-out")
+	out := walked(t, d, "desk", "192.0.2.80", "tcp/443")
+	require.True(t, out.Works, out.Stop)
+	assert.Equal(t, "198.51.100.10", out.Forward[len(out.Forward)-1].Header.Src.String())
+	assert.Equal(t, walk.NoWayBack, walked(t, d, "till", "192.0.2.80", "tcp/443").Stop.Code, "nobody hides Peatside")
+	assert.False(t, walked(t, d, "desk", "10.210.9.9", "tcp/443").Works, "a private address is nowhere on the internet")
+	trapped := walked(t, d, "desk", "till", "tcp/443")
+	require.NotNil(t, trapped.Stop)
+	assert.Equal(t, walk.SelectorMiss, trapped.Stop.Code)
+	assert.Contains(t, trapped.Stop.Mend, "exempt 10.215.4.0/24")
+	assert.True(t, walked(t, d, "till", "desk", "tcp/443").Works)
+	o := d.Find("marrow-hill/gateway", design.KindGateway)[0]
+	g := *o.Body.(*design.Gateway)
+	g.Translate = append([]design.Rule{{Hook: design.Leaving, Does: design.Nothing, Destination: []netip.Prefix{netip.MustParsePrefix("10.215.4.0/24")}}}, g.Translate...)
+	assert.True(t, walked(t, put(t, d, o, &g), "desk", "till", "tcp/443").Works)
+}
+
+// A relay is put where nobody joins the two, and where nobody may touch the far
+// gateway; what is drawn for it holds by itself.
+func TestARelayDialsOut(t *testing.T) {
+	d := remedies(t, "relay")
+	p := proof.Of(route.Solve(d, standing.Condition{}))
+	dunmoss := d.Find("dunmoss-arboretum", design.KindSite)[0].ID
+	q := translate.Question{Places: []design.ID{d.Find("alder-hut", design.KindSite)[0].ID, dunmoss}, Closed: []design.ID{dunmoss}}
+	o := translate.For(p, q).Options[0]
+	require.Equal(t, translate.Relay, o.Remedy)
+	require.Empty(t, o.Refused)
+	next, _, err := d.Apply(o.Edits)
+	require.NoError(t, err)
+	assert.Len(t, next.Of(design.KindGateway), len(d.Of(design.KindGateway))+1)
+	assert.Equal(t, 2, proof.Holding(proof.Intents(route.Solve(next, standing.Condition{}))))
+	for _, f := range solved.Of(next, standing.Condition{}).Findings.All() {
+		assert.NotEqual(t, finding.Broken, f.Severity, f.Sentence)
+	}
+}
+
+// Names are asked for where an address lies in a block and in no subnet, too.
+func TestABlockWithoutASubnetHasNoBearer(t *testing.T) {
+	d := applied(t, "hub-alike", translate.Map)
+	tables := route.Solve(d, standing.Condition{})
+	for _, o := range d.Of(design.KindEndpoint) {
+		for _, a := range o.Body.(*design.Endpoint).Addresses {
+			assert.NotEmpty(t, walk.IdentityOf(tables, o, a).Names)
+		}
+	}
+	host := d.Find("plate-server", design.KindEndpoint)[0]
+	seen := walk.SeenAs(tables, d.Find("catalogue", design.KindNetwork)[0].ID, host.Parent, host.Body.(*design.Endpoint).Addresses[0])
+	assert.Equal(t, "10.223.1.40", seen.Address.String(), "mapped at a box of its network")
 }

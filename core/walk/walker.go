@@ -333,6 +333,9 @@ func (w *walker) strictlyRefused(p *route.Point, by design.ID) bool {
 	if inner, ok := back.Body.(*design.InnerRoute); ok {
 		return !within(w.d.Ranges(by), inner.Via)
 	}
+	if hop := c.Winner.Hop; hop.Kind == route.Gateway && hop.Through != "" {
+		return hop.Through != by
+	}
 	return back.ID != by
 }
 
