@@ -10,6 +10,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/ingest"
 	"dravin/core/prefix"
+	"dravin/core/proof"
 	"dravin/core/translate"
 )
 
@@ -31,14 +32,58 @@ type inLedgerFile struct {
 	Origin string `query:"origin" maxLength:"200" pattern:"^[A-Za-z0-9.-]*$" default:"internal" doc:"The origin of zone files."`
 }
 
+type inLedgerView struct {
+	InView
+	Viewer string `query:"viewer" required:"true" maxLength:"128" doc:"The ID of the party that looks."`
+}
+
 type inAsk struct {
 	InView
 	Text string `query:"q" required:"true" maxLength:"500" doc:"An address, a range, or a host by name or path."`
 }
 
+type triedIn struct {
+	InDesign
+	Horizon Horizon `query:"horizon" doc:"For when."`
+	Body    struct {
+		Intent string   `json:"intent" maxLength:"128" doc:"The intent's ID."`
+		Edits  []EditIn `json:"edits" maxItems:"20000" doc:"A change that is not made yet."`
+	}
+}
+
+// tried walks an intent as it would be after a change; nothing is stored.
+func (s *Server) tried(ctx context.Context, in *triedIn) (*answer[proof.Result], error) {
+	edits, err := decode(in.Body.Edits)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	v, err := s.solved.get(ctx, in.Design)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	after, err := v.under(in.Horizon.horizon()).all.Try(edits)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	o := after.Design.Get(design.ID(in.Body.Intent))
+	if o == nil || o.Kind != design.KindIntent {
+		return nil, refused("intent", "there is no such intent now; it may have been removed or undone")
+	}
+	return answering(after.Proofs.Intent(o.ID), nil)
+}
+
 func (s *Server) translateOperations(api huma.API) {
+	register(api, huma.Operation{OperationID: "try-intent", Method: http.MethodPost, Path: "/api/designs/{design}/tried", MaxBodyBytes: maxChangeBytes,
+		Summary: "An intent's walk as it would be after a change; nothing is stored"}, s.tried)
 	view(s, api, "get-plan", "/plan", "Remedies for ranges that collide, side by side, each proven", planOf)
 	view(s, api, "get-ledger", "/ledger", "Who sees whom as what", func(v *solved, _ *InView) (translate.Ledger, error) { return translate.LedgerOf(v.tables()), nil })
+	view(s, api, "view-ledger", "/ledger/view", "What one party dials to reach the hosts of others", func(v *solved, in *inLedgerView) (translate.View, error) {
+		o := v.design.Get(design.ID(in.Viewer))
+		if o == nil || o.Kind != design.KindSite && o.Kind != design.KindNetwork {
+			return translate.View{}, refused("viewer", "only a site or a network looks; give the ID of one")
+		}
+		return translate.ViewOf(v.tables(), o.ID), nil
+	})
 	view(s, api, "ask-ledger", "/ledger/ask", "What an address, a range or a host is to others, both ways", func(v *solved, in *inAsk) (translate.Asked, error) {
 		out, err := translate.Ask(v.tables(), in.Text)
 		if err != nil {

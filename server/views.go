@@ -89,7 +89,7 @@ func (s *Server) viewOperations(api huma.API) {
 	view(s, api, "get-object", "/objects/{object}", "The sheet of one object", sheetOf)
 	view(s, api, "get-overlaps", "/overlaps", "Every hold on a range, and the groups that collide, worst first", func(v *solved, _ *InView) (Overlaps, error) {
 		return Overlaps{Groups: v.groups(), Claims: overlap.Claims(v.design), Pools: poolsOf(v.design),
-			Parties: namesOf(v.design.Inside("", design.Parties...)), Segments: namesOf(v.design.Of(design.KindSegment))}, nil
+			Parties: partiesOf(v.design), Segments: namesOf(v.design.Of(design.KindSegment))}, nil
 	})
 	register(api, huma.Operation{OperationID: "get-findings", Method: http.MethodGet, Path: "/api/designs/{design}/findings", Summary: "What is wrong or risky, worst first"},
 		func(ctx context.Context, in *InView) (*answer[[]finding.Finding], error) {
@@ -141,8 +141,26 @@ type Overlaps struct {
 	Claims []overlap.Claim `json:"claims"`
 	Pools  []overlap.Claim `json:"pools" doc:"Ranges reserved for mapping."`
 	// Parties and Segments name what the claims refer to.
-	Parties  []Named `json:"parties"`
-	Segments []Named `json:"segments"`
+	Parties  []NamedParty `json:"parties"`
+	Segments []Named      `json:"segments"`
+}
+
+// NamedParty is a party by ID and name, with who answers for it.
+type NamedParty struct {
+	Named
+	Owner string `json:"owner,omitempty"`
+}
+
+func partiesOf(d *design.Design) []NamedParty {
+	out := []NamedParty{}
+	for _, o := range d.Inside("", design.Parties...) {
+		p := NamedParty{Named: Named{o.ID, o.Name}}
+		if owner := design.OwnerOf(o); owner != "" {
+			p.Owner = d.Title(owner)
+		}
+		out = append(out, p)
+	}
+	return out
 }
 
 // Named is an object by ID and name.

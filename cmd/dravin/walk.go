@@ -77,6 +77,12 @@ func printProof(w io.Writer, p walk.Proof) {
 	}
 	printStages(w, "there", p.Forward)
 	printStages(w, "back", p.Reply)
+	for n, r := range p.Remembered {
+		if n == 0 {
+			fmt.Fprintln(w, "what the boxes remember")
+		}
+		fmt.Fprintf(w, "    %s: %s; its answer comes as %s\n", r.At.Title, headerWords(r.First), headerWords(r.Reply))
+	}
 }
 
 func printStages(w io.Writer, way string, stages []walk.Stage) {
@@ -85,7 +91,7 @@ func printStages(w io.Writer, way string, stages []walk.Stage) {
 	}
 	fmt.Fprintln(w, way)
 	for n, s := range stages {
-		fmt.Fprintf(w, "%3d %-17s %s\n    %-17s %s\n", n+1, s.Act, s.Text, "", headerWords(s.Header))
+		fmt.Fprintf(w, "%3d %-17s %s\n    %-17s %s\n", n+1, s.Act, s.Text, s.Hook, headerWords(s.Header))
 	}
 }
 

@@ -19,7 +19,7 @@ type Ledger struct {
 	Hidden   []Hidden     `json:"hidden"`
 	Services []Service    `json:"services"`
 	Pools    []Capacity   `json:"pools"`
-	Parties  []PartyNamed `json:"parties"` // those that occur, as owners or viewers
+	Parties  []PartyNamed `json:"parties"` // those that have a point of view, and others that occur
 	Unneeded []Unneeded   `json:"unneeded"`
 	Left     int          `json:"left"` // named hosts that are not listed, where there are very many; they can be asked for
 
@@ -31,8 +31,9 @@ const mostHosts = 300
 
 // PartyNamed is a party by name.
 type PartyNamed struct {
-	ID   design.ID `json:"id"`
-	Name string    `json:"name"`
+	ID    design.ID `json:"id"`
+	Name  string    `json:"name"`
+	Looks bool      `json:"looks"` // it has hosts, and so a point of view
 }
 
 // Known is a range that is known as another.
@@ -266,6 +267,51 @@ func EntriesOf(t *route.Tables, viewer design.ID) []LedgerEntry {
 	return out
 }
 
+// View is what one party dials to reach named hosts of others.
+type View struct {
+	Viewer design.ID  `json:"viewer"`
+	Hosts  []SeenHost `json:"hosts"`
+	Left   int        `json:"left"` // hosts that it reaches and that are not listed, where there are very many
+	// Unreached are the named hosts to which its tables lead under no name.
+	Unreached int `json:"unreached"`
+}
+
+// SeenHost is a host with the names under which a party reaches it.
+type SeenHost struct {
+	Host  design.ID   `json:"host"`
+	Title string      `json:"title"`
+	Party design.ID   `json:"party"`
+	Real  netip.Addr  `json:"real"`
+	Names []walk.Name `json:"names"` // those by a translation first
+}
+
+// mostSeen bounds how many hosts a view lists.
+const mostSeen = 500
+
+// ViewOf is the ledger from one party's point of view.
+func ViewOf(t *route.Tables, viewer design.ID) View {
+	d := t.Design
+	v := View{Viewer: viewer, Hosts: []SeenHost{}}
+	for _, o := range d.Of(design.KindEndpoint) {
+		for _, a := range o.Body.(*design.Endpoint).Addresses {
+			if d.Party(o.ID).ID == viewer {
+				continue
+			}
+			switch names := walk.NamesFor(t, viewer, o, a); {
+			case len(names) == 0:
+				v.Unreached++
+			case len(v.Hosts) == mostSeen:
+				v.Left++
+			default:
+				v.Hosts = append(v.Hosts, SeenHost{o.ID, d.Title(o.Parent) + " " + o.Name, d.Party(o.ID).ID, a, names})
+			}
+		}
+	}
+	translated := func(h SeenHost) int { return no(h.Names[0].Address != h.Real) }
+	slices.SortStableFunc(v.Hosts, func(a, b SeenHost) int { return cmp.Compare(translated(a), translated(b)) })
+	return v
+}
+
 func (l *Ledger) parties(d *design.Design) {
 	seen := map[design.ID]bool{}
 	for _, k := range l.Ranges {
@@ -281,8 +327,8 @@ func (l *Ledger) parties(d *design.Design) {
 		seen[s.Party] = true
 	}
 	for _, o := range d.Inside("", design.Parties...) {
-		if seen[o.ID] {
-			l.Parties = append(l.Parties, PartyNamed{o.ID, o.Name})
+		if looks := o.Kind == design.KindSite || o.Kind == design.KindNetwork; looks || seen[o.ID] {
+			l.Parties = append(l.Parties, PartyNamed{o.ID, o.Name, looks})
 		}
 	}
 }

@@ -43,20 +43,12 @@ func Zone(t *route.Tables, viewer design.ID, origin string) string {
 
 func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
 
-// seenBy are the addresses under which a party reaches a host: mapped or published
-// ones before its own.
+// seenBy are the addresses under which a party reaches a host best.
 func seenBy(t *route.Tables, viewer design.ID, o *design.Object) []netip.Addr {
 	var out []netip.Addr
 	for _, a := range o.Body.(*design.Endpoint).Addresses {
-		who := walk.IdentityOf(t, o, a)
-		var best netip.Addr
-		for _, n := range slices.Backward(who.Names) {
-			if slices.Contains(n.Parties, viewer) && (!best.IsValid() || n.Mapping != "") {
-				best = n.Address
-			}
-		}
-		if best.IsValid() && !slices.Contains(out, best) {
-			out = append(out, best)
+		if names := walk.NamesFor(t, viewer, o, a); len(names) > 0 && !slices.Contains(out, names[0].Address) {
+			out = append(out, names[0].Address)
 		}
 	}
 	return out

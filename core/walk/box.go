@@ -120,11 +120,35 @@ func (w *walker) leaving(pass passage, p *route.Point, at Place, hop route.Hop) 
 	w.known[p.ID] = append(w.known[p.ID], conversation{first: pass.came, reply: w.header.reversed()})
 }
 
+// remembered are the connection tables of all boxes, in the order in which the packet
+// came by.
+func (w *walker) remembered() []Remembered {
+	out := []Remembered{}
+	told := map[design.ID]bool{}
+	for _, s := range w.stages {
+		if told[s.At.ID] {
+			continue
+		}
+		told[s.At.ID] = true
+		for _, c := range w.known[s.At.ID] {
+			if c.reply != c.first.reversed() { // what it leaves as it is, is nothing to tell of
+				out = append(out, Remembered{s.At, c.first, c.reply, c.proxied})
+			}
+		}
+		for reply, c := range w.fabric {
+			if c.listener == s.At.ID {
+				out = append(out, Remembered{s.At, c.first, reply, true})
+			}
+		}
+	}
+	return out
+}
+
 func (w *walker) rewrite(at Place, act Act, to netip.Addr, port uint16, what string, of design.ID) {
 	if old := w.header; old.Dst != to || old.DPort != port {
 		w.header.Dst, w.header.DPort = to, port
 		w.stage(at, act, nil, "%s %s: %s becomes %s", at.Title, what, endWords(old.Dst, changed(old.DPort, port)), endWords(to, changed(port, old.DPort)))
-		w.stages[len(w.stages)-1].Rule = of
+		w.by(of, Arriving)
 	}
 }
 
@@ -132,8 +156,14 @@ func (w *walker) rewriteSource(at Place, to netip.Addr, port uint16, what string
 	if old := w.header; old.Src != to || old.SPort != port {
 		w.header.Src, w.header.SPort = to, port
 		w.stage(at, MapsSource, nil, "%s %s: %s becomes %s", at.Title, what, endWords(old.Src, changed(old.SPort, port)), endWords(to, changed(port, old.SPort)))
-		w.stages[len(w.stages)-1].Rule = of
+		w.by(of, Leaving)
 	}
+}
+
+// by notes what has translated in the last stage, and where in the box.
+func (w *walker) by(of design.ID, hook Hook) {
+	s := &w.stages[len(w.stages)-1]
+	s.Rule, s.Hook = of, hook
 }
 
 // changed is a port to be told of, 0 if it stays the same.

@@ -83,7 +83,7 @@ func (w *walker) proxies(p *route.Point, at Place, o *design.Object, l *design.L
 	w.header = Header{Src: src, Dst: to, Proto: l.Service.Proto, SPort: clientPort, DPort: port}
 	w.known[p.ID] = append(w.known[p.ID], conversation{first: first, reply: w.header.reversed(), proxied: true})
 	w.stage(at, Proxies, nil, "%s accepts the connection on %s and opens another, from %s to %s", at.Title, endWords(first.Dst, first.DPort), src, endWords(to, port))
-	w.stages[len(w.stages)-1].Rule = o.ID
+	w.by(o.ID, Listening)
 	return w.sendsItself(p, at, true)
 }
 
@@ -122,7 +122,7 @@ func (w *walker) cloudListens(o *design.Object, place design.ID, at Place) Host 
 	w.header = Header{Src: w.fabricAddress(target, to), Dst: to, Proto: l.Service.Proto, SPort: clientPort, DPort: port}
 	w.fabric[w.header.reversed()] = fabricated{o.ID, place, first}
 	w.stage(here, Proxies, nil, "the cloud accepts the connection on %s and opens another to %s in %s", endWords(first.Dst, first.DPort), endWords(to, port), w.d.Title(target))
-	w.stages[len(w.stages)-1].Rule = o.ID
+	w.by(o.ID, Listening)
 	return w.deliver(target, at)
 }
 

@@ -152,6 +152,31 @@ func LeadingTo(d *design.Design, endpoint design.ID) []*design.Object {
 	return out
 }
 
+// NamesFor are the names under which one party's tables lead to an address of an
+// endpoint: the mapped ones, then its own, then the services that are published of it,
+// which are less than the host.
+func NamesFor(t *route.Tables, viewer design.ID, endpoint *design.Object, a netip.Addr) []Name {
+	d := t.Design
+	own := d.Party(endpoint.ID)
+	if viewer == own.ID {
+		return []Name{{Address: a, Parties: []design.ID{}}}
+	}
+	var out []Name
+	leading := func(names []Name) {
+		for _, n := range names {
+			if arrives(t, viewer, n.Address).leads(d, n) {
+				out = append(out, n)
+			}
+		}
+	}
+	leading(mappedNames(d, own, a))
+	if arrives(t, viewer, a).place == endpoint.Parent {
+		out = append(out, Name{Address: a, Parties: []design.ID{}})
+	}
+	leading(listenerNames(d, endpoint.ID))
+	return out
+}
+
 // IdentityOf returns an endpoint with all the names of one of its addresses.
 func IdentityOf(t *route.Tables, endpoint *design.Object, a netip.Addr) Identity {
 	return identify(t, t.Design.Get(endpoint.Parent), a)

@@ -95,6 +95,28 @@ type Stage struct {
 	Header Header        `json:"header"`          // after the step
 	Table  *route.Choice `json:"table,omitempty"` // the look-up, where there was one
 	Rule   design.ID     `json:"rule,omitempty"`  // the mapping, or the gateway that lists the rule, that translated
+	// Hook is where in a box it was translated.
+	Hook Hook `json:"hook,omitempty" enum:"arriving,leaving,listening"`
+}
+
+// Hook is a place in a box at which packets are translated.
+type Hook string
+
+// The hooks, in the order in which a packet meets them.
+const (
+	Arriving  Hook = "arriving"  // before the route is chosen: prerouting of a Linux box
+	Listening Hook = "listening" // by a program, or a cloud, that ends the connection and opens another
+	Leaving   Hook = "leaving"   // after the route is chosen: postrouting of a Linux box
+)
+
+// Remembered is an entry of a box's connection table: how the first packet of a
+// conversation came, and what the packets of its answer look like as they come.
+type Remembered struct {
+	At    Place  `json:"at"`
+	First Header `json:"first"`
+	Reply Header `json:"reply"`
+	// Proxied says that the box has ended one connection and opened the other.
+	Proxied bool `json:"proxied,omitempty"`
 }
 
 // Stop is the first thing that stops a packet.
@@ -123,14 +145,17 @@ type Proof struct {
 	Owners  []Place `json:"owners"`
 	Forward []Stage `json:"forward"`
 	Reply   []Stage `json:"reply"`
-	Stop    *Stop   `json:"stop,omitempty"` // nil if it works
+	// Remembered are the connection tables that its first packet has left behind, in
+	// the order in which it came by.
+	Remembered []Remembered `json:"remembered"`
+	Stop       *Stop        `json:"stop,omitempty"` // nil if it works
 	// Horizon says for when it is: today or when-built.
 	Horizon standing.Horizon `json:"horizon"`
 }
 
 // Unwalked is the proof of a flow that can not be walked at all.
 func Unwalked(s design.Service) Proof {
-	return Proof{Service: s.String(), Owners: []Place{}, Forward: []Stage{}, Reply: []Stage{}}
+	return Proof{Service: s.String(), Owners: []Place{}, Forward: []Stage{}, Reply: []Stage{}, Remembered: []Remembered{}}
 }
 
 // Flow is what is walked.
@@ -161,7 +186,7 @@ const maxStages = 256
 // Prove walks a flow there and back.
 func Prove(t *route.Tables, f Flow) Proof {
 	d := t.Design
-	p := Proof{From: placeOf(d, f.From.id()), Dialled: f.To, Service: f.Service.String(), Owners: owners(t, f.To), Forward: []Stage{}, Reply: []Stage{}, Horizon: t.Standing.Condition().Horizon}
+	p := Proof{From: placeOf(d, f.From.id()), Dialled: f.To, Service: f.Service.String(), Owners: owners(t, f.To), Forward: []Stage{}, Reply: []Stage{}, Remembered: []Remembered{}, Horizon: t.Standing.Condition().Horizon}
 	if f.Meant != "" {
 		p.To = placeOf(d, f.Meant)
 	}
@@ -171,7 +196,7 @@ func Prove(t *route.Tables, f Flow) Proof {
 	}
 	there := walker{t: t, d: d, way: "forward", meant: f.Meant, header: h, known: connections{}, fabric: map[Header]fabricated{}}
 	reached := there.from(f.From)
-	p.Forward, p.Stop = there.stages, there.stop
+	p.Forward, p.Stop, p.Remembered = there.stages, there.stop, there.remembered()
 	if p.Stop != nil {
 		return p
 	}

@@ -461,7 +461,7 @@ func admits(p *route.Point, link design.ID, h Header) bool {
 // onLink hands the packet to a LAN, or to the subnet of a network that holds
 // the destination.
 func (w *walker) onLink(place design.ID, at Place) Host {
-	if w.header.Src == w.header.Dst {
+	if w.header.Src == w.header.Dst && w.header.Src.Is4() { // of IPv6 it takes it, and answers itself
 		return w.halt(NoNeighbour, at, fmt.Sprintf("the packet for %s comes from that very address, and a host takes nothing from itself", w.header.Dst), "map the source, too, so that the two can be told apart")
 	}
 	if w.d.Get(place).Kind != design.KindNetwork {

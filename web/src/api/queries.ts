@@ -107,6 +107,20 @@ export const useLedger = (d: () => string) =>
     () => data(client.GET("/api/designs/{design}/ledger", seen(d()))),
   );
 
+/** What a party dials to reach the hosts of others. */
+export const useViewpoint = (d: () => string, viewer: () => string) =>
+  view(
+    d,
+    () => ["viewpoint", viewer()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/ledger/view", {
+          params: { path: { design: d() }, query: { viewer: viewer(), horizon: horizon() } },
+        }),
+      ),
+    () => viewer() !== "",
+  );
+
 export const useAsked = (d: () => string, text: () => string) =>
   view(
     d,
@@ -152,6 +166,20 @@ export const useIntent = (d: () => string, intent: () => string) =>
         }),
       ),
     () => intent() !== "",
+  );
+
+/** An intent's walk as it would be after a change. */
+export const useTried = (d: () => string, tried: () => { intent: string; edits: Change["edits"] }) =>
+  view(
+    d,
+    () => ["tried", tried()],
+    () =>
+      data(
+        client.POST("/api/designs/{design}/tried", {
+          params: { path: { design: d() }, query: { horizon: horizon() } },
+          body: { intent: tried().intent, edits: tried().edits ?? [] },
+        }),
+      ),
   );
 
 export const useMends = (d: () => string, key: () => string, wanted: () => boolean) =>

@@ -448,6 +448,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/ledger/view": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What one party dials to reach the hosts of others */
+    get: operations["view-ledger"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/limits": {
     parameters: {
       query?: never;
@@ -885,6 +902,23 @@ export interface paths {
     get: operations["list-tables"];
     put?: never;
     post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/tried": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** An intent's walk as it would be after a change; nothing is stored */
+    post: operations["try-intent"];
     delete?: never;
     options?: never;
     head?: never;
@@ -2289,6 +2323,11 @@ export interface components {
       id: string;
       title: string;
     };
+    NamedParty: {
+      id: string;
+      name: string;
+      owner?: string;
+    };
     NegotiateChosen: {
       encryption: string;
       group?: string;
@@ -2414,7 +2453,7 @@ export interface components {
     Overlaps: {
       claims: components["schemas"]["OverlapClaim"][];
       groups: components["schemas"]["OverlapGroup"][];
-      parties: components["schemas"]["Named"][];
+      parties: components["schemas"]["NamedParty"][];
       /** @description Ranges reserved for mapping. */
       pools: components["schemas"]["OverlapClaim"][];
       segments: components["schemas"]["Named"][];
@@ -3652,6 +3691,7 @@ export interface components {
     };
     TranslatePartyNamed: {
       id: string;
+      looks: boolean;
       name: string;
     };
     TranslatePlan: {
@@ -3665,6 +3705,14 @@ export interface components {
     TranslateSeen: {
       party: string;
       text: string;
+    };
+    TranslateSeenHost: {
+      host: string;
+      names: components["schemas"]["WalkName"][];
+      party: string;
+      /** Format: ip */
+      real: string;
+      title: string;
     };
     TranslateService: {
       answers: boolean;
@@ -3690,6 +3738,20 @@ export interface components {
       of: string;
       title: string;
       why: string;
+    };
+    TranslateView: {
+      hosts: components["schemas"]["TranslateSeenHost"][];
+      /** Format: int64 */
+      left: number;
+      /** Format: int64 */
+      unreached: number;
+      viewer: string;
+    };
+    TriedInBody: {
+      /** @description A change that is not made yet. */
+      edits: components["schemas"]["EditIn"][];
+      /** @description The intent's ID. */
+      intent: string;
     };
     Tunnel: {
       /** @description What the first and second end are set to, where that does not follow from the rest. */
@@ -3806,16 +3868,25 @@ export interface components {
       from: components["schemas"]["WalkPlace"];
       horizon: string;
       owners: components["schemas"]["WalkPlace"][];
+      remembered: components["schemas"]["WalkRemembered"][];
       reply: components["schemas"]["WalkStage"][];
       service: string;
       stop?: components["schemas"]["WalkStop"];
       to: components["schemas"]["WalkPlace"];
       works: boolean;
     };
+    WalkRemembered: {
+      at: components["schemas"]["WalkPlace"];
+      first: components["schemas"]["WalkHeader"];
+      proxied?: boolean;
+      reply: components["schemas"]["WalkHeader"];
+    };
     WalkStage: {
       act: string;
       at: components["schemas"]["WalkPlace"];
       header: components["schemas"]["WalkHeader"];
+      /** @enum {string} */
+      hook?: "arriving" | "leaving" | "listening";
       rule?: string;
       table?: components["schemas"]["RouteChoice"];
       text: string;
@@ -4844,6 +4915,43 @@ export interface operations {
       };
     };
   };
+  "view-ledger": {
+    parameters: {
+      query: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        /** @description The ID of the party that looks. */
+        viewer: string;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["TranslateView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
   "list-limits": {
     parameters: {
       query?: {
@@ -5855,6 +5963,45 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["TableRow"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "try-intent": {
+    parameters: {
+      query?: {
+        /** @description For when. */
+        horizon?: "when-built" | "today";
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["TriedInBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ProofResult"];
         };
       };
       /** @description Error */

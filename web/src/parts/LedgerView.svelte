@@ -5,6 +5,7 @@
   import { urlState } from "../lib/url.svelte";
   import Address from "./Address.svelte";
   import Verdict from "./Verdict.svelte";
+  import ViewpointTable from "./ViewpointTable.svelte";
 
   interface Props {
     design: string;
@@ -24,7 +25,9 @@
   const services = $derived(ledger.services.filter(of));
   const file = (format: string) =>
     `/api/designs/${design}/ledger/file?format=${format}${party.value ? `&viewer=${party.value}` : ""}`;
-  const chosen = $derived(ledger.parties.find((p) => p.id === party.value)?.name ?? "");
+  const chosenParty = $derived(ledger.parties.find((p) => p.id === party.value));
+  const chosen = $derived(chosenParty?.name ?? "");
+  const looks = $derived(chosenParty?.looks ?? false);
   const list = (ps: string[], none: string) => (ps.length ? ps.join(", ") : none);
   let most = $state(100);
 </script>
@@ -69,7 +72,7 @@
     </select>
     <a class="button" href={file("csv")} download><Download size={15} />CSV</a>
     <a class="button" href={file("xlsx")} download><Download size={15} />XLSX</a>
-    {#if chosen}
+    {#if looks}
       <a class="button" href={file("zone")} download title="The names that {chosen} should use"
         ><Download size={15} />Zone for {chosen}</a
       >
@@ -116,6 +119,7 @@
       {/if}
     </div>
   {/if}
+  {#if looks}<ViewpointTable {design} viewer={party.value} name={chosen} />{/if}
   <section aria-label="Ranges">
     <h2>Ranges that are seen as others</h2>
     <table class="panel w-full text-sm">
@@ -176,7 +180,8 @@
           {h.title}: <span class="font-mono">{list(h.ranges, "everything")}</span> as
           <span class="font-mono">{list(h.as, "its own address there")}</span> at {h.at_title}{h.toward
             ? `, toward ${h.toward}`
-            : ""}{h.only.length ? `, for ${h.only.join(", ")} only` : ""}. Nobody can call back.
+            : ""}{h.only.length ? `, for ${h.only.join(", ")} only` : ""}; they share its ports 1024 to 65535,
+          and nobody can call back.
         </p>
       {/each}
     </section>

@@ -4,6 +4,7 @@
   import Address from "./Address.svelte";
   import RouteEffect from "./RouteEffect.svelte";
   import SeenPicture from "./SeenPicture.svelte";
+  import TriedWalk from "./TriedWalk.svelte";
   import Verdict from "./Verdict.svelte";
   import WalkView from "./WalkView.svelte";
 
@@ -28,6 +29,7 @@
       .filter((s) => s.list.length),
   );
   let most = $state(40);
+  let walked = $state("");
   let pictured = $state(true);
 </script>
 
@@ -83,7 +85,13 @@
             >
             <td class="py-1 whitespace-nowrap"
               ><Verdict good={i.before} word={i.before ? "holds" : "fails"} /> →
-              <Verdict good={i.after} word={i.after ? "holds" : "fails"} /></td
+              <Verdict good={i.after} word={i.after ? "holds" : "fails"} />
+              <button
+                class="button ml-1"
+                aria-expanded={walked === i.intent}
+                aria-label="Walk: {i.name}"
+                onclick={() => (walked = walked === i.intent ? "" : i.intent)}>Walk</button
+              ></td
             >
           </tr>
         {/each}
@@ -150,7 +158,15 @@
       {/if}
     </div>
   {/if}
-  {#if option.walk && option.refused}
+  {#if walked}
+    <div class="mt-2 flex min-w-0 flex-col gap-2 lg:col-span-2" data-testid="tried">
+      <h4 class="font-semibold">
+        The walk with this remedy, not applied: {option.intents.find((i) => i.intent === walked)?.name}
+      </h4>
+      {#key option.key + walked}<TriedWalk {design} intent={walked} edits={option.edits} />{/key}
+    </div>
+  {/if}
+  {#if option.walk && option.refused && !walked}
     <div class="mt-2 flex min-w-0 flex-col gap-2 lg:col-span-2">
       <h4 class="font-semibold">The walk that fails</h4>
       <WalkView {design} proof={option.walk} />

@@ -17,10 +17,24 @@
     closed: URLList;
     pool: URLList;
     noBoxes: URLState;
-    parties: { id: string; name: string }[];
+    parties: { id: string; name: string; owner?: string }[];
+    /** The parties that collide with others, and are not answered. */
+    colliding: string[];
   }
-  const { design, group, choices, choose, places, intents, keep, closed, pool, noBoxes, parties }: Props =
-    $props();
+  const {
+    design,
+    group,
+    choices,
+    choose,
+    places,
+    intents,
+    keep,
+    closed,
+    pool,
+    noBoxes,
+    parties,
+    colliding,
+  }: Props = $props();
   const listed = useIntentList(() => design);
   const name = (id: string) => parties.find((p) => p.id === id)?.name ?? "a place";
   const intent = (id: string) => listed.data?.find((i) => i.intent === id)?.name ?? "an intent";
@@ -31,6 +45,31 @@
     parties
       .filter((p) => !list.value.includes(p.id) && p.name.toLowerCase().includes(text.trim().toLowerCase()))
       .map((p) => ({ value: p.id, label: p.name }));
+  const owners = $derived([...new Set(parties.map((p) => p.owner).filter((o) => o !== undefined))]);
+  /** The parties that are meant at once: by what is typed, by their owner, or since they collide. */
+  const many: Record<string, (what: string) => string[]> = {
+    called: (text) => parties.filter((p) => matches(p.name, text)).map((p) => p.id),
+    of: (owner) => parties.filter((p) => p.owner === owner).map((p) => p.id),
+    colliding: () => colliding,
+  };
+  const matches = (name: string, text: string) => name.toLowerCase().includes(text.trim().toLowerCase());
+  function offerMany(text: string): Option[] {
+    const out: Option[] = [];
+    const add = (key: string, what: string, label: string) => {
+      const n = many[key]?.(what).length ?? 0;
+      if (n > 1) out.push({ value: `${key}:${what}`, label: `${label} (${n} parties)` });
+    };
+    if (text.trim()) add("called", text.trim(), `All that are called “${text.trim()}”`);
+    else add("colliding", "", "All that collide");
+    for (const o of owners) if (matches(o, text)) add("of", o, `All of ${o}`);
+    return [...out, ...offer(places)(text)];
+  }
+  function addPlaces(value: string): void {
+    const [key = "", ...what] = value.split(":");
+    const add = many[key]?.(what.join(":")) ?? [value];
+    places.value = [...new Set([...places.value, ...add])];
+  }
+  const fewest = 4;
   const rows = $derived([
     { word: "Keeps its range", list: keep, title: name },
     { word: "Boxes are not touched", list: closed, title: name },
@@ -39,7 +78,7 @@
 
 {#if places.value.length || intents.value.length}
   <span class="label">For</span>
-  {#each places.value as id (id)}
+  {#each places.value.slice(0, fewest) as id (id)}
     <span class="bg-mark inline-flex items-center gap-1 px-1.5"
       >{name(id)}<button
         aria-label="Without {name(id)}"
@@ -47,6 +86,11 @@
       ></span
     >
   {/each}
+  {#if places.value.length > fewest}
+    <button class="button" onclick={() => (places.value = [])} title="Plan for a conflict again"
+      >and {places.value.length - fewest} more<X size={14} /></button
+    >
+  {/if}
   {#each intents.value as id (id)}
     <span class="bg-mark inline-flex items-center gap-1 px-1.5"
       >{intent(id)}<button
@@ -71,8 +115,8 @@
     label="Plan for these parties instead"
     placeholder="or for parties…"
     text=""
-    options={offer(places)}
-    choose={(id) => (places.value = [...places.value, id])}
+    options={offerMany}
+    choose={addPlaces}
   />
 </div>
 <details class="relative">

@@ -28,6 +28,13 @@
           ...(stop.line ? { line: stop.line } : {}),
         })
       : placeURL(design, "estate", { sel: stop.subject ?? "" });
+  /** Where in a box a packet is translated, in the order in which it comes by. */
+  const hooks: Record<string, string> = {
+    arriving: "before the route is chosen; prerouting of a Linux box",
+    listening: "one connection ends here, and another begins",
+    leaving: "after the route is chosen; postrouting of a Linux box",
+  };
+  const ends = (h: Header): string => `${h.src}${port(h.sport)} > ${h.dst}${port(h.dport)}`;
   const port = (n: number | undefined) => (n ? `:${n}` : "");
   const before = (stages: Stage[], n: number): Header | undefined => stages[n - 1]?.header;
 </script>
@@ -100,6 +107,9 @@
             <td class="px-2 py-1.5">
               <span class="font-semibold">{stage.act}</span>
               {stage.text}
+              {#if stage.hook}<span class="text-soft whitespace-nowrap" title={hooks[stage.hook]}
+                  >({stage.hook})</span
+                >{/if}
               {#if stage.table}
                 <a
                   class="whitespace-nowrap"
@@ -142,3 +152,25 @@
     </table>
   {/if}
 {/each}
+
+{#if proof.remembered.length}
+  <h3 class="mt-4 mb-1">What the boxes remember</h3>
+  <table class="panel w-full border-collapse text-sm" aria-label="Connection tables">
+    <thead>
+      <tr class="label border-line border-b text-left">
+        <th class="px-2 py-1 font-normal">At</th>
+        <th class="px-2 py-1 font-normal">The first packet came as</th>
+        <th class="px-2 py-1 font-normal">Its answer comes as</th>
+      </tr>
+    </thead>
+    <tbody>
+      {#each proof.remembered as r, n (n)}
+        <tr class="border-line border-b align-top">
+          <td class="px-2 py-1.5">{r.at.title}{r.proxied ? ", two connections" : ""}</td>
+          <td class="px-2 py-1.5 font-mono">{ends(r.first)}</td>
+          <td class="px-2 py-1.5 font-mono">{ends(r.reply)}</td>
+        </tr>
+      {/each}
+    </tbody>
+  </table>
+{/if}

@@ -45,6 +45,9 @@
   );
   const write = writer(useQueryClient(), () => design);
   const options = $derived(plan.data?.options ?? []);
+  const colliding = $derived([
+    ...new Set(groups.filter((g) => g.weight !== "answered").flatMap((g) => g.claims.map((c) => c.party))),
+  ]);
   const shown = $derived(options.find((o) => o.key === option.value) ?? options[0]);
   const choices = (text: string) =>
     groups
@@ -86,6 +89,7 @@
         {pool}
         {noBoxes}
         parties={overlaps.data?.parties ?? []}
+        {colliding}
       />
     {/if}
   </div>
