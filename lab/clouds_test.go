@@ -39,13 +39,42 @@ func (w *world) network(n *design.Object) {
 			w.do(n.ID, "ip address add %s/%d dev %s %s", nth(p, 1), p.Bits(), b, nodad(p.Addr()))
 			w.do(n.ID, "ip %s route add %s dev %s table 50", ipFlag(p), p, b)
 		}
-		w.hosts(s, a, 1)
+		w.hosts(s, a, firstIn)
+		w.boxesIn(n, s, b)
 	}
 	for _, g := range w.e.d.Inside(n.ID, design.KindGateway) {
 		a, b := w.wire(n.ID, g.ID)
-		w.devices[[2]design.ID{g.ID, n.ID}] = a
+		w.devices[[2]design.ID{g.ID, n.ID}], w.devices[[2]design.ID{n.ID, g.ID}] = a, b
 		for _, p := range design.RangesOf(n) {
 			w.do(g.ID, "ip %s route add %s dev %s metric %d", ipFlag(p), p, b, metric(p, 1))
+		}
+	}
+}
+
+func firstIn(p netip.Prefix) netip.Addr { return nth(p, 1) }
+
+// boxesIn puts the boxes of a network into one of its subnets, each by a cable of its
+// own to the fabric, which leads to it what it answers for there.
+func (w *world) boxesIn(n, subnet *design.Object, device string) {
+	p := design.RangesOf(subnet)[0]
+	for _, o := range w.e.d.Inside(n.ID, design.KindBox) {
+		a := o.Body.(*design.Box).Addresses[0]
+		if !p.Contains(a) {
+			continue
+		}
+		x, y := w.cable(o.ID, n.ID)
+		w.devices[[2]design.ID{o.ID, n.ID}] = y
+		w.do(o.ID, "ip link set %s up; ip address add %s/%d dev %s", x, a, p.Bits(), x)
+		w.do(o.ID, "ip route replace default via %s", firstIn(p))
+		w.do(n.ID, "ip link set %s up; echo 1 >/proc/sys/net/ipv4/conf/%s/proxy_arp; echo 1 >/proc/sys/net/ipv4/conf/%s/proxy_arp", y, y, device)
+		own := []netip.Prefix{netip.PrefixFrom(a, 32)}
+		for _, l := range w.e.d.Of(design.KindListener) {
+			if b := l.Body.(*design.Listener); b.At == o.ID && p.Contains(b.Address) && b.Address != a {
+				own = append(own, netip.PrefixFrom(b.Address, 32))
+			}
+		}
+		for _, r := range own {
+			w.do(n.ID, "ip route add %s dev %s table 50; ip route add %s dev %s", r, y, r, y)
 		}
 	}
 }
@@ -75,11 +104,20 @@ func (w *world) tables(n *design.Object) {
 	for k, t := range w.e.d.Inside(n.ID, design.KindTable) {
 		table := fmt.Sprint(1000 + k)
 		for _, s := range w.e.d.Inside(n.ID, design.KindSubnet) {
-			if s.Body.(*design.Subnet).Table == t.ID {
-				dev := w.devices[[2]design.ID{s.ID, n.ID}]
+			if s.Body.(*design.Subnet).Table != t.ID {
+				continue
+			}
+			devs := []string{w.devices[[2]design.ID{s.ID, n.ID}]}
+			for _, b := range w.e.d.Inside(n.ID, design.KindBox) {
+				if design.RangesOf(s)[0].Contains(b.Body.(*design.Box).Addresses[0]) {
+					devs = append(devs, w.devices[[2]design.ID{b.ID, n.ID}])
+				}
+			}
+			for _, dev := range devs {
 				w.do(n.ID, "ip -4 rule add pref 100 iif %s lookup %s; ip -6 rule add pref 100 iif %s lookup %s", dev, table, dev, table)
 			}
 		}
+		w.entering(n, t, table)
 		for _, p := range design.RangesOf(n) {
 			w.do(n.ID, "ip %s route add throw %s table %s metric %d", ipFlag(p), p, table, metric(p, 0))
 		}
@@ -88,6 +126,9 @@ func (w *world) tables(n *design.Object) {
 			way := ""
 			if dev := w.devices[[2]design.ID{e.Via, n.ID}]; dev != "" {
 				way = " dev " + dev
+				if b, ok := w.e.d.Get(e.Via).Body.(*design.Box); ok {
+					way = fmt.Sprintf(" via %s dev %s onlink", b.Addresses[0], dev)
+				}
 			} else if rules.blackHole {
 				way = "blackhole"
 			}
@@ -104,6 +145,46 @@ func (w *world) tables(n *design.Object) {
 		}
 	}
 	w.guards(n)
+}
+
+// entering lets a table route what comes in by hubs and gateways that say so, or for
+// what it has published.
+func (w *world) entering(n, t *design.Object, table string) {
+	for _, a := range w.e.d.Of(design.KindAttachment) {
+		b := a.Body.(*design.Attachment)
+		dev := w.devices[[2]design.ID{a.ID, n.ID}]
+		if b.What != n.ID || dev == "" {
+			continue
+		}
+		if b.Enters == t.ID {
+			w.do(n.ID, "ip rule add pref 100 iif %s lookup %s", dev, table)
+		}
+		for _, e := range t.Body.(*design.Table).Routes {
+			if e.Publish == design.Published && b.Enters == "" {
+				w.do(n.ID, "ip rule add pref 100 iif %s to %s lookup %s", dev, e.Prefix, table)
+			}
+		}
+		w.pooled(n, t, a, dev)
+	}
+	for _, g := range w.e.d.Inside(n.ID, design.KindGateway) {
+		if g.Body.(*design.Gateway).Enters == t.ID {
+			w.do(n.ID, "ip rule add pref 100 iif %s lookup %s", w.devices[[2]design.ID{g.ID, n.ID}], table)
+		}
+	}
+}
+
+// pooled hides what an attachment does not export behind its source pool.
+func (w *world) pooled(n, t, a *design.Object, dev string) {
+	pool := w.e.d.Get(a.Body.(*design.Attachment).Pool)
+	if pool == nil || w.e.d.Inside(n.ID, design.KindTable)[0].ID != t.ID {
+		return
+	}
+	told := ""
+	if set := setOf(w.exported(a), true); set != "" {
+		told = " ip saddr != " + set
+	}
+	first := nth(design.RangesOf(pool)[0], 1)
+	w.do(n.ID, "nft 'table ip pool { chain out { type nat hook postrouting priority 100; oifname %s%s snat to %s; }; }'", dev, told, first)
 }
 
 // brought are the routes that a network's tables have without entries.
@@ -199,9 +280,13 @@ func (w *world) hub(h *design.Object) {
 			w.e.up[a.ID] = false
 			continue
 		}
-		if w.e.d.Get(b.What).Kind == design.KindNetwork {
+		switch back := w.e.d.AttachmentOf(b.What, h.ID); {
+		case w.e.d.Get(b.What).Kind == design.KindNetwork:
 			x, y := w.wire(h.ID, b.What)
 			w.devices[[2]design.ID{a.ID, h.ID}], w.devices[[2]design.ID{a.ID, b.What}] = x, y
+		case back != nil && w.devices[[2]design.ID{a.ID, h.ID}] == "": // another hub
+			x, y := w.wire(h.ID, b.What)
+			w.devices[[2]design.ID{a.ID, h.ID}], w.devices[[2]design.ID{back.ID, b.What}] = x, y
 		}
 	}
 }
@@ -248,7 +333,15 @@ func (w *world) alive(a *design.Object) bool {
 func (w *world) exported(a *design.Object) []netip.Prefix {
 	switch b := w.e.d.Get(a.Body.(*design.Attachment).What).Body.(type) {
 	case *design.Network:
-		return b.Blocks
+		out := slices.Clone(b.Blocks)
+		for _, t := range w.e.d.Inside(a.Body.(*design.Attachment).What, design.KindTable) {
+			for _, e := range t.Body.(*design.Table).Routes {
+				if e.Publish == design.Published {
+					out = append(out, e.Prefix)
+				}
+			}
+		}
+		return outOf(out, a.Body.(*design.Attachment).KeepOut)
 	case *design.Link:
 		for _, e := range b.Ends {
 			if w.e.d.Party(e.Gateway).ID == a.Parent {
@@ -257,6 +350,25 @@ func (w *world) exported(a *design.Object) []netip.Prefix {
 		}
 	}
 	return nil
+}
+
+// outOf takes ranges out of others, slowly: what holds a part of one is halved until
+// it holds none.
+func outOf(list, out []netip.Prefix) (left []netip.Prefix) {
+	for _, p := range list {
+		hit := slices.IndexFunc(out, p.Overlaps)
+		switch {
+		case hit < 0:
+			left = append(left, p)
+		case out[hit].Bits() > p.Bits():
+			low := netip.PrefixFrom(p.Addr(), p.Bits()+1)
+			b := p.Addr().AsSlice()
+			b[p.Bits()/8] |= 0x80 >> (p.Bits() % 8)
+			high, _ := netip.AddrFromSlice(b)
+			left = append(left, outOf([]netip.Prefix{low, netip.PrefixFrom(high, p.Bits()+1)}, out)...)
+		}
+	}
+	return left
 }
 
 // hubRows are the routes of one of a hub's tables.
@@ -279,7 +391,7 @@ func (w *world) hubRows(h *design.Object, table design.ID) (rows []row) {
 			continue
 		}
 		exports := w.exported(a)
-		if l, ok := what.Body.(*design.Link); ok && l.Routing == design.RoutingBGP {
+		if l, ok := what.Body.(*design.Link); what.Kind == design.KindHub || ok && l.Routing == design.RoutingBGP {
 			exports = w.learned(table, what.ID)
 		}
 		for _, p := range exports {

@@ -21,6 +21,7 @@ type estate struct {
 	n       int
 	objects []*design.Object
 	mapped  int
+	first   []flow // sent before the random ones
 }
 
 func pick[T any](r *rand.Rand, list []T) T { return list[r.IntN(len(list))] }

@@ -221,7 +221,7 @@ func differences(t *testing.T, e *estate, name string, rendered bool, flows int)
 		}
 	}
 	relays(t, w, tables)
-	list := e.flows(flows)
+	list := append(e.first, e.flows(flows)...)
 	answered := make([]bool, len(list))
 	var wg sync.WaitGroup
 	for n, f := range list {

@@ -146,9 +146,20 @@ func build(t testing.TB, e *estate, rendered func(gateway design.ID) (devices ma
 
 func addressesOf(o *design.Object) []netip.Addr { return o.Body.(*design.Endpoint).Addresses }
 
-// hosts makes the namespace of a place's hosts, behind a device at a router that
-// has the given address in each range; 0 leaves that to others.
-func (w *world) hosts(place *design.Object, device string, gateway int) {
+// addressIn is the address of a site's gateway in a range of a LAN: the one that it is
+// said to stand at, or the one that its number in the site gives.
+func (w *world) addressIn(g *design.Object, n int, p netip.Prefix) netip.Addr {
+	for _, a := range design.StandsAt(g) {
+		if p.Contains(a) {
+			return a
+		}
+	}
+	return nth(p, 2+n)
+}
+
+// hosts makes the namespace of a place's hosts, behind a device at a router with an
+// address in each range.
+func (w *world) hosts(place *design.Object, device string, router func(netip.Prefix) netip.Addr) {
 	id := place.ID
 	w.node(id)
 	w.do(id, "sysctl -qw net.ipv4.ip_forward=0 net.ipv6.conf.all.forwarding=0")
@@ -164,7 +175,9 @@ func (w *world) hosts(place *design.Object, device string, gateway int) {
 		}
 	}
 	for _, p := range design.RangesOf(place) {
-		w.do(id, "ip %s route replace default via %s", ipFlag(p), nth(p, gateway))
+		if len(w.e.d.Inside(id, design.KindEndpoint)) > 0 {
+			w.do(id, "ip %s route replace default via %s", ipFlag(p), router(p))
+		}
 	}
 }
 
@@ -207,11 +220,20 @@ func (w *world) site(s *design.Object) {
 		for _, n := range w.gatewaysOf(lan) {
 			x := plug(gateways[n].ID)
 			for _, p := range design.RangesOf(lan) {
-				w.do(gateways[n].ID, "ip address add %s/%d dev %s %s", nth(p, 2+n), p.Bits(), x, nodad(p.Addr()))
+				w.do(gateways[n].ID, "ip address add %s/%d dev %s %s", w.addressIn(gateways[n], n, p), p.Bits(), x, nodad(p.Addr()))
 			}
 			w.devices[[2]design.ID{lan.ID, gateways[n].ID}] = x
 		}
-		w.hosts(lan, plug(lan.ID), 2+w.gatewaysOf(lan)[0])
+		for n, g := range gateways { // it stands there, and the hosts use another
+			if !slices.Contains(w.gatewaysOf(lan), n) && w.e.d.StandsIn(g, lan) {
+				x := plug(g.ID)
+				for _, p := range design.RangesOf(lan) {
+					w.do(g.ID, "ip address add %s/%d dev %s %s", w.addressIn(g, n, p), p.Bits(), x, nodad(p.Addr()))
+				}
+			}
+		}
+		first := w.gatewaysOf(lan)[0]
+		w.hosts(lan, plug(lan.ID), func(p netip.Prefix) netip.Addr { return w.addressIn(gateways[first], first, p) })
 		w.boxes(lan, plug)
 		for _, inner := range d.Inside(s.ID, design.KindInnerRoute) {
 			if via := inner.Body.(*design.InnerRoute).Via; design.RangesOf(lan)[0].Contains(via) {
@@ -236,7 +258,7 @@ func (w *world) inner(lan, inner *design.Object, via netip.Addr, plug func(desig
 			w.do(gateways[n].ID, "ip route add %s via %s metric 1", p, via)
 		}
 	}
-	w.hosts(inner, a, 1)
+	w.hosts(inner, a, firstIn)
 }
 
 // strands are wires, where they are up; in a rendered world also the others have
@@ -377,6 +399,14 @@ func (w *world) gateway(g *design.Object, late []string) {
 				continue
 			}
 			w.do(g.ID, "ip %s route replace %s dev %s metric %d", ipFlag(r), r, devs[0], metric(r, rank))
+		}
+	}
+	if body.Enters != "" { // whatever comes in is routed by a table of the network
+		w.do(g.ID, "ip route add default dev %s table 60", w.devices[[2]design.ID{party.ID, g.ID}])
+		for _, o := range links {
+			for _, dev := range w.strandsOf(o.ID, g.ID) {
+				w.do(g.ID, "ip rule add pref 50 iif %s lookup 60", dev)
+			}
 		}
 	}
 	if len(late) > 0 {

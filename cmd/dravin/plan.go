@@ -191,7 +191,12 @@ func printPlan(w io.Writer, p translate.Plan) {
 		}
 	}
 	if l := p.Least; l.Mapped > 0 {
-		fmt.Fprintf(w, "\n%s; fewer than %d is impossible%s.\n", words.Upper(words.Count(l.Mapped, "party is mapped", "parties are mapped")), l.Bound, map[bool]string{true: "", false: " by what is known (not every smaller choice was proven)"}[l.Exact])
+		fewest := words.Upper(words.Count(l.Mapped, "party is", "parties are"))
+		if l.Exact {
+			fmt.Fprintf(w, "\n%s mapped, which are the fewest that serve one to one: no smaller choice does.\n", fewest)
+		} else {
+			fmt.Fprintf(w, "\n%s mapped one to one; at least %d must be, by what is known (not every smaller choice was proven).\n", fewest, l.Bound)
+		}
 		for _, why := range l.Why {
 			fmt.Fprintf(w, "  %s\n", why)
 		}

@@ -407,7 +407,7 @@ func (pl *planner) measure(e *editor, next *design.Design, o *Option) {
 		if !ok {
 			n = len(o.Boxes)
 			at[c.Box] = n
-			t := Touched{ID: c.Box, Title: next.Title(c.Box), Party: c.Where, Closed: pl.closed(c.Box)}
+			t := Touched{ID: c.Box, Title: next.Title(c.Box), Party: c.Where, Closed: pl.d.Get(c.Box) != nil && slices.Contains(pl.q.Closed, c.Party)}
 			if owner := design.OwnerOf(next.Get(c.Party)); owner != "" {
 				t.Owner = next.Title(owner)
 			}

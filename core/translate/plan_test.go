@@ -56,6 +56,7 @@ func TestTheFirstPlaceOfEachStory(t *testing.T) {
 		{"relay", translate.Relay, 0, nil},
 		{"hub-alike", translate.Map, 2, []translate.Remedy{translate.Hide}},
 		{"peers", translate.TwoStages, 0, nil},
+		{"kept-local", translate.KeepOut, 0, []translate.Remedy{translate.Map}},
 	} {
 		t.Run(c.story, func(t *testing.T) {
 			d := remedies(t, c.story)
@@ -226,4 +227,41 @@ func BenchmarkPlan500(b *testing.B) {
 			b.Fatal(o.Refused)
 		}
 	}
+}
+
+// Whatever is asked of the whole demo is answered: no question makes the planner stumble,
+// and what it calls an answer is one when it is applied.
+func TestEveryQuestionOfTheDemo(t *testing.T) {
+	d, err := design.Read(demo.Thistledown)
+	require.NoError(t, err)
+	tables := route.Solve(d, standing.Condition{})
+	p := proof.Of(tables)
+	groups := overlap.Find(d)
+	var questions []translate.Question
+	for _, g := range groups {
+		questions = append(questions, translate.OfGroup(g))
+	}
+	var everybody []design.ID
+	for _, o := range d.Inside("", design.KindSite, design.KindNetwork) {
+		places := translate.Concerned(groups, nil, []design.ID{o.ID})
+		questions = append(questions, translate.Question{Places: places}, translate.Question{Places: places, Closed: []design.ID{o.ID}, NoBoxes: true}, translate.Question{Places: places, Keep: []design.ID{o.ID}})
+		everybody = append(everybody, o.ID)
+	}
+	questions = append(questions, translate.Question{}, translate.Question{Places: everybody}, translate.Question{Places: []design.ID{"nobody"}, Intents: []design.ID{"none"}},
+		translate.Question{Places: everybody, Pools: []netip.Prefix{netip.MustParsePrefix("10.223.9.0/30")}})
+	answers := 0
+	for _, q := range questions {
+		for _, o := range translate.For(p, q).Options {
+			if o.Refused != "" {
+				continue
+			}
+			answers++
+			next, _, err := d.Apply(o.Edits)
+			require.NoError(t, err, o.Title)
+			for _, r := range proof.Intents(route.Solve(next, standing.Condition{})) {
+				assert.True(t, r.Holds || !p.Intent(r.Intent).Holds, "%s breaks %s", o.Title, r.Name)
+			}
+		}
+	}
+	assert.Greater(t, answers, 10)
 }

@@ -74,7 +74,7 @@ func (pl *planner) meet(e *editor, n need) (m meeting, err error) {
 	for _, o := range joints {
 		l := o.Body.(*design.Link)
 		near := e.endAt(o.ID, n.a)
-		if !standing.Exists(o) || l.Routing == design.RoutingSelectors || e.party(l.Ends[near].Gateway) != n.a || e.party(l.Ends[1-near].Gateway) != n.b || pl.closed(l.Ends[1-near].Gateway) {
+		if !standing.Exists(o) || l.Routing == design.RoutingSelectors || e.party(l.Ends[near].Gateway) != n.a || e.party(l.Ends[1-near].Gateway) != n.b || pl.d.Get(l.Ends[1-near].Gateway) != nil && slices.Contains(pl.q.Closed, n.b) {
 			continue
 		}
 		for _, t := range slices.Concat(pl.d.Inside(o.ID, design.KindTunnel), e.fresh(o.ID, design.KindTunnel)) {
@@ -129,11 +129,6 @@ func (pl *planner) dialOut(e *editor, n need) (m meeting, err error) {
 	e.add(design.KindTunnel, link.ID, "strand 1", &design.Tunnel{Outside: []netip.Addr{out, behind}, Inside: inside, Ends: []design.TunnelEnd{{}, {NAT: true}}}, Places, n.b,
 		"make the tunnel from the relay to %s, with the inside addresses %s and %s", out, m.at[0], m.at[1])
 	return m, nil
-}
-
-// closed reports whether a gateway or box that is there is not to be touched.
-func (pl *planner) closed(box design.ID) bool {
-	return pl.d.Get(box) != nil && slices.Contains(pl.q.Closed, pl.d.Party(box).ID)
 }
 
 // public is the first gateway of a site with a public IPv4 address, and that.

@@ -27,7 +27,7 @@ func (pl *planner) options() iter.Seq[Option] {
 		if !give(pl.leave()) {
 			return
 		}
-		for _, step := range []func(func(*Option) bool) bool{pl.mappings, pl.hidings, pl.published, pl.relays, pl.endpoints, pl.keptOut, pl.twoStages, pl.between, pl.renumbered} {
+		for _, step := range []func(func(*Option) bool) bool{pl.mappings, pl.hidings, pl.published, pl.relays, pl.endpoints, pl.keptOut, pl.keptLocal, pl.twoStages, pl.between, pl.renumbered} {
 			if !step(give) {
 				return
 			}

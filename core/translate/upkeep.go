@@ -12,10 +12,9 @@ import (
 	"dravin/core/walk"
 )
 
-// UnneededOf names the translations that nothing needs any more: mappings of a
-// range that nobody has, or with which no other range collides and that no intent
-// uses; published services whose target answers otherwise; rules behind another
-// that takes everything.
+// UnneededOf names the translations that nothing needs any more: mappings of a range
+// that nobody has, or that nobody else has; source pools of what keeps nothing out;
+// rules behind another that takes everything.
 func UnneededOf(t *route.Tables) []Unneeded {
 	d := t.Design
 	out := []Unneeded{}
@@ -28,12 +27,31 @@ func UnneededOf(t *route.Tables) []Unneeded {
 			out = append(out, Unneeded{o.ID, o.Name, fmt.Sprintf("nothing of %s is in %s any more", party.Name, m.Real)})
 		case !standing.Exists(d.Get(m.Link)):
 			out = append(out, Unneeded{o.ID, o.Name, fmt.Sprintf("%s, toward which it maps, is %s", d.Title(m.Link), design.StateWord(design.StateOf(d.Get(m.Link))))})
+		case !collides(d, party.ID, m.Real):
+			out = append(out, Unneeded{o.ID, o.Name, fmt.Sprintf("nobody but %s holds any of %s, which could be known as it is", party.Name, m.Real)})
+		}
+	}
+	for _, o := range d.Of(design.KindAttachment) {
+		if a := o.Body.(*design.Attachment); a.Pool != "" && len(prefix.Free(d.Ranges(a.What), d.AttachmentExports(o))) == 0 {
+			out = append(out, Unneeded{o.ID, d.Title(o.ID), fmt.Sprintf("its source pool hides nothing: all of %s is told to %s", d.Title(a.What), d.Title(o.Parent))})
 		}
 	}
 	for _, box := range boxesOf(d) {
 		out = append(out, shadowed(d, box)...)
 	}
 	return out
+}
+
+// collides reports whether another party holds any of a range.
+func collides(d *design.Design, party design.ID, p netip.Prefix) bool {
+	for _, k := range []design.Kind{design.KindLAN, design.KindInnerRoute, design.KindNetwork, design.KindOutside} {
+		for _, o := range d.Of(k) {
+			if d.Party(o.ID).ID != party && slices.ContainsFunc(design.RangesOf(o), p.Overlaps) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // shadowed are rules of a box that an earlier one of the same hook leaves nothing.

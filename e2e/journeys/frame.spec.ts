@@ -54,7 +54,7 @@ for (const colorScheme of ["light", "dark"] as const) {
         ["links?as=profiles", "dravin-profile"],
         ["translation", "When the next comes"],
         ["translation?as=ledger", "Published services"],
-        ["proof", "Intents: 1 of 4"],
+        ["proof", "Intents: 2 of 5"],
         ["routes", "every source"],
         ["routes?as=limits", "routes in a table"],
         ["handover", "For whom"],

@@ -1,0 +1,137 @@
+package translate
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/prefix"
+)
+
+// keptLocal keeps the ranges of sites that nobody beyond needs out of what their
+// links and circuits tell: whoever needs another's range like it is no longer led
+// astray.
+func (pl *planner) keptLocal(give func(*Option) bool) bool {
+	var local []design.ID
+	for _, id := range pl.s.places {
+		if o := pl.d.Get(id); (o.Kind == design.KindLAN || o.Kind == design.KindInnerRoute) && pl.s.weight[id] == 0 && !pl.keeps(id) && pl.told(id) {
+			local = append(local, id)
+		}
+	}
+	if len(local) == 0 || len(pl.s.needs) == 0 {
+		pl.exclude("Keeping a range out of what is exported: of those that collide, each is needed by somebody, or told to nobody")
+		return true
+	}
+	return give(pl.try(KeepOut, "Keep "+pl.titles(local)+" out of what is told beyond", func(e *editor, o *Option) error {
+		for _, id := range local {
+			for _, p := range pl.d.Ranges(id) {
+				pl.keepLocal(e, id, p)
+			}
+		}
+		pl.open(e, mapped{}, nil)
+		if len(e.order) == 0 {
+			return fmt.Errorf("nothing tells of it")
+		}
+		o.Start, o.Both, o.Tells = "Everyone else can start; what is kept out is reached within its site alone.", true, true
+		o.Next = "One more with the same range that is needed at home only is kept out, too."
+		return nil
+	}))
+}
+
+// told reports whether the joints of a site tell others of a place.
+func (pl *planner) told(place design.ID) bool {
+	ranges := pl.d.Ranges(place)
+	names := func(list []netip.Prefix) bool { return len(prefix.Intersect(list, ranges)) > 0 }
+	for _, x := range pl.sideOf(place) {
+		j, _ := design.JointOf(pl.d.Get(x.joint))
+		_, n, _ := j.Far(x.gateway)
+		switch b := j.Body.(type) {
+		case *design.Link:
+			if b.Routing == design.RoutingBGP || names(b.Ends[n].Local) || names(b.Ends[1-n].Routes) {
+				return true
+			}
+		case *design.Circuit:
+			return true
+		}
+	}
+	return false
+}
+
+// sideOf are all gateways of a place's site with the joints that end there.
+func (pl *planner) sideOf(place design.ID) []edge {
+	return pl.jointsOf(pl.d.Party(place))
+}
+
+// keepLocal takes a range out of what the joints of its site say of it.
+func (pl *planner) keepLocal(e *editor, place design.ID, p netip.Prefix) {
+	for _, x := range pl.sideOf(place) {
+		j, _ := design.JointOf(e.get(x.joint))
+		_, n, _ := j.Far(x.gateway)
+		carriers := []*design.Object{e.get(x.joint)}
+		switch b := e.get(x.joint).Body.(type) {
+		case *design.Link:
+			e.editLink(x.joint, func(b *design.Link, say func(int, Stage, string, ...any)) {
+				near, far := &b.Ends[n], &b.Ends[1-n]
+				if takeOut(&near.Local, p) {
+					say(n, Agreed, "in the selectors of %s name %s no longer as local", j.Name, p)
+				}
+				if takeOut(&far.Remote, p) {
+					say(1-n, Agreed, "in the selectors of %s name %s no longer as remote", j.Name, p)
+				}
+				if takeOut(&far.Routes, p) {
+					say(1-n, Routes, "route %s no longer into %s", p, j.Name)
+				}
+			})
+			if carriers = nil; b.Routing == design.RoutingBGP {
+				carriers = pl.d.Inside(x.joint, design.KindTunnel)
+			}
+		case *design.Circuit:
+			c := *b
+			c.Ends = slices.Clone(b.Ends)
+			if takeOut(&c.Ends[1-n].Routes, p) {
+				e.put(e.get(x.joint).With(&c), Routes, e.party(c.Ends[1-n].At), c.Ends[1-n].At, "expect %s no longer over %s", p, j.Name)
+			}
+		}
+		for _, c := range carriers {
+			for _, s := range pl.d.Inside(c.ID, design.KindSession) {
+				e.silence(s.ID, n, pl.d.Party(place).ID, p, j.Name)
+			}
+		}
+	}
+}
+
+// silence lets a session's end no longer announce a range.
+func (e *editor) silence(session design.ID, n int, party design.ID, p netip.Prefix, joint string) {
+	o := e.get(session)
+	s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
+	out := slices.Clone(s.Ends[n].Out)
+	if len(out) == 0 { // it announced everything of its own
+		for _, own := range e.d.Exports(party) {
+			out = append(out, design.Filter{Prefix: own})
+		}
+	}
+	kept := slices.DeleteFunc(slices.Clone(out), func(f design.Filter) bool { return f.Prefix == p && f.Does() == design.Accept })
+	if len(kept) == len(out) { // it is part of something that is announced
+		kept = append([]design.Filter{{Prefix: p, To: uint8(p.Addr().BitLen()), Verdict: design.Refuse}}, out...)
+	}
+	s.Ends[n].Out = kept
+	e.put(o.With(&s), Routes, party, o.ID, "announce %s no longer over %s", p, joint)
+}
+
+// takeOut takes a range out of a list, and tells whether any of it was there.
+func takeOut(list *[]netip.Prefix, p netip.Prefix) bool {
+	if !slices.ContainsFunc(*list, func(x netip.Prefix) bool { return x.Bits() > 0 && x.Overlaps(p) }) {
+		return false // a default route tells of nothing
+	}
+	var out []netip.Prefix
+	for _, x := range *list {
+		if x.Bits() > 0 && x.Overlaps(p) {
+			out = append(out, prefix.Free([]netip.Prefix{x}, []netip.Prefix{p})...)
+			continue
+		}
+		out = append(out, x)
+	}
+	*list = out
+	return true
+}
