@@ -8,6 +8,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/prefix"
+	"dravin/core/walk"
 )
 
 // Change is one edit of an option, in words and at its place.
@@ -248,7 +249,11 @@ func (e *editor) seen(next *design.Design) []Seen {
 		case *design.Mapping:
 			add(b.Gateway, "%s as %s", b.Real, b.Mapped)
 		case *design.Listener:
-			add(b.At, "%s %s leads to %s", b.Address, b.Service, next.Title(b.Target))
+			at := b.At
+			if host := walk.TargetOf(next, b); e.d.Party(at) == nil && host != nil && e.d.Get(next.Party(at).ID) == nil {
+				at = host.ID // a new party is in no picture yet
+			}
+			add(at, "%s %s leads to %s", b.Address, b.Service, next.Title(b.Target))
 		case *design.Attachment:
 			if b.Pool != "" {
 				add(b.What, "hidden behind %s", texts(next.Ranges(b.Pool))[0])

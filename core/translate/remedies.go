@@ -119,7 +119,7 @@ func (pl *planner) room(e *editor, n int) string {
 		return "One more is mapped to the next free range of the pool, with its own routes."
 	}
 	left := prefix.Free([]netip.Prefix{e.pool.block}, e.pool.used)
-	return fmt.Sprintf("One more takes the next range of %s (%s free there), with one mapping at its own gateway and one route into its link; entries that name %s serve it already.", e.pool.block, list(left), e.pool.block)
+	return fmt.Sprintf("One more takes the next range of %s (%s free there), mapped where it leaves and routed there; entries that name %s serve it already.", e.pool.block, list(left), e.pool.block)
 }
 
 // list names ranges in a sentence.

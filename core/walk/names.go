@@ -236,10 +236,12 @@ func mappedNames(d *design.Design, party *design.Object, real netip.Addr) []Name
 	return out
 }
 
-// listenerNames are the addresses of the published services that lead to a host.
+// listenerNames are the addresses of the published services that lead to a host; of a
+// chain the first listener, which callers are meant to dial, before those that it leads
+// to.
 func listenerNames(d *design.Design, endpoint design.ID) []Name {
 	var out []Name
-	for _, o := range LeadingTo(d, endpoint) {
+	for _, o := range slices.Backward(LeadingTo(d, endpoint)) {
 		l := o.Body.(*design.Listener)
 		out = append(out, Name{Address: l.Address, Listener: o.ID, Service: l.Service, Parties: []design.ID{}})
 	}

@@ -36,6 +36,13 @@ test("two gardens with the same range: both are mapped, and why one is not enoug
   await expect(option(page)).toContainText("Why one side is not enough");
   await expect(option(page)).toContainText("Old Orangery must know Peatside Nursery glasshouse and holds Old Orangery glasshouse itself");
   await expect(option(page)).toContainText("fewer do not serve");
+  // Tried, and not applied: the walk with the remedy, with what each box remembers.
+  await page.getByRole("button", { name: "Walk: the orangery asks Peatside" }).click();
+  const tried = page.getByTestId("tried");
+  await expect(tried.getByRole("region", { name: "Verdict" })).toContainText("works");
+  await expect(tried.locator('[data-way="There"] [data-act="maps source"]')).toContainText("(leaving)");
+  await expect(tried.getByRole("table", { name: "Connection tables" }).getByRole("row")).toHaveCount(3);
+  await expect(page.getByRole("button", { name: "Undo" })).toBeDisabled();
   await accessible(page);
   // One side alone is refused, with the walk that fails.
   await page.getByRole("button", { name: /Map Peatside Nursery glasshouse one to one/ }).click();
@@ -74,6 +81,7 @@ test("the huts: many, from one pool; the ledger knows each, and writes the zone"
   await expect(page.getByTestId("names")).toContainText("elder sensor");
   await expect(page.getByTestId("names")).toContainText("192.168.211.9");
   await page.getByLabel("Of, or as seen by").selectOption({ label: "Marrow Hill" });
+  await expect(page.getByRole("region", { name: "What it dials" })).toContainText(/elder sensor\s*10\.223\.3\.9\s*mapped\s*192\.168\.211\.9/);
   const download = page.waitForEvent("download");
   await page.getByRole("link", { name: /Zone for Marrow Hill/ }).click();
   expect((await download).suggestedFilename()).toMatch(/\.zone$/);
@@ -122,4 +130,31 @@ test("a machine is reached by a relay inside the caller's own range", async ({ p
   await holds(page, "2 of 2");
   await page.getByRole("button", { name: /the panel reads the machine/ }).click();
   await expect(page.locator('[data-way="There"] [data-act="proxies"]')).toHaveCount(2);
+});
+
+test("two networks alike: boxes map them toward a hub, and stand between where a peering is refused", async ({ page }) => {
+  await story(page, "hub-alike");
+  await expect(column(page, 1)).toContainText("Map herbarium scans and plate archive one to one");
+  await expect(option(page)).toContainText("put a translating box at");
+  await apply(page, /Map herbarium scans and plate archive/);
+  await holds(page, "3 of 3");
+  await place(page, "Handover");
+  await page.getByRole("button", { name: /^plate archive/ }).click();
+  await expect(page.getByText(/translating-box\/nftables\.d\/dravin\.nft/).first()).toBeVisible();
+  await story(page, "peers");
+  await expect(column(page, 1)).toContainText("over two boxes in a network between");
+  await apply(page, /network between/);
+  await holds(page, "1 of 1");
+});
+
+test("a plan for all that collide at once, and for what somebody answers for", async ({ page }) => {
+  await story(page, "huts");
+  await page.getByRole("combobox", { name: "Plan for these parties instead" }).click();
+  await page.getByRole("option", { name: /All that collide \(9 parties\)/ }).click();
+  await expect(page.getByRole("button", { name: "and 5 more" })).toBeVisible();
+  await expect(column(page, 1)).toContainText("and 7 more one to one");
+  await page.getByRole("combobox", { name: "Plan for these parties instead" }).fill("marrow");
+  await expect(page.getByRole("option")).toHaveCount(1);
+  await page.getByRole("button", { name: "and 5 more" }).click();
+  await expect(page.getByRole("combobox", { name: "Conflict" })).toBeVisible();
 });

@@ -560,6 +560,7 @@ export function writer(queries: QueryClient, design: () => string) {
     const shown = queries
       .getQueryCache()
       .findAll({ queryKey: designKey(design()), type: "active" })
+      .filter((q) => q.queryKey[3] !== "search") // what the palette finds is looked for, and not read
       .map((q) => positionOf(q.state.data))
       .filter((n) => n !== undefined);
     return shown.length ? Math.min(...shown) : -1;

@@ -40,7 +40,6 @@
 >
   <div class="min-w-0">
     <h3 class="text-lg">{option.title}</h3>
-    {#if option.first}<p class="text-good">{option.first}</p>{/if}
     {#if option.refused}
       <p class="text-clash font-semibold" role="status">
         {option.remedy === "leave" ? "No answer" : "Refused"}: {option.refused}.
@@ -153,6 +152,9 @@
       <button class="button" aria-expanded={pictured} onclick={() => (pictured = !pictured)}
         >Who is seen as what, in the picture</button
       >
+      {#if pictured}<span class="text-soft ml-2 text-sm"
+          >Whole frame: seen as something else, which stands below. Broken frame: something is changed there.</span
+        >{/if}
       {#if pictured}
         <div class="border-line mt-1 h-96 border"><SeenPicture {design} {option} /></div>
       {/if}
@@ -169,7 +171,7 @@
   {#if option.walk && option.refused && !walked}
     <div class="mt-2 flex min-w-0 flex-col gap-2 lg:col-span-2">
       <h4 class="font-semibold">The walk that fails</h4>
-      <WalkView {design} proof={option.walk} />
+      <WalkView {design} proof={option.walk} tried />
     </div>
   {/if}
 </section>

@@ -49,6 +49,10 @@
   ];
 </script>
 
+{#if first?.first}<p class="text-good px-3 pt-1">
+    <span class="font-semibold">{first.title}.</span>
+    {first.first}
+  </p>{/if}
 <div class="overflow-x-auto px-3 py-2">
   <table class="text-sm" aria-label="Remedies side by side">
     <thead>
@@ -90,8 +94,10 @@
             <td
               class="border-line border px-2 py-1 {o.key === shown ? 'border-x-ink border-x-2' : ''}"
               title={text}
-              >{#if differs}<span class="text-warn" title="differs from the first">≠</span>{/if}
-              <span class="line-clamp-3 inline {differs ? 'font-semibold' : ''}">{text}</span></td
+              ><div class="line-clamp-3 {differs ? 'font-semibold' : ''}">
+                {#if differs}<span class="text-warn" title="differs from the first">≠</span>{/if}
+                {text}
+              </div></td
             >
           {/each}
         </tr>

@@ -17,4 +17,4 @@
 
 <!-- The walk of an intent as it would be, while nothing is applied. -->
 <Known of={tried} what="The walk afterwards" />
-{#if tried.data}<WalkView {design} proof={tried.data.proof} />{/if}
+{#if tried.data}<WalkView {design} proof={tried.data.proof} tried />{/if}

@@ -11,8 +11,10 @@
     proof: WalkProof;
     /** The overlap group whose remedies would mend a stop, if there is one. */
     group?: string;
+    /** It is of a change that is not made: its tables stand nowhere yet. */
+    tried?: boolean;
   }
-  const { design, proof, group = "" }: Props = $props();
+  const { design, proof, group = "", tried = false }: Props = $props();
 
   const ways = $derived([
     { name: "There", stages: proof.forward },
@@ -63,7 +65,7 @@
     <p class="mt-1">
       <span class="font-semibold">Mend:</span>
       {proof.stop.mend}.
-      {#if proof.stop.subject}
+      {#if proof.stop.subject && !tried}
         <a class="button" href={mendAt(proof.stop)}
           >{proof.stop.joint ? "Open the line on the sheet" : "Open its sheet"}</a
         >
@@ -110,7 +112,7 @@
               {#if stage.hook}<span class="text-soft whitespace-nowrap" title={hooks[stage.hook]}
                   >({stage.hook})</span
                 >{/if}
-              {#if stage.table}
+              {#if stage.table && !tried}
                 <a
                   class="whitespace-nowrap"
                   href={placeURL(design, "routes", {
