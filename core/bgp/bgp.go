@@ -139,7 +139,7 @@ type Route struct {
 	Clusters    []netip.Addr          // RFC 4456
 	Summary     bool
 	Quiet       bool
-	Only        string
+	Only        []string // groups of ends that may announce it; none: every one
 
 	Weight   uint32
 	Away     uint32   // see [End.Away]

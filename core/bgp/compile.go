@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"dravin/core/prefix"
 )
@@ -195,8 +196,8 @@ type birth struct {
 	speaker int32
 	quiet   bool
 	summary bool
-	origin  Code // of a summary: the worst of its parts' (RFC 4271 section 9.2.2.2)
-	only    string
+	origin  Code     // of a summary: the worst of its parts' (RFC 4271 section 9.2.2.2)
+	only    []string // groups of ends
 }
 
 // holding is what one speaker has of a class.
@@ -232,7 +233,7 @@ func signature(born []birth, ranges []int32, v4 bool) string {
 		if b.summary {
 			flags |= 2
 		}
-		out = append(append(append(out, flags, byte(b.origin)), b.only...), 0xff)
+		out = append(append(append(out, flags, byte(b.origin)), strings.Join(b.only, "\x00")...), 0xff)
 	}
 	out = append(out, 0xfe)
 	for _, r := range ranges {

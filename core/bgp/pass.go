@@ -30,7 +30,7 @@ func (s *solver) pass(e int32, r *Route) (*Route, Stop, int) {
 		return nil, stop, 0
 	}
 	out := *r
-	out.Parent, out.Hops, out.At, out.Only, out.Quiet = r, r.Hops+1, far.Speaker, "", false
+	out.Parent, out.Hops, out.At, out.Only, out.Quiet = r, r.Hops+1, far.Speaker, nil, false
 	if !internal {
 		out.MED = 0 // what was learned is told inside only (RFC 4271 section 5.1.4)
 	}
@@ -66,7 +66,7 @@ func (s *solver) mayTell(e int32, r *Route, internal bool) Stop {
 		return OtherFamily
 	case r.session == e/2:
 		return BackToSender
-	case r.Only != "" && r.Only != near.Group:
+	case len(r.Only) > 0 && !slices.Contains(r.Only, near.Group):
 		return ElsewhereOnly
 	case slices.Contains(r.Communities, noAdvertise), !internal && (slices.Contains(r.Communities, noExport) || slices.Contains(r.Communities, noSubConfed)):
 		return NoExport

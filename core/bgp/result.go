@@ -101,7 +101,7 @@ func (c *compiled) once(look lookup) *Result {
 	born := map[netip.Prefix][]birth{}
 	for n, s := range c.Speakers {
 		for _, o := range s.Own {
-			born[o.Prefix] = append(born[o.Prefix], birth{speaker: int32(n), quiet: o.Quiet, only: o.Only})
+			born[o.Prefix] = append(born[o.Prefix], birth{speaker: int32(n), quiet: o.Quiet, only: onlyOf(o)})
 		}
 	}
 	sums := c.summaries()
@@ -181,7 +181,16 @@ func (c *compiled) group(born map[netip.Prefix][]birth, want func(netip.Prefix) 
 	return out
 }
 
-// dedupe keeps one birth for each speaker: the one that is told to most.
+// onlyOf are the groups of ends that may announce an origin, none for all.
+func onlyOf(o Origin) []string {
+	if o.Only == "" {
+		return nil
+	}
+	return []string{o.Only}
+}
+
+// dedupe keeps one birth for each speaker: the one that is told to most; what several
+// groups of ends may each announce, all of them may.
 func dedupe(born []birth) []birth {
 	if len(born) < 2 {
 		return born
@@ -193,13 +202,23 @@ func dedupe(born []birth) []birth {
 			return 0
 		case b.quiet:
 			return 3
-		case b.only != "":
+		case len(b.only) > 0:
 			return 2
 		}
 		return 1
 	}
 	slices.SortStableFunc(out, func(a, b birth) int { return cmp.Or(cmp.Compare(a.speaker, b.speaker), cmp.Compare(told(a), told(b))) })
-	return slices.CompactFunc(out, func(a, b birth) bool { return a.speaker == b.speaker })
+	kept := out[:1]
+	for _, b := range out[1:] {
+		last := &kept[len(kept)-1]
+		switch {
+		case b.speaker != last.speaker:
+			kept = append(kept, b)
+		case len(last.only) > 0 && len(b.only) > 0 && !last.quiet && !last.summary && !slices.Contains(last.only, b.only[0]):
+			last.only = append(slices.Clone(last.only), b.only...)
+		}
+	}
+	return kept
 }
 
 // add solves classes, on every core, and puts them in.

@@ -124,7 +124,7 @@ func (r *Result) patch(n *Network, news map[netip.Prefix]bool) *Result {
 	for k, s := range n.Speakers {
 		for _, o := range s.Own {
 			if news[o.Prefix] {
-				born[o.Prefix] = append(born[o.Prefix], birth{speaker: int32(k), quiet: o.Quiet, only: o.Only})
+				born[o.Prefix] = append(born[o.Prefix], birth{speaker: int32(k), quiet: o.Quiet, only: onlyOf(o)})
 			}
 		}
 	}
@@ -269,6 +269,6 @@ func (r *Route) same(o *Route) bool {
 
 func (r *Route) alike(o *Route) bool {
 	return r.Own() == o.Own() && (r.Own() || r.Session.Key == o.Session.Key && r.End == o.End) && slices.Equal(r.Path, o.Path) && r.Origin == o.Origin && r.LocalPref == o.LocalPref && r.MED == o.MED &&
-		slices.Equal(r.Communities, o.Communities) && r.NextHop == o.NextHop && r.Originator == o.Originator && slices.Equal(r.Clusters, o.Clusters) && r.Summary == o.Summary && r.Quiet == o.Quiet && r.Only == o.Only &&
+		slices.Equal(r.Communities, o.Communities) && r.NextHop == o.NextHop && r.Originator == o.Originator && slices.Equal(r.Clusters, o.Clusters) && r.Summary == o.Summary && r.Quiet == o.Quiet && slices.Equal(r.Only, o.Only) &&
 		r.Weight == o.Weight && r.Away == o.Away && r.Internal == o.Internal && r.At == o.At
 }

@@ -40,10 +40,8 @@ func (c *collector) translations(o *design.Object) {
 			c.heldElsewhere(o, "the range "+r.Into.String()+" of a rule of "+title(d, o), r.Into)
 		}
 	}
-	if p := d.ProfileOf(o.ID); p != nil && o.Kind == design.KindGateway && p.Translation.Rules > 0 {
-		if n := len(rules) + len(d.Referring(o.ID, design.KindMapping)); n > int(p.Translation.Rules) {
-			c.add("translation-rules-limit", Risk, o.ID, nil, "%s has %d rules and mappings, and its cloud takes %d", title(d, o), n, p.Translation.Rules)
-		}
+	if told, takes := route.RulesTaken(d, o.ID); takes > 0 && told > takes {
+		c.add("translation-rules-limit", Risk, o.ID, nil, "%s has %d rules and mappings, and its cloud takes %d", title(d, o), told, takes)
 	}
 	if o.Kind == design.KindGateway {
 		c.hidesLinks(o, rules)

@@ -36,10 +36,13 @@ func (x Translation) Mapped(a netip.Addr, back bool) netip.Addr {
 
 // Translations are the rules of a gateway or box in their order: its mappings, its
 // published services that rewrite, then what it lists. A cloud's gateway does what
-// its profile offers.
+// its profile offers; nothing else, such as an edge router, translates.
 func Translations(d *design.Design, box design.ID) []Translation {
 	o := d.Get(box)
 	var out []Translation
+	if o == nil || o.Kind != design.KindGateway && o.Kind != design.KindBox {
+		return out
+	}
 	for _, m := range design.InOrder(d.Referring(box, design.KindMapping)) {
 		out = append(out, mapping(m)...)
 	}
@@ -92,6 +95,15 @@ func Offered(d *design.Design, box design.ID, does string) (why string) {
 		return "its cloud's gateways translate otherwise only"
 	}
 	return "its cloud's gateways translate nothing"
+}
+
+// RulesTaken is how many rules and mappings a gateway is told, and how many its cloud
+// takes; 0 for any number.
+func RulesTaken(d *design.Design, gateway design.ID) (told, takes int) {
+	if p := d.ProfileOf(gateway); p != nil && d.Get(gateway).Kind == design.KindGateway {
+		takes = int(p.Translation.Rules)
+	}
+	return len(design.RulesOf(d.Get(gateway))) + len(d.Referring(gateway, design.KindMapping)), takes
 }
 
 func mapping(o *design.Object) []Translation {

@@ -44,6 +44,7 @@ type editor struct {
 	spent   []netip.Prefix // what is taken for it
 	inside  []netip.Prefix // of new tunnels
 	pool    *pool
+	near    map[design.ID][]hop // the joints of each party
 	wanted  []entryWish
 	only    map[design.ID]design.ID // of a network: the one table that needs entries
 	boxed   map[design.ID]*boxed    // networks that are translated by a box of their own

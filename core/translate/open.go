@@ -10,16 +10,33 @@ import (
 )
 
 // carry makes one way carry two lists of ranges: theirs from its beginning to its
-// end, ours back.
+// end, ours back; by every joint that stands beside another, so that what survives a
+// failure still does.
 func (e *editor) carry(path []hop, ours, theirs []netip.Prefix) {
 	for n, h := range path {
-		e.across(h, ours, theirs)
-		e.across(hop{h.by, h.to, h.from}, theirs, ours)
-		if n+1 < len(path) {
-			e.passOn(h, path[n+1], theirs)
-			e.passOn(hop{path[n+1].by, path[n+1].to, path[n+1].from}, hop{h.by, h.to, h.from}, ours)
+		for _, x := range e.beside(h) {
+			e.across(x, ours, theirs)
+			e.across(hop{x.by, x.to, x.from}, theirs, ours)
+			if n+1 == len(path) {
+				continue
+			}
+			for _, y := range e.beside(path[n+1]) {
+				e.passOn(x, y, theirs)
+				e.passOn(hop{y.by, y.to, y.from}, hop{x.by, x.to, x.from}, ours)
+			}
 		}
 	}
+}
+
+// beside are the joints of the same two parties as a hop's, itself first.
+func (e *editor) beside(h hop) []hop {
+	out := []hop{h}
+	for _, x := range e.near[h.from] {
+		if x.to == h.to && x.by != h.by {
+			out = append(out, x)
+		}
+	}
+	return out
 }
 
 // across lets a party send theirs over a joint, with a source in ours.

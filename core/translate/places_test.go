@@ -243,3 +243,54 @@ func TestABlockWithoutASubnetHasNoBearer(t *testing.T) {
 	seen := walk.SeenAs(tables, d.Find("catalogue", design.KindNetwork)[0].ID, host.Parent, host.Body.(*design.Endpoint).Addresses[0])
 	assert.Equal(t, "10.223.1.40", seen.Address.String(), "mapped at a box of its network")
 }
+
+// Over circuits with sessions and an edge router, where two circuits stand side by
+// side: what is mapped or hidden is announced over both, so that one may fail.
+func TestOverCircuitsSideBySide(t *testing.T) {
+	file := string(demo.Thistledown)
+	for _, change := range [][2]string{
+		{"      - name: station house\n        prefixes: 10.215.2.0/24\n", "      - name: instrument room\n        prefixes: 10.209.1.0/24\n        fixed: true\n        segment: science\n        endpoints:\n          - name: plotter\n            addresses: 10.209.1.77\n      - name: station house\n        prefixes: 10.215.2.0/24\n"},
+		{"        prefixes: 10.209.1.0/24\n        table: herbarium-scans/main-table\n", "        prefixes: 10.209.1.0/24\n        table: herbarium-scans/main-table\n        endpoints:\n          - name: scan server\n            addresses: 10.209.1.30\n"},
+	} {
+		require.Contains(t, file, change[0])
+		file = strings.Replace(file, change[0], change[1], 1)
+	}
+	file += "  - name: plotter fetches scans\n    from: saltmarsh-station/instrument-room/plotter\n    to: herbarium-scans/racks-a/scan-server\n    service: tcp/443\n"
+	d, err := design.Read([]byte(file))
+	require.NoError(t, err)
+	p := proof.Of(route.Solve(d, standing.Condition{}))
+	q := translate.Question{Places: []design.ID{d.Find("saltmarsh-station", design.KindSite)[0].ID, d.Find("herbarium-scans", design.KindNetwork)[0].ID}}
+	answered := map[translate.Remedy]bool{}
+	circuit := d.Find("herbarium scans circuit 1", design.KindCircuit)[0].ID
+	wanted := d.Find("plotter fetches scans", design.KindIntent)[0].Body.(*design.Intent)
+	for _, o := range translate.For(p, q).Options {
+		if o.Refused != "" {
+			continue
+		}
+		answered[o.Remedy] = true
+		next, _, err := d.Apply(o.Edits)
+		require.NoError(t, err)
+		tables := route.Solve(next, standing.Condition{Without: []standing.Thing{{Object: circuit}}})
+		f, err := walk.FlowBetween(tables, wanted.From, wanted.To, wanted.Service)
+		require.NoError(t, err)
+		w := walk.Prove(tables, f)
+		assert.True(t, w.Works, "%s, by the second circuit: %+v", o.Title, w.Stop)
+	}
+	assert.Equal(t, map[translate.Remedy]bool{translate.Map: true, translate.Hide: true, translate.Publish: true}, answered)
+}
+
+// Two inner networks behind one box: what they send out is hidden, and named ranges
+// leave as they are.
+func TestInnerNetworksBehindABox(t *testing.T) {
+	d := applied(t, "hub-alike", translate.Map)
+	box := d.Find("herbarium-scans/translating-box", design.KindBox)[0]
+	b := *box.Body.(*design.Box)
+	far := d.Find("catalogue/shelf", design.KindSubnet)[0]
+	b.Translate = append([]design.Rule{{Hook: design.Leaving, Does: design.Nothing, Destination: design.RangesOf(far)}}, b.Translate...)
+	d = put(t, d, box, &b)
+	kept := walked(t, d, "scanner", "logger", "tcp/6514")
+	require.NotNil(t, kept.Stop, "untranslated, it is answered by the other that has its range, or by nobody")
+	assert.Equal(t, "reply", kept.Stop.Way)
+	assert.Equal(t, "10.209.1.10", kept.Forward[len(kept.Forward)-1].Header.Src.String())
+	assert.True(t, walked(t, d, "scanner", "plate-server", "tcp/443").Works, "and what no rule exempts is mapped")
+}

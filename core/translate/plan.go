@@ -152,6 +152,7 @@ type planner struct {
 	before []proof.Result
 	held   map[design.ID]bool
 	names  map[[2]design.ID][]netip.Prefix
+	near   map[design.ID][]hop // the joints of each party
 	plan   Plan
 }
 
@@ -193,11 +194,11 @@ func Each(p *proof.Proofs, g overlap.Group) iter.Seq[Option] { return begin(p, O
 
 func begin(p *proof.Proofs, q Question) *planner {
 	t := p.Tables()
-	pl := &planner{proofs: p, t: t, d: t.Design, q: q, pool: newPool(t.Design, q.Pools), before: p.All(), held: map[design.ID]bool{}, names: map[[2]design.ID][]netip.Prefix{}}
+	pl := &planner{proofs: p, t: t, d: t.Design, q: q, pool: newPool(t.Design, q.Pools), before: p.All(), held: map[design.ID]bool{}, names: map[[2]design.ID][]netip.Prefix{}, near: neighbours(p.Tables().Design)}
 	for _, r := range pl.before {
 		pl.held[r.Intent] = r.Holds
 	}
-	pl.s = scopeOf(pl.d, pl.placesOf(q.Places), q.Intents, neighbours(pl.d))
+	pl.s = scopeOf(pl.d, pl.placesOf(q.Places), q.Intents, pl.near)
 	pl.c = pl.s.constrain()
 	intents := map[design.ID]bool{}
 	for _, n := range pl.s.needs {
@@ -303,6 +304,7 @@ func (pl *planner) open(e *editor, m mapped, skip func(need) bool) {
 // reason noted.
 func (pl *planner) try(remedy Remedy, title string, build func(e *editor, o *Option) error) *Option {
 	e := newEditor(pl.d, pl.pool.fresh())
+	e.near = pl.near
 	o := &Option{Remedy: remedy, Title: title, Before: pl.before, Total: len(pl.before), Stays: []string{}, Breaks: []string{}, WhyMore: []string{}, Boxes: []Touched{}, Capacity: []Capacity{}, Maps: []Pair{}, Changes: []Change{}}
 	if err := build(e, o); err != nil {
 		pl.exclude(title + ": " + err.Error())
@@ -418,6 +420,9 @@ func (pl *planner) measure(e *editor, next *design.Design, o *Option) {
 	for _, b := range o.Boxes {
 		if b.Closed && o.Refused == "" {
 			o.Refused = fmt.Sprintf("it changes %s, which is not to be touched", b.Title)
+		}
+		if told, takes := route.RulesTaken(next, b.ID); takes > 0 && told > takes && o.Refused == "" {
+			o.Refused = fmt.Sprintf("%s would have %d rules and mappings, and its cloud takes %d", b.Title, told, takes)
 		}
 	}
 	for _, id := range e.order {
