@@ -70,12 +70,12 @@ func asked(t *testing.T, d *design.Design, tables *route.Tables) (out []flow) {
 	return out
 }
 
-// TestPlansOnTheKernel builds what the planner has answered, in every story of the
+// TestTruthOfPlans builds what the planner has answered, in every story of the
 // remedies, and sends what its intents want and what they do not: the boxes load what
 // is handed over for them. A circuit's far address is in no design, so that the story
 // of two stages is left to its walks. DRAVIN_TRUTH asks for every answer, not the
 // first alone.
-func TestPlansOnTheKernel(t *testing.T) {
+func TestTruthOfPlans(t *testing.T) {
 	needs(t, "ip", "nft", "socat")
 	_, err := strconv.Atoi(os.Getenv("DRAVIN_TRUTH"))
 	every := err == nil

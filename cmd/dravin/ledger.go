@@ -22,7 +22,8 @@ func ledgerCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "ledger FILE.yaml [--ask ADDRESS] [--for PARTY] [--format text|csv|xlsx|zone]",
 		Short: "Who sees whom as what, as text, table or zone file",
-		Long: "Lists every mapped range, whoever is hidden, every published service and every pool. --ask looks an address, range or host up, both ways.\n" +
+		Long: "Lists every mapped range, whoever is hidden, every published service and every pool; with --for what one party dials to reach whom.\n" +
+			"--ask looks an address, range or host up, both ways.\n" +
 			"--format csv and xlsx list every named host under every name but its own, as seen by every party or by --for; zone writes the names that\n" +
 			"--for should use, forward and reverse (RFC 1035), under --origin.",
 		Args: exactly(1, "one design file"),
@@ -85,8 +86,37 @@ func writeLedger(w io.Writer, s *solved.Solved, as, viewer, ask, origin string) 
 		printAsked(w, a)
 		return nil
 	}
+	if who != "" {
+		printView(w, s.Design, translate.ViewOf(s.Tables, who))
+		return nil
+	}
 	printLedger(w, translate.LedgerOf(s.Tables))
 	return nil
+}
+
+// printView is what one party dials.
+func printView(w io.Writer, d *design.Design, v translate.View) {
+	for _, h := range v.Hosts {
+		for n, name := range h.Names {
+			how := "its own"
+			switch {
+			case name.Listener != "":
+				how = "published, " + name.Service.String()
+			case name.Mapping != "":
+				how = "mapped"
+			}
+			if n == 0 {
+				fmt.Fprintf(w, "%s, really %s\n", h.Title, h.Real)
+			}
+			fmt.Fprintf(w, "    %s dials %s (%s)\n", d.Title(v.Viewer), name.Address, how)
+		}
+	}
+	if v.Left > 0 {
+		fmt.Fprintf(w, "%s more; --format csv lists all\n", words.Count(v.Left, "host", "hosts"))
+	}
+	if v.Unreached > 0 {
+		fmt.Fprintf(w, "%s reached under no name\n", words.Count(v.Unreached, "named host of others is", "named hosts of others are"))
+	}
 }
 
 func printIdentity(w io.Writer, who walk.Identity, indent string) {

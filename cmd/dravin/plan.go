@@ -171,7 +171,7 @@ func printPlan(w io.Writer, p translate.Plan) {
 			fmt.Fprintf(w, "   %s\n", o.First)
 		}
 		fmt.Fprintf(w, "   %d of %d intents hold; %s\n", o.Holding, o.Total, o.Start)
-		fmt.Fprintf(w, "   addresses spent %d; entries per added host %d, per added service %d; callers told apart: %s; %s a month more\n", o.Addresses, o.PerHost, o.PerServe, yes(o.Tells), o.Month)
+		fmt.Fprintf(w, "   addresses spent %s; entries per added host %d, per added service %d; callers told apart: %s; %s a month more\n", spentWords(o), o.PerHost, o.PerServe, yes(o.Tells), o.Month)
 		for _, m := range o.Maps {
 			fmt.Fprintf(w, "   %s: %s is seen as %s\n", m.Title, m.Real, m.Mapped)
 		}
@@ -204,6 +204,14 @@ func printPlan(w io.Writer, p translate.Plan) {
 	if len(p.Excluded) > 0 {
 		fmt.Fprintf(w, "\nNot offered:\n  %s\n", strings.Join(p.Excluded, "\n  "))
 	}
+}
+
+// spentWords are the addresses of IPv4 and the ranges of IPv6 that an option takes.
+func spentWords(o translate.Option) string {
+	if o.Ranges6 == 0 {
+		return fmt.Sprint(o.Addresses)
+	}
+	return fmt.Sprintf("%d and %s of IPv6", o.Addresses, words.Count(o.Ranges6, "range", "ranges"))
 }
 
 func yes(b bool) string {

@@ -90,7 +90,8 @@ type Option struct {
 
 	Both      bool           `json:"both"`        // either side can start
 	Tells     bool           `json:"tells"`       // the far end can tell callers apart
-	Addresses uint64         `json:"addresses"`   // spent
+	Addresses uint64         `json:"addresses"`   // of IPv4, spent
+	Ranges6   int            `json:"ranges6"`     // of IPv6, spent: their addresses are beyond counting
 	PerHost   int            `json:"per_host"`    // entries for one more host
 	PerServe  int            `json:"per_service"` // entries for one more service
 	Boxes     []Touched      `json:"boxes"`
@@ -397,7 +398,11 @@ func whyNot(r proof.Result) string {
 // measure fills in what options are compared by.
 func (pl *planner) measure(e *editor, next *design.Design, o *Option) {
 	for _, p := range e.spent {
-		o.Addresses += 1 << min(p.Addr().BitLen()-p.Bits(), 40)
+		if p.Addr().Is6() {
+			o.Ranges6++
+			continue
+		}
+		o.Addresses += 1 << (32 - p.Bits())
 	}
 	o.Seen = e.seen(next)
 	at := map[design.ID]int{}
@@ -451,7 +456,7 @@ func rank(options []Option) {
 		if o.Refused != "" {
 			refused = 1 + len(o.Breaks)*100 + len(o.Stays)
 		}
-		return []int{refused, no(o.Both), no(o.Tells), no(o.Remedy != Renumber), o.PerServe, len(o.Boxes), int(min(o.Addresses, 1<<30)), len(o.Changes)}
+		return []int{refused, no(o.Both), no(o.Tells), no(o.Remedy != Renumber), o.PerServe, len(o.Boxes), int(o.Addresses), o.Ranges6, len(o.Changes)}
 	}
 	slices.SortStableFunc(options, func(a, b Option) int { return slices.Compare(grade(a), grade(b)) })
 	if len(options) == 0 || options[0].Refused != "" {
@@ -468,8 +473,23 @@ func rank(options []Option) {
 	if o.PerServe == 0 {
 		virtues = append(virtues, "nothing is entered for one more service")
 	}
-	touched := fmt.Sprintf("%d boxes and tables are touched and %s spent", len(o.Boxes), words.Count(int(min(o.Addresses, 1<<40)), "address is", "addresses are"))
+	touched := fmt.Sprintf("%s touched and %s", words.Count(len(o.Boxes), "box or table is", "boxes and tables are"), o.spent())
 	o.First = "First, since everything in scope works and nothing else breaks; " + words.List(append(virtues, touched)) + "."
+}
+
+// spent is what is taken for an option, in words.
+func (o *Option) spent() string {
+	four := words.Count(int(o.Addresses), "address is spent", "addresses are spent")
+	six := words.Count(o.Ranges6, "range of IPv6 is spent", "ranges of IPv6 are spent")
+	switch {
+	case o.Addresses == 0 && o.Ranges6 == 0:
+		return "no address is spent"
+	case o.Ranges6 == 0:
+		return four
+	case o.Addresses == 0:
+		return six
+	}
+	return four + ", and " + six
 }
 
 func no(b bool) int {

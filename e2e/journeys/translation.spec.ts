@@ -157,4 +157,11 @@ test("a plan for all that collide at once, and for what somebody answers for", a
   await expect(page.getByRole("option")).toHaveCount(1);
   await page.getByRole("button", { name: "and 5 more" }).click();
   await expect(page.getByRole("combobox", { name: "Conflict" })).toBeVisible();
+  // From rows that are chosen in the table.
+  await page.goto(page.url().replace(/translation.*/, "estate?as=table"));
+  await page.getByRole("textbox", { name: "Filter" }).fill("hut 192.168");
+  for (const hut of ["Alder", "Birch"]) await page.getByRole("row", { name: new RegExp(hut) }).first().getByRole("checkbox").check();
+  await page.getByRole("link", { name: "Remedies for their ranges" }).click();
+  await expect(page.getByText("Alder Hut hut", { exact: true })).toBeVisible();
+  await expect(compared(page)).toBeVisible();
 });

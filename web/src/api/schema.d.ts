@@ -3664,6 +3664,8 @@ export interface components {
       per_host: number;
       /** Format: int64 */
       per_service: number;
+      /** Format: int64 */
+      ranges6: number;
       refused?: string;
       remedy: string;
       seen: components["schemas"]["TranslateSeen"][];

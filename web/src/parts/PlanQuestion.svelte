@@ -20,6 +20,8 @@
     parties: { id: string; name: string; owner?: string }[];
     /** The parties that collide with others, and are not answered. */
     colliding: string[];
+    /** What holds ranges, by its ID. */
+    titles: Record<string, string>;
   }
   const {
     design,
@@ -34,9 +36,10 @@
     noBoxes,
     parties,
     colliding,
+    titles,
   }: Props = $props();
   const listed = useIntentList(() => design);
-  const name = (id: string) => parties.find((p) => p.id === id)?.name ?? "a place";
+  const name = (id: string) => parties.find((p) => p.id === id)?.name ?? titles[id] ?? "a place";
   const intent = (id: string) => listed.data?.find((i) => i.intent === id)?.name ?? "an intent";
   const fixed = $derived(
     keep.value.length + closed.value.length + pool.value.length + (noBoxes.value ? 1 : 0),

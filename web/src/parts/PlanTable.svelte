@@ -29,7 +29,12 @@
     { word: "Intents that hold", of: (o) => `${o.holding} of ${o.total}` },
     { word: "Who can start", of: (o) => o.start },
     { word: "Callers told apart", of: (o) => (o.tells ? "yes" : "no") },
-    { word: "Addresses spent", of: (o) => o.addresses.toLocaleString("en") },
+    {
+      word: "Addresses spent",
+      of: (o) =>
+        o.addresses.toLocaleString("en") +
+        (o.ranges6 ? ` and ${count(o.ranges6, "range", "ranges")} of IPv6` : ""),
+    },
     {
       word: "Entries for one more",
       of: (o) => `host ${o.per_host}, service ${o.per_service}`,

@@ -22,6 +22,7 @@
   import { writer } from "../api/queries";
   import { cell, CellEdits, columns, editable, parseBlock, type ColumnKey } from "../lib/stock";
   import FormDrawer from "./FormDrawer.svelte";
+  import { placeURL } from "../lib/places";
   import { urlState } from "../lib/url.svelte";
 
   interface Props {
@@ -84,6 +85,13 @@
     const [a, b, ...more] = [...new Set(chosenRows.map(partyOf))];
     return a && b && more.length === 0 ? [a, b] : undefined;
   });
+
+  /** Whose ranges remedies are asked for: of several rows the LANs and networks, or their parties. */
+  const holders = $derived([
+    ...new Set(
+      chosenRows.map((r) => (["lan", "inner-route"].includes(r.object.kind) ? r.object.id : partyOf(r))),
+    ),
+  ]);
 
   /** The two ends of an intent, in the order of the table. */
   const two = $derived.by(() => {
@@ -223,6 +231,11 @@
       {/each}
       {#if pair}
         <button class="button" onclick={() => draft(...pair)}>Draft a link between them</button>
+      {/if}
+      {#if holders.length > 1}
+        <a class="button" href={placeURL(design, "translation", { place: holders.join(",") })}
+          >Remedies for their ranges</a
+        >
       {/if}
       {#if two}
         <button class="button" onclick={() => (asking = two)}>One must reach the other</button>

@@ -90,6 +90,7 @@
         {noBoxes}
         parties={overlaps.data?.parties ?? []}
         {colliding}
+        titles={Object.fromEntries((overlaps.data?.claims ?? []).map((c) => [c.owner, c.title]))}
       />
     {/if}
   </div>
