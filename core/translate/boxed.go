@@ -142,6 +142,9 @@ func (pl *planner) leaveBy(e *editor, network *design.Object, b *boxed, j design
 		return
 	}
 	at := j.Ends[e.endAt(j.ID, network.ID)]
+	for _, p := range out {
+		e.untell(edge{at, j.ID}, p)
+	}
 	o := e.get(at)
 	g := *o.Body.(*design.Gateway)
 	if g.Enters == "" {

@@ -66,37 +66,43 @@ func (pl *planner) sideOf(place design.ID) []edge {
 // keepLocal takes a range out of what the joints of its site say of it.
 func (pl *planner) keepLocal(e *editor, place design.ID, p netip.Prefix) {
 	for _, x := range pl.sideOf(place) {
-		j, _ := design.JointOf(e.get(x.joint))
-		_, n, _ := j.Far(x.gateway)
-		carriers := []*design.Object{e.get(x.joint)}
-		switch b := e.get(x.joint).Body.(type) {
-		case *design.Link:
-			e.editLink(x.joint, func(b *design.Link, say func(int, Stage, string, ...any)) {
-				near, far := &b.Ends[n], &b.Ends[1-n]
-				if takeOut(&near.Local, p) {
-					say(n, Agreed, "in the selectors of %s name %s no longer as local", j.Name, p)
-				}
-				if takeOut(&far.Remote, p) {
-					say(1-n, Agreed, "in the selectors of %s name %s no longer as remote", j.Name, p)
-				}
-				if takeOut(&far.Routes, p) {
-					say(1-n, Routes, "route %s no longer into %s", p, j.Name)
-				}
-			})
-			if carriers = nil; b.Routing == design.RoutingBGP {
-				carriers = pl.d.Inside(x.joint, design.KindTunnel)
+		e.untell(x, p)
+	}
+}
+
+// untell takes a range behind a gateway out of what one joint says of it: selectors,
+// routes and announcements.
+func (e *editor) untell(x edge, p netip.Prefix) {
+	j, _ := design.JointOf(e.get(x.joint))
+	_, n, _ := j.Far(x.gateway)
+	carriers := []*design.Object{e.get(x.joint)}
+	switch b := e.get(x.joint).Body.(type) {
+	case *design.Link:
+		e.editLink(x.joint, func(b *design.Link, say func(int, Stage, string, ...any)) {
+			near, far := &b.Ends[n], &b.Ends[1-n]
+			if takeOut(&near.Local, p) {
+				say(n, Agreed, "in the selectors of %s name %s no longer as local", j.Name, p)
 			}
-		case *design.Circuit:
-			c := *b
-			c.Ends = slices.Clone(b.Ends)
-			if takeOut(&c.Ends[1-n].Routes, p) {
-				e.put(e.get(x.joint).With(&c), Routes, e.party(c.Ends[1-n].At), c.Ends[1-n].At, "expect %s no longer over %s", p, j.Name)
+			if takeOut(&far.Remote, p) {
+				say(1-n, Agreed, "in the selectors of %s name %s no longer as remote", j.Name, p)
 			}
+			if takeOut(&far.Routes, p) {
+				say(1-n, Routes, "route %s no longer into %s", p, j.Name)
+			}
+		})
+		if carriers = nil; b.Routing == design.RoutingBGP {
+			carriers = e.d.Inside(x.joint, design.KindTunnel)
 		}
-		for _, c := range carriers {
-			for _, s := range pl.d.Inside(c.ID, design.KindSession) {
-				e.silence(s.ID, n, pl.d.Party(place).ID, p, j.Name)
-			}
+	case *design.Circuit:
+		c := *b
+		c.Ends = slices.Clone(b.Ends)
+		if takeOut(&c.Ends[1-n].Routes, p) {
+			e.put(e.get(x.joint).With(&c), Routes, e.party(c.Ends[1-n].At), c.Ends[1-n].At, "expect %s no longer over %s", p, j.Name)
+		}
+	}
+	for _, c := range carriers {
+		for _, s := range e.d.Inside(c.ID, design.KindSession) {
+			e.silence(s.ID, n, e.party(x.gateway), p, j.Name)
 		}
 	}
 }

@@ -351,6 +351,9 @@ func (pl *planner) hide(e *editor, o *Option, m mapped, place design.ID, own boo
 			r.Into = pool
 		}
 		g.Translate = append(slices.Clone(g.Translate), r)
+		for _, p := range real { // under its own range it is called no more
+			e.untell(x, p)
+		}
 		what := "its own address there"
 		if pool.IsValid() {
 			what = pool.String()
