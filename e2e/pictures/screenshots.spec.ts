@@ -130,7 +130,7 @@ test("pictures of every place", async ({ page, request }) => {
   await shoot(page, "proof-stopped");
 
   await go("translation");
-  await expect(page.getByRole("row", { name: /Intents that hold/ })).toContainText("4 of 4");
+  await expect(page.getByRole("row", { name: /Intents that hold/ })).toContainText("5 of 5");
   await shoot(page, "translation-remedies");
   await page.getByRole("button", { name: "Who is seen as what, in the picture" }).scrollIntoViewIfNeeded();
   await page.getByRole("region", { name: "Remedies" }).evaluate((e) => (e.scrollTop = e.scrollHeight));
