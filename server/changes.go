@@ -11,6 +11,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/finding"
 	"dravin/core/proof"
+	solving "dravin/core/solved"
 	"dravin/store"
 )
 
@@ -107,19 +108,24 @@ func (s *Server) change(ctx context.Context, in *changeIn) (*answer[store.Info],
 }
 
 func (s *Server) preview(ctx context.Context, in *previewIn) (*answer[Preview], error) {
-	edits, err := decode(in.Body.Edits)
-	if err != nil {
-		return nil, s.failed(err)
-	}
-	v, err := s.solved.get(ctx, in.Design)
-	if err != nil {
-		return nil, s.failed(err)
-	}
-	tried, err := v.under(in.Horizon.horizon()).all.Try(edits)
+	tried, err := s.try(ctx, in.Design, in.Horizon, in.Body.Edits)
 	if err != nil {
 		return nil, s.failed(err)
 	}
 	return answering(Preview{Intents: tried.Proofs.All(), Findings: tried.Findings.All()}, nil)
+}
+
+// try works out what a design would be with edits, without storing anything.
+func (s *Server) try(ctx context.Context, id string, h Horizon, list []EditIn) (*solving.Solved, error) {
+	edits, err := decode(list)
+	if err != nil {
+		return nil, err
+	}
+	v, err := s.solved.get(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return v.under(h.horizon()).all.Try(edits)
 }
 
 // decode turns incoming edits into edits, or says which field of which is

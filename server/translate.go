@@ -53,15 +53,7 @@ type triedIn struct {
 
 // tried walks an intent as it would be after a change; nothing is stored.
 func (s *Server) tried(ctx context.Context, in *triedIn) (*answer[proof.Result], error) {
-	edits, err := decode(in.Body.Edits)
-	if err != nil {
-		return nil, s.failed(err)
-	}
-	v, err := s.solved.get(ctx, in.Design)
-	if err != nil {
-		return nil, s.failed(err)
-	}
-	after, err := v.under(in.Horizon.horizon()).all.Try(edits)
+	after, err := s.try(ctx, in.Design, in.Horizon, in.Body.Edits)
 	if err != nil {
 		return nil, s.failed(err)
 	}

@@ -300,7 +300,7 @@ func (t *Tables) OwnAddress(p *Point, hop Hop, to netip.Addr) netip.Addr {
 func (t *Tables) Bearer(place design.ID, a netip.Addr) design.ID {
 	d := t.Design
 	o := d.Get(place)
-	if o.Kind != design.KindLAN && o.Kind != design.KindSubnet {
+	if o == nil || o.Kind != design.KindLAN && o.Kind != design.KindSubnet {
 		return ""
 	}
 	for _, f := range d.Forwarders(o.Parent) {
