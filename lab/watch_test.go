@@ -39,6 +39,7 @@ func TestStaticLinksLeaveADeadStrand(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, l.Join(a, "dravin1", "169.254.140.2/30", b, "st1", "169.254.140.1/30"))
 	require.NoError(t, l.Join(a, "dravin2", "169.254.140.6/30", b, "st2", "169.254.140.5/30"))
+	require.NoError(t, l.Join(a, "dravin3", "169.254.140.17/30", b, "st3", "169.254.140.18/30")) // the relay's, which nobody watches
 	require.NoError(t, a.Script("sh "+files["routes.sh"], "sh -n "+files["watch.sh"]))
 	require.NoError(t, a.Start(nil, filepath.Join(dir, "log"), "/bin/sh", files["watch.sh"]))
 	ways := func() string {

@@ -147,15 +147,7 @@ func placesFor(w Wanted, around []netip.Prefix) []netip.Prefix {
 
 // Host is the next address for a host in a LAN, inner route or subnet.
 func Host(d *design.Design, place design.ID) (netip.Addr, string, error) {
-	taken := map[netip.Addr]bool{}
-	for _, e := range d.Inside(place, design.KindEndpoint) {
-		for _, a := range e.Body.(*design.Endpoint).Addresses {
-			taken[a] = true
-		}
-	}
-	for _, r := range d.Inside(d.Get(place).Parent, design.KindInnerRoute) {
-		taken[r.Body.(*design.InnerRoute).Via] = true
-	}
+	taken := inuse.Hosts(d, place)
 	for _, p := range d.Ranges(place) {
 		a := prefix.FirstHost(p)
 		for range hostsSkipped {

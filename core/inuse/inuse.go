@@ -10,6 +10,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/ends"
 	"dravin/core/overlap"
+	"dravin/core/prefix"
 )
 
 // Range is a range that is taken.
@@ -39,8 +40,11 @@ func Ranges(d *design.Design) []Range {
 		out = append(out, Range{c.Prefix, c.Owner, c.Party, c.Segment, Held})
 	}
 	add := func(o *design.Object, how How, ps ...netip.Prefix) {
-		party := design.ID("")
-		if p := d.Party(o.ID); p != nil {
+		party, at := design.ID(""), o.ID
+		if l, ok := o.Body.(*design.Listener); ok {
+			at = l.At
+		}
+		if p := d.Party(at); p != nil {
 			party = p.ID
 		}
 		for _, p := range ps {
@@ -139,6 +143,39 @@ func ForHolding(d *design.Design, parties []design.ID, segment design.ID) []neti
 		meets := segment == "" || r.Segment == "" || r.Segment == segment
 		return r.Party == "" || theirs && meets
 	})
+}
+
+// Hosts are the addresses of a LAN, inner route or subnet that something has: hosts,
+// inner routers, gateways and boxes that stand there, and what any of these listens on.
+func Hosts(d *design.Design, place design.ID) map[netip.Addr]bool {
+	out := map[netip.Addr]bool{}
+	add := func(list ...netip.Addr) {
+		for _, a := range list {
+			out[a] = true
+		}
+	}
+	for _, h := range d.Inside(place, design.KindEndpoint) {
+		add(h.Body.(*design.Endpoint).Addresses...)
+	}
+	party := d.Party(place)
+	if party == nil {
+		return out
+	}
+	for _, f := range d.Forwarders(party.ID) {
+		add(design.StandsAt(f)...)
+		if g, ok := f.Body.(*design.Gateway); ok && g.Subnet == place {
+			for _, r := range d.Ranges(place) {
+				add(prefix.FirstHost(r))
+			}
+		}
+	}
+	for _, r := range d.Inside(party.ID, design.KindInnerRoute) {
+		add(r.Body.(*design.InnerRoute).Via)
+	}
+	for _, l := range d.Of(design.KindListener) {
+		add(l.Body.(*design.Listener).Address)
+	}
+	return out
 }
 
 // ASNs lists every autonomous system in a design, with the parties that have it.

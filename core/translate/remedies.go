@@ -45,6 +45,9 @@ func (pl *planner) leave() *Option {
 		}
 	}
 	pl.judge(o)
+	if o.Refused == "" {
+		o.Next = "Nothing that must work is in the way of it now; it breaks as soon as two that are alike must talk."
+	}
 	return o
 }
 

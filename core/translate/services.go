@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"dravin/core/design"
+	"dravin/core/inuse"
 	"dravin/core/prefix"
 	"dravin/core/words"
 )
@@ -242,22 +243,16 @@ func (pl *planner) freeHost(e *editor, place *design.Object) (netip.Addr, error)
 	if place == nil {
 		return netip.Addr{}, fmt.Errorf("the box stands in no subnet")
 	}
-	taken := map[netip.Addr]bool{}
-	for _, h := range pl.d.Inside(place.ID, design.KindEndpoint) {
-		for _, a := range h.Body.(*design.Endpoint).Addresses {
-			taken[a] = true
+	taken := inuse.Hosts(pl.d, place.ID)
+	for _, id := range e.order { // and what this option puts there
+		switch b := e.now[id].Body.(type) {
+		case *design.Listener:
+			taken[b.Address] = true
+		case *design.Box, *design.Gateway:
+			for _, a := range design.StandsAt(e.now[id]) {
+				taken[a] = true
+			}
 		}
-	}
-	for _, f := range slices.Concat(pl.d.Forwarders(place.Parent), e.fresh(place.Parent, design.KindBox), e.fresh(place.Parent, design.KindGateway)) {
-		for _, a := range design.StandsAt(e.get(f.ID)) {
-			taken[a] = true
-		}
-	}
-	for _, r := range pl.d.Inside(place.Parent, design.KindInnerRoute) {
-		taken[r.Body.(*design.InnerRoute).Via] = true
-	}
-	for _, l := range slices.Concat(pl.d.Of(design.KindListener), e.fresh("", design.KindListener)) {
-		taken[l.Body.(*design.Listener).Address] = true
 	}
 	for _, r := range design.RangesOf(place) {
 		if !r.Addr().Is4() {
