@@ -110,6 +110,10 @@ func (e *editor) add(k design.Kind, parent design.ID, name string, b design.Body
 		}
 		return false
 	}
+	const longest = 72 // of 80, so that a number fits behind it
+	if text := []rune(name); len(text) > longest {
+		name = string(text[:longest])
+	}
 	unique := name
 	for n := 2; taken(design.Slug(unique)); n++ {
 		unique = fmt.Sprintf("%s %d", name, n)

@@ -221,6 +221,12 @@ func TestARelayDialsOut(t *testing.T) {
 	o := translate.For(p, q).Options[0]
 	require.Equal(t, translate.Relay, o.Remedy)
 	require.Empty(t, o.Refused)
+	q.Closed = append(q.Closed, q.Places[0])
+	for _, o := range translate.For(p, q).Options {
+		if o.Remedy == translate.Relay {
+			assert.Contains(t, o.Refused, "which is not to be touched", "the caller's gateway would have to listen")
+		}
+	}
 	next, _, err := d.Apply(o.Edits)
 	require.NoError(t, err)
 	assert.Len(t, next.Of(design.KindGateway), len(d.Of(design.KindGateway))+1)

@@ -414,7 +414,7 @@ func (pl *planner) measure(e *editor, next *design.Design, o *Option) {
 		if !ok {
 			n = len(o.Boxes)
 			at[c.Box] = n
-			t := Touched{ID: c.Box, Title: next.Title(c.Box), Party: c.Where, Closed: pl.d.Get(c.Box) != nil && slices.Contains(pl.q.Closed, c.Party)}
+			t := Touched{ID: c.Box, Title: next.Title(c.Box), Party: c.Where, Closed: pl.closed(e, c)}
 			if owner := design.OwnerOf(next.Get(c.Party)); owner != "" {
 				t.Owner = next.Title(owner)
 			}
@@ -445,6 +445,27 @@ func (pl *planner) measure(e *editor, next *design.Design, o *Option) {
 			}
 		}
 	}
+}
+
+// closed reports whether a change is made at a box that is not to be touched: one that
+// is there. A new one in a closed party's place is none of its boxes.
+func (pl *planner) closed(e *editor, c Change) bool {
+	there := func(box design.ID) bool {
+		p := pl.d.Party(box)
+		return p != nil && slices.Contains(pl.q.Closed, p.ID)
+	}
+	if pl.d.Get(c.Box) != nil {
+		return slices.Contains(pl.q.Closed, c.Party)
+	}
+	switch b := e.now[c.Box].Body.(type) {
+	case *design.Listener:
+		return there(b.At)
+	case *design.Mapping:
+		return there(b.Gateway)
+	case *design.Link:
+		return there(b.Ends[0].Gateway) || there(b.Ends[1].Gateway)
+	}
+	return false
 }
 
 // rank puts options in order: answers first; then who lets both sides start and

@@ -22,10 +22,11 @@ func (w *walker) beyond(a netip.Addr) bool {
 func public(a netip.Addr) bool { return a.IsGlobalUnicast() && !a.IsPrivate() && !shared.Contains(a) }
 
 // leaves sends the packet out to the internet, where somebody answers if the source
-// is an address of the gateway: only that leads back here.
+// leads back here: an address of the gateway, or one of the site's own that is routed
+// on the internet.
 func (w *walker) leaves(p *route.Point, at Place) Host {
 	out := Place{Title: "the internet"}
-	if !within(p.Self, w.header.Src) {
+	if !within(p.Self, w.header.Src) && !(public(w.header.Src) && within(p.Own, w.header.Src)) {
 		w.halt(NoWayBack, at, fmt.Sprintf("the packet leaves %s for the internet from %s, to which nobody there has a way back", at.Title, w.header.Src),
 			"hide it behind the gateway's own address: a rule own-address at "+at.Title+", after one that exempts what links lead to")
 		w.stop.Subject, w.stop.Line = p.ID, "translate"

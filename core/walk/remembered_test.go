@@ -68,6 +68,8 @@ func TestWhatIsOnTheInternet(t *testing.T) {
 		p := proven(t, d, "controls-desk", to, "tcp/443")
 		assert.Equal(t, out, p.Works, "%s: %+v", to, p.Stop)
 	}
+	six := proven(t, d, "marrow-hill/data-room", "2001:db8:99::1", "tcp/443")
+	assert.True(t, six.Works, "its own range is routed on the internet: %+v", six.Stop)
 	p := proven(t, d, "tide-recorder", "192.0.2.80", "udp/53")
 	require.NotNil(t, p.Stop)
 	assert.Equal(t, walk.NoWayBack, p.Stop.Code)
