@@ -2,6 +2,7 @@
   import { X } from "@lucide/svelte";
   import type { Group } from "../api/client";
   import { useIntentList } from "../api/queries";
+  import { manyOf } from "../lib/many";
   import { weights } from "../lib/weights";
   import type { URLList, URLState } from "../lib/url.svelte";
   import Suggest, { type Option } from "./Suggest.svelte";
@@ -48,30 +49,7 @@
     parties
       .filter((p) => !list.value.includes(p.id) && p.name.toLowerCase().includes(text.trim().toLowerCase()))
       .map((p) => ({ value: p.id, label: p.name }));
-  const owners = $derived([...new Set(parties.map((p) => p.owner).filter((o) => o !== undefined))]);
-  /** The parties that are meant at once: by what is typed, by their owner, or since they collide. */
-  const many: Record<string, (what: string) => string[]> = {
-    called: (text) => parties.filter((p) => matches(p.name, text)).map((p) => p.id),
-    of: (owner) => parties.filter((p) => p.owner === owner).map((p) => p.id),
-    colliding: () => colliding,
-  };
-  const matches = (name: string, text: string) => name.toLowerCase().includes(text.trim().toLowerCase());
-  function offerMany(text: string): Option[] {
-    const out: Option[] = [];
-    const add = (key: string, what: string, label: string) => {
-      const n = many[key]?.(what).length ?? 0;
-      if (n > 1) out.push({ value: `${key}:${what}`, label: `${label} (${n} parties)` });
-    };
-    if (text.trim()) add("called", text.trim(), `All that are called “${text.trim()}”`);
-    else add("colliding", "", "All that collide");
-    for (const o of owners) if (matches(o, text)) add("of", o, `All of ${o}`);
-    return [...out, ...offer(places)(text)];
-  }
-  function addPlaces(value: string): void {
-    const [key = "", ...what] = value.split(":");
-    const add = many[key]?.(what.join(":")) ?? [value];
-    places.value = [...new Set([...places.value, ...add])];
-  }
+  const many = $derived(manyOf(parties, colliding));
   const fewest = 4;
   const rows = $derived([
     { word: "Keeps its range", list: keep, title: name },
@@ -118,8 +96,8 @@
     label="Plan for these parties instead"
     placeholder="or for parties…"
     text=""
-    options={offerMany}
-    choose={addPlaces}
+    options={(text) => many.offer(text, places.value)}
+    choose={(value) => (places.value = many.take(value, places.value))}
   />
 </div>
 <details class="relative">
