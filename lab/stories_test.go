@@ -80,7 +80,7 @@ func TestTruthOfPlans(t *testing.T) {
 	_, err := strconv.Atoi(os.Getenv("DRAVIN_TRUTH"))
 	every := err == nil
 	var all []string
-	for _, name := range []string{"two-gardens-alike", "partner", "hub-refusal", "tenants", "relay", "hub-alike", "peers", "kept-local"} {
+	for _, name := range []string{"two-gardens-alike", "partner", "hub-refusal", "tenants", "relay", "hub-alike", "peers", "kept-local", "through-a-network"} {
 		d := story(t, name)
 		p := proof.Of(route.Solve(d, standing.Condition{}))
 		for _, g := range overlap.Find(d) {

@@ -33,12 +33,12 @@ func TestBadProfilesAreRefusedWithPlaceAndReason(t *testing.T) {
 		{"dravin-profile: 1\n", "", "line 1", `begins with the line "dravin-profile: 1"`},
 		{"name: Tarn\n", "", "line 1", "name the cloud"},
 		{"tables: subnet", "tables: house", "line 10", "write one of subnet, network"},
-		{"bits: 30", "bits: 32", "line 33", "no range for two ends"},
-		{"tunnels: 2", "tunnels: 0", "line 23", "a link needs a tunnel"},
-		{`gateway_hour: "0.02"`, `gateway_hour: cheap`, "line 52", "is not an amount"},
-		{"reserved: [169.254.128.0/23,", "reserved: [10.0.0.0/8,", "line 34", "outside the inside space"},
-		{"speeds: [40, 150,", "speeds: [150, 40,", "line 40", "list the slowest first"},
-		{"peering:\n", "pairing:\n", "line 14", "is not known here"},
+		{"bits: 30", "bits: 32", "line 34", "no range for two ends"},
+		{"tunnels: 2", "tunnels: 0", "line 24", "a link needs a tunnel"},
+		{`gateway_hour: "0.02"`, `gateway_hour: cheap`, "line 53", "is not an amount"},
+		{"reserved: [169.254.128.0/23,", "reserved: [10.0.0.0/8,", "line 35", "outside the inside space"},
+		{"speeds: [40, 150,", "speeds: [150, 40,", "line 41", "list the slowest first"},
+		{"peering:\n", "pairing:\n", "line 15", "is not known here"},
 		{string(tarn), "", "line 1, column 1", "a profile file begins with"},
 	} {
 		text := strings.Replace(string(tarn), c.old, c.new, 1)

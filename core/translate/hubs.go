@@ -171,9 +171,9 @@ func (pl *planner) twoStages(give func(*Option) bool) bool {
 		return true
 	}
 	return give(pl.try(TwoStages, "Translate in two stages: "+pl.titles([]design.ID{list[0].from})+" where it leaves, "+pl.titles([]design.ID{list[0].to})+" on the way", func(e *editor, o *Option) error {
-		hidden := mapped{}
+		hidden, led := mapped{}, mapped{}
 		for _, n := range list {
-			if err := pl.stages(e, o, n, hidden); err != nil {
+			if err := pl.stages(e, o, n, hidden, led); err != nil {
 				return err
 			}
 		}
@@ -196,7 +196,9 @@ func (pl *planner) middle(n need) int {
 	return -1
 }
 
-func (pl *planner) stages(e *editor, o *Option, n need, hidden mapped) error {
+// stages translates one flow in two stages: hidden are the places that are seen as
+// something else where they leave, led those to which the box leads already.
+func (pl *planner) stages(e *editor, o *Option, n need, hidden, led mapped) error {
 	k := pl.middle(n)
 	network := pl.d.Get(n.path[k].to)
 	box, err := pl.boxIn(e, network, "", true)
@@ -209,17 +211,22 @@ func (pl *planner) stages(e *editor, o *Option, n need, hidden mapped) error {
 		}
 	}
 	ours := hidden[pl.s.holder(n.from)]
+	if before := led[n.to]; before != nil {
+		pl.throughBox(e, n, k, network, box, ours, before)
+		return nil
+	}
 	for _, real := range ofFamily(pl.d.Ranges(n.to), true) {
 		to, err := e.pool.take(true, real.Bits())
 		if err != nil {
 			return err
 		}
+		led[n.to] = append(led[n.to], to)
 		e.spent = append(e.spent, to)
 		e.maps = append(e.maps, Pair{Place: n.to, Title: pl.d.Title(n.to), Real: real, Mapped: to})
 		b := *e.get(box.ID).Body.(*design.Box)
 		b.Translate = append(slices.Clone(b.Translate),
-			design.Rule{Hook: design.Arriving, Does: design.OneToOne, Real: real, Into: to, Source: ours},
-			design.Rule{Hook: design.Leaving, Does: design.OwnAddress, Source: ours, Destination: []netip.Prefix{real}})
+			design.Rule{Hook: design.Arriving, Does: design.OneToOne, Real: real, Into: to},
+			design.Rule{Hook: design.Leaving, Does: design.OwnAddress, Destination: []netip.Prefix{real}})
 		e.put(e.get(box.ID).With(&b), Rules, network.ID, box.ID, "at %s lead %s to %s, and hide callers behind its own address", box.Name, to, real)
 		pl.throughBox(e, n, k, network, box, ours, []netip.Prefix{to})
 	}
@@ -236,20 +243,11 @@ func (pl *planner) throughBox(e *editor, n need, k int, network, box *design.Obj
 	e.carry(n.path[:k+1], ours, to)
 	e.only = nil
 	j, _ := design.JointOf(e.get(n.path[k].by))
-	gateway := j.Ends[e.endAt(j.ID, network.ID)]
-	o := e.get(gateway)
-	g, ok := o.Body.(*design.Gateway)
+	gateway, ok := e.gatewayAt(j.ID, network.ID)
 	if !ok {
 		return
 	}
-	table := g.Enters
-	if table == "" {
-		t := e.add(design.KindTable, network.ID, "from "+j.Name, &design.Table{}, Places, network.ID, "make a table for what enters from %s", j.Name)
-		body := *g
-		body.Enters = t.ID
-		e.put(o.With(&body), Routes, network.ID, gateway, "route what enters by %s in that table", o.Name)
-		table = t.ID
-	}
+	table := e.entersBy(network, gateway, j.Name)
 	for _, p := range to {
 		e.entry(e.get(table), p, box.ID)
 	}

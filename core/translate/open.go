@@ -139,10 +139,13 @@ func passing(filter []design.Filter, ranges []netip.Prefix) []design.Filter {
 }
 
 // passOn lets what stands between two joints pass on what comes from behind the
-// second: an edge router or site with a non-empty filter, and tables for what
-// enters a network.
+// second: an edge router or site by its filters, a network by tables for what enters.
 func (e *editor) passOn(from, to hop, theirs []netip.Prefix) {
 	o := e.get(from.to)
+	if o.Kind == design.KindNetwork {
+		e.transit(from, to, theirs)
+		return
+	}
 	if o.Kind != design.KindEdgeRouter && o.Kind != design.KindSite {
 		return
 	}

@@ -56,6 +56,7 @@ func TestTheFirstPlaceOfEachStory(t *testing.T) {
 		{"relay", translate.Relay, 0, nil},
 		{"hub-alike", translate.Map, 2, []translate.Remedy{translate.Hide}},
 		{"peers", translate.TwoStages, 0, nil},
+		{"through-a-network", translate.Map, 2, []translate.Remedy{translate.TwoStages, translate.Hide}},
 		{"kept-local", translate.KeepOut, 0, []translate.Remedy{translate.Map}},
 	} {
 		t.Run(c.story, func(t *testing.T) {
