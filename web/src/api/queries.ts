@@ -553,21 +553,32 @@ export function complain(error: unknown): void {
   toast.error(error instanceof Error ? error.message : "Something went wrong");
 }
 
+/** The positions of designs that were written from here: nobody else has changed anything there. */
+const written = new Map<string, Set<number>>();
+
 /** Writes to a design; every method tells the person if it fails. */
 export function writer(queries: QueryClient, design: () => string) {
-  /** The position that the person has seen: the oldest of what is on the screen. What has changed since is told, never overwritten. */
+  /**
+   * The position that the person has seen: the oldest of what is on the screen, and what was written from here since.
+   * What else has changed is told, never overwritten.
+   */
   const base = (): number => {
     const shown = queries
       .getQueryCache()
       .findAll({ queryKey: designKey(design()), type: "active" })
-      .filter((q) => q.queryKey[3] !== "search") // what the palette finds is looked for, and not read
       .map((q) => positionOf(q.state.data))
       .filter((n) => n !== undefined);
-    return shown.length ? Math.min(...shown) : -1;
+    let seen = shown.length ? Math.min(...shown) : -1;
+    while (written.get(design())?.has(seen + 1)) seen++;
+    return seen;
   };
   const attempt = async (write: () => Promise<unknown>, done?: string): Promise<boolean> => {
     try {
-      await write();
+      const info = await write();
+      if (info !== null && typeof info === "object" && "position" in info) {
+        const own = written.get(design()) ?? new Set();
+        written.set(design(), own.add(Number(info.position)));
+      }
       if (done) toast.success(done);
       return true;
     } catch (error) {

@@ -1,5 +1,6 @@
 <script lang="ts">
   import { Combobox } from "bits-ui";
+  import { tick } from "svelte";
 
   export interface Option {
     value: string;
@@ -71,8 +72,13 @@
   onValueChange={(v) => {
     const o = list.find((x) => x.value === v);
     if (!o) return;
+    const before = text;
     typed = o.label;
     choose(o.value, o.label);
+    // What only adds to something beside it stands empty again.
+    void tick().then(() => {
+      if (!free && before === "" && text === "") typed = "";
+    });
   }}
 >
   <Combobox.Input
