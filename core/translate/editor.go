@@ -45,6 +45,7 @@ type editor struct {
 	inside  []netip.Prefix // of new tunnels
 	pool    *pool
 	near    map[design.ID][]hop // the joints of each party
+	taken   map[amid]map[string]bool
 	wanted  []entryWish
 	only    map[design.ID]design.ID // of a network: the one table that needs entries
 	boxed   map[design.ID]*boxed    // networks that are translated by a box of their own
@@ -97,30 +98,47 @@ func (e *editor) title(id design.ID) string {
 
 // add makes a new object with a name that nothing beside it has.
 func (e *editor) add(k design.Kind, parent design.ID, name string, b design.Body, stage Stage, party design.ID, text string, args ...any) *design.Object {
-	taken := func(slug string) bool {
-		for _, o := range e.d.Inside(parent) {
-			if design.Slug(o.Name) == slug && (parent != "" || o.Kind == k) {
-				return true
-			}
-		}
-		for _, o := range e.now {
-			if o.Parent == parent && o.Kind == k && design.Slug(o.Name) == slug {
-				return true
-			}
-		}
-		return false
-	}
+	taken := e.names(k, parent)
 	const longest = 72 // of 80, so that a number fits behind it
 	if text := []rune(name); len(text) > longest {
 		name = string(text[:longest])
 	}
 	unique := name
-	for n := 2; taken(design.Slug(unique)); n++ {
+	for n := 2; taken[design.Slug(unique)]; n++ {
 		unique = fmt.Sprintf("%s %d", name, n)
 	}
+	taken[design.Slug(unique)] = true
 	o := &design.Object{ID: design.IDFor(k, string(parent)+"/"+unique), Kind: k, Parent: parent, Name: unique, Body: b}
 	e.put(o, stage, party, o.ID, text, args...)
 	return o
+}
+
+// amid is where names must differ: in one place, at the top among those of one kind.
+type amid struct {
+	parent design.ID
+	kind   design.Kind // of the top level
+}
+
+// names are those that are taken beside a new object, as they stand in paths.
+func (e *editor) names(k design.Kind, parent design.ID) map[string]bool {
+	at := amid{parent: parent}
+	if parent == "" {
+		at.kind = k
+	}
+	if out := e.taken[at]; out != nil {
+		return out
+	}
+	out := map[string]bool{}
+	for _, o := range e.d.Inside(parent) {
+		if parent != "" || o.Kind == k {
+			out[design.Slug(o.Name)] = true
+		}
+	}
+	if e.taken == nil {
+		e.taken = map[amid]map[string]bool{}
+	}
+	e.taken[at] = out
+	return out
 }
 
 // edits sums the changes up: one edit for each object, new places before what

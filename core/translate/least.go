@@ -25,6 +25,7 @@ type constraints struct {
 	s      *scope
 	must   map[design.ID]string               // why a place can not keep its range
 	either map[design.ID]map[design.ID]string // of two, one at least
+	quick  []design.ID                        // see greedy; nil until it is asked for
 }
 
 // constrain works out who can not keep the range: where two talk of which one, or
@@ -178,38 +179,43 @@ func all[T any](list []T, f func(T) bool) bool {
 // the most unsettled pairs and the fewest flows, until nothing is left; and then
 // nobody whom it does without.
 func (c *constraints) greedy() []design.ID {
-	chosen := map[design.ID]bool{}
-	for id := range c.must {
-		chosen[id] = true
+	if c.quick != nil {
+		return c.quick
 	}
-	open := func(id design.ID) int {
-		n := 0
+	chosen, unsettled := map[design.ID]bool{}, map[design.ID]int{} // of each, pairs whose other is not chosen
+	for id, others := range c.either {
+		unsettled[id] = len(others)
+	}
+	choose := func(id design.ID, is bool) {
+		chosen[id] = is
+		by := map[bool]int{true: -1, false: 1}[is]
 		for other := range c.either[id] {
-			if !chosen[other] {
-				n++
-			}
+			unsettled[other] += by
 		}
-		return n
+	}
+	for id := range c.must {
+		choose(id, true)
 	}
 	order := c.choosable()
 	for {
 		best, most := design.ID(""), 0
 		for _, id := range order {
-			if n := open(id); !chosen[id] && n > most {
+			if n := unsettled[id]; !chosen[id] && n > most {
 				best, most = id, n
 			}
 		}
 		if best == "" {
 			break
 		}
-		chosen[best] = true
+		choose(best, true)
 	}
 	for _, id := range slices.Backward(order) {
-		if chosen[id] && c.must[id] == "" && open(id) == 0 {
-			delete(chosen, id)
+		if chosen[id] && c.must[id] == "" && unsettled[id] == 0 {
+			choose(id, false)
 		}
 	}
-	return slices.DeleteFunc(slices.Clone(c.s.places), func(id design.ID) bool { return !chosen[id] })
+	c.quick = slices.DeleteFunc(slices.Clone(c.s.places), func(id design.ID) bool { return !chosen[id] })
+	return c.quick
 }
 
 // mostExact is up to how many places every choice is looked at.
