@@ -17,6 +17,33 @@ type boxed struct {
 	of    []design.ID // tables of the subnets that are translated
 }
 
+// boxedAlready are the networks whose subnets go through a box of their own already:
+// it translates, and their tables name it.
+func boxedAlready(d *design.Design) map[design.ID]*boxed {
+	out := map[design.ID]*boxed{}
+	for _, o := range d.Of(design.KindBox) {
+		network := d.Get(o.Parent)
+		if network.Kind != design.KindNetwork || len(design.RulesOf(o)) == 0 {
+			continue
+		}
+		b := &boxed{box: o.ID}
+		for _, s := range d.Inside(network.ID, design.KindSubnet) {
+			if d.StandsIn(o, s) {
+				b.table = s.Body.(*design.Subnet).Table
+			}
+		}
+		for _, t := range d.Inside(network.ID, design.KindTable) {
+			if t.ID != b.table && slices.ContainsFunc(t.Body.(*design.Table).Routes, func(r design.Entry) bool { return r.Via == o.ID }) {
+				b.of = append(b.of, t.ID)
+			}
+		}
+		if len(b.of) > 0 && out[network.ID] == nil {
+			out[network.ID] = b
+		}
+	}
+	return out
+}
+
 // toBox lets a network's subnets go through a box: those that hold what others hold,
 // too. What collides, and what is translated, is no longer told to hubs.
 func (pl *planner) toBox(e *editor, network *design.Object) (b *boxed, real []netip.Prefix, err error) {
@@ -40,9 +67,6 @@ func (pl *planner) toBox(e *editor, network *design.Object) (b *boxed, real []ne
 	}
 	if len(real) == 0 {
 		return nil, nil, fmt.Errorf("no subnet of %s holds what collides", network.Name)
-	}
-	if e.boxed == nil {
-		e.boxed = map[design.ID]*boxed{}
 	}
 	e.boxed[network.ID] = b
 	out := prefix.Minimal(slices.Concat(pl.shared(network.ID), real))

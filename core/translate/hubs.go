@@ -15,7 +15,7 @@ import (
 func (pl *planner) keptOut(give func(*Option) bool) bool {
 	var attached []*design.Object
 	for _, id := range pl.s.places {
-		if pl.d.Get(id).Kind == design.KindNetwork {
+		if pl.d.Get(id).Kind == design.KindNetwork && !pl.s.settled[id] {
 			attached = append(attached, pl.d.Referring(id, design.KindAttachment)...)
 		}
 	}

@@ -15,7 +15,7 @@ import (
 func (pl *planner) keptLocal(give func(*Option) bool) bool {
 	var local []design.ID
 	for _, id := range pl.s.places {
-		if o := pl.d.Get(id); (o.Kind == design.KindLAN || o.Kind == design.KindInnerRoute) && pl.s.weight[id] == 0 && !pl.keeps(id) && pl.told(id) {
+		if o := pl.d.Get(id); (o.Kind == design.KindLAN || o.Kind == design.KindInnerRoute) && pl.s.weight[id] == 0 && !pl.s.settled[id] && !pl.keeps(id) && pl.told(id) {
 			local = append(local, id)
 		}
 	}

@@ -36,7 +36,7 @@ func (s *scope) constrain() *constraints {
 	carried := map[design.ID][]design.ID{}
 	for _, n := range s.needs {
 		for _, end := range []struct{ place, far design.ID }{{s.holder(n.from), n.b}, {s.holder(n.to), n.a}} {
-			if !slices.Contains(s.places, end.place) {
+			if !slices.Contains(s.places, end.place) || s.settled[end.place] {
 				continue
 			}
 			own := s.d.Party(end.place).ID
@@ -90,7 +90,7 @@ func (c *constraints) pair(a, b design.ID, why string) {
 // choosable are the places that the choice is about, those most depended on last:
 // they are the ones that keep their range where somebody may.
 func (c *constraints) choosable() []design.ID {
-	out := slices.Clone(c.s.places)
+	out := slices.DeleteFunc(slices.Clone(c.s.places), func(id design.ID) bool { return c.s.settled[id] })
 	slices.SortStableFunc(out, func(a, b design.ID) int { return cmp.Compare(c.s.weight[a], c.s.weight[b]) })
 	return out
 }

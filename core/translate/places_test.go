@@ -300,3 +300,45 @@ func TestInnerNetworksBehindABox(t *testing.T) {
 	assert.Equal(t, "10.209.1.10", kept.Forward[len(kept.Forward)-1].Header.Src.String())
 	assert.True(t, walked(t, d, "scanner", "plate-server", "tcp/443").Works, "and what no rule exempts is mapped")
 }
+
+// One more network at the hub, with the range of two that are mapped already: it alone
+// is mapped, hidden or published for, and nothing that was given is given anew.
+func TestTheNextNetworkChangesLittle(t *testing.T) {
+	d := applied(t, "hub-alike", translate.Map)
+	hub, table := d.Find("tarn-hub", design.KindHub)[0].ID, d.Find("tarn-hub/main", design.KindHubTable)[0].ID
+	add := func(k design.Kind, parent design.ID, id design.ID, b design.Body) design.Edit {
+		return design.PutEdit(&design.Object{ID: id, Kind: k, Parent: parent, Name: string(id), Body: b})
+	}
+	wide, part := netip.MustParsePrefix("10.209.0.0/16"), netip.MustParsePrefix("10.209.1.0/24")
+	d, _, err := d.Apply([]design.Edit{
+		add(design.KindNetwork, "", "seed logs", &design.Network{Cloud: "Tarn", Region: "tarn-north", Blocks: []netip.Prefix{wide}}),
+		add(design.KindTable, "seed logs", "logs table", &design.Table{}),
+		add(design.KindSubnet, "seed logs", "logs", &design.Subnet{Zone: "tarn-north-a", Prefixes: []netip.Prefix{part}, Table: "logs table"}),
+		add(design.KindEndpoint, "logs", "keeper", &design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("10.209.1.55")}}),
+		add(design.KindAttachment, hub, "seed logs there", &design.Attachment{What: "seed logs", Subnets: []design.Ref{"logs"}, Bound: table, Feeds: []design.Ref{table}}),
+		add(design.KindIntent, "", "the keeper logs", &design.Intent{From: "keeper", To: d.Find("logger")[0].ID, Service: design.Service{Proto: "tcp", Port: 6514}}),
+		add(design.KindIntent, "", "the keeper files plates", &design.Intent{From: "keeper", To: d.Find("plate-server")[0].ID, Service: design.Service{Proto: "tcp", Port: 443}}),
+	})
+	require.NoError(t, err)
+	plan := planFor(t, d)
+	assert.Len(t, plan.Places, 3, "all hold the range")
+	o := plan.Options[0]
+	require.Empty(t, o.Refused)
+	require.Len(t, o.Maps, 1)
+	assert.Equal(t, "seed logs", o.Maps[0].Title)
+	for _, o := range plan.Options {
+		for _, m := range o.Maps {
+			assert.Equal(t, "seed logs", m.Title, o.Title)
+		}
+		for _, c := range o.Changes {
+			if c.Stage == translate.Names {
+				assert.NotEmpty(t, o.Maps, "%s: who is hidden is not called", o.Title)
+			}
+		}
+	}
+	for _, e := range o.Edits {
+		if e.Object.Kind == design.KindBox {
+			assert.Equal(t, design.ID("seed logs"), e.Object.Parent)
+		}
+	}
+}

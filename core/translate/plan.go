@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"fmt"
 	"iter"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -154,6 +155,7 @@ type planner struct {
 	held   map[design.ID]bool
 	names  map[[2]design.ID][]netip.Prefix
 	near   map[design.ID][]hop // the joints of each party
+	boxed  map[design.ID]*boxed
 	plan   Plan
 }
 
@@ -174,7 +176,7 @@ func For(p *proof.Proofs, q Question) Plan {
 func OfGroup(g overlap.Group) Question {
 	q := Question{}
 	for _, c := range g.Claims {
-		if len(c.Mapped) == 0 && (c.Kind == design.KindLAN || c.Kind == design.KindInnerRoute || c.Kind == design.KindNetwork) && !slices.Contains(q.Places, c.Owner) {
+		if (c.Kind == design.KindLAN || c.Kind == design.KindInnerRoute || c.Kind == design.KindNetwork) && !slices.Contains(q.Places, c.Owner) {
 			q.Places = append(q.Places, c.Owner)
 		}
 	}
@@ -200,6 +202,8 @@ func begin(p *proof.Proofs, q Question) *planner {
 		pl.held[r.Intent] = r.Holds
 	}
 	pl.s = scopeOf(pl.d, pl.placesOf(q.Places), q.Intents, pl.near)
+	pl.s.settled = pl.settled(pl.s.places)
+	pl.boxed = boxedAlready(pl.d)
 	pl.c = pl.s.constrain()
 	intents := map[design.ID]bool{}
 	for _, n := range pl.s.needs {
@@ -210,7 +214,7 @@ func begin(p *proof.Proofs, q Question) *planner {
 	return pl
 }
 
-// placesOf are the places that parties stand for, or are themselves.
+// placesOf are the places that parties stand for, or that were named.
 func (pl *planner) placesOf(ids []design.ID) []design.ID {
 	var out []design.ID
 	for _, id := range ids {
@@ -219,23 +223,33 @@ func (pl *planner) placesOf(ids []design.ID) []design.ID {
 		case o == nil:
 		case o.Kind == design.KindSite:
 			for _, place := range pl.d.Inside(id, design.KindLAN, design.KindInnerRoute) {
-				if !pl.mappedAlready(place) {
-					out = append(out, place.ID)
-				}
+				out = append(out, place.ID)
 			}
-		case !pl.mappedAlready(o):
+		default:
 			out = append(out, id)
 		}
 	}
 	return out
 }
 
-// mappedAlready reports whether a place is known as another range already.
+// settled are the places that are known as other ranges already: they hold what they
+// hold, and stay as they are.
+func (pl *planner) settled(places []design.ID) map[design.ID]bool {
+	out := map[design.ID]bool{}
+	for _, id := range places {
+		out[id] = pl.mappedAlready(pl.d.Get(id))
+	}
+	return out
+}
+
+// mappedAlready reports whether a place is known as another range already, at a
+// gateway or a box.
 func (pl *planner) mappedAlready(place *design.Object) bool {
-	for _, o := range pl.d.Of(design.KindMapping) {
-		m := o.Body.(*design.Mapping)
-		if pl.d.Party(m.Gateway) == pl.d.Party(place.ID) && slices.ContainsFunc(design.RangesOf(place), m.Real.Overlaps) {
-			return true
+	for _, box := range pl.d.Forwarders(pl.d.Party(place.ID).ID) {
+		for _, x := range route.Translations(pl.d, box.ID) {
+			if x.Hook == design.Arriving && x.Does == design.OneToOne && slices.ContainsFunc(design.RangesOf(place), x.Real.Overlaps) {
+				return true
+			}
 		}
 	}
 	return false
@@ -255,19 +269,31 @@ func (pl *planner) known(place, to design.ID) []netip.Prefix {
 		return out
 	}
 	owner := pl.d.Party(place)
-	out := pl.d.Ranges(place)
-	if owner.Kind == design.KindNetwork {
-		out = pl.d.Ranges(owner.ID)
-	} else {
-		out = slices.Clone(out)
-		for n, p := range out {
-			if seen := walk.RangeSeenAs(pl.t, to, place, p); seen.IsValid() {
-				out[n] = seen
-			}
+	out, mapped := pl.seenAs(place, to)
+	if owner.Kind == design.KindNetwork { // by its blocks, while none of its subnets is known as something else
+		out = nil
+		for _, s := range pl.d.Inside(owner.ID, design.KindSubnet) {
+			seen, as := pl.seenAs(s.ID, to)
+			out, mapped = append(out, seen...), mapped || as
+		}
+		if !mapped {
+			out = pl.d.Ranges(owner.ID)
 		}
 	}
 	pl.names[key] = out
 	return out
+}
+
+// seenAs are the ranges of a place as a party knows them, and whether any is another
+// than its own.
+func (pl *planner) seenAs(place, to design.ID) (out []netip.Prefix, mapped bool) {
+	out = slices.Clone(pl.d.Ranges(place))
+	for n, p := range out {
+		if seen := walk.RangeSeenAs(pl.t, to, place, p); seen.IsValid() {
+			out[n], mapped = seen, true
+		}
+	}
+	return out, mapped
 }
 
 // mapped are the ranges that an option gives to places.
@@ -305,7 +331,7 @@ func (pl *planner) open(e *editor, m mapped, skip func(need) bool) {
 // reason noted.
 func (pl *planner) try(remedy Remedy, title string, build func(e *editor, o *Option) error) *Option {
 	e := newEditor(pl.d, pl.pool.fresh())
-	e.near = pl.near
+	e.near, e.boxed = pl.near, maps.Clone(pl.boxed)
 	o := &Option{Remedy: remedy, Title: title, Before: pl.before, Total: len(pl.before), Stays: []string{}, Breaks: []string{}, WhyMore: []string{}, Boxes: []Touched{}, Capacity: []Capacity{}, Maps: []Pair{}, Changes: []Change{}}
 	if err := build(e, o); err != nil {
 		pl.exclude(title + ": " + err.Error())

@@ -66,7 +66,7 @@ func (pl *planner) mapping(places []design.ID) *Option {
 				o.WhyMore = append(o.WhyMore, why)
 			}
 		}
-		pl.tellNames(e, m)
+		pl.tellNames(e)
 		return nil
 	})
 }
@@ -136,10 +136,16 @@ func texts(ps []netip.Prefix) []string {
 	return out
 }
 
-// tellNames adds the name records that have to follow.
-func (pl *planner) tellNames(e *editor, m mapped) {
-	parties := map[design.ID]int{}
-	for place := range m {
+// tellNames adds the name records that have to follow what is mapped; who is hidden
+// is not called.
+func (pl *planner) tellNames(e *editor) {
+	parties, told := map[design.ID]int{}, map[design.ID]bool{}
+	for _, x := range e.maps {
+		place := x.Place
+		if told[place] {
+			continue
+		}
+		told[place] = true
 		of := []*design.Object{pl.d.Get(place)}
 		if of[0].Kind == design.KindNetwork {
 			of = pl.translated(of[0])
@@ -208,7 +214,7 @@ func (pl *planner) mappable(place design.ID) bool {
 // while there are few, else a quick one beside the bound.
 func (pl *planner) fewest(give func(*Option) bool) bool {
 	l := &pl.plan.Least
-	if len(pl.s.places) > mostExact {
+	if len(pl.c.choosable()) > mostExact {
 		places := pl.c.greedy()
 		if len(places) == 0 || !all(places, pl.mappable) {
 			return true
@@ -221,7 +227,7 @@ func (pl *planner) fewest(give func(*Option) bool) bool {
 	}
 	const shown = 3
 	var refused *Option
-	for _, places := range pl.c.choices(len(pl.s.places) > 6) {
+	for _, places := range pl.c.choices(len(pl.c.choosable()) > 6) {
 		if len(places) < 2 || !all(places, pl.mappable) {
 			continue
 		}
@@ -266,7 +272,7 @@ func (pl *planner) hidings(give func(*Option) bool) bool {
 	}
 	if len(hide) == 0 {
 		for _, id := range pl.s.places { // who could keep the range may still be hidden
-			if calls[id] && !called[id] {
+			if calls[id] && !called[id] && !pl.s.settled[id] {
 				hide = append(hide, id)
 			}
 		}
@@ -311,7 +317,7 @@ func (pl *planner) hiding(hide, maps []design.ID, own bool) *Option {
 		if own {
 			o.Next = "One more with the same range is hidden in the same way; nothing is spent."
 		}
-		pl.tellNames(e, m)
+		pl.tellNames(e)
 		return nil
 	})
 }

@@ -35,6 +35,8 @@ type scope struct {
 	needs  []need
 	meets  map[[2]design.ID]bool // pairs of places that collide
 	weight map[design.ID]int     // needs that end in a place
+	// settled are places that are known as another range already.
+	settled map[design.ID]bool
 }
 
 // mostNeeds bounds how many flows an intent between whole parties stands for here.

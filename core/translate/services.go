@@ -139,7 +139,7 @@ func (pl *planner) publish(e *editor, o *Option, s offer, hidden mapped) error {
 func (pl *planner) callers(e *editor, o *Option, n need, hidden mapped) ([]netip.Prefix, error) {
 	place := pl.s.holder(n.from)
 	real := ofFamily(pl.known(n.from, n.b), true)
-	if !pl.meetsOnWay(n, place) {
+	if pl.s.settled[place] || !pl.meetsOnWay(n, place) {
 		o.Tells = o.Tells && true
 		return real, nil
 	}

@@ -444,7 +444,7 @@ func subnetWith(d *design.Design, network design.ID, a netip.Addr) design.ID {
 // SeenAs is the name by which a party, or a LAN or subnet of it, knows an address of
 // a LAN or subnet: the one under which the viewer's tables lead to it, a mapped one
 // before the real one. If none does, it is the mapped one beyond the link that the
-// party shares with it, else the real one.
+// party shares with it, or one that a box gives to everybody, else the real one.
 func SeenAs(t *route.Tables, viewer, place design.ID, real netip.Addr) Name {
 	d := t.Design
 	owner, party := d.Party(place), d.Party(viewer).ID
@@ -466,6 +466,11 @@ func SeenAs(t *route.Tables, viewer, place design.ID, real netip.Addr) Name {
 			if x, y := d.PartiesOf(j); x == party || y == party {
 				return n
 			}
+		}
+	}
+	for _, n := range names {
+		if n.Link == "" { // a box gives it to whoever dials, once that is routed there
+			return n
 		}
 	}
 	return itself
