@@ -56,3 +56,15 @@ func Reserved(p netip.Prefix) (Special, bool) {
 	}
 	return Special{}, false
 }
+
+// Internet reports whether an address is routed on the internet: it is in no special
+// range. Documentation ranges count, as they stand for public addresses in examples
+// (RFC 5737 and 3849).
+func Internet(a netip.Addr) bool {
+	for _, s := range Specials {
+		if s.Prefix.Contains(a) && s.Name != "documentation" {
+			return false
+		}
+	}
+	return a.IsValid()
+}

@@ -6,27 +6,22 @@ import (
 	"slices"
 
 	"dravin/core/design"
+	"dravin/core/prefix"
 	"dravin/core/route"
 )
-
-// shared is what providers share among their customers (RFC 6598): it is routed on
-// the internet no more than private ranges are.
-var shared = netip.MustParsePrefix("100.64.0.0/10")
 
 // beyond reports whether an address is somewhere on the internet: one that is routed
 // there and that nobody in the design has, as a host or at a gateway.
 func (w *walker) beyond(a netip.Addr) bool {
-	return public(a) && len(w.t.Holders(a)) == 0 && !slices.ContainsFunc(w.d.Of(design.KindGateway), func(g *design.Object) bool { return g.Body.(*design.Gateway).Owns(a) })
+	return prefix.Internet(a) && len(w.t.Holders(a)) == 0 && !slices.ContainsFunc(w.d.Of(design.KindGateway), func(g *design.Object) bool { return g.Body.(*design.Gateway).Owns(a) })
 }
-
-func public(a netip.Addr) bool { return a.IsGlobalUnicast() && !a.IsPrivate() && !shared.Contains(a) }
 
 // leaves sends the packet out to the internet, where somebody answers if the source
 // leads back here: an address of the gateway, or one of the site's own that is routed
 // on the internet.
 func (w *walker) leaves(p *route.Point, at Place) Host {
 	out := Place{Title: "the internet"}
-	if !within(p.Self, w.header.Src) && !(public(w.header.Src) && within(p.Own, w.header.Src)) {
+	if !within(p.Self, w.header.Src) && !(prefix.Internet(w.header.Src) && within(p.Own, w.header.Src)) {
 		w.halt(NoWayBack, at, fmt.Sprintf("the packet leaves %s for the internet from %s, to which nobody there has a way back", at.Title, w.header.Src),
 			"hide it behind the gateway's own address: a rule own-address at "+at.Title+", after one that exempts what links lead to")
 		w.stop.Subject, w.stop.Line = p.ID, "translate"
