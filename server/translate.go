@@ -71,8 +71,8 @@ func (s *Server) translateOperations(api huma.API) {
 	view(s, api, "get-ledger", "/ledger", "Who sees whom as what", func(v *solved, _ *InView) (translate.Ledger, error) { return translate.LedgerOf(v.tables()), nil })
 	view(s, api, "view-ledger", "/ledger/view", "What one party dials to reach the hosts of others", func(v *solved, in *inLedgerView) (translate.View, error) {
 		o := v.design.Get(design.ID(in.Viewer))
-		if o == nil || o.Kind != design.KindSite && o.Kind != design.KindNetwork {
-			return translate.View{}, refused("viewer", "only a site or a network looks; give the ID of one")
+		if !translate.Looks(o) {
+			return translate.View{}, looksNot()
 		}
 		return translate.ViewOf(v.tables(), o.ID), nil
 	})
@@ -120,6 +120,10 @@ func ids(texts []string) []design.ID {
 	return out
 }
 
+func looksNot() error {
+	return refused("viewer", "only a site or a network looks; give the ID of one")
+}
+
 func (s *Server) ledgerFile(ctx context.Context, in *inLedgerFile) (*fileAnswer, error) {
 	v, err := s.solved.get(ctx, in.Design)
 	if err != nil {
@@ -127,8 +131,8 @@ func (s *Server) ledgerFile(ctx context.Context, in *inLedgerFile) (*fileAnswer,
 	}
 	v = v.under(in.asked())
 	viewer := design.ID(in.Viewer)
-	if o := v.design.Get(viewer); viewer != "" && (o == nil || o.Kind != design.KindSite && o.Kind != design.KindNetwork) {
-		return nil, refused("viewer", "only a site or a network looks; give the ID of one")
+	if viewer != "" && !translate.Looks(v.design.Get(viewer)) {
+		return nil, looksNot()
 	}
 	var text bytes.Buffer
 	kind, ending := "text/csv; charset=utf-8", in.Format

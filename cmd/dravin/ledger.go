@@ -55,7 +55,7 @@ func ledgerCommand() *cobra.Command {
 func writeLedger(w io.Writer, s *solved.Solved, as, viewer, ask, origin string) error {
 	var who design.ID
 	if viewer != "" {
-		found := s.Design.Find(viewer, design.KindSite, design.KindNetwork)
+		found := s.Design.Find(viewer, translate.Viewers...)
 		if len(found) != 1 {
 			return fmt.Errorf("--for: %d sites and networks are called %q; give the path of one", len(found), viewer)
 		}

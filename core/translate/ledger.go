@@ -267,6 +267,12 @@ func EntriesOf(t *route.Tables, viewer design.ID) []LedgerEntry {
 	return out
 }
 
+// Viewers are the kinds of party that have hosts, and so a point of view.
+var Viewers = []design.Kind{design.KindSite, design.KindNetwork}
+
+// Looks reports whether an object is a party with a point of view; nil is none.
+func Looks(o *design.Object) bool { return o != nil && slices.Contains(Viewers, o.Kind) }
+
 // View is what one party dials to reach named hosts of others.
 type View struct {
 	Viewer design.ID  `json:"viewer"`
@@ -327,7 +333,7 @@ func (l *Ledger) parties(d *design.Design) {
 		seen[s.Party] = true
 	}
 	for _, o := range d.Inside("", design.Parties...) {
-		if looks := o.Kind == design.KindSite || o.Kind == design.KindNetwork; looks || seen[o.ID] {
+		if looks := Looks(o); looks || seen[o.ID] {
 			l.Parties = append(l.Parties, PartyNamed{o.ID, o.Name, looks})
 		}
 	}
