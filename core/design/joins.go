@@ -113,3 +113,16 @@ func (d *Design) PartiesOf(j Joint) (a, b ID) {
 	}
 	return a, b
 }
+
+// WayWords is what an entry of a network's table leads to, in words; get finds objects
+// of a design, or of what it is about to become.
+func WayWords(get func(ID) *Object, via ID) string {
+	switch o := get(via); o.Kind {
+	case KindAttachment:
+		return "the attachment to " + get(o.Parent).Name
+	case KindPeering:
+		return "the peering " + o.Name
+	default:
+		return o.Name
+	}
+}

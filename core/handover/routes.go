@@ -248,7 +248,7 @@ func sheet(t *route.Tables, party design.ID) File {
 		p.line("")
 		p.line("%s: exactly these entries beside the local ones", table.Name)
 		for _, r := range table.Body.(*design.Table).Routes {
-			p.line("  [ ] %s via %s%s", r.Prefix, wayWords(d, r.Via), map[bool]string{true: ", published to its hubs"}[r.Publish == design.Published])
+			p.line("  [ ] %s via %s%s", r.Prefix, design.WayWords(d.Get, r.Via), map[bool]string{true: ", published to its hubs"}[r.Publish == design.Published])
 		}
 	}
 	p.line("")
@@ -257,15 +257,6 @@ func sheet(t *route.Tables, party design.ID) File {
 		proofLine(p, t, i, party)
 	}
 	return File{Path: folders.name(o.Name) + "-sheet.txt", About: "what the administrator must find set, to tick off", Content: p.String()}
-}
-
-// wayWords is what an entry leads to, in words.
-func wayWords(d *design.Design, via design.ID) string {
-	o := d.Get(via)
-	if o.Kind == design.KindAttachment {
-		return "the attachment to " + d.Title(o.Parent)
-	}
-	return o.Name
 }
 
 // RuleWords is a translation in words.

@@ -95,7 +95,9 @@ func (pl *planner) listenAt(e *editor, box *design.Object, host design.ID, s des
 		if l := o.Body.(*design.Listener); l.At == box.ID && l.Target == target && l.Service == s {
 			c := *l
 			c.Callers = prefix.Minimal(slices.Concat(l.Callers, callers))
-			e.put(o.With(&c), Opened, box.Parent, box.ID, "at %s let %s call %s, too", box.Name, list(callers), o.Name)
+			if next := o.With(&c); !design.Same(o, next) {
+				e.put(next, Opened, box.Parent, box.ID, "at %s let %s call %s, too", box.Name, list(callers), o.Name)
+			}
 			return o, nil
 		}
 	}
@@ -151,7 +153,7 @@ func (pl *planner) leg(e *editor, middle *design.Object, side design.ID, ranges 
 	for _, s := range append(pl.d.Inside(middle.ID, design.KindSubnet), e.fresh(middle.ID, design.KindSubnet)...) {
 		used = append(used, design.RangesOf(s)...)
 		table := e.get(s.Body.(*design.Subnet).Table)
-		if !slices.ContainsFunc(table.Body.(*design.Table).Routes, func(r design.Entry) bool { return r.Via == peering.ID }) {
+		if !e.leads(table, peering.ID) {
 			continue
 		}
 		for _, b := range append(pl.d.Inside(middle.ID, design.KindBox), e.fresh(middle.ID, design.KindBox)...) {
@@ -166,7 +168,7 @@ func (pl *planner) leg(e *editor, middle *design.Object, side design.ID, ranges 
 			return nil, fmt.Errorf("no /28 is free in the blocks of %s for a box", middle.Name)
 		}
 		table := e.add(design.KindTable, middle.ID, "table toward "+name, &design.Table{}, Places, middle.ID, "make the table toward %s", name)
-		e.add(design.KindSubnet, middle.ID, "toward "+name, &design.Subnet{Zone: pl.zoneOf(side), Prefixes: []netip.Prefix{r}, Table: table.ID}, Places, middle.ID, "make the subnet toward %s %s with that table", name, r)
+		e.add(design.KindSubnet, middle.ID, "toward "+name, &design.Subnet{Zone: pl.zoneOf(e.get(middle.ID), side), Prefixes: []netip.Prefix{r}, Table: table.ID}, Places, middle.ID, "make the subnet toward %s %s with that table", name, r)
 		box = e.add(design.KindBox, middle.ID, "box toward "+name, &design.Box{Addresses: []netip.Addr{prefix.FirstHost(r).Next()}}, Places, middle.ID, "put a box at %s", prefix.FirstHost(r).Next())
 	}
 	at := pl.subnetOfBox(e, box)
@@ -177,9 +179,13 @@ func (pl *planner) leg(e *editor, middle *design.Object, side design.ID, ranges 
 	return box, nil
 }
 
-// zoneOf is the zone of a network's first subnet.
-func (pl *planner) zoneOf(network design.ID) string {
-	for _, s := range pl.d.Inside(network, design.KindSubnet) {
+// zoneOf is the zone of a side's first subnet, for one in a network between; none if
+// the two are in different regions, which have no zone in common.
+func (pl *planner) zoneOf(middle *design.Object, side design.ID) string {
+	if middle.Body.(*design.Network).Region != pl.d.Get(side).Body.(*design.Network).Region {
+		return ""
+	}
+	for _, s := range pl.d.Inside(side, design.KindSubnet) {
 		return s.Body.(*design.Subnet).Zone
 	}
 	return ""

@@ -7,6 +7,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/prefix"
+	"dravin/core/standing"
 )
 
 // boxed is a cloud network whose subnets are translated by a box of its own: what
@@ -134,7 +135,7 @@ func (pl *planner) whyNot(place design.ID, why string) string {
 func (pl *planner) waysOut(network *design.Object) (out []design.Joint, zone string, err error) {
 	for _, a := range pl.d.Referring(network.ID, design.KindAttachment) {
 		b := a.Body.(*design.Attachment)
-		if j, ok := design.JointOf(a); ok && b.What == network.ID {
+		if j, ok := design.JointOf(a); ok && b.What == network.ID && standing.Exists(a) {
 			out = append(out, j)
 			for _, s := range b.Subnets {
 				if zone == "" {
@@ -143,12 +144,9 @@ func (pl *planner) waysOut(network *design.Object) (out []design.Joint, zone str
 			}
 		}
 	}
-	for _, g := range pl.d.Inside(network.ID, design.KindGateway) {
-		for _, j := range pl.d.JointsAt(g.ID) {
-			if _, ok := standingJoint(j); ok {
-				out = append(out, j)
-			}
-		}
+	for _, x := range pl.jointsOf(network) {
+		j, _ := design.JointOf(pl.d.Get(x.joint))
+		out = append(out, j)
 	}
 	if len(out) == 0 {
 		err = fmt.Errorf("%s has no link, circuit or hub; a peering carries the two networks' own ranges only, and is refused while these overlap", network.Name)
@@ -263,7 +261,7 @@ func (pl *planner) jointsOf(network *design.Object) []edge {
 	var out []edge
 	for _, g := range pl.d.Inside(network.ID, design.KindGateway) {
 		for _, j := range pl.d.JointsAt(g.ID) {
-			if _, ok := standingJoint(j); ok {
+			if routed(j) {
 				out = append(out, edge{g.ID, j.ID})
 			}
 		}

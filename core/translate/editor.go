@@ -182,6 +182,12 @@ func (e *editor) wish(table *design.Object, p netip.Prefix, via design.ID) {
 	}
 }
 
+// leads reports whether a table has an entry by a way, or will have one.
+func (e *editor) leads(table *design.Object, via design.ID) bool {
+	return slices.ContainsFunc(table.Body.(*design.Table).Routes, func(r design.Entry) bool { return r.Via == via }) ||
+		slices.ContainsFunc(e.wanted, func(w entryWish) bool { return w.table.ID == table.ID && w.via == via })
+}
+
 // mostAlone is how many ranges of one pool get an entry each; more are summarised.
 const mostAlone = 3
 
@@ -215,19 +221,7 @@ func (e *editor) entry(table *design.Object, p netip.Prefix, via design.ID) {
 		body.Routes = slices.DeleteFunc(slices.Clone(body.Routes), func(r design.Entry) bool { return r.Prefix == p })
 	}
 	body.Routes = append(slices.Clone(body.Routes), design.Entry{Prefix: p, Via: via})
-	e.put(o.With(&body), Routes, o.Parent, o.ID, "in %s add %s via %s", o.Name, p, e.wayWords(via))
-}
-
-// wayWords is what an entry leads to, in words.
-func (e *editor) wayWords(via design.ID) string {
-	switch o := e.get(via); o.Kind {
-	case design.KindAttachment:
-		return "the attachment to " + e.get(o.Parent).Name
-	case design.KindPeering:
-		return "the peering " + o.Name
-	default:
-		return o.Name
-	}
+	e.put(o.With(&body), Routes, o.Parent, o.ID, "in %s add %s via %s", o.Name, p, design.WayWords(e.get, via))
 }
 
 // addMissing adds to a list what no prefix in it contains, and returns that.

@@ -7,6 +7,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/prefix"
+	"dravin/core/standing"
 )
 
 // carry makes one way carry two lists of ranges: theirs from its beginning to its
@@ -256,7 +257,7 @@ func (e *editor) edges(place design.ID, does string) (out []edge, why string) {
 			continue
 		}
 		for _, j := range e.d.JointsAt(g.ID) {
-			if _, ok := standingJoint(j); ok {
+			if routed(j) {
 				out = append(out, edge{g.ID, j.ID})
 			}
 		}
@@ -266,9 +267,9 @@ func (e *editor) edges(place design.ID, does string) (out []edge, why string) {
 
 type edge struct{ gateway, joint design.ID }
 
-func standingJoint(j design.Joint) (design.ID, bool) {
-	st := design.StateOf(j.Object)
-	return j.ID, (j.Kind == design.KindLink || j.Kind == design.KindCircuit) && st != design.Refused && st != design.Gone
+// routed reports whether a joint is a link or circuit that takes up its place.
+func routed(j design.Joint) bool {
+	return (j.Kind == design.KindLink || j.Kind == design.KindCircuit) && standing.Exists(j.Object)
 }
 
 func offers(d *design.Design, party design.ID, does string) bool {

@@ -342,3 +342,54 @@ func TestTheNextNetworkChangesLittle(t *testing.T) {
 		}
 	}
 }
+
+// Two who call the same service over boxes between two networks share both boxes and
+// their listeners, and nobody is told to change what stays as it is. In another region
+// the subnet between has no zone of the far side.
+func TestTwoCallersShareTheBoxesBetween(t *testing.T) {
+	d := remedies(t, "peers")
+	second := design.PutEdit(&design.Object{ID: "second scanner", Kind: design.KindEndpoint, Parent: d.Find("racks-a", design.KindSubnet)[0].ID, Name: "second scanner", Body: &design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("10.209.1.11")}}})
+	asks := design.PutEdit(&design.Object{ID: "it files, too", Kind: design.KindIntent, Name: "it files, too", Body: &design.Intent{From: "second scanner", To: d.Find("plate-server")[0].ID, Service: design.Service{Proto: "tcp", Port: 443}}})
+	d = apply(t, d, second, asks)
+	far := d.Find("plate-archive", design.KindNetwork)[0]
+	body := *far.Body.(*design.Network)
+	body.Region = "tarn-south"
+	apart := put(t, d, far, &body)
+	for name, c := range map[string]struct {
+		d     *design.Design
+		zones []string
+	}{
+		"one region":  {d, []string{"tarn-north-a", "tarn-north-a"}},
+		"two regions": {apart, []string{"tarn-north-a", ""}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var o *translate.Option
+			for _, x := range planFor(t, c.d).Options {
+				if x.Remedy == translate.TwoStages {
+					o = &x
+					break
+				}
+			}
+			require.NotNil(t, o)
+			require.Empty(t, o.Refused)
+			var zones []string
+			listeners := 0
+			for _, e := range o.Edits {
+				if e.Object == nil {
+					continue
+				}
+				switch b := e.Object.Body.(type) {
+				case *design.Subnet:
+					zones = append(zones, b.Zone)
+				case *design.Listener:
+					listeners++
+				}
+			}
+			assert.Equal(t, c.zones, zones)
+			assert.Equal(t, 2, listeners)
+			for _, x := range o.Changes {
+				assert.NotContains(t, x.Text, ", too")
+			}
+		})
+	}
+}

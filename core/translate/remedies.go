@@ -429,7 +429,7 @@ func (pl *planner) renumber(o *design.Object, lan *design.LAN) *Option {
 			e.maps = append(e.maps, Pair{Place: o.ID, Title: pl.d.Title(o.ID), Real: real, Mapped: p})
 			for _, g := range pl.d.Inside(party, design.KindGateway) {
 				for _, j := range pl.d.JointsAt(g.ID) {
-					if _, ok := standingJoint(j); ok {
+					if routed(j) {
 						e.replace(e.get(j.ID), edge{g.ID, j.ID}, real, p)
 					}
 				}

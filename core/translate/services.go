@@ -140,7 +140,6 @@ func (pl *planner) callers(e *editor, o *Option, n need, hidden mapped) ([]netip
 	place := pl.s.holder(n.from)
 	real := ofFamily(pl.known(n.from, n.b), true)
 	if pl.s.settled[place] || !pl.meetsOnWay(n, place) {
-		o.Tells = o.Tells && true
 		return real, nil
 	}
 	if r, ok := hidden[place]; ok {

@@ -91,7 +91,7 @@ func (e *editor) lead(table design.ID, ranges []netip.Prefix, via design.ID, pub
 	if publish != "" {
 		what = ", and publish it"
 	}
-	e.put(next, Routes, o.Parent, o.ID, "in %s lead %s to %s%s", o.Name, list(ranges), e.wayWords(via), what)
+	e.put(next, Routes, o.Parent, o.ID, "in %s lead %s to %s%s", o.Name, list(ranges), design.WayWords(e.get, via), what)
 }
 
 // enterByPeering routes what comes in over a peering in a table of the network.
