@@ -53,7 +53,7 @@ func pings(t *testing.T, what string, d *design.Design, hosts map[design.ID]*lab
 	for from, node := range hosts {
 		for to := range hosts {
 			a, b := prefix.FirstHost(d.Ranges(from)[0]).Next(), prefix.FirstHost(d.Ranges(to)[0]).Next()
-			if from == to {
+			if a == b {
 				continue
 			}
 			wg.Go(func() {
@@ -105,6 +105,9 @@ func TestTruthOfSegments(t *testing.T) {
 			gateways = append(gateways, m.add(design.KindGateway, site, "gateway", &design.Gateway{Addresses: []netip.Addr{netip.AddrFrom4([4]byte{198, 51, 100, byte(1 + s)})}}))
 			for k := range 2 + r.IntN(2) {
 				p := netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(212 + s), byte(k), 0}), 24)
+				if s == 1 && r.IntN(3) == 0 { // the far site has the range, too, perhaps in another segment
+					p = netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 212, byte(k), 0}), 24)
+				}
 				routes[1-s] = append(routes[1-s], p)
 				lans = append(lans, m.add(design.KindLAN, site, fmt.Sprint("lan ", k), &design.LAN{Prefixes: []netip.Prefix{p}, Segment: any()}))
 			}
@@ -170,7 +173,7 @@ func TestTruthOfSegments(t *testing.T) {
 		works += pings(t, fmt.Sprint("seed ", seed), d, hosts)
 		all += len(hosts) * (len(hosts) - 1)
 	}
-	t.Logf("%d flows, %d work by their walks", all, works)
+	t.Logf("%d flows at most, %d work by their walks", all, works)
 	assert.Positive(t, works)
 	assert.Less(t, works, all)
 }

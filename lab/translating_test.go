@@ -104,7 +104,10 @@ func (e *estate) host4() netip.Addr {
 // boxRules are the rules of a box to which a range is routed.
 func (e *estate) boxRules(into netip.Prefix) []design.Rule {
 	real := pick(e.r, prefixesOf("10.212.0.0/24", "10.212.1.0/24", "10.213.0.0/24", "192.168.216.0/24", "192.168.211.0/24"))
-	switch e.r.IntN(5) {
+	switch e.r.IntN(6) {
+	case 5: // only toward what has the same range, or what is mapped already
+		same := []netip.Prefix{pick(e.r, []netip.Prefix{real, into})}
+		return []design.Rule{{Hook: design.Leaving, Does: design.OneToOne, Real: real, Into: into, Destination: same}, {Hook: design.Arriving, Does: design.OneToOne, Real: real, Into: into, Source: same}}
 	case 0: // destinations, and the way back
 		return []design.Rule{{Hook: design.Arriving, Does: design.OneToOne, Real: real, Into: into}, {Hook: design.Leaving, Does: design.OwnAddress, Destination: []netip.Prefix{real}}}
 	case 1:
@@ -127,10 +130,16 @@ func (e *estate) joined(a, b *design.Object) {
 	mine, theirs = e.known(o, a, e.mappings(o, a, mine)), e.known(o, b, e.mappings(o, b, theirs))
 	nowhere := func(p netip.Prefix) bool { return p.Bits() == 0 }
 	l.Ends[0].Routes, l.Ends[1].Routes = slices.DeleteFunc(theirs, nowhere), slices.DeleteFunc(mine, nowhere)
-	e.tunnel(o, l, a, b, 0, true)
-	t := e.of(design.KindTunnel, o.ID)[0]
-	t.Body.(*design.Tunnel).Ends = nil
-	e.up[t.ID] = true
+	bare := e.chance(10)
+	for n := range 1 + e.r.IntN(5)/4 {
+		e.tunnel(o, l, a, b, n, true)
+		t := e.of(design.KindTunnel, o.ID)[n]
+		t.Body.(*design.Tunnel).Ends = nil
+		if bare { // strands have no addresses of their own
+			t.Body.(*design.Tunnel).Inside = nil
+		}
+		e.up[t.ID] = true
+	}
 }
 
 // known adds rules at a gateway toward a link, and to what the far end is told
@@ -141,7 +150,13 @@ func (e *estate) known(link, gateway *design.Object, told []netip.Prefix) []neti
 		e.mapped++
 		whole := netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 223, byte(e.mapped * 4), 0}), 24)
 		var rules []design.Rule
-		switch e.r.IntN(5) {
+		switch e.r.IntN(7) {
+		case 5: // several rules of what came by one link, with an exemption
+			rules = []design.Rule{{Hook: design.Leaving, From: link.ID, Does: design.Nothing, Services: []design.Service{{Proto: pick(e.r, []string{"tcp", "udp"}), Port: port}}},
+				{Hook: design.Leaving, From: link.ID, Does: design.OwnAddress, Source: []netip.Prefix{pick(e.r, siteRanges[:6])}},
+				{Hook: design.Leaving, From: link.ID, Does: design.FromPool, Into: netip.PrefixFrom(nth(whole, 4), 32)}}
+		case 6: // its own address by whatever way
+			rules = []design.Rule{{Hook: design.Leaving, Does: design.OwnAddress, Source: []netip.Prefix{pick(e.r, slices.Concat(siteRanges[:6], siteRanges6))}}}
 		case 0:
 			rules = []design.Rule{{Hook: design.Leaving, Toward: link.ID, Does: design.OwnAddress, Services: []design.Service{{Proto: pick(e.r, []string{"tcp", "udp"}), Port: port}}}}
 		case 1:

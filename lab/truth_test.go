@@ -268,10 +268,23 @@ func disagree(e *estate, f flow, p walk.Proof, got seen, answered bool) string {
 		return "" // a handshake that fails does not tell how far it came
 	case delivered != (got.place != ""):
 		return fmt.Sprintf("the walk says delivered=%v (%s), and it was seen at %q", delivered, stopWords(p), e.d.Title(got.place))
-	case delivered && (got.at != last.Header.Dst || got.from.Addr() != last.Header.Src || homeOf(e.d, last.At.ID) != got.place):
+	case delivered && (got.at != last.Header.Dst || !sameSource(e.d, got.from.Addr(), last.Header.Src) || homeOf(e.d, last.At.ID) != got.place):
 		return fmt.Sprintf("the walk delivers %s from %s at %s, and %s was seen from %s at %s", last.Header.Dst, last.Header.Src, last.At.Title, got.at, got.from.Addr(), e.d.Title(got.place))
 	}
 	return ""
+}
+
+// sameSource allows for a link of several strands: each conversation takes one of them,
+// and the inside address of that one.
+func sameSource(d *design.Design, got, told netip.Addr) bool {
+	return got == told || slices.ContainsFunc(d.Of(design.KindLink), func(l *design.Object) bool {
+		of := func(a netip.Addr) bool {
+			return slices.ContainsFunc(d.Inside(l.ID, design.KindTunnel), func(t *design.Object) bool {
+				return slices.ContainsFunc(t.Body.(*design.Tunnel).Inside, func(p netip.Prefix) bool { return p.Addr() == a })
+			})
+		}
+		return of(got) && of(told)
+	})
 }
 
 // proxied says that a listener has ended the caller's connection on the way.

@@ -140,7 +140,11 @@ func (s *Server) reveal(ctx context.Context, in *inParty) (*answer[Handed], erro
 	if err != nil {
 		return nil, err
 	}
-	keys, err := s.store.Keys(ctx, s.vault, in.Design, tunnelsAt(v.design, o.ID))
+	tunnels := tunnelsAt(v.design, o.ID)
+	if len(tunnels) == 0 {
+		return answering(handedOf(v, o, nil, nil), nil) // there is nothing to show, and nothing to write down
+	}
+	keys, err := s.store.Keys(ctx, s.vault, in.Design, tunnels)
 	if err != nil {
 		return nil, s.failed(err)
 	}

@@ -207,8 +207,10 @@ type LAN struct {
 	Prefixes []netip.Prefix `yaml:"prefixes" json:"prefixes" doc:"Its on-link ranges." min:"1"`
 	Gateways []Ref          `yaml:"gateways,omitempty" json:"gateways,omitempty" ref:"gateway" doc:"The gateways its hosts use, the first one by default; empty: all of the site's."`
 	Segment  Ref            `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"Its routing domain."`
-	Fixed    bool           `yaml:"fixed,omitempty" json:"fixed,omitempty" doc:"Its addresses can not be changed."`
-	Note     string         `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text, such as why its addresses are fixed."`
+	// VLAN tells apart what one interface, or one range, does not.
+	VLAN  uint16 `yaml:"vlan,omitempty" json:"vlan,omitempty" doc:"The VLAN tag (IEEE 802.1Q) by which the site's gateways meet it; needed where LANs of two segments have one range."`
+	Fixed bool   `yaml:"fixed,omitempty" json:"fixed,omitempty" doc:"Its addresses can not be changed."`
+	Note  string `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text, such as why its addresses are fixed."`
 }
 
 // Table is a route table of a cloud network.

@@ -2,6 +2,7 @@ package design
 
 import (
 	"fmt"
+	"net/netip"
 	"regexp"
 	"slices"
 )
@@ -30,9 +31,10 @@ func (v *validator) linkRules(o *Object) {
 			v.add(o, "ends[1].at", "both ends are the same", "name the far end")
 		}
 		for n, e := range b.Ends {
-			if e.VLAN > 4094 {
-				v.add(o, fmt.Sprintf("ends[%d].vlan", n), fmt.Sprintf("%d is no VLAN tag", e.VLAN), "write one from 1 to 4094")
-			}
+			v.vlan(o, fmt.Sprintf("ends[%d].vlan", n), e.VLAN)
+		}
+		if len(b.Ends) == 2 {
+			v.onCircuit(o, b.Ends[0].Inside, b.Ends[1].Inside)
 		}
 		if b.Expires != "" && !date.MatchString(b.Expires) {
 			v.add(o, "expires", fmt.Sprintf("%q is not a date", b.Expires), "write one such as 2026-12-01")
@@ -52,6 +54,25 @@ func (v *validator) linkRules(o *Object) {
 				}
 			}
 		}
+	}
+}
+
+// vlan checks a VLAN tag (IEEE 802.1Q); 0 is none.
+func (v *validator) vlan(o *Object, field string, tag uint16) {
+	if tag > 4094 {
+		v.add(o, field, fmt.Sprintf("%d is no VLAN tag", tag), "write one from 1 to 4094")
+	}
+}
+
+// onCircuit checks the two addresses on a circuit.
+func (v *validator) onCircuit(o *Object, x, y netip.Prefix) {
+	switch {
+	case x.IsValid() != y.IsValid():
+		v.add(o, "ends", "has an inside address at one end only", "give both, in one range, or none")
+	case x.IsValid() && x.Masked() != y.Masked():
+		v.add(o, "ends[1].inside", fmt.Sprintf("%s and %s are not in one range", x, y), "both inside addresses must share a range such as a /30")
+	case x.IsValid() && x.Addr() == y.Addr():
+		v.add(o, "ends[1].inside", fmt.Sprintf("%s is the other end's, too", y.Addr()), "give each end its own")
 	}
 }
 

@@ -226,10 +226,12 @@ type Circuit struct {
 
 // CircuitEnd is one end of a circuit.
 type CircuitEnd struct {
-	At     Ref            `yaml:"at" json:"at" ref:"gateway,edge-router" doc:"Where it ends."`
-	Zone   string         `yaml:"zone,omitempty" json:"zone,omitempty" doc:"The zone that this end has it in."`
-	Mbps   uint32         `yaml:"mbps" json:"mbps" doc:"The speed that this end has, Mbit/s."`
-	VLAN   uint16         `yaml:"vlan,omitempty" json:"vlan,omitempty" doc:"The VLAN tag (IEEE 802.1Q)."`
+	At   Ref    `yaml:"at" json:"at" ref:"gateway,edge-router" doc:"Where it ends."`
+	Zone string `yaml:"zone,omitempty" json:"zone,omitempty" doc:"The zone that this end has it in."`
+	Mbps uint32 `yaml:"mbps" json:"mbps" doc:"The speed that this end has, Mbit/s."`
+	VLAN uint16 `yaml:"vlan,omitempty" json:"vlan,omitempty" doc:"The VLAN tag (IEEE 802.1Q)."`
+	// Inside is needed where no session says it.
+	Inside netip.Prefix   `yaml:"inside,omitempty" json:"inside,omitzero" host:"true" doc:"Its address on the circuit, with the length of the range that both ends share; left out where a session says it."`
 	Routes []netip.Prefix `yaml:"routes,omitempty" json:"routes,omitempty" doc:"What this end is expected to learn over it; without a session, what it sends into it."`
 	Enters Ref            `yaml:"enters,omitempty" json:"enters,omitempty" ref:"table" doc:"A network's: the table that routes what comes in by it; left out: as its gateway says."`
 }

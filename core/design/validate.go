@@ -232,6 +232,7 @@ func (v *validator) ref(o *Object, field string, id Ref, kinds string, optional 
 func (v *validator) rules(o *Object) {
 	switch b := o.Body.(type) {
 	case *LAN:
+		v.vlan(o, "vlan", b.VLAN)
 		for n, g := range b.Gateways {
 			if v.d.Get(g).Parent != o.Parent {
 				v.add(o, fmt.Sprintf("gateways[%d]", n), "is another site's gateway", "name a gateway of "+v.d.Get(o.Parent).Name)

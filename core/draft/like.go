@@ -239,6 +239,12 @@ func (c *copier) inside(own []*design.Object) error {
 					return err
 				}
 			}
+		case *design.Circuit:
+			if in := b.Ends[0].Inside; in.IsValid() && in.Addr().Is4() {
+				if err := carve(in); err != nil {
+					return err
+				}
+			}
 		case *design.Session:
 			if a := b.Ends[0].Address; a.Is4() && !c.hosts[a].IsValid() {
 				if err := carve(netip.PrefixFrom(a, 30)); err != nil {

@@ -7,6 +7,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/ends"
+	"dravin/core/inuse"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
@@ -42,6 +43,19 @@ func SetInside(d *design.Design, tunnel *design.Object, p netip.Prefix) []design
 		edits = append(edits, design.PutEdit(o.With(&s)))
 	}
 	return edits
+}
+
+// AddressCircuit gives the two ends of a circuit addresses in a free range; nil where
+// none is left.
+func AddressCircuit(d *design.Design, circuit *design.Object) []design.Edit {
+	free, err := InsideRanges(nil, nil, inuse.ForInside(d), 1)
+	if err != nil {
+		return nil
+	}
+	body := *circuit.Body.(*design.Circuit)
+	body.Ends = slices.Clone(body.Ends)
+	body.Ends[0].Inside, body.Ends[1].Inside = hosts(free[0])
+	return []design.Edit{design.PutEdit(circuit.With(&body))}
 }
 
 // AddStrand drafts one more tunnel for a link, like its first, nil where it can

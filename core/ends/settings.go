@@ -29,7 +29,7 @@ func SettingsOf(d *design.Design, tunnel *design.Object, key string) (out [2]neg
 		}
 		out[n] = negotiate.Settings{
 			Name:    EndTitle(d, l, n),
-			Address: t.Outside[n], Peer: s.Peer, Identity: s.Identity, PeerIdentity: s.PeerIdentity, Key: key, Version: s.Version,
+			Address: t.Outside[n], Peer: PeerOf(t, n), Identity: s.Identity, PeerIdentity: s.PeerIdentity, Key: key, Version: s.Version,
 			IKE: s.IKE, ESP: s.ESP, IKELife: negotiate.OrLife(s.IKELife, negotiate.IKELife), ChildLife: negotiate.OrLife(s.ChildLife, negotiate.ChildLife), DPD: negotiate.OrLife(s.DPD, negotiate.DPD),
 			Local: s.Local, Remote: s.Remote, MTU: s.MTU, NAT: s.NAT, Encapsulate: s.Encapsulate,
 		}
@@ -41,16 +41,25 @@ func SettingsOf(d *design.Design, tunnel *design.Object, key string) (out [2]neg
 		}
 	}
 	for n := range out {
-		follow(d, l, n, &out[n], &out[1-n])
+		follow(d, l, tunnel, n, &out[n], &out[1-n])
 	}
 	return out
 }
 
-// follow fills what is not set at an end from what is known elsewhere.
-func follow(d *design.Design, l *design.Link, n int, s, far *negotiate.Settings) {
-	if !s.Peer.IsValid() {
-		s.Peer = far.Address
+// PeerOf is the far end's public address as an end of a tunnel has it; invalid where
+// the tunnel says none.
+func PeerOf(t *design.Tunnel, n int) netip.Addr {
+	if len(t.Ends) == 2 && t.Ends[n].Peer.IsValid() {
+		return t.Ends[n].Peer
 	}
+	if len(t.Outside) != 2 {
+		return netip.Addr{}
+	}
+	return t.Outside[1-n]
+}
+
+// follow fills what is not set at an end from what is known elsewhere.
+func follow(d *design.Design, l *design.Link, tunnel *design.Object, n int, s, far *negotiate.Settings) {
 	if s.Identity == "" {
 		s.Identity = addressWord(s.Address)
 	}
@@ -64,6 +73,7 @@ func follow(d *design.Design, l *design.Link, n int, s, far *negotiate.Settings)
 		s.Version = 2
 	}
 	ike, esp := agreed(d, l.Ends[n].Gateway, l.Ends[1-n].Gateway)
+	every := everything(d, l, tunnel)
 	if len(s.IKE) == 0 {
 		s.IKE = ike
 	}
@@ -71,10 +81,10 @@ func follow(d *design.Design, l *design.Link, n int, s, far *negotiate.Settings)
 		s.ESP = esp
 	}
 	if len(s.Local) == 0 {
-		s.Local = selectorsOf(l, l.Ends[n].Local)
+		s.Local = selectorsOf(l, l.Ends[n].Local, every)
 	}
 	if len(s.Remote) == 0 {
-		s.Remote = selectorsOf(l, l.Ends[n].Remote)
+		s.Remote = selectorsOf(l, l.Ends[n].Remote, every)
 	}
 }
 
@@ -85,23 +95,34 @@ func addressWord(a netip.Addr) string {
 	return a.String()
 }
 
-// selectorsOf are everything on a route-based link, of the families that its
-// routes have.
-func selectorsOf(l *design.Link, own []netip.Prefix) []netip.Prefix {
+// selectorsOf are an end's own on a policy-based link, else everything.
+func selectorsOf(l *design.Link, own, every []netip.Prefix) []netip.Prefix {
 	if l.Routing == design.RoutingSelectors {
 		return own
 	}
-	routes := slices.Concat(l.Ends[0].Routes, l.Ends[1].Routes)
-	var out []netip.Prefix
-	for _, all := range Everything {
-		if slices.ContainsFunc(routes, func(p netip.Prefix) bool { return p.Addr().Is4() == all.Addr().Is4() }) {
-			out = append(out, all)
+	return every
+}
+
+// everything are the selectors of a route-based strand that leave the choice to routes:
+// of the families that its routes, its inside addresses and its sessions have; of IPv4
+// where none of them says.
+func everything(d *design.Design, l *design.Link, tunnel *design.Object) []netip.Prefix {
+	var has [2]bool
+	note := func(v4 bool) { has[map[bool]int{true: 0, false: 1}[v4]] = true }
+	for _, p := range slices.Concat(l.Ends[0].Routes, l.Ends[1].Routes, tunnel.Body.(*design.Tunnel).Inside) {
+		note(p.Addr().Is4())
+	}
+	for _, o := range d.Inside(tunnel.ID, design.KindSession) {
+		for _, e := range BGPEnds(o.Body.(*design.Session)) {
+			for _, f := range e.Families {
+				note(f == "ipv4")
+			}
 		}
 	}
-	if len(out) == 0 {
+	if !has[0] && !has[1] {
 		return Everything[:1]
 	}
-	return out
+	return slices.DeleteFunc(slices.Clone(Everything), func(p netip.Prefix) bool { return !has[map[bool]int{true: 0, false: 1}[p.Addr().Is4()]] })
 }
 
 // ProposalsOf are the proposals that a gateway can do, strongest first: its

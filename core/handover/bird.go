@@ -68,7 +68,7 @@ func bird(t *route.Tables, g *design.Object, sessions []sessionAt) string {
 		p.block("protocol kernel kernel_"+family, func() {
 			p.line("merge paths on;")
 			p.line("metric %d; # behind the static routes", learnedMetric)
-			p.line("%s { export where source = RTS_BGP; };", family)
+			p.line("%s { export %s; };", family, toKernel(t, t.Point(g.ID), family))
 		})
 		p.block("protocol static own_"+family, func() {
 			p.line("%s;", family)
@@ -87,6 +87,16 @@ func bird(t *route.Tables, g *design.Object, sessions []sessionAt) string {
 	return p.String()
 }
 
+// toKernel is what of a table goes into the kernel: what was learned, with the source
+// that the box prefers for what it sends itself, where the design gives it one. Without
+// that it would be the tunnel's, to which not every far end knows the way.
+func toKernel(t *route.Tables, point *route.Point, family string) string {
+	if a := t.Preferred(point, family == "ipv4"); a.IsValid() {
+		return fmt.Sprintf("filter { if source != RTS_BGP then reject; krt_prefsrc = %s; accept; }", a)
+	}
+	return "where source = RTS_BGP"
+}
+
 // learnedMetric is that of learned routes in the kernel: behind all static ones.
 const learnedMetric = 20000
 
@@ -101,7 +111,7 @@ func birdInstance(p *page, t *route.Tables, g *design.Object, n int, segment des
 		p.line("merge paths on;")
 		p.line("metric %d;", learnedMetric)
 		p.line("kernel table %d;", kernelTable(n))
-		p.line("%s { table %s; export where source = RTS_BGP; };", family, name)
+		p.line("%s { table %s; export %s; };", family, name, toKernel(t, t.PointIn(g.ID, segment), family))
 	})
 	p.block("protocol static own_"+name, func() {
 		p.line("%s { table %s; };", family, name)
@@ -410,6 +420,7 @@ func joinSheet(p *page, t *route.Tables, party design.ID) {
 				p.line("")
 				p.line("%s, to %s", o.Name, d.Title(c.Ends[1-n].At))
 				p.line("  [ ] %d Mbit/s, VLAN tag %d, zone %s", e.Mbps, e.VLAN, orNone(e.Zone))
+				onCircuit(p, t, o, n)
 				for _, s := range d.Inside(o.ID, design.KindSession) {
 					sessionSheet(p, d, s, n)
 				}
@@ -433,6 +444,19 @@ func joinSheet(p *page, t *route.Tables, party design.ID) {
 			for _, k := range a.KeepOut {
 				p.line("  [ ] keep %s out of export", k)
 			}
+		}
+	}
+}
+
+// onCircuit lists an end's address on a circuit, and what it sends into it without a
+// session.
+func onCircuit(p *page, t *route.Tables, o *design.Object, n int) {
+	if own, far := route.OnCircuit(t.Design, o, n); own.IsValid() {
+		p.line("  [ ] address %s on it, far end %s", own, far)
+	}
+	for _, r := range o.Body.(*design.Circuit).Ends[n].Routes {
+		if len(t.Design.Inside(o.ID, design.KindSession)) == 0 {
+			p.line("  [ ] send %s into it", r)
 		}
 	}
 }

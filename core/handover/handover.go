@@ -5,12 +5,12 @@ package handover
 
 import (
 	"fmt"
-	"slices"
 
 	"dravin/core/design"
 	"dravin/core/ends"
 	"dravin/core/negotiate"
 	"dravin/core/route"
+	"dravin/core/standing"
 )
 
 // File is one rendered file.
@@ -45,9 +45,10 @@ func Render(t *route.Tables, party design.ID, keys Keys) []File {
 		out = append(out, linuxBox(t, b)...)
 	}
 	if o := d.Get(party); o != nil && o.Kind == design.KindEdgeRouter {
-		if sessions := sessionsAt(t, party); len(sessions) > 0 {
-			out = append(out, File{Path: folders.name(o.Name) + "/bird/bird.conf", About: "the BGP daemon's sessions and filters", Content: bird(t, o, sessions)})
-		}
+		out = append(out, linuxRouter(t, o)...)
+	}
+	if keys := cloudKeys(t, party, keys); keys.Path != "" {
+		out = append(out, keys)
 	}
 	return append(out, sheet(t, party))
 }
@@ -62,17 +63,37 @@ func linuxGateway(t *route.Tables, g *design.Object, keys Keys) []File {
 		{Path: prefix + "swanctl/conf.d/dravin-keys.conf", About: "the pre-shared keys; the far end needs the same", Content: swanctlKeys(t.Design, all, keys), Secret: true},
 		{Path: prefix + "nftables.d/dravin.nft", About: "address translation and segment size, loaded with nft -f", Content: nftables(t, g, all)},
 		{Path: prefix + "dravin/routes.sh", About: "addresses, interfaces, routes and kernel settings; may be run again at any time", Content: routes(t, g, all)},
+		startFile(prefix, g),
 	}
 	out = append(out, relays(t, g)...)
-	if slices.ContainsFunc(all, watched) {
+	if watches(all) {
 		out = append(out,
 			File{Path: prefix + "dravin/watch.sh", About: "moves the routes of static links off strands that do not answer", Content: watch(t, g, all)},
-			File{Path: prefix + "systemd/system/dravin-watch.service", About: "runs the watcher", Content: unit(g)})
+			File{Path: prefix + "systemd/system/dravin-watch.service", About: "runs the watcher", Content: watchUnit(g)})
 	}
-	if sessions := sessionsAt(t, g.ID); len(sessions) > 0 {
-		out = append(out, File{Path: prefix + "bird/bird.conf", About: "the BGP daemon's sessions and filters", Content: bird(t, g, sessions)})
+	return append(out, meets(t, g, prefix)...)
+}
+
+// meets are the files of what a box meets by BGP and over circuits.
+func meets(t *route.Tables, o *design.Object, prefix string) (out []File) {
+	if on := circuitsAt(t, o.ID); len(on) > 0 {
+		out = append(out, File{Path: prefix + portsFile, About: "the port of each circuit, to fill in", Content: ports(t, o, on)})
+	}
+	if sessions := sessionsAt(t, o.ID); len(sessions) > 0 {
+		out = append(out, File{Path: prefix + "bird/bird.conf", About: "the BGP daemon's sessions and filters", Content: bird(t, o, sessions)})
 	}
 	return out
+}
+
+// linuxRouter renders the files of an edge router.
+func linuxRouter(t *route.Tables, o *design.Object) []File {
+	prefix := folders.name(o.Name) + "/"
+	out := []File{
+		{Path: prefix + "nftables.d/dravin.nft", About: "segment size, loaded with nft -f", Content: nftables(t, o, nil)},
+		{Path: prefix + "dravin/routes.sh", About: "interfaces, addresses, routes and kernel settings; may be run again at any time", Content: routes(t, o, nil)},
+		startFile(prefix, o),
+	}
+	return append(out, meets(t, o, prefix)...)
 }
 
 // linuxBox renders the files of a translating box.
@@ -81,6 +102,7 @@ func linuxBox(t *route.Tables, b *design.Object) []File {
 	return append([]File{
 		{Path: prefix + "nftables.d/dravin.nft", About: "address translation and segment size, loaded with nft -f", Content: nftables(t, b, nil)},
 		{Path: prefix + "dravin/routes.sh", About: "addresses, routes and kernel settings; may be run again at any time", Content: routes(t, b, nil)},
+		startFile(prefix, b),
 	}, relays(t, b)...)
 }
 
@@ -141,7 +163,10 @@ func endsOf(t *route.Tables, gateway design.ID) []*end {
 		}
 		e := &end{link: o, body: b, near: near, far: far, n: n, starts: n == 0 || ends.Waits(d, far.Gateway)}
 		for _, s := range d.Inside(o.ID, design.KindTunnel) {
-			number++
+			number++ // also of what is gone, so that the others keep their interfaces
+			if standing.Removed(s) {
+				continue
+			}
 			e.strands = append(e.strands, strand{s, s.Body.(*design.Tunnel), number, ends.SettingsOf(d, s, "")[n]})
 		}
 		out = append(out, e)

@@ -9,6 +9,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/prefix"
 	"dravin/core/route"
+	"dravin/core/standing"
 )
 
 // answers lets a gateway or box answer for what it listens on, and, among the
@@ -25,14 +26,14 @@ func answers(p *page, d *design.Design, g *design.Object) {
 	p.comment("What it answers for beside its own addresses: listeners, and pools among the addresses of hosts.")
 	if slices.ContainsFunc(slices.Concat(among, alone(listens)), func(r netip.Prefix) bool { return r.Addr().Is6() && beside(d, g, r).IsValid() }) {
 		p.comment("at RANGE: the interface on which this box is in a range; the loopback one if on none.")
-		p.line(`at() { ip -6 -o address show to "$1" scope global | awk 'NR == 1 { print $2; n++ } END { if (!n) print "lo" }'; }`)
+		p.line(`at() { ip -6 -o address show to "$1" scope global | awk '$2 != "lo" { print $2; n++; exit } END { if (!n) print "lo" }'; }`)
 	}
 	for _, a := range listens {
 		if own := beside(d, g, route.Alone(a)); a.Is6() && own.IsValid() {
 			p.line(`ip address replace %s dev "$(at %s)" nodad preferred_lft 0`, route.Alone(a), own) // never a source by itself
 			continue
 		}
-		p.line("ip address replace %s dev lo", route.Alone(a))
+		p.line("ip address replace %s dev lo%s", route.Alone(a), neverSource(a))
 	}
 	for _, r := range among {
 		p.line("ip %s route replace local %s dev lo", flag(r.Addr().Is4()), r)
@@ -44,6 +45,29 @@ func answers(p *page, d *design.Design, g *design.Object) {
 			p.line(`ip -6 neighbour replace proxy %s dev "$d"`, a)
 		}
 	}
+}
+
+// neverSource keeps the kernel from taking an address of the loopback interface for the
+// source of what leaves by an interface that has none.
+func neverSource(a netip.Addr) string {
+	if a.Is4() {
+		return " scope host"
+	}
+	return " nodad preferred_lft 0"
+}
+
+// strandsToward are the strands over which a box dials an address itself.
+func strandsToward(t *route.Tables, g *design.Object, to netip.Addr) (out []design.ID) {
+	c := t.Point(g.ID).Lookup(to)
+	if c.Winner == nil || c.Winner.Hop.Kind != route.Tunnel {
+		return nil
+	}
+	for _, s := range t.Design.Inside(c.Winner.Hop.To, design.KindTunnel) {
+		if (len(c.Winner.Strands) == 0 || slices.Contains(c.Winner.Strands, s.ID)) && !standing.Removed(s) {
+			out = append(out, s.ID)
+		}
+	}
+	return out
 }
 
 // beside is the range of a LAN or subnet in which a gateway or box stands, and of which
@@ -115,21 +139,9 @@ func relays(t *route.Tables, g *design.Object) []File {
 		if !l.Proxies() {
 			continue
 		}
-		p := &page{}
-		p.head(o.Name + ", a published service at " + d.Title(g.ID))
-		p.line("[Unit]")
-		p.line("Description=Dravin: published service %s", slug(o))
-		p.line("After=network-online.target")
-		p.line("")
-		p.line("[Service]")
-		p.line("ExecStart=%s", relayCommand(t, g, l))
-		p.line("Restart=always")
-		p.line("DynamicUser=yes")
-		p.line("AmbientCapabilities=CAP_NET_BIND_SERVICE")
-		p.line("")
-		p.line("[Install]")
-		p.line("WantedBy=multi-user.target")
-		out = append(out, File{Path: folders.name(g.Name) + "/systemd/system/dravin-listener-" + folders.name(slug(o)) + ".service", About: "runs the listener of " + o.Name + "; needs the package socat", Content: p.String()})
+		content := unit(o.Name+", a published service at "+d.Title(g.ID), "Dravin: published service "+slug(o), later,
+			[]string{"ExecStart=" + relayCommand(t, g, l), "Restart=always", "RestartSec=2", "DynamicUser=yes", "AmbientCapabilities=CAP_NET_BIND_SERVICE"})
+		out = append(out, File{Path: folders.name(g.Name) + "/systemd/system/dravin-listener-" + folders.name(slug(o)) + ".service", About: "runs the listener of " + o.Name + "; needs the package socat", Content: content})
 	}
 	return out
 }
@@ -140,16 +152,11 @@ func slug(o *design.Object) string { return design.Slug(o.Name) }
 // walks show.
 func relayCommand(t *route.Tables, g *design.Object, l *design.Listener) string {
 	to, port := t.Design.DialOf(l)
-	point := t.Point(g.ID)
-	hop := route.Hop{}
-	if c := point.Lookup(to); c.Winner != nil {
-		hop = c.Winner.Hop
-	}
 	proto := strings.ToUpper(l.Service.Proto)
 	listen := fmt.Sprintf("%s%s-LISTEN:%d,bind=%s,reuseaddr,fork", proto, socketFamily(l.Address), l.Service.Port, socketAddress(l.Address))
 	dial := fmt.Sprintf("%s%s:%s:%d", proto, socketFamily(to), socketAddress(to), port)
-	if src := t.OwnAddress(point, hop, to); src.IsValid() && src.Is4() == to.Is4() {
-		dial += ",bind=" + socketAddress(src)
+	if src := t.Dials(g.ID, to); src.IsValid() && !src.Assumed && src.Addr.Is4() == to.Is4() && len(strandsToward(t, g, to)) < 2 {
+		dial += ",bind=" + socketAddress(src.Addr)
 	}
 	return "/usr/bin/socat -T 600 " + listen + " " + dial
 }

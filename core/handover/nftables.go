@@ -20,7 +20,7 @@ func nftables(t *route.Tables, g *design.Object, all []*end) string {
 	p.line("#!/usr/sbin/nft -f")
 	p.head("Address translation at " + t.Design.Title(g.ID))
 	for _, v4 := range []bool{true, false} {
-		r := ruleset{page: p, t: t, point: t.Point(g.ID), ends: all, v4: v4, family: map[bool]string{true: "ip", false: "ip6"}[v4]}
+		r := ruleset{page: p, t: t, point: t.Point(g.ID), ends: all, on: circuitsAt(t, g.ID), v4: v4, family: map[bool]string{true: "ip", false: "ip6"}[v4]}
 		p.line("table %s dravin {}", r.family)
 		p.line("delete table %s dravin", r.family)
 		p.block("table "+r.family+" dravin", r.chains)
@@ -35,6 +35,7 @@ type ruleset struct {
 	t      *route.Tables
 	point  *route.Point
 	ends   []*end
+	on     []circuitAt
 	v4     bool
 	family string
 }
@@ -59,35 +60,56 @@ func (r ruleset) chain(name, hook, kind, priority string, rules func()) {
 
 // marks note what packets came in by, where a rule asks for it when they leave.
 func (r ruleset) marks() {
-	asked := slices.ContainsFunc(r.point.Translations, func(x route.Translation) bool {
-		return x.Hook == design.Leaving && x.From != "" && r.devices(x.From) != nil
-	})
-	if !asked {
+	asked := r.marked()
+	if len(asked) == 0 {
 		return
 	}
 	r.chain("coming", "prerouting", "filter", "mangle", func() {
-		for n, x := range r.point.Translations {
-			if x.Hook == design.Leaving && x.From != "" && r.devices(x.From) != nil {
-				r.line("iifname %s meta mark set mark and 0xffff0000 or %d", set(r.devices(x.From)), n+1)
-			}
+		for n, joint := range asked {
+			r.line("iifname %s meta mark set mark and 0xffff0000 or %d", set(r.devices(joint)), n+1)
 		}
 	})
 }
 
+// marked are the joints by which a packet must have come for some rule that is asked
+// when it leaves: each has one mark, whatever number of rules asks for it.
+func (r ruleset) marked() (out []design.ID) {
+	for _, x := range r.point.Translations {
+		if x.Hook == design.Leaving && x.From != "" && !slices.Contains(out, x.From) && r.devices(x.From) != nil {
+			out = append(out, x.From)
+		}
+	}
+	return out
+}
+
 func (r ruleset) rules(hook string) {
-	for n, x := range r.point.Translations {
+	if hook == design.Leaving {
+		r.dials()
+	}
+	for _, x := range r.point.Translations {
 		if x.Hook != hook || !r.ours(x) {
 			continue
 		}
-		conditions, ok := r.conditions(n, x)
+		conditions, ok := r.conditions(x)
 		if !ok {
 			continue
 		}
 		r.comment("%s", r.about(x))
 		for _, services := range r.services(x.Services) {
-			r.line("%s", strings.Join(slices.DeleteFunc([]string{conditions, services, r.deed(x.Rule)}, func(s string) bool { return s == "" }), " "))
+			for _, deed := range r.deeds(x) {
+				r.line("%s", strings.Join(slices.DeleteFunc([]string{conditions, services, deed}, func(s string) bool { return s == "" }), " "))
+			}
 		}
 	}
+}
+
+// deeds are what is done with a packet that fits a rule: of the box's own address one
+// for each way out, with the condition that the packet takes it.
+func (r ruleset) deeds(x route.Translation) []string {
+	if x.Does == design.OwnAddress {
+		return r.hides(x)
+	}
+	return []string{r.deed(x.Rule)}
 }
 
 // ours tells whether a rule is about this family.
@@ -118,7 +140,7 @@ func (r ruleset) about(x route.Translation) string {
 }
 
 // conditions are what a packet must fulfil; ok is false if none can.
-func (r ruleset) conditions(n int, x route.Translation) (text string, ok bool) {
+func (r ruleset) conditions(x route.Translation) (text string, ok bool) {
 	var out []string
 	add := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
 	side := func(joint design.ID, device, address string) bool {
@@ -127,7 +149,7 @@ func (r ruleset) conditions(n int, x route.Translation) (text string, ok bool) {
 		}
 		if names := r.devices(joint); names != nil {
 			if device == "iifname" && x.Hook == design.Leaving {
-				add("meta mark and 0xffff == %d", n+1)
+				add("meta mark and 0xffff == %d", slices.Index(r.marked(), joint)+1)
 				return true
 			}
 			add("%s %s", device, set(names))
@@ -150,7 +172,7 @@ func (r ruleset) conditions(n int, x route.Translation) (text string, ok bool) {
 		address string
 		list    []netip.Prefix
 	}{{"saddr", x.Source}, {"daddr", x.Destination}} {
-		if len(c.list) == 0 || x.Does == design.OneToOne && len(c.list) == 1 && (c.list[0] == x.Into || c.list[0] == x.Real) {
+		if len(c.list) == 0 || x.Does == design.OneToOne && len(c.list) == 1 && c.address+" "+c.list[0].String() == r.named(x.Rule) {
 			continue // the translation itself names it
 		}
 		list := r.ofFamily(c.list)
@@ -178,18 +200,13 @@ func (r ruleset) devices(joint design.ID) []string {
 			return out
 		}
 	}
-	if c, ok := r.t.Design.Get(joint).Body.(*design.Circuit); ok {
-		for _, e := range c.Ends {
-			if e.At == r.point.ID {
-				return []string{strconv.Quote(circuitDevice(e))}
-			}
+	for _, c := range r.on {
+		if c.object.ID == joint {
+			return []string{strconv.Quote(c.device)}
 		}
 	}
 	return nil
 }
-
-// circuitDevice is the interface that a circuit is expected on.
-func circuitDevice(e design.CircuitEnd) string { return fmt.Sprintf("vlan%d", e.VLAN) }
 
 func (r ruleset) remote(link design.ID) []netip.Prefix {
 	var out []netip.Prefix
@@ -229,6 +246,15 @@ func (r ruleset) services(list []design.Service) []string {
 	return out
 }
 
+// named is what a one-to-one rule itself says of the packets that it is for: which
+// address, in which range.
+func (r ruleset) named(x design.Rule) string {
+	if x.Hook == design.Arriving {
+		return "daddr " + x.Into.String()
+	}
+	return "saddr " + x.Real.String()
+}
+
 // deed is what is done with a packet that fits.
 func (r ruleset) deed(x design.Rule) string {
 	f := r.family
@@ -239,12 +265,10 @@ func (r ruleset) deed(x design.Rule) string {
 		}
 		return fmt.Sprintf("%s saddr %s snat %s prefix to %s saddr map { %s : %s }", f, x.Real, f, f, x.Real, x.Into)
 	case design.FromPool:
-		if first, last := prefix.FirstHost(x.Into), lastHost(x.Into); first != last {
+		if first, last := prefix.FirstHost(x.Into), prefix.LastHost(x.Into); first != last {
 			return fmt.Sprintf("snat to %s-%s", first, last)
 		}
 		return "snat to " + prefix.FirstHost(x.Into).String()
-	case design.OwnAddress:
-		return "masquerade"
 	case design.ToTarget:
 		if x.Port == 0 {
 			return "dnat to " + x.Target.String()
@@ -252,14 +276,6 @@ func (r ruleset) deed(x design.Rule) string {
 		return "dnat to " + netip.AddrPortFrom(x.Target, x.Port).String()
 	}
 	return "accept"
-}
-
-// lastHost is the last address of a range that a host may have.
-func lastHost(p netip.Prefix) netip.Addr {
-	if last := prefix.Last(p); prefix.IsHost(p, last) {
-		return last
-	}
-	return prefix.Last(p).Prev()
 }
 
 // set is an anonymous set, or its one element alone.

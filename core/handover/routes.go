@@ -7,48 +7,55 @@ import (
 	"strings"
 
 	"dravin/core/design"
-	"dravin/core/negotiate"
-	"dravin/core/prefix"
 	"dravin/core/route"
 	"dravin/core/walk"
 )
 
-// routes renders a script that sets up what a gateway needs beside the IPsec
-// daemon and the ruleset. Every line may be run again.
+// routes renders a script that sets up what a gateway, box or edge router needs beside
+// its daemons and the ruleset. Every line may be run again.
 func routes(t *route.Tables, g *design.Object, all []*end) string {
-	p := &page{}
-	p.line("#!/bin/sh")
-	p.head("Addresses, interfaces and routes of " + t.Design.Title(g.ID))
-	p.line("set -eu")
-	p.line("")
-	p.comment("The gateway forwards, and replies may leave by another interface than requests came in by.")
-	for _, s := range []string{"net.ipv4.ip_forward=1", "net.ipv6.conf.all.forwarding=1", "net.ipv4.conf.all.rp_filter=0"} {
-		p.line("sysctl -qw %s", s)
+	s := &script{page: &page{}, t: t, box: g, ends: all, on: circuitsAt(t, g.ID)}
+	s.line("#!/bin/sh")
+	s.head("Addresses, interfaces and routes of " + t.Design.Title(g.ID))
+	s.line("set -eu")
+	s.lans = lansAt(s.page, t, g)
+	s.line("")
+	s.comment("The box forwards, and replies may leave by another interface than requests came in by.")
+	for _, x := range []string{"net.ipv4.ip_forward=1", "net.ipv6.conf.all.forwarding=1", "net.ipv4.conf.all.rp_filter=0"} {
+		s.line("sysctl -qw %s", x)
 	}
-	p.line(`for f in /proc/sys/net/ipv4/conf/*/rp_filter; do if [ "$(cat "$f")" = 1 ]; then echo 2 >"$f"; fi; done`)
-	p.line("")
-	p.comment("own FAMILY RANGE: the address that this box has there, if it has one.")
-	p.line(`own() { ip -o "$1" address show to "$2" scope global | awk 'NR == 1 { sub("/.*", "", $4); print $4 }'; }`)
-	ownMapped(p, t.Point(g.ID))
-	answers(p, t.Design, g)
-	outside(p, all)
-	wayOut(p, all)
-	for n, e := range all {
+	s.line(`for f in /proc/sys/net/ipv4/conf/*/rp_filter; do if [ "$(cat "$f")" = 1 ]; then echo 2 >"$f"; fi; done`)
+	point := t.Point(g.ID)
+	if g.Kind != design.KindEdgeRouter {
+		s.line("")
+		s.comment("own FAMILY RANGE: the address that this box has there, if it has one.")
+		s.line(`own() { ip -o "$1" address show to "$2" scope global | awk '$2 != "lo" { sub("/.*", "", $4); print $4; exit }'; }`)
+		ownMapped(s.page, point)
+		answers(s.page, t.Design, g)
+		outside(s.page, point)
+		wayOut(s.page, all)
+	}
+	for _, e := range all {
 		if e.routed() && len(e.strands) > 0 {
-			interfaces(p, e)
-			if e.body.Routing == design.RoutingStatic {
-				linkRoutes(p, t.Point(g.ID), e, n)
-			}
+			interfaces(s.page, e)
+		}
+	}
+	s.circuits()
+	if ways := s.ways(point, 0); len(ways) > 0 {
+		s.line("")
+		s.comment("What is sent into links and circuits.")
+		for _, w := range ways {
+			w.place(s.page)
 		}
 	}
 	switch b := g.Body.(type) {
 	case *design.Gateway:
-		boxRoutes(p, b.Routes)
+		boxRoutes(s.page, b.Routes)
 	case *design.Box:
-		boxRoutes(p, b.Routes)
+		boxRoutes(s.page, b.Routes)
 	}
-	instances(p, t, g, all)
-	return p.String()
+	s.instances()
+	return s.String()
 }
 
 // ownMapped gives the gateway, under the mapped range, the counterpart of its own
@@ -70,29 +77,22 @@ func ownMapped(p *page, point *route.Point) {
 	}
 }
 
-// outside keeps the way to the far ends' public addresses out of the links, where
-// a route into one of them would take it.
-func outside(p *page, all []*end) {
-	var peers []netip.Addr
-	for _, e := range all {
-		for _, s := range e.strands {
-			for _, other := range all {
-				into := other.routed() && slices.ContainsFunc(other.near.Routes, func(r netip.Prefix) bool { return r.Contains(s.set.Peer) })
-				if negotiate.Known(s.set.Peer) && into && !slices.Contains(peers, s.set.Peer) {
-					peers = append(peers, s.set.Peer)
-				}
-			}
+// outside keeps the way to the far ends' public addresses out of the links, as the
+// table has it.
+func outside(p *page, point *route.Point) {
+	first := true
+	for _, r := range point.Routes {
+		if r.Source != route.Implied || !r.Prefix.IsSingleIP() {
+			continue
 		}
-	}
-	if len(peers) == 0 {
-		return
-	}
-	p.line("")
-	p.comment("The far ends' public addresses stay outside the links that would take them.")
-	p.line(`way() { ip "$1" route show default | awk 'NR == 1 { for (i = 2; i < NF; i += 2) if ($i == "via" || $i == "dev") printf "%%s %%s ", $i, $(i+1) }'; }`)
-	for _, a := range peers {
-		f := flag(a.Is4())
-		p.line(`w=$(way %s); if [ -n "$w" ]; then ip %s route replace %s $w; fi`, f, f, a)
+		if first {
+			p.line("")
+			p.comment("The far ends' public addresses stay outside the links that would take them.")
+			p.line(`way() { ip "$1" route show default | awk 'NR == 1 { for (i = 2; i < NF; i += 2) if ($i == "via" || $i == "dev") printf "%%s %%s ", $i, $(i+1) }'; }`)
+			first = false
+		}
+		f := flag(r.Prefix.Addr().Is4())
+		p.line(`w=$(way %s); if [ -n "$w" ]; then ip %s route replace %s $w; fi`, f, f, r.Prefix.Addr())
 	}
 }
 
@@ -117,93 +117,14 @@ func interfaces(p *page, e *end) {
 	for _, s := range e.strands {
 		p.line("ip link show %[1]s >/dev/null 2>&1 || ip link add %[1]s type xfrm if_id %[2]d", s.device(), s.number)
 		if len(s.body.Inside) == 2 {
-			p.line("ip address replace %s dev %s%s", s.body.Inside[e.n], s.device(), map[bool]string{true: " nodad"}[s.body.Inside[e.n].Addr().Is6()])
+			p.line("ip address replace %s dev %s%s", s.body.Inside[e.n], s.device(), nodad(s.body.Inside[e.n].Addr().Is6()))
+		}
+		if s.set.MTU != 0 {
+			p.line("ip link set %s mtu %d", s.device(), s.set.MTU)
 		}
 		p.line("ip link set %s up", s.device())
 		p.line("sysctl -qw net.ipv4.conf.%s.rp_filter=0", s.device())
 	}
-}
-
-// The metrics of routes into links: behind all that the box has of its own. Of
-// several links with one range the first in the design goes first.
-const (
-	entered4 = 2 // the box's own entries go before what is sent into links
-	entered6 = 2047
-	metric4  = 3 // before what the BGP daemon learns
-	metric6  = 2048
-	perLink  = 8 // strands that may stand one behind the other
-)
-
-// linkRoutes are the routes into a static link.
-func linkRoutes(p *page, point *route.Point, e *end, n int) {
-	for _, r := range e.near.Routes {
-		v4 := r.Addr().Is4()
-		p.line("s=%s", ownSource(point, v4))
-		for _, half := range halves(r) {
-			for k, hops := range hopsOf(e.devicesOf(point, r), v4) {
-				metric := metric4 + n*perLink + k
-				if !v4 {
-					metric = metric6 + n*perLink + k
-				}
-				p.line("ip %s route replace %s metric %d ${s:+src $s} %s", flag(v4), half, metric, hops)
-			}
-		}
-	}
-}
-
-// devicesOf are the devices of the strands that a table's route into the link
-// uses.
-func (e *end) devicesOf(point *route.Point, p netip.Prefix) []string {
-	for _, r := range point.Routes {
-		if r.Prefix == p && r.Hop.To == e.link.ID && len(r.Strands) > 0 {
-			var out []string
-			for _, s := range e.strands {
-				if slices.Contains(r.Strands, s.tunnel.ID) {
-					out = append(out, s.device())
-				}
-			}
-			return out
-		}
-	}
-	return e.devices()
-}
-
-// hopsOf are the next hops of a link, one list for each metric: IPv4 shares among
-// the strands; IPv6 takes no route over several devices without gateways, so there
-// they stand one behind the other.
-func hopsOf(devices []string, v4 bool) []string {
-	if !v4 || len(devices) == 1 {
-		out := make([]string, len(devices))
-		for n, d := range devices {
-			out[n] = "dev " + d
-		}
-		return out
-	}
-	return []string{"nexthop dev " + strings.Join(devices, " nexthop dev ")}
-}
-
-// halves are a default route as two routes, so that it goes before the one that
-// the box has; any other as it is.
-func halves(p netip.Prefix) []netip.Prefix {
-	if low, high, ok := prefix.Halves(p); ok && p.Bits() == 0 {
-		return []netip.Prefix{low, high}
-	}
-	return []netip.Prefix{p}
-}
-
-// ownSource finds the box's own address in its LANs, as the source of what it
-// sends into links itself: the far end knows the way back there.
-func ownSource(point *route.Point, v4 bool) string {
-	var asked []string
-	for _, own := range point.Own {
-		if own.Addr().Is4() == v4 {
-			asked = append(asked, fmt.Sprintf("own %s %s", flag(v4), own))
-		}
-	}
-	if len(asked) == 0 {
-		return ""
-	}
-	return "$({ " + strings.Join(asked, "; ") + "; } | head -n 1)"
 }
 
 // sheet lists what a party's administrator must find set, in the words of the
@@ -297,6 +218,9 @@ func linkSheet(p *page, d *design.Design, e *end) {
 		p.line("  [ ] %s: IKEv%d from %s to %s, pre-shared key%s", s.tunnel.Name, s.set.Version, orFill(unknown(s.set.Address)), orFill(unknown(s.set.Peer)), insideWords(e, s))
 		p.line("      IKE: %s; renewed after %d s", strings.Join(s.set.IKE, ", "), s.set.IKELife)
 		p.line("      ESP: %s; renewed after %d s", strings.Join(s.set.ESP, ", "), s.set.ChildLife)
+		for _, ts := range pairs(s) {
+			p.line("      selectors: local %s, remote %s", ts.local, ts.remote)
+		}
 		for _, o := range d.Inside(s.tunnel.ID, design.KindSession) {
 			sessionSheet(p, d, o, e.n)
 		}
@@ -308,11 +232,6 @@ func linkSheet(p *page, d *design.Design, e *end) {
 	}
 	if watched(e) {
 		p.line("  [ ] the watcher of its strands runs: what is lost moves to another within %d s", failoverSeconds)
-	}
-	for _, ts := range pairs(e) {
-		if !e.routed() {
-			p.line("  [ ] selectors: local %s, remote %s", ts.local, ts.remote)
-		}
 	}
 }
 
@@ -352,6 +271,9 @@ func proofLine(p *page, t *route.Tables, intent *design.Object, party design.ID)
 	at := "any address"
 	if flow, err := walk.FlowBetween(t, from, in.To, in.Service); err == nil {
 		at = flow.To.String()
+		if in.Service != (design.Service{}) {
+			service = flow.Service.String() // what is dialled, where a published service leads there
+		}
 	}
 	p.line("  [ ] from %s: %s %s %s (%s)", d.Get(in.From).Name, at, service, must, d.Get(in.To).Name)
 }

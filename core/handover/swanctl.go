@@ -83,7 +83,7 @@ func connection(p *page, d *design.Design, e *end, s strand) {
 		authentication(p, "local", s.set.Identity)
 		authentication(p, "remote", orFill(s.set.PeerIdentity))
 		p.block("children", func() {
-			for n, pair := range pairs(e) {
+			for n, pair := range pairs(s) {
 				child(p, e, s, fmt.Sprintf("%s__%d", connectionName(e, s), n+1), pair)
 			}
 		})
@@ -121,22 +121,12 @@ func connectionName(e *end, s strand) string {
 
 type pair struct{ local, remote netip.Prefix }
 
-// pairs are the selectors of a strand: everything, of the families that its
-// routes have, if routes decide.
-func pairs(e *end) []pair {
-	if e.routed() {
-		all := append(slices.Clone(e.near.Routes), e.far.Routes...)
-		var out []pair
-		for _, every := range []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0")} {
-			if slices.ContainsFunc(all, func(p netip.Prefix) bool { return p.Addr().Is4() == every.Addr().Is4() }) {
-				out = append(out, pair{every, every})
-			}
-		}
-		return out
-	}
+// pairs are the selectors of a strand, as its end is set: each local range with each
+// remote one of its family.
+func pairs(s strand) []pair {
 	var out []pair
-	for _, l := range e.near.Local {
-		for _, r := range e.near.Remote {
+	for _, l := range s.set.Local {
+		for _, r := range s.set.Remote {
 			if l.Addr().Is4() == r.Addr().Is4() {
 				out = append(out, pair{l, r})
 			}
@@ -181,6 +171,31 @@ func swanctlKeys(d *design.Design, ends []*end, keys Keys) string {
 		}
 	})
 	return p.String()
+}
+
+// cloudKeys lists the pre-shared keys of the tunnels that end at a cloud's gateways: its
+// administrator enters them there. It is empty where none ends.
+func cloudKeys(t *route.Tables, party design.ID, keys Keys) (f File) {
+	o := t.Design.Get(party)
+	if o == nil || o.Kind == design.KindSite {
+		return f
+	}
+	p := &page{}
+	p.comment("The pre-shared keys of the tunnels at %s. Enter each at its tunnel, and keep this file to yourself.", t.Design.Title(party))
+	for _, g := range t.Design.Inside(party, design.KindGateway) {
+		for _, e := range endsOf(t, g.ID) {
+			for _, s := range e.strands {
+				f = File{Path: folders.name(o.Name) + "-keys.txt", About: "the pre-shared keys to enter; the far end needs the same", Secret: true}
+				key := keys[s.tunnel.ID]
+				if key == "" {
+					key = fillIn
+				}
+				p.line("%s, %s, to %s: %s", e.link.Name, s.tunnel.Name, t.Design.Title(e.far.Gateway), key)
+			}
+		}
+	}
+	f.Content = p.String()
+	return f
 }
 
 func tsList(ps []netip.Prefix) string { return strings.ReplaceAll(words(ps), ", ", ",") }

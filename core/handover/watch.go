@@ -1,7 +1,7 @@
 package handover
 
 import (
-	"fmt"
+	"slices"
 	"strings"
 
 	"dravin/core/design"
@@ -29,70 +29,71 @@ func watched(e *end) bool {
 	return true
 }
 
-// watch renders a script that moves the routes of static links off strands that
-// no longer answer and back onto those that do; with BGP the daemon does that.
+// watch renders a script that moves the routes of static links, in every routing
+// instance, off strands that no longer answer and back onto those that do; with BGP
+// the daemon does that.
 func watch(t *route.Tables, g *design.Object, all []*end) string {
-	p := &page{}
-	p.line("#!/bin/sh")
-	p.head("Watches the strands of static links at " + t.Design.Title(g.ID))
-	p.line("set -u")
-	p.comment("A strand that misses %d answers is left, within %d s; one that answers again is used again.", watchMisses, failoverSeconds)
-	p.line(`asks() { ping -n -c 1 -W 1 -I "$1" "$2" >/dev/null 2>&1; }`)
-	p.line(`own() { ip -o "$1" address show to "$2" scope global | awk 'NR == 1 { sub("/.*", "", $4); print $4 }'; }`)
+	s := &script{page: &page{}, t: t, box: g, ends: all}
+	s.line("#!/bin/sh")
+	s.head("Watches the strands of static links at " + t.Design.Title(g.ID))
+	s.line("set -u")
+	s.comment("A strand that misses %d answers is left, within %d s; one that answers again is used again.", watchMisses, failoverSeconds)
+	s.line(`asks() { ping -n -c 1 -W 1 -I "$1" "$2" >/dev/null 2>&1; }`)
+	s.line(`own() { ip -o "$1" address show to "$2" scope global | awk '$2 != "lo" { sub("/.*", "", $4); print $4; exit }'; }`)
+	s.comment("over DEVICE...: next hops over those that answer; over all if none does.")
+	s.line(`over() { h=; for v; do case "$lost" in *" $v "*) ;; *) h="$h nexthop dev $v" ;; esac; done; if [ -z "$h" ]; then for v; do h="$h nexthop dev $v"; done; fi; echo "$h"; }`)
+	s.line("had=none")
 	for _, e := range all {
-		if !watched(e) {
+		if watched(e) {
+			for _, x := range e.strands {
+				s.line("missed_%d=0", x.number)
+			}
+		}
+	}
+	s.part("while :; do", "done", func() {
+		s.line(`lost=" "`)
+		for _, e := range all {
+			if watched(e) {
+				s.askStrands(e)
+			}
+		}
+		s.part(`if [ "$lost" != "$had" ]; then`, "fi", func() {
+			for _, w := range s.watchedWays() {
+				w.move(s.page)
+			}
+			s.line(`had="$lost"`)
+		})
+		s.line("sleep %d", watchPause)
+	})
+	return s.String()
+}
+
+// askStrands notes which strands of a link are lost.
+func (s *script) askStrands(e *end) {
+	s.comment("%s", e.link.Name)
+	for _, x := range e.strands {
+		s.line("if asks %s %s; then missed_%d=0; else missed_%d=$((missed_%d + 1)); fi", x.device(), x.body.Inside[1-e.n].Addr(), x.number, x.number, x.number)
+		s.line(`if [ "$missed_%d" -ge %d ]; then lost="${lost}%s "; fi`, x.number, watchMisses, x.device())
+	}
+}
+
+// move writes the commands that put a route over the strands that answer.
+func (w way) move(p *page) {
+	if w.src != "" {
+		p.line("s=%s", w.src)
+	}
+	for _, half := range halves(w.to) {
+		if w.to.Addr().Is4() {
+			p.line("ip -4 route replace %s metric %d %s$(over %s)", half, w.metric, w.tail(), strings.Join(w.devices, " "))
 			continue
 		}
-		for _, s := range e.strands {
-			p.line("missed_%d=0", s.number)
+		for k, v := range w.devices {
+			table := strings.TrimSuffix(w.tail(), "${s:+src $s} ")
+			p.line(`case "$(over %s) " in *" %s "*) ip -6 route replace %s metric %d %sdev %s ;; *) ip -6 route del %s metric %d %sdev %s 2>/dev/null ;; esac`,
+				strings.Join(w.devices, " "), v, half, w.metric+k, w.tail(), v, half, w.metric+k, table, v)
 		}
-		p.line("had_%d=", e.strands[0].number)
 	}
-	p.part("while :; do", "done", func() {
-		for n, e := range all {
-			if watched(e) {
-				watchLink(p, t.Point(g.ID), e, n)
-			}
-		}
-		p.line("sleep %d", watchPause)
-	})
-	return p.String()
 }
 
-func watchLink(p *page, point *route.Point, e *end, n int) {
-	p.comment("%s", e.link.Name)
-	first := e.strands[0].number
-	p.line("up=")
-	for _, s := range e.strands {
-		p.line("if asks %s %s; then missed_%d=0; else missed_%d=$((missed_%d + 1)); fi", s.device(), s.body.Inside[1-e.n].Addr(), s.number, s.number, s.number)
-		p.line(`if [ "$missed_%d" -lt %d ]; then up="$up nexthop dev %s"; fi`, s.number, watchMisses, s.device())
-	}
-	p.line(`if [ -z "$up" ]; then up=" nexthop dev %s"; fi`, strings.Join(e.devices(), " nexthop dev "))
-	p.part(fmt.Sprintf(`if [ "$up" != "$had_%d" ]; then`, first), "fi", func() {
-		for _, r := range e.near.Routes {
-			v4 := r.Addr().Is4()
-			p.line("s=%s", ownSource(point, v4))
-			for _, half := range halves(r) {
-				if v4 {
-					p.line("ip -4 route replace %s metric %d ${s:+src $s} $up", half, metric4+n*perLink)
-					continue
-				}
-				for k, s := range e.strands {
-					metric := metric6 + n*perLink + k
-					p.line(`case "$up" in *" %s"*) ip -6 route replace %s metric %d ${s:+src $s} dev %s ;; *) ip -6 route del %s metric %d dev %s 2>/dev/null ;; esac`, s.device(), half, metric, s.device(), half, metric, s.device())
-				}
-			}
-		}
-		p.line(`had_%d="$up"`, first)
-	})
-}
-
-// unit renders the service that runs the watcher.
-func unit(g *design.Object) string {
-	p := &page{}
-	p.head("Runs the watcher of " + g.Name)
-	for _, l := range []string{"[Unit]", "Description=Dravin's watcher of strands", "After=network.target", "", "[Service]", "ExecStart=/bin/sh /etc/dravin/watch.sh", "Restart=always", "", "[Install]", "WantedBy=multi-user.target"} {
-		p.line("%s", l)
-	}
-	return p.String()
-}
+// watches reports whether a gateway has links to watch.
+func watches(all []*end) bool { return slices.ContainsFunc(all, watched) }

@@ -73,6 +73,7 @@ func bodyRanges(o *design.Object, add func(How, ...netip.Prefix)) {
 	case *design.Circuit:
 		for _, e := range b.Ends {
 			add(Named, e.Routes...)
+			add(Inside, e.Inside)
 		}
 	case *design.Table:
 		for _, e := range b.Routes {

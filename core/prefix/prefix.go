@@ -9,6 +9,7 @@ package prefix
 import (
 	"cmp"
 	"fmt"
+	"math/bits"
 	"net/netip"
 	"strings"
 )
@@ -152,6 +153,29 @@ func FirstHost(p netip.Prefix) netip.Addr {
 		return p.Addr()
 	}
 	return p.Addr().Next()
+}
+
+// LastHost is the last address of a prefix that a host may have.
+func LastHost(p netip.Prefix) netip.Addr {
+	if last := Last(p); IsHost(p, last) {
+		return last
+	}
+	return Last(p).Prev()
+}
+
+// Shared is how many leading bits two addresses of one family have in common; 0 for
+// those of two families.
+func Shared(a, b netip.Addr) int {
+	if a.BitLen() != b.BitLen() {
+		return 0
+	}
+	x, y := a.AsSlice(), b.AsSlice()
+	for n := range x {
+		if diff := x[n] ^ y[n]; diff != 0 {
+			return 8*n + bits.LeadingZeros8(diff)
+		}
+	}
+	return a.BitLen()
 }
 
 // IsHost reports whether a host may bear address a in p: for IPv4 not the

@@ -23,7 +23,7 @@ func (s *solver) box(p *Point, o *design.Object, b *design.Box) {
 	s.boxRoutes(p, b.Routes)
 	for _, all := range ends.Everything {
 		for _, a := range b.Addresses {
-			place := s.placeOf(o.Parent, a)
+			place := placeIn(s.d, o.Parent, a)
 			if place == nil || a.Is4() != all.Addr().Is4() {
 				continue
 			}
@@ -52,15 +52,6 @@ func RouterOf(d *design.Design, place *design.Object) design.ID {
 		}
 	}
 	return ""
-}
-
-func (s *solver) placeOf(party design.ID, a netip.Addr) *design.Object {
-	for _, place := range s.d.Inside(party, design.KindLAN, design.KindSubnet) {
-		if within(s.d.Ranges(place.ID), a) {
-			return place
-		}
-	}
-	return nil
 }
 
 // beside lets an entry lead to who has the address that it names, in the place in

@@ -39,7 +39,7 @@ func Instances(d *design.Design, o *design.Object) []design.ID {
 	switch parent := d.Get(o.Parent); {
 	case o.Kind == design.KindEdgeRouter:
 	case o.Kind == design.KindGateway && parent.Kind == design.KindSite:
-		for _, lan := range lansOf(d, o) {
+		for _, lan := range LANsOf(d, o) {
 			add(lan.ID)
 		}
 		for _, inner := range d.Inside(o.Parent, design.KindInnerRoute) {
@@ -71,8 +71,8 @@ func compareNames(d *design.Design, a, b design.ID) int {
 	return 1
 }
 
-// lansOf are the LANs that a site's gateway stands in.
-func lansOf(d *design.Design, gateway *design.Object) []*design.Object {
+// LANsOf are the LANs that a site's gateway stands in.
+func LANsOf(d *design.Design, gateway *design.Object) []*design.Object {
 	return slices.DeleteFunc(d.Inside(gateway.Parent, design.KindLAN), func(lan *design.Object) bool {
 		return !d.StandsIn(gateway, lan)
 	})
@@ -83,6 +83,36 @@ func lansOf(d *design.Design, gateway *design.Object) []*design.Object {
 func InstanceFor(d *design.Design, o *design.Object, segment design.ID) design.ID {
 	if segment != "" && slices.Contains(Instances(d, o), segment) {
 		return segment
+	}
+	return ""
+}
+
+// Behind are the inner routes in a segment behind a LAN that is in none itself. What
+// comes from there tells its segment by its source, since the interface tells none; and
+// who is in no segment meets everything anyhow.
+func Behind(d *design.Design, lan *design.Object, segment design.ID) []netip.Prefix {
+	var out []netip.Prefix
+	if d.SegmentOf(lan.ID) != "" {
+		return nil
+	}
+	for _, inner := range d.Inside(lan.Parent, design.KindInnerRoute) {
+		if via := inner.Body.(*design.InnerRoute).Via; d.SegmentOf(inner.ID) == segment && (!via.IsValid() || within(d.Ranges(lan.ID), via)) {
+			out = append(out, d.Ranges(inner.ID)...)
+		}
+	}
+	return out
+}
+
+// SegmentBy is the segment of a packet that a gateway gets by a LAN: the LAN's, whatever
+// source it claims; by one that is in none that of the inner route that it comes from.
+func SegmentBy(d *design.Design, gateway, lan *design.Object, src netip.Addr) design.ID {
+	if own := d.SegmentOf(lan.ID); own != "" {
+		return own
+	}
+	for _, segment := range Instances(d, gateway)[1:] {
+		if within(Behind(d, lan, segment), src) {
+			return segment
+		}
 	}
 	return ""
 }

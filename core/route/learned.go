@@ -188,7 +188,7 @@ func (s *solver) resolve(p *Point) {
 				still = append(still, r)
 				continue
 			}
-			way.Prefix, way.Source, way.Via, way.Learned, way.entered = r.Prefix.Masked(), Static, r.Via.String()+", "+way.Via, nil, true
+			way.Prefix, way.Source, way.Via, way.Learned, way.entered, way.NextHop = r.Prefix.Masked(), Static, r.Via.String()+", "+way.Via, nil, true, r.Via
 			if way.Hop.Kind == Deliver {
 				s.beside(p, &way, r.Via)
 			}

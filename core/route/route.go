@@ -11,6 +11,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/ends"
+	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/standing"
 )
@@ -99,8 +100,14 @@ type Route struct {
 	// Strands are those of a link that take it; empty: all.
 	Strands []design.ID `json:"strands,omitempty"`
 
+	// NextHop is the address that an entry of a box's own names; invalid for others.
+	NextHop netip.Addr `json:"-"`
+
 	entered bool // an entry of the box's own goes before what its links bring
 }
+
+// Entered reports whether a route is an entry of a box's own.
+func (r Route) Entered() bool { return r.entered }
 
 // Selector is one pair of ranges that a policy-based link protects
 // (RFC 4301 section 4.4.1).
@@ -325,11 +332,33 @@ func (s *solver) gateway(p *Point, o *design.Object, b *design.Gateway) {
 		s.boxRoutes(p, b.Routes)
 	}
 	s.learned(p)
+	if p.Party.Kind == design.KindSite {
+		s.pinned(p)
+	}
+}
+
+// pinned keeps the way to the far ends' public addresses out of the links, where a
+// route into one of them would take it: the tunnel itself must not go through it.
+func (s *solver) pinned(p *Point) {
+	for _, o := range design.InOrder(s.d.Referring(p.ID, design.KindLink)) {
+		_, _, n, ok := o.Body.(*design.Link).End(p.ID)
+		if !ok || !s.st.Intended(o) {
+			continue
+		}
+		for _, t := range s.d.Inside(o.ID, design.KindTunnel) {
+			peer := ends.PeerOf(t.Body.(*design.Tunnel), n)
+			into := func(r Route) bool { return r.Hop.Kind == Tunnel && r.Expected == "" && r.Prefix.Contains(peer) }
+			done := func(r Route) bool { return r.Source == Implied && r.Prefix == Alone(peer) }
+			if negotiate.Known(peer) && slices.ContainsFunc(p.Routes, into) && !slices.ContainsFunc(p.Routes, done) {
+				p.add(Route{Prefix: Alone(peer), Source: Implied, Hop: Hop{Kind: Internet}, Via: "the internet, outside the links"})
+			}
+		}
+	}
 }
 
 // siteGateway adds what a box of one's own has by itself.
 func (s *solver) siteGateway(p *Point, o *design.Object, b *design.Gateway) {
-	lans := lansOf(s.d, o)
+	lans := LANsOf(s.d, o)
 	for _, lan := range lans {
 		if !s.meets(p, lan.ID) {
 			continue

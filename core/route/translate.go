@@ -230,67 +230,32 @@ func insides(d *design.Design, gateway design.ID) []inside {
 			continue
 		}
 		joint, ok := design.JointOf(j)
-		_, n, at := joint.Far(gateway)
-		for _, s := range d.Inside(j.ID, design.KindSession) {
-			e := s.Body.(*design.Session).Ends
-			if !ok || !at || !e[0].Address.IsValid() || !e[1].Address.IsValid() {
-				continue
-			}
-			if near := netip.PrefixFrom(e[n].Address, e[n].Address.BitLen()-2).Masked(); near.Contains(e[1-n].Address) {
-				out = append(out, inside{e[n].Address, near, j, ""})
+		if _, n, at := joint.Far(gateway); ok && at {
+			if own, _ := OnCircuit(d, j, n); own.IsValid() {
+				out = append(out, inside{own.Addr(), own.Masked(), j, ""})
 			}
 		}
 	}
 	return out
 }
 
-// OwnAddress is what a gateway or box puts as the source of what it sends itself,
-// or hides behind its own address: the one that a selector wants, the one in the
-// place that it delivers to, the inside one of a link or circuit, else its public
-// one; invalid if it has none of the family.
-func (t *Tables) OwnAddress(p *Point, hop Hop, to netip.Addr) netip.Addr {
-	d := t.Design
-	v4 := to.Is4()
-	stands := slices.DeleteFunc(standsAt(d, d.Get(p.ID)), func(a netip.Addr) bool { return a.Is4() != v4 })
-	for _, s := range p.Selectors {
-		for _, a := range stands {
-			if s.Matches(a, to) {
-				return a
-			}
+// OnCircuit are the addresses on a circuit: an end's own, with the length of the range,
+// and the far end's. They are said by the circuit itself, or by a session whose two
+// addresses are near; both are invalid where neither says them.
+func OnCircuit(d *design.Design, circuit *design.Object, end int) (own netip.Prefix, far netip.Addr) {
+	if e := circuit.Body.(*design.Circuit).Ends; e[end].Inside.IsValid() && e[1-end].Inside.IsValid() {
+		return e[end].Inside, e[1-end].Inside.Addr()
+	}
+	for _, s := range d.Inside(circuit.ID, design.KindSession) {
+		e := s.Body.(*design.Session).Ends
+		if !e[0].Address.IsValid() || !e[1].Address.IsValid() {
+			continue
+		}
+		if near := netip.PrefixFrom(e[end].Address, e[end].Address.BitLen()-2); near.Masked().Contains(e[1-end].Address) {
+			return near, e[1-end].Address
 		}
 	}
-	if g, ok := d.Get(p.ID).Body.(*design.Gateway); ok && g.Subnet != "" && len(stands) > 0 && hop.Kind == Deliver {
-		return stands[0]
-	}
-	switch hop.Kind {
-	case Deliver, Gateway:
-		place := hop.Through
-		if hop.Kind == Deliver {
-			place = hop.To
-		}
-		for _, a := range stands {
-			if within(d.Ranges(place), a) {
-				return a
-			}
-		}
-	case Tunnel, Circuit:
-		for _, x := range insides(d, p.ID) {
-			if x.joint.ID == hop.To && x.own.Is4() == v4 && (x.strand == "" || t.Standing.Of(x.strand).Up) {
-				return x.own
-			}
-		}
-	}
-	if g, ok := d.Get(p.ID).Body.(*design.Gateway); ok {
-		for _, a := range g.Addresses {
-			if a.Is4() == v4 {
-				return a
-			}
-		}
-	}
-	if len(stands) > 0 {
-		return stands[0]
-	}
-	return netip.Addr{}
+	return netip.Prefix{}, netip.Addr{}
 }
 
 // Bearer is who answers for an address among the hosts of a LAN or subnet without

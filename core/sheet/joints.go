@@ -138,6 +138,9 @@ func circuitLines(d *design.Design, o *design.Object, c *design.Circuit) []Line 
 		line("vlan", "VLAN tag", tag(x), tag(y), x.VLAN == y.VLAN, "", pair(tag, func(to *design.CircuitEnd, from design.CircuitEnd) { to.VLAN = from.VLAN })...),
 		line("zone", "Zone", zone(x), zone(y), x.Zone == y.Zone, "", pair(zone, func(to *design.CircuitEnd, from design.CircuitEnd) { to.Zone = from.Zone })...),
 	}
+	if len(d.Inside(o.ID, design.KindSession)) == 0 {
+		out = append(out, onCircuit(d, o, x, y))
+	}
 	code := "none yet"
 	if c.Code != "" {
 		code = c.Code
@@ -150,6 +153,23 @@ func circuitLines(d *design.Design, o *design.Object, c *design.Circuit) []Line 
 	}
 	out = append(out, l)
 	return append(out, sessionsOf(d, o.ID)...)
+}
+
+// onCircuit says which addresses the ends of a circuit have on it where no session says
+// so: a route into it needs one to send to.
+func onCircuit(d *design.Design, o *design.Object, x, y design.CircuitEnd) Line {
+	word := func(e design.CircuitEnd) string {
+		if e.Inside.IsValid() {
+			return e.Inside.String()
+		}
+		return "none"
+	}
+	l := line("inside", "Inside address", word(x), word(y), x.Inside.IsValid() || len(x.Routes)+len(y.Routes) == 0, "",
+		LineMend{0, "Give both ends addresses in a free range", draft.AddressCircuit(d, o)})
+	if l.Verdict == Differs {
+		l.Why = "routes are sent into it, and there is no address to send them to"
+	}
+	return l
 }
 
 func until(date string) string {

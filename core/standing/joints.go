@@ -258,6 +258,21 @@ func (s *Standing) line(o *design.Object, c *design.Circuit) Verdict {
 			return down(LinkDown, o.ID, "code", "the order code of %s is for %s, and its end is in %s", o.Name, c.CodeZone, e.Zone)
 		}
 	}
+	return s.addressed(o, c)
+}
+
+// addressed wants addresses on a circuit into which a box of one's own routes without a
+// session: it has no next hop else.
+func (s *Standing) addressed(o *design.Object, c *design.Circuit) Verdict {
+	if len(s.d.Inside(o.ID, design.KindSession)) > 0 || c.Ends[0].Inside.IsValid() && c.Ends[1].Inside.IsValid() {
+		return up
+	}
+	for _, e := range c.Ends {
+		at := s.d.Get(e.At)
+		if len(e.Routes) > 0 && (at.Kind == design.KindEdgeRouter || s.d.Get(at.Parent).Kind == design.KindSite) {
+			return down(LinkDown, o.ID, "inside", "%s has routes at %s, and neither a session nor addresses on the circuit to send them to", o.Name, s.d.Title(e.At))
+		}
+	}
 	return up
 }
 

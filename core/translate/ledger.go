@@ -198,8 +198,8 @@ func hiddenBehind(t *route.Tables, box design.ID, x route.Translation) Hidden {
 		hop = route.Hop{Kind: route.Circuit, To: j.ID}
 	}
 	if p := t.Point(box); p != nil {
-		if a := t.OwnAddress(p, hop, netip.IPv4Unspecified()); a.IsValid() {
-			h.As = append(h.As, route.Alone(a))
+		if a := t.OwnAddress(p, hop, nil, netip.IPv4Unspecified()); a.IsValid() {
+			h.As = append(h.As, route.Alone(a.Addr))
 		}
 	}
 	return h

@@ -84,8 +84,8 @@ func (w *walker) recall(p *route.Point, at Place, by design.ID) (passage, bool) 
 }
 
 // leaving does what a box does after it has chosen the route, and lets it
-// remember the conversation.
-func (w *walker) leaving(pass passage, p *route.Point, at Place, hop route.Hop) {
+// remember the conversation. strands are those of a link that the route takes; nil: all.
+func (w *walker) leaving(pass passage, p *route.Point, at Place, hop route.Hop, strands []design.ID) {
 	switch {
 	case len(p.Translations) == 0 || pass.stray:
 		return
@@ -109,15 +109,36 @@ func (w *walker) leaving(pass passage, p *route.Point, at Place, hop route.Hop) 
 			if within(p.Own, w.header.Dst) && !r.Dialled.IsValid() && !r.Near {
 				continue // toward its own ranges nothing is hidden
 			}
-			own := w.t.OwnAddress(p, hop, w.header.Dst)
+			own := w.t.OwnAddress(p, hop, strands, w.header.Dst)
 			if !own.IsValid() {
-				continue
+				continue // the interface has none of the family to give
 			}
-			w.rewriteSource(at, own, w.header.SPort, "hides the source behind its own address", r.Of)
+			w.rewriteSource(at, own.Addr, w.header.SPort, "hides the source behind its own address", r.Of)
 		}
 		break
 	}
 	w.known[p.ID] = append(w.known[p.ID], conversation{first: pass.came, reply: w.header.reversed()})
+}
+
+// awaited is the box in a place that has hidden the other way of a packet behind its
+// own address there, which the design need not say; empty if none has.
+func (w *walker) awaited(place design.ID) design.ID {
+	for box, list := range w.known {
+		o := w.d.Get(box)
+		if !w.d.StandsIn(o, w.d.Get(place)) {
+			continue
+		}
+		if slices.ContainsFunc(list, func(c conversation) bool { return c.reply == w.header && c.reply.Dst != c.first.Src }) {
+			return box
+		}
+	}
+	return ""
+}
+
+// answersOwn reports whether a packet is the answer on a connection that a box has
+// opened itself.
+func (w *walker) answersOwn(box design.ID) bool {
+	return slices.ContainsFunc(w.known[box], func(c conversation) bool { return c.proxied && c.reply == w.header })
 }
 
 // remembered are the connection tables of all boxes, in the order in which the packet

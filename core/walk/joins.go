@@ -41,7 +41,7 @@ func (w *walker) arrive(end, by design.ID) Host {
 // elsewhere.
 func (w *walker) translates(p *route.Point, at Place, by design.ID) {
 	pass := w.arriving(p, at, by)
-	w.leaving(pass, p, at, route.Hop{})
+	w.leaving(pass, p, at, route.Hop{}, nil)
 }
 
 // enteringBy is the table of a network that routes what comes in by one of its

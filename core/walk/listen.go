@@ -71,11 +71,7 @@ func (w *walker) proxies(p *route.Point, at Place, o *design.Object, l *design.L
 	to, port := w.d.DialOf(l)
 	src := to // a listener of its own it dials within itself
 	if !within(p.Self, to) {
-		hop := route.Hop{}
-		if c := p.Lookup(to); c.Winner != nil {
-			hop = c.Winner.Hop
-		}
-		src = w.t.OwnAddress(p, hop, to)
+		src = w.t.Dials(p.ID, to).Addr
 	}
 	if !src.IsValid() {
 		return w.halt(NoRoute, at, fmt.Sprintf("%s has no address from which it could dial %s", at.Title, to), "give it one of that family")
@@ -96,7 +92,8 @@ func (w *walker) sendsItself(p *route.Point, at Place, opens bool) Host {
 	if within(p.Self, w.header.Dst) {
 		return w.itself(p, at, passage{came: w.header})
 	}
-	w.segment = ""
+	p, w.segment = w.t.Point(p.ID), "" // a program is in no segment
+	at.Segment = ""
 	pass, known := w.recall(p, at, "")
 	pass.stray = !known && !opens
 	return w.routed(p, at, "", pass)

@@ -136,6 +136,7 @@ func (w *walker) again(id, by design.ID) bool {
 // Linux gateway, anything else by its table alone. by is the link, circuit,
 // peering, LAN or subnet that it came by, empty if none of them.
 func (w *walker) point(id, by design.ID) Host {
+	w.segment = w.segmentBy(id, by)
 	p := w.t.PointIn(id, w.segment)
 	at := placeOf(w.d, id)
 	at.Segment = p.Segment
@@ -143,7 +144,7 @@ func (w *walker) point(id, by design.ID) Host {
 		return w.halt(Loop, at, fmt.Sprintf("the packet to %s is back at %s as it was", w.header.Dst, at.Title), "correct the route that sends it round")
 	}
 	pass := w.arriving(p, at, by)
-	itself := within(p.Self, w.header.Dst)
+	itself := within(p.Self, w.header.Dst) || w.answersOwn(p.ID)
 	if v := w.forwards(p); !v.Up && !(itself && v.Line == "faults") { // what is for the box is not forwarded
 		return w.down(v, at)
 	}
@@ -156,6 +157,15 @@ func (w *walker) point(id, by design.ID) Host {
 	return w.routed(p, at, by, pass)
 }
 
+// segmentBy is the segment that a packet is in once it came by something: a box tells
+// segments apart by the interface or VLAN, never by the source alone.
+func (w *walker) segmentBy(id, by design.ID) design.ID {
+	if o := w.d.Get(by); o != nil && o.Kind == design.KindLAN {
+		return route.SegmentBy(w.d, w.d.Get(id), o, w.header.Src)
+	}
+	return w.segment
+}
+
 // routed chooses the way of a packet that a point passes on or sends itself.
 func (w *walker) routed(p *route.Point, at Place, by design.ID, pass passage) Host {
 	choice := p.Lookup(w.header.Dst)
@@ -165,7 +175,7 @@ func (w *walker) routed(p *route.Point, at Place, by design.ID, pass passage) Ho
 			return w.bySelector(p, at, s)
 		}
 	} else if choice.Winner != nil {
-		w.leaving(pass, p, at, choice.Winner.Hop)
+		w.leaving(pass, p, at, choice.Winner.Hop, choice.Winner.Strands)
 	}
 	if choice.Winner == nil {
 		return w.unrouted(p, choice, at)
@@ -185,11 +195,11 @@ func (w *walker) pastSelectors(pass passage, p *route.Point, at Place, choice ro
 	if choice.Winner == nil && !named {
 		return s, false
 	}
-	hop := route.Hop{}
+	hop, strands := route.Hop{}, []design.ID(nil)
 	if _, before := w.selected(p); !before && choice.Winner != nil {
-		hop = choice.Winner.Hop
+		hop, strands = choice.Winner.Hop, choice.Winner.Strands
 	}
-	w.leaving(pass, p, at, hop)
+	w.leaving(pass, p, at, hop, strands)
 	return w.selected(p)
 }
 
@@ -374,7 +384,7 @@ func (w *walker) intoLink(p *route.Point, at Place, link design.ID, only []desig
 			return w.down(v, gate)
 		}
 		pass := w.arriving(from, gate, "")
-		w.leaving(pass, from, gate, route.Hop{Kind: route.Tunnel, To: link})
+		w.leaving(pass, from, gate, route.Hop{Kind: route.Tunnel, To: link}, only)
 	}
 	if l := w.d.Get(link); l.Body.(*design.Link).Routing == design.RoutingSelectors && !slices.ContainsFunc(from.Selectors, func(s route.Selector) bool {
 		return s.Link == link && s.Matches(w.header.Src, w.header.Dst)
@@ -507,6 +517,9 @@ func (w *walker) deliver(place design.ID, at Place) Host {
 	}
 	if got.Endpoint == "" {
 		if b := w.t.Bearer(place, w.header.Dst); b != "" {
+			return w.bearer(b, place, at)
+		}
+		if b := w.awaited(place); b != "" {
 			return w.bearer(b, place, at)
 		}
 	}

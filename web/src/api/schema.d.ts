@@ -1132,6 +1132,8 @@ export interface components {
       at: string;
       /** @description A network's: the table that routes what comes in by it; left out: as its gateway says. */
       enters?: string;
+      /** @description Its address on the circuit, with the length of the range that both ends share; left out where a session says it. */
+      inside?: string;
       /**
        * Format: int32
        * @description The speed that this end has, Mbit/s.
@@ -2118,6 +2120,11 @@ export interface components {
       prefixes: string[];
       /** @description Its routing domain. */
       segment?: string;
+      /**
+       * Format: int32
+       * @description The VLAN tag (IEEE 802.1Q) by which the site's gateways meet it; needed where LANs of two segments have one range.
+       */
+      vlan?: number;
     };
     LifeStage: {
       done: boolean;

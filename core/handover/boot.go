@@ -1,0 +1,47 @@
+package handover
+
+import (
+	"slices"
+
+	"dravin/core/design"
+)
+
+// Everything is set up again at boot by units of systemd: the routes' script and the
+// ruleset by one that runs once, the watcher and the listeners by units that wait for
+// it and never give up.
+
+// start is the unit that everything else waits for.
+const start = "dravin.service"
+
+// startUnit sets up addresses, interfaces, routes and rules.
+func startUnit(g *design.Object) string {
+	return unit("Sets up "+g.Name, "Dravin's addresses, interfaces, routes and rules",
+		[]string{"Wants=network-online.target", "After=network-online.target", "Before=bird.service"},
+		[]string{"Type=oneshot", "RemainAfterExit=yes", "ExecStart=/usr/sbin/nft -f /etc/nftables.d/dravin.nft", "ExecStart=/bin/sh /etc/dravin/routes.sh"})
+}
+
+// watchUnit runs the watcher.
+func watchUnit(g *design.Object) string {
+	return unit("Runs the watcher of "+g.Name, "Dravin's watcher of strands", later, []string{"ExecStart=/bin/sh /etc/dravin/watch.sh", "Restart=always"})
+}
+
+// later is what units say that need the addresses: they start after them, and go on
+// trying however long these take.
+var later = []string{"Wants=" + start, "After=" + start, "StartLimitIntervalSec=0"}
+
+// unit renders a unit of systemd.
+func unit(head, about string, first, service []string) string {
+	p := &page{}
+	p.head(head)
+	p.line("[Unit]")
+	p.line("Description=%s", about)
+	for _, l := range slices.Concat(first, []string{"", "[Service]"}, service, []string{"", "[Install]", "WantedBy=multi-user.target"}) {
+		p.line("%s", l)
+	}
+	return p.String()
+}
+
+// startFile is the unit that a box has in any case.
+func startFile(prefix string, g *design.Object) File {
+	return File{Path: prefix + "systemd/system/" + start, About: "sets everything up at boot: systemctl enable --now " + start, Content: startUnit(g)}
+}

@@ -1,0 +1,201 @@
+package handover
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"dravin/core/design"
+	"dravin/core/prefix"
+	"dravin/core/route"
+)
+
+// The metrics of routes into links: behind all that the box has of its own. Of
+// several links with one range the first in the design goes first.
+const (
+	entered4 = 2 // the box's own entries go before what is sent into links
+	entered6 = 2047
+	metric4  = 3 // before what the BGP daemon learns
+	metric6  = 2048
+	perLink  = 8 // strands that may stand one behind the other
+)
+
+// way is a route into a static link, or into a circuit without a session, as a table
+// of the kernel has it.
+type way struct {
+	to      netip.Prefix
+	devices []string   // of the strands that it may take, or of the circuit
+	via     netip.Addr // a circuit's far end; invalid for a link
+	metric  int        // of the first
+	table   int        // 0: the main one
+	src     string     // a shell word that gives the source of what the box sends itself
+}
+
+// ways are the routes of a point into its static links and circuits.
+func (s *script) ways(p *route.Point, table int) []way {
+	var out []way
+	for _, r := range p.Routes {
+		if r.Entered() || r.Learned != nil || r.Expected != "" || r.Unusable != "" && r.Down == nil {
+			continue
+		}
+		w := way{to: r.Prefix, table: table}
+		switch {
+		case r.Hop.Kind == route.Tunnel && r.Source == route.Static:
+			n := slices.IndexFunc(s.ends, func(e *end) bool { return e.link.ID == r.Hop.To })
+			if n < 0 || len(s.ends[n].strands) == 0 {
+				continue
+			}
+			w.devices, w.metric = s.ends[n].devicesOf(r), metricOf(r.Prefix, n)
+		case r.Hop.Kind == route.Circuit && r.Source == route.CircuitStatic:
+			n := slices.IndexFunc(s.on, func(c circuitAt) bool { return c.object.ID == r.Hop.To })
+			if n < 0 || !s.on[n].far.IsValid() || s.on[n].far.Is4() != r.Prefix.Addr().Is4() {
+				continue
+			}
+			w.devices, w.via, w.metric = []string{s.on[n].device}, s.on[n].far, metricOf(r.Prefix, len(s.ends)+n)
+		default:
+			continue
+		}
+		if table == 0 {
+			w.src = ownSource(p, r.Prefix.Addr().Is4())
+		}
+		out = append(out, w)
+	}
+	return out
+}
+
+func metricOf(p netip.Prefix, n int) int {
+	if p.Addr().Is4() {
+		return metric4 + n*perLink
+	}
+	return metric6 + n*perLink
+}
+
+// place writes the commands that set the route.
+func (w way) place(p *page) {
+	if w.src != "" {
+		p.line("s=%s", w.src)
+	}
+	for _, half := range halves(w.to) {
+		for k, hops := range w.hops() {
+			set := fmt.Sprintf("ip %s route replace %s metric %d %s%s", flag(w.to.Addr().Is4()), half, w.metric+k, w.tail(), hops)
+			if w.via.IsValid() {
+				set = fmt.Sprintf("if has %s; then %s; fi", w.devices[0], set)
+			}
+			p.line("%s", set)
+		}
+	}
+}
+
+// tail is what a route says beside its range, metric and next hops.
+func (w way) tail() string {
+	out := ""
+	if w.table != 0 {
+		out += fmt.Sprintf("table %d ", w.table)
+	}
+	if w.src != "" {
+		out += "${s:+src $s} "
+	}
+	return out
+}
+
+func (w way) hops() []string {
+	if w.via.IsValid() {
+		return []string{fmt.Sprintf("via %s dev %s", w.via, w.devices[0])}
+	}
+	return hopsOf(w.devices, w.to.Addr().Is4())
+}
+
+// devicesOf are the devices of the strands that a route into the link uses.
+func (e *end) devicesOf(r route.Route) []string {
+	var out []string
+	for _, s := range e.strands {
+		if len(r.Strands) == 0 || slices.Contains(r.Strands, s.tunnel.ID) {
+			out = append(out, s.device())
+		}
+	}
+	if len(out) == 0 {
+		return e.devices()
+	}
+	return out
+}
+
+// hopsOf are the next hops of a link, one list for each metric: IPv4 shares among
+// the strands; IPv6 takes no route over several devices without gateways, so there
+// they stand one behind the other.
+func hopsOf(devices []string, v4 bool) []string {
+	if !v4 || len(devices) == 1 {
+		out := make([]string, len(devices))
+		for n, d := range devices {
+			out[n] = "dev " + d
+		}
+		return out
+	}
+	return []string{"nexthop dev " + strings.Join(devices, " nexthop dev ")}
+}
+
+// halves are a default route as two routes, so that it goes before the one that
+// the box has; any other as it is.
+func halves(p netip.Prefix) []netip.Prefix {
+	if low, high, ok := prefix.Halves(p); ok && p.Bits() == 0 {
+		return []netip.Prefix{low, high}
+	}
+	return []netip.Prefix{p}
+}
+
+// ownSource finds the box's own address in its LANs, as the source of what it
+// sends into links itself: the far end knows the way back there.
+func ownSource(point *route.Point, v4 bool) string {
+	var asked []string
+	for _, own := range point.Own {
+		if own.Addr().Is4() == v4 {
+			asked = append(asked, fmt.Sprintf("own %s %s", flag(v4), own))
+		}
+	}
+	if len(asked) == 0 {
+		return ""
+	}
+	return "$({ " + strings.Join(asked, "; ") + "; } | head -n 1)"
+}
+
+// watchedWays are those that lead over several strands of watched links.
+func (s *script) watchedWays() []way {
+	var out []way
+	for n, segment := range route.Instances(s.t.Design, s.box) {
+		table := 0
+		if n > 0 {
+			table = kernelTable(n - 1)
+		}
+		for _, w := range s.ways(s.t.PointIn(s.box.ID, segment), table) {
+			if len(w.devices) > 1 && slices.ContainsFunc(s.ends, func(e *end) bool { return watched(e) && slices.Contains(e.devices(), w.devices[0]) }) {
+				out = append(out, w)
+			}
+		}
+	}
+	return out
+}
+
+// circuitAt is a circuit as a box of one's own sees it.
+type circuitAt struct {
+	object *design.Object
+	near   design.CircuitEnd
+	device string
+	own    netip.Prefix // its address there, with the length of the range; invalid if none is known
+	far    netip.Addr   // the far end's
+}
+
+// circuitsAt are the circuits of a gateway or edge router that are part of the plan.
+func circuitsAt(t *route.Tables, box design.ID) []circuitAt {
+	var out []circuitAt
+	for n, o := range design.InOrder(t.Design.Referring(box, design.KindCircuit)) {
+		for k, e := range o.Body.(*design.Circuit).Ends {
+			if e.At != box || !t.Standing.Intended(o) {
+				continue
+			}
+			c := circuitAt{object: o, near: e, device: fmt.Sprintf("circuit%d", n+1)}
+			c.own, c.far = route.OnCircuit(t.Design, o, k)
+			out = append(out, c)
+		}
+	}
+	return out
+}

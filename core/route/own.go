@@ -1,0 +1,191 @@
+package route
+
+import (
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/prefix"
+)
+
+// Own is an address that a gateway or box has. The zero Own is none.
+type Own struct {
+	Addr netip.Addr
+	// Assumed says that the box has an address there and the design does not say
+	// which: Addr stands for it, and no file may name it.
+	Assumed bool
+}
+
+// IsValid reports whether there is an address.
+func (o Own) IsValid() bool { return o.Addr.IsValid() }
+
+// OwnAddress is what a gateway or box puts as the source of what it hides behind its
+// own address: that of the interface by which the packet leaves, as a kernel chooses
+// it. Toward selectors it is the address that one of them wants; in a LAN or subnet
+// the one in the next hop's range, of IPv6 the one that shares most with the
+// destination (RFC 6724 section 5, rule 8); into a link or circuit the inside one of the
+// strand; to the internet the public one. An interface without an address of the
+// family has none to give.
+func (t *Tables) OwnAddress(p *Point, hop Hop, strands []design.ID, to netip.Addr) Own {
+	d, o := t.Design, t.Design.Get(p.ID)
+	v4 := to.Is4()
+	stands := slices.DeleteFunc(standsAt(d, o), func(a netip.Addr) bool { return a.Is4() != v4 })
+	for _, s := range p.Selectors {
+		for _, a := range stands {
+			if s.Matches(a, to) {
+				return Own{Addr: a}
+			}
+		}
+	}
+	if g, ok := o.Body.(*design.Gateway); ok && g.Subnet != "" && len(stands) > 0 && hop.Kind == Deliver {
+		return Own{Addr: stands[0]}
+	}
+	switch hop.Kind {
+	case Deliver, Gateway:
+		if a := t.ownBeside(o, stands, hop, to); a.IsValid() || !inCloud(d, o) {
+			return a
+		}
+	case Tunnel, Circuit:
+		if a := t.ownOn(o, hop.To, strands, v4); a.IsValid() || !inCloud(d, o) {
+			return Own{Addr: a}
+		}
+	}
+	if g, ok := o.Body.(*design.Gateway); ok {
+		for _, a := range g.Addresses {
+			if a.Is4() == v4 {
+				return Own{Addr: a}
+			}
+		}
+	}
+	if len(stands) > 0 && inCloud(d, o) {
+		return Own{Addr: stands[0]}
+	}
+	return Own{}
+}
+
+// SendsFrom is the source of what a gateway or box sends itself: its own address on
+// the way, else, into a link or circuit, the one that it prefers there.
+func (t *Tables) SendsFrom(p *Point, hop Hop, strands []design.ID, to netip.Addr) Own {
+	if a := t.OwnAddress(p, hop, strands, to); a.IsValid() || hop.Kind != Tunnel && hop.Kind != Circuit {
+		return a
+	}
+	return Own{Addr: t.Preferred(p, to.Is4())}
+}
+
+// Dials is the source of a connection that a gateway or box opens itself: a program is
+// in none of its routing instances, and is routed where everything meets.
+func (t *Tables) Dials(box design.ID, to netip.Addr) Own {
+	p := t.Point(box)
+	if c := p.Lookup(to); c.Winner != nil {
+		return t.SendsFrom(p, c.Winner.Hop, c.Winner.Strands, to)
+	}
+	return t.SendsFrom(p, Hop{}, nil, to)
+}
+
+// Preferred is the source that a box prefers for what it sends into its links and
+// circuits itself: its first address in a range of its own, which the far end knows
+// the way back to; invalid where the design gives none.
+func (t *Tables) Preferred(p *Point, v4 bool) netip.Addr {
+	for _, own := range p.Own {
+		for _, a := range design.StandsAt(t.Design.Get(p.ID)) {
+			if own.Contains(a) && a.Is4() == v4 {
+				return a
+			}
+		}
+	}
+	return netip.Addr{}
+}
+
+// inCloud reports whether a gateway is a cloud's, and no box of one's own.
+func inCloud(d *design.Design, o *design.Object) bool {
+	return o.Kind == design.KindGateway && d.Get(o.Parent).Kind != design.KindSite
+}
+
+// ownBeside is the address in the LAN or subnet by which a packet leaves.
+func (t *Tables) ownBeside(o *design.Object, stands []netip.Addr, hop Hop, to netip.Addr) Own {
+	d := t.Design
+	place, next := d.Get(hop.Through), to
+	if hop.Kind == Deliver {
+		place = d.Get(hop.To)
+	}
+	if place == nil {
+		return Own{}
+	}
+	if inner, ok := place.Body.(*design.InnerRoute); ok {
+		next, place = inner.Via, placeIn(d, o.Parent, inner.Via)
+	}
+	if router := d.Get(hop.To); hop.Kind == Gateway && router != nil {
+		for _, a := range design.StandsAt(router) {
+			if a.Is4() == to.Is4() && within(design.RangesOf(place), a) {
+				next = a
+			}
+		}
+	}
+	return ownIn(d, o, place, stands, next, to)
+}
+
+// ownIn picks among a box's addresses in a place: of IPv4 the one in the range of the
+// next hop, of IPv6 the one that shares most bits with the destination. A site's
+// gateway that stands there without a word on its address has one all the same.
+func ownIn(d *design.Design, o, place *design.Object, stands []netip.Addr, next, to netip.Addr) Own {
+	if place == nil {
+		return Own{}
+	}
+	var best netip.Addr
+	for _, r := range design.RangesOf(place) {
+		for _, a := range stands {
+			switch {
+			case !r.Contains(a):
+			case !best.IsValid(), to.Is4() && r.Contains(next), !to.Is4() && prefix.Shared(a, to) > prefix.Shared(best, to):
+				best = a
+			}
+		}
+	}
+	if best.IsValid() || o.Kind != design.KindGateway || !d.StandsIn(o, place) {
+		return Own{Addr: best}
+	}
+	for _, r := range design.RangesOf(place) {
+		if r.Addr().Is4() == to.Is4() && (!best.IsValid() || r.Contains(next)) {
+			best = unheld(d, place, r)
+		}
+	}
+	return Own{Addr: best, Assumed: best.IsValid()}
+}
+
+// unheld is the last address of a range that a host may have and nothing in the design
+// has.
+func unheld(d *design.Design, place *design.Object, r netip.Prefix) netip.Addr {
+	a := prefix.LastHost(r)
+	for ; r.Contains(a); a = a.Prev() {
+		held := slices.ContainsFunc(d.Inside(place.ID, design.KindEndpoint), func(e *design.Object) bool {
+			return slices.Contains(e.Body.(*design.Endpoint).Addresses, a)
+		})
+		if !held && !slices.ContainsFunc(d.Forwarders(place.Parent), func(f *design.Object) bool { return bears(d, f, a) }) {
+			return a
+		}
+	}
+	return netip.Addr{}
+}
+
+func placeIn(d *design.Design, party design.ID, a netip.Addr) *design.Object {
+	for _, place := range d.Inside(party, design.KindLAN, design.KindSubnet) {
+		if within(d.Ranges(place.ID), a) {
+			return place
+		}
+	}
+	return nil
+}
+
+// ownOn is the address on a link or circuit: of several strands that of the first that
+// is up.
+func (t *Tables) ownOn(o *design.Object, joint design.ID, strands []design.ID, v4 bool) netip.Addr {
+	for _, x := range insides(t.Design, o.ID) {
+		if x.joint.ID != joint || x.own.Is4() != v4 || len(strands) > 0 && x.strand != "" && !slices.Contains(strands, x.strand) {
+			continue
+		}
+		if x.strand == "" || t.Standing.Of(x.strand).Up {
+			return x.own
+		}
+	}
+	return netip.Addr{}
+}
