@@ -63,6 +63,8 @@ fuzz: ## fuzz each reader for a minute
 	go test ./core/design -run '^$$' -fuzz FuzzRead -fuzztime 1m
 	go test ./core/say -run '^$$' -fuzz FuzzUnderstand -fuzztime 1m
 	go test ./core/sheet -run '^$$' -fuzz FuzzReadSent -fuzztime 1m
+	go test ./core/ingest -run '^$$' -fuzz FuzzRead -fuzztime 1m
+	go test ./core -run '^$$' -fuzz FuzzWhatIsAcceptedIsEndured -fuzztime 1m
 
 screenshots: setup-test bin/dravin e2e/node_modules/.stamp ## take the pictures in docs/screenshots anew
 	rm -rf .dravin/e2e

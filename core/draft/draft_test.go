@@ -307,17 +307,6 @@ secrets { ike-hill { id-1 = 198.51.100.10
 	}
 }
 
-func FuzzReadSent(f *testing.F) {
-	f.Add("connections { a { local { id = x } } }")
-	f.Add("our address: 203.0.113.20\nike: aes256-sha256-ecp256")
-	f.Fuzz(func(t *testing.T, text string) {
-		s, err := sheet.ReadSent(text, netip.Addr{}, netip.Addr{})
-		if err == nil && len(s.Given) == 0 {
-			t.Fatal("nothing was understood and nobody was told")
-		}
-	})
-}
-
 // What the far end sent differs in three lines; each mend ends one.
 func TestRecordedDifferencesAreMendedAtEitherEnd(t *testing.T) {
 	d := thistledown(t)

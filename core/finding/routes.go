@@ -288,7 +288,10 @@ func (c *collector) entries(o *design.Object) {
 		case r.Prefix.Bits() == 0 && o.Kind == design.KindTable:
 			c.add("default-swallows", Untidy, o.ID, nil, "%s sends everything that it does not know to %s: what should fail does not", p.Title, r.Via).Line = r.Prefix.String()
 		}
-		if b, ok := c.d.Get(r.Hop.To).Body.(*design.Peering); ok && r.Hop.Kind == route.Peer {
+		if r.Hop.Kind != route.Peer {
+			continue
+		}
+		if b, ok := c.d.Get(r.Hop.To).Body.(*design.Peering); ok {
 			c.beyondPeer(o, p, r, b)
 		}
 	}
