@@ -186,7 +186,8 @@ func (f *drafter) enter(s side, ranges []netip.Prefix, via *design.Object, word 
 		if now := f.own[t.ID]; now != nil {
 			t = now
 		}
-		body := design.Table{Routes: slices.Clone(t.Body.(*design.Table).Routes)}
+		body := *t.Body.(*design.Table)
+		body.Routes = slices.Clone(body.Routes)
 		n := len(body.Routes)
 		for _, r := range ranges {
 			if !slices.ContainsFunc(body.Routes, func(e design.Entry) bool { return e.Prefix == r }) {

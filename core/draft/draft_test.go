@@ -417,3 +417,53 @@ func TestSuggestionsSayWhy(t *testing.T) {
 		assert.Equal(t, "192.168.216.0/24", left.Suggestions[i].Value, "the range that both hold goes into no selector")
 	}
 }
+
+// What is drafted or copied changes of what is there only what it means to: whether a
+// table learns, and whose a hub's table is, stays.
+func TestDraftingKeepsWhatTablesAre(t *testing.T) {
+	d := thistledown(t)
+	segment := d.Of(design.KindSegment)[0].ID
+	var edits []design.Edit
+	for _, o := range d.Of(design.KindTable) {
+		b := *o.Body.(*design.Table)
+		b.Learns = "no"
+		edits = append(edits, design.PutEdit(o.With(&b)))
+	}
+	for _, o := range d.Of(design.KindHubTable) {
+		b := *o.Body.(*design.HubTable)
+		b.Segment = segment
+		edits = append(edits, design.PutEdit(o.With(&b)))
+	}
+	d = apply(t, d, edits)
+	changed := 0
+	kept := func(edits []design.Edit) {
+		for _, e := range edits {
+			old := d.Get(e.ID)
+			if old == nil || e.Op != design.Put {
+				continue
+			}
+			switch b := e.Object.Body.(type) {
+			case *design.Table:
+				assert.Equal(t, "no", b.Learns, d.Title(e.ID))
+				changed++
+			case *design.HubTable:
+				assert.Equal(t, segment, b.Segment, d.Title(e.ID))
+				changed++
+			}
+		}
+	}
+	parties := d.Inside("", design.KindSite, design.KindNetwork, design.KindHub)
+	for _, a := range parties {
+		for _, b := range parties {
+			if shapes, err := draft.Shapes(d, draft.Question{A: a.ID, B: b.ID}); err == nil && a.ID < b.ID && (a.Kind != design.KindSite || b.Kind != design.KindSite) {
+				for _, s := range shapes {
+					kept(s.Edits)
+				}
+			}
+		}
+		if c, err := draft.Like(d, a.ID, []string{"one more"}); err == nil {
+			kept(c.Edits)
+		}
+	}
+	assert.Greater(t, changed, 20)
+}

@@ -373,10 +373,15 @@ func (f *drafter) hubEntries(h *hubDraft, far side, via *design.Object) {
 	if len(far.exports) == 0 {
 		return
 	}
-	body := design.HubTable{Routes: slices.Clone(h.table.Body.(*design.HubTable).Routes)}
+	table := h.table
+	if now := f.own[table.ID]; now != nil {
+		table = now
+	}
+	body := *table.Body.(*design.HubTable)
+	body.Routes = slices.Clone(body.Routes)
 	for _, p := range far.exports {
 		body.Routes = append(body.Routes, design.HubEntry{Prefix: p, Via: via.ID})
 	}
-	f.replace(h.table.With(&body))
+	f.replace(table.With(&body))
 	f.step(h.o.Name, "Enter %s to %s in %s", negotiate.Joined(far.exports), far.o.Name, h.table.Name)
 }

@@ -281,7 +281,8 @@ func (c *copier) farEntries(joints []*design.Object) []design.Edit {
 	var out []design.Edit
 	for _, t := range c.d.Of(design.KindTable) {
 		old := t.Body.(*design.Table).Routes
-		b := design.Table{Routes: slices.Clone(old)}
+		b := *t.Body.(*design.Table)
+		b.Routes = slices.Clone(old)
 		for _, r := range old {
 			if p, by, ok := next(r.Prefix, r.Via); ok && c.ids[t.Parent] == "" {
 				b.Routes = append(b.Routes, design.Entry{Prefix: p, Via: by})
@@ -293,7 +294,8 @@ func (c *copier) farEntries(joints []*design.Object) []design.Edit {
 	}
 	for _, t := range c.d.Of(design.KindHubTable) {
 		old := t.Body.(*design.HubTable).Routes
-		b := design.HubTable{Routes: slices.Clone(old)}
+		b := *t.Body.(*design.HubTable)
+		b.Routes = slices.Clone(old)
 		for _, r := range old {
 			if p, by, ok := next(r.Prefix, r.Via); ok {
 				b.Routes = append(b.Routes, design.HubEntry{Prefix: p, Via: by})

@@ -124,11 +124,20 @@ func (r *reader) refSpan(kinds []design.Kind) (found []*design.Object, words int
 	return nil, 0
 }
 
-// present leaves out what was removed by an earlier line.
+// present are objects as the lines before have left them: without what was removed,
+// and with what was changed.
 func (r *reader) present(list []*design.Object) []*design.Object {
-	return slices.DeleteFunc(slices.Clone(list), func(o *design.Object) bool {
-		return slices.ContainsFunc(r.gone, func(id design.ID) bool { return id == o.ID })
-	})
+	out := make([]*design.Object, 0, len(list))
+	for _, o := range list {
+		if r.gone[o.ID] {
+			continue
+		}
+		if now := r.d.Get(o.ID); now != nil {
+			o = now
+		}
+		out = append(out, o)
+	}
+	return out
 }
 
 // ref reads a reference to an object of some kinds; near is where it is looked

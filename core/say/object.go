@@ -217,11 +217,51 @@ func (r *reader) settle(b *being) bool {
 			return true
 		}
 		text = fmt.Sprintf("Change %s: %s", r.d.Title(o.ID), strings.Join(changed, ", "))
+		r.tellLost(b, changed)
 	} else if v := valueWords(o); v != "" {
 		text += ", " + v
 	}
 	r.do(text, o, b.old == nil, design.PutEdit(o))
 	return true
+}
+
+// tellLost notes what a list of an existing thing held and no longer does.
+func (r *reader) tellLost(b *being, changed []string) {
+	before := design.Values(b.old)
+	for _, key := range changed {
+		old, was := before[key].([]any)
+		now, _ := b.body[key].([]any)
+		if !was {
+			continue
+		}
+		var lost []string
+		for _, x := range old {
+			if !slices.ContainsFunc(now, func(y any) bool { return fmt.Sprint(x) == fmt.Sprint(y) }) {
+				lost = append(lost, r.shown(x))
+			}
+		}
+		if n := len(lost); n > 0 {
+			r.line_.Notes = append(r.line_.Notes, fmt.Sprintf("%s of %s no longer: %s; write give instead of set to keep what is there", key, r.d.Title(b.id), clipped(strings.Join(lost, ", "), 160)))
+		}
+	}
+}
+
+// shown is a value of a list as people read it: what it names, or its parts.
+func (r *reader) shown(x any) string {
+	switch x := x.(type) {
+	case string:
+		if o := r.d.Get(design.ID(x)); o != nil {
+			return r.d.Title(o.ID)
+		}
+		return x
+	case map[string]any:
+		var out []string
+		for _, key := range slices.Sorted(maps.Keys(x)) {
+			out = append(out, key+" "+r.shown(x[key]))
+		}
+		return "{ " + strings.Join(out, " ") + " }"
+	}
+	return fmt.Sprint(x)
 }
 
 func problemsOf(err error) design.Problems {

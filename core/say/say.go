@@ -193,7 +193,7 @@ type reader struct {
 
 	// declaring is the first reading, which only finds out what will be made.
 	declaring bool
-	gone      []design.ID // removed by a line before
+	gone      map[design.ID]bool // removed by a line before
 
 	toks     []token
 	n        int // the next token
@@ -204,7 +204,7 @@ type reader struct {
 }
 
 func newReader(d *design.Design, known *names, it design.ID) *reader {
-	return &reader{d: d, names: known, it: it, complete: -1}
+	return &reader{d: d, names: known, it: it, complete: -1, gone: map[design.ID]bool{}}
 }
 
 // line reads one line and takes over what it does.
@@ -259,7 +259,11 @@ func (r *reader) do(text string, o *design.Object, isNew bool, edits ...design.E
 
 func (r *reader) apply(edits []design.Edit) {
 	for _, e := range edits {
-		if e.Op == design.Put && r.d.Get(e.ID) == nil {
+		if e.Op != design.Put {
+			continue
+		}
+		switch old := r.d.Get(e.ID); {
+		case old == nil:
 			r.made = append(r.made, e.Object)
 			r.names.add(e.Object, func(id design.ID) *design.Object {
 				if o := r.d.Get(id); o != nil {
@@ -267,10 +271,30 @@ func (r *reader) apply(edits []design.Edit) {
 				}
 				return r.sketched(id, edits)
 			})
+		case old.Name != e.Object.Name:
+			r.renamed(e.Object)
 		}
 	}
 	r.line_.edits = append(r.line_.edits, edits...)
 	r.d = r.d.Sketch(edits)
+}
+
+// renamed lets a thing and all that is inside it be found by its new name, too.
+func (r *reader) renamed(o *design.Object) {
+	get := func(id design.ID) *design.Object {
+		if id == o.ID {
+			return o
+		}
+		return r.d.Get(id)
+	}
+	var add func(*design.Object)
+	add = func(x *design.Object) {
+		r.names.add(x, get)
+		for _, inner := range r.d.Inside(x.ID) {
+			add(inner)
+		}
+	}
+	add(o)
 }
 
 func (r *reader) sketched(id design.ID, edits []design.Edit) *design.Object {

@@ -281,6 +281,45 @@ func TestNoMoreIsDraftedThanCanBe(t *testing.T) {
 	assert.Empty(t, u.Edits)
 }
 
+// Lines of one batch on one object: each is made from what those before it have left.
+func TestLinesOfABatchKeepEachOthersChanges(t *testing.T) {
+	d := thistledown(t)
+	after := func(text string) *design.Design {
+		u := say.Understand(d, text, "")
+		require.False(t, u.Wrong, "%+v", u.Lines)
+		next, _, err := d.Apply(u.Edits)
+		require.NoError(t, err)
+		return next
+	}
+	lan := func(d *design.Design, path string) *design.LAN {
+		return d.Find(path, design.KindLAN)[0].Body.(*design.LAN)
+	}
+	two := lan(after("set Marrow Hill offices fixed\nset Marrow Hill offices note \"ring first\"\nmove Marrow Hill offices into science\ngive Marrow Hill offices 10.215.99.0/24"), "marrow-hill/offices")
+	assert.True(t, two.Fixed)
+	assert.Equal(t, "ring first", two.Note)
+	assert.Len(t, two.Prefixes, len(lan(d, "marrow-hill/offices").Prefixes)+1)
+	assert.NotEqual(t, lan(d, "marrow-hill/offices").Segment, two.Segment)
+
+	renamed := lan(after("rename Marrow Hill to Hill Top\nset Hill Top offices fixed"), "hill-top/offices")
+	assert.True(t, renamed.Fixed)
+
+	joined := "join plate store and Dunmoss Arboretum by vpn"
+	tables := after(joined)
+	more := after(joined + "\nset plate store main table learns no")
+	for _, o := range tables.Of(design.KindTable) {
+		assert.Equal(t, o.Body.(*design.Table).Routes, more.Get(o.ID).Body.(*design.Table).Routes, "what joining entered stays")
+	}
+
+	// A list that is given more keeps what it has; one that is set tells what it loses.
+	gateway := after("give Marrow Hill gateway addresses 198.51.100.99").Find("marrow-hill/gateway", design.KindGateway)[0].Body.(*design.Gateway)
+	assert.Greater(t, len(gateway.Addresses), 1)
+	u := say.Understand(d, "set logger addresses 10.208.1.99", "")
+	require.False(t, u.Wrong)
+	assert.Contains(t, strings.Join(u.Lines[0].Notes, " "), "no longer")
+	u = say.Understand(d, "set logger no answers answers tcp/443", "")
+	require.False(t, u.Wrong, "%+v", u.Lines)
+}
+
 func TestCompletion(t *testing.T) {
 	for _, c := range []struct{ line, offers string }{
 		{"", "site"},

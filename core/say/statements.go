@@ -127,7 +127,7 @@ func (r *reader) remove() {
 		}
 		r.do(text, nil, false, gone.Edits...)
 		for _, e := range gone.Goes {
-			r.gone = append(r.gone, e.ID)
+			r.gone[e.ID] = true
 		}
 		if !r.takeWord(",") && !r.takeWord("and") {
 			return
@@ -179,10 +179,8 @@ func (r *reader) give() {
 		return
 	}
 	b := r.changing(o, from, to)
-	for _, key := range []string{"prefixes", "blocks"} { // one more, not another instead
-		if f, has := fieldOf(o.Kind, key); has {
-			b.said[f.Key] = true
-		}
+	for _, f := range design.Outline(o.Kind) { // one more of a list, not another instead
+		b.said[f.Key] = f.Many
 	}
 	if r.clauses(b, nil); !r.failed() {
 		r.settle(b)

@@ -41,7 +41,8 @@ func (r *reader) field(b *being, f design.Field) {
 
 func (b *being) set(f design.Field, v any) {
 	if list, ok := v.([]any); ok && f.Many && b.said[f.Key] {
-		v = append(slices.Clone(b.body[f.Key].([]any)), list...)
+		before, _ := b.body[f.Key].([]any) // none where it was said that there are none
+		v = append(slices.Clone(before), list...)
 	}
 	b.body[f.Key], b.said[f.Key] = v, true
 }
