@@ -66,7 +66,7 @@ func causeOf(r proof.Result) string {
 	case r.Never:
 		return r.Proof.From.Title + " reaches " + r.Proof.To.Title + " at " + r.Proof.Dialled.String()
 	case r.Without != "":
-		return "without " + r.WithoutTitle + ": " + r.Proof.Stop.Why
+		return "without " + r.WithoutTitle + ": " + r.Failed.Stop.Why
 	}
 	return r.Proof.Stop.Why
 }

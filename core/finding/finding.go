@@ -294,7 +294,7 @@ func (c *collector) intent(o *design.Object) {
 		return
 	}
 	f := c.add("intent", Broken, o.ID, nil, "")
-	switch stop := r.Proof.Stop; {
+	switch stop := r.Stop(); {
 	case r.Error != "":
 		f.Sentence = fmt.Sprintf("%q can not be walked: %s", r.Name, r.Error)
 	case r.Without != "":
@@ -324,10 +324,11 @@ func (c *collector) notYet(r proof.Result) {
 	if c.f.today == nil || r.Never {
 		return
 	}
-	if now := c.f.today.Intent(r.Intent); !now.Holds && now.Proof.Stop != nil {
-		f := c.add("intent-not-today", Untidy, r.Intent, nil, "%q works when all is built, and not today: %s", r.Name, now.Proof.Stop.Why)
-		f.Stop, f.Line = now.Proof.Stop.Code, now.Proof.Stop.Line
-		if s := now.Proof.Stop.Subject; s != "" {
+	if now := c.f.today.Intent(r.Intent); !now.Holds && now.Stop() != nil {
+		stop := now.Stop()
+		f := c.add("intent-not-today", Untidy, r.Intent, nil, "%q works when all is built, and not today: %s", r.Name, stop.Why)
+		f.Stop, f.Line = stop.Code, stop.Line
+		if s := stop.Subject; s != "" {
 			f.Subjects = append(f.Subjects, s)
 		}
 	}

@@ -22,9 +22,19 @@ type Result struct {
 	Error  string     `json:"error,omitempty"` // why it can not be walked at all
 	Proof  walk.Proof `json:"proof"`
 	// Without is what must be able to fail and without which it does not work;
-	// Proof is then the walk without it.
-	Without      design.ID `json:"without,omitempty"`
-	WithoutTitle string    `json:"without_title,omitempty"`
+	// Failed is the walk without it, and Proof goes on to be the flow's own.
+	Without      design.ID   `json:"without,omitempty"`
+	WithoutTitle string      `json:"without_title,omitempty"`
+	Failed       *walk.Proof `json:"failed,omitempty"`
+}
+
+// Stop is what keeps an intent from holding: what stops its flow, or stops it once
+// something has failed; nil if nothing does.
+func (r Result) Stop() *walk.Stop {
+	if r.Failed != nil {
+		return r.Failed.Stop
+	}
+	return r.Proof.Stop
 }
 
 // Proofs are the results of a design's intents, remembered from one design to the
@@ -166,7 +176,7 @@ func surviving(t *route.Tables, r Result, from, to design.ID, in *design.Intent,
 			continue
 		}
 		if p := walk.Prove(without, flow); !p.Works {
-			r.Holds, r.Without, r.WithoutTitle, r.Proof = false, id, t.Design.Title(id), p
+			r.Holds, r.Without, r.WithoutTitle, r.Failed = false, id, t.Design.Title(id), &p
 			return r
 		}
 	}

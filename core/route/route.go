@@ -151,6 +151,7 @@ type Tables struct {
 	Standing *standing.Standing
 	points   *design.Memo[Key, *Point]
 	places   *design.Memo[string, *prefix.Table[design.ID]]
+	told     *design.Memo[string, []netip.Prefix]
 	world    *world
 	changes  *design.Changes
 }
@@ -161,7 +162,7 @@ func Solve(d *design.Design, c standing.Condition) *Tables {
 }
 
 func begin(d *design.Design, base *standing.Standing, w *world) *Tables {
-	t := &Tables{Design: d, points: &design.Memo[Key, *Point]{}, places: &design.Memo[string, *prefix.Table[design.ID]]{}, world: w}
+	t := &Tables{Design: d, points: &design.Memo[Key, *Point]{}, places: &design.Memo[string, *prefix.Table[design.ID]]{}, told: &design.Memo[string, []netip.Prefix]{}, world: w}
 	w.d, w.base = d.Watched(nil), base
 	t.Standing = base.Dropping(w.dropped)
 	return t
@@ -174,6 +175,7 @@ func (t *Tables) After(next *design.Design, changes *design.Changes) *Tables {
 	out.changes = changes.With(out.world.differs())
 	out.points.After(t.points, out.changes)
 	out.places.After(t.places, changes)
+	out.told.After(t.told, changes)
 	return out
 }
 
@@ -187,11 +189,59 @@ func (t *Tables) Settle() {
 	t.points.Settle()
 	t.world.settle()
 	t.places.Settle()
+	t.told.Settle()
 }
 
 // Watched are the same tables, noting in what view notes whatever is looked at.
 func (t *Tables) Watched(view *design.Design) *Tables {
-	return &Tables{Design: view, Standing: t.Standing.Watched(view), points: t.points, places: t.places, world: t.world, changes: t.changes}
+	return &Tables{Design: view, Standing: t.Standing.Watched(view), points: t.points, places: t.places, told: t.told, world: t.world, changes: t.changes}
+}
+
+// Told are the ranges by which anything in the design may tell packets apart: packets
+// between which none of them tells meet the same rules and routes. They are all that any
+// body names, so that no source of routes or rules has to be listed here.
+func (t *Tables) Told() []netip.Prefix {
+	return t.told.Get(t.Design, "", func(view *design.Design) []netip.Prefix {
+		var out []netip.Prefix
+		for _, k := range design.Kinds() {
+			for _, o := range view.Of(k) {
+				out = append(out, design.PrefixesOf(o.Body)...)
+			}
+		}
+		out = distinct(out)
+		for range 2 { // as it is before a mapping and behind it, and behind a second one
+			out = distinct(append(out, carriedOver(view, out)...))
+		}
+		return out
+	})
+}
+
+func distinct(list []netip.Prefix) []netip.Prefix {
+	slices.SortFunc(list, prefix.Compare)
+	return slices.Compact(list)
+}
+
+// carriedOver are the parts of mapped and real ranges as one-to-one mappings carry them
+// over: what is told apart at one side is so at the other.
+func carriedOver(d *design.Design, told []netip.Prefix) []netip.Prefix {
+	var out []netip.Prefix
+	for _, k := range []design.Kind{design.KindGateway, design.KindBox} {
+		for _, o := range d.Of(k) {
+			for _, x := range Translations(d, o.ID) {
+				if x.Does != design.OneToOne {
+					continue
+				}
+				for _, way := range [2][2]netip.Prefix{{x.Real, x.Into}, {x.Into, x.Real}} {
+					for _, p := range told {
+						if over := prefix.TranslatePrefix(p, way[0], way[1]); over.IsValid() && p != way[0] {
+							out = append(out, over)
+						}
+					}
+				}
+			}
+		}
+	}
+	return out
 }
 
 // Holders are the LANs, inner routes and subnets that hold an address, the

@@ -415,8 +415,8 @@ func heldAs(r proof.Result, before bool) Held {
 }
 
 func whyNot(r proof.Result) string {
-	if r.Proof.Stop != nil {
-		return r.Proof.Stop.Why
+	if stop := r.Stop(); stop != nil {
+		return stop.Why
 	}
 	return r.Error
 }

@@ -25,6 +25,7 @@ func FlowsBetween(t *route.Tables, from, to design.ID, s design.Service) []Flow 
 			for _, n := range mappedNames(t.Design, t.Design.Party(to), target.Address) {
 				dialled = append(dialled, n.Address)
 			}
+			out = append(out, redirected(t, h, target, s)...)
 			for _, l := range LeadingTo(t.Design, target.Endpoint) {
 				b := l.Body.(*design.Listener)
 				if asked := (s == design.Service{}); b.Address.Is4() == h.Address.Is4() && (asked || Answering(t.Design, b) == s) {
@@ -36,6 +37,56 @@ func FlowsBetween(t *route.Tables, from, to design.ID, s design.Service) []Flow 
 					out = append(out, Flow{From: h, To: name, Meant: target.id(), Service: service})
 				}
 			}
+		}
+	}
+	return out
+}
+
+// redirected are the flows to what some box sends on to a host: an address in every
+// range that such a rule takes, or every address of the box where it takes all.
+func redirected(t *route.Tables, from, target Host, s design.Service) []Flow {
+	var out []Flow
+	for _, k := range forwarders {
+		for _, o := range t.Design.Of(k) {
+			for _, r := range design.RulesOf(o) {
+				if r.Does != design.ToTarget || r.Target != target.Address {
+					continue
+				}
+				taken := r.Destination
+				if len(taken) == 0 {
+					taken = t.Point(o.ID).Self
+				}
+				for _, p := range taken {
+					if p.Addr().Is4() != from.Address.Is4() {
+						continue
+					}
+					for _, part := range parts(p, t.Told()) {
+						for _, service := range asDialled(t.Design, target, r, s) {
+							out = append(out, Flow{From: from, To: prefix.FirstHost(part[0]), Meant: target.id(), Service: service})
+						}
+					}
+				}
+			}
+		}
+	}
+	return out
+}
+
+// asDialled are the services with which a rule's packets come to be the one that is asked
+// for at its target.
+func asDialled(d *design.Design, target Host, r design.Rule, asked design.Service) []design.Service {
+	if asked == (design.Service{}) && len(r.Services) > 0 {
+		return r.Services
+	}
+	var out []design.Service
+	for _, s := range servicesOf(d, target, asked) {
+		if r.Port == 0 || r.Port == s.Port {
+			out = append(out, s)
+		}
+	}
+	for _, s := range r.Services {
+		if s.Proto == asked.Proto && r.Port == asked.Port {
+			out = append(out, s)
 		}
 	}
 	return out
@@ -79,10 +130,10 @@ func hostsOf(t *route.Tables, id design.ID) []Host {
 	for _, e := range d.Inside(id, design.KindEndpoint) {
 		out = append(out, hostsOf(t, e.ID)...)
 	}
-	told := toldApart(d)
+	told := t.Told()
 	for _, p := range d.Ranges(id) {
 		for _, part := range parts(p, told) {
-			if a := prefix.FirstHost(part); p.Contains(a) && prefix.IsHost(p, a) {
+			if a := hostAmong(p, part); a.IsValid() {
 				out = append(out, Host{Place: id, Address: a})
 			}
 		}
@@ -90,73 +141,34 @@ func hostsOf(t *route.Tables, id design.ID) []Host {
 	return out
 }
 
+// hostAmong is the first address of some ranges that a host of p may have; invalid if
+// none may.
+func hostAmong(p netip.Prefix, part []netip.Prefix) netip.Addr {
+	for _, q := range part {
+		for a, n := q.Addr(), 0; n < 3 && q.Contains(a); a, n = a.Next(), n+1 { // at most the first and last are none
+			if prefix.IsHost(p, a) {
+				return a
+			}
+		}
+	}
+	return netip.Addr{}
+}
+
 // parts splits a range by the ranges inside it: packets from within one part meet
 // the same rules and routes.
-func parts(p netip.Prefix, told []netip.Prefix) []netip.Prefix {
+func parts(p netip.Prefix, told []netip.Prefix) [][]netip.Prefix {
 	var inner []netip.Prefix
 	for _, q := range told {
 		if q != p && prefix.Contains(p, q) {
 			inner = append(inner, q)
 		}
 	}
-	var out []netip.Prefix
+	var out [][]netip.Prefix
 	for _, whole := range append([]netip.Prefix{p}, inner...) {
 		below := slices.DeleteFunc(slices.Clone(inner), func(q netip.Prefix) bool { return q == whole || !prefix.Contains(whole, q) })
 		if left := prefix.Free([]netip.Prefix{whole}, below); len(left) > 0 {
-			out = append(out, left[0])
+			out = append(out, left)
 		}
 	}
 	return out
-}
-
-// toldApart are the ranges by which anything in the design tells packets apart.
-func toldApart(d *design.Design) []netip.Prefix {
-	var out []netip.Prefix
-	for _, o := range d.Of(design.KindLink) {
-		for _, e := range o.Body.(*design.Link).Ends {
-			out = append(out, slices.Concat(e.Routes, e.Local, e.Remote)...)
-		}
-	}
-	for _, o := range d.Of(design.KindMapping) {
-		out = append(out, o.Body.(*design.Mapping).Real)
-	}
-	for _, k := range forwarders {
-		for _, o := range d.Of(k) {
-			for _, r := range design.RulesOf(o) {
-				out = append(append(out, r.Source...), r.Destination...)
-				if r.Real.IsValid() {
-					out = append(out, r.Real)
-				}
-			}
-		}
-	}
-	for _, o := range d.Of(design.KindListener) {
-		out = append(out, o.Body.(*design.Listener).Callers...)
-	}
-	for _, o := range d.Of(design.KindCircuit) {
-		for _, e := range o.Body.(*design.Circuit).Ends {
-			out = append(out, e.Routes...)
-		}
-	}
-	for _, k := range []design.Kind{design.KindTable, design.KindHubTable} {
-		for _, o := range d.Of(k) {
-			switch b := o.Body.(type) {
-			case *design.Table:
-				for _, e := range b.Routes {
-					out = append(out, e.Prefix)
-				}
-			case *design.HubTable:
-				for _, e := range b.Routes {
-					out = append(out, e.Prefix)
-				}
-			}
-		}
-	}
-	for _, k := range slices.Concat(design.HostPlaces, []design.Kind{design.KindNetwork}) {
-		for _, o := range d.Of(k) {
-			out = append(out, design.RangesOf(o)...)
-		}
-	}
-	slices.SortFunc(out, prefix.Compare)
-	return slices.Compact(out)
 }

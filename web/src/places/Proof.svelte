@@ -277,6 +277,10 @@
             It works, and not without <strong>{chosen.data.without_title}</strong>: this is the walk when that
             has failed.
           </p>
+          {#if chosen.data.failed}
+            <WalkView {design} proof={chosen.data.failed} {group} />
+          {/if}
+          <h2 class="mt-4 mb-2 text-base">While nothing has failed</h2>
         {/if}
         <WalkView {design} proof={chosen.data.proof} {group} />
       {/if}
