@@ -10,6 +10,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/prefix"
 	"dravin/core/route"
+	"dravin/core/standing"
 )
 
 // Name is an address under which something is known.
@@ -164,13 +165,13 @@ func NamesFor(t *route.Tables, viewer design.ID, endpoint *design.Object, a neti
 	var out []Name
 	leading := func(names []Name) {
 		for _, n := range names {
-			if arrives(t, viewer, n.Address).leads(d, n) {
+			if leadTo(t, viewer, n) {
 				out = append(out, n)
 			}
 		}
 	}
 	leading(mappedNames(d, own, a))
-	if arrives(t, viewer, a).place == endpoint.Parent {
+	if leadsHome(t, viewer, endpoint.Parent, a) {
 		out = append(out, Name{Address: a, Parties: []design.ID{}})
 	}
 	leading(listenerNames(d, endpoint.ID))
@@ -195,11 +196,11 @@ func identify(t *route.Tables, place *design.Object, real netip.Addr) Identity {
 		if party.ID == own.ID {
 			continue
 		}
-		if at := arrives(t, party.ID, real); at.place == place.ID {
+		if leadsHome(t, party.ID, place.ID, real) {
 			real0.Parties = append(real0.Parties, party.ID)
 		}
 		for n := range names {
-			if at := arrives(t, party.ID, names[n].Address); at.leads(d, names[n]) {
+			if leadTo(t, party.ID, names[n]) {
 				names[n].Parties = append(names[n].Parties, party.ID)
 			}
 		}
@@ -278,70 +279,152 @@ func (a arrival) leads(d *design.Design, n Name) bool {
 
 const maxHops = 32
 
+// arrivals are where the tables lead an address from a party, LAN or subnet, once for
+// each routing domain in which its hosts are: the same address may lead elsewhere in
+// another.
+func arrivals(t *route.Tables, viewer design.ID, a netip.Addr) []arrival {
+	var out []arrival
+	for _, from := range viewsOf(t.Design, viewer) {
+		if at := arrives(t, from, a); !slices.Contains(out, at) {
+			out = append(out, at)
+		}
+	}
+	return out
+}
+
+// viewsOf are the places that see as a viewer does: itself, or of a site whose LANs are
+// in several segments one LAN for each.
+func viewsOf(d *design.Design, viewer design.ID) []design.ID {
+	if d.Get(viewer).Kind != design.KindSite {
+		return []design.ID{viewer}
+	}
+	var out []design.ID
+	seen := map[design.ID]bool{}
+	for _, place := range d.Inside(viewer, design.KindLAN, design.KindInnerRoute) {
+		if s := d.SegmentOf(place.ID); !seen[s] {
+			seen[s] = true
+			out = append(out, place.ID)
+		}
+	}
+	if len(out) < 2 {
+		return []design.ID{viewer}
+	}
+	return out
+}
+
+// leadTo reports whether somebody who dials a name comes to what has it, from anywhere
+// in a party, LAN or subnet.
+func leadTo(t *route.Tables, viewer design.ID, n Name) bool {
+	return slices.ContainsFunc(arrivals(t, viewer, n.Address), func(a arrival) bool { return a.leads(t.Design, n) })
+}
+
+// leadsHome reports whether a place is reached under a real address.
+func leadsHome(t *route.Tables, viewer, place design.ID, a netip.Addr) bool {
+	return slices.ContainsFunc(arrivals(t, viewer, a), func(at arrival) bool { return at.place == place })
+}
+
+// follower goes from point to point toward an address.
+type follower struct {
+	t       *route.Tables
+	a       netip.Addr
+	views   []netip.Prefix // where it comes from
+	segment design.ID
+	by      design.ID // the joint or place that it came by last
+	out     arrival
+}
+
 // arrives follows the tables from a party, LAN or subnet toward an address, as they are meant:
-// what happens to be down changes nobody's name.
+// what happens to be down changes nobody's name, and what was refused or is gone was never meant.
 func arrives(t *route.Tables, viewer design.ID, a netip.Addr) arrival {
-	d := t.Design
-	var out arrival
-	at := firstPoint(d, viewer)
+	f := &follower{t: t, a: a, views: t.Design.Ranges(viewer)}
+	if o := t.Design.Get(viewer); slices.Contains(design.HostPlaces, o.Kind) {
+		f.segment = t.Design.SegmentOf(viewer)
+	}
+	at := firstPoint(t.Design, viewer)
 	for range maxHops {
-		p := t.Point(at)
+		p := t.PointIn(at, f.segment)
 		if p == nil {
 			return arrival{}
 		}
+		if f.mapped(p); f.out.mapping != "" {
+			return f.out
+		}
 		if within(p.Self, a) {
-			out.box = p.ID
-			return out
+			f.out.box = p.ID
+			return f.out
 		}
-		if p.Kind == design.KindBox {
-			for _, r := range p.Translations {
-				if r.Hook == design.Arriving && r.Does == design.OneToOne && r.From == "" && r.Into.Contains(a) {
-					out.mapping = r.Of
-					return out
-				}
-			}
-		}
-		hop, ok := meantHop(p, a)
+		hop, strands, ok := meantHop(t, p, a)
 		if !ok {
 			return arrival{}
 		}
-		switch hop.Kind {
-		case route.Deliver:
-			out.place = hop.To
-			if d.Get(hop.To).Kind == design.KindNetwork {
-				if p.Kind == design.KindHubTable {
-					if at = enteredFrom(d, p.Party.ID, hop.To, a); at != "" {
-						continue
-					}
-				}
-				out.place = subnetWith(d, hop.To, a)
-			}
-			if out.place != "" {
-				out.box = t.Bearer(out.place, a)
-			}
-			return out
-		case route.Gateway:
-			at = hop.To
-		case route.Attached:
-			at = route.HubTableOf(d, d.Get(hop.To))
-		case route.OtherHub, route.Tunnel, route.Circuit, route.Peer:
-			at = beyond(t, p, hop, a, &out)
-		default:
-			return arrival{}
+		next, ended := f.onward(p, hop, strands)
+		if ended {
+			return f.out
 		}
-		if out.mapping != "" {
-			return out
-		}
+		at = next
 	}
 	return arrival{}
 }
 
-// beyond is the point at the far end of a joint, and notes if that maps the
-// address.
-func beyond(t *route.Tables, p *route.Point, hop route.Hop, a netip.Addr, out *arrival) design.ID {
-	d := t.Design
+// mapped notes the one-to-one rule by which a point takes the address for another.
+func (f *follower) mapped(p *route.Point) {
+	for _, r := range p.Translations {
+		from := r.From == "" || r.From == f.by
+		mine := len(r.Source) == 0 || len(f.views) == 0 || slices.ContainsFunc(r.Source, func(s netip.Prefix) bool { return slices.ContainsFunc(f.views, s.Overlaps) })
+		if r.Hook == design.Arriving && r.Does == design.OneToOne && from && mine && r.Into.Contains(f.a) {
+			f.out.mapping = r.Of
+			return
+		}
+	}
+}
+
+// onward takes the address to its next hop; ended says that it goes no further.
+func (f *follower) onward(p *route.Point, hop route.Hop, strands []design.ID) (next design.ID, ended bool) {
+	d := f.t.Design
+	switch hop.Kind {
+	case route.Deliver:
+		f.out.place = hop.To
+		if d.Get(hop.To).Kind == design.KindNetwork {
+			if p.Kind == design.KindHubTable {
+				if at := enteredFrom(d, p.Party.ID, hop.To, f.a); at != "" {
+					return at, false
+				}
+			}
+			f.out.place = subnetWith(d, hop.To, f.a)
+		}
+		return f.delivered()
+	case route.Gateway:
+		f.by = hop.Through
+		return hop.To, false
+	case route.Attached:
+		f.segment = ""
+		return route.HubTableOf(d, d.Get(hop.To)), false
+	case route.OtherHub, route.Tunnel, route.Circuit, route.Peer:
+		return f.beyond(p, hop, strands), false
+	}
+	f.out = arrival{}
+	return "", true
+}
+
+// delivered ends at a place, or goes on at a box that answers there for what it maps.
+func (f *follower) delivered() (next design.ID, ended bool) {
+	if f.out.place == "" {
+		return "", true
+	}
+	f.out.box = f.t.Bearer(f.out.place, f.a)
+	if o := f.t.Design.Get(f.out.box); o != nil && (o.Kind == design.KindBox || o.Kind == design.KindGateway) {
+		f.by = f.out.place
+		f.mapped(f.t.Point(o.ID))
+	}
+	return "", true
+}
+
+// beyond is the point at the far end of a joint.
+func (f *follower) beyond(p *route.Point, hop route.Hop, strands []design.ID) design.ID {
+	d := f.t.Design
 	switch b := d.Get(hop.To).Body.(type) {
 	case *design.Peering:
+		f.segment, f.by = "", hop.To
 		half := b.Halves[0]
 		if half.Network == p.Party.ID {
 			half = b.Halves[1]
@@ -349,15 +432,13 @@ func beyond(t *route.Tables, p *route.Point, hop route.Hop, a netip.Addr, out *a
 		if half.Enters != "" {
 			return half.Enters
 		}
-		if subnetWith(d, half.Network, a) != "" {
+		if subnetWith(d, half.Network, f.a) != "" {
 			return firstPoint(d, half.Network)
 		}
-		return t.Lent(half.Network, a)
+		return f.t.Lent(half.Network, f.a)
 	case *design.Hub:
-		for _, x := range d.Inside(hop.To, design.KindAttachment) {
-			if x.Body.(*design.Attachment).What == p.Party.ID {
-				return route.HubTableOf(d, x)
-			}
+		if x := d.AttachmentOf(hop.To, p.Party.ID); x != nil {
+			return route.HubTableOf(d, x)
 		}
 		return ""
 	}
@@ -366,18 +447,26 @@ func beyond(t *route.Tables, p *route.Point, hop route.Hop, a netip.Addr, out *a
 	if d.Party(far) == p.Party {
 		far = j.Ends[1]
 	}
-	out.link = j.ID
-	for _, r := range route.Translations(d, far) {
-		if r.Hook == design.Arriving && r.Does == design.OneToOne && r.From == j.ID && r.Into.Contains(a) {
-			out.mapping = r.Of
-		}
+	f.out.link, f.by, f.segment = j.ID, j.ID, d.SegmentOf(j.ID)
+	if tunnels := d.Inside(j.ID, design.KindTunnel); len(tunnels) > 0 {
+		f.segment = d.SegmentOf(tunnels[0].ID)
 	}
-	if d.Get(d.Get(far).Parent) != nil && d.Get(d.Get(far).Parent).Kind == design.KindHub {
-		for _, x := range d.Referring(j.ID, design.KindAttachment) {
+	if len(strands) > 0 {
+		f.segment = d.SegmentOf(strands[0])
+	}
+	if hub := d.Get(d.Get(far).Parent); hub != nil && hub.Kind == design.KindHub {
+		if f.mapped(f.t.Point(far)); f.out.mapping != "" {
+			return far
+		}
+		if x := d.AttachmentOf(hub.ID, j.ID); x != nil {
 			return route.HubTableOf(d, x)
 		}
+		return ""
 	}
 	if table := enteringBy(d, far, j.ID); table != "" {
+		if f.mapped(f.t.Point(far)); f.out.mapping != "" {
+			return far
+		}
 		return table
 	}
 	return far
@@ -412,24 +501,31 @@ func firstPoint(d *design.Design, viewer design.ID) design.ID {
 	return ""
 }
 
-// meantHop is where a point means to send an address, whether that is up or not.
-func meantHop(p *route.Point, a netip.Addr) (route.Hop, bool) {
+// meantHop is where a point means to send an address, whether that is up or not. What
+// was refused or is gone is not meant.
+func meantHop(t *route.Tables, p *route.Point, a netip.Addr) (hop route.Hop, strands []design.ID, ok bool) {
 	c := p.Lookup(a)
 	best := c.Winner
 	for n := range c.Losers {
-		if l := &c.Losers[n]; l.Down != nil && (best == nil || l.Prefix.Bits() > best.Prefix.Bits()) {
+		if l := &c.Losers[n]; l.Down != nil && meant(t.Design, l.Down) && (best == nil || l.Prefix.Bits() > best.Prefix.Bits()) {
 			best = l
 		}
 	}
 	for _, s := range p.Selectors {
 		if s.Remote.Contains(a) && (best == nil || best.Hop.Kind != route.Deliver) {
-			return route.Hop{Kind: route.Tunnel, To: s.Link}, true
+			return route.Hop{Kind: route.Tunnel, To: s.Link}, nil, true
 		}
 	}
-	if best == nil {
-		return route.Hop{}, false
+	if best == nil || best.Down != nil && !meant(t.Design, best.Down) {
+		return route.Hop{}, nil, false
 	}
-	return best.Hop, true
+	return best.Hop, best.Strands, true
+}
+
+// meant reports whether something that is down is part of the plan all the same.
+func meant(d *design.Design, v *standing.Verdict) bool {
+	o := d.Get(v.Subject)
+	return v.Code != standing.NotAccepted && (o == nil || standing.Exists(o))
 }
 
 func subnetWith(d *design.Design, network design.ID, a netip.Addr) design.ID {
@@ -454,11 +550,11 @@ func SeenAs(t *route.Tables, viewer, place design.ID, real netip.Addr) Name {
 	}
 	names := mappedNames(d, owner, real)
 	for _, n := range names {
-		if arrives(t, viewer, n.Address).mapping == n.Mapping {
+		if leadTo(t, viewer, n) {
 			return n
 		}
 	}
-	if len(names) == 0 || arrives(t, viewer, real).place == place {
+	if len(names) == 0 || leadsHome(t, viewer, place, real) {
 		return itself
 	}
 	for _, n := range names {
@@ -518,14 +614,23 @@ func published(t *route.Tables, f Flow) Flow {
 		}
 		return cmp.Compare(beside(a), beside(b))
 	})
+	var meant *Flow
 	for _, o := range all {
 		l := o.Body.(*design.Listener)
 		if Answering(t.Design, l) != f.Service || l.Address.Is4() != f.From.Address.Is4() {
 			continue
 		}
-		if by := (Flow{From: f.From, To: l.Address, Meant: f.Meant, Service: l.Service}); Prove(t, by).Works {
+		by := Flow{From: f.From, To: l.Address, Meant: f.Meant, Service: l.Service}
+		if Prove(t, by).Works {
 			return by
 		}
+		if meant == nil && leadTo(t, f.From.Place, Name{Address: l.Address, Listener: o.ID}) {
+			meant = &by
+		}
+	}
+	reached := slices.ContainsFunc(arrivals(t, f.From.Place, f.To), func(a arrival) bool { return a.mapping != "" || a.place == HomeOf(t.Design, f.Meant) })
+	if meant != nil && !reached {
+		return *meant // it is what the source dials, though it does not answer now
 	}
 	return f
 }
@@ -664,7 +769,7 @@ func OtherNames(t *route.Tables, endpoint *design.Object, a netip.Addr) []Name {
 func Viewers(t *route.Tables, name netip.Addr, of design.ID) []design.ID {
 	var out []design.ID
 	for _, party := range t.Design.Inside("", design.KindSite, design.KindNetwork) {
-		if arrives(t, party.ID, name).mapping == of {
+		if leadTo(t, party.ID, Name{Address: name, Mapping: of}) {
 			out = append(out, party.ID)
 		}
 	}
