@@ -579,7 +579,7 @@ func (s *solver) circuits(p *Point) {
 // decide, and a longer one only where the profile lets it, whoever brought it.
 func (s *solver) overridden(p *Point) {
 	network, ok := p.Party.Body.(*design.Network)
-	if !ok {
+	if !ok || p.Kind == design.KindBox { // a box of one's own has a table of its own
 		return
 	}
 	profile := s.d.ProfileOf(p.ID)

@@ -393,8 +393,15 @@ func (b builder) hubFeed(o *design.Object, g *design.Gateway) *bgp.Session {
 	for _, a := range b.d.Referring(o.Parent, design.KindAttachment) {
 		if bound := HubTableOf(b.d, a); bound != "" && b.st.Of(a.ID).Up {
 			nothing := []bgp.Rule{{Verdict: bgp.Refuse}}
+			var others []bgp.Rule // what came by an attachment is not told back to it
+			for _, p := range b.offered(a) {
+				others = append(others, bgp.Rule{Range: &bgp.Range{Prefix: p.Masked(), From: p.Bits(), To: p.Bits()}, Verdict: bgp.Refuse})
+			}
+			if len(others) > 0 {
+				others = append(others, bgp.Rule{})
+			}
 			return &bgp.Session{Key: string(o.ID) + " " + string(a.ID), Ends: [2]bgp.End{
-				{Speaker: string(bound), Group: string(a.ID), Families: [2]bool{true, true}, Join: true, Client: true},
+				{Speaker: string(bound), Group: string(a.ID), Families: [2]bool{true, true}, Join: true, Client: true, Out: others},
 				{Speaker: string(o.ID), Into: []string{string(o.ID)}, Group: string(a.ID), Families: [2]bool{true, true}, Join: true, Client: true, Out: nothing},
 			}}
 		}

@@ -295,6 +295,17 @@ func bears(d *design.Design, f *design.Object, a netip.Addr) bool {
 	return slices.ContainsFunc(Translations(d, f.ID), func(x Translation) bool { return x.Into.IsValid() && x.Into.Contains(a) && answered(x.Into) })
 }
 
+// elsewhere reports whether a network or hub is in another region.
+func elsewhere(o *design.Object, region string) bool {
+	switch b := o.Body.(type) {
+	case *design.Network:
+		return b.Region != region
+	case *design.Hub:
+		return b.Region != region
+	}
+	return false
+}
+
 // SourcePool is the address behind which an attachment hides a packet from its
 // network: where it has a pool and the profile offers one, what comes from a range
 // that it does not export, bound for the hub's own region where the pool serves
@@ -311,8 +322,8 @@ func (t *Tables) SourcePool(attachment *design.Object, src, dst netip.Addr) (net
 		if table == nil {
 			return netip.Addr{}, false
 		}
-		c := table.Lookup(dst)
-		if c.Winner == nil || c.Winner.Hop.Kind == OtherHub && d.Get(c.Winner.Hop.To).Body.(*design.Hub).Region != d.Get(attachment.Parent).Body.(*design.Hub).Region {
+		region := d.Get(attachment.Parent).Body.(*design.Hub).Region
+		if c := table.Lookup(dst); c.Winner == nil || elsewhere(d.Get(b.What), region) || elsewhere(d.Get(c.Winner.Hop.To), region) {
 			return netip.Addr{}, false
 		}
 	}

@@ -21,7 +21,7 @@ func (w *walker) beyond(a netip.Addr) bool {
 // on the internet.
 func (w *walker) leaves(p *route.Point, at Place) Host {
 	out := Place{Title: "the internet"}
-	if !within(p.Self, w.header.Src) && !(prefix.Internet(w.header.Src) && within(p.Own, w.header.Src)) {
+	if !w.comesHome(p) {
 		w.halt(NoWayBack, at, fmt.Sprintf("the packet leaves %s for the internet from %s, to which nobody there has a way back", at.Title, w.header.Src),
 			"hide it behind the gateway's own address: a rule own-address at "+at.Title+", after one that exempts what links lead to")
 		w.stop.Subject, w.stop.Line = p.ID, "translate"
@@ -29,6 +29,16 @@ func (w *walker) leaves(p *route.Point, at Place) Host {
 	}
 	w.stage(out, Delivers, nil, "%s, somewhere on the internet, receives it from %s", w.header.Dst, w.header.Src)
 	return Host{Address: w.header.Dst, Beyond: p.ID}
+}
+
+// comesHome reports whether somebody on the internet can answer to the source of a
+// packet that leaves by a point: a public address of the gateway, or one that is routed
+// on the internet and is the box's or its site's.
+func (w *walker) comesHome(p *route.Point) bool {
+	if g, ok := w.d.Get(p.ID).Body.(*design.Gateway); ok && g.Owns(w.header.Src) {
+		return true
+	}
+	return prefix.Internet(w.header.Src) && (within(p.Self, w.header.Src) || within(p.Own, w.header.Src))
 }
 
 // fromBeyond sends the answer of somebody on the internet back to the gateway.

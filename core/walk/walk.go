@@ -183,8 +183,8 @@ const clientPort = 49152
 // maxStages ends walks that loops would not, as a TTL does.
 const maxStages = 256
 
-// Prove walks a flow there and back.
-func Prove(t *route.Tables, f Flow) Proof {
+// prove walks a flow there and back by one of the ways that equal routes leave.
+func prove(t *route.Tables, f Flow, way *turns) Proof {
 	d := t.Design
 	p := Proof{From: placeOf(d, f.From.id()), Dialled: f.To, Service: f.Service.String(), Owners: owners(t, f.To), Forward: []Stage{}, Reply: []Stage{}, Remembered: []Remembered{}, Horizon: t.Standing.Condition().Horizon}
 	if f.Meant != "" {
@@ -194,7 +194,7 @@ func Prove(t *route.Tables, f Flow) Proof {
 	if h.DPort != 0 {
 		h.SPort = clientPort
 	}
-	there := walker{t: t, d: d, way: "forward", meant: f.Meant, header: h, known: connections{}, fabric: map[Header]fabricated{}}
+	there := walker{t: t, d: d, way: "forward", meant: f.Meant, header: h, known: connections{}, fabric: map[Header]fabricated{}, turns: way}
 	reached := there.from(f.From)
 	p.Forward, p.Stop, p.Remembered = there.stages, there.stop, there.remembered()
 	if p.Stop != nil {
@@ -209,7 +209,7 @@ func Prove(t *route.Tables, f Flow) Proof {
 	if p.Stop = answers(d, reached, design.Service{Proto: there.header.Proto, Port: there.header.DPort}); p.Stop != nil {
 		return p
 	}
-	back := walker{t: t, d: d, way: "reply", meant: f.From.id(), header: there.header.reversed(), known: there.known, fabric: there.fabric}
+	back := walker{t: t, d: d, way: "reply", meant: f.From.id(), header: there.header.reversed(), known: there.known, fabric: there.fabric, turns: way}
 	back.from(reached)
 	if got := back.header; back.stop == nil && got != h.reversed() {
 		back.halt(ReplyNotReversed, p.From,

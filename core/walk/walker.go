@@ -27,6 +27,7 @@ type walker struct {
 	// segment is what the packet is in: that of the LAN that it left, of the
 	// strand or circuit that it came by; empty where everything meets.
 	segment design.ID
+	turns   *turns // which of equal routes are taken
 }
 
 type visit struct {
@@ -168,7 +169,7 @@ func (w *walker) segmentBy(id, by design.ID) design.ID {
 
 // routed chooses the way of a packet that a point passes on or sends itself.
 func (w *walker) routed(p *route.Point, at Place, by design.ID, pass passage) Host {
-	choice := p.Lookup(w.header.Dst)
+	choice := w.pick(p.Lookup(w.header.Dst))
 	w.stage(at, Routes, &choice, "%s", routeText(at, w.header.Dst, choice))
 	if p.Party.Kind == design.KindSite && len(p.Selectors) > 0 {
 		if s, ok := w.pastSelectors(pass, p, at, choice); ok {
@@ -320,7 +321,11 @@ func routeText(at Place, dst netip.Addr, c route.Choice) string {
 	if c.Winner == nil {
 		return fmt.Sprintf("%s finds no usable route to %s", at.Title, dst)
 	}
-	return fmt.Sprintf("%s: %s matches %s (%s, %s)", at.Title, dst, c.Winner.Prefix, c.Winner.Source, c.Winner.Via)
+	shared := ""
+	for _, b := range c.Branches {
+		shared += ", or as well by " + b.Via
+	}
+	return fmt.Sprintf("%s: %s matches %s (%s, %s%s)", at.Title, dst, c.Winner.Prefix, c.Winner.Source, c.Winner.Via, shared)
 }
 
 // strictlyRefused judges a strict reverse-path filter: the route back to the
