@@ -17,6 +17,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/draft"
 	"dravin/core/fill"
+	"dravin/core/finding"
 	"dravin/core/handover"
 	"dravin/core/ingest"
 	"dravin/core/life"
@@ -133,12 +134,27 @@ func anyValue(r *rand.Rand, d *design.Design, f reflect.Value, tag reflect.Struc
 	}
 }
 
+// brokenIsDown holds findings against standing: a joint that is called broken is down,
+// and one that is up is not called so.
+func brokenIsDown(s *solved.Solved, found []finding.Finding) {
+	joints := []design.Kind{design.KindLink, design.KindTunnel, design.KindSession, design.KindCircuit, design.KindPeering, design.KindAttachment}
+	for _, f := range found {
+		if f.Severity != finding.Broken || len(f.Subjects) == 0 {
+			continue
+		}
+		if o := s.Design.Get(f.Subjects[0]); o != nil && slices.Contains(joints, o.Kind) && s.Tables.Standing.Of(o.ID).Up {
+			panic("called broken, and up: " + f.Sentence)
+		}
+	}
+}
+
 // askEverything asks all that can be asked of a design, at both horizons.
 func askEverything(r *rand.Rand, d *design.Design) {
 	pick := func() *design.Object { all := d.All(); return all[r.IntN(len(all))] }
 	for _, horizon := range []standing.Horizon{standing.Built, standing.Today} {
 		s := solved.Of(d, standing.Condition{Horizon: horizon})
 		found := s.Findings.All()
+		brokenIsDown(s, found)
 		if len(found) > 0 {
 			s.Findings.Mends(found[r.IntN(len(found))].Key)
 		}

@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -308,6 +309,9 @@ func (h *hubDraft) byVPN(p side, all []side, q Question) *design.Object {
 	for _, g := range h.d.Inside(h.o.ID, design.KindGateway) {
 		near.gateway = g
 	}
+	if near.waits() { // rather by an end that starts
+		slices.SortStableFunc(far, func(a, b end) int { return cmp.Compare(rank(a.waits()), rank(b.waits())) })
+	}
 	if l := joined(h.d, far[0].gateway, near.gateway); l != nil && h.attached[l.ID] != nil {
 		h.builds("The link "+l.Name, l, true)
 		return nil
@@ -324,6 +328,13 @@ func (h *hubDraft) byVPN(p side, all []side, q Question) *design.Object {
 	o := h.attachment(p, &design.Attachment{What: link.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted})
 	h.attached[p.o.ID] = o
 	return o
+}
+
+func rank(later bool) int {
+	if later {
+		return 1
+	}
+	return 0
 }
 
 // hubToHub attaches two hubs to each other.

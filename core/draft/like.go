@@ -9,6 +9,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/inuse"
 	"dravin/core/prefix"
+	"dravin/core/provider"
 )
 
 // Copies is what copying something would do.
@@ -220,8 +221,8 @@ func (c *copier) readdress(own []*design.Object) error {
 // inside carves a range for every tunnel and session that has one.
 func (c *copier) inside(own []*design.Object) error {
 	taken := inuse.ForInside(c.d)
-	carve := func(old netip.Prefix) error {
-		next, err := InsideRanges(nil, nil, taken, 1)
+	carve := func(old netip.Prefix, rules [2]*provider.Inside) error {
+		next, err := InsideRanges(rules[0], rules[1], taken, 1)
 		if err != nil {
 			return err
 		}
@@ -235,25 +236,35 @@ func (c *copier) inside(own []*design.Object) error {
 		switch b := o.Body.(type) {
 		case *design.Tunnel:
 			if len(b.Inside) == 2 && b.Inside[0].Addr().Is4() {
-				if err := carve(b.Inside[0]); err != nil {
+				if err := carve(b.Inside[0], insideRules(c.d, c.d.Get(o.Parent))); err != nil {
 					return err
 				}
 			}
 		case *design.Circuit:
 			if in := b.Ends[0].Inside; in.IsValid() && in.Addr().Is4() {
-				if err := carve(in); err != nil {
+				if err := carve(in, [2]*provider.Inside{}); err != nil {
 					return err
 				}
 			}
 		case *design.Session:
 			if a := b.Ends[0].Address; a.Is4() && !c.hosts[a].IsValid() {
-				if err := carve(netip.PrefixFrom(a, 30)); err != nil {
+				if err := carve(netip.PrefixFrom(a, 30), [2]*provider.Inside{}); err != nil {
 					return err
 				}
 			}
 		}
 	}
 	return nil
+}
+
+// insideRules are what the clouds at a link's two ends say of inside ranges.
+func insideRules(d *design.Design, link *design.Object) (out [2]*provider.Inside) {
+	for n, e := range link.Body.(*design.Link).Ends {
+		if v := d.VPNOf(e.Gateway); v != nil {
+			out[n] = &v.Inside
+		}
+	}
+	return out
 }
 
 // farEntries are those that far tables need for the copy's ranges where they have

@@ -146,6 +146,9 @@ func noGateway(s side) string {
 	return s.without("VPN gateway for a " + string(s.o.Kind))
 }
 
+// waits reports whether an end leaves it to the other to start.
+func (e end) waits() bool { return e.v != nil && e.v.FarStarts }
+
 func (e end) kindWord() string {
 	if e.v == nil {
 		return ""
@@ -204,6 +207,10 @@ func joined(d *design.Design, a, b *design.Object) *design.Object {
 
 // vpn drafts the link with everything in it.
 func (f *drafter) vpn(a, b end, routing string, ike, esp []string, q Question) *design.Object {
+	if a.waits() && b.waits() {
+		f.out("a %s gateway of %s and a %s one of %s both wait for the other end to start, so that nobody would", a.kindWord(), a.cloud, b.kindWord(), b.cloud)
+		return nil
+	}
 	f.gateway(&a, routing)
 	f.gateway(&b, routing)
 	if len(f.s.Out) > 0 {

@@ -203,6 +203,7 @@ var checks = []check{
 	{"hub-table-limit", design.KindHubTable, (*collector).tableLimit},
 	{"session-limit", design.KindSession, (*collector).sessionLimit},
 	{"profiles", "", (*collector).profiles},
+	{"offered", "", (*collector).offered},
 	{"translations of a gateway", design.KindGateway, (*collector).translations},
 	{"translations of a box", design.KindBox, (*collector).translations},
 	{"mapping", design.KindMapping, (*collector).mapped},

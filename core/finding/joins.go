@@ -29,7 +29,11 @@ func (c *collector) peering(o *design.Object) {
 	for n, h := range p.Halves {
 		far := p.Halves[1-n]
 		if !h.Made && far.Made {
-			c.add("half-made-peering", Broken, o.ID, []Mend{{Title: "The half of " + c.d.Title(h.Network) + " is made", Edits: []design.Edit{design.PutEdit(life.WithHalf(o, n, true))}}},
+			severity := Broken
+			if design.StateOf(o) == design.Making || design.StateOf(o) == design.Drafted {
+				severity = Risk // the other half is on its way
+			}
+			c.add("half-made-peering", severity, o.ID, []Mend{{Title: "The half of " + c.d.Title(h.Network) + " is made", Edits: []design.Edit{design.PutEdit(life.WithHalf(o, n, true))}}},
 				"the peering %s waits for ever: %s has made its half and %s has not", o.Name, c.d.Title(far.Network), c.d.Title(h.Network))
 		}
 		if h.UsesGateway && !far.LendsGateway {
@@ -259,7 +263,7 @@ func Expiring(d *design.Design, today, ahead string) []Finding {
 		mends = append(mends, Mend{Title: "Order anew and wait for another code", Edits: []design.Edit{design.PutEdit(o.With(&fresh))}})
 		switch {
 		case b.Expires < today:
-			c.add("code-expired", Broken, o.ID, mends, "the order code of %s ended on %s and was not accepted", o.Name, b.Expires)
+			c.add("code-expired", Risk, o.ID, mends, "the order code of %s ended on %s and was not accepted", o.Name, b.Expires)
 		case b.Expires <= ahead:
 			c.add("code-expires", Risk, o.ID, mends, "the order code of %s ends on %s; accept it at %s before", o.Name, b.Expires, d.Title(b.Ends[1].At))
 		}

@@ -67,7 +67,7 @@ func (c *collector) ends(o, t *design.Object) {
 		return
 	}
 	severity := inUse(o)
-	if outcome.Up && outcome.Renews {
+	if outcome.Up {
 		severity = Risk
 	}
 	f := c.add("ends-differ", severity, t.ID, nil, "the two ends of %s differ in %s: %s", title(c.d, t), wordsOf(differing), outcome.Why)
@@ -135,28 +135,9 @@ func (c *collector) proposals(o, t *design.Object) {
 
 // insideAllowed holds inside addresses against what the ends' profiles take.
 func (c *collector) insideAllowed(o, t *design.Object) {
-	b := t.Body.(*design.Tunnel)
-	if len(b.Inside) != 2 {
-		return
-	}
-	for _, e := range o.Body.(*design.Link).Ends {
-		v := c.d.VPNOf(e.Gateway)
-		if v == nil || len(v.Inside.Within) == 0 {
-			continue
-		}
-		p := b.Inside[0].Masked()
-		why := ""
-		switch {
-		case !slices.ContainsFunc(v.Inside.Within, func(w netip.Prefix) bool { return w.Contains(p.Addr()) }):
-			why = "lies outside what its gateway takes"
-		case slices.ContainsFunc(v.Inside.Reserved, p.Overlaps):
-			why = "lies in a range that the cloud keeps for itself"
-		case p.Bits() != int(v.Inside.Bits):
-			why = fmt.Sprintf("is not a /%d, which its gateway wants", v.Inside.Bits)
-		}
-		if why != "" {
-			c.add("inside-not-allowed", inUse(o), t.ID, nil, "the inside range %s of %s %s (%s)", p, title(c.d, t), why, c.d.Title(e.Gateway)).more = otherInside(o.ID, t.ID)
-		}
+	if why, at := ends.InsideRefused(c.d, t); why != "" {
+		f := c.add("inside-not-allowed", inUse(o), t.ID, nil, "the inside range %s of %s %s (%s)", t.Body.(*design.Tunnel).Inside[0].Masked(), title(c.d, t), why, c.d.Title(at))
+		f.Line, f.more = "inside-1", otherInside(o.ID, t.ID)
 	}
 }
 

@@ -94,9 +94,10 @@ func otherASN(party design.ID, old uint32) func(*Findings) []Mend {
 
 // bothWait finds a link of which each end waits for the other to start.
 func (c *collector) bothWait(o *design.Object) {
-	l := o.Body.(*design.Link)
-	if ends.Waits(c.d, l.Ends[0].Gateway) && ends.Waits(c.d, l.Ends[1].Gateway) {
-		c.add("both-ends-wait", Risk, o.ID, nil, "both ends of %s wait for the other to start, so that nobody does", o.Name)
+	for _, t := range c.d.Inside(o.ID, design.KindTunnel) {
+		if !ends.Starts(c.d, t, 0) && !ends.Starts(c.d, t, 1) {
+			c.add("both-ends-wait", inUse(o), t.ID, nil, "both ends of %s wait for the other to start, so that nobody does", title(c.d, t))
+		}
 	}
 }
 

@@ -111,8 +111,7 @@ type end struct {
 	link      *design.Object
 	body      *design.Link
 	near, far *design.End
-	n         int  // the gateway's position among the link's ends
-	starts    bool // it starts the tunnels: the first end, or the one whose far end waits to be asked
+	n         int // the gateway's position among the link's ends
 	strands   []strand
 }
 
@@ -122,6 +121,7 @@ type strand struct {
 	body   *design.Tunnel
 	number int // interface and mark, unique on the gateway
 	set    negotiate.Settings
+	starts bool // this end begins: only one does, so that there is never a second pair of SAs
 }
 
 // Devices are the interfaces of the strands of a gateway's route-based links, by
@@ -161,13 +161,13 @@ func endsOf(t *route.Tables, gateway design.ID) []*end {
 		if !ok || !t.Standing.Intended(o) {
 			continue
 		}
-		e := &end{link: o, body: b, near: near, far: far, n: n, starts: n == 0 || ends.Waits(d, far.Gateway)}
+		e := &end{link: o, body: b, near: near, far: far, n: n}
 		for _, s := range d.Inside(o.ID, design.KindTunnel) {
 			number++ // also of what is gone, so that the others keep their interfaces
 			if standing.Removed(s) {
 				continue
 			}
-			e.strands = append(e.strands, strand{s, s.Body.(*design.Tunnel), number, ends.SettingsOf(d, s, "")[n]})
+			e.strands = append(e.strands, strand{s, s.Body.(*design.Tunnel), number, ends.SettingsOf(d, s, "")[n], ends.Starts(d, s, n)})
 		}
 		out = append(out, e)
 	}

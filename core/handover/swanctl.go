@@ -141,7 +141,7 @@ func child(p *page, e *end, s strand, name string, ts pair) {
 		p.line("remote_ts = %s", ts.remote)
 		p.line("esp_proposals = %s", value(strings.Join(s.set.ESP, ", ")))
 		p.line("rekey_time = %ds", s.set.ChildLife)
-		if e.starts { // only one end starts, so that there is never a second pair of SAs
+		if s.starts { // only one end starts, so that there is never a second pair of SAs
 			p.line("start_action = start")
 			p.line("dpd_action = restart")
 			p.line("close_action = start")

@@ -87,6 +87,8 @@ func WithHalf(o *design.Object, n int, made bool) *design.Object {
 	switch {
 	case b.Halves[0].Made && b.Halves[1].Made:
 		b.State = design.Ready
+	case made && (b.Halves[0].Made || b.Halves[1].Made):
+		b.State = design.Making // the other half is planned, and counts when all is built
 	case b.Halves[0].Made || b.Halves[1].Made:
 		b.State = design.Waiting
 	default:

@@ -93,9 +93,9 @@ func (s *solver) cameBy(p *Point, r *bgp.Route) Route {
 // expected notes what is expected at a table's joints and was not learned there:
 // with what is down, where that is why.
 func (s *solver) expected(p *Point) {
-	for _, x := range ExpectedAt(s.d, p.ID) {
+	for _, x := range s.awaited(p) {
 		link := s.d.Get(x.Joint).Kind == design.KindLink
-		if !s.meets(p, x.Joint) || link && !s.st.Intended(s.d.Get(x.Joint)) && s.st.Of(x.Joint).Code != standing.NotThereYet {
+		if !s.meets(p, x.Joint) || link && !standing.Exists(s.d.Get(x.Joint)) {
 			continue // it is no part of the plan
 		}
 		if slices.ContainsFunc(p.Routes, func(r Route) bool { return r.Prefix == x.Prefix && r.Hop.To == x.Joint }) {
@@ -115,6 +115,23 @@ func (s *solver) expected(p *Point) {
 		}
 		p.add(r)
 	}
+}
+
+// awaited is what a table expects on sessions: its own, or of a hub's table those of the
+// links and circuits that feed it.
+func (s *solver) awaited(p *Point) []Expected {
+	if p.Kind != design.KindHubTable {
+		return ExpectedAt(s.d, p.ID)
+	}
+	var out []Expected
+	for _, g := range s.d.Inside(p.Party.ID, design.KindGateway) {
+		for _, x := range ExpectedAt(s.d, g.ID) {
+			if a := s.d.AttachmentOf(p.Party.ID, x.Joint); a != nil && slices.Contains(a.Body.(*design.Attachment).Feeds, p.ID) {
+				out = append(out, x)
+			}
+		}
+	}
+	return out
 }
 
 // Expectation is what became of what is expected over a session that is up.

@@ -518,7 +518,7 @@ func (s *solver) links(p *Point) {
 	for _, o := range design.InOrder(s.d.Referring(p.ID, design.KindLink)) {
 		l := o.Body.(*design.Link)
 		near, _, _, ok := l.End(p.ID)
-		if !ok || !s.st.Intended(o) && s.st.Of(o.ID).Code != standing.NotThereYet {
+		if !ok || !standing.Exists(o) {
 			continue // it is no part of the plan
 		}
 		strands, carried := s.strands(p, o)

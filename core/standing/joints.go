@@ -131,6 +131,12 @@ func (s *Standing) tunnel(o *design.Object, t *design.Tunnel) (Verdict, negotiat
 	if !outcome.Up {
 		return down(LinkDown, o.ID, outcome.Parameter, "the two ends of %s do not agree: %s", name, outcome.Why), outcome
 	}
+	if why, at := ends.InsideRefused(s.d, o); why != "" {
+		return down(LinkDown, o.ID, "inside-1", "the inside range %s of %s %s (%s)", t.Inside[0].Masked(), name, why, s.d.Title(at)), outcome
+	}
+	if !ends.Starts(s.d, o, 0) && !ends.Starts(s.d, o, 1) {
+		return down(LinkDown, o.ID, "starts", "both ends of %s wait for the other to start, so that nobody does", name), outcome
+	}
 	return up, outcome
 }
 
@@ -300,7 +306,7 @@ func (s *Standing) peering(o *design.Object, p *design.Peering) Verdict {
 		far := p.Halves[1-n]
 		switch {
 		case h.Made:
-		case s.c.Horizon == Built && !far.Made && (st == design.Drafted || st == design.Making):
+		case s.c.Horizon == Built && (st == design.Drafted || st == design.Making): // it is planned, as the other is
 		case far.Made:
 			return down(HalfMade, o.ID, "half", "%s has not made its half of the peering %s", s.d.Title(h.Network), o.Name)
 		default:

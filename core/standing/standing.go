@@ -298,8 +298,15 @@ func (s *Standing) Intended(o *design.Object) bool { return s.made(o).Up }
 
 // made is how far the making of something has come.
 func (s *Standing) made(o *design.Object) Verdict {
-	what := s.d.Title(o.ID)
-	switch st := design.StateOf(o); st {
+	what, st := s.d.Title(o.ID), design.StateOf(o)
+	answer := s.answered(o)
+	switch {
+	case answer == "refused" && st != design.Ready && st != design.Gone:
+		return down(NotAccepted, o.ID, "state", "%s was refused", what)
+	case answer == "accepted" && (st == design.Waiting || st == design.Refused) && o.Kind != design.KindPeering:
+		st = design.Making // the answer is what was decided, whatever state was left behind
+	}
+	switch st {
 	case design.Refused:
 		return down(NotAccepted, o.ID, "state", "%s was refused", what)
 	case design.Gone:
@@ -311,17 +318,28 @@ func (s *Standing) made(o *design.Object) Verdict {
 		return down(NotAccepted, o.ID, "state", "%s waits for the other side's answer", what)
 	}
 	for _, r := range s.d.Referring(o.ID, design.KindRequest) {
-		if design.StateOf(o) == design.Ready {
+		if st == design.Ready {
 			break // it was made, whatever was never answered
 		}
 		if b := r.Body.(*design.Request); b.For == o.ID && b.Answer == "" {
 			return down(NotAccepted, o.ID, "state", "%s waits for an answer of %s", what, s.d.Title(b.To))
 		}
 	}
-	if st := design.StateOf(o); s.c.Horizon == Today && st != design.Ready && o.Kind != design.KindPeering {
+	if s.c.Horizon == Today && st != design.Ready && o.Kind != design.KindPeering {
 		return down(NotThereYet, o.ID, "state", "%s is %s", what, design.StateWord(st))
 	}
 	return up
+}
+
+// answered is what was decided of a request for something: the last answer that there
+// is, empty if there is none.
+func (s *Standing) answered(o *design.Object) (answer string) {
+	for _, r := range s.d.Referring(o.ID, design.KindRequest) {
+		if b := r.Body.(*design.Request); b.For == o.ID && b.Answer != "" {
+			answer = b.Answer
+		}
+	}
+	return answer
 }
 
 // Mend says in words what would bring something up.
@@ -346,6 +364,8 @@ func (v Verdict) Mend(d *design.Design) string {
 		return "add a tunnel to the link"
 	case v.Line == "state":
 		return "build " + what + " again"
+	case v.Line == "starts":
+		return "let one end of " + what + " start: by another kind of gateway, or another way of joining the two"
 	case v.Line == "":
 		return "bring it back"
 	}

@@ -1,0 +1,143 @@
+package finding
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"dravin/core/design"
+	"dravin/core/provider"
+)
+
+// offered finds what a cloud's profile knows nothing of: a kind of VPN gateway, a region,
+// a zone, a way of routing, a table for what enters. Nothing else says then what the
+// cloud allows there, so that it is told and never passed over.
+func (c *collector) offered(*design.Object) {
+	for _, o := range c.d.All() {
+		p := c.d.ProfileOf(o.ID)
+		if p == nil {
+			continue
+		}
+		switch b := o.Body.(type) {
+		case *design.Network:
+			c.region(o, p, b.Region)
+			c.entersBy(o, p)
+		case *design.Hub:
+			c.region(o, p, b.Region)
+		case *design.Subnet:
+			c.zone(o, p, c.d.Get(o.Parent).Body.(*design.Network).Region, b.Zone)
+		case *design.Gateway:
+			c.vpnKind(o, p, b)
+		}
+	}
+	for _, o := range c.d.Of(design.KindCircuit) {
+		for _, e := range o.Body.(*design.Circuit).Ends {
+			if p := c.d.ProfileOf(e.At); p != nil && e.Zone != "" {
+				c.zone(o, p, regionOf(c.d.Party(e.At)), e.Zone)
+			}
+		}
+	}
+	for _, o := range c.d.Of(design.KindLink) {
+		c.routing(o)
+	}
+}
+
+func regionOf(o *design.Object) string {
+	switch b := o.Body.(type) {
+	case *design.Network:
+		return b.Region
+	case *design.Hub:
+		return b.Region
+	}
+	return ""
+}
+
+func (c *collector) notOffered(o *design.Object, line, format string, args ...any) {
+	c.add("not-in-profile", Risk, o.ID, nil, format, args...).Line = line
+}
+
+func (c *collector) region(o *design.Object, p *provider.Profile, region string) {
+	if region == "" || len(p.Regions) == 0 {
+		return
+	}
+	if !slices.ContainsFunc(p.Regions, func(r provider.Region) bool { return strings.EqualFold(r.Name, region) }) {
+		c.notOffered(o, "region", "%s is in %s, which is no region of %s; there %s", c.d.Title(o.ID), region, design.CloudOf(o), are(names(p.Regions, func(r provider.Region) string { return r.Name })))
+	}
+}
+
+func (c *collector) zone(o *design.Object, p *provider.Profile, region, zone string) {
+	known := p.Zones(region)
+	if zone == "" || len(known) == 0 || slices.ContainsFunc(known, func(z string) bool { return strings.EqualFold(z, zone) }) {
+		return
+	}
+	c.notOffered(o, "zone", "%s is in %s, which is no zone of %s; there %s", c.d.Title(o.ID), zone, region, are(known))
+}
+
+// vpnKind finds a gateway of a kind that its cloud does not have: none of the cloud's
+// rules for VPN gateways are known to hold for it.
+func (c *collector) vpnKind(o *design.Object, p *provider.Profile, g *design.Gateway) {
+	if g.VPN == "" || len(p.VPN) == 0 {
+		return
+	}
+	if c.d.VPNOf(o.ID) == nil {
+		c.notOffered(o, "vpn", "%s is a %s gateway, and its cloud has none of that kind; there %s", c.d.Title(o.ID), g.VPN, are(names(p.VPN, func(v provider.VPN) string { return v.Name })))
+	}
+}
+
+// routing finds links whose routing a cloud's gateway does not do.
+func (c *collector) routing(o *design.Object) {
+	l := o.Body.(*design.Link)
+	for _, e := range l.Ends {
+		v := c.d.VPNOf(e.Gateway)
+		if v == nil || len(v.Routing) == 0 || slices.Contains(v.Routing, l.Routing) {
+			continue
+		}
+		c.notOffered(o, "routing", "%s is decided by %s, and a %s gateway of %s does %s only", o.Name, l.Routing, v.Name, c.d.Title(e.Gateway), strings.Join(v.Routing, " or "))
+	}
+}
+
+// entersBy finds tables for what enters a network, where its cloud has none.
+func (c *collector) entersBy(network *design.Object, p *provider.Profile) {
+	if p.Networks.EnteringTables {
+		return
+	}
+	var by []string
+	for _, g := range c.d.Inside(network.ID, design.KindGateway) {
+		if g.Body.(*design.Gateway).Enters != "" {
+			by = append(by, c.d.Title(g.ID))
+		}
+		for _, o := range c.d.Referring(g.ID, design.KindCircuit) {
+			if slices.ContainsFunc(o.Body.(*design.Circuit).Ends, func(e design.CircuitEnd) bool { return e.At == g.ID && e.Enters != "" }) {
+				by = append(by, o.Name)
+			}
+		}
+	}
+	for _, o := range c.d.Referring(network.ID, design.KindPeering) {
+		if slices.ContainsFunc(o.Body.(*design.Peering).Halves, func(h design.Half) bool { return h.Network == network.ID && h.Enters != "" }) {
+			by = append(by, o.Name)
+		}
+	}
+	for _, o := range c.d.Referring(network.ID, design.KindAttachment) {
+		if a := o.Body.(*design.Attachment); a.What == network.ID && a.Enters != "" {
+			by = append(by, o.Name)
+		}
+	}
+	if len(by) > 0 {
+		c.notOffered(network, "enters", "%s has a table for what enters by %s, and its cloud has no such tables", network.Name, strings.Join(by, ", "))
+	}
+}
+
+func names[T any](list []T, of func(T) string) []string {
+	out := make([]string, len(list))
+	for n, x := range list {
+		out[n] = of(x)
+	}
+	return out
+}
+
+func are(list []string) string {
+	if len(list) == 1 {
+		return "is " + list[0]
+	}
+	return fmt.Sprintf("are %s", strings.Join(list, ", "))
+}
