@@ -36,13 +36,45 @@ func (d *Design) Exports(party ID) []netip.Prefix {
 // ExportsIn are the ranges of a site's LANs and inner routes that are in a
 // segment or in none; in all, for the empty segment.
 func (d *Design) ExportsIn(site, segment ID) []netip.Prefix {
-	var out []netip.Prefix
-	for _, place := range d.Inside(site, KindLAN, KindInnerRoute) {
-		if Meets(d.SegmentOf(place.ID), segment) {
-			out = append(out, d.Ranges(place.ID)...)
+	return d.exports(d.Inside(site, KindLAN, KindInnerRoute), segment)
+}
+
+// ExportsAt are those of [Design.ExportsIn] that one gateway of the site has: the LANs in
+// which it stands, and what lies behind routers in these.
+func (d *Design) ExportsAt(gateway *Object, segment ID) []netip.Prefix {
+	var has []*Object
+	var lans []netip.Prefix
+	for _, lan := range d.Inside(gateway.Parent, KindLAN) {
+		if d.StandsIn(gateway, lan) {
+			has, lans = append(has, lan), append(lans, RangesOf(lan)...)
 		}
 	}
-	return prefix.Minimal(out)
+	for _, inner := range d.Inside(gateway.Parent, KindInnerRoute) {
+		via := inner.Body.(*InnerRoute).Via
+		if !via.IsValid() || slices.ContainsFunc(lans, func(p netip.Prefix) bool { return p.Contains(via) }) {
+			has = append(has, inner)
+		}
+	}
+	return d.exports(has, segment)
+}
+
+// exports are the ranges of places, the smaller ones within the larger left out. A
+// default route swallows nothing: it is for what the others do not name.
+func (d *Design) exports(places []*Object, segment ID) []netip.Prefix {
+	var out, defaults []netip.Prefix
+	for _, place := range places {
+		if !Meets(d.SegmentOf(place.ID), segment) {
+			continue
+		}
+		for _, r := range d.Ranges(place.ID) {
+			if r.Bits() == 0 {
+				defaults = append(defaults, r)
+			} else {
+				out = append(out, r)
+			}
+		}
+	}
+	return append(prefix.Minimal(out), prefix.Minimal(defaults)...)
 }
 
 // Meets reports whether what is in one segment may meet what is in another: in

@@ -115,7 +115,7 @@ func (b builder) gatewayOwn(k Key, o *design.Object, g *design.Gateway) []bgp.Or
 	p := &Point{ID: o.ID, Segment: k.Segment, Kind: o.Kind, Party: b.d.Party(o.ID)}
 	switch body := p.Party.Body.(type) {
 	case *design.Site:
-		out = origins(b.d.ExportsIn(o.Parent, k.Segment), false)
+		out = origins(b.d.ExportsAt(o, k.Segment), false)
 		for _, r := range g.Routes {
 			out = append(out, bgp.Origin{Prefix: r.Prefix.Masked(), Quiet: true})
 		}
