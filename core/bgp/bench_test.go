@@ -89,3 +89,61 @@ func BenchmarkOnePrefixMore(b *testing.B) {
 		r.Update(next)
 	}
 }
+
+// ruled is hubs in a ring, each gateway at two of them, with a rule on local preference,
+// one on MED, a reflector's client and a box that prefers one of its sessions: what may
+// make outcomes depend on chance.
+func ruled() *bgp.Network {
+	n := large(50, 200, 1000, 100_000)
+	for g := range 200 {
+		if g%2 == 0 {
+			again := *n.Sessions[g]
+			again.Key += " again"
+			hub := fmt.Sprint("hub ", (g+7)%50)
+			again.Ends[0].Speaker, again.Ends[0].Into, again.Ends[0].ASN = hub, []string{hub}, uint32(4200000000+(g+7)%50)
+			again.Ends[0].Address, again.Ends[1].Address = netip.AddrFrom4([4]byte{169, 254, byte(200 + g>>6), byte(g<<2 + 1)}), netip.AddrFrom4([4]byte{169, 254, byte(200 + g>>6), byte(g<<2 + 2)})
+			n.Sessions = append(n.Sessions, &again)
+		}
+	}
+	set := func(k int, change func(*bgp.Session)) {
+		s := *n.Sessions[k]
+		change(&s)
+		n.Sessions[k] = &s
+	}
+	set(0, func(s *bgp.Session) { s.Ends[1].In = []bgp.Rule{{LocalPref: 200}} })
+	set(8, func(s *bgp.Session) { s.Ends[0].Out = []bgp.Rule{{MED: 20}} })
+	set(16, func(s *bgp.Session) { s.Ends[1].Weight = 1 })
+	set(24, func(s *bgp.Session) { s.Ends[0].Client, s.Ends[1].ASN = true, s.Ends[0].ASN })
+	return n
+}
+
+func BenchmarkRuledFromNothing(b *testing.B) {
+	n := ruled()
+	for b.Loop() {
+		bgp.Solve(n)
+	}
+}
+
+func BenchmarkRuledOnePrefixMore(b *testing.B) {
+	n := ruled()
+	r := bgp.Solve(n)
+	for k := 0; b.Loop(); k++ {
+		next := &bgp.Network{Speakers: append([]*bgp.Speaker{}, n.Speakers...), Sessions: n.Sessions}
+		s := *n.Speakers[7]
+		s.Own = append(append([]bgp.Origin{}, s.Own...), bgp.Origin{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 223, byte(k >> 8), byte(k)}), 32)})
+		next.Speakers[7] = &s
+		r.Update(next)
+	}
+}
+
+func BenchmarkRuledSessionDown(b *testing.B) {
+	n := ruled()
+	r := bgp.Solve(n)
+	for b.Loop() {
+		next := &bgp.Network{Speakers: n.Speakers, Sessions: append([]*bgp.Session{}, n.Sessions...)}
+		s := *n.Sessions[2]
+		s.Down = true
+		next.Sessions[2] = &s
+		r.Update(next)
+	}
+}

@@ -24,7 +24,6 @@ type compiled struct {
 	policy  []policy  // by end: In at 2e, Out at 2e+1
 	ranges  rangeTable
 	part    []int32 // by speaker: the set of speakers that hang together
-	hazard  bool    // a policy says something that could make outcomes depend on chance
 	kept    bool    // a next hop may be one that has to be looked up
 	down    map[int32]Down
 	byKey   map[string]int32 // sessions
@@ -125,14 +124,12 @@ func (c *compiled) end(e int32, end *End) {
 		}
 	}
 	c.policy[2*e], c.policy[2*e+1] = c.policyOf(end.In), c.policyOf(end.Out)
-	c.hazard = c.hazard || end.Client || end.Weight != 0
 	c.kept = c.kept || end.KeepNextHop
 }
 
 func (c *compiled) policyOf(rules []Rule) policy {
 	p := policy{rules: rules}
 	for n, r := range rules {
-		c.hazard = c.hazard || r.LocalPref != 0 || r.MED != 0
 		if r.Range == nil {
 			p.any = append(p.any, int32(n))
 			continue

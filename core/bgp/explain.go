@@ -44,9 +44,8 @@ func (r *Result) Trace(p netip.Prefix) Trace {
 		return Trace{}
 	}
 	s := newSolver(r.c, r.lookup())
-	fresh := class{prefixes: []netip.Prefix{p}, born: k.born, ranges: k.ranges}
-	s.begin(&fresh)
-	s.run(0)
+	k = &class{prefixes: []netip.Prefix{p}, born: k.born, ranges: k.ranges}
+	s.settle(k)
 	var out Trace
 	slices.Sort(s.meets)
 	for _, n := range s.meets {
@@ -66,7 +65,7 @@ func (r *Result) lookup() lookup {
 	if r.c.kept {
 		return r.reachable()
 	}
-	return func(int32, netip.Addr) bool { return false }
+	return unreached
 }
 
 func (s *solver) held(n int32) Held {

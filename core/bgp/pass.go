@@ -73,7 +73,7 @@ func (s *solver) mayTell(e int32, r *Route, internal bool) Stop {
 	case internal && r.Internal && !near.Client && !r.Client:
 		return SplitHorizon
 	}
-	if n := s.c.speaks[e]; n >= 0 && !r.Summary {
+	if n := s.c.speaks[e]; n >= 0 { // a part is hidden even if another made it a summary
 		for _, x := range s.c.Speakers[n].Summaries {
 			if x.Hide && s.stamp[s.c.ranges.id[x.parts()]] == s.turn {
 				return HiddenPart
@@ -90,6 +90,7 @@ func (s *solver) reflect(e int32, r, out *Route) {
 		out.Originator, out.Clusters = netip.Addr{}, nil
 		return
 	}
+	s.swayed = true
 	out.Originator = r.id()
 	out.Clusters = slices.Concat([]netip.Addr{s.c.Speakers[s.c.speaks[e]].RouterID}, r.Clusters)
 }
@@ -112,6 +113,7 @@ func (s *solver) take(e int32, out *Route, internal bool) (*Route, Stop, int) {
 		}
 	}
 	out.Away, out.Weight, out.Internal, out.Client = 0, end.Weight, internal, end.Client
+	s.swayed = s.swayed || end.Weight != 0
 	out.session, out.Session, out.End = e/2, s.c.Sessions[e/2], int(e%2)
 	if n := s.c.speaks[e^1]; n >= 0 {
 		out.peerID = s.c.Speakers[n].RouterID
@@ -136,13 +138,20 @@ func (s *solver) filter(p policy, r *Route, asn uint32) (rule int, ok bool) {
 		case Refuse:
 			return int(n), false
 		case Accept:
-			x.set(r, asn)
+			s.apply(x, r, asn)
 			return int(n), true
 		case GoOn:
-			x.set(r, asn)
+			s.apply(x, r, asn)
 		}
 	}
 	return -1, false
+}
+
+// apply does what a rule says, and notes if that can turn a choice away from the
+// shortest path.
+func (s *solver) apply(x *Rule, r *Route, asn uint32) {
+	s.swayed = s.swayed || x.LocalPref != 0 || x.MED != 0
+	x.set(r, asn)
 }
 
 // inRange are the rules that have no range or one that the class lies in, in

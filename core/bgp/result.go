@@ -66,7 +66,7 @@ func limited(n *Network, before *Result) *Result {
 // solve solves all classes; what next hops were kept are looked up in what came
 // of it, until that changes nothing.
 func (c *compiled) solve() *Result {
-	r := c.once(func(int32, netip.Addr) bool { return false })
+	r := c.once(unreached)
 	for n := 0; c.kept && n < 16; n++ {
 		next := c.once(r.reachable())
 		if len(next.differs(r, nil)) == 0 {
@@ -77,21 +77,41 @@ func (c *compiled) solve() *Result {
 	return r
 }
 
+// unreached finds no next hop but the neighbours' own.
+func unreached(int32, netip.Addr) (by netip.Prefix, ok bool) { return by, false }
+
 // reachable looks next hops up in what is known: where the speaker stands, or
 // the longest route that holds it.
 func (r *Result) reachable() lookup {
-	tables := make([]*prefix.Table[bool], len(r.c.Speakers))
+	tables := make([]*prefix.Table[netip.Prefix], len(r.c.Speakers))
+	connected := make([]map[netip.Prefix]bool, len(r.c.Speakers))
 	for n := range tables {
-		t := &prefix.Table[bool]{}
+		t := &prefix.Table[netip.Prefix]{}
+		connected[n] = map[netip.Prefix]bool{}
 		for _, p := range r.c.Speakers[n].Connected {
-			t.Add(p, true)
+			connected[n][p.Masked()] = true
+			t.Add(p.Masked(), p.Masked())
 		}
 		for _, e := range r.table(int32(n)) {
-			t.Add(e.Prefix, true)
+			if !connected[n][e.Prefix] {
+				t.Add(e.Prefix, e.Prefix)
+			}
 		}
 		tables[n] = t
 	}
-	return func(n int32, hop netip.Addr) bool { return hop.IsValid() && len(tables[n].Matches(hop)) > 0 }
+	return func(n int32, hop netip.Addr) (netip.Prefix, bool) {
+		if !hop.IsValid() {
+			return netip.Prefix{}, false
+		}
+		all := tables[n].Matches(hop) // the longest first
+		if len(all) == 0 {
+			return netip.Prefix{}, false
+		}
+		if connected[n][all[0]] {
+			return netip.Prefix{}, true
+		}
+		return all[0], true
+	}
 }
 
 // once solves all classes over given next hops: the prefixes that no summary is
@@ -243,41 +263,6 @@ func (r *Result) add(all []*class, look lookup) {
 		}
 	}
 }
-
-// class solves one class and notes what came of it.
-func (s *solver) class(k *class) {
-	s.begin(k)
-	k.unstable = !s.run(0)
-	s.note(k)
-	if s.c.hazard && !k.unstable {
-		s.chance(k)
-	}
-}
-
-// chance solves the class again with speakers heard in another order: where the
-// outcome is another one, it depends on who came first (RFC 4264).
-func (s *solver) chance(k *class) {
-	if !slices.ContainsFunc(k.has, func(h holding) bool { return h.rivals > 0 }) {
-		return
-	}
-	for order := range uint32(otherOrders) {
-		other := class{prefixes: k.prefixes, born: k.born, ranges: k.ranges}
-		s.begin(&other)
-		if !s.run(order + 1) {
-			return
-		}
-		s.note(&other)
-		for _, key := range differing(s.c, k.has, other.has) {
-			if !slices.Contains(k.several, key) {
-				k.several = append(k.several, key)
-			}
-		}
-	}
-	slices.Sort(k.several)
-}
-
-// otherOrders is in how many other orders speakers are heard.
-const otherOrders = 8
 
 // note keeps what the speakers have.
 func (s *solver) note(k *class) {

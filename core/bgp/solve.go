@@ -22,13 +22,19 @@ type solver struct {
 	ranges []int32 // that the class lies in
 	v4     bool
 	cand   []*Route
+	of     *class
+	swayed bool           // something other than the shortest path has had a say
+	pinned int32          // a speaker that must choose pin; -1: none
+	pin    *Route         // what it must choose, as long as it has it
+	moved  map[int32]bool // where given: the speakers that chose anew
 }
 
-// lookup finds out whether a speaker can reach a next hop that it was told of.
-type lookup func(speaker int32, hop netip.Addr) bool
+// lookup finds out by what a speaker reaches a next hop that it was told of: the longest
+// range that holds it. ok is false if there is none.
+type lookup func(speaker int32, hop netip.Addr) (by netip.Prefix, ok bool)
 
 func newSolver(c *compiled, look lookup) *solver {
-	s := &solver{c: c, look: look, stamp: make([]int32, len(c.ranges.id)), slots: make([][]*Route, len(c.Speakers)), own: make([]*Route, len(c.Speakers)), best: make([]*Route, len(c.Speakers)), queued: make([]bool, len(c.Speakers)), met: make([]bool, len(c.Speakers))}
+	s := &solver{c: c, look: look, stamp: make([]int32, len(c.ranges.id)), slots: make([][]*Route, len(c.Speakers)), own: make([]*Route, len(c.Speakers)), best: make([]*Route, len(c.Speakers)), queued: make([]bool, len(c.Speakers)), met: make([]bool, len(c.Speakers)), pinned: -1}
 	return s
 }
 
@@ -40,6 +46,7 @@ func (s *solver) begin(k *class) {
 	}
 	s.meets, s.queue = s.meets[:0], s.queue[:0]
 	s.turn++
+	s.of, s.swayed, s.pinned = k, false, -1
 	for _, r := range k.ranges {
 		s.stamp[r] = s.turn
 	}
@@ -73,20 +80,39 @@ func (s *solver) put(n int32) {
 	}
 }
 
-// run lets speakers choose and tell until nothing changes: in the order in which
-// they heard, or, but for order 0, in another. It reports whether it came to an
-// end.
-func (s *solver) run(order uint32) bool {
+// order is which of the speakers that have heard something goes next: the place in the
+// queue, of so many, with so many steps left.
+type order func(queue []int32, left int) int
+
+// inTurn is the order in which they heard.
+func inTurn([]int32, int) int { return 0 }
+
+// lastFirst lets the last to hear go first.
+func lastFirst(queue []int32, _ int) int { return len(queue) - 1 }
+
+// anyhow is an order like any other, the same each time.
+func anyhow(seed uint32) order {
+	return func(queue []int32, left int) int {
+		return int(uint32(left) * seed * 2654435761 >> 7 % uint32(len(queue)))
+	}
+}
+
+// lets has one speaker go first whenever it can, or last.
+func lets(n int32, first bool) order {
+	return func(queue []int32, _ int) int {
+		at := slices.IndexFunc(queue, func(x int32) bool { return (x == n) == first })
+		return max(at, 0)
+	}
+}
+
+// run lets speakers choose and tell until nothing changes, in some order. It reports
+// whether it came to an end.
+func (s *solver) run(next order) bool {
 	for left := 2000 + 60*len(s.c.Sessions); len(s.queue) > 0; left-- {
 		if left == 0 {
 			return false
 		}
-		at := 0
-		if order == 1 {
-			at = len(s.queue) - 1
-		} else if order > 1 {
-			at = int(uint32(left) * order * 2654435761 >> 7 % uint32(len(s.queue))) // any order will do, if it is the same each time
-		}
+		at := next(s.queue, left)
 		n := s.queue[at]
 		s.queue = slices.Delete(s.queue, at, at+1)
 		s.queued[n] = false
@@ -98,11 +124,17 @@ func (s *solver) run(order uint32) bool {
 func (s *solver) activate(n int32) {
 	all := s.candidates(n)
 	var best *Route
-	if len(all) > 0 {
+	switch {
+	case n == s.pinned && slices.Contains(all, s.pin):
+		best = s.pin
+	case len(all) > 0:
 		best = choose(all)
 	}
 	if best == s.best[n] {
 		return
+	}
+	if s.moved != nil {
+		s.moved[n] = true
 	}
 	s.best[n] = best
 	for _, e := range s.c.outs[n] {
@@ -125,9 +157,14 @@ func (s *solver) candidates(n int32) []*Route {
 }
 
 // reaches reports whether a speaker can use a next hop: the neighbour's own by
-// the session itself, another by what it has.
+// the session itself, another by the longest range that it has for it, which must not be
+// what the next hop is for (RFC 4271 section 9.1.2.1).
 func (s *solver) reaches(n int32, r *Route) bool {
-	return r.Own() || r.NextHop == r.peer() || s.look(n, r.NextHop)
+	if r.Own() || r.NextHop == r.peer() {
+		return true
+	}
+	by, ok := s.look(n, r.NextHop)
+	return ok && !slices.Contains(s.of.prefixes, by)
 }
 
 // peer is the address of the neighbour that a route was learned from.

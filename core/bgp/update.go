@@ -71,10 +71,15 @@ func (r *Result) touched(d difference, n *Network) map[netip.Prefix]bool {
 	if len(d.parts) == 0 {
 		return out
 	}
+	seen := map[*class]bool{} // each class once, however many speakers have it
 	for k := range r.c.Speakers {
 		if d.parts[r.c.part[k]] {
 			for _, list := range [2][]*class{r.has[k], r.more[int32(k)]} {
 				for _, c := range list {
+					if seen[c] {
+						continue
+					}
+					seen[c] = true
 					for _, p := range c.prefixes {
 						out[p] = true
 					}
@@ -132,7 +137,7 @@ func (r *Result) patch(n *Network, news map[netip.Prefix]bool) *Result {
 		next.over[p] = nil
 	}
 	met := map[int32]bool{} // ends that took something
-	s := newSolver(next.c, func(int32, netip.Addr) bool { return false })
+	s := newSolver(next.c, unreached)
 	for _, k := range next.c.group(born, func(netip.Prefix) bool { return true }) {
 		s.class(k)
 		for _, p := range k.prefixes {

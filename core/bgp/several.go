@@ -1,0 +1,137 @@
+package bgp
+
+import (
+	"slices"
+)
+
+// A class has one outcome, whoever is heard first, as long as every speaker takes the
+// shortest path. Where something else has a say, it may have several (RFC 4264) or none
+// (RFC 3345). Both are looked for: from nothing, with speakers heard in other orders,
+// where few are concerned; where many are, from the outcome that was found, by letting
+// one speaker after another choose otherwise for a while. Either finds outcomes that
+// last; neither says that there are no more.
+
+// fewSpeakers is how many may be concerned for all to be heard in other orders.
+const fewSpeakers = 24
+
+// orders are those in which speakers are heard beside their turn.
+var orders = []order{lastFirst, anyhow(2), anyhow(3), anyhow(5), anyhow(7), anyhow(11), anyhow(13)}
+
+// class solves one class and notes what came of it. Real speakers are not heard in turn
+// for ever: an outcome that lasts in any order is one.
+func (s *solver) class(k *class) {
+	settled := s.settle(k)
+	k.unstable = !settled
+	s.note(k)
+	if settled && s.swayed && slices.ContainsFunc(k.has, func(h holding) bool { return h.rivals > 0 }) {
+		s.several(k)
+	}
+}
+
+// settle solves a class in turn, or in the first order in which it comes to an end.
+func (s *solver) settle(k *class) bool {
+	s.begin(k)
+	settled := s.run(inTurn)
+	for n := 0; !settled && n < len(orders); n++ {
+		s.begin(k)
+		settled = s.run(orders[n])
+	}
+	return settled
+}
+
+// several looks for other outcomes, and notes the speakers whose choice depends on which
+// comes about.
+func (s *solver) several(k *class) {
+	if len(k.has) > fewSpeakers {
+		s.nudge(k)
+		return
+	}
+	tried := slices.Clone(orders)
+	for _, h := range k.has {
+		if h.rivals > 0 {
+			tried = append(tried, lets(h.speaker, true), lets(h.speaker, false))
+		}
+	}
+	for _, order := range tried {
+		other := class{prefixes: k.prefixes, born: k.born, ranges: k.ranges}
+		s.begin(&other)
+		if s.run(order) {
+			s.note(&other)
+			k.depends(differing(s.c, k.has, other.has))
+		}
+	}
+	slices.Sort(k.several)
+}
+
+// nudge lets every speaker that has a choice choose otherwise, and then choose again by
+// itself: where the others have adapted so that it stays, both last.
+func (s *solver) nudge(k *class) {
+	s.of = k
+	before := map[int32]*Route{}
+	for _, n := range s.meets {
+		before[n] = s.best[n]
+	}
+	for _, h := range k.has {
+		for _, r := range h.lost {
+			if !s.matters(h.speaker, r) {
+				continue
+			}
+			s.moved = map[int32]bool{}
+			s.pinned, s.pin = h.speaker, r
+			s.put(h.speaker)
+			settled := s.run(inTurn)
+			s.pinned = -1
+			s.put(h.speaker)
+			settled = s.run(inTurn) && settled
+			changed := s.others(before)
+			s.moved = nil
+			if len(changed) == 0 && settled {
+				continue
+			}
+			k.depends(changed)
+			return // one more outcome is enough to tell of
+		}
+	}
+}
+
+// matters reports whether a speaker that chose another route would tell anybody anything
+// else than it does.
+func (s *solver) matters(n int32, r *Route) bool {
+	if !slices.Contains(s.slots[n], r) {
+		return false // a try before has replaced it
+	}
+	for _, e := range s.c.outs[n] {
+		if _, stop, _ := s.pass(e, r); stop == Passed {
+			return true
+		}
+		if s.best[n] != nil {
+			if _, stop, _ := s.pass(e, s.best[n]); stop == Passed {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// others are the speakers of those that chose anew that hold something else than before.
+func (s *solver) others(before map[int32]*Route) []string {
+	var out []string
+	for n := range s.moved {
+		a, b := before[n], s.best[n]
+		if (a == nil) != (b == nil) || a != nil && !a.same(b) {
+			out = append(out, s.c.Speakers[n].Key)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// depends notes speakers whose choice depends on who came first.
+func (k *class) depends(on []string) {
+	for _, key := range on {
+		if !slices.Contains(k.several, key) {
+			k.several = append(k.several, key)
+		}
+	}
+	slices.Sort(k.several)
+}
