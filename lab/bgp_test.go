@@ -178,3 +178,55 @@ func TestRenderedFiltersParse(t *testing.T) {
 	out, err := n.Output("bird -p -c " + file)
 	require.NoError(t, err, "%s\n%s", out, text)
 }
+
+// A summary that is made of what is learned is announced while a part is known, and no
+// longer; and a next hop that the far end keeps is used as the table uses it.
+func TestRenderedSummariesFollowTheirParts(t *testing.T) {
+	l := needs(t, "bird", "birdc", "ip")
+	var m maker
+	pfx := netip.MustParsePrefix
+	gateways := map[string]design.ID{}
+	for n, name := range []string{"orangery", "hill", "nursery"} {
+		site := m.add(design.KindSite, "", name, &design.Site{})
+		g := &design.Gateway{ASN: uint32(64501 + n), Addresses: []netip.Addr{netip.AddrFrom4([4]byte{198, 51, 100, byte(n + 1)})}}
+		if name == "hill" {
+			g.Summaries = []design.Summary{{Prefix: pfx("10.212.0.0/16"), Hide: true}}
+		}
+		gateways[name] = m.add(design.KindGateway, site, "gateway", g)
+		m.add(design.KindLAN, site, "lan", &design.LAN{Prefixes: []netip.Prefix{pfx([]string{"10.212.5.0/24", "10.213.0.0/24", "10.214.0.0/24"}[n])}})
+	}
+	nodes := map[string]*lab.Node{}
+	for name := range gateways {
+		nodes[name] = node(t, l, name)
+	}
+	for n, far := range []string{"orangery", "nursery"} {
+		in := netip.AddrFrom4([4]byte{169, 254, 140, byte(4 * n)})
+		a, b := netip.PrefixFrom(in.Next(), 30), netip.PrefixFrom(in.Next().Next(), 30)
+		link := m.add(design.KindLink, "", "to "+far, &design.Link{Routing: design.RoutingBGP, Ends: []design.End{{Gateway: gateways["hill"]}, {Gateway: gateways[far]}}})
+		strand := m.add(design.KindTunnel, link, "strand 1", &design.Tunnel{Outside: []netip.Addr{netip.MustParseAddr("198.51.100.2"), netip.AddrFrom4([4]byte{198, 51, 100, byte(2*n + 1)})}, Inside: []netip.Prefix{a, b}})
+		m.add(design.KindSession, strand, "session", &design.Session{Ends: []design.SessionEnd{{ASN: 64502, Address: a.Addr(), Hold: 3}, {ASN: uint32(64501 + 2*n), Address: b.Addr(), Hold: 3}}})
+		require.NoError(t, l.Join(nodes["hill"], fmt.Sprint("dravin", n+1), a.String(), nodes[far], "dravin1", b.String()))
+	}
+	d := m.design(t)
+	tables := route.Solve(d, standing.Condition{})
+	start := func(name string) {
+		for _, f := range handover.Render(tables, d.Get(gateways[name]).Parent, nil) {
+			if strings.HasSuffix(f.Path, "bird.conf") {
+				bird(t, nodes[name], f.Content)
+			}
+		}
+	}
+	has := func(name, prefix string) bool {
+		out, err := nodes[name].Output("ip -4 route show proto bird " + prefix)
+		return err == nil && strings.TrimSpace(out) != ""
+	}
+	start("hill")
+	start("nursery")
+	require.Eventually(t, func() bool { return has("nursery", "10.213.0.0/24") }, 20*time.Second, 100*time.Millisecond, "the hill's own range")
+	assert.False(t, has("nursery", "10.212.0.0/16"), "no part is known yet")
+	start("orangery")
+	require.Eventually(t, func() bool { return has("nursery", "10.212.0.0/16") }, 20*time.Second, 100*time.Millisecond, "a part is known")
+	assert.False(t, has("nursery", "10.212.5.0/24"), "and hidden")
+	l.End(nodes["orangery"])
+	require.Eventually(t, func() bool { return !has("nursery", "10.212.0.0/16") }, 20*time.Second, 100*time.Millisecond, "and gone again")
+}

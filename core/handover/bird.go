@@ -1,6 +1,7 @@
 package handover
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -72,10 +73,15 @@ func bird(t *route.Tables, g *design.Object, sessions []sessionAt) string {
 		})
 		p.block("protocol static own_"+family, func() {
 			p.line("%s;", family)
-			for _, r := range announced(own, family) {
+			for _, r := range announced(own, summariesAt(g), family) {
 				p.line("route %s unreachable; # announced, never put into the kernel", r)
 			}
 		})
+		birdSummaries(p, t.Point(g.ID), own, summariesAt(g), family, "")
+		if keeps(sessions, family) {
+			p.comment("Where it stands itself: next hops that the far end keeps are looked up here, too.")
+			p.line("protocol direct connected_%s { %s; }", family, family)
+		}
 		for n, segment := range segments {
 			birdInstance(p, t, g, n, segment, family, sessions)
 		}
@@ -115,10 +121,11 @@ func birdInstance(p *page, t *route.Tables, g *design.Object, n int, segment des
 	})
 	p.block("protocol static own_"+name, func() {
 		p.line("%s { table %s; };", family, name)
-		for _, r := range announced(t.Announced(route.Key{At: g.ID, Segment: segment}), family) {
+		for _, r := range announced(t.Announced(route.Key{At: g.ID, Segment: segment}), summariesAt(g), family) {
 			p.line("route %s unreachable;", r)
 		}
 	})
+	birdSummaries(p, t.PointIn(g.ID, segment), t.Announced(route.Key{At: g.ID, Segment: segment}), summariesAt(g), family, name)
 	var open []string
 	for _, s := range sessions {
 		if s.segment == "" {
@@ -195,7 +202,14 @@ func channel(p *page, s sessionAt, own []bgp.Origin, summaries []design.Summary,
 			p.line("import limit %d action disable;", e.MaxPrefixes)
 		}
 		p.line("next hop %s;", map[bool]string{false: "self", true: "keep"}[e.KeepNextHop])
+		if s.far.KeepNextHop {
+			p.line("gateway recursive; # the far end keeps next hops: they are looked up in the table")
+		}
 		hidden := hides(own, summaries, s.link, family)
+		if len(ofFamily(prefixesOf(summaries), family)) > 0 {
+			hidden = "    if source = RTS_STATIC && proto ~ \"summary_*\" && dest = RTD_UNREACHABLE then reject; # no part of it is known\n" + hidden
+		}
+		hidden = "    if source = RTS_DEVICE then reject;\n" + hidden
 		mine, summed := told(own, s.link, family), ofFamily(prefixesOf(summaries), family)
 		switch {
 		case len(e.Out) > 0:
@@ -362,14 +376,62 @@ func families(e design.SessionEnd) []string {
 
 // announced are the ranges that the daemon gives birth to: what the gateway
 // announces by itself, and what else it has that a filter may let out.
-func announced(own []bgp.Origin, family string) []netip.Prefix {
+// A summary is among them where it has a part of its own; others are made of what is
+// learned.
+func announced(own []bgp.Origin, summaries []design.Summary, family string) []netip.Prefix {
 	var out []netip.Prefix
 	for _, o := range own {
-		if !slices.Contains(out, o.Prefix) {
+		made := slices.ContainsFunc(summaries, func(s design.Summary) bool { return s.Prefix.Masked() == o.Prefix })
+		if !slices.Contains(out, o.Prefix) && (!made || hasPart(own, o.Prefix)) {
 			out = append(out, o.Prefix)
 		}
 	}
 	return ofFamily(out, family)
+}
+
+// hasPart reports whether a range of a box's own is a part of a summary.
+func hasPart(own []bgp.Origin, summary netip.Prefix) bool {
+	return slices.ContainsFunc(own, func(o bgp.Origin) bool {
+		return o.Prefix.Bits() > summary.Bits() && summary.Contains(o.Prefix.Addr())
+	})
+}
+
+// mostParts is of how many parts a summary is made in the daemon's file.
+const mostParts = 32
+
+// birdSummaries are the summaries that are made of what is learned: the daemon has one
+// as long as it can reach a part of it.
+func birdSummaries(p *page, point *route.Point, own []bgp.Origin, summaries []design.Summary, family, table string) {
+	for n, s := range summaries {
+		sum := s.Prefix.Masked()
+		if sum.Addr().Is4() != (family == "ipv4") || hasPart(own, sum) {
+			continue
+		}
+		k := 0
+		for _, r := range point.Routes {
+			if r.Learned == nil || r.Prefix.Bits() <= sum.Bits() || !sum.Contains(r.Prefix.Addr()) || k == mostParts {
+				continue
+			}
+			k++
+			in := family
+			if table != "" {
+				in = family + " { table " + table + "; }"
+			}
+			p.line("protocol static summary_%s_%d_%d { %s; %sroute %s recursive %s; } # as long as it knows %s", cmp.Or(table, family), n+1, k, in, igpTable(table), sum, r.Prefix.Addr().Next(), r.Prefix)
+		}
+	}
+}
+
+func igpTable(table string) string {
+	if table == "" {
+		return ""
+	}
+	return "igp table " + table + "; "
+}
+
+// keeps reports whether the far end of a session keeps next hops.
+func keeps(sessions []sessionAt, family string) bool {
+	return slices.ContainsFunc(sessions, func(s sessionAt) bool { return s.far.KeepNextHop && slices.Contains(families(s.near), family) })
 }
 
 func ofFamily(ps []netip.Prefix, family string) []netip.Prefix {
