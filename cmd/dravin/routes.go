@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -32,6 +33,8 @@ type routesAnswer struct {
 	Without  []string            `json:"without,omitempty"`
 	Effect   *solved.Effect      `json:"effect,omitempty"`
 	Troubles []string            `json:"troubles,omitempty"`
+
+	Sessions []route.SessionState `json:"sessions,omitempty"`
 }
 
 type tableAnswer struct {
@@ -39,6 +42,8 @@ type tableAnswer struct {
 	Segment string        `json:"segment,omitempty"`
 	Title   string        `json:"title"`
 	Routes  []route.Route `json:"routes"`
+
+	Candidates []route.Candidate `json:"candidates"` // all that sessions brought, used or not
 }
 
 func routesCommand() *cobra.Command {
@@ -119,6 +124,7 @@ func answerRoutes(s *solved.Solved, asked routesAsked) (a routesAnswer, err erro
 				t.Routes = append(t.Routes, r)
 			}
 		}
+		t.Candidates = slices.DeleteFunc(s.Tables.Candidates(route.Key{At: point.ID, Segment: point.Segment}), func(c route.Candidate) bool { return p.IsValid() && !c.Prefix.Overlaps(p) })
 		if asked.explain {
 			a.Explain = append(a.Explain, explanations(s.Tables, point, t.Routes, p)...)
 		}
@@ -130,7 +136,7 @@ func answerRoutes(s *solved.Solved, asked routesAsked) (a routesAnswer, err erro
 		a.Troubles = append(a.Troubles, fmt.Sprintf("%v: %s", t.Prefixes, map[bool]string{true: "no outcome lasts", false: "the outcome depends on who is heard first"}[t.Never]))
 	}
 	if asked.table == "" && !p.IsValid() {
-		a.Limits = s.Tables.Uses()
+		a.Limits, a.Sessions = s.Tables.Uses(), s.Tables.Sessions()
 	}
 	return a, nil
 }
