@@ -5,7 +5,6 @@ package finding
 import (
 	"cmp"
 	"fmt"
-	"net/netip"
 	"slices"
 
 	"dravin/core/design"
@@ -176,6 +175,7 @@ var checks = []check{
 	{"session", design.KindSession, (*collector).session},
 	{"asns", "", (*collector).asns},
 	{"gateway", design.KindGateway, (*collector).gateway},
+	{"faults of a box", design.KindBox, (*collector).faults},
 	{"chance at a gateway", design.KindGateway, (*collector).chance},
 	{"chance in a table", design.KindTable, (*collector).chance},
 	{"chance in a hub table", design.KindHubTable, (*collector).chance},
@@ -438,40 +438,4 @@ func ofLink(d *design.Design, o *design.Object) []Finding {
 			fmt.Sprintf("%s has local %v, remote %v", d.Title(a.Gateway), a.Local, a.Remote),
 			fmt.Sprintf("%s has local %v, remote %v", d.Title(b.Gateway), b.Local, b.Remote)},
 		Mends: []Mend{{Title: "Mirror the selectors of " + d.Title(a.Gateway), Edits: []design.Edit{design.PutEdit(o.With(&mirrored))}}}})
-}
-
-// tables finds entries that some of a network's tables in use have and others
-// lack: the one of six that was not edited.
-func (c *collector) tables(network *design.Object) {
-	tables := c.d.Inside(network.ID, design.KindTable)
-	var all []design.Entry
-	for _, t := range tables {
-		for _, e := range t.Body.(*design.Table).Routes {
-			if e.Publish == "" && !slices.Contains(all, e) { // what is published is for others
-				all = append(all, e)
-			}
-		}
-	}
-	for _, t := range tables {
-		body := *t.Body.(*design.Table)
-		var lacking []string
-		for _, e := range all {
-			if !slices.ContainsFunc(body.Routes, func(have design.Entry) bool { return have.Prefix == e.Prefix }) && !c.fed(t.ID, e.Prefix) {
-				lacking = append(lacking, e.Prefix.String())
-				body.Routes = append(slices.Clone(body.Routes), e)
-			}
-		}
-		if len(lacking) == 0 {
-			continue
-		}
-		f := c.add("table-lacks-route", Risk, t.ID, []Mend{{Title: "Add what is missing to " + c.d.Title(t.ID), Edits: []design.Edit{design.PutEdit(t.With(&body))}}},
-			"%s lacks %d of the routes that the network's other tables have", c.d.Title(t.ID), len(lacking))
-		f.Evidence = lacking
-	}
-}
-
-// fed reports whether a table has a range without an entry.
-func (c *collector) fed(table design.ID, p netip.Prefix) bool {
-	choice := c.t.Point(table).Lookup(prefix.FirstHost(p))
-	return choice.Winner != nil && prefix.Contains(choice.Winner.Prefix, p)
 }

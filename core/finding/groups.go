@@ -36,10 +36,11 @@ func reweigh(d *design.Design, proofs *proof.Proofs, g *overlap.Group) {
 		g.Sentence += "; it is kept out of what is exported"
 		return
 	}
-	if g.Weight != overlap.Breaks || slices.ContainsFunc(g.Intents, func(id design.ID) bool { return !proofs.Intent(id).Holds }) {
+	planned := g.Weight == overlap.Planned && len(g.Intents) > 0 && translated(d, g)
+	if g.Weight != overlap.Breaks && !planned || slices.ContainsFunc(g.Intents, func(id design.ID) bool { return !proofs.Intent(id).Holds }) {
 		return
 	}
-	if g.Weight = overlap.Joined; translated(d, g) {
+	if g.Weight = overlap.Joined; planned || translated(d, g) {
 		g.Weight = overlap.Answered
 		g.Sentence += "; what must talk does, by translation"
 	}

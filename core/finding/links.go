@@ -256,14 +256,30 @@ var faultWords = map[string]string{
 	"strict-reverse-path": "has a strict reverse-path filter, which drops what comes in by another way than it would go out",
 }
 
+// faults finds gateways and boxes that can not do their work.
+func (c *collector) faults(o *design.Object) {
+	list := design.FaultsOf(o)
+	for n, fault := range list {
+		fixed := slices.Delete(slices.Clone(list), n, n+1)
+		var body design.Body
+		switch b := o.Body.(type) {
+		case *design.Gateway:
+			x := *b
+			x.Faults = fixed
+			body = &x
+		case *design.Box:
+			x := *b
+			x.Faults = fixed
+			body = &x
+		}
+		c.add("gateway-does-not-forward", Broken, o.ID, []Mend{{Title: "It is put right", Edits: []design.Edit{design.PutEdit(o.With(body))}}}, "%s %s", c.d.Title(o.ID), faultWords[fault])
+	}
+}
+
 // gateway finds gateways that can not do their work.
 func (c *collector) gateway(o *design.Object) {
 	g := o.Body.(*design.Gateway)
-	for n, fault := range g.Faults {
-		fixed := *g
-		fixed.Faults = slices.Delete(slices.Clone(g.Faults), n, n+1)
-		c.add("gateway-does-not-forward", Broken, o.ID, []Mend{{Title: "It is put right", Edits: []design.Edit{design.PutEdit(o.With(&fixed))}}}, "%s %s", c.d.Title(o.ID), faultWords[fault])
-	}
+	c.faults(o)
 	v := c.d.VPNOf(o.ID)
 	if v == nil {
 		return

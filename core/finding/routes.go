@@ -12,6 +12,7 @@ import (
 	"dravin/core/prefix"
 	"dravin/core/route"
 	"dravin/core/standing"
+	"dravin/core/walk"
 	"dravin/core/words"
 )
 
@@ -145,7 +146,7 @@ func (c *collector) beaten(o *design.Object) {
 				continue
 			}
 			learned.Covering(x.Prefix, func(r route.Route) {
-				if x.Hop != r.Hop && silently(x, r) {
+				if x.Hop != r.Hop && silently(p, x, r) {
 					said = append(said, fmt.Sprintf("%s, learned by %s, is beaten by %s (%s, %s)", r.Prefix, r.Via, x.Prefix, x.Source, x.Via))
 				}
 			})
@@ -158,11 +159,12 @@ func (c *collector) beaten(o *design.Object) {
 	}
 }
 
-// silently reports whether a route keeps packets from another: one as long that
-// goes before it, or a longer one that is not learned.
-func silently(x, r route.Route) bool {
+// silently reports whether a route of a table keeps packets from another: one as long
+// that goes before it, or a longer one that is not learned.
+func silently(p *route.Point, x, r route.Route) bool {
 	if x.Prefix == r.Prefix {
-		return x.Source != r.Source
+		first := slices.IndexFunc(p.Routes, func(y route.Route) bool { return y.Prefix == x.Prefix && y.Unusable == "" })
+		return x.Source != r.Source && p.Routes[first].Hop == x.Hop && p.Routes[first].Source == x.Source
 	}
 	near := x.Source == route.Connected || x.Source == route.Local || x.Source == route.Inner || x.Source == route.Peered
 	return near && x.Prefix.Bits() > r.Prefix.Bits() && prefix.Contains(r.Prefix, x.Prefix)
@@ -233,6 +235,7 @@ func (c *collector) oneWay(o *design.Object) {
 	}
 	own := c.d.Exports(party.ID)
 	said := map[design.ID]bool{}
+	defer func() { c.oneWayByHand(o, party, said) }()
 	for _, r := range c.t.Point(o.ID).Routes {
 		if r.Learned == nil || r.Unusable != "" || len(r.Learned.Path) < 2 {
 			continue
@@ -249,6 +252,34 @@ func (c *collector) oneWay(o *design.Object) {
 		if lost := c.unknownAt(way[0].At, own); len(lost) > 0 {
 			f := c.add("one-way-transit", Risk, o.ID, nil, "%s has a way to %s over %s, and %s has none back to %s", c.d.Title(o.ID), born.Name, way[len(way)-2].Title, born.Name, words.List(texts(lost)))
 			f.Subjects = append(f.Subjects, way[0].At)
+		}
+	}
+}
+
+// oneWayByHand finds what is sent by hand over another party to a third, from which the
+// answer does not find back.
+func (c *collector) oneWayByHand(o, party *design.Object, said map[design.ID]bool) {
+	for _, r := range c.t.Point(o.ID).Routes {
+		if r.Learned != nil || r.Unusable != "" || r.Prefix.Bits() == 0 || r.Hop.Kind != route.Tunnel && r.Hop.Kind != route.Circuit {
+			continue
+		}
+		over := c.d.Party(route.FarEnd(c.d, c.t.Point(o.ID), r.Hop))
+		to := prefix.FirstHost(r.Prefix)
+		for _, place := range c.t.Holders(to) {
+			far := c.d.Party(place)
+			if over == nil || far.ID == over.ID || far.ID == party.ID || said[far.ID] {
+				continue
+			}
+			from, err := walk.HostOf(c.d, party.ID, to.Is4())
+			if err != nil {
+				continue
+			}
+			p := walk.Prove(c.t, walk.Flow{From: from, To: to, Meant: place, Service: design.Service{Proto: "icmp"}})
+			if p.Stop != nil && p.Stop.Code == walk.ReplyNoRoute {
+				said[far.ID] = true
+				f := c.add("one-way-transit", Risk, o.ID, nil, "%s has a way to %s over %s, and %s has none back: %s", c.d.Title(o.ID), far.Name, over.Name, far.Name, p.Stop.Why)
+				f.Subjects = append(f.Subjects, p.Stop.At.ID)
+			}
 		}
 	}
 }

@@ -105,7 +105,8 @@ func (c *collector) bothWait(o *design.Object) {
 // outgrown.
 func (c *collector) outgrown(o *design.Object) {
 	l := o.Body.(*design.Link)
-	if !c.st.Of(o.ID).Up || design.StateOf(o) != design.Ready || l.Routing == design.RoutingBGP {
+	made := design.StateOf(o) == design.Ready
+	if made && !c.st.Of(o.ID).Up || !c.st.Intended(o) || l.Routing == design.RoutingBGP {
 		return
 	}
 	for n, e := range l.Ends {
@@ -121,7 +122,11 @@ func (c *collector) outgrown(o *design.Object) {
 			}
 		}
 		if lost := prefix.Free(ofFamilies(c.d.Exports(far.ID), known), known); len(lost) > 0 {
-			c.add("fixed-ranges-outgrown", Risk, o.ID, nil, "%s of %s is not in the ranges of %s, which %s can not change once it is made; it takes a new tunnel", words.List(texts(lost)), far.Name, o.Name, c.d.Title(e.Gateway))
+			then := "which %s can not change once it is made; it takes a new tunnel"
+			if !made {
+				then = "which %s can not change once it is made; add them before"
+			}
+			c.add("fixed-ranges-outgrown", Risk, o.ID, nil, "%s of %s is not in the ranges of %s, "+then, words.List(texts(lost)), far.Name, o.Name, c.d.Title(e.Gateway))
 		}
 	}
 }

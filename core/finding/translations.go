@@ -82,18 +82,15 @@ func (c *collector) hidesLinks(o *design.Object, rules []design.Rule) {
 		if r.Hook != design.Leaving || r.Toward != "" || r.Does != design.OwnAddress && r.Does != design.FromPool {
 			continue
 		}
-		var exempt []netip.Prefix
-		for _, before := range rules[:n] {
-			if before.Hook == design.Leaving && before.Does == design.Nothing && len(before.Source) == 0 && len(before.Services) == 0 {
-				exempt = append(exempt, before.Destination...)
-			}
-		}
 		for _, j := range c.d.Referring(o.ID, design.KindLink) {
 			near, _, _, ok := j.Body.(*design.Link).End(o.ID)
 			if !ok || !c.st.Intended(j) || j.Body.(*design.Link).Routing != design.RoutingSelectors {
 				continue
 			}
-			taken := prefix.Free(near.Remote, exempt)
+			taken := prefix.Free(near.Remote, exempted(rules[:n], r, j.ID, near.Remote))
+			if len(r.Source) > 0 && len(prefix.Intersect(near.Local, r.Source)) == 0 {
+				continue // it hides nobody whom the link's selectors name
+			}
 			if len(r.Destination) > 0 {
 				taken = prefix.Intersect(taken, r.Destination)
 			}
@@ -106,6 +103,23 @@ func (c *collector) hidesLinks(o *design.Object, rules []design.Rule) {
 			f.Mends = append(f.Mends, Mend{Title: fmt.Sprintf("Exempt %s before it", taken[0]), Edits: []design.Edit{design.PutEdit(o.With(&body))}})
 		}
 	}
+}
+
+// exempted are the destinations over a link that rules before a hiding one leave alone,
+// for all that it would hide.
+func exempted(before []design.Rule, hides design.Rule, link design.ID, remote []netip.Prefix) []netip.Prefix {
+	var out []netip.Prefix
+	for _, b := range before {
+		all := len(b.Source) == 0 || len(hides.Source) > 0 && len(prefix.Free(hides.Source, b.Source)) == 0
+		if b.Hook != design.Leaving || b.Does != design.Nothing || !all || len(b.Services) > 0 || b.From != "" && b.From != hides.From || b.Toward != "" && b.Toward != link {
+			continue
+		}
+		if len(b.Destination) == 0 {
+			return remote
+		}
+		out = append(out, b.Destination...)
+	}
+	return out
 }
 
 // mapped finds a mapping whose range the far end does not send back.

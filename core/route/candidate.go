@@ -6,6 +6,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/ends"
+	"dravin/core/standing"
 )
 
 // Candidate is a route that a session brought into a table, used or not, with its
@@ -72,7 +73,7 @@ func (t *Tables) Sessions() []SessionState {
 	for _, o := range t.Design.Of(design.KindSession) {
 		v, agreed := t.Standing.Of(o.ID), t.Standing.Session(o.ID)
 		set := ends.SessionEndsOf(t.Design, o)
-		s := SessionState{Session: o.ID, Carrier: t.Design.Title(o.Parent), Up: v.Up, Why: v.Why, Families: append([]string{}, agreed.Families...), Internal: set[0].ASN == set[1].ASN}
+		s := SessionState{Session: o.ID, Carrier: standing.CarrierName(t.Design, o), Up: v.Up, Why: v.Why, Families: append([]string{}, agreed.Families...), Internal: set[0].ASN == set[1].ASN}
 		if v.Up {
 			s.Hold = agreed.Hold
 		}

@@ -425,7 +425,7 @@ func (w *walker) cross(link, from design.ID, only []design.ID) Host {
 	if len(fitting) == 0 {
 		return w.halt(SelectorMiss, at, fmt.Sprintf("the two ends of %s have agreed on selectors that do not cover %s to %s", o.Name, w.header.Src, w.header.Dst), "set the selectors of both ends to everything")
 	}
-	w.stage(at, Enters, nil, "%s carries it from %s to %s on %s", o.Name, w.d.Title(from), w.d.Title(far.Gateway), strandWords(fitting, len(w.d.Inside(link, design.KindTunnel))))
+	w.stage(at, Enters, nil, "%s carries it from %s to %s on %s", o.Name, w.d.Title(from), w.d.Title(far.Gateway), strandWords(fitting, w.d.Inside(link, design.KindTunnel), w.t.Standing))
 	w.segment = w.d.SegmentOf(fitting[0].ID)
 	arrival := w.t.Point(far.Gateway)
 	if l.Routing == design.RoutingSelectors && !admits(arrival, link, w.header) {
@@ -452,14 +452,23 @@ func (w *walker) narrowed(tunnel design.ID, n int) bool {
 	return covers(near, w.header.Src) && covers(far, w.header.Dst)
 }
 
-func strandWords(up []*design.Object, all int) string {
-	switch {
-	case all == 1:
-		return "its one strand"
-	case len(up) == 1:
-		return up[0].Name + ", the one of its " + strconv.Itoa(all) + " strands that is up"
+// strandWords names the strands that a packet may take, of all that a link has.
+func strandWords(fitting, all []*design.Object, st *standing.Standing) string {
+	up := 0
+	for _, t := range all {
+		if st.Of(t.ID).Up {
+			up++
+		}
 	}
-	return "one of its " + strconv.Itoa(len(up)) + " strands"
+	switch {
+	case len(all) == 1:
+		return "its one strand"
+	case len(fitting) == 1 && up == 1:
+		return fitting[0].Name + ", the one of its " + strconv.Itoa(len(all)) + " strands that is up"
+	case len(fitting) == 1:
+		return fitting[0].Name + ", the one of its " + strconv.Itoa(up) + " strands that takes this"
+	}
+	return "one of its " + strconv.Itoa(len(fitting)) + " strands"
 }
 
 // admits reports whether an inbound packet falls under a selector of the link,

@@ -1,0 +1,97 @@
+package finding
+
+import (
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/prefix"
+	"dravin/core/route"
+	"dravin/core/words"
+)
+
+// tables finds entries that some of the tables that a network's hosts use have and
+// others lack, the one of six that was not edited; and what a gateway of the network
+// knows and none of them leads to.
+func (c *collector) tables(network *design.Object) {
+	tables := slices.DeleteFunc(c.d.Inside(network.ID, design.KindTable), func(t *design.Object) bool { return !c.hostsUse(t) })
+	var all []design.Entry
+	for _, t := range tables {
+		for _, e := range t.Body.(*design.Table).Routes {
+			if e.Publish == "" && !slices.Contains(all, e) { // what is published is for others
+				all = append(all, e)
+			}
+		}
+	}
+	for _, t := range tables {
+		body := *t.Body.(*design.Table)
+		var lacking []string
+		for _, e := range all {
+			if !slices.ContainsFunc(body.Routes, func(have design.Entry) bool { return have.Prefix == e.Prefix }) && !c.fed(t.ID, e.Prefix) {
+				lacking = append(lacking, e.Prefix.String())
+				body.Routes = append(slices.Clone(body.Routes), e)
+			}
+		}
+		if len(lacking) == 0 {
+			continue
+		}
+		f := c.add("table-lacks-route", Risk, t.ID, []Mend{{Title: "Add what is missing to " + c.d.Title(t.ID), Edits: []design.Edit{design.PutEdit(t.With(&body))}}},
+			"%s lacks %d of the routes that the network's other tables have", c.d.Title(t.ID), len(lacking))
+		f.Evidence = lacking
+	}
+	for _, g := range c.d.Inside(network.ID, design.KindGateway) {
+		c.unled(network, g, tables)
+	}
+}
+
+// hostsUse reports whether a table is that of hosts: a subnet has it that is no box's,
+// gateway's or pool's alone. What enters a network, and what leaves a box, has a table of
+// its own on purpose.
+func (c *collector) hostsUse(table *design.Object) bool {
+	for _, s := range c.d.Inside(table.Parent, design.KindSubnet) {
+		if s.Body.(*design.Subnet).Table != table.ID {
+			continue
+		}
+		alone := c.d.IsSourcePool(s.ID) || slices.ContainsFunc(c.d.Forwarders(table.Parent), func(f *design.Object) bool { return c.d.StandsIn(f, s) })
+		if len(c.d.Inside(s.ID, design.KindEndpoint)) > 0 || !alone {
+			return true
+		}
+	}
+	return false
+}
+
+// unled finds what a gateway knows over links and circuits and no table of its network's
+// hosts leads to: somebody takes the trouble to send it there, and nobody can answer.
+func (c *collector) unled(network, g *design.Object, tables []*design.Object) {
+	if len(tables) == 0 {
+		return
+	}
+	var missing []netip.Prefix
+	for _, r := range c.t.Point(g.ID).Routes {
+		known := r.Unusable == "" && (r.Hop.Kind == route.Tunnel || r.Hop.Kind == route.Circuit) && r.Source != route.Inside && r.Prefix.Bits() > 0
+		if known && !slices.Contains(missing, r.Prefix) && !slices.ContainsFunc(tables, func(t *design.Object) bool { return c.fed(t.ID, r.Prefix) }) {
+			missing = append(missing, r.Prefix)
+		}
+	}
+	if len(missing) == 0 {
+		return
+	}
+	var edits []design.Edit
+	for _, t := range tables {
+		body := *t.Body.(*design.Table)
+		body.Routes = slices.Clone(body.Routes)
+		for _, p := range missing {
+			body.Routes = append(body.Routes, design.Entry{Prefix: p, Via: g.ID})
+		}
+		edits = append(edits, design.PutEdit(t.With(&body)))
+	}
+	f := c.add("table-lacks-route", Untidy, network.ID, []Mend{{Title: "Enter it in " + words.Count(len(tables), "table", "tables"), Edits: edits}},
+		"%s knows %s, and no table of %s leads there", c.d.Title(g.ID), words.List(texts(missing)), network.Name)
+	f.Subjects, f.Evidence = append(f.Subjects, g.ID), texts(missing)
+}
+
+// fed reports whether a table has a range without an entry.
+func (c *collector) fed(table design.ID, p netip.Prefix) bool {
+	choice := c.t.Point(table).Lookup(prefix.FirstHost(p))
+	return choice.Winner != nil && prefix.Contains(choice.Winner.Prefix, p)
+}
