@@ -6,6 +6,7 @@ import (
 	"container/list"
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/hex"
 	"io"
 	"net/http"
@@ -52,7 +53,7 @@ type reply struct {
 	broken bool   // who asked for it went before it was made
 }
 
-func (a *reply) size() int { return len(a.plain) + len(a.packed) + 512 }
+func (a *reply) size() int { return len(a.plain) + len(a.packed) + 3*len(a.key) + 1024 }
 
 // replies holds answers about designs, ready to be sent, for the position of the
 // design that they are of. The ones used last stay.
@@ -110,7 +111,7 @@ func (s *Server) remembered(next http.Handler) http.Handler {
 	other := compressed(next)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		id := chi.URLParam(r, "design")
-		if r.Method != http.MethodGet || id == "" || !isLine(id) {
+		if r.Method != http.MethodGet || id == "" || !isLine(id) || strings.HasSuffix(r.URL.Path, "/history") { // who looks at keys moves no position
 			other.ServeHTTP(w, r)
 			return
 		}
@@ -119,7 +120,7 @@ func (s *Server) remembered(next http.Handler) http.Handler {
 			s.refuse(w, err)
 			return
 		}
-		mark := `W/"` + strings.Join([]string{build(), in.ID, itoa(in.Position), s.now().Format("20060102")}, "-") + `"`
+		mark := `W/"` + strings.Join([]string{build(), in.ID, stamp(in), s.now().Format("20060102"), asked(r)}, "-") + `"`
 		if strings.Contains(r.Header.Get("If-None-Match"), mark) {
 			s.metrics.replies.WithLabelValues("unchanged").Inc()
 			marked(w.Header(), mark)
@@ -135,6 +136,12 @@ func (s *Server) remembered(next http.Handler) http.Handler {
 		s.metrics.replies.WithLabelValues("made").Inc()
 		s.workOut(next, w, r, in, key, mark)
 	})
+}
+
+// asked is a sum of what a request asks, so that the mark of one answer is not another's.
+func asked(r *http.Request) string {
+	sum := sha256.Sum256([]byte(r.URL.RequestURI()))
+	return hex.EncodeToString(sum[:6])
 }
 
 // workOut makes an answer, once for all who ask for it at the same time.

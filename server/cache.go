@@ -97,13 +97,19 @@ func (c *cache) get(ctx context.Context, id string) (*solved, error) {
 		ask = &asking{info: in}
 	}
 	in := ask.info
-	if held := c.held(id); held != nil && held.info.Position == in.Position {
+	if held := c.held(id); held != nil && same(held.info, in) {
 		return held, nil
 	}
 	// Many ask at once after a change; one loads it for all, whoever gives up.
-	loaded, err, _ := c.flight.Do(id+" "+itoa(in.Position), func() (any, error) {
-		if held := c.held(id); held != nil && held.info.Position >= in.Position {
-			return held, nil
+	loaded, err, _ := c.flight.Do(id+" "+stamp(in), func() (any, error) {
+		if held := c.held(id); held != nil {
+			now, err := c.store.Info(context.WithoutCancel(ctx), id)
+			if err != nil {
+				return nil, err
+			}
+			if same(held.info, now) { // somebody loaded it meanwhile
+				return held, nil
+			}
 		}
 		s, err := c.load(context.WithoutCancel(ctx), id)
 		if err == nil {
@@ -115,9 +121,16 @@ func (c *cache) get(ctx context.Context, id string) (*solved, error) {
 		return nil, err
 	}
 	s := loaded.(*solved)
-	ask.late = s.info.Position != in.Position
+	ask.late = !same(s.info, in)
 	return s, nil
 }
+
+// same reports whether two positions of a design are one. The number alone does not tell:
+// a standby or a backup that took the database's place may have come to it another way.
+func same(a, b store.Info) bool { return a.Position == b.Position && a.UpdatedAt.Equal(b.UpdatedAt) }
+
+// stamp names a position of a design.
+func stamp(in store.Info) string { return itoa(in.Position) + "." + itoa(in.UpdatedAt.UnixMicro()) }
 
 // load reads a design, or only what has changed since it was held.
 func (c *cache) load(ctx context.Context, id string) (*solved, error) {
@@ -133,7 +146,7 @@ func (c *cache) load(ctx context.Context, id string) (*solved, error) {
 	}
 	slices.Sort(differ)
 	if held := c.held(id); held != nil {
-		next, edits, in, ok, err := c.store.Follow(ctx, id, held.design, held.info.Position)
+		next, edits, in, ok, err := c.store.Follow(ctx, id, held.design, held.info)
 		if err != nil {
 			return nil, err
 		}

@@ -80,8 +80,9 @@ func (s *Server) changeOperations(api huma.API) {
 		func(ctx context.Context, in *struct {
 			InDesign
 			After int64 `query:"after" minimum:"0" maximum:"9007199254740991" doc:"The position; 0 for all."`
+			Look  int64 `query:"look" minimum:"0" maximum:"9007199254740991" doc:"The last look at keys that was read; 0 for all."`
 		}) (*answer[[]store.Change], error) {
-			list, err := s.store.History(ctx, in.Design, in.After)
+			list, err := s.store.History(ctx, in.Design, in.After, in.Look)
 			if err != nil {
 				return nil, s.failed(err)
 			}

@@ -99,16 +99,20 @@ type inHand struct {
 	InDesign
 	Party   string  `path:"party" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The ID of a site, network, hub or edge router."`
 	Horizon Horizon `query:"horizon" doc:"For when."`
+	Body    struct {
+		Base int64 `json:"base" minimum:"0" maximum:"9007199254740991" doc:"The position that the files were of."`
+	}
 }
 
-// hand writes down that a party was given its files as they are now.
+// hand writes down that a party was given its files as they were at a position: those of
+// another were given to nobody.
 func (s *Server) hand(ctx context.Context, in *inHand) (*answer[store.Info], error) {
 	v, o, err := s.handing(ctx, in.Design, in.Party)
 	if err != nil {
 		return nil, err
 	}
 	files := handover.Render(v.under(in.Horizon.horizon()).tables(), o.ID, masked(v.design))
-	info, err := s.store.Hand(ctx, in.Design, "Hand "+o.Name+" its files", store.Handed{Party: o.ID, Author: author, Files: sums(files)})
+	info, err := s.store.Hand(ctx, in.Design, in.Body.Base, "Hand "+o.Name+" its files", store.Handed{Party: o.ID, Author: author, Files: sums(files)})
 	if err != nil {
 		return nil, s.failed(err)
 	}

@@ -117,7 +117,8 @@ func (s *Server) API(r chi.Router) huma.API {
 	config.OpenAPIPath = "/api/openapi"
 	config.DocsPath = ""
 	config.SchemasPath = "/api/schemas"
-	config.CreateHooks = nil // no $schema links in answers
+	config.RejectUnknownQueryParameters = true // each would be an answer of its own to keep
+	config.CreateHooks = nil                   // no $schema links in answers
 	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	config.Info.Description = "Designs of hybrid networks: change them, find what collides, prove flows, hand over."
 	api := humachi.New(r, config)

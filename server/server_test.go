@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -33,6 +34,7 @@ import (
 var (
 	address string
 	db      *store.Store
+	raw     *sql.DB // the database itself
 	ours    *store.Vault
 	frozen  func() (thaw func(), err error) // stops the database from answering
 	page    = fstest.MapFS{"index.html": {Data: []byte("<!doctype html>app")}}
@@ -70,6 +72,10 @@ func serveAndRun(m *testing.M) (int, error) {
 		return 1, err
 	}
 	defer db.Close()
+	if raw, err = sql.Open("pgx", pg.URL); err != nil {
+		return 1, err
+	}
+	defer raw.Close()
 	ours, _, err = db.OpenVault(ctx, filepath.Join(dir, "key"))
 	if err != nil {
 		return 1, err

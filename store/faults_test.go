@@ -64,7 +64,7 @@ func TestDeletingIsTakenBack(t *testing.T) {
 	require.NoError(t, s.Delete(t.Context(), id))
 	_, err := s.Info(t.Context(), id)
 	require.ErrorIs(t, err, store.ErrNotFound)
-	_, err = s.History(t.Context(), id, 0)
+	_, err = s.History(t.Context(), id, 0, 0)
 	require.ErrorIs(t, err, store.ErrNotFound)
 	require.ErrorIs(t, commit(t, s, id, "late"), store.ErrNotFound)
 	require.ErrorIs(t, s.Delete(t.Context(), id), store.ErrNotFound)

@@ -18,13 +18,14 @@ type Handed struct {
 	Files  map[string]string `db:"-"` // checksums by path
 }
 
-// Hand writes down what a party is given, in the journal too.
-func (s *Store) Hand(ctx context.Context, id, reason string, h Handed) (Info, error) {
+// Hand writes down what a party is given, in the journal too, if the design is still at
+// the position that the files are of.
+func (s *Store) Hand(ctx context.Context, id string, base int64, reason string, h Handed) (Info, error) {
 	files, err := json.Marshal(h.Files)
 	if err != nil {
 		return Info{}, err
 	}
-	return s.step(ctx, id, nil, func(ctx context.Context, tx *sqlx.Tx, in Info, _ *design.Design) error {
+	return s.step(ctx, id, &base, func(ctx context.Context, tx *sqlx.Tx, in Info, _ *design.Design) error {
 		_, err = tx.ExecContext(ctx, `
 			insert into handed (design, party, author, files) values ($1, $2, $3, $4)
 			on conflict (design, party) do update set at = now(), author = excluded.author, files = excluded.files`, id, h.Party, h.Author, files)

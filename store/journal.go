@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 
@@ -164,10 +165,13 @@ func (s *Store) Looked(ctx context.Context, id, author, reason string) error {
 	})
 }
 
-// Follow takes a design that was loaded at a position to where it is now, with
-// the edits that lead there. ok is false where the journal does not tell.
-func (s *Store) Follow(ctx context.Context, id string, d *design.Design, from int64) (next *design.Design, edits []design.Edit, in Info, ok bool, err error) {
+// Follow takes a design that was loaded as it was then to where it is now, with the
+// edits that lead there. ok is false where the journal does not tell, or is another: a
+// standby or a backup that took its place may have gone another way since.
+func (s *Store) Follow(ctx context.Context, id string, d *design.Design, then Info) (next *design.Design, edits []design.Edit, in Info, ok bool, err error) {
 	var rows []journalRow
+	from := then.Position
+	same := true
 	err = s.read(ctx, func(ctx context.Context, db *sqlx.DB) error {
 		tx, err := db.BeginTxx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
 		if err != nil {
@@ -177,9 +181,16 @@ func (s *Store) Follow(ctx context.Context, id string, d *design.Design, from in
 		if in, err = info(ctx, tx, id, ""); err != nil {
 			return err
 		}
+		var at time.Time
+		switch err := tx.GetContext(ctx, &at, `select at from changes where design = $1 and position = $2`, id, from); {
+		case err == nil:
+			same = at.Equal(then.UpdatedAt)
+		case !errors.Is(err, sql.ErrNoRows):
+			return err
+		}
 		return tx.SelectContext(ctx, &rows, `select position, reason, edits, inverse from changes where design = $1 and position > $2 order by position limit 101`, id, from)
 	})
-	if err != nil || int64(len(rows)) != in.Position-from || in.Name != d.Name {
+	if err != nil || !same || int64(len(rows)) != in.Position-from || in.Name != d.Name {
 		return nil, nil, in, false, err
 	}
 	next = d
@@ -278,17 +289,21 @@ func record(ctx context.Context, tx *sqlx.Tx, id string, position int64, author,
 	return err
 }
 
-// History returns the journal of a design after a position, oldest first.
-func (s *Store) History(ctx context.Context, id string, after int64) (out []Change, err error) {
+// History returns the journal of a design after a position, oldest first, and who looked
+// at keys meanwhile, after the look that was read last: as much of both as a page holds.
+func (s *Store) History(ctx context.Context, id string, after, look int64) (out []Change, err error) {
 	err = s.read(ctx, func(ctx context.Context, db *sqlx.DB) error {
 		if _, err := info(ctx, db, id, ""); err != nil {
 			return err
 		}
-		out, err = withLooks(ctx, db, id, after)
+		out, err = withLooks(ctx, db, id, after, look)
 		return err
 	})
 	return out, err
 }
+
+// mostRows is how many changes, and how many looks, one page of a history has.
+const mostRows = 1000
 
 func history(ctx context.Context, q sqlx.QueryerContext, id string, after int64) ([]Change, error) {
 	out := []Change{}
@@ -296,13 +311,17 @@ func history(ctx context.Context, q sqlx.QueryerContext, id string, after int64)
 	return out, err
 }
 
-// withLooks is a history with who looked at keys meanwhile.
-func withLooks(ctx context.Context, q sqlx.QueryerContext, id string, after int64) ([]Change, error) {
+// withLooks is a history with who looked at keys meanwhile. What happened is ordered by
+// positions and by the numbers of looks: clocks may be set back. Looks neither push
+// changes off a page nor the other way round; those of positions behind the page follow on
+// the next.
+func withLooks(ctx context.Context, q sqlx.QueryerContext, id string, after, look int64) ([]Change, error) {
 	out := []Change{}
 	err := sqlx.SelectContext(ctx, q, &out, `
-		select position, at, author, reason, act, state from changes where design = $1 and position > $2
-		union all select position, at, author, reason, 'reveal', 'done' from audits where design = $1 and position >= $2
-		order by at, position limit 1000`, id, after)
+		with page as (select position, at, author, reason, act, state, 0::bigint as look from changes where design = $1 and position > $2 order by position limit $4),
+		looks as (select position, at, author, reason, 'reveal' as act, 'done' as state, id as look from audits
+			where design = $1 and id > $3 and ((select count(*) from page) < $4 or position <= (select max(position) from page)) order by id limit $4)
+		select * from page union all select * from looks order by position, look`, id, after, look, mostRows)
 	return out, err
 }
 

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"fmt"
 	"net"
@@ -64,7 +65,7 @@ func explained(ctx context.Context, err error) error {
 		return &Unavailable{"the database does not answer in time", lookAtDatabase, err}
 	case errors.As(err, &refused):
 		return &Unavailable{"the database can not be reached", lookAtDatabase, err}
-	case errors.As(err, &network), errors.Is(err, sql.ErrConnDone), pgconn.SafeToRetry(err), pgconn.Timeout(err):
+	case errors.As(err, &network), errors.Is(err, sql.ErrConnDone), errors.Is(err, driver.ErrBadConn), pgconn.SafeToRetry(err), pgconn.Timeout(err):
 		return &Unavailable{"the connection to the database broke off", lookAtDatabase, err}
 	}
 	return err
@@ -76,6 +77,14 @@ func explainedPg(pg *pgconn.PgError, err error) error {
 		return &Unavailable{"another program holds this design in the database", "try again in a moment; if it stays so, look for a long transaction there", err}
 	case "57014": // query_canceled: the statement's limit
 		return &Unavailable{"the database took too long", "try again in a moment; if it stays so, look at its load", err}
+	case "53100": // disk_full
+		return &Unavailable{"the database's disk is full", "make room on it; nothing was changed, and nothing is lost", err}
+	case "53200": // out_of_memory
+		return &Unavailable{"the database has no memory left", "try again in a moment; if it stays so, look at its machine", err}
+	case "58030": // io_error
+		return &Unavailable{"the database can not read or write its disk", lookAtDatabase, err}
+	case "25006": // read_only_sql_transaction
+		return &Unavailable{"the database takes no changes: it is a standby, or set to read only", "point DATABASE_URL at the one that takes them", err}
 	case "57P01", "57P02", "57P03": // it stops, or starts
 		return &Unavailable{"the database is stopping or starting", "try again in a moment", err}
 	case "53300", "53400": // too many connections

@@ -62,6 +62,8 @@ type Change struct {
 	Reason   string    `db:"reason" json:"reason"`
 	Act      string    `db:"act" json:"act" enum:"edit,undo,redo,reveal"`
 	State    string    `db:"state" json:"state" enum:"done,undone,dropped"`
+	// Look numbers those who looked at keys; 0 for all else.
+	Look int64 `db:"look" json:"look,omitempty" doc:"Of a look at keys its number, to go on after."`
 }
 
 // Store is a database. It may be used from many goroutines, and several stores
@@ -123,10 +125,17 @@ func migrate(ctx context.Context, url string) error {
 // Close closes all connections.
 func (s *Store) Close() error { return errors.Join(s.reads.Close(), s.writes.Close()) }
 
-// Ping asks whether the database answers, by a connection of each part of the
-// pool.
+// Ping asks whether the database answers and takes what is written, by a connection of
+// each part of the pool.
 func (s *Store) Ping(ctx context.Context) error {
-	return explained(ctx, errors.Join(s.reads.PingContext(ctx), s.writes.PingContext(ctx)))
+	if err := s.reads.PingContext(ctx); err != nil {
+		return explained(ctx, err)
+	}
+	_, err := s.writes.ExecContext(ctx, `insert into pulse (id, at) values (1, now()) on conflict (id) do update set at = excluded.at`)
+	if err != nil && ctx.Err() != nil {
+		err = ctx.Err() // whatever the driver calls it
+	}
+	return explained(ctx, err)
 }
 
 // Stats tells how the connections for reading and for writing are used.

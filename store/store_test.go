@@ -137,7 +137,7 @@ func TestRefusedChangeLeavesNoTrace(t *testing.T) {
 	var problems design.Problems
 	require.ErrorAs(t, err, &problems)
 	assert.Equal(t, before, text(t, s, id))
-	list, err := s.History(t.Context(), id, 0)
+	list, err := s.History(t.Context(), id, 0, 0)
 	require.NoError(t, err)
 	assert.Empty(t, list)
 }
@@ -190,7 +190,7 @@ func TestKilledWriterLosesNothingAcknowledged(t *testing.T) {
 			assert.NotNil(t, d.Get(design.ID(fmt.Sprint("b", n))))
 		}
 		assert.Len(t, d.Of(design.KindSite), int(2+2*in.Position), "no half of a change")
-		list, err := s.History(t.Context(), id, 0)
+		list, err := s.History(t.Context(), id, 0, 0)
 		require.NoError(t, err)
 		assert.Len(t, list, int(in.Position))
 	}

@@ -2034,6 +2034,13 @@ export interface components {
        */
       waiting?: number;
     };
+    InHandBody: {
+      /**
+       * Format: int64
+       * @description The position that the files were of.
+       */
+      base: number;
+    };
     IngestItem: {
       /** Format: int64 */
       line: number;
@@ -2611,6 +2618,7 @@ export interface components {
     };
     ProofResult: {
       error?: string;
+      failed?: components["schemas"]["WalkProof"];
       group?: string;
       holds: boolean;
       intent: string;
@@ -3377,6 +3385,11 @@ export interface components {
       /** Format: date-time */
       at: string;
       author: string;
+      /**
+       * Format: int64
+       * @description Of a look at keys its number, to go on after.
+       */
+      look?: number;
       /** Format: int64 */
       position: number;
       reason: string;
@@ -4612,7 +4625,11 @@ export interface operations {
       };
       cookie?: never;
     };
-    requestBody?: never;
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["InHandBody"];
+      };
+    };
     responses: {
       /** @description OK */
       200: {
@@ -4673,6 +4690,8 @@ export interface operations {
       query?: {
         /** @description The position; 0 for all. */
         after?: number;
+        /** @description The last look at keys that was read; 0 for all. */
+        look?: number;
       };
       header?: never;
       path: {

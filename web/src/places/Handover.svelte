@@ -2,7 +2,7 @@
   import { Check, Copy, Download, Eye, EyeOff } from "@lucide/svelte";
   import { useQueryClient } from "@tanstack/svelte-query";
   import { toast } from "svelte-sonner";
-  import { client, data, type Handed, type HandedFile } from "../api/client";
+  import { client, data, positionOf, type Handed, type HandedFile } from "../api/client";
   import { complain, designKey, useHandover } from "../api/queries";
   import { kindWord } from "../lib/form";
   import { horizon } from "../lib/horizon";
@@ -67,6 +67,7 @@
       await data(
         client.POST("/api/designs/{design}/handover/{party}/handed", {
           params: { path: { design, party: chosen.party }, query: { horizon: horizon() } },
+          body: { base: positionOf(handover.data) ?? 0 },
         }),
       );
       toast.success(`${chosen.name} has these files; what changes from now on is marked`);
