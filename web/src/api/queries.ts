@@ -475,11 +475,15 @@ export interface Saying {
   it: string;
 }
 
+/** What lines would do, asked once. */
+export const hear = (d: string, q: Saying) =>
+  data(client.POST("/api/designs/{design}/say", { ...inside(d), body: q }));
+
 export const useHeard = (d: () => string, q: () => Saying, wanted: () => boolean) =>
   view(
     d,
     () => ["say", q()],
-    () => data(client.POST("/api/designs/{design}/say", { ...inside(d()), body: q() })),
+    () => hear(d(), q()),
     wanted,
   );
 
@@ -556,6 +560,12 @@ export function complain(error: unknown): void {
 /** The positions of designs that were written from here: nobody else has changed anything there. */
 const written = new Map<string, Set<number>>();
 
+/** The last write to each design: writes go one after the other, each from what the one before has left. */
+const writing = new Map<string, Promise<unknown>>();
+
+/** Edits, or how to make them once it is their turn, from what is there then. */
+export type Edits = Edit[] | (() => Edit[]);
+
 /** Writes to a design; every method tells the person if it fails. */
 export function writer(queries: QueryClient, design: () => string) {
   /**
@@ -572,7 +582,13 @@ export function writer(queries: QueryClient, design: () => string) {
     while (written.get(design())?.has(seen + 1)) seen++;
     return seen;
   };
-  const attempt = async (write: () => Promise<unknown>, done?: string): Promise<boolean> => {
+  const attempt = (write: () => Promise<unknown>, done?: string): Promise<boolean> => {
+    const before = writing.get(design()) ?? Promise.resolve();
+    const now = before.then(() => once(write, done));
+    writing.set(design(), now);
+    return now;
+  };
+  const once = async (write: () => Promise<unknown>, done?: string): Promise<boolean> => {
     try {
       const info = await write();
       if (info !== null && typeof info === "object" && "position" in info) {
@@ -591,17 +607,20 @@ export function writer(queries: QueryClient, design: () => string) {
   return {
     base,
     attempt,
-    change: (reason: string, edits: Edit[]) =>
-      attempt(
-        () =>
-          data(
-            client.POST("/api/designs/{design}/changes", {
-              ...inside(design()),
-              body: { base: base(), reason, edits },
-            }),
-          ),
-        reason,
-      ),
+    /** Edits that are at hand are of what the person sees now; others are made when it is their turn. */
+    change: (reason: string, edits: Edits) => {
+      const seen = base();
+      return attempt(async () => {
+        const list = typeof edits === "function" ? edits() : edits;
+        if (!list.length) return undefined;
+        return data(
+          client.POST("/api/designs/{design}/changes", {
+            ...inside(design()),
+            body: { base: typeof edits === "function" ? base() : seen, reason, edits: list },
+          }),
+        );
+      }, reason);
+    },
     undo: () =>
       attempt(() =>
         data(client.POST("/api/designs/{design}/undo", { ...inside(design()), body: { base: base() } })),

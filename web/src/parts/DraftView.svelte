@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { onDestroy } from "svelte";
   import { Toggle } from "bits-ui";
   import { useQueryClient } from "@tanstack/svelte-query";
   import type { Shape } from "../api/client";
@@ -38,9 +39,11 @@
   const fewest = (of: (s: Shape) => number) => Math.min(...possible.map(of));
   const steps = (s: Shape) => s.parties.reduce((n, x) => n + x.steps.length, 0);
 
+  let here = true; // nobody has gone elsewhere while the answer was on its way
+  onDestroy(() => (here = false));
   async function draft(s: Shape): Promise<void> {
-    if (await write.change(`Draft ${s.title}: ${name(a.value)} and ${name(b.value)}`, s.edits))
-      goTo(design, "links", s.subject ? { link: s.subject } : {});
+    const done = await write.change(`Draft ${s.title}: ${name(a.value)} and ${name(b.value)}`, s.edits);
+    if (done && here) goTo(design, "links", s.subject ? { link: s.subject } : {});
   }
 </script>
 

@@ -69,13 +69,18 @@
       object: { id, kind: f.kind, parent, name: name.trim(), body: sent(f.fields, values) },
     } as Edit;
   });
+  let saving = $state(false);
   async function save(e: SubmitEvent): Promise<void> {
     e.preventDefault();
+    if (saving) return;
     const f = form.data;
     const id = f?.object || freshID();
     if (!f || !edit?.object) return;
     const what = `${f.object ? "Change" : "Add"} ${kindWord(f.kind)} ${edit.object.name}`;
-    if (await write.change(what, [{ ...edit, id, object: { ...edit.object, id } } as Edit])) {
+    saving = true; // nothing is typed into what is on its way
+    const saved = await write.change(what, [{ ...edit, id, object: { ...edit.object, id } } as Edit]);
+    saving = false;
+    if (saved) {
       begunFor = "";
       asking = undefined;
       done(id);
@@ -93,7 +98,7 @@
 <Drawer {title} open={of !== undefined} {close}>
   <Known of={form} what="The form" />
   {#if form.data && of}
-    <form class="flex flex-col gap-3 p-4" onsubmit={save}>
+    <form class="flex flex-col gap-3 p-4" onsubmit={save} inert={saving} aria-busy={saving}>
       <p class="text-soft text-sm">{form.data.doc}</p>
       <label class="flex flex-col gap-1"
         ><span class="text-sm font-semibold">name *</span>

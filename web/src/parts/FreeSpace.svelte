@@ -47,7 +47,8 @@
       name: name.trim() || `kept ${prefix}`,
       body: { prefix, use: "keep" },
     };
-    if (await write.change(`Reserve ${prefix}`, [{ op: "put", id, object }])) name = "";
+    const called = name;
+    if ((await write.change(`Reserve ${prefix}`, [{ op: "put", id, object }])) && name === called) name = "";
   }
 </script>
 

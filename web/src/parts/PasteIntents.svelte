@@ -28,7 +28,8 @@
   const bad = $derived(h?.lines.filter((l) => l.problems.length).length ?? 0);
   const made = $derived(h?.lines.reduce((n, l) => n + l.does.filter((d) => d.new).length, 0) ?? 0);
   async function apply(): Promise<void> {
-    if (h && (await write.change(`Bring in ${made} intents`, h.edits))) {
+    const pasted = text;
+    if (h && (await write.change(`Bring in ${made} intents`, h.edits)) && text === pasted) {
       text = "";
       close();
     }

@@ -2,7 +2,8 @@
   import { CornerDownLeft } from "@lucide/svelte";
   import { useQueryClient } from "@tanstack/svelte-query";
   import { tick } from "svelte";
-  import { useHeard, writer } from "../api/queries";
+  import { complain, hear, useHeard, writer } from "../api/queries";
+  import type { Heard } from "../api/client";
   import { doable, lineAt, marked, taken } from "../lib/say";
   import { goTo } from "../router";
 
@@ -59,17 +60,28 @@
     area?.setSelectionRange(now.cursor, now.cursor);
     cursor = now.cursor;
   }
+  /** Does what is said now; what is typed meanwhile stays, and is for the next time. */
+  let doing = $state("");
   async function apply(): Promise<void> {
-    if (asked.text !== text) {
-      asked = { text, line: lineAt(text, cursor).line };
-      await tick();
+    const said = text;
+    if (!said.trim() || doing) return;
+    doing = said;
+    try {
+      const now = await hear(design, { text: said, line: lineAt(said, cursor).line, it });
+      if (!doable(now)) return;
+      if (now.edits.length && !(await write.change(now.reason || "Say it", now.edits))) return;
+      const meanwhile = text !== said;
+      if (text.startsWith(said)) text = text.slice(said.length).replace(/^\n/, "");
+      if (!text) asked = { text: "", line: "" };
+      if (meanwhile) return;
+      lead(now);
+    } catch (error) {
+      complain(error);
+    } finally {
+      doing = "";
     }
-    const answer = await heard.refetch();
-    const now = answer.data;
-    if (!now || !doable(now)) return;
-    if (now.edits.length && !(await write.change(now.reason || "Say it", now.edits))) return;
-    text = "";
-    asked = { text: "", line: "" };
+  }
+  function lead(now: Heard): void {
     if (now.leads) {
       const { a, b } = now.leads;
       goTo(

@@ -78,14 +78,18 @@
     const text = editing?.text.trim() ?? "";
     editing = undefined;
     if (!s) return;
-    const object =
-      keys[0] === "name" && keys.length === 1
-        ? { ...s.object, name: text }
-        : { ...s.object, body: changed(s.object.body, keys, text) };
-    if (JSON.stringify(object) === JSON.stringify(s.object)) return;
-    await write.change(`Change ${s.object.name}`, [
-      { op: "put", id: s.object.id, object: object as NamedObject },
-    ]);
+    const seen = s.object;
+    /** What is there when it is its turn: an edit before may just have been answered. */
+    const now = () => (s?.object.id === seen.id ? s.object : seen);
+    await write.change(`Change ${seen.name}`, () => {
+      const before = now();
+      const object =
+        keys[0] === "name" && keys.length === 1
+          ? { ...before, name: text }
+          : { ...before, body: changed(before.body, keys, text) };
+      if (JSON.stringify(object) === JSON.stringify(before)) return [];
+      return [{ op: "put", id: before.id, object: object as NamedObject }];
+    });
   }
   const form = useForm(
     () => design,

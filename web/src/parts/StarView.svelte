@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { onDestroy } from "svelte";
   import { useQueryClient } from "@tanstack/svelte-query";
   import { useEstate, useStar, writer } from "../api/queries";
   import { urlState } from "../lib/url.svelte";
@@ -37,8 +38,11 @@
   const toggle = (id: string) =>
     set(branches.includes(id) ? branches.filter((x) => x !== id) : [...branches, id]);
   const headName = $derived(estate.data?.parties.find((x) => x.id === head.value)?.name ?? "");
+  let here = true; // nobody has gone elsewhere while the answer was on its way
+  onDestroy(() => (here = false));
   async function apply(): Promise<void> {
-    if (s && (await write.change(`Join ${headName} with ${joined}`, s.edits as never))) goTo(design, "links");
+    if (s && (await write.change(`Join ${headName} with ${joined}`, s.edits as never)) && here)
+      goTo(design, "links");
   }
 </script>
 

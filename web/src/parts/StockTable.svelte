@@ -58,7 +58,17 @@
       return fitting;
     },
   });
-  const rows = $derived(table.getRowModel().rows.map((r) => r.original));
+  const live = $derived(table.getRowModel().rows.map((r) => r.original));
+  let editing = $state<string>(); // the text being typed
+  /** The rows as they are shown: while a cell is typed into, none moves, whatever is answered meanwhile. */
+  let rows = $state.raw<StockRow[]>([]);
+  $effect.pre(() => {
+    if (editing === undefined) rows = live;
+    else {
+      const now = new Map(stock.rows.map((r) => [r.object.id, r]));
+      rows = untrack(() => rows).map((r) => now.get(r.object.id) ?? r);
+    }
+  });
 
   const rowHeight = 30;
   let scroller = $state<HTMLDivElement>();
@@ -74,8 +84,16 @@
     untrack(() => $virtual.setOptions({ count, getScrollElement: () => element ?? null }));
   });
 
-  let at = $state({ row: 0, column: 2 });
-  let editing = $state<string>(); // the text being typed
+  /** Where the cursor is: at an object, wherever its row is by now. */
+  let place = $state({ id: "", row: 0, column: 2 });
+  const at = $derived.by(() => {
+    const row = rows.findIndex((r) => r.object.id === place.id);
+    return { row: row < 0 ? Math.max(0, Math.min(rows.length - 1, place.row)) : row, column: place.column };
+  });
+  /** What was typed and is not answered yet, by object and column. */
+  let pending = $state<Record<string, string>>({});
+  const shown = (row: StockRow, column: ColumnKey): string =>
+    pending[`${row.object.id} ${column}`] ?? cell(row, column);
   let chosen = $state<Record<string, boolean>>({});
   const chosenRows = $derived(stock.rows.filter((r) => chosen[r.object.id]));
   const partyOf = (r: StockRow): string =>
@@ -105,11 +123,13 @@
   const key = (column: number): ColumnKey => columns[column]?.key ?? "name";
 
   function move(row: number, column: number): void {
-    at = {
-      row: Math.max(0, Math.min(rows.length - 1, row)),
+    const next = Math.max(0, Math.min(rows.length - 1, row));
+    place = {
+      id: rows[next]?.object.id ?? "",
+      row: next,
       column: Math.max(0, Math.min(columns.length - 1, column)),
     };
-    $virtual.scrollToIndex(at.row);
+    $virtual.scrollToIndex(next);
     scroller?.focus();
   }
   function begin(text?: string): void {
@@ -121,17 +141,40 @@
       );
       return;
     }
-    editing = text ?? cell(row, key(at.column));
+    place = { ...place, id: row.object.id };
+    editing = text ?? shown(row, key(at.column));
   }
-  async function finish(down: boolean): Promise<void> {
-    const row = rows[at.row];
-    const text = editing;
-    editing = undefined;
-    if (row && text !== undefined) {
+  /** A cell to be set, by its object: its row may be another by the time. */
+  interface Typed {
+    id: string;
+    column: ColumnKey;
+    text: string;
+  }
+  /** Writes cells once it is their turn, from what is there then; what is refused is told with what was typed. */
+  async function set(typed: Typed[], reason: string): Promise<void> {
+    for (const t of typed) pending[`${t.id} ${t.column}`] = t.text;
+    const done = await write.change(reason, () => {
       const edits = new CellEdits(stock);
-      if (edits.set(row, key(at.column), text)) await write.change(`Change ${row.object.name}`, edits.edits);
-    }
-    move(at.row + (down ? 1 : 0), at.column);
+      for (const t of typed) {
+        const row = stock.rows.find((r) => r.object.id === t.id);
+        if (row) edits.set(row, t.column, t.text);
+      }
+      return edits.edits;
+    });
+    const answered = new Set(typed.map((t) => `${t.id} ${t.column} ${t.text}`));
+    pending = Object.fromEntries(
+      Object.entries(pending).filter(([k, text]) => !answered.has(`${k} ${text}`)),
+    );
+    if (!done) toast.error(`Not taken: ${typed.map((t) => `“${t.text}”`).join(", ")}`, { duration: 20_000 });
+  }
+  function finish(down: boolean): void {
+    const row = rows[at.row];
+    const column = key(at.column);
+    const text = editing?.trim();
+    editing = undefined;
+    if (down) move(at.row + 1, at.column); // at once, and not when it is answered
+    if (row && text !== undefined && editable(row, column) && shown(row, column) !== text)
+      void set([{ id: row.object.id, column, text }], `Change ${row.object.name}`);
   }
   function onkeydown(e: KeyboardEvent): void {
     if (editing !== undefined || e.ctrlKey || e.metaKey || e.altKey) return;
@@ -163,8 +206,7 @@
     if (editing !== undefined) return;
     const block = parseBlock(e.clipboardData?.getData("text/plain") ?? "");
     e.preventDefault();
-    const edits = new CellEdits(stock);
-    let set = 0;
+    const typed: Typed[] = [];
     let refused = 0;
     for (const [n, line] of block.entries()) {
       for (const [m, text] of line.entries()) {
@@ -175,28 +217,30 @@
           (!editable(row, key(at.column + m)) && cell(row, key(at.column + m)) !== text)
         )
           refused++;
-        else if (edits.set(row, key(at.column + m), text)) set++;
+        else if (editable(row, key(at.column + m)) && shown(row, key(at.column + m)) !== text.trim())
+          typed.push({ id: row.object.id, column: key(at.column + m), text: text.trim() });
       }
     }
     if (refused)
       toast.error(`Nothing was pasted: ${refused} of the cells lie outside the table or are not edited here`);
-    else if (set) await write.change(`Paste ${set} ${set === 1 ? "cell" : "cells"}`, edits.edits);
+    else if (typed.length) await set(typed, `Paste ${typed.length} ${typed.length === 1 ? "cell" : "cells"}`);
     else toast.message("Nothing to change: the cells say the same already");
   }
   async function setAll(field: "owner" | "segment", e: SubmitEvent): Promise<void> {
     e.preventDefault();
     const form = e.currentTarget as HTMLFormElement;
     const value = String(new FormData(form).get("value"));
-    const edits = new CellEdits(stock);
-    const count = chosenRows.filter((r) => edits.set(r, field, value)).length;
-    if (!count) toast.message(`None of the chosen rows has a ${field} to change`);
-    else if (
-      await write.change(
-        `Set the ${field} of ${count} ${count === 1 ? "row" : "rows"} to ${value || "none"}`,
-        edits.edits,
-      )
-    )
+    const typed = chosenRows
+      .filter((r) => editable(r, field) && shown(r, field) !== value.trim())
+      .map((r) => ({ id: r.object.id, column: field, text: value.trim() }));
+    if (!typed.length) toast.message(`None of the chosen rows has a ${field} to change`);
+    else {
       form.reset();
+      await set(
+        typed,
+        `Set the ${field} of ${typed.length} ${typed.length === 1 ? "row" : "rows"} to ${value || "none"}`,
+      );
+    }
   }
   const template = `2rem ${columns.map((c) => c.width).join(" ")}`;
   const focus = (node: HTMLInputElement) => {
@@ -330,12 +374,12 @@
               {#if here && editing !== undefined}
                 <input
                   class="field -ml-1 w-full py-0.5"
-                  aria-label="{c.title} of {row.object.name}"
+                  aria-label="{c.title} of {shown(row, 'name')}"
                   bind:value={editing}
                   {@attach focus}
-                  onblur={() => editing !== undefined && void finish(false)}
+                  onblur={() => editing !== undefined && finish(false)}
                   onkeydown={(e) => {
-                    if (e.key === "Enter") void finish(true);
+                    if (e.key === "Enter") finish(true);
                     if (e.key === "Escape") {
                       editing = undefined;
                       scroller?.focus();
@@ -346,16 +390,19 @@
               {:else}
                 <!-- svelte-ignore a11y_click_events_have_key_events -->
                 <span
-                  class="truncate py-1 pr-2 {c.key === 'ranges' ? 'font-mono' : ''} {here
+                  class="truncate py-1 pr-2 {c.key === 'ranges'
+                    ? 'font-mono'
+                    : ''} {`${row.object.id} ${c.key}` in pending ? 'italic' : ''} {here
                     ? 'outline-link outline-2'
                     : ''}"
                   role="gridcell"
                   id="cell-{item.index}-{n}"
                   aria-selected={here}
                   tabindex="-1"
-                  title={cell(row, c.key)}
+                  title={shown(row, c.key)}
+                  aria-busy={`${row.object.id} ${c.key}` in pending}
                   onclick={() => move(item.index, n)}
-                  ondblclick={() => begin()}>{cell(row, c.key)}</span
+                  ondblclick={() => begin()}>{shown(row, c.key)}</span
                 >
               {/if}
             {/each}
