@@ -129,16 +129,7 @@ func writeKeys(path string, byPath map[string]string) error {
 	if err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(filepath.Dir(path), ".keys-*") // mode 0600
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name())
-	_, err = f.Write(append(data, '\n'))
-	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), path)
+	return writeFile(path, append(data, '\n'), 0o600)
 }
 
 func writeAll(dir string, all []partyFiles) error {
@@ -152,7 +143,7 @@ func writeAll(dir string, all []partyFiles) error {
 			if f.Secret {
 				mode = 0o600
 			}
-			if err := os.WriteFile(path, []byte(f.Content), mode); err != nil {
+			if err := writeFile(path, []byte(f.Content), mode); err != nil {
 				return err
 			}
 		}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
 
 	"github.com/spf13/cobra"
 
@@ -106,16 +105,7 @@ func replace(path string, d *design.Design) error {
 	if err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(filepath.Dir(path), ".dravin-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name())
-	_, err = f.Write(text)
-	if err := errors.Join(err, f.Sync(), f.Chmod(0o644), f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), path)
+	return writeFile(path, text, 0o644)
 }
 
 func printBrought(w io.Writer, all []brought, dry bool) {

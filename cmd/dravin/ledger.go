@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"io"
-	"os"
 
 	"github.com/spf13/cobra"
 
@@ -37,7 +36,7 @@ func ledgerCommand() *cobra.Command {
 				return badInput(err)
 			}
 			if path != "" {
-				return os.WriteFile(path, text.Bytes(), 0o644)
+				return writeFile(path, text.Bytes(), 0o644)
 			}
 			_, err = c.OutOrStdout().Write(text.Bytes())
 			return err

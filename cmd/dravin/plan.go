@@ -3,7 +3,6 @@ package main
 import (
 	"fmt"
 	"io"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -157,7 +156,7 @@ func applyOption(c *cobra.Command, d *design.Design, plan translate.Plan, asked 
 		_, err = c.OutOrStdout().Write(file)
 		return err
 	}
-	return os.WriteFile(asked.out, file, 0o644)
+	return writeFile(asked.out, file, 0o644)
 }
 
 func printPlan(w io.Writer, p translate.Plan) {
