@@ -1,6 +1,7 @@
 package core_test
 
 import (
+	"context"
 	"math/rand/v2"
 	"net/netip"
 	"reflect"
@@ -156,7 +157,7 @@ func askEverything(r *rand.Rand, d *design.Design) {
 		found := s.Findings.All()
 		brokenIsDown(s, found)
 		if len(found) > 0 {
-			s.Findings.Mends(found[r.IntN(len(found))].Key)
+			_, _ = s.Findings.Mends(context.Background(), found[r.IntN(len(found))].Key)
 		}
 		t := s.Tables
 		for _, p := range t.Points() {
@@ -202,8 +203,8 @@ func askEverything(r *rand.Rand, d *design.Design) {
 		o := pick()
 		fill.Suggestions(d, o)
 		d.Removal(o.ID)
-		_, _ = draft.Like(d, o.ID, []string{"another"})
-		say.Understand(d, "remove "+o.Name, "")
+		_, _ = draft.Like(context.Background(), d, o.ID, []string{"another"})
+		_, _ = say.Understand(context.Background(), d, "remove "+o.Name, "")
 		_, _ = draft.Shapes(d, draft.Question{A: o.ID, B: pick().ID})
 	}
 	say.Sayings(d)

@@ -88,7 +88,9 @@ func TestTruthOfPlans(t *testing.T) {
 			if len(q.Places) < 2 {
 				continue
 			}
-			for n, o := range translate.For(p, q).Options {
+			plan, err := translate.For(t.Context(), p, q)
+			require.NoError(t, err)
+			for n, o := range plan.Options {
 				// Endpoints of a cloud are its own: no kernel has them.
 				if o.Refused != "" || o.Remedy == translate.Endpoint || n > 0 && !every {
 					continue

@@ -52,7 +52,9 @@ func node(t *testing.T, l *lab.Lab, name string) *lab.Node {
 func mapped(t *testing.T) *route.Tables {
 	d, err := design.Read(demo.TwoGardens)
 	require.NoError(t, err)
-	d, _, err = d.Apply(translate.ForGroup(proof.Of(route.Solve(d, standing.Condition{})), overlap.Find(d)[0])[0].Edits)
+	options, err := translate.ForGroup(t.Context(), proof.Of(route.Solve(d, standing.Condition{})), overlap.Find(d)[0])
+	require.NoError(t, err)
+	d, _, err = d.Apply(options[0].Edits)
 	require.NoError(t, err)
 	return route.Solve(d, standing.Condition{})
 }

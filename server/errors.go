@@ -53,6 +53,10 @@ func newError(status int, message string, errs ...error) huma.StatusError {
 
 // failed turns any error of the core or the store into an answer.
 func (s *Server) failed(err error) *ProblemDetails {
+	var own *ProblemDetails
+	if errors.As(err, &own) { // it is an answer already
+		return own
+	}
 	var problems design.Problems
 	var conflict *store.Conflict
 	var unavailable *store.Unavailable

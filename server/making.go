@@ -35,7 +35,11 @@ func (s *Server) say(ctx context.Context, in *sayIn) (*answer[Heard], error) {
 		return nil, s.failed(err)
 	}
 	it := design.ID(in.Body.It)
-	out := Heard{Understood: say.Understand(v.design, in.Body.Text, it), Offers: []say.Offer{}}
+	understood, err := queued(ctx, s.makes, func() (say.Understood, error) { return say.Understand(ctx, v.design, in.Body.Text, it) })
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	out := Heard{Understood: understood, Offers: []say.Offer{}}
 	if in.Body.Line != "" || in.Body.Text == "" {
 		out.Offers = say.Complete(v.design, in.Body.Line, it)
 	}
@@ -113,16 +117,16 @@ type inCopies struct {
 	Count  int      `query:"count" minimum:"0" maximum:"200" doc:"How many by the pattern."`
 }
 
-func copiesOf(v *solved, in *inCopies) (draft.Copies, error) {
+func copiesOf(ctx context.Context, v *solved, in *inCopies) (draft.Copies, error) {
 	names := in.Names
 	if len(names) == 0 {
 		names = draft.Numbered(v.design, in.Like, max(in.Count, 1))
 	}
-	c, err := draft.Like(v.design, design.ID(in.Source), names)
-	if err != nil {
+	c, err := draft.Like(ctx, v.design, design.ID(in.Source), names)
+	if err != nil && ctx.Err() == nil {
 		return c, refused("source", err.Error())
 	}
-	return c, nil
+	return c, err
 }
 
 type inStar struct {
@@ -133,16 +137,16 @@ type inStar struct {
 	GB       uint32   `query:"gb" maximum:"100000000" doc:"GB a month over each."`
 }
 
-func starOf(v *solved, in *inStar) (draft.Star, error) {
+func starOf(ctx context.Context, v *solved, in *inStar) (draft.Star, error) {
 	q := draft.StarQuestion{Head: design.ID(in.Head), Shape: in.Shape, GB: in.GB}
 	for _, b := range in.Branches {
 		q.Branches = append(q.Branches, design.ID(b))
 	}
-	star, err := draft.DraftStar(v.design, q)
-	if err != nil {
+	star, err := draft.DraftStar(ctx, v.design, q)
+	if err != nil && ctx.Err() == nil {
 		return star, refused("branch", err.Error())
 	}
-	return star, nil
+	return star, err
 }
 
 func (s *Server) makingOperations(api huma.API) {
@@ -156,6 +160,6 @@ func (s *Server) makingOperations(api huma.API) {
 		}
 		return v.design.Removal(ids...), nil
 	})
-	view(s, api, "get-copies", "/copies", "Others like a party, with its links; nothing is stored", copiesOf)
-	view(s, api, "get-star", "/star", "One party joined with many, as one change; nothing is stored", starOf)
+	heavy(s, api, s.makes, "get-copies", "/copies", "Others like a party, with its links; nothing is stored", copiesOf)
+	heavy(s, api, s.makes, "get-star", "/star", "One party joined with many, as one change; nothing is stored", starOf)
 }

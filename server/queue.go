@@ -2,8 +2,10 @@ package server
 
 import (
 	"context"
+	"runtime"
 	"slices"
 	"sync"
+	"time"
 
 	"dravin/store"
 )
@@ -15,8 +17,22 @@ const (
 	importsWaiting = 30
 )
 
+// How many wait for what is worked out for long, and for how long at most.
+const (
+	workWaiting = 30
+	workWaits   = 30 * time.Second
+)
+
+// workAtOnce is how many of those run at once: half of the machine stays for what is
+// answered at once.
+func workAtOnce() int { return max(1, runtime.GOMAXPROCS(0)/2) }
+
 // queue lets a few in at a time, in the order in which they came.
 type queue struct {
+	of     string // what is let in
+	atOnce int
+	most   int // that may wait
+
 	mu      sync.Mutex
 	running int
 	waiting []*ticket
@@ -31,14 +47,14 @@ type ticket struct {
 // queue, 1 for the next, whenever it changes. leave must be called after.
 func (q *queue) enter(ctx context.Context, told func(place int)) (leave func(), err error) {
 	q.mu.Lock()
-	if q.running < importsAtOnce {
+	if q.running < q.atOnce {
 		q.running++
 		q.mu.Unlock()
 		return q.leave, nil
 	}
-	if len(q.waiting) >= importsWaiting {
+	if len(q.waiting) >= q.most {
 		q.mu.Unlock()
-		return nil, &store.Unavailable{Why: "too many imports wait already", Want: "try again in a few minutes"}
+		return nil, &store.Unavailable{Why: "too many " + q.of + " wait already", Want: "try again in a few minutes"}
 	}
 	t := &ticket{make(chan struct{}), make(chan struct{}, 1)}
 	q.waiting = append(q.waiting, t)
@@ -58,6 +74,17 @@ func (q *queue) enter(ctx context.Context, told func(place int)) (leave func(), 
 			return nil, ctx.Err()
 		}
 	}
+}
+
+// turn waits for the caller's turn, but not for ever.
+func (q *queue) turn(ctx context.Context) (leave func(), err error) {
+	waiting, cancel := context.WithTimeout(ctx, workWaits)
+	defer cancel()
+	leave, err = q.enter(waiting, func(int) {})
+	if err != nil && ctx.Err() == nil && waiting.Err() != nil {
+		return nil, &store.Unavailable{Why: "other " + q.of + " take long", Want: "try again in a minute"}
+	}
+	return leave, err
 }
 
 func (q *queue) place(t *ticket) int {

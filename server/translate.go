@@ -67,7 +67,7 @@ func (s *Server) tried(ctx context.Context, in *triedIn) (*answer[proof.Result],
 func (s *Server) translateOperations(api huma.API) {
 	register(api, huma.Operation{OperationID: "try-intent", Method: http.MethodPost, Path: "/api/designs/{design}/tried", MaxBodyBytes: maxChangeBytes,
 		Summary: "An intent's walk as it would be after a change; nothing is stored"}, s.tried)
-	view(s, api, "get-plan", "/plan", "Remedies for ranges that collide, side by side, each proven", planOf)
+	heavy(s, api, s.plans, "get-plan", "/plan", "Remedies for ranges that collide, side by side, each proven", planOf)
 	view(s, api, "get-ledger", "/ledger", "Who sees whom as what", func(v *solved, _ *InView) (translate.Ledger, error) { return translate.LedgerOf(v.tables()), nil })
 	view(s, api, "view-ledger", "/ledger/view", "What one party dials to reach the hosts of others", func(v *solved, in *inLedgerView) (translate.View, error) {
 		o := v.design.Get(design.ID(in.Viewer))
@@ -86,7 +86,7 @@ func (s *Server) translateOperations(api huma.API) {
 	register(api, huma.Operation{OperationID: "get-ledger-file", Method: http.MethodGet, Path: "/api/designs/{design}/ledger/file", Summary: "The ledger as a table or as zone files (RFC 1035)"}, s.ledgerFile)
 }
 
-func planOf(v *solved, in *inPlan) (translate.Plan, error) {
+func planOf(ctx context.Context, v *solved, in *inPlan) (translate.Plan, error) {
 	q := translate.Question{Intents: ids(in.Intents), Keep: ids(in.Keep), Closed: ids(in.Closed), Places: ids(in.Places), NoBoxes: in.NoBoxes}
 	for _, text := range in.Pools {
 		p, err := prefix.Parse(text)
@@ -100,7 +100,7 @@ func planOf(v *solved, in *inPlan) (translate.Plan, error) {
 		for _, g := range v.groups() {
 			if g.Key == in.Group {
 				q.Places = append(q.Places, translate.OfGroup(g).Places...)
-				return translate.For(v.all.Proofs, q), nil
+				return translate.For(ctx, v.all.Proofs, q)
 			}
 		}
 		return translate.Plan{}, refused("group", "there is no such group now; somebody may have ended it")
@@ -109,7 +109,7 @@ func planOf(v *solved, in *inPlan) (translate.Plan, error) {
 			return translate.Plan{}, refused("intent or place", "nothing that it concerns collides with anything; see its walk for what stops it")
 		}
 	}
-	return translate.For(v.all.Proofs, q), nil
+	return translate.For(ctx, v.all.Proofs, q)
 }
 
 func ids(texts []string) []design.ID {

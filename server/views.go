@@ -61,6 +61,38 @@ func view[I any, P interface {
 		})
 }
 
+// heavy registers a reading operation that may take seconds: it waits for its turn in
+// a queue, and ends when its caller has gone.
+func heavy[I any, P interface {
+	*I
+	id() string
+	asked() standing.Horizon
+}, O any](s *Server, api huma.API, q *queue, id, path, summary string, do func(ctx context.Context, v *solved, in P) (O, error)) {
+	register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: "/api/designs/{design}" + path, Summary: summary},
+		func(ctx context.Context, in *I) (*answer[O], error) {
+			v, err := s.solved.get(ctx, P(in).id())
+			if err != nil {
+				return nil, s.failed(err)
+			}
+			out, err := queued(ctx, q, func() (O, error) { return do(ctx, v.under(P(in).asked()), in) })
+			if err != nil {
+				return nil, s.failed(err)
+			}
+			return answering(out, nil)
+		})
+}
+
+// queued does something when it is its turn.
+func queued[O any](ctx context.Context, q *queue, do func() (O, error)) (O, error) {
+	leave, err := q.turn(ctx)
+	if err != nil {
+		var none O
+		return none, err
+	}
+	defer leave()
+	return do()
+}
+
 type inObject struct {
 	InView
 	Object string `path:"object" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The object's ID."`
@@ -103,8 +135,8 @@ func (s *Server) viewOperations(api huma.API) {
 			}
 			return answering(list, nil)
 		})
-	view(s, api, "get-mends", "/findings/mends", "The mends of one finding, worked out now", func(v *solved, in *inMends) ([]finding.Mend, error) {
-		return v.all.Findings.Mends(in.Key), nil
+	heavy(s, api, s.plans, "get-mends", "/findings/mends", "The mends of one finding, worked out now", func(ctx context.Context, v *solved, in *inMends) ([]finding.Mend, error) {
+		return v.all.Findings.Mends(ctx, in.Key)
 	})
 	view(s, api, "get-intents", "/intents", "Every intent with its proof", func(v *solved, _ *InView) ([]proof.Result, error) { return v.intents(), nil })
 	view(s, api, "get-walk", "/walk", "One packet, there and back", walkOf)

@@ -67,7 +67,10 @@ func runPlan(c *cobra.Command, s *solved.Solved, asked planAsked, out format) er
 	if asked.check {
 		return checkLeast(c, s, q)
 	}
-	plan := translate.For(s.Proofs, q)
+	plan, err := translate.For(c.Context(), s.Proofs, q)
+	if err != nil {
+		return err
+	}
 	if asked.option != 0 {
 		return applyOption(c, s.Design, plan, asked)
 	}
@@ -127,7 +130,10 @@ func example(d *design.Design, kinds []design.Kind) string {
 }
 
 func checkLeast(c *cobra.Command, s *solved.Solved, q translate.Question) error {
-	n, tried := translate.Search(s.Proofs, q)
+	n, tried, err := translate.Search(c.Context(), s.Proofs, q)
+	if err != nil {
+		return err
+	}
 	if n == 0 {
 		fmt.Fprintf(c.OutOrStdout(), "No choice of places to map serves: %d were proven.\n", tried)
 		return errFound

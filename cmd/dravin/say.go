@@ -28,7 +28,10 @@ func sayCommand() *cobra.Command {
 				fmt.Fprint(c.OutOrStdout(), say.Sayings(d))
 				return nil
 			}
-			u := say.Understand(d, strings.Join(lines, "\n"), "")
+			u, err := say.Understand(c.Context(), d, strings.Join(lines, "\n"), "")
+			if err != nil {
+				return err
+			}
 			if err := out.write(c, u, func(w io.Writer) { printUnderstood(w, u) }); err != nil {
 				return err
 			}

@@ -23,6 +23,26 @@ var linkLocal = provider.Inside{
 // InsideRanges proposes n inside ranges that both ends take and that clash with
 // nothing in taken. Either rule may be nil.
 func InsideRanges(a, b *provider.Inside, taken []netip.Prefix, n int) ([]netip.Prefix, error) {
+	rule, err := insideRule(a, b)
+	if err != nil {
+		return nil, err
+	}
+	used := slices.Concat(taken, rule.Reserved)
+	var out []netip.Prefix
+	for range n {
+		p, ok := prefix.Carve(rule.Within, used, int(rule.Bits))
+		if !ok {
+			return nil, fmt.Errorf("no /%d is free in %s for inside addresses", rule.Bits, prefixesWords(rule.Within))
+		}
+		out, used = append(out, p), append(used, p)
+	}
+	return out, nil
+}
+
+func prefixesWords(list []netip.Prefix) string { return negotiate.Joined(list) }
+
+// insideRule is what two ends' rules for inside ranges come to.
+func insideRule(a, b *provider.Inside) (provider.Inside, error) {
 	rule := linkLocal
 	for n, own := range []*provider.Inside{a, b} {
 		switch {
@@ -34,18 +54,9 @@ func InsideRanges(a, b *provider.Inside, taken []netip.Prefix, n int) ([]netip.P
 		}
 	}
 	if len(rule.Within) == 0 {
-		return nil, fmt.Errorf("the two ends take inside addresses from different spaces")
+		return rule, fmt.Errorf("the two ends take inside addresses from different spaces")
 	}
-	used := slices.Concat(taken, rule.Reserved)
-	var out []netip.Prefix
-	for range n {
-		p, ok := prefix.Carve(rule.Within, used, int(rule.Bits))
-		if !ok {
-			return nil, fmt.Errorf("no /%d is free in %s for inside addresses", rule.Bits, negotiate.Joined(rule.Within))
-		}
-		out, used = append(out, p), append(used, p)
-	}
-	return out, nil
+	return rule, nil
 }
 
 // Private ASNs of four bytes (RFC 6996): nobody has chosen one of them by hand, as

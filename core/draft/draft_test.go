@@ -1,6 +1,7 @@
 package draft_test
 
 import (
+	"context"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -461,7 +462,7 @@ func TestDraftingKeepsWhatTablesAre(t *testing.T) {
 				}
 			}
 		}
-		if c, err := draft.Like(d, a.ID, []string{"one more"}); err == nil {
+		if c, err := draft.Like(context.Background(), d, a.ID, []string{"one more"}); err == nil {
 			kept(c.Edits)
 		}
 	}

@@ -1,13 +1,13 @@
 package draft
 
 import (
+	"context"
 	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
 
 	"dravin/core/design"
-	"dravin/core/inuse"
 	"dravin/core/prefix"
 	"dravin/core/provider"
 )
@@ -23,22 +23,42 @@ type Copies struct {
 // name: with all that is inside, with their joints to the same far parties, with
 // the next free ranges, ASNs and inside addresses. What can not be renumbered
 // keeps its range, and a site's copy has no public address until one is given.
-func Like(d *design.Design, source design.ID, names []string) (Copies, error) {
+func Like(ctx context.Context, d *design.Design, source design.ID, names []string) (Copies, error) {
 	out := Copies{Edits: []design.Edit{}, Made: []design.ID{}, Notes: []string{}}
 	o := d.Get(source)
 	if o == nil || !slices.Contains([]design.Kind{design.KindSite, design.KindNetwork, design.KindOutside}, o.Kind) {
 		return out, fmt.Errorf("%s can not be copied; choose a site, a cloud network or an outside party", d.Title(source))
 	}
+	m := &model{d: d, source: o, books: newBooks(d)}
+	m.own = m.withInside(o)
+	m.joints = m.jointsOf(m.own)
+	for _, j := range m.joints {
+		m.own = append(m.own, m.withInside(j)...)
+	}
+	var made []*copier
 	for _, name := range names {
-		c := &copier{d: d, source: o, ids: map[design.ID]design.ID{}, ranges: map[netip.Prefix]netip.Prefix{}, hosts: map[netip.Addr]netip.Addr{}}
+		if err := ctx.Err(); err != nil {
+			return out, err
+		}
+		c := &copier{model: m, ids: map[design.ID]design.ID{}, ranges: map[netip.Prefix]netip.Prefix{}, hosts: map[netip.Addr]netip.Addr{}}
 		edits, err := c.copy(name)
 		if err != nil {
 			return out, fmt.Errorf("%s: %w", name, err)
 		}
+		made = append(made, c)
 		out.Edits, out.Made, out.Notes = append(out.Edits, edits...), append(out.Made, c.ids[source]), append(out.Notes, c.notes...)
-		d = d.Sketch(edits)
 	}
+	out.Edits = append(out.Edits, m.farEntries(made)...)
 	return out, nil
+}
+
+// model is what is copied, looked up once for all copies.
+type model struct {
+	d      *design.Design
+	source *design.Object
+	own    []*design.Object // with all that is inside, its joints included
+	joints []*design.Object
+	books  *books
 }
 
 // Numbered are n names by a pattern in which # stands for a number, those that are
@@ -48,9 +68,10 @@ func Numbered(d *design.Design, pattern string, n int) []string {
 		pattern += " #"
 	}
 	var out []string
+	names := &books{d: d, names: map[string]map[string]bool{}}
 	for k := 1; len(out) < n; k++ {
 		name := strings.ReplaceAll(pattern, "#", fmt.Sprint(k))
-		if len(d.Find(design.Slug(name), design.Parties...)) == 0 {
+		if names.free(design.KindSite, "", name) {
 			out = append(out, name)
 		}
 	}
@@ -60,8 +81,7 @@ func Numbered(d *design.Design, pattern string, n int) []string {
 // copier makes one copy. It first chooses what everything is replaced by, and then
 // writes every object anew with that.
 type copier struct {
-	d      *design.Design
-	source *design.Object
+	*model
 	ids    map[design.ID]design.ID
 	ranges map[netip.Prefix]netip.Prefix
 	hosts  map[netip.Addr]netip.Addr // public and inside addresses
@@ -70,38 +90,33 @@ type copier struct {
 }
 
 func (c *copier) copy(name string) ([]design.Edit, error) {
-	own := c.withInside(c.source)
-	joints := c.joints(own)
-	for _, j := range joints {
-		own = append(own, c.withInside(j)...)
-	}
-	root := Beside(c.d, c.source.Kind, "", name, c.source.Body)
-	if root.Name != name {
+	if !c.books.free(c.source.Kind, "", name) {
 		return nil, fmt.Errorf("the name is taken; choose another")
 	}
-	c.ids[c.source.ID] = root.ID
-	for _, o := range own {
+	root := c.books.id(c.source.Kind, "", c.books.name(c.source.Kind, "", name))
+	c.ids[c.source.ID] = root
+	for _, o := range c.own {
 		if o.ID != c.source.ID {
-			c.ids[o.ID] = design.IDFor(o.Kind, string(root.ID)+"/"+string(o.ID))
+			c.ids[o.ID] = design.IDFor(o.Kind, string(root)+"/"+string(o.ID))
 		}
 	}
-	for _, choose := range []func([]*design.Object) error{c.renumber, c.readdress, c.inside} {
-		if err := choose(own); err != nil {
+	for _, choose := range []func() error{c.renumber, c.readdress, c.inside} {
+		if err := choose(); err != nil {
 			return nil, err
 		}
 	}
 	var edits []design.Edit
-	for _, o := range own {
+	for _, o := range c.own {
 		made, err := c.made(o, name)
 		if err != nil {
 			return nil, err
 		}
 		edits = append(edits, design.PutEdit(made))
 	}
-	return append(edits, c.farEntries(joints)...), nil
+	return edits, nil
 }
 
-func (c *copier) withInside(o *design.Object) []*design.Object {
+func (c *model) withInside(o *design.Object) []*design.Object {
 	out := []*design.Object{o}
 	for _, inner := range c.d.Inside(o.ID) {
 		if inner.Kind != design.KindAttachment { // they are joints, and come with these
@@ -111,9 +126,9 @@ func (c *copier) withInside(o *design.Object) []*design.Object {
 	return out
 }
 
-// joints are those that end at the source, once each, with what joins them to a
+// jointsOf are those that end at the source, once each, with what joins them to a
 // hub and the mappings toward them.
-func (c *copier) joints(own []*design.Object) []*design.Object {
+func (c *model) jointsOf(own []*design.Object) []*design.Object {
 	var out []*design.Object
 	for _, o := range own {
 		for _, j := range c.d.JointsAt(o.ID) {
@@ -133,16 +148,11 @@ func (c *copier) joints(own []*design.Object) []*design.Object {
 }
 
 // renumber chooses a range for every one that the source holds itself.
-func (c *copier) renumber(own []*design.Object) error {
-	used := inuse.ForHolding(c.d, nil, "")
-	keep := func(p netip.Prefix, why string) {
-		c.ranges[p] = p
-		c.notes = append(c.notes, fmt.Sprintf("%s is kept: %s", p, why))
-	}
-	for _, o := range own {
+func (c *copier) renumber() error {
+	for _, o := range c.own {
 		if m, ok := o.Body.(*design.Mapping); ok {
-			if next, ok := nextLike(m.Mapped, append(inuse.ForMapping(c.d), used...)); ok {
-				c.ranges[m.Mapped], used = next, append(used, next)
+			if next, ok := c.books.hold(m.Mapped, true); ok {
+				c.ranges[m.Mapped] = next
 			}
 			continue
 		}
@@ -153,46 +163,25 @@ func (c *copier) renumber(own []*design.Object) error {
 		}
 		for _, p := range design.RangesOf(o) {
 			if lan != nil && lan.Fixed || inner != nil && inner.Fixed {
-				keep(p, c.d.Title(o.ID)+" can not be renumbered")
+				c.ranges[p] = p
+				c.notes = append(c.notes, fmt.Sprintf("%s is kept: %s can not be renumbered", p, c.d.Title(o.ID)))
 				continue
 			}
-			next, ok := nextLike(p, used)
+			next, ok := c.books.hold(p, false)
 			if !ok {
 				return fmt.Errorf("no /%d is free for what is like %s %s", p.Bits(), c.d.Title(o.ID), p)
 			}
-			c.ranges[p], used = next, append(used, next)
+			c.ranges[p] = next
 		}
 	}
 	return nil
 }
 
-// nextLike is the first free range of a range's size behind it, as near as can be.
-func nextLike(p netip.Prefix, used []netip.Prefix) (netip.Prefix, bool) {
-	_, odd := prefix.Reserved(p)
-	for _, wide := range []int{48, 32, 16, 12, 8} {
-		if wide > p.Bits() || p.Addr().Is4() && wide > 16 {
-			continue
-		}
-		space := prefix.NewSpace([]netip.Prefix{netip.PrefixFrom(p.Addr(), wide).Masked()}, used)
-		var best netip.Prefix
-		for _, f := range space.Fits(netip.PrefixFrom(p.Addr(), wide).Masked(), p.Bits(), 512) {
-			behind := p.Addr().Less(f.Prefix.Addr())
-			if !best.IsValid() || behind && (best.Addr().Less(p.Addr()) || f.Prefix.Addr().Less(best.Addr())) {
-				best = f.Prefix
-			}
-		}
-		if _, reserved := prefix.Reserved(best); best.IsValid() && (odd || !reserved) {
-			return best, true
-		}
-	}
-	return netip.Prefix{}, false
-}
-
 // readdress takes public addresses away: they are given by others, and are filled
 // in when they are known.
-func (c *copier) readdress(own []*design.Object) error {
+func (c *copier) readdress() error {
 	c.asns = map[uint32]uint32{}
-	for _, o := range own {
+	for _, o := range c.own {
 		g, ok := o.Body.(*design.Gateway)
 		if !ok {
 			continue
@@ -204,11 +193,7 @@ func (c *copier) readdress(own []*design.Object) error {
 			c.notes = append(c.notes, fmt.Sprintf("%s has no public address until you give it one", o.Name))
 		}
 		if g.ASN != 0 && c.asns[g.ASN] == 0 {
-			var given []uint32
-			for _, n := range c.asns {
-				given = append(given, n)
-			}
-			next, err := NextASN(c.d, given...)
+			next, err := c.books.nextASN()
 			if err != nil {
 				return err
 			}
@@ -219,20 +204,18 @@ func (c *copier) readdress(own []*design.Object) error {
 }
 
 // inside carves a range for every tunnel and session that has one.
-func (c *copier) inside(own []*design.Object) error {
-	taken := inuse.ForInside(c.d)
+func (c *copier) inside() error {
 	carve := func(old netip.Prefix, rules [2]*provider.Inside) error {
-		next, err := InsideRanges(rules[0], rules[1], taken, 1)
+		next, err := c.books.insideRange(rules)
 		if err != nil {
 			return err
 		}
-		taken = append(taken, next...)
-		low, high := hosts(netip.PrefixFrom(next[0].Addr(), 30))
+		low, high := hosts(netip.PrefixFrom(next.Addr(), 30))
 		oldLow, oldHigh := hosts(netip.PrefixFrom(old.Masked().Addr(), 30))
 		c.hosts[oldLow.Addr()], c.hosts[oldHigh.Addr()] = low.Addr(), high.Addr()
 		return nil
 	}
-	for _, o := range own {
+	for _, o := range c.own {
 		switch b := o.Body.(type) {
 		case *design.Tunnel:
 			if len(b.Inside) == 2 && b.Inside[0].Addr().Is4() {
@@ -267,56 +250,62 @@ func insideRules(d *design.Design, link *design.Object) (out [2]*provider.Inside
 	return out
 }
 
-// farEntries are those that far tables need for the copy's ranges where they have
-// one for the source's.
-func (c *copier) farEntries(joints []*design.Object) []design.Edit {
+// farEntries are those that far tables need for the copies' ranges where they have one
+// for the source's.
+func (m *model) farEntries(copies []*copier) []design.Edit {
 	via := map[design.ID]bool{}
-	for _, j := range joints {
+	for _, j := range m.joints {
 		joint, ok := design.JointOf(j)
 		if !ok {
 			continue
 		}
 		via[j.ID], via[joint.Ends[0]], via[joint.Ends[1]] = true, true, true
-		for _, a := range c.d.Inside(joint.Ends[0], design.KindAttachment) { // of a hub
+		for _, a := range m.d.Inside(joint.Ends[0], design.KindAttachment) { // of a hub
 			via[a.ID] = true
 		}
 	}
-	// next is the entry for the copy beside one for the source.
-	next := func(to netip.Prefix, by design.ID) (netip.Prefix, design.ID, bool) {
-		other, ok := c.ranges[to]
-		if at, copied := c.ids[by]; copied {
-			return other, at, ok && via[by] && other != to
-		}
-		return other, by, ok && via[by] && other != to
-	}
 	var out []design.Edit
-	for _, t := range c.d.Of(design.KindTable) {
-		old := t.Body.(*design.Table).Routes
+	for _, t := range m.d.Of(design.KindTable) {
 		b := *t.Body.(*design.Table)
-		b.Routes = slices.Clone(old)
-		for _, r := range old {
-			if p, by, ok := next(r.Prefix, r.Via); ok && c.ids[t.Parent] == "" {
-				b.Routes = append(b.Routes, design.Entry{Prefix: p, Via: by})
+		b.Routes = slices.Clone(b.Routes)
+		for _, r := range t.Body.(*design.Table).Routes {
+			for _, c := range copies {
+				if p, by, ok := c.entry(r.Prefix, r.Via, via); ok && c.ids[t.Parent] == "" {
+					b.Routes = append(b.Routes, design.Entry{Prefix: p, Via: by})
+				}
 			}
 		}
-		if len(b.Routes) > len(old) {
+		if len(b.Routes) > len(t.Body.(*design.Table).Routes) {
 			out = append(out, design.PutEdit(t.With(&b)))
 		}
 	}
-	for _, t := range c.d.Of(design.KindHubTable) {
-		old := t.Body.(*design.HubTable).Routes
+	for _, t := range m.d.Of(design.KindHubTable) {
 		b := *t.Body.(*design.HubTable)
-		b.Routes = slices.Clone(old)
-		for _, r := range old {
-			if p, by, ok := next(r.Prefix, r.Via); ok {
-				b.Routes = append(b.Routes, design.HubEntry{Prefix: p, Via: by})
+		b.Routes = slices.Clone(b.Routes)
+		for _, r := range t.Body.(*design.HubTable).Routes {
+			for _, c := range copies {
+				if p, by, ok := c.entry(r.Prefix, r.Via, via); ok {
+					b.Routes = append(b.Routes, design.HubEntry{Prefix: p, Via: by})
+				}
 			}
 		}
-		if len(b.Routes) > len(old) {
+		if len(b.Routes) > len(t.Body.(*design.HubTable).Routes) {
 			out = append(out, design.PutEdit(t.With(&b)))
 		}
 	}
 	return out
+}
+
+// entry is that for the copy beside one for the source.
+func (c *copier) entry(to netip.Prefix, by design.ID, via map[design.ID]bool) (netip.Prefix, design.ID, bool) {
+	other, ok := c.ranges[to]
+	if ok = ok && via[by] && other != to; !ok {
+		return other, by, false
+	}
+	if at, copied := c.ids[by]; copied {
+		return other, at, true
+	}
+	return other, by, true
 }
 
 // made is one object of the copy.
@@ -355,7 +344,7 @@ func (c *copier) made(o *design.Object, name string) (*design.Object, error) {
 	if o.ID == c.source.ID {
 		n.Name = name
 	} else if o.Parent == "" || o.Kind == design.KindAttachment {
-		n.Name = Beside(c.d, o.Kind, o.Parent, renamed(o.Name, c.source.Name, name), nil).Name
+		n.Name = c.books.name(o.Kind, o.Parent, renamed(o.Name, c.source.Name, name))
 	}
 	return n, nil
 }

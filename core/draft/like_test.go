@@ -1,6 +1,7 @@
 package draft_test
 
 import (
+	"context"
 	"slices"
 	"testing"
 
@@ -18,7 +19,7 @@ func TestCopiesOfEveryParty(t *testing.T) {
 	require.NoError(t, err)
 	for _, o := range d.Inside("", design.KindSite, design.KindNetwork, design.KindOutside) {
 		t.Run(o.Name, func(t *testing.T) {
-			c, err := draft.Like(d, o.ID, draft.Numbered(d, "Copy #", 2))
+			c, err := draft.Like(context.Background(), d, o.ID, draft.Numbered(d, "Copy #", 2))
 			require.NoError(t, err)
 			require.Len(t, c.Made, 2)
 			next, _, err := d.Apply(c.Edits)
@@ -45,7 +46,7 @@ func TestCopiesOfEveryParty(t *testing.T) {
 func TestACopyJoinsAsItsModelOnceItHasAnAddress(t *testing.T) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
-	c, err := draft.Like(d, d.Find("saltmarsh-station")[0].ID, []string{"Fenside Station"})
+	c, err := draft.Like(context.Background(), d, d.Find("saltmarsh-station")[0].ID, []string{"Fenside Station"})
 	require.NoError(t, err)
 	d, _, err = d.Apply(c.Edits)
 	require.NoError(t, err)
@@ -73,9 +74,9 @@ func TestACopyJoinsAsItsModelOnceItHasAnAddress(t *testing.T) {
 func TestWhatCanNotBeCopiedSaysWhy(t *testing.T) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
-	_, err = draft.Like(d, d.Find("millrace")[0].ID, []string{"Weir"})
+	_, err = draft.Like(context.Background(), d, d.Find("millrace")[0].ID, []string{"Weir"})
 	assert.ErrorContains(t, err, "can not be copied; choose a site")
-	_, err = draft.Like(d, d.Find("alder-hut")[0].ID, []string{"Birch Hut"})
+	_, err = draft.Like(context.Background(), d, d.Find("alder-hut")[0].ID, []string{"Birch Hut"})
 	assert.ErrorContains(t, err, "Birch Hut: the name is taken")
 }
 
@@ -84,7 +85,7 @@ func TestAStarIsOneChangeWithItsClashesFirst(t *testing.T) {
 	require.NoError(t, err)
 	id := func(path string) design.ID { return d.Find(path)[0].ID }
 	huts := []design.ID{id("alder-hut"), id("birch-hut"), id("cedar-hut")}
-	s, err := draft.DraftStar(d, draft.StarQuestion{Head: id("marrow-hill"), Branches: huts})
+	s, err := draft.DraftStar(context.Background(), d, draft.StarQuestion{Head: id("marrow-hill"), Branches: huts})
 	require.NoError(t, err)
 	assert.Len(t, s.Clashes, 3, "each pair of huts has the same range")
 	require.Len(t, s.Arms, 3)
@@ -97,6 +98,6 @@ func TestAStarIsOneChangeWithItsClashesFirst(t *testing.T) {
 		assert.True(t, len(arm.Out) > 0 || len(arm.Suggestions) > 0, "%+v", arm)
 	}
 
-	_, err = draft.DraftStar(d, draft.StarQuestion{Head: id("marrow-hill")})
+	_, err = draft.DraftStar(context.Background(), d, draft.StarQuestion{Head: id("marrow-hill")})
 	assert.ErrorContains(t, err, "a star has 0 branches")
 }

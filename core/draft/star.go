@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"context"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -49,13 +50,13 @@ type Arm struct {
 const MaxBranches = 200
 
 // DraftStar joins the head with every branch by one shape.
-func DraftStar(d *design.Design, q StarQuestion) (Star, error) {
+func DraftStar(ctx context.Context, d *design.Design, q StarQuestion) (Star, error) {
 	s := Star{Shapes: []StarShape{}, Clashes: []string{}, Arms: []Arm{}, Edits: []design.Edit{}}
 	if len(q.Branches) == 0 || len(q.Branches) > MaxBranches {
 		return s, fmt.Errorf("a star has %d branches; choose from 1 to %d", len(q.Branches), MaxBranches)
 	}
 	s.Clashes = starClashes(d, append([]design.ID{q.Head}, q.Branches...))
-	if err := s.choices(d, q); err != nil {
+	if err := s.choices(ctx, d, q); err != nil {
 		return s, err
 	}
 	if s.Shape = q.Shape; s.Shape == "" && len(s.Shapes) > 0 {
@@ -63,6 +64,9 @@ func DraftStar(d *design.Design, q StarQuestion) (Star, error) {
 	}
 	next := d
 	for _, b := range q.Branches {
+		if err := ctx.Err(); err != nil {
+			return s, err
+		}
 		shapes, err := Shapes(next, Question{A: q.Head, B: b, GB: q.GB})
 		if err != nil {
 			return s, err
@@ -86,8 +90,11 @@ func DraftStar(d *design.Design, q StarQuestion) (Star, error) {
 }
 
 // choices lists the shapes by which any of the branches can be joined.
-func (s *Star) choices(d *design.Design, q StarQuestion) error {
+func (s *Star) choices(ctx context.Context, d *design.Design, q StarQuestion) error {
 	for _, b := range q.Branches {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
 		shapes, err := Shapes(d, Question{A: q.Head, B: b, GB: q.GB})
 		if err != nil {
 			return err

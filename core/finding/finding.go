@@ -4,6 +4,7 @@ package finding
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"slices"
 
@@ -53,7 +54,7 @@ type Finding struct {
 	Link     design.ID   `json:"link,omitempty"`  // the link, circuit, peering or attachment that it is about
 	Line     string      `json:"line,omitempty"`  // the line of that one's sheet, by its key
 
-	more func(f *Findings) []Mend
+	more func(ctx context.Context, f *Findings) []Mend
 }
 
 // Findings are those of a design under a condition. What the changes from one
@@ -110,20 +111,22 @@ func (f *Findings) All() []Finding {
 }
 
 // Mends are all mends of a finding: those at hand, and those worked out now. An
-// unknown key has none.
-func (f *Findings) Mends(key string) []Mend {
+// unknown key has none. The error is that of the context, if it ends before.
+func (f *Findings) Mends(ctx context.Context, key string) ([]Mend, error) {
 	for _, x := range f.All() {
 		if x.Key == key {
-			return f.mendsOf(x)
+			out := f.mendsOf(ctx, x)
+			return out, ctx.Err()
 		}
 	}
-	return []Mend{}
+	return []Mend{}, nil
 }
 
-func (f *Findings) mendsOf(x Finding) []Mend {
+// mendsOf are those that were worked out until the context ended.
+func (f *Findings) mendsOf(ctx context.Context, x Finding) []Mend {
 	out := slices.Clone(x.Mends)
 	if x.more != nil {
-		out = append(out, x.more(f)...)
+		out = append(out, x.more(ctx, f)...)
 	}
 	return out
 }
@@ -264,17 +267,18 @@ func ofGroup(g overlap.Group) Finding {
 		f.Evidence = append(f.Evidence, c.Title+" "+c.Prefix.String())
 	}
 	if g.Weight == overlap.Breaks {
-		f.more = func(all *Findings) []Mend { return all.remedies(g) }
+		f.more = func(ctx context.Context, all *Findings) []Mend { return all.remedies(ctx, g) }
 	}
 	return f
 }
 
 // remedies are the translations that would let more of a group's intents hold.
-func (f *Findings) remedies(g overlap.Group) []Mend {
+func (f *Findings) remedies(ctx context.Context, g overlap.Group) []Mend {
 	var out []Mend
-	for _, p := range translate.ForGroup(f.proofs, g) {
+	options, _ := translate.ForGroup(ctx, f.proofs, g) // whoever asked looks at the context
+	for _, p := range options {
 		// A remedy that leaves every touched intent as it was mends nothing.
-		if p.Remedy != translate.Leave && len(p.Breaks) == 0 && (p.Holding > proof.Holding(p.Before) || len(g.Intents) == 0) {
+		if p.Remedy != translate.Leave && len(p.Breaks) == 0 && (p.Holding > p.Held || len(g.Intents) == 0) {
 			out = append(out, mendOf(p))
 		}
 	}
@@ -315,7 +319,7 @@ func (c *collector) intent(o *design.Object) {
 		f.Line = stop.Line
 		f.Mends = append(f.Mends, c.lineMends(stop.Subject, stop.Line)...)
 		if len(f.Mends) == 0 {
-			f.more = func(all *Findings) []Mend { return all.mendsFor(r.Intent) }
+			f.more = func(ctx context.Context, all *Findings) []Mend { return all.mendsFor(ctx, r.Intent) }
 		}
 	}
 }
@@ -360,14 +364,15 @@ func linesOf(d *design.Design, o *design.Object) []sheet.Line {
 }
 
 // mendsFor are the remedies of conflicts that would make an intent hold.
-func (f *Findings) mendsFor(intent design.ID) []Mend {
+func (f *Findings) mendsFor(ctx context.Context, intent design.ID) []Mend {
 	var out []Mend
 	for _, g := range f.Groups() {
 		if g.Weight != overlap.Breaks || !slices.Contains(g.Intents, intent) {
 			continue
 		}
-		for _, p := range translate.ForGroup(f.proofs, g) {
-			if slices.ContainsFunc(p.After, func(r proof.Result) bool { return r.Intent == intent && r.Holds }) {
+		options, _ := translate.ForGroup(ctx, f.proofs, g)
+		for _, p := range options {
+			if p.Holds[intent] {
 				out = append(out, mendOf(p))
 			}
 		}

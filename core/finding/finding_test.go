@@ -81,7 +81,8 @@ func TestEachFindingIsMadeAndEndedByItsMend(t *testing.T) {
 			if !c.mended {
 				return
 			}
-			mends := solved.Of(d, standing.Condition{}).Findings.Mends(found.Key)
+			mends, err := solved.Of(d, standing.Condition{}).Findings.Mends(t.Context(), found.Key)
+			require.NoError(t, err)
 			require.NotEmpty(t, mends)
 			next, _, err := d.Apply(mends[0].Edits)
 			require.NoError(t, err)

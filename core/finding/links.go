@@ -1,6 +1,7 @@
 package finding
 
 import (
+	"context"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -142,8 +143,8 @@ func (c *collector) insideAllowed(o, t *design.Object) {
 }
 
 // otherInside mends by a free inside range.
-func otherInside(o, t design.ID) func(*Findings) []Mend {
-	return func(f *Findings) []Mend {
+func otherInside(o, t design.ID) func(context.Context, *Findings) []Mend {
+	return func(_ context.Context, f *Findings) []Mend {
 		d := f.design()
 		var rules [2]*provider.Inside
 		for n, e := range d.Get(o).Body.(*design.Link).Ends {
@@ -189,7 +190,7 @@ func (c *collector) strands(o *design.Object, tunnels []*design.Object) {
 		return
 	}
 	x := c.add("single-tunnel", Risk, o.ID, nil, "%s has %d of %d tunnels: %s", o.Name, len(tunnels), want, why)
-	x.Line, x.more = "strands", func(f *Findings) []Mend {
+	x.Line, x.more = "strands", func(_ context.Context, f *Findings) []Mend {
 		if edits := draft.AddStrand(f.design(), f.design().Get(o.ID)); len(edits) > 0 {
 			return []Mend{{Title: "Add a second strand with free inside addresses", Edits: edits}}
 		}

@@ -1,6 +1,7 @@
 package finding_test
 
 import (
+	"context"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -121,7 +122,7 @@ func withCode(d *design.Design, code string) []finding.Finding {
 	all := solved.Of(d, standing.Condition{}).Findings
 	out := slices.DeleteFunc(all.All(), func(f finding.Finding) bool { return f.Code != code })
 	for n := range out[:min(len(out), 2)] { // with those that are worked out when asked for
-		out[n].Mends = all.Mends(out[n].Key)
+		out[n].Mends, _ = all.Mends(context.Background(), out[n].Key) // which never ends
 	}
 	return out
 }

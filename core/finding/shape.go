@@ -1,6 +1,7 @@
 package finding
 
 import (
+	"context"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -82,8 +83,8 @@ func clusters(all []design.ID, near map[design.ID][]design.ID, counts func(a, b 
 }
 
 // otherASN gives everything of a party that has an ASN a free one.
-func otherASN(party design.ID, old uint32) func(*Findings) []Mend {
-	return func(f *Findings) []Mend {
+func otherASN(party design.ID, old uint32) func(context.Context, *Findings) []Mend {
+	return func(_ context.Context, f *Findings) []Mend {
 		free, err := draft.NextASN(f.design())
 		if err != nil {
 			return nil

@@ -2,6 +2,7 @@
 package proof
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"sync"
@@ -96,11 +97,20 @@ func (p *Proofs) Intent(id design.ID) Result {
 
 // All walks every intent, in canonical order.
 func (p *Proofs) All() []Result {
+	out, _ := p.Within(context.Background()) // which never ends
+	return out
+}
+
+// Within are all of them; the error is that of the context, if it ends before.
+func (p *Proofs) Within(ctx context.Context) ([]Result, error) {
 	out := []Result{}
 	for _, o := range p.t.Design.Of(design.KindIntent) {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
 		out = append(out, p.Intent(o.ID))
 	}
-	return out
+	return out, nil
 }
 
 // Intents walks every intent of a solved design, in canonical order.

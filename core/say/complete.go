@@ -1,6 +1,7 @@
 package say
 
 import (
+	"context"
 	"slices"
 	"strings"
 
@@ -24,7 +25,7 @@ func Complete(d *design.Design, line string, it design.ID) []Offer {
 	if bad != nil || len([]rune(line)) > MaxLine {
 		return []Offer{}
 	}
-	r := newReader(d, namesOf(d), it)
+	r := newReader(context.Background(), d, namesOf(d), it)
 	r.toks, r.complete = toks, len(toks)
 	if n := len(toks); n > 0 && !strings.HasSuffix(line, " ") && !toks[n-1].quoted && !toks[n-1].mark() {
 		r.complete = n - 1

@@ -14,6 +14,7 @@ package say
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -88,23 +89,29 @@ type touched struct {
 }
 
 // Understand reads lines as they would change a design. It is the object that the
-// word "it" means at first, or "".
-func Understand(d *design.Design, text string, it design.ID) Understood {
+// word "it" means at first, or "". The error is that of the context, if it ends before.
+func Understand(ctx context.Context, d *design.Design, text string, it design.ID) (Understood, error) {
 	lines := strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n")
 	if len(lines) > MaxLines {
-		return refusal(fmt.Sprintf("there are %d lines", len(lines)), fmt.Sprintf("say at most %d at once, or bring a file in", MaxLines))
+		return refusal(fmt.Sprintf("there are %d lines", len(lines)), fmt.Sprintf("say at most %d at once, or bring a file in", MaxLines)), nil
 	}
 	known := namesOf(d)
 	// What is named before it is made is found by a first reading.
-	first := newReader(d, known.with(nil), it)
+	first := newReader(ctx, d, known.with(nil), it)
 	first.declaring = true
 	for _, l := range lines {
+		if err := ctx.Err(); err != nil {
+			return Understood{}, err
+		}
 		first.line(l)
 	}
 	later := known.with(first.made)
-	r := newReader(d, later, it)
+	r := newReader(ctx, d, later, it)
 	out := Understood{Lines: []Line{}, Edits: []design.Edit{}}
 	for _, text := range lines {
+		if err := ctx.Err(); err != nil {
+			return Understood{}, err
+		}
 		l := r.line(text)
 		out.Wrong = out.Wrong || len(l.Problems) > 0
 		out.Lines = append(out.Lines, l)
@@ -118,13 +125,13 @@ func Understand(d *design.Design, text string, it design.ID) Understood {
 	if !out.Wrong {
 		out.Edits = append(out.Edits, edits...)
 	}
-	return out
+	return out, nil
 }
 
 // Made are the objects that lines would make, whether or not the design would take
 // them.
 func Made(d *design.Design, text string) []*design.Object {
-	r := newReader(d, namesOf(d), "")
+	r := newReader(context.Background(), d, namesOf(d), "")
 	for _, l := range strings.Split(text, "\n") {
 		r.line(l)
 	}
@@ -184,6 +191,7 @@ func clipped(text string, most int) string {
 
 // reader reads lines one after the other; each sees what those before have made.
 type reader struct {
+	ctx   context.Context
 	d     *design.Design
 	names *names
 	it    design.ID
@@ -203,8 +211,8 @@ type reader struct {
 	offers   []Offer
 }
 
-func newReader(d *design.Design, known *names, it design.ID) *reader {
-	return &reader{d: d, names: known, it: it, complete: -1, gone: map[design.ID]bool{}}
+func newReader(ctx context.Context, d *design.Design, known *names, it design.ID) *reader {
+	return &reader{ctx: ctx, d: d, names: known, it: it, complete: -1, gone: map[design.ID]bool{}}
 }
 
 // line reads one line and takes over what it does.
@@ -345,7 +353,7 @@ func (r *reader) span(a, b int) (from, to int) {
 
 // expected says what may stand at the next token.
 func (r *reader) expected() string {
-	again := newReader(r.d, r.names, r.it)
+	again := newReader(r.ctx, r.d, r.names, r.it)
 	again.complete, again.toks = r.n, r.toks[:r.n]
 	again.line_ = &Line{}
 	again.statement()

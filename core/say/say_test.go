@@ -1,6 +1,7 @@
 package say_test
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"reflect"
@@ -25,10 +26,16 @@ func thistledown(t testing.TB) *design.Design {
 	return d
 }
 
+func understood(t require.TestingT, d *design.Design, text string) say.Understood {
+	u, err := say.Understand(context.Background(), d, text, "")
+	require.NoError(t, err)
+	return u
+}
+
 // said is the design after lines, which must be understood.
 func said(t *testing.T, d *design.Design, lines ...string) (*design.Design, say.Understood) {
 	t.Helper()
-	u := say.Understand(d, strings.Join(lines, "\n"), "")
+	u := understood(t, d, strings.Join(lines, "\n"))
 	for _, l := range u.Lines {
 		require.Empty(t, l.Problems, l.Text)
 	}
@@ -67,7 +74,7 @@ func TestEveryBodyCanBeSaid(t *testing.T) {
 		line := say.Saying(profiled, o)
 		got := understoodAs(profiled, line, o)
 		if got == nil {
-			rt.Fatalf("%s\n%s", line, asJSON(t, say.Understand(profiled, line, "").Lines))
+			rt.Fatalf("%s\n%s", line, asJSON(t, understood(t, profiled, line).Lines))
 		}
 		if want := asJSON(t, o.Body); want != asJSON(t, got.Body) || o.Name != got.Name {
 			rt.Fatalf("%s\nsaid  %s\nheard %s", line, want, asJSON(t, got.Body))
@@ -257,7 +264,7 @@ func TestTroublePointsAtTheWord(t *testing.T) {
 		{"join Marrow Hill with herbarium scans by rope", "rope", "no way of joining them is called that", "vpn"},
 	} {
 		t.Run(c.line, func(t *testing.T) {
-			u := say.Understand(thistledown(t), c.line, "")
+			u := understood(t, thistledown(t), c.line)
 			if c.why == "" { // a name may be anything, and is shown as understood
 				assert.False(t, u.Wrong)
 				return
@@ -275,7 +282,7 @@ func TestTroublePointsAtTheWord(t *testing.T) {
 }
 
 func TestNoMoreIsDraftedThanCanBe(t *testing.T) {
-	u := say.Understand(thistledown(t), strings.Repeat("copy Alder Hut 200 times as Hut #\n", 3), "")
+	u := understood(t, thistledown(t), strings.Repeat("copy Alder Hut 200 times as Hut #\n", 3))
 	assert.True(t, u.Wrong)
 	assert.Contains(t, u.Lines[2].Problems[0].Why, "600th link or copy")
 	assert.Empty(t, u.Edits)
@@ -285,7 +292,7 @@ func TestNoMoreIsDraftedThanCanBe(t *testing.T) {
 func TestLinesOfABatchKeepEachOthersChanges(t *testing.T) {
 	d := thistledown(t)
 	after := func(text string) *design.Design {
-		u := say.Understand(d, text, "")
+		u := understood(t, d, text)
 		require.False(t, u.Wrong, "%+v", u.Lines)
 		next, _, err := d.Apply(u.Edits)
 		require.NoError(t, err)
@@ -313,10 +320,10 @@ func TestLinesOfABatchKeepEachOthersChanges(t *testing.T) {
 	// A list that is given more keeps what it has; one that is set tells what it loses.
 	gateway := after("give Marrow Hill gateway addresses 198.51.100.99").Find("marrow-hill/gateway", design.KindGateway)[0].Body.(*design.Gateway)
 	assert.Greater(t, len(gateway.Addresses), 1)
-	u := say.Understand(d, "set logger addresses 10.208.1.99", "")
+	u := understood(t, d, "set logger addresses 10.208.1.99")
 	require.False(t, u.Wrong)
 	assert.Contains(t, strings.Join(u.Lines[0].Notes, " "), "no longer")
-	u = say.Understand(d, "set logger no answers answers tcp/443", "")
+	u = understood(t, d, "set logger no answers answers tcp/443")
 	require.False(t, u.Wrong, "%+v", u.Lines)
 }
 
@@ -361,7 +368,7 @@ func FuzzUnderstand(f *testing.F) {
 	f.Add("copy Alder Hut 3 times as Hut #")
 	f.Add("remove 0")
 	f.Fuzz(func(t *testing.T, text string) {
-		u := say.Understand(d, text, "")
+		u := understood(t, d, text)
 		for _, l := range u.Lines {
 			for _, p := range l.Problems {
 				if p.From < 0 || p.To < p.From || p.To > len([]rune(l.Text)) {

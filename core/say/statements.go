@@ -266,7 +266,7 @@ func (r *reader) joinBy(head design.ID, branches []design.ID) {
 	if !r.affords(len(branches)) {
 		return
 	}
-	star, err := draft.DraftStar(r.sound(), draft.StarQuestion{Head: head, Branches: branches})
+	star, err := draft.DraftStar(r.ctx, r.sound(), draft.StarQuestion{Head: head, Branches: branches})
 	if err != nil {
 		r.wrongHere(err.Error(), "")
 		return
@@ -301,7 +301,7 @@ func (r *reader) joinBy(head design.ID, branches []design.ID) {
 	if strings.HasPrefix(key, want) {
 		key = want // each branch by the first of its own that begins so
 	}
-	star, err = draft.DraftStar(r.sound(), draft.StarQuestion{Head: head, Branches: branches, Shape: key})
+	star, err = draft.DraftStar(r.ctx, r.sound(), draft.StarQuestion{Head: head, Branches: branches, Shape: key})
 	if err != nil {
 		r.wrong(from, to, err.Error(), "")
 		return
@@ -367,7 +367,7 @@ func (r *reader) copy() {
 	if !r.affords(len(names)) {
 		return
 	}
-	c, err := draft.Like(r.sound(), o.ID, names)
+	c, err := draft.Like(r.ctx, r.sound(), o.ID, names)
 	if err != nil {
 		from, to := r.span(start, r.n)
 		r.wrong(from, to, err.Error(), "")

@@ -1,6 +1,7 @@
 package solved_test
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -236,7 +237,7 @@ func BenchmarkFirstRemedy(b *testing.B) {
 	require.GreaterOrEqual(b, n, 0)
 	group := s.Findings.Groups()[0]
 	for b.Loop() {
-		for o := range translate.Each(s.Proofs, group) {
+		for o := range translate.Each(context.Background(), s.Proofs, group) {
 			if o.Remedy != translate.Leave {
 				break
 			}

@@ -2,6 +2,7 @@ package translate
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"slices"
 
@@ -247,14 +248,17 @@ func (c *constraints) choices(covering bool) [][]design.ID {
 // Search looks at every choice of places to map, the smallest number of parties
 // first, and proves each: the number of parties of the first that satisfies
 // everything, and how many were proven. 0: none does. It is how [Least] is checked,
-// and takes time that doubles with every place.
-func Search(p *proof.Proofs, q Question) (parties, tried int) {
-	pl := begin(p, q)
+// and takes time that doubles with every place. The error is that of the context.
+func Search(ctx context.Context, p *proof.Proofs, q Question) (parties, tried int, err error) {
+	pl, err := begin(ctx, p, q)
+	if err != nil {
+		return 0, 0, err
+	}
 	for _, places := range pl.c.choices(false) {
 		tried++
 		if o := pl.mapping(places); o != nil && o.Refused == "" {
-			return pl.c.parties(places), tried
+			return pl.c.parties(places), tried, nil
 		}
 	}
-	return 0, tried
+	return 0, tried, ctx.Err()
 }

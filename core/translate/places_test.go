@@ -218,11 +218,11 @@ func TestARelayDialsOut(t *testing.T) {
 	p := proof.Of(route.Solve(d, standing.Condition{}))
 	dunmoss := d.Find("dunmoss-arboretum", design.KindSite)[0].ID
 	q := translate.Question{Places: []design.ID{d.Find("alder-hut", design.KindSite)[0].ID, dunmoss}, Closed: []design.ID{dunmoss}}
-	o := translate.For(p, q).Options[0]
+	o := planned(t, p, q).Options[0]
 	require.Equal(t, translate.Relay, o.Remedy)
 	require.Empty(t, o.Refused)
 	q.Closed = append(q.Closed, q.Places[0])
-	for _, o := range translate.For(p, q).Options {
+	for _, o := range planned(t, p, q).Options {
 		if o.Remedy == translate.Relay {
 			assert.Contains(t, o.Refused, "which is not to be touched", "the caller's gateway would have to listen")
 		}
@@ -269,7 +269,7 @@ func TestOverCircuitsSideBySide(t *testing.T) {
 	answered := map[translate.Remedy]bool{}
 	circuit := d.Find("herbarium scans circuit 1", design.KindCircuit)[0].ID
 	wanted := d.Find("plotter fetches scans", design.KindIntent)[0].Body.(*design.Intent)
-	for _, o := range translate.For(p, q).Options {
+	for _, o := range planned(t, p, q).Options {
 		if o.Refused != "" {
 			continue
 		}

@@ -5,6 +5,7 @@ package translate
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"iter"
 	"maps"
@@ -59,16 +60,14 @@ type Pair struct {
 
 // Option is one remedy, ready to apply.
 type Option struct {
-	Key     string         `json:"key"` // names it among the options of one plan
-	Remedy  Remedy         `json:"remedy"`
-	Title   string         `json:"title"`
-	Why     string         `json:"why"`   // why this pool
-	Start   string         `json:"start"` // who can start a conversation
-	Maps    []Pair         `json:"maps"`
-	Changes []Change       `json:"changes"` // in the order to make them
-	Edits   []design.Edit  `json:"edits"`
-	Before  []proof.Result `json:"-"`
-	After   []proof.Result `json:"-"`
+	Key     string        `json:"key"` // names it among the options of one plan
+	Remedy  Remedy        `json:"remedy"`
+	Title   string        `json:"title"`
+	Why     string        `json:"why"`   // why this pool
+	Start   string        `json:"start"` // who can start a conversation
+	Maps    []Pair        `json:"maps"`
+	Changes []Change      `json:"changes"` // in the order to make them
+	Edits   []design.Edit `json:"edits"`
 	// Intents are those in scope, and others that change, before and after; the
 	// first [mostShown] of them, what changes first.
 	Intents []Held `json:"intents"`
@@ -79,6 +78,10 @@ type Option struct {
 	// Holding and Total count the intents that hold afterwards.
 	Holding int `json:"holding"`
 	Total   int `json:"total"`
+	// Held counts the intents that hold before, and Holds are those that do afterwards;
+	// the walks themselves are not kept.
+	Held  int                `json:"-"`
+	Holds map[design.ID]bool `json:"-"`
 	// Refused says why it is no answer: an intent in scope does not hold, another
 	// breaks, or something reaches what it must never. Empty if it is one.
 	Refused string `json:"refused,omitempty"`
@@ -144,6 +147,7 @@ type Plan struct {
 
 // planner works on one question.
 type planner struct {
+	ctx    context.Context
 	proofs *proof.Proofs
 	t      *route.Tables
 	d      *design.Design
@@ -159,17 +163,23 @@ type planner struct {
 	plan   Plan
 }
 
-// For plans a question.
-func For(p *proof.Proofs, q Question) Plan {
-	pl := begin(p, q)
+// For plans a question. The error is that of the context, if it ends before.
+func For(ctx context.Context, p *proof.Proofs, q Question) (Plan, error) {
+	pl, err := begin(ctx, p, q)
+	if err != nil {
+		return Plan{}, err
+	}
 	for o := range pl.options() {
 		pl.plan.Options = append(pl.plan.Options, o)
+	}
+	if err := ctx.Err(); err != nil {
+		return Plan{}, err
 	}
 	rank(pl.plan.Options)
 	if len(pl.plan.Options) > 0 && pl.plan.Intents == 0 {
 		pl.plan.Options[0].First = "No intent is touched: it breaks as soon as these talk, and this would be ready for it."
 	}
-	return pl.plan
+	return pl.plan, nil
 }
 
 // OfGroup is the question of a group of overlapping ranges.
@@ -184,20 +194,27 @@ func OfGroup(g overlap.Group) Question {
 }
 
 // ForGroup plans for a group of overlapping ranges: the options alone.
-func ForGroup(p *proof.Proofs, g overlap.Group) []Option {
-	out := For(p, OfGroup(g)).Options
-	if out == nil {
-		return []Option{}
-	}
-	return out
+func ForGroup(ctx context.Context, p *proof.Proofs, g overlap.Group) ([]Option, error) {
+	plan, err := For(ctx, p, OfGroup(g))
+	return plan.Options, err
 }
 
-// Each works the options of a group out one by one.
-func Each(p *proof.Proofs, g overlap.Group) iter.Seq[Option] { return begin(p, OfGroup(g)).options() }
+// Each works the options of a group out one by one, until the context ends.
+func Each(ctx context.Context, p *proof.Proofs, g overlap.Group) iter.Seq[Option] {
+	pl, err := begin(ctx, p, OfGroup(g))
+	if err != nil {
+		return func(func(Option) bool) {}
+	}
+	return pl.options()
+}
 
-func begin(p *proof.Proofs, q Question) *planner {
+func begin(ctx context.Context, p *proof.Proofs, q Question) (*planner, error) {
 	t := p.Tables()
-	pl := &planner{proofs: p, t: t, d: t.Design, q: q, pool: newPool(t.Design, q.Pools), before: p.All(), held: map[design.ID]bool{}, names: map[[2]design.ID][]netip.Prefix{}, near: neighbours(p.Tables().Design)}
+	before, err := p.Within(ctx)
+	if err != nil {
+		return nil, err
+	}
+	pl := &planner{ctx: ctx, proofs: p, t: t, d: t.Design, q: q, pool: newPool(t.Design, q.Pools), before: before, held: map[design.ID]bool{}, names: map[[2]design.ID][]netip.Prefix{}, near: neighbours(p.Tables().Design)}
 	for _, r := range pl.before {
 		pl.held[r.Intent] = r.Holds
 	}
@@ -211,7 +228,7 @@ func begin(p *proof.Proofs, q Question) *planner {
 	}
 	pl.plan = Plan{Places: pl.s.places, Intents: len(intents), Options: []Option{}, Excluded: []string{}}
 	pl.plan.Least.Bound, pl.plan.Least.Why = pl.c.bound()
-	return pl
+	return pl, nil
 }
 
 // placesOf are the places that parties stand for, or that were named.
@@ -330,9 +347,12 @@ func (pl *planner) open(e *editor, m mapped, skip func(need) bool) {
 // try works an option out and proves it; nil if it can not be made, with the
 // reason noted.
 func (pl *planner) try(remedy Remedy, title string, build func(e *editor, o *Option) error) *Option {
+	if pl.ctx.Err() != nil {
+		return nil
+	}
 	e := newEditor(pl.d, pl.pool.fresh())
 	e.near, e.boxed = pl.near, maps.Clone(pl.boxed)
-	o := &Option{Remedy: remedy, Title: title, Before: pl.before, Total: len(pl.before), Stays: []string{}, Breaks: []string{}, WhyMore: []string{}, Boxes: []Touched{}, Capacity: []Capacity{}, Maps: []Pair{}, Changes: []Change{}}
+	o := &Option{Remedy: remedy, Title: title, Total: len(pl.before), Stays: []string{}, Breaks: []string{}, WhyMore: []string{}, Boxes: []Touched{}, Capacity: []Capacity{}, Maps: []Pair{}, Changes: []Change{}}
 	if err := build(e, o); err != nil {
 		pl.exclude(title + ": " + err.Error())
 		return nil
@@ -346,9 +366,11 @@ func (pl *planner) try(remedy Remedy, title string, build func(e *editor, o *Opt
 	o.Changes, o.Why, o.Key = append(o.Changes, e.changes...), strings.Join(unique(e.why), " "), string(remedy)+"-"+design.Slug(o.Title)
 	o.Maps = append(o.Maps, e.maps...)
 	changes := pl.d.ChangedBy(o.Edits, next)
-	o.After = pl.proofs.After(pl.t.After(next, changes), changes).All()
-	o.Holding = proof.Holding(o.After)
-	pl.judge(o)
+	after, err := pl.proofs.After(pl.t.After(next, changes), changes).Within(pl.ctx)
+	if err != nil {
+		return nil
+	}
+	pl.judge(o, after)
 	pl.measure(e, next, o)
 	return o
 }
@@ -369,8 +391,9 @@ func unique(list []string) []string {
 	return out
 }
 
-// judge says whether an option is an answer.
-func (pl *planner) judge(o *Option) {
+// judge says whether an option is an answer, by what holds after it.
+func (pl *planner) judge(o *Option, after []proof.Result) {
+	o.Held, o.Holding, o.Holds = proof.Holding(pl.before), proof.Holding(after), map[design.ID]bool{}
 	inScope := map[design.ID]bool{}
 	for _, n := range pl.s.needs {
 		inScope[n.intent] = true
@@ -381,7 +404,8 @@ func (pl *planner) judge(o *Option) {
 		}
 	}
 	o.Intents = []Held{}
-	for _, r := range o.After {
+	for _, r := range after {
+		o.Holds[r.Intent] = r.Holds
 		if inScope[r.Intent] || r.Holds != pl.held[r.Intent] {
 			o.Intents = append(o.Intents, heldAs(r, pl.held[r.Intent]))
 		}

@@ -1,6 +1,7 @@
 package translate_test
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
@@ -27,11 +28,17 @@ func remedies(t testing.TB, name string) *design.Design {
 	return d
 }
 
+func planned(t require.TestingT, p *proof.Proofs, q translate.Question) translate.Plan {
+	plan, err := translate.For(context.Background(), p, q)
+	require.NoError(t, err)
+	return plan
+}
+
 func planFor(t testing.TB, d *design.Design) translate.Plan {
 	p := proof.Of(route.Solve(d, standing.Condition{}))
 	for _, g := range overlap.Find(d) {
 		if q := translate.OfGroup(g); len(q.Places) > 1 {
-			return translate.For(p, q)
+			return planned(t, p, q)
 		}
 	}
 	t.Fatal("nothing collides")
@@ -144,12 +151,13 @@ func TestNoSmallerChoiceServes(t *testing.T) {
 			if len(q.Places) < 2 || g.Weight != overlap.Breaks {
 				continue
 			}
-			plan := translate.For(p, q)
+			plan := planned(t, p, q)
 			if plan.Intents == 0 {
 				continue
 			}
 			searched++
-			least, _ := translate.Search(p, q)
+			least, _, err := translate.Search(t.Context(), p, q)
+			require.NoError(t, err)
 			found := 0
 			for _, o := range plan.Options {
 				if o.Remedy == translate.Map && o.Refused == "" {
@@ -252,7 +260,7 @@ func TestEveryQuestionOfTheDemo(t *testing.T) {
 		translate.Question{Places: everybody, Pools: []netip.Prefix{netip.MustParsePrefix("10.223.9.0/30")}})
 	answers := 0
 	for _, q := range questions {
-		for _, o := range translate.For(p, q).Options {
+		for _, o := range planned(t, p, q).Options {
 			if o.Refused != "" {
 				continue
 			}

@@ -23,7 +23,7 @@ func (pl *planner) options() iter.Seq[Option] {
 			pl.exclude("nothing collides among what was asked for")
 			return
 		}
-		give := func(o *Option) bool { return o == nil || yield(*o) }
+		give := func(o *Option) bool { return pl.ctx.Err() == nil && (o == nil || yield(*o)) }
 		if !give(pl.leave()) {
 			return
 		}
@@ -37,14 +37,9 @@ func (pl *planner) options() iter.Seq[Option] {
 
 // leave changes nothing: what stays broken.
 func (pl *planner) leave() *Option {
-	o := &Option{Remedy: Leave, Key: string(Leave), Title: "Leave it as it is", Start: "As it is now.", Before: pl.before, After: pl.before, Total: len(pl.before), Stays: []string{}, Breaks: []string{}, WhyMore: []string{},
+	o := &Option{Remedy: Leave, Key: string(Leave), Title: "Leave it as it is", Start: "As it is now.", Total: len(pl.before), Stays: []string{}, Breaks: []string{}, WhyMore: []string{},
 		Boxes: []Touched{}, Capacity: []Capacity{}, Maps: []Pair{}, Changes: []Change{}, Edits: []design.Edit{}, Seen: []Seen{}, Next: "It stays broken for that one, too."}
-	for _, r := range pl.before {
-		if r.Holds {
-			o.Holding++
-		}
-	}
-	pl.judge(o)
+	pl.judge(o, pl.before)
 	if o.Refused == "" {
 		o.Next = "Nothing that must work is in the way of it now; it breaks as soon as two that are alike must talk."
 	}
@@ -70,9 +65,6 @@ func (pl *planner) mapping(places []design.ID) *Option {
 		return nil
 	})
 }
-
-// Mapping is the option that maps exactly these places; nil if they can not be.
-func Mapping(pl *planner, places []design.ID) *Option { return pl.mapping(places) }
 
 func (pl *planner) mapAll(e *editor, places []design.ID) (mapped, error) {
 	var lengths []int
@@ -235,6 +227,9 @@ func (pl *planner) fewest(give func(*Option) bool) bool {
 			continue
 		}
 		o := pl.mapping(places)
+		if pl.ctx.Err() != nil {
+			return false
+		}
 		l.Tried++
 		if o == nil {
 			continue

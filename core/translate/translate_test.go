@@ -40,7 +40,8 @@ func stops(results []proof.Result) map[string]walk.Code {
 func best(t *testing.T, d *design.Design) translate.Option {
 	groups := overlap.Find(d)
 	require.Len(t, groups, 1)
-	all := translate.ForGroup(proof.Of(route.Solve(d, standing.Condition{})), groups[0])
+	all, err := translate.ForGroup(t.Context(), proof.Of(route.Solve(d, standing.Condition{})), groups[0])
+	require.NoError(t, err)
 	require.NotEmpty(t, all)
 	return all[0]
 }
@@ -57,7 +58,7 @@ func TestTheCaseBeforeAndAfterMapping(t *testing.T) {
 		"logger polls the controller":      walk.OnLinkElsewhere,
 		"data room polls the controller":   walk.OnLinkElsewhere,
 		"controller reports to the logger": walk.SelectorMiss,
-	}, stops(p.Before))
+	}, stops(proof.Intents(route.Solve(d, standing.Condition{}))))
 	assert.Equal(t, "Map Peatside Nursery glasshouse one to one", p.Title)
 	assert.Equal(t, 3, p.Holding)
 
@@ -201,5 +202,5 @@ func TestMappingBothSidesLetsThemTalkToEachOther(t *testing.T) {
 	require.NoError(t, err)
 	p := best(t, d)
 	assert.Equal(t, "Map Marrow Hill museum store and Peatside Nursery glasshouse one to one", p.Title)
-	assert.Equal(t, 4, p.Holding, stops(p.After))
+	assert.Equal(t, 4, p.Holding, p.Stays)
 }

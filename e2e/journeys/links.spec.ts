@@ -60,7 +60,7 @@ test("peering, hub and circuit are drafted from table and palette", async ({ pag
   await expect(page.getByRole("row", { name: /^Gets built/ })).toContainText("The hub visitor hub is used as it is");
   await draft(page, /Peering/);
   await page.getByRole("button", { name: "The half of public site is made" }).click();
-  await expect(sheet(page)).toContainText("waiting for the other half");
+  await expect(sheet(page)).toContainText("peering, being built");
   await page.getByRole("button", { name: "The half of ticketing is made" }).click();
   await expect(line(page, "half")).toContainText("agrees");
 
