@@ -11,6 +11,8 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"dravin/core/words"
 )
 
 // metrics is what a server tells of itself in numbers.
@@ -38,8 +40,10 @@ func newMetrics(s *Server) *metrics {
 	gauge := func(name, help string, read func() float64) {
 		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, read))
 	}
-	gauge("dravin_imports_running", "Imports that run.", func() float64 { running, _ := s.queue.counts(); return float64(running) })
-	gauge("dravin_imports_waiting", "Imports that wait in the queue.", func() float64 { _, waiting := s.queue.counts(); return float64(waiting) })
+	for _, q := range []*queue{s.queue, s.plans, s.makes} {
+		gauge("dravin_"+q.of+"_running", words.Upper(q.of)+" that run.", func() float64 { running, _ := q.counts(); return float64(running) })
+		gauge("dravin_"+q.of+"_waiting", words.Upper(q.of)+" that wait in the queue.", func() float64 { _, waiting := q.counts(); return float64(waiting) })
+	}
 	gauge("dravin_event_streams", "Browsers that watch a design.", func() float64 { return float64(s.hub.count()) })
 	gauge("dravin_listening", "1 while news from the database is heard.", func() float64 { return map[bool]float64{true: 1}[s.listening.Load()] })
 	for part, stats := range map[string]func() sql.DBStats{

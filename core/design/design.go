@@ -16,6 +16,7 @@ import (
 	"strings"
 	"sync"
 	"unicode"
+	"unicode/utf8"
 )
 
 // ID names an object for as long as it lives, through renamings. It is opaque
@@ -318,6 +319,30 @@ func Slug(name string) string {
 		gap = true
 	}
 	return b.String()
+}
+
+// Named reports whether a name has a slug, as [Slug] forms it.
+func Named(name, slug string) bool {
+	gap, begun := false, false
+	for _, r := range name {
+		r = unicode.ToLower(r)
+		if !unicode.IsLetter(r) && !unicode.IsDigit(r) {
+			gap = true
+			continue
+		}
+		if gap && begun {
+			if slug == "" || slug[0] != '-' {
+				return false
+			}
+			slug = slug[1:]
+		}
+		at, n := utf8.DecodeRuneInString(slug)
+		if n == 0 || at != r {
+			return false
+		}
+		slug, gap, begun = slug[n:], false, true
+	}
+	return slug == ""
 }
 
 // InOrder sorts siblings of one kind as the design lists them.

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	. "dravin/core/design"
 	"dravin/demo"
@@ -113,6 +114,11 @@ func TestNames(t *testing.T) {
 		}
 	}
 	assert.Equal(t, "kohler-s-wood-2", Slug("  Kohler's -- Wood (2)!"))
+	rapid.Check(t, func(rt *rapid.T) {
+		text := rapid.OneOf(rapid.StringMatching(`[aB 1\-é!]{0,6}`), rapid.String())
+		a, b := text.Draw(rt, "a"), text.Draw(rt, "b")
+		require.Equal(rt, Slug(a) == Slug(b), Named(a, Slug(b)), "%q %q", a, b)
+	})
 }
 
 func TestSiblingsComeInNaturalOrder(t *testing.T) {

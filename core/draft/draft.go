@@ -77,8 +77,9 @@ func (f *drafter) put(k design.Kind, parent design.ID, name string, body design.
 
 // siblingNamed reports whether something beside it has that name already.
 func (f *drafter) siblingNamed(k design.Kind, parent design.ID, name string) bool {
+	slug := design.Slug(name)
 	return slices.ContainsFunc(f.d.Inside(parent), func(o *design.Object) bool {
-		return design.Slug(o.Name) == design.Slug(name) && (parent != "" || o.Kind == k || slices.Contains(design.Parties, o.Kind) && slices.Contains(design.Parties, k))
+		return design.Named(o.Name, slug) && (parent != "" || o.Kind == k || slices.Contains(design.Parties, o.Kind) && slices.Contains(design.Parties, k))
 	})
 }
 

@@ -34,6 +34,9 @@ func namesOf(d *design.Design) *names {
 // with is a copy that also knows objects that are not there yet.
 func (n *names) with(also []*design.Object) *names {
 	out := &names{by: maps.Clone(n.by), paths: maps.Clone(n.paths), list: slices.Clip(n.list)}
+	for key, list := range out.by {
+		out.by[key] = slices.Clip(list) // what is added here is not written into the other's
+	}
 	byID := map[design.ID]*design.Object{}
 	for _, o := range also {
 		byID[o.ID] = o
@@ -62,7 +65,7 @@ func (n *names) add(o *design.Object, get func(design.ID) *design.Object) {
 	}
 	for key := range keys {
 		if !slices.ContainsFunc(n.by[key], func(x *design.Object) bool { return x.ID == o.ID }) {
-			n.by[key] = append(slices.Clip(n.by[key]), o)
+			n.by[key] = append(n.by[key], o)
 		}
 	}
 	path := strings.Join(parts, "/")

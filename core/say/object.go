@@ -63,8 +63,9 @@ func (r *reader) begin(k design.Kind, inside *design.Object) *being {
 		b.name = fill.Name(r.d, k, b.parent)
 		r.fill("name", b.name, "nobody said one")
 	}
+	slug := design.Slug(b.name)
 	for _, o := range r.d.Inside(b.parent, k) {
-		if design.Slug(o.Name) == design.Slug(b.name) {
+		if design.Named(o.Name, slug) {
 			b.old, b.id, b.name = o, o.ID, o.Name
 		}
 	}

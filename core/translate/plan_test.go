@@ -3,6 +3,7 @@ package translate_test
 import (
 	"context"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"net/netip"
 	"slices"
@@ -273,4 +274,39 @@ func TestEveryQuestionOfTheDemo(t *testing.T) {
 		}
 	}
 	assert.Greater(t, answers, 10)
+}
+
+// ending is a context that ends when it has been asked some times.
+type ending struct {
+	context.Context
+	left int
+}
+
+func (e *ending) Err() error {
+	if e.left--; e.left < 0 {
+		return context.Canceled
+	}
+	return nil
+}
+
+// Wherever a plan is broken off, it says so and does nothing more; it never hands over a
+// part as the whole.
+func TestAPlanCanBeBrokenOff(t *testing.T) {
+	d := remedies(t, "huts")
+	p := proof.Of(route.Solve(d, standing.Condition{}))
+	q := translate.OfGroup(overlap.Find(d)[0])
+	e := &ending{t.Context(), math.MaxInt}
+	whole, err := translate.For(e, p, q)
+	require.NoError(t, err)
+	require.NotEmpty(t, whole.Options)
+	questions := math.MaxInt - e.left
+	require.Greater(t, questions, 100)
+	for range 40 {
+		after := rand.IntN(questions)
+		e := &ending{t.Context(), after}
+		plan, err := translate.For(e, p, q)
+		require.ErrorIs(t, err, context.Canceled, after)
+		assert.Empty(t, plan.Options)
+		assert.Greater(t, e.left, -60, "after %d questions it goes on", after)
+	}
 }
