@@ -5,6 +5,7 @@ package server
 
 import (
 	"context"
+	"errors"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -13,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 	"sync/atomic"
+	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
@@ -121,6 +123,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	config.DocsPath = ""
 	config.SchemasPath = "/api/schemas"
 	config.RejectUnknownQueryParameters = true // each would be an answer of its own to keep
+	config.Formats = map[string]huma.Format{"application/json": jsonFormat, "json": jsonFormat}
 	config.CreateHooks = nil                   // no $schema links in answers
 	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	config.Info.Description = "Designs of hybrid networks: change them, find what collides, prove flows, hand over."
@@ -140,6 +143,15 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.intentOperations(api)
 	return api
 }
+
+// jsonFormat is JSON in UTF-8, as RFC 8259 section 8.1 wants it; anything else would lose
+// characters without a word.
+var jsonFormat = huma.Format{Marshal: huma.DefaultJSONFormat.Marshal, Unmarshal: func(data []byte, v any) error {
+	if !utf8.Valid(data) {
+		return errors.New("this is not text in UTF-8; save and send it as UTF-8")
+	}
+	return huma.DefaultJSONFormat.Unmarshal(data, v)
+}}
 
 // frontEnd serves the embedded files, and the application's page for every
 // other path, which its router understands.

@@ -29,7 +29,7 @@ type inLedgerFile struct {
 	InView
 	Format string `query:"format" enum:"csv,xlsx,zone" default:"csv"`
 	Viewer string `query:"viewer" maxLength:"128" doc:"The ID of the party that looks; left out: every party. A zone file needs one."`
-	Origin string `query:"origin" maxLength:"200" pattern:"^[A-Za-z0-9.-]*$" default:"internal" doc:"The origin of zone files."`
+	Origin string `query:"origin" maxLength:"200" default:"internal" doc:"The origin of zone files."`
 }
 
 type inLedgerView struct {
@@ -142,7 +142,11 @@ func (s *Server) ledgerFile(ctx context.Context, in *inLedgerFile) (*fileAnswer,
 			return nil, refused("viewer", "names differ by who asks; say which party's zone it is")
 		}
 		kind, ending = "text/dns; charset=utf-8", "zone"
-		text.WriteString(translate.Zone(v.tables(), viewer, in.Origin))
+		origin, err := translate.ParseOrigin(in.Origin)
+		if err != nil {
+			return nil, refused("origin", err.Error())
+		}
+		text.WriteString(translate.Zone(v.tables(), viewer, origin))
 	case "xlsx":
 		kind = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
 		header, rows := translate.Rows(translate.EntriesOf(v.tables(), viewer))

@@ -71,7 +71,11 @@ func writeLedger(w io.Writer, s *solved.Solved, as, viewer, ask, origin string) 
 		if who == "" {
 			return fmt.Errorf("--format zone: say with --for who looks; names differ by who asks")
 		}
-		_, err := io.WriteString(w, translate.Zone(s.Tables, who, origin))
+		below, err := translate.ParseOrigin(origin)
+		if err != nil {
+			return fmt.Errorf("--origin: %w", err)
+		}
+		_, err = io.WriteString(w, translate.Zone(s.Tables, who, below))
 		return err
 	case "text":
 	default:

@@ -126,9 +126,18 @@ func (d *decoder) list(n *node, path string, v reflect.Value, tag reflect.Struct
 		d.problem(n, path, "is a mapping", "a list is needed")
 		return
 	}
+	text := v.Type().Elem().Kind() == reflect.String
+	if text && n.shape == scalar && n.text == "" { // as if nothing were given
+		return
+	}
 	out := reflect.MakeSlice(v.Type(), len(items), len(items))
 	for i, item := range items {
-		d.value(item, fmt.Sprintf("%s[%d]", path, i), out.Index(i), tag)
+		at := fmt.Sprintf("%s[%d]", path, i)
+		if text && (item.shape == null || item.shape == scalar && item.text == "") {
+			d.problem(item, at, "is empty", "write it, or leave it out of the list")
+			continue
+		}
+		d.value(item, at, out.Index(i), tag)
 	}
 	if low, err := strconv.Atoi(tag.Get("min")); err == nil && len(items) < low {
 		d.problem(n, path, fmt.Sprintf("has %d of them", len(items)), fmt.Sprintf("at least %d needed", low))

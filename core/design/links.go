@@ -3,6 +3,7 @@ package design
 import (
 	"net/netip"
 	"reflect"
+	"slices"
 	"strings"
 
 	"dravin/core/provider"
@@ -286,6 +287,17 @@ func (l *Link) End(gateway ID) (near, far *End, n int, ok bool) {
 		}
 	}
 	return nil, nil, 0, false
+}
+
+// Strands are the tunnels of a link, without those that are gone at either end: the other
+// end sends nothing into them, and no file names them.
+func (d *Design) Strands(link ID) []*Object {
+	return slices.DeleteFunc(slices.Clone(d.Inside(link, KindTunnel)), GoneAtAnEnd)
+}
+
+// GoneAtAnEnd reports whether a tunnel is gone at either of its ends.
+func GoneAtAnEnd(tunnel *Object) bool {
+	return slices.ContainsFunc(tunnel.Body.(*Tunnel).Ends, func(e TunnelEnd) bool { return e.State == Gone })
 }
 
 // made is a body that has a state.

@@ -57,10 +57,28 @@ func (ps Problems) Error() string {
 	return strings.Join(lines, "\n")
 }
 
-// sorted returns the problems in reading order, at most [maxProblems].
+// mostSaid bounds each part of a problem, in characters: what was sent is not sent back.
+const mostSaid = 400
+
+func (p Problem) bounded() Problem {
+	for _, part := range []*string{&p.Subject, &p.Field, &p.Why, &p.Want} {
+		if len(*part) > mostSaid {
+			if r := []rune((*part)[:min(len(*part), 4*mostSaid)]); len(r) > mostSaid {
+				*part = string(r[:mostSaid]) + "…"
+			}
+		}
+	}
+	return p
+}
+
+// sorted returns the problems in reading order, at most [maxProblems], each bounded.
 func (ps Problems) sorted() Problems {
 	slices.SortStableFunc(ps, func(a, b Problem) int {
 		return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
 	})
-	return ps[:min(len(ps), maxProblems)]
+	ps = ps[:min(len(ps), maxProblems)]
+	for n, p := range ps {
+		ps[n] = p.bounded()
+	}
+	return ps
 }

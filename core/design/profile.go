@@ -42,6 +42,8 @@ func ReadProfile(file []byte) (name string, p *Profile, err error) {
 	}
 	if n := root.get("name"); n == nil || n.shape != scalar || Slug(n.text) == "" {
 		add(root, "name", "is missing", "name the cloud as networks name it")
+	} else if why, want := badName(n.text); why != "" {
+		add(n, "name", why, want)
 	} else {
 		name = n.text
 	}

@@ -38,6 +38,10 @@ func TestBadProfilesAreRefusedWithPlaceAndReason(t *testing.T) {
 		{`gateway_hour: "0.02"`, `gateway_hour: cheap`, "line 53", "is not an amount"},
 		{"reserved: [169.254.128.0/23,", "reserved: [10.0.0.0/8,", "line 35", "outside the inside space"},
 		{"speeds: [40, 150,", "speeds: [150, 40,", "line 41", "list the slowest first"},
+		{"name: Tarn\n", "name: \"Tarn\\e[31m\"\n", "line 2", "holds a control character"},
+		{"name: Tarn\n", "name: T\xe4rn\n", "line 2, column 8", "not in UTF-8"},
+		{"speeds: [40, 150,", "speeds: [40, ~,", "line 41", "is nothing"},
+		{"preference: [", "preference: [~, ", "line 13", "is empty"},
 		{"peering:\n", "pairing:\n", "line 15", "is not known here"},
 		{string(tarn), "", "line 1, column 1", "a profile file begins with"},
 	} {

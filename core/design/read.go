@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
@@ -245,6 +246,22 @@ func wordsOf(kinds []Kind) string {
 	return strings.Join(words, " or ")
 }
 
+// notUTF8 finds the first byte that belongs to no character.
+func notUTF8(file []byte) (line, column int, found bool) {
+	if utf8.Valid(file) {
+		return 0, 0, false
+	}
+	for n := 0; n < len(file); {
+		r, size := utf8.DecodeRune(file[n:])
+		if r == utf8.RuneError && size == 1 {
+			begin := bytes.LastIndexByte(file[:n], '\n') + 1
+			return bytes.Count(file[:n], []byte{'\n'}) + 1, utf8.RuneCount(file[begin:n]) + 1, true
+		}
+		n += size
+	}
+	return 0, 0, false
+}
+
 // parseYAML turns a file into nodes. Anchors, aliases, tags and merge keys are
 // refused: a design file has no use for them, and they can make a small file
 // mean an enormous one.
@@ -264,6 +281,9 @@ func parseYAML(file []byte) (*node, error) {
 	if n := bytes.IndexByte(file, 0); n >= 0 {
 		line := bytes.Count(file[:n], []byte{'\n'}) + 1
 		return nil, one(line, n-bytes.LastIndexByte(file[:n], '\n'), "the file is not text", "a design file is YAML in UTF-8")
+	}
+	if line, column, ok := notUTF8(file); ok {
+		return nil, one(line, column, "the file is not in UTF-8", "save it as UTF-8")
 	}
 	tree, err := parser.ParseBytes(bytes.TrimPrefix(file, []byte("\ufeff")), 0, parser.AllowDuplicateMapKey())
 	if err != nil {

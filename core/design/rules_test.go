@@ -154,3 +154,19 @@ func TestRemapAndDifferences(t *testing.T) {
 		assert.True(t, Same(o, copied), o.Name)
 	}
 }
+
+// What was sent is not sent back, however long it is.
+func TestProblemsAreShort(t *testing.T) {
+	long := strings.Repeat("x", 300_000)
+	for _, file := range []string{
+		"dravin: " + long, "dravin: 1\n" + long + ": 1\n", "dravin: 1\nsites:\n  - name: a\n    " + long + ": b\n",
+		"dravin: 1\nsites:\n  - name: a\n    lans:\n      - name: b\n        prefixes: " + long + "\n",
+		"dravin: 1\nintents:\n  - {name: i, from: " + long + ", to: " + long + ", service: " + long + "}\n",
+	} {
+		_, err := Read([]byte(file))
+		require.Error(t, err)
+		assert.Less(t, len(err.Error()), 5000)
+	}
+	_, err := Read([]byte("dravin: 1\nname: Caf\xe9\n"))
+	assert.ErrorContains(t, err, "line 2, column 10: the file is not in UTF-8")
+}

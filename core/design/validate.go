@@ -32,7 +32,7 @@ func (d *Design) validate() Problems {
 			}
 			continue
 		}
-		v.siblings(list)
+		v.siblings(list, nil)
 	}
 	for _, o := range d.All() {
 		v.object(o)
@@ -46,9 +46,13 @@ func (d *Design) validate() Problems {
 func (d *Design) revalidate(before *Design, touched []ID) Problems {
 	v := &validator{d: d, lans: map[ID]*prefix.Index{}}
 	again, parents := d.concerned(before, touched)
+	isTouched := map[ID]bool{}
+	for _, id := range touched {
+		isTouched[id] = true
+	}
 	for _, parent := range slices.Sorted(maps.Keys(parents)) { // the same problems in the same order, always
 		if list := d.inside[parent]; parent == "" || d.objects[parent] != nil {
-			v.siblings(list)
+			v.siblings(list, isTouched)
 		}
 	}
 	for _, id := range slices.Sorted(maps.Keys(again)) {
@@ -124,8 +128,19 @@ func scope(o *Object) string {
 	return ""
 }
 
-// siblings checks that paths are unique.
-func (v *validator) siblings(list []*Object) {
+// siblings checks that paths are unique. Of two of one name it is the one that was
+// touched whose name is to differ, or the later one.
+func (v *validator) siblings(list []*Object, touched map[ID]bool) {
+	list = slices.Clone(list)
+	slices.SortStableFunc(list, func(a, b *Object) int {
+		switch {
+		case touched[a.ID] == touched[b.ID]:
+			return 0
+		case touched[b.ID]:
+			return -1
+		}
+		return 1
+	})
 	seen := map[string]*Object{}
 	for _, o := range list {
 		key := scope(o) + Slug(o.Name)
@@ -137,14 +152,22 @@ func (v *validator) siblings(list []*Object) {
 	}
 }
 
-func (v *validator) object(o *Object) {
+// badName says why a text is no name, and what would be one; nothing if it is.
+func badName(name string) (why, want string) {
 	switch {
-	case Slug(o.Name) == "":
-		v.add(o, "name", "is empty", "a name needs a letter or digit")
-	case utf8.RuneCountInString(o.Name) > maxName:
-		v.add(o, "name", "is too long", fmt.Sprintf("at most %d characters", maxName))
-	case !IsLine(o.Name):
-		v.add(o, "name", "holds a control character", "use letters, digits, spaces and marks")
+	case Slug(name) == "":
+		return "is empty", "a name needs a letter or digit"
+	case utf8.RuneCountInString(name) > maxName:
+		return "is too long", fmt.Sprintf("at most %d characters", maxName)
+	case !IsLine(name):
+		return "holds a control character", "use letters, digits, spaces and marks"
+	}
+	return "", ""
+}
+
+func (v *validator) object(o *Object) {
+	if why, want := badName(o.Name); why != "" {
+		v.add(o, "name", why, want)
 	}
 	if len(o.ID) > MaxID || !IsLine(string(o.ID)) {
 		v.add(o, "id", "is too long or holds a control character", fmt.Sprintf("an ID has at most %d letters, digits and marks", MaxID))

@@ -28,7 +28,7 @@ func FactsOf(d *design.Design, o *design.Object) Facts {
 	switch b := o.Body.(type) {
 	case *design.Link:
 		f.between(d, b.Ends[0].Gateway, b.Ends[1].Gateway)
-		f.Shape, f.Strands = "VPN, "+routingWords[b.Routing], len(d.Inside(o.ID, design.KindTunnel))
+		f.Shape, f.Strands = "VPN, "+routingWords[b.Routing], len(d.Strands(o.ID))
 		x, y := endOf(d, b.Ends[0].Gateway), endOf(d, b.Ends[1].Gateway)
 		f.Mbps = bandwidth(x, y, f.Strands, b.Routing)
 		f.Survives, f.Fragile = survives(x, y, f.Strands)

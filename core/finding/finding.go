@@ -415,7 +415,7 @@ func (c *collector) link(o *design.Object) {
 		c.proposals(o, t)
 		c.insideAllowed(o, t)
 	}
-	c.strands(o, tunnels)
+	c.strands(o, c.d.Strands(o.ID))
 	c.bothWait(o)
 	c.outgrown(o)
 	c.defaultRoute(o)

@@ -10,7 +10,6 @@ import (
 	"dravin/core/ends"
 	"dravin/core/negotiate"
 	"dravin/core/route"
-	"dravin/core/standing"
 )
 
 // File is one rendered file.
@@ -164,7 +163,7 @@ func endsOf(t *route.Tables, gateway design.ID) []*end {
 		e := &end{link: o, body: b, near: near, far: far, n: n}
 		for _, s := range d.Inside(o.ID, design.KindTunnel) {
 			number++ // also of what is gone, so that the others keep their interfaces
-			if standing.Removed(s) {
+			if design.GoneAtAnEnd(s) {
 				continue
 			}
 			e.strands = append(e.strands, strand{s, s.Body.(*design.Tunnel), number, ends.SettingsOf(d, s, "")[n], ends.Starts(d, s, n)})

@@ -9,7 +9,6 @@ import (
 	"dravin/core/design"
 	"dravin/core/prefix"
 	"dravin/core/route"
-	"dravin/core/standing"
 )
 
 // answers lets a gateway or box answer for what it listens on, and, among the
@@ -63,7 +62,7 @@ func strandsToward(t *route.Tables, g *design.Object, to netip.Addr) (out []desi
 		return nil
 	}
 	for _, s := range t.Design.Inside(c.Winner.Hop.To, design.KindTunnel) {
-		if (len(c.Winner.Strands) == 0 || slices.Contains(c.Winner.Strands, s.ID)) && !standing.Removed(s) {
+		if (len(c.Winner.Strands) == 0 || slices.Contains(c.Winner.Strands, s.ID)) && !design.GoneAtAnEnd(s) {
 			out = append(out, s.ID)
 		}
 	}

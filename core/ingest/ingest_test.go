@@ -19,6 +19,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/ingest"
+	"dravin/core/prefix"
 	"dravin/demo"
 )
 
@@ -243,10 +244,16 @@ func TestPrefixLists(t *testing.T) {
 	list, err := ingest.ReadPrefixes(strings.NewReader("prefix\tnote\tparty\n10.0.0.0/8\tx\tA\n2001:db8::/32\t\"a \"\"b\"\"\"\tB\n"))
 	require.NoError(t, err)
 	assert.Equal(t, []string{"A", "B"}, list.Names)
+	list, err = ingest.ReadPrefixes(strings.NewReader("party,prefix\nA,10.0.0.0/8\nB,10.0.0.0/8\nA,10.0.0.0/8\nA,2001:db8::/32\nB,10.0.0.0/8\nA,2001:db8::/32\n"))
+	require.NoError(t, err)
+	assert.Len(t, list.Prefixes, 3, "a line that stands twice is one")
+	assert.EqualValues(t, 1, prefix.Count(list.Prefixes, list.Parties))
 	for text, says := range map[string]string{
 		"party,prefix\nA,10.220.0.1/8\nB,10.0.0.0/8\nC\n": "line 2, column 3: \"10.220.0.1/8\" has host bits set; the /8 that holds it is 10.0.0.0/8\nline 4: has 1 fields",
-		"a,b\n1,2\n":                  "must name at least party and prefix",
-		"party,prefix\n,10.0.0.0/8\n": "the party is empty",
+		"a,b\n1,2\n":                           "must name at least party and prefix",
+		"party,prefix\n,10.0.0.0/8\n":          "the party is empty",
+		"party,prefix\nA\x1b[31m,10.0.0.0/8\n": "line 2, column 1: the party holds a control character",
+		"party,prefix\n" + strings.Repeat("A,10.0.0.0/8\n", 9000) + "\xe4,10.0.0.0/8\n": "line 9002, column 1: this is not text in UTF-8",
 	} {
 		_, err := ingest.ReadPrefixes(strings.NewReader(text))
 		assert.ErrorContains(t, err, says)

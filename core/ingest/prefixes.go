@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravin/core/design"
 	"dravin/core/prefix"
 )
 
@@ -65,7 +66,24 @@ func ReadPrefixes(r io.Reader) (*Prefixes, error) {
 	if len(problems) > 0 {
 		return nil, errors.Join(problems...)
 	}
+	out.once()
 	return out, nil
+}
+
+// once keeps one of the lines that say the same.
+func (l *Prefixes) once() {
+	repeated := prefix.Repeated(l.Prefixes, l.Parties)
+	if repeated == nil {
+		return
+	}
+	kept := 0
+	for n, again := range repeated {
+		if !again {
+			l.Prefixes[kept], l.Parties[kept] = l.Prefixes[n], l.Parties[n]
+			kept++
+		}
+	}
+	l.Prefixes, l.Parties = l.Prefixes[:kept], l.Parties[:kept]
 }
 
 func (l *Prefixes) add(record []string, party, column int, number map[string]uint32) *Error {
@@ -84,6 +102,9 @@ func (l *Prefixes) add(record []string, party, column int, number map[string]uin
 		return &Error{Column: party + 1, Why: "the party is empty", Want: "say who holds the prefix"}
 	}
 	n, known := number[name]
+	if !known && !design.IsLine(name) {
+		return &Error{Column: party + 1, Why: "the party holds a control character", Want: "use letters, digits, spaces and marks"}
+	}
 	if !known {
 		n = uint32(len(l.Names))
 		name = strings.Clone(name)

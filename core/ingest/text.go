@@ -97,6 +97,12 @@ func (r *records) Read() ([]string, error) {
 		line, _ := r.FieldPos(0)
 		return nil, tooWide(line, len(record))
 	}
+	for n, field := range record {
+		if !utf8.ValidString(field) {
+			line, column := r.FieldPos(n)
+			return nil, &Error{Line: line, Column: column, Why: "this is not text in UTF-8", Want: "save it as UTF-8"}
+		}
+	}
 	return record, err
 }
 

@@ -1,6 +1,7 @@
 package prefix
 
 import (
+	"cmp"
 	"encoding/binary"
 	"net/netip"
 	"slices"
@@ -45,6 +46,30 @@ func sorted(ps []netip.Prefix) []uint32 {
 	}
 	slices.SortStableFunc(six, func(a, b uint32) int { return Compare(ps[a], ps[b]) })
 	return append(order, six...)
+}
+
+// Repeated reports of each of ps, at most [MaxPrefixes], whether it stands before already,
+// held by the same party; nil if none does. parties is as long as ps.
+func Repeated(ps []netip.Prefix, parties []uint32) []bool {
+	var out []bool
+	order := sorted(ps)
+	for from, to := 0, 0; from < len(order); from = to {
+		for to = from + 1; to < len(order) && ps[order[to]] == ps[order[from]]; to++ {
+		}
+		run := order[from:to]
+		if len(run) > 1 {
+			slices.SortStableFunc(run, func(a, b uint32) int { return cmp.Compare(parties[a], parties[b]) })
+		}
+		for n := 1; n < len(run); n++ {
+			if parties[run[n]] == parties[run[n-1]] {
+				if out == nil {
+					out = make([]bool, len(ps))
+				}
+				out[run[n]] = true
+			}
+		}
+	}
+	return out
 }
 
 // Count returns the number of overlapping pairs in ps, at most [MaxPrefixes].

@@ -86,7 +86,9 @@ func (t *Tables) Uses() []Use {
 		if p := d.ProfileOf(o.ID); p != nil {
 			n := 0
 			for _, l := range d.Referring(o.ID, design.KindLink) {
-				n += len(d.Inside(l.ID, design.KindTunnel))
+				if standing.Exists(l) {
+					n += len(d.Inside(l.ID, design.KindTunnel))
+				}
 			}
 			add(o, "tunnels", n, p.Limits.Tunnels)
 		}

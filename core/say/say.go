@@ -220,6 +220,7 @@ func (r *reader) line(text string) Line {
 	l := Line{Text: text, Does: []Deed{}, Filled: []Filled{}, Notes: []string{}, Problems: []Trouble{}}
 	r.line_, r.n = &l, 0
 	if n := len([]rune(text)); n > MaxLine {
+		l.Text = clipped(text, MaxLine)
 		r.wrong(0, n, fmt.Sprintf("the line has %d characters", n), fmt.Sprintf("at most %d are read", MaxLine))
 		return l
 	}

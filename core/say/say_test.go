@@ -258,6 +258,7 @@ func TestTroublePointsAtTheWord(t *testing.T) {
 		{"Alder Hut should reach logger", "should", "what of Alder Hut is not said", "must reach"},
 		{`site "Fern`, `"Fern`, "the quotation has no end", ""},
 		{"lan x in Alder Hut /40 of 10.214.0.0/16", "/40", "no /40 is free", ""},
+		{"rename Alder Hut to Marrow Hill", "Alder Hut", "is taken by the site", "must differ"},
 		{"set Marrow Hill gateway asn many", "many", "is not a whole number", ""},
 		{"endpoint scale in catalogue shelf a 10.212.9.9", "scale", "10.212.9.9 is outside catalogue/shelf-a", ""},
 		{"table spare in catalogue routes {10.208.0.0/16 over there}", "over", "is no part of routes", "prefix, via"},

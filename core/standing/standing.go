@@ -262,12 +262,6 @@ func Exists(o *design.Object) bool {
 	return st != design.Refused && st != design.Gone
 }
 
-// Removed reports whether a strand is gone at either end: the other end sends nothing
-// into it any more, and its files do not name it.
-func Removed(tunnel *design.Object) bool {
-	return slices.ContainsFunc(tunnel.Body.(*design.Tunnel).Ends, func(e design.TunnelEnd) bool { return e.State == design.Gone })
-}
-
 // Unfinished reports whether anything is not ready, so that today and when built
 // may differ.
 func Unfinished(d *design.Design) bool {

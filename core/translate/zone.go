@@ -16,12 +16,27 @@ import (
 // zoneTTL is how long records are kept, seconds.
 const zoneTTL = 3600
 
+// ParseOrigin reads the origin of a zone: labels of letters, digits and hyphens (RFC 1035
+// section 2.3.1), the dot at the end or not. It is returned without that dot.
+func ParseOrigin(text string) (string, error) {
+	origin := strings.TrimSuffix(text, ".")
+	wrong := len(origin) > 200 // what stands below it has room
+	for _, label := range strings.Split(origin, ".") {
+		inner := func(r rune) bool { return r == '-' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' }
+		wrong = wrong || label == "" || len(label) > 63 || strings.Trim(label, "-") != label ||
+			strings.ContainsFunc(label, func(r rune) bool { return !inner(r) })
+	}
+	if wrong {
+		return "", fmt.Errorf("%q is no origin of a zone; write labels of letters, digits and hyphens with dots between, such as gardens.internal", text)
+	}
+	return origin, nil
+}
+
 // Zone writes the names of all named hosts as one party sees them: fragments of a
 // forward and of reverse zones (RFC 1035 section 5.1, RFC 3596), to be included
-// under an origin.
+// under an origin as [ParseOrigin] gives it.
 func Zone(t *route.Tables, viewer design.ID, origin string) string {
 	d := t.Design
-	origin = strings.Trim(origin, ".")
 	var forward, reverse []string
 	for _, o := range d.Of(design.KindEndpoint) {
 		name := zoneName(d, o)
