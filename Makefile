@@ -45,7 +45,7 @@ bench: ## benchmarks of the core
 	go test -run '^$$' -bench . -benchtime 3x ./lab
 
 truth: setup-test ## random estates in namespaces against their walks (TRUTH=300 of the first kind), and BGP daemons against learned routes (TRUTH_BGP=200)
-	CI=1 DRAVIN_TRUTH=$(or $(TRUTH),300) DRAVIN_TRUTH_BGP=$(or $(TRUTH_BGP),200) DRAVIN_TRUTH_INSTANCES=40 go test ./lab -count=1 -timeout 60m -parallel 4 -run TestTruth
+	CI=1 DRAVIN_TRUTH=$(or $(TRUTH),300) DRAVIN_TRUTH_BGP=$(or $(TRUTH_BGP),200) DRAVIN_TRUTH_INSTANCES=40 go test ./lab -count=1 -v -timeout 40m -parallel 4 -run TestTruth
 
 bench-web: setup-test bin/dravin e2e/node_modules/.stamp ## how fast ruler and table move with 20,000 prefixes
 	rm -rf .dravin/e2e

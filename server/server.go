@@ -124,7 +124,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	config.SchemasPath = "/api/schemas"
 	config.RejectUnknownQueryParameters = true // each would be an answer of its own to keep
 	config.Formats = map[string]huma.Format{"application/json": jsonFormat, "json": jsonFormat}
-	config.CreateHooks = nil                   // no $schema links in answers
+	config.CreateHooks = nil // no $schema links in answers
 	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	config.Info.Description = "Designs of hybrid networks: change them, find what collides, prove flows, hand over."
 	api := humachi.New(r, config)

@@ -22,7 +22,9 @@ func ParseOrigin(text string) (string, error) {
 	origin := strings.TrimSuffix(text, ".")
 	wrong := len(origin) > 200 // what stands below it has room
 	for _, label := range strings.Split(origin, ".") {
-		inner := func(r rune) bool { return r == '-' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' }
+		inner := func(r rune) bool {
+			return r == '-' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z'
+		}
 		wrong = wrong || label == "" || len(label) > 63 || strings.Trim(label, "-") != label ||
 			strings.ContainsFunc(label, func(r rune) bool { return !inner(r) })
 	}

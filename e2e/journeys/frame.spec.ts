@@ -1,5 +1,5 @@
 import { expect, test } from "@playwright/test";
-import { accessible, contrasting, openCase, place, strict, trust } from "./page";
+import { accessible, contrasting, openCase, place, settled, strict, trust } from "./page";
 
 test.beforeEach(({ page }) => strict(page));
 
@@ -16,7 +16,7 @@ for (const [width, height] of [
     for (const name of places) {
       await place(page, name);
       await expect(page.getByRole("link", { name })).toHaveAttribute("aria-current", "page");
-      await page.waitForTimeout(200);
+      await settled(page);
       const beyond = await page.evaluate(() => ({
         page: document.documentElement.scrollWidth - innerWidth,
         header: [...(document.querySelector("header")?.querySelectorAll("a, button, span") ?? [])].filter((e) => {
@@ -33,7 +33,6 @@ for (const colorScheme of ["light", "dark"] as const) {
   test.describe(colorScheme, () => {
     test.use({ colorScheme });
     test("every place and way of looking is accessible", async ({ page, request }) => {
-      test.setTimeout(150_000);
       const { id, of } = await trust(request);
       await page.goto("/");
       await expect(page.getByRole("heading", { name: "Designs" })).toBeVisible();
@@ -63,7 +62,7 @@ for (const colorScheme of ["light", "dark"] as const) {
       ] as const) {
         await page.goto(`/designs/${id}/${path}`);
         await expect(page.getByText(new RegExp(shows.replace("72", "\\d+"))).first()).toBeAttached();
-        await page.waitForTimeout(250);
+        await settled(page);
         await look();
       }
     });

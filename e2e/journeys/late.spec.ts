@@ -33,7 +33,7 @@ test("answers that come late move no cursor, take no keystroke and lose no chang
   await page.keyboard.type(" two");
   await page.keyboard.press("Enter");
   await expect(grid).toContainText("annexe two"); // shown as typed, before it is answered
-  await expect(grid.locator('[aria-busy="true"]')).toHaveCount(0, { timeout: 20_000 });
+  await expect(grid.locator('[aria-busy="true"]')).toHaveCount(0);
   await page.unroute("**/api/**");
   await page.reload();
   await expect(grid).toContainText("zoology room");
@@ -50,6 +50,6 @@ test("answers that come late leave alone what is said meanwhile", async ({ page 
   await say.press("End");
   await say.pressSequentially("xyz", { delay: 20 });
   await expect(page.getByText("New site Fern Lodge").first()).toBeVisible({ timeout: 20_000 });
-  await expect(say).toHaveValue("xyz", { timeout: 20_000 });
+  await expect(say).toHaveValue("xyz");
   await place(page, "Overlaps");
 });

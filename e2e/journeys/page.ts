@@ -13,6 +13,12 @@ export function strict(page: Page): void {
 
 export const place = (page: Page, name: string) => page.getByRole("navigation", { name: "Places" }).getByRole("link", { name }).click();
 
+/** Until nothing is worked out or moves any more. */
+export async function settled(page: Page): Promise<void> {
+  await page.waitForFunction(() => !document.querySelector('[aria-busy="true"]') && document.getAnimations().every((a) => a.playState !== "running"));
+  await page.evaluate(() => new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done))));
+}
+
 /** What does not depend on colours; [contrasting] looks at these, everywhere and in both themes. */
 export const accessible = (page: Page): Promise<void> =>
   clean(axe(page).withTags(["wcag2a", "wcag2aa"]).disableRules(["color-contrast"]));
