@@ -22,7 +22,9 @@ func (s *script) circuits() {
 	s.line(`port() { awk -v d="$1" '$1 == d { print $2 }' "${DRAVIN_PORTS:-/etc/%s}" 2>/dev/null || true; }`, portsFile)
 	for _, c := range s.on {
 		s.comment("%s", c.object.Name)
-		make := `ip link add link "$p" name ` + c.device + ` type macvlan mode private`
+		// All that comes to the port is the circuit's: in any other mode the port answers for the
+		// circuit's address (ARP), and packets come in beside its routing instance.
+		make := `ip link add link "$p" name ` + c.device + ` type macvlan mode passthru`
 		if c.near.VLAN != 0 {
 			make = `ip link add link "$p" name ` + c.device + ` type vlan id ` + strconv.Itoa(int(c.near.VLAN))
 		}
