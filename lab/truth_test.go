@@ -242,7 +242,11 @@ func differences(t *testing.T, e *estate, name string, rendered bool, flows int)
 		if p.Works {
 			works++
 		}
-		if says := disagree(e, f, p, a.saw(f.id), answered[n]); says != "" {
+		says := disagree(e, f, p, a.saw(f.id), answered[n])
+		if says != "" && !p.Works && disagree(e, f, walk.Possibly(tables, flowOf(f)), a.saw(f.id), answered[n]) == "" {
+			says = "" // one of equal routes stops it, and the kernel took another
+		}
+		if says != "" {
 			out = append(out, fmt.Sprintf("%s, %s: %s %s at %s dials %s port %d: %s", name, f.id, f.proto, e.d.Title(f.from.Place), f.from.Address, f.to, f.port, says))
 		}
 	}
