@@ -121,6 +121,7 @@ type strand struct {
 	number int // interface and mark, unique on the gateway
 	set    negotiate.Settings
 	starts bool // this end begins: only one does, so that there is never a second pair of SAs
+	up     bool // its sheet says so; nothing is sent into it else, until it answers
 }
 
 // Devices are the interfaces of the strands of a gateway's route-based links, by
@@ -166,7 +167,7 @@ func endsOf(t *route.Tables, gateway design.ID) []*end {
 			if design.GoneAtAnEnd(s) {
 				continue
 			}
-			e.strands = append(e.strands, strand{s, s.Body.(*design.Tunnel), number, ends.SettingsOf(d, s, "")[n], ends.Starts(d, s, n)})
+			e.strands = append(e.strands, strand{s, s.Body.(*design.Tunnel), number, ends.SettingsOf(d, s, "")[n], ends.Starts(d, s, n), t.Standing.Of(s.ID).Up})
 		}
 		out = append(out, e)
 	}

@@ -159,7 +159,7 @@ func (s *script) instanceRoute(r route.Route, segment design.ID, table int) {
 	case r.Entered() && r.Hop.Kind == route.Tunnel:
 		for _, e := range s.ends {
 			if e.link.ID == r.Hop.To {
-				s.line("ip %s route replace %s %s table %d", f, r.Prefix, hopsOf(e.devicesOf(r), r.Prefix.Addr().Is4())[0], table)
+				s.line("ip %s route replace %s %s table %d", f, r.Prefix, hopsOf(e.upAmong(e.devicesOf(r)), r.Prefix.Addr().Is4())[0], table)
 			}
 		}
 	case r.Source == route.Inside && r.Hop.Kind == route.Tunnel:

@@ -46,7 +46,11 @@ func watch(t *route.Tables, g *design.Object, all []*end) string {
 	for _, e := range all {
 		if watched(e) {
 			for _, x := range e.strands {
-				s.line("missed_%d=0", x.number)
+				missed := 0
+				if !x.up { // as the sheet says; it is taken when it answers
+					missed = watchMisses
+				}
+				s.line("missed_%d=%d", x.number, missed)
 			}
 		}
 	}

@@ -26,6 +26,7 @@ const (
 type way struct {
 	to      netip.Prefix
 	devices []string   // of the strands that it may take, or of the circuit
+	up      []string   // those of them that are up; all if none is
 	via     netip.Addr // a circuit's far end; invalid for a link
 	metric  int        // of the first
 	table   int        // 0: the main one
@@ -47,12 +48,14 @@ func (s *script) ways(p *route.Point, table int) []way {
 				continue
 			}
 			w.devices, w.metric = s.ends[n].devicesOf(r), metricOf(r.Prefix, n)
+			w.up = s.ends[n].upAmong(w.devices)
 		case r.Hop.Kind == route.Circuit && r.Source == route.CircuitStatic:
 			n := slices.IndexFunc(s.on, func(c circuitAt) bool { return c.object.ID == r.Hop.To })
 			if n < 0 || !s.on[n].far.IsValid() || s.on[n].far.Is4() != r.Prefix.Addr().Is4() {
 				continue
 			}
 			w.devices, w.via, w.metric = []string{s.on[n].device}, s.on[n].far, metricOf(r.Prefix, len(s.ends)+n)
+			w.up = w.devices
 		default:
 			continue
 		}
@@ -78,6 +81,9 @@ func (w way) place(p *page) {
 	}
 	for _, half := range halves(w.to) {
 		for k, hops := range w.hops() {
+			if hops == "" {
+				continue
+			}
 			set := fmt.Sprintf("ip %s route replace %s metric %d %s%s", flag(w.to.Addr().Is4()), half, w.metric+k, w.tail(), hops)
 			if w.via.IsValid() {
 				set = fmt.Sprintf("if has %s; then %s; fi", w.devices[0], set)
@@ -99,11 +105,21 @@ func (w way) tail() string {
 	return out
 }
 
+// hops are the next hops by metric; empty where the one of that metric is down.
 func (w way) hops() []string {
 	if w.via.IsValid() {
 		return []string{fmt.Sprintf("via %s dev %s", w.via, w.devices[0])}
 	}
-	return hopsOf(w.devices, w.to.Addr().Is4())
+	if w.to.Addr().Is4() {
+		return hopsOf(w.up, true)
+	}
+	out := hopsOf(w.devices, false)
+	for n, d := range w.devices {
+		if !slices.Contains(w.up, d) {
+			out[n] = ""
+		}
+	}
+	return out
 }
 
 // devicesOf are the devices of the strands that a route into the link uses.
@@ -116,6 +132,20 @@ func (e *end) devicesOf(r route.Route) []string {
 	}
 	if len(out) == 0 {
 		return e.devices()
+	}
+	return out
+}
+
+// upAmong are those of some devices whose strands are up; all if none is.
+func (e *end) upAmong(devices []string) []string {
+	var out []string
+	for _, s := range e.strands {
+		if s.up && slices.Contains(devices, s.device()) {
+			out = append(out, s.device())
+		}
+	}
+	if len(out) == 0 {
+		return devices
 	}
 	return out
 }

@@ -120,8 +120,10 @@
     <h2 class="px-3 pt-3 pb-1">What they get</h2>
     {#each chosen?.files ?? [] as f (f.path)}
       <button class="row" aria-current={f.path === shown?.path} onclick={() => (file.value = f.path)}>
-        <span class="font-mono text-sm break-all">{f.path}</span>{#if chosen?.changed.includes(f.path)}<span
-            class="text-warn ml-2 text-sm font-semibold">! changed</span
+        <span class="font-mono text-sm wrap-anywhere"
+          >{#each f.path.split(/(?<=[/])/) as part, n (n)}<wbr />{part}{/each}</span
+        >{#if chosen?.changed.includes(f.path)}<span class="text-warn ml-2 text-sm font-semibold"
+            >! changed</span
           >{/if}<span class="text-soft block text-sm">{f.about}</span>
       </button>
     {/each}
