@@ -126,9 +126,13 @@ func agreed(t *testing.T, l *lab.Lab, tables *route.Tables) {
 		outside := s.Body.(*design.Tunnel).Outside
 		require.NoError(t, l.Join(boxes[0], "wan", outside[0].String()+"/32", boxes[1], "wan", outside[1].String()+"/32"))
 		var swanctl [2]func(string) (string, error)
-		for k, e := range d.Get(s.Parent).Body.(*design.Link).Ends {
+		order := []int{0, 1} // who is asked is there before who asks: a refusal ends it
+		if ends.Starts(d, s, 0) {
+			order = []int{1, 0}
+		}
+		for _, k := range order {
 			require.NoError(t, boxes[k].Script("ip route add default dev wan"))
-			swanctl[k] = daemon(t, boxes[k], rendered(t, tables, d.Party(e.Gateway).Name))
+			swanctl[k] = daemon(t, boxes[k], rendered(t, tables, d.Party(d.Get(s.Parent).Body.(*design.Link).Ends[k].Gateway).Name))
 		}
 		waits[d.Path(s.ID)] = func() (children, _ int) {
 			for _, ask := range swanctl {
