@@ -51,18 +51,11 @@ func view[I any, P interface {
 	id() string
 	asked() standing.Horizon
 }, O any](s *Server, api huma.API, id, path, summary string, do func(v *solved, in P) (O, error)) {
-	register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: "/api/designs/{design}" + path, Summary: summary},
-		func(ctx context.Context, in *I) (*answer[O], error) {
-			v, err := s.solved.get(ctx, P(in).id())
-			if err != nil {
-				return nil, s.failed(err)
-			}
-			return answering(do(v.under(P(in).asked()), in))
-		})
+	heavy(s, api, nil, id, path, summary, func(_ context.Context, v *solved, in P) (O, error) { return do(v, in) })
 }
 
 // heavy registers a reading operation that may take seconds: it waits for its turn in
-// a queue, and ends when its caller has gone.
+// a queue, if there is one, and ends when its caller has gone.
 func heavy[I any, P interface {
 	*I
 	id() string
@@ -82,8 +75,11 @@ func heavy[I any, P interface {
 		})
 }
 
-// queued does something when it is its turn.
+// queued does something when it is its turn; at once without a queue.
 func queued[O any](ctx context.Context, q *queue, do func() (O, error)) (O, error) {
+	if q == nil {
+		return do()
+	}
 	leave, err := q.turn(ctx)
 	if err != nil {
 		var none O

@@ -32,14 +32,12 @@ func InsideRanges(a, b *provider.Inside, taken []netip.Prefix, n int) ([]netip.P
 	for range n {
 		p, ok := prefix.Carve(rule.Within, used, int(rule.Bits))
 		if !ok {
-			return nil, fmt.Errorf("no /%d is free in %s for inside addresses", rule.Bits, prefixesWords(rule.Within))
+			return nil, fmt.Errorf("no /%d is free in %s for inside addresses", rule.Bits, negotiate.Joined(rule.Within))
 		}
 		out, used = append(out, p), append(used, p)
 	}
 	return out, nil
 }
-
-func prefixesWords(list []netip.Prefix) string { return negotiate.Joined(list) }
 
 // insideRule is what two ends' rules for inside ranges come to.
 func insideRule(a, b *provider.Inside) (provider.Inside, error) {
@@ -69,17 +67,35 @@ const (
 // NextASN proposes an ASN that nobody in the design has, that no profile gives
 // out by default, and that is in none of also.
 func NextASN(d *design.Design, also ...uint32) (uint32, error) {
-	used := inuse.ASNs(d)
+	used := usedASNs(d)
+	for _, n := range also {
+		used[n] = true
+	}
+	return freeASN(used, firstPrivateASN)
+}
+
+// usedASNs are those that somebody in the design has, and those that profiles give out by
+// default.
+func usedASNs(d *design.Design) map[uint32]bool {
+	out := map[uint32]bool{}
+	for n, by := range inuse.ASNs(d) {
+		out[n] = len(by) > 0
+	}
 	for _, p := range d.Profiles() {
 		for _, v := range p.Profile.VPN {
-			also = append(also, v.DefaultASN)
+			out[v.DefaultASN] = true
 		}
 		if p.Profile.Circuit != nil {
-			also = append(also, p.Profile.Circuit.DefaultASN)
+			out[p.Profile.Circuit.DefaultASN] = true
 		}
 	}
-	for n := uint32(firstPrivateASN); n < lastPrivateASN; n++ {
-		if len(used[n]) == 0 && !slices.Contains(also, n) {
+	return out
+}
+
+// freeASN is the first private one from a number on that is not used.
+func freeASN(used map[uint32]bool, from uint32) (uint32, error) {
+	for n := from; n < lastPrivateASN; n++ {
+		if !used[n] {
 			return n, nil
 		}
 	}

@@ -7,6 +7,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/inuse"
+	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
 )
@@ -26,21 +27,11 @@ type books struct {
 }
 
 func newBooks(d *design.Design) *books {
-	b := &books{d: d, names: map[string]map[string]bool{}, ids: map[design.ID]bool{}, asn: firstPrivateASN,
-		holding: takenOf(inuse.ForHolding(d, nil, "")), mapping: takenOf(inuse.ForMapping(d)), inside: takenOf(inuse.ForInside(d))}
-	b.asns = map[uint32]bool{}
-	for n, by := range inuse.ASNs(d) {
-		b.asns[n] = len(by) > 0
+	return &books{
+		d: d, names: map[string]map[string]bool{}, ids: map[design.ID]bool{}, asns: usedASNs(d), asn: firstPrivateASN,
+		holding: takenOf(inuse.ForHolding(d, nil, "")), mapping: takenOf(inuse.ForMapping(d)),
+		inside: takenOf(inuse.ForInside(d)),
 	}
-	for _, p := range d.Profiles() {
-		for _, v := range p.Profile.VPN {
-			b.asns[v.DefaultASN] = true
-		}
-		if p.Profile.Circuit != nil {
-			b.asns[p.Profile.Circuit.DefaultASN] = true
-		}
-	}
-	return b
 }
 
 // scope are the names beside which a new one must differ.
@@ -87,13 +78,11 @@ func (b *books) id(k design.Kind, parent design.ID, name string) design.ID {
 
 // nextASN is one that nobody has; it is taken then.
 func (b *books) nextASN() (uint32, error) {
-	for ; b.asn < lastPrivateASN; b.asn++ {
-		if !b.asns[b.asn] {
-			b.asns[b.asn] = true
-			return b.asn, nil
-		}
+	n, err := freeASN(b.asns, b.asn)
+	if err == nil {
+		b.asns[n], b.asn = true, n+1
 	}
-	return 0, fmt.Errorf("all private ASNs from %d to %d are used", firstPrivateASN, lastPrivateASN)
+	return n, err
 }
 
 // hold takes the next free range like one, for hosts or for mapped addresses.
@@ -125,7 +114,7 @@ func (b *books) insideRange(rules [2]*provider.Inside) (netip.Prefix, error) {
 			return p, nil
 		}
 	}
-	return netip.Prefix{}, fmt.Errorf("no /%d is free in %s for inside addresses", rule.Bits, prefixesWords(rule.Within))
+	return netip.Prefix{}, fmt.Errorf("no /%d is free in %s for inside addresses", rule.Bits, negotiate.Joined(rule.Within))
 }
 
 // taken is a set of ranges that are taken: whether another overlaps one of them is told

@@ -396,7 +396,8 @@ func hasPart(own []bgp.Origin, summary netip.Prefix) bool {
 	})
 }
 
-// mostParts is of how many parts a summary is made in the daemon's file.
+// mostParts is of how many parts a summary is made in the daemon's file: one that has more
+// is withdrawn when the first of them, in order, are all lost. docs/truth.md says so.
 const mostParts = 32
 
 // birdSummaries are the summaries that are made of what is learned: the daemon has one

@@ -425,7 +425,7 @@ func (w *walker) cross(link, from design.ID, only []design.ID) Host {
 	if len(fitting) == 0 {
 		return w.halt(SelectorMiss, at, fmt.Sprintf("the two ends of %s have agreed on selectors that do not cover %s to %s", o.Name, w.header.Src, w.header.Dst), "set the selectors of both ends to everything")
 	}
-	w.stage(at, Enters, nil, "%s carries it from %s to %s on %s", o.Name, w.d.Title(from), w.d.Title(far.Gateway), strandWords(fitting, w.d.Inside(link, design.KindTunnel), w.t.Standing))
+	w.stage(at, Enters, nil, "%s carries it from %s to %s on %s", o.Name, w.d.Title(from), w.d.Title(far.Gateway), strandWords(fitting, w.d.Strands(link), w.t.Standing))
 	w.segment = w.d.SegmentOf(fitting[0].ID)
 	arrival := w.t.Point(far.Gateway)
 	if l.Routing == design.RoutingSelectors && !admits(arrival, link, w.header) {
