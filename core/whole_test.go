@@ -21,6 +21,7 @@ import (
 	"dravin/core/finding"
 	"dravin/core/handover"
 	"dravin/core/ingest"
+	"dravin/core/inuse"
 	"dravin/core/life"
 	"dravin/core/prefix"
 	"dravin/core/say"
@@ -201,9 +202,9 @@ func askEverything(r *rand.Rand, d *design.Design) {
 	}
 	for range 3 {
 		o := pick()
-		fill.Suggestions(d, o)
+		fill.New(d).Suggestions(o)
 		d.Removal(o.ID)
-		_, _ = draft.Like(context.Background(), d, o.ID, []string{"another"})
+		_, _ = draft.Like(context.Background(), inuse.NewBooks(d), o.ID, []string{"another"})
 		_, _ = say.Understand(context.Background(), d, "remove "+o.Name, "")
 		_, _ = draft.Shapes(d, draft.Question{A: o.ID, B: pick().ID})
 	}

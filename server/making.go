@@ -10,6 +10,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/draft"
 	"dravin/core/fill"
+	"dravin/core/inuse"
 	"dravin/core/say"
 )
 
@@ -89,7 +90,7 @@ func formOf(v *solved, in *inForm) (Form, error) {
 			return Form{}, refused("kind", "there is no such kind of object")
 		}
 		parent := design.ID(in.Parent)
-		o = &design.Object{Kind: k, Parent: parent, Name: fill.Name(v.design, k, parent), Body: design.Bodies()[k]}
+		o = &design.Object{Kind: k, Parent: parent, Name: fill.New(v.design).Name(k, parent), Body: design.Bodies()[k]}
 		if parent != "" && v.design.Get(parent) == nil {
 			return Form{}, refused("parent", "there is no such object now; it may have been removed")
 		}
@@ -97,7 +98,7 @@ func formOf(v *solved, in *inForm) (Form, error) {
 	if o == nil {
 		return Form{}, refused("object", "there is no such object now; it may have been removed or undone")
 	}
-	f := Form{Object: in.Object, Kind: o.Kind, Parent: o.Parent, Name: o.Name, Body: map[string]any{}, Doc: design.Doc(o.Kind), Fields: design.Outline(o.Kind), Suggestions: fill.Suggestions(v.design, o), Inside: partKinds(o.Kind)}
+	f := Form{Object: in.Object, Kind: o.Kind, Parent: o.Parent, Name: o.Name, Body: map[string]any{}, Doc: design.Doc(o.Kind), Fields: design.Outline(o.Kind), Suggestions: fill.New(v.design).Suggestions(o), Inside: partKinds(o.Kind)}
 	if in.Object != "" {
 		f.Saying, f.Body = say.Saying(v.design, o), design.Values(o)
 	}
@@ -120,9 +121,9 @@ type inCopies struct {
 func copiesOf(ctx context.Context, v *solved, in *inCopies) (draft.Copies, error) {
 	names := in.Names
 	if len(names) == 0 {
-		names = draft.Numbered(v.design, in.Like, max(in.Count, 1))
+		names = draft.Numbered(inuse.NewBooks(v.design), in.Like, max(in.Count, 1))
 	}
-	c, err := draft.Like(ctx, v.design, design.ID(in.Source), names)
+	c, err := draft.Like(ctx, inuse.NewBooks(v.design), design.ID(in.Source), names)
 	if err != nil && ctx.Err() == nil {
 		return c, refused("source", err.Error())
 	}

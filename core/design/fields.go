@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 )
 
 // FieldType says how a value is written.
@@ -43,13 +44,16 @@ type Field struct {
 }
 
 // Outline lists all values that an object of that kind may have, in the order of
-// its file.
-func Outline(k Kind) []Field {
-	if s := specByKind[k]; s != nil {
-		return outline(s.body)
+// its file. The slice is shared and must not be changed.
+func Outline(k Kind) []Field { return outlines()[k] }
+
+var outlines = sync.OnceValue(func() map[Kind][]Field {
+	out := map[Kind][]Field{}
+	for k, s := range specByKind {
+		out[k] = outline(s.body)
 	}
-	return nil
-}
+	return out
+})
 
 func outline(t reflect.Type) []Field {
 	out := make([]Field, 0, t.NumField())

@@ -5,7 +5,6 @@ import (
 	"net/netip"
 	"slices"
 
-	"dravin/core/design"
 	"dravin/core/inuse"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
@@ -32,7 +31,7 @@ func InsideRanges(a, b *provider.Inside, taken []netip.Prefix, n int) ([]netip.P
 	for range n {
 		p, ok := prefix.Carve(rule.Within, used, int(rule.Bits))
 		if !ok {
-			return nil, fmt.Errorf("no /%d is free in %s for inside addresses", rule.Bits, negotiate.Joined(rule.Within))
+			return nil, noneInside(rule)
 		}
 		out, used = append(out, p), append(used, p)
 	}
@@ -57,47 +56,21 @@ func insideRule(a, b *provider.Inside) (provider.Inside, error) {
 	return rule, nil
 }
 
-// Private ASNs of four bytes (RFC 6996): nobody has chosen one of them by hand, as
-// people do those of two.
-const (
-	firstPrivateASN = 4200000000
-	lastPrivateASN  = 4294967294
-)
-
-// NextASN proposes an ASN that nobody in the design has, that no profile gives
-// out by default, and that is in none of also.
-func NextASN(d *design.Design, also ...uint32) (uint32, error) {
-	used := usedASNs(d)
-	for _, n := range also {
-		used[n] = true
+// takeInside takes a free inside range that both ends take.
+func takeInside(b *inuse.Books, rules [2]*provider.Inside) (netip.Prefix, error) {
+	rule, err := insideRule(rules[0], rules[1])
+	if err != nil {
+		return netip.Prefix{}, err
 	}
-	return freeASN(used, firstPrivateASN)
+	for _, within := range prefix.Free(rule.Within, rule.Reserved) {
+		if p, ok := b.Inside().FirstFree(within, netip.PrefixFrom(within.Addr(), int(rule.Bits))); ok && within.Bits() <= int(rule.Bits) {
+			b.TakeRange(p)
+			return p, nil
+		}
+	}
+	return netip.Prefix{}, noneInside(rule)
 }
 
-// usedASNs are those that somebody in the design has, and those that profiles give out by
-// default.
-func usedASNs(d *design.Design) map[uint32]bool {
-	out := map[uint32]bool{}
-	for n, by := range inuse.ASNs(d) {
-		out[n] = len(by) > 0
-	}
-	for _, p := range d.Profiles() {
-		for _, v := range p.Profile.VPN {
-			out[v.DefaultASN] = true
-		}
-		if p.Profile.Circuit != nil {
-			out[p.Profile.Circuit.DefaultASN] = true
-		}
-	}
-	return out
-}
-
-// freeASN is the first private one from a number on that is not used.
-func freeASN(used map[uint32]bool, from uint32) (uint32, error) {
-	for n := from; n < lastPrivateASN; n++ {
-		if !used[n] {
-			return n, nil
-		}
-	}
-	return 0, fmt.Errorf("all private ASNs from %d to %d are used", firstPrivateASN, lastPrivateASN)
+func noneInside(rule provider.Inside) error {
+	return fmt.Errorf("no /%d is free in %s for inside addresses", rule.Bits, negotiate.Joined(rule.Within))
 }

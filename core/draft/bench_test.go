@@ -10,6 +10,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/draft"
+	"dravin/core/inuse"
 )
 
 // A thousand copies of a site of the demo, with its link.
@@ -17,7 +18,7 @@ func BenchmarkThousandCopies(b *testing.B) {
 	d := thistledown(b)
 	source := d.Find("peatside-nursery", design.KindSite)[0].ID
 	for b.Loop() {
-		_, err := draft.Like(context.Background(), d, source, draft.Numbered(d, "Garden #", 1000))
+		_, err := draft.Like(context.Background(), inuse.NewBooks(d), source, draft.Numbered(inuse.NewBooks(d), "Garden #", 1000))
 		require.NoError(b, err)
 	}
 }
@@ -34,7 +35,7 @@ func BenchmarkCopyOfAThousandLANs(b *testing.B) {
 	d, _, err := d.Apply(edits)
 	require.NoError(b, err)
 	for b.Loop() {
-		_, err := draft.Like(context.Background(), d, source, []string{"another"})
+		_, err := draft.Like(context.Background(), inuse.NewBooks(d), source, []string{"another"})
 		require.NoError(b, err)
 	}
 }

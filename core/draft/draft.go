@@ -145,7 +145,7 @@ func (f *drafter) asn(who string, own uint32) uint32 {
 	if own != 0 {
 		return own
 	}
-	n, err := NextASN(f.d, f.asns...)
+	n, err := inuse.NextASN(f.d, f.asns...)
 	if err != nil {
 		f.out("%v", err)
 		return 0

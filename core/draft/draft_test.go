@@ -196,7 +196,7 @@ func checkAllocation(t *rapid.T) {
 			}
 		}
 	}
-	asn, err := draft.NextASN(d)
+	asn, err := inuse.NextASN(d)
 	if err != nil {
 		return
 	}
@@ -462,7 +462,7 @@ func TestDraftingKeepsWhatTablesAre(t *testing.T) {
 				}
 			}
 		}
-		if c, err := draft.Like(context.Background(), d, a.ID, []string{"one more"}); err == nil {
+		if c, err := draft.Like(context.Background(), inuse.NewBooks(d), a.ID, []string{"one more"}); err == nil {
 			kept(c.Edits)
 		}
 	}

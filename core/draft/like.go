@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"dravin/core/design"
+	"dravin/core/inuse"
 	"dravin/core/prefix"
 	"dravin/core/provider"
 )
@@ -22,14 +23,17 @@ type Copies struct {
 // Like drafts others like a site, cloud network or outside party, one for each
 // name: with all that is inside, with their joints to the same far parties, with
 // the next free ranges, ASNs and inside addresses. What can not be renumbered
-// keeps its range, and a site's copy has no public address until one is given.
-func Like(ctx context.Context, d *design.Design, source design.ID, names []string) (Copies, error) {
+// keeps its range, and a site's copy has no public address until one is given. What
+// is free is told by the design's books, from which nothing is taken in the end.
+func Like(ctx context.Context, books *inuse.Books, source design.ID, names []string) (Copies, error) {
+	d := books.Design()
+	defer books.Release()
 	out := Copies{Edits: []design.Edit{}, Made: []design.ID{}, Notes: []string{}}
 	o := d.Get(source)
 	if o == nil || !slices.Contains([]design.Kind{design.KindSite, design.KindNetwork, design.KindOutside}, o.Kind) {
 		return out, fmt.Errorf("%s can not be copied; choose a site, a cloud network or an outside party", d.Title(source))
 	}
-	m := &model{d: d, source: o, books: newBooks(d)}
+	m := &model{d: d, source: o, books: books}
 	m.own = m.withInside(o)
 	m.joints = m.jointsOf(m.own)
 	for _, j := range m.joints {
@@ -58,20 +62,19 @@ type model struct {
 	source *design.Object
 	own    []*design.Object // with all that is inside, its joints included
 	joints []*design.Object
-	books  *books
+	books  *inuse.Books
 }
 
 // Numbered are n names by a pattern in which # stands for a number, those that are
 // taken left out.
-func Numbered(d *design.Design, pattern string, n int) []string {
+func Numbered(books *inuse.Books, pattern string, n int) []string {
 	if !strings.Contains(pattern, "#") {
 		pattern += " #"
 	}
 	var out []string
-	names := &books{d: d, names: map[string]map[string]bool{}}
 	for k := 1; len(out) < n; k++ {
 		name := strings.ReplaceAll(pattern, "#", fmt.Sprint(k))
-		if names.free(design.KindSite, "", name) {
+		if books.Free(design.KindSite, "", name) {
 			out = append(out, name)
 		}
 	}
@@ -90,10 +93,10 @@ type copier struct {
 }
 
 func (c *copier) copy(name string) ([]design.Edit, error) {
-	if !c.books.free(c.source.Kind, "", name) {
+	if !c.books.Free(c.source.Kind, "", name) {
 		return nil, fmt.Errorf("the name is taken; choose another")
 	}
-	root := c.books.id(c.source.Kind, "", c.books.name(c.source.Kind, "", name))
+	_, root := c.books.Take(c.source.Kind, "", name)
 	c.ids[c.source.ID] = root
 	for _, o := range c.own {
 		if o.ID != c.source.ID {
@@ -151,7 +154,7 @@ func (c *model) jointsOf(own []*design.Object) []*design.Object {
 func (c *copier) renumber() error {
 	for _, o := range c.own {
 		if m, ok := o.Body.(*design.Mapping); ok {
-			if next, ok := c.books.hold(m.Mapped, true); ok {
+			if next, ok := c.hold(m.Mapped, c.books.Mapping()); ok {
 				c.ranges[m.Mapped] = next
 			}
 			continue
@@ -167,7 +170,7 @@ func (c *copier) renumber() error {
 				c.notes = append(c.notes, fmt.Sprintf("%s is kept: %s can not be renumbered", p, c.d.Title(o.ID)))
 				continue
 			}
-			next, ok := c.books.hold(p, false)
+			next, ok := c.hold(p, c.books.Holding())
 			if !ok {
 				return fmt.Errorf("no /%d is free for what is like %s %s", p.Bits(), c.d.Title(o.ID), p)
 			}
@@ -175,6 +178,15 @@ func (c *copier) renumber() error {
 		}
 	}
 	return nil
+}
+
+// hold takes the next free range like one.
+func (c *copier) hold(p netip.Prefix, taken *inuse.Taken) (netip.Prefix, bool) {
+	next, ok := taken.NextLike(p)
+	if ok {
+		c.books.TakeRange(next)
+	}
+	return next, ok
 }
 
 // readdress takes public addresses away: they are given by others, and are filled
@@ -193,7 +205,7 @@ func (c *copier) readdress() error {
 			c.notes = append(c.notes, fmt.Sprintf("%s has no public address until you give it one", o.Name))
 		}
 		if g.ASN != 0 && c.asns[g.ASN] == 0 {
-			next, err := c.books.nextASN()
+			next, err := c.books.TakeASN()
 			if err != nil {
 				return err
 			}
@@ -206,7 +218,7 @@ func (c *copier) readdress() error {
 // inside carves a range for every tunnel and session that has one.
 func (c *copier) inside() error {
 	carve := func(old netip.Prefix, rules [2]*provider.Inside) error {
-		next, err := c.books.insideRange(rules)
+		next, err := takeInside(c.books, rules)
 		if err != nil {
 			return err
 		}
@@ -344,7 +356,7 @@ func (c *copier) made(o *design.Object, name string) (*design.Object, error) {
 	if o.ID == c.source.ID {
 		n.Name = name
 	} else if o.Parent == "" || o.Kind == design.KindAttachment {
-		n.Name = c.books.name(o.Kind, o.Parent, renamed(o.Name, c.source.Name, name))
+		n.Name, _ = c.books.Take(o.Kind, o.Parent, renamed(o.Name, c.source.Name, name))
 	}
 	return n, nil
 }

@@ -10,6 +10,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/draft"
+	"dravin/core/inuse"
 	"dravin/core/standing"
 	"dravin/demo"
 )
@@ -19,7 +20,7 @@ func TestCopiesOfEveryParty(t *testing.T) {
 	require.NoError(t, err)
 	for _, o := range d.Inside("", design.KindSite, design.KindNetwork, design.KindOutside) {
 		t.Run(o.Name, func(t *testing.T) {
-			c, err := draft.Like(context.Background(), d, o.ID, draft.Numbered(d, "Copy #", 2))
+			c, err := draft.Like(context.Background(), inuse.NewBooks(d), o.ID, draft.Numbered(inuse.NewBooks(d), "Copy #", 2))
 			require.NoError(t, err)
 			require.Len(t, c.Made, 2)
 			next, _, err := d.Apply(c.Edits)
@@ -46,7 +47,7 @@ func TestCopiesOfEveryParty(t *testing.T) {
 func TestACopyJoinsAsItsModelOnceItHasAnAddress(t *testing.T) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
-	c, err := draft.Like(context.Background(), d, d.Find("saltmarsh-station")[0].ID, []string{"Fenside Station"})
+	c, err := draft.Like(context.Background(), inuse.NewBooks(d), d.Find("saltmarsh-station")[0].ID, []string{"Fenside Station"})
 	require.NoError(t, err)
 	d, _, err = d.Apply(c.Edits)
 	require.NoError(t, err)
@@ -74,9 +75,9 @@ func TestACopyJoinsAsItsModelOnceItHasAnAddress(t *testing.T) {
 func TestWhatCanNotBeCopiedSaysWhy(t *testing.T) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
-	_, err = draft.Like(context.Background(), d, d.Find("millrace")[0].ID, []string{"Weir"})
+	_, err = draft.Like(context.Background(), inuse.NewBooks(d), d.Find("millrace")[0].ID, []string{"Weir"})
 	assert.ErrorContains(t, err, "can not be copied; choose a site")
-	_, err = draft.Like(context.Background(), d, d.Find("alder-hut")[0].ID, []string{"Birch Hut"})
+	_, err = draft.Like(context.Background(), inuse.NewBooks(d), d.Find("alder-hut")[0].ID, []string{"Birch Hut"})
 	assert.ErrorContains(t, err, "Birch Hut: the name is taken")
 }
 

@@ -7,10 +7,8 @@ import (
 	"cmp"
 	"fmt"
 	"net/netip"
-	"slices"
 
 	"dravin/core/design"
-	"dravin/core/draft"
 	"dravin/core/inuse"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
@@ -41,113 +39,126 @@ func usual(k design.Kind) int {
 	return 24
 }
 
+// Filler fills in for one design, perhaps while it changes: each answer costs what it
+// looks at itself.
+type Filler struct {
+	d       *design.Design
+	books   *inuse.Books
+	around  map[around]*ranges
+	subnets map[design.ID]*inuse.Taken // by network
+}
+
+// New fills in for a design.
+func New(d *design.Design) *Filler {
+	return &Filler{d: d, books: inuse.NewBooks(d), around: map[around]*ranges{}, subnets: map[design.ID]*inuse.Taken{}}
+}
+
+// Changed enters that an object of the design has taken another's place; either may be
+// nil.
+func (f *Filler) Changed(old, now *design.Object) {
+	f.books.Changed(old, now)
+	for _, x := range []struct {
+		o   *design.Object
+		add int
+	}{{now, 1}, {old, -1}} {
+		if x.o == nil {
+			continue
+		}
+		for _, p := range design.RangesOf(x.o) {
+			f.counted(x.o, p, x.add)
+		}
+	}
+}
+
+// counted enters one more range of an object, or one less.
+func (f *Filler) counted(o *design.Object, p netip.Prefix, by int) {
+	for _, parent := range []design.ID{"", o.Parent} {
+		if r := f.around[around{o.Kind, p.Addr().Is4(), parent}]; r != nil {
+			r.add(p, by)
+		}
+		if o.Parent == "" {
+			break
+		}
+	}
+	taken := f.subnets[o.Parent]
+	switch {
+	case o.Kind != design.KindSubnet || taken == nil:
+	case by > 0:
+		taken.Add(p)
+	default:
+		taken.Remove(p)
+	}
+}
+
 // Range is the next free range.
-func Range(d *design.Design, w Wanted) (netip.Prefix, string, error) {
-	around := rangesAround(d, w)
+func (f *Filler) Range(w Wanted) (netip.Prefix, string, error) {
+	beside := f.rangesAround(w)
 	if w.Bits == 0 {
-		w.Bits = sizeOf(around, usual(w.Kind))
+		w.Bits = beside.size(usual(w.Kind))
 	}
-	used := inuse.ForHolding(d, nil, "")
-	places := placesFor(w, around)
+	places, taken := placesFor(w, beside), f.books.Holding()
 	if w.Kind == design.KindSubnet { // it lies in its network's blocks, and only other subnets are in its way
-		blocks := d.Ranges(w.Parent)
+		places, taken = f.d.Ranges(w.Parent), f.subnetsOf(w.Parent)
 		if w.Within.IsValid() {
-			blocks = prefix.Intersect(blocks, []netip.Prefix{w.Within})
-		}
-		places, used = blocks, nil
-		for _, s := range d.Inside(w.Parent, design.KindSubnet) {
-			used = append(used, design.RangesOf(s)...)
+			places = prefix.Intersect(places, []netip.Prefix{w.Within})
 		}
 	}
-	space := prefix.NewSpace(places, used)
 	for _, allowed := range places {
-		if found := nextAfter(space, allowed, w.Bits, around); found.IsValid() {
+		if found, ok := nextIn(taken, allowed, w.Bits, beside); ok {
 			return found, fmt.Sprintf("the next free /%d of %s", w.Bits, allowed), nil
 		}
 	}
 	return netip.Prefix{}, "", fmt.Errorf("no /%d is free in %s", w.Bits, negotiate.Joined(places))
 }
 
-// nextAfter is the first free range behind those around, or else the first.
-func nextAfter(space *prefix.Space, allowed netip.Prefix, bits int, around []netip.Prefix) netip.Prefix {
-	after := allowed.Addr()
-	for _, p := range around {
-		if last := prefix.Last(p); allowed.Contains(last) && last.Compare(after) > 0 {
-			after = last
+// nextIn is the first free range behind those around, or else the first.
+func nextIn(taken *inuse.Taken, allowed netip.Prefix, bits int, beside *ranges) (netip.Prefix, bool) {
+	if bits < allowed.Bits() {
+		return netip.Prefix{}, false
+	}
+	if last := beside.lastIn(allowed); last.IsValid() && last.Next().IsValid() {
+		from := netip.PrefixFrom(last.Next(), bits).Masked()
+		if found, ok := taken.FirstFree(allowed, from); ok {
+			return found, true
 		}
 	}
-	const enough = 512
-	var first netip.Prefix
-	for _, c := range space.Fits(allowed, bits, enough) {
-		p := c.Prefix
-		if !first.IsValid() {
-			first = p
-		}
-		if p.Addr().Compare(after) > 0 && (first.Addr().Compare(after) <= 0 || p.Addr().Less(first.Addr())) {
-			first = p
-		}
-	}
-	return first
+	return taken.FirstFree(allowed, netip.PrefixFrom(allowed.Addr(), bits))
 }
 
-// rangesAround are those of the same kind in the same place, or else anywhere, in
-// the family that is looked for.
-func rangesAround(d *design.Design, w Wanted) []netip.Prefix {
-	var beside, all []netip.Prefix
-	for _, o := range d.Of(w.Kind) {
-		for _, p := range design.RangesOf(o) {
-			if w.Within.IsValid() && p.Addr().Is4() != w.Within.Addr().Is4() || !w.Within.IsValid() && !p.Addr().Is4() {
-				continue
-			}
-			all = append(all, p)
-			if o.Parent == w.Parent && w.Parent != "" {
-				beside = append(beside, p)
+// subnetsOf are the ranges of a network's subnets.
+func (f *Filler) subnetsOf(network design.ID) *inuse.Taken {
+	if f.subnets[network] == nil {
+		f.subnets[network] = inuse.NewTaken()
+		for _, s := range f.d.Inside(network, design.KindSubnet) {
+			for _, p := range design.RangesOf(s) {
+				f.subnets[network].Add(p)
 			}
 		}
 	}
-	if len(beside) > 0 {
-		return beside
-	}
-	return all
+	return f.subnets[network]
 }
 
-// sizeOf is the length that most have, the longest of these.
-func sizeOf(ps []netip.Prefix, otherwise int) int {
-	count := map[int]int{}
-	best := 0
-	for _, p := range ps {
-		n := p.Bits()
-		if count[n]++; best == 0 || count[n] > count[best] || count[n] == count[best] && n > best {
-			best = n
-		}
-	}
-	return cmp.Or(best, otherwise)
-}
-
-// placesFor are where to look: what was asked for, or near those around.
-func placesFor(w Wanted, around []netip.Prefix) []netip.Prefix {
+// placesFor are where to look: what was asked for, or near those around, first where
+// most of these are.
+func placesFor(w Wanted, beside *ranges) []netip.Prefix {
 	if w.Within.IsValid() {
 		return []netip.Prefix{w.Within}
 	}
 	var out []netip.Prefix
-	for _, near := range []int{16, 12, 8} {
-		for _, p := range around {
-			if near > w.Bits || p.Bits() < near {
-				continue
-			}
-			wide := netip.PrefixFrom(p.Addr(), near).Masked()
-			inPrivate := slices.ContainsFunc(private, func(q netip.Prefix) bool { return prefix.Contains(q, wide) })
-			if inPrivate && !slices.Contains(out, wide) {
-				out = append(out, wide)
-			}
+	for _, near := range wides {
+		if near <= w.Bits {
+			out = append(out, beside.wide(near)...)
 		}
 	}
 	return append(out, private...)
 }
 
+// Books tell what is taken in the design.
+func (f *Filler) Books() *inuse.Books { return f.books }
+
 // Host is the next address for a host in a LAN, inner route or subnet.
-func Host(d *design.Design, place design.ID) (netip.Addr, string, error) {
-	taken := inuse.Hosts(d, place)
+func (f *Filler) Host(place design.ID) (netip.Addr, string, error) {
+	d, taken := f.d, inuse.Hosts(f.d, place)
 	for _, p := range d.Ranges(place) {
 		a := prefix.FirstHost(p)
 		for range hostsSkipped {
@@ -167,26 +178,26 @@ func Host(d *design.Design, place design.ID) (netip.Addr, string, error) {
 const hostsSkipped = 9
 
 // ASN is the next free one.
-func ASN(d *design.Design) (Value, error) {
-	n, err := draft.NextASN(d)
+func (f *Filler) ASN() (Value, error) {
+	n, err := f.books.ASN()
 	return Value{fmt.Sprint(n), "the lowest private ASN (RFC 6996) that nobody here has and no cloud gives by default"}, err
 }
 
 // Region is the first region of a cloud, "" if its profile has none.
-func Region(d *design.Design, cloud string) (name, why string) {
-	if p := d.Profile(cloud); p != nil && len(p.Regions) > 0 {
+func (f *Filler) Region(cloud string) (name, why string) {
+	if p := f.d.Profile(cloud); p != nil && len(p.Regions) > 0 {
 		return p.Regions[0].Name, "the first region of " + cloud
 	}
 	return "", ""
 }
 
 // Zone is the zone of a network's region that has the fewest of its subnets.
-func Zone(d *design.Design, network design.ID) (name, why string) {
+func (f *Filler) Zone(network design.ID) (name, why string) {
 	used := map[string]int{}
-	for _, s := range d.Inside(network, design.KindSubnet) {
+	for _, s := range f.d.Inside(network, design.KindSubnet) {
 		used[s.Body.(*design.Subnet).Zone]++
 	}
-	for _, z := range zonesOf(d, network) {
+	for _, z := range zonesOf(f.d, network) {
 		if name == "" || used[z] < used[name] {
 			name, why = z, "the zone with the fewest subnets so far"
 		}
@@ -218,7 +229,7 @@ var names = map[design.Kind]string{
 }
 
 // Name is a free name for a new thing of a kind in a place.
-func Name(d *design.Design, k design.Kind, parent design.ID) string {
-	name := cmp.Or(names[k], string(k))
-	return draft.Beside(d, k, parent, name, nil).Name
+func (f *Filler) Name(k design.Kind, parent design.ID) string {
+	name, _ := f.books.Beside(k, parent, cmp.Or(names[k], string(k)))
+	return name
 }

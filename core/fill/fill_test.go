@@ -25,10 +25,10 @@ func TestWhatIsSuggestedCanBePut(t *testing.T) {
 	for _, path := range []string{"marrow-hill/data-room", "rowan-hut/hut", "catalogue/border", "catalogue/shelf-a", "marrow-hill/herbarium-building"} {
 		place := d.Find(path, design.HostPlaces...)[0]
 		for n := range 5 {
-			a, why, err := fill.Host(d, place.ID)
+			a, why, err := fill.New(d).Host(place.ID)
 			require.NoError(t, err, path)
 			assert.NotEmpty(t, why)
-			o := &design.Object{ID: design.ID(fmt.Sprint(path, n)), Kind: design.KindEndpoint, Parent: place.ID, Name: fill.Name(d, design.KindEndpoint, place.ID), Body: &design.Endpoint{Addresses: []netip.Addr{a}}}
+			o := &design.Object{ID: design.ID(fmt.Sprint(path, n)), Kind: design.KindEndpoint, Parent: place.ID, Name: fill.New(d).Name(design.KindEndpoint, place.ID), Body: &design.Endpoint{Addresses: []netip.Addr{a}}}
 			next, _, err := d.Apply([]design.Edit{design.PutEdit(o)})
 			require.NoError(t, err, "%s in %s", a, path)
 			d = next
@@ -36,11 +36,11 @@ func TestWhatIsSuggestedCanBePut(t *testing.T) {
 	}
 	network := d.Find("catalogue", design.KindNetwork)[0]
 	for n := range 4 {
-		p, _, err := fill.Range(d, fill.Wanted{Kind: design.KindSubnet, Parent: network.ID, Bits: 26})
+		p, _, err := fill.New(d).Range(fill.Wanted{Kind: design.KindSubnet, Parent: network.ID, Bits: 26})
 		require.NoError(t, err)
-		zone, _ := fill.Zone(d, network.ID)
+		zone, _ := fill.New(d).Zone(network.ID)
 		table := d.Inside(network.ID, design.KindTable)[0].ID
-		o := &design.Object{ID: design.ID(fmt.Sprint("s", n)), Kind: design.KindSubnet, Parent: network.ID, Name: fill.Name(d, design.KindSubnet, network.ID), Body: &design.Subnet{Zone: zone, Prefixes: []netip.Prefix{p}, Table: table}}
+		o := &design.Object{ID: design.ID(fmt.Sprint("s", n)), Kind: design.KindSubnet, Parent: network.ID, Name: fill.New(d).Name(design.KindSubnet, network.ID), Body: &design.Subnet{Zone: zone, Prefixes: []netip.Prefix{p}, Table: table}}
 		next, _, err := d.Apply([]design.Edit{design.PutEdit(o)})
 		require.NoError(t, err)
 		d = next
@@ -51,16 +51,16 @@ func TestRangesThatAreAskedFor(t *testing.T) {
 	d := trust(t)
 	site := d.Find("saltmarsh-station", design.KindSite)[0].ID
 	within := netip.MustParsePrefix("10.215.128.0/20")
-	p, why, err := fill.Range(d, fill.Wanted{Kind: design.KindLAN, Parent: site, Bits: 26, Within: within})
+	p, why, err := fill.New(d).Range(fill.Wanted{Kind: design.KindLAN, Parent: site, Bits: 26, Within: within})
 	require.NoError(t, err)
 	assert.Equal(t, "10.215.128.0/26", p.String())
 	assert.Equal(t, "the next free /26 of 10.215.128.0/20", why)
-	six, _, err := fill.Range(d, fill.Wanted{Kind: design.KindLAN, Parent: site, Bits: 64, Within: netip.MustParsePrefix("2001:db8:40::/48")})
+	six, _, err := fill.New(d).Range(fill.Wanted{Kind: design.KindLAN, Parent: site, Bits: 64, Within: netip.MustParsePrefix("2001:db8:40::/48")})
 	require.NoError(t, err)
 	assert.Equal(t, "2001:db8:40::/64", six.String())
-	_, _, err = fill.Range(d, fill.Wanted{Kind: design.KindLAN, Parent: site, Bits: 16, Within: within})
+	_, _, err = fill.New(d).Range(fill.Wanted{Kind: design.KindLAN, Parent: site, Bits: 16, Within: within})
 	assert.ErrorContains(t, err, "no /16 is free in 10.215.128.0/20")
-	usual, _, err := fill.Range(d, fill.Wanted{Kind: design.KindLAN, Parent: site})
+	usual, _, err := fill.New(d).Range(fill.Wanted{Kind: design.KindLAN, Parent: site})
 	require.NoError(t, err)
 	for _, lan := range d.Of(design.KindLAN) {
 		for _, own := range design.RangesOf(lan) {
@@ -72,22 +72,22 @@ func TestRangesThatAreAskedFor(t *testing.T) {
 func TestWhatACloudGives(t *testing.T) {
 	d := trust(t)
 	for cloud, region := range map[string]string{"Tarn": "tarn-north", "Osier": "osier-west", "Sedge": "sedge-coast", "Nowhere": ""} {
-		name, _ := fill.Region(d, cloud)
+		name, _ := fill.New(d).Region(cloud)
 		assert.Equal(t, region, name, cloud)
 	}
 	site := d.Find("marrow-hill", design.KindSite)[0].ID
-	zone, _ := fill.Zone(d, site)
+	zone, _ := fill.New(d).Zone(site)
 	assert.Empty(t, zone, "a site has no zones")
-	asn, err := fill.ASN(d)
+	asn, err := fill.New(d).ASN()
 	require.NoError(t, err)
 	assert.NotEmpty(t, asn.Why)
 	for _, g := range d.Of(design.KindGateway) {
 		assert.NotEqual(t, asn.Value, fmt.Sprint(g.Body.(*design.Gateway).ASN))
 	}
-	s := fill.Suggestions(d, &design.Object{Kind: design.KindSubnet, Parent: d.Find("catalogue", design.KindNetwork)[0].ID, Body: &design.Subnet{}})
+	s := fill.New(d).Suggestions(&design.Object{Kind: design.KindSubnet, Parent: d.Find("catalogue", design.KindNetwork)[0].ID, Body: &design.Subnet{}})
 	require.NotEmpty(t, s["prefixes"])
 	assert.Len(t, s["zone"], 3, "each zone of the region, once")
-	g := fill.Suggestions(d, &design.Object{Kind: design.KindGateway, Parent: d.Find("image-analysis", design.KindNetwork)[0].ID, Body: &design.Gateway{}})
+	g := fill.New(d).Suggestions(&design.Object{Kind: design.KindGateway, Parent: d.Find("image-analysis", design.KindNetwork)[0].ID, Body: &design.Gateway{}})
 	var kinds []string
 	for _, v := range g["vpn"] {
 		kinds = append(kinds, v.Value)

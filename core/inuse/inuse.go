@@ -8,7 +8,6 @@ import (
 	"slices"
 
 	"dravin/core/design"
-	"dravin/core/ends"
 	"dravin/core/overlap"
 	"dravin/core/prefix"
 )
@@ -39,32 +38,40 @@ func Ranges(d *design.Design) []Range {
 	for _, c := range overlap.Claims(d) {
 		out = append(out, Range{c.Prefix, c.Owner, c.Party, c.Segment, Held})
 	}
-	add := func(o *design.Object, how How, ps ...netip.Prefix) {
+	for _, o := range d.All() {
 		party, at := design.ID(""), o.ID
-		if l, ok := o.Body.(*design.Listener); ok {
-			at = l.At
+		switch b := o.Body.(type) {
+		case *design.Listener:
+			at = b.At
+		case *design.Reservation:
+			party = b.Party
 		}
 		if p := d.Party(at); p != nil {
 			party = p.ID
 		}
-		for _, p := range ps {
-			if p.IsValid() && p.Bits() > 0 { // a default route names everything and holds nothing
-				out = append(out, Range{Prefix: p.Masked(), By: o.ID, Party: party, How: how})
-			}
-		}
-	}
-	for _, o := range d.All() {
-		if b, ok := o.Body.(*design.Reservation); ok && b.Use == design.UseMapping {
-			out = append(out, Range{b.Prefix, o.ID, b.Party, "", Pool})
-		}
-		bodyRanges(o, func(how How, ps ...netip.Prefix) { add(o, how, ps...) })
+		beside(o, func(how How, p netip.Prefix) { out = append(out, Range{p, o.ID, party, "", how}) })
 	}
 	return out
 }
 
-// bodyRanges are those that an object names, holds for itself or has inside a
-// tunnel or session.
-func bodyRanges(o *design.Object, add func(How, ...netip.Prefix)) {
+// takes tells every range that an object takes.
+func takes(o *design.Object, add func(How, netip.Prefix)) {
+	for _, p := range overlap.Holds(o) {
+		add(Held, p)
+	}
+	beside(o, add)
+}
+
+// beside tells the ranges that an object takes beside those that it holds: what it
+// names, has for itself, keeps for mapped ranges or has inside a tunnel or session.
+func beside(o *design.Object, each func(How, netip.Prefix)) {
+	add := func(how How, ps ...netip.Prefix) {
+		for _, p := range ps {
+			if p.IsValid() && p.Bits() > 0 { // a default route names everything and holds nothing
+				each(how, p.Masked())
+			}
+		}
+	}
 	switch b := o.Body.(type) {
 	case *design.Link:
 		for _, e := range b.Ends {
@@ -89,6 +96,10 @@ func bodyRanges(o *design.Object, add func(How, ...netip.Prefix)) {
 		rules(b.Translate, add)
 	case *design.Listener:
 		add(Held, netip.PrefixFrom(b.Address, b.Address.BitLen()))
+	case *design.Reservation:
+		if b.Use == design.UseMapping {
+			add(Pool, b.Prefix)
+		}
 	case *design.Tunnel:
 		add(Inside, b.Inside...)
 		for _, e := range b.Ends {
@@ -175,33 +186,6 @@ func Hosts(d *design.Design, place design.ID) map[netip.Addr]bool {
 	}
 	for _, l := range d.Of(design.KindListener) {
 		add(l.Body.(*design.Listener).Address)
-	}
-	return out
-}
-
-// ASNs lists every autonomous system in a design, with the parties that have it.
-func ASNs(d *design.Design) map[uint32][]design.ID {
-	out := map[uint32][]design.ID{}
-	add := func(asn uint32, id design.ID) {
-		if asn != 0 && !slices.Contains(out[asn], id) {
-			out[asn] = append(out[asn], id)
-		}
-	}
-	for _, o := range d.Of(design.KindGateway) {
-		add(o.Body.(*design.Gateway).ASN, d.Party(o.ID).ID)
-	}
-	for _, o := range d.Of(design.KindHub) {
-		add(o.Body.(*design.Hub).ASN, o.ID)
-	}
-	for _, o := range d.Of(design.KindEdgeRouter) {
-		add(o.Body.(*design.EdgeRouter).ASN, o.ID)
-	}
-	for _, o := range d.Of(design.KindSession) {
-		for n, e := range o.Body.(*design.Session).Ends {
-			if at := ends.PartyOf(d, o, n); at != nil {
-				add(e.ASN, at.ID)
-			}
-		}
 	}
 	return out
 }

@@ -38,7 +38,8 @@ func Claims(d *design.Design) []Claim {
 			if p := d.Party(o.ID); p != nil {
 				c.Party = p.ID
 			}
-			for _, p := range c.describe(d, o) {
+			c.describe(d, o)
+			for _, p := range Holds(o) {
 				c.Prefix = p
 				out = append(out, c)
 			}
@@ -47,9 +48,8 @@ func Claims(d *design.Design) []Claim {
 	return withMapped(d, onePerMapped(out))
 }
 
-// describe fills in what depends on the kind, and returns the ranges that are
-// held.
-func (c *Claim) describe(d *design.Design, o *design.Object) []netip.Prefix {
+// describe fills in what depends on the kind.
+func (c *Claim) describe(d *design.Design, o *design.Object) {
 	switch b := o.Body.(type) {
 	case *design.LAN:
 		c.Fixed, c.Segment = b.Fixed, b.Segment
@@ -61,13 +61,23 @@ func (c *Claim) describe(d *design.Design, o *design.Object) []netip.Prefix {
 		c.Segment = b.Segment
 	case *design.Reservation:
 		c.Party = b.Party
+	case *design.Mapping:
+		c.Party = d.Party(b.Gateway).ID
+		c.Title = d.Title(c.Party) + " mapped range " + o.Name
+	}
+}
+
+// Holds are the ranges that an object holds itself.
+func Holds(o *design.Object) []netip.Prefix {
+	switch b := o.Body.(type) {
+	case *design.Subnet: // its network holds it
+		return nil
+	case *design.Reservation:
 		if b.Use == design.UseMapping { // mapped ranges belong there
 			return nil
 		}
 		return []netip.Prefix{b.Prefix}
 	case *design.Mapping:
-		c.Party = d.Party(b.Gateway).ID
-		c.Title = d.Title(c.Party) + " mapped range " + o.Name
 		return []netip.Prefix{b.Mapped}
 	}
 	return design.RangesOf(o)

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"dravin/core/design"
-	"dravin/core/draft"
 	"dravin/core/fill"
 )
 
@@ -60,17 +59,13 @@ func (r *reader) begin(k design.Kind, inside *design.Object) *being {
 		}
 	}
 	if b.name == "" {
-		b.name = fill.Name(r.d, k, b.parent)
+		b.name = r.filler().Name(k, b.parent)
 		r.fill("name", b.name, "nobody said one")
 	}
-	slug := design.Slug(b.name)
-	for _, o := range r.d.Inside(b.parent, k) {
-		if design.Named(o.Name, slug) {
-			b.old, b.id, b.name = o, o.ID, o.Name
-		}
-	}
-	if b.old == nil {
-		b.id = draft.Beside(r.d, k, b.parent, b.name, nil).ID
+	if there := r.filler().Books().Named(k, b.parent, b.name); len(there) > 0 {
+		b.old, b.id, b.name = there[0], there[0].ID, there[0].Name
+	} else {
+		_, b.id = r.filler().Books().Beside(k, b.parent, b.name)
 	}
 	b.body = design.Values(b.old)
 	if cloud && inside == nil && r.takeWord("in") {
@@ -284,7 +279,7 @@ func (r *reader) fillIn(b *being) {
 	has := func(key string) bool { _, ok := b.body[key]; return ok }
 	for _, key := range []string{"prefixes", "blocks", "prefix"} {
 		if f, ok := fieldOf(b.kind, key); ok && !f.Optional && !has(key) && b.kind != design.KindOutside {
-			p, why, err := fill.Range(r.sound(), fill.Wanted{Kind: b.kind, Parent: b.parent})
+			p, why, err := r.filler().Range(fill.Wanted{Kind: b.kind, Parent: b.parent})
 			if err != nil {
 				r.wrong(b.from, b.to, err.Error(), "say which range it has")
 				return
@@ -299,7 +294,7 @@ func (r *reader) fillIn(b *being) {
 	switch b.kind {
 	case design.KindEndpoint:
 		if !has("addresses") {
-			a, why, err := fill.Host(r.sound(), b.parent)
+			a, why, err := r.filler().Host(b.parent)
 			if err != nil {
 				r.wrong(b.from, b.to, err.Error(), "say its address")
 				return
@@ -312,7 +307,7 @@ func (r *reader) fillIn(b *being) {
 			r.wrong(b.from, b.to, "its cloud is not said", "write: in, and the cloud, such as in Tarn")
 			return
 		}
-		if region, why := fill.Region(r.d, cloud); region != "" && !has("region") && b.short {
+		if region, why := r.filler().Region(cloud); region != "" && !has("region") && b.short {
 			set("region", region, "region", region, why)
 		}
 	case design.KindEdgeRouter:
@@ -329,16 +324,22 @@ func (r *reader) fillSubnet(b *being, has func(string) bool, set func(string, an
 	if has("table") { // whoever says so much has said all
 		return
 	}
-	if zone, why := fill.Zone(r.sound(), b.parent); zone != "" && !has("zone") {
+	if zone, why := r.filler().Zone(b.parent); zone != "" && !has("zone") {
 		set("zone", zone, "zone", zone, why)
 	}
 	tables := r.d.Inside(b.parent, design.KindTable)
 	if len(tables) == 0 {
-		t := draft.Beside(r.d, design.KindTable, b.parent, fill.Name(r.d, design.KindTable, b.parent), &design.Table{})
+		t := r.beside(design.KindTable, b.parent, r.filler().Name(design.KindTable, b.parent), &design.Table{})
 		r.apply([]design.Edit{design.PutEdit(t)})
 		tables = append(tables, t)
 	}
 	set("table", string(tables[0].ID), "table", tables[0].Name, "the first of the network's")
+}
+
+// beside is a new object under a name that is free beside its siblings.
+func (r *reader) beside(k design.Kind, parent design.ID, name string, body design.Body) *design.Object {
+	free, id := r.filler().Books().Beside(k, parent, name)
+	return &design.Object{ID: id, Kind: k, Parent: parent, Name: free, Body: body}
 }
 
 func fieldOf(k design.Kind, key string) (design.Field, bool) {

@@ -20,6 +20,7 @@ import (
 	"strings"
 
 	"dravin/core/design"
+	"dravin/core/fill"
 	"dravin/core/words"
 )
 
@@ -192,7 +193,9 @@ func clipped(text string, most int) string {
 // reader reads lines one after the other; each sees what those before have made.
 type reader struct {
 	ctx   context.Context
-	d     *design.Design
+	d     *design.Design  // as the lines so far have left it
+	own   *design.Scratch // what d is of, from the first change on
+	fills *fill.Filler    // for d, once something was asked of it
 	names *names
 	it    design.ID
 	leads *Lead
@@ -285,7 +288,33 @@ func (r *reader) apply(edits []design.Edit) {
 		}
 	}
 	r.line_.edits = append(r.line_.edits, edits...)
-	r.d = r.d.Sketch(edits)
+	r.scratch()
+	before := map[design.ID]*design.Object{}
+	for _, e := range edits {
+		before[e.ID] = r.d.Get(e.ID)
+	}
+	r.own.Sketch(edits)
+	if r.fills != nil {
+		for id, old := range before {
+			r.fills.Changed(old, r.d.Get(id))
+		}
+	}
+}
+
+func (r *reader) scratch() {
+	if r.own == nil {
+		r.own = r.d.Scratch()
+		r.d = r.own.Design()
+	}
+}
+
+// filler fills in what nobody has said, as the lines so far have left the design.
+func (r *reader) filler() *fill.Filler {
+	if r.fills == nil {
+		r.scratch()
+		r.fills = fill.New(r.d)
+	}
+	return r.fills
 }
 
 // renamed lets a thing and all that is inside it be found by its new name, too.

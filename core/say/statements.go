@@ -10,7 +10,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/draft"
-	"dravin/core/fill"
+	"dravin/core/inuse"
 	"dravin/core/words"
 )
 
@@ -362,12 +362,16 @@ func (r *reader) copy() {
 		pattern, names = names[0], nil
 	}
 	if len(names) == 0 {
-		names = draft.Numbered(r.d, pattern, max(count, 1))
+		names = draft.Numbered(r.filler().Books(), pattern, max(count, 1))
 	}
 	if !r.affords(len(names)) {
 		return
 	}
-	c, err := draft.Like(r.ctx, r.sound(), o.ID, names)
+	books := r.filler().Books()
+	if d := r.sound(); d != r.d {
+		books = inuse.NewBooks(d)
+	}
+	c, err := draft.Like(r.ctx, books, o.ID, names)
 	if err != nil {
 		from, to := r.span(start, r.n)
 		r.wrong(from, to, err.Error(), "")
@@ -393,9 +397,9 @@ func (r *reader) reserve() {
 		b.from, b.to = r.span(start, r.n)
 	}
 	if b.name == "" {
-		b.name = fill.Name(r.d, b.kind, "")
+		b.name = r.filler().Name(b.kind, "")
 	}
-	made := draft.Beside(r.d, b.kind, "", b.name, nil)
+	made := r.beside(b.kind, "", b.name, nil)
 	b.id, b.name = made.ID, made.Name
 	if r.clauses(b, nil); !r.failed() {
 		r.settle(b)
@@ -533,7 +537,7 @@ func (r *reader) intent(in design.Intent) {
 		}
 	}
 	const most = 80
-	o := draft.Beside(r.d, design.KindIntent, "", clipped(name, most-6), &in)
+	o := r.beside(design.KindIntent, "", clipped(name, most-6), &in)
 	r.line_.touched = append(r.line_.touched, touched{id: o.ID})
 	r.do("New intent: "+name, o, true, design.PutEdit(o))
 }

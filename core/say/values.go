@@ -135,7 +135,7 @@ func (r *reader) one(b *being, f design.Field, keys []design.Field) (any, bool) 
 		return true, true
 	}
 	if f.Key == "asn" && r.takeWord("next") {
-		v, err := fill.ASN(r.sound())
+		v, err := r.filler().ASN()
 		if err != nil {
 			r.wrongHere(err.Error(), "")
 			return nil, false
@@ -172,7 +172,7 @@ func (r *reader) suggest(b *being, f design.Field) {
 		return
 	}
 	o := &design.Object{ID: b.id, Kind: b.kind, Parent: b.parent, Body: emptyBody(b)}
-	for _, v := range fill.Suggestions(r.sound(), o)[f.Key] {
+	for _, v := range fill.New(r.sound()).Suggestions(o)[f.Key] {
 		r.offer(v.Value, v.Why)
 	}
 }
@@ -235,7 +235,7 @@ func (r *reader) prefix(b *being, f design.Field) (any, bool) {
 		}
 		w.Within = p
 	}
-	p, why, err := fill.Range(r.sound(), w)
+	p, why, err := r.filler().Range(w)
 	if err != nil {
 		r.wrong(t.from, t.to, err.Error(), "ask for a smaller one, or within another range")
 		return nil, false
