@@ -206,7 +206,7 @@ func askEverything(r *rand.Rand, d *design.Design) {
 		d.Removal(o.ID)
 		_, _ = draft.Like(context.Background(), inuse.NewBooks(d), o.ID, []string{"another"})
 		_, _ = say.Understand(context.Background(), d, "remove "+o.Name, "")
-		_, _ = draft.Shapes(d, draft.Question{A: o.ID, B: pick().ID})
+		_, _ = draft.Shapes(inuse.NewBooks(d), draft.Question{A: o.ID, B: pick().ID})
 	}
 	say.Sayings(d)
 	ingest.Export(d)

@@ -12,6 +12,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/draft"
 	"dravin/core/ends"
+	"dravin/core/inuse"
 	"dravin/core/life"
 	"dravin/core/negotiate"
 	"dravin/core/route"
@@ -25,7 +26,7 @@ func drafted(t *testing.T, key string) (d *design.Design, a, b *design.Object) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
 	a, b = d.Find("saltmarsh-station", design.KindSite)[0], d.Find("dunmoss-arboretum", design.KindSite)[0]
-	shapes, err := draft.Shapes(d, draft.Question{A: a.ID, B: b.ID})
+	shapes, err := draft.Shapes(inuse.NewBooks(d), draft.Question{A: a.ID, B: b.ID})
 	require.NoError(t, err)
 	i := slices.IndexFunc(shapes, func(s draft.Shape) bool { return s.Key == key && len(s.Out) == 0 })
 	require.GreaterOrEqual(t, i, 0, key)

@@ -143,7 +143,7 @@ func starOf(ctx context.Context, v *solved, in *inStar) (draft.Star, error) {
 	for _, b := range in.Branches {
 		q.Branches = append(q.Branches, design.ID(b))
 	}
-	star, err := draft.DraftStar(ctx, v.design, q)
+	star, err := draft.DraftStar(ctx, inuse.NewBooks(v.design), q)
 	if err != nil && ctx.Err() == nil {
 		return star, refused("branch", err.Error())
 	}

@@ -62,6 +62,21 @@ func (s *Scratch) Sketch(edits []Edit) {
 	}
 }
 
+// SketchEach is as [Scratch.Sketch], and tells of every object that edits name what was
+// there before and what is there now; either may be nil.
+func (s *Scratch) SketchEach(edits []Edit, tell func(old, now *Object)) {
+	before := map[ID]*Object{}
+	for _, e := range edits {
+		before[e.ID] = s.d.objects[e.ID]
+	}
+	s.Sketch(edits)
+	for id, old := range before {
+		if now := s.d.objects[id]; now != old {
+			tell(old, now)
+		}
+	}
+}
+
 // anew makes everything again from the objects.
 func (s *Scratch) anew(edits []Edit) {
 	for _, e := range edits {

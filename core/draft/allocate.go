@@ -19,25 +19,6 @@ var linkLocal = provider.Inside{
 	Reserved: []netip.Prefix{netip.MustParsePrefix("169.254.255.0/24")},
 }
 
-// InsideRanges proposes n inside ranges that both ends take and that clash with
-// nothing in taken. Either rule may be nil.
-func InsideRanges(a, b *provider.Inside, taken []netip.Prefix, n int) ([]netip.Prefix, error) {
-	rule, err := insideRule(a, b)
-	if err != nil {
-		return nil, err
-	}
-	used := slices.Concat(taken, rule.Reserved)
-	var out []netip.Prefix
-	for range n {
-		p, ok := prefix.Carve(rule.Within, used, int(rule.Bits))
-		if !ok {
-			return nil, noneInside(rule)
-		}
-		out, used = append(out, p), append(used, p)
-	}
-	return out, nil
-}
-
 // insideRule is what two ends' rules for inside ranges come to.
 func insideRule(a, b *provider.Inside) (provider.Inside, error) {
 	rule := linkLocal
@@ -56,21 +37,20 @@ func insideRule(a, b *provider.Inside) (provider.Inside, error) {
 	return rule, nil
 }
 
-// takeInside takes a free inside range that both ends take.
-func takeInside(b *inuse.Books, rules [2]*provider.Inside) (netip.Prefix, error) {
-	rule, err := insideRule(rules[0], rules[1])
+// TakeInside takes a free inside range that both ends take. Either rule may be nil.
+func TakeInside(books *inuse.Books, a, b *provider.Inside) (netip.Prefix, error) {
+	rule, err := insideRule(a, b)
 	if err != nil {
 		return netip.Prefix{}, err
 	}
 	for _, within := range prefix.Free(rule.Within, rule.Reserved) {
-		if p, ok := b.Inside().FirstFree(within, netip.PrefixFrom(within.Addr(), int(rule.Bits))); ok && within.Bits() <= int(rule.Bits) {
-			b.TakeRange(p)
+		if within.Bits() > int(rule.Bits) {
+			continue
+		}
+		if p, ok := books.Inside().FirstFree(within, netip.PrefixFrom(within.Addr(), int(rule.Bits))); ok {
+			books.TakeRange(p)
 			return p, nil
 		}
 	}
-	return netip.Prefix{}, noneInside(rule)
-}
-
-func noneInside(rule provider.Inside) error {
-	return fmt.Errorf("no /%d is free in %s for inside addresses", rule.Bits, negotiate.Joined(rule.Within))
+	return netip.Prefix{}, fmt.Errorf("no /%d is free in %s for inside addresses", rule.Bits, negotiate.Joined(rule.Within))
 }

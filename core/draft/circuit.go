@@ -20,9 +20,9 @@ import (
 const circuitGateway = "circuit gateway"
 
 // circuitShape joins the two by circuits over an edge router.
-func circuitShape(d *design.Design, a, b side, q Question) Shape {
+func circuitShape(books *inuse.Books, a, b side, q Question) Shape {
 	s := newShape("circuit", "Private circuit")
-	f := draft(d, &s)
+	f := draft(books, &s)
 	f.circuitPossible(a, b)
 	if len(s.Out) > 0 {
 		return s

@@ -19,25 +19,25 @@ import (
 // keeps account of steps, costs and reasons.
 type drafter struct {
 	d     *design.Design
+	books *inuse.Books
 	s     *Shape
 	own   map[design.ID]*design.Object // what was put, by ID
-	names map[string]bool              // taken by what was put
-	taken []netip.Prefix               // ranges that inside ranges must stay clear of; filled when first needed
-	asns  []uint32                     // given out by this draft
 }
 
 func newShape(key, title string) Shape {
 	return Shape{Key: key, Title: title, Out: []string{}, Builds: []Built{}, Parties: []PartySteps{}, Costs: []cost.Line{}, Suggestions: []Suggestion{}, Edits: []design.Edit{}}
 }
 
-func draft(d *design.Design, s *Shape) *drafter {
-	return &drafter{d: d, s: s, own: map[design.ID]*design.Object{}, names: map[string]bool{}}
+// draft begins a shape. What shapes before it have taken of the books is free for it.
+func draft(books *inuse.Books, s *Shape) *drafter {
+	books.Release()
+	return &drafter{d: books.Design(), books: books, s: s, own: map[design.ID]*design.Object{}}
 }
 
 // Beside is a new object under a name that is free beside its siblings.
 func Beside(d *design.Design, k design.Kind, parent design.ID, name string, body design.Body) *design.Object {
-	s := newShape("", "")
-	return draft(d, &s).put(k, parent, name, body)
+	free, id := inuse.NewBooks(d).Beside(k, parent, name)
+	return &design.Object{ID: id, Kind: k, Parent: parent, Name: free, Body: body}
 }
 
 func (f *drafter) get(id design.ID) *design.Object {
@@ -61,26 +61,10 @@ func (f *drafter) title(id design.ID) string {
 // put adds an object under a name that is free beside its siblings, or replaces
 // one with its ID.
 func (f *drafter) put(k design.Kind, parent design.ID, name string, body design.Body) *design.Object {
-	free := name
-	for n := 2; f.names[string(parent)+"/"+design.Slug(free)] || f.siblingNamed(k, parent, free); n++ {
-		free = fmt.Sprintf("%s %d", name, n)
-	}
-	f.names[string(parent)+"/"+design.Slug(free)] = true
-	id := design.IDFor(k, string(parent)+"/"+free)
-	for n := 2; f.get(id) != nil; n++ {
-		id = design.IDFor(k, fmt.Sprintf("%s/%s#%d", parent, free, n))
-	}
+	free, id := f.books.Take(k, parent, name)
 	o := &design.Object{ID: id, Kind: k, Parent: parent, Name: free, Body: body}
 	f.replace(o)
 	return o
-}
-
-// siblingNamed reports whether something beside it has that name already.
-func (f *drafter) siblingNamed(k design.Kind, parent design.ID, name string) bool {
-	slug := design.Slug(name)
-	return slices.ContainsFunc(f.d.Inside(parent), func(o *design.Object) bool {
-		return design.Named(o.Name, slug) && (parent != "" || o.Kind == k || slices.Contains(design.Parties, o.Kind) && slices.Contains(design.Parties, k))
-	})
 }
 
 // replace puts an object as it is, once.
@@ -145,27 +129,26 @@ func (f *drafter) asn(who string, own uint32) uint32 {
 	if own != 0 {
 		return own
 	}
-	n, err := inuse.NextASN(f.d, f.asns...)
+	n, err := f.books.TakeASN()
 	if err != nil {
 		f.out("%v", err)
 		return 0
 	}
-	f.asns = append(f.asns, n)
 	f.suggest("ASN of "+who, fmt.Sprint(n), "the lowest private ASN (RFC 6996) that nobody here has and no cloud gives by default, so that no path meets itself")
 	return n
 }
 
 // inside carves ranges for n tunnels or circuits.
 func (f *drafter) inside(a, b *provider.Inside, n int) []netip.Prefix {
-	if f.taken == nil {
-		f.taken = inuse.ForInside(f.d)
+	var ranges []netip.Prefix
+	for range n {
+		p, err := TakeInside(f.books, a, b)
+		if err != nil {
+			f.out("%v", err)
+			return nil
+		}
+		ranges = append(ranges, p)
 	}
-	ranges, err := InsideRanges(a, b, f.taken, n)
-	if err != nil {
-		f.out("%v", err)
-		return nil
-	}
-	f.taken = append(f.taken, ranges...)
 	f.suggest("Inside addresses", negotiate.Joined(ranges), "free in this design, allowed at both ends, and none of those that a cloud or a standard keeps")
 	return ranges
 }

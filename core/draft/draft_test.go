@@ -38,7 +38,7 @@ func find(t testing.TB, d *design.Design, path string, kinds ...design.Kind) *de
 }
 
 func shapes(t testing.TB, d *design.Design, a, b string) map[string]draft.Shape {
-	list, err := draft.Shapes(d, draft.Question{A: find(t, d, a, design.Parties...).ID, B: find(t, d, b, design.Parties...).ID, GB: 1000})
+	list, err := draft.Shapes(inuse.NewBooks(d), draft.Question{A: find(t, d, a, design.Parties...).ID, B: find(t, d, b, design.Parties...).ID, GB: 1000})
 	require.NoError(t, err)
 	out := map[string]draft.Shape{}
 	for _, s := range list {
@@ -64,7 +64,7 @@ func TestEveryOfferedShapeAppliesAndAgrees(t *testing.T) {
 			if a == b || strings.HasSuffix(a.Name, " Hut") && a.Name != "Alder Hut" || strings.HasSuffix(b.Name, " Hut") && b.Name != "Alder Hut" {
 				continue
 			}
-			list, err := draft.Shapes(d, draft.Question{A: a.ID, B: b.ID, GB: 500})
+			list, err := draft.Shapes(inuse.NewBooks(d), draft.Question{A: a.ID, B: b.ID, GB: 500})
 			require.NoError(t, err)
 			for _, s := range list {
 				if len(s.Out) > 0 {
@@ -133,7 +133,7 @@ func TestShapesSayWhyTheyAreOut(t *testing.T) {
 		}
 		assert.Contains(t, strings.Join(s.Out, "; "), c.why)
 	}
-	_, err := draft.Shapes(d, draft.Question{A: find(t, d, "ashcombe-herbarium").ID, B: find(t, d, "catalogue", design.KindNetwork).ID})
+	_, err := draft.Shapes(inuse.NewBooks(d), draft.Question{A: find(t, d, "ashcombe-herbarium").ID, B: find(t, d, "catalogue", design.KindNetwork).ID})
 	assert.ErrorContains(t, err, "at which no link can end")
 }
 
@@ -179,22 +179,21 @@ func checkAllocation(t *rapid.T) {
 	}
 	a := rapid.SampledFrom(append(rules, nil)).Draw(t, "one end")
 	n := rapid.IntRange(1, 4).Draw(t, "tunnels")
-	ranges, err := draft.InsideRanges(a, nil, taken, n)
-	if err == nil {
-		for k, p := range ranges {
-			for _, other := range append(append([]netip.Prefix{}, taken...), ranges[:k]...) {
-				if p.Overlaps(other) {
-					t.Fatalf("%s was given out and overlaps %s", p, other)
-				}
-			}
-			if a != nil && len(a.Within) > 0 {
-				for _, r := range a.Reserved {
-					if p.Overlaps(r) {
-						t.Fatalf("%s was given out and is reserved: %s", p, r)
-					}
-				}
+	books := inuse.NewBooks(d)
+	for range n {
+		p, err := draft.TakeInside(books, a, nil)
+		if err != nil {
+			break
+		}
+		if a != nil && len(a.Within) > 0 {
+			taken = append(slices.Clone(a.Reserved), taken...)
+		}
+		for _, other := range taken {
+			if p.Overlaps(other) {
+				t.Fatalf("%s was given out and overlaps %s", p, other)
 			}
 		}
+		taken = append(taken, p)
 	}
 	asn, err := inuse.NextASN(d)
 	if err != nil {
@@ -456,7 +455,7 @@ func TestDraftingKeepsWhatTablesAre(t *testing.T) {
 	parties := d.Inside("", design.KindSite, design.KindNetwork, design.KindHub)
 	for _, a := range parties {
 		for _, b := range parties {
-			if shapes, err := draft.Shapes(d, draft.Question{A: a.ID, B: b.ID}); err == nil && a.ID < b.ID && (a.Kind != design.KindSite || b.Kind != design.KindSite) {
+			if shapes, err := draft.Shapes(inuse.NewBooks(d), draft.Question{A: a.ID, B: b.ID}); err == nil && a.ID < b.ID && (a.Kind != design.KindSite || b.Kind != design.KindSite) {
 				for _, s := range shapes {
 					kept(s.Edits)
 				}

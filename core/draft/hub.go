@@ -8,6 +8,7 @@ import (
 
 	"dravin/core/cost"
 	"dravin/core/design"
+	"dravin/core/inuse"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
@@ -15,15 +16,16 @@ import (
 )
 
 // hubShapes join the two by each hub that either could use, and by a new one.
-func hubShapes(d *design.Design, a, b side, q Question) []Shape {
+func hubShapes(books *inuse.Books, a, b side, q Question) []Shape {
+	d := books.Design()
 	if a.is(design.KindHub) && b.is(design.KindHub) {
-		return []Shape{hubToHub(d, a, b, q)}
+		return []Shape{hubToHub(books, a, b, q)}
 	}
 	if a.is(design.KindHub) || b.is(design.KindHub) {
 		if a.is(design.KindHub) {
 			a, b = b, a
 		}
-		return []Shape{hubShape(d, b.o, []side{a}, q)}
+		return []Shape{hubShape(books, b.o, []side{a}, q)}
 	}
 	var out []Shape
 	for _, x := range []side{a, b} {
@@ -32,16 +34,16 @@ func hubShapes(d *design.Design, a, b side, q Question) []Shape {
 		}
 		for _, h := range d.Of(design.KindHub) {
 			if hub := h.Body.(*design.Hub); design.Slug(hub.Cloud) == design.Slug(x.cloud) && (hub.Region == x.region || x.profile.Networks.SpanRegions) {
-				out = append(out, hubShape(d, h, []side{a, b}, q))
+				out = append(out, hubShape(books, h, []side{a, b}, q))
 			}
 		}
 		if len(out) == 0 {
-			out = append(out, hubShape(d, nil, []side{x, otherOf(a, b, x)}, q))
+			out = append(out, hubShape(books, nil, []side{x, otherOf(a, b, x)}, q))
 		}
 	}
 	if len(out) == 0 {
 		s := newShape("hub", "By a hub")
-		f := draft(d, &s)
+		f := draft(books, &s)
 		for _, x := range []side{a, b} {
 			if x.is(design.KindNetwork) {
 				f.out("%s", x.without("hub"))
@@ -63,12 +65,12 @@ func otherOf(a, b, x side) side {
 }
 
 // hubShape attaches the parties to a hub; nil drafts one beside the first.
-func hubShape(d *design.Design, hub *design.Object, parties []side, q Question) Shape {
+func hubShape(books *inuse.Books, hub *design.Object, parties []side, q Question) Shape {
 	s := newShape("hub", "By a new hub")
 	if hub != nil {
 		s = newShape("hub-"+design.Slug(hub.Name), "By "+hub.Name)
 	}
-	f := draft(d, &s)
+	f := draft(books, &s)
 	h := f.hub(hub, parties[0])
 	h.choose(parties)
 	for _, p := range parties {
@@ -338,9 +340,9 @@ func rank(later bool) int {
 }
 
 // hubToHub attaches two hubs to each other.
-func hubToHub(d *design.Design, a, b side, q Question) Shape {
+func hubToHub(books *inuse.Books, a, b side, q Question) Shape {
 	s := newShape("hubs", "Hub to hub")
-	f := draft(d, &s)
+	f := draft(books, &s)
 	switch {
 	case design.Slug(a.cloud) != design.Slug(b.cloud):
 		f.out("hubs are joined within one cloud, and these are in %s and %s; join their networks by VPN or circuits", a.cloud, b.cloud)

@@ -218,7 +218,7 @@ func (c *copier) readdress() error {
 // inside carves a range for every tunnel and session that has one.
 func (c *copier) inside() error {
 	carve := func(old netip.Prefix, rules [2]*provider.Inside) error {
-		next, err := takeInside(c.books, rules)
+		next, err := TakeInside(c.books, rules[0], rules[1])
 		if err != nil {
 			return err
 		}

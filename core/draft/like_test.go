@@ -86,7 +86,7 @@ func TestAStarIsOneChangeWithItsClashesFirst(t *testing.T) {
 	require.NoError(t, err)
 	id := func(path string) design.ID { return d.Find(path)[0].ID }
 	huts := []design.ID{id("alder-hut"), id("birch-hut"), id("cedar-hut")}
-	s, err := draft.DraftStar(context.Background(), d, draft.StarQuestion{Head: id("marrow-hill"), Branches: huts})
+	s, err := draft.DraftStar(context.Background(), inuse.NewBooks(d), draft.StarQuestion{Head: id("marrow-hill"), Branches: huts})
 	require.NoError(t, err)
 	assert.Len(t, s.Clashes, 3, "each pair of huts has the same range")
 	require.Len(t, s.Arms, 3)
@@ -99,6 +99,6 @@ func TestAStarIsOneChangeWithItsClashesFirst(t *testing.T) {
 		assert.True(t, len(arm.Out) > 0 || len(arm.Suggestions) > 0, "%+v", arm)
 	}
 
-	_, err = draft.DraftStar(context.Background(), d, draft.StarQuestion{Head: id("marrow-hill")})
+	_, err = draft.DraftStar(context.Background(), inuse.NewBooks(d), draft.StarQuestion{Head: id("marrow-hill")})
 	assert.ErrorContains(t, err, "a star has 0 branches")
 }

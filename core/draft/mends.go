@@ -48,13 +48,13 @@ func SetInside(d *design.Design, tunnel *design.Object, p netip.Prefix) []design
 // AddressCircuit gives the two ends of a circuit addresses in a free range; nil where
 // none is left.
 func AddressCircuit(d *design.Design, circuit *design.Object) []design.Edit {
-	free, err := InsideRanges(nil, nil, inuse.ForInside(d), 1)
+	free, err := TakeInside(inuse.NewBooks(d), nil, nil)
 	if err != nil {
 		return nil
 	}
 	body := *circuit.Body.(*design.Circuit)
 	body.Ends = slices.Clone(body.Ends)
-	body.Ends[0].Inside, body.Ends[1].Inside = hosts(free[0])
+	body.Ends[0].Inside, body.Ends[1].Inside = hosts(free)
 	return []design.Edit{design.PutEdit(circuit.With(&body))}
 }
 
@@ -67,7 +67,7 @@ func AddStrand(d *design.Design, o *design.Object) []design.Edit {
 		return nil
 	}
 	s := newShape("strand", "")
-	f := draft(d, &s)
+	f := draft(inuse.NewBooks(d), &s)
 	k := len(tunnels)
 	t := &design.Tunnel{Outside: make([]netip.Addr, 2)}
 	var rules [2]*provider.Inside

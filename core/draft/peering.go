@@ -6,13 +6,14 @@ import (
 
 	"dravin/core/cost"
 	"dravin/core/design"
+	"dravin/core/inuse"
 	"dravin/core/standing"
 )
 
 // peeringShape joins two networks directly.
-func peeringShape(d *design.Design, a, b side, q Question) Shape {
+func peeringShape(books *inuse.Books, a, b side, q Question) Shape {
 	s := newShape("peering", "Peering")
-	f := draft(d, &s)
+	f := draft(books, &s)
 	if !a.is(design.KindNetwork) || !b.is(design.KindNetwork) {
 		f.out("a peering joins two cloud networks")
 		return s

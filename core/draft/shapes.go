@@ -9,6 +9,7 @@ import (
 
 	"dravin/core/cost"
 	"dravin/core/design"
+	"dravin/core/inuse"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
@@ -63,7 +64,9 @@ type Suggestion struct {
 
 // Shapes lists every way to join two parties: those that can be first, the
 // cheapest first and those of unknown price after them, then those that can not with the reasons.
-func Shapes(d *design.Design, q Question) ([]Shape, error) {
+func Shapes(books *inuse.Books, q Question) ([]Shape, error) {
+	d := books.Design()
+	defer books.Release()
 	a, err := sideOf(d, q.A)
 	if err != nil {
 		return nil, err
@@ -77,7 +80,7 @@ func Shapes(d *design.Design, q Question) ([]Shape, error) {
 	}
 	a.offer(b, held(d, b, a.o.ID))
 	b.offer(a, held(d, a, b.o.ID))
-	out := slices.Concat(vpnShapes(d, a, b, q), []Shape{peeringShape(d, a, b, q)}, hubShapes(d, a, b, q), []Shape{circuitShape(d, a, b, q)})
+	out := slices.Concat(vpnShapes(books, a, b, q), []Shape{peeringShape(books, a, b, q)}, hubShapes(books, a, b, q), []Shape{circuitShape(books, a, b, q)})
 	left := leftOut(a, b)
 	for n := range out {
 		s := &out[n]

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"dravin/core/design"
+	"dravin/core/inuse"
 	"dravin/core/prefix"
 	"dravin/core/provider"
 )
@@ -49,25 +50,27 @@ type Arm struct {
 // MaxBranches is how many branches a star may have.
 const MaxBranches = 200
 
-// DraftStar joins the head with every branch by one shape.
-func DraftStar(ctx context.Context, d *design.Design, q StarQuestion) (Star, error) {
+// DraftStar joins the head with every branch by one shape. What is free is told by the
+// design's books, from which nothing is taken in the end.
+func DraftStar(ctx context.Context, books *inuse.Books, q StarQuestion) (Star, error) {
+	d := books.Design()
 	s := Star{Shapes: []StarShape{}, Clashes: []string{}, Arms: []Arm{}, Edits: []design.Edit{}}
 	if len(q.Branches) == 0 || len(q.Branches) > MaxBranches {
 		return s, fmt.Errorf("a star has %d branches; choose from 1 to %d", len(q.Branches), MaxBranches)
 	}
 	s.Clashes = starClashes(d, append([]design.ID{q.Head}, q.Branches...))
-	if err := s.choices(ctx, d, q); err != nil {
+	if err := s.choices(ctx, books, q); err != nil {
 		return s, err
 	}
 	if s.Shape = q.Shape; s.Shape == "" && len(s.Shapes) > 0 {
 		s.Shape = s.Shapes[0].Key
 	}
-	next := d
+	next := arms{books: books}
 	for _, b := range q.Branches {
 		if err := ctx.Err(); err != nil {
 			return s, err
 		}
-		shapes, err := Shapes(next, Question{A: q.Head, B: b, GB: q.GB})
+		shapes, err := Shapes(next.books, Question{A: q.Head, B: b, GB: q.GB})
 		if err != nil {
 			return s, err
 		}
@@ -80,22 +83,36 @@ func DraftStar(ctx context.Context, d *design.Design, q StarQuestion) (Star, err
 		if n >= 0 {
 			x := shapes[n]
 			arm.Out, arm.Subject, arm.Suggestions = x.Out, x.Subject, x.Suggestions
-			next = next.Sketch(x.Edits)
+			next.sketch(x.Edits)
 			s.Monthly += x.Monthly
 		}
 		s.Arms = append(s.Arms, arm)
 	}
-	s.Edits = append(s.Edits, d.EditsTo(next)...)
+	s.Edits = append(s.Edits, d.EditsTo(next.books.Design())...)
 	return s, nil
 }
 
+// arms is a design to which one arm is drafted after the other, with its books.
+type arms struct {
+	books   *inuse.Books
+	scratch *design.Scratch // nil before the first
+}
+
+func (a *arms) sketch(edits []design.Edit) {
+	if a.scratch == nil {
+		a.scratch = a.books.Design().Scratch()
+		a.books = inuse.NewBooks(a.scratch.Design())
+	}
+	a.books.Sketch(a.scratch, edits)
+}
+
 // choices lists the shapes by which any of the branches can be joined.
-func (s *Star) choices(ctx context.Context, d *design.Design, q StarQuestion) error {
+func (s *Star) choices(ctx context.Context, books *inuse.Books, q StarQuestion) error {
 	for _, b := range q.Branches {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		shapes, err := Shapes(d, Question{A: q.Head, B: b, GB: q.GB})
+		shapes, err := Shapes(books, Question{A: q.Head, B: b, GB: q.GB})
 		if err != nil {
 			return err
 		}

@@ -9,6 +9,7 @@ import (
 	"dravin/core/cost"
 	"dravin/core/design"
 	"dravin/core/ends"
+	"dravin/core/inuse"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
@@ -100,7 +101,8 @@ func (e end) addresses() []netip.Addr {
 var routingWords = map[string]string{design.RoutingBGP: "BGP", design.RoutingStatic: "static routes", design.RoutingSelectors: "policy selectors"}
 
 // vpnShapes are the VPNs that the two ends' gateways allow.
-func vpnShapes(d *design.Design, a, b side, q Question) []Shape {
+func vpnShapes(books *inuse.Books, a, b side, q Question) []Shape {
+	d := books.Design()
 	var out []Shape
 	endsA, endsB := vpnEnds(d, a), vpnEnds(d, b)
 	for _, x := range []struct {
@@ -109,14 +111,14 @@ func vpnShapes(d *design.Design, a, b side, q Question) []Shape {
 	}{{a, endsA}, {b, endsB}} {
 		if len(x.ends) == 0 {
 			s := newShape("vpn", "VPN over the internet")
-			draft(d, &s).out("%s", noGateway(x.side))
+			draft(books, &s).out("%s", noGateway(x.side))
 			return []Shape{s}
 		}
 	}
 	for _, ea := range endsA {
 		for _, eb := range endsB {
 			for _, routing := range []string{design.RoutingBGP, design.RoutingStatic, design.RoutingSelectors} {
-				out = append(out, vpnShape(d, ea, eb, routing, q))
+				out = append(out, vpnShape(books, ea, eb, routing, q))
 			}
 		}
 	}
@@ -156,14 +158,15 @@ func (e end) kindWord() string {
 	return e.v.Name
 }
 
-func vpnShape(d *design.Design, a, b end, routing string, q Question) Shape {
+func vpnShape(books *inuse.Books, a, b end, routing string, q Question) Shape {
+	d := books.Design()
 	kinds := strings.Join(slices.DeleteFunc([]string{a.kindWord(), b.kindWord()}, func(s string) bool { return s == "" }), " and ")
 	title := "VPN with " + routingWords[routing]
 	if kinds != "" {
 		title += ", " + kinds + " gateway"
 	}
 	s := newShape("vpn-"+routing+"-"+design.Slug(kinds), title)
-	f := draft(d, &s)
+	f := draft(books, &s)
 	for _, e := range []end{a, b} {
 		if !slices.Contains(e.routing(), routing) {
 			f.out("the %s gateway of %s does %s only", e.v.Name, e.cloud, joinWords(mapped(e.routing(), routingWords)))

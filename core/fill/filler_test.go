@@ -30,14 +30,7 @@ func TestAFillerKeepsUp(t *testing.T) {
 			if rapid.IntRange(0, 3).Draw(t, "removed") == 0 && len(d.Of(kind)) > 1 {
 				edits = d.Removal(o.ID).Edits
 			}
-			before := map[design.ID]*design.Object{}
-			for _, e := range edits {
-				before[e.ID] = d.Get(e.ID)
-			}
-			s.Sketch(edits)
-			for id, old := range before {
-				kept.Changed(old, d.Get(id))
-			}
+			s.SketchEach(edits, kept.Changed)
 
 			w := fill.Wanted{Kind: rapid.SampledFrom(kinds).Draw(t, "for"), Parent: o.Parent, Bits: rapid.SampledFrom([]int{0, 0, 24, 28}).Draw(t, "bits")}
 			if rapid.Bool().Draw(t, "within") {

@@ -152,11 +152,11 @@ func otherInside(o, t design.ID) func(context.Context, *Findings) []Mend {
 				rules[n] = &v.Inside
 			}
 		}
-		ranges, err := draft.InsideRanges(rules[0], rules[1], inuse.ForInside(d), 1)
+		free, err := draft.TakeInside(inuse.NewBooks(d), rules[0], rules[1])
 		if err != nil {
 			return nil
 		}
-		return []Mend{{Title: "Use the free inside range " + ranges[0].String(), Edits: draft.SetInside(d, d.Get(t), ranges[0])}}
+		return []Mend{{Title: "Use the free inside range " + free.String(), Edits: draft.SetInside(d, d.Get(t), free)}}
 	}
 }
 

@@ -61,6 +61,11 @@ func (b *Books) Changed(old, now *design.Object) {
 	b.each(old, (*Taken).Remove)
 }
 
+// Sketch changes the design whose books they are as edits say. It is that of the scratch.
+func (b *Books) Sketch(s *design.Scratch, edits []design.Edit) {
+	s.SketchEach(edits, b.Changed)
+}
+
 // each does with every range that an object takes, where it is counted.
 func (b *Books) each(o *design.Object, do func(*Taken, netip.Prefix)) {
 	if o == nil {

@@ -21,6 +21,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/fill"
+	"dravin/core/inuse"
 	"dravin/core/words"
 )
 
@@ -258,6 +259,15 @@ func (r *reader) sound() *design.Design {
 	return r.d.Sketch(r.d.Removal(early...).Edits)
 }
 
+// books are those of the sound design.
+func (r *reader) books() *inuse.Books {
+	kept := r.filler().Books()
+	if d := r.sound(); d != r.d {
+		return inuse.NewBooks(d)
+	}
+	return kept
+}
+
 // do applies edits, and tells what they do.
 func (r *reader) do(text string, o *design.Object, isNew bool, edits ...design.Edit) {
 	d := Deed{Text: text, New: isNew}
@@ -289,16 +299,11 @@ func (r *reader) apply(edits []design.Edit) {
 	}
 	r.line_.edits = append(r.line_.edits, edits...)
 	r.scratch()
-	before := map[design.ID]*design.Object{}
-	for _, e := range edits {
-		before[e.ID] = r.d.Get(e.ID)
-	}
-	r.own.Sketch(edits)
-	if r.fills != nil {
-		for id, old := range before {
-			r.fills.Changed(old, r.d.Get(id))
+	r.own.SketchEach(edits, func(old, now *design.Object) {
+		if r.fills != nil {
+			r.fills.Changed(old, now)
 		}
-	}
+	})
 }
 
 func (r *reader) scratch() {

@@ -10,7 +10,6 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/draft"
-	"dravin/core/inuse"
 	"dravin/core/words"
 )
 
@@ -266,7 +265,7 @@ func (r *reader) joinBy(head design.ID, branches []design.ID) {
 	if !r.affords(len(branches)) {
 		return
 	}
-	star, err := draft.DraftStar(r.ctx, r.sound(), draft.StarQuestion{Head: head, Branches: branches})
+	star, err := draft.DraftStar(r.ctx, r.books(), draft.StarQuestion{Head: head, Branches: branches})
 	if err != nil {
 		r.wrongHere(err.Error(), "")
 		return
@@ -301,7 +300,7 @@ func (r *reader) joinBy(head design.ID, branches []design.ID) {
 	if strings.HasPrefix(key, want) {
 		key = want // each branch by the first of its own that begins so
 	}
-	star, err = draft.DraftStar(r.ctx, r.sound(), draft.StarQuestion{Head: head, Branches: branches, Shape: key})
+	star, err = draft.DraftStar(r.ctx, r.books(), draft.StarQuestion{Head: head, Branches: branches, Shape: key})
 	if err != nil {
 		r.wrong(from, to, err.Error(), "")
 		return
@@ -367,11 +366,7 @@ func (r *reader) copy() {
 	if !r.affords(len(names)) {
 		return
 	}
-	books := r.filler().Books()
-	if d := r.sound(); d != r.d {
-		books = inuse.NewBooks(d)
-	}
-	c, err := draft.Like(r.ctx, books, o.ID, names)
+	c, err := draft.Like(r.ctx, r.books(), o.ID, names)
 	if err != nil {
 		from, to := r.span(start, r.n)
 		r.wrong(from, to, err.Error(), "")

@@ -103,7 +103,11 @@ func (pl *planner) dialOut(e *editor, n need) (m meeting, err error) {
 	case !ok || !also:
 		return m, fmt.Errorf("%s or %s has no gateway with a public address, over which a relay could dial out", pl.d.Title(n.a), pl.d.Title(n.b))
 	}
-	free, err := draft.InsideRanges(nil, nil, slices.Concat(inuse.ForInside(pl.d), e.inside), 1)
+	books := inuse.NewBooks(pl.d)
+	for _, p := range e.inside {
+		books.TakeRange(p)
+	}
+	free, err := draft.TakeInside(books, nil, nil)
 	if err != nil {
 		return m, err
 	}
@@ -111,8 +115,8 @@ func (pl *planner) dialOut(e *editor, n need) (m meeting, err error) {
 	if err != nil {
 		return m, err
 	}
-	e.inside = append(e.inside, free[0])
-	first := free[0].Addr().Next()
+	e.inside = append(e.inside, free)
+	first := free.Addr().Next()
 	m = meeting{near: near, at: [2]netip.Addr{first, first.Next()}}
 	m.far = e.add(design.KindGateway, n.b, "relay", &design.Gateway{Addresses: []netip.Addr{behind}, Stands: []netip.Addr{stands}, Note: "A small box in " + place.Name + "; it dials out from there."}, Places, n.b,
 		"put a relay at %s in %s; it dials out from behind %s", stands, place.Name, behind)
@@ -125,7 +129,7 @@ func (pl *planner) dialOut(e *editor, n need) (m meeting, err error) {
 	}
 	link := e.add(design.KindLink, "", pl.d.Title(n.a)+" to the relay at "+pl.d.Title(n.b), &design.Link{Routing: design.RoutingStatic, State: design.Drafted, Ends: []design.End{{Gateway: near.ID}, {Gateway: m.far.ID}}}, Places, n.a,
 		"let %s take the relay's tunnel", near.Name)
-	inside := []netip.Prefix{netip.PrefixFrom(m.at[0], free[0].Bits()), netip.PrefixFrom(m.at[1], free[0].Bits())}
+	inside := []netip.Prefix{netip.PrefixFrom(m.at[0], free.Bits()), netip.PrefixFrom(m.at[1], free.Bits())}
 	e.add(design.KindTunnel, link.ID, "strand 1", &design.Tunnel{Outside: []netip.Addr{out, behind}, Inside: inside, Ends: []design.TunnelEnd{{}, {NAT: true}}}, Places, n.b,
 		"make the tunnel from the relay to %s, with the inside addresses %s and %s", out, m.at[0], m.at[1])
 	return m, nil

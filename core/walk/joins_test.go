@@ -10,6 +10,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/draft"
+	"dravin/core/inuse"
 	"dravin/core/life"
 	"dravin/core/prefix"
 	"dravin/core/route"
@@ -48,7 +49,7 @@ func TestDraftedShapesCarryPackets(t *testing.T) {
 			if a == b {
 				continue
 			}
-			list, err := draft.Shapes(d, draft.Question{A: a.ID, B: b.ID, GB: 100})
+			list, err := draft.Shapes(inuse.NewBooks(d), draft.Question{A: a.ID, B: b.ID, GB: 100})
 			require.NoError(t, err)
 			from, okA := host(d, a, b)
 			to, okB := host(d, b, a)
