@@ -152,6 +152,9 @@ func install(t *testing.T, box *lab.Node, files []handover.File, ports map[strin
 	if conf, err := os.ReadFile(filepath.Join(dir, "bird.conf")); err == nil {
 		bird(t, box, string(conf))
 	}
+	if _, err := os.Stat(filepath.Join(dir, "watch.sh")); err == nil {
+		require.NoError(t, box.Start(nil, filepath.Join(dir, "watch.log"), "/bin/sh", filepath.Join(dir, "watch.sh")))
+	}
 }
 
 // What runs at boot is read by systemd as it is meant: every unit is in order, the
@@ -177,7 +180,7 @@ func TestUnitsAreInOrder(t *testing.T) {
 			assert.Contains(t, f.Content, "StartLimitIntervalSec=0")
 		}
 	}
-	require.Len(t, units, 2)
+	require.Len(t, units, 3)
 	out, err := exec.Command("systemd-analyze", append([]string{"verify", "--man=no"}, units...)...).CombinedOutput()
 	assert.NoError(t, err, "%s", out)
 	assert.NotContains(t, string(out), "dravin", "%s", out)

@@ -126,8 +126,8 @@ func agreed(t *testing.T, l *lab.Lab, tables *route.Tables) {
 		outside := s.Body.(*design.Tunnel).Outside
 		require.NoError(t, l.Join(boxes[0], "wan", outside[0].String()+"/32", boxes[1], "wan", outside[1].String()+"/32"))
 		var swanctl [2]func(string) (string, error)
-		order := []int{0, 1} // who is asked is there before who asks: a refusal ends it
-		if ends.Starts(d, s, 0) {
+		order := []int{0, 1} // who asks is there before who is asked, and is refused at first
+		if ends.Starts(d, s, 1) {
 			order = []int{1, 0}
 		}
 		for _, k := range order {

@@ -89,20 +89,30 @@ func TestRenderedRulesetsLoad(t *testing.T) {
 	}
 }
 
-// daemon starts an IPsec daemon on the rendered files.
+// daemon starts an IPsec daemon on the rendered files, and the watcher that goes with it.
 func daemon(t *testing.T, n *lab.Node, files string) (swanctl func(args string) (string, error)) {
-	swanctl = charon(t, n, "")
+	bin := t.TempDir()
+	swanctl = charonIn(t, n, bin, "")
 	all := filepath.Join(t.TempDir(), "swanctl.conf")
 	require.NoError(t, os.WriteFile(all, []byte("include "+files+"/swanctl/conf.d/*.conf\n"), 0o600))
 	out, err := swanctl("--load-all --noprompt --file " + all)
 	require.NoError(t, err, out)
+	if watcher := files + "/dravin/watch.sh"; exists(watcher) {
+		require.NoError(t, n.Start([]string{"PATH=" + bin + ":" + os.Getenv("PATH")}, bin+"/watch.log", "/bin/sh", watcher))
+	}
 	return swanctl
 }
 
-// charon starts an IPsec daemon without connections. The kernel may have no
-// ESP, so the daemon does it in user space.
+func exists(path string) bool { _, err := os.Stat(path); return err == nil }
+
+// charon starts an IPsec daemon without connections.
 func charon(t *testing.T, n *lab.Node, options string) (swanctl func(args string) (string, error)) {
-	dir := t.TempDir()
+	return charonIn(t, n, t.TempDir(), options)
+}
+
+// charonIn is as [charon], in a folder in which a swanctl is that speaks to it. The
+// kernel may have no ESP, so the daemon does it in user space.
+func charonIn(t *testing.T, n *lab.Node, dir, options string) (swanctl func(args string) (string, error)) {
 	socket := "unix://" + dir + "/vici"
 	conf := filepath.Join(dir, "strongswan.conf")
 	require.NoError(t, os.WriteFile(conf, []byte(fmt.Sprintf(`charon {
@@ -122,9 +132,9 @@ func charon(t *testing.T, n *lab.Node, options string) (swanctl func(args string
 }
 `, options, dir, socket)), 0o644))
 	require.NoError(t, n.Start([]string{"STRONGSWAN_CONF=" + conf}, dir+"/out", "/usr/lib/ipsec/charon"))
-	swanctl = func(args string) (string, error) {
-		return n.Output("STRONGSWAN_CONF=" + conf + " swanctl " + args + " --uri " + socket + " 2>&1")
-	}
+	own := fmt.Sprintf("#!/bin/sh\nSTRONGSWAN_CONF=%s exec /usr/sbin/swanctl \"$@\" --uri %s\n", conf, socket)
+	require.NoError(t, os.WriteFile(dir+"/swanctl", []byte(own), 0o755))
+	swanctl = func(args string) (string, error) { return n.Output(dir + "/swanctl " + args + " 2>&1") }
 	require.Eventually(t, func() bool { _, err := swanctl("--stats"); return err == nil }, 15*time.Second, 100*time.Millisecond)
 	t.Cleanup(func() {
 		if t.Failed() {

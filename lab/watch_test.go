@@ -18,8 +18,8 @@ import (
 )
 
 // A strand of a static link dies without its interface going down: the watcher
-// that is handed over moves the routes within the time that the sheet tells, and
-// back when the strand lives again.
+// that is handed over moves the routes within the time that the sheet tells, takes them
+// away with the last strand, as walks have it, and back when one lives again.
 func TestStaticLinksLeaveADeadStrand(t *testing.T) {
 	l := needs(t, "ip", "ping")
 	d, err := design.Read(demo.Thistledown)
@@ -39,7 +39,7 @@ func TestStaticLinksLeaveADeadStrand(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, l.Join(a, "dravin1", "169.254.140.2/30", b, "st1", "169.254.140.1/30"))
 	require.NoError(t, l.Join(a, "dravin2", "169.254.140.6/30", b, "st2", "169.254.140.5/30"))
-	require.NoError(t, l.Join(a, "dravin3", "169.254.140.17/30", b, "st3", "169.254.140.18/30")) // the relay's, which nobody watches
+	require.NoError(t, l.Join(a, "dravin3", "169.254.140.17/30", b, "st3", "169.254.140.18/30")) // the relay's
 	require.NoError(t, a.Script("sh "+files["routes.sh"], "sh -n "+files["watch.sh"]))
 	require.NoError(t, a.Start(nil, filepath.Join(dir, "log"), "/bin/sh", files["watch.sh"]))
 	ways := func() string {
@@ -53,6 +53,8 @@ func TestStaticLinksLeaveADeadStrand(t *testing.T) {
 	began := time.Now()
 	assert.Eventually(t, func() bool { return !strings.Contains(ways(), "dravin1") && strings.Contains(ways(), "dravin2") }, 12*time.Second, 100*time.Millisecond)
 	t.Logf("the routes left the dead strand after %.1f s", time.Since(began).Seconds())
+	require.NoError(t, b.Script("ip address del 169.254.140.5/30 dev st2"))
+	assert.Eventually(t, func() bool { return ways() == "" }, 12*time.Second, 100*time.Millisecond)
 	require.NoError(t, b.Script("ip address add 169.254.140.1/30 dev st1"))
 	assert.Eventually(t, func() bool { return strings.Contains(ways(), "dravin1") }, 12*time.Second, 100*time.Millisecond)
 }

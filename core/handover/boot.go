@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"dravin/core/design"
+	"dravin/core/route"
 )
 
 // Everything is set up again at boot by units of systemd: the routes' script and the
@@ -20,9 +21,18 @@ func startUnit(g *design.Object) string {
 		[]string{"Type=oneshot", "RemainAfterExit=yes", "ExecStart=/usr/sbin/nft -f /etc/nftables.d/dravin.nft", "ExecStart=/bin/sh /etc/dravin/routes.sh"})
 }
 
-// watchUnit runs the watcher.
-func watchUnit(g *design.Object) string {
-	return unit("Runs the watcher of "+g.Name, "Dravin's watcher of strands", later, []string{"ExecStart=/bin/sh /etc/dravin/watch.sh", "Restart=always"})
+// watcher is the script that watches and the unit that runs it, where there is anything
+// to watch.
+func watcher(t *route.Tables, box *design.Object, all []*end, prefix string) []File {
+	text := watch(t, box, all)
+	if text == "" {
+		return nil
+	}
+	runs := unit("Runs the watcher of "+box.Name, "Dravin's watcher of strands and circuits", later, []string{"ExecStart=/bin/sh /etc/dravin/watch.sh", "Restart=always"})
+	return []File{
+		{Path: prefix + "dravin/watch.sh", About: "takes static routes out of strands and circuits that do not answer", Content: text},
+		{Path: prefix + "systemd/system/dravin-watch.service", About: "runs the watcher", Content: runs},
+	}
 }
 
 // later is what units say that need the addresses: they start after them, and go on

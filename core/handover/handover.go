@@ -65,11 +65,7 @@ func linuxGateway(t *route.Tables, g *design.Object, keys Keys) []File {
 		startFile(prefix, g),
 	}
 	out = append(out, relays(t, g)...)
-	if watches(all) {
-		out = append(out,
-			File{Path: prefix + "dravin/watch.sh", About: "moves the routes of static links off strands that do not answer", Content: watch(t, g, all)},
-			File{Path: prefix + "systemd/system/dravin-watch.service", About: "runs the watcher", Content: watchUnit(g)})
-	}
+	out = append(out, watcher(t, g, all, prefix)...)
 	return append(out, meets(t, g, prefix)...)
 }
 
@@ -92,6 +88,7 @@ func linuxRouter(t *route.Tables, o *design.Object) []File {
 		{Path: prefix + "dravin/routes.sh", About: "interfaces, addresses, routes and kernel settings; may be run again at any time", Content: routes(t, o, nil)},
 		startFile(prefix, o),
 	}
+	out = append(out, watcher(t, o, nil, prefix)...)
 	return append(out, meets(t, o, prefix)...)
 }
 

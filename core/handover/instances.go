@@ -158,8 +158,8 @@ func (s *script) instanceRoute(r route.Route, segment design.ID, table int) {
 		s.beside(f, r.Prefix, r.NextHop, r.Hop.Through, segment, table)
 	case r.Entered() && r.Hop.Kind == route.Tunnel:
 		for _, e := range s.ends {
-			if e.link.ID == r.Hop.To {
-				s.line("ip %s route replace %s %s table %d", f, r.Prefix, hopsOf(e.upAmong(e.devicesOf(r)), r.Prefix.Addr().Is4())[0], table)
+			if up := e.upAmong(e.devicesOf(r)); e.link.ID == r.Hop.To && len(up) > 0 {
+				s.line("ip %s route replace %s %s table %d", f, r.Prefix, hopsOf(up, r.Prefix.Addr().Is4())[0], table)
 			}
 		}
 	case r.Source == route.Inside && r.Hop.Kind == route.Tunnel:

@@ -230,8 +230,9 @@ func linkSheet(p *page, d *design.Design, e *end) {
 			p.line("  [ ] send %s into it", r)
 		}
 	}
-	if watched(e) {
-		p.line("  [ ] the watcher of its strands runs: what is lost moves to another within %d s", failoverSeconds)
+	own := d.Party(e.near.Gateway).Kind == design.KindSite // a cloud watches in its own way
+	if own && e.body.Routing == design.RoutingStatic && len(e.near.Routes) > 0 && len(e.strands) > 0 {
+		p.line("  [ ] the watcher runs: a strand that does not answer is left within %d s, and with the last of them its routes", failoverSeconds)
 	}
 }
 

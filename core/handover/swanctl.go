@@ -84,7 +84,7 @@ func connection(p *page, d *design.Design, e *end, s strand) {
 		authentication(p, "remote", orFill(s.set.PeerIdentity))
 		p.block("children", func() {
 			for n, pair := range pairs(s) {
-				child(p, e, s, fmt.Sprintf("%s__%d", connectionName(e, s), n+1), pair)
+				child(p, e, s, childName(e, s, n), pair)
 			}
 		})
 	})
@@ -117,6 +117,10 @@ func farAddress(p *page, s negotiate.Settings) string {
 
 func connectionName(e *end, s strand) string {
 	return sections.name(e.link.Name, s.tunnel.Name)
+}
+
+func childName(e *end, s strand, n int) string {
+	return fmt.Sprintf("%s__%d", connectionName(e, s), n+1)
 }
 
 type pair struct{ local, remote netip.Prefix }

@@ -1,6 +1,8 @@
 package handover
 
 import (
+	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -8,96 +10,171 @@ import (
 	"dravin/core/route"
 )
 
-// How the strands of static links are watched.
+// How strands and circuits whose routes are entered by hand are watched.
 const (
-	watchMisses     = 3 // answers that a strand may miss before it is left
-	watchPause      = 1 // seconds between rounds; a round waits a second for an answer
+	watchMisses     = 3  // answers that one may miss before it is left
+	watchPause      = 1  // seconds between rounds; a round waits a second for an answer
+	watchCalls      = 10 // rounds after which what was refused is asked for again
 	failoverSeconds = watchMisses*(watchPause+1) + 2
 )
 
-// watched reports whether a link's strands need watching: routes are entered by
-// hand, there are several, and each has an address to ask.
-func watched(e *end) bool {
-	if e.body.Routing != design.RoutingStatic || len(e.strands) < 2 || len(e.near.Routes) == 0 {
-		return false
-	}
-	for _, s := range e.strands {
-		if len(s.body.Inside) != 2 {
-			return false
-		}
-	}
-	return true
+// watched is an interface that takes routes only while its far end answers.
+type watched struct {
+	device     string
+	about      string
+	up         bool       // as the sheet says; else it is taken when it answers
+	far        netip.Addr // which is asked; invalid if none can be
+	connection string     // of the IPsec daemon, whose word counts while nothing has answered; empty: none
 }
 
-// watch renders a script that moves the routes of static links, in every routing
-// instance, off strands that no longer answer and back onto those that do; with BGP
-// the daemon does that.
-func watch(t *route.Tables, g *design.Object, all []*end) string {
-	s := &script{page: &page{}, t: t, box: g, ends: all}
-	s.line("#!/bin/sh")
-	s.head("Watches the strands of static links at " + t.Design.Title(g.ID))
-	s.line("set -u")
-	s.comment("A strand that misses %d answers is left, within %d s; one that answers again is used again.", watchMisses, failoverSeconds)
-	s.line(`asks() { ping -n -c 1 -W 1 -I "$1" "$2" >/dev/null 2>&1; }`)
-	s.line(`own() { ip -o "$1" address show to "$2" scope global | awk '$2 != "lo" { sub("/.*", "", $4); print $4; exit }'; }`)
-	s.comment("over DEVICE...: next hops over those that answer; over all if none does.")
-	s.line(`over() { h=; for v; do case "$lost" in *" $v "*) ;; *) h="$h nexthop dev $v" ;; esac; done; if [ -z "$h" ]; then for v; do h="$h nexthop dev $v"; done; fi; echo "$h"; }`)
-	s.line("had=none")
-	for _, e := range all {
-		if watched(e) {
-			for _, x := range e.strands {
-				missed := 0
-				if !x.up { // as the sheet says; it is taken when it answers
-					missed = watchMisses
-				}
-				s.line("missed_%d=%d", x.number, missed)
+// watched are the strands of static links and the circuits without a session that
+// routes lead into: with BGP the daemon takes the routes away.
+func (s *script) watched() (out []watched) {
+	into := map[string]bool{}
+	for _, w := range s.allWays() {
+		for _, v := range w.devices {
+			into[v] = true
+		}
+	}
+	for _, e := range s.ends {
+		for _, x := range e.strands {
+			if into[x.device()] {
+				out = append(out, watched{x.device(), e.link.Name + ", " + x.tunnel.Name, x.up, e.asked(x), connectionName(e, x)})
 			}
 		}
 	}
-	s.part("while :; do", "done", func() {
-		s.line(`lost=" "`)
-		for _, e := range all {
-			if watched(e) {
-				s.askStrands(e)
-			}
+	for _, c := range s.on {
+		if into[c.device] {
+			out = append(out, watched{c.device, c.object.Name, s.t.Standing.Of(c.object.ID).Up, c.far, ""})
 		}
-		s.part(`if [ "$lost" != "$had" ]; then`, "fi", func() {
-			for _, w := range s.watchedWays() {
-				w.move(s.page)
-			}
-			s.line(`had="$lost"`)
-		})
+	}
+	return out
+}
+
+// asked is the far end's inside address, if the strand's selectors let it be asked.
+func (e *end) asked(x strand) netip.Addr {
+	if len(x.body.Inside) != 2 {
+		return netip.Addr{}
+	}
+	own, far := x.body.Inside[e.n].Addr(), x.body.Inside[1-e.n].Addr()
+	if slices.ContainsFunc(pairs(x), func(p pair) bool { return p.local.Contains(own) && p.remote.Contains(far) }) {
+		return far
+	}
+	return netip.Addr{}
+}
+
+// watch renders a script that takes routes, in every routing instance, out of strands
+// and circuits that no longer answer and puts them back into those that do, and that asks
+// again for strands that were refused; "" where there is nothing to do. A route over none
+// that answers is taken away, so that the next goes: the kernel would keep it, since its
+// interface is there.
+func watch(t *route.Tables, g *design.Object, all []*end) string {
+	s := &script{page: &page{}, t: t, box: g, ends: all, on: circuitsAt(t, g.ID)}
+	list, calls := s.watched(), s.calls()
+	if len(list)+len(calls) == 0 {
+		return ""
+	}
+	s.line("#!/bin/sh")
+	s.head("Watches strands and circuits at " + t.Design.Title(g.ID))
+	s.line("set -u")
+	s.watchWords(list, calls)
+	s.part("while :; do", "done", func() {
+		if len(list) > 0 {
+			s.round(list)
+		}
+		if len(calls) > 0 {
+			s.part(fmt.Sprintf("if [ $((round %% %d)) -eq 0 ]; then", watchCalls), "fi", func() {
+				for _, c := range calls {
+					s.line("%s", c)
+				}
+			})
+			s.line("round=$((round + 1))")
+		}
 		s.line("sleep %d", watchPause)
 	})
 	return s.String()
 }
 
-// askStrands notes which strands of a link are lost.
-func (s *script) askStrands(e *end) {
-	s.comment("%s", e.link.Name)
-	for _, x := range e.strands {
-		s.line("if asks %s %s; then missed_%d=0; else missed_%d=$((missed_%d + 1)); fi", x.device(), x.body.Inside[1-e.n].Addr(), x.number, x.number, x.number)
-		s.line(`if [ "$missed_%d" -ge %d ]; then lost="${lost}%s "; fi`, x.number, watchMisses, x.device())
+// watchWords are the functions of the script, and how it begins.
+func (s *script) watchWords(list []watched, calls []string) {
+	if len(calls) > 0 {
+		s.comment("calls CONNECTION CHILD: asks for it again where it is not there. The IPsec daemon gives up when it is refused, as by an end that is not ready yet.")
+		s.line(`calls() { sas=$(swanctl --list-sas --raw --ike "$1" 2>/dev/null) || return 0; case "$sas" in *CONNECTING* | *"name=$2 "*) ;; *) swanctl --initiate --child "$2" --timeout 1 >/dev/null 2>&1 ;; esac; }`)
+		s.line("round=0")
+	}
+	if len(list) == 0 {
+		return
+	}
+	s.comment("What misses %d answers is left, within %d s; what answers again is used again. While nothing has ever answered, the IPsec daemon's word counts: not every far end answers.", watchMisses, failoverSeconds)
+	s.line(`asks() { ping -n -c 1 -W 1 -I "$1" "$2" >/dev/null 2>&1; }`)
+	s.line(`agreed() { swanctl --list-sas --raw --ike "$1" 2>/dev/null | grep -q state=INSTALLED; }`)
+	s.line(`own() { ip -o "$1" address show to "$2" scope global | awk '$2 != "lo" { sub("/.*", "", $4); print $4; exit }'; }`)
+	s.comment("over DEVICE...: next hops over those that answer.")
+	s.line(`over() { h=; for v; do case "$lost" in *" $v "*) ;; *) h="$h nexthop dev $v" ;; esac; done; echo "$h"; }`)
+	s.line("had=none")
+	for _, w := range list {
+		missed := 0
+		if !w.up {
+			missed = watchMisses
+		}
+		s.line("missed_%[1]s=%[2]d heard_%[1]s=no", w.device, missed)
 	}
 }
 
-// move writes the commands that put a route over the strands that answer.
+// round asks all, and moves the routes when another set is lost.
+func (s *script) round(list []watched) {
+	s.line(`lost=" "`)
+	for _, w := range list {
+		s.comment("%s", w.about)
+		var tests []string
+		if w.far.IsValid() {
+			tests = append(tests, fmt.Sprintf("if asks %s %s; then missed_%s=0 heard_%s=yes", w.device, w.far, w.device, w.device))
+		}
+		if w.connection != "" {
+			tests = append(tests, fmt.Sprintf(`if [ "$heard_%s" = no ] && agreed %s; then missed_%s=0`, w.device, w.connection, w.device))
+		}
+		s.line("%s; else missed_%[2]s=$((missed_%[2]s + 1)); fi", strings.Join(tests, "; el"), w.device)
+		s.line(`if [ "$missed_%[1]s" -ge %[2]d ]; then lost="${lost}%[1]s "; fi`, w.device, watchMisses)
+	}
+	s.part(`if [ "$lost" != "$had" ]; then`, "fi", func() {
+		for _, w := range s.allWays() {
+			w.move(s.page)
+		}
+		s.line(`had="$lost"`)
+	})
+}
+
+// calls are the commands that ask again for what this end starts.
+func (s *script) calls() (out []string) {
+	for _, e := range s.ends {
+		for _, x := range e.strands {
+			for n := range pairs(x) {
+				if x.starts {
+					out = append(out, fmt.Sprintf("calls %s %s", connectionName(e, x), childName(e, x, n)))
+				}
+			}
+		}
+	}
+	return out
+}
+
+// move writes the commands that put a route over what answers, or take it away.
 func (w way) move(p *page) {
 	if w.src != "" {
 		p.line("s=%s", w.src)
 	}
 	for _, half := range halves(w.to) {
-		if w.to.Addr().Is4() {
-			p.line("ip -4 route replace %s metric %d %s$(over %s)", half, w.metric, w.tail(), strings.Join(w.devices, " "))
+		if w.shares() {
+			p.line(`h=$(over %s)`, strings.Join(w.devices, " "))
+			p.line(`if [ -n "$h" ]; then %s; else %s; fi`, w.put(half, 0, "$h"), w.drop(half, 0, ""))
 			continue
 		}
 		for k, v := range w.devices {
-			table := strings.TrimSuffix(w.tail(), "${s:+src $s} ")
-			p.line(`case "$(over %s) " in *" %s "*) ip -6 route replace %s metric %d %sdev %s ;; *) ip -6 route del %s metric %d %sdev %s 2>/dev/null ;; esac`,
-				strings.Join(w.devices, " "), v, half, w.metric+k, w.tail(), v, half, w.metric+k, table, v)
+			hop := "dev " + v
+			if w.via.IsValid() {
+				hop = fmt.Sprintf("via %s dev %s", w.via, v)
+			}
+			p.line(`case "$lost" in *" %s "*) %s ;; *) %s ;; esac`, v, w.drop(half, k, " dev "+v), w.put(half, k, hop))
 		}
 	}
 }
-
-// watches reports whether a gateway has links to watch.
-func watches(all []*end) bool { return slices.ContainsFunc(all, watched) }

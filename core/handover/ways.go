@@ -26,7 +26,7 @@ const (
 type way struct {
 	to      netip.Prefix
 	devices []string   // of the strands that it may take, or of the circuit
-	up      []string   // those of them that are up; all if none is
+	up      []string   // those of them that are up
 	via     netip.Addr // a circuit's far end; invalid for a link
 	metric  int        // of the first
 	table   int        // 0: the main one
@@ -55,7 +55,9 @@ func (s *script) ways(p *route.Point, table int) []way {
 				continue
 			}
 			w.devices, w.via, w.metric = []string{s.on[n].device}, s.on[n].far, metricOf(r.Prefix, len(s.ends)+n)
-			w.up = w.devices
+			if r.Unusable == "" {
+				w.up = w.devices
+			}
 		default:
 			continue
 		}
@@ -84,7 +86,7 @@ func (w way) place(p *page) {
 			if hops == "" {
 				continue
 			}
-			set := fmt.Sprintf("ip %s route replace %s metric %d %s%s", flag(w.to.Addr().Is4()), half, w.metric+k, w.tail(), hops)
+			set := w.put(half, k, hops)
 			if w.via.IsValid() {
 				set = fmt.Sprintf("if has %s; then %s; fi", w.devices[0], set)
 			}
@@ -93,24 +95,40 @@ func (w way) place(p *page) {
 	}
 }
 
-// tail is what a route says beside its range, metric and next hops.
-func (w way) tail() string {
-	out := ""
+// put is the command that sets the route over next hops, the k-th of those that stand one
+// behind the other.
+func (w way) put(half netip.Prefix, k int, hops string) string {
+	out := fmt.Sprintf("ip %s route replace %s metric %d ", flag(w.to.Addr().Is4()), half, w.metric+k)
 	if w.table != 0 {
 		out += fmt.Sprintf("table %d ", w.table)
 	}
 	if w.src != "" {
 		out += "${s:+src $s} "
 	}
-	return out
+	return out + hops
 }
+
+// drop is the command that takes the route away, if it is there.
+func (w way) drop(half netip.Prefix, k int, of string) string {
+	out := fmt.Sprintf("ip %s route del %s metric %d", flag(w.to.Addr().Is4()), half, w.metric+k)
+	if w.table != 0 {
+		out += fmt.Sprintf(" table %d", w.table)
+	}
+	return out + of + " 2>/dev/null"
+}
+
+// shares reports whether the route has all its next hops at once.
+func (w way) shares() bool { return w.to.Addr().Is4() && !w.via.IsValid() }
 
 // hops are the next hops by metric; empty where the one of that metric is down.
 func (w way) hops() []string {
+	if len(w.up) == 0 {
+		return nil
+	}
 	if w.via.IsValid() {
 		return []string{fmt.Sprintf("via %s dev %s", w.via, w.devices[0])}
 	}
-	if w.to.Addr().Is4() {
+	if w.shares() {
 		return hopsOf(w.up, true)
 	}
 	out := hopsOf(w.devices, false)
@@ -136,16 +154,13 @@ func (e *end) devicesOf(r route.Route) []string {
 	return out
 }
 
-// upAmong are those of some devices whose strands are up; all if none is.
+// upAmong are those of some devices whose strands are up.
 func (e *end) upAmong(devices []string) []string {
 	var out []string
 	for _, s := range e.strands {
 		if s.up && slices.Contains(devices, s.device()) {
 			out = append(out, s.device())
 		}
-	}
-	if len(out) == 0 {
-		return devices
 	}
 	return out
 }
@@ -188,19 +203,15 @@ func ownSource(point *route.Point, v4 bool) string {
 	return "$({ " + strings.Join(asked, "; ") + "; } | head -n 1)"
 }
 
-// watchedWays are those that lead over several strands of watched links.
-func (s *script) watchedWays() []way {
+// allWays are the ways of all routing instances.
+func (s *script) allWays() []way {
 	var out []way
 	for n, segment := range route.Instances(s.t.Design, s.box) {
 		table := 0
 		if n > 0 {
 			table = kernelTable(n - 1)
 		}
-		for _, w := range s.ways(s.t.PointIn(s.box.ID, segment), table) {
-			if len(w.devices) > 1 && slices.ContainsFunc(s.ends, func(e *end) bool { return watched(e) && slices.Contains(e.devices(), w.devices[0]) }) {
-				out = append(out, w)
-			}
-		}
+		out = append(out, s.ways(s.t.PointIn(s.box.ID, segment), table)...)
 	}
 	return out
 }
