@@ -34,6 +34,11 @@ func (m *maker) add(k design.Kind, parent design.ID, name string, b design.Body)
 	return id
 }
 
+// of is an object that was added.
+func (m *maker) of(id design.ID) *design.Object {
+	return m.objects[slices.IndexFunc(m.objects, func(o *design.Object) bool { return o.ID == id })]
+}
+
 func (m *maker) design(t *testing.T) *design.Design {
 	edits := make([]design.Edit, len(m.objects))
 	for n, o := range m.objects {

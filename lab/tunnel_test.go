@@ -74,6 +74,12 @@ func rendered(t *testing.T, tables *route.Tables, site string) string {
 	return filepath.Join(dir, "gateway")
 }
 
+// renderedFor is as [rendered], for one gateway.
+func renderedFor(t *testing.T, tables *route.Tables, gateway design.ID) string {
+	d := tables.Design
+	return filepath.Join(filepath.Dir(rendered(t, tables, d.Party(gateway).Name)), handover.Folder(d.Get(gateway).Name))
+}
+
 func TestRenderedRulesetsLoad(t *testing.T) {
 	l := needs(t, "nft")
 	n := node(t, l, "nft")

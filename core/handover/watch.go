@@ -12,9 +12,9 @@ import (
 
 // How strands and circuits whose routes are entered by hand are watched.
 const (
-	watchMisses     = 3  // answers that one may miss before it is left
-	watchPause      = 1  // seconds between rounds; a round waits a second for an answer
-	watchCalls      = 10 // rounds after which what was refused is asked for again
+	watchMisses     = 3 // answers that one may miss before it is left
+	watchPause      = 1 // seconds between rounds; a round waits a second for an answer
+	watchCalls      = 5 // rounds after which what was refused is asked for again
 	failoverSeconds = watchMisses*(watchPause+1) + 2
 )
 

@@ -7,7 +7,7 @@ set -u
 calls() { sas=$(swanctl --list-sas --raw --ike "$1" 2>/dev/null) || return 0; case "$sas" in *CONNECTING* | *"name=$2 "*) ;; *) swanctl --initiate --child "$2" --timeout 1 >/dev/null 2>&1 ;; esac; }
 round=0
 while :; do
-    if [ $((round % 10)) -eq 0 ]; then
+    if [ $((round % 5)) -eq 0 ]; then
         calls peatside-to-marrow-hill__strand-1 peatside-to-marrow-hill__strand-1__1
         calls peatside-to-marrow-hill__strand-1 peatside-to-marrow-hill__strand-1__2
     fi

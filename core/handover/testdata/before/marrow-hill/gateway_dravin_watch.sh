@@ -29,7 +29,7 @@ while :; do
         if [ -n "$h" ]; then ip -4 route replace 10.208.0.0/16 metric 3 ${s:+src $s} $h; else ip -4 route del 10.208.0.0/16 metric 3 2>/dev/null; fi
         had="$lost"
     fi
-    if [ $((round % 10)) -eq 0 ]; then
+    if [ $((round % 5)) -eq 0 ]; then
         calls marrow-hill-to-catalogue__strand-1 marrow-hill-to-catalogue__strand-1__1
         calls marrow-hill-to-catalogue__strand-2 marrow-hill-to-catalogue__strand-2__1
     fi
