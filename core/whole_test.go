@@ -95,7 +95,16 @@ func changeValue(r *rand.Rand, d *design.Design, v, other reflect.Value) bool {
 		all := d.All()
 		f.SetString(string(all[r.IntN(len(all))].ID))
 	case f.Type() == reflect.TypeFor[netip.Prefix]() && r.IntN(2) == 0:
-		f.Set(reflect.ValueOf(netip.MustParsePrefix([]string{"0.0.0.0/0", "::/0", "10.214.0.0/22", "192.168.216.0/24", "10.208.0.0/12", "2001:db8:20::/64", "10.214.1.7/32"}[r.IntN(7)])))
+		f.Set(
+			reflect.ValueOf(
+				netip.MustParsePrefix(
+					[]string{
+						"0.0.0.0/0", "::/0", "10.214.0.0/22", "192.168.216.0/24", "10.208.0.0/12", "2001:db8:20::/64",
+						"10.214.1.7/32",
+					}[r.IntN(7)],
+				),
+			),
+		)
 	case f.Kind() == reflect.Bool:
 		f.SetBool(!f.Bool())
 	case f.CanUint() && r.IntN(2) == 0:
@@ -114,9 +123,27 @@ func anyValue(r *rand.Rand, d *design.Design, f reflect.Value, tag reflect.Struc
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
 	switch enum := strings.Split(tag.Get("enum"), ","); {
 	case f.Type() == reflect.TypeFor[netip.Prefix]():
-		f.Set(reflect.ValueOf(netip.MustParsePrefix(pick("0.0.0.0/0", "10.214.0.0/22", "192.168.216.0/24", "10.208.0.0/12", "2001:db8:20::/64", "10.214.1.7/32", "10.223.8.0/24"))))
+		f.Set(
+			reflect.ValueOf(
+				netip.MustParsePrefix(
+					pick(
+						"0.0.0.0/0", "10.214.0.0/22", "192.168.216.0/24", "10.208.0.0/12", "2001:db8:20::/64",
+						"10.214.1.7/32", "10.223.8.0/24",
+					),
+				),
+			),
+		)
 	case f.Type() == reflect.TypeFor[netip.Addr]():
-		f.Set(reflect.ValueOf(netip.MustParseAddr(pick("10.214.1.7", "192.168.216.17", "198.51.100.10", "2001:db8:20::7", "169.254.140.1", "10.208.1.1"))))
+		f.Set(
+			reflect.ValueOf(
+				netip.MustParseAddr(
+					pick(
+						"10.214.1.7", "192.168.216.17", "198.51.100.10", "2001:db8:20::7", "169.254.140.1",
+						"10.208.1.1",
+					),
+				),
+			),
+		)
 	case f.Type() == reflect.TypeFor[design.Service]():
 		f.Set(reflect.ValueOf(design.Service{Proto: pick("tcp", "udp"), Port: 502}))
 	case f.Kind() == reflect.String && tag.Get("ref") != "":
@@ -139,12 +166,16 @@ func anyValue(r *rand.Rand, d *design.Design, f reflect.Value, tag reflect.Struc
 // brokenIsDown holds findings against standing: a joint that is called broken is down,
 // and one that is up is not called so.
 func brokenIsDown(s *solved.Solved, found []finding.Finding) {
-	joints := []design.Kind{design.KindLink, design.KindTunnel, design.KindSession, design.KindCircuit, design.KindPeering, design.KindAttachment}
+	joints := []design.Kind{
+		design.KindLink, design.KindTunnel, design.KindSession, design.KindCircuit, design.KindPeering,
+		design.KindAttachment,
+	}
 	for _, f := range found {
 		if f.Severity != finding.Broken || len(f.Subjects) == 0 {
 			continue
 		}
-		if o := s.Design.Get(f.Subjects[0]); o != nil && slices.Contains(joints, o.Kind) && s.Tables.Standing.Of(o.ID).Up {
+		if o := s.Design.Get(f.Subjects[0]); o != nil && slices.Contains(joints, o.Kind) &&
+			s.Tables.Standing.Of(o.ID).Up {
 			panic("called broken, and up: " + f.Sentence)
 		}
 	}

@@ -188,12 +188,17 @@ func TestRenderedSummariesFollowTheirParts(t *testing.T) {
 	gateways := map[string]design.ID{}
 	for n, name := range []string{"orangery", "hill", "nursery"} {
 		site := m.add(design.KindSite, "", name, &design.Site{})
-		g := &design.Gateway{ASN: uint32(64501 + n), Addresses: []netip.Addr{netip.AddrFrom4([4]byte{198, 51, 100, byte(n + 1)})}}
+		g := &design.Gateway{
+			ASN: uint32(64501 + n), Addresses: []netip.Addr{netip.AddrFrom4([4]byte{198, 51, 100, byte(n + 1)})},
+		}
 		if name == "hill" {
 			g.Summaries = []design.Summary{{Prefix: pfx("10.212.0.0/16"), Hide: true}}
 		}
 		gateways[name] = m.add(design.KindGateway, site, "gateway", g)
-		m.add(design.KindLAN, site, "lan", &design.LAN{Prefixes: []netip.Prefix{pfx([]string{"10.212.5.0/24", "10.213.0.0/24", "10.214.0.0/24"}[n])}})
+		m.add(
+			design.KindLAN, site, "lan",
+			&design.LAN{Prefixes: []netip.Prefix{pfx([]string{"10.212.5.0/24", "10.213.0.0/24", "10.214.0.0/24"}[n])}},
+		)
 	}
 	nodes := map[string]*lab.Node{}
 	for name := range gateways {
@@ -202,10 +207,32 @@ func TestRenderedSummariesFollowTheirParts(t *testing.T) {
 	for n, far := range []string{"orangery", "nursery"} {
 		in := netip.AddrFrom4([4]byte{169, 254, 140, byte(4 * n)})
 		a, b := netip.PrefixFrom(in.Next(), 30), netip.PrefixFrom(in.Next().Next(), 30)
-		link := m.add(design.KindLink, "", "to "+far, &design.Link{Routing: design.RoutingBGP, Ends: []design.End{{Gateway: gateways["hill"]}, {Gateway: gateways[far]}}})
-		strand := m.add(design.KindTunnel, link, "strand 1", &design.Tunnel{Outside: []netip.Addr{netip.MustParseAddr("198.51.100.2"), netip.AddrFrom4([4]byte{198, 51, 100, byte(2*n + 1)})}, Inside: []netip.Prefix{a, b}})
-		m.add(design.KindSession, strand, "session", &design.Session{Ends: []design.SessionEnd{{ASN: 64502, Address: a.Addr(), Hold: 3}, {ASN: uint32(64501 + 2*n), Address: b.Addr(), Hold: 3}}})
-		require.NoError(t, l.Join(nodes["hill"], fmt.Sprint("dravin", n+1), a.String(), nodes[far], "dravin1", b.String()))
+		link := m.add(
+			design.KindLink, "", "to "+far,
+			&design.Link{
+				Routing: design.RoutingBGP, Ends: []design.End{{Gateway: gateways["hill"]}, {Gateway: gateways[far]}},
+			},
+		)
+		strand := m.add(
+			design.KindTunnel, link, "strand 1",
+			&design.Tunnel{
+				Outside: []netip.Addr{
+					netip.MustParseAddr("198.51.100.2"), netip.AddrFrom4([4]byte{198, 51, 100, byte(2*n + 1)}),
+				},
+				Inside: []netip.Prefix{a, b},
+			},
+		)
+		m.add(
+			design.KindSession, strand, "session",
+			&design.Session{
+				Ends: []design.SessionEnd{
+					{ASN: 64502, Address: a.Addr(), Hold: 3}, {ASN: uint32(64501 + 2*n), Address: b.Addr(), Hold: 3},
+				},
+			},
+		)
+		require.NoError(
+			t, l.Join(nodes["hill"], fmt.Sprint("dravin", n+1), a.String(), nodes[far], "dravin1", b.String()),
+		)
 	}
 	d := m.design(t)
 	tables := route.Solve(d, standing.Condition{})
@@ -222,11 +249,20 @@ func TestRenderedSummariesFollowTheirParts(t *testing.T) {
 	}
 	start("hill")
 	start("nursery")
-	require.Eventually(t, func() bool { return has("nursery", "10.213.0.0/24") }, 20*time.Second, 100*time.Millisecond, "the hill's own range")
+	require.Eventually(
+		t, func() bool { return has("nursery", "10.213.0.0/24") }, 20*time.Second, 100*time.Millisecond,
+		"the hill's own range",
+	)
 	assert.False(t, has("nursery", "10.212.0.0/16"), "no part is known yet")
 	start("orangery")
-	require.Eventually(t, func() bool { return has("nursery", "10.212.0.0/16") }, 20*time.Second, 100*time.Millisecond, "a part is known")
+	require.Eventually(
+		t, func() bool { return has("nursery", "10.212.0.0/16") }, 20*time.Second, 100*time.Millisecond,
+		"a part is known",
+	)
 	assert.False(t, has("nursery", "10.212.5.0/24"), "and hidden")
 	l.End(nodes["orangery"])
-	require.Eventually(t, func() bool { return !has("nursery", "10.212.0.0/16") }, 20*time.Second, 100*time.Millisecond, "and gone again")
+	require.Eventually(
+		t, func() bool { return !has("nursery", "10.212.0.0/16") }, 20*time.Second, 100*time.Millisecond,
+		"and gone again",
+	)
 }

@@ -27,25 +27,48 @@ import (
 func circuitEstate(t *testing.T, seed uint64) (d *design.Design, boxes, lans []design.ID) {
 	r := rand.New(rand.NewPCG(seed, 31))
 	var m maker
-	segments := []design.ID{"", m.add(design.KindSegment, "", "science", &design.Segment{}), m.add(design.KindSegment, "", "grounds", &design.Segment{})}
+	segments := []design.ID{
+		"", m.add(design.KindSegment, "", "science", &design.Segment{}),
+		m.add(design.KindSegment, "", "grounds", &design.Segment{}),
+	}
 	any := func() design.ID { return segments[r.IntN(len(segments))] }
 	edge := m.add(design.KindEdgeRouter, "", "Millrace", &design.EdgeRouter{Exchange: "Millrace", ASN: 64510})
 	for s := range 3 {
 		site := m.add(design.KindSite, "", fmt.Sprint("site ", s), &design.Site{})
-		g := m.add(design.KindGateway, site, "gateway", &design.Gateway{ASN: uint32(64501 + s), Addresses: []netip.Addr{netip.AddrFrom4([4]byte{198, 51, 100, byte(1 + s)})}})
+		g := m.add(
+			design.KindGateway, site, "gateway",
+			&design.Gateway{
+				ASN: uint32(64501 + s), Addresses: []netip.Addr{netip.AddrFrom4([4]byte{198, 51, 100, byte(1 + s)})},
+			},
+		)
 		boxes = append(boxes, g)
 		for k := range 2 {
 			p := netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(212 + s), byte(k), 0}), 24)
-			lans = append(lans, m.add(design.KindLAN, site, fmt.Sprint("lan ", k), &design.LAN{Prefixes: []netip.Prefix{p}, Segment: any()}))
+			lans = append(
+				lans,
+				m.add(
+					design.KindLAN, site, fmt.Sprint("lan ", k),
+					&design.LAN{Prefixes: []netip.Prefix{p}, Segment: any()},
+				),
+			)
 		}
 		if r.IntN(5) == 0 && s == 2 {
 			continue
 		}
 		in := netip.AddrFrom4([4]byte{169, 254, 140, byte(4 * s)})
 		all := []design.Filter{{Prefix: netip.MustParsePrefix("10.208.0.0/12"), From: 12, To: 32}}
-		ends := []design.CircuitEnd{{At: g, Mbps: 100, VLAN: uint16(100 + s)}, {At: edge, Mbps: 100, VLAN: uint16(100 + s)}}
+		ends := []design.CircuitEnd{
+			{At: g, Mbps: 100, VLAN: uint16(100 + s)}, {At: edge, Mbps: 100, VLAN: uint16(100 + s)},
+		}
 		c := m.add(design.KindCircuit, "", fmt.Sprint("circuit ", s), &design.Circuit{Segment: any(), Ends: ends})
-		m.add(design.KindSession, c, "session", &design.Session{Ends: []design.SessionEnd{{ASN: uint32(64501 + s), Address: in.Next()}, {ASN: 64510, Address: in.Next().Next(), Out: all}}})
+		m.add(
+			design.KindSession, c, "session",
+			&design.Session{
+				Ends: []design.SessionEnd{
+					{ASN: uint32(64501 + s), Address: in.Next()}, {ASN: 64510, Address: in.Next().Next(), Out: all},
+				},
+			},
+		)
 	}
 	routes := func(s int) (out []netip.Prefix) {
 		for k := range 2 {
@@ -93,11 +116,20 @@ func TestTruthOfCircuits(t *testing.T) {
 				ports[end.At][c.Name] = names[k]
 			}
 			e := c.Body.(*design.Circuit).Ends
-			require.NoError(t, l.Join(nodes[e[0].At], names[0], fmt.Sprintf("192.0.2.%d/32", 2*n+1), nodes[e[1].At], names[1], fmt.Sprintf("192.0.2.%d/32", 2*n+2)))
+			require.NoError(
+				t,
+				l.Join(
+					nodes[e[0].At], names[0], fmt.Sprintf("192.0.2.%d/32", 2*n+1), nodes[e[1].At], names[1],
+					fmt.Sprintf("192.0.2.%d/32", 2*n+2),
+				),
+			)
 		}
 		hosts := map[design.ID]*lab.Node{}
 		for n, lan := range lans {
-			hosts[lan] = behind(t, l, nodes[d.Inside(d.Get(lan).Parent, design.KindGateway)[0].ID], fmt.Sprint("lan", n), d.Ranges(lan)[0])
+			hosts[lan] = behind(
+				t, l, nodes[d.Inside(d.Get(lan).Parent, design.KindGateway)[0].ID], fmt.Sprint("lan", n),
+				d.Ranges(lan)[0],
+			)
 		}
 		for _, id := range boxes {
 			install(t, nodes[id], handover.Render(tables, d.Party(id).ID, nil), ports[id])
@@ -148,7 +180,13 @@ func install(t *testing.T, box *lab.Node, files []handover.File, ports map[strin
 		}
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(f.Content), 0o600))
 	}
-	require.NoError(t, box.Script("export DRAVIN_PORTS="+dir+"/ports", "sh "+dir+"/routes.sh", "sh "+dir+"/routes.sh", "nft -f "+dir+"/dravin.nft"))
+	require.NoError(
+		t,
+		box.Script(
+			"export DRAVIN_PORTS="+dir+"/ports", "sh "+dir+"/routes.sh", "sh "+dir+"/routes.sh",
+			"nft -f "+dir+"/dravin.nft",
+		),
+	)
 	if conf, err := os.ReadFile(filepath.Join(dir, "bird.conf")); err == nil {
 		bird(t, box, string(conf))
 	}
@@ -164,8 +202,17 @@ func TestUnitsAreInOrder(t *testing.T) {
 	d, _, _ := circuitEstate(t, 0)
 	g := d.Of(design.KindGateway)[0]
 	lan := d.Inside(g.Parent, design.KindLAN)[0]
-	host := &design.Object{ID: "h", Kind: design.KindEndpoint, Parent: lan.ID, Name: "h", Body: &design.Endpoint{Addresses: []netip.Addr{prefix.FirstHost(d.Ranges(lan.ID)[0]).Next()}}}
-	l := &design.Object{ID: "l", Kind: design.KindListener, Name: "l", Body: &design.Listener{At: g.ID, Address: netip.MustParseAddr("10.223.0.9"), Service: design.Service{Proto: "tcp", Port: 443}, Target: "h"}}
+	host := &design.Object{
+		ID: "h", Kind: design.KindEndpoint, Parent: lan.ID, Name: "h",
+		Body: &design.Endpoint{Addresses: []netip.Addr{prefix.FirstHost(d.Ranges(lan.ID)[0]).Next()}},
+	}
+	l := &design.Object{
+		ID: "l", Kind: design.KindListener, Name: "l",
+		Body: &design.Listener{
+			At: g.ID, Address: netip.MustParseAddr("10.223.0.9"), Service: design.Service{Proto: "tcp", Port: 443},
+			Target: "h",
+		},
+	}
 	d, _, err := d.Apply([]design.Edit{design.PutEdit(host), design.PutEdit(l)})
 	require.NoError(t, err)
 	dir := t.TempDir()

@@ -40,12 +40,20 @@ func joinedSites(t *testing.T, seed uint64) (d *design.Design, gateways, lans []
 	}
 	for s := range sites {
 		site := m.add(design.KindSite, "", fmt.Sprint("site ", s), &design.Site{})
-		gateways = append(gateways, m.add(design.KindGateway, site, "gateway", &design.Gateway{ASN: uint32(64501 + s), Addresses: []netip.Addr{outside(s, 0), outside(s, 1)}}))
+		gateways = append(
+			gateways,
+			m.add(
+				design.KindGateway, site, "gateway",
+				&design.Gateway{ASN: uint32(64501 + s), Addresses: []netip.Addr{outside(s, 0), outside(s, 1)}},
+			),
+		)
 		lans = append(lans, m.add(design.KindLAN, site, "lan", &design.LAN{Prefixes: []netip.Prefix{lan(s)}}))
 	}
 	inside := netip.MustParseAddr("169.254.140.0")
 	join := func(a, b int) {
-		body := &design.Link{Routing: design.RoutingBGP, Ends: []design.End{{Gateway: gateways[a]}, {Gateway: gateways[b]}}}
+		body := &design.Link{
+			Routing: design.RoutingBGP, Ends: []design.End{{Gateway: gateways[a]}, {Gateway: gateways[b]}},
+		}
 		if r.IntN(2) == 0 {
 			body.Routing = design.RoutingStatic
 			for s := range sites {
@@ -59,16 +67,29 @@ func joinedSites(t *testing.T, seed uint64) (d *design.Design, gateways, lans []
 		for k := range 1 + r.IntN(2) {
 			x, y := inside.Next(), inside.Next().Next()
 			inside = y.Next().Next()
-			strand := &design.Tunnel{Outside: []netip.Addr{outside(a, k), outside(b, k)}, Inside: []netip.Prefix{netip.PrefixFrom(x, 30), netip.PrefixFrom(y, 30)}, Ends: make([]design.TunnelEnd, 2)}
+			strand := &design.Tunnel{
+				Outside: []netip.Addr{outside(a, k), outside(b, k)},
+				Inside:  []netip.Prefix{netip.PrefixFrom(x, 30), netip.PrefixFrom(y, 30)},
+				Ends:    make([]design.TunnelEnd, 2),
+			}
 			switch r.IntN(8) {
 			case 0:
 				strand.Ends[r.IntN(2)].State = design.Gone
 			case 1:
-				strand.Ends[0].IKE, strand.Ends[1].IKE = []string{"aes256-sha256-ecp256"}, []string{"aes256-sha256-ecp384"}
+				strand.Ends[0].IKE, strand.Ends[1].IKE = []string{
+					"aes256-sha256-ecp256",
+				}, []string{"aes256-sha256-ecp384"}
 			}
 			id := m.add(design.KindTunnel, link, fmt.Sprint("strand ", k+1), strand)
 			if body.Routing == design.RoutingBGP {
-				m.add(design.KindSession, id, "session", &design.Session{Ends: []design.SessionEnd{{ASN: uint32(64501 + a), Address: x}, {ASN: uint32(64501 + b), Address: y}}})
+				m.add(
+					design.KindSession, id, "session",
+					&design.Session{
+						Ends: []design.SessionEnd{
+							{ASN: uint32(64501 + a), Address: x}, {ASN: uint32(64501 + b), Address: y},
+						},
+					},
+				)
 			}
 		}
 	}
@@ -86,9 +107,19 @@ func joinedSites(t *testing.T, seed uint64) (d *design.Design, gateways, lans []
 		stands := prefix.FirstHost(lan(at)).Next().Next()
 		site := m.of(lans[at]).Parent
 		m.of(lans[at]).Body.(*design.LAN).Gateways = []design.ID{gateways[at]}
-		relay := m.add(design.KindGateway, site, "relay", &design.Gateway{Addresses: []netip.Addr{outside(at, 2)}, Stands: []netip.Addr{stands}})
-		link := m.add(design.KindLink, "", "link to the relay", &design.Link{Routing: design.RoutingStatic, Ends: []design.End{{Gateway: gateways[to]}, {Gateway: relay}}})
-		strand := &design.Tunnel{Outside: []netip.Addr{outside(to, 0), outside(at, 2)}, Inside: []netip.Prefix{netip.PrefixFrom(inside.Next(), 30), netip.PrefixFrom(inside.Next().Next(), 30)}, Ends: []design.TunnelEnd{{}, {NAT: true}}}
+		relay := m.add(
+			design.KindGateway, site, "relay",
+			&design.Gateway{Addresses: []netip.Addr{outside(at, 2)}, Stands: []netip.Addr{stands}},
+		)
+		link := m.add(
+			design.KindLink, "", "link to the relay",
+			&design.Link{Routing: design.RoutingStatic, Ends: []design.End{{Gateway: gateways[to]}, {Gateway: relay}}},
+		)
+		strand := &design.Tunnel{
+			Outside: []netip.Addr{outside(to, 0), outside(at, 2)},
+			Inside:  []netip.Prefix{netip.PrefixFrom(inside.Next(), 30), netip.PrefixFrom(inside.Next().Next(), 30)},
+			Ends:    []design.TunnelEnd{{}, {NAT: true}},
+		}
 		if r.IntN(4) == 0 {
 			strand.Ends[0].IKE, strand.Ends[1].IKE = []string{"aes256-sha256-ecp256"}, []string{"aes256-sha256-ecp384"}
 		}
@@ -161,8 +192,15 @@ func agreed(t *testing.T, l *lab.Lab, tables *route.Tables) {
 			order = []int{1, 0}
 		}
 		for _, k := range order {
-			require.NoError(t, boxes[k].Script("ip address add "+inside[k].Addr().String()+" dev lo", "ip route add blackhole 169.254.0.0/16"))
-			swanctl[k] = daemon(t, boxes[k], renderedFor(t, tables, d.Get(s.Parent).Body.(*design.Link).Ends[k].Gateway))
+			require.NoError(
+				t,
+				boxes[k].Script(
+					"ip address add "+inside[k].Addr().String()+" dev lo", "ip route add blackhole 169.254.0.0/16",
+				),
+			)
+			swanctl[k] = daemon(
+				t, boxes[k], renderedFor(t, tables, d.Get(s.Parent).Body.(*design.Link).Ends[k].Gateway),
+			)
 		}
 		waits[d.Path(s.ID)] = func() (children, _ int) {
 			for _, ask := range swanctl {
@@ -178,7 +216,9 @@ func agreed(t *testing.T, l *lab.Lab, tables *route.Tables) {
 		}
 	}
 	for path, told := range waits {
-		if !assert.Eventually(t, func() bool { got, want := told(); return got >= want }, 40*time.Second, 200*time.Millisecond, path) {
+		if !assert.Eventually(
+			t, func() bool { got, want := told(); return got >= want }, 40*time.Second, 200*time.Millisecond, path,
+		) {
 			t.FailNow()
 		}
 	}
@@ -202,12 +242,20 @@ func apart(t *testing.T, l *lab.Lab, d *design.Design, strand *design.Object, na
 			g := d.Get(d.Get(strand.Parent).Body.(*design.Link).Ends[k].Gateway).Body.(*design.Gateway)
 			own := netip.PrefixFrom(g.Stands[0], 24)
 			out[k] = node(t, l, name+"nat")
-			require.NoError(t, l.Join(boxes[k], "lan", own.String(), out[k], "lan", netip.PrefixFrom(prefix.FirstHost(own.Masked()), 24).String()))
+			require.NoError(
+				t,
+				l.Join(
+					boxes[k], "lan", own.String(), out[k], "lan",
+					netip.PrefixFrom(prefix.FirstHost(own.Masked()), 24).String(),
+				),
+			)
 			require.NoError(t, boxes[k].Script("ip route add default via "+prefix.FirstHost(own.Masked()).String()))
 			require.NoError(t, out[k].Script("nft 'table ip nat { chain out { type nat hook postrouting priority 100; oifname wan masquerade; }; }'"))
 		}
 	}
-	require.NoError(t, l.Join(out[0], "wan", body.Outside[0].String()+"/32", out[1], "wan", body.Outside[1].String()+"/32"))
+	require.NoError(
+		t, l.Join(out[0], "wan", body.Outside[0].String()+"/32", out[1], "wan", body.Outside[1].String()+"/32"),
+	)
 	for _, n := range out {
 		require.NoError(t, n.Script("ip route add default dev wan"))
 	}
@@ -239,11 +287,29 @@ func cabled(t *testing.T, l *lab.Lab, tables *route.Tables, gateways, lans []des
 		case design.GoneAtAnEnd(s):
 			continue
 		case !tables.Standing.Of(s.ID).Up: // what is sent into it is gone
-			require.NoError(t, l.Join(at[e[0].Gateway], a, fmt.Sprintf("192.0.2.%d/32", 2*n+101), void, fmt.Sprintf("a%d", n), "192.0.2.1/32"))
-			require.NoError(t, l.Join(at[e[1].Gateway], b, fmt.Sprintf("192.0.2.%d/32", 2*n+102), void, fmt.Sprintf("b%d", n), "192.0.2.2/32"))
+			require.NoError(
+				t,
+				l.Join(
+					at[e[0].Gateway], a, fmt.Sprintf("192.0.2.%d/32", 2*n+101), void, fmt.Sprintf("a%d", n),
+					"192.0.2.1/32",
+				),
+			)
+			require.NoError(
+				t,
+				l.Join(
+					at[e[1].Gateway], b, fmt.Sprintf("192.0.2.%d/32", 2*n+102), void, fmt.Sprintf("b%d", n),
+					"192.0.2.2/32",
+				),
+			)
 			continue
 		}
-		require.NoError(t, l.Join(at[e[0].Gateway], a, fmt.Sprintf("192.0.2.%d/32", 2*n+101), at[e[1].Gateway], b, fmt.Sprintf("192.0.2.%d/32", 2*n+102)))
+		require.NoError(
+			t,
+			l.Join(
+				at[e[0].Gateway], a, fmt.Sprintf("192.0.2.%d/32", 2*n+101), at[e[1].Gateway], b,
+				fmt.Sprintf("192.0.2.%d/32", 2*n+102),
+			),
+		)
 		require.NoError(t, at[e[0].Gateway].Script("echo 1 >"+filepath.Join("/proc/sys/net/ipv4/conf", a, "proxy_arp")))
 		require.NoError(t, at[e[1].Gateway].Script("echo 1 >"+filepath.Join("/proc/sys/net/ipv4/conf", b, "proxy_arp")))
 	}

@@ -32,12 +32,16 @@ func selectingSites(t *testing.T, seed uint64) (d *design.Design, gateways []des
 	ranges := make([][]netip.Prefix, sites)
 	for s := range sites {
 		site := m.add(design.KindSite, "", fmt.Sprint("site ", s), &design.Site{})
-		gateways = append(gateways, m.add(design.KindGateway, site, "gateway", &design.Gateway{Addresses: []netip.Addr{wanOf(s)}}))
+		gateways = append(
+			gateways, m.add(design.KindGateway, site, "gateway", &design.Gateway{Addresses: []netip.Addr{wanOf(s)}}),
+		)
 		lans = append(lans, nil)
 		for k := range 1 + r.IntN(2) {
 			p := netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(212 + s), byte(k), 0}), 24)
 			ranges[s] = append(ranges[s], p)
-			lans[s] = append(lans[s], m.add(design.KindLAN, site, fmt.Sprint("lan ", k), &design.LAN{Prefixes: []netip.Prefix{p}}))
+			lans[s] = append(
+				lans[s], m.add(design.KindLAN, site, fmt.Sprint("lan ", k), &design.LAN{Prefixes: []netip.Prefix{p}}),
+			)
 		}
 	}
 	some := func(list []netip.Prefix) (out []netip.Prefix) {
@@ -62,7 +66,12 @@ func selectingSites(t *testing.T, seed uint64) (d *design.Design, gateways []des
 				far = append(far, some(ranges[k])...)
 			}
 		}
-		body := &design.Link{Routing: design.RoutingSelectors, Ends: []design.End{{Gateway: gateways[s], Local: near, Remote: far}, {Gateway: gateways[s+1], Local: far, Remote: near}}}
+		body := &design.Link{
+			Routing: design.RoutingSelectors,
+			Ends: []design.End{
+				{Gateway: gateways[s], Local: near, Remote: far}, {Gateway: gateways[s+1], Local: far, Remote: near},
+			},
+		}
 		if r.IntN(4) == 0 {
 			body.Ends[1].Remote = some(near)
 		}
@@ -73,7 +82,9 @@ func selectingSites(t *testing.T, seed uint64) (d *design.Design, gateways []des
 		case 1:
 			strand.Ends[0].IKE, strand.Ends[1].IKE = []string{"aes256-sha256-ecp256"}, []string{"aes256-sha256-ecp384"}
 		}
-		m.add(design.KindTunnel, m.add(design.KindLink, "", fmt.Sprintf("link %d %d", s, s+1), body), "strand 1", strand)
+		m.add(
+			design.KindTunnel, m.add(design.KindLink, "", fmt.Sprintf("link %d %d", s, s+1), body), "strand 1", strand,
+		)
 	}
 	return m.design(t), gateways, lans
 }
@@ -116,7 +127,10 @@ func TestTruthOfSelectors(t *testing.T) {
 func online(t *testing.T, l *lab.Lab, wan, box *lab.Node, at netip.Addr) {
 	device := "to" + box.Name()[max(0, len(box.Name())-8):]
 	require.NoError(t, l.Join(box, "wan", at.String()+"/32", wan, device, "192.0.2.1/32"))
-	require.NoError(t, wan.Script("ip route add "+at.String()+" dev "+device, "echo 1 >/proc/sys/net/ipv4/conf/"+device+"/proxy_arp"))
+	require.NoError(
+		t,
+		wan.Script("ip route add "+at.String()+" dev "+device, "echo 1 >/proc/sys/net/ipv4/conf/"+device+"/proxy_arp"),
+	)
 	require.NoError(t, box.Script("ip route add default dev wan"))
 }
 
@@ -127,7 +141,9 @@ func standsIn(t *testing.T, box *lab.Node, d *design.Design, gateway design.ID) 
 		for _, e := range o.Body.(*design.Link).Ends {
 			for _, p := range e.Local {
 				if e.Gateway == gateway {
-					require.NoError(t, box.Script(fmt.Sprintf("ip address replace %s/32 dev lo", prefix.Last(p).Prev())))
+					require.NoError(
+						t, box.Script(fmt.Sprintf("ip address replace %s/32 dev lo", prefix.Last(p).Prev())),
+					)
 				}
 			}
 		}
@@ -137,7 +153,10 @@ func standsIn(t *testing.T, box *lab.Node, d *design.Design, gateway design.ID) 
 // selecting asks the daemon's selectors about whatever the box forwards, as a kernel with
 // ESP would: in user space they are met behind an interface.
 func selecting(t *testing.T, box *lab.Node, d *design.Design, own []design.ID) {
-	lines := []string{"ip rule add pref 211 to 198.51.100.0/24 lookup main", "ip rule add pref 220 lookup 220 2>/dev/null || true", "ip route add default dev ipsec0 metric 9 table 220"}
+	lines := []string{
+		"ip rule add pref 211 to 198.51.100.0/24 lookup main", "ip rule add pref 220 lookup 220 2>/dev/null || true",
+		"ip route add default dev ipsec0 metric 9 table 220",
+	}
 	for _, lan := range own {
 		lines = append(lines, "ip rule add pref 210 to "+d.Ranges(lan)[0].String()+" lookup main")
 	}
@@ -167,7 +186,10 @@ func agree(t *testing.T, d *design.Design, tables *route.Tables, daemons []func(
 		}
 		return got, want
 	}
-	assert.Eventually(t, func() bool { got, want := told(); return fmt.Sprint(got) == fmt.Sprint(want) }, 40*time.Second, 300*time.Millisecond)
+	assert.Eventually(
+		t, func() bool { got, want := told(); return fmt.Sprint(got) == fmt.Sprint(want) }, 40*time.Second,
+		300*time.Millisecond,
+	)
 	time.Sleep(2 * time.Second) // what must not come up has had its time
 	got, want := told()
 	require.Equal(t, want, got)

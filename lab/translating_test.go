@@ -107,7 +107,10 @@ func (e *estate) boxRules(into netip.Prefix) []design.Rule {
 	switch e.r.IntN(6) {
 	case 5: // only toward what has the same range, or what is mapped already
 		same := []netip.Prefix{pick(e.r, []netip.Prefix{real, into})}
-		return []design.Rule{{Hook: design.Leaving, Does: design.OneToOne, Real: real, Into: into, Destination: same}, {Hook: design.Arriving, Does: design.OneToOne, Real: real, Into: into, Source: same}}
+		return []design.Rule{
+			{Hook: design.Leaving, Does: design.OneToOne, Real: real, Into: into, Destination: same},
+			{Hook: design.Arriving, Does: design.OneToOne, Real: real, Into: into, Source: same},
+		}
 	case 0: // destinations, and the way back
 		return []design.Rule{{Hook: design.Arriving, Does: design.OneToOne, Real: real, Into: into}, {Hook: design.Leaving, Does: design.OwnAddress, Destination: []netip.Prefix{real}}}
 	case 1:
@@ -153,10 +156,18 @@ func (e *estate) known(link, gateway *design.Object, told []netip.Prefix) []neti
 		switch e.r.IntN(7) {
 		case 5: // several rules of what came by one link, with an exemption
 			rules = []design.Rule{{Hook: design.Leaving, From: link.ID, Does: design.Nothing, Services: []design.Service{{Proto: pick(e.r, []string{"tcp", "udp"}), Port: port}}},
-				{Hook: design.Leaving, From: link.ID, Does: design.OwnAddress, Source: []netip.Prefix{pick(e.r, siteRanges[:6])}},
+				{
+					Hook: design.Leaving, From: link.ID, Does: design.OwnAddress,
+					Source: []netip.Prefix{pick(e.r, siteRanges[:6])},
+				},
 				{Hook: design.Leaving, From: link.ID, Does: design.FromPool, Into: netip.PrefixFrom(nth(whole, 4), 32)}}
 		case 6: // its own address by whatever way
-			rules = []design.Rule{{Hook: design.Leaving, Does: design.OwnAddress, Source: []netip.Prefix{pick(e.r, slices.Concat(siteRanges[:6], siteRanges6))}}}
+			rules = []design.Rule{
+				{
+					Hook: design.Leaving, Does: design.OwnAddress,
+					Source: []netip.Prefix{pick(e.r, slices.Concat(siteRanges[:6], siteRanges6))},
+				},
+			}
 		case 0:
 			rules = []design.Rule{{Hook: design.Leaving, Toward: link.ID, Does: design.OwnAddress, Services: []design.Service{{Proto: pick(e.r, []string{"tcp", "udp"}), Port: port}}}}
 		case 1:

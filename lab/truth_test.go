@@ -284,7 +284,9 @@ func sameSource(d *design.Design, got, told netip.Addr) bool {
 	return got == told || slices.ContainsFunc(d.Of(design.KindLink), func(l *design.Object) bool {
 		of := func(a netip.Addr) bool {
 			return slices.ContainsFunc(d.Inside(l.ID, design.KindTunnel), func(t *design.Object) bool {
-				return slices.ContainsFunc(t.Body.(*design.Tunnel).Inside, func(p netip.Prefix) bool { return p.Addr() == a })
+				return slices.ContainsFunc(
+					t.Body.(*design.Tunnel).Inside, func(p netip.Prefix) bool { return p.Addr() == a },
+				)
 			})
 		}
 		return of(got) && of(told)

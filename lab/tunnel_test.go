@@ -104,7 +104,9 @@ func daemon(t *testing.T, n *lab.Node, files string) (swanctl func(args string) 
 	out, err := swanctl("--load-all --noprompt --file " + all)
 	require.NoError(t, err, out)
 	if watcher := files + "/dravin/watch.sh"; exists(watcher) {
-		require.NoError(t, n.Start([]string{"PATH=" + bin + ":" + os.Getenv("PATH")}, bin+"/watch.log", "/bin/sh", watcher))
+		require.NoError(
+			t, n.Start([]string{"PATH=" + bin + ":" + os.Getenv("PATH")}, bin+"/watch.log", "/bin/sh", watcher),
+		)
 	}
 	return swanctl
 }

@@ -120,7 +120,9 @@ func (s *Server) remembered(next http.Handler) http.Handler {
 			s.refuse(w, err)
 			return
 		}
-		mark := `W/"` + strings.Join([]string{build(), in.ID, stamp(in), s.now().Format("20060102"), asked(r)}, "-") + `"`
+		mark := `W/"` + strings.Join(
+			[]string{build(), in.ID, stamp(in), s.now().Format("20060102"), asked(r)}, "-",
+		) + `"`
 		if strings.Contains(r.Header.Get("If-None-Match"), mark) {
 			s.metrics.replies.WithLabelValues("unchanged").Inc()
 			marked(w.Header(), mark)

@@ -112,7 +112,10 @@ func (s *Server) hand(ctx context.Context, in *inHand) (*answer[store.Info], err
 		return nil, err
 	}
 	files := handover.Render(v.under(in.Horizon.horizon()).tables(), o.ID, masked(v.design))
-	info, err := s.store.Hand(ctx, in.Design, in.Body.Base, "Hand "+o.Name+" its files", store.Handed{Party: o.ID, Author: author, Files: sums(files)})
+	info, err := s.store.Hand(
+		ctx, in.Design, in.Body.Base, "Hand "+o.Name+" its files",
+		store.Handed{Party: o.ID, Author: author, Files: sums(files)},
+	)
 	if err != nil {
 		return nil, s.failed(err)
 	}

@@ -113,7 +113,9 @@ type StudyView struct {
 
 func (s *Server) linkOperations(api huma.API) {
 	view(s, api, "get-shapes", "/shapes", "Every way to join two parties, drafted in full", func(v *solved, in *inShapes) ([]draft.Shape, error) {
-		shapes, err := draft.Shapes(inuse.NewBooks(v.design), draft.Question{A: design.ID(in.A), B: design.ID(in.B), GB: in.GB})
+		shapes, err := draft.Shapes(
+			inuse.NewBooks(v.design), draft.Question{A: design.ID(in.A), B: design.ID(in.B), GB: in.GB},
+		)
 		if err != nil {
 			return nil, refused("a or b", err.Error())
 		}

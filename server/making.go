@@ -36,7 +36,9 @@ func (s *Server) say(ctx context.Context, in *sayIn) (*answer[Heard], error) {
 		return nil, s.failed(err)
 	}
 	it := design.ID(in.Body.It)
-	understood, err := queued(ctx, s.makes, func() (say.Understood, error) { return say.Understand(ctx, v.design, in.Body.Text, it) })
+	understood, err := queued(
+		ctx, s.makes, func() (say.Understood, error) { return say.Understand(ctx, v.design, in.Body.Text, it) },
+	)
 	if err != nil {
 		return nil, s.failed(err)
 	}
@@ -98,7 +100,11 @@ func formOf(v *solved, in *inForm) (Form, error) {
 	if o == nil {
 		return Form{}, refused("object", "there is no such object now; it may have been removed or undone")
 	}
-	f := Form{Object: in.Object, Kind: o.Kind, Parent: o.Parent, Name: o.Name, Body: map[string]any{}, Doc: design.Doc(o.Kind), Fields: design.Outline(o.Kind), Suggestions: fill.New(v.design).Suggestions(o), Inside: partKinds(o.Kind)}
+	f := Form{
+		Object: in.Object, Kind: o.Kind, Parent: o.Parent, Name: o.Name, Body: map[string]any{},
+		Doc: design.Doc(o.Kind), Fields: design.Outline(o.Kind), Suggestions: fill.New(v.design).Suggestions(o),
+		Inside: partKinds(o.Kind),
+	}
 	if in.Object != "" {
 		f.Saying, f.Body = say.Saying(v.design, o), design.Values(o)
 	}

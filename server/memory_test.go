@@ -21,8 +21,13 @@ func TestADesignThatFallsBackIsShownAsItIs(t *testing.T) {
 	at := fresh(t)
 	id := strings.TrimPrefix(at, "/api/designs/")
 	change := func(base int64, name string) {
-		site := doc{"op": "put", "id": "site-" + name, "object": doc{"id": "site-" + name, "kind": "site", "name": name, "body": doc{}}}
-		call[store.Info](t, "POST", at+"/changes", doc{"base": base, "reason": "new " + name, "edits": []any{site}}, 200)
+		site := doc{
+			"op": "put", "id": "site-" + name,
+			"object": doc{"id": "site-" + name, "kind": "site", "name": name, "body": doc{}},
+		}
+		call[store.Info](
+			t, "POST", at+"/changes", doc{"base": base, "reason": "new " + name, "edits": []any{site}}, 200,
+		)
 	}
 	shows := func(name string) bool {
 		for _, h := range call[[]server.Handed](t, "GET", at+"/handover", nil, 200) {
@@ -92,7 +97,11 @@ func TestLooksAreInTheHistory(t *testing.T) {
 	list := history("")
 	require.Len(t, list, 3)
 	assert.Len(t, history(fmt.Sprintf("?look=%d", list[1].Look)), 1)
-	_, err := raw.ExecContext(t.Context(), `insert into audits (design, position, author, reason) select $1, 0, 'a', 'look' from generate_series(1, 1200)`, strings.TrimPrefix(at, "/api/designs/"))
+	_, err := raw.ExecContext(
+		t.Context(),
+		`insert into audits (design, position, author, reason) select $1, 0, 'a', 'look' from generate_series(1, 1200)`,
+		strings.TrimPrefix(at, "/api/designs/"),
+	)
 	require.NoError(t, err)
 	site := doc{"op": "put", "id": "late", "object": doc{"id": "late", "kind": "site", "name": "late", "body": doc{}}}
 	call[store.Info](t, "POST", at+"/changes", doc{"base": 0, "reason": "late", "edits": []any{site}}, 200)

@@ -41,8 +41,14 @@ func newMetrics(s *Server) *metrics {
 		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, read))
 	}
 	for _, q := range []*queue{s.queue, s.plans, s.makes} {
-		gauge("dravin_"+q.of+"_running", words.Upper(q.of)+" that run.", func() float64 { running, _ := q.counts(); return float64(running) })
-		gauge("dravin_"+q.of+"_waiting", words.Upper(q.of)+" that wait in the queue.", func() float64 { _, waiting := q.counts(); return float64(waiting) })
+		gauge(
+			"dravin_"+q.of+"_running", words.Upper(q.of)+" that run.",
+			func() float64 { running, _ := q.counts(); return float64(running) },
+		)
+		gauge(
+			"dravin_"+q.of+"_waiting", words.Upper(q.of)+" that wait in the queue.",
+			func() float64 { _, waiting := q.counts(); return float64(waiting) },
+		)
 	}
 	gauge("dravin_event_streams", "Browsers that watch a design.", func() float64 { return float64(s.hub.count()) })
 	gauge("dravin_listening", "1 while news from the database is heard.", func() float64 { return map[bool]float64{true: 1}[s.listening.Load()] })

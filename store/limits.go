@@ -84,7 +84,10 @@ func explainedPg(pg *pgconn.PgError, err error) error {
 	case "58030": // io_error
 		return &Unavailable{"the database can not read or write its disk", lookAtDatabase, err}
 	case "25006": // read_only_sql_transaction
-		return &Unavailable{"the database takes no changes: it is a standby, or set to read only", "point DATABASE_URL at the one that takes them", err}
+		return &Unavailable{
+			"the database takes no changes: it is a standby, or set to read only",
+			"point DATABASE_URL at the one that takes them", err,
+		}
 	case "57P01", "57P02", "57P03": // it stops, or starts
 		return &Unavailable{"the database is stopping or starting", "try again in a moment", err}
 	case "53300", "53400": // too many connections

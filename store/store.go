@@ -131,7 +131,9 @@ func (s *Store) Ping(ctx context.Context) error {
 	if err := s.reads.PingContext(ctx); err != nil {
 		return explained(ctx, err)
 	}
-	_, err := s.writes.ExecContext(ctx, `insert into pulse (id, at) values (1, now()) on conflict (id) do update set at = excluded.at`)
+	_, err := s.writes.ExecContext(
+		ctx, `insert into pulse (id, at) values (1, now()) on conflict (id) do update set at = excluded.at`,
+	)
 	if err != nil && ctx.Err() != nil {
 		err = ctx.Err() // whatever the driver calls it
 	}

@@ -124,7 +124,10 @@ func answerRoutes(s *solved.Solved, asked routesAsked) (a routesAnswer, err erro
 				t.Routes = append(t.Routes, r)
 			}
 		}
-		t.Candidates = slices.DeleteFunc(s.Tables.Candidates(route.Key{At: point.ID, Segment: point.Segment}), func(c route.Candidate) bool { return p.IsValid() && !c.Prefix.Overlaps(p) })
+		t.Candidates = slices.DeleteFunc(
+			s.Tables.Candidates(route.Key{At: point.ID, Segment: point.Segment}),
+			func(c route.Candidate) bool { return p.IsValid() && !c.Prefix.Overlaps(p) },
+		)
 		if asked.explain {
 			a.Explain = append(a.Explain, explanations(s.Tables, point, t.Routes, p)...)
 		}

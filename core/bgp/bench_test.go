@@ -100,7 +100,8 @@ func ruled() *bgp.Network {
 			again := *n.Sessions[g]
 			again.Key += " again"
 			hub := fmt.Sprint("hub ", (g+7)%50)
-			again.Ends[0].Speaker, again.Ends[0].Into, again.Ends[0].ASN = hub, []string{hub}, uint32(4200000000+(g+7)%50)
+			again.Ends[0].Speaker, again.Ends[0].Into = hub, []string{hub}
+			again.Ends[0].ASN = uint32(4200000000 + (g+7)%50)
 			again.Ends[0].Address, again.Ends[1].Address = netip.AddrFrom4([4]byte{169, 254, byte(200 + g>>6), byte(g<<2 + 1)}), netip.AddrFrom4([4]byte{169, 254, byte(200 + g>>6), byte(g<<2 + 2)})
 			n.Sessions = append(n.Sessions, &again)
 		}
@@ -130,7 +131,10 @@ func BenchmarkRuledOnePrefixMore(b *testing.B) {
 	for k := 0; b.Loop(); k++ {
 		next := &bgp.Network{Speakers: append([]*bgp.Speaker{}, n.Speakers...), Sessions: n.Sessions}
 		s := *n.Speakers[7]
-		s.Own = append(append([]bgp.Origin{}, s.Own...), bgp.Origin{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 223, byte(k >> 8), byte(k)}), 32)})
+		s.Own = append(
+			append([]bgp.Origin{}, s.Own...),
+			bgp.Origin{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 223, byte(k >> 8), byte(k)}), 32)},
+		)
 		next.Speakers[7] = &s
 		r.Update(next)
 	}

@@ -34,7 +34,11 @@ type solver struct {
 type lookup func(speaker int32, hop netip.Addr) (by netip.Prefix, ok bool)
 
 func newSolver(c *compiled, look lookup) *solver {
-	s := &solver{c: c, look: look, stamp: make([]int32, len(c.ranges.id)), slots: make([][]*Route, len(c.Speakers)), own: make([]*Route, len(c.Speakers)), best: make([]*Route, len(c.Speakers)), queued: make([]bool, len(c.Speakers)), met: make([]bool, len(c.Speakers)), pinned: -1}
+	s := &solver{
+		c: c, look: look, stamp: make([]int32, len(c.ranges.id)), slots: make([][]*Route, len(c.Speakers)),
+		own: make([]*Route, len(c.Speakers)), best: make([]*Route, len(c.Speakers)),
+		queued: make([]bool, len(c.Speakers)), met: make([]bool, len(c.Speakers)), pinned: -1,
+	}
 	return s
 }
 

@@ -108,7 +108,10 @@ func (e Edit) refused(old *Object) *Problem {
 	case e.Op == Remove:
 		return &Problem{Object: e.ID, Field: ".id", Why: "there is no such object", Want: "somebody may have removed it already; reload"}
 	}
-	return &Problem{Why: "is neither a put of an object nor a remove", Want: `send {"op":"put","id":...,"object":{...}} with the same id in both places, or {"op":"remove","id":...}`}
+	return &Problem{
+		Why:  "is neither a put of an object nor a remove",
+		Want: `send {"op":"put","id":...,"object":{...}} with the same id in both places, or {"op":"remove","id":...}`,
+	}
 }
 
 // EditsTo returns the fewest edits that lead from d to another design: one for

@@ -70,7 +70,10 @@ func (v *validator) onCircuit(o *Object, x, y netip.Prefix) {
 	case x.IsValid() != y.IsValid():
 		v.add(o, "ends", "has an inside address at one end only", "give both, in one range, or none")
 	case x.IsValid() && x.Masked() != y.Masked():
-		v.add(o, "ends[1].inside", fmt.Sprintf("%s and %s are not in one range", x, y), "both inside addresses must share a range such as a /30")
+		v.add(
+			o, "ends[1].inside", fmt.Sprintf("%s and %s are not in one range", x, y),
+			"both inside addresses must share a range such as a /30",
+		)
 	case x.IsValid() && x.Addr() == y.Addr():
 		v.add(o, "ends[1].inside", fmt.Sprintf("%s is the other end's, too", y.Addr()), "give each end its own")
 	}

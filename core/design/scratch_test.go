@@ -26,8 +26,12 @@ func TestAScratchIsWhatItsObjectsMake(t *testing.T) {
 		}
 		for range rapid.IntRange(1, 5).Draw(t, "batches") {
 			held := map[Kind][]*Object{"": d.All(), KindSite: d.Of(KindSite), KindLAN: d.Of(KindLAN)}
-			as := map[Kind][]*Object{"": slices.Clone(d.All()), KindSite: slices.Clone(d.Of(KindSite)), KindLAN: slices.Clone(d.Of(KindLAN))}
-			edits := rapid.SliceOfN(rapid.Custom(func(t *rapid.T) Edit { return randomEdit(t, before) }), 1, 5).Draw(t, "edits")
+			as := map[Kind][]*Object{
+				"": slices.Clone(d.All()), KindSite: slices.Clone(d.Of(KindSite)), KindLAN: slices.Clone(d.Of(KindLAN)),
+			}
+			edits := rapid.SliceOfN(
+				rapid.Custom(func(t *rapid.T) Edit { return randomEdit(t, before) }), 1, 5,
+			).Draw(t, "edits")
 			s.Sketch(edits)
 			require.Equal(t, as, held)
 
@@ -73,7 +77,8 @@ func randomEdit(t *rapid.T, among []*Object) Edit {
 			c.Body = other.Body
 		}
 	default: // perhaps before what it stands in, which may be added later
-		c.ID, c.Parent = ID(fmt.Sprint("new", rapid.IntRange(0, 5).Draw(t, "id"))), rapid.SampledFrom([]ID{"", o.Parent, "new1", "new2"}).Draw(t, "in")
+		c.ID = ID(fmt.Sprint("new", rapid.IntRange(0, 5).Draw(t, "id")))
+		c.Parent = rapid.SampledFrom([]ID{"", o.Parent, "new1", "new2"}).Draw(t, "in")
 	}
 	return PutEdit(&c)
 }

@@ -52,5 +52,7 @@ func TakeInside(books *inuse.Books, a, b *provider.Inside) (netip.Prefix, error)
 			return p, nil
 		}
 	}
-	return netip.Prefix{}, fmt.Errorf("no /%d is free in %s for inside addresses", rule.Bits, negotiate.Joined(rule.Within))
+	return netip.Prefix{}, fmt.Errorf(
+		"no /%d is free in %s for inside addresses", rule.Bits, negotiate.Joined(rule.Within),
+	)
 }

@@ -18,7 +18,9 @@ func BenchmarkThousandCopies(b *testing.B) {
 	d := thistledown(b)
 	source := d.Find("peatside-nursery", design.KindSite)[0].ID
 	for b.Loop() {
-		_, err := draft.Like(context.Background(), inuse.NewBooks(d), source, draft.Numbered(inuse.NewBooks(d), "Garden #", 1000))
+		_, err := draft.Like(
+			context.Background(), inuse.NewBooks(d), source, draft.Numbered(inuse.NewBooks(d), "Garden #", 1000),
+		)
 		require.NoError(b, err)
 	}
 }

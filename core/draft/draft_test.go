@@ -38,7 +38,10 @@ func find(t testing.TB, d *design.Design, path string, kinds ...design.Kind) *de
 }
 
 func shapes(t testing.TB, d *design.Design, a, b string) map[string]draft.Shape {
-	list, err := draft.Shapes(inuse.NewBooks(d), draft.Question{A: find(t, d, a, design.Parties...).ID, B: find(t, d, b, design.Parties...).ID, GB: 1000})
+	list, err := draft.Shapes(
+		inuse.NewBooks(d),
+		draft.Question{A: find(t, d, a, design.Parties...).ID, B: find(t, d, b, design.Parties...).ID, GB: 1000},
+	)
 	require.NoError(t, err)
 	out := map[string]draft.Shape{}
 	for _, s := range list {
@@ -133,7 +136,10 @@ func TestShapesSayWhyTheyAreOut(t *testing.T) {
 		}
 		assert.Contains(t, strings.Join(s.Out, "; "), c.why)
 	}
-	_, err := draft.Shapes(inuse.NewBooks(d), draft.Question{A: find(t, d, "ashcombe-herbarium").ID, B: find(t, d, "catalogue", design.KindNetwork).ID})
+	_, err := draft.Shapes(
+		inuse.NewBooks(d),
+		draft.Question{A: find(t, d, "ashcombe-herbarium").ID, B: find(t, d, "catalogue", design.KindNetwork).ID},
+	)
 	assert.ErrorContains(t, err, "at which no link can end")
 }
 
@@ -455,7 +461,8 @@ func TestDraftingKeepsWhatTablesAre(t *testing.T) {
 	parties := d.Inside("", design.KindSite, design.KindNetwork, design.KindHub)
 	for _, a := range parties {
 		for _, b := range parties {
-			if shapes, err := draft.Shapes(inuse.NewBooks(d), draft.Question{A: a.ID, B: b.ID}); err == nil && a.ID < b.ID && (a.Kind != design.KindSite || b.Kind != design.KindSite) {
+			if shapes, err := draft.Shapes(inuse.NewBooks(d), draft.Question{A: a.ID, B: b.ID}); err == nil &&
+				a.ID < b.ID && (a.Kind != design.KindSite || b.Kind != design.KindSite) {
 				for _, s := range shapes {
 					kept(s.Edits)
 				}

@@ -44,7 +44,10 @@ func Like(ctx context.Context, books *inuse.Books, source design.ID, names []str
 		if err := ctx.Err(); err != nil {
 			return out, err
 		}
-		c := &copier{model: m, ids: map[design.ID]design.ID{}, ranges: map[netip.Prefix]netip.Prefix{}, hosts: map[netip.Addr]netip.Addr{}}
+		c := &copier{
+			model: m, ids: map[design.ID]design.ID{}, ranges: map[netip.Prefix]netip.Prefix{},
+			hosts: map[netip.Addr]netip.Addr{},
+		}
 		edits, err := c.copy(name)
 		if err != nil {
 			return out, fmt.Errorf("%s: %w", name, err)

@@ -20,7 +20,9 @@ func TestCopiesOfEveryParty(t *testing.T) {
 	require.NoError(t, err)
 	for _, o := range d.Inside("", design.KindSite, design.KindNetwork, design.KindOutside) {
 		t.Run(o.Name, func(t *testing.T) {
-			c, err := draft.Like(context.Background(), inuse.NewBooks(d), o.ID, draft.Numbered(inuse.NewBooks(d), "Copy #", 2))
+			c, err := draft.Like(
+				context.Background(), inuse.NewBooks(d), o.ID, draft.Numbered(inuse.NewBooks(d), "Copy #", 2),
+			)
 			require.NoError(t, err)
 			require.Len(t, c.Made, 2)
 			next, _, err := d.Apply(c.Edits)
@@ -47,7 +49,9 @@ func TestCopiesOfEveryParty(t *testing.T) {
 func TestACopyJoinsAsItsModelOnceItHasAnAddress(t *testing.T) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
-	c, err := draft.Like(context.Background(), inuse.NewBooks(d), d.Find("saltmarsh-station")[0].ID, []string{"Fenside Station"})
+	c, err := draft.Like(
+		context.Background(), inuse.NewBooks(d), d.Find("saltmarsh-station")[0].ID, []string{"Fenside Station"},
+	)
 	require.NoError(t, err)
 	d, _, err = d.Apply(c.Edits)
 	require.NoError(t, err)
@@ -86,7 +90,9 @@ func TestAStarIsOneChangeWithItsClashesFirst(t *testing.T) {
 	require.NoError(t, err)
 	id := func(path string) design.ID { return d.Find(path)[0].ID }
 	huts := []design.ID{id("alder-hut"), id("birch-hut"), id("cedar-hut")}
-	s, err := draft.DraftStar(context.Background(), inuse.NewBooks(d), draft.StarQuestion{Head: id("marrow-hill"), Branches: huts})
+	s, err := draft.DraftStar(
+		context.Background(), inuse.NewBooks(d), draft.StarQuestion{Head: id("marrow-hill"), Branches: huts},
+	)
 	require.NoError(t, err)
 	assert.Len(t, s.Clashes, 3, "each pair of huts has the same range")
 	require.Len(t, s.Arms, 3)

@@ -80,7 +80,10 @@ func Shapes(books *inuse.Books, q Question) ([]Shape, error) {
 	}
 	a.offer(b, held(d, b, a.o.ID))
 	b.offer(a, held(d, a, b.o.ID))
-	out := slices.Concat(vpnShapes(books, a, b, q), []Shape{peeringShape(books, a, b, q)}, hubShapes(books, a, b, q), []Shape{circuitShape(books, a, b, q)})
+	out := slices.Concat(
+		vpnShapes(books, a, b, q), []Shape{peeringShape(books, a, b, q)}, hubShapes(books, a, b, q),
+		[]Shape{circuitShape(books, a, b, q)},
+	)
 	left := leftOut(a, b)
 	for n := range out {
 		s := &out[n]

@@ -211,7 +211,10 @@ func joined(d *design.Design, a, b *design.Object) *design.Object {
 // vpn drafts the link with everything in it.
 func (f *drafter) vpn(a, b end, routing string, ike, esp []string, q Question) *design.Object {
 	if a.waits() && b.waits() {
-		f.out("a %s gateway of %s and a %s one of %s both wait for the other end to start, so that nobody would", a.kindWord(), a.cloud, b.kindWord(), b.cloud)
+		f.out(
+			"a %s gateway of %s and a %s one of %s both wait for the other end to start, so that nobody would",
+			a.kindWord(), a.cloud, b.kindWord(), b.cloud,
+		)
 		return nil
 	}
 	f.gateway(&a, routing)

@@ -122,7 +122,10 @@ func everything(d *design.Design, l *design.Link, tunnel *design.Object) []netip
 	if !has[0] && !has[1] {
 		return Everything[:1]
 	}
-	return slices.DeleteFunc(slices.Clone(Everything), func(p netip.Prefix) bool { return !has[map[bool]int{true: 0, false: 1}[p.Addr().Is4()]] })
+	return slices.DeleteFunc(
+		slices.Clone(Everything),
+		func(p netip.Prefix) bool { return !has[map[bool]int{true: 0, false: 1}[p.Addr().Is4()]] },
+	)
 }
 
 // ProposalsOf are the proposals that a gateway can do, strongest first: its

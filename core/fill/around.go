@@ -43,7 +43,10 @@ func (f *Filler) rangesOf(key around) *ranges {
 	if r := f.around[key]; r != nil {
 		return r
 	}
-	r := &ranges{sizes: map[int]int{}, in: map[netip.Prefix]int{}, all: map[netip.Prefix]int{}, last: map[netip.Prefix]netip.Addr{}}
+	r := &ranges{
+		sizes: map[int]int{}, in: map[netip.Prefix]int{}, all: map[netip.Prefix]int{},
+		last: map[netip.Prefix]netip.Addr{},
+	}
 	f.around[key] = r
 	list := f.d.Of(key.kind)
 	if key.parent != "" {

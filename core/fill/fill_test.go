@@ -28,7 +28,11 @@ func TestWhatIsSuggestedCanBePut(t *testing.T) {
 			a, why, err := fill.New(d).Host(place.ID)
 			require.NoError(t, err, path)
 			assert.NotEmpty(t, why)
-			o := &design.Object{ID: design.ID(fmt.Sprint(path, n)), Kind: design.KindEndpoint, Parent: place.ID, Name: fill.New(d).Name(design.KindEndpoint, place.ID), Body: &design.Endpoint{Addresses: []netip.Addr{a}}}
+			o := &design.Object{
+				ID: design.ID(fmt.Sprint(path, n)), Kind: design.KindEndpoint, Parent: place.ID,
+				Name: fill.New(d).Name(design.KindEndpoint, place.ID),
+				Body: &design.Endpoint{Addresses: []netip.Addr{a}},
+			}
 			next, _, err := d.Apply([]design.Edit{design.PutEdit(o)})
 			require.NoError(t, err, "%s in %s", a, path)
 			d = next
@@ -40,7 +44,11 @@ func TestWhatIsSuggestedCanBePut(t *testing.T) {
 		require.NoError(t, err)
 		zone, _ := fill.New(d).Zone(network.ID)
 		table := d.Inside(network.ID, design.KindTable)[0].ID
-		o := &design.Object{ID: design.ID(fmt.Sprint("s", n)), Kind: design.KindSubnet, Parent: network.ID, Name: fill.New(d).Name(design.KindSubnet, network.ID), Body: &design.Subnet{Zone: zone, Prefixes: []netip.Prefix{p}, Table: table}}
+		o := &design.Object{
+			ID: design.ID(fmt.Sprint("s", n)), Kind: design.KindSubnet, Parent: network.ID,
+			Name: fill.New(d).Name(design.KindSubnet, network.ID),
+			Body: &design.Subnet{Zone: zone, Prefixes: []netip.Prefix{p}, Table: table},
+		}
 		next, _, err := d.Apply([]design.Edit{design.PutEdit(o)})
 		require.NoError(t, err)
 		d = next
@@ -55,7 +63,9 @@ func TestRangesThatAreAskedFor(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "10.215.128.0/26", p.String())
 	assert.Equal(t, "the next free /26 of 10.215.128.0/20", why)
-	six, _, err := fill.New(d).Range(fill.Wanted{Kind: design.KindLAN, Parent: site, Bits: 64, Within: netip.MustParsePrefix("2001:db8:40::/48")})
+	six, _, err := fill.New(d).Range(
+		fill.Wanted{Kind: design.KindLAN, Parent: site, Bits: 64, Within: netip.MustParsePrefix("2001:db8:40::/48")},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, "2001:db8:40::/64", six.String())
 	_, _, err = fill.New(d).Range(fill.Wanted{Kind: design.KindLAN, Parent: site, Bits: 16, Within: within})
@@ -84,10 +94,19 @@ func TestWhatACloudGives(t *testing.T) {
 	for _, g := range d.Of(design.KindGateway) {
 		assert.NotEqual(t, asn.Value, fmt.Sprint(g.Body.(*design.Gateway).ASN))
 	}
-	s := fill.New(d).Suggestions(&design.Object{Kind: design.KindSubnet, Parent: d.Find("catalogue", design.KindNetwork)[0].ID, Body: &design.Subnet{}})
+	s := fill.New(d).Suggestions(
+		&design.Object{
+			Kind: design.KindSubnet, Parent: d.Find("catalogue", design.KindNetwork)[0].ID, Body: &design.Subnet{},
+		},
+	)
 	require.NotEmpty(t, s["prefixes"])
 	assert.Len(t, s["zone"], 3, "each zone of the region, once")
-	g := fill.New(d).Suggestions(&design.Object{Kind: design.KindGateway, Parent: d.Find("image-analysis", design.KindNetwork)[0].ID, Body: &design.Gateway{}})
+	g := fill.New(d).Suggestions(
+		&design.Object{
+			Kind: design.KindGateway, Parent: d.Find("image-analysis", design.KindNetwork)[0].ID,
+			Body: &design.Gateway{},
+		},
+	)
 	var kinds []string
 	for _, v := range g["vpn"] {
 		kinds = append(kinds, v.Value)

@@ -32,9 +32,14 @@ func TestAFillerKeepsUp(t *testing.T) {
 			}
 			s.SketchEach(edits, kept.Changed)
 
-			w := fill.Wanted{Kind: rapid.SampledFrom(kinds).Draw(t, "for"), Parent: o.Parent, Bits: rapid.SampledFrom([]int{0, 0, 24, 28}).Draw(t, "bits")}
+			w := fill.Wanted{
+				Kind: rapid.SampledFrom(kinds).Draw(t, "for"), Parent: o.Parent,
+				Bits: rapid.SampledFrom([]int{0, 0, 24, 28}).Draw(t, "bits"),
+			}
 			if rapid.Bool().Draw(t, "within") {
-				w.Within = netip.MustParsePrefix(rapid.SampledFrom([]string{"10.208.0.0/16", "10.212.0.0/14", "2001:db8:40::/48"}).Draw(t, "in"))
+				w.Within = netip.MustParsePrefix(
+					rapid.SampledFrom([]string{"10.208.0.0/16", "10.212.0.0/14", "2001:db8:40::/48"}).Draw(t, "in"),
+				)
 				w.Bits = rapid.IntRange(w.Within.Bits(), w.Within.Addr().BitLen()).Draw(t, "bits within")
 			}
 			fresh := fill.New(d)
@@ -50,7 +55,9 @@ func TestAFillerKeepsUp(t *testing.T) {
 				got, id := kept.Books().Beside(o.Kind, o.Parent, name)
 				want, wantID := fresh.Books().Beside(o.Kind, o.Parent, name)
 				require.Equal(t, want+string(wantID), got+string(id))
-				require.ElementsMatch(t, fresh.Books().Named(o.Kind, o.Parent, name), kept.Books().Named(o.Kind, o.Parent, name))
+				require.ElementsMatch(
+					t, fresh.Books().Named(o.Kind, o.Parent, name), kept.Books().Named(o.Kind, o.Parent, name),
+				)
 			}
 		}
 	})
@@ -62,7 +69,16 @@ func changed(t *rapid.T, o *design.Object, n int) *design.Object {
 	if rapid.Bool().Draw(t, "another") {
 		c.ID, c.Name = design.ID(fmt.Sprint("made", n)), fmt.Sprint("New ", rapid.IntRange(1, 3).Draw(t, "name"))
 	}
-	ranges := []netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(rapid.IntRange(208, 215).Draw(t, "near")), byte(rapid.IntRange(0, 3).Draw(t, "at")), 0}), rapid.SampledFrom([]int{22, 24, 24, 26}).Draw(t, "size")).Masked()}
+	ranges := []netip.Prefix{
+		netip.PrefixFrom(
+			netip.AddrFrom4(
+				[4]byte{
+					10, byte(rapid.IntRange(208, 215).Draw(t, "near")), byte(rapid.IntRange(0, 3).Draw(t, "at")), 0,
+				},
+			),
+			rapid.SampledFrom([]int{22, 24, 24, 26}).Draw(t, "size"),
+		).Masked(),
+	}
 	switch b := o.Body.(type) {
 	case *design.LAN:
 		x := *b

@@ -19,7 +19,8 @@ func (f *Filler) Suggestions(o *design.Object) map[string][]Value {
 	}
 	for _, field := range design.Outline(o.Kind) {
 		switch {
-		case field.Key == "prefixes" || field.Key == "blocks" || field.Key == "prefix" && o.Kind == design.KindReservation:
+		case field.Key == "prefixes" || field.Key == "blocks" ||
+			field.Key == "prefix" && o.Kind == design.KindReservation:
 			if p, why, err := f.Range(Wanted{Kind: o.Kind, Parent: o.Parent}); err == nil {
 				add(field.Key, p.String(), why)
 			}

@@ -69,7 +69,12 @@ func TestWhatLooksWrongAndWhatLooksRight(t *testing.T) {
 			d, err := design.Read(demo.Thistledown)
 			require.NoError(t, err)
 			find := func(d *design.Design) int {
-				return len(slices.DeleteFunc(solved.Of(d, standing.Condition{}).Findings.All(), func(f finding.Finding) bool { return f.Code != c.code }))
+				return len(
+					slices.DeleteFunc(
+						solved.Of(d, standing.Condition{}).Findings.All(),
+						func(f finding.Finding) bool { return f.Code != c.code },
+					),
+				)
 			}
 			before := find(d)
 			var edits []design.Edit

@@ -331,7 +331,10 @@ func (c *collector) notYet(r proof.Result) {
 	}
 	if now := c.f.today.Intent(r.Intent); !now.Holds && now.Stop() != nil {
 		stop := now.Stop()
-		f := c.add("intent-not-today", Untidy, r.Intent, nil, "%q works when all is built, and not today: %s", r.Name, stop.Why)
+		f := c.add(
+			"intent-not-today", Untidy, r.Intent, nil, "%q works when all is built, and not today: %s", r.Name,
+			stop.Why,
+		)
 		f.Stop, f.Line = stop.Code, stop.Line
 		if s := stop.Subject; s != "" {
 			f.Subjects = append(f.Subjects, s)

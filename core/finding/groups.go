@@ -37,7 +37,8 @@ func reweigh(d *design.Design, proofs *proof.Proofs, g *overlap.Group) {
 		return
 	}
 	planned := g.Weight == overlap.Planned && len(g.Intents) > 0 && translated(d, g)
-	if g.Weight != overlap.Breaks && !planned || slices.ContainsFunc(g.Intents, func(id design.ID) bool { return !proofs.Intent(id).Holds }) {
+	if g.Weight != overlap.Breaks && !planned ||
+		slices.ContainsFunc(g.Intents, func(id design.ID) bool { return !proofs.Intent(id).Holds }) {
 		return
 	}
 	if g.Weight = overlap.Joined; planned || translated(d, g) {

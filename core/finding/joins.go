@@ -263,7 +263,10 @@ func Expiring(d *design.Design, today, ahead string) []Finding {
 		mends = append(mends, Mend{Title: "Order anew and wait for another code", Edits: []design.Edit{design.PutEdit(o.With(&fresh))}})
 		switch {
 		case b.Expires < today:
-			c.add("code-expired", Risk, o.ID, mends, "the order code of %s ended on %s and was not accepted", o.Name, b.Expires)
+			c.add(
+				"code-expired", Risk, o.ID, mends, "the order code of %s ended on %s and was not accepted", o.Name,
+				b.Expires,
+			)
 		case b.Expires <= ahead:
 			c.add("code-expires", Risk, o.ID, mends, "the order code of %s ends on %s; accept it at %s before", o.Name, b.Expires, d.Title(b.Ends[1].At))
 		}

@@ -137,7 +137,10 @@ func (c *collector) proposals(o, t *design.Object) {
 // insideAllowed holds inside addresses against what the ends' profiles take.
 func (c *collector) insideAllowed(o, t *design.Object) {
 	if why, at := ends.InsideRefused(c.d, t); why != "" {
-		f := c.add("inside-not-allowed", inUse(o), t.ID, nil, "the inside range %s of %s %s (%s)", t.Body.(*design.Tunnel).Inside[0].Masked(), title(c.d, t), why, c.d.Title(at))
+		f := c.add(
+			"inside-not-allowed", inUse(o), t.ID, nil, "the inside range %s of %s %s (%s)",
+			t.Body.(*design.Tunnel).Inside[0].Masked(), title(c.d, t), why, c.d.Title(at),
+		)
 		f.Line, f.more = "inside-1", otherInside(o.ID, t.ID)
 	}
 }
@@ -273,7 +276,11 @@ func (c *collector) faults(o *design.Object) {
 			x.Faults = fixed
 			body = &x
 		}
-		c.add("gateway-does-not-forward", Broken, o.ID, []Mend{{Title: "It is put right", Edits: []design.Edit{design.PutEdit(o.With(body))}}}, "%s %s", c.d.Title(o.ID), faultWords[fault])
+		c.add(
+			"gateway-does-not-forward", Broken, o.ID,
+			[]Mend{{Title: "It is put right", Edits: []design.Edit{design.PutEdit(o.With(body))}}}, "%s %s",
+			c.d.Title(o.ID), faultWords[fault],
+		)
 	}
 }
 

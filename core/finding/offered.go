@@ -61,13 +61,17 @@ func (c *collector) region(o *design.Object, p *provider.Profile, region string)
 		return
 	}
 	if !slices.ContainsFunc(p.Regions, func(r provider.Region) bool { return strings.EqualFold(r.Name, region) }) {
-		c.notOffered(o, "region", "%s is in %s, which is no region of %s; there %s", c.d.Title(o.ID), region, design.CloudOf(o), are(names(p.Regions, func(r provider.Region) string { return r.Name })))
+		c.notOffered(
+			o, "region", "%s is in %s, which is no region of %s; there %s", c.d.Title(o.ID), region, design.CloudOf(o),
+			are(names(p.Regions, func(r provider.Region) string { return r.Name })),
+		)
 	}
 }
 
 func (c *collector) zone(o *design.Object, p *provider.Profile, region, zone string) {
 	known := p.Zones(region)
-	if zone == "" || len(known) == 0 || slices.ContainsFunc(known, func(z string) bool { return strings.EqualFold(z, zone) }) {
+	if zone == "" || len(known) == 0 ||
+		slices.ContainsFunc(known, func(z string) bool { return strings.EqualFold(z, zone) }) {
 		return
 	}
 	c.notOffered(o, "zone", "%s is in %s, which is no zone of %s; there %s", c.d.Title(o.ID), zone, region, are(known))
@@ -80,7 +84,10 @@ func (c *collector) vpnKind(o *design.Object, p *provider.Profile, g *design.Gat
 		return
 	}
 	if c.d.VPNOf(o.ID) == nil {
-		c.notOffered(o, "vpn", "%s is a %s gateway, and its cloud has none of that kind; there %s", c.d.Title(o.ID), g.VPN, are(names(p.VPN, func(v provider.VPN) string { return v.Name })))
+		c.notOffered(
+			o, "vpn", "%s is a %s gateway, and its cloud has none of that kind; there %s", c.d.Title(o.ID), g.VPN,
+			are(names(p.VPN, func(v provider.VPN) string { return v.Name })),
+		)
 	}
 }
 
@@ -92,7 +99,10 @@ func (c *collector) routing(o *design.Object) {
 		if v == nil || len(v.Routing) == 0 || slices.Contains(v.Routing, l.Routing) {
 			continue
 		}
-		c.notOffered(o, "routing", "%s is decided by %s, and a %s gateway of %s does %s only", o.Name, l.Routing, v.Name, c.d.Title(e.Gateway), strings.Join(v.Routing, " or "))
+		c.notOffered(
+			o, "routing", "%s is decided by %s, and a %s gateway of %s does %s only", o.Name, l.Routing, v.Name,
+			c.d.Title(e.Gateway), strings.Join(v.Routing, " or "),
+		)
 	}
 }
 
@@ -107,13 +117,18 @@ func (c *collector) entersBy(network *design.Object, p *provider.Profile) {
 			by = append(by, c.d.Title(g.ID))
 		}
 		for _, o := range c.d.Referring(g.ID, design.KindCircuit) {
-			if slices.ContainsFunc(o.Body.(*design.Circuit).Ends, func(e design.CircuitEnd) bool { return e.At == g.ID && e.Enters != "" }) {
+			if slices.ContainsFunc(
+				o.Body.(*design.Circuit).Ends, func(e design.CircuitEnd) bool { return e.At == g.ID && e.Enters != "" },
+			) {
 				by = append(by, o.Name)
 			}
 		}
 	}
 	for _, o := range c.d.Referring(network.ID, design.KindPeering) {
-		if slices.ContainsFunc(o.Body.(*design.Peering).Halves, func(h design.Half) bool { return h.Network == network.ID && h.Enters != "" }) {
+		if slices.ContainsFunc(
+			o.Body.(*design.Peering).Halves,
+			func(h design.Half) bool { return h.Network == network.ID && h.Enters != "" },
+		) {
 			by = append(by, o.Name)
 		}
 	}
@@ -123,7 +138,10 @@ func (c *collector) entersBy(network *design.Object, p *provider.Profile) {
 		}
 	}
 	if len(by) > 0 {
-		c.notOffered(network, "enters", "%s has a table for what enters by %s, and its cloud has no such tables", network.Name, strings.Join(by, ", "))
+		c.notOffered(
+			network, "enters", "%s has a table for what enters by %s, and its cloud has no such tables", network.Name,
+			strings.Join(by, ", "),
+		)
 	}
 }
 

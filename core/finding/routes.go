@@ -163,7 +163,9 @@ func (c *collector) beaten(o *design.Object) {
 // that goes before it, or a longer one that is not learned.
 func silently(p *route.Point, x, r route.Route) bool {
 	if x.Prefix == r.Prefix {
-		first := slices.IndexFunc(p.Routes, func(y route.Route) bool { return y.Prefix == x.Prefix && y.Unusable == "" })
+		first := slices.IndexFunc(
+			p.Routes, func(y route.Route) bool { return y.Prefix == x.Prefix && y.Unusable == "" },
+		)
 		return x.Source != r.Source && p.Routes[first].Hop == x.Hop && p.Routes[first].Source == x.Source
 	}
 	near := x.Source == route.Connected || x.Source == route.Local || x.Source == route.Inner || x.Source == route.Peered
@@ -260,7 +262,8 @@ func (c *collector) oneWay(o *design.Object) {
 // answer does not find back.
 func (c *collector) oneWayByHand(o, party *design.Object, said map[design.ID]bool) {
 	for _, r := range c.t.Point(o.ID).Routes {
-		if r.Learned != nil || r.Unusable != "" || r.Prefix.Bits() == 0 || r.Hop.Kind != route.Tunnel && r.Hop.Kind != route.Circuit {
+		if r.Learned != nil || r.Unusable != "" || r.Prefix.Bits() == 0 ||
+			r.Hop.Kind != route.Tunnel && r.Hop.Kind != route.Circuit {
 			continue
 		}
 		over := c.d.Party(route.FarEnd(c.d, c.t.Point(o.ID), r.Hop))
@@ -277,7 +280,10 @@ func (c *collector) oneWayByHand(o, party *design.Object, said map[design.ID]boo
 			p := walk.Prove(c.t, walk.Flow{From: from, To: to, Meant: place, Service: design.Service{Proto: "icmp"}})
 			if p.Stop != nil && p.Stop.Code == walk.ReplyNoRoute {
 				said[far.ID] = true
-				f := c.add("one-way-transit", Risk, o.ID, nil, "%s has a way to %s over %s, and %s has none back: %s", c.d.Title(o.ID), far.Name, over.Name, far.Name, p.Stop.Why)
+				f := c.add(
+					"one-way-transit", Risk, o.ID, nil, "%s has a way to %s over %s, and %s has none back: %s",
+					c.d.Title(o.ID), far.Name, over.Name, far.Name, p.Stop.Why,
+				)
 				f.Subjects = append(f.Subjects, p.Stop.At.ID)
 			}
 		}

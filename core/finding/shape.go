@@ -98,7 +98,10 @@ func otherASN(party design.ID, old uint32) func(context.Context, *Findings) []Me
 func (c *collector) bothWait(o *design.Object) {
 	for _, t := range c.d.Inside(o.ID, design.KindTunnel) {
 		if !ends.Starts(c.d, t, 0) && !ends.Starts(c.d, t, 1) {
-			c.add("both-ends-wait", inUse(o), t.ID, nil, "both ends of %s wait for the other to start, so that nobody does", title(c.d, t))
+			c.add(
+				"both-ends-wait", inUse(o), t.ID, nil,
+				"both ends of %s wait for the other to start, so that nobody does", title(c.d, t),
+			)
 		}
 	}
 }
@@ -128,7 +131,10 @@ func (c *collector) outgrown(o *design.Object) {
 			if !made {
 				then = "which %s can not change once it is made; add them before"
 			}
-			c.add("fixed-ranges-outgrown", Risk, o.ID, nil, "%s of %s is not in the ranges of %s, "+then, words.List(texts(lost)), far.Name, o.Name, c.d.Title(e.Gateway))
+			c.add(
+				"fixed-ranges-outgrown", Risk, o.ID, nil, "%s of %s is not in the ranges of %s, "+then,
+				words.List(texts(lost)), far.Name, o.Name, c.d.Title(e.Gateway),
+			)
 		}
 	}
 }

@@ -14,7 +14,9 @@ import (
 // others lack, the one of six that was not edited; and what a gateway of the network
 // knows and none of them leads to.
 func (c *collector) tables(network *design.Object) {
-	tables := slices.DeleteFunc(c.d.Inside(network.ID, design.KindTable), func(t *design.Object) bool { return !c.hostsUse(t) })
+	tables := slices.DeleteFunc(
+		c.d.Inside(network.ID, design.KindTable), func(t *design.Object) bool { return !c.hostsUse(t) },
+	)
 	var all []design.Entry
 	for _, t := range tables {
 		for _, e := range t.Body.(*design.Table).Routes {
@@ -27,7 +29,8 @@ func (c *collector) tables(network *design.Object) {
 		body := *t.Body.(*design.Table)
 		var lacking []string
 		for _, e := range all {
-			if !slices.ContainsFunc(body.Routes, func(have design.Entry) bool { return have.Prefix == e.Prefix }) && !c.fed(t.ID, e.Prefix) {
+			if !slices.ContainsFunc(body.Routes, func(have design.Entry) bool { return have.Prefix == e.Prefix }) &&
+				!c.fed(t.ID, e.Prefix) {
 				lacking = append(lacking, e.Prefix.String())
 				body.Routes = append(slices.Clone(body.Routes), e)
 			}
@@ -52,7 +55,9 @@ func (c *collector) hostsUse(table *design.Object) bool {
 		if s.Body.(*design.Subnet).Table != table.ID {
 			continue
 		}
-		alone := c.d.IsSourcePool(s.ID) || slices.ContainsFunc(c.d.Forwarders(table.Parent), func(f *design.Object) bool { return c.d.StandsIn(f, s) })
+		alone := c.d.IsSourcePool(s.ID) || slices.ContainsFunc(
+			c.d.Forwarders(table.Parent), func(f *design.Object) bool { return c.d.StandsIn(f, s) },
+		)
 		if len(c.d.Inside(s.ID, design.KindEndpoint)) > 0 || !alone {
 			return true
 		}
@@ -69,7 +74,8 @@ func (c *collector) unled(network, g *design.Object, tables []*design.Object) {
 	var missing []netip.Prefix
 	for _, r := range c.t.Point(g.ID).Routes {
 		known := r.Unusable == "" && (r.Hop.Kind == route.Tunnel || r.Hop.Kind == route.Circuit) && r.Source != route.Inside && r.Prefix.Bits() > 0
-		if known && !slices.Contains(missing, r.Prefix) && !slices.ContainsFunc(tables, func(t *design.Object) bool { return c.fed(t.ID, r.Prefix) }) {
+		if known && !slices.Contains(missing, r.Prefix) &&
+			!slices.ContainsFunc(tables, func(t *design.Object) bool { return c.fed(t.ID, r.Prefix) }) {
 			missing = append(missing, r.Prefix)
 		}
 	}

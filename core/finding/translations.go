@@ -111,7 +111,8 @@ func exempted(before []design.Rule, hides design.Rule, link design.ID, remote []
 	var out []netip.Prefix
 	for _, b := range before {
 		all := len(b.Source) == 0 || len(hides.Source) > 0 && len(prefix.Free(hides.Source, b.Source)) == 0
-		if b.Hook != design.Leaving || b.Does != design.Nothing || !all || len(b.Services) > 0 || b.From != "" && b.From != hides.From || b.Toward != "" && b.Toward != link {
+		if b.Hook != design.Leaving || b.Does != design.Nothing || !all || len(b.Services) > 0 ||
+			b.From != "" && b.From != hides.From || b.Toward != "" && b.Toward != link {
 			continue
 		}
 		if len(b.Destination) == 0 {

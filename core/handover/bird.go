@@ -125,7 +125,9 @@ func birdInstance(p *page, t *route.Tables, g *design.Object, n int, segment des
 			p.line("route %s unreachable;", r)
 		}
 	})
-	birdSummaries(p, t.PointIn(g.ID, segment), t.Announced(route.Key{At: g.ID, Segment: segment}), summariesAt(g), family, name)
+	birdSummaries(
+		p, t.PointIn(g.ID, segment), t.Announced(route.Key{At: g.ID, Segment: segment}), summariesAt(g), family, name,
+	)
 	var open []string
 	for _, s := range sessions {
 		if s.segment == "" {
@@ -418,7 +420,10 @@ func birdSummaries(p *page, point *route.Point, own []bgp.Origin, summaries []de
 			if table != "" {
 				in = family + " { table " + table + "; }"
 			}
-			p.line("protocol static summary_%s_%d_%d { %s; %sroute %s recursive %s; } # as long as it knows %s", cmp.Or(table, family), n+1, k, in, igpTable(table), sum, r.Prefix.Addr().Next(), r.Prefix)
+			p.line(
+				"protocol static summary_%s_%d_%d { %s; %sroute %s recursive %s; } # as long as it knows %s",
+				cmp.Or(table, family), n+1, k, in, igpTable(table), sum, r.Prefix.Addr().Next(), r.Prefix,
+			)
 		}
 	}
 }
@@ -432,7 +437,9 @@ func igpTable(table string) string {
 
 // keeps reports whether the far end of a session keeps next hops.
 func keeps(sessions []sessionAt, family string) bool {
-	return slices.ContainsFunc(sessions, func(s sessionAt) bool { return s.far.KeepNextHop && slices.Contains(families(s.near), family) })
+	return slices.ContainsFunc(
+		sessions, func(s sessionAt) bool { return s.far.KeepNextHop && slices.Contains(families(s.near), family) },
+	)
 }
 
 func ofFamily(ps []netip.Prefix, family string) []netip.Prefix {

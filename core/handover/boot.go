@@ -28,9 +28,15 @@ func watcher(t *route.Tables, box *design.Object, all []*end, prefix string) []F
 	if text == "" {
 		return nil
 	}
-	runs := unit("Runs the watcher of "+box.Name, "Dravin's watcher of strands and circuits", later, []string{"ExecStart=/bin/sh /etc/dravin/watch.sh", "Restart=always"})
+	runs := unit(
+		"Runs the watcher of "+box.Name, "Dravin's watcher of strands and circuits", later,
+		[]string{"ExecStart=/bin/sh /etc/dravin/watch.sh", "Restart=always"},
+	)
 	return []File{
-		{Path: prefix + "dravin/watch.sh", About: "takes static routes out of strands and circuits that do not answer", Content: text},
+		{
+			Path:  prefix + "dravin/watch.sh",
+			About: "takes static routes out of strands and circuits that do not answer", Content: text,
+		},
 		{Path: prefix + "systemd/system/dravin-watch.service", About: "runs the watcher", Content: runs},
 	}
 }
@@ -45,7 +51,9 @@ func unit(head, about string, first, service []string) string {
 	p.head(head)
 	p.line("[Unit]")
 	p.line("Description=%s", about)
-	for _, l := range slices.Concat(first, []string{"", "[Service]"}, service, []string{"", "[Install]", "WantedBy=multi-user.target"}) {
+	for _, l := range slices.Concat(
+		first, []string{"", "[Service]"}, service, []string{"", "[Install]", "WantedBy=multi-user.target"},
+	) {
 		p.line("%s", l)
 	}
 	return p.String()
@@ -53,5 +61,8 @@ func unit(head, about string, first, service []string) string {
 
 // startFile is the unit that a box has in any case.
 func startFile(prefix string, g *design.Object) File {
-	return File{Path: prefix + "systemd/system/" + start, About: "sets everything up at boot: systemctl enable --now " + start, Content: startUnit(g)}
+	return File{
+		Path: prefix + "systemd/system/" + start, About: "sets everything up at boot: systemctl enable --now " + start,
+		Content: startUnit(g),
+	}
 }

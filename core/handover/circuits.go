@@ -40,7 +40,10 @@ func nodad(six bool) string { return map[bool]string{true: " nodad"}[six] }
 // ports lists the circuits' interfaces, each with the port to fill in.
 func ports(t *route.Tables, box *design.Object, on []circuitAt) string {
 	p := &page{}
-	p.comment("The port into which each circuit of %s is plugged. Put the interface's name in place of %s.", t.Design.Title(box.ID), fillIn)
+	p.comment(
+		"The port into which each circuit of %s is plugged. Put the interface's name in place of %s.",
+		t.Design.Title(box.ID), fillIn,
+	)
 	for _, c := range on {
 		p.line("%s %s # %s", c.device, fillIn, c.object.Name)
 	}

@@ -20,7 +20,10 @@ func boxRoutes(p *page, list []design.BoxRoute) {
 			p.line("ip %s route replace blackhole %s metric %d", f, r.Prefix, enteredMetric(r.Prefix))
 			continue
 		}
-		p.line("w=$(hop %s %s); if [ -n \"$w\" ]; then ip %s route replace %s $w metric %d; fi", f, r.Via, f, r.Prefix, enteredMetric(r.Prefix))
+		p.line(
+			"w=$(hop %s %s); if [ -n \"$w\" ]; then ip %s route replace %s $w metric %d; fi", f, r.Via, f, r.Prefix,
+			enteredMetric(r.Prefix),
+		)
 	}
 }
 

@@ -72,10 +72,19 @@ func linuxGateway(t *route.Tables, g *design.Object, keys Keys) []File {
 // meets are the files of what a box meets by BGP and over circuits.
 func meets(t *route.Tables, o *design.Object, prefix string) (out []File) {
 	if on := circuitsAt(t, o.ID); len(on) > 0 {
-		out = append(out, File{Path: prefix + portsFile, About: "the port of each circuit, to fill in", Content: ports(t, o, on)})
+		out = append(
+			out,
+			File{Path: prefix + portsFile, About: "the port of each circuit, to fill in", Content: ports(t, o, on)},
+		)
 	}
 	if sessions := sessionsAt(t, o.ID); len(sessions) > 0 {
-		out = append(out, File{Path: prefix + "bird/bird.conf", About: "the BGP daemon's sessions and filters", Content: bird(t, o, sessions)})
+		out = append(
+			out,
+			File{
+				Path: prefix + "bird/bird.conf", About: "the BGP daemon's sessions and filters",
+				Content: bird(t, o, sessions),
+			},
+		)
 	}
 	return out
 }
@@ -84,7 +93,10 @@ func meets(t *route.Tables, o *design.Object, prefix string) (out []File) {
 func linuxRouter(t *route.Tables, o *design.Object) []File {
 	prefix := folders.name(o.Name) + "/"
 	out := []File{
-		{Path: prefix + "nftables.d/dravin.nft", About: "segment size, loaded with nft -f", Content: nftables(t, o, nil)},
+		{
+			Path: prefix + "nftables.d/dravin.nft", About: "segment size, loaded with nft -f",
+			Content: nftables(t, o, nil),
+		},
 		{Path: prefix + "dravin/routes.sh", About: "interfaces, addresses, routes and kernel settings; may be run again at any time", Content: routes(t, o, nil)},
 		startFile(prefix, o),
 	}
@@ -164,7 +176,13 @@ func endsOf(t *route.Tables, gateway design.ID) []*end {
 			if design.GoneAtAnEnd(s) {
 				continue
 			}
-			e.strands = append(e.strands, strand{s, s.Body.(*design.Tunnel), number, ends.SettingsOf(d, s, "")[n], ends.Starts(d, s, n), t.Standing.Of(s.ID).Up})
+			e.strands = append(
+				e.strands,
+				strand{
+					s, s.Body.(*design.Tunnel), number, ends.SettingsOf(d, s, "")[n], ends.Starts(d, s, n),
+					t.Standing.Of(s.ID).Up,
+				},
+			)
 		}
 		out = append(out, e)
 	}

@@ -29,7 +29,9 @@ var update = flag.Bool("update", false, "write the golden files anew")
 func TestGoldenFiles(t *testing.T) {
 	before, err := design.Read(demo.TwoGardens)
 	require.NoError(t, err)
-	options, err := translate.ForGroup(t.Context(), proof.Of(route.Solve(before, standing.Condition{})), overlap.Find(before)[0])
+	options, err := translate.ForGroup(
+		t.Context(), proof.Of(route.Solve(before, standing.Condition{})), overlap.Find(before)[0],
+	)
 	require.NoError(t, err)
 	after, _, err := before.Apply(options[0].Edits)
 	require.NoError(t, err)

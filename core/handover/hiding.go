@@ -20,7 +20,8 @@ func (r ruleset) hides(x route.Translation) []string {
 	var out []string
 	for _, s := range r.point.Selectors {
 		a := r.t.OwnAddress(r.point, route.Hop{}, nil, s.Remote.Addr()).Addr
-		if (x.Toward == "" || x.Toward == s.Link) && s.Remote.Addr().Is4() == r.v4 && s.Local.Contains(a) && slices.Contains(r.stands(), a) {
+		if (x.Toward == "" || x.Toward == s.Link) && s.Remote.Addr().Is4() == r.v4 && s.Local.Contains(a) &&
+			slices.Contains(r.stands(), a) {
 			out = append(out, fmt.Sprintf("%s daddr %s snat to %s", r.family, s.Remote, a))
 		}
 	}
@@ -92,7 +93,10 @@ func (r ruleset) dials() {
 		r.comment("%s dials by any strand, from its inside address", o.Name)
 		for _, w := range r.waysOut() {
 			if slices.Contains(strands, w.strand) && w.own.IsValid() {
-				r.line("oifname %q fib saddr type local %s daddr %s %s dport %d snat to %s", w.device, r.family, to, l.Service.Proto, port, w.own)
+				r.line(
+					"oifname %q fib saddr type local %s daddr %s %s dport %d snat to %s", w.device, r.family, to,
+					l.Service.Proto, port, w.own,
+				)
 			}
 		}
 	}

@@ -91,12 +91,18 @@ func (s *script) instances() {
 		}
 		for _, l := range s.lans {
 			for _, r := range route.Behind(s.t.Design, l.lan, segment) {
-				s.line(`if [ -n "$%[2]s" ]; then rule %[1]s iif "$%[2]s" from %[3]s lookup %[4]d pref %[5]d; fi`, flag(r.Addr().Is4()), l.variable, r, kernelTable(n), rulePriority+n)
+				s.line(
+					`if [ -n "$%[2]s" ]; then rule %[1]s iif "$%[2]s" from %[3]s lookup %[4]d pref %[5]d; fi`,
+					flag(r.Addr().Is4()), l.variable, r, kernelTable(n), rulePriority+n,
+				)
 			}
 		}
 		for _, device := range s.devicesIn(segment) {
 			for _, f := range []string{"-4", "-6"} {
-				s.line("if [ -n %[2]s ]; then rule %[1]s iif %[2]s lookup %[3]d pref %[4]d; fi", f, device, kernelTable(n), rulePriority+n)
+				s.line(
+					"if [ -n %[2]s ]; then rule %[1]s iif %[2]s lookup %[3]d pref %[4]d; fi", f, device, kernelTable(n),
+					rulePriority+n,
+				)
 			}
 		}
 	}
@@ -149,7 +155,10 @@ func (s *script) instanceRoute(r route.Route, segment design.ID, table int) {
 	case r.Source == route.Implied:
 		s.line(`w=$(onward %s); if [ -n "$w" ]; then ip %s route replace %s $w table %d; fi`, f, f, r.Prefix, table)
 	case r.Source == route.Connected:
-		s.line(`if [ -n "$%[3]s" ]; then ip %[1]s route replace %[2]s dev "$%[3]s" table %[4]d; fi`, f, r.Prefix, s.lan(r.Hop.To, netip.Addr{}, segment), table)
+		s.line(
+			`if [ -n "$%[3]s" ]; then ip %[1]s route replace %[2]s dev "$%[3]s" table %[4]d; fi`, f, r.Prefix,
+			s.lan(r.Hop.To, netip.Addr{}, segment), table,
+		)
 	case r.Source == route.Inner:
 		s.beside(f, r.Prefix, s.t.Design.Get(r.Hop.To).Body.(*design.InnerRoute).Via, r.Hop.To, segment, table)
 	case r.Hop.Kind == route.BlackHole:
@@ -171,7 +180,10 @@ func (s *script) instanceRoute(r route.Route, segment design.ID, table int) {
 	case r.Source == route.Inside && r.Hop.Kind == route.Circuit:
 		for _, c := range s.on {
 			if c.object.ID == r.Hop.To {
-				s.line("if has %[3]s; then ip %[1]s route replace %[2]s dev %[3]s table %[4]d; fi", f, r.Prefix, c.device, table)
+				s.line(
+					"if has %[3]s; then ip %[1]s route replace %[2]s dev %[3]s table %[4]d; fi", f, r.Prefix, c.device,
+					table,
+				)
 			}
 		}
 	}
@@ -180,6 +192,9 @@ func (s *script) instanceRoute(r route.Route, segment design.ID, table int) {
 // beside routes to a router in one of the LANs.
 func (s *script) beside(f string, to netip.Prefix, via netip.Addr, place, segment design.ID, table int) {
 	if v := s.lan(place, via, segment); v != "" && via.IsValid() && via.Is4() == to.Addr().Is4() {
-		s.line(`if [ -n "$%[4]s" ]; then ip %[1]s route replace %[2]s via %[3]s dev "$%[4]s" onlink table %[5]d; fi`, f, to, via, v, table)
+		s.line(
+			`if [ -n "$%[4]s" ]; then ip %[1]s route replace %[2]s via %[3]s dev "$%[4]s" onlink table %[5]d; fi`, f,
+			to, via, v, table,
+		)
 	}
 }

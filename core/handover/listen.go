@@ -154,7 +154,8 @@ func relayCommand(t *route.Tables, g *design.Object, l *design.Listener) string 
 	proto := strings.ToUpper(l.Service.Proto)
 	listen := fmt.Sprintf("%s%s-LISTEN:%d,bind=%s,reuseaddr,fork", proto, socketFamily(l.Address), l.Service.Port, socketAddress(l.Address))
 	dial := fmt.Sprintf("%s%s:%s:%d", proto, socketFamily(to), socketAddress(to), port)
-	if src := t.Dials(g.ID, to); src.IsValid() && !src.Assumed && src.Addr.Is4() == to.Is4() && len(strandsToward(t, g, to)) < 2 {
+	if src := t.Dials(g.ID, to); src.IsValid() && !src.Assumed && src.Addr.Is4() == to.Is4() &&
+		len(strandsToward(t, g, to)) < 2 {
 		dial += ",bind=" + socketAddress(src.Addr)
 	}
 	return "/usr/bin/socat -T 600 " + listen + " " + dial

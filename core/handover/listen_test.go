@@ -49,7 +49,10 @@ func TestARelayIsRendered(t *testing.T) {
 	assert.Contains(t, rules, "ip daddr 169.254.140.18 tcp dport 502 ip saddr != 169.254.140.17/32 drop")
 	relay := fileOf(t, d, "rowan-hut", "relay/dravin/routes.sh")
 	assert.NotContains(t, relay, "169.254.140.18/32 dev lo", "it has it on its tunnel")
-	assert.Contains(t, fileOf(t, d, "marrow-hill", "gateway/dravin/routes.sh"), "ip address replace 10.214.1.250/32 dev lo scope host\n")
+	assert.Contains(
+		t, fileOf(t, d, "marrow-hill", "gateway/dravin/routes.sh"),
+		"ip address replace 10.214.1.250/32 dev lo scope host\n",
+	)
 	assert.NotContains(t, fileOf(t, d, "rowan-hut", "gateway/dravin/routes.sh"), "192.168.211", "the forester's gateway is left alone")
 	sheet := fileOf(t, d, "rowan-hut", "sheet.txt")
 	assert.Contains(t, sheet, "[ ] rain gauge at the relay: 169.254.140.18 tcp/502 at Rowan Hut relay to 192.168.211.40 tcp/502 (Rowan Hut rain gauge), proxied; callers: 169.254.140.17/32")

@@ -20,7 +20,10 @@ func nftables(t *route.Tables, g *design.Object, all []*end) string {
 	p.line("#!/usr/sbin/nft -f")
 	p.head("Address translation at " + t.Design.Title(g.ID))
 	for _, v4 := range []bool{true, false} {
-		r := ruleset{page: p, t: t, point: t.Point(g.ID), ends: all, on: circuitsAt(t, g.ID), v4: v4, family: map[bool]string{true: "ip", false: "ip6"}[v4]}
+		r := ruleset{
+			page: p, t: t, point: t.Point(g.ID), ends: all, on: circuitsAt(t, g.ID), v4: v4,
+			family: map[bool]string{true: "ip", false: "ip6"}[v4],
+		}
 		p.line("table %s dravin {}", r.family)
 		p.line("delete table %s dravin", r.family)
 		p.block("table "+r.family+" dravin", r.chains)
@@ -97,7 +100,13 @@ func (r ruleset) rules(hook string) {
 		r.comment("%s", r.about(x))
 		for _, services := range r.services(x.Services) {
 			for _, deed := range r.deeds(x) {
-				r.line("%s", strings.Join(slices.DeleteFunc([]string{conditions, services, deed}, func(s string) bool { return s == "" }), " "))
+				r.line(
+					"%s",
+					strings.Join(
+						slices.DeleteFunc([]string{conditions, services, deed}, func(s string) bool { return s == "" }),
+						" ",
+					),
+				)
 			}
 		}
 	}
@@ -172,7 +181,8 @@ func (r ruleset) conditions(x route.Translation) (text string, ok bool) {
 		address string
 		list    []netip.Prefix
 	}{{"saddr", x.Source}, {"daddr", x.Destination}} {
-		if len(c.list) == 0 || x.Does == design.OneToOne && len(c.list) == 1 && c.address+" "+c.list[0].String() == r.named(x.Rule) {
+		if len(c.list) == 0 ||
+			x.Does == design.OneToOne && len(c.list) == 1 && c.address+" "+c.list[0].String() == r.named(x.Rule) {
 			continue // the translation itself names it
 		}
 		list := r.ofFamily(c.list)

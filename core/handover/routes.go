@@ -21,7 +21,9 @@ func routes(t *route.Tables, g *design.Object, all []*end) string {
 	s.lans = lansAt(s.page, t, g)
 	s.line("")
 	s.comment("The box forwards, and replies may leave by another interface than requests came in by.")
-	for _, x := range []string{"net.ipv4.ip_forward=1", "net.ipv6.conf.all.forwarding=1", "net.ipv4.conf.all.rp_filter=0"} {
+	for _, x := range []string{
+		"net.ipv4.ip_forward=1", "net.ipv6.conf.all.forwarding=1", "net.ipv4.conf.all.rp_filter=0",
+	} {
 		s.line("sysctl -qw %s", x)
 	}
 	s.line(`for f in /proc/sys/net/ipv4/conf/*/rp_filter; do if [ "$(cat "$f")" = 1 ]; then echo 2 >"$f"; fi; done`)
@@ -117,7 +119,10 @@ func interfaces(p *page, e *end) {
 	for _, s := range e.strands {
 		p.line("ip link show %[1]s >/dev/null 2>&1 || ip link add %[1]s type xfrm if_id %[2]d", s.device(), s.number)
 		if len(s.body.Inside) == 2 {
-			p.line("ip address replace %s dev %s%s", s.body.Inside[e.n], s.device(), nodad(s.body.Inside[e.n].Addr().Is6()))
+			p.line(
+				"ip address replace %s dev %s%s", s.body.Inside[e.n], s.device(),
+				nodad(s.body.Inside[e.n].Addr().Is6()),
+			)
 		}
 		if s.set.MTU != 0 {
 			p.line("ip link set %s mtu %d", s.device(), s.set.MTU)

@@ -185,7 +185,10 @@ func cloudKeys(t *route.Tables, party design.ID, keys Keys) (f File) {
 		return f
 	}
 	p := &page{}
-	p.comment("The pre-shared keys of the tunnels at %s. Enter each at its tunnel, and keep this file to yourself.", t.Design.Title(party))
+	p.comment(
+		"The pre-shared keys of the tunnels at %s. Enter each at its tunnel, and keep this file to yourself.",
+		t.Design.Title(party),
+	)
 	for _, g := range t.Design.Inside(party, design.KindGateway) {
 		for _, e := range endsOf(t, g.ID) {
 			for _, s := range e.strands {

@@ -39,7 +39,10 @@ func (s *script) watched() (out []watched) {
 	for _, e := range s.ends {
 		for _, x := range e.strands {
 			if into[x.device()] {
-				out = append(out, watched{x.device(), e.link.Name + ", " + x.tunnel.Name, x.up, e.asked(x), connectionName(e, x)})
+				out = append(
+					out,
+					watched{x.device(), e.link.Name + ", " + x.tunnel.Name, x.up, e.asked(x), connectionName(e, x)},
+				)
 			}
 		}
 	}
@@ -128,10 +131,15 @@ func (s *script) round(list []watched) {
 		s.comment("%s", w.about)
 		var tests []string
 		if w.far.IsValid() {
-			tests = append(tests, fmt.Sprintf("if asks %s %s; then missed_%s=0 heard_%s=yes", w.device, w.far, w.device, w.device))
+			tests = append(
+				tests, fmt.Sprintf("if asks %s %s; then missed_%s=0 heard_%s=yes", w.device, w.far, w.device, w.device),
+			)
 		}
 		if w.connection != "" {
-			tests = append(tests, fmt.Sprintf(`if [ "$heard_%s" = no ] && agreed %s; then missed_%s=0`, w.device, w.connection, w.device))
+			tests = append(
+				tests,
+				fmt.Sprintf(`if [ "$heard_%s" = no ] && agreed %s; then missed_%s=0`, w.device, w.connection, w.device),
+			)
 		}
 		s.line("%s; else missed_%[2]s=$((missed_%[2]s + 1)); fi", strings.Join(tests, "; el"), w.device)
 		s.line(`if [ "$missed_%[1]s" -ge %[2]d ]; then lost="${lost}%[1]s "; fi`, w.device, watchMisses)

@@ -244,7 +244,11 @@ func TestPrefixLists(t *testing.T) {
 	list, err := ingest.ReadPrefixes(strings.NewReader("prefix\tnote\tparty\n10.0.0.0/8\tx\tA\n2001:db8::/32\t\"a \"\"b\"\"\"\tB\n"))
 	require.NoError(t, err)
 	assert.Equal(t, []string{"A", "B"}, list.Names)
-	list, err = ingest.ReadPrefixes(strings.NewReader("party,prefix\nA,10.0.0.0/8\nB,10.0.0.0/8\nA,10.0.0.0/8\nA,2001:db8::/32\nB,10.0.0.0/8\nA,2001:db8::/32\n"))
+	list, err = ingest.ReadPrefixes(
+		strings.NewReader(
+			"party,prefix\nA,10.0.0.0/8\nB,10.0.0.0/8\nA,10.0.0.0/8\nA,2001:db8::/32\nB,10.0.0.0/8\nA,2001:db8::/32\n",
+		),
+	)
 	require.NoError(t, err)
 	assert.Len(t, list.Prefixes, 3, "a line that stands twice is one")
 	assert.EqualValues(t, 1, prefix.Count(list.Prefixes, list.Parties))

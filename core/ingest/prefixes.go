@@ -103,7 +103,10 @@ func (l *Prefixes) add(record []string, party, column int, number map[string]uin
 	}
 	n, known := number[name]
 	if !known && !design.IsLine(name) {
-		return &Error{Column: party + 1, Why: "the party holds a control character", Want: "use letters, digits, spaces and marks"}
+		return &Error{
+			Column: party + 1, Why: "the party holds a control character",
+			Want: "use letters, digits, spaces and marks",
+		}
 	}
 	if !known {
 		n = uint32(len(l.Names))

@@ -17,7 +17,9 @@ func TestWhatIsFreeIsSo(t *testing.T) {
 	within := netip.MustParsePrefix("10.208.0.0/20")
 	ranges := rapid.Custom(func(t *rapid.T) netip.Prefix {
 		at := rapid.IntRange(0, 4095).Draw(t, "at")
-		return netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 208, byte(at >> 8), byte(at)}), rapid.IntRange(19, 30).Draw(t, "bits")).Masked()
+		return netip.PrefixFrom(
+			netip.AddrFrom4([4]byte{10, 208, byte(at >> 8), byte(at)}), rapid.IntRange(19, 30).Draw(t, "bits"),
+		).Masked()
 	})
 	rapid.Check(t, func(t *rapid.T) {
 		taken, list := inuse.NewTaken(), []netip.Prefix{}

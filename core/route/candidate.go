@@ -73,7 +73,10 @@ func (t *Tables) Sessions() []SessionState {
 	for _, o := range t.Design.Of(design.KindSession) {
 		v, agreed := t.Standing.Of(o.ID), t.Standing.Session(o.ID)
 		set := ends.SessionEndsOf(t.Design, o)
-		s := SessionState{Session: o.ID, Carrier: standing.CarrierName(t.Design, o), Up: v.Up, Why: v.Why, Families: append([]string{}, agreed.Families...), Internal: set[0].ASN == set[1].ASN}
+		s := SessionState{
+			Session: o.ID, Carrier: standing.CarrierName(t.Design, o), Up: v.Up, Why: v.Why,
+			Families: append([]string{}, agreed.Families...), Internal: set[0].ASN == set[1].ASN,
+		}
 		if v.Up {
 			s.Hold = agreed.Hold
 		}

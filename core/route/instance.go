@@ -96,7 +96,8 @@ func Behind(d *design.Design, lan *design.Object, segment design.ID) []netip.Pre
 		return nil
 	}
 	for _, inner := range d.Inside(lan.Parent, design.KindInnerRoute) {
-		if via := inner.Body.(*design.InnerRoute).Via; d.SegmentOf(inner.ID) == segment && (!via.IsValid() || within(d.Ranges(lan.ID), via)) {
+		if via := inner.Body.(*design.InnerRoute).Via; d.SegmentOf(inner.ID) == segment &&
+			(!via.IsValid() || within(d.Ranges(lan.ID), via)) {
 			out = append(out, d.Ranges(inner.ID)...)
 		}
 	}

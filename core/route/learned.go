@@ -126,7 +126,8 @@ func (s *solver) awaited(p *Point) []Expected {
 	var out []Expected
 	for _, g := range s.d.Inside(p.Party.ID, design.KindGateway) {
 		for _, x := range ExpectedAt(s.d, g.ID) {
-			if a := s.d.AttachmentOf(p.Party.ID, x.Joint); a != nil && slices.Contains(a.Body.(*design.Attachment).Feeds, p.ID) {
+			if a := s.d.AttachmentOf(p.Party.ID, x.Joint); a != nil &&
+				slices.Contains(a.Body.(*design.Attachment).Feeds, p.ID) {
 				out = append(out, x)
 			}
 		}

@@ -136,7 +136,8 @@ func ownIn(d *design.Design, o, place *design.Object, stands []netip.Addr, next,
 		for _, a := range stands {
 			switch {
 			case !r.Contains(a):
-			case !best.IsValid(), to.Is4() && r.Contains(next), !to.Is4() && prefix.Shared(a, to) > prefix.Shared(best, to):
+			case !best.IsValid(), to.Is4() && r.Contains(next), !to.Is4() &&
+				prefix.Shared(a, to) > prefix.Shared(best, to):
 				best = a
 			}
 		}
@@ -160,7 +161,8 @@ func unheld(d *design.Design, place *design.Object, r netip.Prefix) netip.Addr {
 		held := slices.ContainsFunc(d.Inside(place.ID, design.KindEndpoint), func(e *design.Object) bool {
 			return slices.Contains(e.Body.(*design.Endpoint).Addresses, a)
 		})
-		if !held && !slices.ContainsFunc(d.Forwarders(place.Parent), func(f *design.Object) bool { return bears(d, f, a) }) {
+		if !held &&
+			!slices.ContainsFunc(d.Forwarders(place.Parent), func(f *design.Object) bool { return bears(d, f, a) }) {
 			return a
 		}
 	}
@@ -180,7 +182,8 @@ func placeIn(d *design.Design, party design.ID, a netip.Addr) *design.Object {
 // is up.
 func (t *Tables) ownOn(o *design.Object, joint design.ID, strands []design.ID, v4 bool) netip.Addr {
 	for _, x := range insides(t.Design, o.ID) {
-		if x.joint.ID != joint || x.own.Is4() != v4 || len(strands) > 0 && x.strand != "" && !slices.Contains(strands, x.strand) {
+		if x.joint.ID != joint || x.own.Is4() != v4 ||
+			len(strands) > 0 && x.strand != "" && !slices.Contains(strands, x.strand) {
 			continue
 		}
 		if x.strand == "" || t.Standing.Of(x.strand).Up {

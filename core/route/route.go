@@ -162,7 +162,10 @@ func Solve(d *design.Design, c standing.Condition) *Tables {
 }
 
 func begin(d *design.Design, base *standing.Standing, w *world) *Tables {
-	t := &Tables{Design: d, points: &design.Memo[Key, *Point]{}, places: &design.Memo[string, *prefix.Table[design.ID]]{}, told: &design.Memo[string, []netip.Prefix]{}, world: w}
+	t := &Tables{
+		Design: d, points: &design.Memo[Key, *Point]{}, places: &design.Memo[string, *prefix.Table[design.ID]]{},
+		told: &design.Memo[string, []netip.Prefix]{}, world: w,
+	}
 	w.d, w.base = d.Watched(nil), base
 	t.Standing = base.Dropping(w.dropped)
 	return t
@@ -194,7 +197,10 @@ func (t *Tables) Settle() {
 
 // Watched are the same tables, noting in what view notes whatever is looked at.
 func (t *Tables) Watched(view *design.Design) *Tables {
-	return &Tables{Design: view, Standing: t.Standing.Watched(view), points: t.points, places: t.places, told: t.told, world: t.world, changes: t.changes}
+	return &Tables{
+		Design: view, Standing: t.Standing.Watched(view), points: t.points, places: t.places, told: t.told,
+		world: t.world, changes: t.changes,
+	}
 }
 
 // Told are the ranges by which anything in the design may tell packets apart: packets
@@ -400,7 +406,12 @@ func (s *solver) pinned(p *Point) {
 			into := func(r Route) bool { return r.Hop.Kind == Tunnel && r.Expected == "" && r.Prefix.Contains(peer) }
 			done := func(r Route) bool { return r.Source == Implied && r.Prefix == Alone(peer) }
 			if negotiate.Known(peer) && slices.ContainsFunc(p.Routes, into) && !slices.ContainsFunc(p.Routes, done) {
-				p.add(Route{Prefix: Alone(peer), Source: Implied, Hop: Hop{Kind: Internet}, Via: "the internet, outside the links"})
+				p.add(
+					Route{
+						Prefix: Alone(peer), Source: Implied, Hop: Hop{Kind: Internet},
+						Via: "the internet, outside the links",
+					},
+				)
 			}
 		}
 	}

@@ -395,13 +395,19 @@ func (b builder) hubFeed(o *design.Object, g *design.Gateway) *bgp.Session {
 			nothing := []bgp.Rule{{Verdict: bgp.Refuse}}
 			var others []bgp.Rule // what came by an attachment is not told back to it
 			for _, p := range b.offered(a) {
-				others = append(others, bgp.Rule{Range: &bgp.Range{Prefix: p.Masked(), From: p.Bits(), To: p.Bits()}, Verdict: bgp.Refuse})
+				others = append(
+					others,
+					bgp.Rule{Range: &bgp.Range{Prefix: p.Masked(), From: p.Bits(), To: p.Bits()}, Verdict: bgp.Refuse},
+				)
 			}
 			if len(others) > 0 {
 				others = append(others, bgp.Rule{})
 			}
 			return &bgp.Session{Key: string(o.ID) + " " + string(a.ID), Ends: [2]bgp.End{
-				{Speaker: string(bound), Group: string(a.ID), Families: [2]bool{true, true}, Join: true, Client: true, Out: others},
+				{
+					Speaker: string(bound), Group: string(a.ID), Families: [2]bool{true, true}, Join: true,
+					Client: true, Out: others,
+				},
 				{Speaker: string(o.ID), Into: []string{string(o.ID)}, Group: string(a.ID), Families: [2]bool{true, true}, Join: true, Client: true, Out: nothing},
 			}}
 		}

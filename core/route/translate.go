@@ -251,7 +251,9 @@ func OnCircuit(d *design.Design, circuit *design.Object, end int) (own netip.Pre
 		if !e[0].Address.IsValid() || !e[1].Address.IsValid() {
 			continue
 		}
-		if near := netip.PrefixFrom(e[end].Address, e[end].Address.BitLen()-2); near.Masked().Contains(e[1-end].Address) {
+		if near := netip.PrefixFrom(
+			e[end].Address, e[end].Address.BitLen()-2,
+		); near.Masked().Contains(e[1-end].Address) {
 			return near, e[1-end].Address
 		}
 	}
@@ -323,7 +325,8 @@ func (t *Tables) SourcePool(attachment *design.Object, src, dst netip.Addr) (net
 			return netip.Addr{}, false
 		}
 		region := d.Get(attachment.Parent).Body.(*design.Hub).Region
-		if c := table.Lookup(dst); c.Winner == nil || elsewhere(d.Get(b.What), region) || elsewhere(d.Get(c.Winner.Hop.To), region) {
+		if c := table.Lookup(dst); c.Winner == nil || elsewhere(d.Get(b.What), region) ||
+			elsewhere(d.Get(c.Winner.Hop.To), region) {
 			return netip.Addr{}, false
 		}
 	}

@@ -237,7 +237,13 @@ func (r *reader) tellLost(b *being, changed []string) {
 			}
 		}
 		if n := len(lost); n > 0 {
-			r.line_.Notes = append(r.line_.Notes, fmt.Sprintf("%s of %s no longer: %s; write give instead of set to keep what is there", key, r.d.Title(b.id), clipped(strings.Join(lost, ", "), 160)))
+			r.line_.Notes = append(
+				r.line_.Notes,
+				fmt.Sprintf(
+					"%s of %s no longer: %s; write give instead of set to keep what is there", key, r.d.Title(b.id),
+					clipped(strings.Join(lost, ", "), 160),
+				),
+			)
 		}
 	}
 }

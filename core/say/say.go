@@ -95,7 +95,10 @@ type touched struct {
 func Understand(ctx context.Context, d *design.Design, text string, it design.ID) (Understood, error) {
 	lines := strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n")
 	if len(lines) > MaxLines {
-		return refusal(fmt.Sprintf("there are %d lines", len(lines)), fmt.Sprintf("say at most %d at once, or bring a file in", MaxLines)), nil
+		return refusal(
+			fmt.Sprintf("there are %d lines", len(lines)),
+			fmt.Sprintf("say at most %d at once, or bring a file in", MaxLines),
+		), nil
 	}
 	known := namesOf(d)
 	// What is named before it is made is found by a first reading.

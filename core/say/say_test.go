@@ -315,11 +315,15 @@ func TestLinesOfABatchKeepEachOthersChanges(t *testing.T) {
 	tables := after(joined)
 	more := after(joined + "\nset plate store main table learns no")
 	for _, o := range tables.Of(design.KindTable) {
-		assert.Equal(t, o.Body.(*design.Table).Routes, more.Get(o.ID).Body.(*design.Table).Routes, "what joining entered stays")
+		assert.Equal(
+			t, o.Body.(*design.Table).Routes, more.Get(o.ID).Body.(*design.Table).Routes, "what joining entered stays",
+		)
 	}
 
 	// A list that is given more keeps what it has; one that is set tells what it loses.
-	gateway := after("give Marrow Hill gateway addresses 198.51.100.99").Find("marrow-hill/gateway", design.KindGateway)[0].Body.(*design.Gateway)
+	gateway := after("give Marrow Hill gateway addresses 198.51.100.99").Find(
+		"marrow-hill/gateway", design.KindGateway,
+	)[0].Body.(*design.Gateway)
 	assert.Greater(t, len(gateway.Addresses), 1)
 	u := understood(t, d, "set logger addresses 10.208.1.99")
 	require.False(t, u.Wrong)

@@ -33,11 +33,32 @@ func estate(tb testing.TB, n int) *design.Design {
 	public := func(k int) netip.Addr { return netip.AddrFrom4([4]byte{198, 51, byte(k >> 8), byte(k)}) }
 	var gateways, hosts []design.ID
 	for k := range max(1, n/10) {
-		net := add(design.KindNetwork, "", fmt.Sprintf("network %d", k), &design.Network{Cloud: "Sedge", Region: "sedge-coast", Blocks: []netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 208, byte(k * 8), 0}), 21)}})
+		net := add(
+			design.KindNetwork, "", fmt.Sprintf("network %d", k),
+			&design.Network{
+				Cloud: "Sedge", Region: "sedge-coast",
+				Blocks: []netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 208, byte(k * 8), 0}), 21)},
+			},
+		)
 		table := add(design.KindTable, net, "table", &design.Table{})
-		sub := add(design.KindSubnet, net, "subnet", &design.Subnet{Zone: "sedge-coast-a", Table: table, Prefixes: []netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 208, byte(k * 8), 0}), 24)}})
+		sub := add(
+			design.KindSubnet, net, "subnet",
+			&design.Subnet{
+				Zone: "sedge-coast-a", Table: table,
+				Prefixes: []netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 208, byte(k * 8), 0}), 24)},
+			},
+		)
 		hosts = append(hosts, add(design.KindEndpoint, sub, "server", &design.Endpoint{Addresses: []netip.Addr{netip.AddrFrom4([4]byte{10, 208, byte(k * 8), 10})}}))
-		gateways = append(gateways, add(design.KindGateway, net, "gateway", &design.Gateway{Addresses: []netip.Addr{public(60000 + 2*k), public(60001 + 2*k)}, ASN: uint32(4200100000 + k), VPN: "doubled"}))
+		gateways = append(
+			gateways,
+			add(
+				design.KindGateway, net, "gateway",
+				&design.Gateway{
+					Addresses: []netip.Addr{public(60000 + 2*k), public(60001 + 2*k)}, ASN: uint32(4200100000 + k),
+					VPN: "doubled",
+				},
+			),
+		)
 	}
 	for k := range n {
 		site := add(design.KindSite, "", fmt.Sprintf("site %d", k), &design.Site{})
@@ -52,7 +73,9 @@ func estate(tb testing.TB, n int) *design.Design {
 		block := netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 208, byte(m * 8), 0}), 21)
 		link := add(design.KindLink, "", fmt.Sprintf("link %d", k), &design.Link{Routing: design.RoutingBGP, Ends: []design.End{{Gateway: g, Routes: []netip.Prefix{block}}, {Gateway: gateways[m], Routes: []netip.Prefix{lan}}}})
 		for s := range 2 {
-			in := netip.PrefixFrom(netip.AddrFrom4([4]byte{169, 254, byte(180 + (2*k+s)/64), byte((2*k + s) % 64 * 4)}), 30)
+			in := netip.PrefixFrom(
+				netip.AddrFrom4([4]byte{169, 254, byte(180 + (2*k+s)/64), byte((2*k + s) % 64 * 4)}), 30,
+			)
 			a, b := in.Addr().Next(), in.Addr().Next().Next()
 			t := &design.Tunnel{Outside: []netip.Addr{public(k), public(60000 + 2*m + s)}, Inside: []netip.Prefix{netip.PrefixFrom(a, 30), netip.PrefixFrom(b, 30)}}
 			if k%17 == 3 {

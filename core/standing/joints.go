@@ -132,10 +132,15 @@ func (s *Standing) tunnel(o *design.Object, t *design.Tunnel) (Verdict, negotiat
 		return down(LinkDown, o.ID, outcome.Parameter, "the two ends of %s do not agree: %s", name, outcome.Why), outcome
 	}
 	if why, at := ends.InsideRefused(s.d, o); why != "" {
-		return down(LinkDown, o.ID, "inside-1", "the inside range %s of %s %s (%s)", t.Inside[0].Masked(), name, why, s.d.Title(at)), outcome
+		return down(
+			LinkDown, o.ID, "inside-1", "the inside range %s of %s %s (%s)", t.Inside[0].Masked(), name, why,
+			s.d.Title(at),
+		), outcome
 	}
 	if !ends.Starts(s.d, o, 0) && !ends.Starts(s.d, o, 1) {
-		return down(LinkDown, o.ID, "starts", "both ends of %s wait for the other to start, so that nobody does", name), outcome
+		return down(
+			LinkDown, o.ID, "starts", "both ends of %s wait for the other to start, so that nobody does", name,
+		), outcome
 	}
 	return up, outcome
 }
@@ -276,7 +281,11 @@ func (s *Standing) addressed(o *design.Object, c *design.Circuit) Verdict {
 	for _, e := range c.Ends {
 		at := s.d.Get(e.At)
 		if len(e.Routes) > 0 && (at.Kind == design.KindEdgeRouter || s.d.Get(at.Parent).Kind == design.KindSite) {
-			return down(LinkDown, o.ID, "inside", "%s has routes at %s, and neither a session nor addresses on the circuit to send them to", o.Name, s.d.Title(e.At))
+			return down(
+				LinkDown, o.ID, "inside",
+				"%s has routes at %s, and neither a session nor addresses on the circuit to send them to", o.Name,
+				s.d.Title(e.At),
+			)
 		}
 	}
 	return up

@@ -214,7 +214,10 @@ func begin(ctx context.Context, p *proof.Proofs, q Question) (*planner, error) {
 	if err != nil {
 		return nil, err
 	}
-	pl := &planner{ctx: ctx, proofs: p, t: t, d: t.Design, q: q, pool: newPool(t.Design, q.Pools), before: before, held: map[design.ID]bool{}, names: map[[2]design.ID][]netip.Prefix{}, near: neighbours(p.Tables().Design)}
+	pl := &planner{
+		ctx: ctx, proofs: p, t: t, d: t.Design, q: q, pool: newPool(t.Design, q.Pools), before: before,
+		held: map[design.ID]bool{}, names: map[[2]design.ID][]netip.Prefix{}, near: neighbours(p.Tables().Design),
+	}
 	for _, r := range pl.before {
 		pl.held[r.Intent] = r.Holds
 	}
@@ -352,7 +355,10 @@ func (pl *planner) try(remedy Remedy, title string, build func(e *editor, o *Opt
 	}
 	e := newEditor(pl.d, pl.pool.fresh())
 	e.near, e.boxed = pl.near, maps.Clone(pl.boxed)
-	o := &Option{Remedy: remedy, Title: title, Total: len(pl.before), Stays: []string{}, Breaks: []string{}, WhyMore: []string{}, Boxes: []Touched{}, Capacity: []Capacity{}, Maps: []Pair{}, Changes: []Change{}}
+	o := &Option{
+		Remedy: remedy, Title: title, Total: len(pl.before), Stays: []string{}, Breaks: []string{}, WhyMore: []string{},
+		Boxes: []Touched{}, Capacity: []Capacity{}, Maps: []Pair{}, Changes: []Change{},
+	}
 	if err := build(e, o); err != nil {
 		pl.exclude(title + ": " + err.Error())
 		return nil

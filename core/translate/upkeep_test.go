@@ -224,7 +224,10 @@ func TestOverAVPNWhateverTheCloud(t *testing.T) {
 	bgp := strings.NewReplacer("routing: static", "routing: bgp", "addresses: 198.51.100.40}", "addresses: 198.51.100.40, asn: 64502}", "vpn: lone}", "asn: 64505}",
 		"tunnels: [{name: strand 1, outside: [198.51.100.40, 203.0.113.5], inside: [169.254.140.1/30, 169.254.140.2/30]}]\n",
 		"tunnels:\n      - name: strand 1\n        outside: [198.51.100.40, 203.0.113.5]\n        inside: [169.254.140.1/30, 169.254.140.2/30]\n"+session).Replace(static)
-	osier := strings.NewReplacer("169.254.140.", "169.254.141.", "cloud: Tarn", "cloud: Osier", "tarn-north-a", "osier-west-1", "tarn-north", "osier-west")
+	osier := strings.NewReplacer(
+		"169.254.140.", "169.254.141.", "cloud: Tarn", "cloud: Osier", "tarn-north-a", "osier-west-1", "tarn-north",
+		"osier-west",
+	)
 	tarn := strings.NewReplacer(", vpn: lone", "")
 	for name, c := range map[string]struct {
 		file  string

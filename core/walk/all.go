@@ -62,7 +62,10 @@ func redirected(t *route.Tables, from, target Host, s design.Service) []Flow {
 					}
 					for _, part := range parts(p, t.Told()) {
 						for _, service := range asDialled(t.Design, target, r, s) {
-							out = append(out, Flow{From: from, To: prefix.FirstHost(part[0]), Meant: target.id(), Service: service})
+							out = append(
+								out,
+								Flow{From: from, To: prefix.FirstHost(part[0]), Meant: target.id(), Service: service},
+							)
 						}
 					}
 				}

@@ -77,7 +77,13 @@ func TestNeverIsNever(t *testing.T) {
 		for _, a := range addressesIn("10.214.0.0/28") {
 			for _, b := range slices.Concat(addressesIn("10.215.0.0/28"), addressesIn("10.223.0.0/28")) {
 				for _, port := range []uint16{22, 443} {
-					p := walk.Prove(tables, walk.Flow{From: walk.Host{Place: from.ID, Address: a}, To: b, Service: design.Service{Proto: "tcp", Port: port}})
+					p := walk.Prove(
+						tables,
+						walk.Flow{
+							From: walk.Host{Place: from.ID, Address: a}, To: b,
+							Service: design.Service{Proto: "tcp", Port: port},
+						},
+					)
 					reached := p.Works && len(p.Forward) > 0 && d.Get(p.Forward[len(p.Forward)-1].At.ID) != nil && (p.To.ID == to.ID || d.Get(p.To.ID).Parent == to.ID)
 					require.False(t, reached, "seed %d: %s to %s port %d", seed, a, b, port)
 				}
@@ -102,7 +108,9 @@ func small(t *testing.T, r *rand.Rand) *design.Design {
 	var edits []design.Edit
 	add := func(k design.Kind, parent, name string, b design.Body) design.ID {
 		id := design.IDFor(k, parent+name)
-		edits = append(edits, design.PutEdit(&design.Object{ID: id, Kind: k, Parent: design.ID(parent), Name: name, Body: b}))
+		edits = append(
+			edits, design.PutEdit(&design.Object{ID: id, Kind: k, Parent: design.ID(parent), Name: name, Body: b}),
+		)
 		return id
 	}
 	part := func(whole string) netip.Prefix {
@@ -113,10 +121,12 @@ func small(t *testing.T, r *rand.Rand) *design.Design {
 		}
 		return netip.PrefixFrom(a, 28+r.IntN(5)).Masked()
 	}
-	near, far := string(add(design.KindSite, "", "near", &design.Site{})), string(add(design.KindSite, "", "far", &design.Site{}))
+	near := string(add(design.KindSite, "", "near", &design.Site{}))
+	far := string(add(design.KindSite, "", "far", &design.Site{}))
 	own, theirs := netip.MustParsePrefix("10.214.0.0/28"), netip.MustParsePrefix("10.215.0.0/28")
 	mapped := netip.MustParsePrefix("10.223.0.0/28")
-	a, b := &design.Gateway{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.1")}}, &design.Gateway{Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.1")}}
+	a := &design.Gateway{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.1")}}
+	b := &design.Gateway{Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.1")}}
 	ga, gb := design.IDFor(design.KindGateway, near+"gateway"), design.IDFor(design.KindGateway, far+"gateway")
 	link := design.IDFor(design.KindLink, "link")
 	for range 1 + r.IntN(3) {
@@ -124,23 +134,50 @@ func small(t *testing.T, r *rand.Rand) *design.Design {
 		b.Routes = append(b.Routes, design.BoxRoute{Prefix: part("10.214.0.0/28")})
 	}
 	if r.IntN(3) == 0 {
-		b.Translate = append(b.Translate, design.Rule{Hook: design.Arriving, Does: design.ToTarget, From: link, Target: netip.MustParseAddr("10.215.0.5"), Destination: []netip.Prefix{part("10.223.0.0/28")}, Source: []netip.Prefix{part("10.214.0.0/28")}})
+		b.Translate = append(
+			b.Translate,
+			design.Rule{
+				Hook: design.Arriving, Does: design.ToTarget, From: link, Target: netip.MustParseAddr("10.215.0.5"),
+				Destination: []netip.Prefix{part("10.223.0.0/28")}, Source: []netip.Prefix{part("10.214.0.0/28")},
+			},
+		)
 	}
 	if r.IntN(3) == 0 {
-		b.Translate = append(b.Translate, design.Rule{Hook: design.Arriving, Does: design.OneToOne, From: link, Real: theirs, Into: mapped, Source: []netip.Prefix{part("10.214.0.0/28")}})
+		b.Translate = append(
+			b.Translate,
+			design.Rule{
+				Hook: design.Arriving, Does: design.OneToOne, From: link, Real: theirs, Into: mapped,
+				Source: []netip.Prefix{part("10.214.0.0/28")},
+			},
+		)
 	}
 	add(design.KindGateway, near, "gateway", a)
 	add(design.KindGateway, far, "gateway", b)
 	from := add(design.KindLAN, near, "lan", &design.LAN{Prefixes: []netip.Prefix{own}})
 	to := add(design.KindLAN, far, "lan", &design.LAN{Prefixes: []netip.Prefix{theirs}})
-	l := &design.Link{Routing: design.RoutingStatic, Ends: []design.End{{Gateway: ga, Routes: []netip.Prefix{part("10.215.0.0/28"), part("10.223.0.0/28")}}, {Gateway: gb, Routes: []netip.Prefix{part("10.214.0.0/28")}}}}
+	l := &design.Link{
+		Routing: design.RoutingStatic,
+		Ends: []design.End{
+			{Gateway: ga, Routes: []netip.Prefix{part("10.215.0.0/28"), part("10.223.0.0/28")}},
+			{Gateway: gb, Routes: []netip.Prefix{part("10.214.0.0/28")}},
+		},
+	}
 	if r.IntN(3) == 0 {
 		x, y := part("10.214.0.0/28"), part("10.215.0.0/28")
-		l = &design.Link{Routing: design.RoutingSelectors, Ends: []design.End{{Gateway: ga, Local: []netip.Prefix{x}, Remote: []netip.Prefix{y}}, {Gateway: gb, Local: []netip.Prefix{y}, Remote: []netip.Prefix{x}}}}
+		l = &design.Link{
+			Routing: design.RoutingSelectors,
+			Ends: []design.End{
+				{Gateway: ga, Local: []netip.Prefix{x}, Remote: []netip.Prefix{y}},
+				{Gateway: gb, Local: []netip.Prefix{y}, Remote: []netip.Prefix{x}},
+			},
+		}
 	}
 	add(design.KindLink, "", "link", l)
 	edits[len(edits)-1].ID, edits[len(edits)-1].Object.ID = link, link
-	add(design.KindTunnel, string(link), "strand 1", &design.Tunnel{Outside: []netip.Addr{a.Addresses[0], b.Addresses[0]}})
+	add(
+		design.KindTunnel, string(link), "strand 1",
+		&design.Tunnel{Outside: []netip.Addr{a.Addresses[0], b.Addresses[0]}},
+	)
 	add(design.KindIntent, "", "never", &design.Intent{From: from, To: to, Never: true})
 	d, _, err := design.New("small", nil).Apply(edits)
 	require.NoError(t, err, fmt.Sprint(l))

@@ -128,7 +128,9 @@ func (w *walker) awaited(place design.ID) design.ID {
 		if !w.d.StandsIn(o, w.d.Get(place)) {
 			continue
 		}
-		if slices.ContainsFunc(list, func(c conversation) bool { return c.reply == w.header && c.reply.Dst != c.first.Src }) {
+		if slices.ContainsFunc(
+			list, func(c conversation) bool { return c.reply == w.header && c.reply.Dst != c.first.Src },
+		) {
 			return box
 		}
 	}

@@ -35,22 +35,56 @@ func TestEqualRoutesAreAllWalked(t *testing.T) {
 	var e estate
 	same := netip.MustParsePrefix("192.168.216.0/24")
 	hill := e.add(design.KindSite, "", "hill", &design.Site{})
-	gate := e.add(design.KindGateway, hill, "gateway", &design.Gateway{ASN: 64501, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.1")}})
-	lan := e.add(design.KindLAN, hill, "lan", &design.LAN{Prefixes: []netip.Prefix{netip.MustParsePrefix("10.214.0.0/24")}})
+	gate := e.add(
+		design.KindGateway, hill, "gateway",
+		&design.Gateway{ASN: 64501, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.1")}},
+	)
+	lan := e.add(
+		design.KindLAN, hill, "lan", &design.LAN{Prefixes: []netip.Prefix{netip.MustParsePrefix("10.214.0.0/24")}},
+	)
 	var hosts []design.ID
 	for n, name := range []string{"orangery", "nursery"} {
-		public, in := netip.AddrFrom4([4]byte{203, 0, 113, byte(n + 1)}), netip.AddrFrom4([4]byte{169, 254, 140, byte(4 * n)})
+		public := netip.AddrFrom4([4]byte{203, 0, 113, byte(n + 1)})
+		in := netip.AddrFrom4([4]byte{169, 254, 140, byte(4 * n)})
 		site := e.add(design.KindSite, "", name, &design.Site{})
-		far := e.add(design.KindGateway, site, "gateway", &design.Gateway{ASN: uint32(64502 + n), Addresses: []netip.Addr{public}})
+		far := e.add(
+			design.KindGateway, site, "gateway",
+			&design.Gateway{ASN: uint32(64502 + n), Addresses: []netip.Addr{public}},
+		)
 		house := e.add(design.KindLAN, site, "house", &design.LAN{Prefixes: []netip.Prefix{same}})
-		hosts = append(hosts, e.add(design.KindEndpoint, house, "controller", &design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("192.168.216.17")}}))
-		link := e.add(design.KindLink, "", "to "+name, &design.Link{Routing: design.RoutingBGP, Ends: []design.End{{Gateway: gate}, {Gateway: far}}})
-		strand := e.add(design.KindTunnel, link, "strand 1", &design.Tunnel{Outside: []netip.Addr{netip.MustParseAddr("198.51.100.1"), public}, Inside: []netip.Prefix{netip.PrefixFrom(in.Next(), 30), netip.PrefixFrom(in.Next().Next(), 30)}})
-		e.add(design.KindSession, strand, "session", &design.Session{Ends: []design.SessionEnd{{ASN: 64501, Address: in.Next()}, {ASN: uint32(64502 + n), Address: in.Next().Next()}}})
+		hosts = append(
+			hosts,
+			e.add(
+				design.KindEndpoint, house, "controller",
+				&design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("192.168.216.17")}},
+			),
+		)
+		link := e.add(
+			design.KindLink, "", "to "+name,
+			&design.Link{Routing: design.RoutingBGP, Ends: []design.End{{Gateway: gate}, {Gateway: far}}},
+		)
+		strand := e.add(
+			design.KindTunnel, link, "strand 1",
+			&design.Tunnel{
+				Outside: []netip.Addr{netip.MustParseAddr("198.51.100.1"), public},
+				Inside:  []netip.Prefix{netip.PrefixFrom(in.Next(), 30), netip.PrefixFrom(in.Next().Next(), 30)},
+			},
+		)
+		e.add(
+			design.KindSession, strand, "session",
+			&design.Session{
+				Ends: []design.SessionEnd{
+					{ASN: 64501, Address: in.Next()}, {ASN: uint32(64502 + n), Address: in.Next().Next()},
+				},
+			},
+		)
 	}
 	tables := e.tables(t)
 	for _, host := range hosts {
-		f := walk.Flow{From: walk.Host{Place: lan, Address: netip.MustParseAddr("10.214.0.9")}, To: netip.MustParseAddr("192.168.216.17"), Meant: host, Service: design.Service{Proto: "tcp", Port: 502}}
+		f := walk.Flow{
+			From: walk.Host{Place: lan, Address: netip.MustParseAddr("10.214.0.9")},
+			To:   netip.MustParseAddr("192.168.216.17"), Meant: host, Service: design.Service{Proto: "tcp", Port: 502},
+		}
 		assert.False(t, walk.Prove(tables, f).Works, "some conversations come to the other garden")
 		assert.Contains(t, walk.Prove(tables, f).Forward[1].Text, "or as well by")
 		assert.True(t, walk.Possibly(tables, f).Works, "and some to this one")
@@ -61,11 +95,33 @@ func TestEqualRoutesAreAllWalked(t *testing.T) {
 // range lies in the network's block. And nobody on the internet answers a private pool.
 func TestBoxesEntriesAndPrivatePools(t *testing.T) {
 	var e estate
-	net := e.add(design.KindNetwork, "", "seed store", &design.Network{Cloud: "Tarn", Region: "tarn-north", Blocks: []netip.Prefix{netip.MustParsePrefix("10.208.0.0/16")}})
-	table, border := design.IDFor(design.KindTable, string(net)+"main"), design.IDFor(design.KindTable, string(net)+"border")
-	e.add(design.KindSubnet, net, "a", &design.Subnet{Zone: "tarn-north-a", Prefixes: []netip.Prefix{netip.MustParsePrefix("10.208.1.0/24")}, Table: table})
-	e.add(design.KindSubnet, net, "b", &design.Subnet{Zone: "tarn-north-a", Prefixes: []netip.Prefix{netip.MustParsePrefix("10.208.2.0/24")}, Table: border})
-	box := e.add(design.KindBox, net, "box", &design.Box{Addresses: []netip.Addr{netip.MustParseAddr("10.208.2.2")}, Routes: []design.BoxRoute{{Prefix: netip.MustParsePrefix("10.208.1.128/25")}}})
+	net := e.add(
+		design.KindNetwork, "", "seed store",
+		&design.Network{
+			Cloud: "Tarn", Region: "tarn-north", Blocks: []netip.Prefix{netip.MustParsePrefix("10.208.0.0/16")},
+		},
+	)
+	table := design.IDFor(design.KindTable, string(net)+"main")
+	border := design.IDFor(design.KindTable, string(net)+"border")
+	e.add(
+		design.KindSubnet, net, "a",
+		&design.Subnet{
+			Zone: "tarn-north-a", Prefixes: []netip.Prefix{netip.MustParsePrefix("10.208.1.0/24")}, Table: table,
+		},
+	)
+	e.add(
+		design.KindSubnet, net, "b",
+		&design.Subnet{
+			Zone: "tarn-north-a", Prefixes: []netip.Prefix{netip.MustParsePrefix("10.208.2.0/24")}, Table: border,
+		},
+	)
+	box := e.add(
+		design.KindBox, net, "box",
+		&design.Box{
+			Addresses: []netip.Addr{netip.MustParseAddr("10.208.2.2")},
+			Routes:    []design.BoxRoute{{Prefix: netip.MustParsePrefix("10.208.1.128/25")}},
+		},
+	)
 	e.add(design.KindTable, net, "main", &design.Table{})
 	e.add(design.KindTable, net, "border", &design.Table{})
 	p := e.tables(t).Point(box)
@@ -79,7 +135,9 @@ func TestBoxesEntriesAndPrivatePools(t *testing.T) {
 	o := d.Find("marrow-hill/gateway", design.KindGateway)[0]
 	g := *o.Body.(*design.Gateway)
 	g.Stands = []netip.Addr{netip.MustParseAddr("10.214.0.1")}
-	g.Translate = []design.Rule{{Hook: design.Leaving, Does: design.FromPool, Into: netip.MustParsePrefix("10.214.3.250/32")}}
+	g.Translate = []design.Rule{
+		{Hook: design.Leaving, Does: design.FromPool, Into: netip.MustParsePrefix("10.214.3.250/32")},
+	}
 	d, _, err = d.Apply([]design.Edit{design.PutEdit(o.With(&g))})
 	require.NoError(t, err)
 	tables := route.Solve(d, standing.Condition{})

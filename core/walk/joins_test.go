@@ -147,7 +147,9 @@ func TestWaitingAttachmentAndCircuitsInWalks(t *testing.T) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
 	f := ping(t, d, "seed-bank-index/racks-a", "172.29.48.9", "172.29.16.9")
-	assert.Equal(t, walk.Code(standing.NotAccepted), stopOf(t, d, f).Code, "a request that nobody answered joins nothing")
+	assert.Equal(
+		t, walk.Code(standing.NotAccepted), stopOf(t, d, f).Code, "a request that nobody answered joins nothing",
+	)
 	assert.Nil(t, stopOf(t, accepted(t, d), f))
 	// from the station to the scans over two circuits and the edge router
 	p := walk.Prove(route.Solve(d, standing.Condition{}), ping(t, d, "saltmarsh-station/tide-laboratory", "10.215.0.15", "10.209.2.9"))

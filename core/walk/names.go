@@ -370,7 +370,9 @@ func arrives(t *route.Tables, viewer design.ID, a netip.Addr) arrival {
 func (f *follower) mapped(p *route.Point) {
 	for _, r := range p.Translations {
 		from := r.From == "" || r.From == f.by
-		mine := len(r.Source) == 0 || len(f.views) == 0 || slices.ContainsFunc(r.Source, func(s netip.Prefix) bool { return slices.ContainsFunc(f.views, s.Overlaps) })
+		mine := len(r.Source) == 0 || len(f.views) == 0 || slices.ContainsFunc(
+			r.Source, func(s netip.Prefix) bool { return slices.ContainsFunc(f.views, s.Overlaps) },
+		)
 		if r.Hook == design.Arriving && r.Does == design.OneToOne && from && mine && r.Into.Contains(f.a) {
 			f.out.mapping = r.Of
 			return
@@ -507,7 +509,8 @@ func meantHop(t *route.Tables, p *route.Point, a netip.Addr) (hop route.Hop, str
 	c := p.Lookup(a)
 	best := c.Winner
 	for n := range c.Losers {
-		if l := &c.Losers[n]; l.Down != nil && meant(t.Design, l.Down) && (best == nil || l.Prefix.Bits() > best.Prefix.Bits()) {
+		if l := &c.Losers[n]; l.Down != nil && meant(t.Design, l.Down) &&
+			(best == nil || l.Prefix.Bits() > best.Prefix.Bits()) {
 			best = l
 		}
 	}
@@ -628,7 +631,10 @@ func published(t *route.Tables, f Flow) Flow {
 			meant = &by
 		}
 	}
-	reached := slices.ContainsFunc(arrivals(t, f.From.Place, f.To), func(a arrival) bool { return a.mapping != "" || a.place == HomeOf(t.Design, f.Meant) })
+	reached := slices.ContainsFunc(
+		arrivals(t, f.From.Place, f.To),
+		func(a arrival) bool { return a.mapping != "" || a.place == HomeOf(t.Design, f.Meant) },
+	)
 	if meant != nil && !reached {
 		return *meant // it is what the source dials, though it does not answer now
 	}

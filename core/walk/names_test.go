@@ -26,17 +26,34 @@ func TestNamesAreThoseOfTheCallersSegment(t *testing.T) {
 	}
 	same := netip.MustParsePrefix("192.168.216.0/24")
 	hill := add(design.KindSite, "", "hill", &design.Site{})
-	gate := add(design.KindGateway, hill, "gateway", &design.Gateway{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.1")}})
+	gate := add(
+		design.KindGateway, hill, "gateway",
+		&design.Gateway{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.1")}},
+	)
 	lans, hosts := map[string]design.ID{}, map[string]design.ID{}
 	for n, name := range []string{"grounds", "science"} {
 		s := add(design.KindSegment, "", name, &design.Segment{})
 		own := netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 214, byte(n), 0}), 24)
 		lans[name] = add(design.KindLAN, hill, name, &design.LAN{Prefixes: []netip.Prefix{own}, Segment: s})
 		site := add(design.KindSite, "", "garden of "+name, &design.Site{})
-		far := add(design.KindGateway, site, "gateway", &design.Gateway{Addresses: []netip.Addr{netip.AddrFrom4([4]byte{203, 0, 113, byte(n + 1)})}})
+		far := add(
+			design.KindGateway, site, "gateway",
+			&design.Gateway{Addresses: []netip.Addr{netip.AddrFrom4([4]byte{203, 0, 113, byte(n + 1)})}},
+		)
 		lan := add(design.KindLAN, site, "house", &design.LAN{Prefixes: []netip.Prefix{same}, Segment: s})
-		hosts[name] = add(design.KindEndpoint, lan, "controller", &design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("192.168.216.17")}})
-		link := add(design.KindLink, "", "link of "+name, &design.Link{Routing: design.RoutingStatic, Segment: s, Ends: []design.End{{Gateway: gate, Routes: []netip.Prefix{same}}, {Gateway: far, Routes: []netip.Prefix{own}}}})
+		hosts[name] = add(
+			design.KindEndpoint, lan, "controller",
+			&design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("192.168.216.17")}},
+		)
+		link := add(
+			design.KindLink, "", "link of "+name,
+			&design.Link{
+				Routing: design.RoutingStatic, Segment: s,
+				Ends: []design.End{
+					{Gateway: gate, Routes: []netip.Prefix{same}}, {Gateway: far, Routes: []netip.Prefix{own}},
+				},
+			},
+		)
 		add(design.KindTunnel, link, "strand 1", &design.Tunnel{Outside: []netip.Addr{netip.MustParseAddr("198.51.100.1"), netip.AddrFrom4([4]byte{203, 0, 113, byte(n + 1)})},
 			Inside: []netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{169, 254, 140, byte(4*n + 1)}), 30), netip.PrefixFrom(netip.AddrFrom4([4]byte{169, 254, 140, byte(4*n + 2)}), 30)}})
 	}

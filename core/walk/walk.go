@@ -194,7 +194,10 @@ func prove(t *route.Tables, f Flow, way *turns) Proof {
 	if h.DPort != 0 {
 		h.SPort = clientPort
 	}
-	there := walker{t: t, d: d, way: "forward", meant: f.Meant, header: h, known: connections{}, fabric: map[Header]fabricated{}, turns: way}
+	there := walker{
+		t: t, d: d, way: "forward", meant: f.Meant, header: h, known: connections{}, fabric: map[Header]fabricated{},
+		turns: way,
+	}
 	reached := there.from(f.From)
 	p.Forward, p.Stop, p.Remembered = there.stages, there.stop, there.remembered()
 	if p.Stop != nil {
@@ -209,7 +212,10 @@ func prove(t *route.Tables, f Flow, way *turns) Proof {
 	if p.Stop = answers(d, reached, design.Service{Proto: there.header.Proto, Port: there.header.DPort}); p.Stop != nil {
 		return p
 	}
-	back := walker{t: t, d: d, way: "reply", meant: f.From.id(), header: there.header.reversed(), known: there.known, fabric: there.fabric, turns: way}
+	back := walker{
+		t: t, d: d, way: "reply", meant: f.From.id(), header: there.header.reversed(), known: there.known,
+		fabric: there.fabric, turns: way,
+	}
 	back.from(reached)
 	if got := back.header; back.stop == nil && got != h.reversed() {
 		back.halt(ReplyNotReversed, p.From,

@@ -325,7 +325,9 @@ func routeText(at Place, dst netip.Addr, c route.Choice) string {
 	for _, b := range c.Branches {
 		shared += ", or as well by " + b.Via
 	}
-	return fmt.Sprintf("%s: %s matches %s (%s, %s%s)", at.Title, dst, c.Winner.Prefix, c.Winner.Source, c.Winner.Via, shared)
+	return fmt.Sprintf(
+		"%s: %s matches %s (%s, %s%s)", at.Title, dst, c.Winner.Prefix, c.Winner.Source, c.Winner.Via, shared,
+	)
 }
 
 // strictlyRefused judges a strict reverse-path filter: the route back to the
@@ -425,7 +427,10 @@ func (w *walker) cross(link, from design.ID, only []design.ID) Host {
 	if len(fitting) == 0 {
 		return w.halt(SelectorMiss, at, fmt.Sprintf("the two ends of %s have agreed on selectors that do not cover %s to %s", o.Name, w.header.Src, w.header.Dst), "set the selectors of both ends to everything")
 	}
-	w.stage(at, Enters, nil, "%s carries it from %s to %s on %s", o.Name, w.d.Title(from), w.d.Title(far.Gateway), strandWords(fitting, w.d.Strands(link), w.t.Standing))
+	w.stage(
+		at, Enters, nil, "%s carries it from %s to %s on %s", o.Name, w.d.Title(from), w.d.Title(far.Gateway),
+		strandWords(fitting, w.d.Strands(link), w.t.Standing),
+	)
 	w.segment = w.d.SegmentOf(fitting[0].ID)
 	arrival := w.t.Point(far.Gateway)
 	if l.Routing == design.RoutingSelectors && !admits(arrival, link, w.header) {
