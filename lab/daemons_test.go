@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -150,24 +149,6 @@ func TestTruthOfDaemons(t *testing.T) {
 		}
 		return pings(t, fmt.Sprint("seed ", seed), d, hosts), len(hosts) * (len(hosts) - 1)
 	})
-}
-
-// estates runs many, some at a time: they mostly wait. Some of their flows work, not all.
-func estates(t *testing.T, count int, run func(t *testing.T, seed uint64) (works, all int)) {
-	var works, all atomic.Int64
-	t.Run("estates", func(t *testing.T) {
-		for seed := range uint64(count) {
-			t.Run(fmt.Sprint(seed), func(t *testing.T) {
-				t.Parallel()
-				w, a := run(t, seed)
-				works.Add(int64(w))
-				all.Add(int64(a))
-			})
-		}
-	})
-	t.Logf("%d flows, %d work by their walks", all.Load(), works.Load())
-	assert.Positive(t, works.Load())
-	assert.Less(t, works.Load(), all.Load())
 }
 
 // agreed loads the files of both gateways of each strand into two IPsec daemons that reach
