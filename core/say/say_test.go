@@ -249,6 +249,9 @@ func TestSayings(t *testing.T) {
 func TestTroublePointsAtTheWord(t *testing.T) {
 	for _, c := range []struct{ line, at, why, want string }{
 		{"site Fern with lan 10.214.1.7/24", "10.214.1.7/24", "has host bits set", "10.214.1.0/24"},
+		{"site Fern with lan 10.300.0.0/24", "10.300.0.0/24", "is not a prefix", ""},
+		{"site Fern with lan 10.214.64/20", "10.214.64/20", "is not a prefix", ""},
+		{"set Marrow Hill gateway addresses 198.51.100.400", "198.51.100.400", "400", ""},
 		{"move Alder Hut into marsh", "marsh", "no segment is called that", "science"},
 		{"Alder Hut must reach logger on tcp/0", "tcp/0", "has no port from 1 to 65535", ""},
 		{"gateway 203.0.113.9", "", "where the gateway is, is not said", "in"},

@@ -2,6 +2,7 @@ package say
 
 import (
 	"net/netip"
+	"regexp"
 	"strconv"
 	"strings"
 	"unicode"
@@ -96,14 +97,21 @@ var escapes = strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\t", `\t`)
 
 func quote(text string) string { return `"` + escapes.Replace(text) + `"` }
 
+// What has the shape of a range or an address is one, and no name: what is wrong in it
+// is told.
+var (
+	prefixShape  = regexp.MustCompile(`^[0-9]+(\.[0-9]+)+/[0-9]*$`)
+	addressShape = regexp.MustCompile(`^[0-9]+(\.[0-9]+){3}$`)
+)
+
 func isPrefix(text string) bool {
 	_, err := netip.ParsePrefix(text)
-	return err == nil
+	return err == nil || prefixShape.MatchString(text)
 }
 
 func isAddress(text string) bool {
 	_, err := netip.ParseAddr(text)
-	return err == nil
+	return err == nil || addressShape.MatchString(text)
 }
 
 func isService(text string) bool {
