@@ -28,8 +28,12 @@ func NewTaken(list ...netip.Prefix) *Taken {
 // Add takes a range, once more if it is taken.
 func (t *Taken) Add(p netip.Prefix) {
 	p = p.Masked()
-	if t.held[p]++; t.held[p] == 1 {
-		t.count(p, 1)
+	was := t.any(p)
+	t.held[p]++
+	for ; !was && p.Bits() > 0; p = wider(p) { // a range that holds some already is counted
+		up := wider(p)
+		was = t.any(up)
+		t.above[up]++
 	}
 }
 
@@ -40,18 +44,19 @@ func (t *Taken) Remove(p netip.Prefix) {
 		return
 	}
 	delete(t.held, p)
-	t.count(p, -1)
 	clear(t.passed)
-}
-
-func (t *Taken) count(p netip.Prefix, by int) {
-	for bits := p.Bits() - 1; bits >= 0; bits-- {
-		up := netip.PrefixFrom(p.Addr(), bits).Masked()
-		if t.above[up] += by; t.above[up] == 0 {
+	for ; !t.any(p) && p.Bits() > 0; p = wider(p) {
+		up := wider(p)
+		if t.above[up]--; t.above[up] == 0 {
 			delete(t.above, up)
 		}
 	}
 }
+
+// any reports whether a range or one in it is taken.
+func (t *Taken) any(p netip.Prefix) bool { return t.held[p] > 0 || t.above[p] > 0 }
+
+func wider(p netip.Prefix) netip.Prefix { return netip.PrefixFrom(p.Addr(), p.Bits()-1).Masked() }
 
 // by is a range that p overlaps: one that holds it, or p itself where it holds one.
 func (t *Taken) by(p netip.Prefix) (netip.Prefix, bool) {
