@@ -44,7 +44,14 @@ func (t *Taken) Remove(p netip.Prefix) {
 		return
 	}
 	delete(t.held, p)
-	clear(t.passed)
+	for key, at := range t.passed { // the search goes on from what is free again
+		if key.whole.Overlaps(p) && p.Addr().Less(at.Addr()) {
+			t.passed[key] = netip.PrefixFrom(p.Addr(), at.Bits()).Masked()
+			if !key.from.Addr().Less(p.Addr()) {
+				delete(t.passed, key)
+			}
+		}
+	}
 	for ; !t.any(p) && p.Bits() > 0; p = wider(p) {
 		up := wider(p)
 		if t.above[up]--; t.above[up] == 0 {
@@ -77,7 +84,9 @@ func (t *Taken) FirstFree(whole, from netip.Prefix) (netip.Prefix, bool) {
 		at = key.from
 	}
 	for whole.Contains(at.Addr()) {
-		t.passed[key] = at
+		if at != key.from {
+			t.passed[key] = at
+		}
 		clash, found := t.by(at)
 		if !found {
 			return at, true
