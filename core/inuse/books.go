@@ -174,9 +174,11 @@ func (b *Books) Release() {
 	for _, giveBack := range b.later.names {
 		giveBack()
 	}
-	for _, n := range b.later.asns {
-		b.asns[n]--
-		b.asn = firstPrivateASN
+	if b.asns != nil {
+		for _, n := range b.later.asns {
+			b.asns[n]--
+			b.asn = firstPrivateASN
+		}
 	}
 	for _, t := range []*Taken{b.holding, b.mapping, b.inside} {
 		for _, p := range b.later.ranges {
