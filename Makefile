@@ -34,7 +34,7 @@ lint: web/node_modules/.stamp e2e/node_modules/.stamp ## formatting, vet, static
 	@cd web && npx openapi-typescript ../schema/openapi.yaml -o node_modules/.schema.d.ts >/dev/null 2>&1 && npx prettier --stdin-filepath schema.d.ts <node_modules/.schema.d.ts | cmp - src/api/schema.d.ts || { echo "the TypeScript client is stale: run make generate"; exit 1; }
 
 check-go:
-	go test ./...
+	go test -timeout 90m ./...
 
 check-web: bin/dravin e2e/node_modules/.stamp
 	rm -rf .dravin/e2e

@@ -198,7 +198,7 @@ func agreed(t *testing.T, l *lab.Lab, tables *route.Tables) {
 	}
 	for path, told := range waits {
 		if !assert.Eventually(
-			t, func() bool { got, want := told(); return got >= want }, 40*time.Second, 200*time.Millisecond, path,
+			t, func() bool { got, want := told(); return got >= want }, 2*time.Minute, 200*time.Millisecond, path,
 		) {
 			t.FailNow()
 		}

@@ -79,7 +79,7 @@ func draftedComesUp(t *testing.T, shape string) {
 		var err error
 		listed, err = swanctl("--list-sas --raw")
 		return err == nil && strings.Count(listed, "state=INSTALLED") == children
-	}, 20*time.Second, 100*time.Millisecond, "all %d children come up by themselves", children)
+	}, 2*time.Minute, 100*time.Millisecond, "all %d children come up by themselves", children)
 	for _, sa := range strings.Split(listed, "list-sa event") {
 		if strings.Contains(sa, "to-dunmoss-arboretum") { // the station has other links, which nobody answers here
 			assert.Equal(t, want.IKE.String(), observe(sa).ike)

@@ -149,7 +149,7 @@ func TestHostileTextsStayTexts(t *testing.T) {
 				h.ruleset += out
 			case "bird.conf":
 				birdc := bird(t, speaker, f.Content)
-				require.Eventually(t, func() bool { return strings.Contains(birdc("show protocols"), "BGP") }, 5*time.Second, 50*time.Millisecond)
+				require.Eventually(t, func() bool { return strings.Contains(birdc("show protocols"), "BGP") }, 2*time.Minute, 50*time.Millisecond)
 				shown := birdc("show protocols all")
 				h.protocols = append(h.protocols, neighbor.FindAllString(shown, -1)...)
 				h.protocols = append(h.protocols, fmt.Sprint(strings.Count(shown, "BGP "), strings.Count(shown, "Device "), strings.Count(shown, "Static "), strings.Count(shown, "Kernel ")))
@@ -263,7 +263,7 @@ func TestKeysAndIdentitiesAreHeldAsMeant(t *testing.T) {
 		assert.Eventually(t, func() bool {
 			sas, err := theirs("--list-sas --raw")
 			return err == nil && strings.Contains(sas, "state=ESTABLISHED") && strings.Contains(sas, "remote-id="+strings.TrimPrefix(identities[0], "keyid:")+" ")
-		}, 10*time.Second, 100*time.Millisecond, "%q %v", key, identities)
+		}, 2*time.Minute, 100*time.Millisecond, "%q %v", key, identities)
 		_, _ = theirs("--terminate --ike c --force --timeout 2")
 		_, _ = ours("--terminate --ike saltmarsh-station-to-dunmoss-arboretum__strand-1 --force --timeout 2")
 	}

@@ -216,7 +216,7 @@ func learnsAll(t *testing.T, box *lab.Node, tables *route.Tables, gateway design
 			out, err := box.Output("ip -4 route show table " + table + " proto bird | awk '/^[0-9]/ { print $1 }'")
 			got = strings.Fields(out)
 			return err == nil && slices.Equal(slices.Sorted(slices.Values(want)), slices.Sorted(slices.Values(got)))
-		}, 25*time.Second, 200*time.Millisecond, "table %s of %s", table, box.Name())
+		}, 2*time.Minute, 200*time.Millisecond, "table %s of %s", table, box.Name())
 		if t.Failed() {
 			t.Fatalf("table %s: want %v, got %v", table, want, got)
 		}

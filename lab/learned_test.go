@@ -779,7 +779,7 @@ func startSecond(t *testing.T, n *lab.Node, conf string) (vtysh func(...string) 
 	require.NoError(t, os.WriteFile(file, []byte(conf), 0o644))
 	common := []string{"--vty_socket", dir, "-z", filepath.Join(dir, "zserv")}
 	require.NoError(t, n.Start(nil, filepath.Join(dir, "zlog"), append([]string{"/usr/lib/frr/zebra", "-f", "/dev/null", "-i", filepath.Join(dir, "zebra.pid")}, common...)...))
-	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "zserv")); return err == nil }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "zserv")); return err == nil }, 2*time.Minute, 50*time.Millisecond)
 	require.NoError(t, n.Start(nil, filepath.Join(dir, "log"), append([]string{"/usr/lib/frr/bgpd", "-f", file, "-i", filepath.Join(dir, "bgpd.pid")}, common...)...))
 	return func(args ...string) string {
 		out, _ := n.Output("vtysh --vty_socket " + dir + " -c '" + strings.Join(args, "' -c '") + "' 2>/dev/null")

@@ -143,7 +143,7 @@ func charonIn(t *testing.T, n *lab.Node, dir, options string) (swanctl func(args
 	own := fmt.Sprintf("#!/bin/sh\nSTRONGSWAN_CONF=%s exec /usr/sbin/swanctl \"$@\" --uri %s\n", conf, socket)
 	require.NoError(t, os.WriteFile(dir+"/swanctl", []byte(own), 0o755))
 	swanctl = func(args string) (string, error) { return n.Output(dir + "/swanctl " + args + " 2>&1") }
-	require.Eventually(t, func() bool { _, err := swanctl("--stats"); return err == nil }, 15*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { _, err := swanctl("--stats"); return err == nil }, 2*time.Minute, 100*time.Millisecond)
 	t.Cleanup(func() {
 		if t.Failed() {
 			log, _ := os.ReadFile(dir + "/log")
@@ -237,7 +237,7 @@ func TestRenderedFilesCarryRealPackets(t *testing.T) {
 			_, _ = swanctl("--initiate --child peatside-to-marrow-hill__strand-1__2 --timeout 2")
 		}
 		return err == nil && strings.Count(out, "INSTALLED") >= 2
-	}, 30*time.Second, 250*time.Millisecond, "both children come up")
+	}, 2*time.Minute, 250*time.Millisecond, "both children come up")
 
 	serve(t, controller, ":502")
 	serve(t, logger, ":6514")

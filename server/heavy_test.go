@@ -38,7 +38,7 @@ func TestWhatIsHeavyEndsWithItsCaller(t *testing.T) {
 		}()
 	}
 	require.Eventually(
-		t, func() bool { return gauge(t, s, "dravin_drafts_waiting") > 0 }, 5*time.Second, 5*time.Millisecond,
+		t, func() bool { return gauge(t, s, "dravin_drafts_waiting") > 0 }, 2*time.Minute, 5*time.Millisecond,
 	)
 	assert.Positive(t, gauge(t, s, "dravin_drafts_running"))
 	assert.Equal(t, 200, send(t, "GET", mine+at+"/estate", nil, nil).StatusCode)
@@ -47,7 +47,7 @@ func TestWhatIsHeavyEndsWithItsCaller(t *testing.T) {
 	leave()
 	require.Eventually(
 		t, func() bool { return gauge(t, s, "dravin_drafts_running")+gauge(t, s, "dravin_drafts_waiting") == 0 },
-		2*time.Second, 5*time.Millisecond,
+		2*time.Minute, 5*time.Millisecond,
 	)
 	assert.Len(t, call[server.Heard](t, "POST", at+"/say", doc{"text": "site Yew Hut"}, 200).Edits, 1)
 	assert.Zero(t, call[server.DesignState](t, "GET", at, nil, 200).Position, "nothing is stored")

@@ -99,7 +99,7 @@ func TestKilledServersLoseNothing(t *testing.T) {
 			_ = s.Wait()
 		}
 	}()
-	require.Eventually(t, func() bool { return answers(0) && answers(1) }, 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return answers(0) && answers(1) }, 2*time.Minute, 20*time.Millisecond)
 	require.Equal(t, 201, postTo(t, "http://"+w.listens[0]+"/api/designs", `{"from":"nothing","name":"Huts"}`))
 	w.id = designs(t, w.listens[0])[0]["id"].(string)
 	ctx, stop := context.WithCancel(t.Context())
@@ -118,7 +118,7 @@ func TestKilledServersLoseNothing(t *testing.T) {
 			require.NoError(t, pg.Restart(t.Context()))
 		}
 		servers[at] = start(at)
-		require.Eventually(t, func() bool { return answers(at) }, 30*time.Second, 5*time.Millisecond)
+		require.Eventually(t, func() bool { return answers(at) }, 2*time.Minute, 5*time.Millisecond)
 	}
 	time.Sleep(200 * time.Millisecond)
 	stop()

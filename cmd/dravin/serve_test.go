@@ -53,7 +53,7 @@ func serve(t *testing.T, listen, database, key string, more ...string) (*exec.Cm
 		_ = cmd.Process.Signal(syscall.SIGTERM)
 		_ = cmd.Wait()
 	})
-	require.Eventually(t, func() bool { return strings.Contains(out.String(), "Dravin serves") }, 30*time.Second, 20*time.Millisecond, "%s", out)
+	require.Eventually(t, func() bool { return strings.Contains(out.String(), "Dravin serves") }, 2*time.Minute, 20*time.Millisecond, "%s", out)
 	return cmd, out
 }
 
