@@ -143,8 +143,12 @@ func sheet(t *route.Tables, party design.ID) File {
 	for _, g := range d.Inside(party, design.KindGateway) {
 		p.line("")
 		p.line("%s (%s)", g.Name, words(g.Body.(*design.Gateway).Addresses))
-		for _, e := range endsOf(t, g.ID) {
+		all := endsOf(t, g.ID)
+		for _, e := range all {
 			linkSheet(p, d, e)
+		}
+		if o.Kind == design.KindSite { // a cloud watches in its own way
+			watchSheet(p, t, g, all)
 		}
 		for _, r := range t.Point(g.ID).Translations {
 			if r.Does == design.OneToOne && r.Hook == design.Leaving {
@@ -159,6 +163,9 @@ func sheet(t *route.Tables, party design.ID) File {
 	}
 	listenerSheet(p, d, party)
 	joinSheet(p, t, party)
+	if o.Kind == design.KindEdgeRouter {
+		watchSheet(p, t, o, nil)
+	}
 	for _, table := range d.Inside(party, design.KindHubTable) {
 		p.line("")
 		p.line("%s: exactly these entries beside what is fed", table.Name)
@@ -234,10 +241,6 @@ func linkSheet(p *page, d *design.Design, e *end) {
 		for _, r := range e.near.Routes {
 			p.line("  [ ] send %s into it", r)
 		}
-	}
-	own := d.Party(e.near.Gateway).Kind == design.KindSite // a cloud watches in its own way
-	if own && e.body.Routing == design.RoutingStatic && len(e.near.Routes) > 0 && len(e.strands) > 0 {
-		p.line("  [ ] the watcher runs: a strand that does not answer is left within %d s, and with the last of them its routes", failoverSeconds)
 	}
 }
 

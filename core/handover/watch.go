@@ -72,7 +72,7 @@ func (e *end) asked(x strand) netip.Addr {
 // that answers is taken away, so that the next goes: the kernel would keep it, since its
 // interface is there.
 func watch(t *route.Tables, g *design.Object, all []*end) string {
-	s := &script{page: &page{}, t: t, box: g, ends: all, on: circuitsAt(t, g.ID)}
+	s := watching(t, g, all)
 	list, calls := s.watched(), s.calls()
 	if len(list)+len(calls) == 0 {
 		return ""
@@ -96,6 +96,20 @@ func watch(t *route.Tables, g *design.Object, all []*end) string {
 		s.line("sleep %d", watchPause)
 	})
 	return s.String()
+}
+
+func watching(t *route.Tables, box *design.Object, all []*end) *script {
+	return &script{page: &page{}, t: t, box: box, ends: all, on: circuitsAt(t, box.ID)}
+}
+
+// watchSheet tells what the watcher does, where it watches anything.
+func watchSheet(p *page, t *route.Tables, box *design.Object, all []*end) {
+	if len(watching(t, box, all).watched()) > 0 {
+		p.line(
+			"  [ ] the watcher runs: what does not answer is left within %d s, and a route over nothing that answers goes",
+			failoverSeconds,
+		)
+	}
 }
 
 // watchWords are the functions of the script, and how it begins.
