@@ -147,3 +147,37 @@ func TestBoxesEntriesAndPrivatePools(t *testing.T) {
 	require.NotNil(t, proof.Stop)
 	assert.Equal(t, walk.NoWayBack, proof.Stop.Code, proof.Stop.Why)
 }
+
+// A gateway hides the source behind its own address toward a box that sends the packet
+// back: the kernel takes nothing that comes from an address of its own. A pool that is
+// routed to it is another matter.
+func TestABoxTakesNothingFromItself(t *testing.T) {
+	for into, want := range map[string]walk.Code{"": walk.OwnSource, "10.223.9.9/32": walk.NoRoute} {
+		var e estate
+		addr := netip.MustParseAddr
+		hill := e.add(design.KindSite, "", "hill", &design.Site{})
+		far := netip.MustParsePrefix("192.168.211.0/24")
+		rule := design.Rule{Hook: design.Leaving, Does: design.OwnAddress}
+		if into != "" {
+			rule.Does, rule.Into = design.FromPool, netip.MustParsePrefix(into)
+		}
+		gate := e.add(design.KindGateway, hill, "gateway", &design.Gateway{
+			Stands: []netip.Addr{addr("10.214.0.1")}, Translate: []design.Rule{rule},
+			Routes: []design.BoxRoute{{Prefix: far, Via: addr("10.214.0.7")}},
+		})
+		lan := e.add(design.KindLAN, hill, "lan", &design.LAN{
+			Prefixes: []netip.Prefix{netip.MustParsePrefix("10.214.0.0/24")}, Gateways: []design.ID{gate},
+		})
+		e.add(design.KindBox, hill, "box", &design.Box{
+			Addresses: []netip.Addr{addr("10.214.0.7")},
+			Translate: []design.Rule{{Hook: design.Arriving, Does: design.ToTarget, Target: addr("172.29.0.9")}},
+			Routes:    []design.BoxRoute{{Prefix: netip.MustParsePrefix("0.0.0.0/0"), Via: addr("10.214.0.1")}},
+		})
+		p := walk.Prove(e.tables(t), walk.Flow{
+			From: walk.Host{Place: lan, Address: addr("10.214.0.20")}, To: addr("192.168.211.20"),
+			Service: design.Service{Proto: "tcp", Port: 443},
+		})
+		require.NotNil(t, p.Stop)
+		assert.Equal(t, want, p.Stop.Code, p.Stop.Why)
+	}
+}

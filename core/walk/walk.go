@@ -28,6 +28,7 @@ const (
 	ZoneCutOff           Code = "zone-cut-off"            // the hub's attachment has no subnet in the host's zone
 	BlackHole            Code = "black-hole"              // an entry drops it
 	ReversePath          Code = "reverse-path"            // a strict filter drops what comes in by another way than the answer would go out
+	OwnSource            Code = "own-source"              // it comes to a box from an address that the box itself has
 	OtherSegment         Code = "other-segment"           // the box knows the destination in another routing instance only
 	NotAnswered          Code = "not-answered"            // the host is reached and does not answer this service
 	NoWayBack            Code = "no-way-back"             // it leaves for the internet from an address to which nobody there can answer
@@ -38,7 +39,7 @@ const (
 )
 
 // Codes are all codes.
-var Codes = append([]Code{OnLinkElsewhere, NoNeighbour, NoRoute, Loop, SelectorMiss, NotTransitive, ZoneCutOff, BlackHole, ReversePath, OtherSegment, NotAnswered, NoWayBack, CallerRefused, ReplyNotReversed, ReplyNoRoute, ReplyOnLinkElsewhere}, down()...)
+var Codes = append([]Code{OnLinkElsewhere, NoNeighbour, NoRoute, Loop, SelectorMiss, NotTransitive, ZoneCutOff, BlackHole, ReversePath, OwnSource, OtherSegment, NotAnswered, NoWayBack, CallerRefused, ReplyNotReversed, ReplyNoRoute, ReplyOnLinkElsewhere}, down()...)
 
 // down are the codes of what is down.
 func down() []Code {

@@ -144,10 +144,17 @@ func (w *walker) point(id, by design.ID) Host {
 	if w.again(id, by) {
 		return w.halt(Loop, at, fmt.Sprintf("the packet to %s is back at %s as it was", w.header.Dst, at.Title), "correct the route that sends it round")
 	}
+	came := w.header.Src
 	pass := w.arriving(p, at, by)
 	itself := within(p.Self, w.header.Dst) || w.answersOwn(p.ID)
 	if v := w.forwards(p); !v.Up && !(itself && v.Line == "faults") { // what is for the box is not forwarded
 		return w.down(v, at)
+	}
+	if claimsToBe(p, came) {
+		return w.halt(
+			OwnSource, at, fmt.Sprintf("%s takes nothing that comes from %s, an address of its own", at.Title, came),
+			"hide the source behind a range that the box does not have itself, or do not send it back to the box",
+		)
 	}
 	if w.strictlyRefused(p, by) {
 		return w.halt(ReversePath, at, fmt.Sprintf("%s has a strict reverse-path filter and would answer %s by another way than it came", at.Title, w.header.Src), "set the filter to loose on the box, then take the note off the gateway")
@@ -156,6 +163,14 @@ func (w *walker) point(id, by design.ID) Host {
 		return w.itself(p, at, pass)
 	}
 	return w.routed(p, at, by, pass)
+}
+
+// claimsToBe reports whether a packet of IPv4 comes to a Linux box from an address of its
+// own: it is dropped as a martian, however loose its filters are.
+func claimsToBe(p *route.Point, src netip.Addr) bool {
+	linux := p.Kind == design.KindBox || p.Kind == design.KindEdgeRouter ||
+		p.Kind == design.KindGateway && p.Party.Kind == design.KindSite
+	return linux && src.Is4() && within(p.Self, src)
 }
 
 // segmentBy is the segment that a packet is in once it came by something: a box tells
