@@ -128,8 +128,9 @@ func joinedSites(t *testing.T, seed uint64) (d *design.Design, gateways, lans []
 }
 
 // Random estates whose links run in the daemons, by the files as they are handed over:
-// IPsec daemons agree on exactly the strands that the sheet calls up, the BGP daemons put into the kernel what is computed, and packets pass where walks say. The kernels of
-// test machines have no ESP, so that packets go over a cable for each strand that is up.
+// IPsec daemons agree on exactly the strands that the sheet calls up, the BGP daemons put
+// into the kernel what is computed, and packets pass where walks say. The kernels of test
+// machines have no ESP, so that packets go over a cable for each strand that is up.
 func TestTruthOfDaemons(t *testing.T) {
 	count := 2
 	if n, err := strconv.Atoi(os.Getenv("DRAVIN_TRUTH_INSTANCES")); err == nil {
@@ -157,14 +158,7 @@ func agreed(t *testing.T, l *lab.Lab, tables *route.Tables) {
 	d := tables.Design
 	waits, passes := map[string]func() (children, want int){}, map[string]func() bool{}
 	for n, s := range d.Of(design.KindTunnel) {
-		both := ends.SettingsOf(d, s, "")
-		outcome := negotiate.Agree(both[0], both[1])
-		up := outcome.Up && !design.GoneAtAnEnd(s)
-		require.Equal(t, tables.Standing.Of(s.ID).Up, up, d.Path(s.ID))
-		want := 0
-		if up {
-			want = 2 * len(outcome.Local) * len(outcome.Remote) // each end tells of them
-		}
+		want := children(t, tables, s)
 		boxes := apart(t, l, d, s, fmt.Sprint("ike", n))
 		inside := s.Body.(*design.Tunnel).Inside
 		var swanctl [2]func(string) (string, error)
@@ -209,6 +203,18 @@ func agreed(t *testing.T, l *lab.Lab, tables *route.Tables) {
 		assert.Equal(t, want, got, path)
 		assert.Equal(t, want > 0, passes[path](), "through %s", path)
 	}
+}
+
+// children are how many the two ends of a strand tell of, 0 of one that is down.
+func children(t *testing.T, tables *route.Tables, strand *design.Object) int {
+	both := ends.SettingsOf(tables.Design, strand, "")
+	outcome := negotiate.Agree(both[0], both[1])
+	up := outcome.Up && !design.GoneAtAnEnd(strand)
+	require.Equal(t, tables.Standing.Of(strand.ID).Up, up, tables.Design.Path(strand.ID))
+	if !up {
+		return 0
+	}
+	return 2 * len(outcome.Local) * len(outcome.Remote)
 }
 
 // apart are two boxes that reach each other by one strand's public addresses alone; an end

@@ -201,7 +201,7 @@ func checkAllocation(t *rapid.T) {
 		}
 		taken = append(taken, p)
 	}
-	asn, err := inuse.NextASN(d)
+	asn, err := books.ASN()
 	if err != nil {
 		return
 	}

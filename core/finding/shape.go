@@ -86,7 +86,7 @@ func clusters(all []design.ID, near map[design.ID][]design.ID, counts func(a, b 
 // otherASN gives everything of a party that has an ASN a free one.
 func otherASN(party design.ID, old uint32) func(context.Context, *Findings) []Mend {
 	return func(_ context.Context, f *Findings) []Mend {
-		free, err := inuse.NextASN(f.design())
+		free, err := inuse.NewBooks(f.design()).ASN()
 		if err != nil {
 			return nil
 		}

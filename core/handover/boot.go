@@ -35,7 +35,7 @@ func watcher(t *route.Tables, box *design.Object, all []*end, prefix string) []F
 	return []File{
 		{
 			Path:  prefix + "dravin/watch.sh",
-			About: "takes static routes out of strands and circuits that do not answer", Content: text,
+			About: "takes typed routes out of what does not answer, and asks again for refused strands", Content: text,
 		},
 		{Path: prefix + "systemd/system/dravin-watch.service", About: "runs the watcher", Content: runs},
 	}

@@ -102,13 +102,16 @@ func watching(t *route.Tables, box *design.Object, all []*end) *script {
 	return &script{page: &page{}, t: t, box: box, ends: all, on: circuitsAt(t, box.ID)}
 }
 
-// watchSheet tells what the watcher does, where it watches anything.
+// watchSheet tells what the watcher does, where there is one.
 func watchSheet(p *page, t *route.Tables, box *design.Object, all []*end) {
-	if len(watching(t, box, all).watched()) > 0 {
+	s := watching(t, box, all)
+	if len(s.watched()) > 0 {
 		p.line(
 			"  [ ] the watcher runs: what does not answer is left within %d s, and a route over nothing that answers goes",
 			failoverSeconds,
 		)
+	} else if len(s.calls()) > 0 {
+		p.line("  [ ] the watcher runs: a strand that was refused is asked for again")
 	}
 }
 

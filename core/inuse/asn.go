@@ -15,16 +15,6 @@ const (
 	lastPrivateASN  = 4294967294
 )
 
-// NextASN proposes an ASN that nobody in the design has, that no profile gives
-// out by default, and that is in none of also.
-func NextASN(d *design.Design, also ...uint32) (uint32, error) {
-	used := usedASNs(d)
-	for _, n := range also {
-		used[n]++
-	}
-	return freeASN(used, firstPrivateASN)
-}
-
 // usedASNs are those that objects of the design have, how many of them, and those that
 // profiles give out by default.
 func usedASNs(d *design.Design) map[uint32]int {

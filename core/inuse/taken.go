@@ -10,7 +10,7 @@ import (
 // overlaps one of them is told by as many look-ups as an address has bits.
 type Taken struct {
 	held   map[netip.Prefix]int
-	above  map[netip.Prefix]int    // what holds some of them, and how many
+	above  map[netip.Prefix]int    // of a range: in how many of its halves some are taken
 	passed map[search]netip.Prefix // up to where all is taken
 }
 
