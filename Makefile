@@ -61,7 +61,7 @@ faults: setup-test build ## kills, stops, freezes and cut listeners in the large
 fuzz: ## fuzz each reader for a minute
 	go test ./core/prefix -run '^$$' -fuzz FuzzParse -fuzztime 1m
 	go test ./core/design -run '^$$' -fuzz FuzzRead -fuzztime 1m
-	go test ./core/say -run '^$$' -fuzz FuzzUnderstand -fuzztime 1m
+	go test ./core/command -run '^$$' -fuzz FuzzUnderstand -fuzztime 1m
 	go test ./core/sheet -run '^$$' -fuzz FuzzReadSent -fuzztime 1m
 	go test ./core/ingest -run '^$$' -fuzz FuzzRead -fuzztime 1m
 	go test ./core -run '^$$' -fuzz FuzzWhatIsAcceptedIsEndured -fuzztime 1m

@@ -14,20 +14,20 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravin/core/allocation"
+	"dravin/core/command"
 	"dravin/core/cost"
+	"dravin/core/defaults"
 	"dravin/core/design"
 	"dravin/core/draft"
-	"dravin/core/fill"
 	"dravin/core/finding"
 	"dravin/core/handover"
 	"dravin/core/ingest"
-	"dravin/core/inuse"
-	"dravin/core/life"
+	"dravin/core/lifecycle"
 	"dravin/core/prefix"
-	"dravin/core/say"
 	"dravin/core/sheet"
-	"dravin/core/solved"
-	"dravin/core/standing"
+	"dravin/core/snapshot"
+	"dravin/core/status"
 	"dravin/core/translate"
 	"dravin/core/walk"
 	"dravin/demo"
@@ -165,7 +165,7 @@ func anyValue(r *rand.Rand, d *design.Design, f reflect.Value, tag reflect.Struc
 
 // brokenIsDown holds findings against standing: a joint that is called broken is down,
 // and one that is up is not called so.
-func brokenIsDown(s *solved.Solved, found []finding.Finding) {
+func brokenIsDown(s *snapshot.Solved, found []finding.Finding) {
 	joints := []design.Kind{
 		design.KindLink, design.KindTunnel, design.KindSession, design.KindCircuit, design.KindPeering,
 		design.KindAttachment,
@@ -184,8 +184,8 @@ func brokenIsDown(s *solved.Solved, found []finding.Finding) {
 // askEverything asks all that can be asked of a design, at both horizons.
 func askEverything(r *rand.Rand, d *design.Design) {
 	pick := func() *design.Object { all := d.All(); return all[r.IntN(len(all))] }
-	for _, horizon := range []standing.Horizon{standing.Built, standing.Today} {
-		s := solved.Of(d, standing.Condition{Horizon: horizon})
+	for _, horizon := range []status.Horizon{status.Built, status.Today} {
+		s := snapshot.Of(d, status.Condition{Horizon: horizon})
 		found := s.Findings.All()
 		brokenIsDown(s, found)
 		if len(found) > 0 {
@@ -222,8 +222,8 @@ func askEverything(r *rand.Rand, d *design.Design) {
 	for o := range d.Joints() {
 		draft.FactsOf(d, o.Object)
 		sheet.JoinLines(d, o.Object)
-		life.Steps(d, o.Object)
-		life.Track(d, o.Object)
+		lifecycle.Steps(d, o.Object)
+		lifecycle.Track(d, o.Object)
 	}
 	for _, o := range d.Of(design.KindTunnel) {
 		sheet.Lines(d, o, [2]string{})
@@ -233,13 +233,13 @@ func askEverything(r *rand.Rand, d *design.Design) {
 	}
 	for range 3 {
 		o := pick()
-		fill.New(d).Suggestions(o)
+		defaults.New(d).Suggestions(o)
 		d.Removal(o.ID)
-		_, _ = draft.Like(context.Background(), inuse.NewBooks(d), o.ID, []string{"another"})
-		_, _ = say.Understand(context.Background(), d, "remove "+o.Name, "")
-		_, _ = draft.Shapes(inuse.NewBooks(d), draft.Question{A: o.ID, B: pick().ID})
+		_, _ = draft.Like(context.Background(), allocation.NewBooks(d), o.ID, []string{"another"})
+		_, _ = command.Understand(context.Background(), d, "remove "+o.Name, "")
+		_, _ = draft.Shapes(allocation.NewBooks(d), draft.Question{A: o.ID, B: pick().ID})
 	}
-	say.Sayings(d)
+	command.Sayings(d)
 	ingest.Export(d)
 	for _, p := range d.Of(design.KindProfile) {
 		cost.Compare(d.Profile(p.Name), cost.Question{})

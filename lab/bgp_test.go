@@ -14,11 +14,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravin/core/design"
-	"dravin/core/ends"
 	"dravin/core/handover"
 	"dravin/core/negotiate"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/settings"
+	"dravin/core/status"
 	"dravin/demo"
 	"dravin/lab"
 )
@@ -64,8 +64,8 @@ func TestRenderedSessionsAreWhatDaemonsDo(t *testing.T) {
 		c.change(&session)
 		changed, _, err := d.Apply([]design.Edit{design.PutEdit(o.With(&session))})
 		require.NoError(t, err)
-		want := negotiate.AgreeSession(ends.BGPEnds(&session)[0], ends.BGPEnds(&session)[1])
-		want.Up = route.Solve(changed, standing.Condition{}).Standing.Of(o.ID).Up
+		want := negotiate.AgreeSession(settings.BGPEnds(&session)[0], settings.BGPEnds(&session)[1])
+		want.Up = route.Solve(changed, status.Condition{}).Standing.Of(o.ID).Up
 		birdc := bird(t, near, sessionsOf(t, changed, a.ID))
 		bird(t, far, sessionsOf(t, changed, b.ID))
 		var shown string
@@ -147,7 +147,7 @@ func stays(birdc func(string) string) bool {
 
 // sessionsOf is the BGP daemon's file of a site.
 func sessionsOf(t *testing.T, d *design.Design, site design.ID) string {
-	for _, f := range handover.Render(route.Solve(d, standing.Condition{}), site, nil) {
+	for _, f := range handover.Render(route.Solve(d, status.Condition{}), site, nil) {
 		if strings.HasSuffix(f.Path, "bird.conf") {
 			return f.Content
 		}
@@ -235,7 +235,7 @@ func TestRenderedSummariesFollowTheirParts(t *testing.T) {
 		)
 	}
 	d := m.design(t)
-	tables := route.Solve(d, standing.Condition{})
+	tables := route.Solve(d, status.Condition{})
 	start := func(name string) {
 		for _, f := range handover.Render(tables, d.Get(gateways[name]).Parent, nil) {
 			if strings.HasSuffix(f.Path, "bird.conf") {

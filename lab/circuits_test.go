@@ -18,7 +18,7 @@ import (
 	"dravin/core/handover"
 	"dravin/core/prefix"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/lab"
 )
 
@@ -100,7 +100,7 @@ func TestTruthOfCircuits(t *testing.T) {
 		for n, id := range boxes {
 			nodes[id] = node(t, l, fmt.Sprint("b", n))
 		}
-		tables := route.Solve(d, standing.Condition{})
+		tables := route.Solve(d, status.Condition{})
 		ports := map[design.ID]map[string]string{}
 		for n, c := range d.Of(design.KindCircuit) {
 			names := [2]string{}
@@ -212,7 +212,7 @@ func TestUnitsAreInOrder(t *testing.T) {
 	require.NoError(t, err)
 	dir := t.TempDir()
 	var units []string
-	for _, f := range handover.Render(route.Solve(d, standing.Condition{}), g.Parent, nil) {
+	for _, f := range handover.Render(route.Solve(d, status.Condition{}), g.Parent, nil) {
 		if strings.HasSuffix(f.Path, ".service") {
 			units = append(units, filepath.Join(dir, filepath.Base(f.Path)))
 			require.NoError(t, os.WriteFile(units[len(units)-1], []byte(f.Content), 0o644))

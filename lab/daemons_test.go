@@ -16,12 +16,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravin/core/design"
-	"dravin/core/ends"
 	"dravin/core/handover"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/settings"
+	"dravin/core/status"
 	"dravin/lab"
 )
 
@@ -139,7 +139,7 @@ func TestTruthOfDaemons(t *testing.T) {
 	estates(t, count, func(t *testing.T, seed uint64) (works, all int) {
 		d, gateways, lans := joinedSites(t, seed)
 		l := needs(t, "ping", "bird", "ip", "swanctl", "/usr/lib/ipsec/charon")
-		tables := route.Solve(d, standing.Condition{})
+		tables := route.Solve(d, status.Condition{})
 		agreed(t, l, tables)
 		boxes, hosts := cabled(t, l, tables, gateways, lans)
 		for g, box := range boxes {
@@ -163,7 +163,7 @@ func agreed(t *testing.T, l *lab.Lab, tables *route.Tables) {
 		inside := s.Body.(*design.Tunnel).Inside
 		var swanctl [2]func(string) (string, error)
 		order := []int{0, 1} // who asks is there before who is asked, and is refused at first
-		if ends.Starts(d, s, 1) {
+		if settings.Starts(d, s, 1) {
 			order = []int{1, 0}
 		}
 		for _, k := range order {
@@ -207,7 +207,7 @@ func agreed(t *testing.T, l *lab.Lab, tables *route.Tables) {
 
 // children are how many the two ends of a strand tell of, 0 of one that is down.
 func children(t *testing.T, tables *route.Tables, strand *design.Object) int {
-	both := ends.SettingsOf(tables.Design, strand, "")
+	both := settings.SettingsOf(tables.Design, strand, "")
 	outcome := negotiate.Agree(both[0], both[1])
 	up := outcome.Up && !design.GoneAtAnEnd(strand)
 	require.Equal(t, tables.Standing.Of(strand.ID).Up, up, tables.Design.Path(strand.ID))

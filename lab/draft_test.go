@@ -9,14 +9,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravin/core/allocation"
 	"dravin/core/design"
 	"dravin/core/draft"
-	"dravin/core/ends"
-	"dravin/core/inuse"
-	"dravin/core/life"
+	"dravin/core/lifecycle"
 	"dravin/core/negotiate"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/settings"
+	"dravin/core/status"
 	"dravin/demo"
 )
 
@@ -26,7 +26,7 @@ func drafted(t *testing.T, key string) (d *design.Design, a, b *design.Object) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
 	a, b = d.Find("saltmarsh-station", design.KindSite)[0], d.Find("dunmoss-arboretum", design.KindSite)[0]
-	shapes, err := draft.Shapes(inuse.NewBooks(d), draft.Question{A: a.ID, B: b.ID})
+	shapes, err := draft.Shapes(allocation.NewBooks(d), draft.Question{A: a.ID, B: b.ID})
 	require.NoError(t, err)
 	i := slices.IndexFunc(shapes, func(s draft.Shape) bool { return s.Key == key && len(s.Out) == 0 })
 	require.GreaterOrEqual(t, i, 0, key)
@@ -34,7 +34,7 @@ func drafted(t *testing.T, key string) (d *design.Design, a, b *design.Object) {
 	require.NoError(t, err)
 	for _, r := range d.Of(design.KindRequest) { // nothing is handed over for what nobody has accepted
 		if r.Body.(*design.Request).Answer == "" {
-			edits, err := life.Answer(d, r, true, "welcome")
+			edits, err := lifecycle.Answer(d, r, true, "welcome")
 			require.NoError(t, err)
 			d, _, err = d.Apply(edits)
 			require.NoError(t, err)
@@ -63,7 +63,7 @@ func draftedComesUp(t *testing.T, shape string) {
 		require.NoError(t, err)
 	}
 	tunnel := d.Find("saltmarsh-station-to-dunmoss-arboretum/strand-1", design.KindTunnel)[0]
-	ends := ends.SettingsOf(d, tunnel, "")
+	ends := settings.SettingsOf(d, tunnel, "")
 	want := negotiate.Agree(ends[0], ends[1])
 	require.True(t, want.Up, want.Why)
 
@@ -71,8 +71,8 @@ func draftedComesUp(t *testing.T, shape string) {
 	require.NoError(t, l.Join(near, "wan", ends[0].Address.String()+"/32", far, "wan", ends[1].Address.String()+"/32"))
 	require.NoError(t, near.Script("ip route add default dev wan", "ip address add 10.215.0.1 dev lo", "ip address add 10.215.2.1 dev lo"))
 	require.NoError(t, far.Script("ip route add default dev wan", "ip address add 192.168.211.1 dev lo"))
-	daemon(t, far, rendered(t, route.Solve(d, standing.Condition{}), "dunmoss-arboretum"))
-	swanctl := daemon(t, near, rendered(t, route.Solve(d, standing.Condition{}), "saltmarsh-station"))
+	daemon(t, far, rendered(t, route.Solve(d, status.Condition{}), "dunmoss-arboretum"))
+	swanctl := daemon(t, near, rendered(t, route.Solve(d, status.Condition{}), "saltmarsh-station"))
 	children := len(want.Local) * len(want.Remote)
 	var listed string
 	require.Eventually(t, func() bool {

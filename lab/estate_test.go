@@ -8,13 +8,13 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/prefix"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 // estate is a random design with what its maker knows of it: what it broke.
 type estate struct {
 	d       *design.Design
-	horizon standing.Horizon
+	horizon status.Horizon
 	up      map[design.ID]bool // links' strands, sessions, peerings and attachments, as they were made
 	rules   bool               // gateways may have rules beside mappings
 	r       *rand.Rand
@@ -62,7 +62,7 @@ func prefixesOf(texts ...string) (out []netip.Prefix) {
 // newEstate makes the estate of a seed. It is the same each time.
 func newEstate(seed uint64, rules bool) *estate {
 	return drawn(seed, func(e *estate) {
-		e.rules, e.horizon = rules, pick(e.r, []standing.Horizon{standing.Today, standing.Built})
+		e.rules, e.horizon = rules, pick(e.r, []status.Horizon{status.Today, status.Built})
 		e.make()
 	})
 }
@@ -213,9 +213,9 @@ func (e *estate) state() (design.State, bool) {
 	case n < 75:
 		return design.Ready, true
 	case n < 83:
-		return design.Drafted, e.horizon == standing.Built
+		return design.Drafted, e.horizon == status.Built
 	case n < 90:
-		return design.Making, e.horizon == standing.Built
+		return design.Making, e.horizon == status.Built
 	case n < 95:
 		return design.Gone, false
 	}
@@ -349,7 +349,7 @@ func (e *estate) tunnel(link *design.Object, l *design.Link, a, b *design.Object
 	case 1:
 		t.Ends, good = []design.TunnelEnd{{PeerIdentity: "keyid:other"}, {}}, false
 	case 2:
-		t.Ends, good = []design.TunnelEnd{{}, {State: design.Making}}, good && e.horizon == standing.Built
+		t.Ends, good = []design.TunnelEnd{{}, {State: design.Making}}, good && e.horizon == status.Built
 	}
 	if hub := e.partyOf(b); hub.Kind == design.KindHub && !e.up[hub.ID] {
 		good = false
@@ -435,7 +435,7 @@ func (e *estate) peerings() {
 		case 0:
 			p.Halves[1].Made, p.State, ok = false, design.Waiting, false
 		case 1:
-			p.Halves[0].Made, p.Halves[1].Made, p.State, ok = false, false, design.Drafted, e.horizon == standing.Built
+			p.Halves[0].Made, p.Halves[1].Made, p.State, ok = false, false, design.Drafted, e.horizon == status.Built
 		case 2:
 			p.State, ok = design.Gone, false
 		}

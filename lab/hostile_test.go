@@ -16,11 +16,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravin/core/design"
-	"dravin/core/ends"
 	"dravin/core/handover"
 	"dravin/core/negotiate"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/settings"
+	"dravin/core/status"
 	"dravin/demo"
 	"dravin/lab"
 )
@@ -138,7 +138,7 @@ func TestHostileTextsStayTexts(t *testing.T) {
 		}
 		dir := t.TempDir()
 		conf := ""
-		for n, f := range handover.Render(route.Solve(d, standing.Condition{}), site.ID, keys) {
+		for n, f := range handover.Render(route.Solve(d, status.Condition{}), site.ID, keys) {
 			require.Equal(t, f.Path, filepath.Clean(f.Path))
 			switch filepath.Base(f.Path) {
 			case "dravin.conf", "dravin-keys.conf":
@@ -203,8 +203,8 @@ func identitiesMeant(d *design.Design, site design.ID) (out []string) {
 	for _, tunnel := range d.Of(design.KindTunnel) {
 		l := d.Get(tunnel.Parent)
 		for n, e := range l.Body.(*design.Link).Ends {
-			if d.Get(e.Gateway).Parent == site && standing.Exists(l) {
-				s := ends.SettingsOf(d, tunnel, "")[n]
+			if d.Get(e.Gateway).Parent == site && status.Exists(l) {
+				s := settings.SettingsOf(d, tunnel, "")[n]
 				out = append(out, strings.TrimPrefix(s.Identity, "keyid:"), strings.TrimPrefix(s.PeerIdentity, "keyid:"))
 			}
 		}
@@ -227,7 +227,7 @@ func TestKeysAndIdentitiesAreHeldAsMeant(t *testing.T) {
 	d, _, _ := drafted(t, "vpn-selectors-")
 	tunnel := d.Find("saltmarsh-station-to-dunmoss-arboretum/strand-1", design.KindTunnel)[0]
 	near, far := node(t, l, "near"), node(t, l, "far")
-	plain := ends.SettingsOf(d, tunnel, "")
+	plain := settings.SettingsOf(d, tunnel, "")
 	require.NoError(t, l.Join(near, "wan", plain[0].Address.String()+"/32", far, "wan", plain[1].Address.String()+"/32"))
 	for _, n := range []*lab.Node{near, far} {
 		require.NoError(t, n.Script("ip route add default dev wan"))
@@ -257,11 +257,11 @@ func TestKeysAndIdentitiesAreHeldAsMeant(t *testing.T) {
 		b.Ends = []design.TunnelEnd{{Identity: identities[0], PeerIdentity: identities[1]}, {Identity: identities[1], PeerIdentity: identities[0]}}
 		changed, _, err := d.Apply([]design.Edit{design.PutEdit(tunnel.With(&b))})
 		require.NoError(t, err)
-		s := ends.SettingsOf(changed, changed.Get(tunnel.ID), "0x"+hex.EncodeToString([]byte(key)))[1]
+		s := settings.SettingsOf(changed, changed.Get(tunnel.ID), "0x"+hex.EncodeToString([]byte(key)))[1]
 		load(theirs, conf(s))
 		rendered := ""
 		site := changed.Find("saltmarsh-station", design.KindSite)[0]
-		for _, f := range handover.Render(route.Solve(changed, standing.Condition{}), site.ID, handover.Keys{tunnel.ID: key}) {
+		for _, f := range handover.Render(route.Solve(changed, status.Condition{}), site.ID, handover.Keys{tunnel.ID: key}) {
 			if strings.Contains(f.Path, "swanctl") {
 				rendered += f.Content
 			}

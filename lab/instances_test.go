@@ -21,7 +21,7 @@ import (
 	"dravin/core/handover"
 	"dravin/core/prefix"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/walk"
 	"dravin/lab"
 )
@@ -71,7 +71,7 @@ func estates(t *testing.T, count int, run func(t *testing.T, seed uint64) (works
 // pings asks every host of every other, and holds what comes back against the
 // walks.
 func pings(t *testing.T, what string, d *design.Design, hosts map[design.ID]*lab.Node) (works int) {
-	tables := route.Solve(d, standing.Condition{})
+	tables := route.Solve(d, status.Condition{})
 	var mu sync.Mutex
 	var wg sync.WaitGroup
 	for from, node := range hosts {
@@ -169,7 +169,7 @@ func TestTruthOfSegments(t *testing.T) {
 				}
 			}
 		}
-		tables := route.Solve(d, standing.Condition{})
+		tables := route.Solve(d, status.Condition{})
 		daemons := map[design.ID]string{}
 		for _, g := range gateways {
 			for _, f := range handover.Render(tables, d.Get(g).Parent, nil) {
@@ -315,7 +315,7 @@ func enteringWorld(t *testing.T, d *design.Design, own, gateway design.ID, netwo
 		}
 		hosts[p] = behind(t, l, box, fmt.Sprint("lan", n), d.Ranges(p)[0])
 	}
-	tables := route.Solve(d, standing.Condition{})
+	tables := route.Solve(d, status.Condition{})
 	for _, r := range tables.Point(own).Routes {
 		if r.Hop.Kind == route.Tunnel {
 			require.NoError(t, site.Script(fmt.Sprintf("ip route replace %s dev wan", r.Prefix)))

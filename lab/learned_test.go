@@ -24,7 +24,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/negotiate"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/lab"
 )
 
@@ -700,7 +700,7 @@ func froms(birdc func(string) string, all []ending, list []heard) []heard {
 // what is predicted.
 func (s speakers) run(t *testing.T, name string) (routes int) {
 	l := needs(t, "bird", "birdc")
-	tables := route.Solve(s.d, standing.Condition{})
+	tables := route.Solve(s.d, status.Condition{})
 	nodes := map[design.ID]*lab.Node{}
 	asks := map[design.ID]func() []heard{}
 	var again []func()

@@ -15,7 +15,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/translate"
 )
 
@@ -25,7 +25,7 @@ import (
 func TestAPoolUntilItIsFull(t *testing.T) {
 	needs(t, "ip", "nft")
 	room(t, 140_000)
-	e := &estate{r: rand.New(rand.NewPCG(1, 1)), up: map[design.ID]bool{}, horizon: standing.Built}
+	e := &estate{r: rand.New(rand.NewPCG(1, 1)), up: map[design.ID]bool{}, horizon: status.Built}
 	site := func(lan string) *design.Object {
 		s := e.add(design.KindSite, "", &design.Site{})
 		g := e.add(design.KindGateway, s.ID, &design.Gateway{Addresses: []netip.Addr{e.address()}, Stands: []netip.Addr{nth(netip.MustParsePrefix(lan), 2)}})
@@ -47,7 +47,7 @@ func TestAPoolUntilItIsFull(t *testing.T) {
 	var err error
 	e.d, _, err = design.New("pool", nil).Apply(edits)
 	require.NoError(t, err)
-	tables := route.Solve(e.d, standing.Condition{})
+	tables := route.Solve(e.d, status.Condition{})
 	w := build(t, e, func(g design.ID) (map[design.ID]string, []string) { return renderedFiles(t, tables, g) })
 
 	places := e.of(design.KindLAN, "")

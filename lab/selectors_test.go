@@ -16,7 +16,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/prefix"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/lab"
 )
 
@@ -100,7 +100,7 @@ func TestTruthOfSelectors(t *testing.T) {
 	estates(t, count, func(t *testing.T, seed uint64) (works, all int) {
 		d, gateways, lans := selectingSites(t, seed)
 		l := needs(t, "ping", "ip", "swanctl", "/usr/lib/ipsec/charon")
-		tables := route.Solve(d, standing.Condition{})
+		tables := route.Solve(d, status.Condition{})
 		hosts := map[design.ID]*lab.Node{}
 		var daemons []func(string) (string, error)
 		wan := node(t, l, "wan")

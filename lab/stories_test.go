@@ -17,7 +17,7 @@ import (
 	"dravin/core/overlap"
 	"dravin/core/proof"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/translate"
 	"dravin/core/walk"
 	"dravin/demo"
@@ -41,7 +41,7 @@ func story(t *testing.T, name string) *design.Design {
 
 // estateOf is a design in which everything is sound.
 func estateOf(d *design.Design, seed uint64) *estate {
-	e := &estate{d: d, r: rand.New(rand.NewPCG(seed, 9)), up: map[design.ID]bool{}, horizon: standing.Built}
+	e := &estate{d: d, r: rand.New(rand.NewPCG(seed, 9)), up: map[design.ID]bool{}, horizon: status.Built}
 	for _, k := range []design.Kind{design.KindHub, design.KindTunnel, design.KindSession, design.KindAttachment, design.KindPeering} {
 		for _, o := range d.Of(k) {
 			e.up[o.ID] = true
@@ -82,7 +82,7 @@ func TestTruthOfPlans(t *testing.T) {
 	var all []string
 	for _, name := range []string{"two-gardens-alike", "partner", "hub-refusal", "tenants", "relay", "hub-alike", "peers", "kept-local", "through-a-network"} {
 		d := story(t, name)
-		p := proof.Of(route.Solve(d, standing.Condition{}))
+		p := proof.Of(route.Solve(d, status.Condition{}))
 		for _, g := range overlap.Find(d) {
 			q := translate.OfGroup(g)
 			if len(q.Places) < 2 {
@@ -99,7 +99,7 @@ func TestTruthOfPlans(t *testing.T) {
 					next, _, err := d.Apply(o.Edits)
 					require.NoError(t, err)
 					e := estateOf(next, uint64(n))
-					e.first = asked(t, next, route.Solve(next, standing.Condition{Horizon: e.horizon}))
+					e.first = asked(t, next, route.Solve(next, status.Condition{Horizon: e.horizon}))
 					all = append(all, differences(t, e, name+" "+o.Key, true, 12)...)
 				})
 			}

@@ -16,14 +16,14 @@ import (
 	"dravin/core/design"
 	"dravin/core/handover"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 // newTranslating makes an estate of sites and links that routes decide on, in
 // which gateways and boxes translate in every way.
 func newTranslating(seed uint64) *estate {
 	return drawn(seed+1_000_000, func(e *estate) {
-		e.rules, e.horizon = true, standing.Built
+		e.rules, e.horizon = true, status.Built
 		e.translating()
 	})
 }

@@ -21,7 +21,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/handover"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/walk"
 	"dravin/lab"
 )
@@ -203,7 +203,7 @@ func translated(a netip.Addr, real, mapped netip.Prefix) netip.Addr {
 // differences sends random flows through a world and holds what happens against
 // the walk.
 func differences(t *testing.T, e *estate, name string, rendered bool, flows int) (out []string) {
-	tables := route.Solve(e.d, standing.Condition{Horizon: e.horizon})
+	tables := route.Solve(e.d, status.Condition{Horizon: e.horizon})
 	var files func(design.ID) (map[design.ID]string, []string)
 	if rendered {
 		files = func(g design.ID) (map[design.ID]string, []string) { return renderedFiles(t, tables, g) }

@@ -19,7 +19,7 @@ import (
 	"dravin/core/overlap"
 	"dravin/core/proof"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/translate"
 	"dravin/core/walk"
 	"dravin/demo"
@@ -52,11 +52,11 @@ func node(t *testing.T, l *lab.Lab, name string) *lab.Node {
 func mapped(t *testing.T) *route.Tables {
 	d, err := design.Read(demo.TwoGardens)
 	require.NoError(t, err)
-	options, err := translate.ForGroup(t.Context(), proof.Of(route.Solve(d, standing.Condition{})), overlap.Find(d)[0])
+	options, err := translate.ForGroup(t.Context(), proof.Of(route.Solve(d, status.Condition{})), overlap.Find(d)[0])
 	require.NoError(t, err)
 	d, _, err = d.Apply(options[0].Edits)
 	require.NoError(t, err)
-	return route.Solve(d, standing.Condition{})
+	return route.Solve(d, status.Condition{})
 }
 
 // rendered writes a site's files to a folder and returns where they are.

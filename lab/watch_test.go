@@ -13,7 +13,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/handover"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/demo"
 )
 
@@ -27,7 +27,7 @@ func TestStaticLinksLeaveADeadStrand(t *testing.T) {
 	site := d.Find("marrow-hill", design.KindSite)[0]
 	dir := t.TempDir()
 	files := map[string]string{}
-	for _, f := range handover.Render(route.Solve(d, standing.Condition{}), site.ID, nil) {
+	for _, f := range handover.Render(route.Solve(d, status.Condition{}), site.ID, nil) {
 		if strings.HasPrefix(f.Path, "gateway/dravin/") {
 			files[filepath.Base(f.Path)] = filepath.Join(dir, filepath.Base(f.Path))
 			require.NoError(t, os.WriteFile(files[filepath.Base(f.Path)], []byte(f.Content), 0o600))

@@ -10,8 +10,8 @@ import (
 	"dravin/core/design"
 	"dravin/core/finding"
 	"dravin/core/route"
-	"dravin/core/solved"
-	"dravin/core/standing"
+	"dravin/core/snapshot"
+	"dravin/core/status"
 	"dravin/core/walk"
 	"dravin/demo"
 )
@@ -36,7 +36,7 @@ func TestTheWayOut(t *testing.T) {
 	d, err := design.Read(file)
 	require.NoError(t, err)
 	source := func(d *design.Design, to string) string {
-		tables := route.Solve(d, standing.Condition{})
+		tables := route.Solve(d, status.Condition{})
 		f, err := walk.ParseFlow(tables, "desk", to, design.Service{Proto: "tcp", Port: 443})
 		require.NoError(t, err)
 		for _, s := range walk.Prove(tables, f).Forward {
@@ -47,7 +47,7 @@ func TestTheWayOut(t *testing.T) {
 		return "10.214.0.20"
 	}
 	load := func(d *design.Design) {
-		require.NoError(t, gateway.Script("nft -f "+filepath.Join(rendered(t, route.Solve(d, standing.Condition{}), "marrow-hill"), "nftables.d/dravin.nft")))
+		require.NoError(t, gateway.Script("nft -f "+filepath.Join(rendered(t, route.Solve(d, status.Condition{}), "marrow-hill"), "nftables.d/dravin.nft")))
 		for _, to := range []string{"192.0.2.80", "10.215.4.9"} {
 			assert.Equal(t, source(d, to)+" "+to, ask(t, desk, to+":443"), "as the walk says, to %s", to)
 		}
@@ -55,7 +55,7 @@ func TestTheWayOut(t *testing.T) {
 	load(d)
 	assert.Equal(t, "198.51.100.10", source(d, "10.215.4.9"), "the trap: what the link should take is hidden")
 	mended := false
-	for _, f := range solved.Of(d, standing.Condition{}).Findings.All() {
+	for _, f := range snapshot.Of(d, status.Condition{}).Findings.All() {
 		if f.Code == "hides-link-traffic" {
 			require.Equal(t, finding.Risk, f.Severity)
 			d, _, err = d.Apply(f.Mends[0].Edits)

@@ -12,7 +12,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/lab"
 )
 
@@ -98,7 +98,7 @@ func build(t testing.TB, e *estate, rendered func(gateway design.ID) (devices ma
 	l, err := lab.New()
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = l.Close() })
-	w := &world{t: t, e: e, lab: l, nodes: map[design.ID]*lab.Node{}, scripts: map[design.ID][]string{}, lost: map[design.ID][]string{}, devices: map[[2]design.ID]string{}, solved: route.Solve(e.d, standing.Condition{Horizon: e.horizon})}
+	w := &world{t: t, e: e, lab: l, nodes: map[design.ID]*lab.Node{}, scripts: map[design.ID][]string{}, lost: map[design.ID][]string{}, devices: map[[2]design.ID]string{}, solved: route.Solve(e.d, status.Condition{Horizon: e.horizon})}
 	w.node(fabric)
 	late := map[design.ID][]string{}
 	names := map[design.ID]map[design.ID]string{}
@@ -322,7 +322,7 @@ func (w *world) meant(o *design.Object) bool {
 	case design.Ready:
 		return true
 	case design.Drafted, design.Making:
-		return w.e.horizon == standing.Built
+		return w.e.horizon == status.Built
 	}
 	return false
 }

@@ -12,8 +12,8 @@ import (
 	"dravin/core/overlap"
 	"dravin/core/proof"
 	"dravin/core/route"
-	solving "dravin/core/solved"
-	"dravin/core/standing"
+	solving "dravin/core/snapshot"
+	"dravin/core/status"
 	"dravin/store"
 )
 
@@ -33,21 +33,21 @@ type solved struct {
 func (v *solved) tables() *route.Tables { return v.all.Tables }
 
 // under is the design at one of the horizons.
-func (v *solved) under(h standing.Horizon) *solved {
-	if h == standing.Today && v.today != nil {
+func (v *solved) under(h status.Horizon) *solved {
+	if h == status.Today && v.today != nil {
 		return v.today
 	}
 	return v
 }
 
 // keyed is the condition of a horizon with what is known of keys.
-func keyed(h standing.Horizon, differ []design.ID) standing.Condition {
-	return standing.Condition{Horizon: h, OtherKeys: differ}
+func keyed(h status.Horizon, differ []design.ID) status.Condition {
+	return status.Condition{Horizon: h, OtherKeys: differ}
 }
 
 // solve begins a design anew, or after the one before where that is at hand.
 func solve(d *design.Design, in store.Info, differ []design.ID, before *solved, changes *design.Changes, m *metrics) *solved {
-	one := func(h standing.Horizon, before *solved) *solved {
+	one := func(h status.Horizon, before *solved) *solved {
 		v := &solved{info: in, design: d}
 		if before != nil && slices.Equal(before.all.Tables.Standing.Condition().OtherKeys, differ) {
 			v.all = before.all.After(d, changes)
@@ -64,8 +64,8 @@ func solve(d *design.Design, in store.Info, differ []design.ID, before *solved, 
 	if before != nil {
 		built, now = before, before.today
 	}
-	v := one(standing.Built, built)
-	v.today = one(standing.Today, now)
+	v := one(status.Built, built)
+	v.today = one(status.Today, now)
 	return v
 }
 

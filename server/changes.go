@@ -11,7 +11,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/finding"
 	"dravin/core/proof"
-	solving "dravin/core/solved"
+	solving "dravin/core/snapshot"
 	"dravin/store"
 )
 

@@ -8,7 +8,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/overlap"
 	"dravin/core/sheet"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 // Estate is what the picture shows.
@@ -43,18 +43,18 @@ type EstateRange struct {
 
 // EstateLink joins two parties.
 type EstateLink struct {
-	ID       design.ID        `json:"id"`
-	Kind     design.Kind      `json:"kind" doc:"link, circuit, peering or attachment."`
-	Name     string           `json:"name"`
-	A        design.ID        `json:"a"`
-	B        design.ID        `json:"b"`
-	Shape    string           `json:"shape" doc:"What it is, in words."`
-	Routing  string           `json:"routing" doc:"Of a link: static, selectors or bgp."`
-	Strands  int              `json:"strands"`
-	Up       int              `json:"up" doc:"How many of the strands are up at the horizon asked for."`
-	State    string           `json:"state" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone"`
-	Standing standing.Verdict `json:"standing"`
-	Verdict  sheet.Verdict    `json:"verdict" doc:"The worst of its lines."`
+	ID       design.ID      `json:"id"`
+	Kind     design.Kind    `json:"kind" doc:"link, circuit, peering or attachment."`
+	Name     string         `json:"name"`
+	A        design.ID      `json:"a"`
+	B        design.ID      `json:"b"`
+	Shape    string         `json:"shape" doc:"What it is, in words."`
+	Routing  string         `json:"routing" doc:"Of a link: static, selectors or bgp."`
+	Strands  int            `json:"strands"`
+	Up       int            `json:"up" doc:"How many of the strands are up at the horizon asked for."`
+	State    string         `json:"state" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone"`
+	Standing status.Verdict `json:"standing"`
+	Verdict  sheet.Verdict  `json:"verdict" doc:"The worst of its lines."`
 }
 
 // EstateTie joins two ranges that collide.

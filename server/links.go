@@ -9,30 +9,30 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"dravin/core/allocation"
 	"dravin/core/cost"
 	"dravin/core/design"
 	"dravin/core/draft"
-	"dravin/core/ends"
 	"dravin/core/finding"
-	"dravin/core/inuse"
-	"dravin/core/life"
+	"dravin/core/lifecycle"
 	"dravin/core/negotiate"
+	"dravin/core/settings"
 	"dravin/core/sheet"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/store"
 )
 
 // LinkRow is one link, circuit, peering or attachment in the list.
 type LinkRow struct {
-	ID        design.ID        `json:"id"`
-	Kind      design.Kind      `json:"kind"`
-	Name      string           `json:"name"`
-	State     string           `json:"state" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone"`
-	Facts     draft.Facts      `json:"facts"`
-	Verdict   sheet.Verdict    `json:"verdict" doc:"The worst of its lines."`
-	Differing int              `json:"differing" doc:"How many lines differ."`
-	Standing  standing.Verdict `json:"standing" doc:"Whether it is up at the horizon asked for, and the first cause if not."`
-	Asks      bool             `json:"asks,omitempty" doc:"A request waits for an answer."`
+	ID        design.ID      `json:"id"`
+	Kind      design.Kind    `json:"kind"`
+	Name      string         `json:"name"`
+	State     string         `json:"state" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone"`
+	Facts     draft.Facts    `json:"facts"`
+	Verdict   sheet.Verdict  `json:"verdict" doc:"The worst of its lines."`
+	Differing int            `json:"differing" doc:"How many lines differ."`
+	Standing  status.Verdict `json:"standing" doc:"Whether it is up at the horizon asked for, and the first cause if not."`
+	Asks      bool           `json:"asks,omitempty" doc:"A request waits for an answer."`
 }
 
 // TunnelSheet is one tunnel of a two-ended sheet.
@@ -41,15 +41,15 @@ type TunnelSheet struct {
 	Name     string            `json:"name"`
 	Lines    []sheet.Line      `json:"lines"`
 	Outcome  negotiate.Outcome `json:"outcome"`
-	Standing standing.Verdict  `json:"standing"`
+	Standing status.Verdict    `json:"standing"`
 	Sessions []SessionStanding `json:"sessions"`
 }
 
 // SessionStanding is how one session stands.
 type SessionStanding struct {
-	ID       design.ID        `json:"id"`
-	Name     string           `json:"name"`
-	Standing standing.Verdict `json:"standing"`
+	ID       design.ID      `json:"id"`
+	Name     string         `json:"name"`
+	Standing status.Verdict `json:"standing"`
 }
 
 // LinkSheet is the two-ended sheet.
@@ -59,8 +59,8 @@ type LinkSheet struct {
 	Ends     [2]LinkEnd        `json:"ends"`
 	Tunnels  []TunnelSheet     `json:"tunnels"`
 	Lines    []sheet.Line      `json:"lines" doc:"Of what has no tunnels."`
-	Steps    []life.Step       `json:"steps" doc:"What can be done next."`
-	Track    []life.Stage      `json:"track" doc:"How far the making of a circuit has come."`
+	Steps    []lifecycle.Step  `json:"steps" doc:"What can be done next."`
+	Track    []lifecycle.Stage `json:"track" doc:"How far the making of a circuit has come."`
 	Requests []RequestView     `json:"requests"`
 	Findings []finding.Finding `json:"findings"`
 }
@@ -114,7 +114,7 @@ type StudyView struct {
 func (s *Server) linkOperations(api huma.API) {
 	view(s, api, "get-shapes", "/shapes", "Every way to join two parties, drafted in full", func(v *solved, in *inShapes) ([]draft.Shape, error) {
 		shapes, err := draft.Shapes(
-			inuse.NewBooks(v.design), draft.Question{A: design.ID(in.A), B: design.ID(in.B), GB: in.GB},
+			allocation.NewBooks(v.design), draft.Question{A: design.ID(in.A), B: design.ID(in.B), GB: in.GB},
 		)
 		if err != nil {
 			return nil, refused("a or b", err.Error())
@@ -200,7 +200,7 @@ const codeEndsSoon = 7 * 24 * time.Hour
 
 func rowOf(v *solved, o *design.Object, keys keysOf) LinkRow {
 	d := v.design
-	r := LinkRow{Standing: v.tables().Standing.Of(o.ID), ID: o.ID, Kind: o.Kind, Name: o.Name, State: design.StateOf(o), Facts: draft.FactsOf(d, o), Asks: life.OpenRequest(d, o.ID) != nil}
+	r := LinkRow{Standing: v.tables().Standing.Of(o.ID), ID: o.ID, Kind: o.Kind, Name: o.Name, State: design.StateOf(o), Facts: draft.FactsOf(d, o), Asks: lifecycle.OpenRequest(d, o.ID) != nil}
 	if o.Kind == design.KindAttachment {
 		r.Name += " at " + d.Title(o.Parent)
 	}
@@ -214,7 +214,7 @@ func rowOf(v *solved, o *design.Object, keys keysOf) LinkRow {
 
 func linkSheetOf(v *solved, o *design.Object, keys keysOf) LinkSheet {
 	d := v.design
-	out := LinkSheet{LinkRow: rowOf(v, o, keys), Tunnels: []TunnelSheet{}, Lines: sheet.JoinLines(d, o), Steps: life.Steps(d, o), Track: life.Track(d, o), Requests: requestsOf(d, o), Findings: []finding.Finding{}}
+	out := LinkSheet{LinkRow: rowOf(v, o, keys), Tunnels: []TunnelSheet{}, Lines: sheet.JoinLines(d, o), Steps: lifecycle.Steps(d, o), Track: lifecycle.Track(d, o), Requests: requestsOf(d, o), Findings: []finding.Finding{}}
 	if b, ok := o.Body.(*design.Link); ok {
 		out.Note = b.Note
 	}
@@ -228,7 +228,7 @@ func linkSheetOf(v *solved, o *design.Object, keys keysOf) LinkSheet {
 	subjects := map[design.ID]bool{o.ID: true}
 	for _, t := range d.Inside(o.ID, design.KindTunnel) {
 		held := keys(t.ID)
-		set := ends.SettingsOf(d, t, held[0])
+		set := settings.SettingsOf(d, t, held[0])
 		set[1].Key = held[1]
 		x := TunnelSheet{ID: t.ID, Name: t.Name, Lines: sheet.Lines(d, t, held), Outcome: negotiate.Agree(set[0], set[1]), Standing: v.tables().Standing.Of(t.ID), Sessions: []SessionStanding{}}
 		subjects[t.ID] = true

@@ -7,11 +7,11 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"dravin/core/allocation"
+	"dravin/core/command"
+	"dravin/core/defaults"
 	"dravin/core/design"
 	"dravin/core/draft"
-	"dravin/core/fill"
-	"dravin/core/inuse"
-	"dravin/core/say"
 )
 
 // sayIn are lines that are being said.
@@ -26,8 +26,8 @@ type sayIn struct {
 
 // Heard is what was understood of lines, and what may come next.
 type Heard struct {
-	say.Understood
-	Offers []say.Offer `json:"offers"`
+	command.Understood
+	Offers []command.Offer `json:"offers"`
 }
 
 func (s *Server) say(ctx context.Context, in *sayIn) (*answer[Heard], error) {
@@ -37,14 +37,14 @@ func (s *Server) say(ctx context.Context, in *sayIn) (*answer[Heard], error) {
 	}
 	it := design.ID(in.Body.It)
 	understood, err := queued(
-		ctx, s.makes, func() (say.Understood, error) { return say.Understand(ctx, v.design, in.Body.Text, it) },
+		ctx, s.makes, func() (command.Understood, error) { return command.Understand(ctx, v.design, in.Body.Text, it) },
 	)
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	out := Heard{Understood: understood, Offers: []say.Offer{}}
+	out := Heard{Understood: understood, Offers: []command.Offer{}}
 	if in.Body.Line != "" || in.Body.Text == "" {
-		out.Offers = say.Complete(v.design, in.Body.Line, it)
+		out.Offers = command.Complete(v.design, in.Body.Line, it)
 	}
 	return answering(out, nil)
 }
@@ -58,16 +58,16 @@ type inForm struct {
 
 // Form is what can be given to an object.
 type Form struct {
-	Object      string                  `json:"object" doc:"Its ID; empty for a new one."`
-	Kind        design.Kind             `json:"kind"`
-	Parent      design.ID               `json:"parent"`
-	Name        string                  `json:"name" doc:"For a new one a name that is free."`
-	Body        map[string]any          `json:"body" doc:"Its values, by key; none for a new one."`
-	Doc         string                  `json:"doc"`
-	Fields      []design.Field          `json:"fields"`
-	Suggestions map[string][]fill.Value `json:"suggestions" doc:"By key, best first."`
-	Inside      []PartKind              `json:"inside" doc:"What can be made inside it."`
-	Saying      string                  `json:"saying" doc:"The line that says it."`
+	Object      string                      `json:"object" doc:"Its ID; empty for a new one."`
+	Kind        design.Kind                 `json:"kind"`
+	Parent      design.ID                   `json:"parent"`
+	Name        string                      `json:"name" doc:"For a new one a name that is free."`
+	Body        map[string]any              `json:"body" doc:"Its values, by key; none for a new one."`
+	Doc         string                      `json:"doc"`
+	Fields      []design.Field              `json:"fields"`
+	Suggestions map[string][]defaults.Value `json:"suggestions" doc:"By key, best first."`
+	Inside      []PartKind                  `json:"inside" doc:"What can be made inside it."`
+	Saying      string                      `json:"saying" doc:"The line that says it."`
 }
 
 // PartKind is a kind with what it is.
@@ -92,7 +92,7 @@ func formOf(v *solved, in *inForm) (Form, error) {
 			return Form{}, refused("kind", "there is no such kind of object")
 		}
 		parent := design.ID(in.Parent)
-		o = &design.Object{Kind: k, Parent: parent, Name: fill.New(v.design).Name(k, parent), Body: design.Bodies()[k]}
+		o = &design.Object{Kind: k, Parent: parent, Name: defaults.New(v.design).Name(k, parent), Body: design.Bodies()[k]}
 		if parent != "" && v.design.Get(parent) == nil {
 			return Form{}, refused("parent", "there is no such object now; it may have been removed")
 		}
@@ -102,11 +102,11 @@ func formOf(v *solved, in *inForm) (Form, error) {
 	}
 	f := Form{
 		Object: in.Object, Kind: o.Kind, Parent: o.Parent, Name: o.Name, Body: map[string]any{},
-		Doc: design.Doc(o.Kind), Fields: design.Outline(o.Kind), Suggestions: fill.New(v.design).Suggestions(o),
+		Doc: design.Doc(o.Kind), Fields: design.Outline(o.Kind), Suggestions: defaults.New(v.design).Suggestions(o),
 		Inside: partKinds(o.Kind),
 	}
 	if in.Object != "" {
-		f.Saying, f.Body = say.Saying(v.design, o), design.Values(o)
+		f.Saying, f.Body = command.Saying(v.design, o), design.Values(o)
 	}
 	return f, nil
 }
@@ -127,9 +127,9 @@ type inCopies struct {
 func copiesOf(ctx context.Context, v *solved, in *inCopies) (draft.Copies, error) {
 	names := in.Names
 	if len(names) == 0 {
-		names = draft.Numbered(inuse.NewBooks(v.design), in.Like, max(in.Count, 1))
+		names = draft.Numbered(allocation.NewBooks(v.design), in.Like, max(in.Count, 1))
 	}
-	c, err := draft.Like(ctx, inuse.NewBooks(v.design), design.ID(in.Source), names)
+	c, err := draft.Like(ctx, allocation.NewBooks(v.design), design.ID(in.Source), names)
 	if err != nil && ctx.Err() == nil {
 		return c, refused("source", err.Error())
 	}
@@ -149,7 +149,7 @@ func starOf(ctx context.Context, v *solved, in *inStar) (draft.Star, error) {
 	for _, b := range in.Branches {
 		q.Branches = append(q.Branches, design.ID(b))
 	}
-	star, err := draft.DraftStar(ctx, inuse.NewBooks(v.design), q)
+	star, err := draft.DraftStar(ctx, allocation.NewBooks(v.design), q)
 	if err != nil && ctx.Err() == nil {
 		return star, refused("branch", err.Error())
 	}

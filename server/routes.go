@@ -11,11 +11,11 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"dravin/core/design"
-	"dravin/core/ends"
 	"dravin/core/prefix"
 	"dravin/core/route"
-	solving "dravin/core/solved"
-	"dravin/core/standing"
+	"dravin/core/settings"
+	solving "dravin/core/snapshot"
+	"dravin/core/status"
 )
 
 // TableRow is one table of the estate.
@@ -200,24 +200,24 @@ func prefixesOf(v *solved, in *inPrefixes) ([]route.Known, error) {
 
 // SessionRow is a BGP session.
 type SessionRow struct {
-	ID       design.ID        `json:"id"`
-	Name     string           `json:"name" doc:"What carries it."`
-	Ends     [2]string        `json:"ends"`
-	ASNs     [2]uint32        `json:"asns"`
-	Joint    design.ID        `json:"joint" doc:"The link or circuit."`
-	Standing standing.Verdict `json:"standing"`
+	ID       design.ID      `json:"id"`
+	Name     string         `json:"name" doc:"What carries it."`
+	Ends     [2]string      `json:"ends"`
+	ASNs     [2]uint32      `json:"asns"`
+	Joint    design.ID      `json:"joint" doc:"The link or circuit."`
+	Standing status.Verdict `json:"standing"`
 }
 
 func sessionRow(v *solved, o *design.Object) SessionRow {
 	d := v.design
 	carrier := d.Get(o.Parent)
-	row := SessionRow{ID: o.ID, Name: standing.CarrierName(d, o), Joint: carrier.ID, Standing: v.tables().Standing.Of(o.ID)}
+	row := SessionRow{ID: o.ID, Name: status.CarrierName(d, o), Joint: carrier.ID, Standing: v.tables().Standing.Of(o.ID)}
 	if carrier.Kind == design.KindTunnel {
 		row.Joint = carrier.Parent
 	}
 	for n, e := range o.Body.(*design.Session).Ends {
 		row.ASNs[n] = e.ASN
-		if at := ends.Speaker(d, o, n); at != nil {
+		if at := settings.Speaker(d, o, n); at != nil {
 			row.Ends[n] = d.Title(at.ID)
 		}
 	}
@@ -276,7 +276,7 @@ func sessionView(v *solved, in *inSession) (SessionView, error) {
 		for k := range e.In {
 			side.In = append(side.In, route.RuleWords(e.In, k))
 		}
-		if at := ends.Speaker(v.design, o, n); at != nil {
+		if at := settings.Speaker(v.design, o, n); at != nil {
 			if id := route.RouterID(v.design, at.ID); id.IsValid() {
 				side.Router = id.String()
 			}
@@ -318,11 +318,11 @@ func (s *Server) effect(ctx context.Context, in *effectIn) (*answer[solving.Effe
 			return nil, s.failed(err)
 		}
 	}
-	var gone []standing.Thing
+	var gone []status.Thing
 	for _, text := range in.Body.Without {
-		thing := standing.Thing{Object: design.ID(text)}
+		thing := status.Thing{Object: design.ID(text)}
 		if at.design.Get(thing.Object) == nil {
-			if thing, err = standing.ParseThing(at.design, text); err != nil {
+			if thing, err = status.ParseThing(at.design, text); err != nil {
 				return nil, refused("without", err.Error())
 			}
 		}

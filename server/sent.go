@@ -11,8 +11,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"dravin/core/design"
-	"dravin/core/ends"
 	"dravin/core/negotiate"
+	"dravin/core/settings"
 	"dravin/core/sheet"
 	"dravin/store"
 )
@@ -103,7 +103,7 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 	}
 	if in.Body.Record {
 		l := v.design.Get(t.Parent).Body.(*design.Link)
-		set := store.ChangeSet{Base: in.Body.Base, Author: author, Reason: fmt.Sprintf("Record what %s sent for %s, %s", ends.EndTitle(v.design, l, in.Body.End), v.design.Get(t.Parent).Name, t.Name), Edits: edits, FarKey: s.farKey(t.ID, keys, sent.Settings.Key)}
+		set := store.ChangeSet{Base: in.Body.Base, Author: author, Reason: fmt.Sprintf("Record what %s sent for %s, %s", settings.EndTitle(v.design, l, in.Body.End), v.design.Get(t.Parent).Name, t.Name), Edits: edits, FarKey: s.farKey(t.ID, keys, sent.Settings.Key)}
 		if in.Body.Reason != "" {
 			set.Reason = in.Body.Reason
 		}
@@ -111,7 +111,7 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 			return nil, err
 		}
 	}
-	ends := ends.SettingsOf(next, next.Get(t.ID), keys[0])
+	ends := settings.SettingsOf(next, next.Get(t.ID), keys[0])
 	ends[1].Key = keys[1]
 	out := Compared{Given: sent.Given, Problems: sent.Problems, Lines: sheet.Lines(next, next.Get(t.ID), keys), Outcome: negotiate.Agree(ends[0], ends[1])}
 	if out.Problems == nil {

@@ -9,7 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"dravin/core/design"
-	"dravin/core/life"
+	"dravin/core/lifecycle"
 	"dravin/store"
 )
 
@@ -51,7 +51,7 @@ func (s *Server) answerRequest(ctx context.Context, in *answerIn) (*answer[store
 	if !design.IsLine(in.Body.Reason) {
 		return nil, refused("reason", "the reason holds a control character; write plain text")
 	}
-	edits, err := life.Answer(v.design, r, in.Body.Accept, in.Body.Reason)
+	edits, err := lifecycle.Answer(v.design, r, in.Body.Accept, in.Body.Reason)
 	if err != nil {
 		return nil, refused("reason", err.Error())
 	}
@@ -68,7 +68,7 @@ func (s *Server) enterCode(ctx context.Context, in *codeIn) (*answer[store.Info]
 	if o == nil || o.Kind != design.KindCircuit {
 		return nil, refused("link", "there is no such circuit now; it may have been removed or undone")
 	}
-	edit, err := life.EnterCode(o, in.Body.Code, in.Body.Zone, in.Body.Expires)
+	edit, err := lifecycle.EnterCode(o, in.Body.Code, in.Body.Zone, in.Body.Expires)
 	if err != nil {
 		return nil, refused("code", err.Error())
 	}

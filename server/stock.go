@@ -10,9 +10,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"dravin/core/allocation"
 	"dravin/core/design"
 	"dravin/core/ingest"
-	"dravin/core/inuse"
 	"dravin/core/prefix"
 )
 
@@ -136,7 +136,7 @@ func findFree(v *solved, in *inFree) ([]FreeRange, error) {
 	for n, id := range in.For {
 		parties[n] = design.ID(id)
 	}
-	used := inuse.ForHolding(v.design, parties, design.ID(in.Segment))
+	used := allocation.ForHolding(v.design, parties, design.ID(in.Segment))
 	out := []FreeRange{}
 	for _, text := range within {
 		allowed, err := prefix.Parse(text)

@@ -15,14 +15,14 @@ import (
 	"dravin/core/prefix"
 	"dravin/core/proof"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/walk"
 )
 
 func (in *InView) id() string { return in.Design }
 
 // asked is the horizon that a view is asked for.
-func (in *InView) asked() standing.Horizon { return in.Horizon.horizon() }
+func (in *InView) asked() status.Horizon { return in.Horizon.horizon() }
 
 // InView addresses a design as it is at a horizon.
 type InView struct {
@@ -35,21 +35,21 @@ type Horizon string
 
 // Schema lists the horizons.
 func (Horizon) Schema(huma.Registry) *huma.Schema {
-	return &huma.Schema{Type: huma.TypeString, Enum: []any{string(standing.Built), string(standing.Today)}, Default: string(standing.Built)}
+	return &huma.Schema{Type: huma.TypeString, Enum: []any{string(status.Built), string(status.Today)}, Default: string(status.Built)}
 }
 
-func (h Horizon) horizon() standing.Horizon {
-	if standing.Horizon(h) == standing.Today {
-		return standing.Today
+func (h Horizon) horizon() status.Horizon {
+	if status.Horizon(h) == status.Today {
+		return status.Today
 	}
-	return standing.Built
+	return status.Built
 }
 
 // view registers a reading operation: do is given the design as it is now.
 func view[I any, P interface {
 	*I
 	id() string
-	asked() standing.Horizon
+	asked() status.Horizon
 }, O any](s *Server, api huma.API, id, path, summary string, do func(v *solved, in P) (O, error)) {
 	heavy(s, api, nil, id, path, summary, func(_ context.Context, v *solved, in P) (O, error) { return do(v, in) })
 }
@@ -59,7 +59,7 @@ func view[I any, P interface {
 func heavy[I any, P interface {
 	*I
 	id() string
-	asked() standing.Horizon
+	asked() status.Horizon
 }, O any](s *Server, api huma.API, q *queue, id, path, summary string, do func(ctx context.Context, v *solved, in P) (O, error)) {
 	register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: "/api/designs/{design}" + path, Summary: summary},
 		func(ctx context.Context, in *I) (*answer[O], error) {
@@ -286,7 +286,7 @@ type Sheet struct {
 	Inside   []*design.Object  `json:"inside"`
 	Links    []*design.Object  `json:"links" doc:"The links, circuits, peerings and attachments that end at it or at its gateways."`
 	Routes   []route.Route     `json:"routes" doc:"The table, if it is a forwarding point."`
-	Standing standing.Verdict  `json:"standing" doc:"Whether it is up at the horizon asked for, and the first cause if not."`
+	Standing status.Verdict    `json:"standing" doc:"Whether it is up at the horizon asked for, and the first cause if not."`
 	Findings []finding.Finding `json:"findings" doc:"Those that have it as a subject."`
 }
 

@@ -9,7 +9,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/ingest"
-	"dravin/core/solved"
+	"dravin/core/snapshot"
 	"dravin/core/translate"
 	"dravin/core/walk"
 	"dravin/core/words"
@@ -51,7 +51,7 @@ func ledgerCommand() *cobra.Command {
 	return c
 }
 
-func writeLedger(w io.Writer, s *solved.Solved, as, viewer, ask, origin string) error {
+func writeLedger(w io.Writer, s *snapshot.Solved, as, viewer, ask, origin string) error {
 	var who design.ID
 	if viewer != "" {
 		found := s.Design.Find(viewer, translate.Viewers...)

@@ -10,7 +10,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/overlap"
 	"dravin/core/prefix"
-	"dravin/core/solved"
+	"dravin/core/snapshot"
 	"dravin/core/translate"
 	"dravin/core/words"
 )
@@ -59,7 +59,7 @@ func planCommand() *cobra.Command {
 	return c
 }
 
-func runPlan(c *cobra.Command, s *solved.Solved, asked planAsked, out format) error {
+func runPlan(c *cobra.Command, s *snapshot.Solved, asked planAsked, out format) error {
 	q, err := asked.question(s)
 	if err != nil {
 		return badInput(err)
@@ -84,7 +84,7 @@ func runPlan(c *cobra.Command, s *solved.Solved, asked planAsked, out format) er
 }
 
 // question reads the flags against the design.
-func (a planAsked) question(s *solved.Solved) (q translate.Question, err error) {
+func (a planAsked) question(s *snapshot.Solved) (q translate.Question, err error) {
 	d := s.Design
 	find := func(flag string, texts []string, kinds ...design.Kind) (out []design.ID) {
 		for _, text := range texts {
@@ -129,7 +129,7 @@ func example(d *design.Design, kinds []design.Kind) string {
 	return "marrow-hill"
 }
 
-func checkLeast(c *cobra.Command, s *solved.Solved, q translate.Question) error {
+func checkLeast(c *cobra.Command, s *snapshot.Solved, q translate.Question) error {
 	n, tried, err := translate.Search(c.Context(), s.Proofs, q)
 	if err != nil {
 		return err

@@ -12,8 +12,8 @@ import (
 
 	"dravin/core/prefix"
 	"dravin/core/route"
-	"dravin/core/solved"
-	"dravin/core/standing"
+	"dravin/core/snapshot"
+	"dravin/core/status"
 )
 
 // routesAsked is what `dravin routes` is asked for.
@@ -31,7 +31,7 @@ type routesAnswer struct {
 	Spread   *route.Spread       `json:"spread,omitempty"`
 	Limits   []route.Use         `json:"limits,omitempty"`
 	Without  []string            `json:"without,omitempty"`
-	Effect   *solved.Effect      `json:"effect,omitempty"`
+	Effect   *snapshot.Effect    `json:"effect,omitempty"`
 	Troubles []string            `json:"troubles,omitempty"`
 
 	Sessions []route.SessionState `json:"sessions,omitempty"`
@@ -78,7 +78,7 @@ func routesCommand() *cobra.Command {
 	return c
 }
 
-func answerRoutes(s *solved.Solved, asked routesAsked) (a routesAnswer, err error) {
+func answerRoutes(s *snapshot.Solved, asked routesAsked) (a routesAnswer, err error) {
 	d := s.Design
 	var p netip.Prefix
 	if asked.prefix != "" {
@@ -87,16 +87,16 @@ func answerRoutes(s *solved.Solved, asked routesAsked) (a routesAnswer, err erro
 		}
 	}
 	if len(asked.without) > 0 {
-		var gone []standing.Thing
+		var gone []status.Thing
 		for _, text := range asked.without {
-			thing, err := standing.ParseThing(d, text)
+			thing, err := status.ParseThing(d, text)
 			if err != nil {
 				return a, fmt.Errorf("--without: %w", err)
 			}
 			gone = append(gone, thing)
 		}
 		after := s.Without(gone...)
-		effect := solved.EffectOf(s, after)
+		effect := snapshot.EffectOf(s, after)
 		a.Without, a.Effect, s = asked.without, &effect, after
 	}
 	if p.IsValid() && asked.table == "" {
@@ -236,7 +236,7 @@ func printSpread(w io.Writer, s route.Spread) {
 	}
 }
 
-func printEffect(w io.Writer, e solved.Effect) {
+func printEffect(w io.Writer, e snapshot.Effect) {
 	for _, t := range e.Tables {
 		fmt.Fprintf(w, "%s\n", t.Title)
 		for _, r := range t.Gained {

@@ -8,8 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dravin/core/command"
 	"dravin/core/design"
-	"dravin/core/say"
 )
 
 func sayCommand() *cobra.Command {
@@ -25,10 +25,10 @@ func sayCommand() *cobra.Command {
 				return err
 			}
 			if len(lines) == 0 {
-				fmt.Fprint(c.OutOrStdout(), say.Sayings(d))
+				fmt.Fprint(c.OutOrStdout(), command.Sayings(d))
 				return nil
 			}
-			u, err := say.Understand(c.Context(), d, strings.Join(lines, "\n"), "")
+			u, err := command.Understand(c.Context(), d, strings.Join(lines, "\n"), "")
 			if err != nil {
 				return err
 			}
@@ -66,7 +66,7 @@ func spoken(args []string, fresh string) (*design.Design, []string, error) {
 	return d, args[1:], err
 }
 
-func printUnderstood(w io.Writer, u say.Understood) {
+func printUnderstood(w io.Writer, u command.Understood) {
 	for _, l := range u.Lines {
 		for _, p := range l.Problems {
 			fmt.Fprintf(w, "  %s\n  %s%s\n%s", l.Text, strings.Repeat(" ", p.From), strings.Repeat("^", max(p.To-p.From, 1)), p.Why)

@@ -8,8 +8,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"dravin/core/design"
-	"dravin/core/solved"
-	"dravin/core/standing"
+	"dravin/core/snapshot"
+	"dravin/core/status"
 )
 
 // condition is under what a command looks at a design.
@@ -24,23 +24,23 @@ func (x *condition) add(c *cobra.Command) {
 }
 
 // solve solves a design under the condition.
-func (x *condition) solve(d *design.Design) (*solved.Solved, error) {
-	c := standing.Condition{Horizon: standing.Built}
+func (x *condition) solve(d *design.Design) (*snapshot.Solved, error) {
+	c := status.Condition{Horizon: status.Built}
 	if x.today {
-		c.Horizon = standing.Today
+		c.Horizon = status.Today
 	}
 	for _, text := range x.without {
-		t, err := standing.ParseThing(d, text)
+		t, err := status.ParseThing(d, text)
 		if err != nil {
 			return nil, badInput(fmt.Errorf("--without: %w", err))
 		}
 		c.Without = append(c.Without, t)
 	}
-	return solved.Of(d, c), nil
+	return snapshot.Of(d, c), nil
 }
 
 // read reads a design file and solves it under the condition.
-func (x *condition) read(path string) (*solved.Solved, error) {
+func (x *condition) read(path string) (*snapshot.Solved, error) {
 	d, err := readDesign(path)
 	if err != nil {
 		return nil, err
@@ -53,7 +53,7 @@ type standingRow struct {
 	Kind  design.Kind `json:"kind"`
 	Path  string      `json:"path"`
 	State string      `json:"state"`
-	standing.Verdict
+	status.Verdict
 }
 
 func standingCommand() *cobra.Command {
@@ -72,7 +72,7 @@ func standingCommand() *cobra.Command {
 			d := s.Tables.Design
 			rows, down := []standingRow{}, false
 			for _, o := range d.All() {
-				if !slices.Contains(standing.CanFail, o.Kind) || o.Kind == design.KindOutside {
+				if !slices.Contains(status.CanFail, o.Kind) || o.Kind == design.KindOutside {
 					continue
 				}
 				v := s.Tables.Standing.Of(o.ID)

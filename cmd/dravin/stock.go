@@ -11,9 +11,9 @@ import (
 	"slices"
 	"strings"
 
+	"dravin/core/allocation"
 	"dravin/core/design"
 	"dravin/core/ingest"
-	"dravin/core/inuse"
 	"dravin/core/overlap"
 	"dravin/core/prefix"
 )
@@ -160,5 +160,5 @@ func (s *stock) used(parties []string) ([]netip.Prefix, error) {
 		}
 		wanted = append(wanted, found[0].ID)
 	}
-	return inuse.ForHolding(s.design, wanted, ""), nil
+	return allocation.ForHolding(s.design, wanted, ""), nil
 }

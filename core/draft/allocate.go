@@ -5,7 +5,7 @@ import (
 	"net/netip"
 	"slices"
 
-	"dravin/core/inuse"
+	"dravin/core/allocation"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
@@ -38,7 +38,7 @@ func insideRule(a, b *provider.Inside) (provider.Inside, error) {
 }
 
 // TakeInside takes a free inside range that both ends take. Either rule may be nil.
-func TakeInside(books *inuse.Books, a, b *provider.Inside) (netip.Prefix, error) {
+func TakeInside(books *allocation.Books, a, b *provider.Inside) (netip.Prefix, error) {
 	rule, err := insideRule(a, b)
 	if err != nil {
 		return netip.Prefix{}, err

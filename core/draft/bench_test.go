@@ -8,9 +8,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"dravin/core/allocation"
 	"dravin/core/design"
 	"dravin/core/draft"
-	"dravin/core/inuse"
 )
 
 // A thousand copies of a site of the demo, with its link.
@@ -19,7 +19,7 @@ func BenchmarkThousandCopies(b *testing.B) {
 	source := d.Find("peatside-nursery", design.KindSite)[0].ID
 	for b.Loop() {
 		_, err := draft.Like(
-			context.Background(), inuse.NewBooks(d), source, draft.Numbered(inuse.NewBooks(d), "Garden #", 1000),
+			context.Background(), allocation.NewBooks(d), source, draft.Numbered(allocation.NewBooks(d), "Garden #", 1000),
 		)
 		require.NoError(b, err)
 	}
@@ -37,7 +37,7 @@ func BenchmarkCopyOfAThousandLANs(b *testing.B) {
 	d, _, err := d.Apply(edits)
 	require.NoError(b, err)
 	for b.Loop() {
-		_, err := draft.Like(context.Background(), inuse.NewBooks(d), source, []string{"another"})
+		_, err := draft.Like(context.Background(), allocation.NewBooks(d), source, []string{"another"})
 		require.NoError(b, err)
 	}
 }

@@ -6,13 +6,13 @@ import (
 	"slices"
 	"strings"
 
+	"dravin/core/allocation"
 	"dravin/core/cost"
 	"dravin/core/design"
-	"dravin/core/inuse"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/words"
 )
 
@@ -20,7 +20,7 @@ import (
 const circuitGateway = "circuit gateway"
 
 // circuitShape joins the two by circuits over an edge router.
-func circuitShape(books *inuse.Books, a, b side, q Question) Shape {
+func circuitShape(books *allocation.Books, a, b side, q Question) Shape {
 	s := newShape("circuit", "Private circuit")
 	f := draft(books, &s)
 	f.circuitPossible(a, b)
@@ -100,7 +100,7 @@ func (f *drafter) edge(a, b side) *design.Object {
 		}
 	}
 	for _, o := range f.d.Of(design.KindEdgeRouter) {
-		if have == nil && standing.Exists(o) {
+		if have == nil && status.Exists(o) {
 			have = o
 		}
 	}
@@ -246,7 +246,7 @@ func least(a, b uint32) uint32 {
 // parties: it announces between its circuits.
 func (f *drafter) reannounce(edge *design.Object, a, b side) {
 	for _, o := range f.d.Of(design.KindCircuit) {
-		if !standing.Exists(o) {
+		if !status.Exists(o) {
 			continue
 		}
 		ends := o.Body.(*design.Circuit).Ends
@@ -280,7 +280,7 @@ func (f *drafter) reannounce(edge *design.Object, a, b side) {
 func (f *drafter) circuits(edge *design.Object, x side) []*design.Object {
 	var out []*design.Object
 	for _, o := range f.d.Of(design.KindCircuit) {
-		if !standing.Exists(o) {
+		if !status.Exists(o) {
 			continue
 		}
 		ends := o.Body.(*design.Circuit).Ends
@@ -437,7 +437,7 @@ func (f *drafter) circuit(edge, gateway *design.Object, x, far side, name, zone 
 
 // vlan is a tag that no circuit of the edge router has.
 func (f *drafter) vlan(edge *design.Object) uint16 {
-	used := inuse.Tags(f.d, edge.ID)
+	used := allocation.Tags(f.d, edge.ID)
 	for _, o := range f.own {
 		if c, ok := o.Body.(*design.Circuit); ok && (c.Ends[0].At == edge.ID || c.Ends[1].At == edge.ID) {
 			used[c.Ends[0].VLAN], used[c.Ends[1].VLAN] = true, true

@@ -7,19 +7,19 @@ import (
 
 	"dravin/core/words"
 
+	"dravin/core/allocation"
 	"dravin/core/cost"
 	"dravin/core/design"
-	"dravin/core/ends"
-	"dravin/core/inuse"
 	"dravin/core/negotiate"
 	"dravin/core/provider"
+	"dravin/core/settings"
 )
 
 // drafter fills one shape: it puts what is missing, reuses what is there, and
 // keeps account of steps, costs and reasons.
 type drafter struct {
 	d     *design.Design
-	books *inuse.Books
+	books *allocation.Books
 	s     *Shape
 	own   map[design.ID]*design.Object // what was put, by ID
 }
@@ -29,14 +29,14 @@ func newShape(key, title string) Shape {
 }
 
 // draft begins a shape. What shapes before it have taken of the books is free for it.
-func draft(books *inuse.Books, s *Shape) *drafter {
+func draft(books *allocation.Books, s *Shape) *drafter {
 	books.Release()
 	return &drafter{d: books.Design(), books: books, s: s, own: map[design.ID]*design.Object{}}
 }
 
 // Beside is a new object under a name that is free beside its siblings.
 func Beside(d *design.Design, k design.Kind, parent design.ID, name string, body design.Body) *design.Object {
-	free, id := inuse.NewBooks(d).Beside(k, parent, name)
+	free, id := allocation.NewBooks(d).Beside(k, parent, name)
 	return &design.Object{ID: id, Kind: k, Parent: parent, Name: free, Body: body}
 }
 
@@ -215,7 +215,7 @@ func (f *drafter) session(parent design.ID, a, b speaker) {
 		for _, p := range taken {
 			e.In = append(e.In, design.Filter{Prefix: p})
 		}
-		for _, all := range ends.Everything {
+		for _, all := range settings.Everything {
 			if slices.ContainsFunc(append(announced, taken...), func(p netip.Prefix) bool { return p.Addr().Is4() == all.Addr().Is4() }) {
 				e.Families = append(e.Families, map[bool]string{true: "ipv4", false: "ipv6"}[all.Addr().Is4()])
 			}

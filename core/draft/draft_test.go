@@ -12,14 +12,14 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"dravin/core/allocation"
 	"dravin/core/design"
 	"dravin/core/draft"
-	"dravin/core/ends"
-	"dravin/core/inuse"
-	"dravin/core/life"
+	"dravin/core/lifecycle"
 	"dravin/core/negotiate"
 	"dravin/core/overlap"
 	"dravin/core/provider"
+	"dravin/core/settings"
 	"dravin/core/sheet"
 	"dravin/demo"
 )
@@ -39,7 +39,7 @@ func find(t testing.TB, d *design.Design, path string, kinds ...design.Kind) *de
 
 func shapes(t testing.TB, d *design.Design, a, b string) map[string]draft.Shape {
 	list, err := draft.Shapes(
-		inuse.NewBooks(d),
+		allocation.NewBooks(d),
 		draft.Question{A: find(t, d, a, design.Parties...).ID, B: find(t, d, b, design.Parties...).ID, GB: 1000},
 	)
 	require.NoError(t, err)
@@ -67,7 +67,7 @@ func TestEveryOfferedShapeAppliesAndAgrees(t *testing.T) {
 			if a == b || strings.HasSuffix(a.Name, " Hut") && a.Name != "Alder Hut" || strings.HasSuffix(b.Name, " Hut") && b.Name != "Alder Hut" {
 				continue
 			}
-			list, err := draft.Shapes(inuse.NewBooks(d), draft.Question{A: a.ID, B: b.ID, GB: 500})
+			list, err := draft.Shapes(allocation.NewBooks(d), draft.Question{A: a.ID, B: b.ID, GB: 500})
 			require.NoError(t, err)
 			for _, s := range list {
 				if len(s.Out) > 0 {
@@ -105,12 +105,12 @@ func requireAgreement(t *testing.T, before, d *design.Design, name string) {
 		for _, l := range sheet.Differing(sheet.Lines(d, o, [2]string{})) {
 			assert.Fail(t, "a drafted line differs", "%s: %s: %v %s", name, l.Label, l.Values, l.Why)
 		}
-		ends := ends.SettingsOf(d, o, "")
+		ends := settings.SettingsOf(d, o, "")
 		outcome := negotiate.Agree(ends[0], ends[1])
 		assert.True(t, outcome.Up && outcome.Renews, "%s: %s", name, outcome.Why)
 	}
 	for _, o := range d.Of(design.KindSession) {
-		ends := ends.BGPEnds(o.Body.(*design.Session))
+		ends := settings.BGPEnds(o.Body.(*design.Session))
 		outcome := negotiate.AgreeSession(ends[0], ends[1])
 		assert.True(t, outcome.Up, "%s: %s", name, outcome.Why)
 		assert.False(t, outcome.Internal, "%s: ASNs differ", name)
@@ -137,7 +137,7 @@ func TestShapesSayWhyTheyAreOut(t *testing.T) {
 		assert.Contains(t, strings.Join(s.Out, "; "), c.why)
 	}
 	_, err := draft.Shapes(
-		inuse.NewBooks(d),
+		allocation.NewBooks(d),
 		draft.Question{A: find(t, d, "ashcombe-herbarium").ID, B: find(t, d, "catalogue", design.KindNetwork).ID},
 	)
 	assert.ErrorContains(t, err, "at which no link can end")
@@ -176,7 +176,7 @@ func TestAllocationNeverClashes(t *testing.T) {
 
 func checkAllocation(t *rapid.T) {
 	d := randomDesign(t)
-	taken := inuse.ForInside(d)
+	taken := allocation.ForInside(d)
 	rules := make([]*provider.Inside, 0, 4)
 	for _, p := range d.Profiles() {
 		for n := range p.Profile.VPN {
@@ -185,7 +185,7 @@ func checkAllocation(t *rapid.T) {
 	}
 	a := rapid.SampledFrom(append(rules, nil)).Draw(t, "one end")
 	n := rapid.IntRange(1, 4).Draw(t, "tunnels")
-	books := inuse.NewBooks(d)
+	books := allocation.NewBooks(d)
 	for range n {
 		p, err := draft.TakeInside(books, a, nil)
 		if err != nil {
@@ -205,7 +205,7 @@ func checkAllocation(t *rapid.T) {
 	if err != nil {
 		return
 	}
-	if who := inuse.ASNs(d)[asn]; len(who) > 0 {
+	if who := allocation.ASNs(d)[asn]; len(who) > 0 {
 		t.Fatalf("ASN %d was given out and %v has it", asn, who)
 	}
 	for _, c := range overlap.Claims(d) {
@@ -353,9 +353,9 @@ func TestARequestForOneCircuitIsForBoth(t *testing.T) {
 	s := shapes(t, d, "millrace", "ticketing")["circuit"]
 	require.Empty(t, s.Out)
 	d = apply(t, d, s.Edits)
-	request := life.OpenRequest(d, s.Subject)
+	request := lifecycle.OpenRequest(d, s.Subject)
 	require.NotNil(t, request)
-	edits, err := life.Answer(d, request, false, "no")
+	edits, err := lifecycle.Answer(d, request, false, "no")
 	require.NoError(t, err)
 	d = apply(t, d, edits)
 	refused := 0
@@ -365,10 +365,10 @@ func TestARequestForOneCircuitIsForBoth(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 2, refused)
-	steps := life.Steps(d, d.Get(s.Subject))
+	steps := lifecycle.Steps(d, d.Get(s.Subject))
 	require.Len(t, steps, 1)
 	d = apply(t, d, steps[0].Edits)
-	assert.NotNil(t, life.OpenRequest(d, s.Subject), "asked again")
+	assert.NotNil(t, lifecycle.OpenRequest(d, s.Subject), "asked again")
 }
 
 // What a far end sent is not taken where it could not be written, and no error
@@ -461,14 +461,14 @@ func TestDraftingKeepsWhatTablesAre(t *testing.T) {
 	parties := d.Inside("", design.KindSite, design.KindNetwork, design.KindHub)
 	for _, a := range parties {
 		for _, b := range parties {
-			if shapes, err := draft.Shapes(inuse.NewBooks(d), draft.Question{A: a.ID, B: b.ID}); err == nil &&
+			if shapes, err := draft.Shapes(allocation.NewBooks(d), draft.Question{A: a.ID, B: b.ID}); err == nil &&
 				a.ID < b.ID && (a.Kind != design.KindSite || b.Kind != design.KindSite) {
 				for _, s := range shapes {
 					kept(s.Edits)
 				}
 			}
 		}
-		if c, err := draft.Like(context.Background(), inuse.NewBooks(d), a.ID, []string{"one more"}); err == nil {
+		if c, err := draft.Like(context.Background(), allocation.NewBooks(d), a.ID, []string{"one more"}); err == nil {
 			kept(c.Edits)
 		}
 	}

@@ -4,7 +4,7 @@ import (
 	"dravin/core/cost"
 	"dravin/core/design"
 	"dravin/core/provider"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 // Facts are what one wants to know of a link at a glance.
@@ -95,7 +95,7 @@ func partners(d *design.Design, o *design.Object, c *design.Circuit) int {
 	for _, other := range d.Of(design.KindCircuit) {
 		x := other.Body.(*design.Circuit)
 		same := x.Ends[0].At == c.Ends[0].At && x.Ends[1].At == c.Ends[1].At || x.Ends[0].At == c.Ends[1].At && x.Ends[1].At == c.Ends[0].At
-		if same && standing.Exists(other) {
+		if same && status.Exists(other) {
 			n++
 		}
 	}

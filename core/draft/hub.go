@@ -6,17 +6,17 @@ import (
 	"net/netip"
 	"slices"
 
+	"dravin/core/allocation"
 	"dravin/core/cost"
 	"dravin/core/design"
-	"dravin/core/inuse"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 // hubShapes join the two by each hub that either could use, and by a new one.
-func hubShapes(books *inuse.Books, a, b side, q Question) []Shape {
+func hubShapes(books *allocation.Books, a, b side, q Question) []Shape {
 	d := books.Design()
 	if a.is(design.KindHub) && b.is(design.KindHub) {
 		return []Shape{hubToHub(books, a, b, q)}
@@ -65,7 +65,7 @@ func otherOf(a, b, x side) side {
 }
 
 // hubShape attaches the parties to a hub; nil drafts one beside the first.
-func hubShape(books *inuse.Books, hub *design.Object, parties []side, q Question) Shape {
+func hubShape(books *allocation.Books, hub *design.Object, parties []side, q Question) Shape {
 	s := newShape("hub", "By a new hub")
 	if hub != nil {
 		s = newShape("hub-"+design.Slug(hub.Name), "By "+hub.Name)
@@ -155,7 +155,7 @@ func (f *drafter) hub(hub *design.Object, beside side) *hubDraft {
 		h.profile, h.region, h.owner = f.d.Profile(body.Cloud), body.Region, body.Owner
 		f.builds("The hub "+hub.Name, hub, true)
 		for _, a := range f.d.Inside(hub.ID, design.KindAttachment) {
-			if standing.Exists(a) {
+			if status.Exists(a) {
 				h.attached[a.Body.(*design.Attachment).What] = a
 			}
 		}
@@ -340,7 +340,7 @@ func rank(later bool) int {
 }
 
 // hubToHub attaches two hubs to each other.
-func hubToHub(books *inuse.Books, a, b side, q Question) Shape {
+func hubToHub(books *allocation.Books, a, b side, q Question) Shape {
 	s := newShape("hubs", "Hub to hub")
 	f := draft(books, &s)
 	switch {

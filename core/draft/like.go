@@ -7,8 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"dravin/core/allocation"
 	"dravin/core/design"
-	"dravin/core/inuse"
 	"dravin/core/prefix"
 	"dravin/core/provider"
 )
@@ -25,7 +25,7 @@ type Copies struct {
 // the next free ranges, ASNs and inside addresses. What can not be renumbered
 // keeps its range, and a site's copy has no public address until one is given. What
 // is free is told by the design's books, from which nothing is taken in the end.
-func Like(ctx context.Context, books *inuse.Books, source design.ID, names []string) (Copies, error) {
+func Like(ctx context.Context, books *allocation.Books, source design.ID, names []string) (Copies, error) {
 	d := books.Design()
 	defer books.Release()
 	out := Copies{Edits: []design.Edit{}, Made: []design.ID{}, Notes: []string{}}
@@ -65,12 +65,12 @@ type model struct {
 	source *design.Object
 	own    []*design.Object // with all that is inside, its joints included
 	joints []*design.Object
-	books  *inuse.Books
+	books  *allocation.Books
 }
 
 // Numbered are n names by a pattern in which # stands for a number, those that are
 // taken left out.
-func Numbered(books *inuse.Books, pattern string, n int) []string {
+func Numbered(books *allocation.Books, pattern string, n int) []string {
 	if !strings.Contains(pattern, "#") {
 		pattern += " #"
 	}
@@ -184,7 +184,7 @@ func (c *copier) renumber() error {
 }
 
 // hold takes the next free range like one.
-func (c *copier) hold(p netip.Prefix, taken *inuse.Taken) (netip.Prefix, bool) {
+func (c *copier) hold(p netip.Prefix, taken *allocation.Taken) (netip.Prefix, bool) {
 	next, ok := taken.NextLike(p)
 	if ok {
 		c.books.TakeRange(next)

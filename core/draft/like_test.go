@@ -8,10 +8,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravin/core/allocation"
 	"dravin/core/design"
 	"dravin/core/draft"
-	"dravin/core/inuse"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/demo"
 )
 
@@ -21,7 +21,7 @@ func TestCopiesOfEveryParty(t *testing.T) {
 	for _, o := range d.Inside("", design.KindSite, design.KindNetwork, design.KindOutside) {
 		t.Run(o.Name, func(t *testing.T) {
 			c, err := draft.Like(
-				context.Background(), inuse.NewBooks(d), o.ID, draft.Numbered(inuse.NewBooks(d), "Copy #", 2),
+				context.Background(), allocation.NewBooks(d), o.ID, draft.Numbered(allocation.NewBooks(d), "Copy #", 2),
 			)
 			require.NoError(t, err)
 			require.Len(t, c.Made, 2)
@@ -50,7 +50,7 @@ func TestACopyJoinsAsItsModelOnceItHasAnAddress(t *testing.T) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
 	c, err := draft.Like(
-		context.Background(), inuse.NewBooks(d), d.Find("saltmarsh-station")[0].ID, []string{"Fenside Station"},
+		context.Background(), allocation.NewBooks(d), d.Find("saltmarsh-station")[0].ID, []string{"Fenside Station"},
 	)
 	require.NoError(t, err)
 	d, _, err = d.Apply(c.Edits)
@@ -68,7 +68,7 @@ func TestACopyJoinsAsItsModelOnceItHasAnAddress(t *testing.T) {
 	}
 	d, _, err = d.Apply(edits)
 	require.NoError(t, err)
-	up := standing.Of(d, standing.Condition{})
+	up := status.Of(d, status.Condition{})
 	for _, o := range append(d.Inside(link.ID), link) {
 		assert.True(t, up.Of(o.ID).Up, "%s: %s", o.Name, up.Of(o.ID).Why)
 	}
@@ -79,9 +79,9 @@ func TestACopyJoinsAsItsModelOnceItHasAnAddress(t *testing.T) {
 func TestWhatCanNotBeCopiedSaysWhy(t *testing.T) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
-	_, err = draft.Like(context.Background(), inuse.NewBooks(d), d.Find("millrace")[0].ID, []string{"Weir"})
+	_, err = draft.Like(context.Background(), allocation.NewBooks(d), d.Find("millrace")[0].ID, []string{"Weir"})
 	assert.ErrorContains(t, err, "can not be copied; choose a site")
-	_, err = draft.Like(context.Background(), inuse.NewBooks(d), d.Find("alder-hut")[0].ID, []string{"Birch Hut"})
+	_, err = draft.Like(context.Background(), allocation.NewBooks(d), d.Find("alder-hut")[0].ID, []string{"Birch Hut"})
 	assert.ErrorContains(t, err, "Birch Hut: the name is taken")
 }
 
@@ -91,7 +91,7 @@ func TestAStarIsOneChangeWithItsClashesFirst(t *testing.T) {
 	id := func(path string) design.ID { return d.Find(path)[0].ID }
 	huts := []design.ID{id("alder-hut"), id("birch-hut"), id("cedar-hut")}
 	s, err := draft.DraftStar(
-		context.Background(), inuse.NewBooks(d), draft.StarQuestion{Head: id("marrow-hill"), Branches: huts},
+		context.Background(), allocation.NewBooks(d), draft.StarQuestion{Head: id("marrow-hill"), Branches: huts},
 	)
 	require.NoError(t, err)
 	assert.Len(t, s.Clashes, 3, "each pair of huts has the same range")
@@ -105,6 +105,6 @@ func TestAStarIsOneChangeWithItsClashesFirst(t *testing.T) {
 		assert.True(t, len(arm.Out) > 0 || len(arm.Suggestions) > 0, "%+v", arm)
 	}
 
-	_, err = draft.DraftStar(context.Background(), inuse.NewBooks(d), draft.StarQuestion{Head: id("marrow-hill")})
+	_, err = draft.DraftStar(context.Background(), allocation.NewBooks(d), draft.StarQuestion{Head: id("marrow-hill")})
 	assert.ErrorContains(t, err, "a star has 0 branches")
 }

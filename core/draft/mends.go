@@ -5,19 +5,19 @@ import (
 	"net/netip"
 	"slices"
 
+	"dravin/core/allocation"
 	"dravin/core/design"
-	"dravin/core/ends"
-	"dravin/core/inuse"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
+	"dravin/core/settings"
 )
 
 // SetOffers is the edit that lets both ends of a tunnel offer just these
 // proposals.
 func SetOffers(tunnel *design.Object, proto negotiate.Protocol, list []string) []design.Edit {
 	for n := range 2 {
-		tunnel = ends.With(tunnel, n, func(e *design.TunnelEnd) {
+		tunnel = settings.With(tunnel, n, func(e *design.TunnelEnd) {
 			if proto == negotiate.IKE {
 				e.IKE = list
 			} else {
@@ -48,7 +48,7 @@ func SetInside(d *design.Design, tunnel *design.Object, p netip.Prefix) []design
 // AddressCircuit gives the two ends of a circuit addresses in a free range; nil where
 // none is left.
 func AddressCircuit(d *design.Design, circuit *design.Object) []design.Edit {
-	free, err := TakeInside(inuse.NewBooks(d), nil, nil)
+	free, err := TakeInside(allocation.NewBooks(d), nil, nil)
 	if err != nil {
 		return nil
 	}
@@ -67,7 +67,7 @@ func AddStrand(d *design.Design, o *design.Object) []design.Edit {
 		return nil
 	}
 	s := newShape("strand", "")
-	f := draft(inuse.NewBooks(d), &s)
+	f := draft(allocation.NewBooks(d), &s)
 	k := len(tunnels)
 	t := &design.Tunnel{Outside: make([]netip.Addr, 2)}
 	var rules [2]*provider.Inside
@@ -122,7 +122,7 @@ func Renumber(d *design.Design, party design.ID, old, free uint32) []design.Edit
 		s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
 		changed := false
 		for n := range s.Ends {
-			if at := ends.PartyOf(d, o, n); at != nil && at.ID == party && s.Ends[n].ASN == old {
+			if at := settings.PartyOf(d, o, n); at != nil && at.ID == party && s.Ends[n].ASN == old {
 				s.Ends[n].ASN, changed = free, true
 				if s.Ends[1-n].PeerASN == old {
 					s.Ends[1-n].PeerASN = free

@@ -4,14 +4,14 @@ import (
 	"fmt"
 	"slices"
 
+	"dravin/core/allocation"
 	"dravin/core/cost"
 	"dravin/core/design"
-	"dravin/core/inuse"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 // peeringShape joins two networks directly.
-func peeringShape(books *inuse.Books, a, b side, q Question) Shape {
+func peeringShape(books *allocation.Books, a, b side, q Question) Shape {
 	s := newShape("peering", "Peering")
 	f := draft(books, &s)
 	if !a.is(design.KindNetwork) || !b.is(design.KindNetwork) {
@@ -50,7 +50,7 @@ func peeringShape(books *inuse.Books, a, b side, q Question) Shape {
 // peeringsThere says why the peerings that there are allow no other.
 func (f *drafter) peeringsThere(a, b side) {
 	of := func(x side) []*design.Object {
-		return slices.DeleteFunc(slices.Clone(f.d.Referring(x.o.ID, design.KindPeering)), func(o *design.Object) bool { return !standing.Exists(o) })
+		return slices.DeleteFunc(slices.Clone(f.d.Referring(x.o.ID, design.KindPeering)), func(o *design.Object) bool { return !status.Exists(o) })
 	}
 	for _, o := range of(a) {
 		if slices.Contains(of(b), o) {

@@ -13,9 +13,9 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/draft"
-	"dravin/core/ends"
-	"dravin/core/life"
+	"dravin/core/lifecycle"
 	"dravin/core/negotiate"
+	"dravin/core/settings"
 	"dravin/core/sheet"
 )
 
@@ -57,7 +57,7 @@ func TestSheetAndPredictionNeverContradict(t *testing.T) {
 			rt.Fatal(err)
 		}
 		now := next.Get(tunnel.ID)
-		ends := ends.SettingsOf(next, now, "")
+		ends := settings.SettingsOf(next, now, "")
 		out := negotiate.Agree(ends[0], ends[1])
 		whole := out.Up && out.Renews && !slices.ContainsFunc(out.Later, func(s string) bool { return strings.Contains(s, "narrowed") })
 		differing := sheet.Differing(sheet.Lines(next, now, [2]string{}))
@@ -194,7 +194,7 @@ func TestHubToHub(t *testing.T) {
 	main := find(t, d, "visitor-hub/main", design.KindHubTable).Body.(*design.HubTable)
 	require.Len(t, main.Routes, 2, "the catalogue's and the scans' blocks")
 	assert.Equal(t, "Tarn hub", d.Get(main.Routes[0].Via).Name)
-	assert.Equal(t, "Public", d.Title(life.OpenRequest(d, find(t, d, "visitor-hub/tarn-hub", design.KindAttachment).ID).Body.(*design.Request).To), "the other owner is asked")
+	assert.Equal(t, "Public", d.Title(lifecycle.OpenRequest(d, find(t, d, "visitor-hub/tarn-hub", design.KindAttachment).ID).Body.(*design.Request).To), "the other owner is asked")
 }
 
 // Sedge's hubs ask their owner, so a foreign attachment waits; one's own does
@@ -207,6 +207,6 @@ func TestForeignJoinsWaitWhereTheProfileSaysSo(t *testing.T) {
 	require.Empty(t, foreign.Out)
 	joined := apply(t, d, foreign.Edits)
 	assert.Equal(t, design.Waiting, design.StateOf(joined.Get(foreign.Subject)))
-	assert.NotNil(t, life.OpenRequest(joined, foreign.Subject))
-	assert.Nil(t, life.OpenRequest(apply(t, d, own.Edits), own.Subject))
+	assert.NotNil(t, lifecycle.OpenRequest(joined, foreign.Subject))
+	assert.Nil(t, lifecycle.OpenRequest(apply(t, d, own.Edits), own.Subject))
 }

@@ -7,13 +7,13 @@ import (
 	"slices"
 	"strings"
 
+	"dravin/core/allocation"
 	"dravin/core/cost"
 	"dravin/core/design"
-	"dravin/core/inuse"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 // Question asks how two parties can be joined.
@@ -64,7 +64,7 @@ type Suggestion struct {
 
 // Shapes lists every way to join two parties: those that can be first, the
 // cheapest first and those of unknown price after them, then those that can not with the reasons.
-func Shapes(books *inuse.Books, q Question) ([]Shape, error) {
+func Shapes(books *allocation.Books, q Question) ([]Shape, error) {
 	d := books.Design()
 	defer books.Release()
 	a, err := sideOf(d, q.A)
@@ -205,7 +205,7 @@ func held(d *design.Design, s side, other design.ID) []netip.Prefix {
 	var out []netip.Prefix
 	for j := range d.Joints() {
 		a, b := d.PartiesOf(j)
-		if !standing.Exists(j.Object) || a != s.o.ID && b != s.o.ID || a == other || b == other {
+		if !status.Exists(j.Object) || a != s.o.ID && b != s.o.ID || a == other || b == other {
 			continue
 		}
 		switch x := j.Body.(type) {
@@ -236,7 +236,7 @@ func held(d *design.Design, s side, other design.ID) []netip.Prefix {
 func beyondHub(d *design.Design, attachment *design.Object, other design.ID) []netip.Prefix {
 	var out []netip.Prefix
 	for _, b := range d.Inside(attachment.Parent, design.KindAttachment) {
-		if b.ID != attachment.ID && b.Body.(*design.Attachment).What != other && standing.Exists(b) {
+		if b.ID != attachment.ID && b.Body.(*design.Attachment).What != other && status.Exists(b) {
 			out = append(out, d.AttachmentExports(b)...)
 		}
 	}

@@ -7,8 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"dravin/core/allocation"
 	"dravin/core/design"
-	"dravin/core/inuse"
 	"dravin/core/prefix"
 	"dravin/core/provider"
 )
@@ -52,7 +52,7 @@ const MaxBranches = 200
 
 // DraftStar joins the head with every branch by one shape. What is free is told by the
 // design's books, from which nothing is taken in the end.
-func DraftStar(ctx context.Context, books *inuse.Books, q StarQuestion) (Star, error) {
+func DraftStar(ctx context.Context, books *allocation.Books, q StarQuestion) (Star, error) {
 	d := books.Design()
 	s := Star{Shapes: []StarShape{}, Clashes: []string{}, Arms: []Arm{}, Edits: []design.Edit{}}
 	if len(q.Branches) == 0 || len(q.Branches) > MaxBranches {
@@ -94,20 +94,20 @@ func DraftStar(ctx context.Context, books *inuse.Books, q StarQuestion) (Star, e
 
 // arms is a design to which one arm is drafted after the other, with its books.
 type arms struct {
-	books   *inuse.Books
+	books   *allocation.Books
 	scratch *design.Scratch // nil before the first
 }
 
 func (a *arms) sketch(edits []design.Edit) {
 	if a.scratch == nil {
 		a.scratch = a.books.Design().Scratch()
-		a.books = inuse.NewBooks(a.scratch.Design())
+		a.books = allocation.NewBooks(a.scratch.Design())
 	}
 	a.books.Sketch(a.scratch, edits)
 }
 
 // choices lists the shapes by which any of the branches can be joined.
-func (s *Star) choices(ctx context.Context, books *inuse.Books, q StarQuestion) error {
+func (s *Star) choices(ctx context.Context, books *allocation.Books, q StarQuestion) error {
 	for _, b := range q.Branches {
 		if err := ctx.Err(); err != nil {
 			return err

@@ -6,14 +6,14 @@ import (
 	"slices"
 	"strings"
 
+	"dravin/core/allocation"
 	"dravin/core/cost"
 	"dravin/core/design"
-	"dravin/core/ends"
-	"dravin/core/inuse"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
-	"dravin/core/standing"
+	"dravin/core/settings"
+	"dravin/core/status"
 	"dravin/core/words"
 )
 
@@ -65,7 +65,7 @@ func (e end) routing() []string {
 
 func (e end) proposals(d *design.Design) (ike, esp []string) {
 	if e.gateway != nil {
-		return ends.ProposalsOf(d, e.gateway.ID)
+		return settings.ProposalsOf(d, e.gateway.ID)
 	}
 	return e.v.IKE, e.v.ESP
 }
@@ -101,7 +101,7 @@ func (e end) addresses() []netip.Addr {
 var routingWords = map[string]string{design.RoutingBGP: "BGP", design.RoutingStatic: "static routes", design.RoutingSelectors: "policy selectors"}
 
 // vpnShapes are the VPNs that the two ends' gateways allow.
-func vpnShapes(books *inuse.Books, a, b side, q Question) []Shape {
+func vpnShapes(books *allocation.Books, a, b side, q Question) []Shape {
 	d := books.Design()
 	var out []Shape
 	endsA, endsB := vpnEnds(d, a), vpnEnds(d, b)
@@ -158,7 +158,7 @@ func (e end) kindWord() string {
 	return e.v.Name
 }
 
-func vpnShape(books *inuse.Books, a, b end, routing string, q Question) Shape {
+func vpnShape(books *allocation.Books, a, b end, routing string, q Question) Shape {
 	d := books.Design()
 	kinds := strings.Join(slices.DeleteFunc([]string{a.kindWord(), b.kindWord()}, func(s string) bool { return s == "" }), " and ")
 	title := "VPN with " + routingWords[routing]
@@ -201,7 +201,7 @@ func joined(d *design.Design, a, b *design.Object) *design.Object {
 		return nil
 	}
 	for _, l := range d.Of(design.KindLink) {
-		if _, far, _, ok := l.Body.(*design.Link).End(a.ID); ok && far.Gateway == b.ID && standing.Exists(l) {
+		if _, far, _, ok := l.Body.(*design.Link).End(a.ID); ok && far.Gateway == b.ID && status.Exists(l) {
 			return l
 		}
 	}

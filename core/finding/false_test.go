@@ -10,8 +10,8 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/finding"
-	"dravin/core/solved"
-	"dravin/core/standing"
+	"dravin/core/snapshot"
+	"dravin/core/status"
 	"dravin/demo"
 )
 
@@ -71,7 +71,7 @@ func TestWhatLooksWrongAndWhatLooksRight(t *testing.T) {
 			find := func(d *design.Design) int {
 				return len(
 					slices.DeleteFunc(
-						solved.Of(d, standing.Condition{}).Findings.All(),
+						snapshot.Of(d, status.Condition{}).Findings.All(),
 						func(f finding.Finding) bool { return f.Code != c.code },
 					),
 				)

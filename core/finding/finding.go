@@ -14,7 +14,7 @@ import (
 	"dravin/core/prefix"
 	"dravin/core/proof"
 	"dravin/core/sheet"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/translate"
 	"dravin/core/walk"
 )
@@ -409,7 +409,7 @@ func (c *collector) insideTaken(o *design.Object) {
 // link finds what keeps a link's tunnels from coming up or from staying up.
 func (c *collector) link(o *design.Object) {
 	c.out = append(c.out, ofLink(c.d, o)...)
-	if !standing.Exists(o) {
+	if !status.Exists(o) {
 		return
 	}
 	tunnels := c.d.Inside(o.ID, design.KindTunnel)

@@ -9,8 +9,8 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/finding"
-	"dravin/core/solved"
-	"dravin/core/standing"
+	"dravin/core/snapshot"
+	"dravin/core/status"
 	"dravin/demo"
 )
 
@@ -22,7 +22,7 @@ func read(t *testing.T, file string) *design.Design {
 
 func of(d *design.Design, code string) []finding.Finding {
 	var out []finding.Finding
-	for _, f := range solved.Of(d, standing.Condition{}).Findings.All() {
+	for _, f := range snapshot.Of(d, status.Condition{}).Findings.All() {
 		if f.Code == code {
 			out = append(out, f)
 		}
@@ -72,7 +72,7 @@ func TestEachFindingIsMadeAndEndedByItsMend(t *testing.T) {
 					break
 				}
 			}
-			require.NotNil(t, found, "%v", solved.Of(d, standing.Condition{}).Findings.All())
+			require.NotNil(t, found, "%v", snapshot.Of(d, status.Condition{}).Findings.All())
 			assert.Equal(t, c.severity, found.Severity)
 			assert.NotEmpty(t, found.Subjects)
 			for _, id := range found.Subjects {
@@ -81,7 +81,7 @@ func TestEachFindingIsMadeAndEndedByItsMend(t *testing.T) {
 			if !c.mended {
 				return
 			}
-			mends, err := solved.Of(d, standing.Condition{}).Findings.Mends(t.Context(), found.Key)
+			mends, err := snapshot.Of(d, status.Condition{}).Findings.Mends(t.Context(), found.Key)
 			require.NoError(t, err)
 			require.NotEmpty(t, mends)
 			next, _, err := d.Apply(mends[0].Edits)
@@ -95,7 +95,7 @@ func TestEachFindingIsMadeAndEndedByItsMend(t *testing.T) {
 
 func TestWorstComesFirst(t *testing.T) {
 	rank := map[finding.Severity]int{finding.Broken: 0, finding.Risk: 1, finding.Untidy: 2, finding.Settled: 3}
-	all := solved.Of(read(t, string(demo.Thistledown)), standing.Condition{}).Findings.All()
+	all := snapshot.Of(read(t, string(demo.Thistledown)), status.Condition{}).Findings.All()
 	require.Greater(t, len(all), 6)
 	for n := 1; n < len(all); n++ {
 		assert.LessOrEqual(t, rank[all[n-1].Severity], rank[all[n].Severity])

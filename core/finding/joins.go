@@ -6,8 +6,8 @@ import (
 	"strings"
 
 	"dravin/core/design"
-	"dravin/core/life"
-	"dravin/core/standing"
+	"dravin/core/lifecycle"
+	"dravin/core/status"
 	"dravin/core/words"
 )
 
@@ -20,10 +20,10 @@ func (c *collector) request(o *design.Object) {
 func (c *collector) peering(o *design.Object) {
 	p := o.Body.(*design.Peering)
 	v := c.st.Of(o.ID)
-	if !standing.Exists(o) {
+	if !status.Exists(o) {
 		return
 	}
-	if v.Code == standing.RefusedForOverlap {
+	if v.Code == status.RefusedForOverlap {
 		c.add("peering-refused", Broken, o.ID, nil, "the peering %s is refused: %s", o.Name, v.Why)
 	}
 	for n, h := range p.Halves {
@@ -33,7 +33,7 @@ func (c *collector) peering(o *design.Object) {
 			if design.StateOf(o) == design.Making || design.StateOf(o) == design.Drafted {
 				severity = Risk // the other half is on its way
 			}
-			c.add("half-made-peering", severity, o.ID, []Mend{{Title: "The half of " + c.d.Title(h.Network) + " is made", Edits: []design.Edit{design.PutEdit(life.WithHalf(o, n, true))}}},
+			c.add("half-made-peering", severity, o.ID, []Mend{{Title: "The half of " + c.d.Title(h.Network) + " is made", Edits: []design.Edit{design.PutEdit(lifecycle.WithHalf(o, n, true))}}},
 				"the peering %s waits for ever: %s has made its half and %s has not", o.Name, c.d.Title(far.Network), c.d.Title(h.Network))
 		}
 		if h.UsesGateway && !far.LendsGateway {
@@ -55,7 +55,7 @@ func (c *collector) peering(o *design.Object) {
 
 func (c *collector) circuit(o *design.Object) {
 	b := o.Body.(*design.Circuit)
-	if !standing.Exists(o) {
+	if !status.Exists(o) {
 		c.unused(o)
 		return
 	}
@@ -108,7 +108,7 @@ func (c *collector) circuitAlone(o *design.Object, b *design.Circuit) {
 		for _, other := range c.d.Referring(e.At, design.KindCircuit) {
 			x := other.Body.(*design.Circuit)
 			for m := range x.Ends {
-				if x.Ends[m].At == e.At && x.Ends[1-m].At == b.Ends[1-n].At && standing.Exists(other) {
+				if x.Ends[m].At == e.At && x.Ends[1-m].At == b.Ends[1-n].At && status.Exists(other) {
 					zones[x.Ends[m].Zone]++
 				}
 			}
@@ -122,7 +122,7 @@ func (c *collector) circuitAlone(o *design.Object, b *design.Circuit) {
 }
 
 func (c *collector) attachment(o *design.Object) {
-	if !standing.Exists(o) {
+	if !status.Exists(o) {
 		return
 	}
 	a := o.Body.(*design.Attachment)
@@ -181,10 +181,10 @@ func (c *collector) attachedSubnets(o *design.Object, a *design.Attachment) {
 
 // refused tells of an attachment that the hub refuses for what it overlaps. The
 // smallest range that ends the clash is kept out of export at both.
-func (c *collector) refused(o *design.Object, v standing.Verdict) {
+func (c *collector) refused(o *design.Object, v status.Verdict) {
 	own := c.d.AttachmentExports(o)
 	for _, other := range c.d.Inside(o.Parent, design.KindAttachment) {
-		a, b, clash := standing.Clash(own, c.d.AttachmentExports(other))
+		a, b, clash := status.Clash(own, c.d.AttachmentExports(other))
 		if other.ID == o.ID || !clash {
 			continue
 		}
@@ -208,7 +208,7 @@ func (c *collector) refused(o *design.Object, v standing.Verdict) {
 func (c *collector) unused(o *design.Object) {
 	var on []string
 	for _, r := range c.d.Referring(o.ID, design.KindTable, design.KindAttachment, design.KindCircuit) {
-		if standing.Exists(r) {
+		if status.Exists(r) {
 			on = append(on, c.d.Title(r.ID))
 		}
 	}
@@ -223,7 +223,7 @@ func (c *collector) box(o *design.Object) {
 	v := c.st.Of(o.ID)
 	var on []string
 	for _, j := range c.d.JointsAt(o.ID) {
-		if standing.Exists(j.Object) {
+		if status.Exists(j.Object) {
 			on = append(on, j.Name)
 		}
 	}

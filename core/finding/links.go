@@ -7,16 +7,16 @@ import (
 	"slices"
 	"strings"
 
+	"dravin/core/allocation"
 	"dravin/core/design"
 	"dravin/core/draft"
-	"dravin/core/ends"
-	"dravin/core/inuse"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/provider"
 	"dravin/core/route"
+	"dravin/core/settings"
 	"dravin/core/sheet"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/words"
 )
 
@@ -25,7 +25,7 @@ type collector struct {
 	d   *design.Design
 	f   *Findings
 	t   *route.Tables
-	st  *standing.Standing
+	st  *status.Standing
 	out []Finding
 }
 
@@ -49,7 +49,7 @@ func inUse(o *design.Object) Severity {
 // ends compares the two ends of a tunnel.
 func (c *collector) ends(o, t *design.Object) {
 	policy := o.Body.(*design.Link).Routing == design.RoutingSelectors
-	ends := ends.SettingsOf(c.d, t, "")
+	ends := settings.SettingsOf(c.d, t, "")
 	outcome := negotiate.Agree(ends[0], ends[1])
 	var differing []sheet.Line
 	for _, l := range sheet.Lines(c.d, t, [2]string{}) {
@@ -100,7 +100,7 @@ func mendsOf(l sheet.Line) []Mend {
 
 // proposals finds weak ones that an end is set to offer.
 func (c *collector) proposals(o, t *design.Object) {
-	for n, s := range ends.SettingsOf(c.d, t, "") {
+	for n, s := range settings.SettingsOf(c.d, t, "") {
 		for _, offer := range []struct {
 			proto negotiate.Protocol
 			list  []string
@@ -126,7 +126,7 @@ func (c *collector) proposals(o, t *design.Object) {
 					fit = negotiate.Strong.ESP[:2]
 				}
 			}
-			end := ends.EndTitle(c.d, o.Body.(*design.Link), n)
+			end := settings.EndTitle(c.d, o.Body.(*design.Link), n)
 			x := c.add("weak-proposal", Risk, t.ID, []Mend{{Title: fmt.Sprintf("Let both ends offer %s for %s only", strings.Join(fit, ", "), offer.proto), Edits: draft.SetOffers(t, offer.proto, fit)}},
 				"%s offers a weak %s proposal on %s, %s: %s", end, offer.proto, title(c.d, t), strings.Join(weak, ", "), why)
 			x.Line = strings.ToLower(string(offer.proto))
@@ -136,7 +136,7 @@ func (c *collector) proposals(o, t *design.Object) {
 
 // insideAllowed holds inside addresses against what the ends' profiles take.
 func (c *collector) insideAllowed(o, t *design.Object) {
-	if why, at := ends.InsideRefused(c.d, t); why != "" {
+	if why, at := settings.InsideRefused(c.d, t); why != "" {
 		f := c.add(
 			"inside-not-allowed", inUse(o), t.ID, nil, "the inside range %s of %s %s (%s)",
 			t.Body.(*design.Tunnel).Inside[0].Masked(), title(c.d, t), why, c.d.Title(at),
@@ -155,7 +155,7 @@ func otherInside(o, t design.ID) func(context.Context, *Findings) []Mend {
 				rules[n] = &v.Inside
 			}
 		}
-		free, err := draft.TakeInside(inuse.NewBooks(d), rules[0], rules[1])
+		free, err := draft.TakeInside(allocation.NewBooks(d), rules[0], rules[1])
 		if err != nil {
 			return nil
 		}
@@ -218,11 +218,11 @@ func (c *collector) session(o *design.Object) {
 	if carrier.Kind == design.KindTunnel {
 		carrier = c.d.Get(carrier.Parent)
 	}
-	if !standing.Exists(carrier) {
+	if !status.Exists(carrier) {
 		return
 	}
-	set := ends.SessionEndsOf(c.d, o)
-	name := "the session of " + standing.CarrierName(c.d, o)
+	set := settings.SessionEndsOf(c.d, o)
+	name := "the session of " + status.CarrierName(c.d, o)
 	if out := negotiate.AgreeSession(set[0], set[1]); !out.Up {
 		f := c.add("session-down", inUse(carrier), o.ID, nil, "%s does not come up: %s", name, out.Why)
 		for _, l := range sheet.Differing(sheet.SessionLines(c.d, o)) {
@@ -231,7 +231,7 @@ func (c *collector) session(o *design.Object) {
 		}
 	}
 	for n, e := range s.Ends {
-		at := ends.Speaker(c.d, o, n)
+		at := settings.Speaker(c.d, o, n)
 		if at == nil {
 			continue
 		}
@@ -306,7 +306,7 @@ func (c *collector) gateway(o *design.Object) {
 	if most := c.d.ProfileOf(o.ID).Limits.Tunnels; most > 0 {
 		n := 0
 		for _, l := range c.d.Referring(o.ID, design.KindLink) {
-			if standing.Exists(l) {
+			if status.Exists(l) {
 				n += len(c.d.Inside(l.ID, design.KindTunnel))
 			}
 		}

@@ -13,8 +13,8 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/finding"
-	"dravin/core/solved"
-	"dravin/core/standing"
+	"dravin/core/snapshot"
+	"dravin/core/status"
 	"dravin/demo"
 )
 
@@ -119,7 +119,7 @@ func TestWhatGoesWrongWithLinksIsFoundAndMended(t *testing.T) {
 }
 
 func withCode(d *design.Design, code string) []finding.Finding {
-	all := solved.Of(d, standing.Condition{}).Findings
+	all := snapshot.Of(d, status.Condition{}).Findings
 	out := slices.DeleteFunc(all.All(), func(f finding.Finding) bool { return f.Code != code })
 	for n := range out[:min(len(out), 2)] { // with those that are worked out when asked for
 		out[n].Mends, _ = all.Mends(context.Background(), out[n].Key) // which never ends

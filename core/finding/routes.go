@@ -8,10 +8,10 @@ import (
 	"strings"
 
 	"dravin/core/design"
-	"dravin/core/ends"
 	"dravin/core/prefix"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/settings"
+	"dravin/core/status"
 	"dravin/core/walk"
 	"dravin/core/words"
 )
@@ -74,7 +74,7 @@ func (c *collector) learnedBy(o *design.Object, end design.ID) []netip.Prefix {
 			continue
 		}
 		n := 0
-		if at := ends.Speaker(c.d, s, 0); at != nil && at.ID == end {
+		if at := settings.Speaker(c.d, s, 0); at != nil && at.ID == end {
 			n = 1
 		}
 		for _, x := range c.t.Exchanged(s.ID, n) {
@@ -377,7 +377,7 @@ func (c *collector) summaries(o *design.Object) {
 func (c *collector) segmentsMeet(*design.Object) {
 	var f *Finding
 	for j := range c.d.Joints() {
-		if j.Kind != design.KindLink && j.Kind != design.KindCircuit || !standing.Exists(j.Object) || c.d.SegmentOf(j.ID) != "" {
+		if j.Kind != design.KindLink && j.Kind != design.KindCircuit || !status.Exists(j.Object) || c.d.SegmentOf(j.ID) != "" {
 			continue
 		}
 		met := map[string]bool{}
@@ -438,7 +438,7 @@ func (c *collector) sessionLimit(o *design.Object) {
 	}
 	for n := range 2 {
 		taken := c.t.Taken(o.ID, n)
-		at, from := ends.Speaker(c.d, o, n), ends.Speaker(c.d, o, 1-n)
+		at, from := settings.Speaker(c.d, o, n), settings.Speaker(c.d, o, 1-n)
 		if at == nil || from == nil {
 			continue
 		}

@@ -6,12 +6,12 @@ import (
 	"net/netip"
 	"slices"
 
+	"dravin/core/allocation"
 	"dravin/core/design"
 	"dravin/core/draft"
-	"dravin/core/ends"
-	"dravin/core/inuse"
 	"dravin/core/prefix"
-	"dravin/core/standing"
+	"dravin/core/settings"
+	"dravin/core/status"
 	"dravin/core/words"
 )
 
@@ -23,7 +23,7 @@ func (c *collector) asns(*design.Object) {
 	asn := map[design.ID]uint32{}
 	for j := range c.d.Joints() {
 		l, isLink := j.Body.(*design.Link)
-		if j.Kind != design.KindCircuit && !isLink || isLink && l.Routing != design.RoutingBGP || !standing.Exists(j.Object) {
+		if j.Kind != design.KindCircuit && !isLink || isLink && l.Routing != design.RoutingBGP || !status.Exists(j.Object) {
 			continue // where routes are entered by hand, no path tells who passed them on
 		}
 		for n, id := range j.Ends {
@@ -86,7 +86,7 @@ func clusters(all []design.ID, near map[design.ID][]design.ID, counts func(a, b 
 // otherASN gives everything of a party that has an ASN a free one.
 func otherASN(party design.ID, old uint32) func(context.Context, *Findings) []Mend {
 	return func(_ context.Context, f *Findings) []Mend {
-		free, err := inuse.NewBooks(f.design()).ASN()
+		free, err := allocation.NewBooks(f.design()).ASN()
 		if err != nil {
 			return nil
 		}
@@ -97,7 +97,7 @@ func otherASN(party design.ID, old uint32) func(context.Context, *Findings) []Me
 // bothWait finds a link of which each end waits for the other to start.
 func (c *collector) bothWait(o *design.Object) {
 	for _, t := range c.d.Inside(o.ID, design.KindTunnel) {
-		if !ends.Starts(c.d, t, 0) && !ends.Starts(c.d, t, 1) {
+		if !settings.Starts(c.d, t, 0) && !settings.Starts(c.d, t, 1) {
 			c.add(
 				"both-ends-wait", inUse(o), t.ID, nil,
 				"both ends of %s wait for the other to start, so that nobody does", title(c.d, t),
@@ -173,7 +173,7 @@ func (c *collector) oneGateway(site *design.Object) {
 	ending, all := map[design.ID]bool{}, 0
 	for _, g := range c.d.Inside(site.ID, design.KindGateway) {
 		for _, j := range c.d.JointsAt(g.ID) {
-			if standing.Exists(j.Object) {
+			if status.Exists(j.Object) {
 				ending[g.ID] = true
 				all++
 			}
@@ -192,7 +192,7 @@ func (c *collector) oneEdge(o *design.Object) {
 	parties := map[design.ID]bool{}
 	for _, j := range c.d.JointsAt(o.ID) {
 		far, _, _ := j.Far(o.ID)
-		if p := c.d.Party(far); p != nil && standing.Exists(j.Object) {
+		if p := c.d.Party(far); p != nil && status.Exists(j.Object) {
 			parties[p.ID] = true
 		}
 	}

@@ -10,8 +10,8 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/finding"
-	"dravin/core/solved"
-	"dravin/core/standing"
+	"dravin/core/snapshot"
+	"dravin/core/status"
 	"dravin/demo"
 )
 
@@ -47,7 +47,7 @@ func TestWhatGoesWrongWithTranslations(t *testing.T) {
 			d, err := design.Read(demo.Thistledown)
 			require.NoError(t, err)
 			find := func(d *design.Design) []finding.Finding {
-				return slices.DeleteFunc(solved.Of(d, standing.Condition{}).Findings.All(), func(f finding.Finding) bool { return f.Code != c.code })
+				return slices.DeleteFunc(snapshot.Of(d, status.Condition{}).Findings.All(), func(f finding.Finding) bool { return f.Code != c.code })
 			}
 			assert.Empty(t, find(d))
 			o := d.Find(c.path, c.kind)[0]
@@ -73,5 +73,5 @@ func TestAMappingThatNobodyWasToldOf(t *testing.T) {
 		Real: netip.MustParsePrefix("192.168.216.0/24"), Mapped: netip.MustParsePrefix("10.223.7.0/24")}
 	d, _, err = d.Apply([]design.Edit{design.PutEdit(&design.Object{ID: "m", Kind: design.KindMapping, Name: "store", Body: m})})
 	require.NoError(t, err)
-	assert.True(t, slices.ContainsFunc(solved.Of(d, standing.Condition{}).Findings.All(), func(f finding.Finding) bool { return f.Code == "mapped-range-unknown" }))
+	assert.True(t, slices.ContainsFunc(snapshot.Of(d, status.Condition{}).Findings.All(), func(f finding.Finding) bool { return f.Code == "mapped-range-unknown" }))
 }

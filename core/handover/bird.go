@@ -9,10 +9,10 @@ import (
 
 	"dravin/core/bgp"
 	"dravin/core/design"
-	"dravin/core/ends"
 	"dravin/core/negotiate"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/settings"
+	"dravin/core/status"
 )
 
 // sessionAt is a BGP session as one gateway sees it.
@@ -33,7 +33,7 @@ func sessionsAt(t *route.Tables, gateway design.ID) []sessionAt {
 	add := func(in, joint *design.Object, n int, path ...string) {
 		for _, o := range d.Inside(in.ID, design.KindSession) {
 			both := o.Body.(*design.Session).Ends
-			set := ends.SessionEndsOf(d, o)
+			set := settings.SessionEndsOf(d, o)
 			out = append(out, sessionAt{protocols.name(append(path, o.Name)...), both[n], both[1-n], set[n], set[n].ASN == set[n].PeerASN,
 				joint.ID, t.GoesFirst(gateway, joint.Kind), route.InstanceFor(d, d.Get(gateway), d.SegmentOf(in.ID))})
 		}
@@ -448,7 +448,7 @@ func ofFamily(ps []netip.Prefix, family string) []netip.Prefix {
 
 // sessionSheet lists what must be set of a session at one end.
 func sessionSheet(p *page, d *design.Design, o *design.Object, n int) {
-	near, set := o.Body.(*design.Session).Ends[n], ends.SessionEndsOf(d, o)[n]
+	near, set := o.Body.(*design.Session).Ends[n], settings.SessionEndsOf(d, o)[n]
 	p.line("  [ ] BGP: own ASN %d at %s, far ASN %d at %s, hold time %d s", set.ASN, set.Address, set.PeerASN, set.Peer, set.Hold)
 	for _, r := range near.Out {
 		p.line("      announce %s", filterLine(r))
@@ -475,7 +475,7 @@ func joinSheet(p *page, t *route.Tables, party design.ID) {
 	at := func(id design.ID) bool { x := d.Party(id); return x != nil && x.ID == party }
 	for _, o := range d.Of(design.KindPeering) {
 		for n, h := range o.Body.(*design.Peering).Halves {
-			if at(h.Network) && standing.Exists(o) {
+			if at(h.Network) && status.Exists(o) {
 				p.line("")
 				p.line("%s", o.Name)
 				p.line("  [ ] the half toward %s", d.Title(o.Body.(*design.Peering).Halves[1-n].Network))
@@ -486,7 +486,7 @@ func joinSheet(p *page, t *route.Tables, party design.ID) {
 	for _, o := range d.Of(design.KindCircuit) {
 		c := o.Body.(*design.Circuit)
 		for n, e := range c.Ends {
-			if at(e.At) && standing.Exists(o) {
+			if at(e.At) && status.Exists(o) {
 				p.line("")
 				p.line("%s, to %s", o.Name, d.Title(c.Ends[1-n].At))
 				p.line("  [ ] %d Mbit/s, VLAN tag %d, zone %s", e.Mbps, e.VLAN, orNone(e.Zone))
@@ -499,7 +499,7 @@ func joinSheet(p *page, t *route.Tables, party design.ID) {
 	}
 	for _, o := range d.Of(design.KindAttachment) {
 		a := o.Body.(*design.Attachment)
-		if (a.What == party || o.Parent == party) && standing.Exists(o) {
+		if (a.What == party || o.Parent == party) && status.Exists(o) {
 			p.line("")
 			p.line("%s at %s", o.Name, d.Title(o.Parent))
 			if a.Bound != "" {

@@ -12,7 +12,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/handover"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/demo"
 )
 
@@ -42,7 +42,7 @@ func filtered(t *testing.T) *design.Design {
 }
 
 func birdOf(t *testing.T, d *design.Design) string {
-	files := handover.Render(route.Solve(d, standing.Condition{}), d.Find("saltmarsh-station", design.KindSite)[0].ID, nil)
+	files := handover.Render(route.Solve(d, status.Condition{}), d.Find("saltmarsh-station", design.KindSite)[0].ID, nil)
 	i := slices.IndexFunc(files, func(f handover.File) bool { return strings.HasSuffix(f.Path, "bird.conf") })
 	require.GreaterOrEqual(t, i, 0)
 	return files[i].Content
@@ -84,7 +84,7 @@ func TestSheetsListWhatJoins(t *testing.T) {
 		"millrace":        {"Saltmarsh Station circuit, to Saltmarsh Station gateway", "[ ] 100 Mbit/s, VLAN tag 100, zone none", "take 14 routes at most"},
 		"image-analysis":  {"[ ] strand 2: IKEv2 from 192.0.2.41 to 198.51.100.40", "IKE: aes256gcm16-prfsha384-ecp384", "announce 10.211.0.0/16"},
 	} {
-		files := handover.Render(route.Solve(d, standing.Condition{}), d.Find(party, design.Parties...)[0].ID, nil)
+		files := handover.Render(route.Solve(d, status.Condition{}), d.Find(party, design.Parties...)[0].ID, nil)
 		text := files[len(files)-1].Content
 		for _, line := range lines {
 			assert.Contains(t, text, line, party)
@@ -94,6 +94,6 @@ func TestSheetsListWhatJoins(t *testing.T) {
 	p := d.Find("sequencing-with-image-analysis", design.KindPeering)[0]
 	d, _, err := d.Apply([]design.Edit{design.PutEdit(p.InState(design.Refused))})
 	require.NoError(t, err)
-	files := handover.Render(route.Solve(d, standing.Condition{}), d.Find("sequencing", design.KindNetwork)[0].ID, nil)
+	files := handover.Render(route.Solve(d, status.Condition{}), d.Find("sequencing", design.KindNetwork)[0].ID, nil)
 	assert.NotContains(t, files[0].Content, "the half toward")
 }

@@ -7,9 +7,9 @@ import (
 	"fmt"
 
 	"dravin/core/design"
-	"dravin/core/ends"
 	"dravin/core/negotiate"
 	"dravin/core/route"
+	"dravin/core/settings"
 )
 
 // File is one rendered file.
@@ -179,7 +179,7 @@ func endsOf(t *route.Tables, gateway design.ID) []*end {
 			e.strands = append(
 				e.strands,
 				strand{
-					s, s.Body.(*design.Tunnel), number, ends.SettingsOf(d, s, "")[n], ends.Starts(d, s, n),
+					s, s.Body.(*design.Tunnel), number, settings.SettingsOf(d, s, "")[n], settings.Starts(d, s, n),
 					t.Standing.Of(s.ID).Up,
 				},
 			)

@@ -11,15 +11,15 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravin/core/allocation"
 	"dravin/core/design"
 	"dravin/core/draft"
 	"dravin/core/handover"
-	"dravin/core/inuse"
-	"dravin/core/life"
+	"dravin/core/lifecycle"
 	"dravin/core/overlap"
 	"dravin/core/proof"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/translate"
 	"dravin/demo"
 )
@@ -30,13 +30,13 @@ func TestGoldenFiles(t *testing.T) {
 	before, err := design.Read(demo.TwoGardens)
 	require.NoError(t, err)
 	options, err := translate.ForGroup(
-		t.Context(), proof.Of(route.Solve(before, standing.Condition{})), overlap.Find(before)[0],
+		t.Context(), proof.Of(route.Solve(before, status.Condition{})), overlap.Find(before)[0],
 	)
 	require.NoError(t, err)
 	after, _, err := before.Apply(options[0].Edits)
 	require.NoError(t, err)
 	for stage, d := range map[string]*design.Design{"before": before, "after": after} {
-		tables := route.Solve(d, standing.Condition{})
+		tables := route.Solve(d, status.Condition{})
 		keys := handover.Keys{}
 		for _, tunnel := range d.Of(design.KindTunnel) {
 			keys[tunnel.ID] = handover.Masked
@@ -59,7 +59,7 @@ func TestGoldenFiles(t *testing.T) {
 func TestAKeyThatIsNotKnownIsLeftToFillIn(t *testing.T) {
 	d, err := design.Read(demo.TwoGardens)
 	require.NoError(t, err)
-	for _, f := range handover.Render(route.Solve(d, standing.Condition{}), d.Find("peatside-nursery", design.KindSite)[0].ID, nil) {
+	for _, f := range handover.Render(route.Solve(d, status.Condition{}), d.Find("peatside-nursery", design.KindSite)[0].ID, nil) {
 		if f.Secret {
 			assert.Contains(t, f.Content, "agree on one with Marrow Hill gateway")
 			assert.Contains(t, f.Content, `"FILL-IN"`)
@@ -71,7 +71,7 @@ func TestAKeyThatIsNotKnownIsLeftToFillIn(t *testing.T) {
 func accepted(t *testing.T, d *design.Design) *design.Design {
 	for _, r := range d.Of(design.KindRequest) {
 		if r.Body.(*design.Request).Answer == "" {
-			edits, err := life.Answer(d, r, true, "welcome")
+			edits, err := lifecycle.Answer(d, r, true, "welcome")
 			require.NoError(t, err)
 			d, _, err = d.Apply(edits)
 			require.NoError(t, err)
@@ -86,14 +86,14 @@ func TestOneEndStarts(t *testing.T) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
 	site, network := d.Find("dunmoss-arboretum", design.KindSite)[0], d.Find("ticketing", design.KindNetwork)[0]
-	shapes, err := draft.Shapes(inuse.NewBooks(d), draft.Question{A: network.ID, B: site.ID})
+	shapes, err := draft.Shapes(allocation.NewBooks(d), draft.Question{A: network.ID, B: site.ID})
 	require.NoError(t, err)
 	i := slices.IndexFunc(shapes, func(s draft.Shape) bool { return s.Key == "vpn-bgp-doubled" })
 	d, _, err = d.Apply(shapes[i].Edits)
 	require.NoError(t, err)
 	d = accepted(t, d)
 	conf := func(d *design.Design, party design.ID) string {
-		return handover.Render(route.Solve(d, standing.Condition{}), party, nil)[0].Content
+		return handover.Render(route.Solve(d, status.Condition{}), party, nil)[0].Content
 	}
 	drafted := conf(d, site.ID)
 	assert.Equal(t, 2, strings.Count(drafted, "start_action = start\n"), drafted)
@@ -102,7 +102,7 @@ func TestOneEndStarts(t *testing.T) {
 	assert.Contains(t, conf(d, d.Find("peatside-nursery", design.KindSite)[0].ID), "start_action = start\n")
 	// Where the profile says that a cloud starts by itself, the site does not.
 	osier := d.Find("image-analysis", design.KindNetwork)[0]
-	shapes, err = draft.Shapes(inuse.NewBooks(d), draft.Question{A: osier.ID, B: site.ID})
+	shapes, err = draft.Shapes(allocation.NewBooks(d), draft.Question{A: osier.ID, B: site.ID})
 	require.NoError(t, err)
 	i = slices.IndexFunc(shapes, func(s draft.Shape) bool { return s.Key == "vpn-bgp-twin" })
 	both, _, err := d.Apply(shapes[i].Edits)

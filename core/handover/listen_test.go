@@ -11,14 +11,14 @@ import (
 	"dravin/core/design"
 	"dravin/core/handover"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/demo"
 )
 
 func fileOf(t *testing.T, d *design.Design, party, suffix string) string {
 	p := d.Find(party, design.KindSite, design.KindNetwork)
 	require.Len(t, p, 1)
-	for _, f := range handover.Render(route.Solve(d, standing.Condition{}), p[0].ID, nil) {
+	for _, f := range handover.Render(route.Solve(d, status.Condition{}), p[0].ID, nil) {
 		if strings.HasSuffix(f.Path, suffix) {
 			return f.Content
 		}

@@ -6,7 +6,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/prefix"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 // Claim is one party's hold on a range.
@@ -125,7 +125,7 @@ func withMapped(d *design.Design, claims []Claim) []Claim {
 
 // domains tells for every party which clump of joined parties it is in, from 1.
 // What nothing reaches is in none, 0.
-func domains(joins []standing.Join) map[design.ID]int {
+func domains(joins []status.Join) map[design.ID]int {
 	of := map[design.ID]int{}
 	near := neighbours(joins)
 	next := 0
@@ -143,18 +143,18 @@ func domains(joins []standing.Join) map[design.ID]int {
 }
 
 // neighbours are the joins of each party.
-func neighbours(joins []standing.Join) map[design.ID][]standing.Join {
-	out := map[design.ID][]standing.Join{}
+func neighbours(joins []status.Join) map[design.ID][]status.Join {
+	out := map[design.ID][]status.Join{}
 	for _, j := range joins {
 		out[j.A] = append(out[j.A], j)
-		out[j.B] = append(out[j.B], standing.Join{A: j.B, B: j.A, By: j.By})
+		out[j.B] = append(out[j.B], status.Join{A: j.B, B: j.A, By: j.By})
 	}
 	return out
 }
 
 // reach are the parties that can be reached from one without leaving it by one of
 // the joins that are closed, nor passing it again.
-func reach(near map[design.ID][]standing.Join, from design.ID, closed []design.ID) map[design.ID]bool {
+func reach(near map[design.ID][]status.Join, from design.ID, closed []design.ID) map[design.ID]bool {
 	seen := map[design.ID]bool{}
 	queue := []design.ID{from}
 	for len(queue) > 0 {

@@ -13,7 +13,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/prefix"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 // Weight tells how bad a group is.
@@ -53,7 +53,7 @@ func Find(d *design.Design) []Group {
 		ranges[n] = c.Prefix
 	}
 	ends := intentEnds(d)
-	now, later := estateOf(d, standing.Today), estateOf(d, standing.Built)
+	now, later := estateOf(d, status.Today), estateOf(d, status.Built)
 	out := []Group{}
 	for _, clump := range prefix.Clumps(ranges) {
 		g := Group{Span: ranges[clump[0]], Intents: []design.ID{}}
@@ -106,12 +106,12 @@ func intentEnds(d *design.Design) map[design.ID][]design.ID {
 
 // estate is what joins which parties at one horizon.
 type estate struct {
-	near    map[design.ID][]standing.Join
+	near    map[design.ID][]status.Join
 	domains map[design.ID]int
 }
 
-func estateOf(d *design.Design, h standing.Horizon) estate {
-	joins := standing.Of(d, standing.Condition{Horizon: h}).Joins()
+func estateOf(d *design.Design, h status.Horizon) estate {
+	joins := status.Of(d, status.Condition{Horizon: h}).Joins()
 	return estate{neighbours(joins), domains(joins)}
 }
 

@@ -9,7 +9,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/walk"
 )
 
@@ -57,7 +57,7 @@ func (f *failures) tables(t *route.Tables, id design.ID) *route.Tables {
 	defer f.mu.Unlock()
 	if f.without[id] == nil {
 		c := t.Standing.Condition()
-		c.Without = append(slices.Clone(c.Without), standing.Thing{Object: id})
+		c.Without = append(slices.Clone(c.Without), status.Thing{Object: id})
 		f.without[id] = route.Solve(t.Design.Watched(nil), c) // kept for others, so nobody's notes
 	}
 	return f.without[id]

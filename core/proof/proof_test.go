@@ -11,7 +11,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/proof"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/demo"
 )
 
@@ -21,7 +21,7 @@ func held(t *testing.T, intent string, changes ...string) proof.Result {
 	file := strings.NewReplacer(changes...).Replace(string(demo.Thistledown)) + "  - {name: asked, " + intent + "}\n"
 	d, err := design.Read([]byte(file))
 	require.NoError(t, err)
-	tables := route.Solve(d, standing.Condition{})
+	tables := route.Solve(d, status.Condition{})
 	return proof.Of(tables).Intent(d.Find("asked", design.KindIntent)[0].ID)
 }
 

@@ -5,7 +5,7 @@ import (
 	"slices"
 
 	"dravin/core/design"
-	"dravin/core/ends"
+	"dravin/core/settings"
 )
 
 // box fills the table of a translating box: the places in which it stands, its own
@@ -21,7 +21,7 @@ func (s *solver) box(p *Point, o *design.Object, b *design.Box) {
 		}
 	}
 	s.boxRoutes(p, b.Routes)
-	for _, all := range ends.Everything {
+	for _, all := range settings.Everything {
 		for _, a := range b.Addresses {
 			place := placeIn(s.d, o.Parent, a)
 			if place == nil || a.Is4() != all.Addr().Is4() {

@@ -5,8 +5,8 @@ import (
 	"slices"
 
 	"dravin/core/design"
-	"dravin/core/ends"
-	"dravin/core/standing"
+	"dravin/core/settings"
+	"dravin/core/status"
 )
 
 // Candidate is a route that a session brought into a table, used or not, with its
@@ -72,9 +72,9 @@ func (t *Tables) Sessions() []SessionState {
 	out := []SessionState{}
 	for _, o := range t.Design.Of(design.KindSession) {
 		v, agreed := t.Standing.Of(o.ID), t.Standing.Session(o.ID)
-		set := ends.SessionEndsOf(t.Design, o)
+		set := settings.SessionEndsOf(t.Design, o)
 		s := SessionState{
-			Session: o.ID, Carrier: standing.CarrierName(t.Design, o), Up: v.Up, Why: v.Why,
+			Session: o.ID, Carrier: status.CarrierName(t.Design, o), Up: v.Up, Why: v.Why,
 			Families: append([]string{}, agreed.Families...), Internal: set[0].ASN == set[1].ASN,
 		}
 		if v.Up {
@@ -82,7 +82,7 @@ func (t *Tables) Sessions() []SessionState {
 		}
 		for n := range s.Ends {
 			s.Ends[n] = SessionOf{ASN: set[n].ASN, Address: set[n].Address}
-			if at := ends.Speaker(t.Design, o, n); at != nil {
+			if at := settings.Speaker(t.Design, o, n); at != nil {
 				s.Ends[n].At = t.Design.Title(at.ID)
 			}
 			if v.Up {

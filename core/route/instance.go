@@ -5,8 +5,8 @@ import (
 	"slices"
 
 	"dravin/core/design"
-	"dravin/core/ends"
-	"dravin/core/standing"
+	"dravin/core/settings"
+	"dravin/core/status"
 )
 
 // Key names a table: that of a point, and of a box with several routing
@@ -49,7 +49,7 @@ func Instances(d *design.Design, o *design.Object) []design.ID {
 		return one
 	}
 	for _, j := range d.Referring(o.ID, design.KindLink, design.KindCircuit) {
-		if !standing.Exists(j) {
+		if !status.Exists(j) {
 			continue
 		}
 		add(j.ID)
@@ -170,7 +170,7 @@ func (s *solver) strands(p *Point, link *design.Object) (some []design.ID, carri
 }
 
 // up is how a link stands by some of its strands, or by all.
-func (s *solver) up(link design.ID, strands []design.ID) standing.Verdict {
+func (s *solver) up(link design.ID, strands []design.ID) status.Verdict {
 	v := s.st.Of(link)
 	if !v.Up || len(strands) == 0 {
 		return v
@@ -228,7 +228,7 @@ func SessionsOf(d *design.Design, id design.ID) []*design.Object {
 
 // endAt is which end of a session is a box's.
 func endAt(d *design.Design, session *design.Object, box design.ID) int {
-	if at := ends.Speaker(d, session, 1); at != nil && at.ID == box {
+	if at := settings.Speaker(d, session, 1); at != nil && at.ID == box {
 		return 1
 	}
 	return 0

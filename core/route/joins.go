@@ -5,7 +5,7 @@ import (
 	"slices"
 
 	"dravin/core/design"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 // preference is the order of a point's cloud, where its profile has one; what
@@ -132,7 +132,7 @@ func halvesOf(peering *design.Object, network design.ID) (own, far design.Half, 
 
 func (s *solver) peering(p *Point, o *design.Object, ranges []netip.Prefix) {
 	v := s.st.Of(o.ID)
-	if !v.Up && !standing.Exists(o) {
+	if !v.Up && !status.Exists(o) {
 		return // it is no part of the plan
 	}
 	for _, r := range ranges {
@@ -185,7 +185,7 @@ func (s *solver) fed(p *Point) {
 	}
 	for _, a := range s.d.Referring(network.ID, design.KindAttachment) {
 		v := s.st.Of(a.ID)
-		if table := s.t.Point(HubTableOf(s.d, a)); table != nil && (v.Up || standing.Exists(a)) {
+		if table := s.t.Point(HubTableOf(s.d, a)); table != nil && (v.Up || status.Exists(a)) {
 			for _, r := range table.Routes {
 				if r.Hop.To != network.ID {
 					p.add(s.standing(p, Route{Prefix: r.Prefix, Source: Hub, Hop: Hop{Kind: Attached, To: a.ID}, Via: s.d.Title(a.Parent), Unusable: r.Unusable, Down: r.Down, Learned: r.Learned}, v))

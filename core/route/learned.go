@@ -7,7 +7,7 @@ import (
 	"dravin/core/bgp"
 	"dravin/core/design"
 	"dravin/core/prefix"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 // Learned is what a session brought with a route (RFC 4271 section 5).
@@ -95,7 +95,7 @@ func (s *solver) cameBy(p *Point, r *bgp.Route) Route {
 func (s *solver) expected(p *Point) {
 	for _, x := range s.awaited(p) {
 		link := s.d.Get(x.Joint).Kind == design.KindLink
-		if !s.meets(p, x.Joint) || link && !standing.Exists(s.d.Get(x.Joint)) {
+		if !s.meets(p, x.Joint) || link && !status.Exists(s.d.Get(x.Joint)) {
 			continue // it is no part of the plan
 		}
 		if slices.ContainsFunc(p.Routes, func(r Route) bool { return r.Prefix == x.Prefix && r.Hop.To == x.Joint }) {

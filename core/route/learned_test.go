@@ -10,12 +10,12 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 func halts(t *testing.T, d *design.Design, prefix string) map[route.StopCode][]string {
 	out := map[route.StopCode][]string{}
-	for _, h := range route.Solve(d, standing.Condition{}).Spread(netip.MustParsePrefix(prefix)).Halts {
+	for _, h := range route.Solve(d, status.Condition{}).Spread(netip.MustParsePrefix(prefix)).Halts {
 		out[h.Code] = append(out[h.Code], d.Title(h.To))
 	}
 	return out
@@ -41,7 +41,7 @@ func TestCircuitBeforeTunnel(t *testing.T) {
 	assert.Equal(t, route.VPNBGP, winner(t, gone, "thornfield-station/gateway", "10.210.64.9").Source)
 	assert.Equal(t, route.VPNBGP, winner(t, gone, "seed-logs/main-table", "10.215.16.9").Source)
 
-	before, after := route.Solve(d, standing.Condition{}), route.Solve(gone, standing.Condition{})
+	before, after := route.Solve(d, status.Condition{}), route.Solve(gone, status.Condition{})
 	changed := after.Changed(before)
 	n := slices.IndexFunc(changed, func(c route.TableChange) bool { return c.Title == "Thornfield Station gateway" })
 	require.GreaterOrEqual(t, n, 0)
@@ -64,7 +64,7 @@ func TestLimitsDropSessions(t *testing.T) {
 	d := thistledown(t)
 	const session = "saltmarsh-station-to-image-analysis/strand-1/session"
 	tight := with(t, d, session, design.KindSession, func(b design.Body) { b.(*design.Session).Ends[1].MaxPrefixes = 1 })
-	tables := route.Solve(tight, standing.Condition{})
+	tables := route.Solve(tight, status.Condition{})
 	v := tables.Standing.Of(d.Find(session)[0].ID)
 	assert.False(t, v.Up)
 	assert.Equal(t, "bgp-max", v.Line)
@@ -77,7 +77,7 @@ func TestLimitsDropSessions(t *testing.T) {
 // none.
 func TestSegmentsAreInstances(t *testing.T) {
 	d := thistledown(t)
-	tables := route.Solve(d, standing.Condition{})
+	tables := route.Solve(d, status.Condition{})
 	gateway := d.Find("saltmarsh-station/gateway", design.KindGateway)[0]
 	require.Len(t, route.Instances(d, gateway), 3)
 	for _, c := range []struct {

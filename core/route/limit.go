@@ -7,9 +7,9 @@ import (
 	"strings"
 
 	"dravin/core/design"
-	"dravin/core/ends"
 	"dravin/core/prefix"
-	"dravin/core/standing"
+	"dravin/core/settings"
+	"dravin/core/status"
 )
 
 // Use is how far a limit of a profile is used up.
@@ -67,8 +67,8 @@ func (t *Tables) Uses() []Use {
 	for _, o := range d.Of(design.KindSession) {
 		for n := range 2 {
 			add(o, "routes taken on a session", t.Taken(o.ID, n), Limit(d, o, n))
-			if at := ends.Speaker(d, o, n); at != nil && len(out) > 0 && out[len(out)-1].Of == o.ID {
-				out[len(out)-1].Title = standing.CarrierName(d, o) + ", at " + d.Title(at.ID)
+			if at := settings.Speaker(d, o, n); at != nil && len(out) > 0 && out[len(out)-1].Of == o.ID {
+				out[len(out)-1].Title = status.CarrierName(d, o) + ", at " + d.Title(at.ID)
 			}
 		}
 	}
@@ -86,7 +86,7 @@ func (t *Tables) Uses() []Use {
 		if p := d.ProfileOf(o.ID); p != nil {
 			n := 0
 			for _, l := range d.Referring(o.ID, design.KindLink) {
-				if standing.Exists(l) {
+				if status.Exists(l) {
 					n += len(d.Inside(l.ID, design.KindTunnel))
 				}
 			}

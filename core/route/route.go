@@ -10,10 +10,10 @@ import (
 	"slices"
 
 	"dravin/core/design"
-	"dravin/core/ends"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
-	"dravin/core/standing"
+	"dravin/core/settings"
+	"dravin/core/status"
 )
 
 // Source tells how a route came into a table.
@@ -90,8 +90,8 @@ type Route struct {
 	Unusable string `json:"unusable,omitempty"`
 	// Down is how the next hop stands, if it is down. Such a route counts only if
 	// it swallows: it wins, and drops what it is for.
-	Down     *standing.Verdict `json:"down,omitempty"`
-	Swallows bool              `json:"swallows,omitempty"`
+	Down     *status.Verdict `json:"down,omitempty"`
+	Swallows bool            `json:"swallows,omitempty"`
 	// Expected says of what is expected at a session and is not what the table uses
 	// what became of it: it was not learned, or lost. It is no route.
 	Expected Expectation `json:"expected,omitempty"`
@@ -117,7 +117,7 @@ type Selector struct {
 	Remote netip.Prefix
 	// Standing is the link's: a selector takes its packets whether the link is up
 	// or not.
-	Standing standing.Verdict
+	Standing status.Verdict
 }
 
 // Matches reports whether an outbound packet falls under the selector.
@@ -148,7 +148,7 @@ type Point struct {
 // out when it is first asked for. Tables may be used by many at once.
 type Tables struct {
 	Design   *design.Design
-	Standing *standing.Standing
+	Standing *status.Standing
 	points   *design.Memo[Key, *Point]
 	places   *design.Memo[string, *prefix.Table[design.ID]]
 	told     *design.Memo[string, []netip.Prefix]
@@ -157,11 +157,11 @@ type Tables struct {
 }
 
 // Solve computes the tables of a design under a condition.
-func Solve(d *design.Design, c standing.Condition) *Tables {
-	return begin(d, standing.Of(d, c), newWorld())
+func Solve(d *design.Design, c status.Condition) *Tables {
+	return begin(d, status.Of(d, c), newWorld())
 }
 
-func begin(d *design.Design, base *standing.Standing, w *world) *Tables {
+func begin(d *design.Design, base *status.Standing, w *world) *Tables {
 	t := &Tables{
 		Design: d, points: &design.Memo[Key, *Point]{}, places: &design.Memo[string, *prefix.Table[design.ID]]{},
 		told: &design.Memo[string, []netip.Prefix]{}, world: w,
@@ -342,7 +342,7 @@ func (r *Route) sharesWith(winner *Route) bool {
 type solver struct {
 	t  *Tables
 	d  *design.Design
-	st *standing.Standing
+	st *status.Standing
 }
 
 func (s *solver) solve(o *design.Object, segment design.ID) *Point {
@@ -402,7 +402,7 @@ func (s *solver) pinned(p *Point) {
 			continue
 		}
 		for _, t := range s.d.Inside(o.ID, design.KindTunnel) {
-			peer := ends.PeerOf(t.Body.(*design.Tunnel), n)
+			peer := settings.PeerOf(t.Body.(*design.Tunnel), n)
 			into := func(r Route) bool { return r.Hop.Kind == Tunnel && r.Expected == "" && r.Prefix.Contains(peer) }
 			done := func(r Route) bool { return r.Source == Implied && r.Prefix == Alone(peer) }
 			if negotiate.Known(peer) && slices.ContainsFunc(p.Routes, into) && !slices.ContainsFunc(p.Routes, done) {
@@ -470,7 +470,7 @@ func (s *solver) innerRouter(p *Point, o *design.Object, b *design.InnerRoute) {
 	if all := s.d.Inside(o.Parent, design.KindGateway); next == "" && len(all) > 0 {
 		next = all[0].ID
 	}
-	for _, all := range ends.Everything {
+	for _, all := range settings.Everything {
 		if next != "" {
 			p.add(Route{Prefix: all, Source: Static, Hop: Hop{Kind: Gateway, To: next}, Via: s.d.Get(next).Name})
 		}
@@ -501,10 +501,10 @@ func (s *solver) table(p *Point, b *design.Table) {
 
 // entry is how what an entry leads to stands: an entry counts only once that is
 // there.
-func (s *solver) entry(e design.Entry) standing.Verdict {
+func (s *solver) entry(e design.Entry) status.Verdict {
 	v := s.st.Of(e.Via)
-	if (s.d.Get(e.Via).Kind == design.KindGateway || s.d.Get(e.Via).Kind == design.KindBox) && v.Code == standing.DoesNotForward && v.Line != "" {
-		return standing.Verdict{Up: true} // the box is there, and drops it
+	if (s.d.Get(e.Via).Kind == design.KindGateway || s.d.Get(e.Via).Kind == design.KindBox) && v.Code == status.DoesNotForward && v.Line != "" {
+		return status.Verdict{Up: true} // the box is there, and drops it
 	}
 	return v
 }
@@ -512,7 +512,7 @@ func (s *solver) entry(e design.Entry) standing.Verdict {
 // standing marks a route whose next hop is down. An entry to something that is
 // not there is passed over in one cloud and swallows what it is for in another;
 // what was learned is withdrawn.
-func (s *solver) standing(p *Point, r Route, v standing.Verdict) Route {
+func (s *solver) standing(p *Point, r Route, v status.Verdict) Route {
 	if v.Up {
 		return r
 	}
@@ -529,7 +529,7 @@ func (s *solver) links(p *Point) {
 	for _, o := range design.InOrder(s.d.Referring(p.ID, design.KindLink)) {
 		l := o.Body.(*design.Link)
 		near, _, _, ok := l.End(p.ID)
-		if !ok || !standing.Exists(o) {
+		if !ok || !status.Exists(o) {
 			continue // it is no part of the plan
 		}
 		strands, carried := s.strands(p, o)

@@ -9,7 +9,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/demo"
 )
 
@@ -34,7 +34,7 @@ func with(t *testing.T, d *design.Design, path string, kind design.Kind, change 
 func winner(t *testing.T, d *design.Design, point, address string) route.Route {
 	for _, k := range []design.Kind{design.KindTable, design.KindGateway, design.KindHubTable, design.KindEdgeRouter} {
 		if found := d.Find(point, k); len(found) == 1 {
-			c := route.Solve(d, standing.Condition{}).Point(found[0].ID).Lookup(netip.MustParseAddr(address))
+			c := route.Solve(d, status.Condition{}).Point(found[0].ID).Lookup(netip.MustParseAddr(address))
 			if c.Winner == nil {
 				return route.Route{}
 			}
@@ -167,8 +167,8 @@ func TestRefusedAndGoneLinksCarryNothing(t *testing.T) {
 		gone := with(t, d, "saltmarsh-station-to-image-analysis", design.KindLink, func(b design.Body) { b.(*design.Link).State = state })
 		assert.Equal(t, route.Implied, winner(t, gone, "saltmarsh-station/gateway", "10.211.1.9").Source)
 		policy := with(t, d, "peatside-to-marrow-hill", design.KindLink, func(b design.Body) { b.(*design.Link).State = state })
-		assert.Empty(t, route.Solve(policy, standing.Condition{}).Point(d.Find("peatside-nursery/gateway")[0].ID).Selectors)
-		for _, j := range standing.Of(policy, standing.Condition{}).Joins() {
+		assert.Empty(t, route.Solve(policy, status.Condition{}).Point(d.Find("peatside-nursery/gateway")[0].ID).Selectors)
+		for _, j := range status.Of(policy, status.Condition{}).Joins() {
 			assert.NotEqual(t, d.Find("peatside-to-marrow-hill", design.KindLink)[0].ID, j.By)
 		}
 	}

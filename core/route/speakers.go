@@ -7,8 +7,8 @@ import (
 
 	"dravin/core/bgp"
 	"dravin/core/design"
-	"dravin/core/ends"
 	"dravin/core/negotiate"
+	"dravin/core/settings"
 )
 
 // builder makes speakers and sessions of what a design holds.
@@ -213,7 +213,7 @@ func (b builder) session(o *design.Object) *bgp.Session {
 	}
 	out := &bgp.Session{Key: string(o.ID), Down: !b.st.Of(o.ID).Up}
 	for n, e := range o.Body.(*design.Session).Ends {
-		at := ends.Speaker(b.d, o, n)
+		at := settings.Speaker(b.d, o, n)
 		end := bgp.End{Group: string(joint.ID), ASN: e.ASN, Address: e.Address, AllowOwn: e.AllowOwn, Client: e.Client, KeepNextHop: e.KeepNextHop, In: RulesOf(e.In), Out: RulesOf(e.Out)}
 		end.Families = [2]bool{slices.Contains(families, "ipv4"), slices.Contains(families, "ipv6")}
 		most := Limit(b.d, o, n)
@@ -229,7 +229,7 @@ func (b builder) session(o *design.Object) *bgp.Session {
 // set to, and what its cloud allows; 0 for any number.
 func Limit(d *design.Design, session *design.Object, end int) uint32 {
 	most := session.Body.(*design.Session).Ends[end].MaxPrefixes
-	at := ends.Speaker(d, session, end)
+	at := settings.Speaker(d, session, end)
 	if at == nil {
 		return most
 	}
@@ -427,7 +427,7 @@ func RulesOf(list []design.Filter) []bgp.Rule {
 			r.Range = &bgp.Range{Prefix: f.Prefix.Masked(), From: from, To: to}
 		}
 		if len(f.Has) > 0 && len(r.Has) == 0 { // what it asks for nothing can have
-			r.Range = &bgp.Range{Prefix: ends.Everything[0], From: 1}
+			r.Range = &bgp.Range{Prefix: settings.Everything[0], From: 1}
 		}
 		out = append(out, r)
 	}

@@ -8,8 +8,8 @@ import (
 
 	"dravin/core/bgp"
 	"dravin/core/design"
-	"dravin/core/ends"
 	"dravin/core/prefix"
+	"dravin/core/settings"
 )
 
 // StopCode names what keeps a route from going further.
@@ -223,7 +223,7 @@ func (t *Tables) silent(p netip.Prefix) []Halt {
 			continue
 		}
 		for n := range 2 {
-			near, far := ends.Speaker(t.Design, o, n), ends.Speaker(t.Design, o, 1-n)
+			near, far := settings.Speaker(t.Design, o, n), settings.Speaker(t.Design, o, 1-n)
 			if near == nil || far == nil {
 				continue
 			}

@@ -10,7 +10,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/demo"
 )
 
@@ -102,7 +102,7 @@ func TestWhoAnswersAmongHosts(t *testing.T) {
 		g.Translate = append(g.Translate, design.Rule{Hook: design.Leaving, Does: design.FromPool, Into: into})
 	}
 	d = changed(t, d, hill.With(&g))
-	tables := route.Solve(d, standing.Condition{})
+	tables := route.Solve(d, status.Condition{})
 	for a, by := range map[string]design.ID{"10.214.0.1": hill.ID, "10.214.1.250": hill.ID, "10.214.2.9": hill.ID, "2001:db8:20::f3": hill.ID, "2001:db8:20:0:1::9": "", "10.214.0.99": ""} {
 		assert.Equal(t, by, tables.Bearer(room.ID, netip.MustParseAddr(a)), a)
 	}
@@ -121,7 +121,7 @@ func TestASourcePoolServesItsRegion(t *testing.T) {
 	a.KeepOut, a.Pool = []netip.Prefix{netip.MustParsePrefix("172.29.31.0/24")}, "pool"
 	d = changed(t, d, pool, at.With(&a))
 	ask := func(d *design.Design, src, dst string) string {
-		p, ok := route.Solve(d, standing.Condition{}).SourcePool(d.Get(at.ID), netip.MustParseAddr(src), netip.MustParseAddr(dst))
+		p, ok := route.Solve(d, status.Condition{}).SourcePool(d.Get(at.ID), netip.MustParseAddr(src), netip.MustParseAddr(dst))
 		if !ok {
 			return ""
 		}
@@ -143,7 +143,7 @@ func TestASourcePoolServesItsRegion(t *testing.T) {
 	h := *hub.Body.(*design.Hub)
 	h.ASN = 4200000902
 	d = changed(t, d, append(far, hub.With(&h))...)
-	known := route.Solve(d, standing.Condition{}).Point(a.Bound).Lookup(netip.MustParseAddr("172.29.64.9"))
+	known := route.Solve(d, status.Condition{}).Point(a.Bound).Lookup(netip.MustParseAddr("172.29.64.9"))
 	require.NotNil(t, known.Winner, "the hubs tell each other")
 	assert.Empty(t, ask(d, "172.29.31.10", "172.29.64.9"), "Sedge's pools serve their own region")
 	profile := *d.ProfileOf(at.Parent)

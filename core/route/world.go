@@ -7,7 +7,7 @@ import (
 
 	"dravin/core/bgp"
 	"dravin/core/design"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 // world is what all speakers of a design learn from each other. It is worked out
@@ -15,7 +15,7 @@ import (
 // was there before.
 type world struct {
 	d    *design.Design
-	base *standing.Standing // without the sessions that dropped for a limit
+	base *status.Standing // without the sessions that dropped for a limit
 
 	once    sync.Once
 	before  *world
@@ -166,17 +166,17 @@ func (w *world) speakersOf(id design.ID) []*bgp.Speaker {
 }
 
 // dropped tells of a session that comes up whether it dropped for a limit since.
-func (w *world) dropped(view *design.Design, session design.ID) (standing.Verdict, bool) {
+func (w *world) dropped(view *design.Design, session design.ID) (status.Verdict, bool) {
 	view.NoteLearned(dropKey(session))
 	d, ok := w.learn().Dropped()[string(session)]
 	if !ok {
-		return standing.Verdict{}, false
+		return status.Verdict{}, false
 	}
 	f, word := 0, "IPv4"
 	if !d.V4 {
 		f, word = 1, "IPv6"
 	}
-	return standing.Dropped(w.d, w.d.Get(session), d.End, d.Taken, d.Session.Ends[d.End].Limit[f], word), true
+	return status.Dropped(w.d, w.d.Get(session), d.End, d.Taken, d.Session.Ends[d.End].Limit[f], word), true
 }
 
 // sameSpeakers keeps the speakers that were there before, where they are the

@@ -7,7 +7,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/draft"
-	"dravin/core/life"
+	"dravin/core/lifecycle"
 	"dravin/core/negotiate"
 )
 
@@ -66,7 +66,7 @@ func halvesLine(d *design.Design, o *design.Object, p *design.Peering) Line {
 	var mends []LineMend
 	for n, h := range p.Halves {
 		if !h.Made {
-			mends = append(mends, LineMend{n, "The half of " + d.Title(h.Network) + " is made", []design.Edit{design.PutEdit(life.WithHalf(o, n, true))}})
+			mends = append(mends, LineMend{n, "The half of " + d.Title(h.Network) + " is made", []design.Edit{design.PutEdit(lifecycle.WithHalf(o, n, true))}})
 		}
 	}
 	both := x.Made && y.Made

@@ -10,8 +10,8 @@ import (
 	"strings"
 
 	"dravin/core/design"
-	"dravin/core/ends"
 	"dravin/core/negotiate"
+	"dravin/core/settings"
 )
 
 // Verdict is how a line of the two-ended sheet stands.
@@ -56,7 +56,7 @@ const keyLine = "key"
 
 // Lines are the lines of a tunnel, those that must agree first.
 func Lines(d *design.Design, tunnel *design.Object, keys [2]string) []Line {
-	l := &liner{d: d, tunnel: tunnel, ends: ends.SettingsOf(d, tunnel, keys[0])}
+	l := &liner{d: d, tunnel: tunnel, ends: settings.SettingsOf(d, tunnel, keys[0])}
 	l.ends[1].Key = keys[1]
 	link := d.Get(tunnel.Parent).Body.(*design.Link)
 	l.link = link
@@ -124,13 +124,13 @@ func (l *liner) add(key, label string, values [2]string, v Verdict, why string, 
 
 // end is the edit that sets something at one end of the tunnel.
 func (l *liner) end(n int, set func(*design.TunnelEnd)) []design.Edit {
-	return []design.Edit{design.PutEdit(ends.With(l.tunnel, n, set))}
+	return []design.Edit{design.PutEdit(settings.With(l.tunnel, n, set))}
 }
 
 func (l *liner) setTo(what string) [2]string {
 	return [2]string{
-		"Set " + ends.EndTitle(l.d, l.link, 0) + " to " + what,
-		"Set " + ends.EndTitle(l.d, l.link, 1) + " to " + what,
+		"Set " + settings.EndTitle(l.d, l.link, 0) + " to " + what,
+		"Set " + settings.EndTitle(l.d, l.link, 1) + " to " + what,
 	}
 }
 
@@ -156,7 +156,7 @@ func (l *liner) crossed(key, label string, own, taken [2]netip.Addr, forget func
 		case !negotiate.Known(own[n]):
 			v, why = Unknown, "the cloud gives it when the gateway is made; enter it then"
 		case own[n] != taken[n]:
-			v, why = Differs, fmt.Sprintf("%s is at %s, and the far end looks for %s", ends.EndTitle(l.d, l.link, n), own[n], taken[n])
+			v, why = Differs, fmt.Sprintf("%s is at %s, and the far end looks for %s", settings.EndTitle(l.d, l.link, n), own[n], taken[n])
 		}
 		l.add(fmt.Sprintf("%s-%d", key, n+1), label+" of "+l.party(n), values, v, why, l.setTo(addressOr(own[n])), func(m int) []design.Edit {
 			if m == n {
@@ -182,7 +182,7 @@ func (l *liner) names() {
 			v = Differs
 		}
 		titles := l.setTo(own)
-		titles[n] = "Let " + ends.EndTitle(l.d, l.link, n) + " call itself " + taken
+		titles[n] = "Let " + settings.EndTitle(l.d, l.link, n) + " call itself " + taken
 		l.add(fmt.Sprintf("identity-%d", n+1), "Identity of "+l.party(n), values, v, "", titles, func(m int) []design.Edit {
 			if m == n {
 				return l.end(m, func(e *design.TunnelEnd) { e.Identity = taken })
@@ -328,7 +328,7 @@ func (l *liner) inside() {
 			}
 			body.Inside = slices.Clone(body.Inside)
 			body.Inside[n] = s.Inside
-			return []design.Edit{design.PutEdit(ends.With(l.tunnel.With(&body), n, func(e *design.TunnelEnd) { e.Inside = netip.Prefix{} }))}
+			return []design.Edit{design.PutEdit(settings.With(l.tunnel.With(&body), n, func(e *design.TunnelEnd) { e.Inside = netip.Prefix{} }))}
 		})
 	}
 }

@@ -7,13 +7,13 @@ import (
 	"strings"
 
 	"dravin/core/design"
-	"dravin/core/ends"
 	"dravin/core/negotiate"
+	"dravin/core/settings"
 )
 
 // SessionLines are the lines of a BGP session.
 func SessionLines(d *design.Design, o *design.Object) []Line {
-	l := &sessionLiner{o: o, s: o.Body.(*design.Session), ends: ends.SessionEndsOf(d, o)}
+	l := &sessionLiner{o: o, s: o.Body.(*design.Session), ends: settings.SessionEndsOf(d, o)}
 	for n := range l.ends {
 		l.speaker(n)
 	}

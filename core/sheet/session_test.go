@@ -11,8 +11,8 @@ import (
 	"pgregory.net/rapid"
 
 	"dravin/core/design"
-	"dravin/core/ends"
 	"dravin/core/negotiate"
+	"dravin/core/settings"
 	"dravin/core/sheet"
 )
 
@@ -37,7 +37,7 @@ func TestSessionLinesAndPredictionNeverContradict(t *testing.T) {
 		if err != nil {
 			rt.Fatal(err)
 		}
-		set := ends.SessionEndsOf(next, next.Get(o.ID))
+		set := settings.SessionEndsOf(next, next.Get(o.ID))
 		out := negotiate.AgreeSession(set[0], set[1])
 		differing := sheet.Differing(sheet.SessionLines(next, next.Get(o.ID)))
 		if out.Up != (len(differing) == 0) {

@@ -10,9 +10,9 @@ import (
 	"strings"
 
 	"dravin/core/design"
-	"dravin/core/ends"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
+	"dravin/core/settings"
 )
 
 // Sent is what a far administrator sent of their end: local is theirs.
@@ -501,7 +501,7 @@ func proposalList(proto negotiate.Protocol, v string) ([]string, error) {
 // set to, even where it would follow.
 func Record(d *design.Design, tunnel *design.Object, end int, s Sent) ([]design.Edit, error) {
 	l := d.Get(tunnel.Parent).Body.(*design.Link)
-	now := ends.SettingsOf(d, tunnel, "")
+	now := settings.SettingsOf(d, tunnel, "")
 	ours, sent := now[1-end], s.Settings
 	var edits []design.Edit
 	body := *tunnel.Body.(*design.Tunnel)
@@ -515,7 +515,7 @@ func Record(d *design.Design, tunnel *design.Object, end int, s Sent) ([]design.
 		body.Outside[end] = sent.Address
 	}
 	o := tunnel.With(&body)
-	o = ends.With(o, 1-end, func(e *design.TunnelEnd) {
+	o = settings.With(o, 1-end, func(e *design.TunnelEnd) {
 		if negotiate.Known(ours.Peer) && s.has("address") && sent.Address != ours.Peer {
 			e.Peer = ours.Peer
 		}
@@ -523,7 +523,7 @@ func Record(d *design.Design, tunnel *design.Object, end int, s Sent) ([]design.
 			e.PeerIdentity = ours.PeerIdentity
 		}
 	})
-	o = ends.With(o, end, func(e *design.TunnelEnd) { s.into(e, l.Routing != design.RoutingSelectors) })
+	o = settings.With(o, end, func(e *design.TunnelEnd) { s.into(e, l.Routing != design.RoutingSelectors) })
 	edits = append(edits, design.PutEdit(o))
 	if l.Routing == design.RoutingSelectors && (s.has("local") || s.has("remote")) {
 		link := *l

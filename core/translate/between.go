@@ -7,7 +7,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/prefix"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 // between publishes services over a network of its own between two that a peering
@@ -136,7 +136,7 @@ func (pl *planner) middleNetwork(e *editor, a, b design.ID) (*design.Object, err
 func (pl *planner) peeringOf(e *editor, a, b design.ID) *design.Object {
 	for _, o := range append(pl.d.Of(design.KindPeering), e.fresh("", design.KindPeering)...) {
 		h := o.Body.(*design.Peering).Halves
-		if standing.Exists(o) && (h[0].Network == a && h[1].Network == b || h[0].Network == b && h[1].Network == a) {
+		if status.Exists(o) && (h[0].Network == a && h[1].Network == b || h[0].Network == b && h[1].Network == a) {
 			return o
 		}
 	}

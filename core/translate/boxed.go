@@ -7,7 +7,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/prefix"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 // boxed is a cloud network whose subnets are translated by a box of its own: what
@@ -135,7 +135,7 @@ func (pl *planner) whyNot(place design.ID, why string) string {
 func (pl *planner) waysOut(network *design.Object) (out []design.Joint, zone string, err error) {
 	for _, a := range pl.d.Referring(network.ID, design.KindAttachment) {
 		b := a.Body.(*design.Attachment)
-		if j, ok := design.JointOf(a); ok && b.What == network.ID && standing.Exists(a) {
+		if j, ok := design.JointOf(a); ok && b.What == network.ID && status.Exists(a) {
 			out = append(out, j)
 			for _, s := range b.Subnets {
 				if zone == "" {

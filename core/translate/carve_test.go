@@ -7,14 +7,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravin/core/allocation"
 	"dravin/core/design"
-	"dravin/core/inuse"
 	"dravin/core/translate"
 )
 
 func TestMappedRangesKeepClearOfEverything(t *testing.T) {
 	d := thistledown(t)
-	used := inuse.ForMapping(d)
+	used := allocation.ForMapping(d)
 	for _, v4 := range []bool{true, false} {
 		for bits := 17; bits <= 28; bits++ {
 			length := bits
@@ -44,7 +44,7 @@ func TestWithoutAReservationThePrivateRangesServe(t *testing.T) {
 	p := best(t, d)
 	assert.Equal(t, 3, p.Holding)
 	assert.Contains(t, p.Why, "none is reserved for mapping")
-	for _, used := range inuse.ForMapping(d) {
+	for _, used := range allocation.ForMapping(d) {
 		assert.False(t, used.Overlaps(p.Maps[0].Mapped))
 	}
 }

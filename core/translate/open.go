@@ -7,7 +7,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/prefix"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 // carry makes one way carry two lists of ranges: theirs from its beginning to its
@@ -269,7 +269,7 @@ type edge struct{ gateway, joint design.ID }
 
 // routed reports whether a joint is a link or circuit that takes up its place.
 func routed(j design.Joint) bool {
-	return (j.Kind == design.KindLink || j.Kind == design.KindCircuit) && standing.Exists(j.Object)
+	return (j.Kind == design.KindLink || j.Kind == design.KindCircuit) && status.Exists(j.Object)
 }
 
 func offers(d *design.Design, party design.ID, does string) bool {

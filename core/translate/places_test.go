@@ -12,8 +12,8 @@ import (
 	"dravin/core/finding"
 	"dravin/core/proof"
 	"dravin/core/route"
-	"dravin/core/solved"
-	"dravin/core/standing"
+	"dravin/core/snapshot"
+	"dravin/core/status"
 	"dravin/core/translate"
 	"dravin/core/walk"
 	"dravin/demo"
@@ -42,7 +42,7 @@ func put(t *testing.T, d *design.Design, o *design.Object, b design.Body) *desig
 func walked(t *testing.T, d *design.Design, from, to, service string) walk.Proof {
 	s, err := design.ParseService(service)
 	require.NoError(t, err)
-	tables := route.Solve(d, standing.Condition{})
+	tables := route.Solve(d, status.Condition{})
 	f, err := walk.ParseFlow(tables, from, to, s)
 	require.NoError(t, err)
 	return walk.Prove(tables, f)
@@ -57,7 +57,7 @@ func TestABoxThatFailsAndOneBesideIt(t *testing.T) {
 	faulty.Faults = []string{design.SourceCheck}
 	p := walked(t, put(t, d, box, &faulty), "tide-recorder", "10.223.1.40", "tcp/443")
 	require.NotNil(t, p.Stop)
-	assert.Equal(t, walk.Code(standing.DoesNotForward), p.Stop.Code)
+	assert.Equal(t, walk.Code(status.DoesNotForward), p.Stop.Code)
 	assert.Equal(t, "faults", p.Stop.Line)
 
 	second := *box.Body.(*design.Box)
@@ -67,7 +67,7 @@ func TestABoxThatFailsAndOneBesideIt(t *testing.T) {
 	b.Routes = append(b.Routes, design.Entry{Prefix: b.Routes[0].Prefix, Via: "second"})
 	d, _, err := d.Apply([]design.Edit{design.PutEdit(&design.Object{ID: "second", Kind: design.KindBox, Parent: box.Parent, Name: "second box", Body: &second}), design.PutEdit(table.With(&b))})
 	require.NoError(t, err)
-	tables := route.Solve(d, standing.Condition{Without: []standing.Thing{{Object: box.ID}}})
+	tables := route.Solve(d, status.Condition{Without: []status.Thing{{Object: box.ID}}})
 	f, err := walk.ParseFlow(tables, "tide-recorder", "10.223.1.40", design.Service{Proto: "tcp", Port: 443})
 	require.NoError(t, err)
 	gone := walk.Prove(tables, f)
@@ -79,7 +79,7 @@ func TestABoxThatFailsAndOneBesideIt(t *testing.T) {
 	own := design.Profile(profile)
 	d, _, err = d.Apply([]design.Edit{design.PutEdit(&design.Object{ID: "tarn", Kind: design.KindProfile, Name: "Tarn", Body: &own})})
 	require.NoError(t, err)
-	assert.True(t, walk.Prove(route.Solve(d, standing.Condition{Without: []standing.Thing{{Object: box.ID}}}), f).Works)
+	assert.True(t, walk.Prove(route.Solve(d, status.Condition{Without: []status.Thing{{Object: box.ID}}}), f).Works)
 }
 
 // Who may not call is kept out, and what nobody listens for is told.
@@ -122,7 +122,7 @@ func TestAListenerTakesNobodysAddress(t *testing.T) {
 // Zone files name every host as its viewer knows it, and the reverse agrees.
 func TestZonesFollowTheLedger(t *testing.T) {
 	d := applied(t, "huts", translate.Map)
-	tables := route.Solve(d, standing.Condition{})
+	tables := route.Solve(d, status.Condition{})
 	zone := translate.Zone(tables, d.Find("marrow-hill", design.KindSite)[0].ID, "internal")
 	assert.Contains(t, zone, "elder-sensor.hut.elder-hut\t3600\tIN\tA\t10.223.3.9\n")
 	assert.Contains(t, zone, "9.3.223.10.in-addr.arpa.\t3600\tIN\tPTR\telder-sensor.hut.elder-hut.internal.\n")
@@ -215,7 +215,7 @@ func TestTheWayOutAndItsTrap(t *testing.T) {
 // gateway; what is drawn for it holds by itself.
 func TestARelayDialsOut(t *testing.T) {
 	d := remedies(t, "relay")
-	p := proof.Of(route.Solve(d, standing.Condition{}))
+	p := proof.Of(route.Solve(d, status.Condition{}))
 	dunmoss := d.Find("dunmoss-arboretum", design.KindSite)[0].ID
 	q := translate.Question{Places: []design.ID{d.Find("alder-hut", design.KindSite)[0].ID, dunmoss}, Closed: []design.ID{dunmoss}}
 	o := planned(t, p, q).Options[0]
@@ -230,8 +230,8 @@ func TestARelayDialsOut(t *testing.T) {
 	next, _, err := d.Apply(o.Edits)
 	require.NoError(t, err)
 	assert.Len(t, next.Of(design.KindGateway), len(d.Of(design.KindGateway))+1)
-	assert.Equal(t, 2, proof.Holding(proof.Intents(route.Solve(next, standing.Condition{}))))
-	for _, f := range solved.Of(next, standing.Condition{}).Findings.All() {
+	assert.Equal(t, 2, proof.Holding(proof.Intents(route.Solve(next, status.Condition{}))))
+	for _, f := range snapshot.Of(next, status.Condition{}).Findings.All() {
 		assert.NotEqual(t, finding.Broken, f.Severity, f.Sentence)
 	}
 }
@@ -239,7 +239,7 @@ func TestARelayDialsOut(t *testing.T) {
 // Names are asked for where an address lies in a block and in no subnet, too.
 func TestABlockWithoutASubnetHasNoBearer(t *testing.T) {
 	d := applied(t, "hub-alike", translate.Map)
-	tables := route.Solve(d, standing.Condition{})
+	tables := route.Solve(d, status.Condition{})
 	for _, o := range d.Of(design.KindEndpoint) {
 		for _, a := range o.Body.(*design.Endpoint).Addresses {
 			assert.NotEmpty(t, walk.IdentityOf(tables, o, a).Names)
@@ -264,7 +264,7 @@ func TestOverCircuitsSideBySide(t *testing.T) {
 	file += "  - name: plotter fetches scans\n    from: saltmarsh-station/instrument-room/plotter\n    to: herbarium-scans/racks-a/scan-server\n    service: tcp/443\n"
 	d, err := design.Read([]byte(file))
 	require.NoError(t, err)
-	p := proof.Of(route.Solve(d, standing.Condition{}))
+	p := proof.Of(route.Solve(d, status.Condition{}))
 	q := translate.Question{Places: []design.ID{d.Find("saltmarsh-station", design.KindSite)[0].ID, d.Find("herbarium-scans", design.KindNetwork)[0].ID}}
 	answered := map[translate.Remedy]bool{}
 	circuit := d.Find("herbarium scans circuit 1", design.KindCircuit)[0].ID
@@ -276,7 +276,7 @@ func TestOverCircuitsSideBySide(t *testing.T) {
 		answered[o.Remedy] = true
 		next, _, err := d.Apply(o.Edits)
 		require.NoError(t, err)
-		tables := route.Solve(next, standing.Condition{Without: []standing.Thing{{Object: circuit}}})
+		tables := route.Solve(next, status.Condition{Without: []status.Thing{{Object: circuit}}})
 		f, err := walk.FlowBetween(tables, wanted.From, wanted.To, wanted.Service)
 		require.NoError(t, err)
 		w := walk.Prove(tables, f)

@@ -16,7 +16,7 @@ import (
 	"dravin/core/overlap"
 	"dravin/core/proof"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/translate"
 	"dravin/demo"
 )
@@ -36,7 +36,7 @@ func planned(t require.TestingT, p *proof.Proofs, q translate.Question) translat
 }
 
 func planFor(t testing.TB, d *design.Design) translate.Plan {
-	p := proof.Of(route.Solve(d, standing.Condition{}))
+	p := proof.Of(route.Solve(d, status.Condition{}))
 	for _, g := range overlap.Find(d) {
 		if q := translate.OfGroup(g); len(q.Places) > 1 {
 			return planned(t, p, q)
@@ -78,7 +78,7 @@ func TestTheFirstPlaceOfEachStory(t *testing.T) {
 			for _, o := range plan.Options {
 				next, _, err := d.Apply(o.Edits)
 				require.NoError(t, err, o.Title)
-				results := proof.Intents(route.Solve(next, standing.Condition{}))
+				results := proof.Intents(route.Solve(next, status.Condition{}))
 				assert.Equal(t, o.Refused == "", proof.Holding(results) == len(results), o.Title)
 				assert.Equal(t, o.Holding, proof.Holding(results), o.Title)
 			}
@@ -146,7 +146,7 @@ func TestNoSmallerChoiceServes(t *testing.T) {
 	searched := 0
 	for seed := uint64(0); searched < 200; seed++ {
 		d := alike(rand.New(rand.NewPCG(seed, 7)))
-		p := proof.Of(route.Solve(d, standing.Condition{}))
+		p := proof.Of(route.Solve(d, status.Condition{}))
 		for _, g := range overlap.Find(d) {
 			q := translate.OfGroup(g)
 			if len(q.Places) < 2 || g.Weight != overlap.Breaks {
@@ -244,7 +244,7 @@ func BenchmarkPlan500(b *testing.B) {
 func TestEveryQuestionOfTheDemo(t *testing.T) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
-	tables := route.Solve(d, standing.Condition{})
+	tables := route.Solve(d, status.Condition{})
 	p := proof.Of(tables)
 	groups := overlap.Find(d)
 	var questions []translate.Question
@@ -268,7 +268,7 @@ func TestEveryQuestionOfTheDemo(t *testing.T) {
 			answers++
 			next, _, err := d.Apply(o.Edits)
 			require.NoError(t, err, o.Title)
-			for _, r := range proof.Intents(route.Solve(next, standing.Condition{})) {
+			for _, r := range proof.Intents(route.Solve(next, status.Condition{})) {
 				assert.True(t, r.Holds || !p.Intent(r.Intent).Holds, "%s breaks %s", o.Title, r.Name)
 			}
 		}
@@ -293,7 +293,7 @@ func (e *ending) Err() error {
 // part as the whole.
 func TestAPlanCanBeBrokenOff(t *testing.T) {
 	d := remedies(t, "huts")
-	p := proof.Of(route.Solve(d, standing.Condition{}))
+	p := proof.Of(route.Solve(d, status.Condition{}))
 	q := translate.OfGroup(overlap.Find(d)[0])
 	e := &ending{t.Context(), math.MaxInt}
 	whole, err := translate.For(e, p, q)

@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"dravin/core/allocation"
 	"dravin/core/design"
-	"dravin/core/inuse"
 	"dravin/core/prefix"
 )
 
@@ -31,7 +31,7 @@ type pool struct {
 // newPool prepares to give ranges out of the allowed ones, or else of what the
 // design reserves for mapping, or else of the private ranges.
 func newPool(d *design.Design, allowed []netip.Prefix) *pool {
-	p := &pool{allowed: allowed, used: inuse.ForMapping(d), why: "free in what was allowed"}
+	p := &pool{allowed: allowed, used: allocation.ForMapping(d), why: "free in what was allowed"}
 	if len(allowed) > 0 {
 		return p
 	}

@@ -5,10 +5,10 @@ import (
 	"net/netip"
 	"slices"
 
+	"dravin/core/allocation"
 	"dravin/core/design"
 	"dravin/core/draft"
-	"dravin/core/inuse"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 // relays let a listener inside the caller's own range hand over to one at the far
@@ -74,7 +74,7 @@ func (pl *planner) meet(e *editor, n need) (m meeting, err error) {
 	for _, o := range joints {
 		l := o.Body.(*design.Link)
 		near := e.endAt(o.ID, n.a)
-		if !standing.Exists(o) || l.Routing == design.RoutingSelectors || e.party(l.Ends[near].Gateway) != n.a || e.party(l.Ends[1-near].Gateway) != n.b || pl.d.Get(l.Ends[1-near].Gateway) != nil && slices.Contains(pl.q.Closed, n.b) {
+		if !status.Exists(o) || l.Routing == design.RoutingSelectors || e.party(l.Ends[near].Gateway) != n.a || e.party(l.Ends[1-near].Gateway) != n.b || pl.d.Get(l.Ends[1-near].Gateway) != nil && slices.Contains(pl.q.Closed, n.b) {
 			continue
 		}
 		for _, t := range slices.Concat(pl.d.Inside(o.ID, design.KindTunnel), e.fresh(o.ID, design.KindTunnel)) {
@@ -103,7 +103,7 @@ func (pl *planner) dialOut(e *editor, n need) (m meeting, err error) {
 	case !ok || !also:
 		return m, fmt.Errorf("%s or %s has no gateway with a public address, over which a relay could dial out", pl.d.Title(n.a), pl.d.Title(n.b))
 	}
-	books := inuse.NewBooks(pl.d)
+	books := allocation.NewBooks(pl.d)
 	for _, p := range e.inside {
 		books.TakeRange(p)
 	}

@@ -6,7 +6,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/prefix"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/walk"
 )
 
@@ -129,7 +129,7 @@ func neighbours(d *design.Design) map[design.ID][]hop {
 	out := map[design.ID][]hop{}
 	for j := range d.Joints() {
 		a, b := d.PartiesOf(j)
-		if a == "" || b == "" || a == b || !standing.Exists(j.Object) {
+		if a == "" || b == "" || a == b || !status.Exists(j.Object) {
 			continue
 		}
 		out[a] = append(out[a], hop{j.ID, a, b})

@@ -5,8 +5,8 @@ import (
 	"net/netip"
 	"slices"
 
+	"dravin/core/allocation"
 	"dravin/core/design"
-	"dravin/core/inuse"
 	"dravin/core/prefix"
 	"dravin/core/words"
 )
@@ -242,7 +242,7 @@ func (pl *planner) freeHost(e *editor, place *design.Object) (netip.Addr, error)
 	if place == nil {
 		return netip.Addr{}, fmt.Errorf("the box stands in no subnet")
 	}
-	taken := inuse.Hosts(pl.d, place.ID)
+	taken := allocation.Hosts(pl.d, place.ID)
 	for _, id := range e.order { // and what this option puts there
 		switch b := e.now[id].Body.(type) {
 		case *design.Listener:

@@ -13,8 +13,8 @@ import (
 	"dravin/core/overlap"
 	"dravin/core/proof"
 	"dravin/core/route"
-	"dravin/core/solved"
-	"dravin/core/standing"
+	"dravin/core/snapshot"
+	"dravin/core/status"
 	"dravin/core/translate"
 	"dravin/core/walk"
 	"dravin/demo"
@@ -40,7 +40,7 @@ func stops(results []proof.Result) map[string]walk.Code {
 func best(t *testing.T, d *design.Design) translate.Option {
 	groups := overlap.Find(d)
 	require.Len(t, groups, 1)
-	all, err := translate.ForGroup(t.Context(), proof.Of(route.Solve(d, standing.Condition{})), groups[0])
+	all, err := translate.ForGroup(t.Context(), proof.Of(route.Solve(d, status.Condition{})), groups[0])
 	require.NoError(t, err)
 	require.NotEmpty(t, all)
 	return all[0]
@@ -58,19 +58,19 @@ func TestTheCaseBeforeAndAfterMapping(t *testing.T) {
 		"logger polls the controller":      walk.OnLinkElsewhere,
 		"data room polls the controller":   walk.OnLinkElsewhere,
 		"controller reports to the logger": walk.SelectorMiss,
-	}, stops(proof.Intents(route.Solve(d, standing.Condition{}))))
+	}, stops(proof.Intents(route.Solve(d, status.Condition{}))))
 	assert.Equal(t, "Map Peatside Nursery glasshouse one to one", p.Title)
 	assert.Equal(t, 3, p.Holding)
 
 	next, _, err := d.Apply(p.Edits)
 	require.NoError(t, err)
-	results := proof.Intents(route.Solve(next, standing.Condition{}))
+	results := proof.Intents(route.Solve(next, status.Condition{}))
 	assert.Equal(t, 3, proof.Holding(results), stops(results))
 	assert.Equal(t, overlap.Answered, overlap.Find(next)[0].Weight)
-	for _, f := range solved.Of(next, standing.Condition{}).Findings.All() {
+	for _, f := range snapshot.Of(next, status.Condition{}).Findings.All() {
 		assert.Contains(t, []finding.Severity{finding.Settled, finding.Untidy}, f.Severity, f.Sentence)
 	}
-	names := translate.LedgerOf(route.Solve(next, standing.Condition{})).Ranges[0].Hosts[0].Names
+	names := translate.LedgerOf(route.Solve(next, status.Condition{})).Ranges[0].Hosts[0].Names
 	require.Len(t, names, 2)
 	assert.Equal(t, "192.168.216.17", names[0].Address.String())
 	assert.Equal(t, "Peatside Nursery", names[0].Seen)
@@ -87,7 +87,7 @@ func TestEveryChangeIsNeeded(t *testing.T) {
 		without := append(append([]design.Edit{}, p.Edits[:n]...), p.Edits[n+1:]...)
 		next, _, err := d.Apply(without)
 		require.NoError(t, err)
-		worst := solved.Of(next, standing.Condition{}).Findings.All()[0]
+		worst := snapshot.Of(next, status.Condition{}).Findings.All()[0]
 		assert.Contains(t, []finding.Severity{finding.Broken, finding.Risk}, worst.Severity, "left out %s: %s", left.Object.Name, worst.Sentence)
 	}
 }
@@ -111,7 +111,7 @@ func TestWalkStages(t *testing.T) {
 	d := thistledown(t)
 	next, _, err := d.Apply(best(t, d).Edits)
 	require.NoError(t, err)
-	tables := route.Solve(next, standing.Condition{})
+	tables := route.Solve(next, status.Condition{})
 	flow, err := walk.ParseFlow(tables, "logger", "10.223.0.17", design.Service{Proto: "tcp", Port: 502})
 	require.NoError(t, err)
 	p := walk.Prove(tables, flow)
@@ -164,7 +164,7 @@ func TestStops(t *testing.T) {
 			if c.change != nil {
 				d = c.change(d)
 			}
-			tables := route.Solve(d, standing.Condition{})
+			tables := route.Solve(d, status.Condition{})
 			flow, err := walk.ParseFlow(tables, c.from, c.to, design.Service{Proto: "tcp", Port: c.port})
 			require.NoError(t, err)
 			p := walk.Prove(tables, flow)
@@ -187,7 +187,7 @@ func TestARouteThatGoesRoundIsALoop(t *testing.T) {
 	}
 	d, _, err := d.Apply([]design.Edit{design.PutEdit(o.With(&l))})
 	require.NoError(t, err)
-	tables := route.Solve(d, standing.Condition{})
+	tables := route.Solve(d, status.Condition{})
 	flow, err := walk.ParseFlow(tables, "data-room", "10.222.0.1", design.Service{Proto: "udp", Port: 53})
 	require.NoError(t, err)
 	assert.Equal(t, walk.Loop, walk.Prove(tables, flow).Stop.Code)

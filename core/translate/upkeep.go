@@ -8,7 +8,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/prefix"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/walk"
 )
 
@@ -25,7 +25,7 @@ func UnneededOf(t *route.Tables) []Unneeded {
 		switch {
 		case !held:
 			out = append(out, Unneeded{o.ID, o.Name, fmt.Sprintf("nothing of %s is in %s any more", party.Name, m.Real)})
-		case !standing.Exists(d.Get(m.Link)):
+		case !status.Exists(d.Get(m.Link)):
 			out = append(out, Unneeded{o.ID, o.Name, fmt.Sprintf("%s, toward which it maps, is %s", d.Title(m.Link), design.StateWord(design.StateOf(d.Get(m.Link))))})
 		case !collides(d, party.ID, m.Real):
 			out = append(out, Unneeded{o.ID, o.Name, fmt.Sprintf("nobody but %s holds any of %s, which could be known as it is", party.Name, m.Real)})

@@ -11,13 +11,13 @@ import (
 	"dravin/core/design"
 	"dravin/core/proof"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/translate"
 )
 
 func unneeded(d *design.Design) string {
 	var out []string
-	for _, u := range translate.UnneededOf(route.Solve(d, standing.Condition{})) {
+	for _, u := range translate.UnneededOf(route.Solve(d, status.Condition{})) {
 		out = append(out, u.Title+": "+u.Why)
 	}
 	return strings.Join(out, "\n")
@@ -130,7 +130,7 @@ func TestHowFarAPoolReaches(t *testing.T) {
 // whom it does not reach is counted.
 func TestTheLedgerByPointOfView(t *testing.T) {
 	d := applied(t, "huts", translate.Map)
-	tables := route.Solve(d, standing.Condition{})
+	tables := route.Solve(d, status.Condition{})
 	id := func(name string) design.ID { return d.Find(name, design.KindSite)[0].ID }
 	hill := translate.ViewOf(tables, id("marrow-hill"))
 	require.Len(t, hill.Hosts, 9)
@@ -253,7 +253,7 @@ func TestOverAVPNWhateverTheCloud(t *testing.T) {
 					assert.NotContains(t, e.Routes, netip.MustParsePrefix("192.168.216.0/24"))
 				}
 			}
-			assert.Equal(t, 2, proof.Holding(proof.Intents(route.Solve(next, standing.Condition{}))))
+			assert.Equal(t, 2, proof.Holding(proof.Intents(route.Solve(next, status.Condition{}))))
 		})
 	}
 }

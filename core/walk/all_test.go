@@ -14,7 +14,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/proof"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/walk"
 )
 
@@ -66,7 +66,7 @@ func TestNeverIsNever(t *testing.T) {
 	held, failed := 0, 0
 	for seed := range uint64(150) {
 		d := small(t, rand.New(rand.NewPCG(seed, 7)))
-		tables := route.Solve(d, standing.Condition{})
+		tables := route.Solve(d, status.Condition{})
 		r := proof.Of(tables).Intent(d.Of(design.KindIntent)[0].ID)
 		if !r.Holds {
 			failed++

@@ -9,7 +9,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/walk"
 	"dravin/demo"
 )
@@ -26,7 +26,7 @@ func (e *estate) add(k design.Kind, parent design.ID, name string, b design.Body
 func (e *estate) tables(t *testing.T) *route.Tables {
 	d, _, err := design.New("small", nil).Apply(e.edits)
 	require.NoError(t, err)
-	return route.Solve(d, standing.Condition{})
+	return route.Solve(d, status.Condition{})
 }
 
 // Two gardens announce one range by paths as long: the box shares, so that some
@@ -140,7 +140,7 @@ func TestBoxesEntriesAndPrivatePools(t *testing.T) {
 	}
 	d, _, err = d.Apply([]design.Edit{design.PutEdit(o.With(&g))})
 	require.NoError(t, err)
-	tables := route.Solve(d, standing.Condition{})
+	tables := route.Solve(d, status.Condition{})
 	f, err := walk.ParseFlow(tables, "desk", "192.0.2.80", design.Service{Proto: "tcp", Port: 443})
 	require.NoError(t, err)
 	proof := walk.Prove(tables, f)

@@ -7,7 +7,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 // arrive goes on where a link or circuit ends. What comes in at a hub passes its
@@ -127,7 +127,7 @@ func (w *walker) otherHub(hub design.ID, from *design.Object, at Place) Host {
 	}
 	a := w.d.AttachmentOf(hub, from.ID)
 	if a == nil {
-		return w.halt(Code(standing.HalfMade), at, fmt.Sprintf("%s is attached to %s and not the other way round", w.d.Title(hub), from.Name), "attach both hubs to each other")
+		return w.halt(Code(status.HalfMade), at, fmt.Sprintf("%s is attached to %s and not the other way round", w.d.Title(hub), from.Name), "attach both hubs to each other")
 	}
 	return w.bound(a, at)
 }

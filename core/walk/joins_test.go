@@ -8,13 +8,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravin/core/allocation"
 	"dravin/core/design"
 	"dravin/core/draft"
-	"dravin/core/inuse"
-	"dravin/core/life"
+	"dravin/core/lifecycle"
 	"dravin/core/prefix"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/walk"
 	"dravin/demo"
 )
@@ -49,7 +49,7 @@ func TestDraftedShapesCarryPackets(t *testing.T) {
 			if a == b {
 				continue
 			}
-			list, err := draft.Shapes(inuse.NewBooks(d), draft.Question{A: a.ID, B: b.ID, GB: 100})
+			list, err := draft.Shapes(allocation.NewBooks(d), draft.Question{A: a.ID, B: b.ID, GB: 100})
 			require.NoError(t, err)
 			from, okA := host(d, a, b)
 			to, okB := host(d, b, a)
@@ -60,7 +60,7 @@ func TestDraftedShapesCarryPackets(t *testing.T) {
 				next, _, err := d.Apply(s.Edits)
 				require.NoError(t, err)
 				next = accepted(t, next)
-				p := walk.Prove(route.Solve(next, standing.Condition{}), walk.Flow{From: from, To: to.Address, Service: design.Service{Proto: "tcp", Port: 443}})
+				p := walk.Prove(route.Solve(next, status.Condition{}), walk.Flow{From: from, To: to.Address, Service: design.Service{Proto: "tcp", Port: 443}})
 				assert.True(t, p.Works, "%s to %s by %s: %+v", a.Name, b.Name, s.Title, p.Stop)
 				kind, _, _ := strings.Cut(s.Key, "-")
 				carried[kind]++
@@ -88,7 +88,7 @@ func leftOut(d *design.Design, s draft.Shape, h walk.Host) bool {
 // accepted answers every request.
 func accepted(t *testing.T, d *design.Design) *design.Design {
 	for _, r := range d.Of(design.KindRequest) {
-		edits, err := life.Answer(d, r, true, "it is wanted")
+		edits, err := lifecycle.Answer(d, r, true, "it is wanted")
 		require.NoError(t, err)
 		d, _, err = d.Apply(edits)
 		require.NoError(t, err)
@@ -99,7 +99,7 @@ func accepted(t *testing.T, d *design.Design) *design.Design {
 func stopOf(t *testing.T, d *design.Design, f walk.Flow, edits ...design.Edit) *walk.Stop {
 	next, _, err := d.Apply(edits)
 	require.NoError(t, err)
-	return walk.Prove(route.Solve(next, standing.Condition{}), f).Stop
+	return walk.Prove(route.Solve(next, status.Condition{}), f).Stop
 }
 
 func ping(t *testing.T, d *design.Design, place, from, to string) walk.Flow {
@@ -112,15 +112,15 @@ func TestHalfAPeeringCarriesNothing(t *testing.T) {
 	f := ping(t, d, "sequencing/readers", "10.219.1.9", "10.211.1.9")
 	stop := stopOf(t, d, f)
 	require.NotNil(t, stop)
-	assert.Equal(t, walk.Code(standing.HalfMade), stop.Code, "the cloud would route it by itself")
+	assert.Equal(t, walk.Code(status.HalfMade), stop.Code, "the cloud would route it by itself")
 	peering := d.Find("sequencing-with-image-analysis", design.KindPeering)[0]
-	whole := design.PutEdit(life.WithHalf(peering, 1, true))
+	whole := design.PutEdit(lifecycle.WithHalf(peering, 1, true))
 	assert.Nil(t, stopOf(t, d, f, whole))
 	// What lies beyond the peered network is not reached, unless it lends its
 	// gateway.
 	f.To = netip.MustParseAddr("10.215.0.15")
 	assert.Equal(t, walk.NoRoute, stopOf(t, d, f, whole).Code)
-	lent := life.WithHalf(peering, 1, true)
+	lent := lifecycle.WithHalf(peering, 1, true)
 	b := *lent.Body.(*design.Peering)
 	b.Halves[0].UsesGateway, b.Halves[1].LendsGateway = true, true
 	stop = stopOf(t, d, f, design.PutEdit(lent.With(&b)))
@@ -148,11 +148,11 @@ func TestWaitingAttachmentAndCircuitsInWalks(t *testing.T) {
 	require.NoError(t, err)
 	f := ping(t, d, "seed-bank-index/racks-a", "172.29.48.9", "172.29.16.9")
 	assert.Equal(
-		t, walk.Code(standing.NotAccepted), stopOf(t, d, f).Code, "a request that nobody answered joins nothing",
+		t, walk.Code(status.NotAccepted), stopOf(t, d, f).Code, "a request that nobody answered joins nothing",
 	)
 	assert.Nil(t, stopOf(t, accepted(t, d), f))
 	// from the station to the scans over two circuits and the edge router
-	p := walk.Prove(route.Solve(d, standing.Condition{}), ping(t, d, "saltmarsh-station/tide-laboratory", "10.215.0.15", "10.209.2.9"))
+	p := walk.Prove(route.Solve(d, status.Condition{}), ping(t, d, "saltmarsh-station/tide-laboratory", "10.215.0.15", "10.209.2.9"))
 	require.True(t, p.Works, p.Stop)
 	var seen []string
 	for _, s := range p.Forward {
@@ -175,7 +175,7 @@ func TestProfilesDecideWhatAnEntryDoes(t *testing.T) {
 		body.Routes = append(body.Routes, design.Entry{Prefix: d.Ranges(inside.ID)[0], Via: d.Inside(network.ID, design.KindGateway)[0].ID})
 		next, _, err := d.Apply([]design.Edit{design.PutEdit(o.With(&body))})
 		require.NoError(t, err)
-		hop := route.Solve(next, standing.Condition{}).Point(o.ID).Lookup(prefix.FirstHost(d.Ranges(inside.ID)[0])).Winner.Hop.Kind
+		hop := route.Solve(next, status.Condition{}).Point(o.ID).Lookup(prefix.FirstHost(d.Ranges(inside.ID)[0])).Winner.Hop.Kind
 		assert.Equal(t, taken, hop == route.Gateway, table)
 	}
 	// A gateway that can not forward stops what goes through it.
@@ -184,5 +184,5 @@ func TestProfilesDecideWhatAnEntryDoes(t *testing.T) {
 	b.Faults = []string{"forwarding-off"}
 	f := ping(t, d, "saltmarsh-station/tide-laboratory", "10.215.0.15", "10.211.1.9")
 	assert.Nil(t, stopOf(t, d, f))
-	assert.Equal(t, walk.Code(standing.DoesNotForward), stopOf(t, d, f, design.PutEdit(g.With(&b))).Code)
+	assert.Equal(t, walk.Code(status.DoesNotForward), stopOf(t, d, f, design.PutEdit(g.With(&b))).Code)
 }

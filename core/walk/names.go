@@ -10,7 +10,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/prefix"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 // Name is an address under which something is known.
@@ -526,9 +526,9 @@ func meantHop(t *route.Tables, p *route.Point, a netip.Addr) (hop route.Hop, str
 }
 
 // meant reports whether something that is down is part of the plan all the same.
-func meant(d *design.Design, v *standing.Verdict) bool {
+func meant(d *design.Design, v *status.Verdict) bool {
 	o := d.Get(v.Subject)
-	return v.Code != standing.NotAccepted && (o == nil || standing.Exists(o))
+	return v.Code != status.NotAccepted && (o == nil || status.Exists(o))
 }
 
 func subnetWith(d *design.Design, network design.ID, a netip.Addr) design.ID {

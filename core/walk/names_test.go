@@ -9,7 +9,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/walk"
 	"dravin/demo"
 )
@@ -59,7 +59,7 @@ func TestNamesAreThoseOfTheCallersSegment(t *testing.T) {
 	}
 	d, _, err := d.Apply(edits)
 	require.NoError(t, err)
-	tables := route.Solve(d, standing.Condition{})
+	tables := route.Solve(d, status.Condition{})
 	a := netip.MustParseAddr("192.168.216.17")
 	for name, lan := range lans {
 		for other, host := range hosts {
@@ -88,16 +88,16 @@ func TestAListenerThatIsDownIsStillWhatIsDialled(t *testing.T) {
 	service := design.Service{Proto: "tcp", Port: 502}
 	gauge := d.Find("rain-gauge", design.KindEndpoint)[0]
 	logger := d.Find("marrow-hill/data-room", design.KindLAN)[0]
-	tables := route.Solve(d, standing.Condition{})
+	tables := route.Solve(d, status.Condition{})
 	f, err := walk.FlowBetween(tables, logger.ID, gauge.ID, service)
 	require.NoError(t, err)
 	require.Equal(t, "10.214.1.250", f.To.String())
 	relay := d.Find("rowan-hut/relay", design.KindGateway)[0]
-	tables = route.Solve(d, standing.Condition{Without: []standing.Thing{{Object: relay.ID}}})
+	tables = route.Solve(d, status.Condition{Without: []status.Thing{{Object: relay.ID}}})
 	f, err = walk.FlowBetween(tables, logger.ID, gauge.ID, service)
 	require.NoError(t, err)
 	assert.Equal(t, "10.214.1.250", f.To.String())
 	p := walk.Prove(tables, f)
 	require.NotNil(t, p.Stop)
-	assert.Equal(t, walk.Code(standing.LinkDown), p.Stop.Code, p.Stop.Why)
+	assert.Equal(t, walk.Code(status.LinkDown), p.Stop.Code, p.Stop.Why)
 }

@@ -9,7 +9,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/walk"
 	"dravin/demo"
 )
@@ -17,7 +17,7 @@ import (
 func proven(t *testing.T, d *design.Design, from, to, service string) walk.Proof {
 	s, err := design.ParseService(service)
 	require.NoError(t, err)
-	tables := route.Solve(d, standing.Condition{})
+	tables := route.Solve(d, status.Condition{})
 	f, err := walk.ParseFlow(tables, from, to, s)
 	require.NoError(t, err)
 	return walk.Prove(tables, f)
@@ -82,7 +82,7 @@ func TestWhatIsOnTheInternet(t *testing.T) {
 func TestNamesForAViewer(t *testing.T) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
-	tables := route.Solve(d, standing.Condition{})
+	tables := route.Solve(d, status.Condition{})
 	names := func(viewer, host string) (out []string) {
 		e := d.Find(host, design.KindEndpoint)[0]
 		v := d.Find(viewer, design.KindSite, design.KindNetwork)[0]

@@ -10,7 +10,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 // Code names what stops a packet.
@@ -44,7 +44,7 @@ var Codes = append([]Code{OnLinkElsewhere, NoNeighbour, NoRoute, Loop, SelectorM
 // down are the codes of what is down.
 func down() []Code {
 	var out []Code
-	for _, c := range standing.Codes {
+	for _, c := range status.Codes {
 		out = append(out, Code(c))
 	}
 	return out
@@ -151,7 +151,7 @@ type Proof struct {
 	Remembered []Remembered `json:"remembered"`
 	Stop       *Stop        `json:"stop,omitempty"` // nil if it works
 	// Horizon says for when it is: today or when-built.
-	Horizon standing.Horizon `json:"horizon"`
+	Horizon status.Horizon `json:"horizon"`
 }
 
 // Unwalked is the proof of a flow that can not be walked at all.

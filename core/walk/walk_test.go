@@ -11,7 +11,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 	"dravin/core/walk"
 )
 
@@ -67,7 +67,7 @@ links:
 func solve(t require.TestingT, file string) *route.Tables {
 	d, err := design.Read([]byte(file))
 	require.NoError(t, err)
-	return route.Solve(d, standing.Condition{})
+	return route.Solve(d, status.Condition{})
 }
 
 func prove(t require.TestingT, tables *route.Tables, from, to, service string) walk.Proof {
@@ -124,11 +124,11 @@ func TestALinkWithoutTunnelsCarriesNothing(t *testing.T) {
 	cut := strings.Replace(chain, "    tunnels: [{name: strand, outside: [198.51.100.1, 198.51.100.2]}]\n", "", 1)
 	tables := solve(t, cut)
 	p := prove(t, tables, "host-a", "host-b", "tcp/22")
-	assert.Equal(t, walk.Code(standing.LinkDown), p.Stop.Code)
+	assert.Equal(t, walk.Code(status.LinkDown), p.Stop.Code)
 	choice := tables.Point(tables.Design.Find("a/gw")[0].ID).Lookup(netip.MustParseAddr("10.222.0.9"))
 	assert.Equal(t, "A to B has no tunnel", choice.Losers[0].Unusable, "the route is shown, and why it does not count")
 	cut = strings.Replace(chain, "    tunnels: [{name: strand, outside: [198.51.100.2, 198.51.100.4]}]\n", "", 1)
-	assert.Equal(t, walk.Code(standing.LinkDown), prove(t, solve(t, cut), "host-b", "host-c", "tcp/1").Stop.Code)
+	assert.Equal(t, walk.Code(status.LinkDown), prove(t, solve(t, cut), "host-b", "host-c", "tcp/1").Stop.Code)
 }
 
 func TestLongestMatchThenPreference(t *testing.T) {

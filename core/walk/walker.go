@@ -9,7 +9,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/prefix"
 	"dravin/core/route"
-	"dravin/core/standing"
+	"dravin/core/status"
 )
 
 // walker carries one packet in one direction.
@@ -54,7 +54,7 @@ func (w *walker) halt(code Code, at Place, why, mend string) Host {
 }
 
 // down stops the packet at something that is down, with its first cause.
-func (w *walker) down(v standing.Verdict, at Place) Host {
+func (w *walker) down(v status.Verdict, at Place) Host {
 	w.halt(Code(v.Code), at, v.Why, v.Mend(w.d))
 	w.stop.Subject, w.stop.Line = v.Subject, v.Line
 	for o := w.d.Get(v.Subject); o != nil; o = w.d.Get(o.Parent) {
@@ -220,14 +220,14 @@ func (w *walker) pastSelectors(pass passage, p *route.Point, at Place, choice ro
 }
 
 // forwards is how a point stands as what passes packets on.
-func (w *walker) forwards(p *route.Point) standing.Verdict {
+func (w *walker) forwards(p *route.Point) status.Verdict {
 	switch p.Kind {
 	case design.KindHubTable:
 		return w.t.Standing.Of(p.Party.ID)
 	case design.KindGateway, design.KindEdgeRouter, design.KindBox:
 		return w.t.Standing.Of(p.ID)
 	}
-	return standing.Verdict{Up: true}
+	return status.Verdict{Up: true}
 }
 
 // onward takes the packet to its next hop.
@@ -323,7 +323,7 @@ func (w *walker) routeMend(p *route.Point, at Place) string {
 
 // firstDown is how the best route longer than bits stands that would have taken
 // the packet and is down.
-func firstDown(c route.Choice, bits int) *standing.Verdict {
+func firstDown(c route.Choice, bits int) *status.Verdict {
 	for _, l := range c.Losers {
 		if l.Down != nil && l.Prefix.Bits() > bits {
 			return l.Down
@@ -348,7 +348,7 @@ func routeText(at Place, dst netip.Addr, c route.Choice) string {
 // strictlyRefused judges a strict reverse-path filter: the route back to the
 // source must leave by what the packet came in by.
 func (w *walker) strictlyRefused(p *route.Point, by design.ID) bool {
-	if !standing.FiltersStrictly(w.d.Get(p.ID)) || !w.header.Src.Is4() || by == "" {
+	if !status.FiltersStrictly(w.d.Get(p.ID)) || !w.header.Src.Is4() || by == "" {
 		return false
 	}
 	if l, ok := w.d.Get(by).Body.(*design.Link); ok && l.Routing == design.RoutingSelectors {
@@ -473,7 +473,7 @@ func (w *walker) narrowed(tunnel design.ID, n int) bool {
 }
 
 // strandWords names the strands that a packet may take, of all that a link has.
-func strandWords(fitting, all []*design.Object, st *standing.Standing) string {
+func strandWords(fitting, all []*design.Object, st *status.Standing) string {
 	up := 0
 	for _, t := range all {
 		if st.Of(t.ID).Up {

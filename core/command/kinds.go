@@ -1,0 +1,152 @@
+package command
+
+import (
+	"slices"
+	"strings"
+
+	"dravin/core/design"
+)
+
+// kindWordsOf are the words by which kinds are said, the one that is written first.
+var kindWordsOf = map[design.Kind][]string{
+	design.KindOwner: {"owner"}, design.KindSegment: {"segment"}, design.KindProfile: {"profile"},
+	design.KindSite: {"site"}, design.KindNetwork: {"network", "cloud network"}, design.KindHub: {"hub"},
+	design.KindEdgeRouter: {"edge-router", "edge router"}, design.KindOutside: {"outside-party", "outside party", "partner"},
+	design.KindGateway: {"gateway"}, design.KindLAN: {"lan"}, design.KindInnerRoute: {"inner-route", "inner route"},
+	design.KindTable: {"table", "route table"}, design.KindSubnet: {"subnet"}, design.KindEndpoint: {"host", "endpoint"},
+	design.KindReservation: {"reservation"}, design.KindHubTable: {"hub-table", "hub table"}, design.KindLink: {"link"},
+	design.KindTunnel: {"strand", "tunnel"}, design.KindCircuit: {"circuit"}, design.KindAttachment: {"attachment"},
+	design.KindPeering: {"peering"}, design.KindSession: {"session"}, design.KindRequest: {"request"},
+	design.KindMapping: {"mapping"}, design.KindIntent: {"intent"},
+	design.KindBox: {"box", "translating box"}, design.KindListener: {"published-service", "published service"},
+}
+
+// Word is what a kind is called in sayings.
+func Word(k design.Kind) string {
+	if w := kindWordsOf[k]; len(w) > 0 {
+		return strings.ReplaceAll(w[0], "-", " ")
+	}
+	return string(k)
+}
+
+// kindAt reads a word for a kind at the next token, without taking it.
+func (r *reader) kindAt(among []design.Kind) (k design.Kind, tokens int) {
+	for _, kind := range among {
+		for _, w := range kindWordsOf[kind] {
+			r.offer(w, design.Doc(kind))
+			parts := strings.Fields(w)
+			if r.n+len(parts) > len(r.toks) || len(parts) <= tokens {
+				continue
+			}
+			fits := true
+			for n, part := range parts {
+				fits = fits && r.toks[r.n+n].is(part)
+			}
+			if fits {
+				k, tokens = kind, len(parts)
+			}
+		}
+	}
+	return k, tokens
+}
+
+// fieldWords are the words by which a field is said, the one that is written
+// first.
+func fieldWords(f design.Field) []string {
+	out := []string{strings.ReplaceAll(f.Key, "_", "-")}
+	if one := singular[f.Key]; one != "" {
+		out = append(out, one)
+	}
+	if f.Key == "owner" {
+		out = append(out, "owned-by")
+	}
+	return out
+}
+
+// singular are lists of which one may be said by its own word; those whose word is
+// also a kind's are left out.
+var singular = map[string]string{"prefixes": "prefix", "addresses": "address", "blocks": "block", "routes": "route", "ends": "end", "halves": "half", "feeds": "feed"}
+
+// fieldAt is the field whose word the next token is, without taking it.
+func (r *reader) fieldAt(among []design.Field) (design.Field, bool) {
+	for _, f := range among {
+		for _, w := range fieldWords(f) {
+			r.offer(w, f.Doc)
+		}
+	}
+	if r.n >= len(r.toks) || r.toks[r.n].quoted {
+		return design.Field{}, false
+	}
+	for _, f := range among {
+		for _, w := range fieldWords(f) {
+			if r.toks[r.n].is(w) || r.toks[r.n].is(f.Key) {
+				return f, true
+			}
+		}
+	}
+	return design.Field{}, false
+}
+
+// bareField is the field that a value belongs to which stands without a word.
+func bareField(among []design.Field, text string) (design.Field, bool) {
+	want := func(types ...design.FieldType) (design.Field, bool) {
+		for _, f := range among {
+			if slices.Contains(types, f.Type) {
+				return f, true
+			}
+		}
+		return design.Field{}, false
+	}
+	_, size := sizeOf(text)
+	switch {
+	case size || isPrefix(text):
+		return want(design.TypePrefix, design.TypeInside)
+	case isAddress(text):
+		return want(design.TypeAddress)
+	case isService(text):
+		return want(design.TypeService)
+	}
+	return design.Field{}, false
+}
+
+// name reads the name of a new thing: a quoted text, or words up to a word of the
+// language, a value or a mark. It may be empty.
+func (r *reader) name(k design.Kind, more ...string) string {
+	if r.n < len(r.toks) && r.toks[r.n].quoted {
+		r.n++
+		return r.toks[r.n-1].text
+	}
+	start := r.n
+	for r.n < len(r.toks) && !r.toks[r.n].mark() && !r.toks[r.n].quoted && !isLiteral(r.toks[r.n].text) {
+		if reservedIn(k, r.toks[r.n].text) || slices.ContainsFunc(more, r.toks[r.n].is) {
+			break
+		}
+		if next := r.n + 1; r.toks[r.n].is("the") && next < len(r.toks) && (isLiteral(r.toks[next].text) || r.toks[next].is("next") || r.toks[next].is("free")) {
+			break
+		}
+		r.n++
+	}
+	var words []string
+	for _, t := range r.toks[start:r.n] {
+		words = append(words, t.text)
+	}
+	return strings.Join(words, " ")
+}
+
+// reservedIn reports whether a word ends an unquoted name of that kind.
+func reservedIn(k design.Kind, word string) bool {
+	word = strings.ToLower(word)
+	if slices.Contains([]string{"with", "and", "in", "next", "free", "no"}, word) {
+		return true
+	}
+	return isField(k, word)
+}
+
+func isField(k design.Kind, word string) bool {
+	for _, f := range design.Outline(k) {
+		if f.Key == word || slices.Contains(fieldWords(f), word) {
+			return true
+		}
+	}
+	return false
+}

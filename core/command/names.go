@@ -1,0 +1,239 @@
+package command
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"dravin/core/design"
+)
+
+// names finds objects by what people call them: a path or its end, a name, a name
+// behind its party's or behind all that it stands in.
+type names struct {
+	by    map[string][]*design.Object
+	paths map[design.ID]string
+	// list holds every object with its path, for completion.
+	list []named
+}
+
+type named struct {
+	o    *design.Object
+	path string
+}
+
+func namesOf(d *design.Design) *names {
+	n := &names{by: map[string][]*design.Object{}, paths: map[design.ID]string{}}
+	for _, o := range d.All() {
+		n.add(o, d.Get)
+	}
+	return n
+}
+
+// with is a copy that also knows objects that are not there yet.
+func (n *names) with(also []*design.Object) *names {
+	out := &names{by: maps.Clone(n.by), paths: maps.Clone(n.paths), list: slices.Clip(n.list)}
+	for key, list := range out.by {
+		out.by[key] = slices.Clip(list) // what is added here is not written into the other's
+	}
+	byID := map[design.ID]*design.Object{}
+	for _, o := range also {
+		byID[o.ID] = o
+	}
+	for _, x := range n.list {
+		byID[x.o.ID] = x.o
+	}
+	for _, o := range also {
+		out.add(o, func(id design.ID) *design.Object { return byID[id] })
+	}
+	return out
+}
+
+func (n *names) add(o *design.Object, get func(design.ID) *design.Object) {
+	var parts []string
+	for at := o; at != nil; at = get(at.Parent) {
+		parts = append([]string{design.Slug(at.Name)}, parts...)
+	}
+	keys := map[string]bool{}
+	for k := range parts {
+		keys[strings.Join(parts[k:], "/")] = true
+		keys[strings.Join(parts[k:], "-")] = true
+	}
+	if len(parts) > 2 {
+		keys[parts[0]+"-"+parts[len(parts)-1]] = true
+	}
+	for key := range keys {
+		if !slices.ContainsFunc(n.by[key], func(x *design.Object) bool { return x.ID == o.ID }) {
+			n.by[key] = append(n.by[key], o)
+		}
+	}
+	path := strings.Join(parts, "/")
+	if n.paths[o.ID] != path {
+		n.paths[o.ID] = path
+		n.list = append(n.list, named{o, path})
+	}
+}
+
+// find lists the objects of some kinds that a text can mean, those whose whole
+// path it is first.
+func (n *names) find(text string, kinds []design.Kind) []*design.Object {
+	key := strings.ToLower(text)
+	if !strings.Contains(key, "/") {
+		key = design.Slug(text)
+	}
+	var out []*design.Object
+	for _, o := range n.by[key] {
+		if len(kinds) == 0 || slices.Contains(kinds, o.Kind) {
+			out = append(out, o)
+		}
+	}
+	if whole := slices.DeleteFunc(slices.Clone(out), func(o *design.Object) bool { return n.paths[o.ID] != key }); len(whole) > 0 {
+		return whole
+	}
+	return out
+}
+
+// mostWords is how many words a name may have in a saying.
+const mostWords = 14
+
+// refSpan reads the longest run of tokens that names something, from the next
+// one. It reports nothing.
+func (r *reader) refSpan(kinds []design.Kind) (found []*design.Object, words int) {
+	if r.n >= len(r.toks) || r.toks[r.n].mark() {
+		return nil, 0
+	}
+	if r.toks[r.n].is("it") && r.it != "" {
+		if o := r.d.Get(r.it); o != nil {
+			return []*design.Object{o}, 1
+		}
+	}
+	if r.toks[r.n].is("the") && r.n+1 < len(r.toks) && len(r.names.by["the"]) == 0 {
+		r.n++
+	}
+	most := 1
+	for !r.toks[r.n].quoted && r.n+most < len(r.toks) && most < mostWords && !r.toks[r.n+most].mark() && !r.toks[r.n+most].quoted {
+		most++
+	}
+	for k := most; k > 0; k-- {
+		var texts []string
+		for _, t := range r.toks[r.n : r.n+k] {
+			texts = append(texts, t.text)
+		}
+		if found = r.present(r.names.find(strings.Join(texts, " "), kinds)); len(found) > 0 {
+			return found, k
+		}
+	}
+	return nil, 0
+}
+
+// present are objects as the lines before have left them: without what was removed,
+// and with what was changed.
+func (r *reader) present(list []*design.Object) []*design.Object {
+	out := make([]*design.Object, 0, len(list))
+	for _, o := range list {
+		if r.gone[o.ID] {
+			continue
+		}
+		if now := r.d.Get(o.ID); now != nil {
+			o = now
+		}
+		out = append(out, o)
+	}
+	return out
+}
+
+// ref reads a reference to an object of some kinds; near is where it is looked
+// for first. ok is false if there is none, which is then told.
+func (r *reader) ref(kinds []design.Kind, near design.ID) (o *design.Object, ok bool) {
+	r.offerNames(kinds)
+	found, k := r.refSpan(kinds)
+	if len(found) > 1 {
+		if beside := nearest(r.d, found, near); len(beside) == 1 {
+			found = beside
+		}
+	}
+	switch {
+	case len(found) == 1:
+		r.n += k
+		return found[0], true
+	case len(found) > 1:
+		from, to := r.span(r.n, r.n+k)
+		r.wrong(from, to, fmt.Sprintf("%d things are called that", len(found)), "say which: "+r.pathsOf(found))
+		r.n += k
+		return nil, false
+	}
+	if r.n >= len(r.toks) {
+		r.wrongHere("a name is missing", "name a "+kindWords(kinds)+r.examples(kinds))
+		return nil, false
+	}
+	start := r.n
+	for r.n < len(r.toks) && !r.toks[r.n].mark() && !r.stops(r.toks[r.n]) {
+		r.n++
+	}
+	r.n = max(r.n, start+1)
+	if r.declaring { // it may be made by a line that follows
+		return &design.Object{}, true
+	}
+	from, to := r.span(start, r.n)
+	r.wrong(from, to, "no "+kindWords(kinds)+" is called that", strings.TrimPrefix(r.examples(kinds), ", such as "))
+	return nil, false
+}
+
+// thing is as [reader.ref], for what must be there already.
+func (r *reader) thing(kinds []design.Kind, near design.ID) (*design.Object, bool) {
+	o, ok := r.ref(kinds, near)
+	return o, ok && o.ID != ""
+}
+
+// nearest are those in the same party as near, or inside it.
+func nearest(d *design.Design, list []*design.Object, near design.ID) []*design.Object {
+	party := d.Party(near)
+	if party == nil {
+		return nil
+	}
+	var out []*design.Object
+	for _, o := range list {
+		if p := d.Party(o.ID); p != nil && p.ID == party.ID {
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
+func (r *reader) pathsOf(list []*design.Object) string {
+	var out []string
+	for _, o := range list[:min(len(list), 6)] {
+		out = append(out, r.names.paths[o.ID])
+	}
+	return strings.Join(out, ", ")
+}
+
+func (r *reader) examples(kinds []design.Kind) string {
+	var out []string
+	for _, x := range r.names.list {
+		if slices.Contains(kinds, x.o.Kind) && len(out) < 5 {
+			out = append(out, x.o.Name)
+		}
+	}
+	if len(out) == 0 {
+		return ""
+	}
+	return ", such as " + strings.Join(out, ", ")
+}
+
+// stops reports whether a word ends a name that nobody knows.
+func (r *reader) stops(t token) bool {
+	return !t.quoted && (slices.Contains([]string{"must", "and", "with", "by", "to", "into", "on", "as", "of", "in"}, strings.ToLower(t.text)) || isLiteral(t.text))
+}
+
+func kindWords(kinds []design.Kind) string {
+	if len(kinds) == 0 {
+		return "thing"
+	}
+	var out []string
+	for _, k := range kinds {
+		out = append(out, Word(k))
+	}
+	return strings.Join(out, " or ")
+}

@@ -1,0 +1,538 @@
+package command
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"dravin/core/design"
+	"dravin/core/draft"
+	"dravin/core/words"
+)
+
+// verbs are what a line can begin with, beside a kind or a name.
+var verbs = []struct {
+	word, doc string
+	read      func(*reader)
+}{
+	{"set", "set THING field value: change its values", (*reader).set},
+	{"rename", "rename THING to NAME", (*reader).rename},
+	{"remove", "remove THING, THING: with what can not be without them", (*reader).remove},
+	{"move", "move THING into SEGMENT", (*reader).move},
+	{"give", "give THING the next free /24 of RANGE", (*reader).give},
+	{"join", "join A and B by SHAPE; join HEAD with A, B, C by SHAPE", (*reader).join},
+	{"copy", "copy PARTY as NAME, NAME; copy PARTY 9 times as Hut #", (*reader).copy},
+	{"reserve", "reserve RANGE for NAME use mapping", (*reader).reserve},
+}
+
+func (r *reader) statement() {
+	for _, v := range verbs {
+		r.offer(v.word, v.doc)
+	}
+	for _, v := range verbs {
+		if r.n < len(r.toks) && r.toks[r.n].is(v.word) {
+			r.n++
+			v.read(r)
+			return
+		}
+	}
+	if k, n := r.kindAt(design.Kinds()); n > 0 && !r.hasMust() {
+		r.n += n
+		r.object(k, nil)
+		return
+	}
+	if r.n < len(r.toks) || r.complete >= 0 {
+		r.must()
+	}
+}
+
+func verbList() string {
+	var out []string
+	for _, v := range verbs {
+		out = append(out, v.word)
+	}
+	return strings.Join(out, ", ")
+}
+
+func (r *reader) hasMust() bool {
+	return slices.ContainsFunc(r.toks, func(t token) bool { return t.is("must") })
+}
+
+// set is: set THING field value ...
+func (r *reader) set() {
+	start := r.n
+	o, ok := r.thing(nil, r.it)
+	if !ok {
+		return
+	}
+	from, to := r.span(start, r.n)
+	b := r.changing(o, from, to)
+	if r.clauses(b, nil); !r.failed() && len(b.said) == 0 {
+		r.wrongHere("nothing is said of "+r.d.Title(o.ID), "there are "+keysOf(design.Outline(o.Kind)))
+		return
+	}
+	if !r.failed() {
+		r.settle(b)
+	}
+}
+
+// rename is: rename THING to NAME
+func (r *reader) rename() {
+	start := r.n
+	o, ok := r.thing(nil, r.it)
+	if !ok {
+		return
+	}
+	from, to := r.span(start, r.n)
+	r.takeWord("to")
+	var parts []string
+	for t, more := r.take(); more; t, more = r.take() {
+		parts = append(parts, t.text)
+	}
+	if len(parts) == 0 {
+		r.wrongHere("the new name is missing", "write: to, and the name")
+		return
+	}
+	c := *o
+	c.Name = strings.Join(parts, " ")
+	r.line_.touched = append(r.line_.touched, touched{o.ID, from, to})
+	r.do(fmt.Sprintf("Rename %s to %s", r.d.Title(o.ID), c.Name), &c, false, design.PutEdit(&c))
+}
+
+// remove is: remove THING, THING
+func (r *reader) remove() {
+	for !r.failed() {
+		o, ok := r.thing(nil, r.it)
+		if !ok {
+			return
+		}
+		gone := r.d.Removal(o.ID)
+		text := "Remove " + r.d.Title(o.ID)
+		if n := len(gone.Goes) - 1; n > 0 {
+			text += fmt.Sprintf(" and %s with it", words.Count(n, "thing", "things"))
+		}
+		for _, e := range gone.Goes[1:] {
+			if e.Why != "" && len(r.line_.Notes) < 20 {
+				r.line_.Notes = append(r.line_.Notes, fmt.Sprintf("%s %s goes: %s", Word(e.Kind), e.Title, e.Why))
+			}
+		}
+		for _, e := range gone.Changes {
+			if len(r.line_.Notes) < 20 {
+				r.line_.Notes = append(r.line_.Notes, fmt.Sprintf("%s %s stays: %s", Word(e.Kind), e.Title, e.Why))
+			}
+		}
+		r.do(text, nil, false, gone.Edits...)
+		for _, e := range gone.Goes {
+			r.gone[e.ID] = true
+		}
+		if !r.takeWord(",") && !r.takeWord("and") {
+			return
+		}
+	}
+}
+
+// segmented are the kinds that have a segment of their own.
+var segmented = []design.Kind{design.KindLAN, design.KindInnerRoute, design.KindNetwork, design.KindOutside}
+
+// move is: move THING into SEGMENT; of a site all that is in it.
+func (r *reader) move() {
+	o, ok := r.thing(append([]design.Kind{design.KindSite}, segmented...), r.it)
+	if !ok {
+		return
+	}
+	_ = r.takeWord("into") || r.takeWord("to")
+	segment, ok := r.thing([]design.Kind{design.KindSegment}, "")
+	if !ok {
+		return
+	}
+	moved := []*design.Object{o}
+	if o.Kind == design.KindSite {
+		moved = r.d.Inside(o.ID, design.KindLAN, design.KindInnerRoute)
+	}
+	var edits []design.Edit
+	for _, m := range moved {
+		body := design.Values(m)
+		body["segment"] = string(segment.ID)
+		if b, err := decoded(m.Kind, body); err == nil {
+			edits = append(edits, design.PutEdit(m.With(b)))
+		}
+	}
+	r.do(fmt.Sprintf("Move %s into %s", r.d.Title(o.ID), segment.Name), o, false, edits...)
+}
+
+// give is: give THING a range, or any other value; a range given to a site makes a
+// LAN.
+func (r *reader) give() {
+	start := r.n
+	o, ok := r.thing(nil, r.it)
+	if !ok {
+		return
+	}
+	from, to := r.span(start, r.n)
+	if o.Kind == design.KindSite {
+		r.it = o.ID
+		r.object(design.KindLAN, o)
+		return
+	}
+	b := r.changing(o, from, to)
+	for _, f := range design.Outline(o.Kind) { // one more of a list, not another instead
+		b.said[f.Key] = f.Many
+	}
+	if r.clauses(b, nil); !r.failed() {
+		r.settle(b)
+	}
+}
+
+var joinable = []design.Kind{design.KindSite, design.KindNetwork, design.KindHub, design.KindEdgeRouter}
+
+// join is: join A and B by SHAPE, or a star: join HEAD with A, B, C by SHAPE.
+// Without a shape it leads to the shapes.
+func (r *reader) join() {
+	var parties []design.ID
+	for !r.failed() {
+		parties = append(parties, r.parties()...)
+		if r.takeWord(",") || r.takeWord("and") || r.takeWord("with") || r.takeWord("to") {
+			continue
+		}
+		break
+	}
+	if r.failed() {
+		return
+	}
+	if len(parties) < 2 {
+		r.wrongHere("the far end is missing", "write: and, and the name of a "+kindWords(joinable))
+		return
+	}
+	head, branches := parties[0], slices.DeleteFunc(parties[1:], func(id design.ID) bool { return id == parties[0] })
+	if !r.takeWord("by") {
+		r.leads = &Lead{A: head, B: branches}
+		r.line_.Does = append(r.line_.Does, Deed{Text: fmt.Sprintf("Compare the ways to join %s with %s", r.d.Title(head), r.titles(branches))})
+		return
+	}
+	r.joinBy(head, branches)
+}
+
+// parties reads a party, or all whose names fit a pattern with *.
+func (r *reader) parties() []design.ID {
+	if r.n < len(r.toks) && strings.Contains(r.toks[r.n].text, "*") {
+		var said []string
+		start := r.n
+		for r.n < len(r.toks) && !r.toks[r.n].mark() && !r.toks[r.n].is("by") && !r.toks[r.n].is("and") {
+			said = append(said, r.toks[r.n].text)
+			r.n++
+		}
+		parts := strings.Split(strings.Join(said, " "), "*")
+		for n := range parts {
+			parts[n] = design.Slug(parts[n])
+		}
+		var out []design.ID
+		for _, o := range r.d.Inside("", joinable...) {
+			// A slug has no character that means anything in a pattern.
+			if fits, _ := path.Match(strings.Join(parts, "*"), design.Slug(o.Name)); fits {
+				out = append(out, o.ID)
+			}
+		}
+		if len(out) == 0 {
+			from, to := r.span(start, r.n)
+			r.wrong(from, to, "nothing has such a name", "* stands for any letters, as in *hut")
+		}
+		return out
+	}
+	o, ok := r.thing(joinable, "")
+	if !ok {
+		return nil
+	}
+	return []design.ID{o.ID}
+}
+
+func (r *reader) titles(ids []design.ID) string {
+	var out []string
+	for _, id := range ids[:min(len(ids), 4)] {
+		out = append(out, r.d.Title(id))
+	}
+	if n := len(ids) - len(out); n > 0 {
+		out = append(out, fmt.Sprintf("%d more", n))
+	}
+	return strings.Join(out, ", ")
+}
+
+// joinBy drafts the links by the shape whose key or title is begun with the words
+// that follow.
+func (r *reader) joinBy(head design.ID, branches []design.ID) {
+	if !r.affords(len(branches)) {
+		return
+	}
+	star, err := draft.DraftStar(r.ctx, r.books(), draft.StarQuestion{Head: head, Branches: branches})
+	if err != nil {
+		r.wrongHere(err.Error(), "")
+		return
+	}
+	for _, s := range star.Shapes {
+		r.offer(s.Key, s.Title)
+	}
+	start := r.n
+	var said []string
+	for r.n < len(r.toks) && !r.toks[r.n].mark() {
+		said = append(said, r.toks[r.n].text)
+		r.n++
+	}
+	want := design.Slug(strings.Join(said, " "))
+	n := slices.IndexFunc(star.Shapes, func(s draft.StarShape) bool {
+		return want != "" && (strings.HasPrefix(s.Key, want) || strings.HasPrefix(design.Slug(s.Title), want))
+	})
+	from, to := r.span(start, r.n)
+	if n < 0 {
+		var keys []string
+		for _, s := range star.Shapes {
+			keys = append(keys, s.Key)
+		}
+		why := "no way of joining them is called that"
+		if len(keys) == 0 {
+			why = "they can not be joined: " + whyNot(star)
+		}
+		r.wrong(from, to, why, prefixed("there is ", strings.Join(keys, ", ")))
+		return
+	}
+	title, key := star.Shapes[n].Title, star.Shapes[n].Key
+	if strings.HasPrefix(key, want) {
+		key = want // each branch by the first of its own that begins so
+	}
+	star, err = draft.DraftStar(r.ctx, r.books(), draft.StarQuestion{Head: head, Branches: branches, Shape: key})
+	if err != nil {
+		r.wrong(from, to, err.Error(), "")
+		return
+	}
+	r.line_.Notes = append(r.line_.Notes, star.Clashes...)
+	for _, arm := range star.Arms {
+		for _, why := range arm.Out {
+			r.line_.Notes = append(r.line_.Notes, arm.Name+" is left out: "+why)
+		}
+		for _, s := range arm.Suggestions {
+			r.fill(s.What, s.Value, s.Why)
+		}
+	}
+	if len(star.Edits) == 0 {
+		r.wrong(from, to, "none of them can be joined by it", whyNot(star))
+		return
+	}
+	r.do(fmt.Sprintf("Join %s with %s: %s", r.d.Title(head), r.titles(branches), title), nil, true, star.Edits...)
+	r.it = star.Arms[0].Subject
+}
+
+func whyNot(s draft.Star) string {
+	for _, arm := range s.Arms {
+		if len(arm.Out) > 0 {
+			return arm.Name + ": " + arm.Out[0]
+		}
+	}
+	return "add a gateway with a public address"
+}
+
+// copy is: copy PARTY as NAME, NAME; copy PARTY 9 times as PATTERN
+func (r *reader) copy() {
+	start := r.n
+	o, ok := r.thing([]design.Kind{design.KindSite, design.KindNetwork, design.KindOutside}, r.it)
+	if !ok {
+		return
+	}
+	count := 0
+	if r.n+1 < len(r.toks) && r.toks[r.n+1].is("times") {
+		count, _ = strconv.Atoi(r.toks[r.n].text)
+		if count < 1 || count > maxCopies {
+			r.wrongHere("is not a number of copies", fmt.Sprintf("write one from 1 to %d", maxCopies))
+			return
+		}
+		r.n += 2
+	}
+	var names []string
+	if r.takeWord("as") {
+		for {
+			names = append(names, r.name(o.Kind))
+			if !r.takeWord(",") && !r.takeWord("and") {
+				break
+			}
+		}
+	}
+	pattern := o.Name + " #"
+	if len(names) == 1 && count > 0 {
+		pattern, names = names[0], nil
+	}
+	if len(names) == 0 {
+		names = draft.Numbered(r.filler().Books(), pattern, max(count, 1))
+	}
+	if !r.affords(len(names)) {
+		return
+	}
+	c, err := draft.Like(r.ctx, r.books(), o.ID, names)
+	if err != nil {
+		from, to := r.span(start, r.n)
+		r.wrong(from, to, err.Error(), "")
+		return
+	}
+	r.line_.Notes = append(r.line_.Notes, c.Notes...)
+	r.do(fmt.Sprintf("Copy %s as %s", o.Name, strings.Join(names, ", ")), nil, true, c.Edits...)
+	r.it = c.Made[0]
+}
+
+const maxCopies = 200
+
+// reserve is: reserve RANGE for NAME use mapping
+func (r *reader) reserve() {
+	b := &being{kind: design.KindReservation, body: map[string]any{}, said: map[string]bool{}, spans: map[string][2]int{}}
+	f, _ := fieldOf(b.kind, "prefix")
+	if r.field(b, f); r.failed() {
+		return
+	}
+	if r.takeWord("for") {
+		start := r.n
+		b.name = r.name(b.kind)
+		b.from, b.to = r.span(start, r.n)
+	}
+	if b.name == "" {
+		b.name = r.filler().Name(b.kind, "")
+	}
+	made := r.beside(b.kind, "", b.name, nil)
+	b.id, b.name = made.ID, made.Name
+	if r.clauses(b, nil); !r.failed() {
+		r.settle(b)
+	}
+}
+
+// must is: A must reach B on tcp/443, or must never.
+func (r *reader) must() {
+	f, _ := fieldOf(design.KindIntent, "from")
+	if found, _ := r.refSpan(f.Kinds); len(found) == 0 && r.n < len(r.toks) && !r.hasMust() {
+		r.offerNames(f.Kinds)
+		r.wrongHere(r.nextShown()+" begins nothing", "begin with a kind (site, network, lan, ...), with "+verbList()+", or with what must reach what")
+		return
+	}
+	from, ok := r.thing(f.Kinds, r.it)
+	if !ok {
+		return
+	}
+	if !r.takeWord("must") {
+		r.wrongHere("what of "+r.d.Title(from.ID)+" is not said", "write: must reach, must never reach; or begin the line with set, rename, remove, move, give, join or copy")
+		return
+	}
+	in := design.Intent{From: from.ID, Never: r.takeWord("never")}
+	_ = r.takeWord("reach") || r.takeWord("talk") && r.takeWord("to")
+	target, ok := r.thing(f.Kinds, "")
+	if !ok {
+		return
+	}
+	in.To = target.ID
+	services, ok := r.services()
+	if !ok || !r.conditions(&in) {
+		return
+	}
+	if len(services) == 0 {
+		services = []design.Service{{}}
+		if !in.Never {
+			if services = answersOf(target); len(services) == 0 {
+				r.wrongHere("the service is missing", "write: on, and protocol and port, such as on tcp/443")
+				return
+			}
+			r.fill("service", joinServices(services), "what "+r.d.Title(target.ID)+" answers")
+		}
+	}
+	for _, s := range services {
+		in.Service = s
+		r.intent(in)
+	}
+}
+
+func answersOf(o *design.Object) []design.Service {
+	if e, ok := o.Body.(*design.Endpoint); ok {
+		return e.Answers
+	}
+	return nil
+}
+
+func joinServices(list []design.Service) string {
+	var out []string
+	for _, s := range list {
+		out = append(out, s.String())
+	}
+	return strings.Join(out, ", ")
+}
+
+func (r *reader) services() ([]design.Service, bool) {
+	var out []design.Service
+	if !r.takeWord("on") {
+		return nil, true
+	}
+	for {
+		t, ok := r.take()
+		if !ok {
+			r.wrongHere("the service is missing", "write tcp/443, udp/514 or icmp")
+			return nil, false
+		}
+		s, err := design.ParseService(t.text)
+		if err != nil {
+			r.wrong(t.from, t.to, err.Error(), "")
+			return nil, false
+		}
+		out = append(out, s)
+		if !r.takeWord(",") && !r.takeWord("and") {
+			return out, true
+		}
+	}
+}
+
+// conditions reads what follows an intent: a failure that it must survive, a group,
+// an owner.
+func (r *reader) conditions(in *design.Intent) bool {
+	for !r.failed() {
+		switch {
+		case r.takeWords("still", "after", "any", "single", "failure"), r.takeWords("even", "after", "any", "single", "failure"):
+			in.Survives = true
+		case r.takeWords("in", "group"), r.takeWord("group"):
+			if t, ok := r.take(); ok {
+				in.Group = t.text
+			}
+		case r.takeWord("for"):
+			o, ok := r.thing([]design.Kind{design.KindOwner}, "")
+			if !ok {
+				return false
+			}
+			in.Owner = o.ID
+		default:
+			return true
+		}
+	}
+	return false
+}
+
+// intent makes an intent, or changes the one that asks the same.
+func (r *reader) intent(in design.Intent) {
+	verb := "reaches"
+	if in.Never {
+		verb = "never reaches"
+	}
+	name := fmt.Sprintf("%s %s %s", r.d.Title(in.From), verb, r.d.Title(in.To))
+	if in.Service != (design.Service{}) {
+		name += " on " + in.Service.String()
+	}
+	for _, o := range r.d.Of(design.KindIntent) {
+		if old := o.Body.(*design.Intent); old.From == in.From && old.To == in.To && old.Service == in.Service {
+			b := in
+			b.Group, b.Note = cmp.Or(in.Group, old.Group), old.Note
+			if in.Owner == "" {
+				b.Owner = old.Owner
+			}
+			if b == *old {
+				r.line_.Does = append(r.line_.Does, Deed{Text: o.Name + " is said already", Object: o.ID, Kind: o.Kind})
+				return
+			}
+			r.do("Change the intent "+o.Name, o, false, design.PutEdit(o.With(&b)))
+			return
+		}
+	}
+	const most = 80
+	o := r.beside(design.KindIntent, "", clipped(name, most-6), &in)
+	r.line_.touched = append(r.line_.touched, touched{id: o.ID})
+	r.do("New intent: "+name, o, true, design.PutEdit(o))
+}

@@ -1,0 +1,89 @@
+// Package snapshot holds a design with all that follows from it under a condition:
+// standing, tables, proofs and findings. Everything is worked out when it is
+// first asked for, and after a change only what the change touches.
+package snapshot
+
+import (
+	"dravin/core/design"
+	"dravin/core/finding"
+	"dravin/core/proof"
+	"dravin/core/route"
+	"dravin/core/status"
+)
+
+// Solved is a design with all that follows from it. It may be used by many at
+// once.
+type Solved struct {
+	Design   *design.Design
+	Tables   *route.Tables
+	Proofs   *proof.Proofs
+	Findings *finding.Findings
+
+	today *Solved // the same today, where the condition looks at what is built; else nil
+}
+
+// Of begins to solve a design under a condition.
+func Of(d *design.Design, c status.Condition) *Solved {
+	s := alone(d, c)
+	var now *proof.Proofs
+	if s.Tables.Standing.Condition().Horizon == status.Built {
+		c.Horizon = status.Today
+		s.today = alone(d, c)
+		now = s.ifOther()
+	}
+	s.Findings = finding.Of(s.Proofs, now)
+	return s
+}
+
+// ifOther are today's proofs, nil where today is as when built.
+func (s *Solved) ifOther() *proof.Proofs {
+	if status.Unfinished(s.Design) {
+		return s.today.Proofs
+	}
+	return nil
+}
+
+func alone(d *design.Design, c status.Condition) *Solved {
+	t := route.Solve(d, c)
+	return &Solved{Design: d, Tables: t, Proofs: proof.Of(t)}
+}
+
+// After is what follows from the next design under the same condition.
+func (s *Solved) After(next *design.Design, changes *design.Changes) *Solved {
+	out := s.follow(next, changes)
+	var now *proof.Proofs
+	if s.today != nil {
+		out.today = s.today.follow(next, changes)
+		now = out.ifOther()
+		changes = changes.And(out.today.Tables.Changes())
+	}
+	out.Findings = s.Findings.After(out.Proofs, now, changes.And(out.Tables.Changes()))
+	return out
+}
+
+func (s *Solved) follow(next *design.Design, changes *design.Changes) *Solved {
+	t := s.Tables.After(next, changes)
+	return &Solved{Design: next, Tables: t, Proofs: s.Proofs.After(t, t.Changes())}
+}
+
+// Settle takes over what still holds of what was before, and lets go of it. It
+// is for a design that stays; a trial is thrown away instead.
+func (s *Solved) Settle() {
+	s.Tables.Settle()
+	s.Proofs.Settle()
+	if s.Findings != nil {
+		s.Findings.Settle()
+	}
+	if s.today != nil {
+		s.today.Settle()
+	}
+}
+
+// Try is what would follow from edits. Errors are those of [design.Design.Apply].
+func (s *Solved) Try(edits []design.Edit) (*Solved, error) {
+	next, _, err := s.Design.Apply(edits)
+	if err != nil {
+		return nil, err
+	}
+	return s.After(next, s.Design.ChangedBy(edits, next)), nil
+}

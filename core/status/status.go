@@ -1,0 +1,382 @@
+// Package status decides what is up and what is not, and of what is not the
+// first cause. It is asked by everything that comes after the design: tables,
+// walks, findings, sheets, pictures and files.
+//
+// A [Standing] is of one design under one [Condition]. Nothing carries a packet
+// because it was drawn: a strand is up if its two ends agree, a session if what
+// carries it is up and its two ends agree, a link if a strand is up, a peering if
+// both halves are made and nothing refuses it, an attachment if it was accepted
+// and its hub is there, a circuit if it is activated and its ends match.
+package status
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"dravin/core/design"
+	"dravin/core/negotiate"
+	"dravin/core/settings"
+)
+
+// Horizon says for when a verdict is.
+type Horizon string
+
+// The horizons. The empty one is Built.
+const (
+	Today Horizon = "today"      // what is ready
+	Built Horizon = "when-built" // what is drafted or being built, too, done as planned
+)
+
+// Word is a horizon as people say it.
+func (h Horizon) Word() string {
+	if h == Today {
+		return "today"
+	}
+	return "when built"
+}
+
+// Condition is under what something is asked. The zero Condition is that of the
+// whole plan when built, with nothing failed.
+type Condition struct {
+	Horizon Horizon
+	Without []Thing
+	// OtherKeys are tunnels whose two ends are known to have different
+	// pre-shared keys, which a design does not hold.
+	OtherKeys []design.ID
+}
+
+// Thing is something that is taken away: an object with all that is inside it, a
+// public address, or a zone of a cloud. One of the three is set.
+type Thing struct {
+	Object  design.ID
+	Address netip.Addr
+	Zone    string
+}
+
+// Code names why something is down. Walks stop with the same codes.
+type Code string
+
+// The codes.
+const (
+	LinkDown          Code = "link-down"           // no strand is up, or the circuit or attachment is not there
+	SessionDown       Code = "session-down"        // the BGP session that should bring the route is not established
+	HalfMade          Code = "half-made"           // one end or half is made and the other is not
+	RefusedForOverlap Code = "refused-for-overlap" // the cloud refuses it, for what it overlaps
+	NotAccepted       Code = "not-accepted"        // it was refused, or waits for somebody's answer
+	NotThereYet       Code = "not-there-yet"       // it is drafted or being built
+	DoesNotForward    Code = "does-not-forward"    // the box does not pass packets on
+)
+
+// Codes are all codes.
+var Codes = []Code{LinkDown, SessionDown, HalfMade, RefusedForOverlap, NotAccepted, NotThereYet, DoesNotForward}
+
+// Verdict is how something stands. The zero Verdict is down without a cause; use
+// [Standing.Of].
+type Verdict struct {
+	Up      bool      `json:"up"`
+	Code    Code      `json:"code,omitempty"`    // why it is down
+	Subject design.ID `json:"subject,omitempty"` // what is at fault: the first cause
+	Line    string    `json:"line,omitempty"`    // the line of the subject's sheet that must be mended, by its key; empty if it is none
+	Why     string    `json:"why,omitempty"`     // as a sentence
+}
+
+var up = Verdict{Up: true}
+
+func down(code Code, subject design.ID, line, format string, args ...any) Verdict {
+	return Verdict{Code: code, Subject: subject, Line: line, Why: fmt.Sprintf(format, args...)}
+}
+
+// Standing tells how everything in a design stands. It may be used by many at
+// once.
+type Standing struct {
+	*store
+	d    *design.Design
+	over func(view *design.Design, session design.ID) (Verdict, bool)
+}
+
+type store struct {
+	c    Condition
+	memo design.Memo[design.ID, held]
+	gone map[design.ID]bool
+}
+
+// held is what is remembered of an object.
+type held struct {
+	verdict Verdict
+	strand  negotiate.Outcome
+	session negotiate.SessionOutcome
+}
+
+// Of begins the standing of a design under a condition.
+func Of(d *design.Design, c Condition) *Standing {
+	if c.Horizon == "" {
+		c.Horizon = Built
+	}
+	s := &Standing{store: &store{c: c, gone: map[design.ID]bool{}}, d: d}
+	for _, t := range c.Without {
+		if t.Object != "" {
+			s.gone[t.Object] = true
+		}
+	}
+	return s
+}
+
+// After is the standing of the next design under the same condition. What the
+// changes do not touch is not worked out again.
+func (s *Standing) After(next *design.Design, changes *design.Changes) *Standing {
+	out := Of(next, s.c)
+	out.memo.After(&s.memo, changes)
+	return out // [Standing.Dropping] is said of it anew
+}
+
+// Settle works ahead of [Standing.After]: it lets go of the design before.
+func (s *Standing) Settle() { s.memo.Settle() }
+
+// Watched is the same standing, noting in what view notes whatever is looked at.
+func (s *Standing) Watched(view *design.Design) *Standing { return &Standing{s.store, view, s.over} }
+
+// Dropping is the same standing, in which sessions that come up may have dropped
+// since: over tells of a session how it stands then. Nothing else may depend on
+// it.
+func (s *Standing) Dropping(over func(view *design.Design, session design.ID) (Verdict, bool)) *Standing {
+	return &Standing{s.store, s.d, over}
+}
+
+// Dropped is how a session stands whose taker takes no more.
+func Dropped(d *design.Design, session *design.Object, end, taken int, most uint32, family string) Verdict {
+	taker := d.Title(session.ID)
+	if at := settings.Speaker(d, session, end); at != nil {
+		taker = d.Title(at.ID)
+	}
+	return down(SessionDown, session.ID, "bgp-max", "the session of %s has dropped: %s takes %d routes of %s at most, and there are %d", CarrierName(d, session), taker, most, family, taken)
+}
+
+// Condition is the condition that it is for.
+func (s *Standing) Condition() Condition { return s.c }
+
+// Design is the design that it is of.
+func (s *Standing) Design() *design.Design { return s.d }
+
+// Of is how an object stands.
+func (s *Standing) Of(id design.ID) Verdict { return s.held(id).verdict }
+
+// Strand is what the two ends of a tunnel come to, whatever else may keep it
+// down.
+func (s *Standing) Strand(tunnel design.ID) negotiate.Outcome { return s.held(tunnel).strand }
+
+// Session is what the two ends of a session come to, whatever else may keep it
+// down.
+func (s *Standing) Session(id design.ID) negotiate.SessionOutcome { return s.held(id).session }
+
+func (s *Standing) held(id design.ID) held {
+	h := s.memo.Get(s.d, id, func(view *design.Design) held { return s.Watched(view).work(id) })
+	if s.over != nil && h.verdict.Up && h.session.Up {
+		if v, dropped := s.over(s.d, id); dropped {
+			h.verdict = v
+		}
+	}
+	return h
+}
+
+func (s *Standing) work(id design.ID) (h held) {
+	o := s.d.Get(id)
+	if o == nil {
+		h.verdict = down(NotThereYet, id, "", "it is not in the design")
+		return h
+	}
+	if v := s.taken(o); !v.Up {
+		h.verdict = v
+	} else {
+		h.verdict = up
+	}
+	var v Verdict
+	switch b := o.Body.(type) {
+	case *design.Tunnel:
+		v, h.strand = s.tunnel(o, b)
+	case *design.Session:
+		v, h.session = s.session(o)
+	case *design.Link:
+		v = s.link(o)
+	case *design.Circuit:
+		v = s.circuit(o, b)
+	case *design.Peering:
+		v = s.peering(o, b)
+	case *design.Attachment:
+		v = s.attachment(o, b)
+	case *design.Hub, *design.EdgeRouter:
+		v = s.made(o)
+	case *design.Gateway:
+		v = s.gateway(o)
+	case *design.Box:
+		v = s.faultless(o)
+	case *design.Listener:
+		v = s.listener(o, b)
+	default:
+		v = up
+	}
+	if h.verdict.Up {
+		h.verdict = v
+	}
+	return h
+}
+
+// taken tells whether an object is taken away, by itself, with what it stands in
+// or with its zone.
+func (s *Standing) taken(o *design.Object) Verdict {
+	for at := o; at != nil && len(s.gone) > 0; at = s.d.Get(at.Parent) {
+		if s.gone[at.ID] {
+			return down(s.codeOf(o), at.ID, "", "%s is taken away", s.d.Title(at.ID))
+		}
+	}
+	if b, ok := o.Body.(*design.Subnet); ok && s.zoneGone(b.Zone) {
+		return down(DoesNotForward, o.ID, "", "the zone %s is taken away", b.Zone)
+	}
+	return up
+}
+
+// codeOf is what it is called when something of a kind is down.
+func (s *Standing) codeOf(o *design.Object) Code {
+	switch o.Kind {
+	case design.KindSession:
+		return SessionDown
+	case design.KindTunnel, design.KindLink, design.KindCircuit, design.KindPeering, design.KindAttachment:
+		return LinkDown
+	}
+	return DoesNotForward
+}
+
+func (s *Standing) zoneGone(zone string) bool {
+	return zone != "" && slices.ContainsFunc(s.c.Without, func(t Thing) bool { return t.Zone != "" && strings.EqualFold(t.Zone, zone) })
+}
+
+func (s *Standing) addressGone(a netip.Addr) bool {
+	return slices.ContainsFunc(s.c.Without, func(t Thing) bool { return t.Address.IsValid() && t.Address == a })
+}
+
+// Exists reports whether something takes up its place: it was neither refused
+// nor is it gone.
+func Exists(o *design.Object) bool {
+	st := design.StateOf(o)
+	return st != design.Refused && st != design.Gone
+}
+
+// Unfinished reports whether anything is not ready, so that today and when built
+// may differ.
+func Unfinished(d *design.Design) bool {
+	for j := range d.Joints() {
+		c, circuit := j.Body.(*design.Circuit)
+		p, peering := j.Body.(*design.Peering)
+		if design.StateOf(j.Object) != design.Ready || circuit && c.Step != "" && c.Step != design.StepInUse || peering && !(p.Halves[0].Made && p.Halves[1].Made) {
+			return true
+		}
+	}
+	for _, o := range slices.Concat(d.Of(design.KindHub), d.Of(design.KindEdgeRouter)) {
+		if design.StateOf(o) != design.Ready {
+			return true
+		}
+	}
+	for _, o := range d.Of(design.KindTunnel) {
+		t := o.Body.(*design.Tunnel)
+		if slices.ContainsFunc(t.Outside, func(a netip.Addr) bool { return !negotiate.Known(a) }) || slices.ContainsFunc(t.Ends, func(e design.TunnelEnd) bool { return e.State != "" }) {
+			return true
+		}
+	}
+	return false
+}
+
+// Intended reports whether something counts under the horizon, as far as its own
+// making goes: that its ends agree is another matter.
+func (s *Standing) Intended(o *design.Object) bool { return s.made(o).Up }
+
+// made is how far the making of something has come.
+func (s *Standing) made(o *design.Object) Verdict {
+	what, st := s.d.Title(o.ID), design.StateOf(o)
+	answer := s.answered(o)
+	switch {
+	case answer == "refused" && st != design.Ready && st != design.Gone:
+		return down(NotAccepted, o.ID, "state", "%s was refused", what)
+	case answer == "accepted" && (st == design.Waiting || st == design.Refused) && o.Kind != design.KindPeering:
+		st = design.Making // the answer is what was decided, whatever state was left behind
+	}
+	switch st {
+	case design.Refused:
+		return down(NotAccepted, o.ID, "state", "%s was refused", what)
+	case design.Gone:
+		return down(s.codeOf(o), o.ID, "state", "%s is gone", what)
+	case design.Waiting:
+		if o.Kind == design.KindPeering {
+			return up // its halves tell
+		}
+		return down(NotAccepted, o.ID, "state", "%s waits for the other side's answer", what)
+	}
+	for _, r := range s.d.Referring(o.ID, design.KindRequest) {
+		if st == design.Ready {
+			break // it was made, whatever was never answered
+		}
+		if b := r.Body.(*design.Request); b.For == o.ID && b.Answer == "" {
+			return down(NotAccepted, o.ID, "state", "%s waits for an answer of %s", what, s.d.Title(b.To))
+		}
+	}
+	if s.c.Horizon == Today && st != design.Ready && o.Kind != design.KindPeering {
+		return down(NotThereYet, o.ID, "state", "%s is %s", what, design.StateWord(st))
+	}
+	return up
+}
+
+// answered is what was decided of a request for something: the last answer that there
+// is, empty if there is none.
+func (s *Standing) answered(o *design.Object) (answer string) {
+	for _, r := range s.d.Referring(o.ID, design.KindRequest) {
+		if b := r.Body.(*design.Request); b.For == o.ID && b.Answer != "" {
+			answer = b.Answer
+		}
+	}
+	return answer
+}
+
+// Mend says in words what would bring something up.
+func (v Verdict) Mend(d *design.Design) string {
+	what := d.Title(v.Subject)
+	switch {
+	case v.Up:
+		return ""
+	case v.Line == "setup":
+		return "set up the other end of " + what
+	case v.Code == HalfMade:
+		return "make the missing half of " + what
+	case v.Code == NotAccepted:
+		return "have " + what + " accepted"
+	case v.Code == NotThereYet:
+		return "build " + what + "; when all is built as planned, it is there"
+	case v.Code == RefusedForOverlap:
+		return "keep what overlaps out of what is exported at both, or map it"
+	case v.Line == "faults":
+		return "put it right on the box, then take the note off the gateway"
+	case v.Line == "strands":
+		return "add a tunnel to the link"
+	case v.Line == "state":
+		return "build " + what + " again"
+	case v.Line == "starts":
+		return "let one end of " + what + " start: by another kind of gateway, or another way of joining the two"
+	case v.Line == "":
+		return "bring it back"
+	}
+	return fmt.Sprintf("make the two ends of %s agree: %s", what, LineWord(v.Line))
+}
+
+var lineWords = map[string]string{
+	"address": "addresses", "identity": "identities", "key": "pre-shared key", "version": "IKE version", "ike": "IKE proposals", "esp": "ESP proposals",
+	"selectors": "selectors", "inside": "inside addresses", "asn": "autonomous systems", "bgp-address": "session addresses", "bgp-password": "session password",
+	"bgp-families": "address families", "bgp-max": "most routes taken", "speed": "speed", "vlan": "VLAN tag", "zone": "zone", "code": "order code", "half": "halves",
+	"sessions": "sessions", "keep-out": "what is kept out of export",
+}
+
+// LineWord is what a line of a sheet is about, by its key.
+func LineWord(key string) string {
+	if w := lineWords[key]; w != "" {
+		return w
+	}
+	return lineWords[strings.TrimRight(key, "-12")]
+}
