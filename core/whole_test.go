@@ -163,7 +163,7 @@ func anyValue(r *rand.Rand, d *design.Design, f reflect.Value, tag reflect.Struc
 	}
 }
 
-// brokenIsDown holds findings against standing: a joint that is called broken is down,
+// brokenIsDown holds findings against status: a joint that is called broken is down,
 // and one that is up is not called so.
 func brokenIsDown(s *snapshot.Solved, found []finding.Finding) {
 	joints := []design.Kind{
@@ -175,7 +175,7 @@ func brokenIsDown(s *snapshot.Solved, found []finding.Finding) {
 			continue
 		}
 		if o := s.Design.Get(f.Subjects[0]); o != nil && slices.Contains(joints, o.Kind) &&
-			s.Tables.Standing.Of(o.ID).Up {
+			s.Tables.Status.Of(o.ID).Up {
 			panic("called broken, and up: " + f.Sentence)
 		}
 	}
@@ -189,7 +189,7 @@ func askEverything(r *rand.Rand, d *design.Design) {
 		found := s.Findings.All()
 		brokenIsDown(s, found)
 		if len(found) > 0 {
-			_, _ = s.Findings.Mends(context.Background(), found[r.IntN(len(found))].Key)
+			_, _ = s.Findings.Fixes(context.Background(), found[r.IntN(len(found))].Key)
 		}
 		t := s.Tables
 		for _, p := range t.Points() {
@@ -237,12 +237,12 @@ func askEverything(r *rand.Rand, d *design.Design) {
 		d.Removal(o.ID)
 		_, _ = draft.Like(context.Background(), allocation.NewBooks(d), o.ID, []string{"another"})
 		_, _ = command.Understand(context.Background(), d, "remove "+o.Name, "")
-		_, _ = draft.Shapes(allocation.NewBooks(d), draft.Question{A: o.ID, B: pick().ID})
+		_, _ = draft.Shapes(allocation.NewBooks(d), draft.Options{A: o.ID, B: pick().ID})
 	}
 	command.Sayings(d)
 	ingest.Export(d)
 	for _, p := range d.Of(design.KindProfile) {
-		cost.Compare(d.Profile(p.Name), cost.Question{})
+		cost.Compare(d.Profile(p.Name), cost.Assumptions{})
 	}
 }
 

@@ -44,7 +44,7 @@ var holdTimer = regexp.MustCompile(`Hold timer:\s+[0-9.]+/(\d+)`)
 func TestRenderedSessionsAreWhatDaemonsDo(t *testing.T) {
 	l := needs(t, "bird", "birdc")
 	d, a, b := drafted(t, "vpn-bgp-")
-	o := d.Find("saltmarsh-station-to-dunmoss-arboretum/strand-1/session", design.KindSession)[0]
+	o := d.Find("saltmarsh-station-to-dunmoss-arboretum/tunnel-1/session", design.KindSession)[0]
 	// A cable stands for the tunnel.
 	inside := d.Get(o.Parent).Body.(*design.Tunnel).Inside
 	near, far := node(t, l, "saltmarsh"), node(t, l, "dunmoss")
@@ -65,7 +65,7 @@ func TestRenderedSessionsAreWhatDaemonsDo(t *testing.T) {
 		changed, _, err := d.Apply([]design.Edit{design.PutEdit(o.With(&session))})
 		require.NoError(t, err)
 		want := negotiate.AgreeSession(settings.BGPEnds(&session)[0], settings.BGPEnds(&session)[1])
-		want.Up = route.Solve(changed, status.Condition{}).Standing.Of(o.ID).Up
+		want.Up = route.Solve(changed, status.Condition{}).Status.Of(o.ID).Up
 		birdc := bird(t, near, sessionsOf(t, changed, a.ID))
 		bird(t, far, sessionsOf(t, changed, b.ID))
 		var shown string
@@ -93,7 +93,7 @@ func TestRenderedSessionsAreWhatDaemonsDo(t *testing.T) {
 func TestReceivedPathsAreWhatFiltersSay(t *testing.T) {
 	l := needs(t, "bird", "birdc")
 	d, a, b := drafted(t, "vpn-bgp-")
-	o := d.Find("saltmarsh-station-to-dunmoss-arboretum/strand-1/session", design.KindSession)[0]
+	o := d.Find("saltmarsh-station-to-dunmoss-arboretum/tunnel-1/session", design.KindSession)[0]
 	inside := d.Get(o.Parent).Body.(*design.Tunnel).Inside
 	near, far := node(t, l, "saltmarsh"), node(t, l, "dunmoss")
 	require.NoError(t, l.Join(near, "dravin1", inside[0].String(), far, "dravin1", inside[1].String()))
@@ -213,8 +213,8 @@ func TestRenderedSummariesFollowTheirParts(t *testing.T) {
 				Routing: design.RoutingBGP, Ends: []design.End{{Gateway: gateways["hill"]}, {Gateway: gateways[far]}},
 			},
 		)
-		strand := m.add(
-			design.KindTunnel, link, "strand 1",
+		tunnel := m.add(
+			design.KindTunnel, link, "tunnel 1",
 			&design.Tunnel{
 				Outside: []netip.Addr{
 					netip.MustParseAddr("198.51.100.2"), netip.AddrFrom4([4]byte{198, 51, 100, byte(2*n + 1)}),
@@ -223,7 +223,7 @@ func TestRenderedSummariesFollowTheirParts(t *testing.T) {
 			},
 		)
 		m.add(
-			design.KindSession, strand, "session",
+			design.KindSession, tunnel, "session",
 			&design.Session{
 				Ends: []design.SessionEnd{
 					{ASN: 64502, Address: a.Addr(), Hold: 3}, {ASN: uint32(64501 + 2*n), Address: b.Addr(), Hold: 3},

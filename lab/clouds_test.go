@@ -193,7 +193,7 @@ func (w *world) brought(n *design.Object) (rows []row) {
 	for _, g := range w.e.d.Inside(n.ID, design.KindGateway) {
 		links, near := w.linksAt(g.ID)
 		for k, o := range links {
-			if !rules.feeds || len(w.strandsOf(o.ID, g.ID)) == 0 || !w.brings(o) {
+			if !rules.feeds || len(w.tunnelsOf(o.ID, g.ID)) == 0 || !w.brings(o) {
 				continue
 			}
 			source := "static"
@@ -408,7 +408,7 @@ func (w *world) hubWay(h, a *design.Object) string {
 	}
 	what := a.Body.(*design.Attachment).What
 	if w.e.d.Get(what).Kind == design.KindLink {
-		if devs := w.strandsOf(what, h.ID); len(devs) > 0 {
+		if devs := w.tunnelsOf(what, h.ID); len(devs) > 0 {
 			return " dev " + devs[0]
 		}
 		return ""
@@ -434,7 +434,7 @@ func (w *world) hubTables(h *design.Object) {
 			}
 			devs := []string{w.devices[[2]design.ID{a.ID, h.ID}]}
 			if w.e.d.Get(b.What).Kind == design.KindLink {
-				devs = w.strandsOf(b.What, h.ID)
+				devs = w.tunnelsOf(b.What, h.ID)
 			}
 			for _, dev := range devs {
 				w.do(h.ID, "ip -4 rule add pref 100 iif %s lookup %s; ip -6 rule add pref 100 iif %s lookup %s", dev, table, dev, table)

@@ -83,7 +83,7 @@ func BenchmarkComputedPassesOn(b *testing.B) {
 		s := &bgp.Speaker{Key: fmt.Sprint(k), RouterID: netip.AddrFrom4([4]byte{192, 0, 2, byte(k + 1)})}
 		for p := range passed {
 			if k == 0 {
-				s.Own = append(s.Own, bgp.Origin{Prefix: passedPrefix(p)})
+				s.Own = append(s.Own, bgp.Originated{Prefix: passedPrefix(p)})
 			}
 		}
 		n.Speakers = append(n.Speakers, s)

@@ -26,7 +26,7 @@ import (
 )
 
 // joinedSites is three or four sites in a row, perhaps in a ring, by links of one or two
-// strands with typed routes or with BGP: those between pass on what they learn. A strand may
+// tunnels with typed routes or with BGP: those between pass on what they learn. A tunnel may
 // be gone at one end, or have proposals that do not meet. In one of the LANs a relay may
 // stand, which dials out to another site from behind the gateway there.
 func joinedSites(t *testing.T, seed uint64) (d *design.Design, gateways, lans []design.ID) {
@@ -66,20 +66,20 @@ func joinedSites(t *testing.T, seed uint64) (d *design.Design, gateways, lans []
 		for k := range 1 + r.IntN(2) {
 			x, y := inside.Next(), inside.Next().Next()
 			inside = y.Next().Next()
-			strand := &design.Tunnel{
+			tunnel := &design.Tunnel{
 				Outside: []netip.Addr{outside(a, k), outside(b, k)},
 				Inside:  []netip.Prefix{netip.PrefixFrom(x, 30), netip.PrefixFrom(y, 30)},
 				Ends:    make([]design.TunnelEnd, 2),
 			}
 			switch r.IntN(8) {
 			case 0:
-				strand.Ends[r.IntN(2)].State = design.Gone
+				tunnel.Ends[r.IntN(2)].State = design.Gone
 			case 1:
-				strand.Ends[0].IKE, strand.Ends[1].IKE = []string{
+				tunnel.Ends[0].IKE, tunnel.Ends[1].IKE = []string{
 					"aes256-sha256-ecp256",
 				}, []string{"aes256-sha256-ecp384"}
 			}
-			id := m.add(design.KindTunnel, link, fmt.Sprint("strand ", k+1), strand)
+			id := m.add(design.KindTunnel, link, fmt.Sprint("tunnel ", k+1), tunnel)
 			if body.Routing == design.RoutingBGP {
 				m.add(
 					design.KindSession, id, "session",
@@ -114,23 +114,23 @@ func joinedSites(t *testing.T, seed uint64) (d *design.Design, gateways, lans []
 			design.KindLink, "", "link to the relay",
 			&design.Link{Routing: design.RoutingStatic, Ends: []design.End{{Gateway: gateways[to]}, {Gateway: relay}}},
 		)
-		strand := &design.Tunnel{
+		tunnel := &design.Tunnel{
 			Outside: []netip.Addr{outside(to, 0), outside(at, 2)},
 			Inside:  []netip.Prefix{netip.PrefixFrom(inside.Next(), 30), netip.PrefixFrom(inside.Next().Next(), 30)},
 			Ends:    []design.TunnelEnd{{}, {NAT: true}},
 		}
 		if r.IntN(4) == 0 {
-			strand.Ends[0].IKE, strand.Ends[1].IKE = []string{"aes256-sha256-ecp256"}, []string{"aes256-sha256-ecp384"}
+			tunnel.Ends[0].IKE, tunnel.Ends[1].IKE = []string{"aes256-sha256-ecp256"}, []string{"aes256-sha256-ecp384"}
 		}
-		m.add(design.KindTunnel, link, "strand 1", strand)
+		m.add(design.KindTunnel, link, "tunnel 1", tunnel)
 	}
 	return m.design(t), gateways, lans
 }
 
 // Random estates whose links run in the daemons, by the files as they are handed over:
-// IPsec daemons agree on exactly the strands that the sheet calls up, the BGP daemons put
+// IPsec daemons agree on exactly the tunnels that the sheet calls up, the BGP daemons put
 // into the kernel what is computed, and packets pass where walks say. The kernels of test
-// machines have no ESP, so that packets go over a cable for each strand that is up.
+// machines have no ESP, so that packets go over a cable for each tunnel that is up.
 func TestTruthOfDaemons(t *testing.T) {
 	count := 2
 	if n, err := strconv.Atoi(os.Getenv("DRAVIN_TRUTH_INSTANCES")); err == nil {
@@ -152,8 +152,8 @@ func TestTruthOfDaemons(t *testing.T) {
 	})
 }
 
-// agreed loads the files of both gateways of each strand into two IPsec daemons that reach
-// each other by that strand alone: it comes up exactly if it is called up.
+// agreed loads the files of both gateways of each tunnel into two IPsec daemons that reach
+// each other by that tunnel alone: it comes up exactly if it is called up.
 func agreed(t *testing.T, l *lab.Lab, tables *route.Tables) {
 	d := tables.Design
 	waits, passes := map[string]func() (children, want int){}, map[string]func() bool{}
@@ -205,28 +205,28 @@ func agreed(t *testing.T, l *lab.Lab, tables *route.Tables) {
 	}
 }
 
-// children are how many the two ends of a strand tell of, 0 of one that is down.
-func children(t *testing.T, tables *route.Tables, strand *design.Object) int {
-	both := settings.SettingsOf(tables.Design, strand, "")
+// children are how many the two ends of a tunnel tell of, 0 of one that is down.
+func children(t *testing.T, tables *route.Tables, tunnel *design.Object) int {
+	both := settings.SettingsOf(tables.Design, tunnel, "")
 	outcome := negotiate.Agree(both[0], both[1])
-	up := outcome.Up && !design.GoneAtAnEnd(strand)
-	require.Equal(t, tables.Standing.Of(strand.ID).Up, up, tables.Design.Path(strand.ID))
+	up := outcome.Up && !design.GoneAtAnEnd(tunnel)
+	require.Equal(t, tables.Status.Of(tunnel.ID).Up, up, tables.Design.Path(tunnel.ID))
 	if !up {
 		return 0
 	}
 	return 2 * len(outcome.Local) * len(outcome.Remote)
 }
 
-// apart are two boxes that reach each other by one strand's public addresses alone; an end
+// apart are two boxes that reach each other by one tunnel's public addresses alone; an end
 // behind a NAT has a router between.
-func apart(t *testing.T, l *lab.Lab, d *design.Design, strand *design.Object, name string) (boxes [2]*lab.Node) {
-	body := strand.Body.(*design.Tunnel)
+func apart(t *testing.T, l *lab.Lab, d *design.Design, tunnel *design.Object, name string) (boxes [2]*lab.Node) {
+	body := tunnel.Body.(*design.Tunnel)
 	var out [2]*lab.Node
 	for k := range boxes {
 		boxes[k] = node(t, l, fmt.Sprintf("%s%c", name, 'a'+k))
 		out[k] = boxes[k]
 		if body.Ends[k].NAT {
-			g := d.Get(d.Get(strand.Parent).Body.(*design.Link).Ends[k].Gateway).Body.(*design.Gateway)
+			g := d.Get(d.Get(tunnel.Parent).Body.(*design.Link).Ends[k].Gateway).Body.(*design.Gateway)
 			own := netip.PrefixFrom(g.Stands[0], 24)
 			out[k] = node(t, l, name+"nat")
 			require.NoError(
@@ -256,8 +256,8 @@ func filesFor(tables *route.Tables, gateway design.ID) []handover.File {
 	return slices.DeleteFunc(files, func(f handover.File) bool { return !strings.HasPrefix(f.Path, own) })
 }
 
-// cabled are the gateways, each with the host of its LAN, and a cable for each strand that
-// is up. A relay has its strand alone: nothing of the LAN goes through it.
+// cabled are the gateways, each with the host of its LAN, and a cable for each tunnel that
+// is up. A relay has its tunnel alone: nothing of the LAN goes through it.
 func cabled(t *testing.T, l *lab.Lab, tables *route.Tables, gateways, lans []design.ID) (at, hosts map[design.ID]*lab.Node) {
 	d, at, hosts := tables.Design, map[design.ID]*lab.Node{}, map[design.ID]*lab.Node{}
 	for n, g := range d.Of(design.KindGateway) {
@@ -273,7 +273,7 @@ func cabled(t *testing.T, l *lab.Lab, tables *route.Tables, gateways, lans []des
 		switch {
 		case design.GoneAtAnEnd(s):
 			continue
-		case !tables.Standing.Of(s.ID).Up: // what is sent into it is gone
+		case !tables.Status.Of(s.ID).Up: // what is sent into it is gone
 			require.NoError(
 				t,
 				l.Join(

@@ -26,7 +26,7 @@ func drafted(t *testing.T, key string) (d *design.Design, a, b *design.Object) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
 	a, b = d.Find("saltmarsh-station", design.KindSite)[0], d.Find("dunmoss-arboretum", design.KindSite)[0]
-	shapes, err := draft.Shapes(allocation.NewBooks(d), draft.Question{A: a.ID, B: b.ID})
+	shapes, err := draft.Shapes(allocation.NewBooks(d), draft.Options{A: a.ID, B: b.ID})
 	require.NoError(t, err)
 	i := slices.IndexFunc(shapes, func(s draft.Shape) bool { return s.Key == key && len(s.Out) == 0 })
 	require.GreaterOrEqual(t, i, 0, key)
@@ -62,7 +62,7 @@ func draftedComesUp(t *testing.T, shape string) {
 		d, _, err = d.Apply([]design.Edit{design.PutEdit(o.With(&body))})
 		require.NoError(t, err)
 	}
-	tunnel := d.Find("saltmarsh-station-to-dunmoss-arboretum/strand-1", design.KindTunnel)[0]
+	tunnel := d.Find("saltmarsh-station-to-dunmoss-arboretum/tunnel-1", design.KindTunnel)[0]
 	ends := settings.SettingsOf(d, tunnel, "")
 	want := negotiate.Agree(ends[0], ends[1])
 	require.True(t, want.Up, want.Why)

@@ -15,7 +15,7 @@ import (
 type estate struct {
 	d       *design.Design
 	horizon status.Horizon
-	up      map[design.ID]bool // links' strands, sessions, peerings and attachments, as they were made
+	up      map[design.ID]bool // links' tunnels, sessions, peerings and attachments, as they were made
 	rules   bool               // gateways may have rules beside mappings
 	r       *rand.Rand
 	n       int
@@ -328,7 +328,7 @@ func (e *estate) link(a, b *design.Object) {
 	}
 }
 
-// tunnel adds a strand, now and then one whose ends differ.
+// tunnel adds a tunnel, now and then one whose ends differ.
 func (e *estate) tunnel(link *design.Object, l *design.Link, a, b *design.Object, n int, counts bool) {
 	e.n++
 	inside := netip.PrefixFrom(netip.AddrFrom4([4]byte{169, 254, byte(130 + e.n/60), byte(e.n%60) * 4}), 30)
@@ -355,7 +355,7 @@ func (e *estate) tunnel(link *design.Object, l *design.Link, a, b *design.Object
 		good = false
 	}
 	o := e.add(design.KindTunnel, link.ID, t)
-	o.Name = fmt.Sprintf("strand %d", n+1)
+	o.Name = fmt.Sprintf("tunnel %d", n+1)
 	e.up[o.ID] = good && counts
 	if l.Routing != design.RoutingBGP {
 		return
@@ -406,17 +406,17 @@ func (e *estate) rule(link *design.Object, ranges []netip.Prefix) design.Rule {
 	hosts := e.of(design.KindEndpoint, "")
 	switch e.r.IntN(4) {
 	case 0:
-		return design.Rule{Hook: design.Leaving, Toward: link.ID, Does: design.FromPool, Into: pool}
+		return design.Rule{Hook: design.Postrouting, Toward: link.ID, Does: design.FromPool, Into: pool}
 	case 1:
-		return design.Rule{Hook: design.Leaving, Toward: link.ID, Does: design.Nothing, Source: fours(ranges)}
+		return design.Rule{Hook: design.Postrouting, Toward: link.ID, Does: design.Nothing, Source: fours(ranges)}
 	case 2:
 		target := pick(e.r, hosts).Body.(*design.Endpoint).Addresses[0]
 		if target.Is6() {
 			target = netip.MustParseAddr("10.212.0.10")
 		}
-		return design.Rule{Hook: design.Arriving, From: link.ID, Does: design.ToTarget, Target: target, Services: []design.Service{{Proto: "udp", Port: port}}}
+		return design.Rule{Hook: design.Prerouting, From: link.ID, Does: design.ToTarget, Target: target, Services: []design.Service{{Proto: "udp", Port: port}}}
 	}
-	return design.Rule{Hook: design.Leaving, From: link.ID, Does: design.FromPool, Into: pool, Services: []design.Service{{Proto: "tcp", Port: port}}}
+	return design.Rule{Hook: design.Postrouting, From: link.ID, Does: design.FromPool, Into: pool, Services: []design.Service{{Proto: "tcp", Port: port}}}
 }
 
 func fours(ps []netip.Prefix) []netip.Prefix {

@@ -107,9 +107,9 @@ func stubbed(t *testing.T, n *lab.Node, script string) string {
 
 var (
 	connID = regexp.MustCompile(`-1 \{id=(.*?) class=`)
-	// intoStrands are the routes into strands: they are left out while the texts at the two
+	// intoTunnels are the routes into tunnels: they are left out while the texts at the two
 	// ends differ, so that these do not agree.
-	intoStrands = regexp.MustCompile(`(?m)^ip \[-[46]\] \[route\] \[replace\].*\[dravin[0-9]+\]\n`)
+	intoTunnels = regexp.MustCompile(`(?m)^ip \[-[46]\] \[route\] \[replace\].*\[dravin[0-9]+\]\n`)
 	neighbor    = regexp.MustCompile(`Neighbor (?:address|AS|range):.*`)
 )
 
@@ -144,7 +144,7 @@ func TestHostileTextsStayTexts(t *testing.T) {
 			case "dravin.conf", "dravin-keys.conf":
 				conf += f.Content
 			case "routes.sh":
-				h.calls += intoStrands.ReplaceAllString(stubbed(t, box, f.Content), "")
+				h.calls += intoTunnels.ReplaceAllString(stubbed(t, box, f.Content), "")
 			case "watch.sh": // what it asks for is named as connections are
 				require.Contains(t, stubbed(t, box, f.Content), "swanctl [--list-sas]")
 			case "dravin.nft":
@@ -198,7 +198,7 @@ func TestHostileTextsStayTexts(t *testing.T) {
 	}
 }
 
-// identitiesMeant are the identities of all strands at a site, as set.
+// identitiesMeant are the identities of all tunnels at a site, as set.
 func identitiesMeant(d *design.Design, site design.ID) (out []string) {
 	for _, tunnel := range d.Of(design.KindTunnel) {
 		l := d.Get(tunnel.Parent)
@@ -225,7 +225,7 @@ func identitiesHeld(raw string) (out []string) {
 func TestKeysAndIdentitiesAreHeldAsMeant(t *testing.T) {
 	l := needs(t, "swanctl", "/usr/lib/ipsec/charon")
 	d, _, _ := drafted(t, "vpn-selectors-")
-	tunnel := d.Find("saltmarsh-station-to-dunmoss-arboretum/strand-1", design.KindTunnel)[0]
+	tunnel := d.Find("saltmarsh-station-to-dunmoss-arboretum/tunnel-1", design.KindTunnel)[0]
 	near, far := node(t, l, "near"), node(t, l, "far")
 	plain := settings.SettingsOf(d, tunnel, "")
 	require.NoError(t, l.Join(near, "wan", plain[0].Address.String()+"/32", far, "wan", plain[1].Address.String()+"/32"))
@@ -272,6 +272,6 @@ func TestKeysAndIdentitiesAreHeldAsMeant(t *testing.T) {
 			return err == nil && strings.Contains(sas, "state=ESTABLISHED") && strings.Contains(sas, "remote-id="+strings.TrimPrefix(identities[0], "keyid:")+" ")
 		}, 2*time.Minute, 100*time.Millisecond, "%q %v", key, identities)
 		_, _ = theirs("--terminate --ike c --force --timeout 2")
-		_, _ = ours("--terminate --ike saltmarsh-station-to-dunmoss-arboretum__strand-1 --force --timeout 2")
+		_, _ = ours("--terminate --ike saltmarsh-station-to-dunmoss-arboretum__tunnel-1 --force --timeout 2")
 	}
 }

@@ -108,7 +108,7 @@ func behind(t *testing.T, l *lab.Lab, box *lab.Node, device string, lan netip.Pr
 	return h
 }
 
-// Two sites with LANs in random segments, and strands that carry one or none: the
+// Two sites with LANs in random segments, and tunnels that carry one or none: the
 // rendered files make the routing instances, and packets pass exactly where walks
 // say.
 func TestTruthOfSegments(t *testing.T) {
@@ -141,14 +141,14 @@ func TestTruthOfSegments(t *testing.T) {
 			body = &design.Link{Routing: design.RoutingBGP, Ends: []design.End{{Gateway: gateways[0]}, {Gateway: gateways[1]}}}
 		}
 		link := m.add(design.KindLink, "", "link", body)
-		strands := 1 + r.IntN(3)
-		for k := range strands {
+		tunnels := 1 + r.IntN(3)
+		for k := range tunnels {
 			in := netip.AddrFrom4([4]byte{169, 254, 140, byte(4 * k)})
-			strand := m.add(design.KindTunnel, link, fmt.Sprint("strand ", k+1), &design.Tunnel{Segment: segments[(k+r.IntN(2))%len(segments)],
+			tunnel := m.add(design.KindTunnel, link, fmt.Sprint("tunnel ", k+1), &design.Tunnel{Segment: segments[(k+r.IntN(2))%len(segments)],
 				Outside: []netip.Addr{netip.MustParseAddr("198.51.100.1"), netip.MustParseAddr("198.51.100.2")},
 				Inside:  []netip.Prefix{netip.PrefixFrom(in.Next(), 30), netip.PrefixFrom(in.Next().Next(), 30)}})
 			if bgp {
-				m.add(design.KindSession, strand, "session", &design.Session{Ends: []design.SessionEnd{{ASN: 64501, Address: in.Next()}, {ASN: 64502, Address: in.Next().Next()}}})
+				m.add(design.KindSession, tunnel, "session", &design.Session{Ends: []design.SessionEnd{{ASN: 64501, Address: in.Next()}, {ASN: 64502, Address: in.Next().Next()}}})
 			}
 		}
 		d := m.design(t)
@@ -157,7 +157,7 @@ func TestTruthOfSegments(t *testing.T) {
 		for n, g := range gateways {
 			boxes[g] = node(t, l, fmt.Sprint("g", n))
 		}
-		for k := range strands { // a cable stands for each tunnel
+		for k := range tunnels { // a cable stands for each tunnel
 			require.NoError(t, l.Join(boxes[gateways[0]], fmt.Sprint("dravin", k+1), fmt.Sprintf("192.0.2.%d/32", 2*k+1), boxes[gateways[1]], fmt.Sprint("dravin", k+1), fmt.Sprintf("192.0.2.%d/32", 2*k+2)))
 		}
 		hosts := map[design.ID]*lab.Node{}
@@ -183,7 +183,7 @@ func TestTruthOfSegments(t *testing.T) {
 					require.NoError(t, err, "%s\n%s", out, f.Content)
 				}
 			}
-			for k := range strands { // the other end of a cable is asked for nobody's address
+			for k := range tunnels { // the other end of a cable is asked for nobody's address
 				require.NoError(t, boxes[g].Script(fmt.Sprintf("echo 1 >/proc/sys/net/ipv4/conf/dravin%d/proxy_arp", k+1)))
 			}
 		}
@@ -253,7 +253,7 @@ func TestTruthOfEnteringTables(t *testing.T) {
 		}
 		gateway := m.add(design.KindGateway, networks[0], "gateway", gate)
 		m.add(design.KindLink, "", "link", &design.Link{Routing: design.RoutingStatic, Ends: []design.End{{Gateway: own, Routes: blocks}, {Gateway: gateway, Routes: []netip.Prefix{pfx("10.215.0.0/24")}}}})
-		m.add(design.KindTunnel, m.objects[len(m.objects)-1].ID, "strand 1", &design.Tunnel{Outside: []netip.Addr{netip.MustParseAddr("198.51.100.1"), netip.MustParseAddr("192.0.2.1")}, Inside: []netip.Prefix{pfx("169.254.140.1/30"), pfx("169.254.140.2/30")}})
+		m.add(design.KindTunnel, m.objects[len(m.objects)-1].ID, "tunnel 1", &design.Tunnel{Outside: []netip.Addr{netip.MustParseAddr("198.51.100.1"), netip.MustParseAddr("192.0.2.1")}, Inside: []netip.Prefix{pfx("169.254.140.1/30"), pfx("169.254.140.2/30")}})
 		var peerings []design.ID
 		for n := range 2 {
 			halves := []design.Half{{Network: networks[0], Made: true, AcceptForwarded: maybe()}, {Network: networks[n+1], Made: true, AcceptForwarded: maybe()}}

@@ -29,7 +29,7 @@ import (
 )
 
 // speakers is a random estate of sites whose gateways speak BGP over one or two
-// strands. Those in other speak by the second daemon, the rest by the first.
+// tunnels. Those in other speak by the second daemon, the rest by the first.
 type speakers struct {
 	d     *design.Design
 	other map[design.ID]bool
@@ -98,7 +98,7 @@ func randomSpeakers(t require.TestingT, r *rand.Rand, second bool) speakers {
 			inside++
 			in := netip.AddrFrom4([4]byte{169, 254, byte(128 + inside/64), byte(inside % 64 * 4)})
 			x, y := in.Next(), in.Next().Next()
-			strand := add(design.KindTunnel, link, fmt.Sprintf("strand %d", s+1), &design.Tunnel{
+			tunnel := add(design.KindTunnel, link, fmt.Sprintf("tunnel %d", s+1), &design.Tunnel{
 				Outside: []netip.Addr{netip.AddrFrom4([4]byte{198, 51, 100, byte(10 + a)}), netip.AddrFrom4([4]byte{198, 51, 100, byte(10 + b)})},
 				Inside:  []netip.Prefix{netip.PrefixFrom(x, 30), netip.PrefixFrom(y, 30)}})
 			ends := []design.SessionEnd{{ASN: asns[a], Address: x}, {ASN: asns[b], Address: y}}
@@ -122,7 +122,7 @@ func randomSpeakers(t require.TestingT, r *rand.Rand, second bool) speakers {
 			if r.IntN(15) == 0 { // it does not come up
 				ends[0].PeerASN = 64511
 			}
-			add(design.KindSession, strand, "session", &design.Session{Ends: ends})
+			add(design.KindSession, tunnel, "session", &design.Session{Ends: ends})
 		}
 	}
 	for k := 1; k < n; k++ {

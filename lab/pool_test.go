@@ -36,10 +36,10 @@ func TestAPoolUntilItIsFull(t *testing.T) {
 	pool, far := netip.MustParsePrefix("10.223.0.1/32"), netip.MustParsePrefix("10.214.0.0/24")
 	l := e.add(design.KindLink, "", &design.Link{Routing: design.RoutingStatic, Ends: []design.End{{Gateway: a.ID, Routes: []netip.Prefix{far}}, {Gateway: b.ID, Routes: []netip.Prefix{pool}}}})
 	e.tunnel(l, l.Body.(*design.Link), a, b, 0, true)
-	strand := e.of(design.KindTunnel, l.ID)[0]
-	strand.Body.(*design.Tunnel).Ends = nil
-	e.up[strand.ID] = true
-	a.Body.(*design.Gateway).Translate = []design.Rule{{Hook: design.Leaving, Toward: l.ID, Does: design.FromPool, Into: pool}}
+	tunnel := e.of(design.KindTunnel, l.ID)[0]
+	tunnel.Body.(*design.Tunnel).Ends = nil
+	e.up[tunnel.ID] = true
+	a.Body.(*design.Gateway).Translate = []design.Rule{{Hook: design.Postrouting, Toward: l.ID, Does: design.FromPool, Into: pool}}
 	var edits []design.Edit
 	for _, o := range e.objects {
 		edits = append(edits, design.PutEdit(o))

@@ -73,15 +73,15 @@ func selectingSites(t *testing.T, seed uint64) (d *design.Design, gateways []des
 		if r.IntN(4) == 0 {
 			body.Ends[1].Remote = some(near)
 		}
-		strand := &design.Tunnel{Outside: []netip.Addr{wanOf(s), wanOf(s + 1)}, Ends: make([]design.TunnelEnd, 2)}
+		tunnel := &design.Tunnel{Outside: []netip.Addr{wanOf(s), wanOf(s + 1)}, Ends: make([]design.TunnelEnd, 2)}
 		switch r.IntN(8) {
 		case 0:
-			strand.Ends[r.IntN(2)].State = design.Gone
+			tunnel.Ends[r.IntN(2)].State = design.Gone
 		case 1:
-			strand.Ends[0].IKE, strand.Ends[1].IKE = []string{"aes256-sha256-ecp256"}, []string{"aes256-sha256-ecp384"}
+			tunnel.Ends[0].IKE, tunnel.Ends[1].IKE = []string{"aes256-sha256-ecp256"}, []string{"aes256-sha256-ecp384"}
 		}
 		m.add(
-			design.KindTunnel, m.add(design.KindLink, "", fmt.Sprintf("link %d %d", s, s+1), body), "strand 1", strand,
+			design.KindTunnel, m.add(design.KindLink, "", fmt.Sprintf("link %d %d", s, s+1), body), "tunnel 1", tunnel,
 		)
 	}
 	return m.design(t), gateways, lans
@@ -161,7 +161,7 @@ func selecting(t *testing.T, box *lab.Node, d *design.Design, own []design.ID) {
 	require.NoError(t, box.Script(lines...))
 }
 
-// agree waits until each strand has as many children at both ends as its sheet says.
+// agree waits until each tunnel has as many children at both ends as its sheet says.
 func agree(t *testing.T, d *design.Design, tables *route.Tables, daemons []func(string) (string, error)) {
 	told := func() (got, want map[string]int) {
 		got, want = map[string]int{}, map[string]int{}

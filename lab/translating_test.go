@@ -108,23 +108,23 @@ func (e *estate) boxRules(into netip.Prefix) []design.Rule {
 	case 5: // only toward what has the same range, or what is mapped already
 		same := []netip.Prefix{pick(e.r, []netip.Prefix{real, into})}
 		return []design.Rule{
-			{Hook: design.Leaving, Does: design.OneToOne, Real: real, Into: into, Destination: same},
-			{Hook: design.Arriving, Does: design.OneToOne, Real: real, Into: into, Source: same},
+			{Hook: design.Postrouting, Does: design.OneToOne, Real: real, Into: into, Destination: same},
+			{Hook: design.Prerouting, Does: design.OneToOne, Real: real, Into: into, Source: same},
 		}
 	case 0: // destinations, and the way back
-		return []design.Rule{{Hook: design.Arriving, Does: design.OneToOne, Real: real, Into: into}, {Hook: design.Leaving, Does: design.OwnAddress, Destination: []netip.Prefix{real}}}
+		return []design.Rule{{Hook: design.Prerouting, Does: design.OneToOne, Real: real, Into: into}, {Hook: design.Postrouting, Does: design.OwnAddress, Destination: []netip.Prefix{real}}}
 	case 1:
-		return []design.Rule{{Hook: design.Arriving, Does: design.ToTarget, Target: e.host4(), Port: port, Destination: []netip.Prefix{into}, Services: []design.Service{{Proto: "tcp", Port: 7003}}},
-			{Hook: design.Leaving, Does: design.OwnAddress}}
+		return []design.Rule{{Hook: design.Prerouting, Does: design.ToTarget, Target: e.host4(), Port: port, Destination: []netip.Prefix{into}, Services: []design.Service{{Proto: "tcp", Port: 7003}}},
+			{Hook: design.Postrouting, Does: design.OwnAddress}}
 	case 2:
-		return []design.Rule{{Hook: design.Leaving, Does: design.FromPool, Into: netip.PrefixFrom(nth(into, 4), 32), Source: []netip.Prefix{real}}}
+		return []design.Rule{{Hook: design.Postrouting, Does: design.FromPool, Into: netip.PrefixFrom(nth(into, 4), 32), Source: []netip.Prefix{real}}}
 	case 3:
-		return []design.Rule{{Hook: design.Leaving, Does: design.Nothing, Destination: []netip.Prefix{real}}, {Hook: design.Leaving, Does: design.OwnAddress}}
+		return []design.Rule{{Hook: design.Postrouting, Does: design.Nothing, Destination: []netip.Prefix{real}}, {Hook: design.Postrouting, Does: design.OwnAddress}}
 	}
-	return []design.Rule{{Hook: design.Leaving, Does: design.OneToOne, Real: real, Into: into}, {Hook: design.Arriving, Does: design.OneToOne, Real: real, Into: into}}
+	return []design.Rule{{Hook: design.Postrouting, Does: design.OneToOne, Real: real, Into: into}, {Hook: design.Prerouting, Does: design.OneToOne, Real: real, Into: into}}
 }
 
-// joined is a link with one strand, over which each end sends most of what the
+// joined is a link with one tunnel, over which each end sends most of what the
 // other has, as it is known there, and the far pools.
 func (e *estate) joined(a, b *design.Object) {
 	l := &design.Link{Routing: design.RoutingStatic, Ends: []design.End{{Gateway: a.ID}, {Gateway: b.ID}}}
@@ -138,7 +138,7 @@ func (e *estate) joined(a, b *design.Object) {
 		e.tunnel(o, l, a, b, n, true)
 		t := e.of(design.KindTunnel, o.ID)[n]
 		t.Body.(*design.Tunnel).Ends = nil
-		if bare { // strands have no addresses of their own
+		if bare { // tunnels have no addresses of their own
 			t.Body.(*design.Tunnel).Inside = nil
 		}
 		e.up[t.ID] = true
@@ -155,21 +155,21 @@ func (e *estate) known(link, gateway *design.Object, told []netip.Prefix) []neti
 		var rules []design.Rule
 		switch e.r.IntN(7) {
 		case 5: // several rules of what came by one link, with an exemption
-			rules = []design.Rule{{Hook: design.Leaving, From: link.ID, Does: design.Nothing, Services: []design.Service{{Proto: pick(e.r, []string{"tcp", "udp"}), Port: port}}},
+			rules = []design.Rule{{Hook: design.Postrouting, From: link.ID, Does: design.Nothing, Services: []design.Service{{Proto: pick(e.r, []string{"tcp", "udp"}), Port: port}}},
 				{
-					Hook: design.Leaving, From: link.ID, Does: design.OwnAddress,
+					Hook: design.Postrouting, From: link.ID, Does: design.OwnAddress,
 					Source: []netip.Prefix{pick(e.r, siteRanges[:6])},
 				},
-				{Hook: design.Leaving, From: link.ID, Does: design.FromPool, Into: netip.PrefixFrom(nth(whole, 4), 32)}}
+				{Hook: design.Postrouting, From: link.ID, Does: design.FromPool, Into: netip.PrefixFrom(nth(whole, 4), 32)}}
 		case 6: // its own address by whatever way
 			rules = []design.Rule{
 				{
-					Hook: design.Leaving, Does: design.OwnAddress,
+					Hook: design.Postrouting, Does: design.OwnAddress,
 					Source: []netip.Prefix{pick(e.r, slices.Concat(siteRanges[:6], siteRanges6))},
 				},
 			}
 		case 0:
-			rules = []design.Rule{{Hook: design.Leaving, Toward: link.ID, Does: design.OwnAddress, Services: []design.Service{{Proto: pick(e.r, []string{"tcp", "udp"}), Port: port}}}}
+			rules = []design.Rule{{Hook: design.Postrouting, Toward: link.ID, Does: design.OwnAddress, Services: []design.Service{{Proto: pick(e.r, []string{"tcp", "udp"}), Port: port}}}}
 		case 1:
 			if len(told) == 0 {
 				continue
@@ -178,15 +178,15 @@ func (e *estate) known(link, gateway *design.Object, told []netip.Prefix) []neti
 			if !real.Addr().Is4() || real.Bits() != 24 {
 				continue
 			}
-			one := design.Rule{Toward: link.ID, Hook: design.Leaving, Does: design.OneToOne, Real: real, Into: whole}
-			in := design.Rule{From: link.ID, Hook: design.Arriving, Does: design.OneToOne, Real: real, Into: whole}
+			one := design.Rule{Toward: link.ID, Hook: design.Postrouting, Does: design.OneToOne, Real: real, Into: whole}
+			in := design.Rule{From: link.ID, Hook: design.Prerouting, Does: design.OneToOne, Real: real, Into: whole}
 			rules = []design.Rule{one, in}
 		case 2:
-			rules = []design.Rule{{Hook: design.Arriving, From: link.ID, Does: design.ToTarget, Target: e.host4(), Port: port, Destination: []netip.Prefix{whole}, Services: []design.Service{{Proto: "tcp", Port: 7003}, {Proto: "udp", Port: 7003}}}}
+			rules = []design.Rule{{Hook: design.Prerouting, From: link.ID, Does: design.ToTarget, Target: e.host4(), Port: port, Destination: []netip.Prefix{whole}, Services: []design.Service{{Proto: "tcp", Port: 7003}, {Proto: "udp", Port: 7003}}}}
 		case 3:
-			rules = []design.Rule{{Hook: design.Leaving, Does: design.Nothing, Destination: fours(told)}, {Hook: design.Leaving, Toward: link.ID, Does: design.FromPool, Into: netip.PrefixFrom(nth(whole, 4), 32)}}
+			rules = []design.Rule{{Hook: design.Postrouting, Does: design.Nothing, Destination: fours(told)}, {Hook: design.Postrouting, Toward: link.ID, Does: design.FromPool, Into: netip.PrefixFrom(nth(whole, 4), 32)}}
 		default:
-			rules = []design.Rule{{Hook: design.Leaving, Toward: link.ID, Does: design.FromPool, Into: netip.PrefixFrom(nth(whole, 4), 32), Source: fours(told)}}
+			rules = []design.Rule{{Hook: design.Postrouting, Toward: link.ID, Does: design.FromPool, Into: netip.PrefixFrom(nth(whole, 4), 32), Source: fours(told)}}
 		}
 		g.Translate = append(g.Translate, rules...)
 		if e.chance(85) {

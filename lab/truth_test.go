@@ -278,7 +278,7 @@ func disagree(e *estate, f flow, p walk.Proof, got seen, answered bool) string {
 	return ""
 }
 
-// sameSource allows for a link of several strands: each conversation takes one of them,
+// sameSource allows for a link of several tunnels: each conversation takes one of them,
 // and the inside address of that one.
 func sameSource(d *design.Design, got, told netip.Addr) bool {
 	return got == told || slices.ContainsFunc(d.Of(design.KindLink), func(l *design.Object) bool {

@@ -233,8 +233,8 @@ func TestRenderedFilesCarryRealPackets(t *testing.T) {
 	require.Eventually(t, func() bool {
 		out, err := swanctl("--list-sas")
 		if err == nil && strings.Count(out, "INSTALLED") < 2 {
-			_, _ = swanctl("--initiate --child peatside-to-marrow-hill__strand-1__1 --timeout 2")
-			_, _ = swanctl("--initiate --child peatside-to-marrow-hill__strand-1__2 --timeout 2")
+			_, _ = swanctl("--initiate --child peatside-to-marrow-hill__tunnel-1__1 --timeout 2")
+			_, _ = swanctl("--initiate --child peatside-to-marrow-hill__tunnel-1__2 --timeout 2")
 		}
 		return err == nil && strings.Count(out, "INSTALLED") >= 2
 	}, 2*time.Minute, 250*time.Millisecond, "both children come up")

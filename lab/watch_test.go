@@ -17,10 +17,10 @@ import (
 	"dravin/demo"
 )
 
-// A strand of a static link dies without its interface going down: the watcher
+// A tunnel of a static link dies without its interface going down: the watcher
 // that is handed over moves the routes within the time that the sheet tells, takes them
-// away with the last strand, as walks have it, and back when one lives again.
-func TestStaticLinksLeaveADeadStrand(t *testing.T) {
+// away with the last tunnel, as walks have it, and back when one lives again.
+func TestStaticLinksLeaveADeadTunnel(t *testing.T) {
 	l := needs(t, "ip", "ping")
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
@@ -52,7 +52,7 @@ func TestStaticLinksLeaveADeadStrand(t *testing.T) {
 	require.NoError(t, b.Script("ip address del 169.254.140.1/30 dev st1")) // nobody answers there any more
 	began := time.Now()
 	assert.Eventually(t, func() bool { return !strings.Contains(ways(), "dravin1") && strings.Contains(ways(), "dravin2") }, 2*time.Minute, 100*time.Millisecond)
-	t.Logf("the routes left the dead strand after %.1f s", time.Since(began).Seconds())
+	t.Logf("the routes left the dead tunnel after %.1f s", time.Since(began).Seconds())
 	require.NoError(t, b.Script("ip address del 169.254.140.5/30 dev st2"))
 	assert.Eventually(t, func() bool { return ways() == "" }, 2*time.Minute, 100*time.Millisecond)
 	require.NoError(t, b.Script("ip address add 169.254.140.1/30 dev st1"))

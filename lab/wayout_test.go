@@ -54,16 +54,16 @@ func TestTheWayOut(t *testing.T) {
 	}
 	load(d)
 	assert.Equal(t, "198.51.100.10", source(d, "10.215.4.9"), "the trap: what the link should take is hidden")
-	mended := false
+	fixed := false
 	for _, f := range snapshot.Of(d, status.Condition{}).Findings.All() {
 		if f.Code == "hides-link-traffic" {
 			require.Equal(t, finding.Risk, f.Severity)
-			d, _, err = d.Apply(f.Mends[0].Edits)
+			d, _, err = d.Apply(f.Fixes[0].Edits)
 			require.NoError(t, err)
-			mended = true
+			fixed = true
 		}
 	}
-	require.True(t, mended)
+	require.True(t, fixed)
 	load(d)
 	assert.Equal(t, "10.214.0.20", source(d, "10.215.4.9"), "and exempt, it is not")
 }

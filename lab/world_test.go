@@ -17,7 +17,7 @@ import (
 )
 
 // world is an estate in namespaces. It is built from the design and from what the
-// estate's maker knows, without asking any table, walk or standing, but for what
+// estate's maker knows, without asking any table, walk or status, but for what
 // sessions bring.
 type world struct {
 	t       testing.TB
@@ -28,7 +28,7 @@ type world struct {
 	scripts map[design.ID][]string
 	order   []design.ID
 	n       int
-	lost    map[design.ID][]string  // what takes the devices of strands that are not up down
+	lost    map[design.ID][]string  // what takes the devices of tunnels that are not up down
 	devices map[[2]design.ID]string // of a tunnel, peering or attachment at a node
 	solved  *route.Tables
 }
@@ -119,7 +119,7 @@ func build(t testing.TB, e *estate, rendered func(gateway design.ID) (devices ma
 	for _, h := range e.d.Of(design.KindHub) {
 		w.hub(h)
 	}
-	w.strands(names)
+	w.tunnels(names)
 	w.peerings()
 	for _, g := range e.d.Of(design.KindGateway) {
 		w.gateway(g, late[g.ID])
@@ -261,9 +261,9 @@ func (w *world) inner(lan, inner *design.Object, via netip.Addr, plug func(desig
 	w.hosts(inner, a, firstIn)
 }
 
-// strands are wires, where they are up; in a rendered world also the others have
+// tunnels are wires, where they are up; in a rendered world also the others have
 // a device, which is down.
-func (w *world) strands(names map[design.ID]map[design.ID]string) {
+func (w *world) tunnels(names map[design.ID]map[design.ID]string) {
 	for _, t := range w.e.d.Of(design.KindTunnel) {
 		l := w.e.d.Get(t.Parent).Body.(*design.Link)
 		a, b := w.at(l.Ends[0].Gateway), w.at(l.Ends[1].Gateway)
@@ -290,8 +290,8 @@ func (w *world) at(gateway design.ID) design.ID {
 	return gateway
 }
 
-// strandsOf are the devices of a link's strands that are up, at a node.
-func (w *world) strandsOf(link, at design.ID) (out []string) {
+// tunnelsOf are the devices of a link's tunnels that are up, at a node.
+func (w *world) tunnelsOf(link, at design.ID) (out []string) {
 	for _, t := range w.e.d.Inside(link, design.KindTunnel) {
 		if dev := w.devices[[2]design.ID{t.ID, at}]; dev != "" {
 			out = append(out, dev)
@@ -300,7 +300,7 @@ func (w *world) strandsOf(link, at design.ID) (out []string) {
 	return out
 }
 
-// brings tells whether a link brings routes: it has a strand that is up, and with
+// brings tells whether a link brings routes: it has a tunnel that is up, and with
 // BGP a session.
 func (w *world) brings(link *design.Object) bool {
 	for _, t := range w.e.d.Inside(link.ID, design.KindTunnel) {
@@ -378,7 +378,7 @@ func (w *world) gateway(g *design.Object, late []string) {
 	}
 	links, near := w.linksAt(g.ID)
 	for n, o := range links {
-		devs := w.strandsOf(o.ID, g.ID)
+		devs := w.tunnelsOf(o.ID, g.ID)
 		l := o.Body.(*design.Link)
 		if len(devs) == 0 || !w.brings(o) || late != nil && l.Routing == design.RoutingStatic {
 			continue
@@ -404,7 +404,7 @@ func (w *world) gateway(g *design.Object, late []string) {
 	if body.Enters != "" { // whatever comes in is routed by a table of the network
 		w.do(g.ID, "ip route add default dev %s table 60", w.devices[[2]design.ID{party.ID, g.ID}])
 		for _, o := range links {
-			for _, dev := range w.strandsOf(o.ID, g.ID) {
+			for _, dev := range w.tunnelsOf(o.ID, g.ID) {
 				w.do(g.ID, "ip rule add pref 50 iif %s lookup 60", dev)
 			}
 		}
@@ -428,7 +428,7 @@ func (w *world) faults(id design.ID, faults []string, links []*design.Object) {
 		w.do(id, "for f in /proc/sys/net/ipv4/conf/*/rp_filter; do echo 1 >$f; done; sysctl -qw net.ipv4.conf.all.rp_filter=0")
 		for _, o := range links {
 			if o.Body.(*design.Link).Routing == design.RoutingSelectors {
-				for _, dev := range w.strandsOf(o.ID, id) {
+				for _, dev := range w.tunnelsOf(o.ID, id) {
 					w.do(id, "sysctl -qw net.ipv4.conf.%s.rp_filter=0", dev)
 				}
 			}
@@ -471,7 +471,7 @@ func (w *world) translate(g *design.Object, links []*design.Object, near []desig
 				if mine := setOf(own, v4); mine != "" {
 					from, to = from+" "+ip+" saddr != "+mine, to+" "+ip+" daddr != "+mine
 				}
-			} else if devs := w.strandsOf(m.Link, g.ID); len(devs) > 0 {
+			} else if devs := w.tunnelsOf(m.Link, g.ID); len(devs) > 0 {
 				from, to = "iifname { "+strings.Join(devs, ", ")+" }", "oifname { "+strings.Join(devs, ", ")+" }"
 			} else {
 				continue
@@ -497,7 +497,7 @@ func (w *world) policies(id design.ID, site bool, links []*design.Object, near [
 			if o.Body.(*design.Link).Routing != design.RoutingSelectors {
 				continue
 			}
-			local, remote, devs := setOf(near[n].Local, v4), setOf(near[n].Remote, v4), w.strandsOf(o.ID, id)
+			local, remote, devs := setOf(near[n].Local, v4), setOf(near[n].Remote, v4), w.tunnelsOf(o.ID, id)
 			k.inbound(local, remote, devs, !site)
 			if site && local != "" && remote != "" {
 				k.outbound(local, remote, devs)
@@ -519,7 +519,7 @@ func (k *kernelPolicies) otherwise(links []*design.Object, near []design.End) {
 	}
 	var ways []way
 	for n, o := range links {
-		if devs := k.w.strandsOf(o.ID, k.id); len(devs) > 0 && k.w.brings(o) {
+		if devs := k.w.tunnelsOf(o.ID, k.id); len(devs) > 0 && k.w.brings(o) {
 			for _, r := range near[n].Routes {
 				if r.Addr().Is4() == k.v4 {
 					ways = append(ways, way{r, devs[0]})
@@ -537,7 +537,7 @@ func (k *kernelPolicies) otherwise(links []*design.Object, near []design.End) {
 
 // kernelPolicies write the policies of one box and family. What fits a selector
 // before its source is translated leaves by none of the links that routes decide
-// on; what fits one afterwards is sent into its strand from behind the
+// on; what fits one afterwards is sent into its tunnel from behind the
 // translation, as IPsec would, and nothing else is.
 type kernelPolicies struct {
 	w                            *world
@@ -587,7 +587,7 @@ func (k *kernelPolicies) load() {
 	}
 	k.w.do(k.id, "nft -f - <<'END'\ntable %s policies {\nchain in { type filter hook prerouting priority -250;\n%s\n}\nchain before { type filter hook prerouting priority -50;\n%s\n}\nchain hold { type filter hook forward priority 10;\n%s\n}\n}\nEND",
 		k.ip, strings.Join(k.in, "\n"), strings.Join(before, "\n"), strings.Join(k.hold, "\n"))
-	if k.out != "" { // behind everything else, on every device but the strands' own
+	if k.out != "" { // behind everything else, on every device but the tunnels' own
 		k.w.do(k.id, "devs=$(ls /sys/class/net | grep -vxE 'lo%s' | paste -sd,); nft \"table netdev past%s { chain past { type filter hook egress devices = { $devs } priority 0; %s; }; }\"",
 			strings.Join(append([]string{""}, k.into...), "|"), k.flag[1:], strings.Join(append(past, k.rest...), "; "))
 	}

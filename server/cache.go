@@ -49,7 +49,7 @@ func keyed(h status.Horizon, differ []design.ID) status.Condition {
 func solve(d *design.Design, in store.Info, differ []design.ID, before *solved, changes *design.Changes, m *metrics) *solved {
 	one := func(h status.Horizon, before *solved) *solved {
 		v := &solved{info: in, design: d}
-		if before != nil && slices.Equal(before.all.Tables.Standing.Condition().OtherKeys, differ) {
+		if before != nil && slices.Equal(before.all.Tables.Status.Condition().OtherKeys, differ) {
 			v.all = before.all.After(d, changes)
 			v.all.Settle()
 		} else {

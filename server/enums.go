@@ -19,8 +19,8 @@ func enums(api huma.API) {
 	schemas := api.OpenAPI().Components.Schemas
 	schemas.RegisterTypeAlias(reflect.TypeFor[design.Kind](), reflect.TypeFor[kindOf]())
 	schemas.RegisterTypeAlias(reflect.TypeFor[finding.Severity](), reflect.TypeFor[severityOf]())
-	schemas.RegisterTypeAlias(reflect.TypeFor[sheet.Verdict](), reflect.TypeFor[verdictOf]())
-	schemas.RegisterTypeAlias(reflect.TypeFor[status.Code](), reflect.TypeFor[codeOf]())
+	schemas.RegisterTypeAlias(reflect.TypeFor[sheet.Agreement](), reflect.TypeFor[verdictOf]())
+	schemas.RegisterTypeAlias(reflect.TypeFor[status.Cause](), reflect.TypeFor[codeOf]())
 	schemas.RegisterTypeAlias(reflect.TypeFor[status.Horizon](), reflect.TypeFor[Horizon]())
 	schemas.RegisterTypeAlias(reflect.TypeFor[overlap.Weight](), reflect.TypeFor[weightOf]())
 	schemas.RegisterTypeAlias(reflect.TypeFor[walk.Code](), reflect.TypeFor[stopOf]())
@@ -60,7 +60,7 @@ func (verdictOf) Schema(huma.Registry) *huma.Schema {
 }
 
 // Schema lists why something can be down.
-func (codeOf) Schema(huma.Registry) *huma.Schema { return oneOf("Why it is down.", status.Codes) }
+func (codeOf) Schema(huma.Registry) *huma.Schema { return oneOf("Why it is down.", status.Causes) }
 
 // Schema lists the weights of overlap groups.
 func (weightOf) Schema(huma.Registry) *huma.Schema {

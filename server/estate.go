@@ -43,18 +43,18 @@ type EstateRange struct {
 
 // EstateLink joins two parties.
 type EstateLink struct {
-	ID       design.ID      `json:"id"`
-	Kind     design.Kind    `json:"kind" doc:"link, circuit, peering or attachment."`
-	Name     string         `json:"name"`
-	A        design.ID      `json:"a"`
-	B        design.ID      `json:"b"`
-	Shape    string         `json:"shape" doc:"What it is, in words."`
-	Routing  string         `json:"routing" doc:"Of a link: static, selectors or bgp."`
-	Strands  int            `json:"strands"`
-	Up       int            `json:"up" doc:"How many of the strands are up at the horizon asked for."`
-	State    string         `json:"state" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone"`
-	Standing status.Verdict `json:"standing"`
-	Verdict  sheet.Verdict  `json:"verdict" doc:"The worst of its lines."`
+	ID      design.ID       `json:"id"`
+	Kind    design.Kind     `json:"kind" doc:"link, circuit, peering or attachment."`
+	Name    string          `json:"name"`
+	A       design.ID       `json:"a"`
+	B       design.ID       `json:"b"`
+	Shape   string          `json:"shape" doc:"What it is, in words."`
+	Routing string          `json:"routing" doc:"Of a link: static, selectors or bgp."`
+	Tunnels int             `json:"tunnels"`
+	Up      int             `json:"up" doc:"How many of the tunnels are up at the horizon asked for."`
+	State   string          `json:"state" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone"`
+	Status  status.Verdict  `json:"status"`
+	Verdict sheet.Agreement `json:"verdict" doc:"The worst of its lines."`
 }
 
 // EstateTie joins two ranges that collide.
@@ -103,13 +103,13 @@ func estateOf(v *solved) Estate {
 
 func estateLink(v *solved, o *design.Object) EstateLink {
 	r := rowOf(v, o, func(design.ID) [2]string { return [2]string{} })
-	l := EstateLink{ID: o.ID, Kind: o.Kind, Name: r.Name, A: r.Facts.A, B: r.Facts.B, Shape: r.Facts.Shape, Strands: r.Facts.Strands, State: r.State, Verdict: r.Verdict, Standing: r.Standing}
+	l := EstateLink{ID: o.ID, Kind: o.Kind, Name: r.Name, A: r.Facts.A, B: r.Facts.B, Shape: r.Facts.Shape, Tunnels: r.Facts.Tunnels, State: r.State, Verdict: r.Verdict, Status: r.Status}
 	for _, t := range v.design.Inside(o.ID, design.KindTunnel) {
-		if v.tables().Standing.Of(t.ID).Up {
+		if v.tables().Status.Of(t.ID).Up {
 			l.Up++
 		}
 	}
-	if o.Kind != design.KindLink && l.Standing.Up {
+	if o.Kind != design.KindLink && l.Status.Up {
 		l.Up = 1
 	}
 	if b, ok := o.Body.(*design.Link); ok {

@@ -24,15 +24,15 @@ import (
 
 // LinkRow is one link, circuit, peering or attachment in the list.
 type LinkRow struct {
-	ID        design.ID      `json:"id"`
-	Kind      design.Kind    `json:"kind"`
-	Name      string         `json:"name"`
-	State     string         `json:"state" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone"`
-	Facts     draft.Facts    `json:"facts"`
-	Verdict   sheet.Verdict  `json:"verdict" doc:"The worst of its lines."`
-	Differing int            `json:"differing" doc:"How many lines differ."`
-	Standing  status.Verdict `json:"standing" doc:"Whether it is up at the horizon asked for, and the first cause if not."`
-	Asks      bool           `json:"asks,omitempty" doc:"A request waits for an answer."`
+	ID        design.ID       `json:"id"`
+	Kind      design.Kind     `json:"kind"`
+	Name      string          `json:"name"`
+	State     string          `json:"state" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone"`
+	Facts     draft.Facts     `json:"facts"`
+	Verdict   sheet.Agreement `json:"verdict" doc:"The worst of its lines."`
+	Differing int             `json:"differing" doc:"How many lines differ."`
+	Status    status.Verdict  `json:"status" doc:"Whether it is up at the horizon asked for, and the first cause if not."`
+	Asks      bool            `json:"asks,omitempty" doc:"A request waits for an answer."`
 }
 
 // TunnelSheet is one tunnel of a two-ended sheet.
@@ -41,28 +41,28 @@ type TunnelSheet struct {
 	Name     string            `json:"name"`
 	Lines    []sheet.Line      `json:"lines"`
 	Outcome  negotiate.Outcome `json:"outcome"`
-	Standing status.Verdict    `json:"standing"`
-	Sessions []SessionStanding `json:"sessions"`
+	Status   status.Verdict    `json:"status"`
+	Sessions []SessionStatus   `json:"sessions"`
 }
 
-// SessionStanding is how one session stands.
-type SessionStanding struct {
-	ID       design.ID      `json:"id"`
-	Name     string         `json:"name"`
-	Standing status.Verdict `json:"standing"`
+// SessionStatus is how one session stands.
+type SessionStatus struct {
+	ID     design.ID      `json:"id"`
+	Name   string         `json:"name"`
+	Status status.Verdict `json:"status"`
 }
 
 // LinkSheet is the two-ended sheet.
 type LinkSheet struct {
 	LinkRow
-	Note     string            `json:"note"`
-	Ends     [2]LinkEnd        `json:"ends"`
-	Tunnels  []TunnelSheet     `json:"tunnels"`
-	Lines    []sheet.Line      `json:"lines" doc:"Of what has no tunnels."`
-	Steps    []lifecycle.Step  `json:"steps" doc:"What can be done next."`
-	Track    []lifecycle.Stage `json:"track" doc:"How far the making of a circuit has come."`
-	Requests []RequestView     `json:"requests"`
-	Findings []finding.Finding `json:"findings"`
+	Note     string                `json:"note"`
+	Ends     [2]LinkEnd            `json:"ends"`
+	Tunnels  []TunnelSheet         `json:"tunnels"`
+	Lines    []sheet.Line          `json:"lines" doc:"Of what has no tunnels."`
+	Steps    []lifecycle.Step      `json:"steps" doc:"What can be done next."`
+	Track    []lifecycle.Milestone `json:"track" doc:"How far the making of a circuit has come."`
+	Requests []RequestView         `json:"requests"`
+	Findings []finding.Finding     `json:"findings"`
 }
 
 // LinkEnd is one end.
@@ -114,7 +114,7 @@ type StudyView struct {
 func (s *Server) linkOperations(api huma.API) {
 	view(s, api, "get-shapes", "/shapes", "Every way to join two parties, drafted in full", func(v *solved, in *inShapes) ([]draft.Shape, error) {
 		shapes, err := draft.Shapes(
-			allocation.NewBooks(v.design), draft.Question{A: design.ID(in.A), B: design.ID(in.B), GB: in.GB},
+			allocation.NewBooks(v.design), draft.Options{A: design.ID(in.A), B: design.ID(in.B), GB: in.GB},
 		)
 		if err != nil {
 			return nil, refused("a or b", err.Error())
@@ -200,7 +200,7 @@ const codeEndsSoon = 7 * 24 * time.Hour
 
 func rowOf(v *solved, o *design.Object, keys keysOf) LinkRow {
 	d := v.design
-	r := LinkRow{Standing: v.tables().Standing.Of(o.ID), ID: o.ID, Kind: o.Kind, Name: o.Name, State: design.StateOf(o), Facts: draft.FactsOf(d, o), Asks: lifecycle.OpenRequest(d, o.ID) != nil}
+	r := LinkRow{Status: v.tables().Status.Of(o.ID), ID: o.ID, Kind: o.Kind, Name: o.Name, State: design.StateOf(o), Facts: draft.FactsOf(d, o), Asks: lifecycle.OpenRequest(d, o.ID) != nil}
 	if o.Kind == design.KindAttachment {
 		r.Name += " at " + d.Title(o.Parent)
 	}
@@ -230,11 +230,11 @@ func linkSheetOf(v *solved, o *design.Object, keys keysOf) LinkSheet {
 		held := keys(t.ID)
 		set := settings.SettingsOf(d, t, held[0])
 		set[1].Key = held[1]
-		x := TunnelSheet{ID: t.ID, Name: t.Name, Lines: sheet.Lines(d, t, held), Outcome: negotiate.Agree(set[0], set[1]), Standing: v.tables().Standing.Of(t.ID), Sessions: []SessionStanding{}}
+		x := TunnelSheet{ID: t.ID, Name: t.Name, Lines: sheet.Lines(d, t, held), Outcome: negotiate.Agree(set[0], set[1]), Status: v.tables().Status.Of(t.ID), Sessions: []SessionStatus{}}
 		subjects[t.ID] = true
 		for _, s := range d.Inside(t.ID, design.KindSession) {
 			subjects[s.ID] = true
-			x.Sessions = append(x.Sessions, SessionStanding{ID: s.ID, Name: s.Name, Standing: v.tables().Standing.Of(s.ID)})
+			x.Sessions = append(x.Sessions, SessionStatus{ID: s.ID, Name: s.Name, Status: v.tables().Status.Of(s.ID)})
 		}
 		out.Tunnels = append(out.Tunnels, x)
 	}
@@ -270,7 +270,7 @@ func studyOf(v *solved, in *inStudy) (StudyView, error) {
 			out.Networks++
 		}
 	}
-	out.Study = cost.Compare(p, cost.Question{Tables: in.Tables, GB: in.GB, Present: uint32(out.Networks), Regional: in.Regional})
+	out.Study = cost.Compare(p, cost.Assumptions{Tables: in.Tables, GB: in.GB, Present: uint32(out.Networks), Regional: in.Regional})
 	return out, nil
 }
 

@@ -37,8 +37,8 @@ func trust(t *testing.T) (path string, position func() int64, links map[string]s
 	return path, func() int64 { return call[store.Info](t, "GET", path, nil, http.StatusOK).Position }, links
 }
 
-func verdict(s linkSheet, strand int, key string) string {
-	for _, l := range s.Tunnels[strand].Lines {
+func verdict(s linkSheet, tunnel int, key string) string {
+	for _, l := range s.Tunnels[tunnel].Lines {
 		if l.Key == key {
 			return l.Verdict
 		}

@@ -200,18 +200,18 @@ func prefixesOf(v *solved, in *inPrefixes) ([]route.Known, error) {
 
 // SessionRow is a BGP session.
 type SessionRow struct {
-	ID       design.ID      `json:"id"`
-	Name     string         `json:"name" doc:"What carries it."`
-	Ends     [2]string      `json:"ends"`
-	ASNs     [2]uint32      `json:"asns"`
-	Joint    design.ID      `json:"joint" doc:"The link or circuit."`
-	Standing status.Verdict `json:"standing"`
+	ID     design.ID      `json:"id"`
+	Name   string         `json:"name" doc:"What carries it."`
+	Ends   [2]string      `json:"ends"`
+	ASNs   [2]uint32      `json:"asns"`
+	Joint  design.ID      `json:"joint" doc:"The link or circuit."`
+	Status status.Verdict `json:"status"`
 }
 
 func sessionRow(v *solved, o *design.Object) SessionRow {
 	d := v.design
 	carrier := d.Get(o.Parent)
-	row := SessionRow{ID: o.ID, Name: status.CarrierName(d, o), Joint: carrier.ID, Standing: v.tables().Standing.Of(o.ID)}
+	row := SessionRow{ID: o.ID, Name: status.CarrierName(d, o), Joint: carrier.ID, Status: v.tables().Status.Of(o.ID)}
 	if carrier.Kind == design.KindTunnel {
 		row.Joint = carrier.Parent
 	}
@@ -239,15 +239,15 @@ type inSession struct {
 
 // SessionSide is what one end of a session tells and sets.
 type SessionSide struct {
-	Title  string           `json:"title"`
-	ASN    uint32           `json:"asn"`
-	Tells  []route.Exchange `json:"tells" doc:"What it has for the other end, and what becomes of it there."`
-	Told   int              `json:"told" doc:"How many there are in all; no more than 1000 are listed."`
-	Takes  int              `json:"takes" doc:"How many of the other end's it takes."`
-	Most   uint32           `json:"most" doc:"How many it takes at most; 0: any number."`
-	Out    []string         `json:"out" doc:"The rules of what it announces; none: its own ranges."`
-	In     []string         `json:"in" doc:"The rules of what it takes; none: everything."`
-	Router string           `json:"router_id"`
+	Title      string           `json:"title"`
+	ASN        uint32           `json:"asn"`
+	Advertises []route.Exchange `json:"advertises" doc:"What it has for the other end, and what becomes of it there."`
+	Total      int              `json:"total" doc:"How many there are in all; no more than 1000 are listed."`
+	Takes      int              `json:"takes" doc:"How many of the other end's it takes."`
+	Most       uint32           `json:"most" doc:"How many it takes at most; 0: any number."`
+	Out        []string         `json:"out" doc:"The rules of what it announces; none: its own ranges."`
+	In         []string         `json:"in" doc:"The rules of what it takes; none: everything."`
+	Router     string           `json:"router_id"`
 }
 
 // SessionView is a session with both ends side by side.
@@ -256,8 +256,8 @@ type SessionView struct {
 	Sides [2]SessionSide `json:"sides"`
 }
 
-// mostTold bounds what is listed of one end of a session.
-const mostTold = 1000
+// mostAdvertised bounds what is listed of one end of a session.
+const mostAdvertised = 1000
 
 func sessionView(v *solved, in *inSession) (SessionView, error) {
 	o := v.design.Get(design.ID(in.Session))
@@ -267,9 +267,9 @@ func sessionView(v *solved, in *inSession) (SessionView, error) {
 	out := SessionView{SessionRow: sessionRow(v, o)}
 	for n, e := range o.Body.(*design.Session).Ends {
 		tells := v.tables().Exchanged(o.ID, n)
-		side := SessionSide{Title: out.Ends[n], ASN: e.ASN, Told: len(tells), Most: route.Limit(v.design, o, n), Out: []string{}, In: []string{}}
+		side := SessionSide{Title: out.Ends[n], ASN: e.ASN, Total: len(tells), Most: route.Limit(v.design, o, n), Out: []string{}, In: []string{}}
 		side.Takes = v.tables().Taken(o.ID, n)
-		side.Tells = tells[:min(len(tells), mostTold)]
+		side.Advertises = tells[:min(len(tells), mostAdvertised)]
 		for k := range e.Out {
 			side.Out = append(side.Out, route.RuleWords(e.Out, k))
 		}

@@ -94,7 +94,7 @@ type inObject struct {
 	Object string `path:"object" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The object's ID."`
 }
 
-type inMends struct {
+type inFixes struct {
 	InView
 	Key string `query:"key" required:"true" maxLength:"4000" doc:"The finding's key."`
 }
@@ -131,8 +131,8 @@ func (s *Server) viewOperations(api huma.API) {
 			}
 			return answering(list, nil)
 		})
-	heavy(s, api, s.plans, "get-mends", "/findings/mends", "The mends of one finding, worked out now", func(ctx context.Context, v *solved, in *inMends) ([]finding.Mend, error) {
-		return v.all.Findings.Mends(ctx, in.Key)
+	heavy(s, api, s.plans, "get-fixes", "/findings/fixes", "The fixes of one finding, worked out now", func(ctx context.Context, v *solved, in *inFixes) ([]finding.Fix, error) {
+		return v.all.Findings.Fixes(ctx, in.Key)
 	})
 	view(s, api, "get-intents", "/intents", "Every intent with its proof", func(v *solved, _ *InView) ([]proof.Result, error) { return v.intents(), nil })
 	view(s, api, "get-walk", "/walk", "One packet, there and back", walkOf)
@@ -286,7 +286,7 @@ type Sheet struct {
 	Inside   []*design.Object  `json:"inside"`
 	Links    []*design.Object  `json:"links" doc:"The links, circuits, peerings and attachments that end at it or at its gateways."`
 	Routes   []route.Route     `json:"routes" doc:"The table, if it is a forwarding point."`
-	Standing status.Verdict    `json:"standing" doc:"Whether it is up at the horizon asked for, and the first cause if not."`
+	Status   status.Verdict    `json:"status" doc:"Whether it is up at the horizon asked for, and the first cause if not."`
 	Findings []finding.Finding `json:"findings" doc:"Those that have it as a subject."`
 }
 
@@ -296,7 +296,7 @@ func sheetOf(v *solved, in *inObject) (Sheet, error) {
 	if o == nil {
 		return Sheet{}, &ProblemDetails{Type: "about:blank", Title: http.StatusText(http.StatusNotFound), Status: http.StatusNotFound, Detail: "there is no such object now; it may have been removed or undone"}
 	}
-	sheet := Sheet{Object: o, Path: d.Path(o.ID), Title: d.Title(o.ID), Names: map[string]string{}, Inside: d.Inside(o.ID), Standing: v.tables().Standing.Of(o.ID), Links: []*design.Object{}, Routes: []route.Route{}, Findings: []finding.Finding{}}
+	sheet := Sheet{Object: o, Path: d.Path(o.ID), Title: d.Title(o.ID), Names: map[string]string{}, Inside: d.Inside(o.ID), Status: v.tables().Status.Of(o.ID), Links: []*design.Object{}, Routes: []route.Route{}, Findings: []finding.Finding{}}
 	for _, id := range d.References(o.ID) {
 		sheet.Names[string(id)] = d.Title(id)
 	}

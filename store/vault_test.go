@@ -161,7 +161,7 @@ func TestKeyFilesThatDoNotFit(t *testing.T) {
 		require.NotNil(t, v.Closed())
 		assert.Contains(t, v.Closed().Error(), why)
 		require.Len(t, unopened, 3)
-		assert.Equal(t, "Two gardens: Marrow Hill to catalogue, strand 1", unopened[0].String())
+		assert.Equal(t, "Two gardens: Marrow Hill to catalogue, tunnel 1", unopened[0].String())
 		_, err := s.Keys(t.Context(), v, id, tunnels)
 		assert.ErrorContains(t, err, why)
 		assert.ErrorContains(t, s.PutKey(t.Context(), v, id, tunnels[0].ID, "another"), why)

@@ -47,8 +47,8 @@ func printFindings(w io.Writer, findings []finding.Finding) {
 		for _, e := range f.Evidence {
 			fmt.Fprintf(w, "         - %s\n", e)
 		}
-		for _, m := range f.Mends {
-			fmt.Fprintf(w, "         mend: %s\n", m.Title)
+		for _, m := range f.Fixes {
+			fmt.Fprintf(w, "         fix: %s\n", m.Title)
 		}
 	}
 }

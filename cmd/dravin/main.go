@@ -39,7 +39,7 @@ func main() {
 	}
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return badInput(err) })
-	root.AddCommand(checkCommand(), overlapsCommand(), freeCommand(), importCommand(), sayCommand(), profileCommand(), walkCommand(), routesCommand(), planCommand(), ledgerCommand(), standingCommand(), handoverCommand(), keysCommand(), serveCommand(), demoCommand())
+	root.AddCommand(checkCommand(), overlapsCommand(), freeCommand(), importCommand(), sayCommand(), profileCommand(), walkCommand(), routesCommand(), planCommand(), ledgerCommand(), statusCommand(), handoverCommand(), keysCommand(), serveCommand(), demoCommand())
 	err := root.Execute()
 	var input inputError
 	switch {

@@ -54,7 +54,7 @@ func TestCheckSpeaksOfLinks(t *testing.T) {
 	code, out, _ := run(t, "check", "../../demo/thistledown.yaml")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, "half-made-peering: the peering sequencing with image analysis waits for ever")
-	assert.Contains(t, out, "mend: The half of image analysis is made")
+	assert.Contains(t, out, "fix: The half of image analysis is made")
 	code, out, _ = run(t, "handover", "../../demo/thistledown.yaml", "--party", "saltmarsh-station", "--keys", filepath.Join(t.TempDir(), "keys.json"))
 	assert.Zero(t, code)
 	assert.Contains(t, out, "bird.conf")

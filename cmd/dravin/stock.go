@@ -116,21 +116,21 @@ func (s *stock) sentence(a, b int) string {
 	return overlap.Sentence(claim(a), claim(b))
 }
 
-// groups are the clumps of ranges; for a design with what they break, worst
+// groups are the components of ranges; for a design with what they break, worst
 // first.
 func (s *stock) groups(within bool) []overlap.Group {
 	if s.list == nil {
 		return slices.DeleteFunc(overlap.Find(s.design), func(g overlap.Group) bool { return !within && g.Parties < 2 })
 	}
 	out := []overlap.Group{}
-	for _, clump := range prefix.Clumps(s.list.Prefixes) {
-		g := overlap.Group{Span: s.list.Prefixes[clump[0]], Weight: overlap.Apart, Intents: []design.ID{}}
+	for _, component := range prefix.Components(s.list.Prefixes) {
+		g := overlap.Group{Span: s.list.Prefixes[component[0]], Weight: overlap.Apart, Intents: []design.ID{}}
 		parties := map[uint32]bool{}
-		other := clump[1]
-		for _, n := range clump {
+		other := component[1]
+		for _, n := range component {
 			g.Claims = append(g.Claims, overlap.Claim{Party: design.ID(s.party(n)), Title: s.party(n), Prefix: s.list.Prefixes[n]})
 			parties[s.list.Parties[n]] = true
-			if len(parties) == 2 && s.list.Parties[other] == s.list.Parties[clump[0]] {
+			if len(parties) == 2 && s.list.Parties[other] == s.list.Parties[component[0]] {
 				other = n
 			}
 		}
@@ -141,7 +141,7 @@ func (s *stock) groups(within bool) []overlap.Group {
 			g.Weight = overlap.Within
 		}
 		g.Key = g.Span.String()
-		g.Sentence = s.sentence(clump[0], other)
+		g.Sentence = s.sentence(component[0], other)
 		out = append(out, g)
 	}
 	return out

@@ -156,7 +156,7 @@ func estate(sites int) string {
 	}
 	fmt.Fprintln(&b, "links:")
 	for n := range sites {
-		fmt.Fprintf(&b, "  - name: Station %[1]d to Marrow Hill\n    routing: static\n    ends:\n      - gateway: station-%[1]d/gateway\n        routes: 10.208.0.0/24\n      - gateway: marrow-hill/gateway\n        routes: [10.%[2]d.%[3]d.0/24, 10.%[4]d.%[5]d.0/24]\n    tunnels:\n      - name: strand 1\n        outside: [203.0.%[6]d.%[7]d, 198.51.100.1]\n        inside: [169.254.%[8]d.%[9]d/30, 169.254.%[8]d.%[10]d/30]\n",
+		fmt.Fprintf(&b, "  - name: Station %[1]d to Marrow Hill\n    routing: static\n    ends:\n      - gateway: station-%[1]d/gateway\n        routes: 10.208.0.0/24\n      - gateway: marrow-hill/gateway\n        routes: [10.%[2]d.%[3]d.0/24, 10.%[4]d.%[5]d.0/24]\n    tunnels:\n      - name: tunnel 1\n        outside: [203.0.%[6]d.%[7]d, 198.51.100.1]\n        inside: [169.254.%[8]d.%[9]d/30, 169.254.%[8]d.%[10]d/30]\n",
 			n+1, 212+(2*n)/256, (2*n)%256, 212+(2*n+1)/256, (2*n+1)%256, 113+n/250, n%250+1, 128+n/64, n%64*4+1, n%64*4+2)
 	}
 	fmt.Fprintln(&b, "intents:")

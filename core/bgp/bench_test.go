@@ -31,13 +31,13 @@ func large(hubs, gateways, networks, total int) *bgp.Network {
 	for h := range hubs {
 		hub := &bgp.Speaker{Key: fmt.Sprint("hub ", h), RouterID: id(h)}
 		for range networks / hubs * each {
-			hub.Own = append(hub.Own, bgp.Origin{Prefix: prefix()})
+			hub.Own = append(hub.Own, bgp.Originated{Prefix: prefix()})
 		}
 		n.Speakers = append(n.Speakers, hub)
 	}
 	for g := range gateways {
 		key := fmt.Sprint("gateway ", g)
-		n.Speakers = append(n.Speakers, &bgp.Speaker{Key: key, RouterID: id(1000 + g), Multipath: true, Own: []bgp.Origin{{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{172, 29, byte(g), 0}), 24)}}})
+		n.Speakers = append(n.Speakers, &bgp.Speaker{Key: key, RouterID: id(1000 + g), Multipath: true, Own: []bgp.Originated{{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{172, 29, byte(g), 0}), 24)}}})
 		session(fmt.Sprint("hub ", g%hubs), key, uint32(4200000000+g%hubs), uint32(4200100000+g))
 	}
 	for h := range hubs { // a chain of hubs, so that all know all
@@ -84,7 +84,7 @@ func BenchmarkOnePrefixMore(b *testing.B) {
 	for k := 0; b.Loop(); k++ {
 		next := &bgp.Network{Speakers: append([]*bgp.Speaker{}, n.Speakers...), Sessions: n.Sessions}
 		s := *n.Speakers[7]
-		s.Own = append(append([]bgp.Origin{}, s.Own...), bgp.Origin{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 223, byte(k >> 8), byte(k)}), 32)})
+		s.Own = append(append([]bgp.Originated{}, s.Own...), bgp.Originated{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 223, byte(k >> 8), byte(k)}), 32)})
 		next.Speakers[7] = &s
 		r.Update(next)
 	}
@@ -132,8 +132,8 @@ func BenchmarkRuledOnePrefixMore(b *testing.B) {
 		next := &bgp.Network{Speakers: append([]*bgp.Speaker{}, n.Speakers...), Sessions: n.Sessions}
 		s := *n.Speakers[7]
 		s.Own = append(
-			append([]bgp.Origin{}, s.Own...),
-			bgp.Origin{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 223, byte(k >> 8), byte(k)}), 32)},
+			append([]bgp.Originated{}, s.Own...),
+			bgp.Originated{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 223, byte(k >> 8), byte(k)}), 32)},
 		)
 		next.Speakers[7] = &s
 		r.Update(next)

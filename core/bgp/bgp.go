@@ -2,7 +2,7 @@
 // sessions and policies in, tables out (RFC 4271, RFC 4456 for reflectors). It is
 // pure and deterministic, and runs to a fixed point.
 //
-// Prefixes that are born alike and that no filter tells apart form a class, and
+// Prefixes that are originated alike and that no filter tells apart form a class, and
 // a class is solved once. A speaker is one table: a box with several routing
 // instances is several speakers, and what a session of it learns may go into
 // several of them.
@@ -22,18 +22,18 @@ type Network struct {
 	Sessions []*Session
 }
 
-// Speaker is one table that routes are born in and learned into.
+// Speaker is one table that routes are originated in and learned into.
 type Speaker struct {
 	Key       string     // unique in a network
 	RouterID  netip.Addr // the BGP identifier (RFC 4271 section 1.1), an IPv4 address
-	Own       []Origin
+	Own       []Originated
 	Summaries []Summary
 	Connected []netip.Prefix // where a next hop is reached without a route
 	Multipath bool           // equal routes share
 }
 
 // Origin is a range that a speaker announces by itself.
-type Origin struct {
+type Originated struct {
 	Prefix netip.Prefix
 	Quiet  bool   // only a session whose Out has rules may announce it
 	Only   string // the group of ends that may announce it; empty: every one
@@ -80,17 +80,17 @@ type Rule struct {
 	Has       []negotiate.Community // any of them
 	Through   uint32                // this ASN stands in the path; 0: any path
 	Neighbour uint32                // it is the first in the path
-	Born      uint32                // it is the last in the path
+	OriginAS  uint32                // it is the last in the path
 	Longest   uint32                // the path has at most so many; 0: any number
 
 	LocalPref uint32 // 0: as it is
 	MED       uint32 // 0: as it is
-	Origin    Code   // Unset: as it is
+	Origin    Origin // Unset: as it is
 	Prepend   uint8
 	Add       []negotiate.Community
 	Take      []negotiate.Community // taken away
 
-	Verdict Verdict
+	Action Action
 }
 
 // Range is a prefix with the lengths that count.
@@ -105,32 +105,32 @@ func (r Range) Matches(p netip.Prefix) bool {
 }
 
 // Verdict is what becomes of a route that a rule matches.
-type Verdict uint8
+type Action uint8
 
 // The verdicts. The zero Verdict is Accept.
 const (
-	Accept Verdict = iota
+	Accept Action = iota
 	Refuse
 	GoOn // the next rule is asked
 )
 
 // Code is the origin of a route (RFC 4271 section 5.1.1).
-type Code uint8
+type Origin uint8
 
 // The origins, the best first.
 const (
-	Unset Code = iota // in a rule only
+	Unset Origin = iota // in a rule only
 	IGP
 	EGP
 	Incomplete
 )
 
-func (c Code) String() string { return [...]string{"", "IGP", "EGP", "incomplete"}[c] }
+func (c Origin) String() string { return [...]string{"", "IGP", "EGP", "incomplete"}[c] }
 
 // Route is a route as one speaker has it. It must not be changed.
 type Route struct {
 	Path        []uint32 // the AS path, the neighbour first
-	Origin      Code
+	Origin      Origin
 	LocalPref   uint32
 	MED         uint32
 	Communities []negotiate.Community // in order
@@ -149,7 +149,7 @@ type Route struct {
 	End      int      // which end of the session is the speaker's
 	Parent   *Route   // the route at the speaker that announced it; nil: its own
 	At       string   // the speaker that has it
-	Hops     int      // sessions passed since it was born
+	Hops     int      // sessions passed since it was originated
 
 	session int32 // of Session, in its network
 	peerID  netip.Addr

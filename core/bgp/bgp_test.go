@@ -22,7 +22,7 @@ func speakers(own ...string) *bgp.Network {
 	for k, p := range own {
 		s := &bgp.Speaker{Key: string(rune('a' + k)), RouterID: netip.AddrFrom4([4]byte{192, 0, 2, byte(k + 1)}), Multipath: true}
 		if p != "" {
-			s.Own = []bgp.Origin{{Prefix: pfx(p)}}
+			s.Own = []bgp.Originated{{Prefix: pfx(p)}}
 		}
 		n.Speakers = append(n.Speakers, s)
 	}
@@ -84,7 +84,7 @@ func TestWhereRoutesStop(t *testing.T) {
 		stop bgp.Stop
 	}{
 		"own ranges only":  {func(_, bc *bgp.Session) { bc.Ends[0].Out = nil }, bgp.Unannounced},
-		"filter going out": {func(_, bc *bgp.Session) { bc.Ends[0].Out = []bgp.Rule{{Verdict: bgp.Refuse}} }, bgp.OutFilter},
+		"filter going out": {func(_, bc *bgp.Session) { bc.Ends[0].Out = []bgp.Rule{{Action: bgp.Refuse}} }, bgp.OutFilter},
 		"filter coming in": {func(_, bc *bgp.Session) { bc.Ends[1].In = []bgp.Rule{{Through: 64511}} }, bgp.InFilter},
 		"loop check":       {func(_, bc *bgp.Session) { bc.Ends[1].ASN = 64501 }, bgp.LoopCheck},
 		"split horizon":    {func(ab, bc *bgp.Session) { ab.Ends[0].ASN, bc.Ends[1].ASN = 64502, 64502 }, bgp.SplitHorizon},
@@ -104,7 +104,7 @@ func TestWhereRoutesStop(t *testing.T) {
 		r := bgp.Solve(n)
 		_, has := r.Best("c", pfx(p))
 		assert.False(t, has, name)
-		k := slices.IndexFunc(r.Trace(pfx(p)).Tells, func(x bgp.Tell) bool { return x.Session == bc && x.End == 0 })
+		k := slices.IndexFunc(r.Trace(pfx(p)).Tells, func(x bgp.Advertises) bool { return x.Session == bc && x.End == 0 })
 		require.GreaterOrEqual(t, k, 0, name)
 		assert.Equal(t, c.stop, r.Trace(pfx(p)).Tells[k].Stop, name)
 		if name == "limit" {
@@ -136,7 +136,7 @@ func TestKeptNextHops(t *testing.T) {
 	join(n, "b", "c", 64502, 64502, func(b, _ *bgp.End) { b.KeepNextHop = true })
 	_, ok := bgp.Solve(n).Best("c", pfx("10.215.0.0/23"))
 	assert.False(t, ok, "nothing leads to the next hop")
-	n.Speakers[3].Own = []bgp.Origin{{Prefix: pfx("169.254.140.0/30")}}
+	n.Speakers[3].Own = []bgp.Originated{{Prefix: pfx("169.254.140.0/30")}}
 	join(n, "d", "c", 64504, 64502)
 	_, ok = bgp.Solve(n).Best("c", pfx("10.215.0.0/23"))
 	assert.True(t, ok, "a learned route does")
@@ -163,7 +163,7 @@ func TestOutcomesThatDoNotLast(t *testing.T) {
 	only := []bgp.Rule{{Longest: 2, LocalPref: 200}}
 	for _, x := range [][2]string{{"b", "c"}, {"c", "d"}, {"d", "b"}} {
 		join(n, x[0], x[1], 64500+uint32(x[0][0]-'a')+1, 64500+uint32(x[1][0]-'a')+1, func(a, b *bgp.End) {
-			b.In, a.In = only, []bgp.Rule{{Verdict: bgp.Refuse}}
+			b.In, a.In = only, []bgp.Rule{{Action: bgp.Refuse}}
 		})
 	}
 	troubles = bgp.Solve(n).Troubles()
@@ -177,7 +177,7 @@ func random(r *rand.Rand, k int) *bgp.Network {
 	for s := range k {
 		x := &bgp.Speaker{Key: fmt.Sprint("s", s), RouterID: netip.AddrFrom4([4]byte{192, 0, 2, byte(s)}), Multipath: r.IntN(2) == 0}
 		for m := range 1 + r.IntN(3) {
-			x.Own = append(x.Own, bgp.Origin{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(212 + m), byte(s), 0}), 24)})
+			x.Own = append(x.Own, bgp.Originated{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(212 + m), byte(s), 0}), 24)})
 		}
 		if r.IntN(3) == 0 {
 			x.Summaries = []bgp.Summary{{Prefix: pfx("10.213.0.0/16"), Hide: r.IntN(2) == 0}}
@@ -189,7 +189,7 @@ func random(r *rand.Rand, k int) *bgp.Network {
 			if o != s {
 				join(n, fmt.Sprint("s", s), fmt.Sprint("s", o), uint32(64496+s), uint32(64496+o), func(a, b *bgp.End) {
 					if r.IntN(4) == 0 {
-						b.In = []bgp.Rule{{Range: &bgp.Range{Prefix: pfx("10.212.0.0/16"), From: 16, To: 24}, LocalPref: 150, Verdict: bgp.GoOn}, {}}
+						b.In = []bgp.Rule{{Range: &bgp.Range{Prefix: pfx("10.212.0.0/16"), From: 16, To: 24}, LocalPref: 150, Action: bgp.GoOn}, {}}
 					}
 					if r.IntN(6) == 0 {
 						a.Out = nil
@@ -213,7 +213,7 @@ func tables(r *bgp.Result, n *bgp.Network) (out []string) {
 	return out
 }
 
-// Whatever is born or goes, the update is the same as from nothing, and names
+// Whatever is originated or goes, the update is the same as from nothing, and names
 // every table that differs.
 func TestUpdateIsAsFromNothing(t *testing.T) {
 	for seed := range uint64(30) {
@@ -226,7 +226,7 @@ func TestUpdateIsAsFromNothing(t *testing.T) {
 			s := *next.Speakers[k]
 			switch r.IntN(3) {
 			case 0:
-				s.Own = append(slices.Clone(s.Own), bgp.Origin{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 213, byte(100 + r.IntN(9)), 0}), 24)})
+				s.Own = append(slices.Clone(s.Own), bgp.Originated{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 213, byte(100 + r.IntN(9)), 0}), 24)})
 			case 1:
 				s.Own = s.Own[:len(s.Own)-min(1, len(s.Own))]
 			case 2:

@@ -176,11 +176,11 @@ func (c *compiled) parts() {
 	}
 }
 
-// class is prefixes that are born alike and that no filter tells apart, with
+// class is prefixes that are originated alike and that no filter tells apart, with
 // what every speaker has of them.
 type class struct {
 	prefixes []netip.Prefix
-	born     []birth
+	originated     []origination
 	ranges   []int32   // that they lie in
 	has      []holding // by speaker, in order
 	taken    []taking  // by end that took it, in order
@@ -189,11 +189,11 @@ type class struct {
 }
 
 // birth is a speaker that announces the class by itself.
-type birth struct {
+type origination struct {
 	speaker int32
 	quiet   bool
 	summary bool
-	origin  Code     // of a summary: the worst of its parts' (RFC 4271 section 9.2.2.2)
+	origin  Origin   // of a summary: the worst of its parts' (RFC 4271 section 9.2.2.2)
 	only    []string // groups of ends
 }
 
@@ -207,21 +207,21 @@ type holding struct {
 	lost    []*Route // those that are not used
 }
 
-// taking is that an end took the class, so many sessions after it was born.
+// taking is that an end took the class, so many sessions after it was originated.
 type taking struct {
 	end  int32
 	hops int32
 }
 
 // signature tells classes apart.
-func signature(born []birth, ranges []int32, v4 bool) string {
-	out := make([]byte, 0, 8*len(born)+4*len(ranges)+2)
+func signature(originated []origination, ranges []int32, v4 bool) string {
+	out := make([]byte, 0, 8*len(originated)+4*len(ranges)+2)
 	if v4 {
 		out = append(out, 4)
 	} else {
 		out = append(out, 6)
 	}
-	for _, b := range born {
+	for _, b := range originated {
 		out = binary.LittleEndian.AppendUint32(out, uint32(b.speaker))
 		flags := byte(0)
 		if b.quiet {

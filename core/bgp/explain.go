@@ -8,7 +8,7 @@ import (
 // Trace is what became of one prefix everywhere.
 type Trace struct {
 	Held  []Held
-	Tells []Tell
+	Tells []Advertises
 }
 
 // Held is what one speaker has of the prefix.
@@ -27,7 +27,7 @@ type Rival struct {
 
 // Tell is what one end of a session made of the prefix, and the other end of
 // that.
-type Tell struct {
+type Advertises struct {
 	Session *Session
 	End     int    // which end tells
 	Sent    *Route // as the speaker has it; nil if it has none
@@ -44,14 +44,14 @@ func (r *Result) Trace(p netip.Prefix) Trace {
 		return Trace{}
 	}
 	s := newSolver(r.c, r.lookup())
-	k = &class{prefixes: []netip.Prefix{p}, born: k.born, ranges: k.ranges}
+	k = &class{prefixes: []netip.Prefix{p}, originated: k.originated, ranges: k.ranges}
 	s.settle(k)
 	var out Trace
 	slices.Sort(s.meets)
 	for _, n := range s.meets {
 		out.Held = append(out.Held, s.held(n))
 		for _, e := range r.c.outs[n] {
-			t := Tell{Session: r.c.Sessions[e/2], End: int(e % 2), Sent: s.best[n], Stop: Nothing}
+			t := Advertises{Session: r.c.Sessions[e/2], End: int(e % 2), Sent: s.best[n], Stop: Nothing}
 			if s.best[n] != nil {
 				t.Got, t.Stop, t.Rule = s.pass(e, s.best[n])
 			}
@@ -117,7 +117,7 @@ func (r *Result) At(session string) []string {
 
 // Told lists what one end of a session tells the other, prefix by prefix, and
 // what becomes of it there.
-func (r *Result) Told(session string, end int) []ToldEntry {
+func (r *Result) Advertised(session string, end int) []Advertisement {
 	n, ok := r.c.byKey[session]
 	if !ok || r.c.Sessions[n].Down || r.c.speaks[2*n+int32(end)] < 0 {
 		return nil
@@ -125,24 +125,24 @@ func (r *Result) Told(session string, end int) []ToldEntry {
 	e := 2*n + int32(end)
 	from := r.c.speaks[e]
 	s := newSolver(r.c, r.lookup())
-	done := map[*class]Tell{}
-	var out []ToldEntry
+	done := map[*class]Advertises{}
+	var out []Advertisement
 	for _, x := range r.Table(r.c.Speakers[from].Key) {
 		k := r.of(x.Prefix)
 		t, ok := done[k]
 		if !ok {
 			s.begin(k)
-			t = Tell{Session: r.c.Sessions[n], End: end, Sent: x.Routes[0]}
+			t = Advertises{Session: r.c.Sessions[n], End: end, Sent: x.Routes[0]}
 			t.Got, t.Stop, t.Rule = s.pass(e, x.Routes[0])
 			done[k] = t
 		}
-		out = append(out, ToldEntry{x.Prefix, t})
+		out = append(out, Advertisement{x.Prefix, t})
 	}
 	return out
 }
 
 // ToldEntry is a [Tell] of one prefix.
-type ToldEntry struct {
+type Advertisement struct {
 	Prefix netip.Prefix
-	Tell
+	Advertises
 }

@@ -26,7 +26,7 @@ func wellKnown(name string) negotiate.Community {
 func (s *solver) pass(e int32, r *Route) (*Route, Stop, int) {
 	near, far := s.c.ends[e], s.c.ends[e^1]
 	internal := near.ASN == far.ASN
-	if stop := s.mayTell(e, r, internal); stop != Passed {
+	if stop := s.mayAdvertise(e, r, internal); stop != Passed {
 		return nil, stop, 0
 	}
 	out := *r
@@ -54,7 +54,7 @@ func (s *solver) pass(e int32, r *Route) (*Route, Stop, int) {
 }
 
 // mayTell asks what a speaker tells at all, before its filter.
-func (s *solver) mayTell(e int32, r *Route, internal bool) Stop {
+func (s *solver) mayAdvertise(e int32, r *Route, internal bool) Stop {
 	near, far := s.c.ends[e], s.c.ends[e^1]
 	f := family(s.v4)
 	switch _, gone := s.c.down[e/2]; {
@@ -134,7 +134,7 @@ func (s *solver) filter(p policy, r *Route, asn uint32) (rule int, ok bool) {
 		if !x.fits(r) {
 			continue
 		}
-		switch x.Verdict {
+		switch x.Action {
 		case Refuse:
 			return int(n), false
 		case Accept:
@@ -174,7 +174,7 @@ func (s *solver) inRange(p policy) []int32 {
 func (x *Rule) fits(r *Route) bool {
 	switch {
 	case x.Neighbour != 0 && r.neighbour() != x.Neighbour,
-		x.Born != 0 && (len(r.Path) == 0 || r.Path[len(r.Path)-1] != x.Born),
+		x.OriginAS != 0 && (len(r.Path) == 0 || r.Path[len(r.Path)-1] != x.OriginAS),
 		x.Through != 0 && !slices.Contains(r.Path, x.Through),
 		x.Longest != 0 && len(r.Path) > int(x.Longest):
 		return false

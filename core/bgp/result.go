@@ -118,10 +118,10 @@ func (r *Result) reachable() lookup {
 // made of first.
 func (c *compiled) once(look lookup) *Result {
 	r := &Result{c: c, classes: map[netip.Prefix]*class{}, has: make([][]*class, len(c.Speakers)), down: c.down}
-	born := map[netip.Prefix][]birth{}
+	originated := map[netip.Prefix][]origination{}
 	for n, s := range c.Speakers {
 		for _, o := range s.Own {
-			born[o.Prefix] = append(born[o.Prefix], birth{speaker: int32(n), quiet: o.Quiet, only: onlyOf(o)})
+			originated[o.Prefix] = append(originated[o.Prefix], origination{speaker: int32(n), quiet: o.Quiet, only: onlyOf(o)})
 		}
 	}
 	sums := c.summaries()
@@ -129,9 +129,9 @@ func (c *compiled) once(look lookup) *Result {
 	for _, s := range sums {
 		later[s] = true
 	}
-	r.add(c.group(born, func(p netip.Prefix) bool { return !later[p] }), look)
+	r.add(c.group(originated, func(p netip.Prefix) bool { return !later[p] }), look)
 	for _, s := range sums { // longest first: a summary may be made of summaries
-		all := map[netip.Prefix][]birth{s: append(born[s], r.summed(s)...)}
+		all := map[netip.Prefix][]origination{s: append(originated[s], r.summed(s)...)}
 		r.add(c.group(all, func(netip.Prefix) bool { return true }), look)
 	}
 	return r
@@ -155,8 +155,8 @@ func (c *compiled) summaries() []netip.Prefix {
 
 // summed are the births of a summary: at every speaker that makes it and has a
 // part of it.
-func (r *Result) summed(s netip.Prefix) []birth {
-	var out []birth
+func (r *Result) summed(s netip.Prefix) []origination {
+	var out []origination
 	for n, x := range r.c.Speakers {
 		if !slices.ContainsFunc(x.Summaries, func(y Summary) bool { return y.Prefix == s }) {
 			continue
@@ -168,31 +168,31 @@ func (r *Result) summed(s netip.Prefix) []birth {
 			}
 		}
 		if worst != Unset {
-			out = append(out, birth{speaker: int32(n), summary: true, origin: worst})
+			out = append(out, origination{speaker: int32(n), summary: true, origin: worst})
 		}
 	}
 	return out
 }
 
 // group makes classes of prefixes.
-func (c *compiled) group(born map[netip.Prefix][]birth, want func(netip.Prefix) bool) []*class {
+func (c *compiled) group(originated map[netip.Prefix][]origination, want func(netip.Prefix) bool) []*class {
 	by := map[string]*class{}
 	var out []*class
 	var ranges []int32
-	all := make([]netip.Prefix, 0, len(born))
-	for p := range born {
-		if want(p) && len(born[p]) > 0 {
+	all := make([]netip.Prefix, 0, len(originated))
+	for p := range originated {
+		if want(p) && len(originated[p]) > 0 {
 			all = append(all, p)
 		}
 	}
 	slices.SortFunc(all, prefix.Compare)
 	for _, p := range all {
-		b := dedupe(born[p])
+		b := dedupe(originated[p])
 		ranges = c.ranges.matching(p, ranges[:0])
 		key := signature(b, ranges, p.Addr().Is4())
 		k := by[key]
 		if k == nil {
-			k = &class{born: b, ranges: slices.Clone(ranges)}
+			k = &class{originated: b, ranges: slices.Clone(ranges)}
 			by[key] = k
 			out = append(out, k)
 		}
@@ -202,7 +202,7 @@ func (c *compiled) group(born map[netip.Prefix][]birth, want func(netip.Prefix) 
 }
 
 // onlyOf are the groups of ends that may announce an origin, none for all.
-func onlyOf(o Origin) []string {
+func onlyOf(o Originated) []string {
 	if o.Only == "" {
 		return nil
 	}
@@ -211,12 +211,12 @@ func onlyOf(o Origin) []string {
 
 // dedupe keeps one birth for each speaker: the one that is told to most; what several
 // groups of ends may each announce, all of them may.
-func dedupe(born []birth) []birth {
-	if len(born) < 2 {
-		return born
+func dedupe(originated []origination) []origination {
+	if len(originated) < 2 {
+		return originated
 	}
-	out := slices.Clone(born)
-	told := func(b birth) int {
+	out := slices.Clone(originated)
+	told := func(b origination) int {
 		switch {
 		case b.summary:
 			return 0
@@ -227,7 +227,9 @@ func dedupe(born []birth) []birth {
 		}
 		return 1
 	}
-	slices.SortStableFunc(out, func(a, b birth) int { return cmp.Or(cmp.Compare(a.speaker, b.speaker), cmp.Compare(told(a), told(b))) })
+	slices.SortStableFunc(out, func(a, b origination) int {
+		return cmp.Or(cmp.Compare(a.speaker, b.speaker), cmp.Compare(told(a), told(b)))
+	})
 	kept := out[:1]
 	for _, b := range out[1:] {
 		last := &kept[len(kept)-1]

@@ -43,7 +43,7 @@ func (s *solver) settle(k *class) bool {
 // comes about.
 func (s *solver) several(k *class) {
 	if len(k.has) > fewSpeakers {
-		s.nudge(k)
+		s.perturb(k)
 		return
 	}
 	tried := slices.Clone(orders)
@@ -53,7 +53,7 @@ func (s *solver) several(k *class) {
 		}
 	}
 	for _, order := range tried {
-		other := class{prefixes: k.prefixes, born: k.born, ranges: k.ranges}
+		other := class{prefixes: k.prefixes, originated: k.originated, ranges: k.ranges}
 		s.begin(&other)
 		if s.run(order) {
 			s.note(&other)
@@ -65,7 +65,7 @@ func (s *solver) several(k *class) {
 
 // nudge lets every speaker that has a choice choose otherwise, and then choose again by
 // itself: where the others have adapted so that it stays, both last.
-func (s *solver) nudge(k *class) {
+func (s *solver) perturb(k *class) {
 	s.of = k
 	before := map[int32]*Route{}
 	for _, n := range s.meets {

@@ -56,7 +56,7 @@ func (s *solver) begin(k *class) {
 	}
 	p := k.prefixes[0]
 	s.v4, s.ranges = p.Addr().Is4(), k.ranges
-	for _, b := range k.born {
+	for _, b := range k.originated {
 		s.meet(b.speaker)
 		s.own[b.speaker] = &Route{Origin: max(IGP, b.origin), LocalPref: usualLocalPref, Summary: b.summary, Quiet: b.quiet, Only: b.only, At: s.c.Speakers[b.speaker].Key, session: -1}
 		s.put(b.speaker)
@@ -142,7 +142,7 @@ func (s *solver) activate(n int32) {
 	}
 	s.best[n] = best
 	for _, e := range s.c.outs[n] {
-		s.tell(e, best)
+		s.advertise(e, best)
 	}
 }
 
@@ -188,7 +188,7 @@ func (r *Route) id() netip.Addr {
 }
 
 // tell announces or withdraws what an end's speaker has to the other end.
-func (s *solver) tell(e int32, best *Route) {
+func (s *solver) advertise(e int32, best *Route) {
 	far := e ^ 1
 	var got *Route
 	if best != nil {

@@ -9,15 +9,15 @@ import (
 	"dravin/core/prefix"
 )
 
-// difference is what may be otherwise in the next network: prefixes that are born
+// difference is what may be otherwise in the next network: prefixes that are originated
 // otherwise, and sets of speakers of which a session came up or went down.
 type difference struct {
-	born  map[netip.Prefix]bool
+	originated  map[netip.Prefix]bool
 	parts map[int32]bool
 }
 
 // difference holds the next network against this one. ok is false where more
-// than births and the standing of sessions differs.
+// than births and the status of sessions differs.
 func (r *Result) difference(n *Network) (d difference, ok bool) {
 	d = difference{map[netip.Prefix]bool{}, map[int32]bool{}}
 	if len(n.Speakers) != len(r.c.Speakers) || len(n.Sessions) != len(r.c.Sessions) || r.c.kept || len(r.down) > 0 {
@@ -47,7 +47,7 @@ func (r *Result) difference(n *Network) (d difference, ok bool) {
 		if s.Key != old.Key || s.RouterID != old.RouterID || s.Multipath != old.Multipath || !slices.Equal(s.Summaries, old.Summaries) || !slices.Equal(s.Connected, old.Connected) {
 			return d, false
 		}
-		have := make(map[Origin]bool, len(old.Own))
+		have := make(map[Originated]bool, len(old.Own))
 		for _, o := range old.Own {
 			have[o] = true
 		}
@@ -55,11 +55,11 @@ func (r *Result) difference(n *Network) (d difference, ok bool) {
 			if have[o] {
 				delete(have, o)
 			} else {
-				d.born[o.Prefix] = true
+				d.originated[o.Prefix] = true
 			}
 		}
 		for o := range have {
-			d.born[o.Prefix] = true
+			d.originated[o.Prefix] = true
 		}
 	}
 	return d, true
@@ -67,7 +67,7 @@ func (r *Result) difference(n *Network) (d difference, ok bool) {
 
 // touched are the prefixes that must be solved again.
 func (r *Result) touched(d difference, n *Network) map[netip.Prefix]bool {
-	out := maps.Clone(d.born)
+	out := maps.Clone(d.originated)
 	if len(d.parts) == 0 {
 		return out
 	}
@@ -125,11 +125,11 @@ func (r *Result) patch(n *Network, news map[netip.Prefix]bool) *Result {
 			}
 		}
 	}
-	born := map[netip.Prefix][]birth{}
+	originated := map[netip.Prefix][]origination{}
 	for k, s := range n.Speakers {
 		for _, o := range s.Own {
 			if news[o.Prefix] {
-				born[o.Prefix] = append(born[o.Prefix], birth{speaker: int32(k), quiet: o.Quiet, only: onlyOf(o)})
+				originated[o.Prefix] = append(originated[o.Prefix], origination{speaker: int32(k), quiet: o.Quiet, only: onlyOf(o)})
 			}
 		}
 	}
@@ -138,7 +138,7 @@ func (r *Result) patch(n *Network, news map[netip.Prefix]bool) *Result {
 	}
 	met := map[int32]bool{} // ends that took something
 	s := newSolver(next.c, unreached)
-	for _, k := range next.c.group(born, func(netip.Prefix) bool { return true }) {
+	for _, k := range next.c.group(originated, func(netip.Prefix) bool { return true }) {
 		s.class(k)
 		for _, p := range k.prefixes {
 			next.over[p] = k

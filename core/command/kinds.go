@@ -15,7 +15,7 @@ var kindWordsOf = map[design.Kind][]string{
 	design.KindGateway: {"gateway"}, design.KindLAN: {"lan"}, design.KindInnerRoute: {"inner-route", "inner route"},
 	design.KindTable: {"table", "route table"}, design.KindSubnet: {"subnet"}, design.KindEndpoint: {"host", "endpoint"},
 	design.KindReservation: {"reservation"}, design.KindHubTable: {"hub-table", "hub table"}, design.KindLink: {"link"},
-	design.KindTunnel: {"strand", "tunnel"}, design.KindCircuit: {"circuit"}, design.KindAttachment: {"attachment"},
+	design.KindTunnel: {"tunnel", "strand"}, design.KindCircuit: {"circuit"}, design.KindAttachment: {"attachment"},
 	design.KindPeering: {"peering"}, design.KindSession: {"session"}, design.KindRequest: {"request"},
 	design.KindMapping: {"mapping"}, design.KindIntent: {"intent"},
 	design.KindBox: {"box", "translating box"}, design.KindListener: {"published-service", "published service"},

@@ -10,7 +10,7 @@ import (
 const HoursPerMonth = 730
 
 // Line is one part of a monthly cost.
-type Line struct {
+type Item struct {
 	Text   string         `json:"text"`
 	Amount provider.Money `json:"amount"`
 }
@@ -22,7 +22,7 @@ func Monthly(hourly provider.Money) provider.Money { return hourly * HoursPerMon
 func Volume(perGB provider.Money, gb uint32) provider.Money { return perGB * provider.Money(gb) }
 
 // Sum adds lines up, to two places.
-func Sum(lines []Line) provider.Money {
+func Sum(lines []Item) provider.Money {
 	var total provider.Money
 	for _, l := range lines {
 		total += l.Amount

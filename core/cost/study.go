@@ -14,7 +14,7 @@ const (
 )
 
 // Question is what is studied: n networks of one cloud that all talk with all.
-type Question struct {
+type Assumptions struct {
 	Tables   uint32 // route tables of each network
 	GB       uint32 // what each network sends to the others together, a month
 	Present  uint32 // how many networks there are now
@@ -56,7 +56,7 @@ type Study struct {
 }
 
 // Compare makes a study under a profile.
-func Compare(p *provider.Profile, q Question) Study {
+func Compare(p *provider.Profile, q Assumptions) Study {
 	s := Study{Shapes: []Shape{}, Out: []string{}, Rows: []Row{}, Sentences: []string{}}
 	switch {
 	case p.Peering == nil:
@@ -84,7 +84,7 @@ func Compare(p *provider.Profile, q Question) Study {
 	return s
 }
 
-func row(p *provider.Profile, q Question, n uint32, shapes []Shape) Row {
+func row(p *provider.Profile, q Assumptions, n uint32, shapes []Shape) Row {
 	r := Row{N: n, Points: map[Shape]*Point{}}
 	for _, shape := range shapes {
 		r.Points[shape] = point(p, q, n, shape)
@@ -92,7 +92,7 @@ func row(p *provider.Profile, q Question, n uint32, shapes []Shape) Row {
 	return r
 }
 
-func point(p *provider.Profile, q Question, n uint32, shape Shape) *Point {
+func point(p *provider.Profile, q Assumptions, n uint32, shape Shape) *Point {
 	traffic := q.GB * n
 	if shape == Pairwise {
 		return pairwise(p, q, n, traffic)
@@ -121,7 +121,7 @@ func point(p *provider.Profile, q Question, n uint32, shape Shape) *Point {
 			pt.Steps++
 		}
 	}
-	pt.Monthly = Sum([]Line{
+	pt.Monthly = Sum([]Item{
 		{Amount: Monthly(p.Prices.HubHour) * provider.Money(hubs)},
 		{Amount: Monthly(p.Prices.AttachmentHour) * provider.Money(n+2*joins)},
 		{Amount: Volume(p.Prices.HubGB, traffic+crossing)},
@@ -129,7 +129,7 @@ func point(p *provider.Profile, q Question, n uint32, shape Shape) *Point {
 	return pt
 }
 
-func pairwise(p *provider.Profile, q Question, n, traffic uint32) *Point {
+func pairwise(p *provider.Profile, q Assumptions, n, traffic uint32) *Point {
 	if p.Limits.Peerings > 0 && n-1 > p.Limits.Peerings || n == 0 {
 		return nil
 	}

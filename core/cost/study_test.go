@@ -20,7 +20,7 @@ func profile(t *testing.T, name string) *provider.Profile {
 
 // The figures of small estates, counted by hand.
 func TestStudyCounts(t *testing.T) {
-	s := cost.Compare(profile(t, "Tarn"), cost.Question{Tables: 2, GB: 1000, Present: 4})
+	s := cost.Compare(profile(t, "Tarn"), cost.Assumptions{Tables: 2, GB: 1000, Present: 4})
 	assert.Equal(t, []cost.Shape{cost.Pairwise, cost.OneHub, cost.TwoHubs}, s.Shapes)
 	require.Len(t, s.Rows, cost.StudyTo-cost.StudyFrom+1)
 	three := s.Rows[0].Points
@@ -38,20 +38,20 @@ func TestStudyCounts(t *testing.T) {
 }
 
 func TestStudyFollowsTheProfile(t *testing.T) {
-	s := cost.Compare(profile(t, "Sedge"), cost.Question{Tables: 1, GB: 1000})
+	s := cost.Compare(profile(t, "Sedge"), cost.Assumptions{Tables: 1, GB: 1000})
 	// Sedge allows 31 peerings to a network.
 	assert.NotNil(t, s.Rows[32-cost.StudyFrom].Points[cost.Pairwise])
 	assert.Nil(t, s.Rows[33-cost.StudyFrom].Points[cost.Pairwise])
 	assert.Contains(t, strings.Join(s.Sentences, "\n"), "from 33 networks on pairwise peering is beyond the cloud's limits")
 	assert.Zero(t, s.Rows[0].Points[cost.OneHub].Entries, "Sedge needs no entries")
 
-	s = cost.Compare(profile(t, "Osier"), cost.Question{Tables: 1, GB: 1000})
+	s = cost.Compare(profile(t, "Osier"), cost.Assumptions{Tables: 1, GB: 1000})
 	assert.Equal(t, []cost.Shape{cost.Pairwise}, s.Shapes)
 	assert.Equal(t, []string{"this cloud has no hub"}, s.Out)
 
 	far := *profile(t, "Osier")
 	far.Peering = &provider.Peering{}
-	s = cost.Compare(&far, cost.Question{Tables: 1, Regional: true})
+	s = cost.Compare(&far, cost.Assumptions{Tables: 1, Regional: true})
 	assert.Contains(t, s.Out, "this cloud has no peering between regions")
 }
 
@@ -60,7 +60,7 @@ func TestStudyFollowsTheProfile(t *testing.T) {
 func TestCrossoverIsSaid(t *testing.T) {
 	p := *profile(t, "Tarn")
 	p.Prices = provider.Prices{HubHour: money(t, "0.1"), AttachmentHour: money(t, "0.001"), HubGB: money(t, "0.01"), PeeringGB: money(t, "0.01")}
-	s := cost.Compare(&p, cost.Question{Tables: 1, GB: 1000})
+	s := cost.Compare(&p, cost.Assumptions{Tables: 1, GB: 1000})
 	// Peering: 20 a network. Hub: 73 and 10.73 a network. 9.27 n > 73 from n = 8.
 	assert.Contains(t, s.Sentences, "Pairwise peering costs less a month than one hub; from 8 networks on one hub costs less a month than pairwise peering")
 }

@@ -224,7 +224,7 @@ func zonesOf(d *design.Design, network design.ID) []string {
 
 // names are what things are called if nobody says it.
 var names = map[design.Kind]string{
-	design.KindTable: "main table", design.KindHubTable: "main", design.KindTunnel: "strand 1", design.KindEndpoint: "host",
+	design.KindTable: "main table", design.KindHubTable: "main", design.KindTunnel: "tunnel 1", design.KindEndpoint: "host",
 	design.KindInnerRoute: "inner route", design.KindEdgeRouter: "edge router", design.KindOutside: "outside party",
 }
 

@@ -75,7 +75,7 @@ var specs = []*spec{
 	{kind: KindReservation, collection: "reservations", body: reflect.TypeFor[Reservation](), doc: "A range kept for something, so that nothing else is put there."},
 	{kind: KindHubTable, collection: "hub_tables", parents: []Kind{KindHub}, body: reflect.TypeFor[HubTable](), doc: "A table of a hub. What comes in by an attachment is routed by the table that it is bound to."},
 	{kind: KindLink, collection: "links", body: reflect.TypeFor[Link](), doc: "A VPN between two gateways."},
-	{kind: KindTunnel, collection: "tunnels", parents: []Kind{KindLink}, body: reflect.TypeFor[Tunnel](), doc: "One strand of a link."},
+	{kind: KindTunnel, collection: "tunnels", parents: []Kind{KindLink}, body: reflect.TypeFor[Tunnel](), doc: "One tunnel of a link."},
 	{kind: KindCircuit, collection: "circuits", body: reflect.TypeFor[Circuit](), doc: "A private circuit between two parties, made with an order code."},
 	{kind: KindAttachment, collection: "attachments", parents: []Kind{KindHub}, body: reflect.TypeFor[Attachment](), doc: "What joins a network, VPN link, circuit or other hub to a hub."},
 	{kind: KindPeering, collection: "peerings", body: reflect.TypeFor[Peering](), doc: "A direct joining of two cloud networks. It exists when both halves do."},

@@ -35,8 +35,8 @@ func TestLinkRulesNameTheFieldAndWhatWouldBeRight(t *testing.T) {
 		{"a network peered with itself", "sequencing-with-image-analysis", KindPeering, func(_ *Design, b Body) { b.(*Peering).Halves[1].Network = b.(*Peering).Halves[0].Network }, "halves[1].network", "name the other network"},
 		{"a hold time of 2", "saltmarsh-station-circuit/session", KindSession, func(_ *Design, b Body) { b.(*Session).Ends[0].Hold = 2 }, "ends[0].hold", "3 s or more"},
 		{"a filter's lengths", "saltmarsh-station-circuit/session", KindSession, func(_ *Design, b Body) { b.(*Session).Ends[0].Out[0].From, b.(*Session).Ends[0].Out[0].To = 28, 24 }, "ends[0] filter", "make no range"},
-		{"one end's settings alone", "peatside-to-marrow-hill/strand-1", KindTunnel, func(_ *Design, b Body) { b.(*Tunnel).Ends = []TunnelEnd{{Version: 1}} }, "ends", "give both ends' settings"},
-		{"selectors in two places", "peatside-to-marrow-hill/strand-1", KindTunnel, func(_ *Design, b Body) {
+		{"one end's settings alone", "peatside-to-marrow-hill/tunnel-1", KindTunnel, func(_ *Design, b Body) { b.(*Tunnel).Ends = []TunnelEnd{{Version: 1}} }, "ends", "give both ends' settings"},
+		{"selectors in two places", "peatside-to-marrow-hill/tunnel-1", KindTunnel, func(_ *Design, b Body) {
 			b.(*Tunnel).Ends = []TunnelEnd{{Local: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8")}}, {}}
 		}, "ends[0].local", "at its own ends"},
 		{"another network's gateway subnet", "image-analysis/twin-gateway", KindGateway, func(d *Design, b Body) { b.(*Gateway).Subnet = d.Find("sequencing/readers")[0].ID }, "subnet", "name a subnet of image analysis"},

@@ -61,11 +61,11 @@ type End struct {
 	Remote  []netip.Prefix `yaml:"remote,omitempty" json:"remote,omitempty" doc:"Policy-based: the far end's selectors as this end has them."`
 }
 
-// Tunnel is one strand of a link.
+// Tunnel is one tunnel of a link.
 type Tunnel struct {
 	Outside []netip.Addr   `yaml:"outside" json:"outside" doc:"The public addresses at the first and second end; 0.0.0.0 while a cloud has not given it yet." min:"2" max:"2"`
 	Inside  []netip.Prefix `yaml:"inside,omitempty" json:"inside,omitempty" host:"true" doc:"Route-based: the inside addresses at the first and second end, with their common prefix length." max:"2"`
-	Segment Ref            `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"The routing domain that this strand carries, if it is not that of its link."`
+	Segment Ref            `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"The routing domain that this tunnel carries, if it is not that of its link."`
 	Ends    []TunnelEnd    `yaml:"ends,omitempty" json:"ends,omitempty" doc:"What the first and second end are set to, where that does not follow from the rest." max:"2"`
 }
 
@@ -289,9 +289,9 @@ func (l *Link) End(gateway ID) (near, far *End, n int, ok bool) {
 	return nil, nil, 0, false
 }
 
-// Strands are the tunnels of a link, without those that are gone at either end: the other
+// Tunnels are the tunnels of a link, without those that are gone at either end: the other
 // end sends nothing into them, and no file names them.
-func (d *Design) Strands(link ID) []*Object {
+func (d *Design) Tunnels(link ID) []*Object {
 	return slices.DeleteFunc(slices.Clone(d.Inside(link, KindTunnel)), GoneAtAnEnd)
 }
 

@@ -37,7 +37,7 @@ func (d *Design) Removal(ids ...ID) Removal {
 			}
 			r.remove(o.ID, fmt.Sprintf("it needs %s", r.out.Goes[n].Title))
 		}
-		r.standing(r.out.Goes[n])
+		r.status(r.out.Goes[n])
 	}
 	seen := map[ID]bool{}
 	for _, g := range r.out.Goes {
@@ -77,9 +77,9 @@ func (r *remover) routers() {
 	}
 }
 
-// standing removes the boxes, and listeners of the cloud itself, that stand nowhere
+// status removes the boxes, and listeners of the cloud itself, that stand nowhere
 // once a LAN or subnet goes.
-func (r *remover) standing(g Effect) {
+func (r *remover) status(g Effect) {
 	place := r.d.Get(g.ID)
 	if place.Kind != KindLAN && place.Kind != KindSubnet {
 		return

@@ -21,7 +21,7 @@ func TestRemovalTakesAlongWhatCanNotBeWithout(t *testing.T) {
 	}
 	r := d.Removal(d.Find("peatside-nursery")[0].ID)
 	assert.Contains(t, titles(r.Goes), "link Peatside to Marrow Hill")
-	assert.Contains(t, titles(r.Goes), "tunnel strand 1")
+	assert.Contains(t, titles(r.Goes), "tunnel tunnel 1")
 	assert.Contains(t, titles(r.Goes), "intent logger polls the controller")
 	assert.Equal(t, []string{"reservation controllers' own network"}, titles(r.Changes), "it names a party that it can do without")
 

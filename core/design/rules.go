@@ -24,8 +24,8 @@ type Rule struct {
 
 // The hooks and deeds of rules.
 const (
-	Arriving = "arriving"
-	Leaving  = "leaving"
+	Prerouting  = "arriving"
+	Postrouting = "leaving"
 
 	OneToOne   = "one-to-one"
 	FromPool   = "pool"
@@ -47,14 +47,14 @@ func (v *validator) rule(o *Object, n int, r Rule) {
 			}
 		}
 	}
-	if r.Toward != "" && r.Hook == Arriving {
+	if r.Toward != "" && r.Hook == Prerouting {
 		add("toward", "is not known yet when a packet arrives", "use it with hook: leaving")
 	}
 	source := r.Does == FromPool || r.Does == OwnAddress
 	switch {
-	case source && r.Hook != Leaving:
+	case source && r.Hook != Postrouting:
 		add("hook", "sources are translated when a packet leaves", "write leaving")
-	case r.Does == ToTarget && r.Hook != Arriving:
+	case r.Does == ToTarget && r.Hook != Prerouting:
 		add("hook", "destinations are translated when a packet arrives", "write arriving")
 	case r.Does == OneToOne && (!r.Real.IsValid() || !r.Into.IsValid()):
 		add("real", "real or into is missing", "give both ranges, of equal length")

@@ -51,7 +51,7 @@ func TestRulesNameTheFieldAndWhatWouldBeRight(t *testing.T) {
 			c.Routing = RoutingSelectors
 			return &c
 		}, "a policy-based link has no routes"},
-		"a tunnel at a stranger's address": {"peatside-to-marrow-hill/strand-1", KindTunnel, func(b Body) Body {
+		"a tunnel at a stranger's address": {"peatside-to-marrow-hill/tunnel-1", KindTunnel, func(b Body) Body {
 			c := *b.(*Tunnel)
 			c.Outside = []netip.Addr{c.Outside[1], c.Outside[1]}
 			return &c

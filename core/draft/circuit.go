@@ -20,7 +20,7 @@ import (
 const circuitGateway = "circuit gateway"
 
 // circuitShape joins the two by circuits over an edge router.
-func circuitShape(books *allocation.Books, a, b side, q Question) Shape {
+func circuitShape(books *allocation.Books, a, b side, q Options) Shape {
 	s := newShape("circuit", "Private circuit")
 	f := draft(books, &s)
 	f.circuitPossible(a, b)
@@ -134,7 +134,7 @@ func (f *drafter) edge(a, b side) *design.Object {
 
 // leg drafts the circuits between the edge router and one party, or teaches
 // those that are there the far party's ranges. It returns what was drafted.
-func (f *drafter) leg(edge *design.Object, x, far side, q Question) *design.Object {
+func (f *drafter) leg(edge *design.Object, x, far side, q Options) *design.Object {
 	if have := f.circuits(edge, x); len(have) > 0 {
 		f.reuse(edge, have, x, far, q)
 		return nil
@@ -146,7 +146,7 @@ func (f *drafter) leg(edge *design.Object, x, far side, q Question) *design.Obje
 }
 
 // reuse lets the circuits that are there carry more.
-func (f *drafter) reuse(edge *design.Object, have []*design.Object, x, far side, q Question) {
+func (f *drafter) reuse(edge *design.Object, have []*design.Object, x, far side, q Options) {
 	for _, o := range have {
 		f.teach(o, x, far)
 		f.builds("The circuit "+o.Name, o, true)
@@ -160,7 +160,7 @@ func (f *drafter) reuse(edge *design.Object, have []*design.Object, x, far side,
 }
 
 // cloudLeg drafts as many circuits as the cloud wants.
-func (f *drafter) cloudLeg(edge *design.Object, x, far side, q Question) *design.Object {
+func (f *drafter) cloudLeg(edge *design.Object, x, far side, q Options) *design.Object {
 	rule := x.profile.Circuit
 	gateway := f.circuitGateway(x)
 	if gateway == nil {
@@ -209,19 +209,19 @@ func (f *drafter) orders(edge *design.Object, x side, n int, mbps uint32) {
 		order, accept = edge.Name, x.o.Name
 	}
 	f.step(order, "Order %s of %d Mbit/s toward %s and pass the order code on", words.Count(n, "circuit", "circuits"), mbps, accept)
-	f.step(accept, "Accept with the order code%s", within(rule.CodeDays))
+	f.step(accept, "Accept with the order code%s", daysWords(rule.CodeDays))
 	f.step(x.o.Name, "Set up the session with the edge router")
 	f.step(edge.Name, "Set up the session with %s", x.o.Name)
 }
 
 // traffic is what leaves a cloud over circuits.
-func (f *drafter) traffic(x side, q Question) {
+func (f *drafter) traffic(x side, q Options) {
 	if x.profile != nil {
 		f.costs(fmt.Sprintf("%d GB out of %s over circuits", q.GB/2, x.cloud), cost.Volume(x.profile.Prices.CircuitGB, q.GB/2))
 	}
 }
 
-func within(days uint32) string {
+func daysWords(days uint32) string {
 	if days == 0 {
 		return ""
 	}
@@ -384,7 +384,7 @@ func (f *drafter) circuitGateway(x side) *design.Object {
 }
 
 // siteLeg is the circuit from a site to the exchange, which a carrier sells.
-func (f *drafter) siteLeg(edge *design.Object, x, far side, q Question) *design.Object {
+func (f *drafter) siteLeg(edge *design.Object, x, far side, q Options) *design.Object {
 	gateway := f.d.Inside(x.o.ID, design.KindGateway)[0]
 	if now := f.own[gateway.ID]; now != nil {
 		gateway = now

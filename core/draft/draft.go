@@ -25,7 +25,7 @@ type drafter struct {
 }
 
 func newShape(key, title string) Shape {
-	return Shape{Key: key, Title: title, Out: []string{}, Builds: []Built{}, Parties: []PartySteps{}, Costs: []cost.Line{}, Suggestions: []Suggestion{}, Edits: []design.Edit{}}
+	return Shape{Key: key, Title: title, Out: []string{}, Builds: []Built{}, Parties: []PartySteps{}, Costs: []cost.Item{}, Suggestions: []Suggestion{}, Edits: []design.Edit{}}
 }
 
 // draft begins a shape. What shapes before it have taken of the books is free for it.
@@ -103,7 +103,7 @@ func (f *drafter) suggest(what, value, why string, args ...any) {
 
 func (f *drafter) costs(text string, amount provider.Money) {
 	if amount != 0 {
-		f.s.Costs = append(f.s.Costs, cost.Line{Text: text, Amount: amount})
+		f.s.Costs = append(f.s.Costs, cost.Item{Text: text, Amount: amount})
 	}
 }
 

@@ -40,7 +40,7 @@ func find(t testing.TB, d *design.Design, path string, kinds ...design.Kind) *de
 func shapes(t testing.TB, d *design.Design, a, b string) map[string]draft.Shape {
 	list, err := draft.Shapes(
 		allocation.NewBooks(d),
-		draft.Question{A: find(t, d, a, design.Parties...).ID, B: find(t, d, b, design.Parties...).ID, GB: 1000},
+		draft.Options{A: find(t, d, a, design.Parties...).ID, B: find(t, d, b, design.Parties...).ID, GB: 1000},
 	)
 	require.NoError(t, err)
 	out := map[string]draft.Shape{}
@@ -67,7 +67,7 @@ func TestEveryOfferedShapeAppliesAndAgrees(t *testing.T) {
 			if a == b || strings.HasSuffix(a.Name, " Hut") && a.Name != "Alder Hut" || strings.HasSuffix(b.Name, " Hut") && b.Name != "Alder Hut" {
 				continue
 			}
-			list, err := draft.Shapes(allocation.NewBooks(d), draft.Question{A: a.ID, B: b.ID, GB: 500})
+			list, err := draft.Shapes(allocation.NewBooks(d), draft.Options{A: a.ID, B: b.ID, GB: 500})
 			require.NoError(t, err)
 			for _, s := range list {
 				if len(s.Out) > 0 {
@@ -138,7 +138,7 @@ func TestShapesSayWhyTheyAreOut(t *testing.T) {
 	}
 	_, err := draft.Shapes(
 		allocation.NewBooks(d),
-		draft.Question{A: find(t, d, "ashcombe-herbarium").ID, B: find(t, d, "catalogue", design.KindNetwork).ID},
+		draft.Options{A: find(t, d, "ashcombe-herbarium").ID, B: find(t, d, "catalogue", design.KindNetwork).ID},
 	)
 	assert.ErrorContains(t, err, "at which no link can end")
 }
@@ -313,10 +313,10 @@ secrets { ike-hill { id-1 = 198.51.100.10
 	}
 }
 
-// What the far end sent differs in three lines; each mend ends one.
+// What the far end sent differs in three lines; each fix ends one.
 func TestRecordedDifferencesAreMendedAtEitherEnd(t *testing.T) {
 	d := thistledown(t)
-	tunnel := find(t, d, "peatside-to-marrow-hill/strand-1", design.KindTunnel)
+	tunnel := find(t, d, "peatside-to-marrow-hill/tunnel-1", design.KindTunnel)
 	sent, err := sheet.ReadSent("Your address: 198.51.100.12\nIKE proposals: aes128-sha256-modp3072\nRemote networks: 10.214.0.0/24\nIKE version: 2\nKey lifetime: 3600", netip.Addr{}, netip.Addr{})
 	require.NoError(t, err)
 	edits, err := sheet.Record(d, tunnel, 0, sent)
@@ -327,16 +327,16 @@ func TestRecordedDifferencesAreMendedAtEitherEnd(t *testing.T) {
 	for _, end := range []int{0, 1} {
 		next, left := recorded, 3
 		for _, l := range differing {
-			for _, m := range l.Mends {
+			for _, m := range l.Fixes {
 				if m.End != end {
 					continue
 				}
-				// mends are made one after another, each on what the last left
+				// fixes are made one after another, each on what the last left
 				for _, now := range sheet.Lines(next, next.Get(tunnel.ID), [2]string{}) {
 					if now.Key == l.Key {
-						for _, mend := range now.Mends {
-							if mend.End == end {
-								next = apply(t, next, mend.Edits)
+						for _, fix := range now.Fixes {
+							if fix.End == end {
+								next = apply(t, next, fix.Edits)
 								left--
 							}
 						}
@@ -344,7 +344,7 @@ func TestRecordedDifferencesAreMendedAtEitherEnd(t *testing.T) {
 				}
 			}
 		}
-		assert.Len(t, sheet.Differing(sheet.Lines(next, next.Get(tunnel.ID), [2]string{})), left, "mends at end %d", end)
+		assert.Len(t, sheet.Differing(sheet.Lines(next, next.Get(tunnel.ID), [2]string{})), left, "fixes at end %d", end)
 	}
 }
 
@@ -461,7 +461,7 @@ func TestDraftingKeepsWhatTablesAre(t *testing.T) {
 	parties := d.Inside("", design.KindSite, design.KindNetwork, design.KindHub)
 	for _, a := range parties {
 		for _, b := range parties {
-			if shapes, err := draft.Shapes(allocation.NewBooks(d), draft.Question{A: a.ID, B: b.ID}); err == nil &&
+			if shapes, err := draft.Shapes(allocation.NewBooks(d), draft.Options{A: a.ID, B: b.ID}); err == nil &&
 				a.ID < b.ID && (a.Kind != design.KindSite || b.Kind != design.KindSite) {
 				for _, s := range shapes {
 					kept(s.Edits)

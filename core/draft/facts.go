@@ -14,34 +14,34 @@ type Facts struct {
 	EndA     string         `json:"end_a"` // what stands at each end, in words
 	EndB     string         `json:"end_b"`
 	Shape    string         `json:"shape"` // in words
-	Strands  int            `json:"strands"`
+	Tunnels  int            `json:"tunnels"`
 	Mbps     uint32         `json:"mbps"` // 0: not limited by the link, or not known
 	Survives string         `json:"survives"`
 	Fragile  bool           `json:"fragile"`
 	Monthly  provider.Money `json:"monthly"` // without traffic
-	Costs    []cost.Line    `json:"costs"`
+	Costs    []cost.Item    `json:"costs"`
 }
 
 // FactsOf describes a link, peering, circuit or attachment.
 func FactsOf(d *design.Design, o *design.Object) Facts {
-	f := Facts{Costs: []cost.Line{}}
+	f := Facts{Costs: []cost.Item{}}
 	switch b := o.Body.(type) {
 	case *design.Link:
 		f.between(d, b.Ends[0].Gateway, b.Ends[1].Gateway)
-		f.Shape, f.Strands = "VPN, "+routingWords[b.Routing], len(d.Strands(o.ID))
+		f.Shape, f.Tunnels = "VPN, "+routingWords[b.Routing], len(d.Tunnels(o.ID))
 		x, y := endOf(d, b.Ends[0].Gateway), endOf(d, b.Ends[1].Gateway)
-		f.Mbps = bandwidth(x, y, f.Strands, b.Routing)
-		f.Survives, f.Fragile = survives(x, y, f.Strands)
+		f.Mbps = bandwidth(x, y, f.Tunnels, b.Routing)
+		f.Survives, f.Fragile = survives(x, y, f.Tunnels)
 		f.add("VPN link", cost.Monthly(linkHour(x)+linkHour(y)))
 	case *design.Peering:
 		f.between(d, b.Halves[0].Network, b.Halves[1].Network)
-		f.Shape, f.Strands, f.Survives = "peering", 1, "any single failure of yours"
+		f.Shape, f.Tunnels, f.Survives = "peering", 1, "any single failure of yours"
 		if design.StateOf(o) == design.Waiting {
-			f.Strands, f.Survives = 0, "nothing yet: one half is missing"
+			f.Tunnels, f.Survives = 0, "nothing yet: one half is missing"
 		}
 	case *design.Circuit:
 		f.between(d, b.Ends[0].At, b.Ends[1].At)
-		f.Shape, f.Strands, f.Mbps = "circuit", 1, min(b.Ends[0].Mbps, b.Ends[1].Mbps)
+		f.Shape, f.Tunnels, f.Mbps = "circuit", 1, min(b.Ends[0].Mbps, b.Ends[1].Mbps)
 		f.Survives, f.Fragile = "nothing by itself; a second circuit in another zone does", true
 		if partners(d, o, b) > 1 {
 			f.Survives, f.Fragile = "its failure: there is a second circuit", false
@@ -53,7 +53,7 @@ func FactsOf(d *design.Design, o *design.Object) Facts {
 		}
 	case *design.Attachment:
 		f.between(d, o.Parent, b.What)
-		f.Shape, f.Strands, f.Survives = "attachment to a hub", 1, "any single failure of yours, in the zones that it serves"
+		f.Shape, f.Tunnels, f.Survives = "attachment to a hub", 1, "any single failure of yours, in the zones that it serves"
 		if p := d.ProfileOf(o.Parent); p != nil {
 			f.add("attachment", cost.Monthly(p.Prices.AttachmentHour))
 		}
@@ -67,7 +67,7 @@ func FactsOf(d *design.Design, o *design.Object) Facts {
 
 func (f *Facts) add(text string, amount provider.Money) {
 	if amount > 0 {
-		f.Costs = append(f.Costs, cost.Line{Text: text, Amount: amount})
+		f.Costs = append(f.Costs, cost.Item{Text: text, Amount: amount})
 	}
 }
 

@@ -16,7 +16,7 @@ import (
 )
 
 // hubShapes join the two by each hub that either could use, and by a new one.
-func hubShapes(books *allocation.Books, a, b side, q Question) []Shape {
+func hubShapes(books *allocation.Books, a, b side, q Options) []Shape {
 	d := books.Design()
 	if a.is(design.KindHub) && b.is(design.KindHub) {
 		return []Shape{hubToHub(books, a, b, q)}
@@ -65,7 +65,7 @@ func otherOf(a, b, x side) side {
 }
 
 // hubShape attaches the parties to a hub; nil drafts one beside the first.
-func hubShape(books *allocation.Books, hub *design.Object, parties []side, q Question) Shape {
+func hubShape(books *allocation.Books, hub *design.Object, parties []side, q Options) Shape {
 	s := newShape("hub", "By a new hub")
 	if hub != nil {
 		s = newShape("hub-"+design.Slug(hub.Name), "By "+hub.Name)
@@ -231,7 +231,7 @@ func (h *hubDraft) check(p side) {
 
 // attach joins one party to the hub and returns what was drafted, nil if it is
 // attached already.
-func (h *hubDraft) attach(p side, all []side, q Question) *design.Object {
+func (h *hubDraft) attach(p side, all []side, q Options) *design.Object {
 	if a := h.attached[p.o.ID]; a != nil {
 		h.builds("The attachment of "+p.o.Name, a, true)
 		return nil
@@ -286,7 +286,7 @@ func (h *hubDraft) subnets(p side) []design.Ref {
 }
 
 // byVPN attaches what is not in the hub's cloud over a VPN link to the hub.
-func (h *hubDraft) byVPN(p side, all []side, q Question) *design.Object {
+func (h *hubDraft) byVPN(p side, all []side, q Options) *design.Object {
 	hubSide := side{o: h.o, profile: h.profile, cloud: h.o.Body.(*design.Hub).Cloud, region: h.region, owner: h.owner}
 	for _, other := range all {
 		if other.o != p.o {
@@ -340,7 +340,7 @@ func rank(later bool) int {
 }
 
 // hubToHub attaches two hubs to each other.
-func hubToHub(books *allocation.Books, a, b side, q Question) Shape {
+func hubToHub(books *allocation.Books, a, b side, q Options) Shape {
 	s := newShape("hubs", "Hub to hub")
 	f := draft(books, &s)
 	switch {

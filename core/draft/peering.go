@@ -11,7 +11,7 @@ import (
 )
 
 // peeringShape joins two networks directly.
-func peeringShape(books *allocation.Books, a, b side, q Question) Shape {
+func peeringShape(books *allocation.Books, a, b side, q Options) Shape {
 	s := newShape("peering", "Peering")
 	f := draft(books, &s)
 	if !a.is(design.KindNetwork) || !b.is(design.KindNetwork) {

@@ -23,7 +23,7 @@ import (
 // carries all that both ends name exactly if no line of it differs.
 func TestSheetAndPredictionNeverContradict(t *testing.T) {
 	d := thistledown(t)
-	tunnel := find(t, d, "peatside-to-marrow-hill/strand-1", design.KindTunnel)
+	tunnel := find(t, d, "peatside-to-marrow-hill/tunnel-1", design.KindTunnel)
 	proposals := []string{"aes256gcm16-prfsha384-ecp384", "aes256-sha256-ecp256", "aes128-sha256-modp2048", "aes256-aes128-sha256-ecp256"}
 	esps := []string{"aes256gcm16-ecp384", "aes256gcm16", "aes256-sha256", "aes128-sha256-modp2048"}
 	names := []string{"", "nursery.example", "hill.example"}
@@ -64,14 +64,14 @@ func TestSheetAndPredictionNeverContradict(t *testing.T) {
 		if whole != (len(differing) == 0) {
 			rt.Fatalf("%s, and these lines differ: %v", out.Why, differing)
 		}
-		// Each mend ends its own line, at whichever end.
+		// Each fix ends its own line, at whichever end.
 		for _, line := range differing {
-			for _, m := range line.Mends {
-				mended, _, err := next.Apply(m.Edits)
+			for _, m := range line.Fixes {
+				fixed, _, err := next.Apply(m.Edits)
 				if err != nil {
 					rt.Fatal(err)
 				}
-				for _, after := range sheet.Lines(mended, mended.Get(tunnel.ID), [2]string{}) {
+				for _, after := range sheet.Lines(fixed, fixed.Get(tunnel.ID), [2]string{}) {
 					if after.Key == line.Key && after.Verdict == sheet.Differs {
 						rt.Fatalf("%s leaves %s differing: %v, was %v", m.Title, line.Label, after.Values, line.Values)
 					}

@@ -17,7 +17,7 @@ import (
 )
 
 // Question asks how two parties can be joined.
-type Question struct {
+type Options struct {
 	A, B design.ID // sites, networks, hubs or edge routers
 	GB   uint32    // what goes over it in a month, half each way
 }
@@ -30,7 +30,7 @@ type Shape struct {
 	Builds      []Built        `json:"builds"`
 	Parties     []PartySteps   `json:"parties"`
 	Monthly     provider.Money `json:"monthly"`
-	Costs       []cost.Line    `json:"costs"`
+	Costs       []cost.Item    `json:"costs"`
 	Unpriced    string         `json:"unpriced,omitempty"` // what else must be paid for, at a price that is not known
 	Mbps        uint32         `json:"mbps"`               // 0: as fast as the clouds' own network
 	Survives    string         `json:"survives"`
@@ -64,7 +64,7 @@ type Suggestion struct {
 
 // Shapes lists every way to join two parties: those that can be first, the
 // cheapest first and those of unknown price after them, then those that can not with the reasons.
-func Shapes(books *allocation.Books, q Question) ([]Shape, error) {
+func Shapes(books *allocation.Books, q Options) ([]Shape, error) {
 	d := books.Design()
 	defer books.Release()
 	a, err := sideOf(d, q.A)

@@ -70,7 +70,7 @@ func DraftStar(ctx context.Context, books *allocation.Books, q StarQuestion) (St
 		if err := ctx.Err(); err != nil {
 			return s, err
 		}
-		shapes, err := Shapes(next.books, Question{A: q.Head, B: b, GB: q.GB})
+		shapes, err := Shapes(next.books, Options{A: q.Head, B: b, GB: q.GB})
 		if err != nil {
 			return s, err
 		}
@@ -112,7 +112,7 @@ func (s *Star) choices(ctx context.Context, books *allocation.Books, q StarQuest
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		shapes, err := Shapes(books, Question{A: q.Head, B: b, GB: q.GB})
+		shapes, err := Shapes(books, Options{A: q.Head, B: b, GB: q.GB})
 		if err != nil {
 			return err
 		}

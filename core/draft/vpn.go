@@ -101,7 +101,7 @@ func (e end) addresses() []netip.Addr {
 var routingWords = map[string]string{design.RoutingBGP: "BGP", design.RoutingStatic: "static routes", design.RoutingSelectors: "policy selectors"}
 
 // vpnShapes are the VPNs that the two ends' gateways allow.
-func vpnShapes(books *allocation.Books, a, b side, q Question) []Shape {
+func vpnShapes(books *allocation.Books, a, b side, q Options) []Shape {
 	d := books.Design()
 	var out []Shape
 	endsA, endsB := vpnEnds(d, a), vpnEnds(d, b)
@@ -158,7 +158,7 @@ func (e end) kindWord() string {
 	return e.v.Name
 }
 
-func vpnShape(books *allocation.Books, a, b end, routing string, q Question) Shape {
+func vpnShape(books *allocation.Books, a, b end, routing string, q Options) Shape {
 	d := books.Design()
 	kinds := strings.Join(slices.DeleteFunc([]string{a.kindWord(), b.kindWord()}, func(s string) bool { return s == "" }), " and ")
 	title := "VPN with " + routingWords[routing]
@@ -209,7 +209,7 @@ func joined(d *design.Design, a, b *design.Object) *design.Object {
 }
 
 // vpn drafts the link with everything in it.
-func (f *drafter) vpn(a, b end, routing string, ike, esp []string, q Question) *design.Object {
+func (f *drafter) vpn(a, b end, routing string, ike, esp []string, q Options) *design.Object {
 	if a.waits() && b.waits() {
 		f.out(
 			"a %s gateway of %s and a %s one of %s both wait for the other end to start, so that nobody would",
@@ -231,7 +231,7 @@ func (f *drafter) vpn(a, b end, routing string, ike, esp []string, q Question) *
 	o := f.put(design.KindLink, "", a.o.Name+" to "+b.o.Name, link)
 	f.suggest("IKE proposals", joinWords(ike), "what both ends can do, strongest first")
 	f.suggest("ESP proposals", joinWords(esp), "what both ends can do, strongest first")
-	n := f.strands(o, a, b, routing)
+	n := f.tunnels(o, a, b, routing)
 	f.suggest("Pre-shared keys", words.Count(n, "key", "keys"), "256 bits from the system's random source, one for each tunnel; made when first shown or handed over")
 	f.sideWork(a, b, exportsB)
 	f.sideWork(b, a, exportsA)
@@ -351,8 +351,8 @@ func (f *drafter) gatewaySubnet(e *end) *design.Object {
 	return o
 }
 
-// strands drafts the tunnels and sessions, and returns how many.
-func (f *drafter) strands(link *design.Object, a, b end, routing string) int {
+// tunnels drafts the tunnels and sessions, and returns how many.
+func (f *drafter) tunnels(link *design.Object, a, b end, routing string) int {
 	addrA, addrB := a.addresses(), b.addresses()
 	n := 1
 	for _, e := range []end{a, b} {
@@ -378,7 +378,7 @@ func (f *drafter) strands(link *design.Object, a, b end, routing string) int {
 				t.Inside = []netip.Prefix{low, high}
 			}
 		}
-		o := f.put(design.KindTunnel, link.ID, fmt.Sprintf("strand %d", k+1), t)
+		o := f.put(design.KindTunnel, link.ID, fmt.Sprintf("tunnel %d", k+1), t)
 		if routing == design.RoutingBGP {
 			f.session(o.ID, a.speaker(t.Inside[0].Addr()), b.speaker(t.Inside[1].Addr()))
 		}

@@ -33,7 +33,7 @@ func TestWhatLooksWrongAndWhatLooksRight(t *testing.T) {
 			return &g
 		}
 	}
-	hides := design.Rule{Hook: design.Leaving, Does: design.OwnAddress}
+	hides := design.Rule{Hook: design.Postrouting, Does: design.OwnAddress}
 	type step struct {
 		path   string
 		kind   design.Kind
@@ -51,15 +51,15 @@ func TestWhatLooksWrongAndWhatLooksRight(t *testing.T) {
 		"every table of hosts": {code: "table-lacks-route", found: 1,
 			steps: []step{{"catalogue/table-a", design.KindTable, routes()}, {"catalogue/table-b", design.KindTable, routes()}}},
 		"what a rule before it leaves alone": {code: "hides-link-traffic",
-			steps: []step{{"peatside-nursery/gateway", design.KindGateway, rules(design.Rule{Hook: design.Leaving, Does: design.Nothing, Destination: []netip.Prefix{netip.MustParsePrefix("10.214.0.0/22")}}, hides)}}},
+			steps: []step{{"peatside-nursery/gateway", design.KindGateway, rules(design.Rule{Hook: design.Postrouting, Does: design.Nothing, Destination: []netip.Prefix{netip.MustParsePrefix("10.214.0.0/22")}}, hides)}}},
 		"what a rule before it does not meet": {code: "hides-link-traffic", found: 1,
-			steps: []step{{"peatside-nursery/gateway", design.KindGateway, rules(design.Rule{Hook: design.Leaving, Does: design.Nothing, Destination: everything}, hides)}}},
+			steps: []step{{"peatside-nursery/gateway", design.KindGateway, rules(design.Rule{Hook: design.Postrouting, Does: design.Nothing, Destination: everything}, hides)}}},
 		"a box that does not forward": {code: "gateway-does-not-forward", found: 1, steps: []step{{"catalogue/rented-box", design.KindBox, func(b design.Body) design.Body {
 			x := *b.(*design.Box)
 			x.Faults = []string{"forwarding-off"}
 			return &x
 		}}}},
-		"a strand that is gone at one end": {code: "single-tunnel", found: 1, steps: []step{{"marrow-hill-to-catalogue/strand-2", design.KindTunnel, func(b design.Body) design.Body {
+		"a tunnel that is gone at one end": {code: "single-tunnel", found: 1, steps: []step{{"marrow-hill-to-catalogue/tunnel-2", design.KindTunnel, func(b design.Body) design.Body {
 			x := *b.(*design.Tunnel)
 			x.Ends = []design.TunnelEnd{{State: design.Gone}, {}}
 			return &x

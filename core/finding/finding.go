@@ -1,5 +1,5 @@
 // Package finding gathers what is wrong or risky in a design in one form,
-// each with the edits that would mend it.
+// each with the edits that would fix it.
 package finding
 
 import (
@@ -33,8 +33,8 @@ const (
 // Severities are all severities, worst first.
 var Severities = []Severity{Broken, Risk, Untidy, Settled}
 
-// Mend is a change that would end a finding.
-type Mend struct {
+// Fix is a change that would end a finding.
+type Fix struct {
 	Title string        `json:"title"`
 	Edits []design.Edit `json:"edits"`
 }
@@ -47,14 +47,14 @@ type Finding struct {
 	Subjects []design.ID `json:"subjects"`
 	Sentence string      `json:"sentence"`
 	Evidence []string    `json:"evidence"`
-	Mends    []Mend      `json:"mends"`           // those that are at hand
+	Fixes    []Fix       `json:"fixes"`           // those that are at hand
 	More     bool        `json:"more,omitempty"`  // more of them are worked out when asked for
 	Group    string      `json:"group,omitempty"` // the overlap group's key, for code overlap
 	Stop     walk.Code   `json:"stop,omitempty"`  // what stops the flow, for code intent
 	Link     design.ID   `json:"link,omitempty"`  // the link, circuit, peering or attachment that it is about
 	Line     string      `json:"line,omitempty"`  // the line of that one's sheet, by its key
 
-	more func(ctx context.Context, f *Findings) []Mend
+	more func(ctx context.Context, f *Findings) []Fix
 }
 
 // Findings are those of a design under a condition. What the changes from one
@@ -110,21 +110,21 @@ func (f *Findings) All() []Finding {
 	return Sorted(out)
 }
 
-// Mends are all mends of a finding: those at hand, and those worked out now. An
+// Fixes are all fixes of a finding: those at hand, and those worked out now. An
 // unknown key has none. The error is that of the context, if it ends before.
-func (f *Findings) Mends(ctx context.Context, key string) ([]Mend, error) {
+func (f *Findings) Fixes(ctx context.Context, key string) ([]Fix, error) {
 	for _, x := range f.All() {
 		if x.Key == key {
-			out := f.mendsOf(ctx, x)
+			out := f.fixesOf(ctx, x)
 			return out, ctx.Err()
 		}
 	}
-	return []Mend{}, nil
+	return []Fix{}, nil
 }
 
-// mendsOf are those that were worked out until the context ended.
-func (f *Findings) mendsOf(ctx context.Context, x Finding) []Mend {
-	out := slices.Clone(x.Mends)
+// fixesOf are those that were worked out until the context ended.
+func (f *Findings) fixesOf(ctx context.Context, x Finding) []Fix {
+	out := slices.Clone(x.Fixes)
 	if x.more != nil {
 		out = append(out, x.more(ctx, f)...)
 	}
@@ -139,7 +139,7 @@ func (f *Findings) unit(u unit) []Finding {
 			watched.today = f.today.Watched(view)
 		}
 		t := watched.proofs.Tables()
-		c := &collector{d: view, f: watched, t: t, st: t.Standing}
+		c := &collector{d: view, f: watched, t: t, st: t.Status}
 		for _, k := range checks {
 			if k.name == u.check {
 				k.do(c, view.Get(u.id))
@@ -206,7 +206,7 @@ var checks = []check{
 	{"hub-table-limit", design.KindHubTable, (*collector).tableLimit},
 	{"session-limit", design.KindSession, (*collector).sessionLimit},
 	{"profiles", "", (*collector).profiles},
-	{"offered", "", (*collector).offered},
+	{"offered", "", (*collector).isOffered},
 	{"translations of a gateway", design.KindGateway, (*collector).translations},
 	{"translations of a box", design.KindBox, (*collector).translations},
 	{"mapping", design.KindMapping, (*collector).mapped},
@@ -260,34 +260,34 @@ func (c *collector) overlaps(*design.Object) {
 }
 
 func ofGroup(g overlap.Group) Finding {
-	f := Finding{Code: "overlap", Sentence: g.Sentence, Subjects: []design.ID{}, Evidence: []string{}, Mends: []Mend{}, Group: g.Key}
+	f := Finding{Code: "overlap", Sentence: g.Sentence, Subjects: []design.ID{}, Evidence: []string{}, Fixes: []Fix{}, Group: g.Key}
 	f.Severity = map[overlap.Weight]Severity{overlap.Breaks: Broken, overlap.Joined: Risk, overlap.Planned: Risk, overlap.Apart: Untidy, overlap.Divided: Untidy, overlap.Within: Risk, overlap.Answered: Settled}[g.Weight]
 	for _, c := range g.Claims {
 		f.Subjects = append(f.Subjects, c.Owner)
 		f.Evidence = append(f.Evidence, c.Title+" "+c.Prefix.String())
 	}
 	if g.Weight == overlap.Breaks {
-		f.more = func(ctx context.Context, all *Findings) []Mend { return all.remedies(ctx, g) }
+		f.more = func(ctx context.Context, all *Findings) []Fix { return all.remedies(ctx, g) }
 	}
 	return f
 }
 
 // remedies are the translations that would let more of a group's intents hold.
-func (f *Findings) remedies(ctx context.Context, g overlap.Group) []Mend {
-	var out []Mend
+func (f *Findings) remedies(ctx context.Context, g overlap.Group) []Fix {
+	var out []Fix
 	options, _ := translate.ForGroup(ctx, f.proofs, g) // whoever asked looks at the context
 	for _, p := range options {
-		// A remedy that leaves every touched intent as it was mends nothing.
+		// A remedy that leaves every touched intent as it was fixes nothing.
 		if p.Remedy != translate.Leave && len(p.Breaks) == 0 && (p.Holding > p.Held || len(g.Intents) == 0) {
-			out = append(out, mendOf(p))
+			out = append(out, fixOf(p))
 		}
 	}
 	return out
 }
 
-func mendOf(p translate.Option) Mend {
+func fixOf(p translate.Option) Fix {
 	title := fmt.Sprintf("%s; afterwards %d of %d intents hold", p.Title, p.Holding, p.Total)
-	return Mend{Title: title, Edits: p.Edits}
+	return Fix{Title: title, Edits: p.Edits}
 }
 
 // intent tells of an intent that does not hold, or that holds only once all is
@@ -311,15 +311,15 @@ func (c *collector) intent(o *design.Object) {
 	default:
 		f.Sentence = fmt.Sprintf("%q does not work: %s", r.Name, stop.Why)
 		f.Stop = stop.Code
-		f.Evidence = append(f.Evidence, "stopped on the way "+map[string]string{"forward": "there", "reply": "back"}[stop.Way]+" at "+stop.At.Title, stop.Mend)
+		f.Evidence = append(f.Evidence, "stopped on the way "+map[string]string{"forward": "there", "reply": "back"}[stop.Way]+" at "+stop.At.Title, stop.Fix)
 		f.Subjects = append(f.Subjects, stop.At.ID)
 		if stop.Subject != "" && !slices.Contains(f.Subjects, stop.Subject) {
 			f.Subjects = append(f.Subjects, stop.Subject)
 		}
 		f.Line = stop.Line
-		f.Mends = append(f.Mends, c.lineMends(stop.Subject, stop.Line)...)
-		if len(f.Mends) == 0 {
-			f.more = func(ctx context.Context, all *Findings) []Mend { return all.mendsFor(ctx, r.Intent) }
+		f.Fixes = append(f.Fixes, c.lineFixes(stop.Subject, stop.Line)...)
+		if len(f.Fixes) == 0 {
+			f.more = func(ctx context.Context, all *Findings) []Fix { return all.fixesFor(ctx, r.Intent) }
 		}
 	}
 }
@@ -342,15 +342,15 @@ func (c *collector) notYet(r proof.Result) {
 	}
 }
 
-// lineMends are the mends of the line of a sheet that keeps something down.
-func (c *collector) lineMends(subject design.ID, line string) []Mend {
+// lineFixes are the fixes of the line of a sheet that keeps something down.
+func (c *collector) lineFixes(subject design.ID, line string) []Fix {
 	o := c.d.Get(subject)
 	if o == nil || line == "" {
 		return nil
 	}
 	for _, l := range linesOf(c.d, o) {
 		if l.Key == line {
-			return mendsOf(l)
+			return fixesOf(l)
 		}
 	}
 	return nil
@@ -366,9 +366,9 @@ func linesOf(d *design.Design, o *design.Object) []sheet.Line {
 	return sheet.JoinLines(d, o)
 }
 
-// mendsFor are the remedies of conflicts that would make an intent hold.
-func (f *Findings) mendsFor(ctx context.Context, intent design.ID) []Mend {
-	var out []Mend
+// fixesFor are the remedies of conflicts that would make an intent hold.
+func (f *Findings) fixesFor(ctx context.Context, intent design.ID) []Fix {
+	var out []Fix
 	for _, g := range f.Groups() {
 		if g.Weight != overlap.Breaks || !slices.Contains(g.Intents, intent) {
 			continue
@@ -376,7 +376,7 @@ func (f *Findings) mendsFor(ctx context.Context, intent design.ID) []Mend {
 		options, _ := translate.ForGroup(ctx, f.proofs, g)
 		for _, p := range options {
 			if p.Holds[intent] {
-				out = append(out, mendOf(p))
+				out = append(out, fixOf(p))
 			}
 		}
 	}
@@ -418,7 +418,7 @@ func (c *collector) link(o *design.Object) {
 		c.proposals(o, t)
 		c.insideAllowed(o, t)
 	}
-	c.strands(o, c.d.Strands(o.ID))
+	c.tunnels(o, c.d.Tunnels(o.ID))
 	c.bothWait(o)
 	c.outgrown(o)
 	c.defaultRoute(o)
@@ -428,7 +428,7 @@ func ofLink(d *design.Design, o *design.Object) []Finding {
 	var out []Finding
 	l := o.Body.(*design.Link)
 	if len(d.Inside(o.ID, design.KindTunnel)) == 0 {
-		out = append(out, Finding{Code: "link-down", Severity: Risk, Subjects: []design.ID{o.ID}, Evidence: []string{}, Mends: []Mend{},
+		out = append(out, Finding{Code: "link-down", Severity: Risk, Subjects: []design.ID{o.ID}, Evidence: []string{}, Fixes: []Fix{},
 			Sentence: o.Name + " has no tunnel and carries nothing"})
 	}
 	if l.Routing != design.RoutingSelectors {
@@ -445,5 +445,5 @@ func ofLink(d *design.Design, o *design.Object) []Finding {
 		Evidence: []string{
 			fmt.Sprintf("%s has local %v, remote %v", d.Title(a.Gateway), a.Local, a.Remote),
 			fmt.Sprintf("%s has local %v, remote %v", d.Title(b.Gateway), b.Local, b.Remote)},
-		Mends: []Mend{{Title: "Mirror the selectors of " + d.Title(a.Gateway), Edits: []design.Edit{design.PutEdit(o.With(&mirrored))}}}})
+		Fixes: []Fix{{Title: "Mirror the selectors of " + d.Title(a.Gateway), Edits: []design.Edit{design.PutEdit(o.With(&mirrored))}}}})
 }

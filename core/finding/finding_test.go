@@ -31,14 +31,14 @@ func of(d *design.Design, code string) []finding.Finding {
 }
 
 // Each case breaks the two gardens in one way.
-func TestEachFindingIsMadeAndEndedByItsMend(t *testing.T) {
+func TestEachFindingIsMadeAndEndedByItsFix(t *testing.T) {
 	garden := string(demo.TwoGardens)
 	for name, c := range map[string]struct {
 		old, with string
 		code      string
 		severity  finding.Severity
 		says      string
-		mended    bool // there is a mend that ends it
+		fixed     bool // there is a fix that ends it
 	}{
 		"overlap":                      {"", "", "overlap", finding.Broken, "is the same range as Marrow Hill museum store", true},
 		"an intent that does not work": {"", "", "intent", finding.Broken, "holds that range itself", true},
@@ -49,7 +49,7 @@ func TestEachFindingIsMadeAndEndedByItsMend(t *testing.T) {
 		"selectors that differ": {"        remote: 10.214.0.0/22\n", "        remote: [10.214.0.0/22, 10.208.0.0/16]\n", "selectors-differ", finding.Risk, "do not mirror each other", true},
 		"one of the tables not edited": {"      - name: table b\n        routes:\n          - prefix: 10.214.0.0/22\n            via: catalogue/cloud-gateway\n", "      - name: table b\n        routes:\n",
 			"table-lacks-route", finding.Risk, "catalogue table b lacks 1 of the routes", true},
-		"a link without tunnels":  {"    tunnels:\n      - name: strand 1\n        outside: [203.0.113.20, 198.51.100.10]\n", "", "link-down", finding.Risk, "has no tunnel and carries nothing", false},
+		"a link without tunnels":  {"    tunnels:\n      - name: tunnel 1\n        outside: [203.0.113.20, 198.51.100.10]\n", "", "link-down", finding.Risk, "has no tunnel and carries nothing", false},
 		"a reserved range":        {"prefixes: 10.214.0.0/22", "prefixes: [10.214.0.0/22, 224.0.1.0/24]", "reserved-range", finding.Risk, "sets aside for multicast", false},
 		"a documentation range":   {"prefixes: 10.214.0.0/22", "prefixes: [10.214.0.0/22, \"2001:db8::/64\"]", "reserved-range", finding.Untidy, "sets aside for documentation", false},
 		"an inside address taken": {"prefixes: 10.214.0.0/22", "prefixes: [10.214.0.0/22, 169.254.140.0/28]", "inside-address-taken", finding.Risk, "lies in Marrow Hill data room 169.254.140.0/28", false},
@@ -78,16 +78,16 @@ func TestEachFindingIsMadeAndEndedByItsMend(t *testing.T) {
 			for _, id := range found.Subjects {
 				assert.NotNil(t, d.Get(id), "subjects exist")
 			}
-			if !c.mended {
+			if !c.fixed {
 				return
 			}
-			mends, err := snapshot.Of(d, status.Condition{}).Findings.Mends(t.Context(), found.Key)
+			fixes, err := snapshot.Of(d, status.Condition{}).Findings.Fixes(t.Context(), found.Key)
 			require.NoError(t, err)
-			require.NotEmpty(t, mends)
-			next, _, err := d.Apply(mends[0].Edits)
+			require.NotEmpty(t, fixes)
+			next, _, err := d.Apply(fixes[0].Edits)
 			require.NoError(t, err)
 			for _, f := range of(next, c.code) {
-				assert.True(t, f.Severity == finding.Settled || f.Sentence != found.Sentence, "mended by %s", mends[0].Title)
+				assert.True(t, f.Severity == finding.Settled || f.Sentence != found.Sentence, "fixed by %s", fixes[0].Title)
 			}
 		})
 	}

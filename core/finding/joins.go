@@ -23,7 +23,7 @@ func (c *collector) peering(o *design.Object) {
 	if !status.Exists(o) {
 		return
 	}
-	if v.Code == status.RefusedForOverlap {
+	if v.Cause == status.RefusedForOverlap {
 		c.add("peering-refused", Broken, o.ID, nil, "the peering %s is refused: %s", o.Name, v.Why)
 	}
 	for n, h := range p.Halves {
@@ -33,14 +33,14 @@ func (c *collector) peering(o *design.Object) {
 			if design.StateOf(o) == design.Making || design.StateOf(o) == design.Drafted {
 				severity = Risk // the other half is on its way
 			}
-			c.add("half-made-peering", severity, o.ID, []Mend{{Title: "The half of " + c.d.Title(h.Network) + " is made", Edits: []design.Edit{design.PutEdit(lifecycle.WithHalf(o, n, true))}}},
+			c.add("half-made-peering", severity, o.ID, []Fix{{Title: "The half of " + c.d.Title(h.Network) + " is made", Edits: []design.Edit{design.PutEdit(lifecycle.WithHalf(o, n, true))}}},
 				"the peering %s waits for ever: %s has made its half and %s has not", o.Name, c.d.Title(far.Network), c.d.Title(h.Network))
 		}
 		if h.UsesGateway && !far.LendsGateway {
 			fixed := *p
 			fixed.Halves = slices.Clone(p.Halves)
 			fixed.Halves[1-n].LendsGateway = true
-			c.add("gateway-not-lent", Risk, o.ID, []Mend{{Title: "Let " + c.d.Title(far.Network) + " lend its gateway", Edits: []design.Edit{design.PutEdit(o.With(&fixed))}}},
+			c.add("gateway-not-lent", Risk, o.ID, []Fix{{Title: "Let " + c.d.Title(far.Network) + " lend its gateway", Edits: []design.Edit{design.PutEdit(o.With(&fixed))}}},
 				"%s would use the gateway of %s over %s, which does not lend it", c.d.Title(h.Network), c.d.Title(far.Network), o.Name)
 		}
 	}
@@ -65,10 +65,10 @@ func (c *collector) circuit(o *design.Object) {
 		change(&fixed)
 		return []design.Edit{design.PutEdit(o.With(&fixed))}
 	}
-	both := func(what func(design.CircuitEnd) string, copy func(to *design.CircuitEnd, from design.CircuitEnd)) []Mend {
-		var out []Mend
+	both := func(what func(design.CircuitEnd) string, copy func(to *design.CircuitEnd, from design.CircuitEnd)) []Fix {
+		var out []Fix
 		for n := range b.Ends {
-			out = append(out, Mend{Title: fmt.Sprintf("Set %s to %s", c.d.Title(b.Ends[n].At), what(b.Ends[1-n])), Edits: set(func(x *design.Circuit) { copy(&x.Ends[n], b.Ends[1-n]) })})
+			out = append(out, Fix{Title: fmt.Sprintf("Set %s to %s", c.d.Title(b.Ends[n].At), what(b.Ends[1-n])), Edits: set(func(x *design.Circuit) { copy(&x.Ends[n], b.Ends[1-n]) })})
 		}
 		return out
 	}
@@ -82,7 +82,7 @@ func (c *collector) circuit(o *design.Object) {
 	}
 	for n, e := range b.Ends {
 		if b.CodeZone != "" && e.Zone != "" && e.Zone != b.CodeZone {
-			c.add("code-of-other-zone", inUse(o), o.ID, []Mend{{Title: "Put the end at " + c.d.Title(e.At) + " into " + b.CodeZone, Edits: set(func(x *design.Circuit) { x.Ends[n].Zone = b.CodeZone })}},
+			c.add("code-of-other-zone", inUse(o), o.ID, []Fix{{Title: "Put the end at " + c.d.Title(e.At) + " into " + b.CodeZone, Edits: set(func(x *design.Circuit) { x.Ends[n].Zone = b.CodeZone })}},
 				"the order code of %s is for %s, and its end at %s is in %s", o.Name, b.CodeZone, c.d.Title(e.At), e.Zone)
 		}
 		if p := c.d.ProfileOf(e.At); p != nil && p.Circuit != nil && !slices.Contains(p.Circuit.Speeds, e.Mbps) {
@@ -90,7 +90,7 @@ func (c *collector) circuit(o *design.Object) {
 			if k := slices.IndexFunc(p.Circuit.Speeds, func(s uint32) bool { return s >= e.Mbps }); k >= 0 {
 				next = p.Circuit.Speeds[k]
 			}
-			c.add("circuit-speed-not-offered", Risk, o.ID, []Mend{{Title: fmt.Sprintf("Order %d Mbit/s at both ends", next), Edits: set(func(x *design.Circuit) { x.Ends[0].Mbps, x.Ends[1].Mbps = next, next })}},
+			c.add("circuit-speed-not-offered", Risk, o.ID, []Fix{{Title: fmt.Sprintf("Order %d Mbit/s at both ends", next), Edits: set(func(x *design.Circuit) { x.Ends[0].Mbps, x.Ends[1].Mbps = next, next })}},
 				"%s has %d Mbit/s at %s, where only some speeds are sold: %s", o.Name, e.Mbps, c.d.Title(e.At), strings.Trim(fmt.Sprint(p.Circuit.Speeds), "[]"))
 		}
 	}
@@ -156,25 +156,25 @@ func (c *collector) attachedSubnets(o *design.Object, a *design.Attachment) {
 		s := c.d.Get(id).Body.(*design.Subnet)
 		served[s.Zone] = true
 		if s.Public {
-			var mends []Mend
+			var fixes []Fix
 			if i := slices.IndexFunc(subnets, func(x *design.Object) bool {
 				b := x.Body.(*design.Subnet)
 				return b.Zone == s.Zone && !b.Public
 			}); i >= 0 {
-				mends = []Mend{{Title: "Use " + subnets[i].Name + " instead", Edits: with(slices.Replace(slices.Clone(a.Subnets), n, n+1, subnets[i].ID))}}
+				fixes = []Fix{{Title: "Use " + subnets[i].Name + " instead", Edits: with(slices.Replace(slices.Clone(a.Subnets), n, n+1, subnets[i].ID))}}
 			}
-			c.add("attachment-in-public-subnet", Risk, o.ID, mends, "the attachment of %s to %s is in the public subnet %s", c.d.Title(a.What), hub, c.d.Get(id).Name)
+			c.add("attachment-in-public-subnet", Risk, o.ID, fixes, "the attachment of %s to %s is in the public subnet %s", c.d.Title(a.What), hub, c.d.Get(id).Name)
 		}
 	}
 	for _, x := range subnets {
 		b := x.Body.(*design.Subnet)
 		if !served[b.Zone] && b.Zone != "" {
 			served[b.Zone] = true
-			var mends []Mend
+			var fixes []Fix
 			if !b.Public {
-				mends = []Mend{{Title: "Add " + x.Name + " to the attachment", Edits: with(append(slices.Clone(a.Subnets), x.ID))}}
+				fixes = []Fix{{Title: "Add " + x.Name + " to the attachment", Edits: with(append(slices.Clone(a.Subnets), x.ID))}}
 			}
-			c.add("attachment-skips-zone", Risk, o.ID, mends, "the attachment of %s to %s has no subnet in %s, so its hosts there are cut off", c.d.Title(a.What), hub, b.Zone)
+			c.add("attachment-skips-zone", Risk, o.ID, fixes, "the attachment of %s to %s has no subnet in %s, so its hosts there are cut off", c.d.Title(a.What), hub, b.Zone)
 		}
 	}
 }
@@ -197,7 +197,7 @@ func (c *collector) refused(o *design.Object, v status.Verdict) {
 			body.KeepOut = append(slices.Clone(body.KeepOut), smaller)
 			return design.PutEdit(x.With(&body))
 		}
-		f := c.add("hub-refuses-overlap", Broken, o.ID, []Mend{{Title: fmt.Sprintf("Keep %s out of export at both", smaller), Edits: []design.Edit{keep(o), keep(other)}}}, "%s", v.Why)
+		f := c.add("hub-refuses-overlap", Broken, o.ID, []Fix{{Title: fmt.Sprintf("Keep %s out of export at both", smaller), Edits: []design.Edit{keep(o), keep(other)}}}, "%s", v.Why)
 		f.Line = v.Line
 		return
 	}
@@ -257,18 +257,18 @@ func Expiring(d *design.Design, today, ahead string) []Finding {
 		if b.Step != design.StepCode || b.Expires == "" {
 			continue
 		}
-		mends := []Mend{}
+		fixes := []Fix{}
 		fresh := *b
 		fresh.Step, fresh.Code, fresh.CodeZone, fresh.Expires, fresh.State = design.StepOrdered, "", "", "", design.Making
-		mends = append(mends, Mend{Title: "Order anew and wait for another code", Edits: []design.Edit{design.PutEdit(o.With(&fresh))}})
+		fixes = append(fixes, Fix{Title: "Order anew and wait for another code", Edits: []design.Edit{design.PutEdit(o.With(&fresh))}})
 		switch {
 		case b.Expires < today:
 			c.add(
-				"code-expired", Risk, o.ID, mends, "the order code of %s ended on %s and was not accepted", o.Name,
+				"code-expired", Risk, o.ID, fixes, "the order code of %s ended on %s and was not accepted", o.Name,
 				b.Expires,
 			)
 		case b.Expires <= ahead:
-			c.add("code-expires", Risk, o.ID, mends, "the order code of %s ends on %s; accept it at %s before", o.Name, b.Expires, d.Title(b.Ends[1].At))
+			c.add("code-expires", Risk, o.ID, fixes, "the order code of %s ends on %s; accept it at %s before", o.Name, b.Expires, d.Title(b.Ends[1].At))
 		}
 	}
 	for n := range c.out {

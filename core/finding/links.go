@@ -25,15 +25,15 @@ type collector struct {
 	d   *design.Design
 	f   *Findings
 	t   *route.Tables
-	st  *status.Standing
+	st  *status.Status
 	out []Finding
 }
 
-func (c *collector) add(code string, s Severity, subject design.ID, mends []Mend, sentence string, args ...any) *Finding {
-	if mends == nil {
-		mends = []Mend{}
+func (c *collector) add(code string, s Severity, subject design.ID, fixes []Fix, sentence string, args ...any) *Finding {
+	if fixes == nil {
+		fixes = []Fix{}
 	}
-	c.out = append(c.out, Finding{Code: code, Severity: s, Subjects: []design.ID{subject}, Sentence: fmt.Sprintf(sentence, args...), Evidence: []string{}, Mends: mends})
+	c.out = append(c.out, Finding{Code: code, Severity: s, Subjects: []design.ID{subject}, Sentence: fmt.Sprintf(sentence, args...), Evidence: []string{}, Fixes: fixes})
 	return &c.out[len(c.out)-1]
 }
 
@@ -57,9 +57,9 @@ func (c *collector) ends(o, t *design.Object) {
 		case l.Verdict == sheet.Unknown && strings.HasPrefix(l.Key, "address") && design.StateOf(o) != design.Drafted:
 			c.add("address-unknown", Risk, t.ID, nil, "%s of %s is not known yet: %s", l.Label, title(c.d, t), l.Why)
 		case l.Verdict == sheet.Beware && strings.HasSuffix(l.Key, "-life"):
-			c.add("lifetimes-differ", Untidy, t.ID, mendsOf(l), "the %s of %s differs, %s against %s: %s", words.Lower(l.Label), title(c.d, t), l.Values[0], l.Values[1], l.Why)
+			c.add("lifetimes-differ", Untidy, t.ID, fixesOf(l), "the %s of %s differs, %s against %s: %s", words.Lower(l.Label), title(c.d, t), l.Values[0], l.Values[1], l.Why)
 		case l.Verdict == sheet.Beware && l.Key == "mtu":
-			c.add("mtu-too-large", Risk, t.ID, mendsOf(l), "the MTU of %s is too large: %s", title(c.d, t), l.Why)
+			c.add("mtu-too-large", Risk, t.ID, fixesOf(l), "the MTU of %s is too large: %s", title(c.d, t), l.Why)
 		case l.Verdict == sheet.Differs && !(policy && strings.HasPrefix(l.Key, "selectors")) && !strings.HasPrefix(l.Key, "bgp") && !strings.HasPrefix(l.Key, "asn"):
 			differing = append(differing, l)
 		}
@@ -74,7 +74,7 @@ func (c *collector) ends(o, t *design.Object) {
 	f := c.add("ends-differ", severity, t.ID, nil, "the two ends of %s differ in %s: %s", title(c.d, t), wordsOf(differing), outcome.Why)
 	for _, l := range differing {
 		f.Evidence = append(f.Evidence, fmt.Sprintf("%s: %s against %s", l.Label, l.Values[0], l.Values[1]))
-		f.Mends = append(f.Mends, mendsOf(l)...)
+		f.Fixes = append(f.Fixes, fixesOf(l)...)
 	}
 }
 
@@ -90,10 +90,10 @@ func wordsOf(lines []sheet.Line) string {
 	return strings.Join(words, ", ")
 }
 
-func mendsOf(l sheet.Line) []Mend {
-	out := []Mend{}
-	for _, m := range l.Mends {
-		out = append(out, Mend{Title: m.Title + " (" + words.Lower(l.Label) + ")", Edits: m.Edits})
+func fixesOf(l sheet.Line) []Fix {
+	out := []Fix{}
+	for _, m := range l.Fixes {
+		out = append(out, Fix{Title: m.Title + " (" + words.Lower(l.Label) + ")", Edits: m.Edits})
 	}
 	return out
 }
@@ -127,7 +127,7 @@ func (c *collector) proposals(o, t *design.Object) {
 				}
 			}
 			end := settings.EndTitle(c.d, o.Body.(*design.Link), n)
-			x := c.add("weak-proposal", Risk, t.ID, []Mend{{Title: fmt.Sprintf("Let both ends offer %s for %s only", strings.Join(fit, ", "), offer.proto), Edits: draft.SetOffers(t, offer.proto, fit)}},
+			x := c.add("weak-proposal", Risk, t.ID, []Fix{{Title: fmt.Sprintf("Let both ends offer %s for %s only", strings.Join(fit, ", "), offer.proto), Edits: draft.SetOffers(t, offer.proto, fit)}},
 				"%s offers a weak %s proposal on %s, %s: %s", end, offer.proto, title(c.d, t), strings.Join(weak, ", "), why)
 			x.Line = strings.ToLower(string(offer.proto))
 		}
@@ -145,9 +145,9 @@ func (c *collector) insideAllowed(o, t *design.Object) {
 	}
 }
 
-// otherInside mends by a free inside range.
-func otherInside(o, t design.ID) func(context.Context, *Findings) []Mend {
-	return func(_ context.Context, f *Findings) []Mend {
+// otherInside fixes by a free inside range.
+func otherInside(o, t design.ID) func(context.Context, *Findings) []Fix {
+	return func(_ context.Context, f *Findings) []Fix {
 		d := f.design()
 		var rules [2]*provider.Inside
 		for n, e := range d.Get(o).Body.(*design.Link).Ends {
@@ -159,7 +159,7 @@ func otherInside(o, t design.ID) func(context.Context, *Findings) []Mend {
 		if err != nil {
 			return nil
 		}
-		return []Mend{{Title: "Use the free inside range " + free.String(), Edits: draft.SetInside(d, d.Get(t), free)}}
+		return []Fix{{Title: "Use the free inside range " + free.String(), Edits: draft.SetInside(d, d.Get(t), free)}}
 	}
 }
 
@@ -178,8 +178,8 @@ func (c *collector) insideTwice(*design.Object) {
 	}
 }
 
-// strands finds links with fewer tunnels than there should be.
-func (c *collector) strands(o *design.Object, tunnels []*design.Object) {
+// tunnels finds links with fewer tunnels than there should be.
+func (c *collector) tunnels(o *design.Object, tunnels []*design.Object) {
 	l := o.Body.(*design.Link)
 	want, why := 1, ""
 	for _, e := range l.Ends {
@@ -193,9 +193,9 @@ func (c *collector) strands(o *design.Object, tunnels []*design.Object) {
 		return
 	}
 	x := c.add("single-tunnel", Risk, o.ID, nil, "%s has %d of %d tunnels: %s", o.Name, len(tunnels), want, why)
-	x.Line, x.more = "strands", func(_ context.Context, f *Findings) []Mend {
-		if edits := draft.AddStrand(f.design(), f.design().Get(o.ID)); len(edits) > 0 {
-			return []Mend{{Title: "Add a second strand with free inside addresses", Edits: edits}}
+	x.Line, x.more = "tunnels", func(_ context.Context, f *Findings) []Fix {
+		if edits := draft.AddTunnel(f.design(), f.design().Get(o.ID)); len(edits) > 0 {
+			return []Fix{{Title: "Add a second tunnel with free inside addresses", Edits: edits}}
 		}
 		return nil
 	}
@@ -227,7 +227,7 @@ func (c *collector) session(o *design.Object) {
 		f := c.add("session-down", inUse(carrier), o.ID, nil, "%s does not come up: %s", name, out.Why)
 		for _, l := range sheet.Differing(sheet.SessionLines(c.d, o)) {
 			f.Evidence = append(f.Evidence, fmt.Sprintf("%s: %s against %s", l.Label, l.Values[0], l.Values[1]))
-			f.Mends = append(f.Mends, mendsOf(l)...)
+			f.Fixes = append(f.Fixes, fixesOf(l)...)
 		}
 	}
 	for n, e := range s.Ends {
@@ -238,7 +238,7 @@ func (c *collector) session(o *design.Object) {
 		if own := asnOf(at); own != 0 && own != e.ASN {
 			body := design.Session{Ends: slices.Clone(s.Ends)}
 			body.Ends[n].ASN = own
-			c.add("asn-in-two-places", Risk, o.ID, []Mend{{Title: fmt.Sprintf("Use ASN %d in the session", own), Edits: []design.Edit{design.PutEdit(o.With(&body))}}},
+			c.add("asn-in-two-places", Risk, o.ID, []Fix{{Title: fmt.Sprintf("Use ASN %d in the session", own), Edits: []design.Edit{design.PutEdit(o.With(&body))}}},
 				"%s has ASN %d, and %s uses %d for it", c.d.Title(at.ID), own, name, e.ASN)
 		}
 	}
@@ -278,7 +278,7 @@ func (c *collector) faults(o *design.Object) {
 		}
 		c.add(
 			"gateway-does-not-forward", Broken, o.ID,
-			[]Mend{{Title: "It is put right", Edits: []design.Edit{design.PutEdit(o.With(body))}}}, "%s %s",
+			[]Fix{{Title: "It is put right", Edits: []design.Edit{design.PutEdit(o.With(body))}}}, "%s %s",
 			c.d.Title(o.ID), faultWords[fault],
 		)
 	}
@@ -295,11 +295,11 @@ func (c *collector) gateway(o *design.Object) {
 	if v.OwnSubnet > 0 && g.Subnet != "" {
 		for _, p := range c.d.Ranges(g.Subnet) {
 			if p.Bits() > int(v.OwnSubnet) {
-				var mends []Mend
+				var fixes []Fix
 				if edits := draft.LargerSubnet(c.d, o, v); edits != nil {
-					mends = []Mend{{Title: fmt.Sprintf("Give it a free /%d", v.OwnSubnet), Edits: edits}}
+					fixes = []Fix{{Title: fmt.Sprintf("Give it a free /%d", v.OwnSubnet), Edits: edits}}
 				}
-				c.add("gateway-too-small", Risk, o.ID, mends, "the subnet %s of %s is too small: its cloud wants a /%d or larger", p, c.d.Title(o.ID), v.OwnSubnet)
+				c.add("gateway-too-small", Risk, o.ID, fixes, "the subnet %s of %s is too small: its cloud wants a /%d or larger", p, c.d.Title(o.ID), v.OwnSubnet)
 			}
 		}
 	}

@@ -18,7 +18,7 @@ import (
 	"dravin/demo"
 )
 
-// Everything that goes wrong with links is found, and each mend ends what it is
+// Everything that goes wrong with links is found, and each fix ends what it is
 // offered for.
 func TestWhatGoesWrongWithLinksIsFoundAndMended(t *testing.T) {
 	const salt, peatside = "saltmarsh-station-to-image-analysis", "peatside-to-marrow-hill"
@@ -48,28 +48,28 @@ func TestWhatGoesWrongWithLinksIsFoundAndMended(t *testing.T) {
 		kind       design.Kind
 		change     func(design.Body)
 		code       string
-		mends      int
+		fixes      int
 	}{
-		{"peer address", peatside + "/strand-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.Peer = netip.MustParseAddr("198.51.100.11") }), "ends-differ", 1},
-		{"identity", peatside + "/strand-1", design.KindTunnel, tunnel(func(a, b *design.TunnelEnd) { a.Identity, b.PeerIdentity = "nursery.example", "nursery.exampel" }), "ends-differ", 2},
-		{"group", peatside + "/strand-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.IKE = []string{"aes256-sha256-modp4096"} }), "ends-differ", 2},
-		{"key exchange at renewal", peatside + "/strand-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.ESP = []string{"aes256gcm16"} }), "ends-differ", 2},
-		{"IKE version", peatside + "/strand-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.Version = 1 }), "ends-differ", 2},
-		{"lifetime", peatside + "/strand-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.ChildLife = 1800 }), "lifetimes-differ", 2},
-		{"weak", peatside + "/strand-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.IKE = []string{"aes256-sha256-ecp256", "3des-sha1-modp1024"} }), "weak-proposal", 1},
-		{"MTU", peatside + "/strand-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.MTU = 1500 }), "mtu-too-large", 1},
-		{"inside elsewhere", salt + "/strand-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.Inside = netip.MustParsePrefix("169.254.141.14/30") }), "ends-differ", 1},
-		{"inside not allowed", salt + "/strand-1", design.KindTunnel, func(b design.Body) {
+		{"peer address", peatside + "/tunnel-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.Peer = netip.MustParseAddr("198.51.100.11") }), "ends-differ", 1},
+		{"identity", peatside + "/tunnel-1", design.KindTunnel, tunnel(func(a, b *design.TunnelEnd) { a.Identity, b.PeerIdentity = "nursery.example", "nursery.exampel" }), "ends-differ", 2},
+		{"group", peatside + "/tunnel-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.IKE = []string{"aes256-sha256-modp4096"} }), "ends-differ", 2},
+		{"key exchange at renewal", peatside + "/tunnel-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.ESP = []string{"aes256gcm16"} }), "ends-differ", 2},
+		{"IKE version", peatside + "/tunnel-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.Version = 1 }), "ends-differ", 2},
+		{"lifetime", peatside + "/tunnel-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.ChildLife = 1800 }), "lifetimes-differ", 2},
+		{"weak", peatside + "/tunnel-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.IKE = []string{"aes256-sha256-ecp256", "3des-sha1-modp1024"} }), "weak-proposal", 1},
+		{"MTU", peatside + "/tunnel-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.MTU = 1500 }), "mtu-too-large", 1},
+		{"inside elsewhere", salt + "/tunnel-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.Inside = netip.MustParsePrefix("169.254.141.14/30") }), "ends-differ", 1},
+		{"inside not allowed", salt + "/tunnel-1", design.KindTunnel, func(b design.Body) {
 			b.(*design.Tunnel).Inside = []netip.Prefix{netip.MustParsePrefix("169.254.199.2/30"), netip.MustParsePrefix("169.254.199.1/30")}
 		}, "inside-not-allowed", 1},
-		{"inside twice", salt + "/strand-1", design.KindTunnel, func(b design.Body) {
+		{"inside twice", salt + "/tunnel-1", design.KindTunnel, func(b design.Body) {
 			b.(*design.Tunnel).Inside = []netip.Prefix{netip.MustParsePrefix("169.254.141.6/30"), netip.MustParsePrefix("169.254.141.5/30")}
 		}, "inside-address-twice", 1},
-		{"second tunnel missing", salt + "/strand-2", design.KindTunnel, nil, "single-tunnel", 1},
-		{"ASN expected", salt + "/strand-1/session", design.KindSession, session(func(a, _ *design.SessionEnd) { a.PeerASN = 64999 }), "session-down", 2},
-		{"password", salt + "/strand-1/session", design.KindSession, session(func(a, _ *design.SessionEnd) { a.Password = true }), "session-down", 2},
-		{"too many routes", salt + "/strand-1/session", design.KindSession, session(func(_, b *design.SessionEnd) { b.MaxPrefixes = 1 }), "session-down", 0},
-		{"ASN in two places", salt + "/strand-1/session", design.KindSession, session(func(a, _ *design.SessionEnd) { a.ASN = 64777 }), "asn-in-two-places", 1},
+		{"second tunnel missing", salt + "/tunnel-2", design.KindTunnel, nil, "single-tunnel", 1},
+		{"ASN expected", salt + "/tunnel-1/session", design.KindSession, session(func(a, _ *design.SessionEnd) { a.PeerASN = 64999 }), "session-down", 2},
+		{"password", salt + "/tunnel-1/session", design.KindSession, session(func(a, _ *design.SessionEnd) { a.Password = true }), "session-down", 2},
+		{"too many routes", salt + "/tunnel-1/session", design.KindSession, session(func(_, b *design.SessionEnd) { b.MaxPrefixes = 1 }), "session-down", 0},
+		{"ASN in two places", salt + "/tunnel-1/session", design.KindSession, session(func(a, _ *design.SessionEnd) { a.ASN = 64777 }), "asn-in-two-places", 1},
 		{"ASN twice", "herbarium-scans/circuit-gateway", design.KindGateway, func(b design.Body) { b.(*design.Gateway).ASN = 64505 }, "asn-used-twice", 1},
 		{"forwarding off", "peatside-nursery/gateway", design.KindGateway, func(b design.Body) { b.(*design.Gateway).Faults = []string{"forwarding-off"} }, "gateway-does-not-forward", 1},
 		{"gateway subnet", "image-analysis/gateway-subnet", design.KindSubnet, func(b design.Body) {
@@ -108,8 +108,8 @@ func TestWhatGoesWrongWithLinksIsFoundAndMended(t *testing.T) {
 			}
 			found := withCode(d, c.code)
 			require.NotEmpty(t, found)
-			assert.Len(t, found[0].Mends, c.mends, "%+v", found[0])
-			for _, m := range found[0].Mends {
+			assert.Len(t, found[0].Fixes, c.fixes, "%+v", found[0])
+			for _, m := range found[0].Fixes {
 				next, _, err := d.Apply(m.Edits)
 				require.NoError(t, err, m.Title)
 				assert.Less(t, len(withCode(next, c.code)), len(found), m.Title)
@@ -122,7 +122,7 @@ func withCode(d *design.Design, code string) []finding.Finding {
 	all := snapshot.Of(d, status.Condition{}).Findings
 	out := slices.DeleteFunc(all.All(), func(f finding.Finding) bool { return f.Code != code })
 	for n := range out[:min(len(out), 2)] { // with those that are worked out when asked for
-		out[n].Mends, _ = all.Mends(context.Background(), out[n].Key) // which never ends
+		out[n].Fixes, _ = all.Fixes(context.Background(), out[n].Key) // which never ends
 	}
 	return out
 }
@@ -167,7 +167,7 @@ func TestCodesAndKeysAreFound(t *testing.T) {
 		}
 		require.Len(t, found, 1, today)
 		assert.Equal(t, code, found[0].Code)
-		next, _, err := d.Apply(found[0].Mends[0].Edits)
+		next, _, err := d.Apply(found[0].Fixes[0].Edits)
 		require.NoError(t, err)
 		assert.Empty(t, finding.Expiring(next, today, ahead))
 	}
@@ -176,11 +176,11 @@ func TestCodesAndKeysAreFound(t *testing.T) {
 		tunnels = append(tunnels, t.ID)
 	}
 	assert.Len(t, finding.SharedKeys(d, [][]design.ID{tunnels[:4]}), 1)
-	assert.Empty(t, finding.SharedKeys(d, [][]design.ID{tunnels[:2]}), "the strands of one link may share a key")
+	assert.Empty(t, finding.SharedKeys(d, [][]design.ID{tunnels[:2]}), "the tunnels of one link may share a key")
 }
 
 // A hundred gateways with one ASN are one thing to know, not thousands; and
-// mends that look through the whole design stay bounded.
+// fixes that look through the whole design stay bounded.
 func TestManyOfAKindStayReadable(t *testing.T) {
 	var file strings.Builder
 	file.WriteString("dravin: 1\nsites:\n  - name: Head\n    gateways:\n      - name: gateway\n        addresses: [198.51.100.1, 198.51.100.2]\n        asn: 64501\n")
@@ -189,7 +189,7 @@ func TestManyOfAKindStayReadable(t *testing.T) {
 	}
 	file.WriteString("links:\n")
 	for n := range 100 {
-		fmt.Fprintf(&file, "  - name: Link %d\n    routing: bgp\n    ends:\n      - gateway: head/gateway\n      - gateway: hut-%d/gateway\n    tunnels:\n      - name: strand 1\n        outside: [198.51.100.1, 203.0.113.%d]\n", n, n, n+1)
+		fmt.Fprintf(&file, "  - name: Link %d\n    routing: bgp\n    ends:\n      - gateway: head/gateway\n      - gateway: hut-%d/gateway\n    tunnels:\n      - name: tunnel 1\n        outside: [198.51.100.1, 203.0.113.%d]\n", n, n, n+1)
 	}
 	d, err := design.Read([]byte(file.String()))
 	require.NoError(t, err)
@@ -199,7 +199,7 @@ func TestManyOfAKindStayReadable(t *testing.T) {
 	single := withCode(d, "single-tunnel")
 	require.Len(t, single, 100)
 	for n, f := range single {
-		assert.Equal(t, n < 2, len(f.Mends) > 0, "mends are drafted when asked for")
+		assert.Equal(t, n < 2, len(f.Fixes) > 0, "fixes are drafted when asked for")
 		assert.True(t, f.More)
 		assert.Equal(t, f.Subjects[0], f.Link)
 	}

@@ -9,10 +9,10 @@ import (
 	"dravin/core/provider"
 )
 
-// offered finds what a cloud's profile knows nothing of: a kind of VPN gateway, a region,
+// isOffered finds what a cloud's profile knows nothing of: a kind of VPN gateway, a region,
 // a zone, a way of routing, a table for what enters. Nothing else says then what the
 // cloud allows there, so that it is told and never passed over.
-func (c *collector) offered(*design.Object) {
+func (c *collector) isOffered(*design.Object) {
 	for _, o := range c.d.All() {
 		p := c.d.ProfileOf(o.ID)
 		if p == nil {

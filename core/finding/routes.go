@@ -106,8 +106,8 @@ func (c *collector) whyNot(o *design.Object, end design.ID, p netip.Prefix) stri
 	return far + " does not have it"
 }
 
-// expecting is the mend that lets an end expect what it learns.
-func (c *collector) expecting(o *design.Object, end design.ID, list []netip.Prefix) []Mend {
+// expecting is the fix that lets an end expect what it learns.
+func (c *collector) expecting(o *design.Object, end design.ID, list []netip.Prefix) []Fix {
 	title := fmt.Sprintf("Let %s expect what it learns", c.d.Title(end))
 	switch b := o.Body.(type) {
 	case *design.Link:
@@ -115,7 +115,7 @@ func (c *collector) expecting(o *design.Object, end design.ID, list []netip.Pref
 		body.Ends = slices.Clone(b.Ends)
 		_, _, n, _ := b.End(end)
 		body.Ends[n].Routes = list
-		return []Mend{{Title: title, Edits: []design.Edit{design.PutEdit(o.With(&body))}}}
+		return []Fix{{Title: title, Edits: []design.Edit{design.PutEdit(o.With(&body))}}}
 	case *design.Circuit:
 		body := *b
 		body.Ends = slices.Clone(b.Ends)
@@ -124,7 +124,7 @@ func (c *collector) expecting(o *design.Object, end design.ID, list []netip.Pref
 				body.Ends[n].Routes = list
 			}
 		}
-		return []Mend{{Title: title, Edits: []design.Edit{design.PutEdit(o.With(&body))}}}
+		return []Fix{{Title: title, Edits: []design.Edit{design.PutEdit(o.With(&body))}}}
 	}
 	return nil
 }
@@ -401,7 +401,7 @@ func (c *collector) segmentsMeet(*design.Object) {
 }
 
 // segmentsAt names the segments of what stands behind an end of a joint, but for
-// what is in its strands.
+// what is in its tunnels.
 func (c *collector) segmentsAt(end design.ID) []string {
 	o := c.d.Get(end)
 	p := c.d.Party(end)

@@ -84,13 +84,13 @@ func clusters(all []design.ID, near map[design.ID][]design.ID, counts func(a, b 
 }
 
 // otherASN gives everything of a party that has an ASN a free one.
-func otherASN(party design.ID, old uint32) func(context.Context, *Findings) []Mend {
-	return func(_ context.Context, f *Findings) []Mend {
+func otherASN(party design.ID, old uint32) func(context.Context, *Findings) []Fix {
+	return func(_ context.Context, f *Findings) []Fix {
 		free, err := allocation.NewBooks(f.design()).ASN()
 		if err != nil {
 			return nil
 		}
-		return []Mend{{Title: fmt.Sprintf("Give %s the free ASN %d", f.design().Title(party), free), Edits: draft.Renumber(f.design(), party, old, free)}}
+		return []Fix{{Title: fmt.Sprintf("Give %s the free ASN %d", f.design().Title(party), free), Edits: draft.Renumber(f.design(), party, old, free)}}
 	}
 }
 

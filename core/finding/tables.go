@@ -38,7 +38,7 @@ func (c *collector) tables(network *design.Object) {
 		if len(lacking) == 0 {
 			continue
 		}
-		f := c.add("table-lacks-route", Risk, t.ID, []Mend{{Title: "Add what is missing to " + c.d.Title(t.ID), Edits: []design.Edit{design.PutEdit(t.With(&body))}}},
+		f := c.add("table-lacks-route", Risk, t.ID, []Fix{{Title: "Add what is missing to " + c.d.Title(t.ID), Edits: []design.Edit{design.PutEdit(t.With(&body))}}},
 			"%s lacks %d of the routes that the network's other tables have", c.d.Title(t.ID), len(lacking))
 		f.Evidence = lacking
 	}
@@ -91,7 +91,7 @@ func (c *collector) unled(network, g *design.Object, tables []*design.Object) {
 		}
 		edits = append(edits, design.PutEdit(t.With(&body)))
 	}
-	f := c.add("table-lacks-route", Untidy, network.ID, []Mend{{Title: "Enter it in " + words.Count(len(tables), "table", "tables"), Edits: edits}},
+	f := c.add("table-lacks-route", Untidy, network.ID, []Fix{{Title: "Enter it in " + words.Count(len(tables), "table", "tables"), Edits: edits}},
 		"%s knows %s, and no table of %s leads there", c.d.Title(g.ID), words.List(texts(missing)), network.Name)
 	f.Subjects, f.Evidence = append(f.Subjects, g.ID), texts(missing)
 }

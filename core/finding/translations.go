@@ -21,7 +21,7 @@ func (c *collector) translations(o *design.Object) {
 	rules := design.RulesOf(o)
 	told := map[string]bool{}
 	does := func(what string) {
-		if why := route.Offered(d, o.ID, what); why != "" && !told[what] {
+		if why := route.NotOffered(d, o.ID, what); why != "" && !told[what] {
 			told[what] = true
 			c.add("translation-not-offered", Broken, o.ID, nil, "%s is to translate (%s), and does not: %s", title(d, o), what, why)
 		}
@@ -79,7 +79,7 @@ func claimsOf(view *design.Design) *prefix.Table[overlap.Claim] {
 // should take: that works when it is started from the far side only.
 func (c *collector) hidesLinks(o *design.Object, rules []design.Rule) {
 	for n, r := range rules {
-		if r.Hook != design.Leaving || r.Toward != "" || r.Does != design.OwnAddress && r.Does != design.FromPool {
+		if r.Hook != design.Postrouting || r.Toward != "" || r.Does != design.OwnAddress && r.Does != design.FromPool {
 			continue
 		}
 		for _, j := range c.d.Referring(o.ID, design.KindLink) {
@@ -99,8 +99,8 @@ func (c *collector) hidesLinks(o *design.Object, rules []design.Rule) {
 			}
 			f := c.addWith(j.ID, "hides-link-traffic", Risk, o.ID, "rule %d of %s hides what it sends to %s, too: %s has no selector for the hidden source, and works only when the far side starts", n+1, title(c.d, o), taken[0], j.Name)
 			body := *o.Body.(*design.Gateway)
-			body.Translate = slices.Insert(slices.Clone(rules), n, design.Rule{Hook: design.Leaving, Does: design.Nothing, Destination: near.Remote})
-			f.Mends = append(f.Mends, Mend{Title: fmt.Sprintf("Exempt %s before it", taken[0]), Edits: []design.Edit{design.PutEdit(o.With(&body))}})
+			body.Translate = slices.Insert(slices.Clone(rules), n, design.Rule{Hook: design.Postrouting, Does: design.Nothing, Destination: near.Remote})
+			f.Fixes = append(f.Fixes, Fix{Title: fmt.Sprintf("Exempt %s before it", taken[0]), Edits: []design.Edit{design.PutEdit(o.With(&body))}})
 		}
 	}
 }
@@ -111,7 +111,7 @@ func exempted(before []design.Rule, hides design.Rule, link design.ID, remote []
 	var out []netip.Prefix
 	for _, b := range before {
 		all := len(b.Source) == 0 || len(hides.Source) > 0 && len(prefix.Free(hides.Source, b.Source)) == 0
-		if b.Hook != design.Leaving || b.Does != design.Nothing || !all || len(b.Services) > 0 ||
+		if b.Hook != design.Postrouting || b.Does != design.Nothing || !all || len(b.Services) > 0 ||
 			b.From != "" && b.From != hides.From || b.Toward != "" && b.Toward != link {
 			continue
 		}
@@ -127,7 +127,7 @@ func exempted(before []design.Rule, hides design.Rule, link design.ID, remote []
 func (c *collector) mapped(o *design.Object) {
 	m := o.Body.(*design.Mapping)
 	j, ok := design.JointOf(c.d.Get(m.Link))
-	if !ok || !c.st.Of(m.Link).Up || route.Offered(c.d, m.Gateway, design.OneToOne) != "" {
+	if !ok || !c.st.Of(m.Link).Up || route.NotOffered(c.d, m.Gateway, design.OneToOne) != "" {
 		return
 	}
 	far, _, _ := j.Far(m.Gateway)

@@ -15,7 +15,7 @@ import (
 	"dravin/demo"
 )
 
-// What goes wrong with translations is found by itself, once, and where a mend is
+// What goes wrong with translations is found by itself, once, and where a fix is
 // offered it ends the finding.
 func TestWhatGoesWrongWithTranslations(t *testing.T) {
 	pool := netip.MustParsePrefix
@@ -32,11 +32,11 @@ func TestWhatGoesWrongWithTranslations(t *testing.T) {
 		change     func(design.Body) design.Body
 		says       string
 	}{
-		{"translation-not-offered", "catalogue/cloud-gateway", design.KindGateway, gateway(design.Rule{Hook: design.Leaving, Does: design.OwnAddress}), "translate nothing"},
-		{"hides-link-traffic", "peatside-nursery/gateway", design.KindGateway, gateway(design.Rule{Hook: design.Leaving, Does: design.OwnAddress}), "works only when the far side starts"},
-		{"pool-too-small", "marrow-hill/gateway", design.KindGateway, gateway(design.Rule{Hook: design.Leaving, Does: design.FromPool, Into: pool("10.223.9.1/32"), Source: []netip.Prefix{pool("10.214.0.0/22"), pool("10.214.8.0/22")}}), "1008 hosts at 64 ports each fill it"},
-		{"pool-collides", "marrow-hill/gateway", design.KindGateway, gateway(design.Rule{Hook: design.Leaving, Does: design.FromPool, Into: pool("10.208.7.1/32"), Source: []netip.Prefix{pool("192.168.216.0/24")}}), "which catalogue holds"},
-		{"translation-unneeded", "marrow-hill/gateway", design.KindGateway, gateway(design.Rule{Hook: design.Leaving, Does: design.Nothing}, design.Rule{Hook: design.Leaving, Does: design.OwnAddress, Destination: []netip.Prefix{pool("10.208.0.0/16")}}), "rule 2 gets nothing"},
+		{"translation-not-offered", "catalogue/cloud-gateway", design.KindGateway, gateway(design.Rule{Hook: design.Postrouting, Does: design.OwnAddress}), "translate nothing"},
+		{"hides-link-traffic", "peatside-nursery/gateway", design.KindGateway, gateway(design.Rule{Hook: design.Postrouting, Does: design.OwnAddress}), "works only when the far side starts"},
+		{"pool-too-small", "marrow-hill/gateway", design.KindGateway, gateway(design.Rule{Hook: design.Postrouting, Does: design.FromPool, Into: pool("10.223.9.1/32"), Source: []netip.Prefix{pool("10.214.0.0/22"), pool("10.214.8.0/22")}}), "1008 hosts at 64 ports each fill it"},
+		{"pool-collides", "marrow-hill/gateway", design.KindGateway, gateway(design.Rule{Hook: design.Postrouting, Does: design.FromPool, Into: pool("10.208.7.1/32"), Source: []netip.Prefix{pool("192.168.216.0/24")}}), "which catalogue holds"},
+		{"translation-unneeded", "marrow-hill/gateway", design.KindGateway, gateway(design.Rule{Hook: design.Postrouting, Does: design.Nothing}, design.Rule{Hook: design.Postrouting, Does: design.OwnAddress, Destination: []netip.Prefix{pool("10.208.0.0/16")}}), "rule 2 gets nothing"},
 		{"published-service-unanswered", "catalogue-search", design.KindListener, func(b design.Body) design.Body {
 			l := *b.(*design.Listener)
 			l.Port = 22
@@ -56,7 +56,7 @@ func TestWhatGoesWrongWithTranslations(t *testing.T) {
 			found := find(d)
 			require.Len(t, found, 1)
 			assert.Contains(t, found[0].Sentence, c.says)
-			for _, m := range found[0].Mends {
+			for _, m := range found[0].Fixes {
 				after, _, err := d.Apply(m.Edits)
 				require.NoError(t, err)
 				assert.Empty(t, find(after), m.Title)

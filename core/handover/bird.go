@@ -39,13 +39,13 @@ func sessionsAt(t *route.Tables, gateway design.ID) []sessionAt {
 		}
 	}
 	for _, e := range endsOf(t, gateway) {
-		for _, s := range e.strands {
+		for _, s := range e.tunnels {
 			add(s.tunnel, e.link, e.n, e.link.Name, s.tunnel.Name)
 		}
 	}
 	for _, o := range design.InOrder(d.Referring(gateway, design.KindCircuit)) {
 		for n, e := range o.Body.(*design.Circuit).Ends {
-			if e.At == gateway && t.Standing.Intended(o) {
+			if e.At == gateway && t.Status.Intended(o) {
 				add(o, o, n, o.Name)
 			}
 		}
@@ -161,7 +161,7 @@ func summariesAt(g *design.Object) []design.Summary {
 	return nil
 }
 
-func birdSession(p *page, s sessionAt, own []bgp.Origin, summaries []design.Summary, table int) {
+func birdSession(p *page, s sessionAt, own []bgp.Originated, summaries []design.Summary, table int) {
 	p.block("protocol bgp "+s.name, func() {
 		p.line("local %s as %d;", s.set.Address, s.set.ASN)
 		p.line("neighbor %s as %d;", s.set.Peer, s.set.PeerASN)
@@ -186,7 +186,7 @@ func birdSession(p *page, s sessionAt, own []bgp.Origin, summaries []design.Summ
 }
 
 // channel is what a session carries of one address family.
-func channel(p *page, s sessionAt, own []bgp.Origin, summaries []design.Summary, family string, table int) {
+func channel(p *page, s sessionAt, own []bgp.Originated, summaries []design.Summary, family string, table int) {
 	e := s.near
 	p.block(family, func() {
 		if table >= 0 {
@@ -212,7 +212,7 @@ func channel(p *page, s sessionAt, own []bgp.Origin, summaries []design.Summary,
 			hidden = "    if source = RTS_STATIC && proto ~ \"summary_*\" && dest = RTD_UNREACHABLE then reject; # no part of it is known\n" + hidden
 		}
 		hidden = "    if source = RTS_DEVICE then reject;\n" + hidden
-		mine, summed := told(own, s.link, family), ofFamily(prefixesOf(summaries), family)
+		mine, summed := advertised(own, s.link, family), ofFamily(prefixesOf(summaries), family)
 		switch {
 		case len(e.Out) > 0:
 			birdFilter(p, "export", e.Out, family, s.set.ASN, hidden)
@@ -250,7 +250,7 @@ const preferred = 110
 
 // hides are the lines of an export filter that keep the parts of summaries back,
 // and what is announced over other links only.
-func hides(own []bgp.Origin, summaries []design.Summary, link design.ID, family string) string {
+func hides(own []bgp.Originated, summaries []design.Summary, link design.ID, family string) string {
 	out := ""
 	for _, s := range summaries {
 		if s.Hide && s.Prefix.Addr().Is4() == (family == "ipv4") {
@@ -258,7 +258,7 @@ func hides(own []bgp.Origin, summaries []design.Summary, link design.ID, family 
 		}
 	}
 	for _, o := range own {
-		if o.Only != "" && o.Only != string(link) && o.Prefix.Addr().Is4() == (family == "ipv4") && !slices.Contains(told(own, link, family), o.Prefix) {
+		if o.Only != "" && o.Only != string(link) && o.Prefix.Addr().Is4() == (family == "ipv4") && !slices.Contains(advertised(own, link, family), o.Prefix) {
 			out += fmt.Sprintf("    if source = RTS_STATIC && net ~ [ %s ] then reject; # it is mapped toward another link\n", o.Prefix)
 		}
 	}
@@ -266,7 +266,7 @@ func hides(own []bgp.Origin, summaries []design.Summary, link design.ID, family 
 }
 
 // told are the ranges that are announced over a link without a filter.
-func told(own []bgp.Origin, link design.ID, family string) []netip.Prefix {
+func advertised(own []bgp.Originated, link design.ID, family string) []netip.Prefix {
 	var out []netip.Prefix
 	for _, o := range own {
 		if !o.Quiet && (o.Only == "" || o.Only == string(link)) && !slices.Contains(out, o.Prefix) {
@@ -380,7 +380,7 @@ func families(e design.SessionEnd) []string {
 // announces by itself, and what else it has that a filter may let out.
 // A summary is among them where it has a part of its own; others are made of what is
 // learned.
-func announced(own []bgp.Origin, summaries []design.Summary, family string) []netip.Prefix {
+func announced(own []bgp.Originated, summaries []design.Summary, family string) []netip.Prefix {
 	var out []netip.Prefix
 	for _, o := range own {
 		made := slices.ContainsFunc(summaries, func(s design.Summary) bool { return s.Prefix.Masked() == o.Prefix })
@@ -392,8 +392,8 @@ func announced(own []bgp.Origin, summaries []design.Summary, family string) []ne
 }
 
 // hasPart reports whether a range of a box's own is a part of a summary.
-func hasPart(own []bgp.Origin, summary netip.Prefix) bool {
-	return slices.ContainsFunc(own, func(o bgp.Origin) bool {
+func hasPart(own []bgp.Originated, summary netip.Prefix) bool {
+	return slices.ContainsFunc(own, func(o bgp.Originated) bool {
 		return o.Prefix.Bits() > summary.Bits() && summary.Contains(o.Prefix.Addr())
 	})
 }
@@ -404,7 +404,7 @@ const mostParts = 32
 
 // birdSummaries are the summaries that are made of what is learned: the daemon has one
 // as long as it can reach a part of it.
-func birdSummaries(p *page, point *route.Point, own []bgp.Origin, summaries []design.Summary, family, table string) {
+func birdSummaries(p *page, point *route.Point, own []bgp.Originated, summaries []design.Summary, family, table string) {
 	for n, s := range summaries {
 		sum := s.Prefix.Masked()
 		if sum.Addr().Is4() != (family == "ipv4") || hasPart(own, sum) {

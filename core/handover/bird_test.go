@@ -21,7 +21,7 @@ import (
 func filtered(t *testing.T) *design.Design {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
-	o := d.Find("saltmarsh-station-to-image-analysis/strand-1/session", design.KindSession)[0]
+	o := d.Find("saltmarsh-station-to-image-analysis/tunnel-1/session", design.KindSession)[0]
 	s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
 	net := netip.MustParsePrefix
 	s.Ends[0].Families = []string{"ipv4", "ipv6"}
@@ -50,7 +50,7 @@ func birdOf(t *testing.T, d *design.Design) string {
 
 func TestFiltersAreRendered(t *testing.T) {
 	text := birdOf(t, filtered(t))
-	_, first, _ := strings.Cut(text, "protocol bgp saltmarsh_station_to_image_analysis__strand_1__session {")
+	_, first, _ := strings.Cut(text, "protocol bgp saltmarsh_station_to_image_analysis__tunnel_1__session {")
 	first, _, _ = strings.Cut(first, "protocol bgp")
 	for _, line := range []string{
 		"local 169.254.141.2 as 64502;",
@@ -82,7 +82,7 @@ func TestSheetsListWhatJoins(t *testing.T) {
 		"herbarium-scans": {"herbarium scans circuit 1, to Millrace", "[ ] 40 Mbit/s, VLAN tag 101, zone tarn-north-a", "BGP: own ASN 64506 at 169.254.140.13, far ASN 64510", "herbarium scans at Tarn hub", "[ ] subnet racks a"},
 		"tarn-hub":        {"catalogue at Tarn hub", "[ ] bound to main", "[ ] feeds main"},
 		"millrace":        {"Saltmarsh Station circuit, to Saltmarsh Station gateway", "[ ] 100 Mbit/s, VLAN tag 100, zone none", "take 14 routes at most"},
-		"image-analysis":  {"[ ] strand 2: IKEv2 from 192.0.2.41 to 198.51.100.40", "IKE: aes256gcm16-prfsha384-ecp384", "announce 10.211.0.0/16"},
+		"image-analysis":  {"[ ] tunnel 2: IKEv2 from 192.0.2.41 to 198.51.100.40", "IKE: aes256gcm16-prfsha384-ecp384", "announce 10.211.0.0/16"},
 	} {
 		files := handover.Render(route.Solve(d, status.Condition{}), d.Find(party, design.Parties...)[0].ID, nil)
 		text := files[len(files)-1].Content

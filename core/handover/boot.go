@@ -29,13 +29,13 @@ func watcher(t *route.Tables, box *design.Object, all []*end, prefix string) []F
 		return nil
 	}
 	runs := unit(
-		"Runs the watcher of "+box.Name, "Dravin's watcher of strands and circuits", later,
+		"Runs the watcher of "+box.Name, "Dravin's watcher of tunnels and circuits", later,
 		[]string{"ExecStart=/bin/sh /etc/dravin/watch.sh", "Restart=always"},
 	)
 	return []File{
 		{
 			Path:  prefix + "dravin/watch.sh",
-			About: "takes typed routes out of what does not answer, and asks again for refused strands", Content: text,
+			About: "takes typed routes out of what does not answer, and asks again for refused tunnels", Content: text,
 		},
 		{Path: prefix + "systemd/system/dravin-watch.service", About: "runs the watcher", Content: runs},
 	}

@@ -120,11 +120,11 @@ type end struct {
 	body      *design.Link
 	near, far *design.End
 	n         int // the gateway's position among the link's ends
-	strands   []strand
+	tunnels   []tunnel
 }
 
-// strand is a tunnel with the number and the interface it has on the gateway.
-type strand struct {
+// tunnel is a tunnel with the number and the interface it has on the gateway.
+type tunnel struct {
 	tunnel *design.Object
 	body   *design.Tunnel
 	number int // interface and mark, unique on the gateway
@@ -133,12 +133,12 @@ type strand struct {
 	up     bool // its sheet says so; nothing is sent into it else, until it answers
 }
 
-// Devices are the interfaces of the strands of a gateway's route-based links, by
+// Devices are the interfaces of the tunnels of a gateway's route-based links, by
 // tunnel.
 func Devices(t *route.Tables, gateway design.ID) map[design.ID]string {
 	out := map[design.ID]string{}
 	for _, e := range endsOf(t, gateway) {
-		for _, s := range e.strands {
+		for _, s := range e.tunnels {
 			if e.routed() {
 				out[s.tunnel.ID] = s.device()
 			}
@@ -147,14 +147,14 @@ func Devices(t *route.Tables, gateway design.ID) map[design.ID]string {
 	return out
 }
 
-func (s strand) device() string { return fmt.Sprintf("dravin%d", s.number) }
+func (s tunnel) device() string { return fmt.Sprintf("dravin%d", s.number) }
 
 func (e *end) routed() bool { return e.body.Routing != design.RoutingSelectors }
 
 // devices are the names of a route-based link's interfaces.
 func (e *end) devices() []string {
 	var out []string
-	for _, s := range e.strands {
+	for _, s := range e.tunnels {
 		out = append(out, s.device())
 	}
 	return out
@@ -167,7 +167,7 @@ func endsOf(t *route.Tables, gateway design.ID) []*end {
 	for _, o := range design.InOrder(d.Referring(gateway, design.KindLink)) {
 		b := o.Body.(*design.Link)
 		near, far, n, ok := b.End(gateway)
-		if !ok || !t.Standing.Intended(o) {
+		if !ok || !t.Status.Intended(o) {
 			continue
 		}
 		e := &end{link: o, body: b, near: near, far: far, n: n}
@@ -176,11 +176,11 @@ func endsOf(t *route.Tables, gateway design.ID) []*end {
 			if design.GoneAtAnEnd(s) {
 				continue
 			}
-			e.strands = append(
-				e.strands,
-				strand{
+			e.tunnels = append(
+				e.tunnels,
+				tunnel{
 					s, s.Body.(*design.Tunnel), number, settings.SettingsOf(d, s, "")[n], settings.Starts(d, s, n),
-					t.Standing.Of(s.ID).Up,
+					t.Status.Of(s.ID).Up,
 				},
 			)
 		}

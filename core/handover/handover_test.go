@@ -86,7 +86,7 @@ func TestOneEndStarts(t *testing.T) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
 	site, network := d.Find("dunmoss-arboretum", design.KindSite)[0], d.Find("ticketing", design.KindNetwork)[0]
-	shapes, err := draft.Shapes(allocation.NewBooks(d), draft.Question{A: network.ID, B: site.ID})
+	shapes, err := draft.Shapes(allocation.NewBooks(d), draft.Options{A: network.ID, B: site.ID})
 	require.NoError(t, err)
 	i := slices.IndexFunc(shapes, func(s draft.Shape) bool { return s.Key == "vpn-bgp-doubled" })
 	d, _, err = d.Apply(shapes[i].Edits)
@@ -102,7 +102,7 @@ func TestOneEndStarts(t *testing.T) {
 	assert.Contains(t, conf(d, d.Find("peatside-nursery", design.KindSite)[0].ID), "start_action = start\n")
 	// Where the profile says that a cloud starts by itself, the site does not.
 	osier := d.Find("image-analysis", design.KindNetwork)[0]
-	shapes, err = draft.Shapes(allocation.NewBooks(d), draft.Question{A: osier.ID, B: site.ID})
+	shapes, err = draft.Shapes(allocation.NewBooks(d), draft.Options{A: osier.ID, B: site.ID})
 	require.NoError(t, err)
 	i = slices.IndexFunc(shapes, func(s draft.Shape) bool { return s.Key == "vpn-bgp-twin" })
 	both, _, err := d.Apply(shapes[i].Edits)

@@ -45,11 +45,11 @@ func (r ruleset) hides(x route.Translation) []string {
 // stands are the box's addresses beside hosts.
 func (r ruleset) stands() []netip.Addr { return design.StandsAt(r.t.Design.Get(r.point.ID)) }
 
-// exit is the interface of a strand or circuit with the address that the box has on
+// exit is the interface of a tunnel or circuit with the address that the box has on
 // it, invalid if it has none of the family.
 type exit struct {
 	joint  design.ID
-	strand design.ID
+	tunnel design.ID
 	device string
 	own    netip.Addr
 }
@@ -62,13 +62,13 @@ func (r ruleset) waysOut() (out []exit) {
 		out = append(out, w)
 	}
 	for _, e := range r.ends {
-		for _, s := range e.strands {
+		for _, s := range e.tunnels {
 			if e.routed() {
 				var own netip.Prefix
 				if len(s.body.Inside) == 2 {
 					own = s.body.Inside[e.n]
 				}
-				add(exit{joint: e.link.ID, strand: s.tunnel.ID, device: s.device()}, own)
+				add(exit{joint: e.link.ID, tunnel: s.tunnel.ID, device: s.device()}, own)
 			}
 		}
 	}
@@ -78,7 +78,7 @@ func (r ruleset) waysOut() (out []exit) {
 	return out
 }
 
-// dials gives a listener that dials over several strands the address of the strand
+// dials gives a listener that dials over several tunnels the address of the tunnel
 // that each connection takes: bound to one of them it would stay there when that is
 // lost.
 func (r ruleset) dials() {
@@ -86,13 +86,13 @@ func (r ruleset) dials() {
 	for _, o := range r.t.Design.ListenersAt(g.ID) {
 		l := o.Body.(*design.Listener)
 		to, port := r.t.Design.DialOf(l)
-		strands := strandsToward(r.t, g, to)
-		if !l.Proxies() || len(strands) < 2 || to.Is4() != r.v4 {
+		tunnels := tunnelsToward(r.t, g, to)
+		if !l.Proxies() || len(tunnels) < 2 || to.Is4() != r.v4 {
 			continue
 		}
-		r.comment("%s dials by any strand, from its inside address", o.Name)
+		r.comment("%s dials by any tunnel, from its inside address", o.Name)
 		for _, w := range r.waysOut() {
-			if slices.Contains(strands, w.strand) && w.own.IsValid() {
+			if slices.Contains(tunnels, w.tunnel) && w.own.IsValid() {
 				r.line(
 					"oifname %q fib saddr type local %s daddr %s %s dport %d snat to %s", w.device, r.family, to,
 					l.Service.Proto, port, w.own,

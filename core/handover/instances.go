@@ -66,7 +66,7 @@ type script struct {
 }
 
 // instances sets up the routing instances of a box that carries several segments, a
-// kernel table each: what comes from a segment's LANs, strands and circuits is routed
+// kernel table each: what comes from a segment's LANs, tunnels and circuits is routed
 // by its table alone. What the BGP daemon learns it puts there itself.
 func (s *script) instances() {
 	segments := route.Instances(s.t.Design, s.box)[1:]
@@ -116,7 +116,7 @@ func (s *script) devicesIn(segment design.ID) (out []string) {
 		}
 	}
 	for _, e := range s.ends {
-		for _, x := range e.strands {
+		for _, x := range e.tunnels {
 			if e.routed() && s.t.Design.SegmentOf(x.tunnel.ID) == segment {
 				out = append(out, x.device())
 			}

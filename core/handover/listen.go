@@ -55,14 +55,14 @@ func neverSource(a netip.Addr) string {
 	return " nodad preferred_lft 0"
 }
 
-// strandsToward are the strands over which a box dials an address itself.
-func strandsToward(t *route.Tables, g *design.Object, to netip.Addr) (out []design.ID) {
+// tunnelsToward are the tunnels over which a box dials an address itself.
+func tunnelsToward(t *route.Tables, g *design.Object, to netip.Addr) (out []design.ID) {
 	c := t.Point(g.ID).Lookup(to)
 	if c.Winner == nil || c.Winner.Hop.Kind != route.Tunnel {
 		return nil
 	}
 	for _, s := range t.Design.Inside(c.Winner.Hop.To, design.KindTunnel) {
-		if (len(c.Winner.Strands) == 0 || slices.Contains(c.Winner.Strands, s.ID)) && !design.GoneAtAnEnd(s) {
+		if (len(c.Winner.Tunnels) == 0 || slices.Contains(c.Winner.Tunnels, s.ID)) && !design.GoneAtAnEnd(s) {
 			out = append(out, s.ID)
 		}
 	}
@@ -155,7 +155,7 @@ func relayCommand(t *route.Tables, g *design.Object, l *design.Listener) string 
 	listen := fmt.Sprintf("%s%s-LISTEN:%d,bind=%s,reuseaddr,fork", proto, socketFamily(l.Address), l.Service.Port, socketAddress(l.Address))
 	dial := fmt.Sprintf("%s%s:%s:%d", proto, socketFamily(to), socketAddress(to), port)
 	if src := t.Dials(g.ID, to); src.IsValid() && !src.Assumed && src.Addr.Is4() == to.Is4() &&
-		len(strandsToward(t, g, to)) < 2 {
+		len(tunnelsToward(t, g, to)) < 2 {
 		dial += ",bind=" + socketAddress(src.Addr)
 	}
 	return "/usr/bin/socat -T 600 " + listen + " " + dial

@@ -80,7 +80,7 @@ func TestAnswersOfIPv6AreRendered(t *testing.T) {
 	hill := d.Find("marrow-hill/gateway", design.KindGateway)[0]
 	g := *hill.Body.(*design.Gateway)
 	g.Stands = []netip.Addr{netip.MustParseAddr("2001:db8:20::1")}
-	g.Translate = append([]design.Rule{{Hook: design.Leaving, Does: design.FromPool, Into: netip.MustParsePrefix("2001:db8:20::f0/126"), Source: []netip.Prefix{netip.MustParsePrefix("2001:db8:20::/64")}}}, g.Translate...)
+	g.Translate = append([]design.Rule{{Hook: design.Postrouting, Does: design.FromPool, Into: netip.MustParsePrefix("2001:db8:20::f0/126"), Source: []netip.Prefix{netip.MustParsePrefix("2001:db8:20::/64")}}}, g.Translate...)
 	host := d.Find("tide-recorder")[0]
 	six := &design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("10.215.0.15"), netip.MustParseAddr("2001:db8:30::15")}, Answers: []design.Service{{Proto: "tcp", Port: 443}}}
 	l := &design.Object{ID: "six", Kind: design.KindListener, Name: "tides", Body: &design.Listener{At: hill.ID, Address: netip.MustParseAddr("2001:db8:20::99"), Service: design.Service{Proto: "tcp", Port: 443}, Target: host.ID}}
@@ -107,8 +107,8 @@ func TestABoxInACloudIsRendered(t *testing.T) {
 		}}},
 		&design.Object{ID: "bs", Kind: design.KindSubnet, Parent: network.ID, Name: "border", Body: &design.Subnet{Zone: "tarn-north-a", Prefixes: []netip.Prefix{netip.MustParsePrefix("10.209.9.0/28")}, Table: "bt"}},
 		&design.Object{ID: "bb", Kind: design.KindBox, Parent: network.ID, Name: "translating box", Body: &design.Box{Addresses: []netip.Addr{netip.MustParseAddr("10.209.9.2")}, Translate: []design.Rule{
-			{Hook: design.Arriving, Does: design.OneToOne, Real: real, Into: mapped},
-			{Hook: design.Leaving, Does: design.OneToOne, Real: real, Into: mapped},
+			{Hook: design.Prerouting, Does: design.OneToOne, Real: real, Into: mapped},
+			{Hook: design.Postrouting, Does: design.OneToOne, Real: real, Into: mapped},
 		}}})
 	rules := fileOf(t, d, "herbarium-scans", "translating-box/nftables.d/dravin.nft")
 	assert.Contains(t, rules, "ip daddr 10.223.36.0/24 dnat ip prefix to ip daddr map { 10.223.36.0/24 : 10.209.1.0/24 }")

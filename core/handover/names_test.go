@@ -16,10 +16,10 @@ func TestNamesInFilesAreReadable(t *testing.T) {
 		path []string
 		want string
 	}{
-		{sections, []string{"Marrow Hill to catalogue", "strand 1"}, "marrow-hill-to-catalogue__strand-1"},
+		{sections, []string{"Marrow Hill to catalogue", "tunnel 1"}, "marrow-hill-to-catalogue__tunnel-1"},
 		{sections, []string{"a-b", "c"}, "a-b__c"},
 		{sections, []string{"a", "b-c"}, "a__b-c"},
-		{protocols, []string{"3 huts", "strand 1", "session"}, "N3_huts__strand_1__session"},
+		{protocols, []string{"3 huts", "tunnel 1", "session"}, "N3_huts__tunnel_1__session"},
 		{protocols, []string{"Süd", "session"}, "sXFC_d__session"},
 		{folders, []string{"Old Orangery"}, "old-orangery"},
 	} {

@@ -45,8 +45,8 @@ type ruleset struct {
 
 func (r ruleset) chains() {
 	r.marks()
-	r.chain("arriving", "prerouting", "nat", "dstnat", func() { r.rules(design.Arriving) })
-	r.chain("leaving", "postrouting", "nat", "srcnat", func() { r.rules(design.Leaving) })
+	r.chain("arriving", "prerouting", "nat", "dstnat", func() { r.rules(design.Prerouting) })
+	r.chain("leaving", "postrouting", "nat", "srcnat", func() { r.rules(design.Postrouting) })
 	r.chain("passing", "forward", "filter", "filter", func() {
 		r.comment("encapsulation takes room: let both ends know the largest segment that fits")
 		r.line("tcp flags & (syn | rst) == syn tcp option maxseg size set rt mtu")
@@ -78,7 +78,7 @@ func (r ruleset) marks() {
 // when it leaves: each has one mark, whatever number of rules asks for it.
 func (r ruleset) marked() (out []design.ID) {
 	for _, x := range r.point.Translations {
-		if x.Hook == design.Leaving && x.From != "" && !slices.Contains(out, x.From) && r.devices(x.From) != nil {
+		if x.Hook == design.Postrouting && x.From != "" && !slices.Contains(out, x.From) && r.devices(x.From) != nil {
 			out = append(out, x.From)
 		}
 	}
@@ -86,7 +86,7 @@ func (r ruleset) marked() (out []design.ID) {
 }
 
 func (r ruleset) rules(hook string) {
-	if hook == design.Leaving {
+	if hook == design.Postrouting {
 		r.dials()
 	}
 	for _, x := range r.point.Translations {
@@ -157,7 +157,7 @@ func (r ruleset) conditions(x route.Translation) (text string, ok bool) {
 			return true
 		}
 		if names := r.devices(joint); names != nil {
-			if device == "iifname" && x.Hook == design.Leaving {
+			if device == "iifname" && x.Hook == design.Postrouting {
 				add("meta mark and 0xffff == %d", slices.Index(r.marked(), joint)+1)
 				return true
 			}
@@ -259,7 +259,7 @@ func (r ruleset) services(list []design.Service) []string {
 // named is what a one-to-one rule itself says of the packets that it is for: which
 // address, in which range.
 func (r ruleset) named(x design.Rule) string {
-	if x.Hook == design.Arriving {
+	if x.Hook == design.Prerouting {
 		return "daddr " + x.Into.String()
 	}
 	return "saddr " + x.Real.String()
@@ -270,7 +270,7 @@ func (r ruleset) deed(x design.Rule) string {
 	f := r.family
 	switch x.Does {
 	case design.OneToOne:
-		if x.Hook == design.Arriving {
+		if x.Hook == design.Prerouting {
 			return fmt.Sprintf("%s daddr %s dnat %s prefix to %s daddr map { %s : %s }", f, x.Into, f, f, x.Into, x.Real)
 		}
 		return fmt.Sprintf("%s saddr %s snat %s prefix to %s saddr map { %s : %s }", f, x.Real, f, f, x.Real, x.Into)

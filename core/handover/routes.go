@@ -38,7 +38,7 @@ func routes(t *route.Tables, g *design.Object, all []*end) string {
 		wayOut(s.page, all)
 	}
 	for _, e := range all {
-		if e.routed() && len(e.strands) > 0 {
+		if e.routed() && len(e.tunnels) > 0 {
 			interfaces(s.page, e)
 		}
 	}
@@ -115,8 +115,8 @@ func flag(v4 bool) string { return map[bool]string{true: "-4", false: "-6"}[v4] 
 
 func interfaces(p *page, e *end) {
 	p.line("")
-	p.comment("%s: one interface for each strand.", e.link.Name)
-	for _, s := range e.strands {
+	p.comment("%s: one interface for each tunnel.", e.link.Name)
+	for _, s := range e.tunnels {
 		p.line("ip link show %[1]s >/dev/null 2>&1 || ip link add %[1]s type xfrm if_id %[2]d", s.device(), s.number)
 		if len(s.body.Inside) == 2 {
 			p.line(
@@ -151,7 +151,7 @@ func sheet(t *route.Tables, party design.ID) File {
 			watchSheet(p, t, g, all)
 		}
 		for _, r := range t.Point(g.ID).Translations {
-			if r.Does == design.OneToOne && r.Hook == design.Leaving {
+			if r.Does == design.OneToOne && r.Hook == design.Postrouting {
 				p.line("  [ ] map %s to %s toward %s, one to one", r.Real, r.Into, d.Title(r.Toward))
 			} else if r.Of == g.ID {
 				p.line("  [ ] %s: %s", r.Hook, RuleWords(d, r.Rule))
@@ -226,7 +226,7 @@ func RuleWords(d *design.Design, r design.Rule) string {
 
 func linkSheet(p *page, d *design.Design, e *end) {
 	p.line("  %s, to %s", e.link.Name, d.Title(e.far.Gateway))
-	for _, s := range e.strands {
+	for _, s := range e.tunnels {
 		p.line("  [ ] %s: IKEv%d from %s to %s, pre-shared key%s", s.tunnel.Name, s.set.Version, orFill(unknown(s.set.Address)), orFill(unknown(s.set.Peer)), insideWords(e, s))
 		p.line("      IKE: %s; renewed after %d s", strings.Join(s.set.IKE, ", "), s.set.IKELife)
 		p.line("      ESP: %s; renewed after %d s", strings.Join(s.set.ESP, ", "), s.set.ChildLife)
@@ -252,7 +252,7 @@ func unknown(a netip.Addr) string {
 	return a.String()
 }
 
-func insideWords(e *end, s strand) string {
+func insideWords(e *end, s tunnel) string {
 	if len(s.body.Inside) != 2 {
 		return ""
 	}

@@ -11,7 +11,7 @@ import (
 	"dravin/core/route"
 )
 
-// swanctl renders the connections of a gateway: one for each strand, in it one
+// swanctl renders the connections of a gateway: one for each tunnel, in it one
 // child for each pair of ranges, since not every far end takes several pairs
 // in one.
 func swanctl(t *route.Tables, g *design.Object, ends []*end) string {
@@ -20,7 +20,7 @@ func swanctl(t *route.Tables, g *design.Object, ends []*end) string {
 	p.block("connections", func() {
 		bypass(p, t.Point(g.ID))
 		for _, e := range ends {
-			for _, s := range e.strands {
+			for _, s := range e.tunnels {
 				connection(p, t.Design, e, s)
 			}
 		}
@@ -59,7 +59,7 @@ func bypass(p *page, point *route.Point) {
 	})
 }
 
-func connection(p *page, d *design.Design, e *end, s strand) {
+func connection(p *page, d *design.Design, e *end, s tunnel) {
 	p.comment("%s, %s, to %s", e.link.Name, s.tunnel.Name, d.Title(e.far.Gateway))
 	p.block(connectionName(e, s), func() {
 		p.line("version = %d", s.set.Version)
@@ -115,19 +115,19 @@ func farAddress(p *page, s negotiate.Settings) string {
 	return s.Peer.String()
 }
 
-func connectionName(e *end, s strand) string {
+func connectionName(e *end, s tunnel) string {
 	return sections.name(e.link.Name, s.tunnel.Name)
 }
 
-func childName(e *end, s strand, n int) string {
+func childName(e *end, s tunnel, n int) string {
 	return fmt.Sprintf("%s__%d", connectionName(e, s), n+1)
 }
 
 type pair struct{ local, remote netip.Prefix }
 
-// pairs are the selectors of a strand, as its end is set: each local range with each
+// pairs are the selectors of a tunnel, as its end is set: each local range with each
 // remote one of its family.
-func pairs(s strand) []pair {
+func pairs(s tunnel) []pair {
 	var out []pair
 	for _, l := range s.set.Local {
 		for _, r := range s.set.Remote {
@@ -139,7 +139,7 @@ func pairs(s strand) []pair {
 	return out
 }
 
-func child(p *page, e *end, s strand, name string, ts pair) {
+func child(p *page, e *end, s tunnel, name string, ts pair) {
 	p.block(name, func() {
 		p.line("local_ts = %s", ts.local)
 		p.line("remote_ts = %s", ts.remote)
@@ -160,7 +160,7 @@ func swanctlKeys(d *design.Design, ends []*end, keys Keys) string {
 	p.head("Pre-shared keys. Readable by root alone (mode 0600).")
 	p.block("secrets", func() {
 		for _, e := range ends {
-			for _, s := range e.strands {
+			for _, s := range e.tunnels {
 				key := keys[s.tunnel.ID]
 				if key == "" {
 					p.comment("No key is known for %s, %s: agree on one with %s and put it here.", e.link.Name, s.tunnel.Name, d.Title(e.far.Gateway))
@@ -191,7 +191,7 @@ func cloudKeys(t *route.Tables, party design.ID, keys Keys) (f File) {
 	)
 	for _, g := range t.Design.Inside(party, design.KindGateway) {
 		for _, e := range endsOf(t, g.ID) {
-			for _, s := range e.strands {
+			for _, s := range e.tunnels {
 				f = File{Path: folders.name(o.Name) + "-keys.txt", About: "the pre-shared keys to enter; the far end needs the same", Secret: true}
 				key := keys[s.tunnel.ID]
 				if key == "" {

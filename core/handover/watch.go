@@ -10,7 +10,7 @@ import (
 	"dravin/core/route"
 )
 
-// How strands and circuits whose routes are entered by hand are watched.
+// How tunnels and circuits whose routes are entered by hand are watched.
 const (
 	watchMisses     = 3 // answers that one may miss before it is left
 	watchPause      = 1 // seconds between rounds; a round waits a second for an answer
@@ -27,7 +27,7 @@ type watched struct {
 	connection string     // of the IPsec daemon, whose word counts while nothing has answered; empty: none
 }
 
-// watched are the strands of static links and the circuits without a session that
+// watched are the tunnels of static links and the circuits without a session that
 // routes lead into: with BGP the daemon takes the routes away.
 func (s *script) watched() (out []watched) {
 	into := map[string]bool{}
@@ -37,7 +37,7 @@ func (s *script) watched() (out []watched) {
 		}
 	}
 	for _, e := range s.ends {
-		for _, x := range e.strands {
+		for _, x := range e.tunnels {
 			if into[x.device()] {
 				out = append(
 					out,
@@ -48,14 +48,14 @@ func (s *script) watched() (out []watched) {
 	}
 	for _, c := range s.on {
 		if into[c.device] {
-			out = append(out, watched{c.device, c.object.Name, s.t.Standing.Of(c.object.ID).Up, c.far, ""})
+			out = append(out, watched{c.device, c.object.Name, s.t.Status.Of(c.object.ID).Up, c.far, ""})
 		}
 	}
 	return out
 }
 
-// asked is the far end's inside address, if the strand's selectors let it be asked.
-func (e *end) asked(x strand) netip.Addr {
+// asked is the far end's inside address, if the tunnel's selectors let it be asked.
+func (e *end) asked(x tunnel) netip.Addr {
 	if len(x.body.Inside) != 2 {
 		return netip.Addr{}
 	}
@@ -66,9 +66,9 @@ func (e *end) asked(x strand) netip.Addr {
 	return netip.Addr{}
 }
 
-// watch renders a script that takes routes, in every routing instance, out of strands
+// watch renders a script that takes routes, in every routing instance, out of tunnels
 // and circuits that no longer answer and puts them back into those that do, and that asks
-// again for strands that were refused; "" where there is nothing to do. A route over none
+// again for tunnels that were refused; "" where there is nothing to do. A route over none
 // that answers is taken away, so that the next goes: the kernel would keep it, since its
 // interface is there.
 func watch(t *route.Tables, g *design.Object, all []*end) string {
@@ -78,7 +78,7 @@ func watch(t *route.Tables, g *design.Object, all []*end) string {
 		return ""
 	}
 	s.line("#!/bin/sh")
-	s.head("Watches strands and circuits at " + t.Design.Title(g.ID))
+	s.head("Watches tunnels and circuits at " + t.Design.Title(g.ID))
 	s.line("set -u")
 	s.watchWords(list, calls)
 	s.part("while :; do", "done", func() {
@@ -111,7 +111,7 @@ func watchSheet(p *page, t *route.Tables, box *design.Object, all []*end) {
 			failoverSeconds,
 		)
 	} else if len(s.calls()) > 0 {
-		p.line("  [ ] the watcher runs: a strand that was refused is asked for again")
+		p.line("  [ ] the watcher runs: a tunnel that was refused is asked for again")
 	}
 }
 
@@ -172,7 +172,7 @@ func (s *script) round(list []watched) {
 // calls are the commands that ask again for what this end starts.
 func (s *script) calls() (out []string) {
 	for _, e := range s.ends {
-		for _, x := range e.strands {
+		for _, x := range e.tunnels {
 			for n := range pairs(x) {
 				if x.starts {
 					out = append(out, fmt.Sprintf("calls %s %s", connectionName(e, x), childName(e, x, n)))

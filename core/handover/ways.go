@@ -18,14 +18,14 @@ const (
 	entered6 = 2047
 	metric4  = 3 // before what the BGP daemon learns
 	metric6  = 2048
-	perLink  = 8 // strands that may stand one behind the other
+	perLink  = 8 // tunnels that may stand one behind the other
 )
 
 // way is a route into a static link, or into a circuit without a session, as a table
 // of the kernel has it.
 type way struct {
 	to      netip.Prefix
-	devices []string   // of the strands that it may take, or of the circuit
+	devices []string   // of the tunnels that it may take, or of the circuit
 	up      []string   // those of them that are up
 	via     netip.Addr // a circuit's far end; invalid for a link
 	metric  int        // of the first
@@ -44,7 +44,7 @@ func (s *script) ways(p *route.Point, table int) []way {
 		switch {
 		case r.Hop.Kind == route.Tunnel && r.Source == route.Static:
 			n := slices.IndexFunc(s.ends, func(e *end) bool { return e.link.ID == r.Hop.To })
-			if n < 0 || len(s.ends[n].strands) == 0 {
+			if n < 0 || len(s.ends[n].tunnels) == 0 {
 				continue
 			}
 			w.devices, w.metric = s.ends[n].devicesOf(r), metricOf(r.Prefix, n)
@@ -140,11 +140,11 @@ func (w way) hops() []string {
 	return out
 }
 
-// devicesOf are the devices of the strands that a route into the link uses.
+// devicesOf are the devices of the tunnels that a route into the link uses.
 func (e *end) devicesOf(r route.Route) []string {
 	var out []string
-	for _, s := range e.strands {
-		if len(r.Strands) == 0 || slices.Contains(r.Strands, s.tunnel.ID) {
+	for _, s := range e.tunnels {
+		if len(r.Tunnels) == 0 || slices.Contains(r.Tunnels, s.tunnel.ID) {
 			out = append(out, s.device())
 		}
 	}
@@ -154,10 +154,10 @@ func (e *end) devicesOf(r route.Route) []string {
 	return out
 }
 
-// upAmong are those of some devices whose strands are up.
+// upAmong are those of some devices whose tunnels are up.
 func (e *end) upAmong(devices []string) []string {
 	var out []string
-	for _, s := range e.strands {
+	for _, s := range e.tunnels {
 		if s.up && slices.Contains(devices, s.device()) {
 			out = append(out, s.device())
 		}
@@ -166,7 +166,7 @@ func (e *end) upAmong(devices []string) []string {
 }
 
 // hopsOf are the next hops of a link, one list for each metric: IPv4 shares among
-// the strands; IPv6 takes no route over several devices without gateways, so there
+// the tunnels; IPv6 takes no route over several devices without gateways, so there
 // they stand one behind the other.
 func hopsOf(devices []string, v4 bool) []string {
 	if !v4 || len(devices) == 1 {
@@ -230,7 +230,7 @@ func circuitsAt(t *route.Tables, box design.ID) []circuitAt {
 	var out []circuitAt
 	for n, o := range design.InOrder(t.Design.Referring(box, design.KindCircuit)) {
 		for k, e := range o.Body.(*design.Circuit).Ends {
-			if e.At != box || !t.Standing.Intended(o) {
+			if e.At != box || !t.Status.Intended(o) {
 				continue
 			}
 			c := circuitAt{object: o, near: e, device: fmt.Sprintf("circuit%d", n+1)}

@@ -64,20 +64,20 @@ func exported(d *design.Design, o *design.Object) []map[Column]string {
 			words = append(words, s.String())
 		}
 		base[ColumnAnswers], base[ColumnNote] = strings.Join(words, " "), b.Note
-		return spread(base, ColumnAddress, b.Addresses)
+		return expanded(base, ColumnAddress, b.Addresses)
 	case *design.Gateway:
 		if b.ASN != 0 {
 			base[ColumnASN] = fmt.Sprint(b.ASN)
 		}
-		return spread(base, ColumnAddress, b.Addresses)
+		return expanded(base, ColumnAddress, b.Addresses)
 	case *design.Reservation:
 		base[ColumnKind] = or(wordOfUse(b.Use), string(o.Kind))
 		base[ColumnParty], base[ColumnNote] = nameOf(d, b.Party), b.Note
-		return spread(base, ColumnPrefix, []netip.Prefix{b.Prefix})
+		return expanded(base, ColumnPrefix, []netip.Prefix{b.Prefix})
 	default:
 		return nil
 	}
-	return spread(base, ColumnPrefix, d.Ranges(o.ID))
+	return expanded(base, ColumnPrefix, d.Ranges(o.ID))
 }
 
 func wordOfUse(use string) string {
@@ -90,7 +90,7 @@ func wordOfUse(use string) string {
 }
 
 // spread makes a row for each value.
-func spread[T fmt.Stringer](base map[Column]string, c Column, values []T) []map[Column]string {
+func expanded[T fmt.Stringer](base map[Column]string, c Column, values []T) []map[Column]string {
 	var out []map[Column]string
 	for _, v := range values {
 		row := map[Column]string{c: v.String()}

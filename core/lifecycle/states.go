@@ -98,23 +98,23 @@ func WithHalf(o *design.Object, n int, made bool) *design.Object {
 }
 
 // Stage is one of the things that the making of a circuit goes through.
-type Stage struct {
+type Milestone struct {
 	Word string `json:"word"`
 	Done bool   `json:"done"`
 }
 
 // Track is how far the making of a circuit has come; empty for anything else.
-func Track(d *design.Design, o *design.Object) []Stage {
+func Track(d *design.Design, o *design.Object) []Milestone {
 	c, ok := o.Body.(*design.Circuit)
 	if !ok {
-		return []Stage{}
+		return []Milestone{}
 	}
 	order := []string{design.StepOrdered, design.StepCode, design.StepAccepted, design.StepInUse}
 	at := slices.Index(order, c.Step)
 	if c.Step == "" && design.StateOf(o) == design.Ready {
 		at = len(order) - 1
 	}
-	out := []Stage{{Word: "ordered at " + d.Title(c.Ends[0].At)}, {Word: "order code"}, {Word: "accepted at " + d.Title(c.Ends[1].At)}, {Word: "session up"}}
+	out := []Milestone{{Word: "ordered at " + d.Title(c.Ends[0].At)}, {Word: "order code"}, {Word: "accepted at " + d.Title(c.Ends[1].At)}, {Word: "session up"}}
 	for n := range out {
 		out[n].Done = n <= at
 	}

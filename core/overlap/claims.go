@@ -123,7 +123,7 @@ func withMapped(d *design.Design, claims []Claim) []Claim {
 	return claims
 }
 
-// domains tells for every party which clump of joined parties it is in, from 1.
+// domains tells for every party which component of joined parties it is in, from 1.
 // What nothing reaches is in none, 0.
 func domains(joins []status.Join) map[design.ID]int {
 	of := map[design.ID]int{}

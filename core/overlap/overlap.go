@@ -33,7 +33,7 @@ const (
 // Weights are all weights, worst first.
 var Weights = []Weight{Breaks, Joined, Planned, Within, Apart, Divided, Answered}
 
-// Group is a clump of overlapping claims.
+// Group is a component of overlapping claims.
 type Group struct {
 	Key      string       `json:"key"` // stable while the widest range and its owner stay
 	Span     netip.Prefix `json:"span"`
@@ -55,9 +55,9 @@ func Find(d *design.Design) []Group {
 	ends := intentEnds(d)
 	now, later := estateOf(d, status.Today), estateOf(d, status.Built)
 	out := []Group{}
-	for _, clump := range prefix.Clumps(ranges) {
-		g := Group{Span: ranges[clump[0]], Intents: []design.ID{}}
-		for _, n := range clump {
+	for _, component := range prefix.Components(ranges) {
+		g := Group{Span: ranges[component[0]], Intents: []design.ID{}}
+		for _, n := range component {
 			c := claims[n]
 			g.Claims = append(g.Claims, c)
 			g.Fixed = g.Fixed || c.Fixed

@@ -20,23 +20,23 @@ func Pairs(ps []netip.Prefix) iter.Seq2[int, int] {
 	}
 }
 
-// Clumps returns the groups of prefixes that hang together by overlapping, as
-// indexes into ps. A prefix that overlaps no other is in none. Each clump
-// begins with the prefix that contains all others; clumps are sorted by it.
-func Clumps(ps []netip.Prefix) [][]int {
+// Components returns the groups of prefixes that hang together by overlapping, as
+// indexes into ps. A prefix that overlaps no other is in none. Each component
+// begins with the prefix that contains all others; components are sorted by it.
+func Components(ps []netip.Prefix) [][]int {
 	var out [][]int
-	var clump []int
+	var component []int
 	for open, n := range nested(ps) {
 		if len(open) == 0 {
-			if len(clump) > 1 {
-				out = append(out, clump)
+			if len(component) > 1 {
+				out = append(out, component)
 			}
-			clump = nil
+			component = nil
 		}
-		clump = append(clump, n)
+		component = append(component, n)
 	}
-	if len(clump) > 1 {
-		out = append(out, clump)
+	if len(component) > 1 {
+		out = append(out, component)
 	}
 	return out
 }

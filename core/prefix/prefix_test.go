@@ -101,11 +101,11 @@ func TestPairsAndClumpsAgainstReference(t *testing.T) {
 		assert.Equal(t, different, Count(ps, parties))
 
 		inClump := map[int]bool{}
-		for _, clump := range Clumps(ps) {
-			require.Greater(t, len(clump), 1)
-			for _, i := range clump {
-				assert.Equal(t, root[clump[0]], root[i])
-				assert.True(t, Contains(ps[clump[0]], ps[i]), "the first contains the others")
+		for _, component := range Components(ps) {
+			require.Greater(t, len(component), 1)
+			for _, i := range component {
+				assert.Equal(t, root[component[0]], root[i])
+				assert.True(t, Contains(ps[component[0]], ps[i]), "the first contains the others")
 				inClump[i] = true
 			}
 		}

@@ -56,7 +56,7 @@ func (f *failures) tables(t *route.Tables, id design.ID) *route.Tables {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.without[id] == nil {
-		c := t.Standing.Condition()
+		c := t.Status.Condition()
 		c.Without = append(slices.Clone(c.Without), status.Thing{Object: id})
 		f.without[id] = route.Solve(t.Design.Watched(nil), c) // kept for others, so nobody's notes
 	}
@@ -120,7 +120,7 @@ func intent(t *route.Tables, o *design.Object, failed func(design.ID) *route.Tab
 	in := o.Body.(*design.Intent)
 	r := Result{Intent: o.ID, Name: o.Name, Group: in.Group, Never: in.Never, Holds: true}
 	r.Proof = walk.Unwalked(in.Service)
-	r.Proof.Horizon = t.Standing.Condition().Horizon
+	r.Proof.Horizon = t.Status.Condition().Horizon
 	walked := false
 	for _, from := range t.Design.StandsFor(in.From) {
 		for _, to := range t.Design.StandsFor(in.To) {
@@ -163,8 +163,8 @@ func between(t *route.Tables, r Result, from, to design.ID, in *design.Intent) R
 	return r
 }
 
-// fails reports whether something may fail by itself: a strand, a circuit, an edge
-// router, a site's gateway. A cloud's gateway is many boxes, of which a strand's
+// fails reports whether something may fail by itself: a tunnel, a circuit, an edge
+// router, a site's gateway. A cloud's gateway is many boxes, of which a tunnel's
 // end is one.
 func fails(d *design.Design, o *design.Object) bool {
 	switch o.Kind {

@@ -35,7 +35,7 @@ func TestIntentsOfManyKinds(t *testing.T) {
 		{"a party reaches a party", "from: marrow-hill, to: catalogue, service: tcp/443", false, ""}, // its other LANs are unknown there
 		{"never, for every service", "from: visitors, to: science, never: true", true, ""},
 		{"never, and it does", "from: catalogue, to: marrow-hill/data-room, never: true", false, ""},
-		{"two strands survive one, one gateway does not", "from: catalogue/shelf-b, to: marrow-hill/data-room, service: tcp/443, survives: true", false, "Marrow Hill gateway"},
+		{"two tunnels survive one, one gateway does not", "from: catalogue/shelf-b, to: marrow-hill/data-room, service: tcp/443, survives: true", false, "Marrow Hill gateway"},
 		{"a hub has nothing that fails alone", "from: catalogue/shelf-b, to: herbarium-scans/racks-a, service: tcp/443, survives: true", true, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -47,13 +47,13 @@ func TestIntentsOfManyKinds(t *testing.T) {
 }
 
 func TestAStrandAloneIsMissed(t *testing.T) {
-	second := `      - name: strand 2
+	second := `      - name: tunnel 2
         outside: [198.51.100.10, 192.0.2.11]
         inside: [169.254.140.6/30, 169.254.140.5/30]
 `
 	r := held(t, "from: catalogue/shelf-b, to: marrow-hill/data-room, service: tcp/443, survives: true", second, "")
 	assert.False(t, r.Holds)
-	assert.Contains(t, r.WithoutTitle, "strand 1")
+	assert.Contains(t, r.WithoutTitle, "tunnel 1")
 }
 
 func TestIntentsThatSayTooLittle(t *testing.T) {

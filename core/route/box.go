@@ -81,10 +81,10 @@ func (s *solver) insides(p *Point) {
 		if !s.st.Intended(x.joint) || !s.meets(p, x.joint.ID) {
 			continue
 		}
-		kind, strands, v := Circuit, []design.ID(nil), s.st.Of(x.joint.ID)
-		if x.strand != "" {
-			kind, strands, v = Tunnel, []design.ID{x.strand}, s.st.Of(x.strand)
+		kind, tunnels, v := Circuit, []design.ID(nil), s.st.Of(x.joint.ID)
+		if x.tunnel != "" {
+			kind, tunnels, v = Tunnel, []design.ID{x.tunnel}, s.st.Of(x.tunnel)
 		}
-		p.add(s.standing(p, Route{Prefix: x.around, Source: Inside, Hop: Hop{Kind: kind, To: x.joint.ID}, Via: x.joint.Name, Strands: strands}, v))
+		p.add(s.status(p, Route{Prefix: x.around, Source: Inside, Hop: Hop{Kind: kind, To: x.joint.ID}, Via: x.joint.Name, Tunnels: tunnels}, v))
 	}
 }

@@ -31,7 +31,7 @@ type Candidate struct {
 func (t *Tables) Candidates(k Key) []Candidate {
 	t.Design.NoteLearned(k.String())
 	out := []Candidate{}
-	for _, e := range t.world.learn().Table(k.String()) {
+	for _, e := range t.network.learn().Table(k.String()) {
 		for n, r := range slices.Concat(e.Routes, e.Lost) {
 			if r.Own() {
 				continue
@@ -50,7 +50,7 @@ func (t *Tables) Candidates(k Key) []Candidate {
 // SessionState is a session as a whole: how it stands, and what its ends have come to.
 type SessionState struct {
 	Session  design.ID    `json:"session"`
-	Carrier  string       `json:"carrier"` // the link and strand, or the circuit
+	Carrier  string       `json:"carrier"` // the link and tunnel, or the circuit
 	Up       bool         `json:"up"`
 	Why      string       `json:"why,omitempty"`  // why it is down
 	Hold     uint32       `json:"hold,omitempty"` // seconds, as negotiated; 0 if it is not up
@@ -71,7 +71,7 @@ type SessionOf struct {
 func (t *Tables) Sessions() []SessionState {
 	out := []SessionState{}
 	for _, o := range t.Design.Of(design.KindSession) {
-		v, agreed := t.Standing.Of(o.ID), t.Standing.Session(o.ID)
+		v, agreed := t.Status.Of(o.ID), t.Status.Session(o.ID)
 		set := settings.SessionEndsOf(t.Design, o)
 		s := SessionState{
 			Session: o.ID, Carrier: status.CarrierName(t.Design, o), Up: v.Up, Why: v.Why,

@@ -9,7 +9,7 @@ import (
 )
 
 // Row is what a table does with one range.
-type Row struct {
+type Difference struct {
 	Prefix netip.Prefix `json:"prefix"`
 	Source Source       `json:"source"`
 	Via    string       `json:"via"`
@@ -19,19 +19,19 @@ type Row struct {
 // Move is a range that a table sends another way.
 type Move struct {
 	Prefix netip.Prefix `json:"prefix"`
-	Was    Row          `json:"was"`
-	Now    Row          `json:"now"`
+	Was    Difference   `json:"was"`
+	Now    Difference   `json:"now"`
 }
 
 // TableChange is what differs in one table.
 type TableChange struct {
-	At      design.ID `json:"at"`
-	Segment design.ID `json:"segment,omitempty"`
-	Title   string    `json:"title"`
-	Party   design.ID `json:"party"`
-	Gained  []Row     `json:"gained"`
-	Lost    []Row     `json:"lost"`
-	Moved   []Move    `json:"moved"`
+	At      design.ID    `json:"at"`
+	Segment design.ID    `json:"segment,omitempty"`
+	Title   string       `json:"title"`
+	Party   design.ID    `json:"party"`
+	Gained  []Difference `json:"gained"`
+	Lost    []Difference `json:"lost"`
+	Moved   []Move       `json:"moved"`
 }
 
 // Changed tells in which tables what is used differs from those before, in the
@@ -47,7 +47,7 @@ func (t *Tables) Changed(before *Tables) []TableChange {
 		if named == nil {
 			named = old
 		}
-		c := TableChange{At: named.ID, Segment: named.Segment, Title: named.Title, Party: named.Party.ID, Gained: []Row{}, Lost: []Row{}, Moved: []Move{}}
+		c := TableChange{At: named.ID, Segment: named.Segment, Title: named.Title, Party: named.Party.ID, Gained: []Difference{}, Lost: []Difference{}, Moved: []Move{}}
 		c.compare(old, p)
 		if len(c.Gained)+len(c.Lost)+len(c.Moved) > 0 {
 			out = append(out, c)
@@ -108,4 +108,4 @@ func (p *Point) used() map[netip.Prefix]*Route {
 	return out
 }
 
-func (r *Route) row() Row { return Row{r.Prefix, r.Source, r.Via, pathOf(r.Learned)} }
+func (r *Route) row() Difference { return Difference{r.Prefix, r.Source, r.Via, pathOf(r.Learned)} }

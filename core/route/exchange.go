@@ -30,14 +30,14 @@ type Exchange struct {
 // it. Of a session that is down nothing is told.
 func (t *Tables) Exchanged(session design.ID, end int) []Exchange {
 	out := []Exchange{}
-	r := t.world.learn()
-	if !t.Standing.Of(session).Up {
+	r := t.network.learn()
+	if !t.Status.Of(session).Up {
 		return out
 	}
 	for _, key := range r.At(string(session)) {
 		t.Design.NoteLearned(key)
 	}
-	for _, x := range r.Told(string(session), end) {
+	for _, x := range r.Advertised(string(session), end) {
 		near, far := x.Session.Ends[x.End], x.Session.Ends[1-x.End]
 		if x.Stop == bgp.BackToSender || x.Sent.Own() && x.Sent.Quiet && x.Stop == bgp.Unannounced || x.Got == nil && wentThrough(x.Sent, far.Speaker) {
 			continue // it comes from there, or is not meant to be told
@@ -90,7 +90,7 @@ func FilterWords(f design.Filter) string {
 	add(&when, len(f.Has) > 0, "with %s", strings.Join(f.Has, " or "))
 	add(&when, f.Through > 0, "through %d", f.Through)
 	add(&when, f.Neighbour > 0, "from the neighbour %d", f.Neighbour)
-	add(&when, f.Born > 0, "born at %d", f.Born)
+	add(&when, f.Born > 0, "originated by %d", f.Born)
 	add(&when, f.Longest > 0, "of at most %d ASNs", f.Longest)
 	if len(when) == 0 {
 		when = []string{"everything"}

@@ -11,12 +11,12 @@ import (
 	"dravin/core/prefix"
 )
 
-// WayStep is one table on the way of a route, from where it was born.
+// WayStep is one table on the way of a route, from where it was originated.
 type WayStep struct {
 	Table Key       `json:"-"`
 	At    design.ID `json:"at"`
 	Title string    `json:"title"`
-	// By is the link, circuit or attachment that it came by; empty where it was born.
+	// By is the link, circuit or attachment that it came by; empty where it was originated.
 	By    design.ID `json:"by,omitempty"`
 	ByWho string    `json:"by_name,omitempty"`
 	Path  []uint32  `json:"path"`
@@ -134,7 +134,7 @@ func (t *Tables) unlucky(k Key, w *Route) []Rival {
 				path = []uint32{}
 			}
 			rival := Rival{w.Prefix, source, via, path, r.By.String()}
-			if !slices.ContainsFunc(out, func(x Rival) bool { return x.Via == via && x.Rule == rival.Rule && slices.Equal(x.Path, path) }) { // each strand has a session
+			if !slices.ContainsFunc(out, func(x Rival) bool { return x.Via == via && x.Rule == rival.Rule && slices.Equal(x.Path, path) }) { // each tunnel has a session
 				out = append(out, rival)
 			}
 		}
@@ -162,19 +162,19 @@ func (t *Tables) tableOf(speaker string) Key {
 // Trace is what became of a range at every speaker. It follows from all of them.
 func (t *Tables) Trace(p netip.Prefix) bgp.Trace {
 	t.Design.NoteLearned(everywhere)
-	return t.world.learn().Trace(p)
+	return t.network.learn().Trace(p)
 }
 
 // Troubles are the ranges that have no lasting outcome or several.
 func (t *Tables) Troubles() []bgp.Trouble {
 	t.Design.NoteLearned(everywhere)
-	return t.world.learn().Troubles()
+	return t.network.learn().Troubles()
 }
 
 // Result is what all speakers have learned.
 func (t *Tables) Result() *bgp.Result {
 	t.Design.NoteLearned(everywhere)
-	return t.world.learn()
+	return t.network.learn()
 }
 
 // TitleOf is how the table of a speaker is called.
@@ -189,10 +189,10 @@ func (t *Tables) TitleOf(speaker string) string {
 // BoxOf is the object that a speaker's table belongs to.
 func (t *Tables) BoxOf(speaker string) design.ID { return t.tableOf(speaker).At }
 
-// Way is the way of a table's route through the estate, from where it was born.
+// Way is the way of a table's route through the estate, from where it was originated.
 func (t *Tables) Way(k Key, r *Route) []WayStep { return t.wayOf(k, r) }
 
-// wayOf is the way of a route through the estate, from where it was born.
+// wayOf is the way of a route through the estate, from where it was originated.
 func (t *Tables) wayOf(k Key, r *Route) []WayStep {
 	d := t.Design
 	last := WayStep{Table: k, At: k.At, Title: t.TitleOf(k.String()), By: r.Hop.To, ByWho: r.Via, Path: pathOf(r.Learned), Says: string(r.Source)}
@@ -204,7 +204,7 @@ func (t *Tables) wayOf(k Key, r *Route) []WayStep {
 		at = Key{r.Hop.To, ""}
 	}
 	t.Design.NoteLearned(at.String())
-	e, ok := t.world.learn().Best(at.String(), r.Prefix)
+	e, ok := t.network.learn().Best(at.String(), r.Prefix)
 	if !ok {
 		return []WayStep{last}
 	}
@@ -214,7 +214,7 @@ func (t *Tables) wayOf(k Key, r *Route) []WayStep {
 		out = append(out, last)
 	}
 	for x := e.Routes[0]; x != nil; x = x.Parent {
-		step := WayStep{Table: t.tableOf(x.At), Title: t.TitleOf(x.At), Path: x.Path, Says: "born here"}
+		step := WayStep{Table: t.tableOf(x.At), Title: t.TitleOf(x.At), Path: x.Path, Says: "originated here"}
 		step.At = step.Table.At
 		if x.Path == nil {
 			step.Path = []uint32{}

@@ -137,10 +137,10 @@ func (s *solver) meets(p *Point, id design.ID) bool {
 	return design.Meets(segmentAt(s.d, Key{p.ID, p.Segment}), s.d.SegmentOf(id))
 }
 
-// strands are those of a link that a table uses, where not all are: those of its
+// tunnels are those of a link that a table uses, where not all are: those of its
 // own segment, else those of none, else those of the first that there is, so that
 // all lead into one routing instance at the far end. carried is false if none may.
-func (s *solver) strands(p *Point, link *design.Object) (some []design.ID, carried bool) {
+func (s *solver) tunnels(p *Point, link *design.Object) (some []design.ID, carried bool) {
 	all := s.d.Inside(link.ID, design.KindTunnel)
 	if len(all) == 0 {
 		return nil, s.meets(p, link.ID)
@@ -169,13 +169,13 @@ func (s *solver) strands(p *Point, link *design.Object) (some []design.ID, carri
 	return some, len(some) > 0
 }
 
-// up is how a link stands by some of its strands, or by all.
-func (s *solver) up(link design.ID, strands []design.ID) status.Verdict {
+// up is how a link stands by some of its tunnels, or by all.
+func (s *solver) up(link design.ID, tunnels []design.ID) status.Verdict {
 	v := s.st.Of(link)
-	if !v.Up || len(strands) == 0 {
+	if !v.Up || len(tunnels) == 0 {
 		return v
 	}
-	for _, t := range strands {
+	for _, t := range tunnels {
 		if v = s.st.Of(t); v.Up {
 			return v
 		}

@@ -34,7 +34,7 @@ func (s *solver) hubTable(p *Point, o *design.Object, b *design.HubTable) {
 		r := Route{Prefix: e.Prefix, Source: Static, Hop: Hop{Kind: BlackHole}, Via: "black hole"}
 		if a := s.d.Get(e.Via); a != nil {
 			r.Hop, r.Via = attachedHop(s.d, a), a.Name
-			r = s.standing(p, r, s.st.Of(a.ID))
+			r = s.status(p, r, s.st.Of(a.ID))
 		}
 		p.add(r)
 	}
@@ -42,8 +42,8 @@ func (s *solver) hubTable(p *Point, o *design.Object, b *design.HubTable) {
 		if !slices.Contains(a.Body.(*design.Attachment).Feeds, o.ID) || !s.meets(p, a.ID) || !design.Meets(s.d.SegmentOf(o.ID), s.attachedSegment(a)) {
 			continue
 		}
-		for _, r := range s.offered(a) {
-			p.add(s.standing(p, Route{Prefix: r, Source: Hub, Hop: attachedHop(s.d, a), Via: a.Name}, s.st.Of(a.ID)))
+		for _, r := range s.exports(a) {
+			p.add(s.status(p, Route{Prefix: r, Source: Hub, Hop: attachedHop(s.d, a), Via: a.Name}, s.st.Of(a.ID)))
 		}
 	}
 }
@@ -59,7 +59,7 @@ func (s *solver) attachedSegment(a *design.Object) design.ID {
 
 // offered are the ranges that an attachment brings into its hub without a
 // session. What sessions and other hubs tell is learned.
-func (s *solver) offered(a *design.Object) []netip.Prefix {
+func (s *solver) exports(a *design.Object) []netip.Prefix {
 	switch b := s.d.Get(a.Body.(*design.Attachment).What).Body.(type) {
 	case *design.Hub:
 		return nil
@@ -105,7 +105,7 @@ func (s *solver) halves(p *Point) {
 		if own.UsesGateway && far.LendsGateway {
 			for _, g := range s.d.Inside(far.Network, design.KindGateway) {
 				for _, r := range s.t.Point(g.ID).Routes {
-					if r.beyond() {
+					if r.leavesParty() {
 						ranges = append(ranges, r.Prefix)
 					}
 				}
@@ -116,7 +116,7 @@ func (s *solver) halves(p *Point) {
 }
 
 // beyond tells whether a usable route leads out over a link or circuit.
-func (r Route) beyond() bool {
+func (r Route) leavesParty() bool {
 	return r.Unusable == "" && (r.Hop.Kind == Tunnel || r.Hop.Kind == Circuit)
 }
 
@@ -136,7 +136,7 @@ func (s *solver) peering(p *Point, o *design.Object, ranges []netip.Prefix) {
 		return // it is no part of the plan
 	}
 	for _, r := range ranges {
-		p.add(s.standing(p, Route{Prefix: r, Source: Peered, Hop: Hop{Kind: Peer, To: o.ID}, Via: o.Name}, v))
+		p.add(s.status(p, Route{Prefix: r, Source: Peered, Hop: Hop{Kind: Peer, To: o.ID}, Via: o.Name}, v))
 	}
 }
 
@@ -155,7 +155,7 @@ func (s *solver) peered(p *Point, gateway *design.Object) {
 func (t *Tables) Lent(network design.ID, to netip.Addr) design.ID {
 	best, id := -1, design.ID("")
 	for _, g := range t.Design.Inside(network, design.KindGateway) {
-		if c := t.Point(g.ID).Lookup(to); c.Winner != nil && c.Winner.beyond() && c.Winner.Prefix.Bits() > best {
+		if c := t.Point(g.ID).Lookup(to); c.Winner != nil && c.Winner.leavesParty() && c.Winner.Prefix.Bits() > best {
 			best, id = c.Winner.Prefix.Bits(), g.ID
 		}
 	}
@@ -188,7 +188,7 @@ func (s *solver) fed(p *Point) {
 		if table := s.t.Point(HubTableOf(s.d, a)); table != nil && (v.Up || status.Exists(a)) {
 			for _, r := range table.Routes {
 				if r.Hop.To != network.ID {
-					p.add(s.standing(p, Route{Prefix: r.Prefix, Source: Hub, Hop: Hop{Kind: Attached, To: a.ID}, Via: s.d.Title(a.Parent), Unusable: r.Unusable, Down: r.Down, Learned: r.Learned}, v))
+					p.add(s.status(p, Route{Prefix: r.Prefix, Source: Hub, Hop: Hop{Kind: Attached, To: a.ID}, Via: s.d.Title(a.Parent), Unusable: r.Unusable, Down: r.Down, Learned: r.Learned}, v))
 				}
 			}
 		}

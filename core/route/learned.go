@@ -29,7 +29,7 @@ type Learned struct {
 func (s *solver) learned(p *Point) {
 	k := Key{p.ID, p.Segment}
 	s.d.NoteLearned(k.String())
-	for _, e := range s.t.world.learn().Table(k.String()) {
+	for _, e := range s.t.network.learn().Table(k.String()) {
 		s.entryLearned(p, e)
 	}
 	s.expected(p)
@@ -44,8 +44,8 @@ func (s *solver) entryLearned(p *Point, e bgp.Entry) {
 		}
 		route := s.cameBy(p, r)
 		route.Prefix = e.Prefix
-		if n, ok := at[route.Hop.To]; ok { // another strand of the same link
-			p.Routes[n].Strands = append(p.Routes[n].Strands, route.Strands...)
+		if n, ok := at[route.Hop.To]; ok { // another tunnel of the same link
+			p.Routes[n].Tunnels = append(p.Routes[n].Tunnels, route.Tunnels...)
 			continue
 		}
 		route.Learned.By, route.Learned.Chance, route.Learned.Rivals = e.By.String(), e.Chance, e.Rivals
@@ -72,7 +72,7 @@ func (s *solver) cameBy(p *Point, r *bgp.Route) Route {
 	case design.KindLink:
 		out.Source, out.Hop = VPNBGP, Hop{Kind: Tunnel, To: group.ID}
 		if session := s.d.Get(l.Session); session != nil {
-			out.Strands = []design.ID{session.Parent}
+			out.Tunnels = []design.ID{session.Parent}
 		}
 	case design.KindCircuit:
 		out.Source, out.Hop = CircuitBGP, Hop{Kind: Circuit, To: group.ID}
@@ -107,7 +107,7 @@ func (s *solver) expected(p *Point) {
 		}
 		if v := s.st.Brings(x.Joint, x.Prefix.Addr().Is4()); v.Up {
 			r.Expected, r.Unusable = Missing, "it is expected here and was not learned"
-			if e, ok := s.t.world.learn().Best(Key{p.ID, p.Segment}.String(), x.Prefix); ok && slices.ContainsFunc(e.Lost, func(l *bgp.Route) bool { return !l.Own() && l.Session.Ends[l.End].Group == string(x.Joint) }) {
+			if e, ok := s.t.network.learn().Best(Key{p.ID, p.Segment}.String(), x.Prefix); ok && slices.ContainsFunc(e.Lost, func(l *bgp.Route) bool { return !l.Own() && l.Session.Ends[l.End].Group == string(x.Joint) }) {
 				r.Expected, r.Unusable = Lost, "it was learned, and another goes before it: "+e.By.String()
 			}
 		} else {

@@ -62,15 +62,15 @@ func TestPublishedEntries(t *testing.T) {
 // everyone.
 func TestLimitsDropSessions(t *testing.T) {
 	d := thistledown(t)
-	const session = "saltmarsh-station-to-image-analysis/strand-1/session"
+	const session = "saltmarsh-station-to-image-analysis/tunnel-1/session"
 	tight := with(t, d, session, design.KindSession, func(b design.Body) { b.(*design.Session).Ends[1].MaxPrefixes = 1 })
 	tables := route.Solve(tight, status.Condition{})
-	v := tables.Standing.Of(d.Find(session)[0].ID)
+	v := tables.Status.Of(d.Find(session)[0].ID)
 	assert.False(t, v.Up)
 	assert.Equal(t, "bgp-max", v.Line)
 	assert.Contains(t, v.Why, "takes 1 routes of IPv4 at most, and there are 2")
 	r := winner(t, tight, "saltmarsh-station/gateway", "10.211.1.9")
-	assert.Len(t, r.Strands, 1, "the other strand's session stays")
+	assert.Len(t, r.Tunnels, 1, "the other tunnel's session stays")
 }
 
 // A box that carries two segments has a table for each, and one for what is in

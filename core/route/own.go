@@ -24,9 +24,9 @@ func (o Own) IsValid() bool { return o.Addr.IsValid() }
 // it. Toward selectors it is the address that one of them wants; in a LAN or subnet
 // the one in the next hop's range, of IPv6 the one that shares most with the
 // destination (RFC 6724 section 5, rule 8); into a link or circuit the inside one of the
-// strand; to the internet the public one. An interface without an address of the
+// tunnel; to the internet the public one. An interface without an address of the
 // family has none to give.
-func (t *Tables) OwnAddress(p *Point, hop Hop, strands []design.ID, to netip.Addr) Own {
+func (t *Tables) OwnAddress(p *Point, hop Hop, tunnels []design.ID, to netip.Addr) Own {
 	d, o := t.Design, t.Design.Get(p.ID)
 	v4 := to.Is4()
 	stands := slices.DeleteFunc(standsAt(d, o), func(a netip.Addr) bool { return a.Is4() != v4 })
@@ -46,7 +46,7 @@ func (t *Tables) OwnAddress(p *Point, hop Hop, strands []design.ID, to netip.Add
 			return a
 		}
 	case Tunnel, Circuit:
-		if a := t.ownOn(o, hop.To, strands, v4); a.IsValid() || !inCloud(d, o) {
+		if a := t.ownOn(o, hop.To, tunnels, v4); a.IsValid() || !inCloud(d, o) {
 			return Own{Addr: a}
 		}
 	}
@@ -65,8 +65,8 @@ func (t *Tables) OwnAddress(p *Point, hop Hop, strands []design.ID, to netip.Add
 
 // SendsFrom is the source of what a gateway or box sends itself: its own address on
 // the way, else, into a link or circuit, the one that it prefers there.
-func (t *Tables) SendsFrom(p *Point, hop Hop, strands []design.ID, to netip.Addr) Own {
-	if a := t.OwnAddress(p, hop, strands, to); a.IsValid() || hop.Kind != Tunnel && hop.Kind != Circuit {
+func (t *Tables) SendsFrom(p *Point, hop Hop, tunnels []design.ID, to netip.Addr) Own {
+	if a := t.OwnAddress(p, hop, tunnels, to); a.IsValid() || hop.Kind != Tunnel && hop.Kind != Circuit {
 		return a
 	}
 	return Own{Addr: t.Preferred(p, to.Is4())}
@@ -77,7 +77,7 @@ func (t *Tables) SendsFrom(p *Point, hop Hop, strands []design.ID, to netip.Addr
 func (t *Tables) Dials(box design.ID, to netip.Addr) Own {
 	p := t.Point(box)
 	if c := p.Lookup(to); c.Winner != nil {
-		return t.SendsFrom(p, c.Winner.Hop, c.Winner.Strands, to)
+		return t.SendsFrom(p, c.Winner.Hop, c.Winner.Tunnels, to)
 	}
 	return t.SendsFrom(p, Hop{}, nil, to)
 }
@@ -178,15 +178,15 @@ func placeIn(d *design.Design, party design.ID, a netip.Addr) *design.Object {
 	return nil
 }
 
-// ownOn is the address on a link or circuit: of several strands that of the first that
+// ownOn is the address on a link or circuit: of several tunnels that of the first that
 // is up.
-func (t *Tables) ownOn(o *design.Object, joint design.ID, strands []design.ID, v4 bool) netip.Addr {
+func (t *Tables) ownOn(o *design.Object, joint design.ID, tunnels []design.ID, v4 bool) netip.Addr {
 	for _, x := range insides(t.Design, o.ID) {
 		if x.joint.ID != joint || x.own.Is4() != v4 ||
-			len(strands) > 0 && x.strand != "" && !slices.Contains(strands, x.strand) {
+			len(tunnels) > 0 && x.tunnel != "" && !slices.Contains(tunnels, x.tunnel) {
 			continue
 		}
-		if x.strand == "" || t.Standing.Of(x.strand).Up {
+		if x.tunnel == "" || t.Status.Of(x.tunnel).Up {
 			return x.own
 		}
 	}

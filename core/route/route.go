@@ -24,7 +24,7 @@ type Source string
 const (
 	Local         Source = "local"           // a cloud network's own block
 	Connected     Source = "connected"       // a LAN on the box
-	Inside        Source = "inside"          // the inside range of a strand or circuit
+	Inside        Source = "inside"          // the inside range of a tunnel or circuit
 	Inner         Source = "inner router"    // behind an inner router of the site
 	Static        Source = "static"          // entered by hand
 	CircuitBGP    Source = "BGP, circuit"    // learned on a session over a circuit
@@ -97,8 +97,8 @@ type Route struct {
 	Expected Expectation `json:"expected,omitempty"`
 	// Learned is what a session brought; nil for what was not learned.
 	Learned *Learned `json:"learned,omitempty"`
-	// Strands are those of a link that take it; empty: all.
-	Strands []design.ID `json:"strands,omitempty"`
+	// Tunnels are those of a link that take it; empty: all.
+	Tunnels []design.ID `json:"tunnels,omitempty"`
 
 	// NextHop is the address that an entry of a box's own names; invalid for others.
 	NextHop netip.Addr `json:"-"`
@@ -115,9 +115,9 @@ type Selector struct {
 	Link   design.ID
 	Local  netip.Prefix
 	Remote netip.Prefix
-	// Standing is the link's: a selector takes its packets whether the link is up
+	// Status is the link's: a selector takes its packets whether the link is up
 	// or not.
-	Standing status.Verdict
+	Status status.Verdict
 }
 
 // Matches reports whether an outbound packet falls under the selector.
@@ -147,13 +147,13 @@ type Point struct {
 // Tables is the control plane of a design under a condition. A table is worked
 // out when it is first asked for. Tables may be used by many at once.
 type Tables struct {
-	Design   *design.Design
-	Standing *status.Standing
-	points   *design.Memo[Key, *Point]
-	places   *design.Memo[string, *prefix.Table[design.ID]]
-	told     *design.Memo[string, []netip.Prefix]
-	world    *world
-	changes  *design.Changes
+	Design     *design.Design
+	Status     *status.Status
+	points     *design.Memo[Key, *Point]
+	places     *design.Memo[string, *prefix.Table[design.ID]]
+	boundaries *design.Memo[string, []netip.Prefix]
+	network    *network
+	changes    *design.Changes
 }
 
 // Solve computes the tables of a design under a condition.
@@ -161,24 +161,24 @@ func Solve(d *design.Design, c status.Condition) *Tables {
 	return begin(d, status.Of(d, c), newWorld())
 }
 
-func begin(d *design.Design, base *status.Standing, w *world) *Tables {
+func begin(d *design.Design, base *status.Status, w *network) *Tables {
 	t := &Tables{
 		Design: d, points: &design.Memo[Key, *Point]{}, places: &design.Memo[string, *prefix.Table[design.ID]]{},
-		told: &design.Memo[string, []netip.Prefix]{}, world: w,
+		boundaries: &design.Memo[string, []netip.Prefix]{}, network: w,
 	}
 	w.d, w.base = d.Watched(nil), base
-	t.Standing = base.Dropping(w.dropped)
+	t.Status = base.Dropping(w.dropped)
 	return t
 }
 
 // After are the tables of the next design under the same condition. What the
 // changes do not touch is not worked out again.
 func (t *Tables) After(next *design.Design, changes *design.Changes) *Tables {
-	out := begin(next, t.Standing.After(next, changes), t.world.after(changes))
-	out.changes = changes.With(out.world.differs())
+	out := begin(next, t.Status.After(next, changes), t.network.after(changes))
+	out.changes = changes.With(out.network.differs())
 	out.points.After(t.points, out.changes)
 	out.places.After(t.places, changes)
-	out.told.After(t.told, changes)
+	out.boundaries.After(t.boundaries, changes)
 	return out
 }
 
@@ -188,26 +188,26 @@ func (t *Tables) Changes() *design.Changes { return t.changes }
 
 // Settle takes over what still holds of the tables before, and lets go of them.
 func (t *Tables) Settle() {
-	t.Standing.Settle()
+	t.Status.Settle()
 	t.points.Settle()
-	t.world.settle()
+	t.network.settle()
 	t.places.Settle()
-	t.told.Settle()
+	t.boundaries.Settle()
 }
 
 // Watched are the same tables, noting in what view notes whatever is looked at.
 func (t *Tables) Watched(view *design.Design) *Tables {
 	return &Tables{
-		Design: view, Standing: t.Standing.Watched(view), points: t.points, places: t.places, told: t.told,
-		world: t.world, changes: t.changes,
+		Design: view, Status: t.Status.Watched(view), points: t.points, places: t.places, boundaries: t.boundaries,
+		network: t.network, changes: t.changes,
 	}
 }
 
 // Told are the ranges by which anything in the design may tell packets apart: packets
 // between which none of them tells meet the same rules and routes. They are all that any
 // body names, so that no source of routes or rules has to be listed here.
-func (t *Tables) Told() []netip.Prefix {
-	return t.told.Get(t.Design, "", func(view *design.Design) []netip.Prefix {
+func (t *Tables) Boundaries() []netip.Prefix {
+	return t.boundaries.Get(t.Design, "", func(view *design.Design) []netip.Prefix {
 		var out []netip.Prefix
 		for _, k := range design.Kinds() {
 			for _, o := range view.Of(k) {
@@ -286,7 +286,7 @@ func (t *Tables) PointIn(id, segment design.ID) *Point {
 	}
 	return t.points.Get(t.Design, k, func(view *design.Design) *Point {
 		own := t.Watched(view)
-		s := &solver{t: own, d: view, st: own.Standing}
+		s := &solver{t: own, d: view, st: own.Status}
 		return s.solve(view.Get(id), k.Segment)
 	})
 }
@@ -342,7 +342,7 @@ func (r *Route) sharesWith(winner *Route) bool {
 type solver struct {
 	t  *Tables
 	d  *design.Design
-	st *status.Standing
+	st *status.Status
 }
 
 func (s *solver) solve(o *design.Object, segment design.ID) *Point {
@@ -489,7 +489,7 @@ func (s *solver) table(p *Point, b *design.Table) {
 	p.local(network)
 	for _, e := range b.Routes {
 		via := s.d.Get(e.Via)
-		r := s.standing(p, Route{Prefix: e.Prefix, Source: Static, Hop: Hop{Kind: viaKinds[via.Kind], To: e.Via}, Via: via.Name}, s.entry(e))
+		r := s.status(p, Route{Prefix: e.Prefix, Source: Static, Hop: Hop{Kind: viaKinds[via.Kind], To: e.Via}, Via: via.Name}, s.entry(e))
 		if profile := s.d.ProfileOf(p.ID); via.Kind == design.KindBox && profile != nil && !profile.Networks.Appliances && r.Unusable == "" {
 			r.Unusable = "the cloud's tables lead to no box"
 		}
@@ -503,16 +503,16 @@ func (s *solver) table(p *Point, b *design.Table) {
 // there.
 func (s *solver) entry(e design.Entry) status.Verdict {
 	v := s.st.Of(e.Via)
-	if (s.d.Get(e.Via).Kind == design.KindGateway || s.d.Get(e.Via).Kind == design.KindBox) && v.Code == status.DoesNotForward && v.Line != "" {
+	if (s.d.Get(e.Via).Kind == design.KindGateway || s.d.Get(e.Via).Kind == design.KindBox) && v.Cause == status.DoesNotForward && v.Line != "" {
 		return status.Verdict{Up: true} // the box is there, and drops it
 	}
 	return v
 }
 
-// standing marks a route whose next hop is down. An entry to something that is
+// status marks a route whose next hop is down. An entry to something that is
 // not there is passed over in one cloud and swallows what it is for in another;
 // what was learned is withdrawn.
-func (s *solver) standing(p *Point, r Route, v status.Verdict) Route {
+func (s *solver) status(p *Point, r Route, v status.Verdict) Route {
 	if v.Up {
 		return r
 	}
@@ -532,7 +532,7 @@ func (s *solver) links(p *Point) {
 		if !ok || !status.Exists(o) {
 			continue // it is no part of the plan
 		}
-		strands, carried := s.strands(p, o)
+		tunnels, carried := s.tunnels(p, o)
 		if !carried {
 			continue
 		}
@@ -540,7 +540,7 @@ func (s *solver) links(p *Point) {
 			if l.Routing == design.RoutingBGP {
 				break // what is expected there says nothing of what is learned
 			}
-			p.add(s.standing(p, Route{Prefix: r, Source: linkSource(p, l), Hop: Hop{Kind: Tunnel, To: o.ID}, Via: o.Name, Strands: strands}, s.up(o.ID, strands)))
+			p.add(s.status(p, Route{Prefix: r, Source: linkSource(p, l), Hop: Hop{Kind: Tunnel, To: o.ID}, Via: o.Name, Tunnels: tunnels}, s.up(o.ID, tunnels)))
 		}
 		if !s.st.Intended(o) {
 			continue // no selector takes anything into what is not built
@@ -549,7 +549,7 @@ func (s *solver) links(p *Point) {
 		for _, local := range near.Local {
 			for _, remote := range near.Remote {
 				if local.Addr().Is4() == remote.Addr().Is4() {
-					p.Selectors = append(p.Selectors, Selector{Link: o.ID, Local: local, Remote: remote, Standing: v})
+					p.Selectors = append(p.Selectors, Selector{Link: o.ID, Local: local, Remote: remote, Status: v})
 				}
 			}
 		}
@@ -559,7 +559,7 @@ func (s *solver) links(p *Point) {
 		// A cloud gateway routes what it has selectors for; on a Linux gateway the
 		// kernel asks its selectors whatever the route says.
 		for _, remote := range near.Remote {
-			p.add(s.standing(p, Route{Prefix: remote, Source: VPNStatic, Hop: Hop{Kind: Tunnel, To: o.ID}, Via: o.Name}, v))
+			p.add(s.status(p, Route{Prefix: remote, Source: VPNStatic, Hop: Hop{Kind: Tunnel, To: o.ID}, Via: o.Name}, v))
 		}
 	}
 }
@@ -579,7 +579,7 @@ func (s *solver) circuits(p *Point) {
 				continue
 			}
 			for _, r := range e.Routes {
-				p.add(s.standing(p, Route{Prefix: r, Source: CircuitStatic, Hop: Hop{Kind: Circuit, To: o.ID}, Via: o.Name}, s.st.Of(o.ID)))
+				p.add(s.status(p, Route{Prefix: r, Source: CircuitStatic, Hop: Hop{Kind: Circuit, To: o.ID}, Via: o.Name}, s.st.Of(o.ID)))
 			}
 		}
 	}

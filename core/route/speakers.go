@@ -16,8 +16,8 @@ type builder struct {
 	*solver
 }
 
-func (w *world) builder(view *design.Design) builder {
-	return builder{&solver{t: &Tables{Design: view, Standing: w.base.Watched(view)}, d: view, st: w.base.Watched(view)}}
+func (w *network) builder(view *design.Design) builder {
+	return builder{&solver{t: &Tables{Design: view, Status: w.base.Watched(view)}, d: view, st: w.base.Watched(view)}}
 }
 
 // speakers are the tables of an object that routes are learned into; none of what
@@ -110,48 +110,48 @@ func (b builder) connected(box design.ID) []netip.Prefix {
 
 // gatewayOwn is what a gateway announces by itself, and what else it has that a
 // filter may let out: its entries, and what its static links lead to.
-func (b builder) gatewayOwn(k Key, o *design.Object, g *design.Gateway) []bgp.Origin {
-	var out []bgp.Origin
+func (b builder) gatewayOwn(k Key, o *design.Object, g *design.Gateway) []bgp.Originated {
+	var out []bgp.Originated
 	p := &Point{ID: o.ID, Segment: k.Segment, Kind: o.Kind, Party: b.d.Party(o.ID)}
 	switch body := p.Party.Body.(type) {
 	case *design.Site:
 		out = origins(b.d.ExportsAt(o, k.Segment), false)
 		for _, r := range g.Routes {
-			out = append(out, bgp.Origin{Prefix: r.Prefix.Masked(), Quiet: true})
+			out = append(out, bgp.Originated{Prefix: r.Prefix.Masked(), Quiet: true})
 		}
 	case *design.Network:
 		out = origins(announcedBlocks(b.d, o.Parent, g, body), false)
 		out = append(out, origins(b.borrowers(o), false)...)
 	}
 	for _, r := range Translations(b.d, o.ID) {
-		if r.Hook == design.Leaving && r.Into.IsValid() {
-			out = append(out, bgp.Origin{Prefix: r.Into.Masked(), Only: string(r.Toward)})
+		if r.Hook == design.Postrouting && r.Into.IsValid() {
+			out = append(out, bgp.Originated{Prefix: r.Into.Masked(), Only: string(r.Toward)})
 		}
 	}
 	for _, l := range b.d.ListenersAt(o.ID) { // what callers dial, unless it is among what is told already
-		if a := l.Body.(*design.Listener).Address; !slices.ContainsFunc(out, func(x bgp.Origin) bool { return !x.Quiet && x.Only == "" && x.Prefix.Contains(a) }) {
-			out = append(out, bgp.Origin{Prefix: Alone(a)})
+		if a := l.Body.(*design.Listener).Address; !slices.ContainsFunc(out, func(x bgp.Originated) bool { return !x.Quiet && x.Only == "" && x.Prefix.Contains(a) }) {
+			out = append(out, bgp.Originated{Prefix: Alone(a)})
 		}
 	}
 	b.links(p)
 	b.circuits(p)
 	for _, r := range p.Routes {
 		if r.Unusable == "" {
-			out = append(out, bgp.Origin{Prefix: r.Prefix, Quiet: true})
+			out = append(out, bgp.Originated{Prefix: r.Prefix, Quiet: true})
 		}
 	}
 	for _, s := range p.Selectors {
-		if s.Standing.Up && p.Party.Kind == design.KindSite {
-			out = append(out, bgp.Origin{Prefix: s.Remote, Quiet: true})
+		if s.Status.Up && p.Party.Kind == design.KindSite {
+			out = append(out, bgp.Originated{Prefix: s.Remote, Quiet: true})
 		}
 	}
 	return out
 }
 
-func origins(list []netip.Prefix, quiet bool) []bgp.Origin {
-	out := make([]bgp.Origin, 0, len(list))
+func origins(list []netip.Prefix, quiet bool) []bgp.Originated {
+	out := make([]bgp.Originated, 0, len(list))
 	for _, p := range list {
-		out = append(out, bgp.Origin{Prefix: p, Quiet: quiet})
+		out = append(out, bgp.Originated{Prefix: p, Quiet: quiet})
 	}
 	return out
 }
@@ -183,13 +183,13 @@ func (b builder) borrowers(gateway *design.Object) []netip.Prefix {
 }
 
 // hubOwn is what a hub's table has without learning it.
-func (b builder) hubOwn(o *design.Object, body *design.HubTable) []bgp.Origin {
+func (b builder) hubOwn(o *design.Object, body *design.HubTable) []bgp.Originated {
 	p := &Point{ID: o.ID, Kind: o.Kind, Party: b.d.Party(o.ID)}
 	b.hubTable(p, o, body)
-	var out []bgp.Origin
+	var out []bgp.Originated
 	for _, r := range p.Routes {
 		if r.Unusable == "" {
-			out = append(out, bgp.Origin{Prefix: r.Prefix, Quiet: r.Hop.Kind == BlackHole})
+			out = append(out, bgp.Originated{Prefix: r.Prefix, Quiet: r.Hop.Kind == BlackHole})
 		}
 	}
 	return out
@@ -248,19 +248,19 @@ func Limit(d *design.Design, session *design.Object, end int) uint32 {
 // GoesFirst reports whether what comes over a kind of joint goes before what
 // comes otherwise at a box.
 func (t *Tables) GoesFirst(box design.ID, kind design.Kind) bool {
-	b := builder{&solver{t: t, d: t.Design, st: t.Standing}}
+	b := builder{&solver{t: t, d: t.Design, st: t.Status}}
 	return b.weight(t.Design.Get(box), kind) > 0
 }
 
 // Announced is what a table announces by itself, with what else it has that a
 // filter may let out; its summaries apart from their parts.
-func (t *Tables) Announced(k Key) []bgp.Origin {
+func (t *Tables) Announced(k Key) []bgp.Originated {
 	t.Design.NoteLearned(everywhere)
-	for _, s := range t.world.speakersOf(k.At) {
+	for _, s := range t.network.speakersOf(k.At) {
 		if s.Key == k.String() {
 			out := slices.Clone(s.Own)
 			for _, x := range s.Summaries {
-				out = append(out, bgp.Origin{Prefix: x.Prefix})
+				out = append(out, bgp.Originated{Prefix: x.Prefix})
 			}
 			return out
 		}
@@ -373,7 +373,7 @@ func (b builder) joinEnd(a *design.Object) bgp.End {
 		end.Speaker = string(bound)
 	}
 	for _, k := range body.KeepOut {
-		end.In = append(end.In, bgp.Rule{Range: &bgp.Range{Prefix: k, From: k.Bits(), To: k.Addr().BitLen()}, Verdict: bgp.Refuse})
+		end.In = append(end.In, bgp.Rule{Range: &bgp.Range{Prefix: k, From: k.Bits(), To: k.Addr().BitLen()}, Action: bgp.Refuse})
 	}
 	if len(end.In) > 0 {
 		end.In = append(end.In, bgp.Rule{})
@@ -392,12 +392,12 @@ func (b builder) hubFeed(o *design.Object, g *design.Gateway) *bgp.Session {
 	}
 	for _, a := range b.d.Referring(o.Parent, design.KindAttachment) {
 		if bound := HubTableOf(b.d, a); bound != "" && b.st.Of(a.ID).Up {
-			nothing := []bgp.Rule{{Verdict: bgp.Refuse}}
+			nothing := []bgp.Rule{{Action: bgp.Refuse}}
 			var others []bgp.Rule // what came by an attachment is not told back to it
-			for _, p := range b.offered(a) {
+			for _, p := range b.exports(a) {
 				others = append(
 					others,
-					bgp.Rule{Range: &bgp.Range{Prefix: p.Masked(), From: p.Bits(), To: p.Bits()}, Verdict: bgp.Refuse},
+					bgp.Rule{Range: &bgp.Range{Prefix: p.Masked(), From: p.Bits(), To: p.Bits()}, Action: bgp.Refuse},
 				)
 			}
 			if len(others) > 0 {
@@ -420,8 +420,8 @@ func (b builder) hubFeed(o *design.Object, g *design.Gateway) *bgp.Session {
 func RulesOf(list []design.Filter) []bgp.Rule {
 	var out []bgp.Rule
 	for _, f := range list {
-		r := bgp.Rule{Through: f.Through, Neighbour: f.Neighbour, Born: f.Born, Longest: f.Longest, LocalPref: f.LocalPref, MED: f.MED, Prepend: f.Prepend,
-			Has: communities(f.Has), Add: communities(f.Communities), Take: communities(f.Take), Origin: origin[f.Origin], Verdict: verdict[f.Does()]}
+		r := bgp.Rule{Through: f.Through, Neighbour: f.Neighbour, OriginAS: f.Born, Longest: f.Longest, LocalPref: f.LocalPref, MED: f.MED, Prepend: f.Prepend,
+			Has: communities(f.Has), Add: communities(f.Communities), Take: communities(f.Take), Origin: origin[f.Origin], Action: verdict[f.Does()]}
 		if f.Prefix.IsValid() {
 			from, to := f.Lengths()
 			r.Range = &bgp.Range{Prefix: f.Prefix.Masked(), From: from, To: to}
@@ -435,8 +435,8 @@ func RulesOf(list []design.Filter) []bgp.Rule {
 }
 
 var (
-	origin  = map[string]bgp.Code{"igp": bgp.IGP, "egp": bgp.EGP, "incomplete": bgp.Incomplete}
-	verdict = map[string]bgp.Verdict{design.Accept: bgp.Accept, design.Refuse: bgp.Refuse, design.GoOn: bgp.GoOn}
+	origin  = map[string]bgp.Origin{"igp": bgp.IGP, "egp": bgp.EGP, "incomplete": bgp.Incomplete}
+	verdict = map[string]bgp.Action{design.Accept: bgp.Accept, design.Refuse: bgp.Refuse, design.GoOn: bgp.GoOn}
 )
 
 func communities(list []string) []negotiate.Community {

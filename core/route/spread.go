@@ -40,7 +40,7 @@ const (
 // StopCodes are all stops.
 var StopCodes = []StopCode{StopOutFilter, StopInFilter, StopOwnOnly, StopLoop, StopInternal, StopCommunity, StopReflected, StopSummary, StopFamily, StopLimit, StopElsewhere, StopDown, StopHop, StopTransitive, StopUnfed, StopEntry, StopSegment, StopBetter}
 
-var told = map[bgp.Stop]struct {
+var stopped = map[bgp.Stop]struct {
 	code  StopCode
 	words string
 }{
@@ -64,7 +64,7 @@ type Has struct {
 	Title   string    `json:"title"`
 	Party   design.ID `json:"party"`
 	Route   Route     `json:"route"`
-	// From is the table that it came from; empty where it was born.
+	// From is the table that it came from; empty where it was originated.
 	From design.ID `json:"from,omitempty"`
 }
 
@@ -148,7 +148,7 @@ func (t *Tables) Spread(p netip.Prefix) Spread {
 		}
 	}
 	for _, h := range slices.Concat(t.untold(p), t.unfed(p, with)) {
-		if !slices.Contains(out.Halts, h) { // each strand of a link has a session of its own
+		if !slices.Contains(out.Halts, h) { // each tunnel of a link has a session of its own
 			out.Halts = append(out.Halts, h)
 		}
 	}
@@ -191,7 +191,7 @@ func (t *Tables) untold(p netip.Prefix) []Halt {
 }
 
 func (t *Tables) halt(s *bgp.Session, end int, near, far bgp.End, stop bgp.Stop, rule int) Halt {
-	w := told[stop]
+	w := stopped[stop]
 	h := Halt{From: t.tableOf(near.Speaker).At, To: t.tableOf(far.Speaker).At, Joint: design.ID(near.Group), Code: w.code, Why: strings.NewReplacer("%[1]s", t.TitleOf(near.Speaker), "%[2]s", t.TitleOf(far.Speaker)).Replace(w.words)}
 	if o := t.Design.Get(design.ID(s.Key)); o != nil && o.Kind == design.KindSession && (stop == bgp.OutFilter || stop == bgp.InFilter) {
 		e := o.Body.(*design.Session).Ends
@@ -218,7 +218,7 @@ func wentThrough(r *bgp.Route, speaker string) bool {
 func (t *Tables) silent(p netip.Prefix) []Halt {
 	var out []Halt
 	for _, o := range t.Design.Of(design.KindSession) {
-		v := t.Standing.Of(o.ID)
+		v := t.Status.Of(o.ID)
 		if v.Up || v.Line == "bgp-max" {
 			continue
 		}
@@ -227,10 +227,10 @@ func (t *Tables) silent(p netip.Prefix) []Halt {
 			if near == nil || far == nil {
 				continue
 			}
-			if _, has := t.world.learn().Best(string(near.ID), p); !has {
+			if _, has := t.network.learn().Best(string(near.ID), p); !has {
 				continue
 			}
-			if _, has := t.world.learn().Best(string(far.ID), p); !has {
+			if _, has := t.network.learn().Best(string(far.ID), p); !has {
 				out = append(out, Halt{From: near.ID, To: far.ID, Joint: o.Parent, Code: StopDown, Why: v.Why})
 			}
 		}
@@ -249,7 +249,7 @@ func (t *Tables) unfed(p netip.Prefix, with map[Key]bool) []Halt {
 			continue
 		}
 		for _, table := range d.Inside(a.Parent, design.KindHubTable) {
-			if !with[Key{table.ID, ""}] && t.Standing.Of(a.ID).Up {
+			if !with[Key{table.ID, ""}] && t.Status.Of(a.ID).Up {
 				h := Halt{From: body.What, To: table.ID, Joint: a.ID, Code: StopUnfed, Why: fmt.Sprintf("the attachment %s does not feed %s", a.Name, d.Title(table.ID))}
 				if slices.Contains(body.Feeds, table.ID) {
 					h.Code, h.Why = StopSegment, fmt.Sprintf("%s is in another segment than %s", d.Title(table.ID), a.Name)
@@ -281,7 +281,7 @@ func (t *Tables) unentered(p netip.Prefix, network *design.Object, with map[Key]
 		}
 	}
 	for _, a := range d.Referring(network.ID, design.KindAttachment) {
-		if table := HubTableOf(d, a); table != "" && with[Key{table, ""}] && t.Standing.Of(a.ID).Up {
+		if table := HubTableOf(d, a); table != "" && with[Key{table, ""}] && t.Status.Of(a.ID).Up {
 			from = table
 		}
 	}
@@ -296,7 +296,7 @@ func (t *Tables) unentered(p netip.Prefix, network *design.Object, with map[Key]
 	known := slices.ContainsFunc(d.Inside(network.ID, design.KindTable), func(x *design.Object) bool { return with[Key{x.ID, ""}] })
 	for _, o := range d.Referring(network.ID, design.KindPeering) {
 		mine, far, ok := halvesOf(o, network.ID)
-		if !ok || own || !known || mine.LendsGateway && far.UsesGateway || !t.Standing.Of(o.ID).Up {
+		if !ok || own || !known || mine.LendsGateway && far.UsesGateway || !t.Status.Of(o.ID).Up {
 			continue
 		}
 		if !slices.ContainsFunc(d.Inside(far.Network, design.KindTable), func(x *design.Object) bool { return with[Key{x.ID, ""}] }) && !slices.Contains(d.Ranges(far.Network), p) {

@@ -56,7 +56,7 @@ func Translations(d *design.Design, box design.ID) []Translation {
 		return out
 	}
 	profile := d.ProfileOf(box)
-	out = slices.DeleteFunc(out, func(x Translation) bool { return Offered(d, box, x.Does) != "" && !x.Dialled.IsValid() })
+	out = slices.DeleteFunc(out, func(x Translation) bool { return NotOffered(d, box, x.Does) != "" && !x.Dialled.IsValid() })
 	for n := range out {
 		out[n].Neutral = profile != nil && profile.Translation.Neutral
 		if x := out[n]; x.Does == design.ToTarget && profile.Translation.FilterHides {
@@ -75,12 +75,12 @@ func hiding(x Translation) Translation {
 			services[n].Port = x.Port
 		}
 	}
-	return Translation{Rule: design.Rule{Hook: design.Leaving, Does: design.OwnAddress, Destination: []netip.Prefix{Alone(x.Target)}, Services: services}, Of: x.Of, Near: true}
+	return Translation{Rule: design.Rule{Hook: design.Postrouting, Does: design.OwnAddress, Destination: []netip.Prefix{Alone(x.Target)}, Services: services}, Of: x.Of, Near: true}
 }
 
 // Offered says why a gateway or box does not do a kind of translation; empty if it
 // does.
-func Offered(d *design.Design, box design.ID, does string) (why string) {
+func NotOffered(d *design.Design, box design.ID, does string) (why string) {
 	o := d.Get(box)
 	if d.Get(o.Parent).Kind == design.KindSite || o.Kind == design.KindBox {
 		return ""
@@ -110,8 +110,8 @@ func mapping(o *design.Object) []Translation {
 	m := o.Body.(*design.Mapping)
 	one := design.Rule{Does: design.OneToOne, Real: m.Real, Into: m.Mapped}
 	arriving, leaving := one, one
-	arriving.Hook, arriving.From, arriving.Destination = design.Arriving, m.Link, []netip.Prefix{m.Mapped}
-	leaving.Hook, leaving.Toward, leaving.Source = design.Leaving, m.Link, []netip.Prefix{m.Real}
+	arriving.Hook, arriving.From, arriving.Destination = design.Prerouting, m.Link, []netip.Prefix{m.Mapped}
+	leaving.Hook, leaving.Toward, leaving.Source = design.Postrouting, m.Link, []netip.Prefix{m.Real}
 	return []Translation{{Rule: arriving, Of: o.ID}, {Rule: leaving, Of: o.ID}}
 }
 
@@ -122,13 +122,13 @@ func rewriting(d *design.Design, o *design.Object) []Translation {
 	if l.Proxies() || !to.IsValid() || to.Is4() != l.Address.Is4() {
 		return nil
 	}
-	in := design.Rule{Hook: design.Arriving, Does: design.ToTarget, Source: l.Callers, Destination: []netip.Prefix{Alone(l.Address)}, Services: []design.Service{l.Service}, Target: to}
+	in := design.Rule{Hook: design.Prerouting, Does: design.ToTarget, Source: l.Callers, Destination: []netip.Prefix{Alone(l.Address)}, Services: []design.Service{l.Service}, Target: to}
 	if port != l.Service.Port {
 		in.Port = port
 	}
 	out := []Translation{{Rule: in, Of: o.ID}}
 	if l.Hides {
-		hide := design.Rule{Hook: design.Leaving, Does: design.OwnAddress, Destination: []netip.Prefix{Alone(to)}, Services: []design.Service{{Proto: l.Service.Proto, Port: port}}}
+		hide := design.Rule{Hook: design.Postrouting, Does: design.OwnAddress, Destination: []netip.Prefix{Alone(to)}, Services: []design.Service{{Proto: l.Service.Proto, Port: port}}}
 		out = append(out, Translation{Rule: hide, Of: o.ID, Dialled: l.Address})
 	}
 	return out
@@ -212,10 +212,10 @@ type inside struct {
 	own    netip.Addr
 	around netip.Prefix
 	joint  *design.Object
-	strand design.ID
+	tunnel design.ID
 }
 
-// insides are the inside addresses of a gateway's strands, and those of sessions
+// insides are the inside addresses of a gateway's tunnels, and those of sessions
 // over its circuits, whose far ends are near.
 func insides(d *design.Design, gateway design.ID) []inside {
 	var out []inside

@@ -49,7 +49,7 @@ func TestWhoTranslatesWhat(t *testing.T) {
 	} {
 		o := d.Find(path, design.KindGateway, design.KindBox)[0]
 		for _, what := range every {
-			assert.Equal(t, slices.Contains(does, what), route.Offered(d, o.ID, what) == "", "%s, %s", path, what)
+			assert.Equal(t, slices.Contains(does, what), route.NotOffered(d, o.ID, what) == "", "%s, %s", path, what)
 		}
 	}
 	millrace := d.Find("millrace", design.KindEdgeRouter)[0]
@@ -58,8 +58,8 @@ func TestWhoTranslatesWhat(t *testing.T) {
 	o := d.Find("image-analysis/twin-gateway", design.KindGateway)[0]
 	g := *o.Body.(*design.Gateway)
 	g.Translate = []design.Rule{
-		{Hook: design.Leaving, Does: design.OwnAddress},
-		{Hook: design.Leaving, Does: design.FromPool, Into: netip.MustParsePrefix("10.223.9.0/28")},
+		{Hook: design.Postrouting, Does: design.OwnAddress},
+		{Hook: design.Postrouting, Does: design.FromPool, Into: netip.MustParsePrefix("10.223.9.0/28")},
 	}
 	d = changed(t, d, o.With(&g))
 	list := route.Translations(d, o.ID)
@@ -82,7 +82,7 @@ func TestTheOrderOfTranslations(t *testing.T) {
 	var did []string
 	for _, x := range route.Translations(changed(t, d, mapping, published), hill.ID) {
 		did = append(did, x.Hook+" "+x.Does)
-		if x.Of == "p" && x.Hook == design.Leaving {
+		if x.Of == "p" && x.Hook == design.Postrouting {
 			assert.Equal(t, "10.223.98.1", x.Dialled.String())
 		}
 	}
@@ -99,7 +99,7 @@ func TestWhoAnswersAmongHosts(t *testing.T) {
 	g.Stands = []netip.Addr{netip.MustParseAddr("10.214.0.1"), netip.MustParseAddr("2001:db8:20::1")}
 	four, few, many := netip.MustParsePrefix("10.214.2.0/28"), netip.MustParsePrefix("2001:db8:20::f0/124"), netip.MustParsePrefix("2001:db8:20:0:1::/80")
 	for _, into := range []netip.Prefix{four, few, many} {
-		g.Translate = append(g.Translate, design.Rule{Hook: design.Leaving, Does: design.FromPool, Into: into})
+		g.Translate = append(g.Translate, design.Rule{Hook: design.Postrouting, Does: design.FromPool, Into: into})
 	}
 	d = changed(t, d, hill.With(&g))
 	tables := route.Solve(d, status.Condition{})

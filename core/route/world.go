@@ -13,12 +13,12 @@ import (
 // world is what all speakers of a design learn from each other. It is worked out
 // once, when it is first asked for; what follows a small change begins from what
 // was there before.
-type world struct {
+type network struct {
 	d    *design.Design
-	base *status.Standing // without the sessions that dropped for a limit
+	base *status.Status // without the sessions that dropped for a limit
 
 	once    sync.Once
-	before  *world
+	before  *network
 	changes *design.Changes // since before
 	by      map[design.ID]part
 	readers readers
@@ -42,18 +42,20 @@ type readers struct {
 	fresh []design.ID
 }
 
-func newWorld() *world { return &world{} }
+func newWorld() *network { return &network{} }
 
-func (w *world) after(changes *design.Changes) *world { return &world{before: w, changes: changes} }
+func (w *network) after(changes *design.Changes) *network {
+	return &network{before: w, changes: changes}
+}
 
-func (w *world) settle() {
+func (w *network) settle() {
 	w.learn()
 	w.before, w.changes = nil, nil
 }
 
 // differs lists at which tables other routes are learned than before, and the
 // sessions that dropped for a limit or came back.
-func (w *world) differs() []string {
+func (w *network) differs() []string {
 	w.learn()
 	return w.changed
 }
@@ -62,7 +64,7 @@ func (w *world) differs() []string {
 var partKinds = []design.Kind{design.KindGateway, design.KindEdgeRouter, design.KindHubTable, design.KindSession, design.KindAttachment}
 
 // learn runs all speakers to the fixed point.
-func (w *world) learn() *bgp.Result {
+func (w *network) learn() *bgp.Result {
 	w.once.Do(func() {
 		had, touched := map[design.ID]part{}, map[design.ID]bool{}
 		if w.before != nil {
@@ -86,7 +88,7 @@ func (w *world) learn() *bgp.Result {
 
 // network gathers the parts: those that were there and are not touched, and the
 // others, worked out now. What comes out as it was keeps its pointers.
-func (w *world) network(had map[design.ID]part, touched map[design.ID]bool) *bgp.Network {
+func (w *network) network(had map[design.ID]part, touched map[design.ID]bool) *bgp.Network {
 	n := &bgp.Network{}
 	w.by = make(map[design.ID]part, len(had))
 	for _, k := range partKinds {
@@ -106,7 +108,7 @@ func (w *world) network(had map[design.ID]part, touched map[design.ID]bool) *bgp
 	return n
 }
 
-func (w *world) part(id design.ID, old part) part {
+func (w *network) part(id design.ID, old part) part {
 	p := part{reads: design.NewReads()}
 	view := w.d.Watched(p.reads)
 	b := w.builder(view)
@@ -121,7 +123,7 @@ func (w *world) part(id design.ID, old part) part {
 const mostFresh = 100
 
 // touched are the parts for which something was looked at that has changed.
-func (w *world) touched(c *design.Changes) map[design.ID]bool {
+func (w *network) touched(c *design.Changes) map[design.ID]bool {
 	w.readers.once.Do(func() {
 		if w.readers.index != nil && len(w.readers.fresh) <= mostFresh {
 			return
@@ -144,7 +146,7 @@ func (w *world) touched(c *design.Changes) map[design.ID]bool {
 const everywhere = "everywhere"
 
 // drops are the sessions that dropped for a limit, or did before and do no more.
-func (w *world) drops() []string {
+func (w *network) drops() []string {
 	now, then := w.result.Dropped(), w.before.result.Dropped()
 	var out []string
 	for _, pair := range [][2]map[string]bgp.Down{{now, then}, {then, now}} {
@@ -160,13 +162,13 @@ func (w *world) drops() []string {
 func dropKey(session design.ID) string { return "session " + string(session) }
 
 // speakersOf are the tables of an object that speak.
-func (w *world) speakersOf(id design.ID) []*bgp.Speaker {
+func (w *network) speakersOf(id design.ID) []*bgp.Speaker {
 	w.learn()
 	return w.by[id].speakers
 }
 
 // dropped tells of a session that comes up whether it dropped for a limit since.
-func (w *world) dropped(view *design.Design, session design.ID) (status.Verdict, bool) {
+func (w *network) dropped(view *design.Design, session design.ID) (status.Verdict, bool) {
 	view.NoteLearned(dropKey(session))
 	d, ok := w.learn().Dropped()[string(session)]
 	if !ok {

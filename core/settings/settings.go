@@ -103,7 +103,7 @@ func selectorsOf(l *design.Link, own, every []netip.Prefix) []netip.Prefix {
 	return every
 }
 
-// everything are the selectors of a route-based strand that leave the choice to routes:
+// everything are the selectors of a route-based tunnel that leave the choice to routes:
 // of the families that its routes, its inside addresses and its sessions have; of IPv4
 // where none of them says.
 func everything(d *design.Design, l *design.Link, tunnel *design.Object) []netip.Prefix {

@@ -24,16 +24,16 @@ func JoinLines(d *design.Design, o *design.Object) []Line {
 	return []Line{}
 }
 
-func line(key, label, a, b string, ok bool, why string, mends ...LineMend) Line {
-	l := Line{Key: key, Label: label, Values: [2]string{a, b}, Verdict: Agrees, Why: why, Mends: []LineMend{}}
+func line(key, label, a, b string, ok bool, why string, fixes ...LineFix) Line {
+	l := Line{Key: key, Label: label, Values: [2]string{a, b}, Verdict: Agrees, Why: why, Fixes: []LineFix{}}
 	if !ok {
-		l.Verdict, l.Mends = Differs, append(l.Mends, mends...)
+		l.Verdict, l.Fixes = Differs, append(l.Fixes, fixes...)
 	}
 	return l
 }
 
 func freeLine(key, label, a, b, why string) Line {
-	return Line{Key: key, Label: label, Values: [2]string{a, b}, Verdict: Free, Why: why, Mends: []LineMend{}}
+	return Line{Key: key, Label: label, Values: [2]string{a, b}, Verdict: Free, Why: why, Fixes: []LineFix{}}
 }
 
 func peeringLines(d *design.Design, o *design.Object, p *design.Peering) []Line {
@@ -45,7 +45,7 @@ func peeringLines(d *design.Design, o *design.Object, p *design.Peering) []Line 
 	forwarded := freeLine("forwarded", "Takes what the other passes on", yes(x.AcceptForwarded), yes(y.AcceptForwarded), "each half decides for itself")
 	if rule := d.ProfileOf(x.Network); rule != nil && rule.Peering != nil && rule.Peering.AcceptForwarded {
 		for n, h := range p.Halves {
-			forwarded.Mends = append(forwarded.Mends, option(n, d.Title(h.Network), "take what the other passes on", h.AcceptForwarded, withHalf(o, n, func(x *design.Half) { x.AcceptForwarded = !x.AcceptForwarded })))
+			forwarded.Fixes = append(forwarded.Fixes, option(n, d.Title(h.Network), "take what the other passes on", h.AcceptForwarded, withHalf(o, n, func(x *design.Half) { x.AcceptForwarded = !x.AcceptForwarded })))
 		}
 	}
 	return append(out, forwarded)
@@ -63,10 +63,10 @@ func withHalf(o *design.Object, n int, change func(*design.Half)) []design.Edit 
 func halvesLine(d *design.Design, o *design.Object, p *design.Peering) Line {
 	x, y := p.Halves[0], p.Halves[1]
 	made := map[bool]string{true: "made", false: "not made"}
-	var mends []LineMend
+	var fixes []LineFix
 	for n, h := range p.Halves {
 		if !h.Made {
-			mends = append(mends, LineMend{n, "The half of " + d.Title(h.Network) + " is made", []design.Edit{design.PutEdit(lifecycle.WithHalf(o, n, true))}})
+			fixes = append(fixes, LineFix{n, "The half of " + d.Title(h.Network) + " is made", []design.Edit{design.PutEdit(lifecycle.WithHalf(o, n, true))}})
 		}
 	}
 	both := x.Made && y.Made
@@ -74,9 +74,9 @@ func halvesLine(d *design.Design, o *design.Object, p *design.Peering) Line {
 	if !both {
 		why = "a peering exists only when both halves do"
 	}
-	l := line("half", "Half", made[x.Made], made[y.Made], both || !x.Made && !y.Made, why, mends...)
+	l := line("half", "Half", made[x.Made], made[y.Made], both || !x.Made && !y.Made, why, fixes...)
 	if !x.Made && !y.Made {
-		l.Verdict, l.Mends = Unknown, mends
+		l.Verdict, l.Fixes = Unknown, fixes
 	}
 	return l
 }
@@ -90,21 +90,21 @@ func lentLine(d *design.Design, o *design.Object, p *design.Peering, n int) Line
 		values[0], values[1] = values[1], values[0]
 	}
 	l := line(fmt.Sprintf("gateway-%d", n+1), "Gateway of "+d.Title(h.Network), values[0], values[1], h.LendsGateway || !far.UsesGateway, "",
-		LineMend{n, "Let " + d.Title(h.Network) + " lend it", withHalf(o, n, func(x *design.Half) { x.LendsGateway = true })},
-		LineMend{1 - n, "Let " + d.Title(far.Network) + " not use it", withHalf(o, 1-n, func(x *design.Half) { x.UsesGateway = false })})
+		LineFix{n, "Let " + d.Title(h.Network) + " lend it", withHalf(o, n, func(x *design.Half) { x.LendsGateway = true })},
+		LineFix{1 - n, "Let " + d.Title(far.Network) + " not use it", withHalf(o, 1-n, func(x *design.Half) { x.UsesGateway = false })})
 	if rule := d.ProfileOf(h.Network); l.Verdict == Agrees && rule != nil && rule.Peering != nil && rule.Peering.LendGateway {
-		l.Mends = append(l.Mends, option(n, d.Title(h.Network), "lend its gateway", h.LendsGateway, withHalf(o, n, func(x *design.Half) { x.LendsGateway = !x.LendsGateway })),
+		l.Fixes = append(l.Fixes, option(n, d.Title(h.Network), "lend its gateway", h.LendsGateway, withHalf(o, n, func(x *design.Half) { x.LendsGateway = !x.LendsGateway })),
 			option(1-n, d.Title(far.Network), "use it", far.UsesGateway, withHalf(o, 1-n, func(x *design.Half) { x.UsesGateway = !x.UsesGateway })))
 	}
 	return l
 }
 
 // option turns something on or off at one end.
-func option(end int, who, what string, on bool, edits []design.Edit) LineMend {
+func option(end int, who, what string, on bool, edits []design.Edit) LineFix {
 	if on {
-		return LineMend{end, "Let " + who + " no longer " + what, edits}
+		return LineFix{end, "Let " + who + " no longer " + what, edits}
 	}
-	return LineMend{end, "Let " + who + " " + what, edits}
+	return LineFix{end, "Let " + who + " " + what, edits}
 }
 
 func does(b bool, what string) string {
@@ -122,11 +122,11 @@ func circuitLines(d *design.Design, o *design.Object, c *design.Circuit) []Line 
 		change(&b.Ends[n])
 		return []design.Edit{design.PutEdit(o.With(&b))}
 	}
-	pair := func(what func(design.CircuitEnd) string, take func(to *design.CircuitEnd, from design.CircuitEnd)) []LineMend {
-		var out []LineMend
+	pair := func(what func(design.CircuitEnd) string, take func(to *design.CircuitEnd, from design.CircuitEnd)) []LineFix {
+		var out []LineFix
 		for n := range c.Ends {
 			far := c.Ends[1-n]
-			out = append(out, LineMend{n, fmt.Sprintf("Set %s to %s", d.Title(c.Ends[n].At), what(far)), set(n, func(e *design.CircuitEnd) { take(e, far) })})
+			out = append(out, LineFix{n, fmt.Sprintf("Set %s to %s", d.Title(c.Ends[n].At), what(far)), set(n, func(e *design.CircuitEnd) { take(e, far) })})
 		}
 		return out
 	}
@@ -165,7 +165,7 @@ func onCircuit(d *design.Design, o *design.Object, x, y design.CircuitEnd) Line 
 		return "none"
 	}
 	l := line("inside", "Inside address", word(x), word(y), x.Inside.IsValid() || len(x.Routes)+len(y.Routes) == 0, "",
-		LineMend{0, "Give both ends addresses in a free range", draft.AddressCircuit(d, o)})
+		LineFix{0, "Give both ends addresses in a free range", draft.AddressCircuit(d, o)})
 	if l.Verdict == Differs {
 		l.Why = "routes are sent into it, and there is no address to send them to"
 	}
@@ -188,8 +188,8 @@ func limitTag(n uint16) string {
 
 // tableChoices bind an attachment to another table of its hub, and let it feed
 // more or fewer, where the cloud's hubs have several.
-func tableChoices(d *design.Design, o *design.Object, a *design.Attachment) (bind, feed []LineMend) {
-	bind, feed = []LineMend{}, []LineMend{}
+func tableChoices(d *design.Design, o *design.Object, a *design.Attachment) (bind, feed []LineFix) {
+	bind, feed = []LineFix{}, []LineFix{}
 	p := d.ProfileOf(o.Parent)
 	if p == nil || p.Hub == nil || !p.Hub.ManyTables {
 		return bind, feed
@@ -202,16 +202,16 @@ func tableChoices(d *design.Design, o *design.Object, a *design.Attachment) (bin
 	}
 	for _, t := range tables {
 		if t.ID != a.Bound {
-			bind = append(bind, LineMend{0, "Bind it to " + t.Name, []design.Edit{put(func(b *design.Attachment) { b.Bound = t.ID })}})
+			bind = append(bind, LineFix{0, "Bind it to " + t.Name, []design.Edit{put(func(b *design.Attachment) { b.Bound = t.ID })}})
 		}
 		if i := slices.Index(a.Feeds, t.ID); i >= 0 {
-			feed = append(feed, LineMend{0, "No longer feed " + t.Name, []design.Edit{put(func(b *design.Attachment) { b.Feeds = slices.Delete(slices.Clone(b.Feeds), i, i+1) })}})
+			feed = append(feed, LineFix{0, "No longer feed " + t.Name, []design.Edit{put(func(b *design.Attachment) { b.Feeds = slices.Delete(slices.Clone(b.Feeds), i, i+1) })}})
 		} else {
-			feed = append(feed, LineMend{0, "Feed " + t.Name, []design.Edit{put(func(b *design.Attachment) { b.Feeds = append(slices.Clone(b.Feeds), t.ID) })}})
+			feed = append(feed, LineFix{0, "Feed " + t.Name, []design.Edit{put(func(b *design.Attachment) { b.Feeds = append(slices.Clone(b.Feeds), t.ID) })}})
 		}
 	}
 	table := draft.Beside(d, design.KindHubTable, o.Parent, fmt.Sprintf("table %d", len(tables)+1), &design.HubTable{})
-	return append(bind, LineMend{0, "Bind it to a new table", []design.Edit{design.PutEdit(table), put(func(b *design.Attachment) { b.Bound = table.ID })}}), feed
+	return append(bind, LineFix{0, "Bind it to a new table", []design.Edit{design.PutEdit(table), put(func(b *design.Attachment) { b.Bound = table.ID })}}), feed
 }
 
 func attachmentLines(d *design.Design, o *design.Object, a *design.Attachment) []Line {
@@ -229,7 +229,7 @@ func attachmentLines(d *design.Design, o *design.Object, a *design.Attachment) [
 	exports := d.AttachmentExports(o)
 	boundLine := freeLine("bound", "Bound to", bound, "", "the hub table that decides for what comes in by it")
 	feeds := freeLine("feeds", "Feeds", titles(a.Feeds), negotiate.Joined(exports), "the hub tables that learn its ranges, and the ranges")
-	boundLine.Mends, feeds.Mends = tableChoices(d, o, a)
+	boundLine.Fixes, feeds.Fixes = tableChoices(d, o, a)
 	return []Line{
 		boundLine,
 		feeds,

@@ -15,42 +15,42 @@ import (
 )
 
 // Verdict is how a line of the two-ended sheet stands.
-type Verdict string
+type Agreement string
 
 // The verdicts.
 const (
-	Agrees  Verdict = "agrees"
-	Differs Verdict = "differs" // it does not come up, or fails later
-	Beware  Verdict = "beware"  // it works, and may surprise
-	Unknown Verdict = "unknown" // one end's value is not known yet
-	Free    Verdict = "free"    // the ends need not agree
+	Agrees  Agreement = "agrees"
+	Differs Agreement = "differs" // it does not come up, or fails later
+	Beware  Agreement = "beware"  // it works, and may surprise
+	Unknown Agreement = "unknown" // one end's value is not known yet
+	Free    Agreement = "free"    // the ends need not agree
 )
 
 // Verdicts are all verdicts.
-var Verdicts = []Verdict{Agrees, Differs, Beware, Unknown, Free}
+var Verdicts = []Agreement{Agrees, Differs, Beware, Unknown, Free}
 
 // Line is one parameter at both ends.
 type Line struct {
-	Key     string     `json:"key"` // stable
-	Label   string     `json:"label"`
-	Values  [2]string  `json:"values"`
-	Verdict Verdict    `json:"verdict"`
-	Why     string     `json:"why,omitempty"` // what is agreed on, or why not
-	Mends   []LineMend `json:"mends"`
-	Cells   [2]bool    `json:"cells"` // which end's value can be set by itself
+	Key     string    `json:"key"` // stable
+	Label   string    `json:"label"`
+	Values  [2]string `json:"values"`
+	Verdict Agreement `json:"verdict"`
+	Why     string    `json:"why,omitempty"` // what is agreed on, or why not
+	Fixes   []LineFix `json:"fixes"`
+	Cells   [2]bool   `json:"cells"` // which end's value can be set by itself
 }
 
-// LineMend makes a line agree by changing one end.
-type LineMend struct {
+// LineFix makes a line agree by changing one end.
+type LineFix struct {
 	End   int           `json:"end"` // 0 or 1: which end changes
 	Title string        `json:"title"`
 	Edits []design.Edit `json:"edits"`
 }
 
-// mender makes the edits of a line's mends; either may be nil.
+// mender makes the edits of a line's fixes; either may be nil.
 type mender func(end int) []design.Edit
 
-// keyLine is the key of the line about the pre-shared key, whose mends are not
+// keyLine is the key of the line about the pre-shared key, whose fixes are not
 // edits of the design.
 const keyLine = "key"
 
@@ -87,8 +87,8 @@ func Differing(lines []Line) []Line {
 }
 
 // Worst is the worst verdict among lines that must agree, and how many differ.
-func Worst(lines []Line) (worst Verdict, differing int) {
-	order := []Verdict{Agrees, Unknown, Beware, Differs}
+func Worst(lines []Line) (worst Agreement, differing int) {
+	order := []Agreement{Agrees, Unknown, Beware, Differs}
 	at := 0
 	for _, l := range lines {
 		at = max(at, slices.Index(order, l.Verdict))
@@ -110,12 +110,12 @@ type liner struct {
 // party is whose an end is.
 func (l *liner) party(n int) string { return l.d.Party(l.link.Ends[n].Gateway).Name }
 
-func (l *liner) add(key, label string, values [2]string, v Verdict, why string, titles [2]string, mend mender) {
-	line := Line{Key: key, Label: label, Values: values, Verdict: v, Why: why, Mends: []LineMend{}}
-	if (v == Differs || v == Beware) && mend != nil {
+func (l *liner) add(key, label string, values [2]string, v Agreement, why string, titles [2]string, fix mender) {
+	line := Line{Key: key, Label: label, Values: values, Verdict: v, Why: why, Fixes: []LineFix{}}
+	if (v == Differs || v == Beware) && fix != nil {
 		for n := range 2 {
-			if edits := mend(n); len(edits) > 0 {
-				line.Mends = append(line.Mends, LineMend{End: n, Title: titles[n], Edits: edits})
+			if edits := fix(n); len(edits) > 0 {
+				line.Fixes = append(line.Fixes, LineFix{End: n, Title: titles[n], Edits: edits})
 			}
 		}
 	}
@@ -206,7 +206,7 @@ func (l *liner) key(keys [2]string) {
 func (l *liner) proposals(key, label string, proto negotiate.Protocol, a, b []string, take func(*design.TunnelEnd, negotiate.Settings)) {
 	values := [2]string{strings.Join(a, ", "), strings.Join(b, ", ")}
 	titles := [2]string{l.setTo(values[1])[0], l.setTo(values[0])[1]}
-	mend := func(n int) []design.Edit {
+	fix := func(n int) []design.Edit {
 		return l.end(n, func(e *design.TunnelEnd) { take(e, l.ends[1-n]) })
 	}
 	first, errA := negotiate.ParseProposals(proto, a)
@@ -215,7 +215,7 @@ func (l *liner) proposals(key, label string, proto negotiate.Protocol, a, b []st
 		if err != nil {
 			l.add(key, label, values, Differs, err.Error(), titles, func(m int) []design.Edit {
 				if m == n {
-					return mend(m)
+					return fix(m)
 				}
 				return nil
 			})
@@ -226,16 +226,16 @@ func (l *liner) proposals(key, label string, proto negotiate.Protocol, a, b []st
 	switch {
 	case !ok && proto == negotiate.ESP:
 		if _, now := negotiate.Choose(second, first, false); now {
-			l.add(key, label, values, Differs, "it comes up and fails at the first renewal of keys: "+negotiate.Disagreement(second, first, true), titles, mend)
+			l.add(key, label, values, Differs, "it comes up and fails at the first renewal of keys: "+negotiate.Disagreement(second, first, true), titles, fix)
 			return
 		}
 		fallthrough
 	case !ok:
-		l.add(key, label, values, Differs, negotiate.Disagreement(second, first, true), titles, mend)
+		l.add(key, label, values, Differs, negotiate.Disagreement(second, first, true), titles, fix)
 	case weakest(first, second) != "":
 		l.add(key, label, values, Beware, "they settle on "+got.String()+"; "+weakest(first, second), [2]string{}, nil)
 	default:
-		l.add(key, label, values, Agrees, "they settle on "+got.String(), titles, mend)
+		l.add(key, label, values, Agrees, "they settle on "+got.String(), titles, fix)
 	}
 }
 
@@ -365,7 +365,7 @@ func (l *liner) mtu() {
 }
 
 func (l *liner) free(key, label, a, b, why string) {
-	l.lines = append(l.lines, Line{Key: key, Label: label, Values: [2]string{a, b}, Verdict: Free, Why: why, Mends: []LineMend{}})
+	l.lines = append(l.lines, Line{Key: key, Label: label, Values: [2]string{a, b}, Verdict: Free, Why: why, Fixes: []LineFix{}})
 }
 
 // sessionsOf are the lines of every session in a tunnel or circuit, each with a

@@ -53,22 +53,22 @@ func (l *sessionLiner) speaker(n int) {
 	}
 	a, b := cross(asnWord(e.ASN), asnWord(far.PeerASN))
 	l.out = append(l.out, line(fmt.Sprintf("asn-%d", n+1), "ASN of "+l.name(n), a, b, e.ASN == far.PeerASN, "",
-		LineMend{1 - n, fmt.Sprintf("Expect ASN %d at %s", e.ASN, l.name(1-n)), l.set(1-n, func(x *design.SessionEnd) { x.PeerASN = 0 })},
-		LineMend{n, fmt.Sprintf("Give %s ASN %d", l.name(n), far.PeerASN), l.set(n, func(x *design.SessionEnd) { x.ASN = far.PeerASN })}))
+		LineFix{1 - n, fmt.Sprintf("Expect ASN %d at %s", e.ASN, l.name(1-n)), l.set(1-n, func(x *design.SessionEnd) { x.PeerASN = 0 })},
+		LineFix{n, fmt.Sprintf("Give %s ASN %d", l.name(n), far.PeerASN), l.set(n, func(x *design.SessionEnd) { x.ASN = far.PeerASN })}))
 	a, b = cross(addressOr(e.Address), addressOr(far.Peer))
 	l.out = append(l.out, line(fmt.Sprintf("bgp-address-%d", n+1), "Session address of "+l.name(n), a, b, e.Address == far.Peer, "",
-		LineMend{1 - n, "Look for " + addressOr(e.Address) + " at " + l.name(1-n), l.set(1-n, func(x *design.SessionEnd) { x.Peer = netip.Addr{} })}))
+		LineFix{1 - n, "Look for " + addressOr(e.Address) + " at " + l.name(1-n), l.set(1-n, func(x *design.SessionEnd) { x.Peer = netip.Addr{} })}))
 }
 
 // options are the lines of what both ends must have alike.
 func (l *sessionLiner) options() {
 	password := func(n int) bool { return l.s.Ends[n].Password }
 	l.out = append(l.out, line("bgp-password", "Session password", passwordWord(password(0)), passwordWord(password(1)), password(0) == password(1), "",
-		LineMend{0, "Do at " + l.name(0) + " as at " + l.name(1), l.set(0, func(x *design.SessionEnd) { x.Password = password(1) })},
-		LineMend{1, "Do at " + l.name(1) + " as at " + l.name(0), l.set(1, func(x *design.SessionEnd) { x.Password = password(0) })}))
+		LineFix{0, "Do at " + l.name(0) + " as at " + l.name(1), l.set(0, func(x *design.SessionEnd) { x.Password = password(1) })},
+		LineFix{1, "Do at " + l.name(1) + " as at " + l.name(0), l.set(1, func(x *design.SessionEnd) { x.Password = password(0) })}))
 	x, y := l.ends[0].Families, l.ends[1].Families
 	common := slices.ContainsFunc(x, func(f string) bool { return slices.Contains(y, f) })
 	l.out = append(l.out, line("bgp-families", "Address families", strings.Join(x, ", "), strings.Join(y, ", "), common, "",
-		LineMend{0, "Set " + l.name(0) + " to " + strings.Join(y, ", "), l.set(0, func(e *design.SessionEnd) { e.Families = y })},
-		LineMend{1, "Set " + l.name(1) + " to " + strings.Join(x, ", "), l.set(1, func(e *design.SessionEnd) { e.Families = x })}))
+		LineFix{0, "Set " + l.name(0) + " to " + strings.Join(y, ", "), l.set(0, func(e *design.SessionEnd) { e.Families = y })},
+		LineFix{1, "Set " + l.name(1) + " to " + strings.Join(x, ", "), l.set(1, func(e *design.SessionEnd) { e.Families = x })}))
 }

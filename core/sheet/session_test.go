@@ -17,10 +17,10 @@ import (
 )
 
 // A session comes up exactly if no line of it differs, whatever the two ends
-// are set to; and each mend ends its line.
+// are set to; and each fix ends its line.
 func TestSessionLinesAndPredictionNeverContradict(t *testing.T) {
 	d := thistledown(t)
-	o := find(t, d, "saltmarsh-station-to-image-analysis/strand-1/session", design.KindSession)
+	o := find(t, d, "saltmarsh-station-to-image-analysis/tunnel-1/session", design.KindSession)
 	planned := o.Body.(*design.Session).Ends
 	rapid.Check(t, func(rt *rapid.T) {
 		s := design.Session{Ends: slices.Clone(planned)}
@@ -47,12 +47,12 @@ func TestSessionLinesAndPredictionNeverContradict(t *testing.T) {
 			rt.Fatalf("hold time %d of %d and %d", out.Hold, set[0].Hold, set[1].Hold)
 		}
 		for _, l := range differing {
-			for _, m := range l.Mends {
-				mended, _, err := next.Apply(m.Edits)
+			for _, m := range l.Fixes {
+				fixed, _, err := next.Apply(m.Edits)
 				if err != nil {
 					rt.Fatal(err)
 				}
-				for _, after := range sheet.Differing(sheet.SessionLines(mended, mended.Get(o.ID))) {
+				for _, after := range sheet.Differing(sheet.SessionLines(fixed, fixed.Get(o.ID))) {
 					if after.Key == l.Key {
 						rt.Fatalf("%s leaves %s differing", m.Title, l.Label)
 					}
@@ -65,7 +65,7 @@ func TestSessionLinesAndPredictionNeverContradict(t *testing.T) {
 // Two sessions in one tunnel have lines of their own.
 func TestLinesOfSeveralSessionsAreApart(t *testing.T) {
 	d := thistledown(t)
-	tunnel := find(t, d, "saltmarsh-station-to-image-analysis/strand-1", design.KindTunnel)
+	tunnel := find(t, d, "saltmarsh-station-to-image-analysis/tunnel-1", design.KindTunnel)
 	first := d.Inside(tunnel.ID, design.KindSession)[0]
 	d, _, err := d.Apply([]design.Edit{design.PutEdit(&design.Object{ID: "six", Kind: design.KindSession, Parent: tunnel.ID, Name: "over IPv6", Body: first.Body})})
 	require.NoError(t, err)
@@ -81,7 +81,7 @@ func TestLinesOfSeveralSessionsAreApart(t *testing.T) {
 // it is about; what follows from something else can not be set.
 func TestCellsAreSetWhereTheyAreShown(t *testing.T) {
 	d := thistledown(t)
-	tunnel := find(t, d, "marrow-hill-to-catalogue/strand-1", design.KindTunnel)
+	tunnel := find(t, d, "marrow-hill-to-catalogue/tunnel-1", design.KindTunnel)
 	value := func(key string, end int) string {
 		for _, l := range sheet.Lines(d, d.Get(tunnel.ID), [2]string{}) {
 			if l.Key == key {

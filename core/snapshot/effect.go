@@ -132,7 +132,7 @@ func titleOf(before, after *Solved, id design.ID) string { return in(before, aft
 
 // Without is the same design with something taken away.
 func (s *Solved) Without(c ...status.Thing) *Solved {
-	condition := s.Tables.Standing.Condition()
+	condition := s.Tables.Status.Condition()
 	condition.Without = append(append([]status.Thing{}, condition.Without...), c...)
 	return alone(s.Design, condition)
 }

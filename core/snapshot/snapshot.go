@@ -1,5 +1,5 @@
 // Package snapshot holds a design with all that follows from it under a condition:
-// standing, tables, proofs and findings. Everything is worked out when it is
+// status, tables, proofs and findings. Everything is worked out when it is
 // first asked for, and after a change only what the change touches.
 package snapshot
 
@@ -26,7 +26,7 @@ type Solved struct {
 func Of(d *design.Design, c status.Condition) *Solved {
 	s := alone(d, c)
 	var now *proof.Proofs
-	if s.Tables.Standing.Condition().Horizon == status.Built {
+	if s.Tables.Status.Condition().Horizon == status.Built {
 		c.Horizon = status.Today
 		s.today = alone(d, c)
 		now = s.ifOther()

@@ -20,7 +20,7 @@ import (
 	"dravin/demo"
 )
 
-// estate makes an estate of n sites, n/10 cloud networks, a link of two strands
+// estate makes an estate of n sites, n/10 cloud networks, a link of two tunnels
 // from each site to a network and an intent over each, with some of everything
 // that goes wrong.
 func estate(tb testing.TB, n int) *design.Design {
@@ -81,8 +81,8 @@ func estate(tb testing.TB, n int) *design.Design {
 			if k%17 == 3 {
 				t.Ends = []design.TunnelEnd{{IKE: []string{"aes256-sha384-ecp384"}}, {IKE: []string{"aes128-sha256-ecp256"}}}
 			}
-			strand := add(design.KindTunnel, link, fmt.Sprintf("strand %d", s+1), t)
-			add(design.KindSession, strand, "session", &design.Session{Ends: []design.SessionEnd{{ASN: uint32(4200000000 + k), Address: a}, {ASN: uint32(4200100000 + m), Address: b}}})
+			tunnel := add(design.KindTunnel, link, fmt.Sprintf("tunnel %d", s+1), t)
+			add(design.KindSession, tunnel, "session", &design.Session{Ends: []design.SessionEnd{{ASN: uint32(4200000000 + k), Address: a}, {ASN: uint32(4200100000 + m), Address: b}}})
 		}
 		add(design.KindIntent, "", fmt.Sprintf("intent %d", k), &design.Intent{From: hosts[m], To: host, Service: design.Service{Proto: "tcp", Port: 502}})
 	}
@@ -99,7 +99,7 @@ func estate(tb testing.TB, n int) *design.Design {
 func everything(tb testing.TB, s *snapshot.Solved) string {
 	var verdicts []status.Verdict
 	for _, o := range s.Design.All() {
-		verdicts = append(verdicts, s.Tables.Standing.Of(o.ID))
+		verdicts = append(verdicts, s.Tables.Status.Of(o.ID))
 	}
 	text, err := json.Marshal([]any{verdicts, s.Tables.Points(), s.Proofs.All(), s.Findings.All()})
 	require.NoError(tb, err)
@@ -214,7 +214,7 @@ func BenchmarkFromNothing(b *testing.B) {
 	}
 }
 
-// edited are edits that give the strands of a link other proposals in turn.
+// edited are edits that give the tunnels of a link other proposals in turn.
 func edited(d *design.Design, n int) []design.Edit {
 	all := d.Of(design.KindTunnel)
 	o := all[n%len(all)]
@@ -234,7 +234,7 @@ func BenchmarkOneEdit(b *testing.B) {
 			_ = p.Routes
 		}
 		for j := range next.Design.Joints() {
-			next.Tables.Standing.Of(j.ID)
+			next.Tables.Status.Of(j.ID)
 		}
 		next.Proofs.All()
 		next.Findings.All()

@@ -12,7 +12,7 @@ import (
 
 // gateway is the box itself: with what it is in, and what is known to be wrong
 // with it. Strict reverse-path filtering depends on the packet; walks judge it.
-func (s *Standing) gateway(o *design.Object) Verdict {
+func (s *Status) gateway(o *design.Object) Verdict {
 	if hub := s.d.Get(o.Parent); hub != nil && hub.Kind == design.KindHub {
 		if v := s.Of(hub.ID); !v.Up {
 			return v
@@ -22,7 +22,7 @@ func (s *Standing) gateway(o *design.Object) Verdict {
 }
 
 // faultless is a gateway or box as far as what is known to be wrong with it goes.
-func (s *Standing) faultless(o *design.Object) Verdict {
+func (s *Status) faultless(o *design.Object) Verdict {
 	faults := design.FaultsOf(o)
 	switch {
 	case slices.Contains(faults, design.ForwardingOff):
@@ -41,7 +41,7 @@ func FiltersStrictly(o *design.Object) bool {
 
 // listener is up while who listens is there; a cloud's own, where its profile
 // offers such and the target is in the same cloud.
-func (s *Standing) listener(o *design.Object, l *design.Listener) Verdict {
+func (s *Status) listener(o *design.Object, l *design.Listener) Verdict {
 	at := s.d.Get(l.At)
 	if v := s.taken(at); !v.Up {
 		return v
@@ -62,10 +62,10 @@ func (s *Standing) listener(o *design.Object, l *design.Listener) Verdict {
 
 // ending is how something that ends a link or circuit stands for it: a box that
 // does not forward still ends tunnels.
-func (s *Standing) ending(id design.ID) Verdict {
+func (s *Status) ending(id design.ID) Verdict {
 	o := s.d.Get(id)
 	if v := s.taken(o); !v.Up {
-		v.Code = LinkDown
+		v.Cause = LinkDown
 		return v
 	}
 	if o.Kind == design.KindEdgeRouter {
@@ -77,8 +77,8 @@ func (s *Standing) ending(id design.ID) Verdict {
 	return up
 }
 
-// link is up if a strand is.
-func (s *Standing) link(o *design.Object) Verdict {
+// link is up if a tunnel is.
+func (s *Status) link(o *design.Object) Verdict {
 	if v := s.made(o); !v.Up {
 		return v
 	}
@@ -92,14 +92,14 @@ func (s *Standing) link(o *design.Object) Verdict {
 			first = v
 		}
 	}
-	if first.Code == "" {
-		return down(LinkDown, o.ID, "strands", "%s has no tunnel", o.Name)
+	if first.Cause == "" {
+		return down(LinkDown, o.ID, "tunnels", "%s has no tunnel", o.Name)
 	}
 	return first
 }
 
 // tunnel is up if its two ends agree and reach each other.
-func (s *Standing) tunnel(o *design.Object, t *design.Tunnel) (Verdict, negotiate.Outcome) {
+func (s *Status) tunnel(o *design.Object, t *design.Tunnel) (Verdict, negotiate.Outcome) {
 	parent := s.d.Get(o.Parent)
 	l := parent.Body.(*design.Link)
 	set := settings.SettingsOf(s.d, o, "")
@@ -146,7 +146,7 @@ func (s *Standing) tunnel(o *design.Object, t *design.Tunnel) (Verdict, negotiat
 }
 
 // endMade is how far one end of a tunnel is set up, where it is said.
-func (s *Standing) endMade(o *design.Object, t *design.Tunnel, n int, name string) Verdict {
+func (s *Status) endMade(o *design.Object, t *design.Tunnel, n int, name string) Verdict {
 	if len(t.Ends) != 2 || t.Ends[n].State == "" || t.Ends[n].State == design.Ready {
 		return up
 	}
@@ -160,7 +160,7 @@ func (s *Standing) endMade(o *design.Object, t *design.Tunnel, n int, name strin
 func lineOf(key string, n int) string { return key + "-" + string(rune('1'+n)) }
 
 // session is established if what carries it is up and its two ends agree.
-func (s *Standing) session(o *design.Object) (Verdict, negotiate.SessionOutcome) {
+func (s *Status) session(o *design.Object) (Verdict, negotiate.SessionOutcome) {
 	set := settings.SessionEndsOf(s.d, o)
 	outcome := negotiate.AgreeSession(set[0], set[1])
 	carrier := s.d.Get(o.Parent)
@@ -190,7 +190,7 @@ func CarrierName(d *design.Design, session *design.Object) string {
 
 // Brings is how what a link or circuit brings into tables stands: routes of a
 // family that are learned need a session that is up, others what carries them.
-func (s *Standing) Brings(id design.ID, v4 bool) Verdict {
+func (s *Status) Brings(id design.ID, v4 bool) Verdict {
 	v := s.Of(id)
 	o := s.d.Get(id)
 	if !v.Up || o == nil {
@@ -211,7 +211,7 @@ func (s *Standing) Brings(id design.ID, v4 bool) Verdict {
 }
 
 // learned is up if a session over one of the carriers is, for a family.
-func (s *Standing) learned(o *design.Object, carriers []*design.Object, v4 bool) Verdict {
+func (s *Status) learned(o *design.Object, carriers []*design.Object, v4 bool) Verdict {
 	family := map[bool]string{true: "ipv4", false: "ipv6"}[v4]
 	var first Verdict
 	for _, c := range carriers {
@@ -223,21 +223,21 @@ func (s *Standing) learned(o *design.Object, carriers []*design.Object, v4 bool)
 			if v.Up {
 				v = down(SessionDown, session.ID, "bgp-families", "the session of %s does not carry %s", o.Name, map[bool]string{true: "IPv4", false: "IPv6"}[v4])
 			}
-			if first.Code == "" {
+			if first.Cause == "" {
 				first = v
 			}
 		}
 	}
-	if first.Code == "" {
+	if first.Cause == "" {
 		return down(SessionDown, o.ID, "sessions", "%s has no BGP session", o.Name)
 	}
 	return first
 }
 
 // circuit is up if it was activated and its two ends match.
-func (s *Standing) circuit(o *design.Object, c *design.Circuit) Verdict { return s.line(o, c) }
+func (s *Status) circuit(o *design.Object, c *design.Circuit) Verdict { return s.line(o, c) }
 
-func (s *Standing) line(o *design.Object, c *design.Circuit) Verdict {
+func (s *Status) line(o *design.Object, c *design.Circuit) Verdict {
 	if v := s.taken(o); !v.Up {
 		return v
 	}
@@ -274,7 +274,7 @@ func (s *Standing) line(o *design.Object, c *design.Circuit) Verdict {
 
 // addressed wants addresses on a circuit into which a box of one's own routes without a
 // session: it has no next hop else.
-func (s *Standing) addressed(o *design.Object, c *design.Circuit) Verdict {
+func (s *Status) addressed(o *design.Object, c *design.Circuit) Verdict {
 	if len(s.d.Inside(o.ID, design.KindSession)) > 0 || c.Ends[0].Inside.IsValid() && c.Ends[1].Inside.IsValid() {
 		return up
 	}
@@ -293,7 +293,7 @@ func (s *Standing) addressed(o *design.Object, c *design.Circuit) Verdict {
 
 // activated tells whether the steps of a circuit's making are done, as far as the
 // horizon wants.
-func (s *Standing) activated(o *design.Object, c *design.Circuit) Verdict {
+func (s *Status) activated(o *design.Object, c *design.Circuit) Verdict {
 	if s.c.Horizon == Today && c.Step != "" && c.Step != design.StepInUse && c.Step != design.StepAccepted {
 		return down(NotThereYet, o.ID, "code", "%s is ordered and not accepted yet", o.Name)
 	}
@@ -301,7 +301,7 @@ func (s *Standing) activated(o *design.Object, c *design.Circuit) Verdict {
 }
 
 // peering is up if both halves are made and no blocks overlap.
-func (s *Standing) peering(o *design.Object, p *design.Peering) Verdict {
+func (s *Status) peering(o *design.Object, p *design.Peering) Verdict {
 	if v := s.made(o); !v.Up {
 		return v
 	}
@@ -336,7 +336,7 @@ func (s *Standing) peering(o *design.Object, p *design.Peering) Verdict {
 }
 
 // regions holds a peering against what its cloud allows between regions.
-func (s *Standing) regions(o *design.Object, p *design.Peering) Verdict {
+func (s *Status) regions(o *design.Object, p *design.Peering) Verdict {
 	x, y := s.d.Get(p.Halves[0].Network).Body.(*design.Network), s.d.Get(p.Halves[1].Network).Body.(*design.Network)
 	rule := s.d.Profile(x.Cloud)
 	if rule != nil && rule.Peering != nil && !rule.Peering.BetweenRegions && x.Region != y.Region {
@@ -345,7 +345,7 @@ func (s *Standing) regions(o *design.Object, p *design.Peering) Verdict {
 	return up
 }
 
-func (s *Standing) party(id design.ID) Verdict {
+func (s *Status) party(id design.ID) Verdict {
 	if o := s.d.Get(id); o != nil {
 		return s.taken(o)
 	}
@@ -353,7 +353,7 @@ func (s *Standing) party(id design.ID) Verdict {
 }
 
 // attachment is up if its hub is there and takes it, and what is attached is up.
-func (s *Standing) attachment(o *design.Object, a *design.Attachment) Verdict {
+func (s *Status) attachment(o *design.Object, a *design.Attachment) Verdict {
 	if v := s.Of(o.Parent); !v.Up {
 		return v
 	}
@@ -380,7 +380,7 @@ func (s *Standing) attachment(o *design.Object, a *design.Attachment) Verdict {
 }
 
 // otherHub wants the far hub to be attached to this one, too.
-func (s *Standing) otherHub(o, far *design.Object) Verdict {
+func (s *Status) otherHub(o, far *design.Object) Verdict {
 	for _, back := range s.d.Inside(far.ID, design.KindAttachment) {
 		if back.Body.(*design.Attachment).What == o.Parent {
 			if v := s.taken(back); !v.Up {
@@ -394,14 +394,14 @@ func (s *Standing) otherHub(o, far *design.Object) Verdict {
 
 // Refusal tells whether the hub refuses an attachment for what it overlaps: what
 // was there first stands. It is told of what is not made yet, too.
-func (s *Standing) Refusal(o *design.Object) Verdict {
+func (s *Status) Refusal(o *design.Object) Verdict {
 	p := s.d.ProfileOf(o.Parent)
 	if p == nil || p.Hub == nil || !p.Hub.RefusesOverlaps {
 		return up
 	}
 	own := s.d.AttachmentExports(o)
 	for _, other := range s.d.Inside(o.Parent, design.KindAttachment) {
-		if other.ID == o.ID || !s.before(other, o) || !s.made(other).Up || s.Of(other.ID).Code == RefusedForOverlap {
+		if other.ID == o.ID || !s.before(other, o) || !s.made(other).Up || s.Of(other.ID).Cause == RefusedForOverlap {
 			continue
 		}
 		if a, b, clash := Clash(own, s.d.AttachmentExports(other)); clash {
@@ -413,7 +413,7 @@ func (s *Standing) Refusal(o *design.Object) Verdict {
 
 // before tells whether one attachment was there before another: what is ready
 // came before what is not; else the order of the design decides.
-func (s *Standing) before(a, b *design.Object) bool {
+func (s *Status) before(a, b *design.Object) bool {
 	x, y := design.StateOf(a) == design.Ready, design.StateOf(b) == design.Ready
 	if x != y {
 		return x
@@ -446,7 +446,7 @@ type Join struct {
 
 // Joins lists what is meant to join which parties under the horizon, in
 // canonical order; whether its ends agree is not asked.
-func (s *Standing) Joins() []Join {
+func (s *Status) Joins() []Join {
 	var out []Join
 	for j := range s.d.Joints() {
 		a, b := s.d.PartiesOf(j)
@@ -459,7 +459,7 @@ func (s *Standing) Joins() []Join {
 }
 
 // halves tells whether a peering counts as whole under the horizon.
-func (s *Standing) halves(o *design.Object) bool {
+func (s *Status) halves(o *design.Object) bool {
 	v := s.Of(o.ID)
-	return v.Up || v.Code != HalfMade && v.Code != NotThereYet
+	return v.Up || v.Cause != HalfMade && v.Cause != NotThereYet
 }

@@ -2,9 +2,9 @@
 // first cause. It is asked by everything that comes after the design: tables,
 // walks, findings, sheets, pictures and files.
 //
-// A [Standing] is of one design under one [Condition]. Nothing carries a packet
-// because it was drawn: a strand is up if its two ends agree, a session if what
-// carries it is up and its two ends agree, a link if a strand is up, a peering if
+// A [Status] is of one design under one [Condition]. Nothing carries a packet
+// because it was drawn: a tunnel is up if its two ends agree, a session if what
+// carries it is up and its two ends agree, a link if a tunnel is up, a peering if
 // both halves are made and nothing refuses it, an attachment if it was accepted
 // and its hub is there, a circuit if it is activated and its ends match.
 package status
@@ -56,41 +56,41 @@ type Thing struct {
 }
 
 // Code names why something is down. Walks stop with the same codes.
-type Code string
+type Cause string
 
 // The codes.
 const (
-	LinkDown          Code = "link-down"           // no strand is up, or the circuit or attachment is not there
-	SessionDown       Code = "session-down"        // the BGP session that should bring the route is not established
-	HalfMade          Code = "half-made"           // one end or half is made and the other is not
-	RefusedForOverlap Code = "refused-for-overlap" // the cloud refuses it, for what it overlaps
-	NotAccepted       Code = "not-accepted"        // it was refused, or waits for somebody's answer
-	NotThereYet       Code = "not-there-yet"       // it is drafted or being built
-	DoesNotForward    Code = "does-not-forward"    // the box does not pass packets on
+	LinkDown          Cause = "link-down"           // no tunnel is up, or the circuit or attachment is not there
+	SessionDown       Cause = "session-down"        // the BGP session that should bring the route is not established
+	HalfMade          Cause = "half-made"           // one end or half is made and the other is not
+	RefusedForOverlap Cause = "refused-for-overlap" // the cloud refuses it, for what it overlaps
+	NotAccepted       Cause = "not-accepted"        // it was refused, or waits for somebody's answer
+	NotThereYet       Cause = "not-there-yet"       // it is drafted or being built
+	DoesNotForward    Cause = "does-not-forward"    // the box does not pass packets on
 )
 
 // Codes are all codes.
-var Codes = []Code{LinkDown, SessionDown, HalfMade, RefusedForOverlap, NotAccepted, NotThereYet, DoesNotForward}
+var Causes = []Cause{LinkDown, SessionDown, HalfMade, RefusedForOverlap, NotAccepted, NotThereYet, DoesNotForward}
 
 // Verdict is how something stands. The zero Verdict is down without a cause; use
-// [Standing.Of].
+// [Status.Of].
 type Verdict struct {
 	Up      bool      `json:"up"`
-	Code    Code      `json:"code,omitempty"`    // why it is down
+	Cause   Cause     `json:"code,omitempty"`    // why it is down
 	Subject design.ID `json:"subject,omitempty"` // what is at fault: the first cause
-	Line    string    `json:"line,omitempty"`    // the line of the subject's sheet that must be mended, by its key; empty if it is none
+	Line    string    `json:"line,omitempty"`    // the line of the subject's sheet that must be fixed, by its key; empty if it is none
 	Why     string    `json:"why,omitempty"`     // as a sentence
 }
 
 var up = Verdict{Up: true}
 
-func down(code Code, subject design.ID, line, format string, args ...any) Verdict {
-	return Verdict{Code: code, Subject: subject, Line: line, Why: fmt.Sprintf(format, args...)}
+func down(code Cause, subject design.ID, line, format string, args ...any) Verdict {
+	return Verdict{Cause: code, Subject: subject, Line: line, Why: fmt.Sprintf(format, args...)}
 }
 
-// Standing tells how everything in a design stands. It may be used by many at
+// Status tells how everything in a design stands. It may be used by many at
 // once.
-type Standing struct {
+type Status struct {
 	*store
 	d    *design.Design
 	over func(view *design.Design, session design.ID) (Verdict, bool)
@@ -105,16 +105,16 @@ type store struct {
 // held is what is remembered of an object.
 type held struct {
 	verdict Verdict
-	strand  negotiate.Outcome
+	tunnel  negotiate.Outcome
 	session negotiate.SessionOutcome
 }
 
-// Of begins the standing of a design under a condition.
-func Of(d *design.Design, c Condition) *Standing {
+// Of begins the status of a design under a condition.
+func Of(d *design.Design, c Condition) *Status {
 	if c.Horizon == "" {
 		c.Horizon = Built
 	}
-	s := &Standing{store: &store{c: c, gone: map[design.ID]bool{}}, d: d}
+	s := &Status{store: &store{c: c, gone: map[design.ID]bool{}}, d: d}
 	for _, t := range c.Without {
 		if t.Object != "" {
 			s.gone[t.Object] = true
@@ -123,25 +123,25 @@ func Of(d *design.Design, c Condition) *Standing {
 	return s
 }
 
-// After is the standing of the next design under the same condition. What the
+// After is the status of the next design under the same condition. What the
 // changes do not touch is not worked out again.
-func (s *Standing) After(next *design.Design, changes *design.Changes) *Standing {
+func (s *Status) After(next *design.Design, changes *design.Changes) *Status {
 	out := Of(next, s.c)
 	out.memo.After(&s.memo, changes)
-	return out // [Standing.Dropping] is said of it anew
+	return out // [Status.Dropping] is said of it anew
 }
 
-// Settle works ahead of [Standing.After]: it lets go of the design before.
-func (s *Standing) Settle() { s.memo.Settle() }
+// Settle works ahead of [Status.After]: it lets go of the design before.
+func (s *Status) Settle() { s.memo.Settle() }
 
-// Watched is the same standing, noting in what view notes whatever is looked at.
-func (s *Standing) Watched(view *design.Design) *Standing { return &Standing{s.store, view, s.over} }
+// Watched is the same status, noting in what view notes whatever is looked at.
+func (s *Status) Watched(view *design.Design) *Status { return &Status{s.store, view, s.over} }
 
-// Dropping is the same standing, in which sessions that come up may have dropped
+// Dropping is the same status, in which sessions that come up may have dropped
 // since: over tells of a session how it stands then. Nothing else may depend on
 // it.
-func (s *Standing) Dropping(over func(view *design.Design, session design.ID) (Verdict, bool)) *Standing {
-	return &Standing{s.store, s.d, over}
+func (s *Status) Dropping(over func(view *design.Design, session design.ID) (Verdict, bool)) *Status {
+	return &Status{s.store, s.d, over}
 }
 
 // Dropped is how a session stands whose taker takes no more.
@@ -154,23 +154,23 @@ func Dropped(d *design.Design, session *design.Object, end, taken int, most uint
 }
 
 // Condition is the condition that it is for.
-func (s *Standing) Condition() Condition { return s.c }
+func (s *Status) Condition() Condition { return s.c }
 
 // Design is the design that it is of.
-func (s *Standing) Design() *design.Design { return s.d }
+func (s *Status) Design() *design.Design { return s.d }
 
 // Of is how an object stands.
-func (s *Standing) Of(id design.ID) Verdict { return s.held(id).verdict }
+func (s *Status) Of(id design.ID) Verdict { return s.held(id).verdict }
 
-// Strand is what the two ends of a tunnel come to, whatever else may keep it
+// Tunnel is what the two ends of a tunnel come to, whatever else may keep it
 // down.
-func (s *Standing) Strand(tunnel design.ID) negotiate.Outcome { return s.held(tunnel).strand }
+func (s *Status) Tunnel(tunnel design.ID) negotiate.Outcome { return s.held(tunnel).tunnel }
 
 // Session is what the two ends of a session come to, whatever else may keep it
 // down.
-func (s *Standing) Session(id design.ID) negotiate.SessionOutcome { return s.held(id).session }
+func (s *Status) Session(id design.ID) negotiate.SessionOutcome { return s.held(id).session }
 
-func (s *Standing) held(id design.ID) held {
+func (s *Status) held(id design.ID) held {
 	h := s.memo.Get(s.d, id, func(view *design.Design) held { return s.Watched(view).work(id) })
 	if s.over != nil && h.verdict.Up && h.session.Up {
 		if v, dropped := s.over(s.d, id); dropped {
@@ -180,7 +180,7 @@ func (s *Standing) held(id design.ID) held {
 	return h
 }
 
-func (s *Standing) work(id design.ID) (h held) {
+func (s *Status) work(id design.ID) (h held) {
 	o := s.d.Get(id)
 	if o == nil {
 		h.verdict = down(NotThereYet, id, "", "it is not in the design")
@@ -194,7 +194,7 @@ func (s *Standing) work(id design.ID) (h held) {
 	var v Verdict
 	switch b := o.Body.(type) {
 	case *design.Tunnel:
-		v, h.strand = s.tunnel(o, b)
+		v, h.tunnel = s.tunnel(o, b)
 	case *design.Session:
 		v, h.session = s.session(o)
 	case *design.Link:
@@ -224,7 +224,7 @@ func (s *Standing) work(id design.ID) (h held) {
 
 // taken tells whether an object is taken away, by itself, with what it stands in
 // or with its zone.
-func (s *Standing) taken(o *design.Object) Verdict {
+func (s *Status) taken(o *design.Object) Verdict {
 	for at := o; at != nil && len(s.gone) > 0; at = s.d.Get(at.Parent) {
 		if s.gone[at.ID] {
 			return down(s.codeOf(o), at.ID, "", "%s is taken away", s.d.Title(at.ID))
@@ -237,7 +237,7 @@ func (s *Standing) taken(o *design.Object) Verdict {
 }
 
 // codeOf is what it is called when something of a kind is down.
-func (s *Standing) codeOf(o *design.Object) Code {
+func (s *Status) codeOf(o *design.Object) Cause {
 	switch o.Kind {
 	case design.KindSession:
 		return SessionDown
@@ -247,11 +247,11 @@ func (s *Standing) codeOf(o *design.Object) Code {
 	return DoesNotForward
 }
 
-func (s *Standing) zoneGone(zone string) bool {
+func (s *Status) zoneGone(zone string) bool {
 	return zone != "" && slices.ContainsFunc(s.c.Without, func(t Thing) bool { return t.Zone != "" && strings.EqualFold(t.Zone, zone) })
 }
 
-func (s *Standing) addressGone(a netip.Addr) bool {
+func (s *Status) addressGone(a netip.Addr) bool {
 	return slices.ContainsFunc(s.c.Without, func(t Thing) bool { return t.Address.IsValid() && t.Address == a })
 }
 
@@ -288,10 +288,10 @@ func Unfinished(d *design.Design) bool {
 
 // Intended reports whether something counts under the horizon, as far as its own
 // making goes: that its ends agree is another matter.
-func (s *Standing) Intended(o *design.Object) bool { return s.made(o).Up }
+func (s *Status) Intended(o *design.Object) bool { return s.made(o).Up }
 
 // made is how far the making of something has come.
-func (s *Standing) made(o *design.Object) Verdict {
+func (s *Status) made(o *design.Object) Verdict {
 	what, st := s.d.Title(o.ID), design.StateOf(o)
 	answer := s.answered(o)
 	switch {
@@ -327,7 +327,7 @@ func (s *Standing) made(o *design.Object) Verdict {
 
 // answered is what was decided of a request for something: the last answer that there
 // is, empty if there is none.
-func (s *Standing) answered(o *design.Object) (answer string) {
+func (s *Status) answered(o *design.Object) (answer string) {
 	for _, r := range s.d.Referring(o.ID, design.KindRequest) {
 		if b := r.Body.(*design.Request); b.For == o.ID && b.Answer != "" {
 			answer = b.Answer
@@ -336,25 +336,25 @@ func (s *Standing) answered(o *design.Object) (answer string) {
 	return answer
 }
 
-// Mend says in words what would bring something up.
-func (v Verdict) Mend(d *design.Design) string {
+// Fix says in words what would bring something up.
+func (v Verdict) Fix(d *design.Design) string {
 	what := d.Title(v.Subject)
 	switch {
 	case v.Up:
 		return ""
 	case v.Line == "setup":
 		return "set up the other end of " + what
-	case v.Code == HalfMade:
+	case v.Cause == HalfMade:
 		return "make the missing half of " + what
-	case v.Code == NotAccepted:
+	case v.Cause == NotAccepted:
 		return "have " + what + " accepted"
-	case v.Code == NotThereYet:
+	case v.Cause == NotThereYet:
 		return "build " + what + "; when all is built as planned, it is there"
-	case v.Code == RefusedForOverlap:
+	case v.Cause == RefusedForOverlap:
 		return "keep what overlaps out of what is exported at both, or map it"
 	case v.Line == "faults":
 		return "put it right on the box, then take the note off the gateway"
-	case v.Line == "strands":
+	case v.Line == "tunnels":
 		return "add a tunnel to the link"
 	case v.Line == "state":
 		return "build " + what + " again"

@@ -71,20 +71,20 @@ func TestTheFirstCause(t *testing.T) {
 		change
 		asked     string // what is asked of; its kind
 		of        design.Kind
-		code      status.Code
+		code      status.Cause
 		line, why string
 	}{
 		"nothing":                 {change{hill, design.KindLink, link(func(*design.Link) {})}, hill, design.KindLink, "", "", ""},
 		"a link that is gone":     {change{hill, design.KindLink, link(func(l *design.Link) { l.State = design.Gone })}, hill, design.KindLink, status.LinkDown, "", "Marrow Hill to catalogue is gone"},
 		"a link that was refused": {change{hill, design.KindLink, link(func(l *design.Link) { l.State = design.Refused })}, hill, design.KindLink, status.NotAccepted, "", "was refused"},
-		"another far address": {change{relay + "/strand-1", design.KindTunnel, tunnel(func(x *design.Tunnel) {
+		"another far address": {change{relay + "/tunnel-1", design.KindTunnel, tunnel(func(x *design.Tunnel) {
 			x.Ends = []design.TunnelEnd{{Peer: netip.MustParseAddr("203.0.113.99")}, {NAT: true}}
 		})}, relay, design.KindLink, status.LinkDown, "address-2", "203.0.113.99"},
-		"another version": {change{relay + "/strand-1", design.KindTunnel, tunnel(func(x *design.Tunnel) { x.Ends = []design.TunnelEnd{{Version: 1}, {NAT: true}} })}, relay, design.KindLink, status.LinkDown, "version", ""},
-		"no common proposal": {change{relay + "/strand-1", design.KindTunnel, tunnel(func(x *design.Tunnel) {
+		"another version": {change{relay + "/tunnel-1", design.KindTunnel, tunnel(func(x *design.Tunnel) { x.Ends = []design.TunnelEnd{{Version: 1}, {NAT: true}} })}, relay, design.KindLink, status.LinkDown, "version", ""},
+		"no common proposal": {change{relay + "/tunnel-1", design.KindTunnel, tunnel(func(x *design.Tunnel) {
 			x.Ends = []design.TunnelEnd{{IKE: []string{"aes128-sha256-modp3072"}}, {NAT: true, IKE: []string{"aes256-sha256-modp2048"}}}
 		})}, relay, design.KindLink, status.LinkDown, "ike", ""},
-		"one strand of two":           {change{hill + "/strand-1", design.KindTunnel, tunnel(func(x *design.Tunnel) { x.Ends = []design.TunnelEnd{{Version: 1}, {}} })}, hill, design.KindLink, "", "", ""},
+		"one tunnel of two":           {change{hill + "/tunnel-1", design.KindTunnel, tunnel(func(x *design.Tunnel) { x.Ends = []design.TunnelEnd{{Version: 1}, {}} })}, hill, design.KindLink, "", "", ""},
 		"a box that does not forward": {change{"marrow-hill/gateway", design.KindGateway, gateway(func(g *design.Gateway) { g.Faults = []string{design.ForwardingOff} })}, "marrow-hill/gateway", design.KindGateway, status.DoesNotForward, "faults", ""},
 		"half a peering":              {change{peered, design.KindPeering, peering(func(p *design.Peering) { p.Halves[1].Made = false })}, peered, design.KindPeering, status.HalfMade, "half", "has not made its half"},
 		"no half of a peering":        {change{peered, design.KindPeering, peering(func(p *design.Peering) { p.Halves[0].Made, p.Halves[1].Made = false, false })}, peered, design.KindPeering, status.NotThereYet, "half", "neither half"},
@@ -107,13 +107,13 @@ func TestTheFirstCause(t *testing.T) {
 			require.NoError(t, err)
 			v := status.Of(d, status.Condition{}).Of(d.Find(c.asked, c.of)[0].ID)
 			assert.Equal(t, c.code == "", v.Up, v.Why)
-			assert.Equal(t, c.code, v.Code, v.Why)
+			assert.Equal(t, c.code, v.Cause, v.Why)
 			assert.Contains(t, v.Why, c.why)
 			if c.line != "" {
 				assert.Equal(t, c.line, v.Line)
 			}
 			if !v.Up {
-				assert.NotEmpty(t, v.Mend(d))
+				assert.NotEmpty(t, v.Fix(d))
 				assert.NotNil(t, d.Get(v.Subject))
 			}
 		})
@@ -133,7 +133,7 @@ func TestHorizonsAndWhatIsTakenAway(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, status.Of(d, status.Condition{}).Of(hill).Up)
 	today := status.Of(d, status.Condition{Horizon: status.Today}).Of(hill)
-	assert.Equal(t, status.NotThereYet, today.Code)
+	assert.Equal(t, status.NotThereYet, today.Cause)
 	assert.Equal(t, hill, today.Subject)
 
 	thing := func(text string) status.Thing {
@@ -142,7 +142,7 @@ func TestHorizonsAndWhatIsTakenAway(t *testing.T) {
 		return x
 	}
 	for text, falls := range map[string][]design.ID{
-		"marrow-hill-to-catalogue": {hill, id("marrow-hill-to-catalogue/strand-1", design.KindTunnel)},
+		"marrow-hill-to-catalogue": {hill, id("marrow-hill-to-catalogue/tunnel-1", design.KindTunnel)},
 		"198.51.100.10":            {hill, id("marrow-hill-to-the-relay-at-rowan-hut", design.KindLink)},
 		"millrace":                 {id("saltmarsh-station-circuit", design.KindCircuit), id("herbarium-scans-circuit-1", design.KindCircuit)},
 		"tarn-hub":                 {id("tarn-hub/herbarium-scans", design.KindAttachment)},

@@ -33,7 +33,7 @@ func ParseThing(d *design.Design, text string) (Thing, error) {
 	case 1:
 		return Thing{Object: found[0].ID}, nil
 	case 0:
-		return Thing{}, fmt.Errorf("nothing that can fail is called %q; give the path of a party, gateway, link, strand, session, circuit, peering or attachment, a zone, or a gateway's public address", text)
+		return Thing{}, fmt.Errorf("nothing that can fail is called %q; give the path of a party, gateway, link, tunnel, session, circuit, peering or attachment, a zone, or a gateway's public address", text)
 	}
 	paths := make([]string, 0, 5)
 	for _, o := range found[:min(len(found), 5)] {

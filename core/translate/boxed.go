@@ -160,7 +160,7 @@ func (pl *planner) leaveBy(e *editor, network *design.Object, b *boxed, j design
 	if a, ok := e.get(j.ID).Body.(*design.Attachment); ok {
 		c := *a
 		c.KeepOut = prefix.Minimal(slices.Concat(c.KeepOut, out))
-		e.put(e.get(j.ID).With(&c), Routes, network.ID, j.ID, "keep %s out of what %s is told", list(out), pl.d.Title(pl.d.Get(j.ID).Parent))
+		e.put(e.get(j.ID).With(&c), Routes, network.ID, j.ID, "keep %s out of what is advertised to %s", list(out), pl.d.Title(pl.d.Get(j.ID).Parent))
 		return
 	}
 	at := j.Ends[e.endAt(j.ID, network.ID)]
@@ -234,8 +234,8 @@ func (pl *planner) mapByBox(e *editor, network *design.Object) ([]netip.Prefix, 
 		e.why = append(e.why, fmt.Sprintf("%s becomes %s: %s.", r, to, e.pool.why))
 		e.maps = append(e.maps, Pair{Place: network.ID, Title: network.Name, Real: r, Mapped: to})
 		e.boxRules(b.box, network.ID, fmt.Sprintf("map %s to %s", r, to),
-			design.Rule{Hook: design.Arriving, Does: design.OneToOne, Real: r, Into: to},
-			design.Rule{Hook: design.Leaving, Does: design.OneToOne, Real: r, Into: to})
+			design.Rule{Hook: design.Prerouting, Does: design.OneToOne, Real: r, Into: to},
+			design.Rule{Hook: design.Postrouting, Does: design.OneToOne, Real: r, Into: to})
 		pl.tellOf(e, network, b, to)
 		for _, j := range pl.jointsOf(network) {
 			e.replace(e.get(j.joint), j, r, to)
@@ -279,7 +279,7 @@ func (pl *planner) hideByBox(e *editor, o *Option, m mapped, network *design.Obj
 	if err != nil {
 		return err
 	}
-	e.boxRules(b.box, network.ID, fmt.Sprintf("hide %s behind %s", list(real), pool), design.Rule{Hook: design.Leaving, Source: real, Does: design.FromPool, Into: pool})
+	e.boxRules(b.box, network.ID, fmt.Sprintf("hide %s behind %s", list(real), pool), design.Rule{Hook: design.Postrouting, Source: real, Does: design.FromPool, Into: pool})
 	pl.tellOf(e, network, b, pool)
 	m[network.ID] = append([]netip.Prefix{pool}, pl.untouched(network)...)
 	o.Capacity = append(o.Capacity, CapacityOf(pl.d, network.ID, pool, real, 0))

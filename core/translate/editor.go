@@ -17,15 +17,15 @@ type Change struct {
 	Where string    `json:"where"` // the party's name
 	Text  string    `json:"text"`
 	Box   design.ID `json:"box,omitempty"` // the gateway, box, table, attachment, ... that is touched
-	Stage Stage     `json:"stage"`
+	Stage Phase     `json:"stage"`
 }
 
 // Stage says when a change is made: what others rest on first.
-type Stage int
+type Phase int
 
 // The stages, in their order.
 const (
-	Places Stage = iota // boxes and subnets that must be there
+	Places Phase = iota // boxes and subnets that must be there
 	Routes              // routes, announcements, filters and entries
 	Agreed              // selectors, at both ends at once
 	Rules               // translations
@@ -71,7 +71,7 @@ func (e *editor) get(id design.ID) *design.Object {
 }
 
 // put notes an object as it shall be; a text says what that is for its party.
-func (e *editor) put(o *design.Object, stage Stage, party, box design.ID, text string, args ...any) {
+func (e *editor) put(o *design.Object, stage Phase, party, box design.ID, text string, args ...any) {
 	if e.now[o.ID] == nil {
 		e.order = append(e.order, o.ID)
 	}
@@ -79,7 +79,7 @@ func (e *editor) put(o *design.Object, stage Stage, party, box design.ID, text s
 	e.say(stage, party, box, text, args...)
 }
 
-func (e *editor) say(stage Stage, party, box design.ID, text string, args ...any) {
+func (e *editor) say(stage Phase, party, box design.ID, text string, args ...any) {
 	c := Change{Party: party, Where: e.title(party), Text: fmt.Sprintf(text, args...), Box: box, Stage: stage}
 	if !slices.Contains(e.changes, c) {
 		e.changes = append(e.changes, c)
@@ -97,7 +97,7 @@ func (e *editor) title(id design.ID) string {
 }
 
 // add makes a new object with a name that nothing beside it has.
-func (e *editor) add(k design.Kind, parent design.ID, name string, b design.Body, stage Stage, party design.ID, text string, args ...any) *design.Object {
+func (e *editor) add(k design.Kind, parent design.ID, name string, b design.Body, stage Phase, party design.ID, text string, args ...any) *design.Object {
 	taken := e.names(k, parent)
 	const longest = 72 // of 80, so that a number fits behind it
 	if text := []rune(name); len(text) > longest {
@@ -164,11 +164,11 @@ func (e *editor) party(id design.ID) design.ID {
 }
 
 // editLink changes a copy of a link; what is said of its ends becomes changes.
-func (e *editor) editLink(id design.ID, change func(b *design.Link, say func(end int, stage Stage, text string, args ...any))) {
+func (e *editor) editLink(id design.ID, change func(b *design.Link, say func(end int, stage Phase, text string, args ...any))) {
 	o := e.get(id)
 	body := *o.Body.(*design.Link)
 	body.Ends = slices.Clone(body.Ends)
-	change(&body, func(end int, stage Stage, text string, args ...any) {
+	change(&body, func(end int, stage Phase, text string, args ...any) {
 		gateway := body.Ends[end].Gateway
 		e.put(o.With(&body), stage, e.party(gateway), gateway, text, args...)
 	})

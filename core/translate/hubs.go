@@ -24,7 +24,7 @@ func (pl *planner) keptOut(give func(*Option) bool) bool {
 		return true
 	}
 	for _, pooled := range []bool{false, true} {
-		title := "Keep what collides out of what " + pl.hubsOf(attached) + " is told"
+		title := "Keep what collides out of what " + pl.hubsOf(attached) + " is advertised"
 		if pooled {
 			title += ", with a source pool"
 		}
@@ -55,7 +55,7 @@ func (pl *planner) keepOut(e *editor, o *Option, attached []*design.Object, pool
 			m[b.What] = left
 		}
 		b.KeepOut = prefix.Minimal(slices.Concat(b.KeepOut, shared))
-		e.put(a.With(&b), Routes, pl.d.Party(b.What).ID, a.ID, "keep %s out of what %s is told", list(shared), pl.d.Title(a.Parent))
+		e.put(a.With(&b), Routes, pl.d.Party(b.What).ID, a.ID, "keep %s out of what is advertised to %s", list(shared), pl.d.Title(a.Parent))
 		if !pooled || !pl.callsFrom(b.What, shared) {
 			continue
 		}
@@ -225,8 +225,8 @@ func (pl *planner) stages(e *editor, o *Option, n need, hidden, led mapped) erro
 		e.maps = append(e.maps, Pair{Place: n.to, Title: pl.d.Title(n.to), Real: real, Mapped: to})
 		b := *e.get(box.ID).Body.(*design.Box)
 		b.Translate = append(slices.Clone(b.Translate),
-			design.Rule{Hook: design.Arriving, Does: design.OneToOne, Real: real, Into: to},
-			design.Rule{Hook: design.Leaving, Does: design.OwnAddress, Destination: []netip.Prefix{real}})
+			design.Rule{Hook: design.Prerouting, Does: design.OneToOne, Real: real, Into: to},
+			design.Rule{Hook: design.Postrouting, Does: design.OwnAddress, Destination: []netip.Prefix{real}})
 		e.put(e.get(box.ID).With(&b), Rules, network.ID, box.ID, "at %s lead %s to %s, and hide callers behind its own address", box.Name, to, real)
 		pl.throughBox(e, n, k, network, box, ours, []netip.Prefix{to})
 	}

@@ -20,10 +20,10 @@ func (pl *planner) keptLocal(give func(*Option) bool) bool {
 		}
 	}
 	if len(local) == 0 || len(pl.s.needs) == 0 {
-		pl.exclude("Keeping a range out of what is exported: of those that collide, each is needed by somebody, or told to nobody")
+		pl.exclude("Keeping a range out of what is exported: of those that collide, each is needed by somebody, or advertised to nobody")
 		return true
 	}
-	return give(pl.try(KeepOut, "Keep "+pl.titles(local)+" out of what is told beyond", func(e *editor, o *Option) error {
+	return give(pl.try(KeepOut, "Keep "+pl.titles(local)+" out of what is advertised beyond", func(e *editor, o *Option) error {
 		for _, id := range local {
 			for _, p := range pl.d.Ranges(id) {
 				pl.keepLocal(e, id, p)
@@ -31,7 +31,7 @@ func (pl *planner) keptLocal(give func(*Option) bool) bool {
 		}
 		pl.open(e, mapped{}, nil)
 		if len(e.order) == 0 {
-			return fmt.Errorf("nothing tells of it")
+			return fmt.Errorf("nothing advertises it")
 		}
 		o.Start, o.Both, o.Tells = "Everyone else can start; what is kept out is reached within its site alone.", true, true
 		o.Next = "One more with the same range that is needed at home only is kept out, too."
@@ -78,7 +78,7 @@ func (e *editor) untell(x edge, p netip.Prefix) {
 	carriers := []*design.Object{e.get(x.joint)}
 	switch b := e.get(x.joint).Body.(type) {
 	case *design.Link:
-		e.editLink(x.joint, func(b *design.Link, say func(int, Stage, string, ...any)) {
+		e.editLink(x.joint, func(b *design.Link, say func(int, Phase, string, ...any)) {
 			near, far := &b.Ends[n], &b.Ends[1-n]
 			if takeOut(&near.Local, p) {
 				say(n, Agreed, "in the selectors of %s name %s no longer as local", j.Name, p)

@@ -127,7 +127,7 @@ func (c *constraints) parties(chosen []design.ID) int {
 }
 
 // bound is how many parties have to be mapped at least: those that must, and one
-// fewer than all of each clump of others that can not be told apart. The clumps
+// fewer than all of each component of others that can not be told apart. The components
 // have nobody in common.
 func (c *constraints) bound() (int, []string) {
 	seen := map[design.ID]bool{} // parties
@@ -145,27 +145,27 @@ func (c *constraints) bound() (int, []string) {
 		if seen[own] {
 			continue
 		}
-		clump := []design.ID{id}
+		component := []design.ID{id}
 		in := map[design.ID]bool{own: true}
 		for _, other := range c.choosable() {
 			p := c.s.d.Party(other).ID
-			if seen[p] || in[p] || !slices.ContainsFunc(clump, func(x design.ID) bool { return x != other }) {
+			if seen[p] || in[p] || !slices.ContainsFunc(component, func(x design.ID) bool { return x != other }) {
 				continue
 			}
-			if all(clump, func(x design.ID) bool { return c.either[x][other] != "" }) {
-				clump, in[p] = append(clump, other), true
+			if all(component, func(x design.ID) bool { return c.either[x][other] != "" }) {
+				component, in[p] = append(component, other), true
 			}
 		}
-		if len(clump) < 2 {
+		if len(component) < 2 {
 			continue
 		}
 		for p := range in {
 			seen[p] = true
 		}
-		n += len(clump) - 1
-		reason := c.either[clump[0]][clump[1]]
-		if len(clump) > 2 {
-			reason = fmt.Sprintf("%s; so with all %d of them, of which one can keep its range", reason, len(clump))
+		n += len(component) - 1
+		reason := c.either[component[0]][component[1]]
+		if len(component) > 2 {
+			reason = fmt.Sprintf("%s; so with all %d of them, of which one can keep its range", reason, len(component))
 		}
 		why = append(why, reason)
 	}

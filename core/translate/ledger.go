@@ -113,9 +113,9 @@ func LedgerOf(t *route.Tables) Ledger {
 	for _, box := range boxesOf(d) {
 		for _, x := range route.Translations(d, box) {
 			switch {
-			case x.Does == design.OneToOne && x.Hook == design.Arriving:
+			case x.Does == design.OneToOne && x.Hook == design.Prerouting:
 				l.Ranges = append(l.Ranges, l.knownAs(t, box, x))
-			case x.Hook == design.Leaving && (x.Does == design.FromPool || x.Does == design.OwnAddress) && !x.Dialled.IsValid():
+			case x.Hook == design.Postrouting && (x.Does == design.FromPool || x.Does == design.OwnAddress) && !x.Dialled.IsValid():
 				l.Hidden = append(l.Hidden, hiddenBehind(t, box, x))
 			}
 		}
@@ -211,7 +211,7 @@ func serviceOf(t *route.Tables, o *design.Object) Service {
 	d := t.Design
 	l := o.Body.(*design.Listener)
 	s := Service{ID: o.ID, Name: o.Name, Party: d.Party(l.At).ID, Chain: []Link{}, Callers: orEmpty(l.Callers), Answers: true}
-	if v := t.Standing.Of(o.ID); !v.Up {
+	if v := t.Status.Of(o.ID); !v.Up {
 		s.Down = v.Why
 	}
 	for at := l; at != nil; {

@@ -65,7 +65,7 @@ func (e *editor) endAt(joint, party design.ID) int {
 func (e *editor) overLink(o *design.Object, h hop, ours, theirs []netip.Prefix) {
 	n := e.endAt(h.by, h.from)
 	l := o.Body.(*design.Link)
-	e.editLink(h.by, func(b *design.Link, say func(int, Stage, string, ...any)) {
+	e.editLink(h.by, func(b *design.Link, say func(int, Phase, string, ...any)) {
 		if b.Routing != design.RoutingSelectors {
 			for _, p := range addMissing(&b.Ends[n].Routes, theirs) {
 				say(n, Routes, "route %s into %s", p, o.Name)
@@ -103,7 +103,7 @@ func (e *editor) overCircuit(o *design.Object, h hop, theirs []netip.Prefix) {
 	e.enter(h.from, body.Ends[n].At, theirs)
 }
 
-// letPass lets the filters of the sessions in a strand or circuit pass what one
+// letPass lets the filters of the sessions in a tunnel or circuit pass what one
 // end announces.
 func (e *editor) letPass(carrier design.ID, joint *design.Object, from int, ranges []netip.Prefix) {
 	if len(ranges) == 0 {
@@ -316,7 +316,7 @@ func (e *editor) replace(joint *design.Object, x edge, real, mapped netip.Prefix
 	_, n, _ := j.Far(x.gateway)
 	switch joint.Body.(type) {
 	case *design.Link:
-		e.editLink(joint.ID, func(b *design.Link, say func(int, Stage, string, ...any)) {
+		e.editLink(joint.ID, func(b *design.Link, say func(int, Phase, string, ...any)) {
 			near, far := &b.Ends[n], &b.Ends[1-n]
 			if translateIn(&near.Local, real, mapped) {
 				say(n, Agreed, "in the selectors of %s name %s as local instead of %s", joint.Name, mapped, real)

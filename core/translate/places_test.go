@@ -156,7 +156,7 @@ func TestTheNextOneChangesLittle(t *testing.T) {
 		add(design.KindLAN, "yew hut", "yew lan", &design.LAN{Prefixes: []netip.Prefix{netip.MustParsePrefix("192.168.211.0/24")}, Fixed: true}),
 		add(design.KindEndpoint, "yew lan", "yew sensor", &design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("192.168.211.9")}}),
 		add(design.KindLink, "", "yew link", &design.Link{Routing: design.RoutingStatic, Ends: []design.End{{Gateway: main.ID}, {Gateway: "yew gateway"}}}),
-		add(design.KindTunnel, "yew link", "strand 1", &design.Tunnel{Outside: []netip.Addr{netip.MustParseAddr("198.51.100.10"), public}, Inside: []netip.Prefix{netip.MustParsePrefix("169.254.142.1/30"), netip.MustParsePrefix("169.254.142.2/30")}}),
+		add(design.KindTunnel, "yew link", "tunnel 1", &design.Tunnel{Outside: []netip.Addr{netip.MustParseAddr("198.51.100.10"), public}, Inside: []netip.Prefix{netip.MustParsePrefix("169.254.142.1/30"), netip.MustParsePrefix("169.254.142.2/30")}}),
 		add(design.KindIntent, "", "yew is read", &design.Intent{From: d.Find("recorder")[0].ID, To: "yew sensor", Service: design.Service{Proto: "tcp", Port: 443}}),
 	})
 	require.NoError(t, err)
@@ -175,7 +175,7 @@ func TestACloudsFilterHides(t *testing.T) {
 	require.NoError(t, err)
 	o := d.Find("image-analysis/twin-gateway", design.KindGateway)[0]
 	g := *o.Body.(*design.Gateway)
-	g.Translate = []design.Rule{{Hook: design.Arriving, From: d.Find("saltmarsh-station-to-image-analysis", design.KindLink)[0].ID, Destination: []netip.Prefix{netip.MustParsePrefix("10.211.9.9/32")},
+	g.Translate = []design.Rule{{Hook: design.Prerouting, From: d.Find("saltmarsh-station-to-image-analysis", design.KindLink)[0].ID, Destination: []netip.Prefix{netip.MustParsePrefix("10.211.9.9/32")},
 		Services: []design.Service{{Proto: "tcp", Port: 443}}, Does: design.ToTarget, Target: netip.MustParseAddr("10.211.1.20"), Port: 8443}}
 	d = put(t, d, o, &g)
 	p := walked(t, d, "tide-recorder", "10.211.9.9", "tcp/443")
@@ -203,11 +203,11 @@ func TestTheWayOutAndItsTrap(t *testing.T) {
 	trapped := walked(t, d, "desk", "till", "tcp/443")
 	require.NotNil(t, trapped.Stop)
 	assert.Equal(t, walk.SelectorMiss, trapped.Stop.Code)
-	assert.Contains(t, trapped.Stop.Mend, "exempt 10.215.4.0/24")
+	assert.Contains(t, trapped.Stop.Fix, "exempt 10.215.4.0/24")
 	assert.True(t, walked(t, d, "till", "desk", "tcp/443").Works)
 	o := d.Find("marrow-hill/gateway", design.KindGateway)[0]
 	g := *o.Body.(*design.Gateway)
-	g.Translate = append([]design.Rule{{Hook: design.Leaving, Does: design.Nothing, Destination: []netip.Prefix{netip.MustParsePrefix("10.215.4.0/24")}}}, g.Translate...)
+	g.Translate = append([]design.Rule{{Hook: design.Postrouting, Does: design.Nothing, Destination: []netip.Prefix{netip.MustParsePrefix("10.215.4.0/24")}}}, g.Translate...)
 	assert.True(t, walked(t, put(t, d, o, &g), "desk", "till", "tcp/443").Works)
 }
 
@@ -292,7 +292,7 @@ func TestInnerNetworksBehindABox(t *testing.T) {
 	box := d.Find("herbarium-scans/translating-box", design.KindBox)[0]
 	b := *box.Body.(*design.Box)
 	far := d.Find("catalogue/shelf", design.KindSubnet)[0]
-	b.Translate = append([]design.Rule{{Hook: design.Leaving, Does: design.Nothing, Destination: design.RangesOf(far)}}, b.Translate...)
+	b.Translate = append([]design.Rule{{Hook: design.Postrouting, Does: design.Nothing, Destination: design.RangesOf(far)}}, b.Translate...)
 	d = put(t, d, box, &b)
 	kept := walked(t, d, "scanner", "logger", "tcp/6514")
 	require.NotNil(t, kept.Stop, "untranslated, it is answered by the other that has its range, or by nobody")

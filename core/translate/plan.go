@@ -267,7 +267,7 @@ func (pl *planner) settled(places []design.ID) map[design.ID]bool {
 func (pl *planner) mappedAlready(place *design.Object) bool {
 	for _, box := range pl.d.Forwarders(pl.d.Party(place.ID).ID) {
 		for _, x := range route.Translations(pl.d, box.ID) {
-			if x.Hook == design.Arriving && x.Does == design.OneToOne && slices.ContainsFunc(design.RangesOf(place), x.Real.Overlaps) {
+			if x.Hook == design.Prerouting && x.Does == design.OneToOne && slices.ContainsFunc(design.RangesOf(place), x.Real.Overlaps) {
 				return true
 			}
 		}

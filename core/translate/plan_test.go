@@ -120,7 +120,7 @@ func alike(r *rand.Rand) *design.Design {
 		a, b := r.IntN(k), k
 		in := netip.PrefixFrom(netip.AddrFrom4([4]byte{169, 254, 140, byte(4 * k)}), 30)
 		l := add(design.KindLink, "", fmt.Sprintf("link %d", k), &design.Link{Routing: design.RoutingStatic, Ends: []design.End{{Gateway: gateways[a]}, {Gateway: gateways[b]}}})
-		add(design.KindTunnel, l, "strand 1", &design.Tunnel{Outside: []netip.Addr{netip.AddrFrom4([4]byte{203, 0, 113, byte(a + 1)}), netip.AddrFrom4([4]byte{203, 0, 113, byte(b + 1)})},
+		add(design.KindTunnel, l, "tunnel 1", &design.Tunnel{Outside: []netip.Addr{netip.AddrFrom4([4]byte{203, 0, 113, byte(a + 1)}), netip.AddrFrom4([4]byte{203, 0, 113, byte(b + 1)})},
 			Inside: []netip.Prefix{netip.PrefixFrom(in.Addr().Next(), 30), netip.PrefixFrom(in.Addr().Next().Next(), 30)}})
 	}
 	for k := range 1 + r.IntN(4) {
@@ -197,7 +197,7 @@ func branches(tb testing.TB, n int) *design.Design {
 		sensor := add(design.KindEndpoint, lan, "sensor", &design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("192.168.211.9")}})
 		in := netip.AddrFrom4([4]byte{169, 254, byte(128 + k/60), byte(4 * (k % 60))})
 		l := add(design.KindLink, "", fmt.Sprintf("link %03d", k), &design.Link{Routing: design.RoutingStatic, Ends: []design.End{{Gateway: main}, {Gateway: g}}})
-		add(design.KindTunnel, l, "strand 1", &design.Tunnel{Outside: []netip.Addr{netip.MustParseAddr("198.51.100.10"), public}, Inside: []netip.Prefix{netip.PrefixFrom(in.Next(), 30), netip.PrefixFrom(in.Next().Next(), 30)}})
+		add(design.KindTunnel, l, "tunnel 1", &design.Tunnel{Outside: []netip.Addr{netip.MustParseAddr("198.51.100.10"), public}, Inside: []netip.Prefix{netip.PrefixFrom(in.Next(), 30), netip.PrefixFrom(in.Next().Next(), 30)}})
 		service := design.Service{Proto: "tcp", Port: 443}
 		add(design.KindIntent, "", fmt.Sprintf("sensor %03d reports", k), &design.Intent{From: sensor, To: recorder, Service: service})
 		if before != "" {

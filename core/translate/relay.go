@@ -32,7 +32,7 @@ func (pl *planner) relays(give func(*Option) bool) bool {
 	}))
 }
 
-// meeting is a strand over which two listeners hand over to each other: the gateways
+// meeting is a tunnel over which two listeners hand over to each other: the gateways
 // at its two ends with their inside addresses.
 type meeting struct {
 	near, far *design.Object
@@ -67,7 +67,7 @@ func (pl *planner) relay(e *editor, s offer, n need) error {
 	return nil
 }
 
-// meet finds the strand that relays use: one of a link between the two sites whose
+// meet finds the tunnel that relays use: one of a link between the two sites whose
 // far gateway may be touched, or that of a new relay in the far LAN.
 func (pl *planner) meet(e *editor, n need) (m meeting, err error) {
 	joints := slices.Concat(pl.d.Of(design.KindLink), e.fresh("", design.KindLink))
@@ -130,7 +130,7 @@ func (pl *planner) dialOut(e *editor, n need) (m meeting, err error) {
 	link := e.add(design.KindLink, "", pl.d.Title(n.a)+" to the relay at "+pl.d.Title(n.b), &design.Link{Routing: design.RoutingStatic, State: design.Drafted, Ends: []design.End{{Gateway: near.ID}, {Gateway: m.far.ID}}}, Places, n.a,
 		"let %s take the relay's tunnel", near.Name)
 	inside := []netip.Prefix{netip.PrefixFrom(m.at[0], free.Bits()), netip.PrefixFrom(m.at[1], free.Bits())}
-	e.add(design.KindTunnel, link.ID, "strand 1", &design.Tunnel{Outside: []netip.Addr{out, behind}, Inside: inside, Ends: []design.TunnelEnd{{}, {NAT: true}}}, Places, n.b,
+	e.add(design.KindTunnel, link.ID, "tunnel 1", &design.Tunnel{Outside: []netip.Addr{out, behind}, Inside: inside, Ends: []design.TunnelEnd{{}, {NAT: true}}}, Places, n.b,
 		"make the tunnel from the relay to %s, with the inside addresses %s and %s", out, m.at[0], m.at[1])
 	return m, nil
 }

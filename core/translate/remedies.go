@@ -166,7 +166,7 @@ func (pl *planner) mappings(give func(*Option) bool) bool {
 		slices.SortFunc(singles, func(a, b design.ID) int { return slices.Index(pl.s.places, a) - slices.Index(pl.s.places, b) })
 	}
 	best := false
-	if len(pl.s.places) <= 100 { // alone, one of very many mends nothing
+	if len(pl.s.places) <= 100 { // alone, one of very many fixes nothing
 		for _, id := range singles {
 			o := pl.mapping([]design.ID{id})
 			if o != nil {
@@ -350,7 +350,7 @@ func (pl *planner) hide(e *editor, o *Option, m mapped, place design.ID, own boo
 			return fmt.Errorf("%s has no inside address to hide behind: its selectors decide", e.get(x.joint).Name)
 		}
 		g := *e.get(x.gateway).Body.(*design.Gateway)
-		r := design.Rule{Hook: design.Leaving, Toward: x.joint, Source: real, Does: does}
+		r := design.Rule{Hook: design.Postrouting, Toward: x.joint, Source: real, Does: does}
 		if pool.IsValid() {
 			r.Into = pool
 		}

@@ -67,7 +67,7 @@ func scopeOf(d *design.Design, places []design.ID, intents []design.ID, near map
 					continue
 				}
 				if ways[n.a] == nil {
-					ways[n.a] = spread(near, n.a)
+					ways[n.a] = shortest(near, n.a)
 				}
 				n.path = wayTo(ways[n.a], n.a, n.b)
 				s.needs = append(s.needs, n)
@@ -140,7 +140,7 @@ func neighbours(d *design.Design) map[design.ID][]hop {
 
 // spread is the last hop on the shortest way from a party to every other. What is
 // peered ends there: a peering carries the two networks' own ranges.
-func spread(near map[design.ID][]hop, from design.ID) map[design.ID]hop {
+func shortest(near map[design.ID][]hop, from design.ID) map[design.ID]hop {
 	out := map[design.ID]hop{}
 	queue := []design.ID{from}
 	for len(queue) > 0 {

@@ -171,7 +171,7 @@ func TestStops(t *testing.T) {
 			require.NotNil(t, p.Stop)
 			assert.Equal(t, c.stop, p.Stop.Code, p.Stop.Why)
 			assert.Equal(t, c.way, p.Stop.Way)
-			assert.NotEmpty(t, p.Stop.Mend)
+			assert.NotEmpty(t, p.Stop.Fix)
 		})
 	}
 }

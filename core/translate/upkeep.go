@@ -33,7 +33,7 @@ func UnneededOf(t *route.Tables) []Unneeded {
 	}
 	for _, o := range d.Of(design.KindAttachment) {
 		if a := o.Body.(*design.Attachment); a.Pool != "" && len(prefix.Free(d.Ranges(a.What), d.AttachmentExports(o))) == 0 {
-			out = append(out, Unneeded{o.ID, d.Title(o.ID), fmt.Sprintf("its source pool hides nothing: all of %s is told to %s", d.Title(a.What), d.Title(o.Parent))})
+			out = append(out, Unneeded{o.ID, d.Title(o.ID), fmt.Sprintf("its source pool hides nothing: all of %s is advertised to %s", d.Title(a.What), d.Title(o.Parent))})
 		}
 	}
 	for _, box := range boxesOf(d) {
@@ -78,14 +78,14 @@ func takesAllOf(before, r design.Rule) bool {
 	}
 	source, destination := r.Source, r.Destination
 	if r.Does == design.OneToOne {
-		if r.Hook == design.Leaving && len(source) == 0 {
+		if r.Hook == design.Postrouting && len(source) == 0 {
 			source = []netip.Prefix{r.Real}
-		} else if r.Hook == design.Arriving && len(destination) == 0 {
+		} else if r.Hook == design.Prerouting && len(destination) == 0 {
 			destination = []netip.Prefix{r.Into}
 		}
 	}
 	mine, theirs := before.Source, before.Destination
-	if before.Does == design.OneToOne && before.Hook == design.Leaving {
+	if before.Does == design.OneToOne && before.Hook == design.Postrouting {
 		mine = append(slices.Clone(mine), before.Real)
 	} else if before.Does == design.OneToOne {
 		theirs = append(slices.Clone(theirs), before.Into)

@@ -50,7 +50,7 @@ func TestWhatNothingNeedsAnyMore(t *testing.T) {
 	for _, o := range hub.Of(design.KindAttachment) {
 		if a := *o.Body.(*design.Attachment); a.Pool != "" {
 			a.KeepOut = nil
-			assert.Contains(t, unneeded(put(t, hub, o, &a)), "its source pool hides nothing: all of ticketing is told to visitor hub")
+			assert.Contains(t, unneeded(put(t, hub, o, &a)), "its source pool hides nothing: all of ticketing is advertised to visitor hub")
 		}
 	}
 }
@@ -61,7 +61,7 @@ func TestRulesThatGetNothing(t *testing.T) {
 	p := netip.MustParsePrefix
 	wide, part, other := []netip.Prefix{p("10.214.0.0/22")}, []netip.Prefix{p("10.214.1.0/24")}, []netip.Prefix{p("10.215.0.0/23")}
 	tcp := []design.Service{{Proto: "tcp", Port: 443}}
-	hide := func(r design.Rule) design.Rule { r.Hook, r.Does = design.Leaving, design.OwnAddress; return r }
+	hide := func(r design.Rule) design.Rule { r.Hook, r.Does = design.Postrouting, design.OwnAddress; return r }
 	for name, c := range map[string]struct {
 		before, after design.Rule
 		nothing       bool
@@ -73,10 +73,10 @@ func TestRulesThatGetNothing(t *testing.T) {
 		"the same service":     {hide(design.Rule{Services: tcp}), hide(design.Rule{Source: part, Services: tcp}), true},
 		"another way out":      {hide(design.Rule{Toward: "link"}), hide(design.Rule{}), false},
 		"other destinations":   {hide(design.Rule{Destination: other}), hide(design.Rule{Destination: wide}), false},
-		"another hook":         {design.Rule{Hook: design.Arriving, Does: design.Nothing}, hide(design.Rule{}), false},
-		"an exempt range":      {design.Rule{Hook: design.Leaving, Does: design.Nothing, Destination: wide}, hide(design.Rule{Destination: part}), true},
-		"one-to-one, the same": {design.Rule{Hook: design.Leaving, Does: design.OneToOne, Real: wide[0], Into: p("10.223.8.0/22")}, hide(design.Rule{Source: part}), true},
-		"one-to-one, others":   {design.Rule{Hook: design.Leaving, Does: design.OneToOne, Real: part[0], Into: p("10.223.8.0/24")}, hide(design.Rule{Source: wide}), false},
+		"another hook":         {design.Rule{Hook: design.Prerouting, Does: design.Nothing}, hide(design.Rule{}), false},
+		"an exempt range":      {design.Rule{Hook: design.Postrouting, Does: design.Nothing, Destination: wide}, hide(design.Rule{Destination: part}), true},
+		"one-to-one, the same": {design.Rule{Hook: design.Postrouting, Does: design.OneToOne, Real: wide[0], Into: p("10.223.8.0/22")}, hide(design.Rule{Source: part}), true},
+		"one-to-one, others":   {design.Rule{Hook: design.Postrouting, Does: design.OneToOne, Real: part[0], Into: p("10.223.8.0/24")}, hide(design.Rule{Source: wide}), false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			d := remedies(t, "way-out")
@@ -176,7 +176,7 @@ func TestAGatewayTakesSoManyRules(t *testing.T) {
 	profile.Translation.Rules = 1
 	g := d.Find("plate-archive/cloud-gateway", design.KindGateway)[0]
 	body := *g.Body.(*design.Gateway)
-	body.Translate = []design.Rule{{Hook: design.Leaving, Does: design.Nothing, Destination: []netip.Prefix{netip.MustParsePrefix("10.210.0.0/16")}}}
+	body.Translate = []design.Rule{{Hook: design.Postrouting, Does: design.Nothing, Destination: []netip.Prefix{netip.MustParsePrefix("10.210.0.0/16")}}}
 	own := design.Profile(profile)
 	d = apply(t, d, design.PutEdit(&design.Object{ID: "osier", Kind: design.KindProfile, Name: "Osier", Body: &own}), design.PutEdit(g.With(&body)))
 	assert.Contains(t, both(d).Refused, "would have 2 rules and mappings, and its cloud takes 1")
@@ -210,7 +210,7 @@ links:
   - name: Saltmarsh to plates
     routing: static
     ends: [{gateway: saltmarsh-station/gateway}, {gateway: plate-archive/cloud-gateway}]
-    tunnels: [{name: strand 1, outside: [198.51.100.40, 203.0.113.5], inside: [169.254.140.1/30, 169.254.140.2/30]}]
+    tunnels: [{name: tunnel 1, outside: [198.51.100.40, 203.0.113.5], inside: [169.254.140.1/30, 169.254.140.2/30]}]
 intents:
   - {name: the recorder files plates, from: saltmarsh-station/instrument-room/tide-recorder, to: plate-archive/plates/plate-server, service: tcp/443}
   - {name: the plates ask the recorder, from: plate-archive/plates/plate-server, to: saltmarsh-station/instrument-room/tide-recorder, service: udp/514}
@@ -222,8 +222,8 @@ func TestOverAVPNWhateverTheCloud(t *testing.T) {
 	session := "        sessions: [{name: session, ends: [{asn: 64502, address: 169.254.140.1}, {asn: 64505, address: 169.254.140.2}]}]\n"
 	static := vpnToACloud
 	bgp := strings.NewReplacer("routing: static", "routing: bgp", "addresses: 198.51.100.40}", "addresses: 198.51.100.40, asn: 64502}", "vpn: lone}", "asn: 64505}",
-		"tunnels: [{name: strand 1, outside: [198.51.100.40, 203.0.113.5], inside: [169.254.140.1/30, 169.254.140.2/30]}]\n",
-		"tunnels:\n      - name: strand 1\n        outside: [198.51.100.40, 203.0.113.5]\n        inside: [169.254.140.1/30, 169.254.140.2/30]\n"+session).Replace(static)
+		"tunnels: [{name: tunnel 1, outside: [198.51.100.40, 203.0.113.5], inside: [169.254.140.1/30, 169.254.140.2/30]}]\n",
+		"tunnels:\n      - name: tunnel 1\n        outside: [198.51.100.40, 203.0.113.5]\n        inside: [169.254.140.1/30, 169.254.140.2/30]\n"+session).Replace(static)
 	osier := strings.NewReplacer(
 		"169.254.140.", "169.254.141.", "cloud: Tarn", "cloud: Osier", "tarn-north-a", "osier-west-1", "tarn-north",
 		"osier-west",

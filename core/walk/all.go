@@ -60,7 +60,7 @@ func redirected(t *route.Tables, from, target Host, s design.Service) []Flow {
 					if p.Addr().Is4() != from.Address.Is4() {
 						continue
 					}
-					for _, part := range parts(p, t.Told()) {
+					for _, part := range parts(p, t.Boundaries()) {
 						for _, service := range asDialled(t.Design, target, r, s) {
 							out = append(
 								out,
@@ -133,7 +133,7 @@ func hostsOf(t *route.Tables, id design.ID) []Host {
 	for _, e := range d.Inside(id, design.KindEndpoint) {
 		out = append(out, hostsOf(t, e.ID)...)
 	}
-	told := t.Told()
+	told := t.Boundaries()
 	for _, p := range d.Ranges(id) {
 		for _, part := range parts(p, told) {
 			if a := hostAmong(p, part); a.IsValid() {

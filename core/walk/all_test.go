@@ -137,7 +137,7 @@ func small(t *testing.T, r *rand.Rand) *design.Design {
 		b.Translate = append(
 			b.Translate,
 			design.Rule{
-				Hook: design.Arriving, Does: design.ToTarget, From: link, Target: netip.MustParseAddr("10.215.0.5"),
+				Hook: design.Prerouting, Does: design.ToTarget, From: link, Target: netip.MustParseAddr("10.215.0.5"),
 				Destination: []netip.Prefix{part("10.223.0.0/28")}, Source: []netip.Prefix{part("10.214.0.0/28")},
 			},
 		)
@@ -146,7 +146,7 @@ func small(t *testing.T, r *rand.Rand) *design.Design {
 		b.Translate = append(
 			b.Translate,
 			design.Rule{
-				Hook: design.Arriving, Does: design.OneToOne, From: link, Real: theirs, Into: mapped,
+				Hook: design.Prerouting, Does: design.OneToOne, From: link, Real: theirs, Into: mapped,
 				Source: []netip.Prefix{part("10.214.0.0/28")},
 			},
 		)
@@ -175,7 +175,7 @@ func small(t *testing.T, r *rand.Rand) *design.Design {
 	add(design.KindLink, "", "link", l)
 	edits[len(edits)-1].ID, edits[len(edits)-1].Object.ID = link, link
 	add(
-		design.KindTunnel, string(link), "strand 1",
+		design.KindTunnel, string(link), "tunnel 1",
 		&design.Tunnel{Outside: []netip.Addr{a.Addresses[0], b.Addresses[0]}},
 	)
 	add(design.KindIntent, "", "never", &design.Intent{From: from, To: to, Never: true})

@@ -32,7 +32,7 @@ type passage struct {
 // the first the rules are asked. A reply of ICMP that belongs to nothing begins
 // nothing: its connection table takes it for invalid. A connection of TCP that it has
 // not seen begin is taken up in the middle, and translated from there on.
-func (w *walker) arriving(p *route.Point, at Place, by design.ID) passage {
+func (w *walker) prerouting(p *route.Point, at Place, by design.ID) passage {
 	pass := passage{came: w.header, by: by}
 	if len(p.Translations) == 0 {
 		return pass
@@ -44,7 +44,7 @@ func (w *walker) arriving(p *route.Point, at Place, by design.ID) passage {
 		return pass
 	}
 	for _, r := range p.Translations {
-		if r.Hook != design.Arriving || !w.comesBy(p, r.From, by) || !w.fits(r, r.Into) {
+		if r.Hook != design.Prerouting || !w.comesBy(p, r.From, by) || !w.fits(r, r.Into) {
 			continue
 		}
 		switch r.Does {
@@ -84,8 +84,8 @@ func (w *walker) recall(p *route.Point, at Place, by design.ID) (passage, bool) 
 }
 
 // leaving does what a box does after it has chosen the route, and lets it
-// remember the conversation. strands are those of a link that the route takes; nil: all.
-func (w *walker) leaving(pass passage, p *route.Point, at Place, hop route.Hop, strands []design.ID) {
+// remember the conversation. tunnels are those of a link that the route takes; nil: all.
+func (w *walker) postrouting(pass passage, p *route.Point, at Place, hop route.Hop, tunnels []design.ID) {
 	switch {
 	case len(p.Translations) == 0 || pass.stray:
 		return
@@ -97,7 +97,7 @@ func (w *walker) leaving(pass passage, p *route.Point, at Place, hop route.Hop, 
 		return
 	}
 	for _, r := range p.Translations {
-		if r.Hook != design.Leaving || !w.comesBy(p, r.From, pass.by) || !w.goesBy(p, r.Toward, hop) || !w.fits(r, r.Real) || r.Dialled.IsValid() && r.Dialled != pass.came.Dst {
+		if r.Hook != design.Postrouting || !w.comesBy(p, r.From, pass.by) || !w.goesBy(p, r.Toward, hop) || !w.fits(r, r.Real) || r.Dialled.IsValid() && r.Dialled != pass.came.Dst {
 			continue
 		}
 		switch r.Does {
@@ -109,7 +109,7 @@ func (w *walker) leaving(pass passage, p *route.Point, at Place, hop route.Hop, 
 			if within(p.Own, w.header.Dst) && !r.Dialled.IsValid() && !r.Near {
 				continue // toward its own ranges nothing is hidden
 			}
-			own := w.t.OwnAddress(p, hop, strands, w.header.Dst)
+			own := w.t.OwnAddress(p, hop, tunnels, w.header.Dst)
 			if !own.IsValid() {
 				continue // the interface has none of the family to give
 			}
@@ -171,7 +171,7 @@ func (w *walker) rewrite(at Place, act Act, to netip.Addr, port uint16, what str
 	if old := w.header; old.Dst != to || old.DPort != port {
 		w.header.Dst, w.header.DPort = to, port
 		w.stage(at, act, nil, "%s %s: %s becomes %s", at.Title, what, endWords(old.Dst, changed(old.DPort, port)), endWords(to, changed(port, old.DPort)))
-		w.by(of, Arriving)
+		w.by(of, Prerouting)
 	}
 }
 
@@ -179,7 +179,7 @@ func (w *walker) rewriteSource(at Place, to netip.Addr, port uint16, what string
 	if old := w.header; old.Src != to || old.SPort != port {
 		w.header.Src, w.header.SPort = to, port
 		w.stage(at, MapsSource, nil, "%s %s: %s becomes %s", at.Title, what, endWords(old.Src, changed(old.SPort, port)), endWords(to, changed(port, old.SPort)))
-		w.by(of, Leaving)
+		w.by(of, Postrouting)
 	}
 }
 
@@ -201,12 +201,12 @@ func changed(port, other uint16) uint16 {
 // rule must hold the destination in when it arrives, the source when it leaves.
 func (w *walker) fits(r route.Translation, mapped netip.Prefix) bool {
 	a := w.header.Dst
-	if r.Hook == design.Leaving {
+	if r.Hook == design.Postrouting {
 		a = w.header.Src
 	}
 	v4 := w.header.Src.Is4()
 	switch {
-	case r.Does == design.OneToOne && (!mapped.Contains(a) || !r.Mapped(a, r.Hook == design.Arriving).IsValid()):
+	case r.Does == design.OneToOne && (!mapped.Contains(a) || !r.Mapped(a, r.Hook == design.Prerouting).IsValid()):
 		return false
 	case r.Does == design.FromPool && r.Into.Addr().Is4() != v4, r.Does == design.ToTarget && r.Target.Is4() != v4:
 		return false

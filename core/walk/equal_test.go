@@ -63,15 +63,15 @@ func TestEqualRoutesAreAllWalked(t *testing.T) {
 			design.KindLink, "", "to "+name,
 			&design.Link{Routing: design.RoutingBGP, Ends: []design.End{{Gateway: gate}, {Gateway: far}}},
 		)
-		strand := e.add(
-			design.KindTunnel, link, "strand 1",
+		tunnel := e.add(
+			design.KindTunnel, link, "tunnel 1",
 			&design.Tunnel{
 				Outside: []netip.Addr{netip.MustParseAddr("198.51.100.1"), public},
 				Inside:  []netip.Prefix{netip.PrefixFrom(in.Next(), 30), netip.PrefixFrom(in.Next().Next(), 30)},
 			},
 		)
 		e.add(
-			design.KindSession, strand, "session",
+			design.KindSession, tunnel, "session",
 			&design.Session{
 				Ends: []design.SessionEnd{
 					{ASN: 64501, Address: in.Next()}, {ASN: uint32(64502 + n), Address: in.Next().Next()},
@@ -136,7 +136,7 @@ func TestBoxesEntriesAndPrivatePools(t *testing.T) {
 	g := *o.Body.(*design.Gateway)
 	g.Stands = []netip.Addr{netip.MustParseAddr("10.214.0.1")}
 	g.Translate = []design.Rule{
-		{Hook: design.Leaving, Does: design.FromPool, Into: netip.MustParsePrefix("10.214.3.250/32")},
+		{Hook: design.Postrouting, Does: design.FromPool, Into: netip.MustParsePrefix("10.214.3.250/32")},
 	}
 	d, _, err = d.Apply([]design.Edit{design.PutEdit(o.With(&g))})
 	require.NoError(t, err)
@@ -157,7 +157,7 @@ func TestABoxTakesNothingFromItself(t *testing.T) {
 		addr := netip.MustParseAddr
 		hill := e.add(design.KindSite, "", "hill", &design.Site{})
 		far := netip.MustParsePrefix("192.168.211.0/24")
-		rule := design.Rule{Hook: design.Leaving, Does: design.OwnAddress}
+		rule := design.Rule{Hook: design.Postrouting, Does: design.OwnAddress}
 		if into != "" {
 			rule.Does, rule.Into = design.FromPool, netip.MustParsePrefix(into)
 		}
@@ -170,7 +170,7 @@ func TestABoxTakesNothingFromItself(t *testing.T) {
 		})
 		e.add(design.KindBox, hill, "box", &design.Box{
 			Addresses: []netip.Addr{addr("10.214.0.7")},
-			Translate: []design.Rule{{Hook: design.Arriving, Does: design.ToTarget, Target: addr("172.29.0.9")}},
+			Translate: []design.Rule{{Hook: design.Prerouting, Does: design.ToTarget, Target: addr("172.29.0.9")}},
 			Routes:    []design.BoxRoute{{Prefix: netip.MustParsePrefix("0.0.0.0/0"), Via: addr("10.214.0.1")}},
 		})
 		p := walk.Prove(e.tables(t), walk.Flow{

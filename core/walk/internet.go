@@ -12,7 +12,7 @@ import (
 
 // beyond reports whether an address is somewhere on the internet: one that is routed
 // there and that nobody in the design has, as a host or at a gateway.
-func (w *walker) beyond(a netip.Addr) bool {
+func (w *walker) onInternet(a netip.Addr) bool {
 	return prefix.Internet(a) && len(w.t.Holders(a)) == 0 && !slices.ContainsFunc(w.d.Of(design.KindGateway), func(g *design.Object) bool { return g.Body.(*design.Gateway).Owns(a) })
 }
 

@@ -17,7 +17,7 @@ func (w *walker) arrive(end, by design.ID) Host {
 	if hub == nil || hub.Kind != design.KindHub {
 		if table := w.enteringBy(end, by); table != "" {
 			here := placeOf(w.d, end)
-			if v := w.t.Standing.Of(end); !v.Up {
+			if v := w.t.Status.Of(end); !v.Up {
 				return w.down(v, here)
 			}
 			w.translates(w.t.Point(end), here, by)
@@ -26,7 +26,7 @@ func (w *walker) arrive(end, by design.ID) Host {
 		return w.point(end, by)
 	}
 	at := placeOf(w.d, end)
-	if v := w.t.Standing.Of(end); !v.Up {
+	if v := w.t.Status.Of(end); !v.Up {
 		return w.down(v, at)
 	}
 	a := w.d.AttachmentOf(hub.ID, by)
@@ -40,8 +40,8 @@ func (w *walker) arrive(end, by design.ID) Host {
 // translates does what a cloud's gateway does to what comes in by it and is routed
 // elsewhere.
 func (w *walker) translates(p *route.Point, at Place, by design.ID) {
-	pass := w.arriving(p, at, by)
-	w.leaving(pass, p, at, route.Hop{}, nil)
+	pass := w.prerouting(p, at, by)
+	w.postrouting(pass, p, at, route.Hop{}, nil)
 }
 
 // enteringBy is the table of a network that routes what comes in by one of its
@@ -96,7 +96,7 @@ func (w *walker) enters(table, by design.ID) Host {
 
 // bound routes in the hub table that an attachment is bound to.
 func (w *walker) bound(a *design.Object, at Place) Host {
-	if v := w.t.Standing.Of(a.ID); !v.Up {
+	if v := w.t.Status.Of(a.ID); !v.Up {
 		return w.down(v, at)
 	}
 	table := route.HubTableOf(w.d, a)
@@ -121,7 +121,7 @@ func (w *walker) enterHub(attachment design.ID, network *design.Object, at Place
 // attachment.
 func (w *walker) otherHub(hub design.ID, from *design.Object, at Place) Host {
 	if mine := w.d.AttachmentOf(from.ID, hub); mine != nil {
-		if v := w.t.Standing.Of(mine.ID); !v.Up {
+		if v := w.t.Status.Of(mine.ID); !v.Up {
 			return w.down(v, at)
 		}
 	}
@@ -164,7 +164,7 @@ func (w *walker) peer(peering design.ID, from *route.Point, at Place) Host {
 		near, far = far, near
 	}
 	place := Place{ID: peering, Kind: o.Kind, Title: o.Name}
-	if v := w.t.Standing.Of(peering); !v.Up {
+	if v := w.t.Status.Of(peering); !v.Up {
 		return w.down(v, place)
 	}
 	other := w.d.Get(far.Network)
@@ -194,7 +194,7 @@ func (w *walker) peer(peering design.ID, from *route.Point, at Place) Host {
 func (w *walker) circuit(id design.ID, from *route.Point, at Place) Host {
 	o := w.d.Get(id)
 	place := Place{ID: id, Kind: o.Kind, Title: o.Name}
-	if v := w.t.Standing.Of(id); !v.Up {
+	if v := w.t.Status.Of(id); !v.Up {
 		return w.down(v, place)
 	}
 	for n, e := range o.Body.(*design.Circuit).Ends {

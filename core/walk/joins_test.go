@@ -49,7 +49,7 @@ func TestDraftedShapesCarryPackets(t *testing.T) {
 			if a == b {
 				continue
 			}
-			list, err := draft.Shapes(allocation.NewBooks(d), draft.Question{A: a.ID, B: b.ID, GB: 100})
+			list, err := draft.Shapes(allocation.NewBooks(d), draft.Options{A: a.ID, B: b.ID, GB: 100})
 			require.NoError(t, err)
 			from, okA := host(d, a, b)
 			to, okB := host(d, b, a)

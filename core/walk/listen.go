@@ -64,7 +64,7 @@ func (w *walker) refusesCaller(o *design.Object, at Place) Host {
 // proxies ends the caller's connection and opens another from the box's own
 // address.
 func (w *walker) proxies(p *route.Point, at Place, o *design.Object, l *design.Listener) Host {
-	if v := w.t.Standing.Of(o.ID); !v.Up {
+	if v := w.t.Status.Of(o.ID); !v.Up {
 		return w.down(v, at)
 	}
 	first := w.header
@@ -104,7 +104,7 @@ func (w *walker) sendsItself(p *route.Point, at Place, opens bool) Host {
 func (w *walker) cloudListens(o *design.Object, place design.ID, at Place) Host {
 	l := o.Body.(*design.Listener)
 	here := placeOf(w.d, o.ID)
-	if v := w.t.Standing.Of(o.ID); !v.Up {
+	if v := w.t.Status.Of(o.ID); !v.Up {
 		return w.down(v, here)
 	}
 	if l.Service != (design.Service{Proto: w.header.Proto, Port: w.header.DPort}) {

@@ -108,7 +108,7 @@ func Translators(d *design.Design) []design.ID {
 
 // arrivingOneToOne are the rules by which a box gives what it holds other names.
 func arrivingOneToOne(d *design.Design, box design.ID) []route.Translation {
-	return slices.DeleteFunc(route.Translations(d, box), func(x route.Translation) bool { return x.Hook != design.Arriving || x.Does != design.OneToOne })
+	return slices.DeleteFunc(route.Translations(d, box), func(x route.Translation) bool { return x.Hook != design.Prerouting || x.Does != design.OneToOne })
 }
 
 // TargetOf is the host to which a published service leads in the end, or nil.
@@ -353,11 +353,11 @@ func arrives(t *route.Tables, viewer design.ID, a netip.Addr) arrival {
 			f.out.box = p.ID
 			return f.out
 		}
-		hop, strands, ok := meantHop(t, p, a)
+		hop, tunnels, ok := meantHop(t, p, a)
 		if !ok {
 			return arrival{}
 		}
-		next, ended := f.onward(p, hop, strands)
+		next, ended := f.onward(p, hop, tunnels)
 		if ended {
 			return f.out
 		}
@@ -373,7 +373,7 @@ func (f *follower) mapped(p *route.Point) {
 		mine := len(r.Source) == 0 || len(f.views) == 0 || slices.ContainsFunc(
 			r.Source, func(s netip.Prefix) bool { return slices.ContainsFunc(f.views, s.Overlaps) },
 		)
-		if r.Hook == design.Arriving && r.Does == design.OneToOne && from && mine && r.Into.Contains(f.a) {
+		if r.Hook == design.Prerouting && r.Does == design.OneToOne && from && mine && r.Into.Contains(f.a) {
 			f.out.mapping = r.Of
 			return
 		}
@@ -381,7 +381,7 @@ func (f *follower) mapped(p *route.Point) {
 }
 
 // onward takes the address to its next hop; ended says that it goes no further.
-func (f *follower) onward(p *route.Point, hop route.Hop, strands []design.ID) (next design.ID, ended bool) {
+func (f *follower) onward(p *route.Point, hop route.Hop, tunnels []design.ID) (next design.ID, ended bool) {
 	d := f.t.Design
 	switch hop.Kind {
 	case route.Deliver:
@@ -402,7 +402,7 @@ func (f *follower) onward(p *route.Point, hop route.Hop, strands []design.ID) (n
 		f.segment = ""
 		return route.HubTableOf(d, d.Get(hop.To)), false
 	case route.OtherHub, route.Tunnel, route.Circuit, route.Peer:
-		return f.beyond(p, hop, strands), false
+		return f.across(p, hop, tunnels), false
 	}
 	f.out = arrival{}
 	return "", true
@@ -422,7 +422,7 @@ func (f *follower) delivered() (next design.ID, ended bool) {
 }
 
 // beyond is the point at the far end of a joint.
-func (f *follower) beyond(p *route.Point, hop route.Hop, strands []design.ID) design.ID {
+func (f *follower) across(p *route.Point, hop route.Hop, tunnels []design.ID) design.ID {
 	d := f.t.Design
 	switch b := d.Get(hop.To).Body.(type) {
 	case *design.Peering:
@@ -453,8 +453,8 @@ func (f *follower) beyond(p *route.Point, hop route.Hop, strands []design.ID) de
 	if tunnels := d.Inside(j.ID, design.KindTunnel); len(tunnels) > 0 {
 		f.segment = d.SegmentOf(tunnels[0].ID)
 	}
-	if len(strands) > 0 {
-		f.segment = d.SegmentOf(strands[0])
+	if len(tunnels) > 0 {
+		f.segment = d.SegmentOf(tunnels[0])
 	}
 	if hub := d.Get(d.Get(far).Parent); hub != nil && hub.Kind == design.KindHub {
 		if f.mapped(f.t.Point(far)); f.out.mapping != "" {
@@ -505,7 +505,7 @@ func firstPoint(d *design.Design, viewer design.ID) design.ID {
 
 // meantHop is where a point means to send an address, whether that is up or not. What
 // was refused or is gone is not meant.
-func meantHop(t *route.Tables, p *route.Point, a netip.Addr) (hop route.Hop, strands []design.ID, ok bool) {
+func meantHop(t *route.Tables, p *route.Point, a netip.Addr) (hop route.Hop, tunnels []design.ID, ok bool) {
 	c := p.Lookup(a)
 	best := c.Winner
 	for n := range c.Losers {
@@ -522,13 +522,13 @@ func meantHop(t *route.Tables, p *route.Point, a netip.Addr) (hop route.Hop, str
 	if best == nil || best.Down != nil && !meant(t.Design, best.Down) {
 		return route.Hop{}, nil, false
 	}
-	return best.Hop, best.Strands, true
+	return best.Hop, best.Tunnels, true
 }
 
 // meant reports whether something that is down is part of the plan all the same.
 func meant(d *design.Design, v *status.Verdict) bool {
 	o := d.Get(v.Subject)
-	return v.Code != status.NotAccepted && (o == nil || status.Exists(o))
+	return v.Cause != status.NotAccepted && (o == nil || status.Exists(o))
 }
 
 func subnetWith(d *design.Design, network design.ID, a netip.Addr) design.ID {

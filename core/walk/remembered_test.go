@@ -57,7 +57,7 @@ func TestWhatBoxesRemember(t *testing.T) {
 			hooks = append(hooks, s.Hook)
 		}
 	}
-	assert.Equal(t, []walk.Hook{walk.Leaving, walk.Arriving}, hooks)
+	assert.Equal(t, []walk.Hook{walk.Postrouting, walk.Prerouting}, hooks)
 }
 
 // What may be somewhere on the internet: no private range, nobody's here, no gateway's.
@@ -74,7 +74,7 @@ func TestWhatIsOnTheInternet(t *testing.T) {
 	require.NotNil(t, p.Stop)
 	assert.Equal(t, walk.NoWayBack, p.Stop.Code)
 	assert.Equal(t, "translate", p.Stop.Line)
-	assert.Contains(t, p.Stop.Mend, "own-address")
+	assert.Contains(t, p.Stop.Fix, "own-address")
 }
 
 // Under which names each party reaches a host: the mapped one first, services last, and

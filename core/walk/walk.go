@@ -17,7 +17,7 @@ import (
 type Code string
 
 // The stops. Those that begin with "reply" happen on the way back. What is down
-// stops with the codes of the package standing.
+// stops with the codes of the package status.
 const (
 	OnLinkElsewhere      Code = "on-link-elsewhere"       // another LAN or subnet has the destination's range and gets the packet
 	NoNeighbour          Code = "no-neighbour"            // on-link here, but nobody can have the address
@@ -44,7 +44,7 @@ var Codes = append([]Code{OnLinkElsewhere, NoNeighbour, NoRoute, Loop, SelectorM
 // down are the codes of what is down.
 func down() []Code {
 	var out []Code
-	for _, c := range status.Codes {
+	for _, c := range status.Causes {
 		out = append(out, Code(c))
 	}
 	return out
@@ -97,7 +97,7 @@ type Stage struct {
 	Table  *route.Choice `json:"table,omitempty"` // the look-up, where there was one
 	Rule   design.ID     `json:"rule,omitempty"`  // the mapping, or the gateway that lists the rule, that translated
 	// Hook is where in a box it was translated.
-	Hook Hook `json:"hook,omitempty" enum:"arriving,leaving,listening"`
+	Hook Hook `json:"hook,omitempty" enum:"prerouting,postrouting,listening"`
 }
 
 // Hook is a place in a box at which packets are translated.
@@ -105,9 +105,9 @@ type Hook string
 
 // The hooks, in the order in which a packet meets them.
 const (
-	Arriving  Hook = "arriving"  // before the route is chosen: prerouting of a Linux box
-	Listening Hook = "listening" // by a program, or a cloud, that ends the connection and opens another
-	Leaving   Hook = "leaving"   // after the route is chosen: postrouting of a Linux box
+	Prerouting  Hook = "prerouting"  // before the route is chosen: prerouting of a Linux box
+	Listening   Hook = "listening"   // by a program, or a cloud, that ends the connection and opens another
+	Postrouting Hook = "postrouting" // after the route is chosen: postrouting of a Linux box
 )
 
 // Remembered is an entry of a box's connection table: how the first packet of a
@@ -126,8 +126,8 @@ type Stop struct {
 	Way  string `json:"way"` // forward or reply
 	At   Place  `json:"at"`
 	Why  string `json:"why"`
-	Mend string `json:"mend"` // what would let it pass, in words
-	// Subject is what must be mended, and Line the line of its sheet, where it is
+	Fix  string `json:"fix"` // what would let it pass, in words
+	// Subject is what must be fixed, and Line the line of its sheet, where it is
 	// known.
 	Subject design.ID `json:"subject,omitempty"`
 	Line    string    `json:"line,omitempty"`
@@ -187,7 +187,7 @@ const maxStages = 256
 // prove walks a flow there and back by one of the ways that equal routes leave.
 func prove(t *route.Tables, f Flow, way *turns) Proof {
 	d := t.Design
-	p := Proof{From: placeOf(d, f.From.id()), Dialled: f.To, Service: f.Service.String(), Owners: owners(t, f.To), Forward: []Stage{}, Reply: []Stage{}, Remembered: []Remembered{}, Horizon: t.Standing.Condition().Horizon}
+	p := Proof{From: placeOf(d, f.From.id()), Dialled: f.To, Service: f.Service.String(), Owners: owners(t, f.To), Forward: []Stage{}, Reply: []Stage{}, Remembered: []Remembered{}, Horizon: t.Status.Condition().Horizon}
 	if f.Meant != "" {
 		p.To = placeOf(d, f.Meant)
 	}
@@ -276,8 +276,8 @@ func answers(d *design.Design, h Host, s design.Service) *Stop {
 	}
 	at := placeOf(d, h.Endpoint)
 	return &Stop{Code: NotAnswered, Way: "forward", At: at,
-		Why:  fmt.Sprintf("the packet reaches %s, which answers%s and not %s", at.Title, words, s),
-		Mend: "use a service that it answers, or add " + s.String() + " to what it answers"}
+		Why: fmt.Sprintf("the packet reaches %s, which answers%s and not %s", at.Title, words, s),
+		Fix: "use a service that it answers, or add " + s.String() + " to what it answers"}
 }
 
 func endpointAt(d *design.Design, place design.ID, a netip.Addr) design.ID {

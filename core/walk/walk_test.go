@@ -55,13 +55,13 @@ links:
     ends:
       - {gateway: a/gw, routes: [10.222.0.0/16, 10.212.0.0/16, 10.223.0.0/24]}
       - {gateway: b/gw-one, routes: [10.221.0.0/24]}
-    tunnels: [{name: strand, outside: [198.51.100.1, 198.51.100.2]}]
+    tunnels: [{name: tunnel, outside: [198.51.100.1, 198.51.100.2]}]
   - name: B to C
     routing: selectors
     ends:
       - {gateway: b/gw-one, local: [10.222.0.0/24, 10.212.0.0/16], remote: [10.223.0.0/24]}
       - {gateway: c/gw, local: [10.223.0.0/24], remote: [10.222.0.0/24, 10.212.0.0/16]}
-    tunnels: [{name: strand, outside: [198.51.100.2, 198.51.100.4]}]
+    tunnels: [{name: tunnel, outside: [198.51.100.2, 198.51.100.4]}]
 `
 
 func solve(t require.TestingT, file string) *route.Tables {
@@ -121,13 +121,13 @@ func TestTheReplyIsWalkedOnItsOwn(t *testing.T) {
 }
 
 func TestALinkWithoutTunnelsCarriesNothing(t *testing.T) {
-	cut := strings.Replace(chain, "    tunnels: [{name: strand, outside: [198.51.100.1, 198.51.100.2]}]\n", "", 1)
+	cut := strings.Replace(chain, "    tunnels: [{name: tunnel, outside: [198.51.100.1, 198.51.100.2]}]\n", "", 1)
 	tables := solve(t, cut)
 	p := prove(t, tables, "host-a", "host-b", "tcp/22")
 	assert.Equal(t, walk.Code(status.LinkDown), p.Stop.Code)
 	choice := tables.Point(tables.Design.Find("a/gw")[0].ID).Lookup(netip.MustParseAddr("10.222.0.9"))
 	assert.Equal(t, "A to B has no tunnel", choice.Losers[0].Unusable, "the route is shown, and why it does not count")
-	cut = strings.Replace(chain, "    tunnels: [{name: strand, outside: [198.51.100.2, 198.51.100.4]}]\n", "", 1)
+	cut = strings.Replace(chain, "    tunnels: [{name: tunnel, outside: [198.51.100.2, 198.51.100.4]}]\n", "", 1)
 	assert.Equal(t, walk.Code(status.LinkDown), prove(t, solve(t, cut), "host-b", "host-c", "tcp/1").Stop.Code)
 }
 
@@ -180,7 +180,7 @@ func TestEveryWalkEndsWithAReason(t *testing.T) {
 		assert.Equal(t, p.Works, p.Stop == nil)
 		if p.Stop != nil {
 			assert.NotEmpty(t, p.Stop.Why)
-			assert.NotEmpty(t, p.Stop.Mend)
+			assert.NotEmpty(t, p.Stop.Fix)
 			assert.NotEmpty(t, p.Stop.At.Title)
 		} else {
 			assert.Equal(t, p.Dialled, p.Reply[len(p.Reply)-1].Header.Src, "the reply comes from whom was dialled")

@@ -25,7 +25,7 @@ type walker struct {
 	known  connections           // what the boxes remember of the flow
 	fabric map[Header]fabricated // what clouds remember that listen themselves, by the reply
 	// segment is what the packet is in: that of the LAN that it left, of the
-	// strand or circuit that it came by; empty where everything meets.
+	// tunnel or circuit that it came by; empty where everything meets.
 	segment design.ID
 	turns   *turns // which of equal routes are taken
 }
@@ -39,7 +39,7 @@ func (w *walker) stage(at Place, act Act, table *route.Choice, text string, args
 	w.stages = append(w.stages, Stage{At: at, Act: act, Text: fmt.Sprintf(text, args...), Header: w.header, Table: table})
 }
 
-func (w *walker) halt(code Code, at Place, why, mend string) Host {
+func (w *walker) halt(code Code, at Place, why, fix string) Host {
 	if w.way == "reply" {
 		switch code {
 		case NoRoute:
@@ -48,14 +48,14 @@ func (w *walker) halt(code Code, at Place, why, mend string) Host {
 			code = ReplyOnLinkElsewhere
 		}
 	}
-	w.stop = &Stop{Code: code, Way: w.way, At: at, Why: why, Mend: mend}
+	w.stop = &Stop{Code: code, Way: w.way, At: at, Why: why, Fix: fix}
 	w.stage(at, Stops, nil, "%s", why)
 	return Host{}
 }
 
 // down stops the packet at something that is down, with its first cause.
 func (w *walker) down(v status.Verdict, at Place) Host {
-	w.halt(Code(v.Code), at, v.Why, v.Mend(w.d))
+	w.halt(Code(v.Cause), at, v.Why, v.Fix(w.d))
 	w.stop.Subject, w.stop.Line = v.Subject, v.Line
 	for o := w.d.Get(v.Subject); o != nil; o = w.d.Get(o.Parent) {
 		if _, ok := design.JointOf(o); ok {
@@ -73,7 +73,7 @@ func (w *walker) from(h Host) Host {
 		return w.fromBeyond(h)
 	}
 	at := placeOf(w.d, h.id())
-	if v := w.t.Standing.Of(h.Place); !v.Up {
+	if v := w.t.Status.Of(h.Place); !v.Up {
 		return w.down(v, at)
 	}
 	for _, p := range w.d.Ranges(h.Place) {
@@ -145,7 +145,7 @@ func (w *walker) point(id, by design.ID) Host {
 		return w.halt(Loop, at, fmt.Sprintf("the packet to %s is back at %s as it was", w.header.Dst, at.Title), "correct the route that sends it round")
 	}
 	came := w.header.Src
-	pass := w.arriving(p, at, by)
+	pass := w.prerouting(p, at, by)
 	itself := within(p.Self, w.header.Dst) || w.answersOwn(p.ID)
 	if v := w.forwards(p); !v.Up && !(itself && v.Line == "faults") { // what is for the box is not forwarded
 		return w.down(v, at)
@@ -191,7 +191,7 @@ func (w *walker) routed(p *route.Point, at Place, by design.ID, pass passage) Ho
 			return w.bySelector(p, at, s)
 		}
 	} else if choice.Winner != nil {
-		w.leaving(pass, p, at, choice.Winner.Hop, choice.Winner.Strands)
+		w.postrouting(pass, p, at, choice.Winner.Hop, choice.Winner.Tunnels)
 	}
 	if choice.Winner == nil {
 		return w.unrouted(p, choice, at)
@@ -211,11 +211,11 @@ func (w *walker) pastSelectors(pass passage, p *route.Point, at Place, choice ro
 	if choice.Winner == nil && !named {
 		return s, false
 	}
-	hop, strands := route.Hop{}, []design.ID(nil)
+	hop, tunnels := route.Hop{}, []design.ID(nil)
 	if _, before := w.selected(p); !before && choice.Winner != nil {
-		hop, strands = choice.Winner.Hop, choice.Winner.Strands
+		hop, tunnels = choice.Winner.Hop, choice.Winner.Tunnels
 	}
-	w.leaving(pass, p, at, hop, strands)
+	w.postrouting(pass, p, at, hop, tunnels)
 	return w.selected(p)
 }
 
@@ -223,9 +223,9 @@ func (w *walker) pastSelectors(pass passage, p *route.Point, at Place, choice ro
 func (w *walker) forwards(p *route.Point) status.Verdict {
 	switch p.Kind {
 	case design.KindHubTable:
-		return w.t.Standing.Of(p.Party.ID)
+		return w.t.Status.Of(p.Party.ID)
 	case design.KindGateway, design.KindEdgeRouter, design.KindBox:
-		return w.t.Standing.Of(p.ID)
+		return w.t.Status.Of(p.ID)
 	}
 	return status.Verdict{Up: true}
 }
@@ -234,7 +234,7 @@ func (w *walker) forwards(p *route.Point) status.Verdict {
 func (w *walker) onward(p *route.Point, at Place, by design.ID, choice route.Choice) Host {
 	switch hop := choice.Winner.Hop; hop.Kind {
 	case route.Tunnel:
-		return w.intoLink(p, at, hop.To, choice.Winner.Strands)
+		return w.intoLink(p, at, hop.To, choice.Winner.Tunnels)
 	case route.Gateway:
 		return w.point(hop.To, w.sideOf(p, hop))
 	case route.Deliver:
@@ -256,7 +256,7 @@ func (w *walker) onward(p *route.Point, at Place, by design.ID, choice route.Cho
 	if w.otherSegment(p, at) {
 		return Host{}
 	}
-	if w.beyond(w.header.Dst) {
+	if w.onInternet(w.header.Dst) {
 		return w.leaves(p, at)
 	}
 	return w.outOfEstate(p, at)
@@ -287,7 +287,7 @@ func (w *walker) unrouted(p *route.Point, c route.Choice, at Place) Host {
 	if w.otherSegment(p, at) {
 		return Host{}
 	}
-	return w.halt(NoRoute, at, fmt.Sprintf("%s has no usable route to %s", at.Title, w.header.Dst), w.routeMend(p, at))
+	return w.halt(NoRoute, at, fmt.Sprintf("%s has no usable route to %s", at.Title, w.header.Dst), w.routeFix(p, at))
 }
 
 // otherSegment stops a packet whose destination the box knows in another routing
@@ -305,9 +305,9 @@ func (w *walker) otherSegment(p *route.Point, at Place) bool {
 	return true
 }
 
-// routeMend says who can let a point have a route: where routes come by
+// routeFix says who can let a point have a route: where routes come by
 // themselves, nobody enters one.
-func (w *walker) routeMend(p *route.Point, at Place) string {
+func (w *walker) routeFix(p *route.Point, at Place) string {
 	profile := w.d.ProfileOf(p.ID)
 	learns := slices.ContainsFunc(p.Routes, func(r route.Route) bool { return r.Source == route.VPNBGP || r.Source == route.CircuitBGP })
 	switch {
@@ -387,8 +387,8 @@ func (w *walker) selected(p *route.Point) (s route.Selector, ok bool) {
 
 func (w *walker) bySelector(p *route.Point, at Place, s route.Selector) Host {
 	w.stage(at, Selects, nil, "a selector of %s takes it, whatever the route: local %s, remote %s", w.d.Title(s.Link), s.Local, s.Remote)
-	if !s.Standing.Up {
-		return w.down(s.Standing, at)
+	if !s.Status.Up {
+		return w.down(s.Status, at)
 	}
 	return w.cross(s.Link, p.ID, nil)
 }
@@ -402,11 +402,11 @@ func (w *walker) intoLink(p *route.Point, at Place, link design.ID, only []desig
 			return w.halt(NoRoute, at, fmt.Sprintf("%s does not end at a gateway of %s", w.d.Title(link), at.Title), "correct the link's ends")
 		}
 		gate := placeOf(w.d, from.ID)
-		if v := w.t.Standing.Of(from.ID); !v.Up {
+		if v := w.t.Status.Of(from.ID); !v.Up {
 			return w.down(v, gate)
 		}
-		pass := w.arriving(from, gate, "")
-		w.leaving(pass, from, gate, route.Hop{Kind: route.Tunnel, To: link}, only)
+		pass := w.prerouting(from, gate, "")
+		w.postrouting(pass, from, gate, route.Hop{Kind: route.Tunnel, To: link}, only)
 	}
 	if l := w.d.Get(link); l.Body.(*design.Link).Routing == design.RoutingSelectors && !slices.ContainsFunc(from.Selectors, func(s route.Selector) bool {
 		return s.Link == link && s.Matches(w.header.Src, w.header.Dst)
@@ -425,26 +425,26 @@ func (w *walker) hubGateway(p *route.Point, link design.ID) *route.Point {
 	return nil
 }
 
-// cross carries the packet over a link to its far gateway, on some of its strands
+// cross carries the packet over a link to its far gateway, on some of its tunnels
 // where not on all.
 func (w *walker) cross(link, from design.ID, only []design.ID) Host {
 	o := w.d.Get(link)
 	l := o.Body.(*design.Link)
 	_, far, n, _ := l.End(from)
 	at := Place{ID: link, Kind: design.KindLink, Title: o.Name}
-	if v := w.t.Standing.Of(link); !v.Up {
+	if v := w.t.Status.Of(link); !v.Up {
 		return w.down(v, at)
 	}
-	strands := slices.DeleteFunc(w.d.Inside(link, design.KindTunnel), func(t *design.Object) bool {
-		return !w.t.Standing.Of(t.ID).Up || len(only) > 0 && !slices.Contains(only, t.ID)
+	tunnels := slices.DeleteFunc(w.d.Inside(link, design.KindTunnel), func(t *design.Object) bool {
+		return !w.t.Status.Of(t.ID).Up || len(only) > 0 && !slices.Contains(only, t.ID)
 	})
-	fitting := slices.DeleteFunc(slices.Clone(strands), func(t *design.Object) bool { return l.Routing != design.RoutingSelectors && !w.narrowed(t.ID, n) })
+	fitting := slices.DeleteFunc(slices.Clone(tunnels), func(t *design.Object) bool { return l.Routing != design.RoutingSelectors && !w.narrowed(t.ID, n) })
 	if len(fitting) == 0 {
 		return w.halt(SelectorMiss, at, fmt.Sprintf("the two ends of %s have agreed on selectors that do not cover %s to %s", o.Name, w.header.Src, w.header.Dst), "set the selectors of both ends to everything")
 	}
 	w.stage(
 		at, Enters, nil, "%s carries it from %s to %s on %s", o.Name, w.d.Title(from), w.d.Title(far.Gateway),
-		strandWords(fitting, w.d.Strands(link), w.t.Standing),
+		tunnelWords(fitting, w.d.Tunnels(link), w.t.Status),
 	)
 	w.segment = w.d.SegmentOf(fitting[0].ID)
 	arrival := w.t.Point(far.Gateway)
@@ -458,9 +458,9 @@ func (w *walker) cross(link, from design.ID, only []design.ID) Host {
 }
 
 // narrowed reports whether the packet fits what the two ends of a route-based
-// strand have agreed on, seen from end n.
+// tunnel have agreed on, seen from end n.
 func (w *walker) narrowed(tunnel design.ID, n int) bool {
-	out := w.t.Standing.Strand(tunnel)
+	out := w.t.Status.Tunnel(tunnel)
 	near, far := out.Local, out.Remote
 	if n == 1 {
 		near, far = far, near
@@ -472,8 +472,8 @@ func (w *walker) narrowed(tunnel design.ID, n int) bool {
 	return covers(near, w.header.Src) && covers(far, w.header.Dst)
 }
 
-// strandWords names the strands that a packet may take, of all that a link has.
-func strandWords(fitting, all []*design.Object, st *status.Standing) string {
+// tunnelWords names the tunnels that a packet may take, of all that a link has.
+func tunnelWords(fitting, all []*design.Object, st *status.Status) string {
 	up := 0
 	for _, t := range all {
 		if st.Of(t.ID).Up {
@@ -482,13 +482,13 @@ func strandWords(fitting, all []*design.Object, st *status.Standing) string {
 	}
 	switch {
 	case len(all) == 1:
-		return "its one strand"
+		return "its one tunnel"
 	case len(fitting) == 1 && up == 1:
-		return fitting[0].Name + ", the one of its " + strconv.Itoa(len(all)) + " strands that is up"
+		return fitting[0].Name + ", the one of its " + strconv.Itoa(len(all)) + " tunnels that is up"
 	case len(fitting) == 1:
-		return fitting[0].Name + ", the one of its " + strconv.Itoa(up) + " strands that takes this"
+		return fitting[0].Name + ", the one of its " + strconv.Itoa(up) + " tunnels that takes this"
 	}
-	return "one of its " + strconv.Itoa(len(fitting)) + " strands"
+	return "one of its " + strconv.Itoa(len(fitting)) + " tunnels"
 }
 
 // admits reports whether an inbound packet falls under a selector of the link,
@@ -534,7 +534,7 @@ func (w *walker) onLink(place design.ID, at Place) Host {
 // deliver resolves the destination in a LAN or subnet.
 func (w *walker) deliver(place design.ID, at Place) Host {
 	title := w.d.Title(place)
-	if v := w.t.Standing.Of(place); !v.Up {
+	if v := w.t.Status.Of(place); !v.Up {
 		return w.down(v, at)
 	}
 	for _, p := range w.d.Ranges(place) {
@@ -595,12 +595,12 @@ func (w *walker) outOfEstate(p *route.Point, at Place) Host {
 				fmt.Sprintf("add %s and %s to the selectors at both ends of %s", w.header.Src, w.header.Dst, w.d.Title(s.Link)))
 			w.stop.Subject = s.Link
 			if w.hiddenHere(p.ID) && s.Remote.Contains(w.header.Dst) {
-				w.stop.Mend = fmt.Sprintf("at %s exempt %s from what is hidden: a rule nothing for it before the one that hides", at.Title, s.Remote)
+				w.stop.Fix = fmt.Sprintf("at %s exempt %s from what is hidden: a rule nothing for it before the one that hides", at.Title, s.Remote)
 				w.stop.Subject, w.stop.Line = p.ID, "translate"
 			}
 			return Host{}
 		}
 	}
 	return w.halt(NoRoute, at,
-		fmt.Sprintf("%s has no route to %s but the way to the internet", at.Title, w.header.Dst), w.routeMend(p, at))
+		fmt.Sprintf("%s has no route to %s but the way to the internet", at.Title, w.header.Dst), w.routeFix(p, at))
 }

@@ -37,7 +37,7 @@ test("two parties chosen in the picture are joined by a VPN with everything fill
   await expect(page.getByTestId("outcome")).toContainText("it comes up");
   await expect(line(page, "address-2")).toContainText("not known yet");
   await expect(line(page, "ike")).toContainText("agrees");
-  await page.getByRole("button", { name: "strand 2" }).click();
+  await page.getByRole("button", { name: "tunnel 2" }).click();
   await expect(line(page, "inside-1")).toHaveAttribute("data-verdict", "agrees");
   await accessible(page);
 
@@ -121,7 +121,7 @@ test("a foreign join is refused, asked again and accepted", async ({ page, reque
   expect(history.map((c) => c.reason).join("\n")).toContain("Refuse visitor hub seed bank index: say first which hosts need it");
 });
 
-test("what the far end sent differs in three lines, which are mended", async ({ page, request }) => {
+test("what the far end sent differs in three lines, which are fixed", async ({ page, request }) => {
   const { id } = await trust(request);
   await page.goto(`/designs/${id}/links`);
   await page.getByRole("button", { name: /^Peatside to Marrow Hill/ }).click();
@@ -207,11 +207,11 @@ test("what a cloud gives later is entered, reaches the files, and makes the draf
   const { id, of } = await trust(request);
   await page.goto(`/designs/${id}/links?as=draft&a=${of.get("Saltmarsh Station")}&b=${of.get("sequencing")}`);
   await draft(page, /VPN with BGP, twin/);
-  for (const [strand, address] of [
-    ["strand 1", "192.0.2.60"],
-    ["strand 2", "192.0.2.61"],
+  for (const [tunnel, address] of [
+    ["tunnel 1", "192.0.2.60"],
+    ["tunnel 2", "192.0.2.61"],
   ] as const) {
-    await page.getByRole("button", { name: strand }).click();
+    await page.getByRole("button", { name: tunnel }).click();
     await expect(line(page, "address-2")).toHaveAttribute("data-verdict", "unknown");
     await page.getByRole("button", { name: "Change Address of sequencing at sequencing twin gateway" }).click();
     await page.getByRole("textbox", { name: /Address of sequencing/ }).fill(address);

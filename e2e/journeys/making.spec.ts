@@ -30,7 +30,7 @@ async function empty(page: Page, act: (a: () => Promise<unknown>) => Promise<voi
   await expect(page.getByRole("heading", { name: "Nothing here yet" })).toBeVisible();
 }
 
-test("an estate is typed from an empty page, joined, asked of, and its collision mended", async ({ page }) => {
+test("an estate is typed from an empty page, joined, asked of, and its collision fixed", async ({ page }) => {
   const c = counted();
   await empty(page, c.do);
   await accessible(page);

@@ -17,7 +17,7 @@ test("one table: filtered, and any entry tells its way and what lost", async ({ 
   await expect(page.getByText("3 of 11 entries")).toBeVisible();
   await table.getByRole("row", { name: /10\.210\.64\.0\/20/ }).first().click();
   const why = page.getByRole("region", { name: "Why" });
-  await expect(why).toContainText("seed logs circuit gateway: born here");
+  await expect(why).toContainText("seed logs circuit gateway: originated here");
   await expect(why).toContainText("what comes this way is preferred");
   await accessible(page);
 
@@ -41,7 +41,7 @@ test("one prefix, drawn over the estate: who has it, and where it stopped by whi
   await expect(list).toContainText("no transit over a peering toward specimen loans");
   await expect(list).toContainText("no entry toward field notes table b");
   await expect(list).toContainText("not fed toward grove hub visitors");
-  await expect(page.locator("svg").getByText("born")).toBeVisible();
+  await expect(page.locator("svg").getByText("originated")).toBeVisible();
   await accessible(page);
   // An ASN met twice.
   await page.goto(`/designs/${id}/routes?as=prefix&prefix=10.210.16.0/20`);
@@ -76,16 +76,16 @@ test("an entry withdrawn and published again, and both ends of a session", async
 
   await place(page, "Routes");
   await page.getByRole("radio", { name: "A session" }).click();
-  await page.getByRole("button", { name: /Saltmarsh Station to image analysis, strand 1/ }).click();
-  const tells = page.getByRole("region", { name: "What Saltmarsh Station gateway tells" });
+  await page.getByRole("button", { name: /Saltmarsh Station to image analysis, tunnel 1/ }).click();
+  const tells = page.getByRole("region", { name: "What Saltmarsh Station gateway advertises" });
   await expect(tells).toContainText("10.209.0.0/16");
   await expect(tells).toContainText("filter going out");
   await expect(tells).toContainText("none of its 2 rules matches");
-  await expect(page.getByRole("region", { name: "What image analysis twin gateway tells" })).toContainText("taken, used");
+  await expect(page.getByRole("region", { name: "What image analysis twin gateway advertises" })).toContainText("taken, used");
   await accessible(page);
 });
 
-test("before and after: a failure, an undo, a draft and a mend show their routes", async ({ page, request }) => {
+test("before and after: a failure, an undo, a draft and a fix show their routes", async ({ page, request }) => {
   const { id, of } = await trust(request);
   await page.goto(`/designs/${id}/routes?as=whatif`);
   await page.getByRole("combobox", { name: "Without" }).fill("Thornfield circuit");
@@ -96,7 +96,7 @@ test("before and after: a failure, an undo, a draft and a mend show their routes
   await expect(page.locator("svg").getByText("1 moved").first()).toBeVisible();
   await accessible(page);
 
-  // A mend's own.
+  // A fix's own.
   await page.goto(`/designs/${id}/estate?panel=findings`);
   await page.getByTitle("Routes before and after: Add what is missing to field notes table b").click();
   await expect(page.getByRole("region", { name: "Routes before and after" })).toContainText("1 entries gained");

@@ -40,7 +40,7 @@ test("two gardens with the same range: both are mapped, and why one is not enoug
   await page.getByRole("button", { name: "Walk: the orangery asks Peatside" }).click();
   const tried = page.getByTestId("tried");
   await expect(tried.getByRole("region", { name: "Verdict" })).toContainText("works");
-  await expect(tried.locator('[data-way="There"] [data-act="maps source"]')).toContainText("(leaving)");
+  await expect(tried.locator('[data-way="There"] [data-act="maps source"]')).toContainText("(postrouting)");
   await expect(tried.getByRole("table", { name: "Connection tables" }).getByRole("row")).toHaveCount(3);
   await expect(page.getByRole("button", { name: "Undo" })).toBeDisabled();
   await accessible(page);
@@ -101,9 +101,9 @@ test("tenants reach shared services over two hubs, and their own traffic stays a
   await expect(page.locator('[data-way="There"] [data-act="maps source"]')).toContainText("hides the source behind the pool");
 });
 
-test("a hub's refusal is mended by keeping a subnet out, and a source pool", async ({ page }) => {
+test("a hub's refusal is fixed by keeping a subnet out, and a source pool", async ({ page }) => {
   await story(page, "hub-refusal");
-  await page.getByRole("button", { name: /^\d\. Keep what collides out of what visitor hub is told refused/ }).click();
+  await page.getByRole("button", { name: /^\d\. Keep what collides out of what is advertised to visitor hub refused/ }).click();
   await expect(option(page)).toContainText("still does not work");
   await apply(page, /with a source pool/);
   await holds(page, "2 of 2");

@@ -115,13 +115,13 @@ test("pictures of every place", async ({ page, request }) => {
   const tables = (await (await request.get(`/api/designs/${id}/tables`)).json()) as { at: string; title: string }[];
   const thornfield = tables.find((t) => t.title === "Thornfield Station gateway")?.at ?? "";
   await go(`routes?table=${thornfield}&entry=10.210.64.0/20&find=station`);
-  await expect(page.getByRole("region", { name: "Why" })).toContainText("born here");
+  await expect(page.getByRole("region", { name: "Why" })).toContainText("originated here");
   await shoot(page, "routes-table");
   await go("routes?as=prefix&prefix=10.215.16.0/23");
   await expect(page.getByRole("complementary", { name: "Where it is" })).toContainText("no transit over a peering");
   await shoot(page, "routes-prefix");
   await go("routes?as=session");
-  await page.getByRole("button", { name: /^Thornfield to seed logs, strand 1/ }).click();
+  await page.getByRole("button", { name: /^Thornfield to seed logs, tunnel 1/ }).click();
   await expect(page.getByRole("region", { name: "What Thornfield Station gateway tells" })).toContainText("loop check");
   await shoot(page, "routes-session");
   await go("proof");

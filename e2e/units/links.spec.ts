@@ -8,9 +8,9 @@ const row = (change: Partial<LinkRow>): LinkRow => ({
   name: "l",
   state: "ready",
   verdict: "agrees",
-  standing: { up: true },
+  status: { up: true },
   differing: 0,
-  facts: { a: "", b: "", end_a: "", end_b: "", shape: "", strands: 1, mbps: 0, survives: "", fragile: false, monthly: "0.00", costs: [] },
+  facts: { a: "", b: "", end_a: "", end_b: "", shape: "", tunnels: 1, mbps: 0, survives: "", fragile: false, monthly: "0.00", costs: [] },
   ...change,
 });
 
@@ -30,7 +30,7 @@ test("speeds are in the unit that people say", () => {
 });
 
 test("lines that need not agree stand apart", () => {
-  const line = (key: string, verdict: LinkLine["verdict"]) => ({ key, label: key, values: ["", ""] as [string, string], verdict, mends: [], cells: [false, false] });
+  const line = (key: string, verdict: LinkLine["verdict"]) => ({ key, label: key, values: ["", ""] as [string, string], verdict, fixes: [], cells: [false, false] });
   const { must, free } = split([line("a", "agrees"), line("b", "free"), line("c", "beware"), line("d", "unknown")]);
   expect(must.map((l) => l.key)).toEqual(["a", "c", "d"]);
   expect(free.map((l) => l.key)).toEqual(["b"]);

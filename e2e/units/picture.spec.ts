@@ -19,7 +19,7 @@ const party = (id: string, kind: Party["kind"], ranges: string[] = []): Party =>
   gateways: 1,
   ranges: ranges.map((prefix) => ({ id: `${id} ${prefix}`, kind: "lan" as const, name: "lan", prefix })),
 });
-const link = (a: string, b: string, strands = 1): Link => ({ id: `${a}-${b}`, name: `${a} to ${b}`, a, b, kind: "link", shape: "VPN", state: "ready", verdict: "agrees", routing: "static", strands, up: strands, standing: { up: true } });
+const link = (a: string, b: string, tunnels = 1): Link => ({ id: `${a}-${b}`, name: `${a} to ${b}`, a, b, kind: "link", shape: "VPN", state: "ready", verdict: "agrees", routing: "static", tunnels, up: tunnels, status: { up: true } });
 const open: How = { group: "", open: ["all"], selected: "", search: "" };
 const drawn = (e: Estate, how: Partial<How> = {}): Picture => draw(fold(e, { ...open, ...how }), 1200, "", linkWords);
 
@@ -46,7 +46,7 @@ test("sites stand on one bank, everything else on the other, linked ones first",
   expect(at.get("s")?.bank).toBe("ground");
   expect(at.get("o")?.bank).toBe("cloud");
   expect(at.get("s")!.y).toBeLessThan(at.get("lone")!.y);
-  expect(p.links[0]?.strands).toHaveLength(2);
+  expect(p.links[0]?.tunnels).toHaveLength(2);
 });
 
 test("links that need not cross do not", () => {
@@ -87,7 +87,7 @@ test("no words lie on a line, a party or other words", () => {
       for (const b of labels.slice(n + 1)) if (meets(a, b)) bad.push(`${a.id} on ${b.id}`);
       for (const x of p.parties) if (meets(a, { x: x.x, y: x.y, w: x.width, h: x.height })) bad.push(`${a.id} on ${x.party.id}`);
       for (const l of p.links)
-        if (l.link.id !== a.id && l.strands.some((s) => sampled(s, 60).some(([x, y]) => meets(a, { x, y, w: 0.1, h: 0.1 })))) bad.push(`${a.id} on the line of ${l.link.id}`);
+        if (l.link.id !== a.id && l.tunnels.some((s) => sampled(s, 60).some(([x, y]) => meets(a, { x, y, w: 0.1, h: 0.1 })))) bad.push(`${a.id} on the line of ${l.link.id}`);
     }
     expect(bad).toEqual([]);
   }
@@ -106,13 +106,13 @@ test.describe("folding", () => {
   test("what is selected, searched for or broken is never hidden", () => {
     expect(names(estate, { selected: "hut2" })).toContain("hut2");
     expect(names(estate, { search: "hut3" })).toContain("hut3");
-    const down = { ...estate, links: estate.links.map((l, n) => (n === 1 ? { ...l, standing: { up: false } } : l)) };
+    const down = { ...estate, links: estate.links.map((l, n) => (n === 1 ? { ...l, status: { up: false } } : l)) };
     expect(names(down)).toContain("hut1");
     expect(fold(estate, { ...open }).parties).toHaveLength(10);
   });
   test("many broken ones are a stack of their own", () => {
     const many = Array.from({ length: 20 }, (_, n) => party(`hut${n}`, "site"));
-    const f = fold({ parties: [...many, party("n", "network")], links: many.map((h, k) => ({ ...link(h.id, "n"), standing: { up: k > 9 } })), ties: [] }, { ...open, open: [] });
+    const f = fold({ parties: [...many, party("n", "network")], links: many.map((h, k) => ({ ...link(h.id, "n"), status: { up: k > 9 } })), ties: [] }, { ...open, open: [] });
     expect(f.parties.map((x) => [x.members.length, x.worst])).toEqual([[10, "broken"], [10, "well"], [1, "broken"]]);
   });
   test("parties are gathered under what they are grouped by", () => {

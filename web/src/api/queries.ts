@@ -182,13 +182,13 @@ export const useTried = (d: () => string, tried: () => { intent: string; edits: 
       ),
   );
 
-export const useMends = (d: () => string, key: () => string, wanted: () => boolean) =>
+export const useFixes = (d: () => string, key: () => string, wanted: () => boolean) =>
   view(
     d,
-    () => ["mends", key()],
+    () => ["fixes", key()],
     () =>
       data(
-        client.GET("/api/designs/{design}/findings/mends", {
+        client.GET("/api/designs/{design}/findings/fixes", {
           params: { path: { design: d() }, query: { key: key(), horizon: horizon() } },
         }),
       ),

@@ -227,15 +227,15 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  "/api/designs/{design}/findings/mends": {
+  "/api/designs/{design}/findings/fixes": {
     parameters: {
       query?: never;
       header?: never;
       path?: never;
       cookie?: never;
     };
-    /** The mends of one finding, worked out now */
-    get: operations["get-mends"];
+    /** The fixes of one finding, worked out now */
+    get: operations["get-fixes"];
     put?: never;
     post?: never;
     delete?: never;
@@ -1162,6 +1162,75 @@ export interface components {
       /** @description The zone that it holds for. */
       zone?: string;
     };
+    CommandDeed: {
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind?:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "box"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "published-service"
+        | "intent";
+      new?: boolean;
+      object?: string;
+      text: string;
+    };
+    CommandFilled: {
+      value: string;
+      what: string;
+      why: string;
+    };
+    CommandLead: {
+      a: string;
+      b: string[];
+    };
+    CommandLine: {
+      does: components["schemas"]["CommandDeed"][];
+      filled: components["schemas"]["CommandFilled"][];
+      notes: string[];
+      problems: components["schemas"]["CommandTrouble"][];
+      text: string;
+    };
+    CommandOffer: {
+      /** Format: int64 */
+      from: number;
+      hint: string;
+      text: string;
+      /** Format: int64 */
+      to: number;
+    };
+    CommandTrouble: {
+      /** Format: int64 */
+      from: number;
+      /** Format: int64 */
+      to: number;
+      want?: string;
+      why: string;
+    };
     Compared: {
       /** @description The parameters that were understood. */
       given: string[];
@@ -1187,7 +1256,7 @@ export interface components {
     CopyInBody: {
       name: string;
     };
-    CostLine: {
+    CostItem: {
       amount: string;
       text: string;
     };
@@ -1206,6 +1275,10 @@ export interface components {
       points: {
         [key: string]: components["schemas"]["CostPoint"];
       };
+    };
+    DefaultsValue: {
+      value: string;
+      why: string;
     };
     DesignState: {
       /**
@@ -1258,7 +1331,7 @@ export interface components {
     DraftFacts: {
       a: string;
       b: string;
-      costs: components["schemas"]["CostLine"][];
+      costs: components["schemas"]["CostItem"][];
       end_a: string;
       end_b: string;
       fragile: boolean;
@@ -1266,9 +1339,9 @@ export interface components {
       mbps: number;
       monthly: string;
       shape: string;
-      /** Format: int64 */
-      strands: number;
       survives: string;
+      /** Format: int64 */
+      tunnels: number;
     };
     DraftPartySteps: {
       party: string;
@@ -1276,7 +1349,7 @@ export interface components {
     };
     DraftShape: {
       builds: components["schemas"]["DraftBuilt"][];
-      costs: components["schemas"]["CostLine"][];
+      costs: components["schemas"]["CostItem"][];
       edits: components["schemas"]["Edit"][];
       fragile: boolean;
       key: string;
@@ -1481,14 +1554,14 @@ export interface components {
       routing: string;
       /** @description What it is, in words. */
       shape: string;
-      standing: components["schemas"]["StandingVerdict"];
       /** @enum {string} */
       state: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
+      status: components["schemas"]["StatusVerdict"];
       /** Format: int64 */
-      strands: number;
+      tunnels: number;
       /**
        * Format: int64
-       * @description How many of the strands are up at the horizon asked for.
+       * @description How many of the tunnels are up at the horizon asked for.
        */
       up: number;
       /**
@@ -1649,10 +1722,6 @@ export interface components {
         | "reference"
         | "parts";
     };
-    FillValue: {
-      value: string;
-      why: string;
-    };
     Filter: {
       /**
        * Format: int32
@@ -1723,18 +1792,18 @@ export interface components {
     FindingFinding: {
       code: string;
       evidence: string[];
+      fixes: components["schemas"]["FindingFix"][];
       group?: string;
       key: string;
       line?: string;
       link?: string;
-      mends: components["schemas"]["FindingMend"][];
       more?: boolean;
       sentence: string;
       severity: string;
       stop?: string;
       subjects: string[];
     };
-    FindingMend: {
+    FindingFix: {
       edits: components["schemas"]["Edit"][];
       title: string;
     };
@@ -1788,7 +1857,7 @@ export interface components {
       saying: string;
       /** @description By key, best first. */
       suggestions: {
-        [key: string]: components["schemas"]["FillValue"][];
+        [key: string]: components["schemas"]["DefaultsValue"][];
       };
     };
     Found: {
@@ -1954,9 +2023,9 @@ export interface components {
       /** @description What applies all of it; empty while anything is wrong. */
       edits: components["schemas"]["Edit"][];
       /** @description Where it leads, if it asks for a choice. */
-      leads?: components["schemas"]["SayLead"];
-      lines: components["schemas"]["SayLine"][];
-      offers: components["schemas"]["SayOffer"][];
+      leads?: components["schemas"]["CommandLead"];
+      lines: components["schemas"]["CommandLine"][];
+      offers: components["schemas"]["CommandOffer"][];
       /** @description What for, in the words of the history. */
       reason: string;
       /** @description Some line has a problem. */
@@ -2087,7 +2156,7 @@ export interface components {
       owner?: string;
       /** @description Protocol and port, such as tcp/502; left out: any, for what must never work. */
       service?: string;
-      /** @description It must still work after any single strand, circuit, edge router or gateway of a site on its way has failed. */
+      /** @description It must still work after any single tunnel, circuit, edge router or gateway of a site on its way has failed. */
       survives?: boolean;
       /** @description Who must answer; of a party or segment everybody in it. */
       to: string;
@@ -2133,11 +2202,11 @@ export interface components {
        */
       vlan?: number;
     };
-    LifeStage: {
+    LifecycleMilestone: {
       done: boolean;
       word: string;
     };
-    LifeStep: {
+    LifecycleStep: {
       edits: components["schemas"]["Edit"][];
       key: string;
       needs?: string;
@@ -2211,10 +2280,10 @@ export interface components {
         | "published-service"
         | "intent";
       name: string;
-      /** @description Whether it is up at the horizon asked for, and the first cause if not. */
-      standing: components["schemas"]["StandingVerdict"];
       /** @enum {string} */
       state: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
+      /** @description Whether it is up at the horizon asked for, and the first cause if not. */
+      status: components["schemas"]["StatusVerdict"];
       /**
        * @description The worst of its lines.
        * @enum {string}
@@ -2270,14 +2339,14 @@ export interface components {
       name: string;
       note: string;
       requests: components["schemas"]["RequestView"][];
-      /** @description Whether it is up at the horizon asked for, and the first cause if not. */
-      standing: components["schemas"]["StandingVerdict"];
       /** @enum {string} */
       state: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
+      /** @description Whether it is up at the horizon asked for, and the first cause if not. */
+      status: components["schemas"]["StatusVerdict"];
       /** @description What can be done next. */
-      steps: components["schemas"]["LifeStep"][];
+      steps: components["schemas"]["LifecycleStep"][];
       /** @description How far the making of a circuit has come. */
-      track: components["schemas"]["LifeStage"][];
+      track: components["schemas"]["LifecycleMilestone"][];
       tunnels: components["schemas"]["TunnelSheet"][];
       /**
        * @description The worst of its lines.
@@ -2916,6 +2985,12 @@ export interface components {
       losers: components["schemas"]["RouteRoute"][];
       winner?: components["schemas"]["RouteRoute"];
     };
+    RouteDifference: {
+      path: number[];
+      prefix: string;
+      source: string;
+      via: string;
+    };
     RouteExchange: {
       best: boolean;
       code?: string;
@@ -2982,9 +3057,9 @@ export interface components {
       session: string;
     };
     RouteMove: {
-      now: components["schemas"]["RouteRow"];
+      now: components["schemas"]["RouteDifference"];
       prefix: string;
-      was: components["schemas"]["RouteRow"];
+      was: components["schemas"]["RouteDifference"];
     };
     RouteRival: {
       path: number[];
@@ -2994,21 +3069,15 @@ export interface components {
       via: string;
     };
     RouteRoute: {
-      down?: components["schemas"]["StandingVerdict"];
+      down?: components["schemas"]["StatusVerdict"];
       expected?: string;
       hop: components["schemas"]["RouteHop"];
       learned?: components["schemas"]["RouteLearned"];
       prefix: string;
       source: string;
-      strands?: string[];
       swallows?: boolean;
+      tunnels?: string[];
       unusable?: string;
-      via: string;
-    };
-    RouteRow: {
-      path: number[];
-      prefix: string;
-      source: string;
       via: string;
     };
     RouteSpread: {
@@ -3025,8 +3094,8 @@ export interface components {
     };
     RouteTableChange: {
       at: string;
-      gained: components["schemas"]["RouteRow"][];
-      lost: components["schemas"]["RouteRow"][];
+      gained: components["schemas"]["RouteDifference"][];
+      lost: components["schemas"]["RouteDifference"][];
       moved: components["schemas"]["RouteMove"][];
       party: string;
       segment?: string;
@@ -3085,48 +3154,6 @@ export interface components {
       /** @description Only what goes out by it; left out: by anything. With leaving only. */
       toward?: string;
     };
-    SayDeed: {
-      /**
-       * @description What an object is.
-       * @enum {string}
-       */
-      kind?:
-        | "owner"
-        | "segment"
-        | "profile"
-        | "site"
-        | "network"
-        | "hub"
-        | "edge-router"
-        | "outside"
-        | "gateway"
-        | "lan"
-        | "inner-route"
-        | "table"
-        | "subnet"
-        | "box"
-        | "endpoint"
-        | "reservation"
-        | "hub-table"
-        | "link"
-        | "tunnel"
-        | "circuit"
-        | "attachment"
-        | "peering"
-        | "session"
-        | "request"
-        | "mapping"
-        | "published-service"
-        | "intent";
-      new?: boolean;
-      object?: string;
-      text: string;
-    };
-    SayFilled: {
-      value: string;
-      what: string;
-      why: string;
-    };
     SayInBody: {
       /** @description The ID of what the word it means at first. */
       it?: string;
@@ -3134,33 +3161,6 @@ export interface components {
       line?: string;
       /** @description The lines. */
       text: string;
-    };
-    SayLead: {
-      a: string;
-      b: string[];
-    };
-    SayLine: {
-      does: components["schemas"]["SayDeed"][];
-      filled: components["schemas"]["SayFilled"][];
-      notes: string[];
-      problems: components["schemas"]["SayTrouble"][];
-      text: string;
-    };
-    SayOffer: {
-      /** Format: int64 */
-      from: number;
-      hint: string;
-      text: string;
-      /** Format: int64 */
-      to: number;
-    };
-    SayTrouble: {
-      /** Format: int64 */
-      from: number;
-      /** Format: int64 */
-      to: number;
-      want?: string;
-      why: string;
     };
     Segment: {
       /** @description Free text. */
@@ -3245,9 +3245,11 @@ export interface components {
       joint: string;
       /** @description What carries it. */
       name: string;
-      standing: components["schemas"]["StandingVerdict"];
+      status: components["schemas"]["StatusVerdict"];
     };
     SessionSide: {
+      /** @description What it has for the other end, and what becomes of it there. */
+      advertises: components["schemas"]["RouteExchange"][];
       /** Format: int32 */
       asn: number;
       /** @description The rules of what it takes; none: everything. */
@@ -3265,19 +3267,17 @@ export interface components {
        * @description How many of the other end's it takes.
        */
       takes: number;
-      /** @description What it has for the other end, and what becomes of it there. */
-      tells: components["schemas"]["RouteExchange"][];
       title: string;
       /**
        * Format: int64
        * @description How many there are in all; no more than 1000 are listed.
        */
-      told: number;
+      total: number;
     };
-    SessionStanding: {
+    SessionStatus: {
       id: string;
       name: string;
-      standing: components["schemas"]["StandingVerdict"];
+      status: components["schemas"]["StatusVerdict"];
     };
     SessionView: {
       asns: number[];
@@ -3288,7 +3288,7 @@ export interface components {
       /** @description What carries it. */
       name: string;
       sides: components["schemas"]["SessionSide"][];
-      standing: components["schemas"]["StandingVerdict"];
+      status: components["schemas"]["StatusVerdict"];
     };
     Sheet: {
       /** @description Those that have it as a subject. */
@@ -3305,14 +3305,14 @@ export interface components {
       /** @description The table, if it is a forwarding point. */
       routes: components["schemas"]["RouteRoute"][];
       /** @description Whether it is up at the horizon asked for, and the first cause if not. */
-      standing: components["schemas"]["StandingVerdict"];
+      status: components["schemas"]["StatusVerdict"];
       title: string;
     };
     SheetLine: {
       cells: boolean[];
+      fixes: components["schemas"]["SheetLineFix"][];
       key: string;
       label: string;
-      mends: components["schemas"]["SheetLineMend"][];
       values: string[];
       /**
        * @description How a line of a two-ended sheet stands.
@@ -3321,7 +3321,7 @@ export interface components {
       verdict: "agrees" | "differs" | "beware" | "unknown" | "free";
       why?: string;
     };
-    SheetLineMend: {
+    SheetLineFix: {
       edits: components["schemas"]["Edit"][];
       /** Format: int64 */
       end: number;
@@ -3333,14 +3333,14 @@ export interface components {
       /** @description Who answers for it. */
       owner?: string;
     };
-    SolvedEffect: {
+    SnapshotEffect: {
       /** Format: int64 */
       checked: number;
-      flows: components["schemas"]["SolvedFlowChange"][];
+      flows: components["schemas"]["SnapshotFlowChange"][];
       parties: string[];
       tables: components["schemas"]["RouteTableChange"][];
     };
-    SolvedFlowChange: {
+    SnapshotFlowChange: {
       from: string;
       intent?: string;
       to: string;
@@ -3348,7 +3348,7 @@ export interface components {
       why?: string;
       works: boolean;
     };
-    StandingVerdict: {
+    StatusVerdict: {
       code?: string;
       line?: string;
       subject?: string;
@@ -3475,17 +3475,17 @@ export interface components {
       routes?: components["schemas"]["Entry"][];
     };
     TableEntry: {
-      down?: components["schemas"]["StandingVerdict"];
+      down?: components["schemas"]["StatusVerdict"];
       expected?: string;
       hop: components["schemas"]["RouteHop"];
       learned?: components["schemas"]["RouteLearned"];
       prefix: string;
       source: string;
-      strands?: string[];
       swallows?: boolean;
       /** @description The party that it leads to; empty for none. */
       to: string;
       to_party: string;
+      tunnels?: string[];
       unusable?: string;
       via: string;
     };
@@ -3782,7 +3782,7 @@ export interface components {
       inside?: string[];
       /** @description The public addresses at the first and second end; 0.0.0.0 while a cloud has not given it yet. */
       outside: string[];
-      /** @description The routing domain that this strand carries, if it is not that of its link. */
+      /** @description The routing domain that this tunnel carries, if it is not that of its link. */
       segment?: string;
     };
     TunnelEnd: {
@@ -3845,8 +3845,8 @@ export interface components {
       lines: components["schemas"]["SheetLine"][];
       name: string;
       outcome: components["schemas"]["NegotiateOutcome"];
-      sessions: components["schemas"]["SessionStanding"][];
-      standing: components["schemas"]["StandingVerdict"];
+      sessions: components["schemas"]["SessionStatus"][];
+      status: components["schemas"]["StatusVerdict"];
     };
     WalkHeader: {
       /** Format: int32 */
@@ -3908,7 +3908,7 @@ export interface components {
       at: components["schemas"]["WalkPlace"];
       header: components["schemas"]["WalkHeader"];
       /** @enum {string} */
-      hook?: "arriving" | "leaving" | "listening";
+      hook?: "prerouting" | "postrouting" | "listening";
       rule?: string;
       table?: components["schemas"]["RouteChoice"];
       text: string;
@@ -3916,9 +3916,9 @@ export interface components {
     WalkStop: {
       at: components["schemas"]["WalkPlace"];
       code: string;
+      fix: string;
       joint?: string;
       line?: string;
-      mend: string;
       subject?: string;
       way: string;
       why: string;
@@ -4291,7 +4291,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["SolvedEffect"];
+          "application/json": components["schemas"]["SnapshotEffect"];
         };
       };
       /** @description Error */
@@ -4452,7 +4452,7 @@ export interface operations {
       };
     };
   };
-  "get-mends": {
+  "get-fixes": {
     parameters: {
       query: {
         /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
@@ -4475,7 +4475,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["FindingMend"][];
+          "application/json": components["schemas"]["FindingFix"][];
         };
       };
       /** @description Error */

@@ -20,8 +20,8 @@ export const cross = (a: Point, b: Point, c: Point, d: Point): boolean =>
   side(a, b, c) * side(a, b, d) < 0 && side(c, d, a) * side(c, d, b) < 0;
 
 /** How often the lines of links cross, one line for each link. */
-export function crossings(links: { strands: string[] }[]): number {
-  const lines = links.map((l) => sampled(l.strands[0] ?? ""));
+export function crossings(links: { tunnels: string[] }[]): number {
+  const lines = links.map((l) => sampled(l.tunnels[0] ?? ""));
   let n = 0;
   for (let i = 0; i < lines.length; i++)
     for (let j = i + 1; j < lines.length; j++) {

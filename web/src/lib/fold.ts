@@ -53,9 +53,9 @@ export function worstOf(estate: Estate): Map<string, Worst> {
     if (out.get(id) !== "broken") out.set(id, w);
   };
   for (const l of estate.links) {
-    const w: Worst | undefined = !l.standing.up
+    const w: Worst | undefined = !l.status.up
       ? "broken"
-      : l.verdict === "differs" || l.up < l.strands
+      : l.verdict === "differs" || l.up < l.tunnels
         ? "risk"
         : undefined;
     if (w) for (const end of [l.a, l.b]) put(end, w);
@@ -164,9 +164,9 @@ function gathered(
     else {
       one.count++;
       one.name = `${one.count} ${l.kind === "link" ? "links" : `${l.kind}s`}`;
-      one.strands = Math.max(one.strands, l.strands);
+      one.tunnels = Math.max(one.tunnels, l.tunnels);
       one.up = Math.min(one.up, l.up);
-      if (!l.standing.up) one.standing = l.standing;
+      if (!l.status.up) one.status = l.status;
     }
   }
   const ties = new Map<string, Tie>();

@@ -6,7 +6,7 @@ export type Values = Record<string, unknown>;
 export const keyWord = (key: string): string => key.replaceAll("_", " ");
 
 export const kindWord = (kind: string): string =>
-  (({ lan: "LAN", tunnel: "strand", endpoint: "host", outside: "outside party" }) as Record<string, string>)[
+  (({ lan: "LAN", tunnel: "tunnel", endpoint: "host", outside: "outside party" }) as Record<string, string>)[
     kind
   ] ?? kind.replaceAll("-", " ");
 

@@ -29,7 +29,7 @@ export function placeLabels(
     ...banks,
     ...parties.map((x) => ({ x: x.x - 2, y: x.y - 2, w: x.width + 4, h: x.height + 4 })),
   ];
-  const lines = links.map((l) => l.strands.flatMap((s) => dense(s)));
+  const lines = links.map((l) => l.tunnels.flatMap((s) => dense(s)));
   const crowd = links.length > many;
   // The worse it stands, the sooner it chooses its place.
   const turn = links.map((_, n) => n).sort((p, q) => urgency(links[p]) - urgency(links[q]));
@@ -49,7 +49,7 @@ export function placeLabels(
 }
 
 const urgency = (l: PlacedLink | undefined): number =>
-  !l ? 3 : !l.link.standing.up ? 0 : l.link.verdict === "differs" || l.link.state !== "ready" ? 1 : 2;
+  !l ? 3 : !l.link.status.up ? 0 : l.link.verdict === "differs" || l.link.state !== "ready" ? 1 : 2;
 
 /** Small boxes on a path, near enough to each other that no label slips between. */
 function dense(path: string): Box[] {
@@ -67,8 +67,8 @@ function free(
 ): { label: Label; box: Box } | undefined {
   const w = wide(text);
   const h = text.length * high + 2;
-  const line = sampled(link.strands[0] ?? "", 100);
-  const half = ((link.strands.length - 1) * 7) / 2;
+  const line = sampled(link.tunnels[0] ?? "", 100);
+  const half = ((link.tunnels.length - 1) * 7) / 2;
   for (const t of along) {
     const [x, y] = line[Math.round(t * 100)] ?? [0, 0];
     const beside: [number, number, Label["anchor"]][] = [

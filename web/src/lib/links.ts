@@ -1,4 +1,4 @@
-import type { LinkLine, LinkRow, Standing } from "../api/client";
+import type { LinkLine, LinkRow, Status } from "../api/client";
 
 /** How a state of something that is made is called. */
 export const stateWord = (state: string): string => state.replaceAll("-", " ");
@@ -42,7 +42,7 @@ const downWords: Record<string, string> = {
 const waits = ["not-there-yet", "not-accepted", "half-made"];
 
 /** How something stands: up, or why not; never by colour alone. */
-export function standingMark(s: Standing): Mark {
+export function statusMark(s: Status): Mark {
   if (s.up) return { sign: "=", word: "up", tone: "text-good" };
   const code = s.code ?? "link-down";
   return waits.includes(code)
@@ -55,7 +55,7 @@ export function rowWord(row: LinkRow): Mark {
   if (row.state === "refused" || row.state === "gone")
     return { sign: "×", word: stateWord(row.state), tone: "text-clash" };
   if (row.asks) return { sign: "?", word: "asks to join", tone: "text-warn" };
-  if (!row.standing.up) return standingMark(row.standing);
+  if (!row.status.up) return statusMark(row.status);
   if (row.differing)
     return {
       sign: "≠",

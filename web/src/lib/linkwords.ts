@@ -1,20 +1,20 @@
 import type { ShownLink } from "./fold";
-import { standingMark, stateWord } from "./links";
+import { statusMark, stateWord } from "./links";
 
-const strandWords = (l: ShownLink): string =>
-  l.strands === 0
+const tunnelWords = (l: ShownLink): string =>
+  l.tunnels === 0
     ? "no tunnel"
-    : l.up < l.strands
-      ? `${l.up} of ${l.strands} strands up`
-      : l.strands === 1
-        ? "1 strand"
-        : `${l.strands} strands`;
+    : l.up < l.tunnels
+      ? `${l.up} of ${l.tunnels} tunnels up`
+      : l.tunnels === 1
+        ? "1 tunnel"
+        : `${l.tunnels} tunnels`;
 
-export const isDown = (l: ShownLink): boolean => !l.standing.up;
+export const isDown = (l: ShownLink): boolean => !l.status.up;
 
 /** How a link stands that is not as it should be, in a few words; empty if all is well. */
 export function trouble(l: ShownLink): string {
-  const mark = standingMark(l.standing);
+  const mark = statusMark(l.status);
   if (isDown(l)) return `${mark.sign} ${mark.word}`;
   return l.verdict === "differs" ? "≠ ends differ" : "";
 }
@@ -27,12 +27,12 @@ export function linkWords(l: ShownLink): string[] {
   const join = (...words: (string | undefined)[]) => words.filter(Boolean).join(", ");
   if (l.kind === "attachment") return [join(l.count > 1 ? l.name : "", state, trouble(l))];
   if (l.kind !== "link") return [l.name, join(l.shape, state, trouble(l))];
-  return [l.name, join(strandWords(l), routings[l.routing], state, trouble(l))];
+  return [l.name, join(tunnelWords(l), routings[l.routing], state, trouble(l))];
 }
 
 export const lineTone = (l: ShownLink): string =>
   isDown(l)
-    ? standingMark(l.standing).tone === "text-warn"
+    ? statusMark(l.status).tone === "text-warn"
       ? "stroke-warn"
       : "stroke-clash"
     : l.verdict === "differs"

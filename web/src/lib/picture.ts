@@ -31,8 +31,8 @@ export interface PlacedParty {
 }
 export interface PlacedLink {
   link: ShownLink;
-  /** One path for each strand; a link without any has one, drawn broken. */
-  strands: string[];
+  /** One path for each tunnel; a link without any has one, drawn broken. */
+  tunnels: string[];
   /** What is written at it; absent where there is no room that is free of other lines. */
   label?: Label;
   /** The middle of the line, for a sign. */
@@ -66,7 +66,7 @@ export const boxOf = (placed: PlacedParty[], id: string): PlacedParty | undefine
   placed.find((x) => x.party.id === id || x.party.members.some((m) => m.id === id));
 
 export const partyWidth = 270;
-/** The least room between the banks: with and without something standing there. */
+/** The least room between the banks: with and without something in it. */
 const crowded = 520;
 const open = 300;
 export const bankOf = (x: { kind: string }): Bank =>
@@ -78,7 +78,7 @@ const rowHeight = 22;
 const gap = 26;
 const headingHeight = 26;
 const top = 44;
-const strandGap = 7;
+const tunnelGap = 7;
 /** With more parties than this, ranges without a conflict are folded away. */
 const roomy = 40;
 
@@ -219,16 +219,16 @@ function placeLinks(links: ShownLink[], at: Map<string, PlacedParty>): PlacedLin
     const [ya, yb] = [ports.get(`${link.id} a`) ?? a.y, ports.get(`${link.id} b`) ?? b.y];
     const same = a.bank === b.bank;
     const [xa, xb] = [edge(a, b), edge(b, a)];
-    const n = Math.min(Math.max(1, link.strands), 6);
+    const n = Math.min(Math.max(1, link.tunnels), 6);
     const bend = same ? Math.min(150, 56 + Math.abs(ya - yb) * 0.12) : 0;
-    const strands = Array.from({ length: n }, (_, k) => {
-      const shift = (k - (n - 1) / 2) * strandGap;
+    const tunnels = Array.from({ length: n }, (_, k) => {
+      const shift = (k - (n - 1) / 2) * tunnelGap;
       return curve(xa, ya + shift, xb, yb + shift, same, a.bank !== "cloud", bend + shift);
     });
     const reach = same ? bend + 12 : 0;
     out.push({
       link,
-      strands,
+      tunnels,
       mid: same
         ? [xa + (a.bank === "cloud" ? -1 : 1) * bend * 0.75, (ya + yb) / 2]
         : [(xa + xb) / 2, (ya + yb) / 2],

@@ -18,7 +18,7 @@ export function attributes(r: TableEntry): string {
 }
 
 /** Why it is what the table uses, in short. */
-export function standingOf(r: TableEntry): string {
+export function statusOf(r: TableEntry): string {
   if (r.unusable) return r.unusable;
   if (r.learned && r.learned.rivals > 0) return `the best of ${r.learned.rivals + 1} (${r.learned.by})`;
   return "";
@@ -34,7 +34,7 @@ export const readKey = (key: string): { at: string; segment: string } => {
 /** What became of a prefix at one party: the worst of its tables is told first. */
 export interface Mark {
   party: string;
-  word: "born" | "has it" | "stopped";
+  word: "originated" | "has it" | "stopped";
 }
 
 /** One step of a prefix from party to party. */
@@ -56,8 +56,9 @@ export function drawn(s: Spread, partyOf: (id: string) => string): { marks: Mark
     if (!old || (old.stopped && !step.stopped)) steps.set(key, step);
   };
   for (const h of s.has) {
-    const born = !h.from && ["local", "connected", "inner router"].includes(h.route.source);
-    if (born || !marks.has(h.party)) marks.set(h.party, born ? "born" : (marks.get(h.party) ?? "has it"));
+    const originated = !h.from && ["local", "connected", "inner router"].includes(h.route.source);
+    if (originated || !marks.has(h.party))
+      marks.set(h.party, originated ? "originated" : (marks.get(h.party) ?? "has it"));
     add({ from: partyOf(h.from ?? ""), to: h.party, stopped: false, why: h.route.via });
   }
   for (const h of s.halts) {

@@ -36,7 +36,7 @@ export const doable = (h: Heard | undefined): boolean =>
   Boolean(h && !h.wrong && (h.edits.length > 0 || h.leads));
 
 const begins =
-  /^(set|rename|remove|move|give|join|copy|reserve|site|network|cloud|hub|edge|outside|partner|gateway|lan|inner|table|route|subnet|host|endpoint|reservation|link|strand|tunnel|circuit|attachment|peering|session|request|mapping|intent|owner|segment|profile)\b/i;
+  /^(set|rename|remove|move|give|join|copy|reserve|site|network|cloud|hub|edge|outside|partner|gateway|lan|inner|table|route|subnet|host|endpoint|reservation|link|tunnel|strand|circuit|attachment|peering|session|request|mapping|intent|owner|segment|profile)\b/i;
 
 /** Whether a text in the palette is meant to be said, and not looked for. */
 export const saying = (text: string): boolean => begins.test(text.trim()) || /\bmust\b/i.test(text);

@@ -5,7 +5,7 @@
   import { horizon, horizonWord } from "../lib/horizon";
   import Known from "./Known.svelte";
   import Drawer from "./Drawer.svelte";
-  import Mends from "./Mends.svelte";
+  import Fixes from "./Fixes.svelte";
 
   interface Props {
     design: string;
@@ -30,7 +30,7 @@
       return placeURL(design, "links", {
         link: f.link,
         ...(f.line ? { line: f.line } : {}),
-        ...(f.subjects[0] && f.subjects[0] !== f.link ? { strand: f.subjects[0] } : {}),
+        ...(f.subjects[0] && f.subjects[0] !== f.link ? { tunnel: f.subjects[0] } : {}),
       });
     const first = f.subjects[0] ?? "";
     return f.code === "intent"
@@ -71,7 +71,7 @@
         {/if}
         <div class="mt-2 flex flex-wrap gap-1.5">
           <a class="button" href={subject(f)}>Show it</a>
-          <Mends {design} finding={f} />
+          <Fixes {design} finding={f} />
         </div>
       </article>
     {:else}

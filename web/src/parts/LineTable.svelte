@@ -7,8 +7,8 @@
     lines: LinkLine[];
     ends: [string, string];
     caption: string;
-    /** Applies a mend; absent where there is nothing to change yet. */
-    mend?: (title: string, edits: Edit[]) => void;
+    /** Applies a fix; absent where there is nothing to change yet. */
+    fix?: (title: string, edits: Edit[]) => void;
     /** What can be done about the key's line. */
     key?: (take: "theirs" | "ours") => void;
     /** Sets a parameter at one end; absent where nothing can be written. */
@@ -16,7 +16,7 @@
     /** The line that something led to, by its key. */
     shown?: string;
   }
-  const { lines, ends, caption, mend, key, set, shown = "" }: Props = $props();
+  const { lines, ends, caption, fix, key, set, shown = "" }: Props = $props();
   let editing = $state<{ key: string; end: number; text: string }>();
   const led = (node: HTMLElement, here: boolean) => here && node.scrollIntoView({ block: "center" });
   const focus = (node: HTMLInputElement) => {
@@ -74,7 +74,7 @@
   <tbody>
     {#each lines as l (l.key)}
       {@const v = verdictOf(l.verdict)}
-      {@const more = l.why || l.mends.length || (l.key === "key" && l.verdict === "differs" && key)}
+      {@const more = l.why || l.fixes.length || (l.key === "key" && l.verdict === "differs" && key)}
       <tr
         class="align-top {more ? '' : 'border-line border-b'} {shown === l.key ? 'bg-mark' : ''}"
         data-line={l.key}
@@ -96,10 +96,10 @@
           <td></td>
           <td colspan="3" class="pb-1.5">
             {#if l.why}<p class="text-soft">{l.why}</p>{/if}
-            {#if mend && l.mends.length}
+            {#if fix && l.fixes.length}
               <p class="mt-1 flex flex-wrap gap-1.5">
-                {#each l.mends as m (m.title)}
-                  <button class="button text-left whitespace-normal" onclick={() => mend(m.title, m.edits)}
+                {#each l.fixes as m (m.title)}
+                  <button class="button text-left whitespace-normal" onclick={() => fix(m.title, m.edits)}
                     >{m.title}</button
                   >
                 {/each}

@@ -4,13 +4,13 @@
   import { useQueryClient } from "@tanstack/svelte-query";
   import { client, data, Refusal, type Edit } from "../api/client";
   import { useLink, writer } from "../api/queries";
-  import { kindWord, speed, split, standingMark, stateTone, stateWord } from "../lib/links";
+  import { kindWord, speed, split, statusMark, stateTone, stateWord } from "../lib/links";
   import { placeURL } from "../lib/places";
   import { urlState } from "../lib/url.svelte";
   import LineTable from "./LineTable.svelte";
-  import Mends from "./Mends.svelte";
+  import Fixes from "./Fixes.svelte";
   import SentView from "./SentView.svelte";
-  import StandingLine from "./StandingLine.svelte";
+  import StatusLine from "./StatusLine.svelte";
   import StepBar from "./StepBar.svelte";
   import Verdict from "./Verdict.svelte";
 
@@ -26,12 +26,12 @@
   /** What was refused is gone, even where an older answer is still at hand. */
   const s = $derived(link.error instanceof Refusal ? undefined : link.data);
   const write = writer(useQueryClient(), () => design);
-  const strand = urlState("strand");
+  const chosen = urlState("tunnel");
   const pasting = urlState("paste");
   const line = urlState("line");
   const tunnel = $derived(
     s?.tunnels.find(
-      (t) => [t.name, t.id].includes(strand.value) || t.sessions.some((x) => x.id === strand.value),
+      (t) => [t.name, t.id].includes(chosen.value) || t.sessions.some((x) => x.id === chosen.value),
     ) ?? s?.tunnels[0],
   );
   const lines = $derived(split(tunnel?.lines ?? s?.lines ?? []));
@@ -48,11 +48,11 @@
     "circuit-tags-differ",
     "request-open",
   ];
-  /** What lines do not show: the sheet's lines carry their own mends. */
+  /** What lines do not show: the sheet's lines carry their own fixes. */
   const other = $derived((s?.findings ?? []).filter((f) => !shownByLines.includes(f.code)));
   const differing = $derived(lines.must.filter((l) => l.verdict === "differs").length);
 
-  const mend = (title: string, edits: Edit[]) => void write.change(`${title}: ${s?.name ?? ""}`, edits);
+  const fix = (title: string, edits: Edit[]) => void write.change(`${title}: ${s?.name ?? ""}`, edits);
   const setLine = (end: number, key: string, value: string, label: string) =>
     tunnel &&
     void write.attempt(
@@ -98,7 +98,7 @@
         <dt class="text-soft">Shape</dt>
         <dd>
           {s.facts.shape}{s.tunnels.length
-            ? `, ${s.tunnels.length === 1 ? "1 strand" : `${s.tunnels.length} strands`}`
+            ? `, ${s.tunnels.length === 1 ? "1 tunnel" : `${s.tunnels.length} tunnels`}`
             : ""}
         </dd>
         <dt class="text-soft">Bandwidth</dt>
@@ -111,12 +111,12 @@
         <dd><span class="font-mono">{s.facts.monthly}</span>, traffic apart</dd>
       </dl>
     </header>
-    <StandingLine standing={s.standing} />
+    <StatusLine status={s.status} />
     <StepBar {design} sheet={s} />
     {#each other as f, n (n)}
       <div class="border-l-4 pl-3 {f.severity === 'broken' ? 'border-clash' : 'border-warn'}">
         <p>{f.sentence}</p>
-        <div class="mt-1 flex flex-wrap gap-1.5"><Mends {design} finding={f} /></div>
+        <div class="mt-1 flex flex-wrap gap-1.5"><Fixes {design} finding={f} /></div>
       </div>
     {/each}
     {#if tunnel}
@@ -125,11 +125,11 @@
           <Toggle.Root
             class="button {t.id === tunnel.id ? 'bg-mark font-semibold' : ''}"
             pressed={t.id === tunnel.id}
-            onPressedChange={() => (strand.value = t.name)}
+            onPressedChange={() => (chosen.value = t.name)}
             >{t.name}
-            <span class={standingMark(t.standing).tone}
-              ><span aria-hidden="true" class="font-mono">{standingMark(t.standing).sign}</span>
-              {standingMark(t.standing).word}</span
+            <span class={statusMark(t.status).tone}
+              ><span aria-hidden="true" class="font-mono">{statusMark(t.status).sign}</span>
+              {statusMark(t.status).word}</span
             ></Toggle.Root
           >
         {/each}
@@ -165,7 +165,7 @@
           lines={lines.must}
           {ends}
           caption="Parameter"
-          {mend}
+          {fix}
           key={setKey}
           set={tunnel && setLine}
           shown={line.value}
@@ -179,7 +179,7 @@
           lines={lines.free}
           {ends}
           caption="Parameter"
-          {mend}
+          {fix}
           set={tunnel && setLine}
           shown={line.value}
         />

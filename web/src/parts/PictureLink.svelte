@@ -18,7 +18,7 @@
   role="button"
   tabindex="0"
   aria-label="Link {link.name}, {words.at(-1) || link.shape}"
-  data-up={link.standing.up}
+  data-up={link.status.up}
   opacity={dim ? 0.25 : undefined}
   class="group outline-none"
   onclick={open}
@@ -30,7 +30,7 @@
   }}
 >
   <title>{words.filter(Boolean).join(": ") || link.name}</title>
-  {#each placed.strands as d, n (n)}
+  {#each placed.tunnels as d, n (n)}
     {@const lost = down || (link.kind === "link" && n >= link.up)}
     <path {d} fill="none" stroke="none" pointer-events="stroke" stroke-width="14" />
     <path

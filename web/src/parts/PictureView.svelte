@@ -159,7 +159,7 @@
     parties: picture.parties.filter((p) => meets(around, { x: p.x, y: p.y, w: p.width, h: p.height })),
     links: picture.links
       .filter((l) => meets(around, l.box))
-      .map((l) => ({ ...l, strands: l.strands.map((d) => between(d, around.y, around.y + around.h)) })),
+      .map((l) => ({ ...l, tunnels: l.tunnels.map((d) => between(d, around.y, around.y + around.h)) })),
     ties: picture.ties.filter((t) => meets(around, t.box)),
   });
   const near = $derived(view.k > 0.42);

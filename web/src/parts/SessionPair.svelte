@@ -4,7 +4,7 @@
   import { pathWords, stopWords } from "../lib/routes";
   import Address from "./Address.svelte";
   import Known from "./Known.svelte";
-  import StandingLine from "./StandingLine.svelte";
+  import StatusLine from "./StatusLine.svelte";
   import Verdict from "./Verdict.svelte";
 
   interface Props {
@@ -32,21 +32,19 @@
   <article class="flex flex-col gap-3 p-4">
     <header>
       <h2 class="text-lg">{s.name}</h2>
-      {#if s.standing.up}<p><Verdict good word="established" /></p>{:else}<StandingLine
-          standing={s.standing}
-        />{/if}
+      {#if s.status.up}<p><Verdict good word="established" /></p>{:else}<StatusLine status={s.status} />{/if}
     </header>
     <div class="grid grid-cols-2 gap-4 text-sm">
       {#each s.sides as side, n (n)}
         {@const far = s.sides[1 - n]}
-        <section class="panel min-w-0" aria-label="What {side.title} tells">
+        <section class="panel min-w-0" aria-label="What {side.title} advertises">
           <header class="border-line border-b px-3 py-2">
             <h3>
               {side.title}
               <span class="text-soft font-normal">ASN <span class="font-mono">{side.asn}</span></span>
             </h3>
             <p class="text-soft">
-              tells {side.told}, of which {far?.title} takes {far?.takes}; takes {side.takes}{side.most
+              advertises {side.total}, of which {far?.title} takes {far?.takes}; takes {side.takes}{side.most
                 ? ` of ${side.most} at most`
                 : ""}
             </p>
@@ -61,7 +59,7 @@
               <p class="mt-1">Router ID <span class="font-mono">{side.router_id}</span></p>
             </details>
           </header>
-          {#each side.tells as x (x.prefix)}
+          {#each side.advertises as x (x.prefix)}
             <div class="border-line border-b px-3 py-1.5">
               <p class="flex items-baseline gap-2">
                 <Address value={x.prefix} />
@@ -83,11 +81,13 @@
             </div>
           {:else}
             <p class="text-soft px-3 py-2">
-              {s.standing.up ? "It has nothing to tell." : "Nothing is told while the session is down."}
+              {s.status.up
+                ? "It has nothing to advertise."
+                : "Nothing is advertised while the session is down."}
             </p>
           {/each}
-          {#if side.told > side.tells.length}<p class="text-soft px-3 py-2">
-              {side.told - side.tells.length} more; filter them in its table.
+          {#if side.total > side.advertises.length}<p class="text-soft px-3 py-2">
+              {side.total - side.advertises.length} more; filter them in its table.
             </p>{/if}
         </section>
       {/each}

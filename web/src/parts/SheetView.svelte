@@ -9,8 +9,8 @@
   import CopyDialog from "./CopyDialog.svelte";
   import FormDrawer from "./FormDrawer.svelte";
   import RemovalDialog from "./RemovalDialog.svelte";
-  import StandingLine from "./StandingLine.svelte";
-  import Mends from "./Mends.svelte";
+  import StatusLine from "./StatusLine.svelte";
+  import Fixes from "./Fixes.svelte";
 
   interface Props {
     design: string;
@@ -149,11 +149,11 @@
     {:else if ["link", "peering", "circuit", "attachment"].includes(s.object.kind)}
       <p><a class="button" href={placeURL(design, "links", { link: s.object.id })}>Two-ended sheet</a></p>
     {/if}
-    {#if !s.standing.up}<StandingLine standing={s.standing} />{/if}
+    {#if !s.status.up}<StatusLine status={s.status} />{/if}
     {#each s.findings as f (f.key)}
       <div class="border-l-4 {f.severity === 'settled' ? 'border-good' : 'border-clash'} pl-3">
         <p>{f.sentence}</p>
-        <div class="mt-1 flex flex-wrap gap-1.5"><Mends {design} finding={f} /></div>
+        <div class="mt-1 flex flex-wrap gap-1.5"><Fixes {design} finding={f} /></div>
       </div>
     {/each}
     <dl class="grid grid-cols-[max-content_1fr] gap-x-4 gap-y-1 text-sm">

@@ -30,11 +30,11 @@
   const picture = $derived(s ? drawn(s, (id) => owners.get(id) ?? "") : { marks: [], steps: [] });
   const lit = $derived(new Set(picture.marks.map((m) => m.party)));
   const tone: Record<Mark["word"], string> = {
-    born: "fill-ink",
+    originated: "fill-ink",
     "has it": "fill-good",
     stopped: "fill-clash",
   };
-  const sign: Record<Mark["word"], string> = { born: "◆", "has it": "●", stopped: "⊣" };
+  const sign: Record<Mark["word"], string> = { originated: "◆", "has it": "●", stopped: "⊣" };
   const title = (id: string) =>
     tables.data?.find((t) => t.at === id)?.title ?? estate.data?.parties.find((x) => x.id === id)?.name ?? "";
   async function options(text: string) {
@@ -90,8 +90,8 @@
   </div>
   {#if !prefix}
     <p class="max-w-prose p-6">
-      Choose a prefix: Dravin draws over the estate where it was born, who passed it on, and where it stopped
-      and by which rule.
+      Choose a prefix: Dravin draws over the estate where it originates, who passed it on, and where it
+      stopped and by which rule.
     </p>
   {:else}
     <Known of={spread} what="The prefix" />

@@ -15,8 +15,8 @@
   let code = $state("");
   let zone = $state("");
   let expires = $state("");
-  /** The lines carry their own mends. */
-  const inLines = $derived(new Set(sheet.lines.flatMap((l) => l.mends.map((m) => m.title))));
+  /** The lines carry their own fixes. */
+  const inLines = $derived(new Set(sheet.lines.flatMap((l) => l.fixes.map((m) => m.title))));
   const steps = $derived(sheet.steps.filter((x) => !inLines.has(x.title)));
   const open = $derived(sheet.requests.find((r) => !r.answer));
 

@@ -58,7 +58,7 @@
   function show(): void {
     void look(free ? "" : typed === text ? "" : typed).then(() => (open = list.length > 0));
   }
-  /** A word that is nobody's is not left standing. */
+  /** A word that is nobody's is not left status. */
   function leave(): void {
     if (!free && typed !== text) typed = text;
   }

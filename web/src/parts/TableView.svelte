@@ -3,7 +3,7 @@
   import { untrack } from "svelte";
   import type { TableEntry } from "../api/client";
   import { getTable, tablePage, useTable, type TableQuestion } from "../api/queries";
-  import { attributes, pathWords, readKey, standingOf } from "../lib/routes";
+  import { attributes, pathWords, readKey, statusOf } from "../lib/routes";
   import { urlState } from "../lib/url.svelte";
   import Choice from "./Choice.svelte";
   import ExplainView from "./ExplainView.svelte";
@@ -200,9 +200,9 @@
               <span
                 role="gridcell"
                 class="truncate {r.unusable ? 'text-warn' : 'text-soft'}"
-                title={[attributes(r), standingOf(r)].filter(Boolean).join("; ")}
+                title={[attributes(r), statusOf(r)].filter(Boolean).join("; ")}
                 >{#if r.unusable}<span class="font-semibold">not used:&nbsp;</span>
-                {/if}{[attributes(r), standingOf(r)].filter(Boolean).join("; ")}</span
+                {/if}{[attributes(r), statusOf(r)].filter(Boolean).join("; ")}</span
               >
             {:else}
               <span class="text-soft">…</span>

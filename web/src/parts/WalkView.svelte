@@ -9,7 +9,7 @@
   interface Props {
     design: string;
     proof: WalkProof;
-    /** The overlap group whose remedies would mend a stop, if there is one. */
+    /** The overlap group whose remedies would fix a stop, if there is one. */
     group?: string;
     /** It is of a change that is not made: its tables stand nowhere yet. */
     tried?: boolean;
@@ -21,20 +21,20 @@
     { name: "Back", stages: proof.reply },
   ]);
 
-  /** Where what must be mended is: the line of the two-ended sheet, or the thing itself. */
-  const mendAt = (stop: NonNullable<WalkProof["stop"]>): string =>
+  /** Where what must be fixed is: the line of the two-ended sheet, or the thing itself. */
+  const fixAt = (stop: NonNullable<WalkProof["stop"]>): string =>
     stop.joint
       ? placeURL(design, "links", {
           link: stop.joint,
-          strand: stop.subject ?? "",
+          tunnel: stop.subject ?? "",
           ...(stop.line ? { line: stop.line } : {}),
         })
       : placeURL(design, "estate", { sel: stop.subject ?? "" });
   /** Where in a box a packet is translated, in the order in which it comes by. */
   const hooks: Record<string, string> = {
-    arriving: "before the route is chosen; prerouting of a Linux box",
+    prerouting: "before the route is chosen; prerouting of a Linux box",
     listening: "one connection ends here, and another begins",
-    leaving: "after the route is chosen; postrouting of a Linux box",
+    postrouting: "after the route is chosen; postrouting of a Linux box",
   };
   const ends = (h: Header): string => `${h.src}${port(h.sport)} > ${h.dst}${port(h.dport)}`;
   const port = (n: number | undefined) => (n ? `:${n}` : "");
@@ -63,10 +63,10 @@
       {proof.stop.why}.
     </p>
     <p class="mt-1">
-      <span class="font-semibold">Mend:</span>
-      {proof.stop.mend}.
+      <span class="font-semibold">Fix:</span>
+      {proof.stop.fix}.
       {#if proof.stop.subject && !tried}
-        <a class="button" href={mendAt(proof.stop)}
+        <a class="button" href={fixAt(proof.stop)}
           >{proof.stop.joint ? "Open the line on the sheet" : "Open its sheet"}</a
         >
       {/if}

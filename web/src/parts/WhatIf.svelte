@@ -60,7 +60,7 @@
           act.replace("");
           without.value = id;
         }}
-        placeholder="without a strand, circuit, gateway, session…"
+        placeholder="without a tunnel, circuit, gateway, session…"
       />
     </div>
     {#if state_.data?.undo}
@@ -89,7 +89,7 @@
     <p class="max-w-prose p-6">
       Choose something that may fail, or an undo: Dravin computes every table again without it, and shows
       which entries are gained, lost and moved, which flows start or stop, and marks the parties in the
-      picture. Drafts, remedies and mends show the same on their own cards.
+      picture. Drafts, remedies and fixes show the same on their own cards.
     </p>
   {:else}
     <div class="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_26rem]">

@@ -60,11 +60,11 @@
   const holding = $derived(intents.data?.filter((r) => r.holds).length ?? 0);
   let most = $state(150);
 
-  /** The group whose remedies would mend an intent: the broken overlap that it is part of. */
+  /** The group whose remedies would fix an intent: the broken overlap that it is part of. */
   const group = $derived.by(() => {
     if (!row || row.holds) return "";
     const mendable = findings.data?.some(
-      (f) => f.code === "intent" && f.subjects[0] === row.intent && (f.mends.length > 0 || f.more),
+      (f) => f.code === "intent" && f.subjects[0] === row.intent && (f.fixes.length > 0 || f.more),
     );
     return mendable ? (overlaps.data?.groups.find((g) => g.intents.includes(row.intent))?.key ?? "") : "";
   });

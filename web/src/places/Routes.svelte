@@ -78,11 +78,11 @@
                   <span class="block truncate" title={s.name}>{s.name}</span>
                   <span class="flex justify-between gap-2 text-sm"
                     ><span class="text-soft truncate">{s.ends[0]}</span>
-                    <span class="whitespace-nowrap {s.standing.up ? 'text-good' : 'text-clash'}"
+                    <span class="whitespace-nowrap {s.status.up ? 'text-good' : 'text-clash'}"
                       ><span class="font-mono font-semibold" aria-hidden="true"
-                        >{s.standing.up ? "=" : "×"}</span
+                        >{s.status.up ? "=" : "×"}</span
                       >
-                      {s.standing.up ? "established" : "down"}</span
+                      {s.status.up ? "established" : "down"}</span
                     ></span
                   >
                 </button>

@@ -13,7 +13,7 @@ for f in /proc/sys/net/ipv4/conf/*/rp_filter; do if [ "$(cat "$f")" = 1 ]; then 
 # own FAMILY RANGE: the address that this box has there, if it has one.
 own() { ip -o "$1" address show to "$2" scope global | awk '$2 != "lo" { sub("/.*", "", $4); print $4; exit }'; }
 
-# Marrow Hill to catalogue: one interface for each strand.
+# Marrow Hill to catalogue: one interface for each tunnel.
 ip link show dravin1 >/dev/null 2>&1 || ip link add dravin1 type xfrm if_id 1
 ip address replace 169.254.140.2/30 dev dravin1
 ip link set dravin1 up

@@ -1,5 +1,5 @@
 #!/bin/sh
-# Watches strands and circuits at Peatside Nursery gateway
+# Watches tunnels and circuits at Peatside Nursery gateway
 # Rendered by Dravin from the design; edit the design, not this file.
 
 set -u
@@ -8,8 +8,8 @@ calls() { sas=$(swanctl --list-sas --raw --ike "$1" 2>/dev/null) || return 0; ca
 round=0
 while :; do
     if [ $((round % 5)) -eq 0 ]; then
-        calls peatside-to-marrow-hill__strand-1 peatside-to-marrow-hill__strand-1__1
-        calls peatside-to-marrow-hill__strand-1 peatside-to-marrow-hill__strand-1__2
+        calls peatside-to-marrow-hill__tunnel-1 peatside-to-marrow-hill__tunnel-1__1
+        calls peatside-to-marrow-hill__tunnel-1 peatside-to-marrow-hill__tunnel-1__2
     fi
     round=$((round + 1))
     sleep 1

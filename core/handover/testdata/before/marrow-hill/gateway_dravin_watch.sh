@@ -1,5 +1,5 @@
 #!/bin/sh
-# Watches strands and circuits at Marrow Hill gateway
+# Watches tunnels and circuits at Marrow Hill gateway
 # Rendered by Dravin from the design; edit the design, not this file.
 
 set -u
@@ -17,11 +17,11 @@ missed_dravin1=0 heard_dravin1=no
 missed_dravin2=0 heard_dravin2=no
 while :; do
     lost=" "
-    # Marrow Hill to catalogue, strand 1
-    if asks dravin1 169.254.140.1; then missed_dravin1=0 heard_dravin1=yes; elif [ "$heard_dravin1" = no ] && agreed marrow-hill-to-catalogue__strand-1; then missed_dravin1=0; else missed_dravin1=$((missed_dravin1 + 1)); fi
+    # Marrow Hill to catalogue, tunnel 1
+    if asks dravin1 169.254.140.1; then missed_dravin1=0 heard_dravin1=yes; elif [ "$heard_dravin1" = no ] && agreed marrow-hill-to-catalogue__tunnel-1; then missed_dravin1=0; else missed_dravin1=$((missed_dravin1 + 1)); fi
     if [ "$missed_dravin1" -ge 3 ]; then lost="${lost}dravin1 "; fi
-    # Marrow Hill to catalogue, strand 2
-    if asks dravin2 169.254.140.5; then missed_dravin2=0 heard_dravin2=yes; elif [ "$heard_dravin2" = no ] && agreed marrow-hill-to-catalogue__strand-2; then missed_dravin2=0; else missed_dravin2=$((missed_dravin2 + 1)); fi
+    # Marrow Hill to catalogue, tunnel 2
+    if asks dravin2 169.254.140.5; then missed_dravin2=0 heard_dravin2=yes; elif [ "$heard_dravin2" = no ] && agreed marrow-hill-to-catalogue__tunnel-2; then missed_dravin2=0; else missed_dravin2=$((missed_dravin2 + 1)); fi
     if [ "$missed_dravin2" -ge 3 ]; then lost="${lost}dravin2 "; fi
     if [ "$lost" != "$had" ]; then
         s=$({ own -4 10.214.0.0/22; own -4 192.168.216.0/24; } | head -n 1)
@@ -30,8 +30,8 @@ while :; do
         had="$lost"
     fi
     if [ $((round % 5)) -eq 0 ]; then
-        calls marrow-hill-to-catalogue__strand-1 marrow-hill-to-catalogue__strand-1__1
-        calls marrow-hill-to-catalogue__strand-2 marrow-hill-to-catalogue__strand-2__1
+        calls marrow-hill-to-catalogue__tunnel-1 marrow-hill-to-catalogue__tunnel-1__1
+        calls marrow-hill-to-catalogue__tunnel-2 marrow-hill-to-catalogue__tunnel-2__1
     fi
     round=$((round + 1))
     sleep 1

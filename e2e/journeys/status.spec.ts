@@ -6,33 +6,33 @@ test.beforeEach(({ page }) => strict(page));
 const horizon = (page: Page, word: string) => page.getByRole("group", { name: "For when" }).getByRole("radio", { name: word });
 
 // What the sheet says is down carries nothing anywhere, today and when built; the
-// walk leads to the line, and once that is mended all follows.
-test("a strand that is down carries nothing, and the walk leads to the line that is to blame", async ({ page, request }) => {
+// walk leads to the line, and once that is fixed all follows.
+test("a tunnel that is down carries nothing, and the walk leads to the line that is to blame", async ({ page, request }) => {
   const { id } = await trust(request);
   const link = "Marrow Hill to catalogue";
-  const cut = async (strand: string) => {
-    await page.getByRole("button", { name: new RegExp(`^${strand} `) }).click();
+  const cut = async (tunnel: string) => {
+    await page.getByRole("button", { name: new RegExp(`^${tunnel} `) }).click();
     await page.getByRole("button", { name: /Change IKE proposals at Marrow Hill/ }).click();
     await page.keyboard.type("aes128-sha256-modp2048");
     await page.keyboard.press("Enter");
     await page.getByRole("button", { name: /Change IKE proposals at catalogue/ }).click();
     await page.keyboard.type("aes256-sha384-ecp384");
     await page.keyboard.press("Enter");
-    await expect(page.getByRole("button", { name: new RegExp(`^${strand} `) })).toContainText("down");
+    await expect(page.getByRole("button", { name: new RegExp(`^${tunnel} `) })).toContainText("down");
   };
   await page.goto(`/designs/${id}/links`);
   await page.getByRole("button", { name: new RegExp(`^${link}`) }).click();
-  await expect(page.getByTestId("standing")).toContainText("up when built");
-  await cut("strand 1");
-  await expect(page.getByTestId("standing")).toContainText("up when built");
-  await cut("strand 2");
-  await expect(page.getByTestId("standing")).toContainText("down when built");
+  await expect(page.getByTestId("status")).toContainText("up when built");
+  await cut("tunnel 1");
+  await expect(page.getByTestId("status")).toContainText("up when built");
+  await cut("tunnel 2");
+  await expect(page.getByTestId("status")).toContainText("down when built");
 
   // The picture breaks its line.
   await page.goto(`/designs/${id}/estate`);
   const line = page.getByRole("button", { name: new RegExp(`^Link ${link}`) });
   await expect(line).toHaveAttribute("data-up", "false");
-  await expect(line).toContainText("0 of 2 strands up");
+  await expect(line).toContainText("0 of 2 tunnels up");
   await page.getByRole("button", { name: "site Marrow Hill" }).click();
   await page.getByRole("button", { name: /^gateway ?gateway$/ }).first().click();
   await expect(page.getByText(/not usable: the two ends of Marrow Hill to catalogue/).first()).toBeVisible();
@@ -51,14 +51,14 @@ test("a strand that is down carries nothing, and the walk leads to the line that
   const shown = page.locator('tr[data-line="ike"]');
   await expect(shown).toHaveAttribute("aria-current", "true");
 
-  // Mended there, all follow.
+  // Fixed there, all follow.
   await page.locator('tr[data-line="ike"] + tr').getByRole("button").first().click();
-  await expect(page.getByTestId("standing")).toContainText("up when built");
+  await expect(page.getByTestId("status")).toContainText("up when built");
   await page.goto(`/designs/${id}/proof?from=marrow-hill/data-room/controls-desk&to=10.208.1.10&service=tcp/6514`);
   await expect(page.getByRole("region", { name: "Verdict" })).toContainText("works when built");
   await page.goto(`/designs/${id}/estate`);
   await expect(line).toHaveAttribute("data-up", "true");
-  await expect(line).toContainText("1 of 2 strands up");
+  await expect(line).toContainText("1 of 2 tunnels up");
 });
 
 test("what is only planned works when built and not today", async ({ page, request }) => {

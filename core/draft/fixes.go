@@ -58,15 +58,15 @@ func AddressCircuit(d *design.Design, circuit *design.Object) []design.Edit {
 	return []design.Edit{design.PutEdit(circuit.With(&body))}
 }
 
-// AddStrand drafts one more tunnel for a link, like its first, nil where it can
+// AddTunnel drafts one more tunnel for a link, like its first, nil where it can
 // not be.
-func AddStrand(d *design.Design, o *design.Object) []design.Edit {
+func AddTunnel(d *design.Design, o *design.Object) []design.Edit {
 	l := o.Body.(*design.Link)
 	tunnels := d.Inside(o.ID, design.KindTunnel)
 	if len(tunnels) == 0 {
 		return nil
 	}
-	s := newShape("strand", "")
+	s := newShape("tunnel", "")
 	f := draft(allocation.NewBooks(d), &s)
 	k := len(tunnels)
 	t := &design.Tunnel{Outside: make([]netip.Addr, 2)}
@@ -84,7 +84,7 @@ func AddStrand(d *design.Design, o *design.Object) []design.Edit {
 		low, high := hosts(ranges[0])
 		t.Inside = []netip.Prefix{high, low}
 	}
-	tunnel := f.put(design.KindTunnel, o.ID, fmt.Sprintf("strand %d", k+1), t)
+	tunnel := f.put(design.KindTunnel, o.ID, fmt.Sprintf("tunnel %d", k+1), t)
 	for _, session := range d.Inside(tunnels[0].ID, design.KindSession) {
 		like := design.Session{Ends: slices.Clone(session.Body.(*design.Session).Ends)}
 		for n := range like.Ends {

@@ -20,7 +20,7 @@ type condition struct {
 
 func (x *condition) add(c *cobra.Command) {
 	c.Flags().BoolVar(&x.today, "today", false, "count only what is ready; otherwise what is drafted or being built counts as done as planned")
-	c.Flags().StringArrayVar(&x.without, "without", nil, "take something away first: a party, gateway, link, strand, session, circuit, peering or attachment by its path, a zone, or a public address; may be repeated")
+	c.Flags().StringArrayVar(&x.without, "without", nil, "take something away first: a party, gateway, link, tunnel, session, circuit, peering or attachment by its path, a zone, or a public address; may be repeated")
 }
 
 // solve solves a design under the condition.
@@ -48,20 +48,20 @@ func (x *condition) read(path string) (*snapshot.Solved, error) {
 	return x.solve(d)
 }
 
-// standingRow is how one thing stands.
-type standingRow struct {
+// statusRow is how one thing stands.
+type statusRow struct {
 	Kind  design.Kind `json:"kind"`
 	Path  string      `json:"path"`
 	State string      `json:"state"`
 	status.Verdict
 }
 
-func standingCommand() *cobra.Command {
+func statusCommand() *cobra.Command {
 	var out format
 	var under condition
 	var all bool
 	c := &cobra.Command{
-		Use:   "standing FILE.yaml",
+		Use:   "status FILE.yaml",
 		Short: "List what is down, with the first cause; exit 1 if anything is",
 		Args:  exactly(1, "one design file"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -70,19 +70,19 @@ func standingCommand() *cobra.Command {
 				return err
 			}
 			d := s.Tables.Design
-			rows, down := []standingRow{}, false
+			rows, down := []statusRow{}, false
 			for _, o := range d.All() {
 				if !slices.Contains(status.CanFail, o.Kind) || o.Kind == design.KindOutside {
 					continue
 				}
-				v := s.Tables.Standing.Of(o.ID)
+				v := s.Tables.Status.Of(o.ID)
 				down = down || !v.Up
 				if all || !v.Up {
-					rows = append(rows, standingRow{o.Kind, d.Path(o.ID), design.StateOf(o), v})
+					rows = append(rows, statusRow{o.Kind, d.Path(o.ID), design.StateOf(o), v})
 				}
 			}
-			horizon := s.Tables.Standing.Condition().Horizon.Word()
-			if err := out.write(c, rows, func(w io.Writer) { printStanding(w, rows, horizon) }); err != nil {
+			horizon := s.Tables.Status.Condition().Horizon.Word()
+			if err := out.write(c, rows, func(w io.Writer) { printStatus(w, rows, horizon) }); err != nil {
 				return err
 			}
 			if down {
@@ -97,7 +97,7 @@ func standingCommand() *cobra.Command {
 	return c
 }
 
-func printStanding(w io.Writer, rows []standingRow, horizon string) {
+func printStatus(w io.Writer, rows []statusRow, horizon string) {
 	if len(rows) == 0 {
 		fmt.Fprintf(w, "Everything is up %s.\n", horizon)
 	}
@@ -106,6 +106,6 @@ func printStanding(w io.Writer, rows []standingRow, horizon string) {
 			fmt.Fprintf(w, "up    %-12s %s\n", r.Kind, r.Path)
 			continue
 		}
-		fmt.Fprintf(w, "down  %-12s %s\n      %s, %s: %s\n", r.Kind, r.Path, r.Code, horizon, r.Why)
+		fmt.Fprintf(w, "down  %-12s %s\n      %s, %s: %s\n", r.Kind, r.Path, r.Cause, horizon, r.Why)
 	}
 }
