@@ -11,6 +11,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"dravin/core/box"
 	"dravin/core/design"
 	"dravin/core/handover"
 	"dravin/store"
@@ -135,8 +136,32 @@ func (s *Server) handing(ctx context.Context, id, party string) (*solved, *desig
 	return v, o, nil
 }
 
+// Instructed is what one party's administrator must do, as data.
+type Instructed struct {
+	Party        design.ID         `json:"party"`
+	Name         string            `json:"name"`
+	Instructions []box.Instruction `json:"instructions" doc:"Everything to enter, order, accept or build, in order; those that are not due say so."`
+	Proofs       []box.Proof       `json:"proofs" doc:"What to try once all is entered."`
+}
+
+type inInstructions struct {
+	InView
+	Party string `path:"party" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The ID of a site, network, hub or edge router."`
+}
+
+func (s *Server) instructions(ctx context.Context, in *inInstructions) (*answer[Instructed], error) {
+	v, o, err := s.handing(ctx, in.Design, in.Party)
+	if err != nil {
+		return nil, err
+	}
+	p := box.PartyOf(v.under(in.asked()).tables(), o.ID)
+	return answering(Instructed{Party: o.ID, Name: o.Name, Instructions: p.Instructions, Proofs: p.Proofs}, nil)
+}
+
 func (s *Server) handoverOperations(api huma.API) {
 	register(api, huma.Operation{OperationID: "get-handover", Method: http.MethodGet, Path: "/api/designs/{design}/handover", Summary: "The files for every party, keys masked"}, s.handover)
+	register(api, huma.Operation{OperationID: "get-instructions", Method: http.MethodGet, Path: "/api/designs/{design}/handover/{party}/instructions",
+		Summary: "Everything that a party must enter, as data: its sheet is the print of it"}, s.instructions)
 	register(api, huma.Operation{OperationID: "hand", Method: http.MethodPost, Path: "/api/designs/{design}/handover/{party}/handed", Summary: "Write down that a party was given its files as they are now"}, s.hand)
 	register(api, huma.Operation{OperationID: "reveal-handover", Method: http.MethodPost, Path: "/api/designs/{design}/handover/{party}/reveal",
 		Summary: "The files for one party with keys in the clear; the history records it"}, s.reveal)

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dravin/core/box"
 	"dravin/core/design"
 	"dravin/core/handover"
 	"dravin/core/route"
@@ -18,8 +19,10 @@ import (
 
 // partyFiles is what one party gets.
 type partyFiles struct {
-	Party string          `json:"party"`
-	Files []handover.File `json:"files"`
+	Party        string            `json:"party"`
+	Files        []handover.File   `json:"files"`
+	Instructions []box.Instruction `json:"instructions"` // everything to enter, in order
+	Proofs       []box.Proof       `json:"proofs"`       // what to try then
 }
 
 func handoverCommand() *cobra.Command {
@@ -29,6 +32,8 @@ func handoverCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "handover FILE.yaml",
 		Short: "Render the files for each party's gateways and administrators",
+		Long: "Each party gets the files of its own boxes and a sheet of what must be set. With --format json it also gets\n" +
+			"the sheet as data: every instruction in order, with who, why, from what it follows and how to check it.",
 		Args:  exactly(1, "one design file"),
 		RunE: func(c *cobra.Command, args []string) error {
 			d, err := readDesign(args[0])
@@ -73,7 +78,8 @@ func render(tables *route.Tables, party string, keys handover.Keys) ([]partyFile
 	}
 	out := []partyFiles{}
 	for _, p := range parties {
-		out = append(out, partyFiles{d.Path(p.ID), handover.Render(tables, p.ID, keys)})
+		held := box.PartyOf(tables, p.ID)
+		out = append(out, partyFiles{d.Path(p.ID), handover.Files(held, keys), held.Instructions, held.Proofs})
 	}
 	return out, nil
 }

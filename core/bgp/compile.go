@@ -179,13 +179,13 @@ func (c *compiled) parts() {
 // class is prefixes that are originated alike and that no filter tells apart, with
 // what every speaker has of them.
 type class struct {
-	prefixes []netip.Prefix
-	originated     []origination
-	ranges   []int32   // that they lie in
-	has      []holding // by speaker, in order
-	taken    []taking  // by end that took it, in order
-	unstable bool      // no outcome lasts
-	several  []string  // speakers whose choice depends on who came first
+	prefixes   []netip.Prefix
+	originated []origination
+	ranges     []int32   // that they lie in
+	has        []holding // by speaker, in order
+	taken      []taking  // by end that took it, in order
+	unstable   bool      // no outcome lasts
+	several    []string  // speakers whose choice depends on who came first
 }
 
 // birth is a speaker that announces the class by itself.

@@ -12,8 +12,8 @@ import (
 // difference is what may be otherwise in the next network: prefixes that are originated
 // otherwise, and sets of speakers of which a session came up or went down.
 type difference struct {
-	originated  map[netip.Prefix]bool
-	parts map[int32]bool
+	originated map[netip.Prefix]bool
+	parts      map[int32]bool
 }
 
 // difference holds the next network against this one. ok is false where more

@@ -8,87 +8,50 @@ import (
 	"strings"
 
 	"dravin/core/bgp"
+	"dravin/core/box"
 	"dravin/core/design"
 	"dravin/core/negotiate"
 	"dravin/core/route"
-	"dravin/core/settings"
-	"dravin/core/status"
 )
 
-// sessionAt is a BGP session as one gateway sees it.
-type sessionAt struct {
-	name      string
-	near, far design.SessionEnd
-	set       negotiate.BGPEnd // what the near end is set to, in full
-	internal  bool
-	link      design.ID // the link or circuit
-	first     bool      // what it learns goes before what other sessions do
-	segment   design.ID // whose routing instance it speaks for; empty: the one that everything meets in
-}
-
-// sessionsAt lists the sessions of a gateway's links and circuits.
-func sessionsAt(t *route.Tables, gateway design.ID) []sessionAt {
-	d := t.Design
-	var out []sessionAt
-	add := func(in, joint *design.Object, n int, path ...string) {
-		for _, o := range d.Inside(in.ID, design.KindSession) {
-			both := o.Body.(*design.Session).Ends
-			set := settings.SessionEndsOf(d, o)
-			out = append(out, sessionAt{protocols.name(append(path, o.Name)...), both[n], both[1-n], set[n], set[n].ASN == set[n].PeerASN,
-				joint.ID, t.GoesFirst(gateway, joint.Kind), route.InstanceFor(d, d.Get(gateway), d.SegmentOf(in.ID))})
-		}
-	}
-	for _, e := range endsOf(t, gateway) {
-		for _, s := range e.tunnels {
-			add(s.tunnel, e.link, e.n, e.link.Name, s.tunnel.Name)
-		}
-	}
-	for _, o := range design.InOrder(d.Referring(gateway, design.KindCircuit)) {
-		for n, e := range o.Body.(*design.Circuit).Ends {
-			if e.At == gateway && t.Status.Intended(o) {
-				add(o, o, n, o.Name)
-			}
-		}
-	}
-	return out
-}
+// protocolName is the name of a session in the daemon's file.
+func protocolName(s box.Session) string { return protocols.name(s.Path...) }
 
 // bird renders the BGP daemon's configuration: what is announced is originated
 // here, and what is learned goes into the kernel, equal paths side by side.
-func bird(t *route.Tables, g *design.Object, sessions []sessionAt) string {
+func bird(b *box.Box) string {
 	p := &page{}
-	p.head("BGP sessions of " + t.Design.Title(g.ID))
-	p.line("router id %s;", route.RouterID(t.Design, g.ID))
+	p.head("BGP sessions of " + b.Title)
+	p.line("router id %s;", b.RouterID)
 	p.line("protocol device { }")
-	own := t.Announced(route.Key{At: g.ID})
-	segments := route.Instances(t.Design, g)[1:]
+	main := b.Main()
 	for _, family := range []string{"ipv4", "ipv6"} {
-		if !slices.ContainsFunc(sessions, func(s sessionAt) bool { return slices.Contains(families(s.near), family) }) {
+		if !slices.ContainsFunc(b.Sessions, func(s box.Session) bool { return slices.Contains(families(s.Near), family) }) {
 			continue
 		}
 		p.block("protocol kernel kernel_"+family, func() {
 			p.line("merge paths on;")
 			p.line("metric %d; # behind the static routes", learnedMetric)
-			p.line("%s { export %s; };", family, toKernel(t, t.Point(g.ID), family))
+			p.line("%s { export %s; };", family, toKernel(main, family))
 		})
 		p.block("protocol static own_"+family, func() {
 			p.line("%s;", family)
-			for _, r := range announced(own, summariesAt(g), family) {
+			for _, r := range announced(main.Announces, b.Summaries, family) {
 				p.line("route %s unreachable; # announced, never put into the kernel", r)
 			}
 		})
-		birdSummaries(p, t.Point(g.ID), own, summariesAt(g), family, "")
-		if keeps(sessions, family) {
+		birdSummaries(p, main, b.Summaries, family, "")
+		if keeps(b.Sessions, family) {
 			p.comment("Where it stands itself: next hops that the far end keeps are looked up here, too.")
 			p.line("protocol direct connected_%s { %s; }", family, family)
 		}
-		for n, segment := range segments {
-			birdInstance(p, t, g, n, segment, family, sessions)
+		for n := range b.Instances[1:] {
+			birdInstance(p, b, n, family)
 		}
 	}
-	for _, s := range sessions {
-		table := slices.Index(segments, s.segment)
-		birdSession(p, s, t.Announced(route.Key{At: g.ID, Segment: s.segment}), summariesAt(g), table)
+	for _, s := range b.Sessions {
+		table := slices.IndexFunc(b.Instances, func(i box.Instance) bool { return i.Segment == s.Segment })
+		birdSession(p, s, b.Instances[table].Announces, b.Summaries, table-1)
 	}
 	return p.String()
 }
@@ -96,8 +59,8 @@ func bird(t *route.Tables, g *design.Object, sessions []sessionAt) string {
 // toKernel is what of a table goes into the kernel: what was learned, with the source
 // that the box prefers for what it sends itself, where the design gives it one. Without
 // that it would be the tunnel's, to which not every far end knows the way.
-func toKernel(t *route.Tables, point *route.Point, family string) string {
-	if a := t.Preferred(point, family == "ipv4"); a.IsValid() {
+func toKernel(i *box.Instance, family string) string {
+	if a := i.Preferred(family == "ipv4"); a.IsValid() {
 		return fmt.Sprintf("filter { if source != RTS_BGP then reject; krt_prefsrc = %s; accept; }", a)
 	}
 	return "where source = RTS_BGP"
@@ -109,29 +72,28 @@ const learnedMetric = 20000
 // birdInstance is the routing instance of a segment: a table in the daemon and
 // one in the kernel, with what its own sessions bring and those that are in no
 // segment. What it learned goes back to where everything meets, and no further.
-func birdInstance(p *page, t *route.Tables, g *design.Object, n int, segment design.ID, family string, sessions []sessionAt) {
+func birdInstance(p *page, b *box.Box, n int, family string) {
+	i := &b.Instances[n+1]
 	name := instanceTable(n, family)
-	p.comment("The routing instance of %s.", t.Design.Title(segment))
+	p.comment("The routing instance of %s.", i.Title)
 	p.line("%s table %s;", family, name)
 	p.block("protocol kernel kernel_"+name, func() {
 		p.line("merge paths on;")
 		p.line("metric %d;", learnedMetric)
 		p.line("kernel table %d;", kernelTable(n))
-		p.line("%s { table %s; export %s; };", family, name, toKernel(t, t.PointIn(g.ID, segment), family))
+		p.line("%s { table %s; export %s; };", family, name, toKernel(i, family))
 	})
 	p.block("protocol static own_"+name, func() {
 		p.line("%s { table %s; };", family, name)
-		for _, r := range announced(t.Announced(route.Key{At: g.ID, Segment: segment}), summariesAt(g), family) {
+		for _, r := range announced(i.Announces, b.Summaries, family) {
 			p.line("route %s unreachable;", r)
 		}
 	})
-	birdSummaries(
-		p, t.PointIn(g.ID, segment), t.Announced(route.Key{At: g.ID, Segment: segment}), summariesAt(g), family, name,
-	)
+	birdSummaries(p, i, b.Summaries, family, name)
 	var open []string
-	for _, s := range sessions {
-		if s.segment == "" {
-			open = append(open, fmt.Sprintf("proto = %q", s.name))
+	for _, s := range b.Sessions {
+		if s.Segment == "" {
+			open = append(open, fmt.Sprintf("proto = %q", protocolName(s)))
 		}
 	}
 	if len(open) == 0 {
@@ -151,71 +113,61 @@ func instanceTable(n int, family string) string { return fmt.Sprintf("instance%d
 // kernelTable is the number of an instance's table in the kernel.
 func kernelTable(n int) int { return 301 + n }
 
-func summariesAt(g *design.Object) []design.Summary {
-	switch b := g.Body.(type) {
-	case *design.Gateway:
-		return b.Summaries
-	case *design.EdgeRouter:
-		return b.Summaries
-	}
-	return nil
-}
-
-func birdSession(p *page, s sessionAt, own []bgp.Originated, summaries []design.Summary, table int) {
-	p.block("protocol bgp "+s.name, func() {
-		p.line("local %s as %d;", s.set.Address, s.set.ASN)
-		p.line("neighbor %s as %d;", s.set.Peer, s.set.PeerASN)
-		if s.internal {
+func birdSession(p *page, s box.Session, own []bgp.Originated, summaries []design.Summary, table int) {
+	p.block("protocol bgp "+protocolName(s), func() {
+		p.line("local %s as %d;", s.Set.Address, s.Set.ASN)
+		p.line("neighbor %s as %d;", s.Set.Peer, s.Set.PeerASN)
+		if s.Internal {
 			p.line("direct;")
 		}
 		p.line("deterministic med on;")
-		if s.near.Client && s.internal {
+		if s.Near.Client && s.Internal {
 			p.line("rr client;")
 		}
-		p.line("hold time %d;", s.set.Hold)
-		if s.near.Password {
+		p.line("hold time %d;", s.Set.Hold)
+		if s.Near.Password {
 			p.line("password \"%s\"; # agree on one with the far end", fillIn)
 		}
-		if s.near.AllowOwn > 0 {
-			p.line("allow local as %d;", s.near.AllowOwn)
+		if s.Near.AllowOwn > 0 {
+			p.line("allow local as %d;", s.Near.AllowOwn)
 		}
-		for _, family := range families(s.near) {
+		for _, family := range families(s.Near) {
 			channel(p, s, own, summaries, family, table)
 		}
 	})
 }
 
 // channel is what a session carries of one address family.
-func channel(p *page, s sessionAt, own []bgp.Originated, summaries []design.Summary, family string, table int) {
-	e := s.near
+func channel(p *page, s box.Session, own []bgp.Originated, summaries []design.Summary, family string, table int) {
+	e := s.Near
 	p.block(family, func() {
 		if table >= 0 {
 			p.line("table %s;", instanceTable(table, family))
 		}
-		if s.first {
+		if s.First {
 			p.line("preference %d; # before what other sessions bring", preferred)
 		}
 		if len(e.In) == 0 {
 			p.line("import all;")
 		} else {
-			birdFilter(p, "import", e.In, family, s.set.ASN, "")
+			birdFilter(p, "import", e.In, family, s.Set.ASN, "")
 		}
 		if e.MaxPrefixes > 0 {
 			p.line("import limit %d action disable;", e.MaxPrefixes)
 		}
 		p.line("next hop %s;", map[bool]string{false: "self", true: "keep"}[e.KeepNextHop])
-		if s.far.KeepNextHop {
+		if s.FarKeeps {
 			p.line("gateway recursive; # the far end keeps next hops: they are looked up in the table")
 		}
-		hidden := hides(own, summaries, s.link, family)
+		hidden := hides(own, summaries, s.Joint, family)
 		if len(ofFamily(prefixesOf(summaries), family)) > 0 {
 			hidden = "    if source = RTS_STATIC && proto ~ \"summary_*\" && dest = RTD_UNREACHABLE then reject; # no part of it is known\n" + hidden
 		}
 		hidden = "    if source = RTS_DEVICE then reject;\n" + hidden
-		mine, summed := advertised(own, s.link, family), ofFamily(prefixesOf(summaries), family)
+		mine, summed := advertised(own, s.Joint, family), ofFamily(prefixesOf(summaries), family)
 		switch {
 		case len(e.Out) > 0:
-			birdFilter(p, "export", e.Out, family, s.set.ASN, hidden)
+			birdFilter(p, "export", e.Out, family, s.Set.ASN, hidden)
 		case len(mine)+len(summed) == 0:
 			p.line("export none;")
 		default: // its own, and nothing learned elsewhere
@@ -404,14 +356,14 @@ const mostParts = 32
 
 // birdSummaries are the summaries that are made of what is learned: the daemon has one
 // as long as it can reach a part of it.
-func birdSummaries(p *page, point *route.Point, own []bgp.Originated, summaries []design.Summary, family, table string) {
+func birdSummaries(p *page, i *box.Instance, summaries []design.Summary, family, table string) {
 	for n, s := range summaries {
 		sum := s.Prefix.Masked()
-		if sum.Addr().Is4() != (family == "ipv4") || hasPart(own, sum) {
+		if sum.Addr().Is4() != (family == "ipv4") || hasPart(i.Announces, sum) {
 			continue
 		}
 		k := 0
-		for _, r := range point.Routes {
+		for _, r := range i.Table.Routes {
 			if r.Learned == nil || r.Prefix.Bits() <= sum.Bits() || !sum.Contains(r.Prefix.Addr()) || k == mostParts {
 				continue
 			}
@@ -436,106 +388,12 @@ func igpTable(table string) string {
 }
 
 // keeps reports whether the far end of a session keeps next hops.
-func keeps(sessions []sessionAt, family string) bool {
+func keeps(sessions []box.Session, family string) bool {
 	return slices.ContainsFunc(
-		sessions, func(s sessionAt) bool { return s.far.KeepNextHop && slices.Contains(families(s.near), family) },
+		sessions, func(s box.Session) bool { return s.FarKeeps && slices.Contains(families(s.Near), family) },
 	)
 }
 
 func ofFamily(ps []netip.Prefix, family string) []netip.Prefix {
 	return slices.DeleteFunc(slices.Clone(ps), func(p netip.Prefix) bool { return p.Addr().Is4() != (family == "ipv4") })
-}
-
-// sessionSheet lists what must be set of a session at one end.
-func sessionSheet(p *page, d *design.Design, o *design.Object, n int) {
-	near, set := o.Body.(*design.Session).Ends[n], settings.SessionEndsOf(d, o)[n]
-	p.line("  [ ] BGP: own ASN %d at %s, far ASN %d at %s, hold time %d s", set.ASN, set.Address, set.PeerASN, set.Peer, set.Hold)
-	for _, r := range near.Out {
-		p.line("      announce %s", filterLine(r))
-	}
-	for _, r := range near.In {
-		p.line("      take %s", filterLine(r))
-	}
-	if near.MaxPrefixes > 0 {
-		p.line("      take %d routes at most", near.MaxPrefixes)
-	}
-}
-
-// filterLine is a rule on a sheet: a plain range by itself.
-func filterLine(r design.Filter) string {
-	if plain := (design.Filter{Prefix: r.Prefix}); design.SameFilter(r, plain) {
-		return r.Prefix.String()
-	}
-	return route.FilterWords(r)
-}
-
-// joinSheet lists what a party must set of peerings, circuits and attachments.
-func joinSheet(p *page, t *route.Tables, party design.ID) {
-	d := t.Design
-	at := func(id design.ID) bool { x := d.Party(id); return x != nil && x.ID == party }
-	for _, o := range d.Of(design.KindPeering) {
-		for n, h := range o.Body.(*design.Peering).Halves {
-			if at(h.Network) && status.Exists(o) {
-				p.line("")
-				p.line("%s", o.Name)
-				p.line("  [ ] the half toward %s", d.Title(o.Body.(*design.Peering).Halves[1-n].Network))
-				p.line("  [ ] lends its gateway: %s; uses the other's: %s; takes what the other passes on: %s", yesNo(h.LendsGateway), yesNo(h.UsesGateway), yesNo(h.AcceptForwarded))
-			}
-		}
-	}
-	for _, o := range d.Of(design.KindCircuit) {
-		c := o.Body.(*design.Circuit)
-		for n, e := range c.Ends {
-			if at(e.At) && status.Exists(o) {
-				p.line("")
-				p.line("%s, to %s", o.Name, d.Title(c.Ends[1-n].At))
-				p.line("  [ ] %d Mbit/s, VLAN tag %d, zone %s", e.Mbps, e.VLAN, orNone(e.Zone))
-				onCircuit(p, t, o, n)
-				for _, s := range d.Inside(o.ID, design.KindSession) {
-					sessionSheet(p, d, s, n)
-				}
-			}
-		}
-	}
-	for _, o := range d.Of(design.KindAttachment) {
-		a := o.Body.(*design.Attachment)
-		if (a.What == party || o.Parent == party) && status.Exists(o) {
-			p.line("")
-			p.line("%s at %s", o.Name, d.Title(o.Parent))
-			if a.Bound != "" {
-				p.line("  [ ] bound to %s", d.Get(a.Bound).Name)
-			}
-			for _, f := range a.Feeds {
-				p.line("  [ ] feeds %s", d.Get(f).Name)
-			}
-			for _, s := range a.Subnets {
-				p.line("  [ ] subnet %s", d.Get(s).Name)
-			}
-			for _, k := range a.KeepOut {
-				p.line("  [ ] keep %s out of export", k)
-			}
-		}
-	}
-}
-
-// onCircuit lists an end's address on a circuit, and what it sends into it without a
-// session.
-func onCircuit(p *page, t *route.Tables, o *design.Object, n int) {
-	if own, far := route.OnCircuit(t.Design, o, n); own.IsValid() {
-		p.line("  [ ] address %s on it, far end %s", own, far)
-	}
-	for _, r := range o.Body.(*design.Circuit).Ends[n].Routes {
-		if len(t.Design.Inside(o.ID, design.KindSession)) == 0 {
-			p.line("  [ ] send %s into it", r)
-		}
-	}
-}
-
-func yesNo(b bool) string { return map[bool]string{true: "yes", false: "no"}[b] }
-
-func orNone(s string) string {
-	if s == "" {
-		return "none"
-	}
-	return s
 }

@@ -78,11 +78,11 @@ func TestFiltersAreRendered(t *testing.T) {
 func TestSheetsListWhatJoins(t *testing.T) {
 	d := filtered(t)
 	for party, lines := range map[string][]string{
-		"sequencing":      {"sequencing with image analysis", "[ ] the half toward image analysis", "lends its gateway: no"},
-		"herbarium-scans": {"herbarium scans circuit 1, to Millrace", "[ ] 40 Mbit/s, VLAN tag 101, zone tarn-north-a", "BGP: own ASN 64506 at 169.254.140.13, far ASN 64510", "herbarium scans at Tarn hub", "[ ] subnet racks a"},
-		"tarn-hub":        {"catalogue at Tarn hub", "[ ] bound to main", "[ ] feeds main"},
-		"millrace":        {"Saltmarsh Station circuit, to Saltmarsh Station gateway", "[ ] 100 Mbit/s, VLAN tag 100, zone none", "take 14 routes at most"},
-		"image-analysis":  {"[ ] tunnel 2: IKEv2 from 192.0.2.41 to 198.51.100.40", "IKE: aes256gcm16-prfsha384-ecp384", "announce 10.211.0.0/16"},
+		"sequencing":      {"[ ] sequencing with image analysis: the half toward image analysis", "lends its gateway: no"},
+		"herbarium-scans": {"[ ] herbarium scans circuit 1, to Millrace: 40 Mbit/s, VLAN tag 101, zone tarn-north-a", "BGP: own ASN 64506 at 169.254.140.13, far ASN 64510", "[ ] herbarium scans at Tarn hub: it attaches herbarium scans", "      subnet racks a"},
+		"tarn-hub":        {"[ ] catalogue at Tarn hub", "      bound to main", "      feeds main"},
+		"millrace":        {"[ ] Saltmarsh Station circuit, to Saltmarsh Station gateway: 100 Mbit/s, VLAN tag 100", "take 14 routes at most"},
+		"image-analysis":  {"[ ] tunnel 2 of Saltmarsh Station to image analysis: IKEv2 from 192.0.2.41 to 198.51.100.40", "IKE: aes256gcm16-prfsha384-ecp384", "announce 10.211.0.0/16"},
 	} {
 		files := handover.Render(route.Solve(d, status.Condition{}), d.Find(party, design.Parties...)[0].ID, nil)
 		text := files[len(files)-1].Content

@@ -3,8 +3,7 @@ package handover
 import (
 	"slices"
 
-	"dravin/core/design"
-	"dravin/core/route"
+	"dravin/core/box"
 )
 
 // Everything is set up again at boot by units of systemd: the routes' script and the
@@ -15,21 +14,21 @@ import (
 const start = "dravin.service"
 
 // startUnit sets up addresses, interfaces, routes and rules.
-func startUnit(g *design.Object) string {
-	return unit("Sets up "+g.Name, "Dravin's addresses, interfaces, routes and rules",
+func startUnit(b *box.Box) string {
+	return unit("Sets up "+b.Name, "Dravin's addresses, interfaces, routes and rules",
 		[]string{"Wants=network-online.target", "After=network-online.target", "Before=bird.service"},
 		[]string{"Type=oneshot", "RemainAfterExit=yes", "ExecStart=/usr/sbin/nft -f /etc/nftables.d/dravin.nft", "ExecStart=/bin/sh /etc/dravin/routes.sh"})
 }
 
 // watcher is the script that watches and the unit that runs it, where there is anything
 // to watch.
-func watcher(t *route.Tables, box *design.Object, all []*end, prefix string) []File {
-	text := watch(t, box, all)
+func watcher(b *box.Box, prefix string) []File {
+	text := watch(b)
 	if text == "" {
 		return nil
 	}
 	runs := unit(
-		"Runs the watcher of "+box.Name, "Dravin's watcher of tunnels and circuits", later,
+		"Runs the watcher of "+b.Name, "Dravin's watcher of tunnels and circuits", later,
 		[]string{"ExecStart=/bin/sh /etc/dravin/watch.sh", "Restart=always"},
 	)
 	return []File{
@@ -60,9 +59,9 @@ func unit(head, about string, first, service []string) string {
 }
 
 // startFile is the unit that a box has in any case.
-func startFile(prefix string, g *design.Object) File {
+func startFile(prefix string, b *box.Box) File {
 	return File{
 		Path: prefix + "systemd/system/" + start, About: "sets everything up at boot: systemctl enable --now " + start,
-		Content: startUnit(g),
+		Content: startUnit(b),
 	}
 }

@@ -43,6 +43,9 @@ func TestGoldenFiles(t *testing.T) {
 		}
 		for _, party := range d.Inside("", design.KindSite, design.KindNetwork) {
 			for _, f := range handover.Render(tables, party.ID, keys) {
+				if strings.HasSuffix(f.Path, "-sheet.txt") {
+					continue // no program reads it: what it holds is a property of instructions
+				}
 				golden := filepath.Join("testdata", stage, design.Slug(party.Name), strings.ReplaceAll(f.Path, "/", "_"))
 				if *update {
 					require.NoError(t, os.MkdirAll(filepath.Dir(golden), 0o755))

@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strconv"
 
+	"dravin/core/box"
 	"dravin/core/design"
-	"dravin/core/route"
 )
 
 // A box that hides behind its own address puts the one that walks show, named wherever
@@ -16,13 +16,11 @@ import (
 // take any other.
 
 // hides are the ways in which a rule hides packets behind the box's own address.
-func (r ruleset) hides(x route.Translation) []string {
+func (r ruleset) hides(x box.Rule) []string {
 	var out []string
-	for _, s := range r.point.Selectors {
-		a := r.t.OwnAddress(r.point, route.Hop{}, nil, s.Remote.Addr()).Addr
-		if (x.Toward == "" || x.Toward == s.Link) && s.Remote.Addr().Is4() == r.v4 && s.Local.Contains(a) &&
-			slices.Contains(r.stands(), a) {
-			out = append(out, fmt.Sprintf("%s daddr %s snat to %s", r.family, s.Remote, a))
+	for _, h := range x.Selected {
+		if h.Remote.Addr().Is4() == r.v4 {
+			out = append(out, fmt.Sprintf("%s daddr %s snat to %s", r.family, h.Remote, h.Own))
 		}
 	}
 	var joints []string
@@ -42,9 +40,6 @@ func (r ruleset) hides(x route.Translation) []string {
 	return out
 }
 
-// stands are the box's addresses beside hosts.
-func (r ruleset) stands() []netip.Addr { return design.StandsAt(r.t.Design.Get(r.point.ID)) }
-
 // exit is the interface of a tunnel or circuit with the address that the box has on
 // it, invalid if it has none of the family.
 type exit struct {
@@ -61,19 +56,15 @@ func (r ruleset) waysOut() (out []exit) {
 		}
 		out = append(out, w)
 	}
-	for _, e := range r.ends {
-		for _, s := range e.tunnels {
-			if e.routed() {
-				var own netip.Prefix
-				if len(s.body.Inside) == 2 {
-					own = s.body.Inside[e.n]
-				}
-				add(exit{joint: e.link.ID, tunnel: s.tunnel.ID, device: s.device()}, own)
+	for _, e := range r.box.Links {
+		for _, s := range e.Tunnels {
+			if e.Routed() {
+				add(exit{joint: e.ID, tunnel: s.ID, device: s.Device()}, s.Inside)
 			}
 		}
 	}
-	for _, c := range r.on {
-		add(exit{joint: c.object.ID, device: c.device}, c.own)
+	for _, c := range r.box.Circuits {
+		add(exit{joint: c.ID, device: c.Device()}, c.Inside)
 	}
 	return out
 }
@@ -82,20 +73,16 @@ func (r ruleset) waysOut() (out []exit) {
 // that each connection takes: bound to one of them it would stay there when that is
 // lost.
 func (r ruleset) dials() {
-	g := r.t.Design.Get(r.point.ID)
-	for _, o := range r.t.Design.ListenersAt(g.ID) {
-		l := o.Body.(*design.Listener)
-		to, port := r.t.Design.DialOf(l)
-		tunnels := tunnelsToward(r.t, g, to)
-		if !l.Proxies() || len(tunnels) < 2 || to.Is4() != r.v4 {
+	for _, l := range r.box.Listeners {
+		if !l.Proxies || len(l.Tunnels) < 2 || l.Dials.Is4() != r.v4 {
 			continue
 		}
-		r.comment("%s dials by any tunnel, from its inside address", o.Name)
+		r.comment("%s dials by any tunnel, from its inside address", l.Name)
 		for _, w := range r.waysOut() {
-			if slices.Contains(tunnels, w.tunnel) && w.own.IsValid() {
+			if slices.Contains(l.Tunnels, w.tunnel) && w.own.IsValid() {
 				r.line(
-					"oifname %q fib saddr type local %s daddr %s %s dport %d snat to %s", w.device, r.family, to,
-					l.Service.Proto, port, w.own,
+					"oifname %q fib saddr type local %s daddr %s %s dport %d snat to %s", w.device, r.family, l.Dials,
+					l.Service.Proto, l.Port, w.own,
 				)
 			}
 		}

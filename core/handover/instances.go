@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 
+	"dravin/core/box"
 	"dravin/core/design"
 	"dravin/core/route"
 )
@@ -13,42 +14,42 @@ import (
 // box's own addresses, before where everything meets.
 const rulePriority = 1000
 
-// lanOf is a LAN in which a gateway stands, with the variable of the script that holds
-// its interface.
-type lanOf struct {
-	lan      *design.Object
+// lan is a LAN in which a gateway stands, with the variable of the script that holds its
+// interface.
+type lan struct {
+	box.LAN
 	variable string
 }
 
-// lansAt finds the interfaces of a gateway's LANs, where it carries several segments:
+// interfacesOf finds the interfaces of a gateway's LANs, where it carries several segments:
 // what comes by one of them is in its segment, whatever source it claims. A gateway
 // whose interfaces do not tell two segments apart is left as it is.
-func lansAt(p *page, t *route.Tables, g *design.Object) []lanOf {
-	if len(route.Instances(t.Design, g)) < 2 || g.Kind != design.KindGateway {
+func interfacesOf(p *page, b *box.Box) []lan {
+	if len(b.Instances) < 2 || b.Kind != design.KindGateway {
 		return nil
 	}
 	p.line("")
 	p.comment("The interfaces of its LANs: by them it tells segments apart, never by a source address.")
 	p.comment("device FAMILY RANGE [TAG]: the interface on which the box has an address there, with that VLAN tag if one is given.")
 	p.line(`device() { for v in $(ip -o "$1" address show to "$2" scope global | awk '$2 != "lo" { print $2 }'); do if [ -z "${3-}" ] || ip -d -o link show dev "$v" | grep -q "802.1Q id $3 "; then echo "$v"; break; fi; done; }`)
-	var out []lanOf
-	for n, lan := range route.LANsOf(t.Design, g) {
-		l := lanOf{lan, fmt.Sprintf("lan%d", n+1)}
+	var out []lan
+	for n, x := range b.LANs {
+		l := lan{x, fmt.Sprintf("lan%d", n+1)}
 		tag := ""
-		if b := lan.Body.(*design.LAN); b.VLAN != 0 {
-			tag = fmt.Sprintf(" %d", b.VLAN)
+		if x.VLAN != 0 {
+			tag = fmt.Sprintf(" %d", x.VLAN)
 		}
 		p.line("%s=", l.variable)
-		for _, r := range t.Design.Ranges(lan.ID) {
+		for _, r := range x.Ranges {
 			p.line(`%[1]s=${%[1]s:-$(device %[2]s %[3]s%[4]s)}`, l.variable, flag(r.Addr().Is4()), r, tag)
 		}
-		p.line(`if [ -z "$%s" ]; then echo "no interface is in %s: give this box its address there, and run this again" >&2; fi`, l.variable, words(t.Design.Ranges(lan.ID)))
+		p.line(`if [ -z "$%s" ]; then echo "no interface is in %s: give this box its address there, and run this again" >&2; fi`, l.variable, words(x.Ranges))
 		out = append(out, l)
 	}
-	for n, a := range out {
-		for _, b := range out[:n] {
-			if t.Design.SegmentOf(a.lan.ID) != t.Design.SegmentOf(b.lan.ID) {
-				p.line(`if [ -n "$%[1]s" ] && [ "$%[1]s" = "$%[2]s" ]; then echo "two segments are on the interface $%[1]s: give each of their LANs an interface or a VLAN of its own" >&2; exit 1; fi`, a.variable, b.variable)
+	for n, x := range out {
+		for _, y := range out[:n] {
+			if x.Segment != y.Segment {
+				p.line(`if [ -n "$%[1]s" ] && [ "$%[1]s" = "$%[2]s" ]; then echo "two segments are on the interface $%[1]s: give each of their LANs an interface or a VLAN of its own" >&2; exit 1; fi`, x.variable, y.variable)
 			}
 		}
 	}
@@ -58,18 +59,15 @@ func lansAt(p *page, t *route.Tables, g *design.Object) []lanOf {
 // script is what renders a gateway's or edge router's routes.
 type script struct {
 	*page
-	t    *route.Tables
-	box  *design.Object
-	ends []*end
-	lans []lanOf
-	on   []circuitAt
+	box  *box.Box
+	lans []lan
 }
 
 // instances sets up the routing instances of a box that carries several segments, a
 // kernel table each: what comes from a segment's LANs, tunnels and circuits is routed
 // by its table alone. What the BGP daemon learns it puts there itself.
 func (s *script) instances() {
-	segments := route.Instances(s.t.Design, s.box)[1:]
+	segments := s.box.Instances[1:]
 	if len(segments) == 0 {
 		return
 	}
@@ -77,27 +75,27 @@ func (s *script) instances() {
 	s.comment("One routing instance for each segment: between segments nothing passes.")
 	s.line(`onward() { ip "$1" route show default | awk 'NR == 1 { for (i = 2; i < NF; i += 2) if ($i == "via" || $i == "dev") printf "%%s %%s ", $i, $(i+1) }'; }`)
 	s.line(`rule() { f=$1; shift; ip "$f" rule delete "$@" 2>/dev/null || true; ip "$f" rule add "$@"; }`)
-	for n, segment := range segments {
+	for n, i := range segments {
 		s.line("")
-		s.comment("%s", s.t.Design.Title(segment))
-		for _, r := range s.t.PointIn(s.box.ID, segment).Routes {
-			s.instanceRoute(r, segment, kernelTable(n))
+		s.comment("%s", i.Title)
+		for _, r := range i.Table.Routes {
+			s.instanceRoute(r, i.Segment, kernelTable(n))
 		}
-		for _, w := range s.ways(s.t.PointIn(s.box.ID, segment), kernelTable(n)) {
+		for _, w := range s.ways(i.Table, kernelTable(n)) {
 			w.place(s.page)
 		}
 		for _, f := range []string{"-4", "-6"} {
 			s.line("ip %s route replace unreachable default metric 4278198272 table %d", f, kernelTable(n))
 		}
 		for _, l := range s.lans {
-			for _, r := range route.Behind(s.t.Design, l.lan, segment) {
+			for _, r := range i.Behind[l.ID] {
 				s.line(
 					`if [ -n "$%[2]s" ]; then rule %[1]s iif "$%[2]s" from %[3]s lookup %[4]d pref %[5]d; fi`,
 					flag(r.Addr().Is4()), l.variable, r, kernelTable(n), rulePriority+n,
 				)
 			}
 		}
-		for _, device := range s.devicesIn(segment) {
+		for _, device := range s.devicesIn(i.Segment) {
 			for _, f := range []string{"-4", "-6"} {
 				s.line(
 					"if [ -n %[2]s ]; then rule %[1]s iif %[2]s lookup %[3]d pref %[4]d; fi", f, device, kernelTable(n),
@@ -111,20 +109,20 @@ func (s *script) instances() {
 // devicesIn are the interfaces by which what comes is in a segment.
 func (s *script) devicesIn(segment design.ID) (out []string) {
 	for _, l := range s.lans {
-		if s.t.Design.SegmentOf(l.lan.ID) == segment {
+		if l.Segment == segment {
 			out = append(out, `"$`+l.variable+`"`)
 		}
 	}
-	for _, e := range s.ends {
-		for _, x := range e.tunnels {
-			if e.routed() && s.t.Design.SegmentOf(x.tunnel.ID) == segment {
-				out = append(out, x.device())
+	for _, l := range s.box.Links {
+		for _, t := range l.Tunnels {
+			if l.Routed() && t.Segment == segment {
+				out = append(out, t.Device())
 			}
 		}
 	}
-	for _, c := range s.on {
-		if s.t.Design.SegmentOf(c.object.ID) == segment {
-			out = append(out, c.device)
+	for _, c := range s.box.Circuits {
+		if c.Segment == segment {
+			out = append(out, c.Device())
 		}
 	}
 	return out
@@ -135,11 +133,11 @@ func (s *script) devicesIn(segment design.ID) (out []string) {
 func (s *script) lan(place design.ID, via netip.Addr, segment design.ID) string {
 	best := ""
 	for _, l := range s.lans {
-		holds := slices.ContainsFunc(s.t.Design.Ranges(l.lan.ID), func(r netip.Prefix) bool { return r.Contains(via) })
+		holds := slices.ContainsFunc(l.Ranges, func(r netip.Prefix) bool { return r.Contains(via) })
 		switch {
-		case l.lan.ID == place:
+		case l.ID == place:
 			return l.variable
-		case holds && (best == "" || s.t.Design.SegmentOf(l.lan.ID) == segment):
+		case holds && (best == "" || l.Segment == segment):
 			best = l.variable
 		}
 	}
@@ -160,31 +158,27 @@ func (s *script) instanceRoute(r route.Route, segment design.ID, table int) {
 			s.lan(r.Hop.To, netip.Addr{}, segment), table,
 		)
 	case r.Source == route.Inner:
-		s.beside(f, r.Prefix, s.t.Design.Get(r.Hop.To).Body.(*design.InnerRoute).Via, r.Hop.To, segment, table)
+		s.beside(f, r.Prefix, r.NextHop, r.Hop.To, segment, table)
 	case r.Hop.Kind == route.BlackHole:
 		s.line("ip %s route replace blackhole %s table %d", f, r.Prefix, table)
 	case r.Entered() && (r.Hop.Kind == route.Deliver || r.Hop.Kind == route.Gateway):
 		s.beside(f, r.Prefix, r.NextHop, r.Hop.Through, segment, table)
 	case r.Entered() && r.Hop.Kind == route.Tunnel:
-		for _, e := range s.ends {
-			if up := e.upAmong(e.devicesOf(r)); e.link.ID == r.Hop.To && len(up) > 0 {
+		if l := s.box.Link(r.Hop.To); l != nil {
+			if up := upAmong(l, devicesOf(l, r)); len(up) > 0 {
 				s.line("ip %s route replace %s %s table %d", f, r.Prefix, hopsOf(up, r.Prefix.Addr().Is4())[0], table)
 			}
 		}
 	case r.Source == route.Inside && r.Hop.Kind == route.Tunnel:
-		for _, e := range s.ends {
-			if e.link.ID == r.Hop.To {
-				s.line("ip %s route replace %s dev %s table %d", f, r.Prefix, e.devicesOf(r)[0], table)
-			}
+		if l := s.box.Link(r.Hop.To); l != nil {
+			s.line("ip %s route replace %s dev %s table %d", f, r.Prefix, devicesOf(l, r)[0], table)
 		}
 	case r.Source == route.Inside && r.Hop.Kind == route.Circuit:
-		for _, c := range s.on {
-			if c.object.ID == r.Hop.To {
-				s.line(
-					"if has %[3]s; then ip %[1]s route replace %[2]s dev %[3]s table %[4]d; fi", f, r.Prefix, c.device,
-					table,
-				)
-			}
+		if c := s.box.Circuit(r.Hop.To); c != nil {
+			s.line(
+				"if has %[3]s; then ip %[1]s route replace %[2]s dev %[3]s table %[4]d; fi", f, r.Prefix, c.Device(),
+				table,
+			)
 		}
 	}
 }

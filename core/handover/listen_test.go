@@ -114,7 +114,7 @@ func TestABoxInACloudIsRendered(t *testing.T) {
 	assert.Contains(t, rules, "ip daddr 10.223.36.0/24 dnat ip prefix to ip daddr map { 10.223.36.0/24 : 10.209.1.0/24 }")
 	assert.Contains(t, rules, "ip saddr 10.209.1.0/24 snat ip prefix to ip saddr map { 10.209.1.0/24 : 10.223.36.0/24 }")
 	sheet := fileOf(t, d, "herbarium-scans", "sheet.txt")
-	assert.Contains(t, sheet, "[ ] 10.223.36.0/24 via translating box, published to its hubs")
-	assert.Contains(t, sheet, "[ ] 10.208.0.0/16 via the attachment to Tarn hub")
+	assert.Contains(t, sheet, "      10.223.36.0/24 via translating box, published to its hubs")
+	assert.Contains(t, sheet, "      10.208.0.0/16 via the attachment to Tarn hub")
 	assert.Contains(t, sheet, "translating box (10.209.9.2): it forwards, and no source check keeps it from that")
 }

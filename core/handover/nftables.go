@@ -7,23 +7,20 @@ import (
 	"strconv"
 	"strings"
 
+	"dravin/core/box"
 	"dravin/core/design"
 	"dravin/core/prefix"
-	"dravin/core/route"
 )
 
 // nftables renders the ruleset of a gateway: a table of our own for each
 // family, replaced as a whole, so that loading it again changes nothing and
 // other rules stay. The rules are those that a walk asks, in the same order.
-func nftables(t *route.Tables, g *design.Object, all []*end) string {
+func nftables(b *box.Box) string {
 	p := &page{}
 	p.line("#!/usr/sbin/nft -f")
-	p.head("Address translation at " + t.Design.Title(g.ID))
+	p.head("Address translation at " + b.Title)
 	for _, v4 := range []bool{true, false} {
-		r := ruleset{
-			page: p, t: t, point: t.Point(g.ID), ends: all, on: circuitsAt(t, g.ID), v4: v4,
-			family: map[bool]string{true: "ip", false: "ip6"}[v4],
-		}
+		r := ruleset{page: p, box: b, v4: v4, family: map[bool]string{true: "ip", false: "ip6"}[v4]}
 		p.line("table %s dravin {}", r.family)
 		p.line("delete table %s dravin", r.family)
 		p.block("table "+r.family+" dravin", r.chains)
@@ -35,13 +32,13 @@ func nftables(t *route.Tables, g *design.Object, all []*end) string {
 // ruleset writes the table of one family.
 type ruleset struct {
 	*page
-	t      *route.Tables
-	point  *route.Point
-	ends   []*end
-	on     []circuitAt
+	box    *box.Box
 	v4     bool
 	family string
 }
+
+// own are the ranges of the box's own party at it.
+func (r ruleset) own() []netip.Prefix { return r.box.Main().Table.Own }
 
 func (r ruleset) chains() {
 	r.marks()
@@ -77,7 +74,7 @@ func (r ruleset) marks() {
 // marked are the joints by which a packet must have come for some rule that is asked
 // when it leaves: each has one mark, whatever number of rules asks for it.
 func (r ruleset) marked() (out []design.ID) {
-	for _, x := range r.point.Translations {
+	for _, x := range r.box.Rules {
 		if x.Hook == design.Postrouting && x.From != "" && !slices.Contains(out, x.From) && r.devices(x.From) != nil {
 			out = append(out, x.From)
 		}
@@ -89,7 +86,7 @@ func (r ruleset) rules(hook string) {
 	if hook == design.Postrouting {
 		r.dials()
 	}
-	for _, x := range r.point.Translations {
+	for _, x := range r.box.Rules {
 		if x.Hook != hook || !r.ours(x) {
 			continue
 		}
@@ -114,15 +111,15 @@ func (r ruleset) rules(hook string) {
 
 // deeds are what is done with a packet that fits a rule: of the box's own address one
 // for each way out, with the condition that the packet takes it.
-func (r ruleset) deeds(x route.Translation) []string {
+func (r ruleset) deeds(x box.Rule) []string {
 	if x.Does == design.OwnAddress {
 		return r.hides(x)
 	}
-	return []string{r.deed(x.Rule)}
+	return []string{r.deed(x.Translation.Rule)}
 }
 
 // ours tells whether a rule is about this family.
-func (r ruleset) ours(x route.Translation) bool {
+func (r ruleset) ours(x box.Rule) bool {
 	switch {
 	case x.Into.IsValid():
 		return x.Into.Addr().Is4() == r.v4
@@ -134,12 +131,12 @@ func (r ruleset) ours(x route.Translation) bool {
 	return true
 }
 
-func (r ruleset) about(x route.Translation) string {
+func (r ruleset) about(x box.Rule) string {
 	toward := ""
 	if x.Toward+x.From != "" {
-		toward = " toward " + r.t.Design.Title(x.Toward+x.From)
+		toward = " toward " + x.TowardName + x.FromName
 		if x.Toward != "" && x.From != "" {
-			toward = " from " + r.t.Design.Title(x.From) + " toward " + r.t.Design.Title(x.Toward)
+			toward = " from " + x.FromName + " toward " + x.TowardName
 		}
 	}
 	if x.Does == design.OneToOne {
@@ -149,7 +146,7 @@ func (r ruleset) about(x route.Translation) string {
 }
 
 // conditions are what a packet must fulfil; ok is false if none can.
-func (r ruleset) conditions(x route.Translation) (text string, ok bool) {
+func (r ruleset) conditions(x box.Rule) (text string, ok bool) {
 	var out []string
 	add := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
 	side := func(joint design.ID, device, address string) bool {
@@ -169,7 +166,7 @@ func (r ruleset) conditions(x route.Translation) (text string, ok bool) {
 			return false
 		}
 		add("%s %s %s", r.family, address, set(remote))
-		if own := r.ofFamily(r.point.Own); len(own) > 0 {
+		if own := r.ofFamily(r.own()); len(own) > 0 {
 			add("%s %s != %s", r.family, address, set(own))
 		}
 		return true
@@ -182,7 +179,7 @@ func (r ruleset) conditions(x route.Translation) (text string, ok bool) {
 		list    []netip.Prefix
 	}{{"saddr", x.Source}, {"daddr", x.Destination}} {
 		if len(c.list) == 0 ||
-			x.Does == design.OneToOne && len(c.list) == 1 && c.address+" "+c.list[0].String() == r.named(x.Rule) {
+			x.Does == design.OneToOne && len(c.list) == 1 && c.address+" "+c.list[0].String() == r.named(x.Translation.Rule) {
 			continue // the translation itself names it
 		}
 		list := r.ofFamily(c.list)
@@ -193,7 +190,7 @@ func (r ruleset) conditions(x route.Translation) (text string, ok bool) {
 	}
 	if x.Dialled.IsValid() {
 		add("ct original %s daddr %s", r.family, x.Dialled) // what came for the listener, and nothing else
-	} else if own := r.ofFamily(r.point.Own); x.Does == design.OwnAddress && len(own) > 0 {
+	} else if own := r.ofFamily(r.own()); x.Does == design.OwnAddress && len(own) > 0 {
 		add("%s daddr != %s", r.family, set(own)) // toward its own ranges nothing is hidden
 	}
 	return strings.Join(out, " "), true
@@ -201,26 +198,22 @@ func (r ruleset) conditions(x route.Translation) (text string, ok bool) {
 
 // devices are the interfaces of a joint, nil for a policy-based link.
 func (r ruleset) devices(joint design.ID) []string {
-	for _, e := range r.ends {
-		if e.link.ID == joint && e.routed() {
-			var out []string
-			for _, d := range e.devices() {
-				out = append(out, strconv.Quote(d))
-			}
-			return out
+	if l := r.box.Link(joint); l != nil && l.Routed() {
+		var out []string
+		for _, d := range l.Devices() {
+			out = append(out, strconv.Quote(d))
 		}
+		return out
 	}
-	for _, c := range r.on {
-		if c.object.ID == joint {
-			return []string{strconv.Quote(c.device)}
-		}
+	if c := r.box.Circuit(joint); c != nil {
+		return []string{strconv.Quote(c.Device())}
 	}
 	return nil
 }
 
 func (r ruleset) remote(link design.ID) []netip.Prefix {
 	var out []netip.Prefix
-	for _, s := range r.point.Selectors {
+	for _, s := range r.box.Main().Table.Selectors {
 		if s.Link == link {
 			out = append(out, s.Remote)
 		}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravin/core/box"
 	"dravin/core/design"
 	"dravin/core/negotiate"
 	"dravin/core/route"
@@ -14,14 +15,14 @@ import (
 // swanctl renders the connections of a gateway: one for each tunnel, in it one
 // child for each pair of ranges, since not every far end takes several pairs
 // in one.
-func swanctl(t *route.Tables, g *design.Object, ends []*end) string {
+func swanctl(b *box.Box) string {
 	p := &page{}
-	p.head("IPsec connections of " + t.Design.Title(g.ID))
+	p.head("IPsec connections of " + b.Title)
 	p.block("connections", func() {
-		bypass(p, t.Point(g.ID))
-		for _, e := range ends {
-			for _, s := range e.tunnels {
-				connection(p, t.Design, e, s)
+		bypass(p, b.Main().Table)
+		for _, l := range b.Links {
+			for _, t := range l.Tunnels {
+				connection(p, l, t)
 			}
 		}
 	})
@@ -29,9 +30,9 @@ func swanctl(t *route.Tables, g *design.Object, ends []*end) string {
 }
 
 // daemonSettings are those of the IPsec daemon as a whole.
-func daemonSettings(g *design.Object) string {
+func daemonSettings(b *box.Box) string {
 	p := &page{}
-	p.head("The IPsec daemon at " + g.Name)
+	p.head("The IPsec daemon at " + b.Name)
 	p.block("charon", func() {
 		p.comment("What it would add goes before every other route, the box's own ranges included; routes.sh has what is needed.")
 		p.line("install_routes = no")
@@ -59,32 +60,32 @@ func bypass(p *page, point *route.Point) {
 	})
 }
 
-func connection(p *page, d *design.Design, e *end, s tunnel) {
-	p.comment("%s, %s, to %s", e.link.Name, s.tunnel.Name, d.Title(e.far.Gateway))
-	p.block(connectionName(e, s), func() {
-		p.line("version = %d", s.set.Version)
-		if s.set.NAT {
+func connection(p *page, l *box.Link, t box.Tunnel) {
+	p.comment("%s, %s, to %s", l.Name, t.Name, l.Far)
+	p.block(connectionName(l, t), func() {
+		p.line("version = %d", t.Set.Version)
+		if t.Set.NAT {
 			p.comment("It stands behind a NAT: it listens on the address that it has itself.")
 			p.line("local_addrs = %%any")
 		} else {
-			p.line("local_addrs = %s", s.set.Address)
+			p.line("local_addrs = %s", t.Set.Address)
 		}
-		p.line("remote_addrs = %s", farAddress(p, s.set))
-		p.line("proposals = %s", value(strings.Join(s.set.IKE, ", ")))
-		p.line("rekey_time = %ds", s.set.IKELife)
-		p.line("dpd_delay = %ds", s.set.DPD)
-		if s.set.Encapsulate || s.set.NAT {
+		p.line("remote_addrs = %s", farAddress(p, t.Set))
+		p.line("proposals = %s", value(strings.Join(t.Set.IKE, ", ")))
+		p.line("rekey_time = %ds", t.Set.IKELife)
+		p.line("dpd_delay = %ds", t.Set.DPD)
+		if t.Set.Encapsulate || t.Set.NAT {
 			p.line("encap = yes")
 		}
-		if e.routed() {
-			p.line("if_id_in = %d", s.number)
-			p.line("if_id_out = %d", s.number)
+		if l.Routed() {
+			p.line("if_id_in = %d", t.Number)
+			p.line("if_id_out = %d", t.Number)
 		}
-		authentication(p, "local", s.set.Identity)
-		authentication(p, "remote", orFill(s.set.PeerIdentity))
+		authentication(p, "local", t.Set.Identity)
+		authentication(p, "remote", orFill(t.Set.PeerIdentity))
 		p.block("children", func() {
-			for n, pair := range pairs(s) {
-				child(p, e, s, childName(e, s, n), pair)
+			for n, pair := range t.Pairs() {
+				child(p, t, childName(l, t, n), pair)
 			}
 		})
 	})
@@ -98,7 +99,7 @@ func authentication(p *page, side, identity string) {
 }
 
 // fillIn stands for what is not known yet.
-const fillIn = "FILL-IN"
+const fillIn = box.FillIn
 
 func orFill(text string) string {
 	if text == "" {
@@ -115,37 +116,21 @@ func farAddress(p *page, s negotiate.Settings) string {
 	return s.Peer.String()
 }
 
-func connectionName(e *end, s tunnel) string {
-	return sections.name(e.link.Name, s.tunnel.Name)
+func connectionName(l *box.Link, t box.Tunnel) string {
+	return sections.name(l.Name, t.Name)
 }
 
-func childName(e *end, s tunnel, n int) string {
-	return fmt.Sprintf("%s__%d", connectionName(e, s), n+1)
+func childName(l *box.Link, t box.Tunnel, n int) string {
+	return fmt.Sprintf("%s__%d", connectionName(l, t), n+1)
 }
 
-type pair struct{ local, remote netip.Prefix }
-
-// pairs are the selectors of a tunnel, as its end is set: each local range with each
-// remote one of its family.
-func pairs(s tunnel) []pair {
-	var out []pair
-	for _, l := range s.set.Local {
-		for _, r := range s.set.Remote {
-			if l.Addr().Is4() == r.Addr().Is4() {
-				out = append(out, pair{l, r})
-			}
-		}
-	}
-	return out
-}
-
-func child(p *page, e *end, s tunnel, name string, ts pair) {
+func child(p *page, t box.Tunnel, name string, ts box.Pair) {
 	p.block(name, func() {
-		p.line("local_ts = %s", ts.local)
-		p.line("remote_ts = %s", ts.remote)
-		p.line("esp_proposals = %s", value(strings.Join(s.set.ESP, ", ")))
-		p.line("rekey_time = %ds", s.set.ChildLife)
-		if s.starts { // only one end starts, so that there is never a second pair of SAs
+		p.line("local_ts = %s", ts.Local)
+		p.line("remote_ts = %s", ts.Remote)
+		p.line("esp_proposals = %s", value(strings.Join(t.Set.ESP, ", ")))
+		p.line("rekey_time = %ds", t.Set.ChildLife)
+		if t.Starts { // only one end starts, so that there is never a second pair of SAs
 			p.line("start_action = start")
 			p.line("dpd_action = restart")
 			p.line("close_action = start")
@@ -155,20 +140,20 @@ func child(p *page, e *end, s tunnel, name string, ts pair) {
 	})
 }
 
-func swanctlKeys(d *design.Design, ends []*end, keys Keys) string {
+func swanctlKeys(b *box.Box, keys Keys) string {
 	p := &page{}
 	p.head("Pre-shared keys. Readable by root alone (mode 0600).")
 	p.block("secrets", func() {
-		for _, e := range ends {
-			for _, s := range e.tunnels {
-				key := keys[s.tunnel.ID]
+		for _, l := range b.Links {
+			for _, t := range l.Tunnels {
+				key := keys[t.ID]
 				if key == "" {
-					p.comment("No key is known for %s, %s: agree on one with %s and put it here.", e.link.Name, s.tunnel.Name, d.Title(e.far.Gateway))
+					p.comment("No key is known for %s, %s: agree on one with %s and put it here.", l.Name, t.Name, l.Far)
 					key = fillIn
 				}
-				p.block("ike-"+connectionName(e, s), func() {
-					p.line("id-1 = %s", value(s.set.Identity))
-					p.line("id-2 = %s", value(orFill(s.set.PeerIdentity)))
+				p.block("ike-"+connectionName(l, t), func() {
+					p.line("id-1 = %s", value(t.Set.Identity))
+					p.line("id-2 = %s", value(orFill(t.Set.PeerIdentity)))
 					p.line("secret = %s", quoted(key))
 				})
 			}
@@ -179,25 +164,22 @@ func swanctlKeys(d *design.Design, ends []*end, keys Keys) string {
 
 // cloudKeys lists the pre-shared keys of the tunnels that end at a cloud's gateways: its
 // administrator enters them there. It is empty where none ends.
-func cloudKeys(t *route.Tables, party design.ID, keys Keys) (f File) {
-	o := t.Design.Get(party)
-	if o == nil || o.Kind == design.KindSite {
+func cloudKeys(party *box.Party, keys Keys) (f File) {
+	if party.Kind == design.KindSite {
 		return f
 	}
 	p := &page{}
 	p.comment(
-		"The pre-shared keys of the tunnels at %s. Enter each at its tunnel, and keep this file to yourself.",
-		t.Design.Title(party),
+		"The pre-shared keys of the tunnels at %s. Enter each at its tunnel, and keep this file to yourself.", party.Name,
 	)
-	for _, g := range t.Design.Inside(party, design.KindGateway) {
-		for _, e := range endsOf(t, g.ID) {
-			for _, s := range e.tunnels {
-				f = File{Path: folders.name(o.Name) + "-keys.txt", About: "the pre-shared keys to enter; the far end needs the same", Secret: true}
-				key := keys[s.tunnel.ID]
-				if key == "" {
-					key = fillIn
+	for _, b := range party.Boxes {
+		for _, l := range b.Links {
+			for _, t := range l.Tunnels {
+				f = File{
+					Path:  folders.name(party.Name) + "-keys.txt",
+					About: "the pre-shared keys to enter; the far end needs the same", Secret: true,
 				}
-				p.line("%s, %s, to %s: %s", e.link.Name, s.tunnel.Name, t.Design.Title(e.far.Gateway), key)
+				p.line("%s, %s, to %s: %s", l.Name, t.Name, l.Far, orFill(keys[t.ID]))
 			}
 		}
 	}

@@ -3,11 +3,9 @@ package handover
 import (
 	"fmt"
 	"net/netip"
-	"slices"
 	"strings"
 
-	"dravin/core/design"
-	"dravin/core/route"
+	"dravin/core/box"
 )
 
 // How tunnels and circuits whose routes are entered by hand are watched.
@@ -36,34 +34,19 @@ func (s *script) watched() (out []watched) {
 			into[v] = true
 		}
 	}
-	for _, e := range s.ends {
-		for _, x := range e.tunnels {
-			if into[x.device()] {
-				out = append(
-					out,
-					watched{x.device(), e.link.Name + ", " + x.tunnel.Name, x.up, e.asked(x), connectionName(e, x)},
-				)
+	for _, l := range s.box.Links {
+		for _, t := range l.Tunnels {
+			if into[t.Device()] {
+				out = append(out, watched{t.Device(), l.Name + ", " + t.Name, t.Up, t.Asked(), connectionName(l, t)})
 			}
 		}
 	}
-	for _, c := range s.on {
-		if into[c.device] {
-			out = append(out, watched{c.device, c.object.Name, s.t.Status.Of(c.object.ID).Up, c.far, ""})
+	for _, c := range s.box.Circuits {
+		if into[c.Device()] {
+			out = append(out, watched{c.Device(), c.Name, c.Up, c.FarInside, ""})
 		}
 	}
 	return out
-}
-
-// asked is the far end's inside address, if the tunnel's selectors let it be asked.
-func (e *end) asked(x tunnel) netip.Addr {
-	if len(x.body.Inside) != 2 {
-		return netip.Addr{}
-	}
-	own, far := x.body.Inside[e.n].Addr(), x.body.Inside[1-e.n].Addr()
-	if slices.ContainsFunc(pairs(x), func(p pair) bool { return p.local.Contains(own) && p.remote.Contains(far) }) {
-		return far
-	}
-	return netip.Addr{}
 }
 
 // watch renders a script that takes routes, in every routing instance, out of tunnels
@@ -71,14 +54,14 @@ func (e *end) asked(x tunnel) netip.Addr {
 // again for tunnels that were refused; "" where there is nothing to do. A route over none
 // that answers is taken away, so that the next goes: the kernel would keep it, since its
 // interface is there.
-func watch(t *route.Tables, g *design.Object, all []*end) string {
-	s := watching(t, g, all)
+func watch(b *box.Box) string {
+	s := watching(b)
 	list, calls := s.watched(), s.calls()
 	if len(list)+len(calls) == 0 {
 		return ""
 	}
 	s.line("#!/bin/sh")
-	s.head("Watches tunnels and circuits at " + t.Design.Title(g.ID))
+	s.head("Watches tunnels and circuits at " + b.Title)
 	s.line("set -u")
 	s.watchWords(list, calls)
 	s.part("while :; do", "done", func() {
@@ -98,20 +81,18 @@ func watch(t *route.Tables, g *design.Object, all []*end) string {
 	return s.String()
 }
 
-func watching(t *route.Tables, box *design.Object, all []*end) *script {
-	return &script{page: &page{}, t: t, box: box, ends: all, on: circuitsAt(t, box.ID)}
-}
+func watching(b *box.Box) *script { return &script{page: &page{}, box: b} }
 
 // watchSheet tells what the watcher does, where there is one.
-func watchSheet(p *page, t *route.Tables, box *design.Object, all []*end) {
-	s := watching(t, box, all)
+func watchSheet(p *page, b *box.Box) {
+	s := watching(b)
 	if len(s.watched()) > 0 {
 		p.line(
-			"  [ ] the watcher runs: what does not answer is left within %d s, and a route over nothing that answers goes",
+			"      the watcher runs: what does not answer is left within %d s, and a route over nothing that answers goes",
 			failoverSeconds,
 		)
 	} else if len(s.calls()) > 0 {
-		p.line("  [ ] the watcher runs: a tunnel that was refused is asked for again")
+		p.line("      the watcher runs: a tunnel that was refused is asked for again")
 	}
 }
 
@@ -171,11 +152,11 @@ func (s *script) round(list []watched) {
 
 // calls are the commands that ask again for what this end starts.
 func (s *script) calls() (out []string) {
-	for _, e := range s.ends {
-		for _, x := range e.tunnels {
-			for n := range pairs(x) {
-				if x.starts {
-					out = append(out, fmt.Sprintf("calls %s %s", connectionName(e, x), childName(e, x, n)))
+	for _, l := range s.box.Links {
+		for _, t := range l.Tunnels {
+			for n := range t.Pairs() {
+				if t.Starts {
+					out = append(out, fmt.Sprintf("calls %s %s", connectionName(l, t), childName(l, t, n)))
 				}
 			}
 		}

@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"dravin/core/design"
+	"dravin/core/box"
 	"dravin/core/prefix"
 	"dravin/core/route"
 )
@@ -43,18 +43,22 @@ func (s *script) ways(p *route.Point, table int) []way {
 		w := way{to: r.Prefix, table: table}
 		switch {
 		case r.Hop.Kind == route.Tunnel && r.Source == route.Static:
-			n := slices.IndexFunc(s.ends, func(e *end) bool { return e.link.ID == r.Hop.To })
-			if n < 0 || len(s.ends[n].tunnels) == 0 {
+			n := slices.IndexFunc(s.box.Links, func(l *box.Link) bool { return l.ID == r.Hop.To })
+			if n < 0 || len(s.box.Links[n].Tunnels) == 0 {
 				continue
 			}
-			w.devices, w.metric = s.ends[n].devicesOf(r), metricOf(r.Prefix, n)
-			w.up = s.ends[n].upAmong(w.devices)
+			w.devices, w.metric = devicesOf(s.box.Links[n], r), metricOf(r.Prefix, n)
+			w.up = upAmong(s.box.Links[n], w.devices)
 		case r.Hop.Kind == route.Circuit && r.Source == route.CircuitStatic:
-			n := slices.IndexFunc(s.on, func(c circuitAt) bool { return c.object.ID == r.Hop.To })
-			if n < 0 || !s.on[n].far.IsValid() || s.on[n].far.Is4() != r.Prefix.Addr().Is4() {
+			n := slices.IndexFunc(s.box.Circuits, func(c box.Circuit) bool { return c.ID == r.Hop.To })
+			if n < 0 {
 				continue
 			}
-			w.devices, w.via, w.metric = []string{s.on[n].device}, s.on[n].far, metricOf(r.Prefix, len(s.ends)+n)
+			c := s.box.Circuits[n]
+			if !c.FarInside.IsValid() || c.FarInside.Is4() != r.Prefix.Addr().Is4() {
+				continue
+			}
+			w.devices, w.via, w.metric = []string{c.Device()}, c.FarInside, metricOf(r.Prefix, len(s.box.Links)+n)
 			if r.Unusable == "" {
 				w.up = w.devices
 			}
@@ -140,26 +144,26 @@ func (w way) hops() []string {
 	return out
 }
 
-// devicesOf are the devices of the tunnels that a route into the link uses.
-func (e *end) devicesOf(r route.Route) []string {
+// devicesOf are the devices of the tunnels that a route into a link uses.
+func devicesOf(l *box.Link, r route.Route) []string {
 	var out []string
-	for _, s := range e.tunnels {
-		if len(r.Tunnels) == 0 || slices.Contains(r.Tunnels, s.tunnel.ID) {
-			out = append(out, s.device())
+	for _, t := range l.Tunnels {
+		if len(r.Tunnels) == 0 || slices.Contains(r.Tunnels, t.ID) {
+			out = append(out, t.Device())
 		}
 	}
 	if len(out) == 0 {
-		return e.devices()
+		return l.Devices()
 	}
 	return out
 }
 
 // upAmong are those of some devices whose tunnels are up.
-func (e *end) upAmong(devices []string) []string {
+func upAmong(l *box.Link, devices []string) []string {
 	var out []string
-	for _, s := range e.tunnels {
-		if s.up && slices.Contains(devices, s.device()) {
-			out = append(out, s.device())
+	for _, t := range l.Tunnels {
+		if t.Up && slices.Contains(devices, t.Device()) {
+			out = append(out, t.Device())
 		}
 	}
 	return out
@@ -206,37 +210,12 @@ func ownSource(point *route.Point, v4 bool) string {
 // allWays are the ways of all routing instances.
 func (s *script) allWays() []way {
 	var out []way
-	for n, segment := range route.Instances(s.t.Design, s.box) {
+	for n, i := range s.box.Instances {
 		table := 0
 		if n > 0 {
 			table = kernelTable(n - 1)
 		}
-		out = append(out, s.ways(s.t.PointIn(s.box.ID, segment), table)...)
-	}
-	return out
-}
-
-// circuitAt is a circuit as a box of one's own sees it.
-type circuitAt struct {
-	object *design.Object
-	near   design.CircuitEnd
-	device string
-	own    netip.Prefix // its address there, with the length of the range; invalid if none is known
-	far    netip.Addr   // the far end's
-}
-
-// circuitsAt are the circuits of a gateway or edge router that are part of the plan.
-func circuitsAt(t *route.Tables, box design.ID) []circuitAt {
-	var out []circuitAt
-	for n, o := range design.InOrder(t.Design.Referring(box, design.KindCircuit)) {
-		for k, e := range o.Body.(*design.Circuit).Ends {
-			if e.At != box || !t.Status.Intended(o) {
-				continue
-			}
-			c := circuitAt{object: o, near: e, device: fmt.Sprintf("circuit%d", n+1)}
-			c.own, c.far = route.OnCircuit(t.Design, o, k)
-			out = append(out, c)
-		}
+		out = append(out, s.ways(i.Table, table)...)
 	}
 	return out
 }

@@ -203,7 +203,7 @@ func RouterID(d *design.Design, box design.ID) (id netip.Addr) {
 		return id
 	}
 	for _, s := range SessionsOf(d, o.ID) {
-		if a := s.Body.(*design.Session).Ends[endAt(d, s, o.ID)].Address; a.Is4() && (!id.IsValid() || a.Less(id)) {
+		if a := s.Body.(*design.Session).Ends[settings.EndAt(d, s, o.ID)].Address; a.Is4() && (!id.IsValid() || a.Less(id)) {
 			id = a
 		}
 	}
@@ -224,12 +224,4 @@ func SessionsOf(d *design.Design, id design.ID) []*design.Object {
 		}
 	}
 	return out
-}
-
-// endAt is which end of a session is a box's.
-func endAt(d *design.Design, session *design.Object, box design.ID) int {
-	if at := settings.Speaker(d, session, 1); at != nil && at.ID == box {
-		return 1
-	}
-	return 0
 }

@@ -100,7 +100,8 @@ type Route struct {
 	// Tunnels are those of a link that take it; empty: all.
 	Tunnels []design.ID `json:"tunnels,omitempty"`
 
-	// NextHop is the address that an entry of a box's own names; invalid for others.
+	// NextHop is the address that an entry of a box's own names, or that of an inner router;
+	// invalid for others.
 	NextHop netip.Addr `json:"-"`
 
 	entered bool // an entry of the box's own goes before what its links bring
@@ -437,7 +438,7 @@ func (s *solver) siteGateway(p *Point, o *design.Object, b *design.Gateway) {
 		for _, r := range s.d.Ranges(inner.ID) {
 			p.Own = append(p.Own, r)
 			if !via.IsValid() || slices.ContainsFunc(lans, func(lan *design.Object) bool { return within(s.d.Ranges(lan.ID), via) }) {
-				p.add(Route{Prefix: r, Source: Inner, Hop: Hop{Kind: Deliver, To: inner.ID}, Via: "the inner router to " + inner.Name})
+				p.add(Route{Prefix: r, Source: Inner, Hop: Hop{Kind: Deliver, To: inner.ID}, NextHop: via, Via: "the inner router to " + inner.Name})
 			}
 		}
 	}

@@ -63,6 +63,14 @@ func Speaker(d *design.Design, session *design.Object, n int) *design.Object {
 	return nil
 }
 
+// EndAt is which end of a session is a box's.
+func EndAt(d *design.Design, session *design.Object, box design.ID) int {
+	if at := Speaker(d, session, 1); at != nil && at.ID == box {
+		return 1
+	}
+	return 0
+}
+
 // Waits reports whether a gateway waits for the far end to start: a cloud's, as
 // its profile says, or where there is none to ask.
 func Waits(d *design.Design, gateway design.ID) bool {

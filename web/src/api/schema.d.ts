@@ -312,6 +312,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/handover/{party}/instructions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Everything that a party must enter, as data: its sheet is the print of it */
+    get: operations["get-instructions"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/handover/{party}/reveal": {
     parameters: {
       query?: never;
@@ -1065,6 +1082,64 @@ export interface components {
       routes?: components["schemas"]["BoxRoute"][];
       /** @description What it translates; the first that fits is done. */
       translate?: components["schemas"]["Rule"][];
+    };
+    BoxInstruction: {
+      at: string;
+      check: string;
+      does: string;
+      done: boolean;
+      due: boolean;
+      /** Format: int64 */
+      end?: number;
+      from: string[];
+      id: string;
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "box"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "published-service"
+        | "intent";
+      lines: string[];
+      name: string;
+      object: string;
+      parent?: string;
+      party: string;
+      set: components["schemas"]["Setting"][];
+      who?: string;
+      why: string;
+    };
+    BoxProof: {
+      dial: string;
+      from: string;
+      never?: boolean;
+      service: string;
+      to: string;
     };
     BoxRoute: {
       /** @description Where to. */
@@ -2142,6 +2217,14 @@ export interface components {
        * @description The inner router's address in one of the site's LANs.
        */
       via?: string;
+    };
+    Instructed: {
+      /** @description Everything to enter, order, accept or build, in order; those that are not due say so. */
+      instructions: components["schemas"]["BoxInstruction"][];
+      name: string;
+      party: string;
+      /** @description What to try once all is entered. */
+      proofs: components["schemas"]["BoxProof"][];
     };
     Intent: {
       /** @description Who starts; of a party or segment everybody in it. */
@@ -3289,6 +3372,10 @@ export interface components {
       name: string;
       sides: components["schemas"]["SessionSide"][];
       status: components["schemas"]["StatusVerdict"];
+    };
+    Setting: {
+      key: string;
+      values: string[];
     };
     Sheet: {
       /** @description Those that have it as a subject. */
@@ -4638,6 +4725,43 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["StoreInfo"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-instructions": {
+    parameters: {
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+        /** @description The ID of a site, network, hub or edge router. */
+        party: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Instructed"];
         };
       };
       /** @description Error */

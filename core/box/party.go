@@ -1,0 +1,65 @@
+package box
+
+import (
+	"dravin/core/design"
+	"dravin/core/route"
+	"dravin/core/walk"
+)
+
+// Party is a site, network, hub or edge router with its boxes, and with what its
+// administrator must do.
+type Party struct {
+	ID           design.ID
+	Kind         design.Kind
+	Name         string
+	Boxes        []*Box
+	Instructions []Instruction
+	Proofs       []Proof
+}
+
+// Parties are the kinds that get something.
+var Parties = []design.Kind{design.KindSite, design.KindNetwork, design.KindHub, design.KindEdgeRouter}
+
+// PartyOf resolves a party.
+func PartyOf(t *route.Tables, id design.ID) *Party {
+	o := t.Design.Get(id)
+	p := &Party{ID: id, Kind: o.Kind, Name: o.Name, Boxes: At(t, id), Instructions: Instructions(t, id), Proofs: []Proof{}}
+	for _, i := range t.Design.Of(design.KindIntent) {
+		if x, ok := proof(t, i, id); ok {
+			p.Proofs = append(p.Proofs, x)
+		}
+	}
+	return p
+}
+
+// Proof is a flow that a party tries once all is entered.
+type Proof struct {
+	From    string `json:"from"`
+	Dial    string `json:"dial"`    // what is dialled, as an address
+	Service string `json:"service"` // such as tcp/502
+	To      string `json:"to"`      // who must answer, or must not
+	Never   bool   `json:"never,omitempty"`
+}
+
+func proof(t *route.Tables, intent *design.Object, party design.ID) (p Proof, ok bool) {
+	d := t.Design
+	in := intent.Body.(*design.Intent)
+	if !d.Concerns(in.From, party) {
+		return p, false
+	}
+	p = Proof{From: d.Get(in.From).Name, Dial: "any address", Service: "every service", To: d.Get(in.To).Name, Never: in.Never}
+	if in.Service != (design.Service{}) {
+		p.Service = in.Service.String()
+	}
+	from := in.From
+	if o := d.Get(from); o.Kind == design.KindSegment {
+		from = party
+	}
+	if flow, err := walk.FlowBetween(t, from, in.To, in.Service); err == nil {
+		p.Dial = flow.To.String()
+		if in.Service != (design.Service{}) {
+			p.Service = flow.Service.String() // what is dialled, where a published service leads there
+		}
+	}
+	return p, true
+}

@@ -1,0 +1,106 @@
+package box
+
+import (
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/route"
+)
+
+// Rule is a translation of a box, with the names of what it speaks of.
+type Rule struct {
+	route.Translation
+	FromName, TowardName string // of the joints that it asks for; empty if of none
+	Listed               bool   // the box lists it itself
+	// Selected are the ways in which it hides behind the box's own address toward selectors.
+	Selected []Hidden
+}
+
+// Hidden is a range toward which packets are hidden behind an address.
+type Hidden struct {
+	Remote netip.Prefix
+	Own    netip.Addr
+}
+
+func rules(t *route.Tables, b *Box) []Rule {
+	d := t.Design
+	name := func(id design.ID) string {
+		if id == "" {
+			return ""
+		}
+		return d.Title(id)
+	}
+	var out []Rule
+	for _, x := range b.Main().Table.Translations {
+		r := Rule{Translation: x, FromName: name(x.From), TowardName: name(x.Toward), Listed: x.Of == b.ID}
+		if x.Does == design.OwnAddress {
+			r.Selected = towardSelectors(t, b, x)
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+func towardSelectors(t *route.Tables, b *Box, x route.Translation) []Hidden {
+	var out []Hidden
+	point := b.Main().Table
+	for _, s := range point.Selectors {
+		a := t.OwnAddress(point, route.Hop{}, nil, s.Remote.Addr()).Addr
+		if (x.Toward == "" || x.Toward == s.Link) && s.Local.Contains(a) && slices.Contains(b.Stands, a) {
+			out = append(out, Hidden{s.Remote, a})
+		}
+	}
+	return out
+}
+
+// Listener is a published service at a box.
+type Listener struct {
+	ID      design.ID
+	Name    string
+	Address netip.Addr
+	Service design.Service
+	Callers []netip.Prefix // who may call; empty: everybody
+	Proxies bool           // it ends the connection and opens another
+	Dials   netip.Addr     // where it leads
+	Port    uint16
+	// Tunnels are those over which the box dials, if it does over a link, and Source the
+	// address from which; invalid where the kernel chooses it.
+	Tunnels []design.ID
+	Source  netip.Addr
+}
+
+func listeners(t *route.Tables, b *Box) []Listener {
+	d := t.Design
+	var out []Listener
+	for _, o := range d.ListenersAt(b.ID) {
+		body := o.Body.(*design.Listener)
+		l := Listener{
+			ID: o.ID, Name: o.Name, Address: body.Address, Service: body.Service, Callers: body.Callers, Proxies: body.Proxies(),
+		}
+		l.Dials, l.Port = d.DialOf(body)
+		if l.Proxies {
+			l.Tunnels = dialledOver(t, b, l.Dials)
+			src := t.Dials(b.ID, l.Dials)
+			if src.IsValid() && !src.Assumed && src.Addr.Is4() == l.Dials.Is4() && len(l.Tunnels) < 2 {
+				l.Source = src.Addr
+			}
+		}
+		out = append(out, l)
+	}
+	return out
+}
+
+// dialledOver are the tunnels over which a box dials an address itself.
+func dialledOver(t *route.Tables, b *Box, to netip.Addr) (out []design.ID) {
+	c := b.Main().Table.Lookup(to)
+	if c.Winner == nil || c.Winner.Hop.Kind != route.Tunnel {
+		return nil
+	}
+	for _, s := range t.Design.Tunnels(c.Winner.Hop.To) {
+		if len(c.Winner.Tunnels) == 0 || slices.Contains(c.Winner.Tunnels, s.ID) {
+			out = append(out, s.ID)
+		}
+	}
+	return out
+}
