@@ -119,7 +119,7 @@ func tablePage(v *solved, in *inTable) (TablePage, error) {
 	for _, r := range p.Routes {
 		to, known := far[r.Hop]
 		if !known {
-			if at := v.design.Party(route.FarEnd(v.design, p, r.Hop)); at != nil {
+			if at := v.design.Party(v.tables().FarEnd(p, r.Hop)); at != nil {
 				to = at.ID
 			}
 			far[r.Hop] = to

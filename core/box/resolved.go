@@ -7,6 +7,7 @@ import (
 	"dravin/core/negotiate"
 	"dravin/core/route"
 	"dravin/core/settings"
+	"dravin/core/topology"
 )
 
 // resolved is the body of an object with what follows from the rest of the design filled in:
@@ -43,7 +44,7 @@ func resolved(d *design.Design, o *design.Object) design.Body {
 		return &out
 	case *design.Attachment:
 		out := *b
-		out.Bound = route.HubTableOf(d, o)
+		out.Bound = topology.BoundTable(d, o)
 		return &out
 	}
 	return o.Body

@@ -9,6 +9,7 @@ import (
 	"dravin/core/negotiate"
 	"dravin/core/route"
 	"dravin/core/settings"
+	"dravin/core/topology"
 )
 
 // says is what a sentence tells of an object.
@@ -498,7 +499,7 @@ func attachment(w *writer, o *design.Object, _ int) says {
 		check:  "it is listed as attached",
 		covers: []string{"what", "bound", "feeds", "subnets", "keep_out", "source_pool", "enters", "segment"},
 	}
-	if table := route.HubTableOf(w.d, o); table != "" {
+	if table := topology.BoundTable(w.d, o); table != "" {
 		s.line("bound to %s", w.d.Get(table).Name)
 	}
 	for _, f := range b.Feeds {

@@ -12,6 +12,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/draft"
 	"dravin/core/status"
+	"dravin/core/topology"
 	"dravin/demo"
 )
 
@@ -68,7 +69,7 @@ func TestACopyJoinsAsItsModelOnceItHasAnAddress(t *testing.T) {
 	}
 	d, _, err = d.Apply(edits)
 	require.NoError(t, err)
-	up := status.Of(d, status.Condition{})
+	up := topology.Status(d, status.Condition{})
 	for _, o := range append(d.Inside(link.ID), link) {
 		assert.True(t, up.Of(o.ID).Up, "%s: %s", o.Name, up.Of(o.ID).Why)
 	}

@@ -8,6 +8,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/lifecycle"
 	"dravin/core/status"
+	"dravin/core/topology"
 	"dravin/core/words"
 )
 
@@ -133,7 +134,7 @@ func (c *collector) attachment(o *design.Object) {
 	if p.Hub.SubnetPerZone && c.d.Get(a.What).Kind == design.KindNetwork {
 		c.attachedSubnets(o, a)
 	}
-	if v := c.st.Refusal(o); !v.Up {
+	if v := topology.Refusal(c.st, o); !v.Up {
 		c.refused(o, v)
 	}
 	if len(a.Feeds) == 0 {
@@ -184,7 +185,7 @@ func (c *collector) attachedSubnets(o *design.Object, a *design.Attachment) {
 func (c *collector) refused(o *design.Object, v status.Verdict) {
 	own := c.d.AttachmentExports(o)
 	for _, other := range c.d.Inside(o.Parent, design.KindAttachment) {
-		a, b, clash := status.Clash(own, c.d.AttachmentExports(other))
+		a, b, clash := topology.Clash(own, c.d.AttachmentExports(other))
 		if other.ID == o.ID || !clash {
 			continue
 		}

@@ -12,6 +12,7 @@ import (
 	"dravin/core/route"
 	"dravin/core/settings"
 	"dravin/core/status"
+	"dravin/core/topology"
 	"dravin/core/walk"
 	"dravin/core/words"
 )
@@ -41,7 +42,7 @@ func (c *collector) heldAgainst(o *design.Object, end design.ID, wanted []netip.
 	var missing, unasked []netip.Prefix
 	var why []string
 	for _, w := range wanted {
-		if _, has := slices.BinarySearchFunc(learned, w, prefix.Compare); has || !c.st.Brings(o.ID, w.Addr().Is4()).Up {
+		if _, has := slices.BinarySearchFunc(learned, w, prefix.Compare); has || !topology.Brings(c.st, o.ID, w.Addr().Is4()).Up {
 			continue
 		}
 		missing = append(missing, w)
@@ -197,7 +198,7 @@ func (c *collector) chanceIn(o *design.Object, p *route.Point) {
 			continue
 		}
 		a := p.Routes[n-1]
-		if a.Prefix != b.Prefix || a.Source != b.Source || a.Unusable != "" || b.Unusable != "" || a.Learned != nil && b.Learned != nil || route.FarEnd(c.d, p, a.Hop) == route.FarEnd(c.d, p, b.Hop) {
+		if a.Prefix != b.Prefix || a.Source != b.Source || a.Unusable != "" || b.Unusable != "" || a.Learned != nil && b.Learned != nil || c.t.FarEnd(p, a.Hop) == c.t.FarEnd(p, b.Hop) {
 			continue
 		}
 		say(fmt.Sprintf("%s: both are %s; Dravin takes %s", a.Prefix, a.Source, a.Via), "%s has two equal routes for %s, by %s and by %s, and nothing says which wins", p.Title, a.Prefix, a.Via, b.Via)
@@ -266,7 +267,7 @@ func (c *collector) oneWayByHand(o, party *design.Object, said map[design.ID]boo
 			r.Hop.Kind != route.Tunnel && r.Hop.Kind != route.Circuit {
 			continue
 		}
-		over := c.d.Party(route.FarEnd(c.d, c.t.Point(o.ID), r.Hop))
+		over := c.d.Party(c.t.FarEnd(c.t.Point(o.ID), r.Hop))
 		to := prefix.FirstHost(r.Prefix)
 		for _, place := range c.t.Holders(to) {
 			far := c.d.Party(place)

@@ -3,6 +3,7 @@ package finding
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 
@@ -12,6 +13,7 @@ import (
 	"dravin/core/prefix"
 	"dravin/core/settings"
 	"dravin/core/status"
+	"dravin/core/topology"
 	"dravin/core/words"
 )
 
@@ -19,27 +21,24 @@ import (
 // autonomous system, so that each discards what the other announces (RFC 4271
 // section 9.1.2). Two that speak to each other directly are internal peers.
 func (c *collector) asns(*design.Object) {
-	near := map[design.ID][]design.ID{}
+	counts := func(j design.Joint) bool {
+		// Where routes are entered by hand, no path tells who passed them on.
+		k := topology.KindOf(j.Object)
+		return k.Learns != nil && (j.Kind == design.KindCircuit || k.Learns(c.d, j.Object)) && status.Exists(j.Object) &&
+			asnOf(c.d.Get(j.Ends[0])) != 0 && asnOf(c.d.Get(j.Ends[1])) != 0
+	}
+	joined := topology.Ends(c.d, counts)
+	whole := joined.Components()
+	own := topology.Ends(c.d, func(j design.Joint) bool {
+		return counts(j) && asnOf(c.d.Get(j.Ends[0])) == asnOf(c.d.Get(j.Ends[1]))
+	}).Components()
 	asn := map[design.ID]uint32{}
-	for j := range c.d.Joints() {
-		l, isLink := j.Body.(*design.Link)
-		if j.Kind != design.KindCircuit && !isLink || isLink && l.Routing != design.RoutingBGP || !status.Exists(j.Object) {
-			continue // where routes are entered by hand, no path tells who passed them on
-		}
-		for n, id := range j.Ends {
-			if own := asnOf(c.d.Get(id)); own != 0 {
-				asn[id] = own
-				near[id] = append(near[id], j.Ends[1-n])
-			}
+	for id := range whole {
+		if asn[id] = asnOf(c.d.Get(id)); own[id] == "" {
+			own[id] = id
 		}
 	}
-	var speakers []design.ID
-	for id := range asn {
-		speakers = append(speakers, id)
-	}
-	slices.Sort(speakers)
-	whole := clusters(speakers, near, func(_, _ design.ID) bool { return true })
-	own := clusters(speakers, near, func(a, b design.ID) bool { return asn[a] == asn[b] })
+	speakers := slices.Sorted(maps.Keys(asn))
 	said := map[[2]string]int{} // where in out, by what is joined and the ASN
 	for k, id := range speakers {
 		first := slices.IndexFunc(speakers[:k], func(a design.ID) bool { return asn[a] == asn[id] && whole[a] == whole[id] && own[a] != own[id] })
@@ -58,29 +57,6 @@ func (c *collector) asns(*design.Object) {
 		f.more = otherASN(c.d.Party(id).ID, asn[id])
 		said[key] = len(c.out) - 1
 	}
-}
-
-// clusters tells for each speaker the first of those that hang together by
-// sessions that count.
-func clusters(all []design.ID, near map[design.ID][]design.ID, counts func(a, b design.ID) bool) map[design.ID]design.ID {
-	out := map[design.ID]design.ID{}
-	for _, first := range all {
-		queue := []design.ID{first}
-		for len(queue) > 0 {
-			at := queue[0]
-			queue = queue[1:]
-			if out[at] != "" {
-				continue
-			}
-			out[at] = first
-			for _, b := range near[at] {
-				if out[b] == "" && counts(at, b) {
-					queue = append(queue, b)
-				}
-			}
-		}
-	}
-	return out
 }
 
 // otherASN gives everything of a party that has an ASN a free one.

@@ -6,7 +6,6 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/prefix"
-	"dravin/core/status"
 )
 
 // Claim is one party's hold on a range.
@@ -121,51 +120,4 @@ func withMapped(d *design.Design, claims []Claim) []Claim {
 		}
 	}
 	return claims
-}
-
-// domains tells for every party which component of joined parties it is in, from 1.
-// What nothing reaches is in none, 0.
-func domains(joins []status.Join) map[design.ID]int {
-	of := map[design.ID]int{}
-	near := neighbours(joins)
-	next := 0
-	for _, j := range joins {
-		if of[j.A] != 0 {
-			continue
-		}
-		next++
-		for party := range reach(near, j.A, nil) {
-			of[party] = next
-		}
-		of[j.A] = next
-	}
-	return of
-}
-
-// neighbours are the joins of each party.
-func neighbours(joins []status.Join) map[design.ID][]status.Join {
-	out := map[design.ID][]status.Join{}
-	for _, j := range joins {
-		out[j.A] = append(out[j.A], j)
-		out[j.B] = append(out[j.B], status.Join{A: j.B, B: j.A, By: j.By})
-	}
-	return out
-}
-
-// reach are the parties that can be reached from one without leaving it by one of
-// the joins that are closed, nor passing it again.
-func reach(near map[design.ID][]status.Join, from design.ID, closed []design.ID) map[design.ID]bool {
-	seen := map[design.ID]bool{}
-	queue := []design.ID{from}
-	for len(queue) > 0 {
-		at := queue[0]
-		queue = queue[1:]
-		for _, j := range near[at] {
-			if j.B != from && !seen[j.B] && (at != from || !slices.Contains(closed, j.By)) {
-				seen[j.B] = true
-				queue = append(queue, j.B)
-			}
-		}
-	}
-	return seen
 }

@@ -14,6 +14,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/prefix"
 	"dravin/core/status"
+	"dravin/core/topology"
 )
 
 // Weight tells how bad a group is.
@@ -106,13 +107,20 @@ func intentEnds(d *design.Design) map[design.ID][]design.ID {
 
 // estate is what joins which parties at one horizon.
 type estate struct {
-	near    map[design.ID][]status.Join
-	domains map[design.ID]int
+	graph   topology.Graph
+	domains map[design.ID]int // by party which component it is in, from 1; what nothing reaches is in none, 0
 }
 
 func estateOf(d *design.Design, h status.Horizon) estate {
-	joins := status.Of(d, status.Condition{Horizon: h}).Joins()
-	return estate{neighbours(joins), domains(joins)}
+	g := topology.Of(d, status.Condition{Horizon: h}).Meant()
+	out, numbers := estate{g, map[design.ID]int{}}, map[design.ID]int{}
+	for party, first := range g.Components() {
+		if numbers[first] == 0 {
+			numbers[first] = len(numbers) + 1
+		}
+		out.domains[party] = numbers[first]
+	}
+	return out
 }
 
 // weigh sets weight, sentence and number of parties in one sweep over the
@@ -176,7 +184,7 @@ func (s *sweep) pastMappings(c Claim) bool {
 		if len(c.Mapped)+len(o.Mapped) == 0 || o.Party == c.Party || o.Segment != c.Segment && o.Segment != "" && c.Segment != "" {
 			return false
 		}
-		return reach(s.near, c.Party, c.toward)[o.Party] && reach(s.near, o.Party, o.toward)[c.Party]
+		return s.graph.Reach(c.Party, c.toward...)[o.Party] && s.graph.Reach(o.Party, o.toward...)[c.Party]
 	})
 }
 

@@ -6,6 +6,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/settings"
+	"dravin/core/topology"
 )
 
 // box fills the table of a translating box: the places in which it stands, its own
@@ -27,31 +28,12 @@ func (s *solver) box(p *Point, o *design.Object, b *design.Box) {
 			if place == nil || a.Is4() != all.Addr().Is4() {
 				continue
 			}
-			if next := RouterOf(s.d, place); next != "" {
+			if next := topology.Router(s.d, place); next != "" {
 				p.add(Route{Prefix: all, Source: Static, Hop: Hop{Kind: Gateway, To: next, Through: place.ID}, Via: s.d.Get(next).Name})
 			}
 			break
 		}
 	}
-}
-
-// RouterOf is what the hosts of a LAN or subnet send to for everything that is not
-// beside them; empty if there is nothing.
-func RouterOf(d *design.Design, place *design.Object) design.ID {
-	switch b := place.Body.(type) {
-	case *design.Subnet:
-		return b.Table
-	case *design.LAN:
-		if len(b.Gateways) > 0 {
-			return b.Gateways[0]
-		}
-	}
-	for _, g := range d.Inside(place.Parent, design.KindGateway) {
-		if d.StandsIn(g, place) {
-			return g.ID
-		}
-	}
-	return ""
 }
 
 // beside lets an entry lead to who has the address that it names, in the place in
@@ -71,7 +53,7 @@ func (s *solver) beside(p *Point, way *Route, via netip.Addr) {
 		}
 	}
 	if place.Kind == design.KindSubnet {
-		way.Hop = Hop{Kind: Gateway, To: RouterOf(s.d, place), Through: place.ID}
+		way.Hop = Hop{Kind: Gateway, To: topology.Router(s.d, place), Through: place.ID}
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/status"
+	"dravin/core/topology"
 )
 
 // preference is the order of a point's cloud, where its profile has one; what
@@ -60,17 +61,10 @@ func (s *solver) attachedSegment(a *design.Object) design.ID {
 // offered are the ranges that an attachment brings into its hub without a
 // session. What sessions and other hubs tell is learned.
 func (s *solver) exports(a *design.Object) []netip.Prefix {
-	switch b := s.d.Get(a.Body.(*design.Attachment).What).Body.(type) {
-	case *design.Hub:
+	what := s.d.Get(a.Body.(*design.Attachment).What)
+	k := topology.KindOf(what)
+	if what.Kind == design.KindHub || k != nil && k.Learns != nil && k.Learns(s.d, what) {
 		return nil
-	case *design.Link:
-		if b.Routing == design.RoutingBGP {
-			return nil
-		}
-	case *design.Circuit:
-		if len(s.d.Inside(a.Body.(*design.Attachment).What, design.KindSession)) > 0 {
-			return nil
-		}
 	}
 	return s.d.AttachmentExports(a)
 }
@@ -93,7 +87,7 @@ func attachedHop(d *design.Design, attachment *design.Object) Hop {
 // far blocks where the profile says so, and what a lent gateway knows.
 func (s *solver) halves(p *Point) {
 	for _, o := range design.InOrder(s.d.Referring(p.Party.ID, design.KindPeering)) {
-		own, far, ok := halvesOf(o, p.Party.ID)
+		own, far, ok := topology.Halves(o, p.Party.ID)
 		profile := s.d.ProfileOf(p.Party.ID)
 		if !ok || profile == nil || profile.Peering == nil {
 			continue
@@ -120,16 +114,6 @@ func (r Route) leavesParty() bool {
 	return r.Unusable == "" && (r.Hop.Kind == Tunnel || r.Hop.Kind == Circuit)
 }
 
-func halvesOf(peering *design.Object, network design.ID) (own, far design.Half, ok bool) {
-	h := peering.Body.(*design.Peering).Halves
-	for n := range h {
-		if h[n].Network == network {
-			return h[n], h[1-n], true
-		}
-	}
-	return own, far, false
-}
-
 func (s *solver) peering(p *Point, o *design.Object, ranges []netip.Prefix) {
 	v := s.st.Of(o.ID)
 	if !v.Up && !status.Exists(o) {
@@ -143,7 +127,7 @@ func (s *solver) peering(p *Point, o *design.Object, ranges []netip.Prefix) {
 // peered gives a gateway that is lent the ranges of the networks that use it.
 func (s *solver) peered(p *Point, gateway *design.Object) {
 	for _, o := range design.InOrder(s.d.Referring(gateway.Parent, design.KindPeering)) {
-		own, far, ok := halvesOf(o, gateway.Parent)
+		own, far, ok := topology.Halves(o, gateway.Parent)
 		if profile := s.d.ProfileOf(gateway.ID); ok && own.LendsGateway && profile != nil && profile.Peering != nil && (profile.Peering.AutomaticRoutes || far.UsesGateway) {
 			s.peering(p, o, s.d.Ranges(far.Network))
 		}
@@ -185,7 +169,7 @@ func (s *solver) fed(p *Point) {
 	}
 	for _, a := range s.d.Referring(network.ID, design.KindAttachment) {
 		v := s.st.Of(a.ID)
-		if table := s.t.Point(HubTableOf(s.d, a)); table != nil && (v.Up || status.Exists(a)) {
+		if table := s.t.Point(topology.BoundTable(s.d, a)); table != nil && (v.Up || status.Exists(a)) {
 			for _, r := range table.Routes {
 				if r.Hop.To != network.ID {
 					p.add(s.status(p, Route{Prefix: r.Prefix, Source: Hub, Hop: Hop{Kind: Attached, To: a.ID}, Via: s.d.Title(a.Parent), Unusable: r.Unusable, Down: r.Down, Learned: r.Learned}, v))
@@ -199,18 +183,6 @@ func (s *solver) fed(p *Point) {
 func (p *Point) learns(d *design.Design) string {
 	if b, ok := d.Get(p.ID).Body.(*design.Table); ok {
 		return b.Learns
-	}
-	return ""
-}
-
-// HubTableOf is the table that decides for what comes in by an attachment: the
-// one it is bound to, or the hub's only one; empty if there is none.
-func HubTableOf(d *design.Design, attachment *design.Object) design.ID {
-	if b := attachment.Body.(*design.Attachment); b.Bound != "" {
-		return b.Bound
-	}
-	if tables := d.Inside(attachment.Parent, design.KindHubTable); len(tables) > 0 {
-		return tables[0].ID
 	}
 	return ""
 }

@@ -8,6 +8,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/prefix"
 	"dravin/core/status"
+	"dravin/core/topology"
 )
 
 // Learned is what a session brought with a route (RFC 4271 section 5).
@@ -105,7 +106,7 @@ func (s *solver) expected(p *Point) {
 		if link {
 			r.Source, r.Hop.Kind = VPNBGP, Tunnel
 		}
-		if v := s.st.Brings(x.Joint, x.Prefix.Addr().Is4()); v.Up {
+		if v := topology.Brings(s.st, x.Joint, x.Prefix.Addr().Is4()); v.Up {
 			r.Expected, r.Unusable = Missing, "it is expected here and was not learned"
 			if e, ok := s.t.network.learn().Best(Key{p.ID, p.Segment}.String(), x.Prefix); ok && slices.ContainsFunc(e.Lost, func(l *bgp.Route) bool { return !l.Own() && l.Session.Ends[l.End].Group == string(x.Joint) }) {
 				r.Expected, r.Unusable = Lost, "it was learned, and another goes before it: "+e.By.String()

@@ -14,6 +14,7 @@ import (
 	"dravin/core/prefix"
 	"dravin/core/settings"
 	"dravin/core/status"
+	"dravin/core/topology"
 )
 
 // Source tells how a route came into a table.
@@ -65,17 +66,34 @@ type Hop struct {
 	Through design.ID `json:"through,omitempty"`
 }
 
-// FarEnd is what a next hop of a table leads to: the far end of a link, circuit,
-// peering or attachment, else what it names; empty for the internet.
-func FarEnd(d *design.Design, p *Point, h Hop) design.ID {
-	j, ok := design.JointOf(d.Get(h.To))
-	if !ok {
-		return h.To
-	}
-	for n, end := range j.Ends {
-		if at := d.Party(end); at != nil && at.ID == p.Party.ID {
-			return j.Ends[1-n]
+// Edge is the direction of a joint that a next hop of a table takes; ok is false for a hop that
+// takes none: into a LAN or subnet, to a box or router beside it, to the internet.
+func (t *Tables) Edge(p *Point, h Hop) (e topology.Edge, ok bool) {
+	joint, at := h.To, p.ID
+	switch h.Kind {
+	case Tunnel, Circuit:
+		if p.Kind == design.KindHubTable {
+			at = p.Party.ID
 		}
+	case Peer, Attached:
+		at = p.Party.ID
+	case OtherHub:
+		a := t.Design.AttachmentOf(p.Party.ID, h.To)
+		if a == nil {
+			return e, false
+		}
+		joint, at = a.ID, p.Party.ID
+	default:
+		return e, false
+	}
+	return t.Topology.From(joint, at)
+}
+
+// FarEnd is what a next hop of a table leads to: the far end of a joint, else what it names;
+// empty for the internet.
+func (t *Tables) FarEnd(p *Point, h Hop) design.ID {
+	if e, ok := t.Edge(p, h); ok {
+		return e.To
 	}
 	return h.To
 }
@@ -148,8 +166,10 @@ type Point struct {
 // Tables is the control plane of a design under a condition. A table is worked
 // out when it is first asked for. Tables may be used by many at once.
 type Tables struct {
-	Design     *design.Design
-	Status     *status.Status
+	Design *design.Design
+	Status *status.Status
+	// Topology says what joins what, and where a joint leads.
+	Topology   *topology.Topology
 	points     *design.Memo[Key, *Point]
 	places     *design.Memo[string, *prefix.Table[design.ID]]
 	boundaries *design.Memo[string, []netip.Prefix]
@@ -159,7 +179,7 @@ type Tables struct {
 
 // Solve computes the tables of a design under a condition.
 func Solve(d *design.Design, c status.Condition) *Tables {
-	return begin(d, status.Of(d, c), newWorld())
+	return begin(d, topology.Status(d, c), newWorld())
 }
 
 func begin(d *design.Design, base *status.Status, w *network) *Tables {
@@ -169,6 +189,7 @@ func begin(d *design.Design, base *status.Status, w *network) *Tables {
 	}
 	w.d, w.base = d.Watched(nil), base
 	t.Status = base.Dropping(w.dropped)
+	t.Topology = topology.With(d, t.Status)
 	return t
 }
 
@@ -176,6 +197,7 @@ func begin(d *design.Design, base *status.Status, w *network) *Tables {
 // changes do not touch is not worked out again.
 func (t *Tables) After(next *design.Design, changes *design.Changes) *Tables {
 	out := begin(next, t.Status.After(next, changes), t.network.after(changes))
+	out.Topology = t.Topology.After(next, out.Status, changes)
 	out.changes = changes.With(out.network.differs())
 	out.points.After(t.points, out.changes)
 	out.places.After(t.places, changes)
@@ -190,6 +212,7 @@ func (t *Tables) Changes() *design.Changes { return t.changes }
 // Settle takes over what still holds of the tables before, and lets go of them.
 func (t *Tables) Settle() {
 	t.Status.Settle()
+	t.Topology.Settle()
 	t.points.Settle()
 	t.network.settle()
 	t.places.Settle()
@@ -198,8 +221,9 @@ func (t *Tables) Settle() {
 
 // Watched are the same tables, noting in what view notes whatever is looked at.
 func (t *Tables) Watched(view *design.Design) *Tables {
+	st := t.Status.Watched(view)
 	return &Tables{
-		Design: view, Status: t.Status.Watched(view), points: t.points, places: t.places, boundaries: t.boundaries,
+		Design: view, Status: st, Topology: t.Topology.Watched(view, st), points: t.points, places: t.places, boundaries: t.boundaries,
 		network: t.network, changes: t.changes,
 	}
 }
@@ -360,7 +384,7 @@ func (s *solver) solve(o *design.Object, segment design.ID) *Point {
 		s.hubTable(p, o, b)
 		s.learned(p)
 	case *design.EdgeRouter:
-		s.circuits(p)
+		s.joints(p)
 		s.learned(p)
 	case *design.InnerRoute:
 		s.innerRouter(p, o, b)
@@ -382,8 +406,7 @@ func (s *solver) gateway(p *Point, o *design.Object, b *design.Gateway) {
 	case *design.Site:
 		s.siteGateway(p, o, b)
 	}
-	s.links(p)
-	s.circuits(p)
+	s.joints(p)
 	s.insides(p)
 	if p.Party.Kind == design.KindSite {
 		s.boxRoutes(p, b.Routes)
@@ -398,12 +421,12 @@ func (s *solver) gateway(p *Point, o *design.Object, b *design.Gateway) {
 // route into one of them would take it: the tunnel itself must not go through it.
 func (s *solver) pinned(p *Point) {
 	for _, o := range design.InOrder(s.d.Referring(p.ID, design.KindLink)) {
-		_, _, n, ok := o.Body.(*design.Link).End(p.ID)
+		e, ok := s.t.Topology.From(o.ID, p.ID)
 		if !ok || !s.st.Intended(o) {
 			continue
 		}
 		for _, t := range s.d.Inside(o.ID, design.KindTunnel) {
-			peer := settings.PeerOf(t.Body.(*design.Tunnel), n)
+			peer := settings.PeerOf(t.Body.(*design.Tunnel), e.End)
 			into := func(r Route) bool { return r.Hop.Kind == Tunnel && r.Expected == "" && r.Prefix.Contains(peer) }
 			done := func(r Route) bool { return r.Source == Implied && r.Prefix == Alone(peer) }
 			if negotiate.Known(peer) && slices.ContainsFunc(p.Routes, into) && !slices.ContainsFunc(p.Routes, done) {
@@ -525,11 +548,11 @@ func (s *solver) status(p *Point, r Route, v status.Verdict) Route {
 	return r
 }
 
-// links adds what the links at a gateway bring: routes, or selectors.
-func (s *solver) links(p *Point) {
-	for _, o := range design.InOrder(s.d.Referring(p.ID, design.KindLink)) {
-		l := o.Body.(*design.Link)
-		near, _, _, ok := l.End(p.ID)
+// joints adds what the links and circuits at a point bring without a session, and the selectors
+// of links.
+func (s *solver) joints(p *Point) {
+	for _, o := range design.InOrder(s.d.Referring(p.ID, design.KindLink, design.KindCircuit)) {
+		e, ok := s.t.Topology.From(o.ID, p.ID)
 		if !ok || !status.Exists(o) {
 			continue // it is no part of the plan
 		}
@@ -537,31 +560,41 @@ func (s *solver) links(p *Point) {
 		if !carried {
 			continue
 		}
-		for _, r := range near.Routes {
-			if l.Routing == design.RoutingBGP {
-				break // what is expected there says nothing of what is learned
-			}
-			p.add(s.status(p, Route{Prefix: r, Source: linkSource(p, l), Hop: Hop{Kind: Tunnel, To: o.ID}, Via: o.Name, Tunnels: tunnels}, s.up(o.ID, tunnels)))
+		hop, source := s.into(p, o)
+		for _, r := range topology.KindOf(o).Brings(s.d, o, e.End) {
+			p.add(s.status(p, Route{Prefix: r, Source: source, Hop: hop, Via: o.Name, Tunnels: tunnels}, s.up(o.ID, tunnels)))
 		}
-		if !s.st.Intended(o) {
-			continue // no selector takes anything into what is not built
+		if l, ok := o.Body.(*design.Link); ok && s.st.Intended(o) {
+			s.selectors(p, o, l.Ends[e.End]) // else no selector takes anything into what is not built
 		}
-		v := s.st.Of(o.ID)
-		for _, local := range near.Local {
-			for _, remote := range near.Remote {
-				if local.Addr().Is4() == remote.Addr().Is4() {
-					p.Selectors = append(p.Selectors, Selector{Link: o.ID, Local: local, Remote: remote, Status: v})
-				}
-			}
-		}
-		if p.Party.Kind == design.KindSite {
-			continue
-		}
-		// A cloud gateway routes what it has selectors for; on a Linux gateway the
-		// kernel asks its selectors whatever the route says.
+	}
+}
+
+// into is the next hop into a joint, and the source of what it brings without a session.
+func (s *solver) into(p *Point, o *design.Object) (Hop, Source) {
+	if o.Kind == design.KindCircuit {
+		return Hop{Kind: Circuit, To: o.ID}, CircuitStatic
+	}
+	return Hop{Kind: Tunnel, To: o.ID}, linkSource(p, o.Body.(*design.Link))
+}
+
+// selectors adds those of a policy-based link.
+func (s *solver) selectors(p *Point, o *design.Object, near design.End) {
+	v := s.st.Of(o.ID)
+	for _, local := range near.Local {
 		for _, remote := range near.Remote {
-			p.add(s.status(p, Route{Prefix: remote, Source: VPNStatic, Hop: Hop{Kind: Tunnel, To: o.ID}, Via: o.Name}, v))
+			if local.Addr().Is4() == remote.Addr().Is4() {
+				p.Selectors = append(p.Selectors, Selector{Link: o.ID, Local: local, Remote: remote, Status: v})
+			}
 		}
+	}
+	if p.Party.Kind == design.KindSite {
+		return
+	}
+	// A cloud gateway routes what it has selectors for; on a Linux gateway the
+	// kernel asks its selectors whatever the route says.
+	for _, remote := range near.Remote {
+		p.add(s.status(p, Route{Prefix: remote, Source: VPNStatic, Hop: Hop{Kind: Tunnel, To: o.ID}, Via: o.Name}, v))
 	}
 }
 
@@ -570,20 +603,6 @@ func linkSource(p *Point, l *design.Link) Source {
 		return Static
 	}
 	return VPNStatic
-}
-
-// circuits adds what the circuits that end at a point bring.
-func (s *solver) circuits(p *Point) {
-	for _, o := range design.InOrder(s.d.Referring(p.ID, design.KindCircuit)) {
-		for _, e := range o.Body.(*design.Circuit).Ends {
-			if e.At != p.ID || !s.meets(p, o.ID) || len(s.d.Inside(o.ID, design.KindSession)) > 0 {
-				continue
-			}
-			for _, r := range e.Routes {
-				p.add(s.status(p, Route{Prefix: r, Source: CircuitStatic, Hop: Hop{Kind: Circuit, To: o.ID}, Via: o.Name}, s.st.Of(o.ID)))
-			}
-		}
-	}
 }
 
 // overridden marks the routes that a network's own blocks beat: the fabric

@@ -10,6 +10,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/route"
 	"dravin/core/status"
+	"dravin/core/topology"
 	"dravin/demo"
 )
 
@@ -104,7 +105,7 @@ func TestHubTablesFollowFeedsAndStaticEntries(t *testing.T) {
 
 	d = with(t, d, "tarn-hub/catalogue", design.KindAttachment, func(b design.Body) { b.(*design.Attachment).KeepOut = prefixes("10.208.0.0/16") })
 	assert.Zero(t, winner(t, d, "tarn-hub/main", "10.208.1.9"), "what is kept out of export is not known")
-	assert.Equal(t, design.ID("other"), route.HubTableOf(d, &design.Object{Parent: hub.ID, Body: &design.Attachment{Bound: "other"}}))
+	assert.Equal(t, design.ID("other"), topology.BoundTable(d, &design.Object{Parent: hub.ID, Body: &design.Attachment{Bound: "other"}}))
 }
 
 func TestPeeringGivesWhatItsProfileAndOptionsSay(t *testing.T) {
@@ -168,7 +169,7 @@ func TestRefusedAndGoneLinksCarryNothing(t *testing.T) {
 		assert.Equal(t, route.Implied, winner(t, gone, "saltmarsh-station/gateway", "10.211.1.9").Source)
 		policy := with(t, d, "peatside-to-marrow-hill", design.KindLink, func(b design.Body) { b.(*design.Link).State = state })
 		assert.Empty(t, route.Solve(policy, status.Condition{}).Point(d.Find("peatside-nursery/gateway")[0].ID).Selectors)
-		for _, j := range status.Of(policy, status.Condition{}).Joins() {
+		for _, j := range topology.Of(policy, status.Condition{}).Meant().Legs() {
 			assert.NotEqual(t, d.Find("peatside-to-marrow-hill", design.KindLink)[0].ID, j.By)
 		}
 	}

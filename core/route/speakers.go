@@ -9,6 +9,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/negotiate"
 	"dravin/core/settings"
+	"dravin/core/topology"
 )
 
 // builder makes speakers and sessions of what a design holds.
@@ -17,7 +18,9 @@ type builder struct {
 }
 
 func (w *network) builder(view *design.Design) builder {
-	return builder{&solver{t: &Tables{Design: view, Status: w.base.Watched(view)}, d: view, st: w.base.Watched(view)}}
+	st := w.base.Watched(view)
+	t := &Tables{Design: view, Status: st, Topology: topology.With(view, st)}
+	return builder{&solver{t: t, d: view, st: st}}
 }
 
 // speakers are the tables of an object that routes are learned into; none of what
@@ -133,8 +136,7 @@ func (b builder) gatewayOwn(k Key, o *design.Object, g *design.Gateway) []bgp.Or
 			out = append(out, bgp.Originated{Prefix: Alone(a)})
 		}
 	}
-	b.links(p)
-	b.circuits(p)
+	b.joints(p)
 	for _, r := range p.Routes {
 		if r.Unusable == "" {
 			out = append(out, bgp.Originated{Prefix: r.Prefix, Quiet: true})
@@ -175,7 +177,7 @@ func announcedBlocks(d *design.Design, network design.ID, g *design.Gateway, bod
 func (b builder) borrowers(gateway *design.Object) []netip.Prefix {
 	var out []netip.Prefix
 	for _, o := range b.d.Referring(gateway.Parent, design.KindPeering) {
-		if own, far, ok := halvesOf(o, gateway.Parent); ok && own.LendsGateway && far.UsesGateway && b.st.Of(o.ID).Up {
+		if own, far, ok := topology.Halves(o, gateway.Parent); ok && own.LendsGateway && far.UsesGateway && b.st.Of(o.ID).Up {
 			out = append(out, b.d.Ranges(far.Network)...)
 		}
 	}
@@ -329,7 +331,7 @@ func (b builder) hubTablesAt(hub, joint *design.Object, segment design.ID) (spea
 		if body.Segment != "" {
 			segment = body.Segment
 		}
-		if bound := HubTableOf(b.d, a); bound != "" && design.Meets(segment, b.d.SegmentOf(bound)) {
+		if bound := topology.BoundTable(b.d, a); bound != "" && design.Meets(segment, b.d.SegmentOf(bound)) {
 			speaks = string(bound)
 		}
 		for _, f := range body.Feeds {
@@ -369,7 +371,7 @@ func (b builder) hubJoin(o *design.Object, body *design.Attachment) *bgp.Session
 func (b builder) joinEnd(a *design.Object) bgp.End {
 	body := a.Body.(*design.Attachment)
 	end := bgp.End{Group: string(a.ID), Families: [2]bool{true, true}, Join: true, Client: true}
-	if bound := HubTableOf(b.d, a); bound != "" {
+	if bound := topology.BoundTable(b.d, a); bound != "" {
 		end.Speaker = string(bound)
 	}
 	for _, k := range body.KeepOut {
@@ -391,7 +393,7 @@ func (b builder) hubFeed(o *design.Object, g *design.Gateway) *bgp.Session {
 		return nil
 	}
 	for _, a := range b.d.Referring(o.Parent, design.KindAttachment) {
-		if bound := HubTableOf(b.d, a); bound != "" && b.st.Of(a.ID).Up {
+		if bound := topology.BoundTable(b.d, a); bound != "" && b.st.Of(a.ID).Up {
 			nothing := []bgp.Rule{{Action: bgp.Refuse}}
 			var others []bgp.Rule // what came by an attachment is not told back to it
 			for _, p := range b.exports(a) {

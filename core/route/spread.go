@@ -10,6 +10,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/prefix"
 	"dravin/core/settings"
+	"dravin/core/topology"
 )
 
 // StopCode names what keeps a route from going further.
@@ -165,10 +166,10 @@ func (t *Tables) cameFrom(k Key, r Route) design.ID {
 	case Gateway:
 		return r.Hop.To
 	case Attached:
-		return HubTableOf(t.Design, t.Design.Get(r.Hop.To))
+		return topology.BoundTable(t.Design, t.Design.Get(r.Hop.To))
 	case Peer, Deliver:
 		if r.Source != Local && r.Source != Connected && r.Source != Inner {
-			return FarEnd(t.Design, t.PointIn(k.At, k.Segment), r.Hop)
+			return t.FarEnd(t.PointIn(k.At, k.Segment), r.Hop)
 		}
 	}
 	return ""
@@ -281,7 +282,7 @@ func (t *Tables) unentered(p netip.Prefix, network *design.Object, with map[Key]
 		}
 	}
 	for _, a := range d.Referring(network.ID, design.KindAttachment) {
-		if table := HubTableOf(d, a); table != "" && with[Key{table, ""}] && t.Status.Of(a.ID).Up {
+		if table := topology.BoundTable(d, a); table != "" && with[Key{table, ""}] && t.Status.Of(a.ID).Up {
 			from = table
 		}
 	}
@@ -295,7 +296,7 @@ func (t *Tables) unentered(p netip.Prefix, network *design.Object, with map[Key]
 	}
 	known := slices.ContainsFunc(d.Inside(network.ID, design.KindTable), func(x *design.Object) bool { return with[Key{x.ID, ""}] })
 	for _, o := range d.Referring(network.ID, design.KindPeering) {
-		mine, far, ok := halvesOf(o, network.ID)
+		mine, far, ok := topology.Halves(o, network.ID)
 		if !ok || own || !known || mine.LendsGateway && far.UsesGateway || !t.Status.Of(o.ID).Up {
 			continue
 		}

@@ -6,6 +6,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/prefix"
+	"dravin/core/topology"
 )
 
 // Translation is a rule of a box with what it comes from.
@@ -320,7 +321,7 @@ func (t *Tables) SourcePool(attachment *design.Object, src, dst netip.Addr) (net
 		return netip.Addr{}, false
 	}
 	if profile.Hub.PoolInRegion {
-		table := t.Point(HubTableOf(d, attachment))
+		table := t.Point(topology.BoundTable(d, attachment))
 		if table == nil {
 			return netip.Addr{}, false
 		}

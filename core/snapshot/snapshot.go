@@ -9,6 +9,7 @@ import (
 	"dravin/core/proof"
 	"dravin/core/route"
 	"dravin/core/status"
+	"dravin/core/topology"
 )
 
 // Solved is a design with all that follows from it. It may be used by many at
@@ -37,7 +38,7 @@ func Of(d *design.Design, c status.Condition) *Solved {
 
 // ifOther are today's proofs, nil where today is as when built.
 func (s *Solved) ifOther() *proof.Proofs {
-	if status.Unfinished(s.Design) {
+	if topology.Unfinished(s.Design) {
 		return s.today.Proofs
 	}
 	return nil

@@ -82,9 +82,11 @@ type Verdict struct {
 	Why     string    `json:"why,omitempty"`     // as a sentence
 }
 
-var up = Verdict{Up: true}
+// Up is the verdict of what is up.
+var Up = Verdict{Up: true}
 
-func down(code Cause, subject design.ID, line, format string, args ...any) Verdict {
+// Down is a verdict with its first cause.
+func Down(code Cause, subject design.ID, line, format string, args ...any) Verdict {
 	return Verdict{Cause: code, Subject: subject, Line: line, Why: fmt.Sprintf(format, args...)}
 }
 
@@ -97,24 +99,31 @@ type Status struct {
 }
 
 type store struct {
-	c    Condition
-	memo design.Memo[design.ID, held]
-	gone map[design.ID]bool
+	c      Condition
+	judges map[design.Kind]Judge
+	memo   design.Memo[design.ID, Held]
+	gone   map[design.ID]bool
 }
 
-// held is what is remembered of an object.
-type held struct {
-	verdict Verdict
-	tunnel  negotiate.Outcome
-	session negotiate.SessionOutcome
+// Held is what is known of an object: how it stands and, of a tunnel or session, what its two
+// ends come to.
+type Held struct {
+	Verdict
+	Tunnel  negotiate.Outcome
+	Session negotiate.SessionOutcome
 }
 
-// Of begins the status of a design under a condition.
-func Of(d *design.Design, c Condition) *Status {
+// Judge tells how an object of one kind stands, by what it is itself and by what it depends
+// on; that it is taken away is judged before.
+type Judge func(s *Status, o *design.Object) Held
+
+// Of begins the status of a design under a condition. judges are those of what joins things,
+// by kind; package topology has them.
+func Of(d *design.Design, c Condition, judges map[design.Kind]Judge) *Status {
 	if c.Horizon == "" {
 		c.Horizon = Built
 	}
-	s := &Status{store: &store{c: c, gone: map[design.ID]bool{}}, d: d}
+	s := &Status{store: &store{c: c, judges: judges, gone: map[design.ID]bool{}}, d: d}
 	for _, t := range c.Without {
 		if t.Object != "" {
 			s.gone[t.Object] = true
@@ -126,7 +135,7 @@ func Of(d *design.Design, c Condition) *Status {
 // After is the status of the next design under the same condition. What the
 // changes do not touch is not worked out again.
 func (s *Status) After(next *design.Design, changes *design.Changes) *Status {
-	out := Of(next, s.c)
+	out := Of(next, s.c, s.judges)
 	out.memo.After(&s.memo, changes)
 	return out // [Status.Dropping] is said of it anew
 }
@@ -150,7 +159,7 @@ func Dropped(d *design.Design, session *design.Object, end, taken int, most uint
 	if at := settings.Speaker(d, session, end); at != nil {
 		taker = d.Title(at.ID)
 	}
-	return down(SessionDown, session.ID, "bgp-max", "the session of %s has dropped: %s takes %d routes of %s at most, and there are %d", CarrierName(d, session), taker, most, family, taken)
+	return Down(SessionDown, session.ID, "bgp-max", "the session of %s has dropped: %s takes %d routes of %s at most, and there are %d", CarrierName(d, session), taker, most, family, taken)
 }
 
 // Condition is the condition that it is for.
@@ -160,80 +169,65 @@ func (s *Status) Condition() Condition { return s.c }
 func (s *Status) Design() *design.Design { return s.d }
 
 // Of is how an object stands.
-func (s *Status) Of(id design.ID) Verdict { return s.held(id).verdict }
+func (s *Status) Of(id design.ID) Verdict { return s.held(id).Verdict }
 
 // Tunnel is what the two ends of a tunnel come to, whatever else may keep it
 // down.
-func (s *Status) Tunnel(tunnel design.ID) negotiate.Outcome { return s.held(tunnel).tunnel }
+func (s *Status) Tunnel(tunnel design.ID) negotiate.Outcome { return s.held(tunnel).Tunnel }
 
 // Session is what the two ends of a session come to, whatever else may keep it
 // down.
-func (s *Status) Session(id design.ID) negotiate.SessionOutcome { return s.held(id).session }
+func (s *Status) Session(id design.ID) negotiate.SessionOutcome { return s.held(id).Session }
 
-func (s *Status) held(id design.ID) held {
-	h := s.memo.Get(s.d, id, func(view *design.Design) held { return s.Watched(view).work(id) })
-	if s.over != nil && h.verdict.Up && h.session.Up {
+func (s *Status) held(id design.ID) Held {
+	h := s.memo.Get(s.d, id, func(view *design.Design) Held { return s.Watched(view).work(id) })
+	if s.over != nil && h.Up && h.Session.Up {
 		if v, dropped := s.over(s.d, id); dropped {
-			h.verdict = v
+			h.Verdict = v
 		}
 	}
 	return h
 }
 
-func (s *Status) work(id design.ID) (h held) {
+func (s *Status) work(id design.ID) (h Held) {
 	o := s.d.Get(id)
 	if o == nil {
-		h.verdict = down(NotThereYet, id, "", "it is not in the design")
+		h.Verdict = Down(NotThereYet, id, "", "it is not in the design")
 		return h
 	}
-	if v := s.taken(o); !v.Up {
-		h.verdict = v
-	} else {
-		h.verdict = up
-	}
-	var v Verdict
+	taken := s.Taken(o)
 	switch b := o.Body.(type) {
-	case *design.Tunnel:
-		v, h.tunnel = s.tunnel(o, b)
-	case *design.Session:
-		v, h.session = s.session(o)
-	case *design.Link:
-		v = s.link(o)
-	case *design.Circuit:
-		v = s.circuit(o, b)
-	case *design.Peering:
-		v = s.peering(o, b)
-	case *design.Attachment:
-		v = s.attachment(o, b)
 	case *design.Hub, *design.EdgeRouter:
-		v = s.made(o)
+		h.Verdict = s.Made(o)
 	case *design.Gateway:
-		v = s.gateway(o)
+		h.Verdict = s.gateway(o)
 	case *design.Box:
-		v = s.faultless(o)
+		h.Verdict = s.faultless(o)
 	case *design.Listener:
-		v = s.listener(o, b)
+		h.Verdict = s.listener(o, b)
 	default:
-		v = up
+		if h.Verdict = Up; s.judges[o.Kind] != nil {
+			h = s.judges[o.Kind](s, o)
+		}
 	}
-	if h.verdict.Up {
-		h.verdict = v
+	if !taken.Up {
+		h.Verdict = taken
 	}
 	return h
 }
 
-// taken tells whether an object is taken away, by itself, with what it stands in
+// Taken tells whether an object is taken away, by itself, with what it stands in
 // or with its zone.
-func (s *Status) taken(o *design.Object) Verdict {
+func (s *Status) Taken(o *design.Object) Verdict {
 	for at := o; at != nil && len(s.gone) > 0; at = s.d.Get(at.Parent) {
 		if s.gone[at.ID] {
-			return down(s.codeOf(o), at.ID, "", "%s is taken away", s.d.Title(at.ID))
+			return Down(s.codeOf(o), at.ID, "", "%s is taken away", s.d.Title(at.ID))
 		}
 	}
-	if b, ok := o.Body.(*design.Subnet); ok && s.zoneGone(b.Zone) {
-		return down(DoesNotForward, o.ID, "", "the zone %s is taken away", b.Zone)
+	if b, ok := o.Body.(*design.Subnet); ok && s.ZoneGone(b.Zone) {
+		return Down(DoesNotForward, o.ID, "", "the zone %s is taken away", b.Zone)
 	}
-	return up
+	return Up
 }
 
 // codeOf is what it is called when something of a kind is down.
@@ -247,11 +241,11 @@ func (s *Status) codeOf(o *design.Object) Cause {
 	return DoesNotForward
 }
 
-func (s *Status) zoneGone(zone string) bool {
+func (s *Status) ZoneGone(zone string) bool {
 	return zone != "" && slices.ContainsFunc(s.c.Without, func(t Thing) bool { return t.Zone != "" && strings.EqualFold(t.Zone, zone) })
 }
 
-func (s *Status) addressGone(a netip.Addr) bool {
+func (s *Status) AddressGone(a netip.Addr) bool {
 	return slices.ContainsFunc(s.c.Without, func(t Thing) bool { return t.Address.IsValid() && t.Address == a })
 }
 
@@ -262,67 +256,43 @@ func Exists(o *design.Object) bool {
 	return st != design.Refused && st != design.Gone
 }
 
-// Unfinished reports whether anything is not ready, so that today and when built
-// may differ.
-func Unfinished(d *design.Design) bool {
-	for j := range d.Joints() {
-		c, circuit := j.Body.(*design.Circuit)
-		p, peering := j.Body.(*design.Peering)
-		if design.StateOf(j.Object) != design.Ready || circuit && c.Step != "" && c.Step != design.StepInUse || peering && !(p.Halves[0].Made && p.Halves[1].Made) {
-			return true
-		}
-	}
-	for _, o := range slices.Concat(d.Of(design.KindHub), d.Of(design.KindEdgeRouter)) {
-		if design.StateOf(o) != design.Ready {
-			return true
-		}
-	}
-	for _, o := range d.Of(design.KindTunnel) {
-		t := o.Body.(*design.Tunnel)
-		if slices.ContainsFunc(t.Outside, func(a netip.Addr) bool { return !negotiate.Known(a) }) || slices.ContainsFunc(t.Ends, func(e design.TunnelEnd) bool { return e.State != "" }) {
-			return true
-		}
-	}
-	return false
-}
-
 // Intended reports whether something counts under the horizon, as far as its own
 // making goes: that its ends agree is another matter.
-func (s *Status) Intended(o *design.Object) bool { return s.made(o).Up }
+func (s *Status) Intended(o *design.Object) bool { return s.Made(o).Up }
 
-// made is how far the making of something has come.
-func (s *Status) made(o *design.Object) Verdict {
+// Made is how far the making of something has come.
+func (s *Status) Made(o *design.Object) Verdict {
 	what, st := s.d.Title(o.ID), design.StateOf(o)
 	answer := s.answered(o)
 	switch {
 	case answer == "refused" && st != design.Ready && st != design.Gone:
-		return down(NotAccepted, o.ID, "state", "%s was refused", what)
+		return Down(NotAccepted, o.ID, "state", "%s was refused", what)
 	case answer == "accepted" && (st == design.Waiting || st == design.Refused) && o.Kind != design.KindPeering:
 		st = design.Making // the answer is what was decided, whatever state was left behind
 	}
 	switch st {
 	case design.Refused:
-		return down(NotAccepted, o.ID, "state", "%s was refused", what)
+		return Down(NotAccepted, o.ID, "state", "%s was refused", what)
 	case design.Gone:
-		return down(s.codeOf(o), o.ID, "state", "%s is gone", what)
+		return Down(s.codeOf(o), o.ID, "state", "%s is gone", what)
 	case design.Waiting:
 		if o.Kind == design.KindPeering {
-			return up // its halves tell
+			return Up // its halves tell
 		}
-		return down(NotAccepted, o.ID, "state", "%s waits for the other side's answer", what)
+		return Down(NotAccepted, o.ID, "state", "%s waits for the other side's answer", what)
 	}
 	for _, r := range s.d.Referring(o.ID, design.KindRequest) {
 		if st == design.Ready {
 			break // it was made, whatever was never answered
 		}
 		if b := r.Body.(*design.Request); b.For == o.ID && b.Answer == "" {
-			return down(NotAccepted, o.ID, "state", "%s waits for an answer of %s", what, s.d.Title(b.To))
+			return Down(NotAccepted, o.ID, "state", "%s waits for an answer of %s", what, s.d.Title(b.To))
 		}
 	}
 	if s.c.Horizon == Today && st != design.Ready && o.Kind != design.KindPeering {
-		return down(NotThereYet, o.ID, "state", "%s is %s", what, design.StateWord(st))
+		return Down(NotThereYet, o.ID, "state", "%s is %s", what, design.StateWord(st))
 	}
-	return up
+	return Up
 }
 
 // answered is what was decided of a request for something: the last answer that there

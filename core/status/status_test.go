@@ -9,6 +9,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/status"
+	"dravin/core/topology"
 	"dravin/demo"
 )
 
@@ -105,7 +106,7 @@ func TestTheFirstCause(t *testing.T) {
 			o := d.Find(c.path, c.kind)[0]
 			d, _, err := d.Apply([]design.Edit{design.PutEdit(o.With(c.do(o.Body)))})
 			require.NoError(t, err)
-			v := status.Of(d, status.Condition{}).Of(d.Find(c.asked, c.of)[0].ID)
+			v := topology.Status(d, status.Condition{}).Of(d.Find(c.asked, c.of)[0].ID)
 			assert.Equal(t, c.code == "", v.Up, v.Why)
 			assert.Equal(t, c.code, v.Cause, v.Why)
 			assert.Contains(t, v.Why, c.why)
@@ -131,8 +132,8 @@ func TestHorizonsAndWhatIsTakenAway(t *testing.T) {
 	l.State = design.Drafted
 	d, _, err := d.Apply([]design.Edit{design.PutEdit(o.With(&l))})
 	require.NoError(t, err)
-	assert.True(t, status.Of(d, status.Condition{}).Of(hill).Up)
-	today := status.Of(d, status.Condition{Horizon: status.Today}).Of(hill)
+	assert.True(t, topology.Status(d, status.Condition{}).Of(hill).Up)
+	today := topology.Status(d, status.Condition{Horizon: status.Today}).Of(hill)
 	assert.Equal(t, status.NotThereYet, today.Cause)
 	assert.Equal(t, hill, today.Subject)
 
@@ -148,7 +149,7 @@ func TestHorizonsAndWhatIsTakenAway(t *testing.T) {
 		"tarn-hub":                 {id("tarn-hub/herbarium-scans", design.KindAttachment)},
 		"catalogue/rented-box":     {id("catalogue/rented-box", design.KindBox), id("catalogue-search", design.KindListener)},
 	} {
-		st := status.Of(d, status.Condition{Without: []status.Thing{thing(text)}})
+		st := topology.Status(d, status.Condition{Without: []status.Thing{thing(text)}})
 		for _, x := range falls {
 			v := st.Of(x)
 			assert.False(t, v.Up, "without %s: %s", text, d.Title(x))

@@ -8,6 +8,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/prefix"
+	"dravin/core/topology"
 	"dravin/core/walk"
 )
 
@@ -44,7 +45,7 @@ type editor struct {
 	spent   []netip.Prefix // what is taken for it
 	inside  []netip.Prefix // of new tunnels
 	pool    *pool
-	near    map[design.ID][]hop // the joints of each party
+	near    topology.Graph // of parties
 	taken   map[amid]map[string]bool
 	wanted  []entryWish
 	only    map[design.ID]design.ID // of a network: the one table that needs entries

@@ -188,8 +188,8 @@ func (pl *planner) twoStages(give func(*Option) bool) bool {
 // is none.
 func (pl *planner) middle(n need) int {
 	for k, h := range n.path {
-		o := pl.d.Get(h.to)
-		if o.Kind == design.KindNetwork && h.to != n.b && !pl.s.meets[[2]design.ID{pl.s.holder(n.to), h.to}] {
+		o := pl.d.Get(h.To)
+		if o.Kind == design.KindNetwork && h.To != n.b && !pl.s.meets[[2]design.ID{pl.s.holder(n.to), h.To}] {
 			return k
 		}
 	}
@@ -200,7 +200,7 @@ func (pl *planner) middle(n need) int {
 // something else where they leave, led those to which the box leads already.
 func (pl *planner) stages(e *editor, o *Option, n need, hidden, led mapped) error {
 	k := pl.middle(n)
-	network := pl.d.Get(n.path[k].to)
+	network := pl.d.Get(n.path[k].To)
 	box, err := pl.boxIn(e, network, "", true)
 	if err != nil {
 		return err
@@ -242,7 +242,7 @@ func (pl *planner) throughBox(e *editor, n need, k int, network, box *design.Obj
 	e.only = map[design.ID]design.ID{network.ID: pl.tableOfBox(e, box)}
 	e.carry(n.path[:k+1], ours, to)
 	e.only = nil
-	j, _ := design.JointOf(e.get(n.path[k].by))
+	j, _ := design.JointOf(e.get(n.path[k].By))
 	gateway, ok := e.gatewayAt(j.ID, network.ID)
 	if !ok {
 		return

@@ -72,7 +72,7 @@ func (s *scope) constrain() *constraints {
 func passed(n need) []design.ID {
 	out := []design.ID{n.a}
 	for _, h := range n.path {
-		out = append(out, h.to)
+		out = append(out, h.To)
 	}
 	return out
 }

@@ -17,13 +17,13 @@ func (e *editor) carry(path []hop, ours, theirs []netip.Prefix) {
 	for n, h := range path {
 		for _, x := range e.beside(h) {
 			e.across(x, ours, theirs)
-			e.across(hop{x.by, x.to, x.from}, theirs, ours)
+			e.across(x.Back(), theirs, ours)
 			if n+1 == len(path) {
 				continue
 			}
 			for _, y := range e.beside(path[n+1]) {
 				e.passOn(x, y, theirs)
-				e.passOn(hop{y.by, y.to, y.from}, hop{x.by, x.to, x.from}, ours)
+				e.passOn(y.Back(), x.Back(), ours)
 			}
 		}
 	}
@@ -32,8 +32,8 @@ func (e *editor) carry(path []hop, ours, theirs []netip.Prefix) {
 // beside are the joints of the same two parties as a hop's, itself first.
 func (e *editor) beside(h hop) []hop {
 	out := []hop{h}
-	for _, x := range e.near[h.from] {
-		if x.to == h.to && x.by != h.by {
+	for _, x := range e.near.Near(h.From) {
+		if x.To == h.To && x.By != h.By {
 			out = append(out, x)
 		}
 	}
@@ -42,14 +42,14 @@ func (e *editor) beside(h hop) []hop {
 
 // across lets a party send theirs over a joint, with a source in ours.
 func (e *editor) across(h hop, ours, theirs []netip.Prefix) {
-	o := e.get(h.by)
+	o := e.get(h.By)
 	switch o.Body.(type) {
 	case *design.Link:
 		e.overLink(o, h, ours, theirs)
 	case *design.Circuit:
 		e.overCircuit(o, h, theirs)
 	case *design.Peering, *design.Attachment:
-		e.enter(h.from, h.by, theirs)
+		e.enter(h.From, h.By, theirs)
 	}
 }
 
@@ -63,9 +63,9 @@ func (e *editor) endAt(joint, party design.ID) int {
 }
 
 func (e *editor) overLink(o *design.Object, h hop, ours, theirs []netip.Prefix) {
-	n := e.endAt(h.by, h.from)
+	n := e.endAt(h.By, h.From)
 	l := o.Body.(*design.Link)
-	e.editLink(h.by, func(b *design.Link, say func(int, Phase, string, ...any)) {
+	e.editLink(h.By, func(b *design.Link, say func(int, Phase, string, ...any)) {
 		if b.Routing != design.RoutingSelectors {
 			for _, p := range addMissing(&b.Ends[n].Routes, theirs) {
 				say(n, Routes, "route %s into %s", p, o.Name)
@@ -85,22 +85,22 @@ func (e *editor) overLink(o *design.Object, h hop, ours, theirs []netip.Prefix) 
 		}
 	})
 	if l.Routing == design.RoutingBGP {
-		for _, t := range e.d.Inside(h.by, design.KindTunnel) {
+		for _, t := range e.d.Inside(h.By, design.KindTunnel) {
 			e.letPass(t.ID, o, 1-n, theirs)
 		}
 	}
-	e.enter(h.from, l.Ends[n].Gateway, theirs)
+	e.enter(h.From, l.Ends[n].Gateway, theirs)
 }
 
 func (e *editor) overCircuit(o *design.Object, h hop, theirs []netip.Prefix) {
-	n := e.endAt(h.by, h.from)
-	body := *e.get(h.by).Body.(*design.Circuit)
+	n := e.endAt(h.By, h.From)
+	body := *e.get(h.By).Body.(*design.Circuit)
 	body.Ends = slices.Clone(body.Ends)
 	for _, p := range addMissing(&body.Ends[n].Routes, theirs) {
-		e.put(o.With(&body), Routes, h.from, body.Ends[n].At, "send %s over %s", p, o.Name)
+		e.put(o.With(&body), Routes, h.From, body.Ends[n].At, "send %s over %s", p, o.Name)
 	}
-	e.letPass(h.by, o, 1-n, theirs)
-	e.enter(h.from, body.Ends[n].At, theirs)
+	e.letPass(h.By, o, 1-n, theirs)
+	e.enter(h.From, body.Ends[n].At, theirs)
 }
 
 // letPass lets the filters of the sessions in a tunnel or circuit pass what one
@@ -142,7 +142,7 @@ func passing(filter []design.Filter, ranges []netip.Prefix) []design.Filter {
 // passOn lets what stands between two joints pass on what comes from behind the
 // second: an edge router or site by its filters, a network by tables for what enters.
 func (e *editor) passOn(from, to hop, theirs []netip.Prefix) {
-	o := e.get(from.to)
+	o := e.get(from.To)
 	if o.Kind == design.KindNetwork {
 		e.transit(from, to, theirs)
 		return
@@ -151,15 +151,15 @@ func (e *editor) passOn(from, to hop, theirs []netip.Prefix) {
 		return
 	}
 	// What is learned behind is announced only where the filter names it.
-	if _, ok := e.get(from.by).Body.(*design.Circuit); ok {
-		n := e.endAt(from.by, from.to)
-		for _, s := range e.d.Inside(from.by, design.KindSession) {
+	if _, ok := e.get(from.By).Body.(*design.Circuit); ok {
+		n := e.endAt(from.By, from.To)
+		for _, s := range e.d.Inside(from.By, design.KindSession) {
 			e.announceAlso(s.ID, n, from, theirs)
 		}
 	}
-	if l, ok := e.get(from.by).Body.(*design.Link); ok && l.Routing == design.RoutingBGP {
-		n := e.endAt(from.by, from.to)
-		for _, t := range e.d.Inside(from.by, design.KindTunnel) {
+	if l, ok := e.get(from.By).Body.(*design.Link); ok && l.Routing == design.RoutingBGP {
+		n := e.endAt(from.By, from.To)
+		for _, t := range e.d.Inside(from.By, design.KindTunnel) {
 			for _, s := range e.d.Inside(t.ID, design.KindSession) {
 				e.announceAlso(s.ID, n, from, theirs)
 			}
@@ -178,15 +178,15 @@ func (e *editor) announceAlso(session design.ID, n int, h hop, ranges []netip.Pr
 	if len(s.Ends[n].Out) > 0 {
 		return // letPass has seen to it
 	}
-	own := e.d.Exports(h.to)
-	if e.d.Get(h.to).Kind == design.KindEdgeRouter {
+	own := e.d.Exports(h.To)
+	if e.d.Get(h.To).Kind == design.KindEdgeRouter {
 		own = nil
 	}
 	for _, p := range slices.Concat(own, ranges) {
 		s.Ends[n].Out = append(s.Ends[n].Out, design.Filter{Prefix: p})
 	}
 	if len(s.Ends[n].Out) > 0 {
-		e.put(o.With(&s), Routes, h.to, o.ID, "announce %s over %s", ranges[0], e.get(h.by).Name)
+		e.put(o.With(&s), Routes, h.To, o.ID, "announce %s over %s", ranges[0], e.get(h.By).Name)
 	}
 }
 

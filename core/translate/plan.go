@@ -19,6 +19,7 @@ import (
 	"dravin/core/proof"
 	"dravin/core/provider"
 	"dravin/core/route"
+	"dravin/core/topology"
 	"dravin/core/walk"
 	"dravin/core/words"
 )
@@ -158,7 +159,7 @@ type planner struct {
 	before []proof.Result
 	held   map[design.ID]bool
 	names  map[[2]design.ID][]netip.Prefix
-	near   map[design.ID][]hop // the joints of each party
+	near   topology.Graph // of parties
 	boxed  map[design.ID]*boxed
 	plan   Plan
 }
@@ -216,7 +217,7 @@ func begin(ctx context.Context, p *proof.Proofs, q Question) (*planner, error) {
 	}
 	pl := &planner{
 		ctx: ctx, proofs: p, t: t, d: t.Design, q: q, pool: newPool(t.Design, q.Pools), before: before,
-		held: map[design.ID]bool{}, names: map[[2]design.ID][]netip.Prefix{}, near: neighbours(p.Tables().Design),
+		held: map[design.ID]bool{}, names: map[[2]design.ID][]netip.Prefix{}, near: topology.Drawn(p.Tables().Design),
 	}
 	for _, r := range pl.before {
 		pl.held[r.Intent] = r.Holds

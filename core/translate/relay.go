@@ -84,7 +84,7 @@ func (pl *planner) meet(e *editor, n need) (m meeting, err error) {
 		}
 	}
 	if len(n.path) == 1 && !slices.Contains(pl.q.Closed, n.b) {
-		return m, fmt.Errorf("%s has no inside addresses for the two listeners to meet at", e.get(n.path[0].by).Name)
+		return m, fmt.Errorf("%s has no inside addresses for the two listeners to meet at", e.get(n.path[0].By).Name)
 	}
 	return pl.dialOut(e, n)
 }

@@ -6,7 +6,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/prefix"
-	"dravin/core/status"
+	"dravin/core/topology"
 	"dravin/core/walk"
 )
 
@@ -21,11 +21,8 @@ type need struct {
 	path     []hop     // the shortest way from a to b; nil if there is none
 }
 
-// hop is one joint on a way.
-type hop struct {
-	by       design.ID
-	from, to design.ID // parties
-}
+// hop is a step between parties.
+type hop = topology.Leg
 
 // scope is what a plan looks at: places whose ranges collide, and the flows that
 // must work although they do.
@@ -44,7 +41,7 @@ const mostNeeds = 20_000
 
 // scopeOf gathers what concerns places: the intents that touch them, and what they
 // collide with.
-func scopeOf(d *design.Design, places []design.ID, intents []design.ID, near map[design.ID][]hop) *scope {
+func scopeOf(d *design.Design, places []design.ID, intents []design.ID, near topology.Graph) *scope {
 	s := &scope{d: d, meets: map[[2]design.ID]bool{}, weight: map[design.ID]int{}}
 	s.collide(places)
 	in := map[design.ID]bool{}
@@ -67,9 +64,9 @@ func scopeOf(d *design.Design, places []design.ID, intents []design.ID, near map
 					continue
 				}
 				if ways[n.a] == nil {
-					ways[n.a] = shortest(near, n.a)
+					ways[n.a] = near.Ways(n.a)
 				}
-				n.path = wayTo(ways[n.a], n.a, n.b)
+				n.path = topology.Way(ways[n.a], n.a, n.b)
 				s.needs = append(s.needs, n)
 				s.weight[n.from]++
 				s.weight[n.to]++
@@ -122,50 +119,4 @@ func hostIn(d *design.Design, id design.ID) design.ID {
 		return id
 	}
 	return ""
-}
-
-// neighbours are the joints that leave each party, as they are meant to be.
-func neighbours(d *design.Design) map[design.ID][]hop {
-	out := map[design.ID][]hop{}
-	for j := range d.Joints() {
-		a, b := d.PartiesOf(j)
-		if a == "" || b == "" || a == b || !status.Exists(j.Object) {
-			continue
-		}
-		out[a] = append(out[a], hop{j.ID, a, b})
-		out[b] = append(out[b], hop{j.ID, b, a})
-	}
-	return out
-}
-
-// spread is the last hop on the shortest way from a party to every other. What is
-// peered ends there: a peering carries the two networks' own ranges.
-func shortest(near map[design.ID][]hop, from design.ID) map[design.ID]hop {
-	out := map[design.ID]hop{}
-	queue := []design.ID{from}
-	for len(queue) > 0 {
-		at := queue[0]
-		queue = queue[1:]
-		for _, h := range near[at] {
-			if _, seen := out[h.to]; !seen && h.to != from {
-				out[h.to] = h
-				queue = append(queue, h.to)
-			}
-		}
-	}
-	return out
-}
-
-func wayTo(ways map[design.ID]hop, from, to design.ID) []hop {
-	var out []hop
-	for at := to; at != from; {
-		h, ok := ways[at]
-		if !ok {
-			return nil
-		}
-		out = append(out, h)
-		at = h.from
-	}
-	slices.Reverse(out)
-	return out
 }

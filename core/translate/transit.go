@@ -11,16 +11,16 @@ import (
 // behind another: a table for what enters leads there, and what is told of its own
 // ranges is told of these, too.
 func (e *editor) transit(from, to hop, theirs []netip.Prefix) {
-	network := e.get(from.to)
+	network := e.get(from.To)
 	profile := e.d.ProfileOf(network.ID)
 	if len(theirs) == 0 || profile == nil || !profile.Networks.EnteringTables {
 		return
 	}
-	via := to.by
-	if gateway, ok := e.gatewayAt(to.by, network.ID); ok {
+	via := to.By
+	if gateway, ok := e.gatewayAt(to.By, network.ID); ok {
 		via = gateway
 	}
-	switch b := e.get(from.by).Body.(type) {
+	switch b := e.get(from.By).Body.(type) {
 	case *design.Attachment:
 		if b.Enters != "" {
 			e.lead(b.Enters, theirs, via, "")
@@ -30,19 +30,19 @@ func (e *editor) transit(from, to hop, theirs []netip.Prefix) {
 			e.lead(tables[0].ID, theirs, via, design.Published)
 		}
 	case *design.Peering:
-		e.enterByPeering(network, from.by, theirs, via)
+		e.enterByPeering(network, from.By, theirs, via)
 	default:
-		gateway, ok := e.gatewayAt(from.by, network.ID)
+		gateway, ok := e.gatewayAt(from.By, network.ID)
 		if !ok {
 			return
 		}
-		e.lead(e.entersBy(network, gateway, e.get(from.by).Name), theirs, via, "")
-		if e.get(to.by).Kind == design.KindAttachment {
+		e.lead(e.entersBy(network, gateway, e.get(from.By).Name), theirs, via, "")
+		if e.get(to.By).Kind == design.KindAttachment {
 			e.tellHubRoutes(network, gateway, from, theirs)
 		}
 	}
-	if p, ok := e.get(to.by).Body.(*design.Peering); ok && profile.Peering != nil && profile.Peering.AcceptForwarded {
-		e.halfOf(e.get(to.by), p, to.to, func(h *design.Half) { h.AcceptForwarded = true }, "let %s take what %s passes on")
+	if p, ok := e.get(to.By).Body.(*design.Peering); ok && profile.Peering != nil && profile.Peering.AcceptForwarded {
+		e.halfOf(e.get(to.By), p, to.To, func(h *design.Half) { h.AcceptForwarded = true }, "let %s take what %s passes on")
 	}
 }
 
@@ -129,9 +129,9 @@ func (e *editor) halfOf(o *design.Object, b *design.Peering, network design.ID, 
 
 // tellHubRoutes lets a gateway know what the network's hubs know, and tell of it.
 func (e *editor) tellHubRoutes(network *design.Object, gateway design.ID, from hop, theirs []netip.Prefix) {
-	n := e.endAt(from.by, network.ID)
+	n := e.endAt(from.By, network.ID)
 	var sessions []*design.Object
-	for _, c := range append([]*design.Object{e.get(from.by)}, e.d.Inside(from.by, design.KindTunnel)...) {
+	for _, c := range append([]*design.Object{e.get(from.By)}, e.d.Inside(from.By, design.KindTunnel)...) {
 		sessions = append(sessions, e.d.Inside(c.ID, design.KindSession)...)
 	}
 	if len(sessions) == 0 {

@@ -8,6 +8,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/route"
 	"dravin/core/status"
+	"dravin/core/topology"
 )
 
 // arrive goes on where a link or circuit ends. What comes in at a hub passes its
@@ -99,7 +100,7 @@ func (w *walker) bound(a *design.Object, at Place) Host {
 	if v := w.t.Status.Of(a.ID); !v.Up {
 		return w.down(v, at)
 	}
-	table := route.HubTableOf(w.d, a)
+	table := topology.BoundTable(w.d, a)
 	if table == "" {
 		return w.halt(NoRoute, at, w.d.Title(a.Parent)+" has no table", "add a hub table and bind the attachment to it")
 	}

@@ -11,6 +11,7 @@ import (
 	"dravin/core/prefix"
 	"dravin/core/route"
 	"dravin/core/status"
+	"dravin/core/topology"
 )
 
 // Name is an address under which something is known.
@@ -400,7 +401,7 @@ func (f *follower) onward(p *route.Point, hop route.Hop, tunnels []design.ID) (n
 		return hop.To, false
 	case route.Attached:
 		f.segment = ""
-		return route.HubTableOf(d, d.Get(hop.To)), false
+		return topology.BoundTable(d, d.Get(hop.To)), false
 	case route.OtherHub, route.Tunnel, route.Circuit, route.Peer:
 		return f.across(p, hop, tunnels), false
 	}
@@ -440,7 +441,7 @@ func (f *follower) across(p *route.Point, hop route.Hop, tunnels []design.ID) de
 		return f.t.Lent(half.Network, f.a)
 	case *design.Hub:
 		if x := d.AttachmentOf(hop.To, p.Party.ID); x != nil {
-			return route.HubTableOf(d, x)
+			return topology.BoundTable(d, x)
 		}
 		return ""
 	}
@@ -461,7 +462,7 @@ func (f *follower) across(p *route.Point, hop route.Hop, tunnels []design.ID) de
 			return far
 		}
 		if x := d.AttachmentOf(hub.ID, j.ID); x != nil {
-			return route.HubTableOf(d, x)
+			return topology.BoundTable(d, x)
 		}
 		return ""
 	}
@@ -480,7 +481,7 @@ func (f *follower) across(p *route.Point, hop route.Hop, tunnels []design.ID) de
 func firstPoint(d *design.Design, viewer design.ID) design.ID {
 	o := d.Get(viewer)
 	if o.Kind == design.KindLAN || o.Kind == design.KindSubnet {
-		return route.RouterOf(d, o)
+		return topology.Router(d, o)
 	}
 	first := design.ID("")
 	for _, s := range d.Inside(viewer, design.KindSubnet) {

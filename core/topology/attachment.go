@@ -1,0 +1,117 @@
+package topology
+
+import (
+	"net/netip"
+
+	"dravin/core/design"
+	"dravin/core/status"
+)
+
+// An attachment joins a network, a link, a circuit or another hub to a hub. What comes in by it
+// is routed by the hub table that it is bound to.
+var attachment = Kind{
+	Kind: design.KindAttachment, Word: "attachment", Judge: judgeAttachment,
+	Edge: func(d *design.Design, o *design.Object, end int) Edge {
+		b := o.Body.(*design.Attachment)
+		if end == 1 { // from what is attached into the hub
+			return Edge{Enters: BoundTable(d, o)}
+		}
+		if far := d.Get(b.What); far.Kind == design.KindHub {
+			if back := d.AttachmentOf(far.ID, o.Parent); back != nil {
+				return Edge{Enters: BoundTable(d, back)}
+			}
+			return Edge{}
+		}
+		return Edge{Enters: b.Enters}
+	},
+}
+
+// judgeAttachment is up if its hub is there and takes it, and what is attached is up.
+func judgeAttachment(s *status.Status, o *design.Object) status.Held {
+	return status.Held{Verdict: attachmentVerdict(s, o, o.Body.(*design.Attachment))}
+}
+
+func attachmentVerdict(s *status.Status, o *design.Object, a *design.Attachment) status.Verdict {
+	if v := s.Of(o.Parent); !v.Up {
+		return v
+	}
+	if v := s.Made(o); !v.Up {
+		return v
+	}
+	what := s.Design().Get(a.What)
+	switch what.Kind {
+	case design.KindLink, design.KindCircuit, design.KindHub:
+		if v := s.Of(what.ID); !v.Up {
+			return v
+		}
+	default:
+		if v := s.Party(what.ID); !v.Up {
+			return v
+		}
+	}
+	if what.Kind == design.KindHub {
+		if v := otherHub(s, o, what); !v.Up {
+			return v
+		}
+	}
+	return Refusal(s, o)
+}
+
+// otherHub wants the far hub to be attached to this one, too.
+func otherHub(s *status.Status, o, far *design.Object) status.Verdict {
+	for _, back := range s.Design().Inside(far.ID, design.KindAttachment) {
+		if back.Body.(*design.Attachment).What == o.Parent {
+			if v := s.Taken(back); !v.Up {
+				return v
+			}
+			return s.Made(back)
+		}
+	}
+	return status.Down(status.HalfMade, o.ID, "", "%s is attached to %s and not the other way round", far.Name, s.Design().Title(o.Parent))
+}
+
+// Refusal tells whether the hub refuses an attachment for what it overlaps: what
+// was there first stands. It is told of what is not made yet, too.
+func Refusal(s *status.Status, o *design.Object) status.Verdict {
+	p := s.Design().ProfileOf(o.Parent)
+	if p == nil || p.Hub == nil || !p.Hub.RefusesOverlaps {
+		return status.Up
+	}
+	own := s.Design().AttachmentExports(o)
+	for _, other := range s.Design().Inside(o.Parent, design.KindAttachment) {
+		if other.ID == o.ID || !before(s, other, o) || !s.Made(other).Up || s.Of(other.ID).Cause == status.RefusedForOverlap {
+			continue
+		}
+		if a, b, clash := Clash(own, s.Design().AttachmentExports(other)); clash {
+			return status.Down(status.RefusedForOverlap, o.ID, "keep-out", "%s refuses %s: %s overlaps %s of %s", s.Design().Title(o.Parent), o.Name, a, b, other.Name)
+		}
+	}
+	return status.Up
+}
+
+// before tells whether one attachment was there before another: what is ready
+// came before what is not; else the order of the design decides.
+func before(s *status.Status, a, b *design.Object) bool {
+	x, y := design.StateOf(a) == design.Ready, design.StateOf(b) == design.Ready
+	if x != y {
+		return x
+	}
+	for _, o := range s.Design().Inside(a.Parent, design.KindAttachment) {
+		if o.ID == a.ID || o.ID == b.ID {
+			return o.ID == a.ID
+		}
+	}
+	return false
+}
+
+// Clash is the first pair of overlapping ranges of two lists.
+func Clash(a, b []netip.Prefix) (x, y netip.Prefix, found bool) {
+	for _, p := range a {
+		for _, q := range b {
+			if p.Overlaps(q) {
+				return p, q, true
+			}
+		}
+	}
+	return x, y, false
+}

@@ -1,0 +1,97 @@
+package topology
+
+import (
+	"net/netip"
+
+	"dravin/core/design"
+	"dravin/core/status"
+)
+
+// Kind is all that there is to know of one kind of joint. Hooks that may be nil say what
+// nothing means.
+type Kind struct {
+	Kind design.Kind
+	// Word is what people call one, such as "VPN link".
+	Word string
+	// Judge is how one stands.
+	Judge status.Judge
+	// Edge is what leaves it at its end 0 or 1, without what all kinds have alike: where it
+	// comes to in the end and by which table it is routed there.
+	Edge func(d *design.Design, o *design.Object, end int) Edge
+	// Brings are the ranges that it brings to one of its ends without a session; nil: none.
+	Brings func(d *design.Design, o *design.Object, end int) []netip.Prefix
+	// Carriers are what its sessions run over; nil: it has no sessions of its own.
+	Carriers func(d *design.Design, o *design.Object) []*design.Object
+	// Learns reports whether its routes are learned on sessions; nil: never.
+	Learns func(d *design.Design, o *design.Object) bool
+	// Unfinished reports whether its making has not come to its end, beside its state; nil: its
+	// state tells all.
+	Unfinished func(o *design.Object) bool
+}
+
+// Kinds are the kinds of joints, in the order of [design.JointKinds].
+var Kinds = []*Kind{&link, &circuit, &peering, &attachment}
+
+var byKind = map[design.Kind]*Kind{}
+
+func init() {
+	for _, k := range Kinds {
+		byKind[k.Kind] = k
+	}
+}
+
+// KindOf is the kind of an object as a joint; nil if it is none.
+func KindOf(o *design.Object) *Kind {
+	if o == nil {
+		return nil
+	}
+	return byKind[o.Kind]
+}
+
+// judges are how everything stands that joins something or runs over a joint.
+func judges() map[design.Kind]status.Judge {
+	out := map[design.Kind]status.Judge{design.KindTunnel: judgeTunnel, design.KindSession: judgeSession}
+	for _, k := range Kinds {
+		out[k.Kind] = k.Judge
+	}
+	return out
+}
+
+// Status begins the status of a design under a condition.
+func Status(d *design.Design, c status.Condition) *status.Status { return status.Of(d, c, judges()) }
+
+// SessionsOf are the sessions that run over a joint, in canonical order of what carries them.
+func SessionsOf(d *design.Design, joint *design.Object) []*design.Object {
+	k := KindOf(joint)
+	if k == nil || k.Carriers == nil {
+		return nil
+	}
+	var out []*design.Object
+	for _, c := range k.Carriers(d, joint) {
+		out = append(out, d.Inside(c.ID, design.KindSession)...)
+	}
+	return out
+}
+
+// Unfinished reports whether anything is not ready, so that today and when built may differ.
+func Unfinished(d *design.Design) bool {
+	for j := range d.Joints() {
+		k := KindOf(j.Object)
+		if design.StateOf(j.Object) != design.Ready || k.Unfinished != nil && k.Unfinished(j.Object) {
+			return true
+		}
+	}
+	for _, k := range []design.Kind{design.KindHub, design.KindEdgeRouter} {
+		for _, o := range d.Of(k) {
+			if design.StateOf(o) != design.Ready {
+				return true
+			}
+		}
+	}
+	for _, o := range d.Of(design.KindTunnel) {
+		if unfinishedTunnel(o) {
+			return true
+		}
+	}
+	return false
+}

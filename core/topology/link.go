@@ -1,0 +1,140 @@
+package topology
+
+import (
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/negotiate"
+	"dravin/core/settings"
+	"dravin/core/status"
+)
+
+// A link is a VPN between two gateways, with tunnels that carry it. Routes or selectors decide
+// what enters; routes are entered, or learned on the sessions of its tunnels.
+var link = Kind{
+	Kind: design.KindLink, Word: "VPN link", Judge: judgeLink,
+	Edge: func(d *design.Design, o *design.Object, end int) Edge {
+		far := o.Body.(*design.Link).Ends[1-end].Gateway
+		return Edge{Enters: enteringBy(d, far, "")}
+	},
+	Brings: func(d *design.Design, o *design.Object, end int) []netip.Prefix {
+		if b := o.Body.(*design.Link); b.Routing != design.RoutingBGP {
+			return b.Ends[end].Routes
+		}
+		return nil // what is expected there says nothing of what is learned
+	},
+	Carriers: func(d *design.Design, o *design.Object) []*design.Object { return d.Inside(o.ID, design.KindTunnel) },
+	Learns: func(_ *design.Design, o *design.Object) bool {
+		return o.Body.(*design.Link).Routing == design.RoutingBGP
+	},
+}
+
+// enteringBy is the table of a network that routes what comes in by one of its gateways: what
+// the joint itself names for that end, or the gateway; empty where the gateway itself does.
+func enteringBy(d *design.Design, end, named design.ID) design.ID {
+	if named != "" {
+		return named
+	}
+	if g, ok := d.Get(end).Body.(*design.Gateway); ok {
+		return g.Enters
+	}
+	return ""
+}
+
+// unfinishedTunnel reports whether a tunnel waits for an address, or is not set up at an end.
+func unfinishedTunnel(o *design.Object) bool {
+	t := o.Body.(*design.Tunnel)
+	return slices.ContainsFunc(t.Outside, func(a netip.Addr) bool { return !negotiate.Known(a) }) ||
+		slices.ContainsFunc(t.Ends, func(e design.TunnelEnd) bool { return e.State != "" })
+}
+
+// judgeLink is up if a tunnel is.
+func judgeLink(s *status.Status, o *design.Object) status.Held {
+	return status.Held{Verdict: carriedByTunnels(s, o)}
+}
+
+func carriedByTunnels(s *status.Status, o *design.Object) status.Verdict {
+	if v := s.Made(o); !v.Up {
+		return v
+	}
+	var first status.Verdict
+	for n, t := range s.Design().Inside(o.ID, design.KindTunnel) {
+		v := s.Of(t.ID)
+		if v.Up {
+			return status.Up
+		}
+		if n == 0 {
+			first = v
+		}
+	}
+	if first.Cause == "" {
+		return status.Down(status.LinkDown, o.ID, "tunnels", "%s has no tunnel", o.Name)
+	}
+	return first
+}
+
+// judgeTunnel is up if its two ends agree and reach each other.
+func judgeTunnel(s *status.Status, o *design.Object) status.Held {
+	set := settings.SettingsOf(s.Design(), o, "")
+	if slices.Contains(s.Condition().OtherKeys, o.ID) {
+		set[0].Key, set[1].Key = "ours", "theirs"
+	}
+	outcome := negotiate.Agree(set[0], set[1])
+	return status.Held{Verdict: tunnelVerdict(s, o, outcome), Tunnel: outcome}
+}
+
+func tunnelVerdict(s *status.Status, o *design.Object, outcome negotiate.Outcome) status.Verdict {
+	t, parent := o.Body.(*design.Tunnel), s.Design().Get(o.Parent)
+	l := parent.Body.(*design.Link)
+	if v := s.Taken(parent); !v.Up {
+		return v
+	}
+	if v := s.Made(parent); !v.Up {
+		return v
+	}
+	name := parent.Name + ", " + o.Name
+	for n, e := range l.Ends {
+		if v := s.Ending(e.Gateway); !v.Up {
+			return v
+		}
+		if len(t.Outside) == 2 && s.AddressGone(t.Outside[n]) {
+			return status.Down(status.LinkDown, o.ID, "", "the address %s is taken away", t.Outside[n])
+		}
+		if len(t.Outside) == 2 && s.Condition().Horizon == status.Today && !negotiate.Known(t.Outside[n]) {
+			return status.Down(status.NotThereYet, o.ID, lineOf("address", n), "the address of %s at %s has not been given yet", name, s.Design().Title(e.Gateway))
+		}
+		if v := endMade(s, o, t, n, name); !v.Up {
+			return v
+		}
+	}
+	if !outcome.Up {
+		return status.Down(status.LinkDown, o.ID, outcome.Parameter, "the two ends of %s do not agree: %s", name, outcome.Why)
+	}
+	if why, at := settings.InsideRefused(s.Design(), o); why != "" {
+		return status.Down(
+			status.LinkDown, o.ID, "inside-1", "the inside range %s of %s %s (%s)", t.Inside[0].Masked(), name, why,
+			s.Design().Title(at),
+		)
+	}
+	if !settings.Starts(s.Design(), o, 0) && !settings.Starts(s.Design(), o, 1) {
+		return status.Down(
+			status.LinkDown, o.ID, "starts", "both ends of %s wait for the other to start, so that nobody does", name,
+		)
+	}
+	return status.Up
+}
+
+// endMade is how far one end of a tunnel is set up, where it is said.
+func endMade(s *status.Status, o *design.Object, t *design.Tunnel, n int, name string) status.Verdict {
+	if len(t.Ends) != 2 || t.Ends[n].State == "" || t.Ends[n].State == design.Ready {
+		return status.Up
+	}
+	at := s.Design().Title(s.Design().Get(o.Parent).Body.(*design.Link).Ends[n].Gateway)
+	if st := t.Ends[n].State; s.Condition().Horizon == status.Today || !(st == design.Drafted || st == design.Making) {
+		return status.Down(status.HalfMade, o.ID, "setup", "%s is %s at %s", name, design.StateWord(st), at)
+	}
+	return status.Up
+}
+
+func lineOf(key string, n int) string { return key + "-" + string(rune('1'+n)) }

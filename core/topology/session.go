@@ -1,0 +1,57 @@
+package topology
+
+import (
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/negotiate"
+	"dravin/core/settings"
+	"dravin/core/status"
+)
+
+// judgeSession is established if what carries it is up and its two ends agree.
+func judgeSession(s *status.Status, o *design.Object) status.Held {
+	d := s.Design()
+	set := settings.SessionEndsOf(d, o)
+	outcome := negotiate.AgreeSession(set[0], set[1])
+	out := status.Held{Verdict: s.Of(o.Parent), Session: outcome}
+	if out.Up && !outcome.Up {
+		out.Verdict = status.Down(
+			status.SessionDown, o.ID, outcome.Parameter, "the session of %s is not established: %s",
+			status.CarrierName(d, o), outcome.Why,
+		)
+	}
+	return out
+}
+
+var familyNames = map[bool]string{true: "ipv4", false: "ipv6"}
+
+// Brings is how what a joint brings into tables stands: routes of a family that are learned
+// need a session that is up, others what carries them.
+func Brings(s *status.Status, joint design.ID, v4 bool) status.Verdict {
+	v, o := s.Of(joint), s.Design().Get(joint)
+	k := KindOf(o)
+	if !v.Up || k == nil || k.Learns == nil || !k.Learns(s.Design(), o) {
+		return v
+	}
+	var first status.Verdict
+	for _, session := range SessionsOf(s.Design(), o) {
+		v := s.Of(session.ID)
+		if v.Up && slices.Contains(s.Session(session.ID).Families, familyNames[v4]) {
+			return status.Up
+		}
+		if v.Up {
+			v = status.Down(
+				status.SessionDown, session.ID, "bgp-families", "the session of %s does not carry %s", o.Name,
+				map[bool]string{true: "IPv4", false: "IPv6"}[v4],
+			)
+		}
+		if first.Cause == "" {
+			first = v
+		}
+	}
+	if first.Cause == "" {
+		return status.Down(status.SessionDown, o.ID, "sessions", "%s has no BGP session", o.Name)
+	}
+	return first
+}
