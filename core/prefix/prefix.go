@@ -224,3 +224,13 @@ func TranslatePrefix(part, from, to netip.Prefix) netip.Prefix {
 	}
 	return netip.PrefixFrom(a, part.Bits())
 }
+
+// Has reports whether any of some ranges holds an address.
+func Has(ranges []netip.Prefix, a netip.Addr) bool {
+	for _, p := range ranges {
+		if p.Contains(a) {
+			return true
+		}
+	}
+	return false
+}

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"dravin/core/design"
+	"dravin/core/prefix"
 	"dravin/core/settings"
 	"dravin/core/status"
 )
@@ -97,7 +98,7 @@ func Behind(d *design.Design, lan *design.Object, segment design.ID) []netip.Pre
 	}
 	for _, inner := range d.Inside(lan.Parent, design.KindInnerRoute) {
 		if via := inner.Body.(*design.InnerRoute).Via; d.SegmentOf(inner.ID) == segment &&
-			(!via.IsValid() || within(d.Ranges(lan.ID), via)) {
+			(!via.IsValid() || prefix.Has(d.Ranges(lan.ID), via)) {
 			out = append(out, d.Ranges(inner.ID)...)
 		}
 	}
@@ -111,7 +112,7 @@ func SegmentBy(d *design.Design, gateway, lan *design.Object, src netip.Addr) de
 		return own
 	}
 	for _, segment := range Instances(d, gateway)[1:] {
-		if within(Behind(d, lan, segment), src) {
+		if prefix.Has(Behind(d, lan, segment), src) {
 			return segment
 		}
 	}

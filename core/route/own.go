@@ -116,7 +116,7 @@ func (t *Tables) ownBeside(o *design.Object, stands []netip.Addr, hop Hop, to ne
 	}
 	if router := d.Get(hop.To); hop.Kind == Gateway && router != nil {
 		for _, a := range design.StandsAt(router) {
-			if a.Is4() == to.Is4() && within(design.RangesOf(place), a) {
+			if a.Is4() == to.Is4() && prefix.Has(design.RangesOf(place), a) {
 				next = a
 			}
 		}
@@ -171,7 +171,7 @@ func unheld(d *design.Design, place *design.Object, r netip.Prefix) netip.Addr {
 
 func placeIn(d *design.Design, party design.ID, a netip.Addr) *design.Object {
 	for _, place := range d.Inside(party, design.KindLAN, design.KindSubnet) {
-		if within(d.Ranges(place.ID), a) {
+		if prefix.Has(d.Ranges(place.ID), a) {
 			return place
 		}
 	}

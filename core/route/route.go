@@ -460,7 +460,7 @@ func (s *solver) siteGateway(p *Point, o *design.Object, b *design.Gateway) {
 		}
 		for _, r := range s.d.Ranges(inner.ID) {
 			p.Own = append(p.Own, r)
-			if !via.IsValid() || slices.ContainsFunc(lans, func(lan *design.Object) bool { return within(s.d.Ranges(lan.ID), via) }) {
+			if !via.IsValid() || slices.ContainsFunc(lans, func(lan *design.Object) bool { return prefix.Has(s.d.Ranges(lan.ID), via) }) {
 				p.add(Route{Prefix: r, Source: Inner, Hop: Hop{Kind: Deliver, To: inner.ID}, NextHop: via, Via: "the inner router to " + inner.Name})
 			}
 		}
@@ -481,7 +481,7 @@ func (s *solver) innerRouter(p *Point, o *design.Object, b *design.InnerRoute) {
 	}
 	next := design.ID("")
 	for _, lan := range s.d.Inside(o.Parent, design.KindLAN) {
-		if !b.Via.IsValid() || !within(s.d.Ranges(lan.ID), b.Via) {
+		if !b.Via.IsValid() || !prefix.Has(s.d.Ranges(lan.ID), b.Via) {
 			continue
 		}
 		for _, r := range s.d.Ranges(lan.ID) {
@@ -499,10 +499,6 @@ func (s *solver) innerRouter(p *Point, o *design.Object, b *design.InnerRoute) {
 			p.add(Route{Prefix: all, Source: Static, Hop: Hop{Kind: Gateway, To: next}, Via: s.d.Get(next).Name})
 		}
 	}
-}
-
-func within(ranges []netip.Prefix, a netip.Addr) bool {
-	return slices.ContainsFunc(ranges, func(p netip.Prefix) bool { return p.Contains(a) })
 }
 
 // viaKinds tells what an entry leads to by the kind of what it names.

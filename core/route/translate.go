@@ -317,7 +317,7 @@ func (t *Tables) SourcePool(attachment *design.Object, src, dst netip.Addr) (net
 	d := t.Design
 	b := attachment.Body.(*design.Attachment)
 	profile := d.ProfileOf(attachment.Parent)
-	if b.Pool == "" || profile == nil || profile.Hub == nil || !profile.Hub.SourcePool || within(d.AttachmentExports(attachment), src) {
+	if b.Pool == "" || profile == nil || profile.Hub == nil || !profile.Hub.SourcePool || prefix.Has(d.AttachmentExports(attachment), src) {
 		return netip.Addr{}, false
 	}
 	if profile.Hub.PoolInRegion {

@@ -1,9 +1,12 @@
 package topology
 
 import (
+	"fmt"
 	"net/netip"
+	"slices"
 
 	"dravin/core/design"
+	"dravin/core/prefix"
 	"dravin/core/status"
 )
 
@@ -24,6 +27,39 @@ var attachment = Kind{
 		}
 		return Edge{Enters: b.Enters}
 	},
+	Admits: func(s *status.Status, e Edge, p Packet) ([]*design.Object, *Denial) {
+		d := s.Design()
+		a := d.Get(e.Joint)
+		for _, subnet := range d.Inside(e.From, design.KindSubnet) {
+			if prefix.Has(d.Ranges(subnet.ID), p.Src) {
+				if !ServesZone(d, a, subnet) {
+					return nil, CutOff(d, a, subnet)
+				}
+				break
+			}
+		}
+		return nil, nil
+	},
+}
+
+// ServesZone reports whether an attachment has a subnet in the zone of another. One that names
+// no subnets serves every zone.
+func ServesZone(d *design.Design, attachment, subnet *design.Object) bool {
+	list := attachment.Body.(*design.Attachment).Subnets
+	zone := subnet.Body.(*design.Subnet).Zone
+	return len(list) == 0 || slices.ContainsFunc(list, func(id design.ID) bool {
+		return d.Get(id).Body.(*design.Subnet).Zone == zone
+	})
+}
+
+// CutOff is why an attachment does not serve a subnet.
+func CutOff(d *design.Design, attachment, subnet *design.Object) *Denial {
+	zone, hub := subnet.Body.(*design.Subnet).Zone, d.Title(attachment.Parent)
+	return &Denial{
+		ZoneCutOff,
+		fmt.Sprintf("the attachment to %s has no subnet in %s, so %s is cut off", hub, zone, subnet.Name),
+		"add a subnet of " + zone + " to the attachment",
+	}
 }
 
 // judgeAttachment is up if its hub is there and takes it, and what is attached is up.

@@ -24,6 +24,9 @@ type Kind struct {
 	Carriers func(d *design.Design, o *design.Object) []*design.Object
 	// Learns reports whether its routes are learned on sessions; nil: never.
 	Learns func(d *design.Design, o *design.Object) bool
+	// Admits are the tunnels, of those that are up, on which a packet may enter, or why it may
+	// not; nil: everything passes.
+	Admits func(s *status.Status, e Edge, p Packet) ([]*design.Object, *Denial)
 	// Unfinished reports whether its making has not come to its end, beside its state; nil: its
 	// state tells all.
 	Unfinished func(o *design.Object) bool
@@ -55,6 +58,37 @@ func judges() map[design.Kind]status.Judge {
 		out[k.Kind] = k.Judge
 	}
 	return out
+}
+
+// Packet is what a joint may ask of a packet that would enter it.
+type Packet struct {
+	Src, Dst    netip.Addr
+	Tunnels     []*design.Object // those of the joint that are up and that its route takes
+	FromGateway bool             // a cloud's gateway sends it, and not a table of hosts
+}
+
+// Code names why a joint does not take a packet that would enter it while it is up.
+type Code string
+
+// The codes, with which walks stop.
+const (
+	SelectorMiss  Code = "selector-miss"  // no selector covers source and destination
+	NotTransitive Code = "not-transitive" // a peering carries the two networks' own ranges only
+	ZoneCutOff    Code = "zone-cut-off"   // the attachment has no subnet in the host's zone
+)
+
+// Denial is why a joint does not take a packet, and what would let it pass.
+type Denial struct {
+	Code     Code
+	Why, Fix string
+}
+
+// Admits are the tunnels on which a packet may enter a joint, or why it may not.
+func Admits(s *status.Status, e Edge, p Packet) ([]*design.Object, *Denial) {
+	if k := byKind[e.Kind]; k.Admits != nil {
+		return k.Admits(s, e, p)
+	}
+	return p.Tunnels, nil
 }
 
 // Status begins the status of a design under a condition.

@@ -1,11 +1,13 @@
 package topology
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 
 	"dravin/core/design"
 	"dravin/core/negotiate"
+	"dravin/core/prefix"
 	"dravin/core/settings"
 	"dravin/core/status"
 )
@@ -25,9 +27,55 @@ var link = Kind{
 		return nil // what is expected there says nothing of what is learned
 	},
 	Carriers: func(d *design.Design, o *design.Object) []*design.Object { return d.Inside(o.ID, design.KindTunnel) },
+	Admits:   admitsByLink,
 	Learns: func(_ *design.Design, o *design.Object) bool {
 		return o.Body.(*design.Link).Routing == design.RoutingBGP
 	},
+}
+
+// admitsByLink takes what the selectors let in on which the two ends have agreed.
+func admitsByLink(s *status.Status, e Edge, p Packet) ([]*design.Object, *Denial) {
+	o := s.Design().Get(e.Joint)
+	l := o.Body.(*design.Link)
+	if l.Routing == design.RoutingSelectors {
+		if covered(l.Ends[1-e.End].Local, l.Ends[1-e.End].Remote, p.Dst, p.Src) {
+			return p.Tunnels, nil
+		}
+		end := s.Design().Title(e.To)
+		return nil, &Denial{
+			SelectorMiss, fmt.Sprintf("%s has no selector of %s for %s from %s and drops it", end, o.Name, p.Dst, p.Src),
+			"make the selectors of both ends mirror each other",
+		}
+	}
+	fitting := slices.DeleteFunc(slices.Clone(p.Tunnels), func(t *design.Object) bool { return !narrowed(s, t.ID, e.End, p) })
+	if len(fitting) == 0 {
+		return nil, &Denial{
+			SelectorMiss,
+			fmt.Sprintf("the two ends of %s have agreed on selectors that do not cover %s to %s", o.Name, p.Src, p.Dst),
+			"set the selectors of both ends to everything",
+		}
+	}
+	return fitting, nil
+}
+
+// covered reports whether selectors take a packet: one local range with one remote one.
+func covered(local, remote []netip.Prefix, src, dst netip.Addr) bool {
+	return prefix.Has(local, src) && prefix.Has(remote, dst)
+}
+
+// narrowed reports whether a packet fits what the two ends of a route-based tunnel have agreed
+// on, seen from one of them.
+func narrowed(s *status.Status, tunnel design.ID, end int, p Packet) bool {
+	out := s.Tunnel(tunnel)
+	near, far := out.Local, out.Remote
+	if end == 1 {
+		near, far = far, near
+	}
+	covers := func(ps []netip.Prefix, a netip.Addr) bool {
+		family := slices.ContainsFunc(ps, func(p netip.Prefix) bool { return p.Addr().Is4() == a.Is4() })
+		return prefix.Has(ps, a) || !family && slices.ContainsFunc(ps, func(p netip.Prefix) bool { return p.Bits() == 0 })
+	}
+	return covers(near, p.Src) && covers(far, p.Dst)
 }
 
 // enteringBy is the table of a network that routes what comes in by one of its gateways: what

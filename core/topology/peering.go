@@ -1,7 +1,10 @@
 package topology
 
 import (
+	"fmt"
+
 	"dravin/core/design"
+	"dravin/core/prefix"
 	"dravin/core/status"
 )
 
@@ -12,10 +15,33 @@ var peering = Kind{
 	Edge: func(_ *design.Design, o *design.Object, end int) Edge {
 		return Edge{Enters: o.Body.(*design.Peering).Halves[1-end].Enters}
 	},
+	Admits: func(s *status.Status, e Edge, p Packet) ([]*design.Object, *Denial) {
+		d := s.Design()
+		own, far, _ := Halves(d.Get(e.Joint), e.From)
+		lent := p.FromGateway && own.LendsGateway && far.UsesGateway
+		if prefix.Has(d.Ranges(e.From), p.Src) || lent || far.AcceptForwarded {
+			return nil, nil
+		}
+		near, other := d.Title(e.From), d.Title(e.To)
+		return nil, &Denial{
+			NotTransitive,
+			fmt.Sprintf(
+				"%s takes only what comes from %s itself over %s, and %s is somebody else's", other, near, d.Get(e.Joint).Name,
+				p.Src,
+			),
+			"let " + other + " take what " + near + " passes on, where the cloud allows it; or join the two that talk directly",
+		}
+	},
 	Unfinished: func(o *design.Object) bool {
 		h := o.Body.(*design.Peering).Halves
 		return !h[0].Made || !h[1].Made
 	},
+}
+
+// Lends reports whether what an edge comes to lends its gateway to what it leaves.
+func Lends(d *design.Design, e Edge) bool {
+	own, far, ok := Halves(d.Get(e.Joint), e.From)
+	return ok && own.UsesGateway && far.LendsGateway
 }
 
 // Halves are a network's half of a peering and the other's; ok is false if it has none.

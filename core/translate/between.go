@@ -157,7 +157,7 @@ func (pl *planner) leg(e *editor, middle *design.Object, side design.ID, ranges 
 			continue
 		}
 		for _, b := range append(pl.d.Inside(middle.ID, design.KindBox), e.fresh(middle.ID, design.KindBox)...) {
-			if within(design.RangesOf(s), b.Body.(*design.Box).Addresses[0]) {
+			if prefix.Has(design.RangesOf(s), b.Body.(*design.Box).Addresses[0]) {
 				box = b
 			}
 		}

@@ -47,7 +47,7 @@ func CapacityOf(d *design.Design, at design.ID, pool netip.Prefix, behind []neti
 	}
 	for _, o := range d.Of(design.KindEndpoint) {
 		for _, a := range o.Body.(*design.Endpoint).Addresses {
-			if within(behind, a) && d.Party(o.ID) == d.Party(at) {
+			if prefix.Has(behind, a) && d.Party(o.ID) == d.Party(at) {
 				c.Named++
 			}
 		}
@@ -75,15 +75,6 @@ func size(p netip.Prefix) uint64 {
 		return 1<<free - 2
 	}
 	return 1 << free
-}
-
-func within(ranges []netip.Prefix, a netip.Addr) bool {
-	for _, p := range ranges {
-		if p.Contains(a) {
-			return true
-		}
-	}
-	return false
 }
 
 // Pools are all pools of a design with how far they reach.

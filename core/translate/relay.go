@@ -8,6 +8,7 @@ import (
 	"dravin/core/allocation"
 	"dravin/core/design"
 	"dravin/core/draft"
+	"dravin/core/prefix"
 	"dravin/core/status"
 )
 
@@ -163,7 +164,7 @@ func (pl *planner) freePort(e *editor, at netip.Addr, s design.Service) design.S
 func (pl *planner) stand(e *editor, gateway, place *design.Object) error {
 	g := *e.get(gateway.ID).Body.(*design.Gateway)
 	for _, a := range g.Stands {
-		if within(design.RangesOf(place), a) {
+		if prefix.Has(design.RangesOf(place), a) {
 			return nil
 		}
 	}

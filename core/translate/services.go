@@ -212,7 +212,7 @@ func (pl *planner) tableAlone(network, subnet *design.Object) bool {
 func (pl *planner) subnetOfBox(e *editor, box *design.Object) *design.Object {
 	a := box.Body.(*design.Box).Addresses[0]
 	for _, s := range append(pl.d.Inside(box.Parent, design.KindSubnet), e.fresh(box.Parent, design.KindSubnet)...) {
-		if within(design.RangesOf(s), a) {
+		if prefix.Has(design.RangesOf(s), a) {
 			return s
 		}
 	}

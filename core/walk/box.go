@@ -106,7 +106,7 @@ func (w *walker) postrouting(pass passage, p *route.Point, at Place, hop route.H
 		case design.FromPool:
 			w.rewriteSource(at, prefix.FirstHost(r.Into), w.header.SPort, "hides the source behind a pool", r.Of)
 		case design.OwnAddress:
-			if within(p.Own, w.header.Dst) && !r.Dialled.IsValid() && !r.Near {
+			if prefix.Has(p.Own, w.header.Dst) && !r.Dialled.IsValid() && !r.Near {
 				continue // toward its own ranges nothing is hidden
 			}
 			own := w.t.OwnAddress(p, hop, tunnels, w.header.Dst)
@@ -210,7 +210,7 @@ func (w *walker) fits(r route.Translation, mapped netip.Prefix) bool {
 		return false
 	case r.Does == design.FromPool && r.Into.Addr().Is4() != v4, r.Does == design.ToTarget && r.Target.Is4() != v4:
 		return false
-	case len(r.Source) > 0 && !within(r.Source, w.header.Src), len(r.Destination) > 0 && !within(r.Destination, w.header.Dst):
+	case len(r.Source) > 0 && !prefix.Has(r.Source, w.header.Src), len(r.Destination) > 0 && !prefix.Has(r.Destination, w.header.Dst):
 		return false
 	}
 	return len(r.Services) == 0 || slices.Contains(r.Services, design.Service{Proto: w.header.Proto, Port: w.header.DPort})
@@ -224,7 +224,7 @@ func (w *walker) comesBy(p *route.Point, joint, by design.ID) bool {
 		return true
 	}
 	if w.policyBased(joint) {
-		return !within(p.Own, w.header.Src) && slices.ContainsFunc(p.Selectors, func(s route.Selector) bool { return s.Link == joint && s.Remote.Contains(w.header.Src) })
+		return !prefix.Has(p.Own, w.header.Src) && slices.ContainsFunc(p.Selectors, func(s route.Selector) bool { return s.Link == joint && s.Remote.Contains(w.header.Src) })
 	}
 	return by == joint
 }
@@ -235,7 +235,7 @@ func (w *walker) goesBy(p *route.Point, joint design.ID, hop route.Hop) bool {
 		return true
 	}
 	if w.policyBased(joint) {
-		return !within(p.Own, w.header.Dst) && slices.ContainsFunc(p.Selectors, func(s route.Selector) bool { return s.Link == joint && s.Remote.Contains(w.header.Dst) })
+		return !prefix.Has(p.Own, w.header.Dst) && slices.ContainsFunc(p.Selectors, func(s route.Selector) bool { return s.Link == joint && s.Remote.Contains(w.header.Dst) })
 	}
 	return (hop.Kind == route.Tunnel || hop.Kind == route.Circuit) && hop.To == joint
 }

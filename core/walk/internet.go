@@ -19,16 +19,14 @@ func (w *walker) onInternet(a netip.Addr) bool {
 // leaves sends the packet out to the internet, where somebody answers if the source
 // leads back here: an address of the gateway, or one of the site's own that is routed
 // on the internet.
-func (w *walker) leaves(p *route.Point, at Place) Host {
+func (w *walker) leaves(p *route.Point, at Place) outcome {
 	out := Place{Title: "the internet"}
 	if !w.comesHome(p) {
-		w.halt(NoWayBack, at, fmt.Sprintf("the packet leaves %s for the internet from %s, to which nobody there has a way back", at.Title, w.header.Src),
-			"hide it behind the gateway's own address: a rule own-address at "+at.Title+", after one that exempts what links lead to")
-		w.stop.Subject, w.stop.Line = p.ID, "translate"
-		return Host{}
+		return w.halt(NoWayBack, at, fmt.Sprintf("the packet leaves %s for the internet from %s, to which nobody there has a way back", at.Title, w.header.Src),
+			"hide it behind the gateway's own address: a rule own-address at "+at.Title+", after one that exempts what links lead to").about(p.ID, "translate")
 	}
 	w.stage(out, Delivers, nil, "%s, somewhere on the internet, receives it from %s", w.header.Dst, w.header.Src)
-	return Host{Address: w.header.Dst, Beyond: p.ID}
+	return outcome{arrived: Host{Address: w.header.Dst, Beyond: p.ID}}
 }
 
 // comesHome reports whether somebody on the internet can answer to the source of a
@@ -38,11 +36,11 @@ func (w *walker) comesHome(p *route.Point) bool {
 	if g, ok := w.d.Get(p.ID).Body.(*design.Gateway); ok && g.Owns(w.header.Src) {
 		return true
 	}
-	return prefix.Internet(w.header.Src) && (within(p.Self, w.header.Src) || within(p.Own, w.header.Src))
+	return prefix.Internet(w.header.Src) && (prefix.Has(p.Self, w.header.Src) || prefix.Has(p.Own, w.header.Src))
 }
 
 // fromBeyond sends the answer of somebody on the internet back to the gateway.
-func (w *walker) fromBeyond(h Host) Host {
+func (w *walker) fromBeyond(h Host) outcome {
 	w.stage(Place{Title: "the internet"}, Sends, nil, "%s answers to %s", h.Address, w.header.Dst)
-	return w.point(h.Beyond, "")
+	return goesTo(h.Beyond, "")
 }

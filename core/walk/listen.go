@@ -18,17 +18,17 @@ type fabricated struct {
 
 // bearer takes a packet to who answers for its destination among the hosts of a
 // place: a box or gateway, or a published service of the cloud itself.
-func (w *walker) bearer(id, place design.ID, at Place) Host {
+func (w *walker) bearer(id, place design.ID, at Place) outcome {
 	if o := w.d.Get(id); o.Kind == design.KindListener {
 		return w.cloudListens(o, place, at)
 	}
 	w.stage(placeOf(w.d, id), Sends, nil, "%s answers for %s in %s and takes it", w.d.Title(id), w.header.Dst, w.d.Title(place))
-	return w.point(id, place)
+	return goesTo(id, place)
 }
 
 // itself ends a packet at a gateway or box: it is the answer on a connection that
 // the box has opened itself, or for what the box listens on.
-func (w *walker) itself(p *route.Point, at Place, pass passage) Host {
+func (w *walker) itself(p *route.Point, at Place, pass passage) outcome {
 	if pass.known == nil && pass.came != w.header {
 		w.known[p.ID] = append(w.known[p.ID], conversation{first: pass.came, reply: w.header.reversed()})
 	}
@@ -55,22 +55,21 @@ func (w *walker) itself(p *route.Point, at Place, pass passage) Host {
 		"dial what it has published, or publish a service there")
 }
 
-func (w *walker) refusesCaller(o *design.Object, at Place) Host {
-	w.halt(CallerRefused, at, fmt.Sprintf("%s does not let %s call", w.d.Title(o.ID), w.header.Src), "add the caller to who may call, if that is meant")
-	w.stop.Subject = o.ID
-	return Host{}
+func (w *walker) refusesCaller(o *design.Object, at Place) outcome {
+	why := fmt.Sprintf("%s does not let %s call", w.d.Title(o.ID), w.header.Src)
+	return w.halt(CallerRefused, at, why, "add the caller to who may call, if that is meant").about(o.ID, "")
 }
 
 // proxies ends the caller's connection and opens another from the box's own
 // address.
-func (w *walker) proxies(p *route.Point, at Place, o *design.Object, l *design.Listener) Host {
+func (w *walker) proxies(p *route.Point, at Place, o *design.Object, l *design.Listener) outcome {
 	if v := w.t.Status.Of(o.ID); !v.Up {
 		return w.down(v, at)
 	}
 	first := w.header
 	to, port := w.d.DialOf(l)
 	src := to // a listener of its own it dials within itself
-	if !within(p.Self, to) {
+	if !prefix.Has(p.Self, to) {
 		src = w.t.Dials(p.ID, to).Addr
 	}
 	if !src.IsValid() {
@@ -85,23 +84,23 @@ func (w *walker) proxies(p *route.Point, at Place, o *design.Object, l *design.L
 
 // sendsItself routes what a box sends: a connection that it opens is translated as
 // what it forwards is, an answer as its connection was.
-func (w *walker) sendsItself(p *route.Point, at Place, opens bool) Host {
+func (w *walker) sendsItself(p *route.Point, at Place, opens bool) outcome {
 	if w.again(p.ID, "itself") {
 		return w.halt(Loop, at, fmt.Sprintf("%s comes back to a connection that it has opened itself", at.Title), "let the last listener lead to a host")
 	}
-	if within(p.Self, w.header.Dst) {
+	if prefix.Has(p.Self, w.header.Dst) {
 		return w.itself(p, at, passage{came: w.header})
 	}
 	p, w.segment = w.t.Point(p.ID), "" // a program is in no segment
 	at.Segment = ""
 	pass, known := w.recall(p, at, "")
 	pass.stray = !known && !opens
-	return w.routed(p, at, "", pass)
+	return w.through(sent, &step{p: p, at: at, pass: pass})
 }
 
 // cloudListens is a published service that the cloud itself has in a subnet: it
 // reaches its target by no route of anybody's.
-func (w *walker) cloudListens(o *design.Object, place design.ID, at Place) Host {
+func (w *walker) cloudListens(o *design.Object, place design.ID, at Place) outcome {
 	l := o.Body.(*design.Listener)
 	here := placeOf(w.d, o.ID)
 	if v := w.t.Status.Of(o.ID); !v.Up {
@@ -124,7 +123,7 @@ func (w *walker) cloudListens(o *design.Object, place design.ID, at Place) Host 
 }
 
 // cloudAnswers carries the answer back that came for the cloud's own address.
-func (w *walker) cloudAnswers(c fabricated) Host {
+func (w *walker) cloudAnswers(c fabricated) outcome {
 	w.header = c.first.reversed()
 	w.stage(placeOf(w.d, c.listener), Proxies, nil, "the cloud hands the answer back on the caller's connection, from %s", endWords(w.header.Src, w.header.SPort))
 	return w.from(Host{Place: c.place, Address: w.header.Src})
@@ -143,7 +142,7 @@ func (w *walker) placeOfTarget(l *design.Listener) design.ID {
 	}
 	to, _ := w.d.DialOf(l)
 	for _, place := range w.d.Inside(party, design.KindLAN, design.KindSubnet) {
-		if within(w.d.Ranges(place.ID), to) {
+		if prefix.Has(w.d.Ranges(place.ID), to) {
 			return place.ID
 		}
 	}

@@ -230,7 +230,7 @@ func mappedNames(d *design.Design, party *design.Object, real netip.Addr) []Name
 	first := append([]Name{{Address: real}}, out...)
 	for _, b := range d.Of(design.KindBox) { // a second time, on the way
 		for _, n := range first {
-			if b.Parent != party.ID && !within(d.Ranges(b.Parent), n.Address) {
+			if b.Parent != party.ID && !prefix.Has(d.Ranges(b.Parent), n.Address) {
 				add(b.ID, n.Address)
 			}
 		}
@@ -350,7 +350,7 @@ func arrives(t *route.Tables, viewer design.ID, a netip.Addr) arrival {
 		if f.mapped(p); f.out.mapping != "" {
 			return f.out
 		}
-		if within(p.Self, a) {
+		if prefix.Has(p.Self, a) {
 			f.out.box = p.ID
 			return f.out
 		}
@@ -393,17 +393,18 @@ func (f *follower) onward(p *route.Point, hop route.Hop, tunnels []design.ID) (n
 					return at, false
 				}
 			}
-			f.out.place = subnetWith(d, hop.To, f.a)
+			f.out.place = ""
+			if x := subnetOf(d, hop.To, f.a); x != nil {
+				f.out.place = x.ID
+			}
 		}
 		return f.delivered()
 	case route.Gateway:
 		f.by = hop.Through
 		return hop.To, false
-	case route.Attached:
-		f.segment = ""
-		return topology.BoundTable(d, d.Get(hop.To)), false
-	case route.OtherHub, route.Tunnel, route.Circuit, route.Peer:
-		return f.across(p, hop, tunnels), false
+	}
+	if e, ok := f.t.Edge(p, hop); ok {
+		return f.across(e, tunnels), false
 	}
 	f.out = arrival{}
 	return "", true
@@ -422,57 +423,41 @@ func (f *follower) delivered() (next design.ID, ended bool) {
 	return "", true
 }
 
-// beyond is the point at the far end of a joint.
-func (f *follower) across(p *route.Point, hop route.Hop, tunnels []design.ID) design.ID {
+// across is the point at which an edge comes out; empty if at none.
+func (f *follower) across(e topology.Edge, tunnels []design.ID) design.ID {
 	d := f.t.Design
-	switch b := d.Get(hop.To).Body.(type) {
-	case *design.Peering:
-		f.segment, f.by = "", hop.To
-		half := b.Halves[0]
-		if half.Network == p.Party.ID {
-			half = b.Halves[1]
+	to := d.Get(e.To)
+	f.by, f.segment = e.Joint, e.Segment
+	if to.Kind == design.KindGateway || to.Kind == design.KindEdgeRouter {
+		f.out.link = e.Joint
+		if len(tunnels) == 0 {
+			for _, t := range d.Inside(e.Joint, design.KindTunnel) {
+				tunnels = append(tunnels, t.ID)
+			}
 		}
-		if half.Enters != "" {
-			return half.Enters
+		if len(tunnels) > 0 {
+			f.segment = d.SegmentOf(tunnels[0])
 		}
-		if subnetWith(d, half.Network, f.a) != "" {
-			return firstPoint(d, half.Network)
+		if e.AtHub || e.Enters != "" { // its gateway translates, and another table routes
+			if f.mapped(f.t.Point(e.To)); f.out.mapping != "" {
+				return e.To
+			}
+			return e.Enters
 		}
-		return f.t.Lent(half.Network, f.a)
-	case *design.Hub:
-		if x := d.AttachmentOf(hop.To, p.Party.ID); x != nil {
-			return topology.BoundTable(d, x)
-		}
-		return ""
+		return e.To
 	}
-	j, _ := design.JointOf(d.Get(hop.To))
-	far := j.Ends[0]
-	if d.Party(far) == p.Party {
-		far = j.Ends[1]
+	if e.Kind == design.KindAttachment {
+		f.by = ""
+		f.segment = ""
+		return e.Enters
 	}
-	f.out.link, f.by, f.segment = j.ID, j.ID, d.SegmentOf(j.ID)
-	if tunnels := d.Inside(j.ID, design.KindTunnel); len(tunnels) > 0 {
-		f.segment = d.SegmentOf(tunnels[0].ID)
+	if e.Enters != "" {
+		return e.Enters
 	}
-	if len(tunnels) > 0 {
-		f.segment = d.SegmentOf(tunnels[0])
+	if subnetOf(d, to.ID, f.a) != nil {
+		return firstPoint(d, to.ID)
 	}
-	if hub := d.Get(d.Get(far).Parent); hub != nil && hub.Kind == design.KindHub {
-		if f.mapped(f.t.Point(far)); f.out.mapping != "" {
-			return far
-		}
-		if x := d.AttachmentOf(hub.ID, j.ID); x != nil {
-			return topology.BoundTable(d, x)
-		}
-		return ""
-	}
-	if table := enteringBy(d, far, j.ID); table != "" {
-		if f.mapped(f.t.Point(far)); f.out.mapping != "" {
-			return far
-		}
-		return table
-	}
-	return far
+	return f.t.Lent(to.ID, f.a)
 }
 
 // firstPoint is the forwarding point that the hosts of a LAN or subnet use first, or
@@ -530,15 +515,6 @@ func meantHop(t *route.Tables, p *route.Point, a netip.Addr) (hop route.Hop, tun
 func meant(d *design.Design, v *status.Verdict) bool {
 	o := d.Get(v.Subject)
 	return v.Cause != status.NotAccepted && (o == nil || status.Exists(o))
-}
-
-func subnetWith(d *design.Design, network design.ID, a netip.Addr) design.ID {
-	for _, s := range d.Inside(network, design.KindSubnet) {
-		if within(d.Ranges(s.ID), a) {
-			return s.ID
-		}
-	}
-	return ""
 }
 
 // SeenAs is the name by which a party, or a LAN or subnet of it, knows an address of
@@ -611,7 +587,7 @@ func published(t *route.Tables, f Flow) Flow {
 	slices.Reverse(all)
 	slices.SortStableFunc(all, func(a, b *design.Object) int {
 		beside := func(o *design.Object) int {
-			if within(t.Design.Ranges(f.From.Place), o.Body.(*design.Listener).Address) {
+			if prefix.Has(t.Design.Ranges(f.From.Place), o.Body.(*design.Listener).Address) {
 				return 0
 			}
 			return 1

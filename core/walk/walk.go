@@ -11,6 +11,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/route"
 	"dravin/core/status"
+	"dravin/core/topology"
 )
 
 // Code names what stops a packet.
@@ -19,23 +20,23 @@ type Code string
 // The stops. Those that begin with "reply" happen on the way back. What is down
 // stops with the codes of the package status.
 const (
-	OnLinkElsewhere      Code = "on-link-elsewhere"       // another LAN or subnet has the destination's range and gets the packet
-	NoNeighbour          Code = "no-neighbour"            // on-link here, but nobody can have the address
-	NoRoute              Code = "no-route"                // no usable route, or only the way to the internet
-	Loop                 Code = "loop"                    // the packet comes by again as it was
-	SelectorMiss         Code = "selector-miss"           // no selector covers source and destination
-	NotTransitive        Code = "not-transitive"          // a peering carries the two networks' own ranges only
-	ZoneCutOff           Code = "zone-cut-off"            // the hub's attachment has no subnet in the host's zone
-	BlackHole            Code = "black-hole"              // an entry drops it
-	ReversePath          Code = "reverse-path"            // a strict filter drops what comes in by another way than the answer would go out
-	OwnSource            Code = "own-source"              // it comes to a box from an address that the box itself has
-	OtherSegment         Code = "other-segment"           // the box knows the destination in another routing instance only
-	NotAnswered          Code = "not-answered"            // the host is reached and does not answer this service
-	NoWayBack            Code = "no-way-back"             // it leaves for the internet from an address to which nobody there can answer
-	CallerRefused        Code = "caller-refused"          // a published service does not let this caller in
-	ReplyNotReversed     Code = "reply-not-reversed"      // the reply arrives from another address than was dialled
-	ReplyNoRoute         Code = "reply-no-route"          // as NoRoute, on the way back
-	ReplyOnLinkElsewhere Code = "reply-on-link-elsewhere" // as OnLinkElsewhere, on the way back
+	OnLinkElsewhere      Code = "on-link-elsewhere"          // another LAN or subnet has the destination's range and gets the packet
+	NoNeighbour          Code = "no-neighbour"               // on-link here, but nobody can have the address
+	NoRoute              Code = "no-route"                   // no usable route, or only the way to the internet
+	Loop                 Code = "loop"                       // the packet comes by again as it was
+	SelectorMiss         Code = Code(topology.SelectorMiss)  // no selector covers source and destination
+	NotTransitive        Code = Code(topology.NotTransitive) // a peering carries the two networks' own ranges only
+	ZoneCutOff           Code = Code(topology.ZoneCutOff)    // the hub's attachment has no subnet in the host's zone
+	BlackHole            Code = "black-hole"                 // an entry drops it
+	ReversePath          Code = "reverse-path"               // a strict filter drops what comes in by another way than the answer would go out
+	OwnSource            Code = "own-source"                 // it comes to a box from an address that the box itself has
+	OtherSegment         Code = "other-segment"              // the box knows the destination in another routing instance only
+	NotAnswered          Code = "not-answered"               // the host is reached and does not answer this service
+	NoWayBack            Code = "no-way-back"                // it leaves for the internet from an address to which nobody there can answer
+	CallerRefused        Code = "caller-refused"             // a published service does not let this caller in
+	ReplyNotReversed     Code = "reply-not-reversed"         // the reply arrives from another address than was dialled
+	ReplyNoRoute         Code = "reply-no-route"             // as NoRoute, on the way back
+	ReplyOnLinkElsewhere Code = "reply-on-link-elsewhere"    // as OnLinkElsewhere, on the way back
 )
 
 // Codes are all codes.
@@ -199,8 +200,8 @@ func prove(t *route.Tables, f Flow, way *turns) Proof {
 		t: t, d: d, way: "forward", meant: f.Meant, header: h, known: connections{}, fabric: map[Header]fabricated{},
 		turns: way,
 	}
-	reached := there.from(f.From)
-	p.Forward, p.Stop, p.Remembered = there.stages, there.stop, there.remembered()
+	reached, stop := there.run(there.from(f.From))
+	p.Forward, p.Stop, p.Remembered = there.stages, stop, there.remembered()
 	if p.Stop != nil {
 		return p
 	}
@@ -217,13 +218,13 @@ func prove(t *route.Tables, f Flow, way *turns) Proof {
 		t: t, d: d, way: "reply", meant: f.From.id(), header: there.header.reversed(), known: there.known,
 		fabric: there.fabric, turns: way,
 	}
-	back.from(reached)
-	if got := back.header; back.stop == nil && got != h.reversed() {
-		back.halt(ReplyNotReversed, p.From,
+	_, stop = back.run(back.from(reached))
+	if got := back.header; stop == nil && got != h.reversed() {
+		_, stop = back.run(back.halt(ReplyNotReversed, p.From,
 			fmt.Sprintf("%s dialled %s and the reply comes from %s, which belongs to no conversation of its", p.From.Title, endWords(f.To, h.DPort), endWords(got.Src, got.SPort)),
-			"send the reply through the box that translated the request")
+			"send the reply through the box that translated the request"))
 	}
-	p.Reply, p.Stop = back.stages, back.stop
+	p.Reply, p.Stop = back.stages, stop
 	p.Works = p.Stop == nil
 	return p
 }
@@ -297,13 +298,4 @@ func owners(t *route.Tables, a netip.Addr) []Place {
 		out = append(out, placeOf(t.Design, id))
 	}
 	return out
-}
-
-func within(ranges []netip.Prefix, a netip.Addr) bool {
-	for _, p := range ranges {
-		if p.Contains(a) {
-			return true
-		}
-	}
-	return false
 }

@@ -2,14 +2,12 @@ package walk
 
 import (
 	"fmt"
-	"net/netip"
-	"slices"
-	"strconv"
 
 	"dravin/core/design"
 	"dravin/core/prefix"
 	"dravin/core/route"
 	"dravin/core/status"
+	"dravin/core/topology"
 )
 
 // walker carries one packet in one direction.
@@ -20,7 +18,6 @@ type walker struct {
 	meant  design.ID // the endpoint, LAN or subnet that should get it; empty if any will do
 	header Header
 	stages []Stage
-	stop   *Stop
 	seen   map[visit]bool
 	known  connections           // what the boxes remember of the flow
 	fabric map[Header]fabricated // what clouds remember that listen themselves, by the reply
@@ -39,7 +36,31 @@ func (w *walker) stage(at Place, act Act, table *route.Choice, text string, args
 	w.stages = append(w.stages, Stage{At: at, Act: act, Text: fmt.Sprintf(text, args...), Header: w.header, Table: table})
 }
 
-func (w *walker) halt(code Code, at Place, why, fix string) Host {
+// outcome is what becomes of a packet: it goes on at another point, it has arrived, or it is
+// stopped, and why. One of the three is set.
+type outcome struct {
+	to, by  design.ID // the point at which it goes on, and what it comes there by
+	arrived Host
+	stop    *Stop
+}
+
+// goesTo sends a packet on to a point. by is the link, circuit, peering, LAN or subnet that it
+// comes by, empty if none of them.
+func goesTo(point, by design.ID) outcome { return outcome{to: point, by: by} }
+
+// run carries a packet from outcome to outcome until it arrives or is stopped.
+func (w *walker) run(o outcome) (Host, *Stop) {
+	for o.stop == nil && o.to != "" {
+		o = w.step(o.to, o.by)
+	}
+	if o.stop != nil {
+		w.stage(o.stop.At, Stops, nil, "%s", o.stop.Why)
+	}
+	return o.arrived, o.stop
+}
+
+// halt stops the packet.
+func (w *walker) halt(code Code, at Place, why, fix string) outcome {
 	if w.way == "reply" {
 		switch code {
 		case NoRoute:
@@ -48,27 +69,29 @@ func (w *walker) halt(code Code, at Place, why, fix string) Host {
 			code = ReplyOnLinkElsewhere
 		}
 	}
-	w.stop = &Stop{Code: code, Way: w.way, At: at, Why: why, Fix: fix}
-	w.stage(at, Stops, nil, "%s", why)
-	return Host{}
+	return outcome{stop: &Stop{Code: code, Way: w.way, At: at, Why: why, Fix: fix}}
+}
+
+// about names what must be fixed, and the line of its sheet.
+func (o outcome) about(subject design.ID, line string) outcome {
+	o.stop.Subject, o.stop.Line = subject, line
+	return o
 }
 
 // down stops the packet at something that is down, with its first cause.
-func (w *walker) down(v status.Verdict, at Place) Host {
-	w.halt(Code(v.Cause), at, v.Why, v.Fix(w.d))
-	w.stop.Subject, w.stop.Line = v.Subject, v.Line
+func (w *walker) down(v status.Verdict, at Place) outcome {
+	out := w.halt(Code(v.Cause), at, v.Why, v.Fix(w.d)).about(v.Subject, v.Line)
 	for o := w.d.Get(v.Subject); o != nil; o = w.d.Get(o.Parent) {
-		if _, ok := design.JointOf(o); ok {
-			w.stop.Joint = o.ID
+		if topology.KindOf(o) != nil {
+			out.stop.Joint = o.ID
 			break
 		}
 	}
-	return Host{}
+	return out
 }
 
-// from sends the packet from a host and returns the host it reaches, or sets
-// the stop.
-func (w *walker) from(h Host) Host {
+// from sends the packet from a host.
+func (w *walker) from(h Host) outcome {
 	if h.Beyond != "" {
 		return w.fromBeyond(h)
 	}
@@ -83,12 +106,12 @@ func (w *walker) from(h Host) Host {
 		}
 	}
 	w.segment = w.d.SegmentOf(h.Place)
-	next := w.firstHop(h.Place)
+	next := topology.Router(w.d, w.d.Get(h.Place))
 	if next == "" {
 		return w.halt(NoRoute, at, at.Title+" has no gateway", "give its LAN a gateway")
 	}
 	w.stage(at, Sends, nil, "%s sends to %s", at.Title, w.d.Title(next))
-	return w.point(next, h.Place)
+	return goesTo(next, h.Place)
 }
 
 func kindWord(d *design.Design, id design.ID) string {
@@ -99,24 +122,6 @@ func kindWord(d *design.Design, id design.ID) string {
 		return "inner network"
 	}
 	return "subnet"
-}
-
-// firstHop is the forwarding point that the hosts of a LAN or subnet use.
-func (w *walker) firstHop(place design.ID) design.ID {
-	switch b := w.d.Get(place).Body.(type) {
-	case *design.Subnet:
-		return b.Table
-	case *design.InnerRoute:
-		return place
-	case *design.LAN:
-		if len(b.Gateways) > 0 {
-			return b.Gateways[0]
-		}
-	}
-	if all := w.d.Inside(w.d.Get(place).Parent, design.KindGateway); len(all) > 0 {
-		return all[0].ID
-	}
-	return ""
 }
 
 // again tells whether the packet was here before as it is, and notes that it is
@@ -133,378 +138,9 @@ func (w *walker) again(id, by design.ID) bool {
 	return false
 }
 
-// point passes the packet through a forwarding point: a box in the order of a
-// Linux gateway, anything else by its table alone. by is the link, circuit,
-// peering, LAN or subnet that it came by, empty if none of them.
-func (w *walker) point(id, by design.ID) Host {
-	w.segment = w.segmentBy(id, by)
-	p := w.t.PointIn(id, w.segment)
-	at := placeOf(w.d, id)
-	at.Segment = p.Segment
-	if w.again(id, by) {
-		return w.halt(Loop, at, fmt.Sprintf("the packet to %s is back at %s as it was", w.header.Dst, at.Title), "correct the route that sends it round")
-	}
-	came := w.header.Src
-	pass := w.prerouting(p, at, by)
-	itself := within(p.Self, w.header.Dst) || w.answersOwn(p.ID)
-	if v := w.forwards(p); !v.Up && !(itself && v.Line == "faults") { // what is for the box is not forwarded
-		return w.down(v, at)
-	}
-	if claimsToBe(p, came) {
-		return w.halt(
-			OwnSource, at, fmt.Sprintf("%s takes nothing that comes from %s, an address of its own", at.Title, came),
-			"hide the source behind a range that the box does not have itself, or do not send it back to the box",
-		)
-	}
-	if w.strictlyRefused(p, by) {
-		return w.halt(ReversePath, at, fmt.Sprintf("%s has a strict reverse-path filter and would answer %s by another way than it came", at.Title, w.header.Src), "set the filter to loose on the box, then take the note off the gateway")
-	}
-	if itself {
-		return w.itself(p, at, pass)
-	}
-	return w.routed(p, at, by, pass)
-}
-
-// claimsToBe reports whether a packet of IPv4 comes to a Linux box from an address of its
-// own: it is dropped as a martian, however loose its filters are.
-func claimsToBe(p *route.Point, src netip.Addr) bool {
-	linux := p.Kind == design.KindBox || p.Kind == design.KindEdgeRouter ||
-		p.Kind == design.KindGateway && p.Party.Kind == design.KindSite
-	return linux && src.Is4() && within(p.Self, src)
-}
-
-// segmentBy is the segment that a packet is in once it came by something: a box tells
-// segments apart by the interface or VLAN, never by the source alone.
-func (w *walker) segmentBy(id, by design.ID) design.ID {
-	if o := w.d.Get(by); o != nil && o.Kind == design.KindLAN {
-		return route.SegmentBy(w.d, w.d.Get(id), o, w.header.Src)
-	}
-	return w.segment
-}
-
-// routed chooses the way of a packet that a point passes on or sends itself.
-func (w *walker) routed(p *route.Point, at Place, by design.ID, pass passage) Host {
-	choice := w.pick(p.Lookup(w.header.Dst))
-	w.stage(at, Routes, &choice, "%s", routeText(at, w.header.Dst, choice))
-	if p.Party.Kind == design.KindSite && len(p.Selectors) > 0 {
-		if s, ok := w.pastSelectors(pass, p, at, choice); ok {
-			return w.bySelector(p, at, s)
-		}
-	} else if choice.Winner != nil {
-		w.postrouting(pass, p, at, choice.Winner.Hop, choice.Winner.Tunnels)
-	}
-	if choice.Winner == nil {
-		return w.unrouted(p, choice, at)
-	}
-	if choice.Winner.Down != nil {
-		return w.down(*choice.Winner.Down, at)
-	}
-	return w.onward(p, at, by, choice)
-}
-
-// pastSelectors translates the source as the packet leaves a Linux gateway, and
-// asks its selectors. The kernel asks them before the translation, too: what fits
-// one then leaves by no link that routes decide on. And the way out of the box is
-// route enough for what they name.
-func (w *walker) pastSelectors(pass passage, p *route.Point, at Place, choice route.Choice) (s route.Selector, ok bool) {
-	named := slices.ContainsFunc(p.Selectors, func(s route.Selector) bool { return s.Remote.Contains(w.header.Dst) })
-	if choice.Winner == nil && !named {
-		return s, false
-	}
-	hop, tunnels := route.Hop{}, []design.ID(nil)
-	if _, before := w.selected(p); !before && choice.Winner != nil {
-		hop, tunnels = choice.Winner.Hop, choice.Winner.Tunnels
-	}
-	w.postrouting(pass, p, at, hop, tunnels)
-	return w.selected(p)
-}
-
-// forwards is how a point stands as what passes packets on.
-func (w *walker) forwards(p *route.Point) status.Verdict {
-	switch p.Kind {
-	case design.KindHubTable:
-		return w.t.Status.Of(p.Party.ID)
-	case design.KindGateway, design.KindEdgeRouter, design.KindBox:
-		return w.t.Status.Of(p.ID)
-	}
-	return status.Verdict{Up: true}
-}
-
-// onward takes the packet to its next hop.
-func (w *walker) onward(p *route.Point, at Place, by design.ID, choice route.Choice) Host {
-	switch hop := choice.Winner.Hop; hop.Kind {
-	case route.Tunnel:
-		return w.intoLink(p, at, hop.To, choice.Winner.Tunnels)
-	case route.Gateway:
-		return w.point(hop.To, w.sideOf(p, hop))
-	case route.Deliver:
-		return w.onLink(hop.To, at)
-	case route.Peer:
-		return w.peer(hop.To, p, at)
-	case route.Attached:
-		return w.enterHub(hop.To, p.Party, at)
-	case route.OtherHub:
-		return w.otherHub(hop.To, p.Party, at)
-	case route.Circuit:
-		return w.circuit(hop.To, p, at)
-	case route.BlackHole:
-		return w.halt(BlackHole, at, fmt.Sprintf("%s drops what is for %s: a black hole", at.Title, choice.Winner.Prefix), "remove the entry, or enter a longer one")
-	}
-	if v := firstDown(choice, choice.Winner.Prefix.Bits()); v != nil {
-		return w.down(*v, at)
-	}
-	if w.otherSegment(p, at) {
-		return Host{}
-	}
-	if w.onInternet(w.header.Dst) {
-		return w.leaves(p, at)
-	}
-	return w.outOfEstate(p, at)
-}
-
-// sideOf is what the next box sees a packet come by: the LAN or subnet between the
-// two.
-func (w *walker) sideOf(p *route.Point, hop route.Hop) design.ID {
-	if hop.Through != "" {
-		return hop.Through
-	}
-	if b, ok := w.d.Get(p.ID).Body.(*design.InnerRoute); ok {
-		for _, lan := range w.d.Inside(p.Party.ID, design.KindLAN) {
-			if within(w.d.Ranges(lan.ID), b.Via) {
-				return lan.ID
-			}
-		}
-	}
-	return ""
-}
-
-// unrouted stops a packet that no usable route is left for. If something that is
-// down would have taken it, that is the cause.
-func (w *walker) unrouted(p *route.Point, c route.Choice, at Place) Host {
-	if v := firstDown(c, -1); v != nil {
-		return w.down(*v, at)
-	}
-	if w.otherSegment(p, at) {
-		return Host{}
-	}
-	return w.halt(NoRoute, at, fmt.Sprintf("%s has no usable route to %s", at.Title, w.header.Dst), w.routeFix(p, at))
-}
-
-// otherSegment stops a packet whose destination the box knows in another routing
-// instance only.
-func (w *walker) otherSegment(p *route.Point, at Place) bool {
-	if p.Segment == "" {
-		return false
-	}
-	c := w.t.Point(p.ID).Lookup(w.header.Dst)
-	if c.Winner == nil || c.Winner.Source == route.Implied {
-		return false
-	}
-	w.halt(OtherSegment, at, fmt.Sprintf("%s knows %s (%s) in another segment, and the packet is in %s: between segments nothing passes", w.d.Title(p.ID), c.Winner.Prefix, c.Winner.Via, w.d.Title(p.Segment)),
-		"put both into one segment, if they are meant to meet")
-	return true
-}
-
-// routeFix says who can let a point have a route: where routes come by
-// themselves, nobody enters one.
-func (w *walker) routeFix(p *route.Point, at Place) string {
-	profile := w.d.ProfileOf(p.ID)
-	learns := slices.ContainsFunc(p.Routes, func(r route.Route) bool { return r.Source == route.VPNBGP || r.Source == route.CircuitBGP })
-	switch {
-	case p.Kind == design.KindTable && profile != nil && profile.Networks.GatewayFeeds:
-		return fmt.Sprintf("let a gateway of %s learn %s; it feeds the table", p.Party.Name, w.header.Dst)
-	case p.Kind == design.KindHubTable:
-		return fmt.Sprintf("let an attachment that has %s feed %s, or enter it there", w.header.Dst, at.Title)
-	case p.Kind != design.KindTable && learns:
-		return fmt.Sprintf("let the far end announce %s to %s", w.header.Dst, at.Title)
-	}
-	return fmt.Sprintf("add a route for %s at %s", w.header.Dst, at.Title)
-}
-
-// firstDown is how the best route longer than bits stands that would have taken
-// the packet and is down.
-func firstDown(c route.Choice, bits int) *status.Verdict {
-	for _, l := range c.Losers {
-		if l.Down != nil && l.Prefix.Bits() > bits {
-			return l.Down
-		}
-	}
-	return nil
-}
-
-func routeText(at Place, dst netip.Addr, c route.Choice) string {
-	if c.Winner == nil {
-		return fmt.Sprintf("%s finds no usable route to %s", at.Title, dst)
-	}
-	shared := ""
-	for _, b := range c.Branches {
-		shared += ", or as well by " + b.Via
-	}
-	return fmt.Sprintf(
-		"%s: %s matches %s (%s, %s%s)", at.Title, dst, c.Winner.Prefix, c.Winner.Source, c.Winner.Via, shared,
-	)
-}
-
-// strictlyRefused judges a strict reverse-path filter: the route back to the
-// source must leave by what the packet came in by.
-func (w *walker) strictlyRefused(p *route.Point, by design.ID) bool {
-	if !status.FiltersStrictly(w.d.Get(p.ID)) || !w.header.Src.Is4() || by == "" {
-		return false
-	}
-	if l, ok := w.d.Get(by).Body.(*design.Link); ok && l.Routing == design.RoutingSelectors {
-		return false // what IPsec has decrypted is not held against the filter
-	}
-	c := p.Lookup(w.header.Src)
-	if c.Winner == nil {
-		return true
-	}
-	back := w.d.Get(c.Winner.Hop.To)
-	if back == nil {
-		return true // the internet
-	}
-	if inner, ok := back.Body.(*design.InnerRoute); ok {
-		return !within(w.d.Ranges(by), inner.Via)
-	}
-	if hop := c.Winner.Hop; hop.Kind == route.Gateway && hop.Through != "" {
-		return hop.Through != by
-	}
-	return back.ID != by
-}
-
-// selected is the selector that takes the packet. Traffic between the party's
-// own ranges is passed by: the gateways are configured so.
-func (w *walker) selected(p *route.Point) (s route.Selector, ok bool) {
-	if within(p.Own, w.header.Src) && within(p.Own, w.header.Dst) {
-		return s, false
-	}
-	for _, s := range p.Selectors {
-		if s.Matches(w.header.Src, w.header.Dst) {
-			return s, true
-		}
-	}
-	return s, false
-}
-
-func (w *walker) bySelector(p *route.Point, at Place, s route.Selector) Host {
-	w.stage(at, Selects, nil, "a selector of %s takes it, whatever the route: local %s, remote %s", w.d.Title(s.Link), s.Local, s.Remote)
-	if !s.Status.Up {
-		return w.down(s.Status, at)
-	}
-	return w.cross(s.Link, p.ID, nil)
-}
-
-// intoLink sends the packet into a link that a route names: from a hub's table
-// by the gateway at which the link ends there.
-func (w *walker) intoLink(p *route.Point, at Place, link design.ID, only []design.ID) Host {
-	from := p
-	if p.Kind == design.KindHubTable {
-		if from = w.hubGateway(p, link); from == nil {
-			return w.halt(NoRoute, at, fmt.Sprintf("%s does not end at a gateway of %s", w.d.Title(link), at.Title), "correct the link's ends")
-		}
-		gate := placeOf(w.d, from.ID)
-		if v := w.t.Status.Of(from.ID); !v.Up {
-			return w.down(v, gate)
-		}
-		pass := w.prerouting(from, gate, "")
-		w.postrouting(pass, from, gate, route.Hop{Kind: route.Tunnel, To: link}, only)
-	}
-	if l := w.d.Get(link); l.Body.(*design.Link).Routing == design.RoutingSelectors && !slices.ContainsFunc(from.Selectors, func(s route.Selector) bool {
-		return s.Link == link && s.Matches(w.header.Src, w.header.Dst)
-	}) {
-		return w.halt(SelectorMiss, placeOf(w.d, from.ID), fmt.Sprintf("%s has no selector of %s for %s to %s", from.Title, l.Name, w.header.Src, w.header.Dst), "name the source in the selectors of both ends")
-	}
-	return w.cross(link, from.ID, only)
-}
-
-func (w *walker) hubGateway(p *route.Point, link design.ID) *route.Point {
-	for _, e := range w.d.Get(link).Body.(*design.Link).Ends {
-		if w.d.Get(e.Gateway).Parent == p.Party.ID {
-			return w.t.Point(e.Gateway)
-		}
-	}
-	return nil
-}
-
-// cross carries the packet over a link to its far gateway, on some of its tunnels
-// where not on all.
-func (w *walker) cross(link, from design.ID, only []design.ID) Host {
-	o := w.d.Get(link)
-	l := o.Body.(*design.Link)
-	_, far, n, _ := l.End(from)
-	at := Place{ID: link, Kind: design.KindLink, Title: o.Name}
-	if v := w.t.Status.Of(link); !v.Up {
-		return w.down(v, at)
-	}
-	tunnels := slices.DeleteFunc(w.d.Inside(link, design.KindTunnel), func(t *design.Object) bool {
-		return !w.t.Status.Of(t.ID).Up || len(only) > 0 && !slices.Contains(only, t.ID)
-	})
-	fitting := slices.DeleteFunc(slices.Clone(tunnels), func(t *design.Object) bool { return l.Routing != design.RoutingSelectors && !w.narrowed(t.ID, n) })
-	if len(fitting) == 0 {
-		return w.halt(SelectorMiss, at, fmt.Sprintf("the two ends of %s have agreed on selectors that do not cover %s to %s", o.Name, w.header.Src, w.header.Dst), "set the selectors of both ends to everything")
-	}
-	w.stage(
-		at, Enters, nil, "%s carries it from %s to %s on %s", o.Name, w.d.Title(from), w.d.Title(far.Gateway),
-		tunnelWords(fitting, w.d.Tunnels(link), w.t.Status),
-	)
-	w.segment = w.d.SegmentOf(fitting[0].ID)
-	arrival := w.t.Point(far.Gateway)
-	if l.Routing == design.RoutingSelectors && !admits(arrival, link, w.header) {
-		end := placeOf(w.d, far.Gateway)
-		return w.halt(SelectorMiss, end,
-			fmt.Sprintf("%s has no selector of %s for %s from %s and drops it", end.Title, o.Name, w.header.Dst, w.header.Src),
-			"make the selectors of both ends mirror each other")
-	}
-	return w.arrive(far.Gateway, link)
-}
-
-// narrowed reports whether the packet fits what the two ends of a route-based
-// tunnel have agreed on, seen from end n.
-func (w *walker) narrowed(tunnel design.ID, n int) bool {
-	out := w.t.Status.Tunnel(tunnel)
-	near, far := out.Local, out.Remote
-	if n == 1 {
-		near, far = far, near
-	}
-	covers := func(ps []netip.Prefix, a netip.Addr) bool {
-		family := slices.ContainsFunc(ps, func(p netip.Prefix) bool { return p.Addr().Is4() == a.Is4() })
-		return within(ps, a) || !family && slices.ContainsFunc(ps, func(p netip.Prefix) bool { return p.Bits() == 0 })
-	}
-	return covers(near, w.header.Src) && covers(far, w.header.Dst)
-}
-
-// tunnelWords names the tunnels that a packet may take, of all that a link has.
-func tunnelWords(fitting, all []*design.Object, st *status.Status) string {
-	up := 0
-	for _, t := range all {
-		if st.Of(t.ID).Up {
-			up++
-		}
-	}
-	switch {
-	case len(all) == 1:
-		return "its one tunnel"
-	case len(fitting) == 1 && up == 1:
-		return fitting[0].Name + ", the one of its " + strconv.Itoa(len(all)) + " tunnels that is up"
-	case len(fitting) == 1:
-		return fitting[0].Name + ", the one of its " + strconv.Itoa(up) + " tunnels that takes this"
-	}
-	return "one of its " + strconv.Itoa(len(fitting)) + " tunnels"
-}
-
-// admits reports whether an inbound packet falls under a selector of the link,
-// as RFC 4301 section 5.2 demands after decryption.
-func admits(p *route.Point, link design.ID, h Header) bool {
-	for _, s := range p.Selectors {
-		if s.Link == link && s.Matches(h.Dst, h.Src) {
-			return true
-		}
-	}
-	return false
-}
-
 // onLink hands the packet to a LAN, or to the subnet of a network that holds
 // the destination.
-func (w *walker) onLink(place design.ID, at Place) Host {
+func (w *walker) onLink(place design.ID, at Place) outcome {
 	if w.header.Src == w.header.Dst && w.header.Src.Is4() { // of IPv6 it takes it, and answers itself
 		return w.halt(NoNeighbour, at, fmt.Sprintf("the packet for %s comes from that very address, and a host takes nothing from itself", w.header.Dst), "map the source, too, so that the two can be told apart")
 	}
@@ -514,16 +150,17 @@ func (w *walker) onLink(place design.ID, at Place) Host {
 	if at.Kind == design.KindHubTable {
 		w.unpool(w.d.Get(at.ID).Parent, place, at)
 		if table := w.entered(w.d.Get(at.ID).Parent, place); table != "" {
-			return w.enters(table, place)
+			return w.intoTable(table, place)
 		}
 	}
-	if !within(w.d.Ranges(place), w.header.Dst) {
+	if !prefix.Has(w.d.Ranges(place), w.header.Dst) {
 		return w.halt(NoNeighbour, at, fmt.Sprintf("%s leads %s to %s, which does not hold it", at.Title, w.header.Dst, w.d.Title(place)), "remove the entry, or let it lead to who holds the range")
 	}
-	if s := w.subnetOf(place, w.header.Dst); s != nil {
+	if s := subnetOf(w.d, place, w.header.Dst); s != nil {
 		if at.Kind == design.KindHubTable {
-			if a := w.d.AttachmentOf(w.d.Get(at.ID).Parent, place); a != nil && !w.zoneServed(a, s) {
-				return w.cutOff(a, s, at)
+			if a := w.d.AttachmentOf(w.d.Get(at.ID).Parent, place); a != nil && !topology.ServesZone(w.d, a, s) {
+				r := topology.CutOff(w.d, a, s)
+				return w.halt(ZoneCutOff, at, r.Why, r.Fix)
 			}
 		}
 		return w.deliver(s.ID, at)
@@ -532,7 +169,7 @@ func (w *walker) onLink(place design.ID, at Place) Host {
 }
 
 // deliver resolves the destination in a LAN or subnet.
-func (w *walker) deliver(place design.ID, at Place) Host {
+func (w *walker) deliver(place design.ID, at Place) outcome {
 	title := w.d.Title(place)
 	if v := w.t.Status.Of(place); !v.Up {
 		return w.down(v, at)
@@ -568,39 +205,11 @@ func (w *walker) deliver(place design.ID, at Place) Host {
 		who = placeOf(w.d, got.Endpoint).Title
 	}
 	w.stage(Place{ID: got.id(), Kind: w.d.Get(got.id()).Kind, Title: who}, Delivers, nil, "%s receives it: from %s to %s", who, w.header.Src, w.header.Dst)
-	return got
+	return outcome{arrived: got}
 }
 
 // isMeant reports whether the packet is where it should be: at the endpoint,
 // or in the LAN or subnet, that was meant.
 func (w *walker) isMeant(got Host) bool {
 	return w.meant == "" || w.meant == got.Endpoint || w.meant == got.Place
-}
-
-// hiddenHere reports whether a rule that a box lists has hidden the packet's source
-// there just now.
-func (w *walker) hiddenHere(box design.ID) bool {
-	return slices.ContainsFunc(w.stages, func(s Stage) bool { return s.Act == MapsSource && s.At.ID == box && s.Rule == box })
-}
-
-// outOfEstate is what becomes of a packet that only the way to the internet is
-// left for. Where selectors are all that could have taken it, or one names its
-// destination, they are to blame; else a route is missing.
-func (w *walker) outOfEstate(p *route.Point, at Place) Host {
-	routed := slices.ContainsFunc(p.Routes, func(r route.Route) bool { return r.Hop.Kind == route.Tunnel })
-	for _, s := range p.Selectors {
-		if s.Remote.Contains(w.header.Dst) || !routed && s.Local.Contains(w.header.Src) {
-			w.halt(SelectorMiss, at,
-				fmt.Sprintf("no selector of %s covers %s to %s; the nearest has %s and %s", w.d.Title(s.Link), w.header.Src, w.header.Dst, s.Local, s.Remote),
-				fmt.Sprintf("add %s and %s to the selectors at both ends of %s", w.header.Src, w.header.Dst, w.d.Title(s.Link)))
-			w.stop.Subject = s.Link
-			if w.hiddenHere(p.ID) && s.Remote.Contains(w.header.Dst) {
-				w.stop.Fix = fmt.Sprintf("at %s exempt %s from what is hidden: a rule nothing for it before the one that hides", at.Title, s.Remote)
-				w.stop.Subject, w.stop.Line = p.ID, "translate"
-			}
-			return Host{}
-		}
-	}
-	return w.halt(NoRoute, at,
-		fmt.Sprintf("%s has no route to %s but the way to the internet", at.Title, w.header.Dst), w.routeFix(p, at))
 }

@@ -1,0 +1,232 @@
+package walk
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+
+	"dravin/core/design"
+	"dravin/core/prefix"
+	"dravin/core/route"
+	"dravin/core/status"
+	"dravin/core/topology"
+)
+
+// enters takes a packet into the joint that its route names.
+func (w *walker) enters(s *step, hop route.Hop) outcome {
+	e, ok := w.t.Edge(s.p, hop)
+	if !ok {
+		return w.halt(
+			NoRoute, s.at, fmt.Sprintf("%s does not end at %s", w.d.Title(hop.To), s.at.Title), "correct its ends",
+		)
+	}
+	only := s.choice.Winner.Tunnels
+	if out, stopped := w.byGateway(s, e, hop, only); stopped {
+		return out
+	}
+	return w.cross(s.p, e, only)
+}
+
+// byGateway passes what leaves a hub's table through the gateway of the hub at which the joint
+// ends.
+func (w *walker) byGateway(s *step, e topology.Edge, hop route.Hop, only []design.ID) (out outcome, stopped bool) {
+	from := w.d.Get(e.From)
+	if s.p.Kind != design.KindHubTable || from.Kind != design.KindGateway {
+		return out, false
+	}
+	gate := placeOf(w.d, e.From)
+	if v := w.t.Status.Of(e.From); !v.Up {
+		return w.down(v, gate), true
+	}
+	p := w.t.Point(e.From)
+	w.postrouting(w.prerouting(p, gate, ""), p, gate, hop, only)
+	if !selectsOut(p, e.Joint, w.header) {
+		return w.halt(
+			SelectorMiss, gate,
+			fmt.Sprintf("%s has no selector of %s for %s to %s", gate.Title, w.d.Title(e.Joint), w.header.Src, w.header.Dst),
+			"name the source in the selectors of both ends",
+		), true
+	}
+	return out, false
+}
+
+// selectsOut reports whether a packet falls under a selector of a link at a point, where the
+// link has any.
+func selectsOut(p *route.Point, link design.ID, h Header) bool {
+	has := false
+	for _, s := range p.Selectors {
+		if s.Link != link {
+			continue
+		}
+		if has = true; s.Matches(h.Src, h.Dst) {
+			return true
+		}
+	}
+	return !has
+}
+
+// cross carries the packet over a joint: if it is up, if it admits the packet, on some of its
+// tunnels where not on all.
+func (w *walker) cross(from *route.Point, e topology.Edge, only []design.ID) outcome {
+	o := w.d.Get(e.Joint)
+	at := Place{ID: o.ID, Kind: o.Kind, Title: w.d.Title(o.ID)}
+	if v := w.t.Status.Of(o.ID); !v.Up {
+		return w.down(v, at)
+	}
+	tunnels := w.tunnelsUp(e, only)
+	packet := topology.Packet{Src: w.header.Src, Dst: w.header.Dst, Tunnels: tunnels, FromGateway: from.Kind == design.KindGateway}
+	fitting, refused := topology.Admits(w.t.Status, e, packet)
+	if refused != nil {
+		return w.halt(Code(refused.Code), at, refused.Why, refused.Fix)
+	}
+	if e.Kind == design.KindAttachment {
+		w.pooled(o, at)
+	} else {
+		w.stage(
+			at, Enters, nil, "%s carries it from %s to %s%s", o.Name, w.d.Title(e.From), w.d.Title(e.To),
+			tunnelWords(fitting, w.d.Tunnels(o.ID), w.t.Status),
+		)
+		w.segment = e.Segment
+	}
+	if len(fitting) > 0 {
+		w.segment = w.d.SegmentOf(fitting[0].ID)
+	}
+	return w.arrive(e)
+}
+
+// tunnelsUp are the tunnels of a joint that are up, of some or of all.
+func (w *walker) tunnelsUp(e topology.Edge, only []design.ID) []*design.Object {
+	return slices.DeleteFunc(w.d.Inside(e.Joint, design.KindTunnel), func(t *design.Object) bool {
+		return !w.t.Status.Of(t.ID).Up || len(only) > 0 && !slices.Contains(only, t.ID)
+	})
+}
+
+// tunnelWords names the tunnels that a packet may take, of all that a link has; nothing where
+// it has none.
+func tunnelWords(fitting, all []*design.Object, st *status.Status) string {
+	up := 0
+	for _, t := range all {
+		if st.Of(t.ID).Up {
+			up++
+		}
+	}
+	switch {
+	case len(all) == 0:
+		return ""
+	case len(all) == 1:
+		return " on its one tunnel"
+	case len(fitting) == 1 && up == 1:
+		return " on " + fitting[0].Name + ", the one of its " + strconv.Itoa(len(all)) + " tunnels that is up"
+	case len(fitting) == 1:
+		return " on " + fitting[0].Name + ", the one of its " + strconv.Itoa(up) + " tunnels that takes this"
+	}
+	return " on one of its " + strconv.Itoa(len(fitting)) + " tunnels"
+}
+
+// arrive goes on where a joint ends: by the gateway of a hub in the table that the joint is bound
+// to, by a table of a network for what enters there, else at what ends it.
+func (w *walker) arrive(e topology.Edge) outcome {
+	to := w.d.Get(e.To)
+	switch {
+	case e.AtHub && e.Attachment == "":
+		return w.halt(
+			NoRoute, placeOf(w.d, e.To),
+			fmt.Sprintf("%s is not attached to %s, which does not route it", w.d.Title(e.Joint), w.d.Get(to.Parent).Name),
+			"attach it to the hub",
+		)
+	case to.Kind == design.KindHub:
+		return w.bound(e.Joint, e.To, e.Enters, placeOf(w.d, e.From))
+	case e.Enters == "" && to.Kind == design.KindNetwork:
+		return w.intoNetwork(e, to)
+	case e.Enters == "":
+		return goesTo(e.To, e.Joint)
+	}
+	at := placeOf(w.d, e.To)
+	if to.Kind == design.KindGateway {
+		if v := w.t.Status.Of(e.To); !v.Up {
+			return w.down(v, at)
+		}
+		p := w.t.Point(e.To) // it does what a gateway does to what comes in by it and is routed elsewhere
+		w.postrouting(w.prerouting(p, at, e.Joint), p, at, route.Hop{}, nil)
+	}
+	if e.AtHub {
+		return w.bound(e.Attachment, to.Parent, e.Enters, at)
+	}
+	return w.intoTable(e.Enters, e.Joint)
+}
+
+// bound routes in the hub table that an attachment is bound to.
+func (w *walker) bound(attachment, hub, table design.ID, at Place) outcome {
+	if v := w.t.Status.Of(attachment); !v.Up {
+		return w.down(v, at)
+	}
+	if table == "" {
+		return w.halt(NoRoute, at, w.d.Title(hub)+" has no table", "add a hub table and bind the attachment to it")
+	}
+	w.stage(at, Enters, nil, "%s enters %s and is routed by %s", w.header.Dst, w.d.Title(hub), w.d.Get(table).Name)
+	return goesTo(table, "")
+}
+
+// intoTable routes what comes into a network by one of its entering tables.
+func (w *walker) intoTable(table, by design.ID) outcome {
+	party := w.d.Party(table)
+	w.stage(
+		placeOf(w.d, party.ID), Enters, nil, "%s enters %s and is routed by %s", w.header.Dst, party.Name,
+		w.d.Get(table).Name,
+	)
+	return goesTo(table, by)
+}
+
+// intoNetwork ends at a network that was peered with: what it holds it delivers, for the rest it
+// has a gateway that it lends.
+func (w *walker) intoNetwork(e topology.Edge, network *design.Object) outcome {
+	if prefix.Has(w.d.Ranges(network.ID), w.header.Dst) {
+		return w.onLink(network.ID, placeOf(w.d, network.ID))
+	}
+	if topology.Lends(w.d, e) {
+		if g := w.t.Lent(network.ID, w.header.Dst); g != "" {
+			return goesTo(g, e.Joint)
+		}
+	}
+	return w.halt(
+		NotTransitive, placeOf(w.d, e.Joint),
+		fmt.Sprintf("%s is not in %s, and a peering carries only the two networks' own ranges", w.header.Dst, network.Name),
+		"join the two that talk directly or by a hub; or lend the gateway, where the cloud allows it",
+	)
+}
+
+// entered is the table of a network that routes what a hub hands to it: the one
+// that its attachment names, or that has published what is asked for; empty where
+// it is for the network itself.
+func (w *walker) entered(hub, network design.ID) design.ID {
+	return enteredFrom(w.d, hub, network, w.header.Dst)
+}
+
+func enteredFrom(d *design.Design, hub, network design.ID, to netip.Addr) design.ID {
+	if a := d.AttachmentOf(hub, network); a != nil {
+		if table := a.Body.(*design.Attachment).Enters; table != "" {
+			return table
+		}
+	}
+	if prefix.Has(d.Ranges(network), to) {
+		return ""
+	}
+	for _, t := range d.Inside(network, design.KindTable) {
+		for _, e := range t.Body.(*design.Table).Routes {
+			if e.Publish == design.Published && e.Prefix.Contains(to) {
+				return t.ID
+			}
+		}
+	}
+	return ""
+}
+
+func subnetOf(d *design.Design, network design.ID, a netip.Addr) *design.Object {
+	for _, s := range d.Inside(network, design.KindSubnet) {
+		if prefix.Has(d.Ranges(s.ID), a) {
+			return s
+		}
+	}
+	return nil
+}

@@ -1,0 +1,411 @@
+package walk
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/prefix"
+	"dravin/core/route"
+	"dravin/core/status"
+)
+
+// A packet at a point passes a list of hooks, in the order of a Linux box: what translates it as
+// it arrives, what is for the box itself, the route, what translates it as it leaves, selectors,
+// and the way on. A hook that has no opinion lets it go on to the next; one that has says what
+// becomes of the packet, and why. What a box does not have, such as selectors in a cloud's table,
+// has no opinion. What the box sends itself passes the hooks from the route on.
+//
+// Whatever a box is to do with packets is one more hook in its place in these lists. A walk is
+// steps from point to point until the packet arrives or is stopped ([walker.run]).
+
+// step is a packet at a point.
+type step struct {
+	p      *route.Point
+	at     Place
+	by     design.ID    // the link, circuit, peering, LAN or subnet that it came by; empty if none
+	came   netip.Addr   // the source that it came with
+	pass   passage      // what the box's memory says of it
+	itself bool         // it is for the box
+	choice route.Choice // the route that was chosen
+}
+
+// hook is one thing that a point does with a packet. It decides, or passes the packet on.
+type hook struct {
+	name string
+	do   func(w *walker, s *step) (out outcome, decided bool)
+}
+
+// forwarded are the hooks of what comes to a point.
+var forwarded = append([]hook{
+	{"loop", comesAgain},
+	{"prerouting", translatesArriving},
+	{"forwarding", mayForward},
+	{"own source", claimsToBeTheBox},
+	{"reverse path", strictFilter},
+	{"input", forTheBox},
+}, sent...)
+
+// sent are the hooks of what a point sends on, or sends itself.
+var sent = []hook{
+	{"route", choosesRoute},
+	{"postrouting", translatesLeaving},
+	{"selectors", asksSelectors},
+	{"no route", unrouted},
+	{"next hop", nextHopUp},
+	{"output", onward},
+}
+
+// step passes the packet through a forwarding point.
+func (w *walker) step(id, by design.ID) outcome {
+	w.segment = w.segmentBy(id, by)
+	p := w.t.PointIn(id, w.segment)
+	at := placeOf(w.d, id)
+	at.Segment = p.Segment
+	return w.through(forwarded, &step{p: p, at: at, by: by, came: w.header.Src})
+}
+
+// through asks hooks in their order; the last always decides.
+func (w *walker) through(hooks []hook, s *step) outcome {
+	for _, h := range hooks {
+		if out, decided := h.do(w, s); decided {
+			return out
+		}
+	}
+	return w.halt(NoRoute, s.at, s.at.Title+" has nowhere to send it", w.routeFix(s.p, s.at))
+}
+
+func comesAgain(w *walker, s *step) (outcome, bool) {
+	if !w.again(s.p.ID, s.by) {
+		return outcome{}, false
+	}
+	return w.halt(
+		Loop, s.at, fmt.Sprintf("the packet to %s is back at %s as it was", w.header.Dst, s.at.Title),
+		"correct the route that sends it round",
+	), true
+}
+
+func translatesArriving(w *walker, s *step) (outcome, bool) {
+	s.pass = w.prerouting(s.p, s.at, s.by)
+	s.itself = prefix.Has(s.p.Self, w.header.Dst) || w.answersOwn(s.p.ID)
+	return outcome{}, false
+}
+
+// mayForward asks whether the box passes packets on. What is for the box itself is not
+// forwarded.
+func mayForward(w *walker, s *step) (outcome, bool) {
+	if v := w.forwards(s.p); !v.Up && !(s.itself && v.Line == "faults") {
+		return w.down(v, s.at), true
+	}
+	return outcome{}, false
+}
+
+func claimsToBeTheBox(w *walker, s *step) (outcome, bool) {
+	if !claimsToBe(s.p, s.came) {
+		return outcome{}, false
+	}
+	return w.halt(
+		OwnSource, s.at, fmt.Sprintf("%s takes nothing that comes from %s, an address of its own", s.at.Title, s.came),
+		"hide the source behind a range that the box does not have itself, or do not send it back to the box",
+	), true
+}
+
+func strictFilter(w *walker, s *step) (outcome, bool) {
+	if !w.strictlyRefused(s.p, s.by) {
+		return outcome{}, false
+	}
+	why := "%s has a strict reverse-path filter and would answer %s by another way than it came"
+	return w.halt(
+		ReversePath, s.at, fmt.Sprintf(why, s.at.Title, w.header.Src),
+		"set the filter to loose on the box, then take the note off the gateway",
+	), true
+}
+
+func forTheBox(w *walker, s *step) (outcome, bool) {
+	if !s.itself {
+		return outcome{}, false
+	}
+	return w.itself(s.p, s.at, s.pass), true
+}
+
+func choosesRoute(w *walker, s *step) (outcome, bool) {
+	s.choice = w.pick(s.p.Lookup(w.header.Dst))
+	w.stage(s.at, Routes, &s.choice, "%s", routeText(s.at, w.header.Dst, s.choice))
+	return outcome{}, false
+}
+
+// hasSelectors reports whether a point is a Linux box with policy-based links.
+func hasSelectors(p *route.Point) bool {
+	return p.Party.Kind == design.KindSite && len(p.Selectors) > 0
+}
+
+// translatesLeaving translates the source as the packet leaves. The kernel asks selectors before
+// that, too: what fits one then leaves by no link that routes decide on. And the way out of the
+// box is route enough for what they name.
+func translatesLeaving(w *walker, s *step) (outcome, bool) {
+	selects := hasSelectors(s.p)
+	named := selects && slices.ContainsFunc(
+		s.p.Selectors, func(x route.Selector) bool { return x.Remote.Contains(w.header.Dst) },
+	)
+	if s.choice.Winner == nil && !named {
+		return outcome{}, false
+	}
+	hop, tunnels := route.Hop{}, []design.ID(nil)
+	before := false
+	if selects {
+		_, before = w.selected(s.p)
+	}
+	if !before && s.choice.Winner != nil {
+		hop, tunnels = s.choice.Winner.Hop, s.choice.Winner.Tunnels
+	}
+	w.postrouting(s.pass, s.p, s.at, hop, tunnels)
+	return outcome{}, false
+}
+
+func asksSelectors(w *walker, s *step) (outcome, bool) {
+	if !hasSelectors(s.p) {
+		return outcome{}, false
+	}
+	named := slices.ContainsFunc(
+		s.p.Selectors, func(x route.Selector) bool { return x.Remote.Contains(w.header.Dst) },
+	)
+	x, ok := w.selected(s.p)
+	if !ok || s.choice.Winner == nil && !named {
+		return outcome{}, false
+	}
+	w.stage(
+		s.at, Selects, nil, "a selector of %s takes it, whatever the route: local %s, remote %s", w.d.Title(x.Link), x.Local,
+		x.Remote,
+	)
+	if !x.Status.Up {
+		return w.down(x.Status, s.at), true
+	}
+	e, ok := w.t.Topology.From(x.Link, s.p.ID)
+	if !ok {
+		return outcome{}, false
+	}
+	return w.cross(s.p, e, nil), true
+}
+
+// unrouted stops a packet that no usable route is left for. If something that is
+// down would have taken it, that is the cause.
+func unrouted(w *walker, s *step) (outcome, bool) {
+	if s.choice.Winner != nil {
+		return outcome{}, false
+	}
+	if v := firstDown(s.choice, -1); v != nil {
+		return w.down(*v, s.at), true
+	}
+	if out, other := w.otherSegment(s.p, s.at); other {
+		return out, true
+	}
+	return w.halt(
+		NoRoute, s.at, fmt.Sprintf("%s has no usable route to %s", s.at.Title, w.header.Dst), w.routeFix(s.p, s.at),
+	), true
+}
+
+func nextHopUp(w *walker, s *step) (outcome, bool) {
+	if v := s.choice.Winner.Down; v != nil {
+		return w.down(*v, s.at), true
+	}
+	return outcome{}, false
+}
+
+// onward takes the packet to its next hop.
+func onward(w *walker, s *step) (outcome, bool) {
+	switch hop := s.choice.Winner.Hop; hop.Kind {
+	case route.Gateway:
+		return goesTo(hop.To, w.sideOf(s.p, hop)), true
+	case route.Deliver:
+		return w.onLink(hop.To, s.at), true
+	case route.BlackHole:
+		return w.halt(
+			BlackHole, s.at, fmt.Sprintf("%s drops what is for %s: a black hole", s.at.Title, s.choice.Winner.Prefix),
+			"remove the entry, or enter a longer one",
+		), true
+	case route.Internet:
+		return w.outside(s), true
+	default:
+		return w.enters(s, hop), true
+	}
+}
+
+// outside is what becomes of a packet that only the way to the internet is left for.
+func (w *walker) outside(s *step) outcome {
+	if v := firstDown(s.choice, s.choice.Winner.Prefix.Bits()); v != nil {
+		return w.down(*v, s.at)
+	}
+	if out, other := w.otherSegment(s.p, s.at); other {
+		return out
+	}
+	if w.onInternet(w.header.Dst) {
+		return w.leaves(s.p, s.at)
+	}
+	return w.outOfEstate(s.p, s.at)
+}
+
+// claimsToBe reports whether a packet of IPv4 comes to a Linux box from an address of its
+// own: it is dropped as a martian, however loose its filters are.
+func claimsToBe(p *route.Point, src netip.Addr) bool {
+	linux := p.Kind == design.KindBox || p.Kind == design.KindEdgeRouter ||
+		p.Kind == design.KindGateway && p.Party.Kind == design.KindSite
+	return linux && src.Is4() && prefix.Has(p.Self, src)
+}
+
+// segmentBy is the segment that a packet is in once it came by something: a box tells
+// segments apart by the interface or VLAN, never by the source alone.
+func (w *walker) segmentBy(id, by design.ID) design.ID {
+	if o := w.d.Get(by); o != nil && o.Kind == design.KindLAN {
+		return route.SegmentBy(w.d, w.d.Get(id), o, w.header.Src)
+	}
+	return w.segment
+}
+
+// forwards is how a point stands as what passes packets on.
+func (w *walker) forwards(p *route.Point) status.Verdict {
+	switch p.Kind {
+	case design.KindHubTable:
+		return w.t.Status.Of(p.Party.ID)
+	case design.KindGateway, design.KindEdgeRouter, design.KindBox:
+		return w.t.Status.Of(p.ID)
+	}
+	return status.Verdict{Up: true}
+}
+
+// sideOf is what the next box sees a packet come by: the LAN or subnet between the
+// two.
+func (w *walker) sideOf(p *route.Point, hop route.Hop) design.ID {
+	if hop.Through != "" {
+		return hop.Through
+	}
+	if b, ok := w.d.Get(p.ID).Body.(*design.InnerRoute); ok {
+		for _, lan := range w.d.Inside(p.Party.ID, design.KindLAN) {
+			if prefix.Has(w.d.Ranges(lan.ID), b.Via) {
+				return lan.ID
+			}
+		}
+	}
+	return ""
+}
+
+// otherSegment stops a packet whose destination the box knows in another routing
+// instance only.
+func (w *walker) otherSegment(p *route.Point, at Place) (out outcome, other bool) {
+	if p.Segment == "" {
+		return out, false
+	}
+	c := w.t.Point(p.ID).Lookup(w.header.Dst)
+	if c.Winner == nil || c.Winner.Source == route.Implied {
+		return out, false
+	}
+	return w.halt(OtherSegment, at, fmt.Sprintf("%s knows %s (%s) in another segment, and the packet is in %s: between segments nothing passes", w.d.Title(p.ID), c.Winner.Prefix, c.Winner.Via, w.d.Title(p.Segment)),
+		"put both into one segment, if they are meant to meet"), true
+}
+
+// routeFix says who can let a point have a route: where routes come by
+// themselves, nobody enters one.
+func (w *walker) routeFix(p *route.Point, at Place) string {
+	profile := w.d.ProfileOf(p.ID)
+	learns := slices.ContainsFunc(p.Routes, func(r route.Route) bool { return r.Source == route.VPNBGP || r.Source == route.CircuitBGP })
+	switch {
+	case p.Kind == design.KindTable && profile != nil && profile.Networks.GatewayFeeds:
+		return fmt.Sprintf("let a gateway of %s learn %s; it feeds the table", p.Party.Name, w.header.Dst)
+	case p.Kind == design.KindHubTable:
+		return fmt.Sprintf("let an attachment that has %s feed %s, or enter it there", w.header.Dst, at.Title)
+	case p.Kind != design.KindTable && learns:
+		return fmt.Sprintf("let the far end announce %s to %s", w.header.Dst, at.Title)
+	}
+	return fmt.Sprintf("add a route for %s at %s", w.header.Dst, at.Title)
+}
+
+// firstDown is how the best route longer than bits stands that would have taken
+// the packet and is down.
+func firstDown(c route.Choice, bits int) *status.Verdict {
+	for _, l := range c.Losers {
+		if l.Down != nil && l.Prefix.Bits() > bits {
+			return l.Down
+		}
+	}
+	return nil
+}
+
+func routeText(at Place, dst netip.Addr, c route.Choice) string {
+	if c.Winner == nil {
+		return fmt.Sprintf("%s finds no usable route to %s", at.Title, dst)
+	}
+	shared := ""
+	for _, b := range c.Branches {
+		shared += ", or as well by " + b.Via
+	}
+	return fmt.Sprintf(
+		"%s: %s matches %s (%s, %s%s)", at.Title, dst, c.Winner.Prefix, c.Winner.Source, c.Winner.Via, shared,
+	)
+}
+
+// strictlyRefused judges a strict reverse-path filter: the route back to the
+// source must leave by what the packet came in by.
+func (w *walker) strictlyRefused(p *route.Point, by design.ID) bool {
+	if !status.FiltersStrictly(w.d.Get(p.ID)) || !w.header.Src.Is4() || by == "" {
+		return false
+	}
+	if l, ok := w.d.Get(by).Body.(*design.Link); ok && l.Routing == design.RoutingSelectors {
+		return false // what IPsec has decrypted is not held against the filter
+	}
+	c := p.Lookup(w.header.Src)
+	if c.Winner == nil {
+		return true
+	}
+	back := w.d.Get(c.Winner.Hop.To)
+	if back == nil {
+		return true // the internet
+	}
+	if inner, ok := back.Body.(*design.InnerRoute); ok {
+		return !prefix.Has(w.d.Ranges(by), inner.Via)
+	}
+	if hop := c.Winner.Hop; hop.Kind == route.Gateway && hop.Through != "" {
+		return hop.Through != by
+	}
+	return back.ID != by
+}
+
+// selected is the selector that takes the packet. Traffic between the party's
+// own ranges is passed by: the gateways are configured so.
+func (w *walker) selected(p *route.Point) (s route.Selector, ok bool) {
+	if prefix.Has(p.Own, w.header.Src) && prefix.Has(p.Own, w.header.Dst) {
+		return s, false
+	}
+	for _, s := range p.Selectors {
+		if s.Matches(w.header.Src, w.header.Dst) {
+			return s, true
+		}
+	}
+	return s, false
+}
+
+// hiddenHere reports whether a rule that a box lists has hidden the packet's source
+// there just now.
+func (w *walker) hiddenHere(box design.ID) bool {
+	return slices.ContainsFunc(w.stages, func(s Stage) bool { return s.Act == MapsSource && s.At.ID == box && s.Rule == box })
+}
+
+// outOfEstate is what becomes of a packet that only the way to the internet is
+// left for. Where selectors are all that could have taken it, or one names its
+// destination, they are to blame; else a route is missing.
+func (w *walker) outOfEstate(p *route.Point, at Place) outcome {
+	routed := slices.ContainsFunc(p.Routes, func(r route.Route) bool { return r.Hop.Kind == route.Tunnel })
+	for _, s := range p.Selectors {
+		if s.Remote.Contains(w.header.Dst) || !routed && s.Local.Contains(w.header.Src) {
+			out := w.halt(SelectorMiss, at,
+				fmt.Sprintf("no selector of %s covers %s to %s; the nearest has %s and %s", w.d.Title(s.Link), w.header.Src, w.header.Dst, s.Local, s.Remote),
+				fmt.Sprintf("add %s and %s to the selectors at both ends of %s", w.header.Src, w.header.Dst, w.d.Title(s.Link))).about(s.Link, "")
+			if w.hiddenHere(p.ID) && s.Remote.Contains(w.header.Dst) {
+				out.stop.Fix = fmt.Sprintf("at %s exempt %s from what is hidden: a rule nothing for it before the one that hides", at.Title, s.Remote)
+				out = out.about(p.ID, "translate")
+			}
+			return out
+		}
+	}
+	return w.halt(NoRoute, at,
+		fmt.Sprintf("%s has no route to %s but the way to the internet", at.Title, w.header.Dst), w.routeFix(p, at))
+}
