@@ -40,32 +40,28 @@ func (v *solved) under(h status.Horizon) *solved {
 	return v
 }
 
-// keyed is the condition of a horizon with what is known of keys.
-func keyed(h status.Horizon, differ []design.ID) status.Condition {
-	return status.Condition{Horizon: h, OtherKeys: differ}
-}
+// keyed is the condition of what is built with what is known of keys.
+func keyed(differ []design.ID) status.Condition { return status.Condition{OtherKeys: differ} }
 
-// solve begins a design anew, or after the one before where that is at hand.
+// solve begins a design anew, or after the one before where that is at hand; for both horizons
+// at once.
 func solve(d *design.Design, in store.Info, differ []design.ID, before *solved, changes *design.Changes, m *metrics) *solved {
-	one := func(h status.Horizon, before *solved) *solved {
-		v := &solved{info: in, design: d}
-		if before != nil && slices.Equal(before.all.Tables.Status.Condition().OtherKeys, differ) {
-			v.all = before.all.After(d, changes)
-			v.all.Settle()
-		} else {
-			v.all = solving.Of(d, keyed(h, differ))
-		}
+	var all *solving.Solved
+	if before != nil && slices.Equal(before.all.Tables.Status.Condition().OtherKeys, differ) {
+		all = before.all.After(d, changes)
+		all.Settle()
+	} else {
+		all = solving.Of(d, keyed(differ))
+	}
+	one := func(h status.Horizon) *solved {
+		v := &solved{info: in, design: d, all: all.At(h)}
 		v.groups = sync.OnceValue(timed(m, "overlaps", func() []overlap.Group { return v.all.Findings.Groups() }))
 		v.intents = sync.OnceValue(timed(m, "intents", func() []proof.Result { return v.all.Proofs.All() }))
 		v.findings = sync.OnceValue(timed(m, "findings", func() []finding.Finding { return v.all.Findings.All() }))
 		return v
 	}
-	var built, now *solved
-	if before != nil {
-		built, now = before, before.today
-	}
-	v := one(status.Built, built)
-	v.today = one(status.Today, now)
+	v := one(status.Built)
+	v.today = one(status.Today)
 	return v
 }
 

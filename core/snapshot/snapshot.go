@@ -12,8 +12,8 @@ import (
 	"dravin/core/topology"
 )
 
-// Solved is a design with all that follows from it. It may be used by many at
-// once.
+// Solved is a design with all that follows from it under one condition. It may be used by
+// many at once.
 type Solved struct {
 	Design   *design.Design
 	Tables   *route.Tables
@@ -23,16 +23,26 @@ type Solved struct {
 	today *Solved // the same today, where the condition looks at what is built; else nil
 }
 
-// Of begins to solve a design under a condition.
+// Of begins to solve a design under a condition. One that looks at what is built holds what is
+// today, too: findings tell where the two differ.
 func Of(d *design.Design, c status.Condition) *Solved {
 	s := alone(d, c)
 	var now *proof.Proofs
 	if s.Tables.Status.Condition().Horizon == status.Built {
 		c.Horizon = status.Today
 		s.today = alone(d, c)
+		s.today.Findings = finding.Of(s.today.Proofs, nil)
 		now = s.ifOther()
 	}
 	s.Findings = finding.Of(s.Proofs, now)
+	return s
+}
+
+// At is the same design at a horizon, solved once; itself where it is of no other.
+func (s *Solved) At(h status.Horizon) *Solved {
+	if h == status.Today && s.today != nil {
+		return s.today
+	}
 	return s
 }
 
@@ -54,7 +64,7 @@ func (s *Solved) After(next *design.Design, changes *design.Changes) *Solved {
 	out := s.follow(next, changes)
 	var now *proof.Proofs
 	if s.today != nil {
-		out.today = s.today.follow(next, changes)
+		out.today = s.today.After(next, changes)
 		now = out.ifOther()
 		changes = changes.And(out.today.Tables.Changes())
 	}
@@ -72,9 +82,7 @@ func (s *Solved) follow(next *design.Design, changes *design.Changes) *Solved {
 func (s *Solved) Settle() {
 	s.Tables.Settle()
 	s.Proofs.Settle()
-	if s.Findings != nil {
-		s.Findings.Settle()
-	}
+	s.Findings.Settle()
 	if s.today != nil {
 		s.today.Settle()
 	}

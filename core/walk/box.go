@@ -9,6 +9,12 @@ import (
 	"dravin/core/route"
 )
 
+// remembers reports whether a point keeps a connection table: every gateway, box and edge router
+// does, whether it translates or not; the tables of clouds and hubs and inner routers do not.
+func remembers(p *route.Point) bool {
+	return p.Kind == design.KindGateway || p.Kind == design.KindBox || p.Kind == design.KindEdgeRouter
+}
+
 // connections is what each box remembers of the flow: how the first packet came,
 // and what its reply will look like.
 type connections map[design.ID][]conversation
@@ -34,7 +40,7 @@ type passage struct {
 // not seen begin is taken up in the middle, and translated from there on.
 func (w *walker) prerouting(p *route.Point, at Place, by design.ID) passage {
 	pass := passage{came: w.header, by: by}
-	if len(p.Translations) == 0 {
+	if !remembers(p) {
 		return pass
 	}
 	if known, ok := w.recall(p, at, by); ok {
@@ -87,7 +93,7 @@ func (w *walker) recall(p *route.Point, at Place, by design.ID) (passage, bool) 
 // remember the conversation. tunnels are those of a link that the route takes; nil: all.
 func (w *walker) postrouting(pass passage, p *route.Point, at Place, hop route.Hop, tunnels []design.ID) {
 	switch {
-	case len(p.Translations) == 0 || pass.stray:
+	case !remembers(p) || pass.stray:
 		return
 	case pass.known != nil && pass.reply:
 		w.rewriteSource(at, pass.known.first.Dst, pass.known.first.DPort, "gives the reply the source that was dialled", "")
