@@ -21,6 +21,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"dravin/core/design"
 	"dravin/store"
 )
 
@@ -141,7 +142,35 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.makingOperations(api)
 	s.routeOperations(api)
 	s.intentOperations(api)
+	describe(config.Components.Schemas)
 	return api
+}
+
+// describe takes over what the comments above the fields of bodies say.
+func describe(all huma.Registry) {
+	for name, schema := range all.Map() {
+		t := all.TypeFromRef("#/components/schemas/" + name)
+		for t != nil && t.Kind() == reflect.Pointer {
+			t = t.Elem()
+		}
+		if t == nil || t.Kind() != reflect.Struct {
+			continue
+		}
+		for n := range t.NumField() {
+			f := t.Field(n)
+			key, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+			p := schema.Properties[key]
+			if doc := design.DocOf(t, f.Name); doc != "" && f.Tag.Get("yaml") != "" && p != nil {
+				p.Description = doc
+			}
+			if f.Tag.Get("enum") == "states" && p != nil {
+				p.Enum = nil
+				for _, word := range design.EnumOf(f.Tag) {
+					p.Enum = append(p.Enum, word)
+				}
+			}
+		}
+	}
 }
 
 // jsonFormat is JSON in UTF-8, as RFC 8259 section 8.1 wants it; anything else would lose

@@ -1,4 +1,5 @@
-// Command generate writes the files in schema/ that follow from the Go types.
+// Command generate writes the files in schema/ that follow from the Go types, and what the
+// comments above their fields say.
 package main
 
 import (
@@ -18,6 +19,15 @@ func main() {
 }
 
 func run(dir string) error {
+	for _, of := range []string{"core/design", "core/provider"} {
+		docs, err := docsOf(of)
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(of, docsFile), docs, 0o644); err != nil {
+			return err
+		}
+	}
 	schema, err := design.Schema()
 	if err != nil {
 		return err

@@ -85,7 +85,7 @@ func (d *decoder) mappingInto(n *node, path string, v reflect.Value, also []stri
 		sf := v.Type().Field(n0)
 		key, optional := keyOf(sf)
 		if !optional && n.get(key) == nil {
-			d.problem(n, join(path, key), "is missing", sf.Tag.Get("doc"))
+			d.problem(n, join(path, key), "is missing", DocOf(v.Type(), sf.Name))
 		}
 	}
 }
@@ -202,8 +202,8 @@ func (d *decoder) plain(n *node, path string, v reflect.Value, tag reflect.Struc
 	}
 	switch v.Kind() {
 	case reflect.String:
-		if words := tag.Get("enum"); words != "" && !slices.Contains(strings.Split(words, ","), text) {
-			d.problem(n, path, shown(text)+" is not known", "write one of "+strings.ReplaceAll(words, ",", ", "))
+		if words := EnumOf(tag); words != nil && !slices.Contains(words, text) {
+			d.problem(n, path, shown(text)+" is not known", "write one of "+strings.Join(words, ", "))
 			return
 		}
 		v.SetString(text)

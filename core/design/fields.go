@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+
+	"dravin/core/provider"
 )
 
 // FieldType says how a value is written.
@@ -58,32 +60,50 @@ var outlines = sync.OnceValue(func() map[Kind][]Field {
 func outline(t reflect.Type) []Field {
 	out := make([]Field, 0, t.NumField())
 	for n := range t.NumField() {
-		out = append(out, fieldOf(t.Field(n)))
+		out = append(out, fieldOf(t, t.Field(n)))
 	}
 	return out
 }
 
-func fieldOf(sf reflect.StructField) Field {
+// DocOf is the comment above a field of a body, or of a part of one, as it stands in the code;
+// empty for what no file holds.
+func DocOf(t reflect.Type, field string) string {
+	if doc, ok := Docs[t.Name()+"."+field]; ok {
+		return doc
+	}
+	return provider.Docs[t.Name()+"."+field]
+}
+
+// EnumOf are the words that a field may be; none where it may be any.
+func EnumOf(tag reflect.StructTag) []string {
+	switch words := tag.Get("enum"); words {
+	case "":
+		return nil
+	case "states":
+		return []string{Drafted, Waiting, Making, Ready, Refused, Gone}
+	default:
+		return strings.Split(words, ",")
+	}
+}
+
+func fieldOf(t reflect.Type, sf reflect.StructField) Field {
 	key, optional := keyOf(sf)
-	f := Field{Key: key, Doc: sf.Tag.Get("doc"), Optional: optional}
+	f := Field{Key: key, Doc: DocOf(t, sf.Name), Optional: optional, Enum: EnumOf(sf.Tag)}
 	f.Min, _ = strconv.Atoi(sf.Tag.Get("min"))
 	f.Max, _ = strconv.Atoi(sf.Tag.Get("max"))
-	if words := sf.Tag.Get("enum"); words != "" {
-		f.Enum = strings.Split(words, ",")
+	of := sf.Type
+	if of.Kind() == reflect.Slice {
+		f.Many, of = true, of.Elem()
 	}
-	t := sf.Type
-	if t.Kind() == reflect.Slice {
-		f.Many, t = true, t.Elem()
+	if of.Kind() == reflect.Pointer {
+		of = of.Elem()
 	}
-	if t.Kind() == reflect.Pointer {
-		t = t.Elem()
-	}
-	f.Type = typeOf(t, sf.Tag)
+	f.Type = typeOf(of, sf.Tag)
 	switch f.Type {
 	case TypeReference:
 		f.Kinds = kindsIn(sf.Tag.Get("ref"))
 	case TypeParts:
-		f.Parts = outline(t)
+		f.Parts = outline(of)
 	}
 	return f
 }

@@ -4,14 +4,22 @@ import "slices"
 
 // Intent is a flow that must work, or must never work.
 type Intent struct {
-	From     Ref     `yaml:"from" json:"from" ref:"endpoint,lan,subnet,inner-route,segment,site,network" doc:"Who starts; of a party or segment everybody in it."`
-	To       Ref     `yaml:"to" json:"to" ref:"endpoint,lan,subnet,inner-route,segment,site,network" doc:"Who must answer; of a party or segment everybody in it."`
-	Service  Service `yaml:"service,omitempty" json:"service,omitzero" doc:"Protocol and port, such as tcp/502; left out: any, for what must never work."`
-	Never    bool    `yaml:"never,omitempty" json:"never,omitempty" doc:"It must never work."`
-	Survives bool    `yaml:"survives,omitempty" json:"survives,omitempty" doc:"It must still work after any single tunnel, circuit, edge router or gateway of a site on its way has failed."`
-	Group    string  `yaml:"group,omitempty" json:"group,omitempty" doc:"What it belongs to, such as an application."`
-	Owner    Ref     `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner" doc:"Who wants it."`
-	Note     string  `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
+	// Who starts; of a party or segment everybody in it.
+	From Ref `yaml:"from" json:"from" ref:"endpoint,lan,subnet,inner-route,segment,site,network"`
+	// Who must answer; of a party or segment everybody in it.
+	To Ref `yaml:"to" json:"to" ref:"endpoint,lan,subnet,inner-route,segment,site,network"`
+	// Protocol and port, such as tcp/502; left out: any, for what must never work.
+	Service Service `yaml:"service,omitempty" json:"service,omitzero"`
+	// It must never work.
+	Never bool `yaml:"never,omitempty" json:"never,omitempty"`
+	// It must still work after any single tunnel, circuit, edge router or gateway of a site on its way has failed.
+	Survives bool `yaml:"survives,omitempty" json:"survives,omitempty"`
+	// What it belongs to, such as an application.
+	Group string `yaml:"group,omitempty" json:"group,omitempty"`
+	// Who wants it.
+	Owner Ref `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner"`
+	// Free text.
+	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free"`
 }
 
 func (*Intent) kind() Kind { return KindIntent }

@@ -113,73 +113,114 @@ func Bodies() map[Kind]Body {
 
 // Owner answers for things.
 type Owner struct {
-	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text, such as whom to ring."`
+	// Free text, such as whom to ring.
+	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free"`
 }
 
 // Segment is a routing domain.
 type Segment struct {
-	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
+	// Free text.
+	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free"`
 }
 
 // Outside is a party known only by its prefixes.
 type Outside struct {
-	Owner    Ref            `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner" doc:"Who answers for it."`
-	Segment  Ref            `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"The routing domain that it would be let into."`
-	Prefixes []netip.Prefix `yaml:"prefixes" json:"prefixes" doc:"What it uses." min:"1"`
-	Note     string         `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
+	// Who answers for it.
+	Owner Ref `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner"`
+	// The routing domain that it would be let into.
+	Segment Ref `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment"`
+	// What it uses.
+	Prefixes []netip.Prefix `yaml:"prefixes" json:"prefixes" min:"1"`
+	// Free text.
+	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free"`
 }
 
 // InnerRoute is what lies behind an inner router of a site.
 type InnerRoute struct {
-	Prefixes []netip.Prefix `yaml:"prefixes" json:"prefixes" doc:"The ranges behind it." min:"1"`
-	Via      netip.Addr     `yaml:"via,omitempty" json:"via,omitzero" doc:"The inner router's address in one of the site's LANs."`
-	Segment  Ref            `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"Its routing domain."`
-	Fixed    bool           `yaml:"fixed,omitempty" json:"fixed,omitempty" doc:"Its addresses can not be changed."`
-	Note     string         `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
+	// The ranges behind it.
+	Prefixes []netip.Prefix `yaml:"prefixes" json:"prefixes" min:"1"`
+	// The inner router's address in one of the site's LANs.
+	Via netip.Addr `yaml:"via,omitempty" json:"via,omitzero"`
+	// Its routing domain.
+	Segment Ref `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment"`
+	// Its addresses can not be changed.
+	Fixed bool `yaml:"fixed,omitempty" json:"fixed,omitempty"`
+	// Free text.
+	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free"`
 }
 
 // Site is a place of one's own.
 type Site struct {
-	Owner Ref    `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner" doc:"Who answers for it."`
-	Note  string `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
+	// Who answers for it.
+	Owner Ref `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner"`
+	// Free text.
+	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free"`
 }
 
 // Network is a cloud network.
 type Network struct {
-	Cloud   string         `yaml:"cloud" json:"cloud" doc:"The cloud it is in."`
-	Region  string         `yaml:"region,omitempty" json:"region,omitempty" doc:"The cloud's region."`
-	Owner   Ref            `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner" doc:"Who answers for it."`
-	Segment Ref            `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"Its routing domain."`
-	Blocks  []netip.Prefix `yaml:"blocks" json:"blocks" doc:"Its address blocks." min:"1"`
-	Note    string         `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
+	// The cloud it is in.
+	Cloud string `yaml:"cloud" json:"cloud"`
+	// The cloud's region.
+	Region string `yaml:"region,omitempty" json:"region,omitempty"`
+	// Who answers for it.
+	Owner Ref `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner"`
+	// Its routing domain.
+	Segment Ref `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment"`
+	// Its address blocks.
+	Blocks []netip.Prefix `yaml:"blocks" json:"blocks" min:"1"`
+	// Free text.
+	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free"`
 }
 
 // Gateway is where links end.
 type Gateway struct {
-	Addresses []netip.Addr   `yaml:"addresses" json:"addresses" doc:"Public addresses, in the order in which tunnels use them."`
-	ASN       uint32         `yaml:"asn,omitempty" json:"asn,omitempty" doc:"Autonomous system number, RFC 6793; 0 if it speaks no BGP."`
-	VPN       string         `yaml:"vpn,omitempty" json:"vpn,omitempty" doc:"In a cloud: which of the profile's kinds of VPN gateway it is; the first if left out."`
-	RouterID  netip.Addr     `yaml:"router_id,omitempty" json:"router_id,omitzero" doc:"Its BGP identifier; its first public IPv4 address if left out, or the lowest address of its sessions."`
-	Announces string         `yaml:"announces,omitempty" json:"announces,omitempty" enum:"blocks,subnets,list" doc:"In a cloud: what it announces of its network: its blocks, its subnets or the list. blocks if left out."`
-	List      []netip.Prefix `yaml:"list,omitempty" json:"list,omitempty" doc:"In a cloud: what it announces, with announces: list."`
-	KeepOut   []netip.Prefix `yaml:"keep_out,omitempty" json:"keep_out,omitempty" doc:"In a cloud: what of that it does not announce."`
-	Summaries []Summary      `yaml:"summaries,omitempty" json:"summaries,omitempty" doc:"Ranges that it announces while it has a part of them."`
-	Routes    []BoxRoute     `yaml:"routes,omitempty" json:"routes,omitempty" doc:"A site's: entries of its own."`
-	HubRoutes bool           `yaml:"hub_routes,omitempty" json:"hub_routes,omitempty" doc:"A network's: it knows what the hubs know that the network is attached to."`
-	Enters    Ref            `yaml:"enters,omitempty" json:"enters,omitempty" ref:"table" doc:"A network's: the table that routes what comes in by it; left out: it is for the network itself, and for what else the gateway knows."`
-	Subnet    Ref            `yaml:"subnet,omitempty" json:"subnet,omitempty" ref:"subnet" doc:"In a cloud: the subnet of its own that it lives in, where the profile wants one."`
-	IKE       []string       `yaml:"ike,omitempty" json:"ike,omitempty" form:"ike" doc:"IKE proposals it can do, strongest first; empty: as its profile says, or every strong one."`
-	ESP       []string       `yaml:"esp,omitempty" json:"esp,omitempty" form:"esp" doc:"ESP proposals it can do, strongest first; empty: as its profile says, or every strong one."`
-	Stands    []netip.Addr   `yaml:"stands,omitempty" json:"stands,omitempty" doc:"A site's: its own addresses in the LANs in which it stands; it stands in those LANs, too, whose hosts use another gateway."`
-	Faults    []string       `yaml:"faults,omitempty" json:"faults,omitempty" enum:"forwarding-off,source-check,strict-reverse-path" doc:"What is known to keep it from forwarding."`
-	Translate []Rule         `yaml:"translate,omitempty" json:"translate,omitempty" doc:"What it translates besides the mappings, in their order after these; the first that fits is done."`
-	Note      string         `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
+	// Public addresses, in the order in which tunnels use them.
+	Addresses []netip.Addr `yaml:"addresses" json:"addresses"`
+	// Autonomous system number, RFC 6793; 0 if it speaks no BGP.
+	ASN uint32 `yaml:"asn,omitempty" json:"asn,omitempty"`
+	// In a cloud: which of the profile's kinds of VPN gateway it is; the first if left out.
+	VPN string `yaml:"vpn,omitempty" json:"vpn,omitempty"`
+	// Its BGP identifier; its first public IPv4 address if left out, or the lowest address of its sessions.
+	RouterID netip.Addr `yaml:"router_id,omitempty" json:"router_id,omitzero"`
+	// In a cloud: what it announces of its network: its blocks, its subnets or the list. blocks if left out.
+	Announces string `yaml:"announces,omitempty" json:"announces,omitempty" enum:"blocks,subnets,list"`
+	// In a cloud: what it announces, with announces: list.
+	List []netip.Prefix `yaml:"list,omitempty" json:"list,omitempty"`
+	// In a cloud: what of that it does not announce.
+	KeepOut []netip.Prefix `yaml:"keep_out,omitempty" json:"keep_out,omitempty"`
+	// Ranges that it announces while it has a part of them.
+	Summaries []Summary `yaml:"summaries,omitempty" json:"summaries,omitempty"`
+	// A site's: entries of its own.
+	Routes []BoxRoute `yaml:"routes,omitempty" json:"routes,omitempty"`
+	// A network's: it knows what the hubs know that the network is attached to.
+	HubRoutes bool `yaml:"hub_routes,omitempty" json:"hub_routes,omitempty"`
+	// A network's: the table that routes what comes in by it; left out: it is for the network itself, and for what
+	// else the gateway knows.
+	Enters Ref `yaml:"enters,omitempty" json:"enters,omitempty" ref:"table"`
+	// In a cloud: the subnet of its own that it lives in, where the profile wants one.
+	Subnet Ref `yaml:"subnet,omitempty" json:"subnet,omitempty" ref:"subnet"`
+	// IKE proposals it can do, strongest first; empty: as its profile says, or every strong one.
+	IKE []string `yaml:"ike,omitempty" json:"ike,omitempty" form:"ike"`
+	// ESP proposals it can do, strongest first; empty: as its profile says, or every strong one.
+	ESP []string `yaml:"esp,omitempty" json:"esp,omitempty" form:"esp"`
+	// A site's: its own addresses in the LANs in which it stands; it stands in those LANs, too, whose hosts use
+	// another gateway.
+	Stands []netip.Addr `yaml:"stands,omitempty" json:"stands,omitempty"`
+	// What is known to keep it from forwarding.
+	Faults []string `yaml:"faults,omitempty" json:"faults,omitempty" enum:"forwarding-off,source-check,strict-reverse-path"`
+	// What it translates besides the mappings, in their order after these; the first that fits is done.
+	Translate []Rule `yaml:"translate,omitempty" json:"translate,omitempty"`
+	// Free text.
+	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free"`
 }
 
 // BoxRoute is an entry of a gateway of one's own.
 type BoxRoute struct {
-	Prefix netip.Prefix `yaml:"prefix" json:"prefix" doc:"Where to."`
-	Via    netip.Addr   `yaml:"via,omitempty" json:"via,omitzero" doc:"The next hop's address, looked up in the same table; left out: a black hole."`
+	// Where to.
+	Prefix netip.Prefix `yaml:"prefix" json:"prefix"`
+	// The next hop's address, looked up in the same table; left out: a black hole.
+	Via netip.Addr `yaml:"via,omitempty" json:"via,omitzero"`
 }
 
 // How far the publishing of an entry has come.
@@ -204,50 +245,75 @@ const (
 
 // LAN is a network inside a site.
 type LAN struct {
-	Prefixes []netip.Prefix `yaml:"prefixes" json:"prefixes" doc:"Its on-link ranges." min:"1"`
-	Gateways []Ref          `yaml:"gateways,omitempty" json:"gateways,omitempty" ref:"gateway" doc:"The gateways its hosts use, the first one by default; empty: all of the site's."`
-	Segment  Ref            `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment" doc:"Its routing domain."`
-	// VLAN tells apart what one interface, or one range, does not.
-	VLAN  uint16 `yaml:"vlan,omitempty" json:"vlan,omitempty" doc:"The VLAN tag (IEEE 802.1Q) by which the site's gateways meet it; needed where LANs of two segments have one range."`
-	Fixed bool   `yaml:"fixed,omitempty" json:"fixed,omitempty" doc:"Its addresses can not be changed."`
-	Note  string `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text, such as why its addresses are fixed."`
+	// Its on-link ranges.
+	Prefixes []netip.Prefix `yaml:"prefixes" json:"prefixes" min:"1"`
+	// The gateways its hosts use, the first one by default; empty: all of the site's.
+	Gateways []Ref `yaml:"gateways,omitempty" json:"gateways,omitempty" ref:"gateway"`
+	// Its routing domain.
+	Segment Ref `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment"`
+	// The VLAN tag (IEEE 802.1Q) by which the site's gateways meet it; needed where LANs of two segments have one
+	// range.
+	VLAN uint16 `yaml:"vlan,omitempty" json:"vlan,omitempty"`
+	// Its addresses can not be changed.
+	Fixed bool `yaml:"fixed,omitempty" json:"fixed,omitempty"`
+	// Free text, such as why its addresses are fixed.
+	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free"`
 }
 
 // Table is a route table of a cloud network.
 type Table struct {
-	Learns string  `yaml:"learns,omitempty" json:"learns,omitempty" enum:"yes,no" doc:"Whether gateways and hubs feed it with what they learn; as the cloud does if left out."`
-	Routes []Entry `yaml:"routes,omitempty" json:"routes,omitempty" doc:"Entered routes."`
+	// Whether gateways and hubs feed it with what they learn; as the cloud does if left out.
+	Learns string `yaml:"learns,omitempty" json:"learns,omitempty" enum:"yes,no"`
+	// Entered routes.
+	Routes []Entry `yaml:"routes,omitempty" json:"routes,omitempty"`
 }
 
 // Entry is a route that somebody entered in a route table.
 type Entry struct {
-	Prefix  netip.Prefix `yaml:"prefix" json:"prefix" doc:"Where to."`
-	Via     Ref          `yaml:"via" json:"via" ref:"gateway,peering,attachment,box" doc:"What takes it: a cloud gateway, a peering of the network, its attachment to a hub, or a translating box in it. Of two for one range the first that is up takes it."`
-	Publish string       `yaml:"publish,omitempty" json:"publish,omitempty" enum:"published,withdrawn" doc:"published: the network's hubs learn it, and by them all others; withdrawn: no longer."`
+	// Where to.
+	Prefix netip.Prefix `yaml:"prefix" json:"prefix"`
+	// What takes it: a cloud gateway, a peering of the network, its attachment to a hub, or a translating box in it.
+	// Of two for one range the first that is up takes it.
+	Via Ref `yaml:"via" json:"via" ref:"gateway,peering,attachment,box"`
+	// published: the network's hubs learn it, and by them all others; withdrawn: no longer.
+	Publish string `yaml:"publish,omitempty" json:"publish,omitempty" enum:"published,withdrawn"`
 }
 
 // Subnet is a part of a cloud network.
 type Subnet struct {
-	Zone     string         `yaml:"zone,omitempty" json:"zone,omitempty" doc:"The zone it is in."`
-	Prefixes []netip.Prefix `yaml:"prefixes" json:"prefixes" doc:"Its ranges, inside the network's blocks." min:"1"`
-	Table    Ref            `yaml:"table" json:"table" ref:"table" doc:"The route table that its hosts use."`
-	Public   bool           `yaml:"public,omitempty" json:"public,omitempty" doc:"Its hosts are reached from the internet."`
-	Note     string         `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
+	// The zone it is in.
+	Zone string `yaml:"zone,omitempty" json:"zone,omitempty"`
+	// Its ranges, inside the network's blocks.
+	Prefixes []netip.Prefix `yaml:"prefixes" json:"prefixes" min:"1"`
+	// The route table that its hosts use.
+	Table Ref `yaml:"table" json:"table" ref:"table"`
+	// Its hosts are reached from the internet.
+	Public bool `yaml:"public,omitempty" json:"public,omitempty"`
+	// Free text.
+	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free"`
 }
 
 // Endpoint is a host in a LAN or subnet.
 type Endpoint struct {
-	Addresses []netip.Addr `yaml:"addresses" json:"addresses" doc:"Its addresses." min:"1"`
-	Answers   []Service    `yaml:"answers,omitempty" json:"answers,omitempty" doc:"What it answers, such as tcp/502; empty: unknown, taken to be everything."`
-	Note      string       `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
+	// Its addresses.
+	Addresses []netip.Addr `yaml:"addresses" json:"addresses" min:"1"`
+	// What it answers, such as tcp/502; empty: unknown, taken to be everything.
+	Answers []Service `yaml:"answers,omitempty" json:"answers,omitempty"`
+	// Free text.
+	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free"`
 }
 
 // Reservation keeps a range for something.
 type Reservation struct {
-	Prefix netip.Prefix `yaml:"prefix" json:"prefix" doc:"The range."`
-	Use    string       `yaml:"use,omitempty" json:"use,omitempty" enum:"keep,mapping,device" doc:"keep: nothing may be put there; mapping: mapped ranges are carved from it; device: a box uses it within itself. keep if left out."`
-	Party  Ref          `yaml:"party,omitempty" json:"party,omitempty" ref:"site,network,outside" doc:"Whose it is; empty: the whole estate's."`
-	Note   string       `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
+	// The range.
+	Prefix netip.Prefix `yaml:"prefix" json:"prefix"`
+	// keep: nothing may be put there; mapping: mapped ranges are carved from it; device: a box uses it within itself.
+	// keep if left out.
+	Use string `yaml:"use,omitempty" json:"use,omitempty" enum:"keep,mapping,device"`
+	// Whose it is; empty: the whole estate's.
+	Party Ref `yaml:"party,omitempty" json:"party,omitempty" ref:"site,network,outside"`
+	// Free text.
+	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free"`
 }
 
 // What a reservation is for.
@@ -259,10 +325,14 @@ const (
 
 // Mapping is a one-to-one translation at a gateway, toward a link.
 type Mapping struct {
-	Gateway Ref          `yaml:"gateway" json:"gateway" ref:"gateway" doc:"The box that translates."`
-	Link    Ref          `yaml:"link" json:"link" ref:"link,circuit" doc:"The link or circuit toward which it translates."`
-	Real    netip.Prefix `yaml:"real" json:"real" doc:"The range behind the gateway."`
-	Mapped  netip.Prefix `yaml:"mapped" json:"mapped" doc:"What it is known as beyond that; as long as the real range."`
+	// The box that translates.
+	Gateway Ref `yaml:"gateway" json:"gateway" ref:"gateway"`
+	// The link or circuit toward which it translates.
+	Link Ref `yaml:"link" json:"link" ref:"link,circuit"`
+	// The range behind the gateway.
+	Real netip.Prefix `yaml:"real" json:"real"`
+	// What it is known as beyond that; as long as the real range.
+	Mapped netip.Prefix `yaml:"mapped" json:"mapped"`
 }
 
 func (*Owner) kind() Kind       { return KindOwner }

@@ -11,25 +11,42 @@ import (
 // Box is a translating box of one's own: a host with addresses in one or several
 // subnets or LANs, which entries name as their next hop.
 type Box struct {
-	Addresses []netip.Addr `yaml:"addresses" json:"addresses" doc:"Its own, in the subnets of its network or the LANs of its site." min:"1"`
-	Routes    []BoxRoute   `yaml:"routes,omitempty" json:"routes,omitempty" doc:"Entries of its own, by addresses in the places where it stands; for the rest it has the router of its first address."`
-	Translate []Rule       `yaml:"translate,omitempty" json:"translate,omitempty" doc:"What it translates; the first that fits is done."`
-	Faults    []string     `yaml:"faults,omitempty" json:"faults,omitempty" enum:"forwarding-off,source-check,strict-reverse-path" doc:"What is known to keep it from forwarding."`
-	Note      string       `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
+	// Its own, in the subnets of its network or the LANs of its site.
+	Addresses []netip.Addr `yaml:"addresses" json:"addresses" min:"1"`
+	// Entries of its own, by addresses in the places where it stands; for the rest it has the router of its first
+	// address.
+	Routes []BoxRoute `yaml:"routes,omitempty" json:"routes,omitempty"`
+	// What it translates; the first that fits is done.
+	Translate []Rule `yaml:"translate,omitempty" json:"translate,omitempty"`
+	// What is known to keep it from forwarding.
+	Faults []string `yaml:"faults,omitempty" json:"faults,omitempty" enum:"forwarding-off,source-check,strict-reverse-path"`
+	// Free text.
+	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free"`
 }
 
 // Listener is a published service: who dials the listener comes to the target.
 type Listener struct {
-	At      Ref            `yaml:"at" json:"at" ref:"gateway,box,network" doc:"Who listens: a gateway or box, or, where the profile has private endpoints, the cloud itself in a network."`
-	Address netip.Addr     `yaml:"address" json:"address" doc:"What callers dial: in a place where the listener stands, or in a range that leads to it."`
-	Service Service        `yaml:"service" json:"service" doc:"The protocol and port that callers dial."`
-	Target  Ref            `yaml:"target" json:"target" ref:"endpoint,published-service" doc:"The host that answers, or another listener."`
-	Port    uint16         `yaml:"port,omitempty" json:"port,omitempty" doc:"The port at the target; the same if left out."`
-	Dials   netip.Addr     `yaml:"dials,omitempty" json:"dials,omitzero" doc:"The address under which the listener reaches the target, where that is another than its own."`
-	Does    string         `yaml:"does,omitempty" json:"does,omitempty" enum:"rewriting,proxying" doc:"rewriting: the packet goes on with another destination; proxying: the listener answers and opens a connection of its own. proxying if left out."`
-	Hides   bool           `yaml:"hides,omitempty" json:"hides,omitempty" doc:"rewriting: callers are hidden behind the listener's own address."`
-	Callers []netip.Prefix `yaml:"callers,omitempty" json:"callers,omitempty" doc:"Who may call; left out: everybody."`
-	Note    string         `yaml:"note,omitempty" json:"note,omitempty" form:"free" doc:"Free text."`
+	// Who listens: a gateway or box, or, where the profile has private endpoints, the cloud itself in a network.
+	At Ref `yaml:"at" json:"at" ref:"gateway,box,network"`
+	// What callers dial: in a place where the listener stands, or in a range that leads to it.
+	Address netip.Addr `yaml:"address" json:"address"`
+	// The protocol and port that callers dial.
+	Service Service `yaml:"service" json:"service"`
+	// The host that answers, or another listener.
+	Target Ref `yaml:"target" json:"target" ref:"endpoint,published-service"`
+	// The port at the target; the same if left out.
+	Port uint16 `yaml:"port,omitempty" json:"port,omitempty"`
+	// The address under which the listener reaches the target, where that is another than its own.
+	Dials netip.Addr `yaml:"dials,omitempty" json:"dials,omitzero"`
+	// rewriting: the packet goes on with another destination; proxying: the listener answers and opens a connection of
+	// its own. proxying if left out.
+	Does string `yaml:"does,omitempty" json:"does,omitempty" enum:"rewriting,proxying"`
+	// rewriting: callers are hidden behind the listener's own address.
+	Hides bool `yaml:"hides,omitempty" json:"hides,omitempty"`
+	// Who may call; left out: everybody.
+	Callers []netip.Prefix `yaml:"callers,omitempty" json:"callers,omitempty"`
+	// Free text.
+	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free"`
 }
 
 // What a listener does.

@@ -9,17 +9,29 @@ import (
 // Rule is one translation of a box. Within a hook the first rule that fits the
 // first packet of a conversation decides; replies are reversed from memory.
 type Rule struct {
-	Hook        string         `yaml:"hook" json:"hook" enum:"arriving,leaving" doc:"arriving: destinations, before the route is chosen; leaving: sources, after it."`
-	From        Ref            `yaml:"from,omitempty" json:"from,omitempty" ref:"link,circuit" doc:"Only what comes in by it; left out: by anything."`
-	Toward      Ref            `yaml:"toward,omitempty" json:"toward,omitempty" ref:"link,circuit" doc:"Only what goes out by it; left out: by anything. With leaving only."`
-	Source      []netip.Prefix `yaml:"source,omitempty" json:"source,omitempty" doc:"Only what comes from there; left out: from anywhere."`
-	Destination []netip.Prefix `yaml:"destination,omitempty" json:"destination,omitempty" doc:"Only what goes there; left out: anywhere."`
-	Services    []Service      `yaml:"services,omitempty" json:"services,omitempty" doc:"Only these, such as tcp/502; left out: all."`
-	Does        string         `yaml:"does" json:"does" enum:"one-to-one,pool,own-address,target,nothing" doc:"one-to-one: host parts stay; pool: another source, with ports; own-address: the box's own as source; target: another destination; nothing: the packet stays as it is."`
-	Real        netip.Prefix   `yaml:"real,omitempty" json:"real,omitzero" doc:"one-to-one: the range behind the box."`
-	Into        netip.Prefix   `yaml:"into,omitempty" json:"into,omitzero" doc:"one-to-one: what it is known as, as long; pool: the addresses."`
-	Target      netip.Addr     `yaml:"target,omitempty" json:"target,omitzero" doc:"target: the new destination."`
-	Port        uint16         `yaml:"port,omitempty" json:"port,omitempty" doc:"target: the new port; the same if left out."`
+	// arriving: destinations, before the route is chosen; leaving: sources, after it.
+	Hook string `yaml:"hook" json:"hook" enum:"arriving,leaving"`
+	// Only what comes in by it; left out: by anything.
+	From Ref `yaml:"from,omitempty" json:"from,omitempty" ref:"link,circuit"`
+	// Only what goes out by it; left out: by anything. With leaving only.
+	Toward Ref `yaml:"toward,omitempty" json:"toward,omitempty" ref:"link,circuit"`
+	// Only what comes from there; left out: from anywhere.
+	Source []netip.Prefix `yaml:"source,omitempty" json:"source,omitempty"`
+	// Only what goes there; left out: anywhere.
+	Destination []netip.Prefix `yaml:"destination,omitempty" json:"destination,omitempty"`
+	// Only these, such as tcp/502; left out: all.
+	Services []Service `yaml:"services,omitempty" json:"services,omitempty"`
+	// one-to-one: host parts stay; pool: another source, with ports; own-address: the box's own as source; target:
+	// another destination; nothing: the packet stays as it is.
+	Does string `yaml:"does" json:"does" enum:"one-to-one,pool,own-address,target,nothing"`
+	// one-to-one: the range behind the box.
+	Real netip.Prefix `yaml:"real,omitempty" json:"real,omitzero"`
+	// one-to-one: what it is known as, as long; pool: the addresses.
+	Into netip.Prefix `yaml:"into,omitempty" json:"into,omitzero"`
+	// target: the new destination.
+	Target netip.Addr `yaml:"target,omitempty" json:"target,omitzero"`
+	// target: the new port; the same if left out.
+	Port uint16 `yaml:"port,omitempty" json:"port,omitempty"`
 }
 
 // The hooks and deeds of rules.

@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"net/netip"
 	"reflect"
-	"strings"
 
 	"dravin/core/provider"
 )
@@ -57,7 +56,7 @@ func structSchema(t reflect.Type, properties map[string]any) (required []string)
 			required = append(required, key)
 		}
 		s := typeSchema(sf.Type, sf.Tag)
-		s["description"] = sf.Tag.Get("doc")
+		s["description"] = DocOf(t, sf.Name)
 		properties[key] = s
 	}
 	return required
@@ -88,8 +87,8 @@ func typeSchema(t reflect.Type, tag reflect.StructTag) map[string]any {
 		return map[string]any{"type": "boolean"}
 	case t.Kind() == reflect.String:
 		s := map[string]any{"type": "string"}
-		if words := tag.Get("enum"); words != "" {
-			s["enum"] = strings.Split(words, ",")
+		if words := EnumOf(tag); words != nil {
+			s["enum"] = words
 			return s
 		}
 		f := forms[tag.Get("form")]
