@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -15,12 +16,18 @@ import (
 
 // The house: each package may import only what stands before it.
 var order = []string{
-	"core/words", "core/prefix", "core/negotiate", "core/provider", "core/design", "core/settings", "core/status", "core/topology", "core/ingest", "core/overlap", "core/allocation", "core/cost", "core/lifecycle", "core/draft", "core/defaults", "core/command", "core/sheet", "core/bgp", "core/route", "core/walk", "core/proof", "core/translate", "core/finding", "core/snapshot", "core/box", "core/handover",
+	"core/words", "core/prefix", "core/negotiate", "core/provider", "core/design", "core/settings", "core/status",
+	"core/topology", "core/ingest", "core/overlap", "core/allocation", "core/cost", "core/lifecycle", "core/draft",
+	"core/defaults", "core/command", "core/sheet", "core/bgp", "core/route", "core/walk", "core/proof",
+	"core/translate", "core/finding", "core/snapshot", "core/box", "core/handover",
 	"demo", "lab", "store", "store/cluster", "web", "server", "cmd/generate", "cmd/load", "cmd/dravin",
 }
 
 // What the core must know nothing of.
-var outside = []string{"net/http", "database/sql", "os", "os/exec", "log", "log/slog", "time", "math/rand", "crypto/rand", "github.com/jmoiron", "github.com/jackc", "github.com/danielgtaylor", "github.com/go-chi", "github.com/spf13"}
+var outside = []string{
+	"net/http", "database/sql", "os", "os/exec", "log", "log/slog", "time", "math/rand", "crypto/rand",
+	"github.com/jmoiron", "github.com/jackc", "github.com/danielgtaylor", "github.com/go-chi", "github.com/spf13",
+}
 
 // imports are what each package of the module imports, its tests apart. The files are
 // opened here, so that a result that was kept is not taken for one of other files.
@@ -86,4 +93,28 @@ func TestPrintsAskNoDesign(t *testing.T) {
 			assert.NotContains(t, string(text), asked, file)
 		}
 	}
+}
+
+// mostColumns is how wide a line of Go may be; texts in backquotes, such as scripts and queries, may
+// be wider.
+const mostColumns = 120
+
+func TestLinesFit(t *testing.T) {
+	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if d != nil && d.IsDir() && slices.Contains([]string{"node_modules", ".dravin", "testdata", ".git"}, d.Name()) {
+			return filepath.SkipDir
+		}
+		if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_gen.go") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		raw := false
+		for n, line := range strings.Split(string(text), "\n") {
+			quotes := strings.Count(line, "`")
+			assert.True(t, raw || quotes > 0 || len(line) <= mostColumns, "%s:%d is over %d columns", path, n+1, mostColumns)
+			raw = raw != (quotes%2 == 1)
+		}
+		return err
+	})
+	require.NoError(t, err)
 }

@@ -42,7 +42,10 @@ func rebuilt(t *testing.T, world *design.Design, all []box.Instruction) *design.
 	var edits []design.Edit
 	for _, o := range world.All() {
 		if slices.Contains([]design.Kind{design.KindSite, design.KindSegment}, o.Kind) {
-			edits = append(edits, design.PutEdit(&design.Object{ID: o.ID, Kind: o.Kind, Name: o.Name, Body: design.Bodies()[o.Kind]}))
+			edits = append(
+				edits,
+				design.PutEdit(&design.Object{ID: o.ID, Kind: o.Kind, Name: o.Name, Body: design.Bodies()[o.Kind]}),
+			)
 			ids[world.Path(o.ID)] = o.ID
 		}
 		if o.Kind == design.KindProfile {
@@ -69,7 +72,9 @@ func rebuilt(t *testing.T, world *design.Design, all []box.Instruction) *design.
 		require.NoError(t, err)
 		body, err := design.DecodeBody(i.Kind, text)
 		require.NoError(t, err, "%s %s: %s", i.Kind, i.Object, text)
-		edits = append(edits, design.PutEdit(&design.Object{ID: id, Kind: i.Kind, Parent: i.Parent, Name: i.Name, Body: body}))
+		edits = append(
+			edits, design.PutEdit(&design.Object{ID: id, Kind: i.Kind, Parent: i.Parent, Name: i.Name, Body: body}),
+		)
 	}
 	next, _, err := design.New("rebuilt", nil).Apply(edits)
 	require.NoError(t, err)
@@ -192,13 +197,18 @@ func heldAgainstInstructions(t *testing.T, file []byte, seed uint64, changes, ev
 			tables := route.Solve(d, status.Condition{Horizon: horizon})
 			all := told(tables)
 			again := rebuilt(t, d, all)
-			want, got := carries(t, tables, flows), carries(t, route.Solve(again, status.Condition{Horizon: horizon}), flows)
+			want, got := carries(t, tables, flows), carries(
+				t, route.Solve(again, status.Condition{Horizon: horizon}), flows,
+			)
 			for _, key := range slices.Sorted(maps.Keys(want)) {
 				require.Equal(t, want[key], got[key], "seed %d, change %d, %s: %s", seed, n, horizon, key)
 			}
 			then := route.Solve(before, status.Condition{Horizon: horizon})
 			if len(flowsIn(before, flows)) == len(flows) && !assert.ObjectsAreEqual(carries(t, then, flows), want) {
-				require.NotEqual(t, told(then), all, "seed %d, change %d, %s: %+v is in nobody's instructions", seed, n, horizon, e.Object)
+				require.NotEqual(
+					t, told(then), all, "seed %d, change %d, %s: %+v is in nobody's instructions", seed, n, horizon,
+					e.Object,
+				)
 			}
 		}
 	}
@@ -247,7 +257,8 @@ func TestSheetsPrintEveryValue(t *testing.T) {
 		text := i.Does + "\n" + strings.Join(i.Lines, "\n")
 		for _, s := range i.Set {
 			f := fieldAt(design.Outline(i.Kind), strings.Split(s.Key, "/"))
-			if f.Type == design.TypeYesNo || len(f.Enum) > 0 || strings.HasSuffix(s.Key, "/gateway") || strings.HasSuffix(s.Key, "/at") {
+			if f.Type == design.TypeYesNo || len(f.Enum) > 0 || strings.HasSuffix(s.Key, "/gateway") ||
+				strings.HasSuffix(s.Key, "/at") {
 				continue // told in words
 			}
 			for _, v := range s.Values {
@@ -269,7 +280,25 @@ func TestSheetsPrintEveryValue(t *testing.T) {
 }
 
 // holes are what a sentence has where something is missing that it should name.
-var holes = []string{"()", "( ", " )", " ,", " ;", "  ", " .", "invalid", "unknown", "<nil>", "%!", ": ,", "tag 0", "at ,", "port 0", " 0 Mbit", "\"\""}
+var holes = []string{
+	"()",
+	"( ",
+	" )",
+	" ,",
+	" ;",
+	"  ",
+	" .",
+	"invalid",
+	"unknown",
+	"<nil>",
+	"%!",
+	": ,",
+	"tag 0",
+	"at ,",
+	"port 0",
+	" 0 Mbit",
+	"\"\"",
+}
 
 // No sentence of any party's instructions, sheets or findings has a hole.
 func TestNoSentenceHasAHole(t *testing.T) {

@@ -66,18 +66,45 @@ var same = func(*negotiate.Settings) {}
 
 var pairCases = []pairCase{
 	{"all agrees", same, same},
-	{"one stronger IKE proposal at the first end", ike("aes256gcm16-prfsha384-ecp384", "aes256-sha256-ecp256"), ike("aes256-sha256-ecp256")},
-	{"the second end's order decides, IKE", ike("aes256-sha256-ecp256", "aes128-sha256-modp2048"), ike("aes128-sha256-modp2048", "aes256-sha256-ecp256")},
+	{
+		"one stronger IKE proposal at the first end", ike("aes256gcm16-prfsha384-ecp384", "aes256-sha256-ecp256"),
+		ike("aes256-sha256-ecp256"),
+	},
+	{
+		"the second end's order decides, IKE", ike("aes256-sha256-ecp256", "aes128-sha256-modp2048"),
+		ike("aes128-sha256-modp2048", "aes256-sha256-ecp256"),
+	},
 	{"the second end's order decides, ESP", esp("aes256gcm16", "aes128-sha256"), esp("aes128-sha256", "aes256gcm16")},
-	{"several algorithms in one proposal", ike("aes256-aes128-sha512-sha256-ecp384-ecp256"), ike("aes128-sha256-ecp256")},
-	{"several algorithms at both, the second prefers", ike("aes256-aes128-sha512-sha256-ecp384-ecp256"), ike("aes128-aes256-sha256-sha512-ecp256-ecp384")},
-	{"group guessed wrong at first", ike("aes256-sha256-modp2048", "aes256-sha256-ecp256"), ike("aes256-sha256-ecp256")},
-	{"AEAD beside CBC", ike("aes128gcm16-prfsha256-ecp256", "aes256-sha256-ecp256"), ike("aes256-sha256-ecp256", "aes128gcm16-prfsha256-ecp256")},
-	{"chacha20", all(ike("chacha20poly1305-prfsha256-curve25519"), esp("chacha20poly1305")), all(ike("chacha20poly1305-prfsha256-curve25519"), esp("chacha20poly1305"))},
+	{
+		"several algorithms in one proposal", ike("aes256-aes128-sha512-sha256-ecp384-ecp256"),
+		ike("aes128-sha256-ecp256"),
+	},
+	{
+		"several algorithms at both, the second prefers", ike("aes256-aes128-sha512-sha256-ecp384-ecp256"),
+		ike("aes128-aes256-sha256-sha512-ecp256-ecp384"),
+	},
+	{
+		"group guessed wrong at first", ike("aes256-sha256-modp2048", "aes256-sha256-ecp256"),
+		ike("aes256-sha256-ecp256"),
+	},
+	{
+		"AEAD beside CBC", ike("aes128gcm16-prfsha256-ecp256", "aes256-sha256-ecp256"),
+		ike("aes256-sha256-ecp256", "aes128gcm16-prfsha256-ecp256"),
+	},
+	{
+		"chacha20", all(ike("chacha20poly1305-prfsha256-curve25519"), esp("chacha20poly1305")),
+		all(ike("chacha20poly1305-prfsha256-curve25519"), esp("chacha20poly1305")),
+	},
 	{"curve25519 under its other name", ike("aes256-sha256-x25519"), ike("aes256-sha256-curve25519")},
 	{"sha384 and modp3072", ike("aes192-sha384-modp3072"), ike("aes192-sha384-modp3072")},
-	{"old algorithms on both sides", all(ike("3des-sha1-modp1024"), esp("3des-sha1")), all(ike("3des-sha1-modp1024"), esp("3des-sha1"))},
-	{"explicit pseudo-random function that follows anyway", ike("aes256-sha256-prfsha256-ecp256"), ike("aes256-sha256-ecp256")},
+	{
+		"old algorithms on both sides", all(ike("3des-sha1-modp1024"), esp("3des-sha1")),
+		all(ike("3des-sha1-modp1024"), esp("3des-sha1")),
+	},
+	{
+		"explicit pseudo-random function that follows anyway", ike("aes256-sha256-prfsha256-ecp256"),
+		ike("aes256-sha256-ecp256"),
+	},
 	{"IKE encryption differs", ike("aes256-sha256-ecp256"), ike("aes128-sha256-ecp256")},
 	{"IKE integrity differs", ike("aes256-sha256-ecp256"), ike("aes256-sha512-ecp256")},
 	{"IKE group differs", ike("aes256-sha256-ecp256"), ike("aes256-sha256-ecp384")},
@@ -93,7 +120,10 @@ var pairCases = []pairCase{
 	{"ESP second proposal in common", esp("aes256gcm16", "aes256-sha256"), esp("aes256-sha256")},
 	{"key differs in one character", key("glasshouse-40-b"), key("glasshouse-40-d")},
 	{"names as identities", identity("orangery.example", "hill.example"), identity("hill.example", "orangery.example")},
-	{"a name with and without an @ in front", identity("@orangery.example", "hill.example"), identity("@hill.example", "orangery.example")},
+	{
+		"a name with and without an @ in front", identity("@orangery.example", "hill.example"),
+		identity("@hill.example", "orangery.example"),
+	},
 	{"key IDs as identities", identity("keyid:orangery/1", "keyid:hill"), identity("keyid:hill", "keyid:orangery/1")},
 	{"a key ID where a name is expected", identity("keyid:orangery", ""), identity("", "orangery")},
 	{"first end's identity not expected", identity("orangery.example", ""), same},
@@ -102,7 +132,10 @@ var pairCases = []pairCase{
 	{"second end expects another identity", same, identity("", "orangery.example")},
 	{"identity differs in one character", identity("orangery.example", ""), identity("", "0rangery.example")},
 	{"first end sends elsewhere", func(s *negotiate.Settings) { s.Peer = netip.MustParseAddr("198.51.100.99") }, same},
-	{"second end expects another address", same, func(s *negotiate.Settings) { s.Peer = netip.MustParseAddr("203.0.113.99") }},
+	{
+		"second end expects another address", same,
+		func(s *negotiate.Settings) { s.Peer = netip.MustParseAddr("203.0.113.99") },
+	},
 	{"both IKEv1", version(1), version(1)},
 	{"IKEv2 against IKEv1", version(2), version(1)},
 	{"IKEv1 against IKEv2", version(1), version(2)},
@@ -110,25 +143,67 @@ var pairCases = []pairCase{
 	{"either against either", version(0), version(0)},
 	{"either against IKEv1", version(0), version(1)},
 	{"IKEv1 against either", version(1), version(0)},
-	{"IKEv1, group differs", all(version(1), esp("aes256-sha256-ecp384")), all(version(1), esp("aes256-sha256-ecp256"))},
+	{
+		"IKEv1, group differs", all(version(1), esp("aes256-sha256-ecp384")),
+		all(version(1), esp("aes256-sha256-ecp256")),
+	},
 	{"everything to everything", selectors("0.0.0.0/0", "0.0.0.0/0"), selectors("0.0.0.0/0", "0.0.0.0/0")},
-	{"second end has half the first's range", selectors("10.221.0.0/16", "10.222.0.0/16"), selectors("10.222.0.0/16", "10.221.0.0/17")},
-	{"first end has half the second's range", selectors("10.221.0.0/17", "10.222.0.0/16"), selectors("10.222.0.0/16", "10.221.0.0/16")},
+	{
+		"second end has half the first's range", selectors("10.221.0.0/16", "10.222.0.0/16"),
+		selectors("10.222.0.0/16", "10.221.0.0/17"),
+	},
+	{
+		"first end has half the second's range", selectors("10.221.0.0/17", "10.222.0.0/16"),
+		selectors("10.222.0.0/16", "10.221.0.0/16"),
+	},
 	{"both narrow", selectors("10.221.0.0/17", "10.222.0.0/16"), selectors("10.222.0.0/17", "10.221.0.0/16")},
 	{"everything against one range", selectors("0.0.0.0/0", "0.0.0.0/0"), selectors("10.222.0.0/16", "10.221.0.0/16")},
 	{"nothing in common", selectors("10.221.0.0/16", "10.222.0.0/16"), selectors("10.222.0.0/16", "10.218.0.0/16")},
-	{"not mirrored but copied", selectors("10.221.0.0/16", "10.222.0.0/16"), selectors("10.221.0.0/16", "10.222.0.0/16")},
-	{"two ranges at one end", selectors("10.221.0.0/24 10.221.8.0/24", "10.222.0.0/16"), selectors("10.222.0.0/16", "10.221.0.0/24 10.221.8.0/24")},
-	{"one of two ranges in common", selectors("10.221.0.0/24 10.221.8.0/24", "10.222.0.0/16"), selectors("10.222.0.0/16", "10.221.0.0/24")},
-	{"two ranges inside one", selectors("10.221.0.0/24 10.221.8.0/24", "10.222.0.0/16"), selectors("10.222.0.0/16", "10.221.0.0/16")},
-	{"neighbouring ranges stay apart", selectors("10.221.0.0/24 10.221.1.0/24", "10.222.0.0/16"), selectors("10.222.0.0/16", "10.221.0.0/24 10.221.1.0/24")},
-	{"neighbouring ranges inside one that holds both", selectors("10.221.0.0/24 10.221.1.0/24", "10.222.0.0/16"), selectors("10.222.0.0/16", "10.221.0.0/23")},
-	{"a range and one inside it", selectors("10.221.0.0/16 10.221.8.0/24", "10.222.0.0/16"), selectors("10.222.0.0/16", "10.221.0.0/16")},
-	{"the real range where the mapped one is meant", selectors("10.221.0.0/16", "10.222.0.0/16"), selectors("192.168.216.0/24", "10.221.0.0/16")},
+	{
+		"not mirrored but copied", selectors("10.221.0.0/16", "10.222.0.0/16"),
+		selectors("10.221.0.0/16", "10.222.0.0/16"),
+	},
+	{
+		"two ranges at one end", selectors("10.221.0.0/24 10.221.8.0/24", "10.222.0.0/16"),
+		selectors("10.222.0.0/16", "10.221.0.0/24 10.221.8.0/24"),
+	},
+	{
+		"one of two ranges in common", selectors("10.221.0.0/24 10.221.8.0/24", "10.222.0.0/16"),
+		selectors("10.222.0.0/16", "10.221.0.0/24"),
+	},
+	{
+		"two ranges inside one", selectors("10.221.0.0/24 10.221.8.0/24", "10.222.0.0/16"),
+		selectors("10.222.0.0/16", "10.221.0.0/16"),
+	},
+	{
+		"neighbouring ranges stay apart", selectors("10.221.0.0/24 10.221.1.0/24", "10.222.0.0/16"),
+		selectors("10.222.0.0/16", "10.221.0.0/24 10.221.1.0/24"),
+	},
+	{
+		"neighbouring ranges inside one that holds both", selectors("10.221.0.0/24 10.221.1.0/24", "10.222.0.0/16"),
+		selectors("10.222.0.0/16", "10.221.0.0/23"),
+	},
+	{
+		"a range and one inside it", selectors("10.221.0.0/16 10.221.8.0/24", "10.222.0.0/16"),
+		selectors("10.222.0.0/16", "10.221.0.0/16"),
+	},
+	{
+		"the real range where the mapped one is meant", selectors("10.221.0.0/16", "10.222.0.0/16"),
+		selectors("192.168.216.0/24", "10.221.0.0/16"),
+	},
 	{"lifetimes differ", func(s *negotiate.Settings) { s.ChildLife = 1800 }, same},
-	{"key and ESP proposal differ: the key shows first", all(key("one-key-of-two"), esp("aes256gcm16")), all(key("the-other-key"), esp("aes128gcm16"))},
-	{"selectors and ESP proposal differ", all(selectors("10.221.0.0/16", "10.222.0.0/16"), esp("aes256gcm16")), all(selectors("10.222.0.0/16", "10.218.0.0/16"), esp("aes128gcm16"))},
-	{"IPv6 inside IPv4", selectors("2001:db8:1::/48", "2001:db8:2::/48"), selectors("2001:db8:2::/48", "2001:db8:1::/64")},
+	{
+		"key and ESP proposal differ: the key shows first", all(key("one-key-of-two"), esp("aes256gcm16")),
+		all(key("the-other-key"), esp("aes128gcm16")),
+	},
+	{
+		"selectors and ESP proposal differ", all(selectors("10.221.0.0/16", "10.222.0.0/16"), esp("aes256gcm16")),
+		all(selectors("10.222.0.0/16", "10.218.0.0/16"), esp("aes128gcm16")),
+	},
+	{
+		"IPv6 inside IPv4", selectors("2001:db8:1::/48", "2001:db8:2::/48"),
+		selectors("2001:db8:2::/48", "2001:db8:1::/64"),
+	},
 }
 
 // conf writes an end's settings for the daemon.
@@ -228,7 +303,10 @@ func TestAgreementIsWhatDaemonsDo(t *testing.T) {
 	l := needs(t, "swanctl", "/usr/lib/ipsec/charon")
 	first, second := node(t, l, "first"), node(t, l, "second")
 	require.NoError(t, l.Join(first, "wan", "203.0.113.30/32", second, "wan", "198.51.100.10/32"))
-	for n, addresses := range map[*lab.Node]string{first: "10.221.0.1 10.221.1.1 10.221.8.1 2001:db8:1::1", second: "10.222.0.1 2001:db8:2::1 10.221.0.9 192.168.216.1"} {
+	for n, addresses := range map[*lab.Node]string{
+		first:  "10.221.0.1 10.221.1.1 10.221.8.1 2001:db8:1::1",
+		second: "10.222.0.1 2001:db8:2::1 10.221.0.9 192.168.216.1",
+	} {
 		require.NoError(t, n.Script("ip route add default dev wan"))
 		for _, a := range strings.Fields(addresses) {
 			require.NoError(t, n.Script("ip address add "+a+" dev lo"))
@@ -245,7 +323,9 @@ func TestAgreementIsWhatDaemonsDo(t *testing.T) {
 	for n := range agreeing {
 		s := &agreeing[n]
 		s.Identity, s.PeerIdentity = s.Address.String(), s.Peer.String()
-		s.Version, s.Key, s.IKE, s.ESP, s.IKELife, s.ChildLife = 2, "a key of the test", []string{"aes256-sha256-ecp256"}, []string{"aes256-sha256"}, 14400, 3600
+		s.Version, s.Key, s.IKE, s.ESP, s.IKELife, s.ChildLife = 2, "a key of the test", []string{
+			"aes256-sha256-ecp256",
+		}, []string{"aes256-sha256"}, 14400, 3600
 	}
 	selectors("10.221.0.0/16", "10.222.0.0/16")(&agreeing[0])
 	selectors("10.222.0.0/16", "10.221.0.0/16")(&agreeing[1])
@@ -272,7 +352,10 @@ func TestAgreementIsWhatDaemonsDo(t *testing.T) {
 			assert.Equal(t, want.IKE.String(), got.ike, c.name)
 		}
 		if want.Up && got.up {
-			assert.Equal(t, negotiate.Chosen{Encryption: want.ESP.Encryption, Integrity: want.ESP.Integrity}.String(), got.esp, c.name)
+			assert.Equal(
+				t, negotiate.Chosen{Encryption: want.ESP.Encryption, Integrity: want.ESP.Integrity}.String(), got.esp,
+				c.name,
+			)
 			assert.ElementsMatch(t, want.Local, got.local, c.name)
 			assert.ElementsMatch(t, want.Remote, got.remote, c.name)
 			assert.Equal(t, want.Renews, renews(t, swanctl[0], got.spi), "%s: new keys", c.name)

@@ -30,7 +30,12 @@ func bird(t *testing.T, n *lab.Node, conf string) (birdc func(args string) strin
 	require.NoError(t, os.WriteFile(file, []byte(conf), 0o644))
 	out, err := n.Output("bird -p -c " + file)
 	require.NoError(t, err, "%s\n%s", out, conf)
-	require.NoError(t, n.Start(nil, filepath.Join(dir, "log"), "bird", "-f", "-c", file, "-s", socket, "-P", filepath.Join(dir, "pid")))
+	require.NoError(
+		t,
+		n.Start(
+			nil, filepath.Join(dir, "log"), "bird", "-f", "-c", file, "-s", socket, "-P", filepath.Join(dir, "pid"),
+		),
+	)
 	return func(args string) string {
 		out, _ := n.Output("birdc -s " + socket + " " + args)
 		return out
@@ -81,7 +86,10 @@ func TestRenderedSessionsAreWhatDaemonsDo(t *testing.T) {
 				return err == nil && strings.Contains(out, inside[1].Addr().String())
 			}, 2*time.Minute, 100*time.Millisecond, "%s: what is learned goes into the kernel", c.name)
 		} else {
-			assert.Never(t, func() bool { return up() && stays(birdc) }, 5*time.Second, 500*time.Millisecond, "%s: %s", c.name, want.Why)
+			assert.Never(
+				t, func() bool { return up() && stays(birdc) }, 5*time.Second, 500*time.Millisecond, "%s: %s", c.name,
+				want.Why,
+			)
 		}
 		l.End(near, far)
 		t.Log(c.name+":", want.Why)
@@ -105,11 +113,24 @@ func TestReceivedPathsAreWhatFiltersSay(t *testing.T) {
 		has, not []string
 	}{
 		{"no filter", nil, nil, []string{"as_path: " + asn + "\n", "origin: IGP"}, []string{"community"}},
-		{"prepended", []design.Filter{{Prefix: house, Prepend: 2}}, nil, []string{"as_path: " + strings.TrimSpace(strings.Repeat(asn+" ", 3)) + "\n"}, nil},
-		{"MED and communities", []design.Filter{{Prefix: house, MED: 50, Communities: []string{"64502:7", "4200000001:1:2"}}}, nil, []string{"med: 50", "community: (64502,7)", "large_community: (4200000001, 1, 2)"}, nil},
-		{"local preference on the way in", nil, []design.Filter{{Prefix: house, LocalPref: 210}}, []string{"local_pref: 210"}, nil},
+		{
+			"prepended", []design.Filter{{Prefix: house, Prepend: 2}}, nil,
+			[]string{"as_path: " + strings.TrimSpace(strings.Repeat(asn+" ", 3)) + "\n"}, nil,
+		},
+		{
+			"MED and communities",
+			[]design.Filter{{Prefix: house, MED: 50, Communities: []string{"64502:7", "4200000001:1:2"}}}, nil,
+			[]string{"med: 50", "community: (64502,7)", "large_community: (4200000001, 1, 2)"}, nil,
+		},
+		{
+			"local preference on the way in", nil, []design.Filter{{Prefix: house, LocalPref: 210}},
+			[]string{"local_pref: 210"}, nil,
+		},
 		{"denied on the way out", []design.Filter{{Prefix: house, Deny: true}}, nil, nil, []string{"192.168.211.0/24"}},
-		{"not named on the way in", nil, []design.Filter{{Prefix: netip.MustParsePrefix("10.208.0.0/16")}}, nil, []string{"192.168.211.0/24"}},
+		{
+			"not named on the way in", nil, []design.Filter{{Prefix: netip.MustParsePrefix("10.208.0.0/16")}}, nil,
+			[]string{"192.168.211.0/24"},
+		},
 	} {
 		s := design.Session{Ends: append([]design.SessionEnd{}, o.Body.(*design.Session).Ends...)}
 		s.Ends[0].In, s.Ends[1].Out = c.in, c.out
@@ -117,7 +138,10 @@ func TestReceivedPathsAreWhatFiltersSay(t *testing.T) {
 		require.NoError(t, err)
 		birdc := bird(t, near, sessionsOf(t, changed, a.ID))
 		bird(t, far, sessionsOf(t, changed, b.ID))
-		require.Eventually(t, func() bool { return strings.Contains(birdc("show protocols all"), "Established") }, 2*time.Minute, 100*time.Millisecond, c.name)
+		require.Eventually(
+			t, func() bool { return strings.Contains(birdc("show protocols all"), "Established") }, 2*time.Minute,
+			100*time.Millisecond, c.name,
+		)
 		shown := ""
 		arrived := func() bool {
 			shown = birdc("show route all for 192.168.211.9")
@@ -166,8 +190,20 @@ func TestRenderedFiltersParse(t *testing.T) {
 		s := design.Session{Ends: append([]design.SessionEnd{}, o.Body.(*design.Session).Ends...)}
 		for k := range s.Ends {
 			s.Ends[k].Families, s.Ends[k].Password, s.Ends[k].AllowOwn = []string{"ipv4", "ipv6"}, true, 2
-			s.Ends[k].In = []design.Filter{{Prefix: netip.MustParsePrefix("10.211.0.0/16"), To: 24, LocalPref: 150, Communities: []string{"no-export"}}, {Prefix: netip.MustParsePrefix("2001:db8::/32"), Deny: true}}
-			s.Ends[k].Out = []design.Filter{{Prefix: netip.MustParsePrefix("10.215.0.0/23"), From: 23, To: 25, Prepend: 3, MED: 10, Communities: []string{"64502:1"}}, {Prefix: netip.MustParsePrefix("2001:db8:30::/64")}}
+			s.Ends[k].In = []design.Filter{
+				{
+					Prefix: netip.MustParsePrefix("10.211.0.0/16"), To: 24, LocalPref: 150,
+					Communities: []string{"no-export"},
+				},
+				{Prefix: netip.MustParsePrefix("2001:db8::/32"), Deny: true},
+			}
+			s.Ends[k].Out = []design.Filter{
+				{
+					Prefix: netip.MustParsePrefix("10.215.0.0/23"), From: 23, To: 25, Prepend: 3, MED: 10,
+					Communities: []string{"64502:1"},
+				},
+				{Prefix: netip.MustParsePrefix("2001:db8:30::/64")},
+			}
 		}
 		d, _, err = d.Apply([]design.Edit{design.PutEdit(o.With(&s))})
 		require.NoError(t, err)

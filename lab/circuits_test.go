@@ -81,7 +81,13 @@ func circuitEstate(t *testing.T, seed uint64) (d *design.Design, boxes, lans []d
 	inside := func(n byte) netip.Prefix { return netip.PrefixFrom(netip.AddrFrom4([4]byte{169, 254, 141, n}), 29) }
 	tag := uint16(r.IntN(2) * 300)
 	m.add(design.KindCircuit, "", "between", &design.Circuit{Segment: any(), Ends: []design.CircuitEnd{
-		{At: boxes[0], Mbps: 100, VLAN: tag, Inside: inside(1), Routes: routes(1)}, {At: boxes[1], Mbps: 100, VLAN: tag, Inside: inside(2), Routes: routes(0)}}})
+		{
+			At:     boxes[0],
+			Mbps:   100,
+			VLAN:   tag,
+			Inside: inside(1),
+			Routes: routes(1),
+		}, {At: boxes[1], Mbps: 100, VLAN: tag, Inside: inside(2), Routes: routes(0)}}})
 	return m.design(t), append(boxes, edge), lans
 }
 

@@ -14,9 +14,21 @@ var cloudRules = map[string]struct {
 	longerWins, blackHole, feeds, peered, refuses, hubRoutes bool
 	rank                                                     map[string]int // of sources: the lower, the better
 }{
-	"Tarn":  {blackHole: true, rank: map[string]int{"entered": 1, "bgp": 2, "static": 3, "peering": 4, "hub": 5}},
-	"Osier": {longerWins: true, blackHole: true, feeds: true, peered: true, rank: map[string]int{"entered": 1, "bgp": 2, "peering": 3, "static": 4, "hub": 5}},
-	"Sedge": {feeds: true, peered: true, refuses: true, hubRoutes: true, rank: map[string]int{"entered": 1, "peering": 2, "bgp": 3, "static": 4, "hub": 5}},
+	"Tarn": {blackHole: true, rank: map[string]int{"entered": 1, "bgp": 2, "static": 3, "peering": 4, "hub": 5}},
+	"Osier": {
+		longerWins: true,
+		blackHole:  true,
+		feeds:      true,
+		peered:     true,
+		rank:       map[string]int{"entered": 1, "bgp": 2, "peering": 3, "static": 4, "hub": 5},
+	},
+	"Sedge": {
+		feeds:     true,
+		peered:    true,
+		refuses:   true,
+		hubRoutes: true,
+		rank:      map[string]int{"entered": 1, "peering": 2, "bgp": 3, "static": 4, "hub": 5},
+	},
 }
 
 // overridden tells whether a network's own blocks beat a route.
@@ -30,7 +42,11 @@ func (w *world) overridden(network *design.Object, p netip.Prefix) bool {
 // network makes a network's fabric, its subnets and the wires to its gateways.
 func (w *world) network(n *design.Object) {
 	w.node(n.ID)
-	w.do(n.ID, "ip -4 rule add pref 30000 lookup 50; ip -6 rule add pref 30000 lookup 50; ip -4 rule add pref 30001 unreachable; ip -6 rule add pref 30001 unreachable")
+	w.do(
+		n.ID,
+		"ip -4 rule add pref 30000 lookup 50; ip -6 rule add pref 30000 lookup 50; ip -4 rule add pref 30001 "+
+			"unreachable; ip -6 rule add pref 30001 unreachable",
+	)
 	for _, s := range w.e.d.Inside(n.ID, design.KindSubnet) {
 		a, b := w.cable(s.ID, n.ID)
 		w.do(n.ID, "ip link set %s up", b)
@@ -66,7 +82,13 @@ func (w *world) boxesIn(n, subnet *design.Object, device string) {
 		w.devices[[2]design.ID{o.ID, n.ID}] = y
 		w.do(o.ID, "ip link set %s up; ip address add %s/%d dev %s", x, a, p.Bits(), x)
 		w.do(o.ID, "ip route replace default via %s", firstIn(p))
-		w.do(n.ID, "ip link set %s up; echo 1 >/proc/sys/net/ipv4/conf/%s/proxy_arp; echo 1 >/proc/sys/net/ipv4/conf/%s/proxy_arp", y, y, device)
+		w.do(
+			n.ID,
+			"ip link set %s up; echo 1 >/proc/sys/net/ipv4/conf/%s/proxy_arp; echo 1 >/proc/sys/net/ipv4/conf/%s/proxy_arp",
+			y,
+			y,
+			device,
+		)
 		own := []netip.Prefix{netip.PrefixFrom(a, 32)}
 		for _, l := range w.e.d.Of(design.KindListener) {
 			if b := l.Body.(*design.Listener); b.At == o.ID && p.Contains(b.Address) && b.Address != a {
@@ -114,7 +136,10 @@ func (w *world) tables(n *design.Object) {
 				}
 			}
 			for _, dev := range devs {
-				w.do(n.ID, "ip -4 rule add pref 100 iif %s lookup %s; ip -6 rule add pref 100 iif %s lookup %s", dev, table, dev, table)
+				w.do(
+					n.ID, "ip -4 rule add pref 100 iif %s lookup %s; ip -6 rule add pref 100 iif %s lookup %s", dev,
+					table, dev, table,
+				)
 			}
 		}
 		w.entering(n, t, table)
@@ -138,9 +163,15 @@ func (w *world) tables(n *design.Object) {
 			switch {
 			case r.way == "" || w.overridden(n, r.p):
 			case r.way == "blackhole":
-				w.do(n.ID, "ip %s route replace blackhole %s table %s metric %d", ipFlag(r.p), r.p, table, metric(r.p, r.rank))
+				w.do(
+					n.ID, "ip %s route replace blackhole %s table %s metric %d", ipFlag(r.p), r.p, table,
+					metric(r.p, r.rank),
+				)
 			default:
-				w.do(n.ID, "ip %s route replace %s%s table %s metric %d", ipFlag(r.p), r.p, r.way, table, metric(r.p, r.rank))
+				w.do(
+					n.ID, "ip %s route replace %s%s table %s metric %d", ipFlag(r.p), r.p, r.way, table,
+					metric(r.p, r.rank),
+				)
 			}
 		}
 	}
@@ -184,7 +215,10 @@ func (w *world) pooled(n, t, a *design.Object, dev string) {
 		told = " ip saddr != " + set
 	}
 	first := nth(design.RangesOf(pool)[0], 1)
-	w.do(n.ID, "nft 'table ip pool { chain out { type nat hook postrouting priority 100; oifname %s%s snat to %s; }; }'", dev, told, first)
+	w.do(
+		n.ID, "nft 'table ip pool { chain out { type nat hook postrouting priority 100; oifname %s%s snat to %s; }; }'",
+		dev, told, first,
+	)
 }
 
 // brought are the routes that a network's tables have without entries.
@@ -235,7 +269,13 @@ func (w *world) guards(n *design.Object) {
 		for _, h := range o.Body.(*design.Peering).Halves {
 			if dev := w.devices[[2]design.ID{o.ID, n.ID}]; dev != "" && h.Network != n.ID {
 				for _, p := range design.RangesOf(w.e.d.Get(h.Network)) {
-					in = append(in, fmt.Sprintf("iifname %s %s saddr %s return", dev, map[bool]string{true: "ip", false: "ip6"}[p.Addr().Is4()], p))
+					in = append(
+						in,
+						fmt.Sprintf(
+							"iifname %s %s saddr %s return", dev,
+							map[bool]string{true: "ip", false: "ip6"}[p.Addr().Is4()], p,
+						),
+					)
 				}
 				in = append(in, "iifname "+dev+" drop")
 			}
@@ -253,12 +293,21 @@ func (w *world) guards(n *design.Object) {
 		}
 		for _, s := range w.e.d.Inside(n.ID, design.KindSubnet) {
 			if sub := w.devices[[2]design.ID{s.ID, n.ID}]; !zones[s.Body.(*design.Subnet).Zone] {
-				out = append(out, fmt.Sprintf("iifname %s oifname %s drop", sub, dev), fmt.Sprintf("iifname %s oifname %s drop", dev, sub))
+				out = append(
+					out, fmt.Sprintf("iifname %s oifname %s drop", sub, dev),
+					fmt.Sprintf("iifname %s oifname %s drop", dev, sub),
+				)
 			}
 		}
 	}
 	if len(in)+len(out) > 0 {
-		w.do(n.ID, "nft -f - <<'END'\ntable inet guards {\nchain in { type filter hook prerouting priority -250;\n%s\n}\nchain pass { type filter hook forward priority 0;\n%s\n}\n}\nEND", joined(in), joined(out))
+		w.do(
+			n.ID,
+			"nft -f - <<'END'\ntable inet guards {\nchain in { type filter hook prerouting priority -250;\n%s\n}\nchain "+
+				"pass { type filter hook forward priority 0;\n%s\n}\n}\nEND",
+			joined(in),
+			joined(out),
+		)
 	}
 }
 
@@ -422,9 +471,15 @@ func (w *world) hubTables(h *design.Object) {
 		table := fmt.Sprint(1000 + k)
 		for _, r := range w.hubRows(h, t.ID) {
 			if r.way == "blackhole" {
-				w.do(h.ID, "ip %s route replace blackhole %s table %s metric %d", ipFlag(r.p), r.p, table, metric(r.p, r.rank))
+				w.do(
+					h.ID, "ip %s route replace blackhole %s table %s metric %d", ipFlag(r.p), r.p, table,
+					metric(r.p, r.rank),
+				)
 			} else if r.way != "" {
-				w.do(h.ID, "ip %s route replace %s%s table %s metric %d", ipFlag(r.p), r.p, r.way, table, metric(r.p, r.rank))
+				w.do(
+					h.ID, "ip %s route replace %s%s table %s metric %d", ipFlag(r.p), r.p, r.way, table,
+					metric(r.p, r.rank),
+				)
 			}
 		}
 		for _, a := range w.e.d.Inside(h.ID, design.KindAttachment) {
@@ -437,7 +492,10 @@ func (w *world) hubTables(h *design.Object) {
 				devs = w.tunnelsOf(b.What, h.ID)
 			}
 			for _, dev := range devs {
-				w.do(h.ID, "ip -4 rule add pref 100 iif %s lookup %s; ip -6 rule add pref 100 iif %s lookup %s", dev, table, dev, table)
+				w.do(
+					h.ID, "ip -4 rule add pref 100 iif %s lookup %s; ip -6 rule add pref 100 iif %s lookup %s", dev,
+					table, dev, table,
+				)
 			}
 		}
 	}

@@ -36,7 +36,13 @@ func BenchmarkDaemonPassesOn(b *testing.B) {
 			nodes = append(nodes, n)
 		}
 		for k := range 2 {
-			require.NoError(b, l.Join(nodes[k], fmt.Sprint("r", k), fmt.Sprintf("169.254.140.%d/30", 4*k+1), nodes[k+1], fmt.Sprint("l", k), fmt.Sprintf("169.254.140.%d/30", 4*k+2)))
+			require.NoError(
+				b,
+				l.Join(
+					nodes[k], fmt.Sprint("r", k), fmt.Sprintf("169.254.140.%d/30", 4*k+1), nodes[k+1],
+					fmt.Sprint("l", k), fmt.Sprintf("169.254.140.%d/30", 4*k+2),
+				),
+			)
 		}
 		dir := b.TempDir()
 		b.StartTimer()
@@ -50,7 +56,15 @@ func BenchmarkDaemonPassesOn(b *testing.B) {
 			}
 			c.WriteString("}\n")
 			session := func(own, far int, peer int) {
-				fmt.Fprintf(&c, "protocol bgp { local 169.254.140.%d as %d; neighbor 169.254.140.%d as %d; connect delay time 1; connect retry time 1; ipv4 { import all; export all; }; }\n", own, 64501+k, far, 64501+peer)
+				fmt.Fprintf(
+					&c,
+					"protocol bgp { local 169.254.140.%d as %d; neighbor 169.254.140.%d as %d; connect delay time 1; connect "+
+						"retry time 1; ipv4 { import all; export all; }; }\n",
+					own,
+					64501+k,
+					far,
+					64501+peer,
+				)
 			}
 			if k > 0 {
 				session(4*(k-1)+2, 4*(k-1)+1, k-1)
@@ -60,7 +74,9 @@ func BenchmarkDaemonPassesOn(b *testing.B) {
 			}
 			file := filepath.Join(dir, fmt.Sprint(k, ".conf"))
 			require.NoError(b, os.WriteFile(file, []byte(c.String()), 0o600))
-			require.NoError(b, nodes[k].Start(nil, file+".log", "bird", "-f", "-c", file, "-s", file+".ctl", "-P", file+".pid"))
+			require.NoError(
+				b, nodes[k].Start(nil, file+".log", "bird", "-f", "-c", file, "-s", file+".ctl", "-P", file+".pid"),
+			)
 		}
 		for deadline := time.Now().Add(60 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 			out, _ := nodes[2].Output("birdc -s " + filepath.Join(dir, "2.conf.ctl") + " show route count")
@@ -90,7 +106,10 @@ func BenchmarkComputedPassesOn(b *testing.B) {
 	}
 	for k := range 2 {
 		end := func(x int) bgp.End {
-			return bgp.End{Speaker: fmt.Sprint(k + x), Into: []string{fmt.Sprint(k + x)}, ASN: uint32(64501 + k + x), Address: netip.AddrFrom4([4]byte{169, 254, 140, byte(4*k + x + 1)}), Families: [2]bool{true}, Out: all}
+			return bgp.End{
+				Speaker: fmt.Sprint(k + x), Into: []string{fmt.Sprint(k + x)}, ASN: uint32(64501 + k + x),
+				Address: netip.AddrFrom4([4]byte{169, 254, 140, byte(4*k + x + 1)}), Families: [2]bool{true}, Out: all,
+			}
 		}
 		n.Sessions = append(n.Sessions, &bgp.Session{Key: fmt.Sprint(k), Ends: [2]bgp.End{end(0), end(1)}})
 	}

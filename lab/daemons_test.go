@@ -237,7 +237,12 @@ func apart(t *testing.T, l *lab.Lab, d *design.Design, tunnel *design.Object, na
 				),
 			)
 			require.NoError(t, boxes[k].Script("ip route add default via "+prefix.FirstHost(own.Masked()).String()))
-			require.NoError(t, out[k].Script("nft 'table ip nat { chain out { type nat hook postrouting priority 100; oifname wan masquerade; }; }'"))
+			require.NoError(
+				t,
+				out[k].Script(
+					"nft 'table ip nat { chain out { type nat hook postrouting priority 100; oifname wan masquerade; }; }'",
+				),
+			)
 		}
 	}
 	require.NoError(
@@ -258,7 +263,12 @@ func filesFor(tables *route.Tables, gateway design.ID) []handover.File {
 
 // cabled are the gateways, each with the host of its LAN, and a cable for each tunnel that
 // is up. A relay has its tunnel alone: nothing of the LAN goes through it.
-func cabled(t *testing.T, l *lab.Lab, tables *route.Tables, gateways, lans []design.ID) (at, hosts map[design.ID]*lab.Node) {
+func cabled(
+	t *testing.T,
+	l *lab.Lab,
+	tables *route.Tables,
+	gateways, lans []design.ID,
+) (at, hosts map[design.ID]*lab.Node) {
 	d, at, hosts := tables.Design, map[design.ID]*lab.Node{}, map[design.ID]*lab.Node{}
 	for n, g := range d.Of(design.KindGateway) {
 		at[g.ID] = node(t, l, fmt.Sprint("box", n))

@@ -69,7 +69,12 @@ func draftedComesUp(t *testing.T, shape string) {
 
 	near, far := node(t, l, "saltmarsh"), node(t, l, "dunmoss")
 	require.NoError(t, l.Join(near, "wan", ends[0].Address.String()+"/32", far, "wan", ends[1].Address.String()+"/32"))
-	require.NoError(t, near.Script("ip route add default dev wan", "ip address add 10.215.0.1 dev lo", "ip address add 10.215.2.1 dev lo"))
+	require.NoError(
+		t,
+		near.Script(
+			"ip route add default dev wan", "ip address add 10.215.0.1 dev lo", "ip address add 10.215.2.1 dev lo",
+		),
+	)
 	require.NoError(t, far.Script("ip route add default dev wan", "ip address add 192.168.211.1 dev lo"))
 	daemon(t, far, rendered(t, route.Solve(d, status.Condition{}), "dunmoss-arboretum"))
 	swanctl := daemon(t, near, rendered(t, route.Solve(d, status.Condition{}), "saltmarsh-station"))

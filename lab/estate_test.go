@@ -30,7 +30,10 @@ func (e *estate) chance(percent int) bool { return e.r.IntN(100) < percent }
 
 func (e *estate) add(k design.Kind, parent design.ID, b design.Body) *design.Object {
 	e.n++
-	o := &design.Object{ID: design.ID(fmt.Sprintf("%s%03d", k, e.n)), Kind: k, Parent: parent, Name: fmt.Sprintf("%s %d", k, e.n), Body: b}
+	o := &design.Object{
+		ID: design.ID(fmt.Sprintf("%s%03d", k, e.n)), Kind: k, Parent: parent, Name: fmt.Sprintf("%s %d", k, e.n),
+		Body: b,
+	}
 	e.objects = append(e.objects, o)
 	return o
 }
@@ -46,7 +49,10 @@ func (e *estate) of(k design.Kind, parent design.ID) (out []*design.Object) {
 
 // The ranges of sites and networks: few, nested and the same here and there.
 var (
-	siteRanges  = prefixesOf("10.212.0.0/24", "10.212.1.0/24", "10.212.0.0/23", "10.213.0.0/24", "192.168.216.0/24", "192.168.211.0/24", "10.214.8.0/22", "10.214.10.0/23")
+	siteRanges = prefixesOf(
+		"10.212.0.0/24", "10.212.1.0/24", "10.212.0.0/23", "10.213.0.0/24", "192.168.216.0/24", "192.168.211.0/24",
+		"10.214.8.0/22", "10.214.10.0/23",
+	)
 	siteRanges6 = prefixesOf("2001:db8:1::/64", "2001:db8:2::/64", "2001:db8:3::/64")
 	blocks      = prefixesOf("10.208.0.0/16", "10.209.0.0/16", "10.212.0.0/16", "10.208.128.0/17", "192.168.208.0/20")
 	blocks6     = prefixesOf("2001:db8:a::/48", "2001:db8:b::/48")
@@ -99,7 +105,10 @@ func (e *estate) make() {
 	if len(e.of(design.KindNetwork, "")) > 0 && cloud != "Osier" && e.chance(60) {
 		e.hub(cloud)
 	}
-	gateways := slices.DeleteFunc(e.of(design.KindGateway, ""), func(o *design.Object) bool { return len(o.Body.(*design.Gateway).Addresses) == 0 })
+	gateways := slices.DeleteFunc(
+		e.of(design.KindGateway, ""),
+		func(o *design.Object) bool { return len(o.Body.(*design.Gateway).Addresses) == 0 },
+	)
 	for range len(gateways) + e.r.IntN(2) {
 		a, b := pick(e.r, gateways), pick(e.r, gateways)
 		if a.Parent != b.Parent && e.partyOf(a).Kind != design.KindHub {
@@ -188,7 +197,10 @@ func (e *estate) network(cloud string) {
 	for range 1 + e.r.IntN(2) {
 		tables = append(tables, e.add(design.KindTable, network.ID, &design.Table{}).ID)
 	}
-	e.add(design.KindGateway, network.ID, &design.Gateway{Addresses: []netip.Addr{e.address()}, ASN: 4200000000 + uint32(e.n)})
+	e.add(
+		design.KindGateway, network.ID,
+		&design.Gateway{Addresses: []netip.Addr{e.address()}, ASN: 4200000000 + uint32(e.n)},
+	)
 	for n := range 1 + e.r.IntN(2) {
 		s := &design.Subnet{Zone: fmt.Sprintf("zone-%d", n), Table: pick(e.r, tables)}
 		for _, whole := range b.Blocks {
@@ -250,7 +262,10 @@ func (e *estate) hub(cloud string) {
 	for _, t := range e.of(design.KindHubTable, hub.ID) {
 		if all := e.of(design.KindAttachment, hub.ID); len(all) > 0 && e.chance(40) {
 			b := t.Body.(*design.HubTable)
-			b.Routes = append(b.Routes, design.HubEntry{Prefix: pick(e.r, siteRanges), Via: pick(e.r, []design.Ref{"", pick(e.r, all).ID})})
+			b.Routes = append(
+				b.Routes,
+				design.HubEntry{Prefix: pick(e.r, siteRanges), Via: pick(e.r, []design.Ref{"", pick(e.r, all).ID})},
+			)
 		}
 	}
 }
@@ -298,7 +313,9 @@ func (e *estate) exports(party *design.Object) []netip.Prefix {
 }
 
 func (e *estate) link(a, b *design.Object) {
-	routing := pick(e.r, []string{design.RoutingStatic, design.RoutingStatic, design.RoutingSelectors, design.RoutingBGP})
+	routing := pick(
+		e.r, []string{design.RoutingStatic, design.RoutingStatic, design.RoutingSelectors, design.RoutingBGP},
+	)
 	l := &design.Link{Routing: routing, Ends: []design.End{{Gateway: a.ID}, {Gateway: b.ID}}}
 	state, counts := e.state()
 	l.State = state
@@ -336,7 +353,9 @@ func (e *estate) tunnel(link *design.Object, l *design.Link, a, b *design.Object
 	if clouds[0] == "Osier" || clouds[1] == "Osier" { // it takes inside addresses from there only
 		inside = netip.PrefixFrom(netip.AddrFrom4([4]byte{169, 254, byte(141 + e.n/60%2), byte(e.n%60) * 4}), 30)
 	}
-	t := &design.Tunnel{Outside: []netip.Addr{a.Body.(*design.Gateway).Addresses[0], b.Body.(*design.Gateway).Addresses[0]}}
+	t := &design.Tunnel{
+		Outside: []netip.Addr{a.Body.(*design.Gateway).Addresses[0], b.Body.(*design.Gateway).Addresses[0]},
+	}
 	t.Inside = []netip.Prefix{netip.PrefixFrom(nth(inside, 1), 30), netip.PrefixFrom(nth(inside, 2), 30)}
 	if l.Routing == design.RoutingSelectors {
 		t.Inside = nil
@@ -345,7 +364,9 @@ func (e *estate) tunnel(link *design.Object, l *design.Link, a, b *design.Object
 	good := !(waits(clouds[0]) && waits(clouds[1])) // each would leave it to the other to start
 	switch e.r.IntN(12) {
 	case 0:
-		t.Ends, good = []design.TunnelEnd{{IKE: []string{"aes256-sha384-ecp384"}}, {IKE: []string{"aes128-sha256-ecp256"}}}, false
+		t.Ends, good = []design.TunnelEnd{
+			{IKE: []string{"aes256-sha384-ecp384"}}, {IKE: []string{"aes128-sha256-ecp256"}},
+		}, false
 	case 1:
 		t.Ends, good = []design.TunnelEnd{{PeerIdentity: "keyid:other"}, {}}, false
 	case 2:
@@ -393,7 +414,8 @@ func (e *estate) mappings(link, gateway *design.Object, told []netip.Prefix) []n
 			out[n] = mapped
 		}
 	}
-	if g := gateway.Body.(*design.Gateway); e.rules && e.chance(25) && link.Body.(*design.Link).Routing != design.RoutingSelectors {
+	if g := gateway.Body.(*design.Gateway); e.rules && e.chance(25) &&
+		link.Body.(*design.Link).Routing != design.RoutingSelectors {
 		g.Translate = append(g.Translate, e.rule(link, told))
 	}
 	return out
@@ -414,9 +436,15 @@ func (e *estate) rule(link *design.Object, ranges []netip.Prefix) design.Rule {
 		if target.Is6() {
 			target = netip.MustParseAddr("10.212.0.10")
 		}
-		return design.Rule{Hook: design.Prerouting, From: link.ID, Does: design.ToTarget, Target: target, Services: []design.Service{{Proto: "udp", Port: port}}}
+		return design.Rule{
+			Hook: design.Prerouting, From: link.ID, Does: design.ToTarget, Target: target,
+			Services: []design.Service{{Proto: "udp", Port: port}},
+		}
 	}
-	return design.Rule{Hook: design.Postrouting, From: link.ID, Does: design.FromPool, Into: pool, Services: []design.Service{{Proto: "tcp", Port: port}}}
+	return design.Rule{
+		Hook: design.Postrouting, From: link.ID, Does: design.FromPool, Into: pool,
+		Services: []design.Service{{Proto: "tcp", Port: port}},
+	}
 }
 
 func fours(ps []netip.Prefix) []netip.Prefix {
@@ -429,7 +457,9 @@ func (e *estate) peerings() {
 		if !e.chance(60) {
 			continue
 		}
-		p := &design.Peering{Halves: []design.Half{{Network: networks[n-1].ID, Made: true}, {Network: networks[n].ID, Made: true}}}
+		p := &design.Peering{
+			Halves: []design.Half{{Network: networks[n-1].ID, Made: true}, {Network: networks[n].ID, Made: true}},
+		}
 		ok := true
 		switch e.r.IntN(6) {
 		case 0:

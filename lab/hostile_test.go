@@ -31,7 +31,8 @@ var payloads = []string{
 	`"} evil { remote_addrs = 203.0.113.66 children { evil { updown = CANARY } } } x {"`,
 	"x\"\n}\nplanted {\n local_addrs = 203.0.113.66\n children {\n  planted {\n   updown = CANARY\n  }\n }\n}\n",
 	"x\r\n} }\r\nconnections { planted { version = 2 } }",
-	"# } {", "$(touch CANARY)", "`touch CANARY`", `'; touch CANARY; '`, "\\", "a\\", "x\n touch CANARY", "}; protocol device evil { }", "/* x",
+	"# } {", "$(touch CANARY)", "`touch CANARY`", `'; touch CANARY; '`, "\\", "a\\", "x\n touch CANARY",
+	"}; protocol device evil { }", "/* x",
 	"include CANARY", "\u2028touch CANARY", "%s %[1]d", "Süd 名", `\" \n \x41`, "x; accept; }",
 }
 
@@ -48,7 +49,8 @@ func hostile(d *design.Design, turn int, canary string, past bool) *design.Desig
 	fill = func(v reflect.Value, tag reflect.StructTag) {
 		switch v.Kind() {
 		case reflect.String:
-			if v.Type() != reflect.TypeFor[design.Ref]() && tag.Get("enum") == "" && (past || tag.Get("form") == "" || tag.Get("form") == "free") {
+			if v.Type() != reflect.TypeFor[design.Ref]() && tag.Get("enum") == "" &&
+				(past || tag.Get("form") == "" || tag.Get("form") == "free") {
 				v.SetString(next())
 			}
 		case reflect.Slice:
@@ -62,7 +64,8 @@ func hostile(d *design.Design, turn int, canary string, past bool) *design.Desig
 			}
 			v.Set(copied)
 		case reflect.Struct:
-			if v.Type() == reflect.TypeFor[netip.Addr]() || v.Type() == reflect.TypeFor[netip.Prefix]() || v.Type() == reflect.TypeFor[design.Service]() {
+			if v.Type() == reflect.TypeFor[netip.Addr]() || v.Type() == reflect.TypeFor[netip.Prefix]() ||
+				v.Type() == reflect.TypeFor[design.Service]() {
 				return
 			}
 			for n := range v.NumField() {
@@ -77,7 +80,8 @@ func hostile(d *design.Design, turn int, canary string, past bool) *design.Desig
 		if t, ok := body.Interface().(*design.Tunnel); ok && len(t.Ends) == 0 {
 			t.Ends = []design.TunnelEnd{{Identity: "keyid:hut/" + fmt.Sprint(turn)}, {Identity: "gardener@hut.example"}}
 		}
-		if o.Kind != design.KindProfile && o.Kind != design.KindNetwork && o.Kind != design.KindHub { // these name profiles
+		if o.Kind != design.KindProfile && o.Kind != design.KindNetwork &&
+			o.Kind != design.KindHub { // these name profiles
 			fill(body.Elem(), "")
 		}
 		c := *o.With(body.Interface().(design.Body))
@@ -93,7 +97,8 @@ func stubbed(t *testing.T, n *lab.Node, script string) string {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "sleep"), []byte("#!/bin/sh\nkill $PPID\n"), 0o755))
 	for _, program := range []string{"ip", "sysctl", "ping", "swanctl"} {
-		stub := "#!/bin/sh\nprintf '%s' \"" + program + "\" >> " + dir + "/calls\nfor a in \"$@\"; do printf ' [%s]' \"$a\" >> " + dir + "/calls; done\necho >> " + dir + "/calls\ncase \"$*\" in *show*) exit 1;; esac\n"
+		stub := "#!/bin/sh\nprintf '%s' \"" + program + "\" >> " + dir + "/calls\nfor a in \"$@\"; do printf ' [%s]' " +
+			"\"$a\" >> " + dir + "/calls; done\necho >> " + dir + "/calls\ncase \"$*\" in *show*) exit 1;; esac\n"
 		require.NoError(t, os.WriteFile(filepath.Join(dir, program), []byte(stub), 0o755))
 	}
 	file := filepath.Join(dir, "script")
@@ -156,10 +161,19 @@ func TestHostileTextsStayTexts(t *testing.T) {
 				h.ruleset += out
 			case "bird.conf":
 				birdc := bird(t, speaker, f.Content)
-				require.Eventually(t, func() bool { return strings.Contains(birdc("show protocols"), "BGP") }, 2*time.Minute, 50*time.Millisecond)
+				require.Eventually(
+					t, func() bool { return strings.Contains(birdc("show protocols"), "BGP") }, 2*time.Minute,
+					50*time.Millisecond,
+				)
 				shown := birdc("show protocols all")
 				h.protocols = append(h.protocols, neighbor.FindAllString(shown, -1)...)
-				h.protocols = append(h.protocols, fmt.Sprint(strings.Count(shown, "BGP "), strings.Count(shown, "Device "), strings.Count(shown, "Static "), strings.Count(shown, "Kernel ")))
+				h.protocols = append(
+					h.protocols,
+					fmt.Sprint(
+						strings.Count(shown, "BGP "), strings.Count(shown, "Device "), strings.Count(shown, "Static "),
+						strings.Count(shown, "Kernel "),
+					),
+				)
 				l.End(speaker)
 			}
 		}
@@ -183,15 +197,23 @@ func TestHostileTextsStayTexts(t *testing.T) {
 				assert.Equal(t, plain.calls, got.calls, "what sh does, turn %d", turn)
 				assert.Equal(t, plain.ruleset, got.ruleset, "what nft holds, turn %d", turn)
 				assert.Equal(t, plain.protocols, got.protocols, "what the BGP daemon holds, turn %d", turn)
-				assert.NotRegexp(t, `updown=|[ {](evil|planted) \{|[=\[]203\.0\.113\.66`, got.connections, "turn %d", turn)
+				assert.NotRegexp(
+					t, `updown=|[ {](evil|planted) \{|[=\[]203\.0\.113\.66`, got.connections, "turn %d", turn,
+				)
 				assert.NoFileExists(t, canary)
 				if past {
 					continue // the daemon refuses what the door would have
 				}
 				for _, part := range []string{"list-conn event", "local_addrs="} {
-					assert.Equal(t, strings.Count(plain.connections, part), strings.Count(got.connections, part), "%s in what the IPsec daemon holds, turn %d\n%s", part, turn, got.connections)
+					assert.Equal(
+						t, strings.Count(plain.connections, part), strings.Count(got.connections, part),
+						"%s in what the IPsec daemon holds, turn %d\n%s", part, turn, got.connections,
+					)
 				}
-				assert.Equal(t, strings.Count(plain.loaded, "loaded ike secret"), strings.Count(got.loaded, "loaded ike secret"), "turn %d", turn)
+				assert.Equal(
+					t, strings.Count(plain.loaded, "loaded ike secret"), strings.Count(got.loaded, "loaded ike secret"),
+					"turn %d", turn,
+				)
 				assert.ElementsMatch(t, identitiesMeant(d, site.ID), identitiesHeld(got.connections), "turn %d", turn)
 			}
 		}
@@ -205,7 +227,9 @@ func identitiesMeant(d *design.Design, site design.ID) (out []string) {
 		for n, e := range l.Body.(*design.Link).Ends {
 			if d.Get(e.Gateway).Parent == site && status.Exists(l) {
 				s := settings.SettingsOf(d, tunnel, "")[n]
-				out = append(out, strings.TrimPrefix(s.Identity, "keyid:"), strings.TrimPrefix(s.PeerIdentity, "keyid:"))
+				out = append(
+					out, strings.TrimPrefix(s.Identity, "keyid:"), strings.TrimPrefix(s.PeerIdentity, "keyid:"),
+				)
 			}
 		}
 	}
@@ -228,7 +252,9 @@ func TestKeysAndIdentitiesAreHeldAsMeant(t *testing.T) {
 	tunnel := d.Find("saltmarsh-station-to-dunmoss-arboretum/tunnel-1", design.KindTunnel)[0]
 	near, far := node(t, l, "near"), node(t, l, "far")
 	plain := settings.SettingsOf(d, tunnel, "")
-	require.NoError(t, l.Join(near, "wan", plain[0].Address.String()+"/32", far, "wan", plain[1].Address.String()+"/32"))
+	require.NoError(
+		t, l.Join(near, "wan", plain[0].Address.String()+"/32", far, "wan", plain[1].Address.String()+"/32"),
+	)
 	for _, n := range []*lab.Node{near, far} {
 		require.NoError(t, n.Script("ip route add default dev wan"))
 	}
@@ -254,14 +280,19 @@ func TestKeysAndIdentitiesAreHeldAsMeant(t *testing.T) {
 			identities[n] = i.String()
 		}
 		b := *tunnel.Body.(*design.Tunnel)
-		b.Ends = []design.TunnelEnd{{Identity: identities[0], PeerIdentity: identities[1]}, {Identity: identities[1], PeerIdentity: identities[0]}}
+		b.Ends = []design.TunnelEnd{
+			{Identity: identities[0], PeerIdentity: identities[1]},
+			{Identity: identities[1], PeerIdentity: identities[0]},
+		}
 		changed, _, err := d.Apply([]design.Edit{design.PutEdit(tunnel.With(&b))})
 		require.NoError(t, err)
 		s := settings.SettingsOf(changed, changed.Get(tunnel.ID), "0x"+hex.EncodeToString([]byte(key)))[1]
 		load(theirs, conf(s))
 		rendered := ""
 		site := changed.Find("saltmarsh-station", design.KindSite)[0]
-		for _, f := range handover.Render(route.Solve(changed, status.Condition{}), site.ID, handover.Keys{tunnel.ID: key}) {
+		for _, f := range handover.Render(
+			route.Solve(changed, status.Condition{}), site.ID, handover.Keys{tunnel.ID: key},
+		) {
 			if strings.Contains(f.Path, "swanctl") {
 				rendered += f.Content
 			}
@@ -269,7 +300,8 @@ func TestKeysAndIdentitiesAreHeldAsMeant(t *testing.T) {
 		load(ours, rendered) // it starts by itself
 		assert.Eventually(t, func() bool {
 			sas, err := theirs("--list-sas --raw")
-			return err == nil && strings.Contains(sas, "state=ESTABLISHED") && strings.Contains(sas, "remote-id="+strings.TrimPrefix(identities[0], "keyid:")+" ")
+			return err == nil && strings.Contains(sas, "state=ESTABLISHED") &&
+				strings.Contains(sas, "remote-id="+strings.TrimPrefix(identities[0], "keyid:")+" ")
 		}, 2*time.Minute, 100*time.Millisecond, "%q %v", key, identities)
 		_, _ = theirs("--terminate --ike c --force --timeout 2")
 		_, _ = ours("--terminate --ike saltmarsh-station-to-dunmoss-arboretum__tunnel-1 --force --timeout 2")

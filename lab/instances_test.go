@@ -81,7 +81,10 @@ func pings(t *testing.T, what string, d *design.Design, hosts map[design.ID]*lab
 				continue
 			}
 			wg.Go(func() {
-				p := walk.Prove(tables, walk.Flow{From: walk.Host{Place: from, Address: a}, To: b, Service: design.Service{Proto: "icmp"}})
+				p := walk.Prove(
+					tables,
+					walk.Flow{From: walk.Host{Place: from, Address: a}, To: b, Service: design.Service{Proto: "icmp"}},
+				)
 				_, err := node.Output("ping -n -c 1 -W 1 " + b.String())
 				if err != nil && p.Works { // a busy machine may be late
 					_, err = node.Output("ping -n -c 3 -W 2 " + b.String())
@@ -103,7 +106,13 @@ func pings(t *testing.T, what string, d *design.Design, hosts map[design.ID]*lab
 func behind(t *testing.T, l *lab.Lab, box *lab.Node, device string, lan netip.Prefix) *lab.Node {
 	h := node(t, l, "h"+device)
 	gateway, own := prefix.FirstHost(lan), prefix.FirstHost(lan).Next()
-	require.NoError(t, l.Join(box, device, netip.PrefixFrom(gateway, lan.Bits()).String(), h, "eth", netip.PrefixFrom(own, lan.Bits()).String()))
+	require.NoError(
+		t,
+		l.Join(
+			box, device, netip.PrefixFrom(gateway, lan.Bits()).String(), h, "eth",
+			netip.PrefixFrom(own, lan.Bits()).String(),
+		),
+	)
 	require.NoError(t, h.Script("ip route add default via "+gateway.String()))
 	return h
 }
@@ -119,36 +128,69 @@ func TestTruthOfSegments(t *testing.T) {
 	estates(t, count, func(t *testing.T, seed uint64) (works, all int) {
 		r := rand.New(rand.NewPCG(seed, 21))
 		var m maker
-		segments := []design.ID{"", m.add(design.KindSegment, "", "science", &design.Segment{}), m.add(design.KindSegment, "", "grounds", &design.Segment{}), m.add(design.KindSegment, "", "visitors", &design.Segment{})}
+		segments := []design.ID{
+			"", m.add(design.KindSegment, "", "science", &design.Segment{}),
+			m.add(design.KindSegment, "", "grounds", &design.Segment{}),
+			m.add(design.KindSegment, "", "visitors", &design.Segment{}),
+		}
 		any := func() design.ID { return segments[r.IntN(len(segments))] }
 		var gateways, lans []design.ID
 		routes := [2][]netip.Prefix{}
 		for s := range 2 {
 			site := m.add(design.KindSite, "", fmt.Sprint("site ", s), &design.Site{})
-			gateways = append(gateways, m.add(design.KindGateway, site, "gateway", &design.Gateway{Addresses: []netip.Addr{netip.AddrFrom4([4]byte{198, 51, 100, byte(1 + s)})}}))
+			gateways = append(
+				gateways,
+				m.add(
+					design.KindGateway, site, "gateway",
+					&design.Gateway{Addresses: []netip.Addr{netip.AddrFrom4([4]byte{198, 51, 100, byte(1 + s)})}},
+				),
+			)
 			for k := range 2 + r.IntN(2) {
 				p := netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(212 + s), byte(k), 0}), 24)
 				if s == 1 && r.IntN(3) == 0 { // the far site has the range, too, perhaps in another segment
 					p = netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 212, byte(k), 0}), 24)
 				}
 				routes[1-s] = append(routes[1-s], p)
-				lans = append(lans, m.add(design.KindLAN, site, fmt.Sprint("lan ", k), &design.LAN{Prefixes: []netip.Prefix{p}, Segment: any()}))
+				lans = append(
+					lans,
+					m.add(
+						design.KindLAN, site, fmt.Sprint("lan ", k),
+						&design.LAN{Prefixes: []netip.Prefix{p}, Segment: any()},
+					),
+				)
 			}
 		}
 		bgp := seed%2 == 1
-		body := &design.Link{Routing: design.RoutingStatic, Ends: []design.End{{Gateway: gateways[0], Routes: routes[0]}, {Gateway: gateways[1], Routes: routes[1]}}}
+		body := &design.Link{
+			Routing: design.RoutingStatic,
+			Ends:    []design.End{{Gateway: gateways[0], Routes: routes[0]}, {Gateway: gateways[1], Routes: routes[1]}},
+		}
 		if bgp {
-			body = &design.Link{Routing: design.RoutingBGP, Ends: []design.End{{Gateway: gateways[0]}, {Gateway: gateways[1]}}}
+			body = &design.Link{
+				Routing: design.RoutingBGP, Ends: []design.End{{Gateway: gateways[0]}, {Gateway: gateways[1]}},
+			}
 		}
 		link := m.add(design.KindLink, "", "link", body)
 		tunnels := 1 + r.IntN(3)
 		for k := range tunnels {
 			in := netip.AddrFrom4([4]byte{169, 254, 140, byte(4 * k)})
-			tunnel := m.add(design.KindTunnel, link, fmt.Sprint("tunnel ", k+1), &design.Tunnel{Segment: segments[(k+r.IntN(2))%len(segments)],
-				Outside: []netip.Addr{netip.MustParseAddr("198.51.100.1"), netip.MustParseAddr("198.51.100.2")},
-				Inside:  []netip.Prefix{netip.PrefixFrom(in.Next(), 30), netip.PrefixFrom(in.Next().Next(), 30)}})
+			tunnel := m.add(
+				design.KindTunnel,
+				link,
+				fmt.Sprint("tunnel ", k+1),
+				&design.Tunnel{Segment: segments[(k+r.IntN(2))%len(segments)],
+					Outside: []netip.Addr{netip.MustParseAddr("198.51.100.1"), netip.MustParseAddr("198.51.100.2")},
+					Inside:  []netip.Prefix{netip.PrefixFrom(in.Next(), 30), netip.PrefixFrom(in.Next().Next(), 30)}},
+			)
 			if bgp {
-				m.add(design.KindSession, tunnel, "session", &design.Session{Ends: []design.SessionEnd{{ASN: 64501, Address: in.Next()}, {ASN: 64502, Address: in.Next().Next()}}})
+				m.add(
+					design.KindSession, tunnel, "session",
+					&design.Session{
+						Ends: []design.SessionEnd{
+							{ASN: 64501, Address: in.Next()}, {ASN: 64502, Address: in.Next().Next()},
+						},
+					},
+				)
 			}
 		}
 		d := m.design(t)
@@ -158,7 +200,13 @@ func TestTruthOfSegments(t *testing.T) {
 			boxes[g] = node(t, l, fmt.Sprint("g", n))
 		}
 		for k := range tunnels { // a cable stands for each tunnel
-			require.NoError(t, l.Join(boxes[gateways[0]], fmt.Sprint("dravin", k+1), fmt.Sprintf("192.0.2.%d/32", 2*k+1), boxes[gateways[1]], fmt.Sprint("dravin", k+1), fmt.Sprintf("192.0.2.%d/32", 2*k+2)))
+			require.NoError(
+				t,
+				l.Join(
+					boxes[gateways[0]], fmt.Sprint("dravin", k+1), fmt.Sprintf("192.0.2.%d/32", 2*k+1),
+					boxes[gateways[1]], fmt.Sprint("dravin", k+1), fmt.Sprintf("192.0.2.%d/32", 2*k+2),
+				),
+			)
 		}
 		hosts := map[design.ID]*lab.Node{}
 		for n, lan := range lans {
@@ -184,7 +232,9 @@ func TestTruthOfSegments(t *testing.T) {
 				}
 			}
 			for k := range tunnels { // the other end of a cable is asked for nobody's address
-				require.NoError(t, boxes[g].Script(fmt.Sprintf("echo 1 >/proc/sys/net/ipv4/conf/dravin%d/proxy_arp", k+1)))
+				require.NoError(
+					t, boxes[g].Script(fmt.Sprintf("echo 1 >/proc/sys/net/ipv4/conf/dravin%d/proxy_arp", k+1)),
+				)
 			}
 		}
 		for g, conf := range daemons {
@@ -237,30 +287,64 @@ func TestTruthOfEnteringTables(t *testing.T) {
 		var m maker
 		pfx := netip.MustParsePrefix
 		site := m.add(design.KindSite, "", "site", &design.Site{})
-		own := m.add(design.KindGateway, site, "gateway", &design.Gateway{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.1")}})
+		own := m.add(
+			design.KindGateway, site, "gateway",
+			&design.Gateway{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.1")}},
+		)
 		lan := m.add(design.KindLAN, site, "lan", &design.LAN{Prefixes: []netip.Prefix{pfx("10.215.0.0/24")}})
 		blocks := []netip.Prefix{pfx("10.208.0.0/16"), pfx("10.209.0.0/16"), pfx("10.210.0.0/16")}
 		var networks, tables, subnets []design.ID
 		for n, b := range blocks {
-			id := m.add(design.KindNetwork, "", fmt.Sprint("network ", n), &design.Network{Cloud: "Osier", Region: "osier-west", Blocks: []netip.Prefix{b}})
+			id := m.add(
+				design.KindNetwork, "", fmt.Sprint("network ", n),
+				&design.Network{Cloud: "Osier", Region: "osier-west", Blocks: []netip.Prefix{b}},
+			)
 			networks, tables = append(networks, id), append(tables, design.IDFor(design.KindTable, string(id)+"main"))
-			subnets = append(subnets, m.add(design.KindSubnet, id, "subnet", &design.Subnet{Prefixes: []netip.Prefix{netip.PrefixFrom(b.Addr(), 24)}, Table: tables[n]}))
+			subnets = append(
+				subnets,
+				m.add(
+					design.KindSubnet, id, "subnet",
+					&design.Subnet{Prefixes: []netip.Prefix{netip.PrefixFrom(b.Addr(), 24)}, Table: tables[n]},
+				),
+			)
 		}
-		entering := []design.ID{design.IDFor(design.KindTable, string(networks[0])+"from the gateway"), design.IDFor(design.KindTable, string(networks[0])+"from the peers")}
+		entering := []design.ID{
+			design.IDFor(design.KindTable, string(networks[0])+"from the gateway"),
+			design.IDFor(design.KindTable, string(networks[0])+"from the peers"),
+		}
 		gate := &design.Gateway{Addresses: []netip.Addr{netip.MustParseAddr("192.0.2.1")}, VPN: "lone"}
 		if maybe() {
 			gate.Enters = entering[0]
 		}
 		gateway := m.add(design.KindGateway, networks[0], "gateway", gate)
-		m.add(design.KindLink, "", "link", &design.Link{Routing: design.RoutingStatic, Ends: []design.End{{Gateway: own, Routes: blocks}, {Gateway: gateway, Routes: []netip.Prefix{pfx("10.215.0.0/24")}}}})
-		m.add(design.KindTunnel, m.objects[len(m.objects)-1].ID, "tunnel 1", &design.Tunnel{Outside: []netip.Addr{netip.MustParseAddr("198.51.100.1"), netip.MustParseAddr("192.0.2.1")}, Inside: []netip.Prefix{pfx("169.254.140.1/30"), pfx("169.254.140.2/30")}})
+		m.add(
+			design.KindLink, "", "link",
+			&design.Link{
+				Routing: design.RoutingStatic,
+				Ends: []design.End{
+					{Gateway: own, Routes: blocks}, {Gateway: gateway, Routes: []netip.Prefix{pfx("10.215.0.0/24")}},
+				},
+			},
+		)
+		m.add(
+			design.KindTunnel, m.objects[len(m.objects)-1].ID, "tunnel 1",
+			&design.Tunnel{
+				Outside: []netip.Addr{netip.MustParseAddr("198.51.100.1"), netip.MustParseAddr("192.0.2.1")},
+				Inside:  []netip.Prefix{pfx("169.254.140.1/30"), pfx("169.254.140.2/30")},
+			},
+		)
 		var peerings []design.ID
 		for n := range 2 {
-			halves := []design.Half{{Network: networks[0], Made: true, AcceptForwarded: maybe()}, {Network: networks[n+1], Made: true, AcceptForwarded: maybe()}}
+			halves := []design.Half{
+				{Network: networks[0], Made: true, AcceptForwarded: maybe()},
+				{Network: networks[n+1], Made: true, AcceptForwarded: maybe()},
+			}
 			if maybe() {
 				halves[0].Enters = entering[1]
 			}
-			peerings = append(peerings, m.add(design.KindPeering, "", fmt.Sprint("peering ", n), &design.Peering{Halves: halves}))
+			peerings = append(
+				peerings, m.add(design.KindPeering, "", fmt.Sprint("peering ", n), &design.Peering{Halves: halves}),
+			)
 		}
 		entries := func(list ...design.Entry) (out []design.Entry) {
 			for _, e := range list {
@@ -271,10 +355,24 @@ func TestTruthOfEnteringTables(t *testing.T) {
 			return out
 		}
 		m.add(design.KindTable, networks[0], "main", &design.Table{})
-		m.add(design.KindTable, networks[0], "from the gateway", &design.Table{Learns: []string{"yes", "no"}[r.IntN(2)], Routes: entries(design.Entry{Prefix: pfx("10.208.0.0/25"), Via: peerings[1]})})
+		m.add(
+			design.KindTable, networks[0], "from the gateway",
+			&design.Table{
+				Learns: []string{"yes", "no"}[r.IntN(2)],
+				Routes: entries(design.Entry{Prefix: pfx("10.208.0.0/25"), Via: peerings[1]}),
+			},
+		)
 		m.add(design.KindTable, networks[0], "from the peers", &design.Table{Learns: []string{"", "no"}[r.IntN(2)]})
 		for n := range 2 {
-			m.add(design.KindTable, networks[n+1], "main", &design.Table{Routes: entries(design.Entry{Prefix: pfx("10.215.0.0/24"), Via: peerings[n]}, design.Entry{Prefix: blocks[2-n], Via: peerings[n]})})
+			m.add(
+				design.KindTable, networks[n+1], "main",
+				&design.Table{
+					Routes: entries(
+						design.Entry{Prefix: pfx("10.215.0.0/24"), Via: peerings[n]},
+						design.Entry{Prefix: blocks[2-n], Via: peerings[n]},
+					),
+				},
+			)
 		}
 		d := m.design(t)
 		hosts := enteringWorld(t, d, own, gateway, networks, peerings, append(subnets, lan))
@@ -284,13 +382,23 @@ func TestTruthOfEnteringTables(t *testing.T) {
 
 // enteringWorld builds the estate of [TestTruthOfEnteringTables]: a node for the
 // site, the gateway and every network.
-func enteringWorld(t *testing.T, d *design.Design, own, gateway design.ID, networks, peerings, places []design.ID) map[design.ID]*lab.Node {
+func enteringWorld(
+	t *testing.T,
+	d *design.Design,
+	own, gateway design.ID,
+	networks, peerings, places []design.ID,
+) map[design.ID]*lab.Node {
 	l := needs(t, "ping")
 	site, gate := node(t, l, "site"), node(t, l, "gate")
 	cables := 0
 	join := func(a *lab.Node, da string, b *lab.Node, db string) {
 		cables++
-		require.NoError(t, l.Join(a, da, fmt.Sprintf("169.254.200.%d/31", 2*cables), b, db, fmt.Sprintf("169.254.200.%d/31", 2*cables+1)))
+		require.NoError(
+			t,
+			l.Join(
+				a, da, fmt.Sprintf("169.254.200.%d/31", 2*cables), b, db, fmt.Sprintf("169.254.200.%d/31", 2*cables+1),
+			),
+		)
 		require.NoError(t, a.Script("echo 1 >/proc/sys/net/ipv4/conf/"+da+"/proxy_arp"))
 		require.NoError(t, b.Script("echo 1 >/proc/sys/net/ipv4/conf/"+db+"/proxy_arp"))
 	}
@@ -327,11 +435,17 @@ func enteringWorld(t *testing.T, d *design.Design, own, gateway design.ID, netwo
 		dev := map[route.HopKind]string{route.Tunnel: "wan", route.Deliver: "net"}[r.Hop.Kind]
 		require.NoError(t, gate.Script(fmt.Sprintf("ip route replace %s dev %s table 50", r.Prefix, dev)))
 	}
-	require.NoError(t, gate.Script("ip rule add pref 100 iif net lookup 50", "ip rule add pref 200 iif net unreachable"))
+	require.NoError(
+		t, gate.Script("ip rule add pref 100 iif net lookup 50", "ip rule add pref 200 iif net unreachable"),
+	)
 	if d.Get(gateway).Body.(*design.Gateway).Enters != "" {
-		require.NoError(t, gate.Script("ip rule add pref 100 iif wan lookup 51", "ip route add default dev net table 51"))
+		require.NoError(
+			t, gate.Script("ip rule add pref 100 iif wan lookup 51", "ip route add default dev net table 51"),
+		)
 	} else {
-		require.NoError(t, gate.Script("ip rule add pref 100 iif wan lookup 50", "ip rule add pref 200 iif wan unreachable"))
+		require.NoError(
+			t, gate.Script("ip rule add pref 100 iif wan lookup 50", "ip rule add pref 200 iif wan unreachable"),
+		)
 	}
 	for n, id := range networks {
 		networkTables(t, d, tables, n, id, nets[id], gateway, peerings)
@@ -341,7 +455,16 @@ func enteringWorld(t *testing.T, d *design.Design, own, gateway design.ID, netwo
 
 // networkTables loads a network's tables into its node's kernel, and says by
 // rules which decides for what comes in where.
-func networkTables(t *testing.T, d *design.Design, tables *route.Tables, n int, network design.ID, box *lab.Node, gateway design.ID, peerings []design.ID) {
+func networkTables(
+	t *testing.T,
+	d *design.Design,
+	tables *route.Tables,
+	n int,
+	network design.ID,
+	box *lab.Node,
+	gateway design.ID,
+	peerings []design.ID,
+) {
 	const local = 99
 	var script []string
 	say := func(format string, args ...any) { script = append(script, fmt.Sprintf(format, args...)) }
@@ -397,7 +520,15 @@ func networkTables(t *testing.T, d *design.Design, tables *route.Tables, n int, 
 			}
 			by(fmt.Sprint("peer", m), enters)
 			if !h[k].AcceptForwarded { // it takes only what is the other network's own
-				say("nft 'add table ip own%d; add chain ip own%d in { type filter hook prerouting priority -300; }; add rule ip own%d in iif peer%d ip saddr != %s drop'", m, m, m, m, d.Ranges(h[1-k].Network)[0])
+				say(
+					"nft 'add table ip own%d; add chain ip own%d in { type filter hook prerouting priority -300; }; add rule ip "+
+						"own%d in iif peer%d ip saddr != %s drop'",
+					m,
+					m,
+					m,
+					m,
+					d.Ranges(h[1-k].Network)[0],
+				)
 			}
 		}
 	}

@@ -84,13 +84,18 @@ func (l *Lab) Node(name string) (*Node, error) {
 		return nil, err
 	}
 	l.nodes = append(l.nodes, n)
-	return n, n.Script("ip link set lo up", "sysctl -qw net.ipv4.ip_forward=1 net.ipv4.conf.all.rp_filter=0 net.ipv4.conf.default.rp_filter=0")
+	return n, n.Script(
+		"ip link set lo up",
+		"sysctl -qw net.ipv4.ip_forward=1 net.ipv4.conf.all.rp_filter=0 net.ipv4.conf.default.rp_filter=0",
+	)
 }
 
 // Join lays a cable between two nodes and gives each end its device name and
 // address.
 func (l *Lab) Join(a *Node, deviceA, addressA string, b *Node, deviceB, addressB string) error {
-	if err := run("ip", "link", "add", deviceA, "netns", a.name, "type", "veth", "peer", "name", deviceB, "netns", b.name); err != nil {
+	if err := run(
+		"ip", "link", "add", deviceA, "netns", a.name, "type", "veth", "peer", "name", deviceB, "netns", b.name,
+	); err != nil {
 		return err
 	}
 	return errors.Join(
@@ -121,7 +126,9 @@ func (n *Node) Start(env []string, logFile string, program ...string) error {
 		return err
 	}
 	defer log.Close()
-	args := append([]string{"netns", "exec", n.name, "/bin/sh", "-c", `mount -t tmpfs tmpfs /run && exec "$@"`, "sh"}, program...)
+	args := append(
+		[]string{"netns", "exec", n.name, "/bin/sh", "-c", `mount -t tmpfs tmpfs /run && exec "$@"`, "sh"}, program...,
+	)
 	cmd := exec.Command("ip", args...)
 	cmd.Env = append(os.Environ(), env...)
 	cmd.Stdout, cmd.Stderr = log, log

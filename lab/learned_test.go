@@ -74,13 +74,20 @@ func randomSpeakers(t require.TestingT, r *rand.Rand, second bool) speakers {
 			}
 		}
 		if r.IntN(2) == 0 {
-			own = append(own, netip.PrefixFrom(netip.AddrFrom16([16]byte{0x20, 0x01, 0x0d, 0xb8, 0, 0, 0, byte(k)}), 64))
+			own = append(
+				own, netip.PrefixFrom(netip.AddrFrom16([16]byte{0x20, 0x01, 0x0d, 0xb8, 0, 0, 0, byte(k)}), 64),
+			)
 		}
 		lans = append(lans, own...)
 		add(design.KindLAN, site, "house", &design.LAN{Prefixes: own})
 		other := second && r.IntN(2) == 0
 		if other && r.IntN(2) == 0 {
-			g.Summaries = []design.Summary{{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(212 + r.IntN(3)), 0, 0}), 16), Hide: r.IntN(2) == 0}}
+			g.Summaries = []design.Summary{
+				{
+					Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(212 + r.IntN(3)), 0, 0}), 16),
+					Hide:   r.IntN(2) == 0,
+				},
+			}
 		}
 		id := add(design.KindGateway, site, "gateway", g)
 		out.other[id] = other
@@ -93,14 +100,22 @@ func randomSpeakers(t require.TestingT, r *rand.Rand, second bool) speakers {
 			return
 		}
 		joined[[2]int{min(a, b), max(a, b)}] = true
-		link := add(design.KindLink, "", fmt.Sprintf("link %d %d", a, b), &design.Link{Routing: design.RoutingBGP, Ends: []design.End{{Gateway: gateways[a]}, {Gateway: gateways[b]}}})
+		link := add(
+			design.KindLink, "", fmt.Sprintf("link %d %d", a, b),
+			&design.Link{
+				Routing: design.RoutingBGP, Ends: []design.End{{Gateway: gateways[a]}, {Gateway: gateways[b]}},
+			},
+		)
 		for s := range 1 + r.IntN(2) {
 			inside++
 			in := netip.AddrFrom4([4]byte{169, 254, byte(128 + inside/64), byte(inside % 64 * 4)})
 			x, y := in.Next(), in.Next().Next()
 			tunnel := add(design.KindTunnel, link, fmt.Sprintf("tunnel %d", s+1), &design.Tunnel{
-				Outside: []netip.Addr{netip.AddrFrom4([4]byte{198, 51, 100, byte(10 + a)}), netip.AddrFrom4([4]byte{198, 51, 100, byte(10 + b)})},
-				Inside:  []netip.Prefix{netip.PrefixFrom(x, 30), netip.PrefixFrom(y, 30)}})
+				Outside: []netip.Addr{
+					netip.AddrFrom4([4]byte{198, 51, 100, byte(10 + a)}),
+					netip.AddrFrom4([4]byte{198, 51, 100, byte(10 + b)}),
+				},
+				Inside: []netip.Prefix{netip.PrefixFrom(x, 30), netip.PrefixFrom(y, 30)}})
 			ends := []design.SessionEnd{{ASN: asns[a], Address: x}, {ASN: asns[b], Address: y}}
 			internal := asns[a] == asns[b]
 			if internal && r.IntN(2) == 0 {
@@ -208,7 +223,10 @@ type heard struct {
 
 func (h heard) String() string {
 	mark := map[bool]string{true: "*", false: " "}[h.best]
-	return fmt.Sprintf("%s%s from %s path [%s] %s pref %d med %d [%s] originator %s clusters [%s]", mark, h.prefix, h.from, h.path, h.origin, h.localPref, h.med, h.communities, h.originator, h.clusters)
+	return fmt.Sprintf(
+		"%s%s from %s path [%s] %s pref %d med %d [%s] originator %s clusters [%s]", mark, h.prefix, h.from, h.path,
+		h.origin, h.localPref, h.med, h.communities, h.originator, h.clusters,
+	)
 }
 
 func lines(list []heard) []string {
@@ -238,8 +256,21 @@ func foretold(tables *route.Tables, gateway design.ID) []heard {
 				if x == nil || x.Own() {
 					return
 				}
-				out = append(out, heard{prefix: e, path: spaced(x.Path), origin: strings.ToLower(x.Origin.String()), communities: spaced(x.Communities), localPref: x.LocalPref, med: x.MED,
-					from: x.Session.Ends[1-x.End].Address.String(), originator: address(x.Originator), clusters: spaced(x.Clusters), best: x == h.Best})
+				out = append(
+					out,
+					heard{
+						prefix:      e,
+						path:        spaced(x.Path),
+						origin:      strings.ToLower(x.Origin.String()),
+						communities: spaced(x.Communities),
+						localPref:   x.LocalPref,
+						med:         x.MED,
+						from:        x.Session.Ends[1-x.End].Address.String(),
+						originator:  address(x.Originator),
+						clusters:    spaced(x.Clusters),
+						best:        x == h.Best,
+					},
+				)
 			}
 			add(h.Best)
 			for _, x := range h.Shares {
@@ -302,7 +333,13 @@ func endings(d *design.Design, gateway design.ID) []ending {
 					if near.PeerASN == 0 {
 						near.PeerASN = both[1-n].ASN
 					}
-					out = append(out, ending{name: fmt.Sprintf("s%d", len(out)), near: near, far: both[1-n], inside: tunnel.Body.(*design.Tunnel).Inside[n]})
+					out = append(
+						out,
+						ending{
+							name: fmt.Sprintf("s%d", len(out)), near: near, far: both[1-n],
+							inside: tunnel.Body.(*design.Tunnel).Inside[n],
+						},
+					)
 				}
 			}
 		}
@@ -339,7 +376,15 @@ func firstDaemon(d *design.Design, gateway design.ID) string {
 		f("}")
 	}
 	for _, e := range endings(d, gateway) {
-		f("protocol bgp %s {\nlocal %s as %d; neighbor %s as %d; direct; deterministic med on; connect delay time 1; connect retry time 1; error wait time 1,2; startup hold time 5;", e.name, e.near.Address, e.near.ASN, e.far.Address, e.near.PeerASN)
+		f(
+			"protocol bgp %s {\nlocal %s as %d; neighbor %s as %d; direct; deterministic med on; connect delay time 1; "+
+				"connect retry time 1; error wait time 1,2; startup hold time 5;",
+			e.name,
+			e.near.Address,
+			e.near.ASN,
+			e.far.Address,
+			e.near.PeerASN,
+		)
 		if e.near.Client && e.near.ASN == e.near.PeerASN {
 			f("rr client;")
 		}
@@ -352,7 +397,10 @@ func firstDaemon(d *design.Design, gateway design.ID) string {
 				f("import limit %d action disable;", e.near.MaxPrefixes)
 			}
 			f("import filter { %s };", rulesFirst(e.near.In, family, e.near.ASN, "accept;"))
-			f("export filter { %s };", rulesFirst(e.near.Out, family, e.near.ASN, "if source = RTS_STATIC then accept; reject;"))
+			f(
+				"export filter { %s };",
+				rulesFirst(e.near.Out, family, e.near.ASN, "if source = RTS_STATIC then accept; reject;"),
+			)
 			f("};")
 		}
 		f("}")
@@ -432,17 +480,29 @@ func secondDaemon(d *design.Design, gateway design.ID) string {
 	own, g, id := ownOf(d, gateway)
 	var lists, b strings.Builder
 	f := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	f("router bgp %d\nbgp router-id %s\nno bgp ebgp-requires-policy\nno bgp network import-check\nbgp bestpath compare-routerid\nbgp bestpath as-path multipath-relax\nno bgp default ipv4-unicast\nbgp deterministic-med\nbgp route-reflector allow-outbound-policy", g.ASN, id)
+	f(
+		"router bgp %d\nbgp router-id %s\nno bgp ebgp-requires-policy\nno bgp network import-check\nbgp bestpath "+
+			"compare-routerid\nbgp bestpath as-path multipath-relax\nno bgp default ipv4-unicast\nbgp deterministic-med\n"+
+			"bgp route-reflector allow-outbound-policy",
+		g.ASN,
+		id,
+	)
 	all := endings(d, gateway)
 	for _, e := range all {
-		f("neighbor %s remote-as %d\nneighbor %s timers connect 1\nneighbor %s advertisement-interval 0", e.far.Address, e.near.PeerASN, e.far.Address, e.far.Address)
+		f(
+			"neighbor %s remote-as %d\nneighbor %s timers connect 1\nneighbor %s advertisement-interval 0",
+			e.far.Address, e.near.PeerASN, e.far.Address, e.far.Address,
+		)
 	}
 	for _, family := range []string{"ipv4", "ipv6"} {
 		f("address-family %s unicast", family)
 		for _, p := range own {
 			if p.Addr().Is4() == (family == "ipv4") {
 				f("network %s", p)
-				fmt.Fprintf(&lists, "%s prefix-list own-%s permit %s\n", map[string]string{"ipv4": "ip", "ipv6": "ipv6"}[family], family, p)
+				fmt.Fprintf(
+					&lists, "%s prefix-list own-%s permit %s\n",
+					map[string]string{"ipv4": "ip", "ipv6": "ipv6"}[family], family, p,
+				)
 			}
 		}
 		for _, s := range g.Summaries {
@@ -485,7 +545,10 @@ func rulesSecond(lists *strings.Builder, rules []design.Filter, family, name, di
 		if direction == "in" {
 			return ""
 		}
-		return fmt.Sprintf("route-map %s permit 10\nmatch %s address prefix-list own-%s\nmatch as-path born\nroute-map %s deny 20\n", name, ip, family, name)
+		return fmt.Sprintf(
+			"route-map %s permit 10\nmatch %s address prefix-list own-%s\nmatch as-path born\nroute-map %s deny 20\n",
+			name, ip, family, name,
+		)
 	}
 	for n, r := range rules {
 		if r.Prefix.IsValid() && r.Prefix.Addr().Is4() != (family == "ipv4") {
@@ -545,7 +608,10 @@ func rulesSecond(lists *strings.Builder, rules []design.Filter, family, name, di
 		}
 		for _, c := range r.Take {
 			fmt.Fprintf(lists, "bgp %s-list standard %s-take permit %s\n", secondKind(c), at, c)
-			fmt.Fprintf(&b, "set %s %s-take delete\n", map[string]string{"community": "comm-list", "large-community": "large-comm-list"}[secondKind(c)], at)
+			fmt.Fprintf(
+				&b, "set %s %s-take delete\n",
+				map[string]string{"community": "comm-list", "large-community": "large-comm-list"}[secondKind(c)], at,
+			)
 		}
 		if r.Verdict == design.GoOn {
 			b.WriteString("on-match next\n")
@@ -616,7 +682,9 @@ func marks(have, more string) string {
 	var list []negotiate.Community
 	for _, text := range []string{have, more} {
 		for _, w := range strings.Fields(strings.ReplaceAll(text, ", ", ",")) {
-			if c, err := negotiate.ParseCommunity(strings.NewReplacer("(", "", ")", "", ",", ":").Replace(w)); err == nil {
+			if c, err := negotiate.ParseCommunity(
+				strings.NewReplacer("(", "", ")", "", ",", ":").Replace(w),
+			); err == nil {
 				list = append(list, c)
 			}
 		}
@@ -670,8 +738,21 @@ func shown2(vtysh func(...string) string) []heard {
 				if x.LocPrf == 0 {
 					x.LocPrf = 100
 				}
-				out = append(out, heard{prefix: netip.MustParsePrefix(one.Prefix), path: path, origin: strings.ToLower(x.Origin), communities: marks(x.Community.String, x.LargeCommunity.String), localPref: x.LocPrf, med: x.Metric,
-					from: x.Peer.PeerID, originator: x.OriginatorID, clusters: strings.Join(x.ClusterList.List, " "), best: x.Bestpath.Overall})
+				out = append(
+					out,
+					heard{
+						prefix:      netip.MustParsePrefix(one.Prefix),
+						path:        path,
+						origin:      strings.ToLower(x.Origin),
+						communities: marks(x.Community.String, x.LargeCommunity.String),
+						localPref:   x.LocPrf,
+						med:         x.Metric,
+						from:        x.Peer.PeerID,
+						originator:  x.OriginatorID,
+						clusters:    strings.Join(x.ClusterList.List, " "),
+						best:        x.Bestpath.Overall,
+					},
+				)
 			}
 		}
 	}
@@ -712,9 +793,16 @@ func (s speakers) run(t *testing.T, name string) (routes int) {
 		for m, tunnel := range s.d.Inside(link.ID, design.KindTunnel) {
 			in := tunnel.Body.(*design.Tunnel).Inside
 			device := fmt.Sprintf("d%d-%d", k, m)
-			require.NoError(t, l.Join(nodes[e[0].Gateway], device, in[0].String(), nodes[e[1].Gateway], device, in[1].String()))
+			require.NoError(
+				t, l.Join(nodes[e[0].Gateway], device, in[0].String(), nodes[e[1].Gateway], device, in[1].String()),
+			)
 			for n := range e {
-				require.NoError(t, nodes[e[n].Gateway].Script(fmt.Sprintf("ip address add 2001:db8:ff:%x::%d/64 dev %s nodad", k*4+m, n+1, device)))
+				require.NoError(
+					t,
+					nodes[e[n].Gateway].Script(
+						fmt.Sprintf("ip address add 2001:db8:ff:%x::%d/64 dev %s nodad", k*4+m, n+1, device),
+					),
+				)
 			}
 		}
 	}
@@ -750,7 +838,9 @@ func (s speakers) run(t *testing.T, name string) (routes int) {
 		routes += len(want)
 		if !assert.Equal(t, want, got, "%s: %s", name, s.d.Title(id)) {
 			file, _ := s.d.Write()
-			_ = os.WriteFile(filepath.Join(os.TempDir(), "dravin-"+strings.ReplaceAll(name, " ", "-")+".yaml"), file, 0o644)
+			_ = os.WriteFile(
+				filepath.Join(os.TempDir(), "dravin-"+strings.ReplaceAll(name, " ", "-")+".yaml"), file, 0o644,
+			)
 			if s.other[id] {
 				t.Logf("second daemon:\n%s\n%s", secondDaemon(s.d, id), s.say[id]("show bgp ipv4 unicast detail json"))
 			} else {
@@ -793,9 +883,26 @@ func startSecond(t *testing.T, n *lab.Node, conf string) (vtysh func(...string) 
 	file := filepath.Join(dir, "bgpd.conf")
 	require.NoError(t, os.WriteFile(file, []byte(conf), 0o644))
 	common := []string{"--vty_socket", dir, "-z", filepath.Join(dir, "zserv")}
-	require.NoError(t, n.Start(nil, filepath.Join(dir, "zlog"), append([]string{"/usr/lib/frr/zebra", "-f", "/dev/null", "-i", filepath.Join(dir, "zebra.pid")}, common...)...))
-	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "zserv")); return err == nil }, 2*time.Minute, 50*time.Millisecond)
-	require.NoError(t, n.Start(nil, filepath.Join(dir, "log"), append([]string{"/usr/lib/frr/bgpd", "-f", file, "-i", filepath.Join(dir, "bgpd.pid")}, common...)...))
+	require.NoError(
+		t,
+		n.Start(
+			nil, filepath.Join(dir, "zlog"),
+			append(
+				[]string{"/usr/lib/frr/zebra", "-f", "/dev/null", "-i", filepath.Join(dir, "zebra.pid")}, common...,
+			)...,
+		),
+	)
+	require.Eventually(
+		t, func() bool { _, err := os.Stat(filepath.Join(dir, "zserv")); return err == nil }, 2*time.Minute,
+		50*time.Millisecond,
+	)
+	require.NoError(
+		t,
+		n.Start(
+			nil, filepath.Join(dir, "log"),
+			append([]string{"/usr/lib/frr/bgpd", "-f", file, "-i", filepath.Join(dir, "bgpd.pid")}, common...)...,
+		),
+	)
 	return func(args ...string) string {
 		out, _ := n.Output("vtysh --vty_socket " + dir + " -c '" + strings.Join(args, "' -c '") + "' 2>/dev/null")
 		return out

@@ -20,7 +20,13 @@ import (
 func TestLookupAgreesWithTheKernel(t *testing.T) {
 	l := needs(t, "ip")
 	n := node(t, l, "table")
-	require.NoError(t, n.Script("ip link add d0 type veth peer name d1", "ip link set d0 up", "ip link set d1 up", "ip address add 198.18.0.1/15 dev d0"))
+	require.NoError(
+		t,
+		n.Script(
+			"ip link add d0 type veth peer name d1", "ip link set d0 up", "ip link set d1 up",
+			"ip address add 198.18.0.1/15 dev d0",
+		),
+	)
 	seed := rand.Uint64()
 	r := rand.New(rand.NewPCG(seed, 0))
 	var table prefix.Table[string]

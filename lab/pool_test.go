@@ -28,18 +28,33 @@ func TestAPoolUntilItIsFull(t *testing.T) {
 	e := &estate{r: rand.New(rand.NewPCG(1, 1)), up: map[design.ID]bool{}, horizon: status.Built}
 	site := func(lan string) *design.Object {
 		s := e.add(design.KindSite, "", &design.Site{})
-		g := e.add(design.KindGateway, s.ID, &design.Gateway{Addresses: []netip.Addr{e.address()}, Stands: []netip.Addr{nth(netip.MustParsePrefix(lan), 2)}})
+		g := e.add(
+			design.KindGateway, s.ID,
+			&design.Gateway{
+				Addresses: []netip.Addr{e.address()}, Stands: []netip.Addr{nth(netip.MustParsePrefix(lan), 2)},
+			},
+		)
 		e.hosts(e.add(design.KindLAN, s.ID, &design.LAN{Prefixes: []netip.Prefix{netip.MustParsePrefix(lan)}}))
 		return g
 	}
 	a, b := site("192.168.211.0/24"), site("10.214.0.0/24")
 	pool, far := netip.MustParsePrefix("10.223.0.1/32"), netip.MustParsePrefix("10.214.0.0/24")
-	l := e.add(design.KindLink, "", &design.Link{Routing: design.RoutingStatic, Ends: []design.End{{Gateway: a.ID, Routes: []netip.Prefix{far}}, {Gateway: b.ID, Routes: []netip.Prefix{pool}}}})
+	l := e.add(
+		design.KindLink, "",
+		&design.Link{
+			Routing: design.RoutingStatic,
+			Ends: []design.End{
+				{Gateway: a.ID, Routes: []netip.Prefix{far}}, {Gateway: b.ID, Routes: []netip.Prefix{pool}},
+			},
+		},
+	)
 	e.tunnel(l, l.Body.(*design.Link), a, b, 0, true)
 	tunnel := e.of(design.KindTunnel, l.ID)[0]
 	tunnel.Body.(*design.Tunnel).Ends = nil
 	e.up[tunnel.ID] = true
-	a.Body.(*design.Gateway).Translate = []design.Rule{{Hook: design.Postrouting, Toward: l.ID, Does: design.FromPool, Into: pool}}
+	a.Body.(*design.Gateway).Translate = []design.Rule{
+		{Hook: design.Postrouting, Toward: l.ID, Does: design.FromPool, Into: pool},
+	}
 	var edits []design.Edit
 	for _, o := range e.objects {
 		edits = append(edits, design.PutEdit(o))
@@ -73,9 +88,14 @@ func TestAPoolUntilItIsFull(t *testing.T) {
 	}()
 	const each = 40_000
 	require.NoError(t, w.nodes[places[0].ID].Do(func() error {
-		for _, host := range []netip.Addr{nth(netip.MustParsePrefix("192.168.211.0/24"), 10), nth(netip.MustParsePrefix("192.168.211.0/24"), 11)} {
+		for _, host := range []netip.Addr{
+			nth(netip.MustParsePrefix("192.168.211.0/24"), 10), nth(netip.MustParsePrefix("192.168.211.0/24"), 11),
+		} {
 			for p := range each {
-				c, err := net.DialUDP("udp4", net.UDPAddrFromAddrPort(netip.AddrPortFrom(host, uint16(20_000+p))), net.UDPAddrFromAddrPort(netip.AddrPortFrom(to, port)))
+				c, err := net.DialUDP(
+					"udp4", net.UDPAddrFromAddrPort(netip.AddrPortFrom(host, uint16(20_000+p))),
+					net.UDPAddrFromAddrPort(netip.AddrPortFrom(to, port)),
+				)
 				if err != nil {
 					continue // the namespace uses the port itself
 				}

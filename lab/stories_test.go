@@ -42,7 +42,9 @@ func story(t *testing.T, name string) *design.Design {
 // estateOf is a design in which everything is sound.
 func estateOf(d *design.Design, seed uint64) *estate {
 	e := &estate{d: d, r: rand.New(rand.NewPCG(seed, 9)), up: map[design.ID]bool{}, horizon: status.Built}
-	for _, k := range []design.Kind{design.KindHub, design.KindTunnel, design.KindSession, design.KindAttachment, design.KindPeering} {
+	for _, k := range []design.Kind{
+		design.KindHub, design.KindTunnel, design.KindSession, design.KindAttachment, design.KindPeering,
+	} {
 		for _, o := range d.Of(k) {
 			e.up[o.ID] = true
 		}
@@ -65,7 +67,9 @@ func asked(t *testing.T, d *design.Design, tables *route.Tables) (out []flow) {
 		}
 		f, err := walk.FlowBetween(tables, in.From, in.To, design.Service{Proto: "tcp", Port: port})
 		require.NoError(t, err)
-		out = append(out, flow{id: fmt.Sprintf("intent-%d", n), from: f.From, to: f.To, proto: "tcp", port: f.Service.Port})
+		out = append(
+			out, flow{id: fmt.Sprintf("intent-%d", n), from: f.From, to: f.To, proto: "tcp", port: f.Service.Port},
+		)
 	}
 	return out
 }
@@ -80,7 +84,10 @@ func TestTruthOfPlans(t *testing.T) {
 	_, err := strconv.Atoi(os.Getenv("DRAVIN_TRUTH"))
 	every := err == nil
 	var all []string
-	for _, name := range []string{"two-gardens-alike", "partner", "hub-refusal", "tenants", "relay", "hub-alike", "peers", "kept-local", "through-a-network"} {
+	for _, name := range []string{
+		"two-gardens-alike", "partner", "hub-refusal", "tenants", "relay", "hub-alike", "peers", "kept-local",
+		"through-a-network",
+	} {
 		d := story(t, name)
 		p := proof.Of(route.Solve(d, status.Condition{}))
 		for _, g := range overlap.Find(d) {

@@ -64,7 +64,13 @@ func (e *estate) gardens() {
 		o := e.add(design.KindLAN, site.ID, lan)
 		for _, r := range lan.Prefixes {
 			for _, k := range []int{10, 11} {
-				e.add(design.KindEndpoint, o.ID, &design.Endpoint{Addresses: []netip.Addr{nth(r, k)}, Answers: []design.Service{{Proto: "tcp", Port: port}, {Proto: "udp", Port: port}}})
+				e.add(
+					design.KindEndpoint, o.ID,
+					&design.Endpoint{
+						Addresses: []netip.Addr{nth(r, k)},
+						Answers:   []design.Service{{Proto: "tcp", Port: port}, {Proto: "udp", Port: port}},
+					},
+				)
 			}
 			g.Stands = append(g.Stands, nth(r, 2))
 		}
@@ -103,7 +109,9 @@ func (e *estate) host4() netip.Addr {
 
 // boxRules are the rules of a box to which a range is routed.
 func (e *estate) boxRules(into netip.Prefix) []design.Rule {
-	real := pick(e.r, prefixesOf("10.212.0.0/24", "10.212.1.0/24", "10.213.0.0/24", "192.168.216.0/24", "192.168.211.0/24"))
+	real := pick(
+		e.r, prefixesOf("10.212.0.0/24", "10.212.1.0/24", "10.213.0.0/24", "192.168.216.0/24", "192.168.211.0/24"),
+	)
 	switch e.r.IntN(6) {
 	case 5: // only toward what has the same range, or what is mapped already
 		same := []netip.Prefix{pick(e.r, []netip.Prefix{real, into})}
@@ -112,16 +120,39 @@ func (e *estate) boxRules(into netip.Prefix) []design.Rule {
 			{Hook: design.Prerouting, Does: design.OneToOne, Real: real, Into: into, Source: same},
 		}
 	case 0: // destinations, and the way back
-		return []design.Rule{{Hook: design.Prerouting, Does: design.OneToOne, Real: real, Into: into}, {Hook: design.Postrouting, Does: design.OwnAddress, Destination: []netip.Prefix{real}}}
+		return []design.Rule{
+			{Hook: design.Prerouting, Does: design.OneToOne, Real: real, Into: into},
+			{Hook: design.Postrouting, Does: design.OwnAddress, Destination: []netip.Prefix{real}},
+		}
 	case 1:
-		return []design.Rule{{Hook: design.Prerouting, Does: design.ToTarget, Target: e.host4(), Port: port, Destination: []netip.Prefix{into}, Services: []design.Service{{Proto: "tcp", Port: 7003}}},
-			{Hook: design.Postrouting, Does: design.OwnAddress}}
+		return []design.Rule{
+			{
+				Hook:        design.Prerouting,
+				Does:        design.ToTarget,
+				Target:      e.host4(),
+				Port:        port,
+				Destination: []netip.Prefix{into},
+				Services:    []design.Service{{Proto: "tcp", Port: 7003}},
+			},
+			{Hook: design.Postrouting, Does: design.OwnAddress},
+		}
 	case 2:
-		return []design.Rule{{Hook: design.Postrouting, Does: design.FromPool, Into: netip.PrefixFrom(nth(into, 4), 32), Source: []netip.Prefix{real}}}
+		return []design.Rule{
+			{
+				Hook: design.Postrouting, Does: design.FromPool, Into: netip.PrefixFrom(nth(into, 4), 32),
+				Source: []netip.Prefix{real},
+			},
+		}
 	case 3:
-		return []design.Rule{{Hook: design.Postrouting, Does: design.Nothing, Destination: []netip.Prefix{real}}, {Hook: design.Postrouting, Does: design.OwnAddress}}
+		return []design.Rule{
+			{Hook: design.Postrouting, Does: design.Nothing, Destination: []netip.Prefix{real}},
+			{Hook: design.Postrouting, Does: design.OwnAddress},
+		}
 	}
-	return []design.Rule{{Hook: design.Postrouting, Does: design.OneToOne, Real: real, Into: into}, {Hook: design.Prerouting, Does: design.OneToOne, Real: real, Into: into}}
+	return []design.Rule{
+		{Hook: design.Postrouting, Does: design.OneToOne, Real: real, Into: into},
+		{Hook: design.Prerouting, Does: design.OneToOne, Real: real, Into: into},
+	}
 }
 
 // joined is a link with one tunnel, over which each end sends most of what the
@@ -155,12 +186,24 @@ func (e *estate) known(link, gateway *design.Object, told []netip.Prefix) []neti
 		var rules []design.Rule
 		switch e.r.IntN(7) {
 		case 5: // several rules of what came by one link, with an exemption
-			rules = []design.Rule{{Hook: design.Postrouting, From: link.ID, Does: design.Nothing, Services: []design.Service{{Proto: pick(e.r, []string{"tcp", "udp"}), Port: port}}},
+			rules = []design.Rule{
+				{
+					Hook:     design.Postrouting,
+					From:     link.ID,
+					Does:     design.Nothing,
+					Services: []design.Service{{Proto: pick(e.r, []string{"tcp", "udp"}), Port: port}},
+				},
 				{
 					Hook: design.Postrouting, From: link.ID, Does: design.OwnAddress,
 					Source: []netip.Prefix{pick(e.r, siteRanges[:6])},
 				},
-				{Hook: design.Postrouting, From: link.ID, Does: design.FromPool, Into: netip.PrefixFrom(nth(whole, 4), 32)}}
+				{
+					Hook: design.Postrouting,
+					From: link.ID,
+					Does: design.FromPool,
+					Into: netip.PrefixFrom(nth(whole, 4), 32),
+				},
+			}
 		case 6: // its own address by whatever way
 			rules = []design.Rule{
 				{
@@ -169,7 +212,12 @@ func (e *estate) known(link, gateway *design.Object, told []netip.Prefix) []neti
 				},
 			}
 		case 0:
-			rules = []design.Rule{{Hook: design.Postrouting, Toward: link.ID, Does: design.OwnAddress, Services: []design.Service{{Proto: pick(e.r, []string{"tcp", "udp"}), Port: port}}}}
+			rules = []design.Rule{
+				{
+					Hook: design.Postrouting, Toward: link.ID, Does: design.OwnAddress,
+					Services: []design.Service{{Proto: pick(e.r, []string{"tcp", "udp"}), Port: port}},
+				},
+			}
 		case 1:
 			if len(told) == 0 {
 				continue
@@ -178,15 +226,34 @@ func (e *estate) known(link, gateway *design.Object, told []netip.Prefix) []neti
 			if !real.Addr().Is4() || real.Bits() != 24 {
 				continue
 			}
-			one := design.Rule{Toward: link.ID, Hook: design.Postrouting, Does: design.OneToOne, Real: real, Into: whole}
+			one := design.Rule{
+				Toward: link.ID, Hook: design.Postrouting, Does: design.OneToOne, Real: real, Into: whole,
+			}
 			in := design.Rule{From: link.ID, Hook: design.Prerouting, Does: design.OneToOne, Real: real, Into: whole}
 			rules = []design.Rule{one, in}
 		case 2:
-			rules = []design.Rule{{Hook: design.Prerouting, From: link.ID, Does: design.ToTarget, Target: e.host4(), Port: port, Destination: []netip.Prefix{whole}, Services: []design.Service{{Proto: "tcp", Port: 7003}, {Proto: "udp", Port: 7003}}}}
+			rules = []design.Rule{
+				{
+					Hook: design.Prerouting, From: link.ID, Does: design.ToTarget, Target: e.host4(), Port: port,
+					Destination: []netip.Prefix{whole},
+					Services:    []design.Service{{Proto: "tcp", Port: 7003}, {Proto: "udp", Port: 7003}},
+				},
+			}
 		case 3:
-			rules = []design.Rule{{Hook: design.Postrouting, Does: design.Nothing, Destination: fours(told)}, {Hook: design.Postrouting, Toward: link.ID, Does: design.FromPool, Into: netip.PrefixFrom(nth(whole, 4), 32)}}
+			rules = []design.Rule{
+				{Hook: design.Postrouting, Does: design.Nothing, Destination: fours(told)},
+				{
+					Hook: design.Postrouting, Toward: link.ID, Does: design.FromPool,
+					Into: netip.PrefixFrom(nth(whole, 4), 32),
+				},
+			}
 		default:
-			rules = []design.Rule{{Hook: design.Postrouting, Toward: link.ID, Does: design.FromPool, Into: netip.PrefixFrom(nth(whole, 4), 32), Source: fours(told)}}
+			rules = []design.Rule{
+				{
+					Hook: design.Postrouting, Toward: link.ID, Does: design.FromPool,
+					Into: netip.PrefixFrom(nth(whole, 4), 32), Source: fours(told),
+				},
+			}
 		}
 		g.Translate = append(g.Translate, rules...)
 		if e.chance(85) {
@@ -210,9 +277,21 @@ func (e *estate) publish(f *design.Object) {
 			bits := map[bool]int{true: 24, false: 64}[own.Is4()]
 			at = nth(netip.PrefixFrom(own, bits).Masked(), 60+e.mapped)
 		}
-		l := &design.Listener{At: f.ID, Address: at, Service: design.Service{Proto: pick(e.r, []string{"tcp", "udp"}), Port: uint16(7010 + e.mapped)}, Port: port,
-			Does: pick(e.r, []string{design.Rewriting, design.Proxying}), Hides: e.chance(50)}
-		l.Target = pick(e.r, slices.DeleteFunc(e.of(design.KindEndpoint, ""), func(o *design.Object) bool { return addressesOf(o)[0].Is4() != at.Is4() })).ID
+		l := &design.Listener{
+			At:      f.ID,
+			Address: at,
+			Service: design.Service{Proto: pick(e.r, []string{"tcp", "udp"}), Port: uint16(7010 + e.mapped)},
+			Port:    port,
+			Does:    pick(e.r, []string{design.Rewriting, design.Proxying}),
+			Hides:   e.chance(50),
+		}
+		l.Target = pick(
+			e.r,
+			slices.DeleteFunc(
+				e.of(design.KindEndpoint, ""),
+				func(o *design.Object) bool { return addressesOf(o)[0].Is4() != at.Is4() },
+			),
+		).ID
 		before := slices.DeleteFunc(e.of(design.KindListener, ""), func(o *design.Object) bool {
 			b := o.Body.(*design.Listener)
 			return b.At == f.ID || b.Address.Is4() != at.Is4() || b.Service.Proto != l.Service.Proto
@@ -223,12 +302,15 @@ func (e *estate) publish(f *design.Object) {
 			l.Port = next.Body.(*design.Listener).Service.Port
 		}
 		if e.chance(30) {
-			l.Callers = []netip.Prefix{pick(e.r, map[bool][]netip.Prefix{true: siteRanges, false: siteRanges6}[at.Is4()])}
+			l.Callers = []netip.Prefix{
+				pick(e.r, map[bool][]netip.Prefix{true: siteRanges, false: siteRanges6}[at.Is4()]),
+			}
 		}
 		e.add(design.KindListener, "", l)
 		for _, o := range e.of(design.KindLink, "") {
 			for n := range o.Body.(*design.Link).Ends {
-				if end := &o.Body.(*design.Link).Ends[n]; e.get(end.Gateway).Parent != f.Parent && e.chance(70) && !among(at) {
+				if end := &o.Body.(*design.Link).Ends[n]; e.get(end.Gateway).Parent != f.Parent && e.chance(70) &&
+					!among(at) {
 					end.Routes = append(end.Routes, route.Alone(at))
 				}
 			}
@@ -242,7 +324,8 @@ func (e *estate) publish(f *design.Object) {
 
 // among reports whether an address lies among hosts, or inside a tunnel.
 func among(at netip.Addr) bool {
-	return at.IsLinkLocalUnicast() || slices.ContainsFunc(slices.Concat(siteRanges, siteRanges6), func(r netip.Prefix) bool { return r.Contains(at) })
+	return at.IsLinkLocalUnicast() ||
+		slices.ContainsFunc(slices.Concat(siteRanges, siteRanges6), func(r netip.Prefix) bool { return r.Contains(at) })
 }
 
 // insideOf is an inside address of a gateway, if it has one.
@@ -266,7 +349,11 @@ func (w *world) boxes(lan *design.Object, plug func(design.ID) string) {
 			continue
 		}
 		x := plug(o.ID)
-		w.do(o.ID, "for f in /proc/sys/net/ipv[46]/conf/*/accept_redirects /proc/sys/net/ipv4/conf/*/send_redirects; do echo 0 >$f; done")
+		w.do(
+			o.ID,
+			"for f in /proc/sys/net/ipv[46]/conf/*/accept_redirects /proc/sys/net/ipv4/conf/*/send_redirects; do echo 0 "+
+				">$f; done",
+		)
 		w.do(o.ID, "ip address add %s/%d dev %s", a, p.Bits(), x)
 		w.do(o.ID, "ip route replace default via %s", nth(p, 2+w.gatewaysOf(lan)[0]))
 		if len(o.Body.(*design.Box).Addresses) > 1 {
@@ -308,7 +395,10 @@ func TestTruthOfTranslation(t *testing.T) {
 	var all []string
 	for seed := range estates {
 		t.Run(fmt.Sprint(first+seed), func(t *testing.T) {
-			all = append(all, differences(t, newTranslating(uint64(first+seed)), fmt.Sprint("translating ", first+seed), true, 20)...)
+			all = append(
+				all,
+				differences(t, newTranslating(uint64(first+seed)), fmt.Sprint("translating ", first+seed), true, 20)...,
+			)
 		})
 	}
 	assert.Empty(t, all, "%d differences:\n%s", len(all), strings.Join(all, "\n"))

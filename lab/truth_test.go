@@ -123,9 +123,15 @@ const patience = 400 * time.Millisecond
 func send(n *lab.Node, f flow) (answered bool) {
 	_ = n.Do(func() error {
 		local := netip.AddrPortFrom(f.from.Address, 0)
-		d := net.Dialer{Timeout: patience, LocalAddr: net.UDPAddrFromAddrPort(local), Control: func(_, _ string, c syscall.RawConn) error {
-			return c.Control(func(fd uintptr) { _ = unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_REUSEADDR, 1) })
-		}}
+		d := net.Dialer{
+			Timeout:   patience,
+			LocalAddr: net.UDPAddrFromAddrPort(local),
+			Control: func(_, _ string, c syscall.RawConn) error {
+				return c.Control(
+					func(fd uintptr) { _ = unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_REUSEADDR, 1) },
+				)
+			},
+		}
 		if f.proto == "tcp" {
 			d.LocalAddr = net.TCPAddrFromAddrPort(local)
 		}
@@ -152,8 +158,13 @@ func (e *estate) flows(n int) (out []flow) {
 	hosts := e.d.Of(design.KindEndpoint)
 	for k := 0; len(out) < n && k < 20*n; k++ {
 		a, b := pick(e.r, hosts), pick(e.r, hosts)
-		f := flow{id: fmt.Sprintf("flow-%d", k), proto: pick(e.r, []string{"tcp", "udp"}), port: port, to: addressesOf(b)[0],
-			from: walk.Host{Place: a.Parent, Endpoint: a.ID, Address: addressesOf(a)[0]}}
+		f := flow{
+			id:    fmt.Sprintf("flow-%d", k),
+			proto: pick(e.r, []string{"tcp", "udp"}),
+			port:  port,
+			to:    addressesOf(b)[0],
+			from:  walk.Host{Place: a.Parent, Endpoint: a.ID, Address: addressesOf(a)[0]},
+		}
 		for _, o := range e.d.Of(design.KindMapping) {
 			m := o.Body.(*design.Mapping)
 			if m.Real.Contains(f.to) && e.d.Party(m.Gateway) == e.d.Party(b.ID) && e.chance(50) {
@@ -247,7 +258,13 @@ func differences(t *testing.T, e *estate, name string, rendered bool, flows int)
 			says = "" // one of equal routes stops it, and the kernel took another
 		}
 		if says != "" {
-			out = append(out, fmt.Sprintf("%s, %s: %s %s at %s dials %s port %d: %s", name, f.id, f.proto, e.d.Title(f.from.Place), f.from.Address, f.to, f.port, says))
+			out = append(
+				out,
+				fmt.Sprintf(
+					"%s, %s: %s %s at %s dials %s port %d: %s", name, f.id, f.proto, e.d.Title(f.from.Place),
+					f.from.Address, f.to, f.port, says,
+				),
+			)
 		}
 	}
 	t.Logf("%d flows, %d work by their walks", len(list), works)
@@ -267,13 +284,22 @@ func disagree(e *estate, f flow, p walk.Proof, got seen, answered bool) string {
 	}
 	switch {
 	case works != answered:
-		return fmt.Sprintf("the walk says works=%v (%s), and the answer came=%v (seen at %s %s)", works, stopWords(p), answered, e.d.Title(got.place), got.at)
+		return fmt.Sprintf(
+			"the walk says works=%v (%s), and the answer came=%v (seen at %s %s)", works, stopWords(p), answered,
+			e.d.Title(got.place), got.at,
+		)
 	case f.proto == "tcp" && !answered:
 		return "" // a handshake that fails does not tell how far it came
 	case delivered != (got.place != ""):
-		return fmt.Sprintf("the walk says delivered=%v (%s), and it was seen at %q", delivered, stopWords(p), e.d.Title(got.place))
-	case delivered && (got.at != last.Header.Dst || !sameSource(e.d, got.from.Addr(), last.Header.Src) || homeOf(e.d, last.At.ID) != got.place):
-		return fmt.Sprintf("the walk delivers %s from %s at %s, and %s was seen from %s at %s", last.Header.Dst, last.Header.Src, last.At.Title, got.at, got.from.Addr(), e.d.Title(got.place))
+		return fmt.Sprintf(
+			"the walk says delivered=%v (%s), and it was seen at %q", delivered, stopWords(p), e.d.Title(got.place),
+		)
+	case delivered && (got.at != last.Header.Dst || !sameSource(e.d, got.from.Addr(), last.Header.Src) || homeOf(e.d,
+		last.At.ID) != got.place):
+		return fmt.Sprintf(
+			"the walk delivers %s from %s at %s, and %s was seen from %s at %s", last.Header.Dst, last.Header.Src,
+			last.At.Title, got.at, got.from.Addr(), e.d.Title(got.place),
+		)
 	}
 	return ""
 }
@@ -343,7 +369,9 @@ func renderedFiles(t *testing.T, tables *route.Tables, g design.ID) (map[design.
 	var out []string
 	own := handover.Folder(tables.Design.Get(g).Name) + "/"
 	for _, f := range handover.Render(tables, tables.Design.Party(g).ID, nil) {
-		for _, load := range []struct{ suffix, with string }{{"nftables.d/dravin.nft", "nft -f "}, {"dravin/routes.sh", "sh "}} {
+		for _, load := range []struct{ suffix, with string }{
+			{"nftables.d/dravin.nft", "nft -f "}, {"dravin/routes.sh", "sh "},
+		} {
 			if f.Path == own+load.suffix {
 				path := fmt.Sprintf("%s/%s-%d", dir, g, len(out))
 				require.NoError(t, os.WriteFile(path, []byte(f.Content), 0o600))
@@ -371,7 +399,13 @@ func TestTruth(t *testing.T) {
 			var all []string
 			for seed := range kind.estates {
 				t.Run(fmt.Sprint(seed), func(t *testing.T) {
-					all = append(all, differences(t, newEstate(uint64(seed), kind.rendered), fmt.Sprint(kind.name, " ", seed), kind.rendered, 20)...)
+					all = append(
+						all,
+						differences(
+							t, newEstate(uint64(seed), kind.rendered), fmt.Sprint(kind.name, " ", seed), kind.rendered,
+							20,
+						)...,
+					)
 				})
 			}
 			assert.Empty(t, all, "%d differences:\n%s", len(all), strings.Join(all, "\n"))

@@ -143,7 +143,9 @@ func charonIn(t *testing.T, n *lab.Node, dir, options string) (swanctl func(args
 	own := fmt.Sprintf("#!/bin/sh\nSTRONGSWAN_CONF=%s exec /usr/sbin/swanctl \"$@\" --uri %s\n", conf, socket)
 	require.NoError(t, os.WriteFile(dir+"/swanctl", []byte(own), 0o755))
 	swanctl = func(args string) (string, error) { return n.Output(dir + "/swanctl " + args + " 2>&1") }
-	require.Eventually(t, func() bool { _, err := swanctl("--stats"); return err == nil }, 2*time.Minute, 100*time.Millisecond)
+	require.Eventually(
+		t, func() bool { _, err := swanctl("--stats"); return err == nil }, 2*time.Minute, 100*time.Millisecond,
+	)
 	t.Cleanup(func() {
 		if t.Failed() {
 			log, _ := os.ReadFile(dir + "/log")
@@ -211,7 +213,9 @@ func TestRenderedFilesCarryRealPackets(t *testing.T) {
 	l := needs(t, "nft", "swanctl", "/usr/lib/ipsec/charon")
 	tables := mapped(t)
 	marrow, peatside := node(t, l, "marrow"), node(t, l, "peatside")
-	dataRoom, store, controller, logger := node(t, l, "dataroom"), node(t, l, "store"), node(t, l, "controller"), node(t, l, "logger")
+	dataRoom, store, controller, logger := node(t, l, "dataroom"), node(t, l, "store"), node(
+		t, l, "controller",
+	), node(t, l, "logger")
 	require.NoError(t, l.Join(marrow, "wan", "198.51.100.10/32", peatside, "wan", "203.0.113.20/32"))
 	require.NoError(t, marrow.Script("ip route add default dev wan"))
 	require.NoError(t, peatside.Script("ip route add default dev wan"))
@@ -221,13 +225,21 @@ func TestRenderedFilesCarryRealPackets(t *testing.T) {
 	// A cable stands for the link to the cloud; its gateway end has an address
 	// in the block because the user-space IPsec wants one for its selectors.
 	require.NoError(t, l.Join(marrow, "tarn", "10.208.1.1/16", logger, "eth0", "10.208.1.10/16"))
-	for n, via := range map[*lab.Node]string{dataRoom: "10.214.0.1", store: "192.168.216.1", controller: "192.168.216.1", logger: "10.208.1.1"} {
+	for n, via := range map[*lab.Node]string{
+		dataRoom: "10.214.0.1", store: "192.168.216.1", controller: "192.168.216.1", logger: "10.208.1.1",
+	} {
 		require.NoError(t, n.Script("ip route add default via "+via))
 	}
 
 	filesM, filesP := rendered(t, tables, "marrow-hill"), rendered(t, tables, "peatside-nursery")
 	require.NoError(t, marrow.Script("nft -f "+filesM+"/nftables.d/dravin.nft"))
-	require.NoError(t, peatside.Script("nft -f "+filesP+"/nftables.d/dravin.nft", "sh "+filesP+"/dravin/routes.sh", "sh "+filesP+"/dravin/routes.sh"))
+	require.NoError(
+		t,
+		peatside.Script(
+			"nft -f "+filesP+"/nftables.d/dravin.nft", "sh "+filesP+"/dravin/routes.sh",
+			"sh "+filesP+"/dravin/routes.sh",
+		),
+	)
 	daemon(t, marrow, filesM)
 	swanctl := daemon(t, peatside, filesP)
 	require.Eventually(t, func() bool {
@@ -276,7 +288,13 @@ func TestKernelKeepsOwnRangesOutOfSelectorsWithABypass(t *testing.T) {
 		})
 	}
 	require.NoError(t, reach(), "without selectors the route decides")
-	require.NoError(t, gateway.Script("ip xfrm policy add src 10.214.0.0/22 dst 192.168.216.0/24 dir out priority 200 tmpl src 198.51.100.10 dst 203.0.113.20 proto esp mode tunnel"))
+	require.NoError(
+		t,
+		gateway.Script(
+			"ip xfrm policy add src 10.214.0.0/22 dst 192.168.216.0/24 dir out priority 200 tmpl src 198.51.100.10 dst "+
+				"203.0.113.20 proto esp mode tunnel",
+		),
+	)
 	require.Error(t, reach(), "the selector takes what the route would deliver")
 	require.NoError(t, gateway.Script(
 		// charon keeps one policy for equal selectors, the one that goes first

@@ -51,10 +51,15 @@ func TestStaticLinksLeaveADeadTunnel(t *testing.T) {
 	assert.Contains(t, ways(), "dravin2")
 	require.NoError(t, b.Script("ip address del 169.254.140.1/30 dev st1")) // nobody answers there any more
 	began := time.Now()
-	assert.Eventually(t, func() bool { return !strings.Contains(ways(), "dravin1") && strings.Contains(ways(), "dravin2") }, 2*time.Minute, 100*time.Millisecond)
+	assert.Eventually(
+		t, func() bool { return !strings.Contains(ways(), "dravin1") && strings.Contains(ways(), "dravin2") },
+		2*time.Minute, 100*time.Millisecond,
+	)
 	t.Logf("the routes left the dead tunnel after %.1f s", time.Since(began).Seconds())
 	require.NoError(t, b.Script("ip address del 169.254.140.5/30 dev st2"))
 	assert.Eventually(t, func() bool { return ways() == "" }, 2*time.Minute, 100*time.Millisecond)
 	require.NoError(t, b.Script("ip address add 169.254.140.1/30 dev st1"))
-	assert.Eventually(t, func() bool { return strings.Contains(ways(), "dravin1") }, 2*time.Minute, 100*time.Millisecond)
+	assert.Eventually(
+		t, func() bool { return strings.Contains(ways(), "dravin1") }, 2*time.Minute, 100*time.Millisecond,
+	)
 }

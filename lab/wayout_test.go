@@ -27,7 +27,13 @@ func TestTheWayOut(t *testing.T) {
 	require.NoError(t, desk.Script("ip route add default via 10.214.0.1"))
 	require.NoError(t, gateway.Script("ip route add default via 198.51.100.1"))
 	// The far garden's address stands here for what leaves toward it, seen as it leaves.
-	require.NoError(t, beyond.Script("ip address add 192.0.2.80/32 dev lo", "ip address add 10.215.4.9/32 dev lo", "ip route add 10.214.0.0/22 via 198.51.100.10"))
+	require.NoError(
+		t,
+		beyond.Script(
+			"ip address add 192.0.2.80/32 dev lo", "ip address add 10.215.4.9/32 dev lo",
+			"ip route add 10.214.0.0/22 via 198.51.100.10",
+		),
+	)
 	serve(t, beyond, "192.0.2.80:443")
 	serve(t, beyond, "10.215.4.9:443")
 
@@ -47,7 +53,14 @@ func TestTheWayOut(t *testing.T) {
 		return "10.214.0.20"
 	}
 	load := func(d *design.Design) {
-		require.NoError(t, gateway.Script("nft -f "+filepath.Join(rendered(t, route.Solve(d, status.Condition{}), "marrow-hill"), "nftables.d/dravin.nft")))
+		require.NoError(
+			t,
+			gateway.Script(
+				"nft -f "+filepath.Join(
+					rendered(t, route.Solve(d, status.Condition{}), "marrow-hill"), "nftables.d/dravin.nft",
+				),
+			),
+		)
 		for _, to := range []string{"192.0.2.80", "10.215.4.9"} {
 			assert.Equal(t, source(d, to)+" "+to, ask(t, desk, to+":443"), "as the walk says, to %s", to)
 		}

@@ -41,7 +41,10 @@ func (w *world) node(id design.ID) *lab.Node {
 		require.NoError(w.t, err)
 		w.nodes[id] = n
 		w.order = append(w.order, id)
-		w.do(id, "sysctl -qw net.ipv6.conf.all.forwarding=1; for f in /proc/sys/net/ipv6/conf/*/accept_dad; do echo 0 >$f; done")
+		w.do(
+			id,
+			"sysctl -qw net.ipv6.conf.all.forwarding=1; for f in /proc/sys/net/ipv6/conf/*/accept_dad; do echo 0 >$f; done",
+		)
 	}
 	return w.nodes[id]
 }
@@ -62,7 +65,9 @@ func (w *world) cable(a, b design.ID, names ...string) (x, y string) {
 			y = name
 		}
 	}
-	w.cables = append(w.cables, fmt.Sprintf("link add %s netns %s type veth peer name %s netns %s", x, na.Name(), y, nb.Name()))
+	w.cables = append(
+		w.cables, fmt.Sprintf("link add %s netns %s type veth peer name %s netns %s", x, na.Name(), y, nb.Name()),
+	)
 	return x, y
 }
 
@@ -94,11 +99,19 @@ func metric(p netip.Prefix, n int) int {
 }
 
 // build makes the whole world and runs the scripts.
-func build(t testing.TB, e *estate, rendered func(gateway design.ID) (devices map[design.ID]string, files []string)) *world {
+func build(
+	t testing.TB,
+	e *estate,
+	rendered func(gateway design.ID) (devices map[design.ID]string, files []string),
+) *world {
 	l, err := lab.New()
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = l.Close() })
-	w := &world{t: t, e: e, lab: l, nodes: map[design.ID]*lab.Node{}, scripts: map[design.ID][]string{}, lost: map[design.ID][]string{}, devices: map[[2]design.ID]string{}, solved: route.Solve(e.d, status.Condition{Horizon: e.horizon})}
+	w := &world{
+		t: t, e: e, lab: l, nodes: map[design.ID]*lab.Node{}, scripts: map[design.ID][]string{},
+		lost: map[design.ID][]string{}, devices: map[[2]design.ID]string{},
+		solved: route.Solve(e.d, status.Condition{Horizon: e.horizon}),
+	}
 	w.node(fabric)
 	late := map[design.ID][]string{}
 	names := map[design.ID]map[design.ID]string{}
@@ -163,7 +176,10 @@ func (w *world) hosts(place *design.Object, device string, router func(netip.Pre
 	id := place.ID
 	w.node(id)
 	w.do(id, "sysctl -qw net.ipv4.ip_forward=0 net.ipv6.conf.all.forwarding=0")
-	w.do(id, "for f in /proc/sys/net/ipv[46]/conf/*/accept_redirects; do echo 0 >$f; done") // a host that was told of a way around its gateway shows nothing of the gateway
+	w.do(
+		id,
+		"for f in /proc/sys/net/ipv[46]/conf/*/accept_redirects; do echo 0 >$f; done",
+	) // a host that was told of a way around its gateway shows nothing of the gateway
 	w.do(id, "ip link set %s up", device)
 	for _, host := range w.e.d.Inside(id, design.KindEndpoint) {
 		for _, a := range addressesOf(host) {
@@ -220,7 +236,10 @@ func (w *world) site(s *design.Object) {
 		for _, n := range w.gatewaysOf(lan) {
 			x := plug(gateways[n].ID)
 			for _, p := range design.RangesOf(lan) {
-				w.do(gateways[n].ID, "ip address add %s/%d dev %s %s", w.addressIn(gateways[n], n, p), p.Bits(), x, nodad(p.Addr()))
+				w.do(
+					gateways[n].ID, "ip address add %s/%d dev %s %s", w.addressIn(gateways[n], n, p), p.Bits(), x,
+					nodad(p.Addr()),
+				)
 			}
 			w.devices[[2]design.ID{lan.ID, gateways[n].ID}] = x
 		}
@@ -243,7 +262,12 @@ func (w *world) site(s *design.Object) {
 	}
 }
 
-func (w *world) inner(lan, inner *design.Object, via netip.Addr, plug func(design.ID) string, gateways []*design.Object) {
+func (w *world) inner(
+	lan, inner *design.Object,
+	via netip.Addr,
+	plug func(design.ID) string,
+	gateways []*design.Object,
+) {
 	router := inner.ID + "-router"
 	x := plug(router)
 	for _, p := range design.RangesOf(lan) {
@@ -425,7 +449,10 @@ func (w *world) faults(id design.ID, faults []string, links []*design.Object) {
 	case slices.Contains(faults, design.SourceCheck):
 		w.do(id, "nft 'table inet check { chain c { type filter hook forward priority 0; policy drop; }; }'")
 	case slices.Contains(faults, design.StrictReversePath):
-		w.do(id, "for f in /proc/sys/net/ipv4/conf/*/rp_filter; do echo 1 >$f; done; sysctl -qw net.ipv4.conf.all.rp_filter=0")
+		w.do(
+			id,
+			"for f in /proc/sys/net/ipv4/conf/*/rp_filter; do echo 1 >$f; done; sysctl -qw net.ipv4.conf.all.rp_filter=0",
+		)
 		for _, o := range links {
 			if o.Body.(*design.Link).Routing == design.RoutingSelectors {
 				for _, dev := range w.tunnelsOf(o.ID, id) {
@@ -439,7 +466,9 @@ func (w *world) faults(id design.ID, faults []string, links []*design.Object) {
 func setOf(ps []netip.Prefix, v4 bool) string {
 	var words []string
 	for _, p := range ps {
-		inside := slices.ContainsFunc(ps, func(o netip.Prefix) bool { return o != p && o.Overlaps(p) && o.Bits() < p.Bits() })
+		inside := slices.ContainsFunc(
+			ps, func(o netip.Prefix) bool { return o != p && o.Overlaps(p) && o.Bits() < p.Bits() },
+		)
 		if p.Addr().Is4() == v4 && !inside && !slices.Contains(words, p.String()) {
 			words = append(words, p.String())
 		}
@@ -476,11 +505,30 @@ func (w *world) translate(g *design.Object, links []*design.Object, near []desig
 			} else {
 				continue
 			}
-			in = append(in, fmt.Sprintf("%s %s daddr %s dnat %s prefix to %s daddr map { %s : %s }", from, ip, m.Mapped, ip, ip, m.Mapped, m.Real))
-			out = append(out, fmt.Sprintf("%s %s saddr %s snat %s prefix to %s saddr map { %s : %s }", to, ip, m.Real, ip, ip, m.Real, m.Mapped))
+			in = append(
+				in,
+				fmt.Sprintf(
+					"%s %s daddr %s dnat %s prefix to %s daddr map { %s : %s }", from, ip, m.Mapped, ip, ip, m.Mapped,
+					m.Real,
+				),
+			)
+			out = append(
+				out,
+				fmt.Sprintf(
+					"%s %s saddr %s snat %s prefix to %s saddr map { %s : %s }", to, ip, m.Real, ip, ip, m.Real,
+					m.Mapped,
+				),
+			)
 		}
 		if len(in) > 0 {
-			w.do(g.ID, "nft -f - <<'END'\ntable %s maps {\nchain in { type nat hook prerouting priority -100;\n%s\n}\nchain out { type nat hook postrouting priority 100;\n%s\n}\n}\nEND", ip, strings.Join(in, "\n"), strings.Join(out, "\n"))
+			w.do(
+				g.ID,
+				"nft -f - <<'END'\ntable %s maps {\nchain in { type nat hook prerouting priority -100;\n%s\n}\nchain out { "+
+					"type nat hook postrouting priority 100;\n%s\n}\n}\nEND",
+				ip,
+				strings.Join(in, "\n"),
+				strings.Join(out, "\n"),
+			)
 		}
 	}
 }
@@ -489,7 +537,10 @@ func (w *world) translate(g *design.Object, links []*design.Object, near []desig
 // fit.
 func (w *world) policies(id design.ID, site bool, links []*design.Object, near []design.End, own []netip.Prefix) {
 	for _, v4 := range []bool{true, false} {
-		k := kernelPolicies{w: w, id: id, v4: v4, ip: map[bool]string{true: "ip", false: "ip6"}[v4], flag: map[bool]string{true: "-4", false: "-6"}[v4]}
+		k := kernelPolicies{
+			w: w, id: id, v4: v4, ip: map[bool]string{true: "ip", false: "ip6"}[v4],
+			flag: map[bool]string{true: "-4", false: "-6"}[v4],
+		}
 		if mine := setOf(own, v4); mine != "" {
 			k.stay = fmt.Sprintf("%s saddr %s %s daddr %s return", k.ip, mine, k.ip, mine)
 		}
@@ -530,7 +581,10 @@ func (k *kernelPolicies) otherwise(links []*design.Object, near []design.End) {
 	slices.SortStableFunc(ways, func(a, b way) int { return b.p.Bits() - a.p.Bits() })
 	for _, x := range ways {
 		if k.out != "" {
-			k.rest = append(k.rest, fmt.Sprintf("oifname %s %s daddr %s ether daddr set %s fwd to %s", k.out, k.ip, x.p, wireMAC, x.dev))
+			k.rest = append(
+				k.rest,
+				fmt.Sprintf("oifname %s %s daddr %s ether daddr set %s fwd to %s", k.out, k.ip, x.p, wireMAC, x.dev),
+			)
 		}
 	}
 }
@@ -552,8 +606,12 @@ type kernelPolicies struct {
 func (k *kernelPolicies) inbound(local, remote string, devs []string, hold bool) {
 	for _, dev := range devs {
 		if local != "" && remote != "" {
-			k.in = append(k.in, fmt.Sprintf("iifname %s %s saddr %s %s daddr %s return", dev, k.ip, remote, k.ip, local))
-			k.hold = append(k.hold, fmt.Sprintf("oifname %s %s saddr %s %s daddr %s return", dev, k.ip, local, k.ip, remote))
+			k.in = append(
+				k.in, fmt.Sprintf("iifname %s %s saddr %s %s daddr %s return", dev, k.ip, remote, k.ip, local),
+			)
+			k.hold = append(
+				k.hold, fmt.Sprintf("oifname %s %s saddr %s %s daddr %s return", dev, k.ip, local, k.ip, remote),
+			)
 		}
 		k.in, k.hold = append(k.in, "iifname "+dev+" drop"), append(k.hold, "oifname "+dev+" drop")
 	}
@@ -565,9 +623,23 @@ func (k *kernelPolicies) inbound(local, remote string, devs []string, hold bool)
 func (k *kernelPolicies) outbound(local, remote string, devs []string) {
 	if k.out == "" {
 		k.out, _ = k.w.wire(k.id, fabric)
-		k.w.do(k.id, "ip %s rule add pref 100 fwmark 0x10000/0xff0000 lookup 100; ip %s route add default dev %s table 100; ip %s route replace default dev %s metric 40000", k.flag, k.flag, k.out, k.flag, k.out)
+		k.w.do(
+			k.id,
+			"ip %s rule add pref 100 fwmark 0x10000/0xff0000 lookup 100; ip %s route add default dev %s table 100; ip %s "+
+				"route replace default dev %s metric 40000",
+			k.flag,
+			k.flag,
+			k.out,
+			k.flag,
+			k.out,
+		)
 	}
-	k.before = append(k.before, fmt.Sprintf("%s saddr %s %s daddr %s meta mark set mark and 0xffff or 0x10000 return", k.ip, local, k.ip, remote))
+	k.before = append(
+		k.before,
+		fmt.Sprintf(
+			"%s saddr %s %s daddr %s meta mark set mark and 0xffff or 0x10000 return", k.ip, local, k.ip, remote,
+		),
+	)
 	fit := fmt.Sprintf("%s saddr %s %s daddr %s ", k.ip, local, k.ip, remote)
 	if len(devs) == 0 {
 		k.past = append(k.past, fit+"drop")
@@ -585,10 +657,24 @@ func (k *kernelPolicies) load() {
 	if k.stay != "" {
 		before, past = append([]string{k.stay}, before...), append([]string{k.stay}, past...)
 	}
-	k.w.do(k.id, "nft -f - <<'END'\ntable %s policies {\nchain in { type filter hook prerouting priority -250;\n%s\n}\nchain before { type filter hook prerouting priority -50;\n%s\n}\nchain hold { type filter hook forward priority 10;\n%s\n}\n}\nEND",
-		k.ip, strings.Join(k.in, "\n"), strings.Join(before, "\n"), strings.Join(k.hold, "\n"))
+	k.w.do(
+		k.id,
+		"nft -f - <<'END'\ntable %s policies {\nchain in { type filter hook prerouting priority -250;\n%s\n}\nchain "+
+			"before { type filter hook prerouting priority -50;\n%s\n}\nchain hold { type filter hook forward priority "+
+			"10;\n%s\n}\n}\nEND",
+		k.ip,
+		strings.Join(k.in, "\n"),
+		strings.Join(before, "\n"),
+		strings.Join(k.hold, "\n"),
+	)
 	if k.out != "" { // behind everything else, on every device but the tunnels' own
-		k.w.do(k.id, "devs=$(ls /sys/class/net | grep -vxE 'lo%s' | paste -sd,); nft \"table netdev past%s { chain past { type filter hook egress devices = { $devs } priority 0; %s; }; }\"",
-			strings.Join(append([]string{""}, k.into...), "|"), k.flag[1:], strings.Join(append(past, k.rest...), "; "))
+		k.w.do(
+			k.id,
+			"devs=$(ls /sys/class/net | grep -vxE 'lo%s' | paste -sd,); nft \"table netdev past%s { chain past { type "+
+				"filter hook egress devices = { $devs } priority 0; %s; }; }\"",
+			strings.Join(append([]string{""}, k.into...), "|"),
+			k.flag[1:],
+			strings.Join(append(past, k.rest...), "; "),
+		)
 	}
 }

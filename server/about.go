@@ -15,14 +15,22 @@ type About struct {
 }
 
 func (s *Server) aboutOperation(api huma.API) {
-	register(api, huma.Operation{OperationID: "get-about", Method: http.MethodGet, Path: "/api/about", Summary: "What every page should know of the server"},
+	register(
+		api,
+		huma.Operation{
+			OperationID: "get-about",
+			Method:      http.MethodGet,
+			Path:        "/api/about",
+			Summary:     "What every page should know of the server",
+		},
 		func(context.Context, *struct{}) (*answer[About], error) {
 			out := About{Version: Version, Warnings: append([]string{}, s.Warnings...)}
 			if closed := s.vault.Closed(); closed != nil {
 				out.Warnings = append(out.Warnings, "Keys can not be opened: "+closed.Error()+".")
 			}
 			return answering(out, nil)
-		})
+		},
+	)
 }
 
 // health says whether the database answers, and what else is known to be amiss.

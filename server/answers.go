@@ -111,7 +111,8 @@ func (s *Server) remembered(next http.Handler) http.Handler {
 	other := compressed(next)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		id := chi.URLParam(r, "design")
-		if r.Method != http.MethodGet || id == "" || !isLine(id) || strings.HasSuffix(r.URL.Path, "/history") { // who looks at keys moves no position
+		if r.Method != http.MethodGet || id == "" || !isLine(id) ||
+			strings.HasSuffix(r.URL.Path, "/history") { // who looks at keys moves no position
 			other.ServeHTTP(w, r)
 			return
 		}

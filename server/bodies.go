@@ -36,7 +36,12 @@ func (b bodies) limited(next http.Handler) http.Handler {
 			return
 		}
 		if size > largeBody {
-			problem(w, http.StatusRequestEntityTooLarge, "the body has "+strconv.FormatInt(size, 10)+" bytes; nothing here takes more than "+strconv.Itoa(largeBody))
+			problem(
+				w, http.StatusRequestEntityTooLarge,
+				"the body has "+strconv.FormatInt(size, 10)+" bytes; nothing here takes more than "+strconv.Itoa(
+					largeBody,
+				),
+			)
 			return
 		}
 		ctx, cancel := context.WithTimeout(r.Context(), bodyWaits)

@@ -45,7 +45,14 @@ func keyed(differ []design.ID) status.Condition { return status.Condition{OtherK
 
 // solve begins a design anew, or after the one before where that is at hand; for both horizons
 // at once.
-func solve(d *design.Design, in store.Info, differ []design.ID, before *solved, changes *design.Changes, m *metrics) *solved {
+func solve(
+	d *design.Design,
+	in store.Info,
+	differ []design.ID,
+	before *solved,
+	changes *design.Changes,
+	m *metrics,
+) *solved {
 	var all *solving.Solved
 	if before != nil && slices.Equal(before.all.Tables.Status.Condition().OtherKeys, differ) {
 		all = before.all.After(d, changes)

@@ -62,21 +62,53 @@ type stepIn struct {
 const maxChangeBytes = 16 << 20
 
 func (s *Server) changeOperations(api huma.API) {
-	register(api, huma.Operation{OperationID: "change", Method: http.MethodPost, Path: "/api/designs/{design}/changes", Summary: "Apply a change set, whole or not at all", MaxBodyBytes: maxChangeBytes}, s.change)
-	register(api, huma.Operation{OperationID: "preview", Method: http.MethodPost, Path: "/api/designs/{design}/preview", Summary: "What a change set would lead to; nothing is stored", MaxBodyBytes: maxChangeBytes}, s.preview)
+	register(
+		api,
+		huma.Operation{
+			OperationID: "change", Method: http.MethodPost, Path: "/api/designs/{design}/changes",
+			Summary: "Apply a change set, whole or not at all", MaxBodyBytes: maxChangeBytes,
+		},
+		s.change,
+	)
+	register(
+		api,
+		huma.Operation{
+			OperationID:  "preview",
+			Method:       http.MethodPost,
+			Path:         "/api/designs/{design}/preview",
+			Summary:      "What a change set would lead to; nothing is stored",
+			MaxBodyBytes: maxChangeBytes,
+		},
+		s.preview,
+	)
 	step := func(id, summary string, do func(context.Context, string, int64, string) (store.Info, error)) {
-		register(api, huma.Operation{OperationID: id, Method: http.MethodPost, Path: "/api/designs/{design}/" + id, Summary: summary},
+		register(
+			api,
+			huma.Operation{
+				OperationID: id,
+				Method:      http.MethodPost,
+				Path:        "/api/designs/{design}/" + id,
+				Summary:     summary,
+			},
 			func(ctx context.Context, in *stepIn) (*answer[store.Info], error) {
 				info, err := do(ctx, in.Design, in.Body.Base, author)
 				if err != nil {
 					return nil, s.failed(err)
 				}
 				return answering(info, nil)
-			})
+			},
+		)
 	}
 	step("undo", "Take the last change back", s.store.Undo)
 	step("redo", "Bring the change undone last back", s.store.Redo)
-	register(api, huma.Operation{OperationID: "get-history", Method: http.MethodGet, Path: "/api/designs/{design}/history", Summary: "The journal after a position, oldest first"},
+	register(
+		api,
+		huma.Operation{
+			OperationID: "get-history",
+			Method:      http.MethodGet,
+			Path:        "/api/designs/{design}/history",
+			Summary:     "The journal after a position, oldest first",
+		},
 		func(ctx context.Context, in *struct {
 			InDesign
 			After int64 `query:"after" minimum:"0" maximum:"9007199254740991" doc:"The position; 0 for all."`
@@ -87,7 +119,8 @@ func (s *Server) changeOperations(api huma.API) {
 				return nil, s.failed(err)
 			}
 			return answering(list, nil)
-		})
+		},
+	)
 }
 
 // author stands in the history until people sign in.
@@ -101,7 +134,9 @@ func (s *Server) change(ctx context.Context, in *changeIn) (*answer[store.Info],
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	info, err := s.store.Commit(ctx, in.Design, store.ChangeSet{Base: in.Body.Base, Author: author, Reason: in.Body.Reason, Edits: edits})
+	info, err := s.store.Commit(
+		ctx, in.Design, store.ChangeSet{Base: in.Body.Base, Author: author, Reason: in.Body.Reason, Edits: edits},
+	)
 	if err != nil {
 		return nil, s.failed(err)
 	}
@@ -145,7 +180,10 @@ func decode(in []EditIn) ([]design.Edit, error) {
 				}
 				continue
 			}
-			edit.Object = &design.Object{ID: design.ID(e.Object.ID), Kind: design.Kind(e.Object.Kind), Parent: design.ID(e.Object.Parent), Name: e.Object.Name, Body: body}
+			edit.Object = &design.Object{
+				ID: design.ID(e.Object.ID), Kind: design.Kind(e.Object.Kind), Parent: design.ID(e.Object.Parent),
+				Name: e.Object.Name, Body: body,
+			}
 		}
 		out = append(out, edit)
 	}

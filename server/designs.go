@@ -49,43 +49,113 @@ type newDesign struct {
 }
 
 func (s *Server) designOperations(api huma.API) {
-	register(api, huma.Operation{OperationID: "list-designs", Method: http.MethodGet, Path: "/api/designs", Summary: "All designs, the one changed last first"},
+	register(
+		api,
+		huma.Operation{
+			OperationID: "list-designs",
+			Method:      http.MethodGet,
+			Path:        "/api/designs",
+			Summary:     "All designs, the one changed last first",
+		},
 		func(ctx context.Context, _ *struct{}) (*answer[[]store.Listed], error) {
 			list, err := s.store.List(ctx)
 			if err != nil {
 				return nil, s.failed(err)
 			}
 			return answering(list, nil)
-		})
-	register(api, huma.Operation{OperationID: "create-design", Method: http.MethodPost, Path: "/api/designs", Summary: "Make a design",
-		DefaultStatus: http.StatusCreated, MaxBodyBytes: maxCreateBytes}, s.create)
-	register(api, huma.Operation{OperationID: "get-design", Method: http.MethodGet, Path: "/api/designs/{design}", Summary: "The state of a design"}, s.state)
-	register(api, huma.Operation{OperationID: "delete-design", Method: http.MethodDelete, Path: "/api/designs/{design}", Summary: "Delete a design and its history; it can be taken back for 30 days"},
+		},
+	)
+	register(
+		api,
+		huma.Operation{
+			OperationID:   "create-design",
+			Method:        http.MethodPost,
+			Path:          "/api/designs",
+			Summary:       "Make a design",
+			DefaultStatus: http.StatusCreated,
+			MaxBodyBytes:  maxCreateBytes,
+		},
+		s.create,
+	)
+	register(
+		api,
+		huma.Operation{
+			OperationID: "get-design", Method: http.MethodGet, Path: "/api/designs/{design}",
+			Summary: "The state of a design",
+		},
+		s.state,
+	)
+	register(
+		api,
+		huma.Operation{
+			OperationID: "delete-design",
+			Method:      http.MethodDelete,
+			Path:        "/api/designs/{design}",
+			Summary:     "Delete a design and its history; it can be taken back for 30 days",
+		},
 		func(ctx context.Context, in *InDesign) (*struct{}, error) {
 			if err := s.store.Delete(ctx, in.Design); err != nil {
 				return nil, s.failed(err)
 			}
 			return nil, nil
-		})
-	register(api, huma.Operation{OperationID: "list-deleted", Method: http.MethodGet, Path: "/api/deleted", Summary: "The designs that can be taken back, the one deleted last first"},
+		},
+	)
+	register(
+		api,
+		huma.Operation{
+			OperationID: "list-deleted",
+			Method:      http.MethodGet,
+			Path:        "/api/deleted",
+			Summary:     "The designs that can be taken back, the one deleted last first",
+		},
 		func(ctx context.Context, _ *struct{}) (*answer[[]store.Info], error) {
 			list, err := s.store.Deleted(ctx)
 			if err != nil {
 				return nil, s.failed(err)
 			}
 			return answering(list, nil)
-		})
-	register(api, huma.Operation{OperationID: "rename-design", Method: http.MethodPost, Path: "/api/designs/{design}/rename", Summary: "Give the design another name"}, s.rename)
-	register(api, huma.Operation{OperationID: "copy-design", Method: http.MethodPost, Path: "/api/designs/{design}/copy", Summary: "Copy the design as it is now, without its history and keys", DefaultStatus: http.StatusCreated}, s.copyDesign)
-	register(api, huma.Operation{OperationID: "compare-designs", Method: http.MethodGet, Path: "/api/compare", Summary: "In what two designs differ"}, s.compare)
-	register(api, huma.Operation{OperationID: "restore-design", Method: http.MethodPost, Path: "/api/designs/{design}/restore", Summary: "Take a deleted design back"},
+		},
+	)
+	register(
+		api,
+		huma.Operation{
+			OperationID: "rename-design", Method: http.MethodPost, Path: "/api/designs/{design}/rename",
+			Summary: "Give the design another name",
+		},
+		s.rename,
+	)
+	register(
+		api,
+		huma.Operation{
+			OperationID: "copy-design", Method: http.MethodPost, Path: "/api/designs/{design}/copy",
+			Summary: "Copy the design as it is now, without its history and keys", DefaultStatus: http.StatusCreated,
+		},
+		s.copyDesign,
+	)
+	register(
+		api,
+		huma.Operation{
+			OperationID: "compare-designs", Method: http.MethodGet, Path: "/api/compare",
+			Summary: "In what two designs differ",
+		},
+		s.compare,
+	)
+	register(
+		api,
+		huma.Operation{
+			OperationID: "restore-design",
+			Method:      http.MethodPost,
+			Path:        "/api/designs/{design}/restore",
+			Summary:     "Take a deleted design back",
+		},
 		func(ctx context.Context, in *InDesign) (*answer[store.Info], error) {
 			info, err := s.store.Restore(ctx, in.Design)
 			if err != nil {
 				return nil, s.failed(err)
 			}
 			return answering(info, nil)
-		})
+		},
+	)
 }
 
 func (s *Server) create(ctx context.Context, in *newDesign) (*answer[store.Info], error) {
@@ -213,7 +283,9 @@ func (s *Server) freeName(ctx context.Context, name string) (string, error) {
 func named(text string) (string, error) {
 	name := strings.TrimSpace(text)
 	if design.Slug(name) == "" || !design.IsLine(name) {
-		return "", design.Problems{{Field: "name", Why: "is empty", Want: "give the design a name with a letter or digit"}}
+		return "", design.Problems{
+			{Field: "name", Why: "is empty", Want: "give the design a name with a letter or digit"},
+		}
 	}
 	return name, nil
 }

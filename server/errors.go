@@ -43,7 +43,9 @@ func newError(status int, message string, errs ...error) huma.StatusError {
 		case errors.As(err, &own):
 			return own
 		case errors.As(err, &detail):
-			p.Errors = append(p.Errors, design.Problem{Field: strings.TrimPrefix(detail.Location, "body."), Why: detail.Message})
+			p.Errors = append(
+				p.Errors, design.Problem{Field: strings.TrimPrefix(detail.Location, "body."), Why: detail.Message},
+			)
 		case err != nil:
 			p.Errors = append(p.Errors, design.Problem{Why: err.Error()})
 		}
@@ -84,7 +86,8 @@ func (s *Server) failed(err error) *ProblemDetails {
 		p.Status, p.Detail = http.StatusServiceUnavailable, "the request was broken off"
 	default:
 		s.log.Error("request failed", "error", err)
-		p.Status, p.Detail = http.StatusServiceUnavailable, "the database did not do it; try again, and look at the server's log if it stays so"
+		p.Status, p.Detail = http.StatusServiceUnavailable, "the database did not do it; try again, and look at the "+
+			"server's log if it stays so"
 	}
 	p.Title = http.StatusText(p.Status)
 	return p
@@ -92,7 +95,10 @@ func (s *Server) failed(err error) *ProblemDetails {
 
 // refused is the caller's mistake in one field.
 func refused(field, why string) error {
-	return &ProblemDetails{Type: "about:blank", Title: http.StatusText(http.StatusUnprocessableEntity), Status: http.StatusUnprocessableEntity, Detail: why, Errors: []design.Problem{{Field: field, Why: why}}}
+	return &ProblemDetails{
+		Type: "about:blank", Title: http.StatusText(http.StatusUnprocessableEntity),
+		Status: http.StatusUnprocessableEntity, Detail: why, Errors: []design.Problem{{Field: field, Why: why}},
+	}
 }
 
 func itoa(n int64) string { return strconv.FormatInt(n, 10) }

@@ -94,7 +94,9 @@ func estateOf(v *solved) Estate {
 		for n := 1; n < len(g.Claims); n++ {
 			a, b := g.Claims[n-1], g.Claims[n]
 			if a.Party != b.Party && a.Party != "" && b.Party != "" && len(e.Ties) < maxTies {
-				e.Ties = append(e.Ties, EstateTie{Group: g.Key, Weight: g.Weight, A: a.Owner, B: b.Owner, Sentence: g.Sentence})
+				e.Ties = append(
+					e.Ties, EstateTie{Group: g.Key, Weight: g.Weight, A: a.Owner, B: b.Owner, Sentence: g.Sentence},
+				)
 			}
 		}
 	}
@@ -103,7 +105,10 @@ func estateOf(v *solved) Estate {
 
 func estateLink(v *solved, o *design.Object) EstateLink {
 	r := rowOf(v, o, func(design.ID) [2]string { return [2]string{} })
-	l := EstateLink{ID: o.ID, Kind: o.Kind, Name: r.Name, A: r.Facts.A, B: r.Facts.B, Shape: r.Facts.Shape, Tunnels: r.Facts.Tunnels, State: r.State, Verdict: r.Verdict, Status: r.Status}
+	l := EstateLink{
+		ID: o.ID, Kind: o.Kind, Name: r.Name, A: r.Facts.A, B: r.Facts.B, Shape: r.Facts.Shape,
+		Tunnels: r.Facts.Tunnels, State: r.State, Verdict: r.Verdict, Status: r.Status,
+	}
 	for _, t := range v.design.Inside(o.ID, design.KindTunnel) {
 		if v.tables().Status.Of(t.ID).Up {
 			l.Up++
@@ -119,7 +124,10 @@ func estateLink(v *solved, o *design.Object) EstateLink {
 }
 
 func partyOf(d *design.Design, o *design.Object) EstateParty {
-	p := EstateParty{ID: o.ID, Kind: o.Kind, Name: o.Name, Gateways: len(d.Inside(o.ID, design.KindGateway)), Ranges: []EstateRange{}}
+	p := EstateParty{
+		ID: o.ID, Kind: o.Kind, Name: o.Name, Gateways: len(d.Inside(o.ID, design.KindGateway)),
+		Ranges: []EstateRange{},
+	}
 	if owner := d.Get(design.OwnerOf(o)); owner != nil {
 		p.Owner = owner.Name
 	}
@@ -150,7 +158,12 @@ func partyOf(d *design.Design, o *design.Object) EstateParty {
 	for _, place := range d.Inside(o.ID, design.KindLAN, design.KindInnerRoute, design.KindSubnet) {
 		lan, _ := place.Body.(*design.LAN)
 		for _, r := range d.Ranges(place.ID) {
-			p.Ranges = append(p.Ranges, EstateRange{ID: place.ID, Kind: place.Kind, Name: place.Name, Prefix: r, Fixed: lan != nil && lan.Fixed})
+			p.Ranges = append(
+				p.Ranges,
+				EstateRange{
+					ID: place.ID, Kind: place.Kind, Name: place.Name, Prefix: r, Fixed: lan != nil && lan.Fixed,
+				},
+			)
 		}
 	}
 	return p

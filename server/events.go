@@ -29,7 +29,10 @@ const StreamsOfOne = 64
 const streamsOfAll = 2000
 
 func newHub() *hub {
-	return &hub{watchers: map[string]map[chan store.Notice]bool{}, clients: map[string]int{}, ofOne: StreamsOfOne, all: streamsOfAll}
+	return &hub{
+		watchers: map[string]map[chan store.Notice]bool{}, clients: map[string]int{}, ofOne: StreamsOfOne,
+		all: streamsOfAll,
+	}
 }
 
 // watch returns nil if the client, or all together, watch too much already.

@@ -18,7 +18,9 @@ import (
 
 // problem answers with a problem, in the one form that all errors have.
 func problem(w http.ResponseWriter, status int, detail string) {
-	writeProblem(w, &ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail})
+	writeProblem(
+		w, &ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail},
+	)
 }
 
 func writeProblem(w http.ResponseWriter, p *ProblemDetails) {
@@ -45,7 +47,9 @@ func (s *Server) recovered(next http.Handler) http.Handler {
 			if err, ok := v.(error); ok && errors.Is(err, http.ErrAbortHandler) {
 				panic(v)
 			}
-			s.log.Error("panic", "id", middleware.GetReqID(r.Context()), "value", fmt.Sprint(v), "stack", string(debug.Stack()))
+			s.log.Error(
+				"panic", "id", middleware.GetReqID(r.Context()), "value", fmt.Sprint(v), "stack", string(debug.Stack()),
+			)
 			problem(w, http.StatusInternalServerError, "Dravin made a mistake; look at the server's log")
 		}()
 		next.ServeHTTP(w, r)
@@ -61,8 +65,12 @@ func (s *Server) named(next http.Handler) http.Handler {
 		}
 		name = strings.TrimSuffix(strings.ToLower(name), ".")
 		_, err := netip.ParseAddr(strings.Trim(name, "[]"))
-		if err != nil && name != "localhost" && !slices.ContainsFunc(s.Names, func(own string) bool { return strings.EqualFold(own, name) }) {
-			problem(w, http.StatusMisdirectedRequest, "Dravin is not asked for by this name; start it with --name "+strconv.Quote(name)+" if it should be")
+		if err != nil && name != "localhost" &&
+			!slices.ContainsFunc(s.Names, func(own string) bool { return strings.EqualFold(own, name) }) {
+			problem(
+				w, http.StatusMisdirectedRequest,
+				"Dravin is not asked for by this name; start it with --name "+strconv.Quote(name)+" if it should be",
+			)
 			return
 		}
 		next.ServeHTTP(w, r)
@@ -80,7 +88,12 @@ func secured(next http.Handler) http.Handler {
 	sameOrigin := http.NewCrossOriginProtection()
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
-		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self'; style-src-attr 'unsafe-hashes' "+displayContents+"; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
+		h.Set(
+			"Content-Security-Policy",
+			"default-src 'none'; script-src 'self'; style-src 'self'; style-src-attr 'unsafe-hashes' "+displayContents+
+				"; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; "+
+				"frame-ancestors 'none'",
+		)
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
 		h.Set("Cross-Origin-Resource-Policy", "same-origin")
@@ -105,7 +118,10 @@ func typed(next http.Handler) http.Handler {
 				want = "multipart/form-data"
 			}
 			if err != nil || kind != want {
-				problem(w, http.StatusUnsupportedMediaType, "the body is of no type that is read here; send it as Content-Type: "+want)
+				problem(
+					w, http.StatusUnsupportedMediaType,
+					"the body is of no type that is read here; send it as Content-Type: "+want,
+				)
 				return
 			}
 		}

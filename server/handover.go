@@ -36,7 +36,9 @@ type Handed struct {
 
 // handedOf is what one party gets, with what is another since it was last given.
 func handedOf(v *solved, o *design.Object, keys handover.Keys, last map[design.ID]store.Handed) Handed {
-	h := Handed{Party: o.ID, Name: o.Name, Kind: o.Kind, Files: handover.Render(v.tables(), o.ID, keys), Changed: []string{}}
+	h := Handed{
+		Party: o.ID, Name: o.Name, Kind: o.Kind, Files: handover.Render(v.tables(), o.ID, keys), Changed: []string{},
+	}
 	for _, at := range append([]*design.Object{o}, v.design.Inside(o.ID, design.KindGateway)...) {
 		h.Joints += len(v.design.JointsAt(at.ID))
 	}
@@ -159,12 +161,42 @@ func (s *Server) instructions(ctx context.Context, in *inInstructions) (*answer[
 }
 
 func (s *Server) handoverOperations(api huma.API) {
-	register(api, huma.Operation{OperationID: "get-handover", Method: http.MethodGet, Path: "/api/designs/{design}/handover", Summary: "The files for every party, keys masked"}, s.handover)
-	register(api, huma.Operation{OperationID: "get-instructions", Method: http.MethodGet, Path: "/api/designs/{design}/handover/{party}/instructions",
-		Summary: "Everything that a party must enter, as data: its sheet is the print of it"}, s.instructions)
-	register(api, huma.Operation{OperationID: "hand", Method: http.MethodPost, Path: "/api/designs/{design}/handover/{party}/handed", Summary: "Write down that a party was given its files as they are now"}, s.hand)
-	register(api, huma.Operation{OperationID: "reveal-handover", Method: http.MethodPost, Path: "/api/designs/{design}/handover/{party}/reveal",
-		Summary: "The files for one party with keys in the clear; the history records it"}, s.reveal)
+	register(
+		api,
+		huma.Operation{
+			OperationID: "get-handover", Method: http.MethodGet, Path: "/api/designs/{design}/handover",
+			Summary: "The files for every party, keys masked",
+		},
+		s.handover,
+	)
+	register(
+		api,
+		huma.Operation{
+			OperationID: "get-instructions",
+			Method:      http.MethodGet,
+			Path:        "/api/designs/{design}/handover/{party}/instructions",
+			Summary:     "Everything that a party must enter, as data: its sheet is the print of it",
+		},
+		s.instructions,
+	)
+	register(
+		api,
+		huma.Operation{
+			OperationID: "hand", Method: http.MethodPost, Path: "/api/designs/{design}/handover/{party}/handed",
+			Summary: "Write down that a party was given its files as they are now",
+		},
+		s.hand,
+	)
+	register(
+		api,
+		huma.Operation{
+			OperationID: "reveal-handover",
+			Method:      http.MethodPost,
+			Path:        "/api/designs/{design}/handover/{party}/reveal",
+			Summary:     "The files for one party with keys in the clear; the history records it",
+		},
+		s.reveal,
+	)
 }
 
 func (s *Server) reveal(ctx context.Context, in *inParty) (*answer[Handed], error) {

@@ -110,7 +110,10 @@ func TestEveryNumberOfTheAPIHasBounds(t *testing.T) {
 				}
 			}
 			if body, ok := operation["requestBody"].(map[string]any); ok {
-				check(body["content"].(map[string]any)["application/json"].(map[string]any)["schema"].(map[string]any), method+" "+path, false)
+				check(
+					body["content"].(map[string]any)["application/json"].(map[string]any)["schema"].(map[string]any),
+					method+" "+path, false,
+				)
 			}
 		}
 	}
@@ -135,9 +138,10 @@ func TestErrorsHaveOneForm(t *testing.T) {
 		"another type":        {"POST", at + "/undo", plain, `{"base":0}`, 415, "application/json"},
 		"import as JSON":      {"POST", at + "/import", JSON, `{}`, 415, "multipart/form-data"},
 		"another name":        {"GET", address + "/", map[string]string{"Host": "peatside.example"}, "", 421, "--name"},
-		"another site":        {"POST", at + "/undo", map[string]string{"Sec-Fetch-Site": "cross-site", "Content-Type": "application/json"}, `{"base":0}`, 403, "another site"},
-		"events of nothing":   {"GET", address + "/api/designs/none/events", nil, "", 404, "no such design"},
-		"a large body":        {"POST", address + "/api/designs", JSON, strings.Repeat(" ", 17<<20), 413, "bytes"},
+		"another site": {"POST", at + "/undo", map[string]string{"Sec-Fetch-Site": "cross-site",
+			"Content-Type": "application/json"}, `{"base":0}`, 403, "another site"},
+		"events of nothing": {"GET", address + "/api/designs/none/events", nil, "", 404, "no such design"},
+		"a large body":      {"POST", address + "/api/designs", JSON, strings.Repeat(" ", 17<<20), 413, "bytes"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			answer := send(t, c.method, c.url, c.header, strings.NewReader(c.body))
@@ -155,10 +159,21 @@ func TestErrorsHaveOneForm(t *testing.T) {
 	s, _ := another(t, nil)
 	for _, path := range []string{"", "*"} { // as no client of ours sends them
 		w := httptest.NewRecorder()
-		s.Handler(page).ServeHTTP(w, &http.Request{Method: "OPTIONS", Host: "localhost", URL: &url.URL{Path: path}, Header: http.Header{}, Body: http.NoBody})
+		s.Handler(page).ServeHTTP(
+			w,
+			&http.Request{
+				Method: "OPTIONS", Host: "localhost", URL: &url.URL{Path: path}, Header: http.Header{},
+				Body: http.NoBody,
+			},
+		)
 		assert.Equal(t, 405, w.Code)
 		w = httptest.NewRecorder()
-		s.Handler(page).ServeHTTP(w, &http.Request{Method: "GET", Host: "localhost", URL: &url.URL{Path: path}, Header: http.Header{}, Body: http.NoBody})
+		s.Handler(page).ServeHTTP(
+			w,
+			&http.Request{
+				Method: "GET", Host: "localhost", URL: &url.URL{Path: path}, Header: http.Header{}, Body: http.NoBody,
+			},
+		)
 		assert.Equal(t, 200, w.Code)
 	}
 }
@@ -171,7 +186,9 @@ func large(t *testing.T) string {
 	for n := range 390 {
 		fmt.Fprintf(&b, "  - name: hut %d\n    note: %s\n", n, note)
 	}
-	return "/api/designs/" + call[store.Info](t, "POST", "/api/designs", map[string]string{"from": "file", "file": b.String()}, 201).ID
+	return "/api/designs/" + call[store.Info](
+		t, "POST", "/api/designs", map[string]string{"from": "file", "file": b.String()}, 201,
+	).ID
 }
 
 // Clients that take no answer, or send no body, are given up on; the others do
@@ -181,11 +198,14 @@ func TestSilentClientsAreGivenUpOn(t *testing.T) {
 	defer server.Hurry(700 * time.Millisecond)()
 	_, mine := another(t, nil)
 	host := strings.TrimPrefix(mine, "http://")
-	form := "--x\r\nContent-Disposition: form-data; name=\"how\"\r\n\r\n{}\r\n--x\r\nContent-Disposition: form-data; name=\"file\"\r\n\r\nparty,prefix\n"
+	form := "--x\r\nContent-Disposition: form-data; name=\"how\"\r\n\r\n{}\r\n--x\r\nContent-Disposition: form-data; " +
+		"name=\"file\"\r\n\r\nparty,prefix\n"
 	requests := map[string]string{
 		"an answer that nobody takes": "GET " + at + "/stock HTTP/1.1\r\nHost: localhost\r\n\r\n",
-		"a body that does not come":   "POST " + at + "/undo HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/json\r\nContent-Length: 100\r\n\r\n{",
-		"an import that stops":        "POST " + at + "/import HTTP/1.1\r\nHost: localhost\r\nContent-Type: multipart/form-data; boundary=x\r\nContent-Length: 100000\r\n\r\n" + form,
+		"a body that does not come": "POST " + at + "/undo HTTP/1.1\r\nHost: localhost\r\nContent-Type: " +
+			"application/json\r\nContent-Length: 100\r\n\r\n{",
+		"an import that stops": "POST " + at + "/import HTTP/1.1\r\nHost: localhost\r\nContent-Type: " +
+			"multipart/form-data; boundary=x\r\nContent-Length: 100000\r\n\r\n" + form,
 	}
 	for name, request := range requests {
 		t.Run(name, func(t *testing.T) {
@@ -199,7 +219,9 @@ func TestSilentClientsAreGivenUpOn(t *testing.T) {
 				_, err = io.WriteString(conn, request)
 				require.NoError(t, err)
 			}
-			require.Eventually(t, func() bool { return connections.Load() >= before+many }, 2*time.Minute, time.Millisecond)
+			require.Eventually(
+				t, func() bool { return connections.Load() >= before+many }, 2*time.Minute, time.Millisecond,
+			)
 			start := time.Now()
 			other := &http.Client{Transport: &http.Transport{DisableKeepAlives: true}}
 			answer, err := other.Get(mine + at)
@@ -208,7 +230,10 @@ func TestSilentClientsAreGivenUpOn(t *testing.T) {
 			answer.Body.Close()
 			assert.Less(t, time.Since(start), 3*time.Second, "others do not notice")
 			// They say and take nothing more.
-			require.Eventually(t, func() bool { return connections.Load() <= before }, 2*time.Minute, 10*time.Millisecond, "the server lets go of them")
+			require.Eventually(
+				t, func() bool { return connections.Load() <= before }, 2*time.Minute, 10*time.Millisecond,
+				"the server lets go of them",
+			)
 		})
 	}
 }
@@ -314,7 +339,13 @@ func TestAnswersAreRememberedForAPosition(t *testing.T) {
 	assert.Empty(t, none)
 	for n := range 20 {
 		name := fmt.Sprint("Yew Hut ", n)
-		body := fmt.Sprintf(`{"base":%d,"reason":"r","edits":[{"op":"put","id":"h%d","object":{"id":"h%d","kind":"site","name":%q,"body":{}}}]}`, n, n, n, name)
+		body := fmt.Sprintf(
+			`{"base":%d,"reason":"r","edits":[{"op":"put","id":"h%d","object":{"id":"h%d","kind":"site","name":%q,"body":{}}}]}`,
+			n,
+			n,
+			n,
+			name,
+		)
 		call[store.Info](t, "POST", at+"/changes", body, 200)
 		changed, now := get(map[string]string{"If-None-Match": mark})
 		assert.Equal(t, 200, changed.StatusCode)
@@ -355,10 +386,16 @@ func TestWhatWasSentIsNotEchoed(t *testing.T) {
 	at := fresh(t)
 	links := call[[]server.LinkRow](t, "GET", at+"/links", nil, 200)
 	sheet := call[server.LinkSheet](t, "GET", at+"/links/"+string(links[0].ID), nil, 200)
-	for _, text := range []string{"badgers and moss", "mtu: 1400\nbadgers", "secrets {\n ike {\n  secret badgers\n", "psk = badgers\x00", "connections {\n a {\n }\n}\nsecrets {\n ike {\n  secret = \"badgers\n }\n}"} {
+	for _, text := range []string{
+		"badgers and moss", "mtu: 1400\nbadgers", "secrets {\n ike {\n  secret badgers\n", "psk = badgers\x00",
+		"connections {\n a {\n }\n}\nsecrets {\n ike {\n  secret = \"badgers\n }\n}",
+	} {
 		body, err := json.Marshal(map[string]any{"end": 1, "text": text})
 		require.NoError(t, err)
-		answer := send(t, "POST", address+at+"/tunnels/"+string(sheet.Tunnels[0].ID)+"/sent", map[string]string{"Content-Type": "application/json"}, bytes.NewReader(body))
+		answer := send(
+			t, "POST", address+at+"/tunnels/"+string(sheet.Tunnels[0].ID)+"/sent",
+			map[string]string{"Content-Type": "application/json"}, bytes.NewReader(body),
+		)
 		said, err := io.ReadAll(answer.Body)
 		require.NoError(t, err)
 		assert.NotContains(t, string(said), "badgers")
@@ -372,10 +409,14 @@ func TestNumbersAreTold(t *testing.T) {
 	w := httptest.NewRecorder()
 	s.Metrics().ServeHTTP(w, httptest.NewRequest("GET", "/metrics", nil))
 	for _, name := range []string{`dravin_request_seconds_count{method="GET",route="/api/designs/{design}/findings",status="200"} 1`, `dravin_solving_seconds_count{what="findings"} 1`,
-		"dravin_imports_waiting 0", "dravin_event_streams 0", `dravin_database_waits_total{part="write"}`, `dravin_answers_total{how="made"} 1`} {
+		"dravin_imports_waiting 0", "dravin_event_streams 0", `dravin_database_waits_total{part="write"}`,
+		`dravin_answers_total{how="made"} 1`} {
 		assert.Contains(t, w.Body.String(), name)
 	}
-	assert.Equal(t, 404, send(t, "GET", mine+"/api/metrics", nil, nil).StatusCode, "it is not on the listener of the application")
+	assert.Equal(
+		t, 404, send(t, "GET", mine+"/api/metrics", nil, nil).StatusCode,
+		"it is not on the listener of the application",
+	)
 }
 
 // While the database is frozen every request is answered soon, and says what to
@@ -384,7 +425,9 @@ func TestAFrozenDatabaseIsTold(t *testing.T) {
 	at := fresh(t)
 	call[any](t, "DELETE", at, nil, 204)
 	call[any](t, "GET", at+"/estate", nil, 404)
-	assert.Contains(t, fmt.Sprint(call[[]store.Info](t, "GET", "/api/deleted", nil, 200)), strings.TrimPrefix(at, "/api/designs/"))
+	assert.Contains(
+		t, fmt.Sprint(call[[]store.Info](t, "GET", "/api/deleted", nil, 200)), strings.TrimPrefix(at, "/api/designs/"),
+	)
 	call[store.Info](t, "POST", at+"/restore", nil, 200)
 
 	thaw, err := frozen()
@@ -405,7 +448,10 @@ func TestAFrozenDatabaseIsTold(t *testing.T) {
 	wait.Wait()
 	assert.Less(t, time.Since(start), 25*time.Second)
 	thaw()
-	require.Eventually(t, func() bool { return send(t, "GET", address+at+"/estate", nil, nil).StatusCode == 200 }, 2*time.Minute, 200*time.Millisecond)
+	require.Eventually(
+		t, func() bool { return send(t, "GET", address+at+"/estate", nil, nil).StatusCode == 200 }, 2*time.Minute,
+		200*time.Millisecond,
+	)
 }
 
 func TestRangesOfLines(t *testing.T) {

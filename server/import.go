@@ -75,7 +75,9 @@ func (s *Server) importFile(w http.ResponseWriter, r *http.Request) {
 		s.metrics.queued.Observe(time.Since(asked).Seconds())
 		begun := time.Now()
 		step, err := s.importUpload(ctx, r, chi.URLParam(r, "design"), func(rows int) { send(ImportStep{Rows: rows}) })
-		s.metrics.imports.WithLabelValues(map[bool]string{true: "done", false: "refused"}[err == nil]).Observe(time.Since(begun).Seconds())
+		s.metrics.imports.WithLabelValues(
+			map[bool]string{true: "done", false: "refused"}[err == nil],
+		).Observe(time.Since(begun).Seconds())
 		return step, err
 	}()
 	if err != nil {
@@ -119,18 +121,31 @@ func (s *Server) importUpload(ctx context.Context, r *http.Request, id string, p
 func (how *ImportHow) check() error {
 	switch {
 	case !design.IsLine(how.Reason) || utf8.RuneCountInString(how.Reason) > maxReason:
-		return refused("reason", fmt.Sprintf("the reason is too long or holds a control character; write at most %d characters of plain text", maxReason))
+		return refused(
+			"reason",
+			fmt.Sprintf(
+				"the reason is too long or holds a control character; write at most %d characters of plain text",
+				maxReason,
+			),
+		)
 	case !design.IsLine(how.Party) || !design.IsLine(how.Sheet):
 		return refused("party or sheet", "it holds a control character; write plain text")
 	case how.Base < 0:
 		return refused("base", "there is no position below 0; send the one that you have seen")
-	case len(how.Only) > maxRanges || slices.ContainsFunc(how.Only, func(r [2]int) bool { return r[0] < 0 || r[1] < r[0] }):
+	case len(how.Only) > maxRanges ||
+		slices.ContainsFunc(how.Only, func(r [2]int) bool { return r[0] < 0 || r[1] < r[0] }):
 		return refused("only", "these are no ranges of lines; send pairs of from and to, from 1 on")
 	}
 	return nil
 }
 
-func (s *Server) plan(ctx context.Context, id string, part *multipart.Part, how ImportHow, progress func(int)) (*ingest.Plan, error) {
+func (s *Server) plan(
+	ctx context.Context,
+	id string,
+	part *multipart.Part,
+	how ImportHow,
+	progress func(int),
+) (*ingest.Plan, error) {
 	v, err := s.solved.get(ctx, id)
 	if err != nil {
 		return nil, err
@@ -139,7 +154,9 @@ func (s *Server) plan(ctx context.Context, id string, part *multipart.Part, how 
 	if err != nil {
 		return nil, importProblem(err)
 	}
-	plan, err := ingest.Make(ctx, v.design, table, ingest.How{Columns: how.Columns, Party: how.Party, Only: only(how.Only)})
+	plan, err := ingest.Make(
+		ctx, v.design, table, ingest.How{Columns: how.Columns, Party: how.Party, Only: only(how.Only)},
+	)
 	return plan, importProblem(err)
 }
 
@@ -181,7 +198,9 @@ func (s *Server) acceptPlan(ctx context.Context, id string, plan *ingest.Plan, h
 	if reason == "" {
 		reason = "Bring in a " + plan.Format
 	}
-	info, err := s.store.Commit(ctx, id, store.ChangeSet{Base: how.Base, Author: author, Reason: reason, Edits: plan.Edits})
+	info, err := s.store.Commit(
+		ctx, id, store.ChangeSet{Base: how.Base, Author: author, Reason: reason, Edits: plan.Edits},
+	)
 	if err != nil {
 		return ImportStep{}, err
 	}

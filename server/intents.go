@@ -36,7 +36,10 @@ func intentRows(v *solved) []IntentRow {
 	out := []IntentRow{}
 	for _, r := range v.intents() {
 		in := d.Get(r.Intent).Body.(*design.Intent)
-		row := IntentRow{Intent: r.Intent, Name: r.Name, Group: in.Group, Never: in.Never, Survives: in.Survives, Holds: r.Holds, From: d.Title(in.From), To: d.Title(in.To), Cause: causeOf(r)}
+		row := IntentRow{
+			Intent: r.Intent, Name: r.Name, Group: in.Group, Never: in.Never, Survives: in.Survives, Holds: r.Holds,
+			From: d.Title(in.From), To: d.Title(in.To), Cause: causeOf(r),
+		}
 		if o := d.Get(in.Owner); o != nil {
 			row.Owner = o.Name
 		}
@@ -72,14 +75,31 @@ func causeOf(r proof.Result) string {
 }
 
 func (s *Server) intentOperations(api huma.API) {
-	view(s, api, "list-intents", "/intent-list", "Every intent without its walk, those that fail first", func(v *solved, _ *InView) ([]IntentRow, error) {
-		return intentRows(v), nil
-	})
-	view(s, api, "get-intent", "/intents/{intent}", "One intent with its proof", func(v *solved, in *inIntent) (proof.Result, error) {
-		o := v.design.Get(design.ID(in.Intent))
-		if o == nil || o.Kind != design.KindIntent {
-			return proof.Result{}, refused("intent", "there is no such intent now; it may have been removed or undone")
-		}
-		return v.all.Proofs.Intent(o.ID), nil
-	})
+	view(
+		s,
+		api,
+		"list-intents",
+		"/intent-list",
+		"Every intent without its walk, those that fail first",
+		func(v *solved, _ *InView) ([]IntentRow, error) {
+			return intentRows(v), nil
+		},
+	)
+	view(
+		s,
+		api,
+		"get-intent",
+		"/intents/{intent}",
+		"One intent with its proof",
+		func(v *solved, in *inIntent) (proof.Result, error) {
+			o := v.design.Get(design.ID(in.Intent))
+			if o == nil || o.Kind != design.KindIntent {
+				return proof.Result{}, refused(
+					"intent",
+					"there is no such intent now; it may have been removed or undone",
+				)
+			}
+			return v.all.Proofs.Intent(o.ID), nil
+		},
+	)
 }

@@ -112,17 +112,31 @@ type StudyView struct {
 }
 
 func (s *Server) linkOperations(api huma.API) {
-	view(s, api, "get-shapes", "/shapes", "Every way to join two parties, drafted in full", func(v *solved, in *inShapes) ([]draft.Shape, error) {
-		shapes, err := draft.Shapes(
-			allocation.NewBooks(v.design), draft.Options{A: design.ID(in.A), B: design.ID(in.B), GB: in.GB},
-		)
-		if err != nil {
-			return nil, refused("a or b", err.Error())
-		}
-		return shapes, nil
-	})
+	view(
+		s,
+		api,
+		"get-shapes",
+		"/shapes",
+		"Every way to join two parties, drafted in full",
+		func(v *solved, in *inShapes) ([]draft.Shape, error) {
+			shapes, err := draft.Shapes(
+				allocation.NewBooks(v.design), draft.Options{A: design.ID(in.A), B: design.ID(in.B), GB: in.GB},
+			)
+			if err != nil {
+				return nil, refused("a or b", err.Error())
+			}
+			return shapes, nil
+		},
+	)
 	view(s, api, "get-study", "/study", "How the shapes of an estate compare as it grows", studyOf)
-	register(api, huma.Operation{OperationID: "get-links", Method: http.MethodGet, Path: "/api/designs/{design}/links", Summary: "Everything that joins two parties"},
+	register(
+		api,
+		huma.Operation{
+			OperationID: "get-links",
+			Method:      http.MethodGet,
+			Path:        "/api/designs/{design}/links",
+			Summary:     "Everything that joins two parties",
+		},
 		func(ctx context.Context, in *InView) (*answer[[]LinkRow], error) {
 			v, keys, err := s.withKeys(ctx, in)
 			if err != nil {
@@ -133,8 +147,16 @@ func (s *Server) linkOperations(api huma.API) {
 				out = append(out, rowOf(v, j.Object, keys))
 			}
 			return answering(out, nil)
-		})
-	register(api, huma.Operation{OperationID: "get-link", Method: http.MethodGet, Path: "/api/designs/{design}/links/{link}", Summary: "The two-ended sheet"},
+		},
+	)
+	register(
+		api,
+		huma.Operation{
+			OperationID: "get-link",
+			Method:      http.MethodGet,
+			Path:        "/api/designs/{design}/links/{link}",
+			Summary:     "The two-ended sheet",
+		},
 		func(ctx context.Context, in *inLink) (*answer[LinkSheet], error) {
 			v, keys, err := s.withKeys(ctx, &in.InView)
 			if err != nil {
@@ -142,10 +164,16 @@ func (s *Server) linkOperations(api huma.API) {
 			}
 			o := v.design.Get(design.ID(in.Link))
 			if o == nil || !slices.Contains(design.JointKinds, o.Kind) {
-				return nil, &ProblemDetails{Type: "about:blank", Title: http.StatusText(http.StatusNotFound), Status: http.StatusNotFound, Detail: "there is no such link now; it may have been removed or undone"}
+				return nil, &ProblemDetails{
+					Type:   "about:blank",
+					Title:  http.StatusText(http.StatusNotFound),
+					Status: http.StatusNotFound,
+					Detail: "there is no such link now; it may have been removed or undone",
+				}
 			}
 			return answering(linkSheetOf(v, o, keys), nil)
-		})
+		},
+	)
 	s.sentOperations(api)
 	s.stepOperations(api)
 }
@@ -192,7 +220,9 @@ func (s *Server) findingsAt(ctx context.Context, v *solved) ([]finding.Finding, 
 	slices.SortFunc(groups, func(a, b []design.ID) int { return slices.Compare(a, b) })
 	now := s.now()
 	today, ahead := now.Format(time.DateOnly), now.Add(codeEndsSoon).Format(time.DateOnly)
-	return finding.Sorted(slices.Concat(v.findings(), finding.Expiring(v.design, today, ahead), finding.SharedKeys(v.design, groups))), nil
+	return finding.Sorted(
+		slices.Concat(v.findings(), finding.Expiring(v.design, today, ahead), finding.SharedKeys(v.design, groups)),
+	), nil
 }
 
 // codeEndsSoon is how long before its end an order code is spoken of.
@@ -200,7 +230,10 @@ const codeEndsSoon = 7 * 24 * time.Hour
 
 func rowOf(v *solved, o *design.Object, keys keysOf) LinkRow {
 	d := v.design
-	r := LinkRow{Status: v.tables().Status.Of(o.ID), ID: o.ID, Kind: o.Kind, Name: o.Name, State: design.StateOf(o), Facts: draft.FactsOf(d, o), Asks: lifecycle.OpenRequest(d, o.ID) != nil}
+	r := LinkRow{
+		Status: v.tables().Status.Of(o.ID), ID: o.ID, Kind: o.Kind, Name: o.Name, State: design.StateOf(o),
+		Facts: draft.FactsOf(d, o), Asks: lifecycle.OpenRequest(d, o.ID) != nil,
+	}
 	if o.Kind == design.KindAttachment {
 		r.Name += " at " + d.Title(o.Parent)
 	}
@@ -214,7 +247,11 @@ func rowOf(v *solved, o *design.Object, keys keysOf) LinkRow {
 
 func linkSheetOf(v *solved, o *design.Object, keys keysOf) LinkSheet {
 	d := v.design
-	out := LinkSheet{LinkRow: rowOf(v, o, keys), Tunnels: []TunnelSheet{}, Lines: sheet.JoinLines(d, o), Steps: lifecycle.Steps(d, o), Track: lifecycle.Track(d, o), Requests: requestsOf(d, o), Findings: []finding.Finding{}}
+	out := LinkSheet{
+		LinkRow: rowOf(v, o, keys), Tunnels: []TunnelSheet{}, Lines: sheet.JoinLines(d, o),
+		Steps: lifecycle.Steps(d, o), Track: lifecycle.Track(d, o), Requests: requestsOf(d, o),
+		Findings: []finding.Finding{},
+	}
 	if b, ok := o.Body.(*design.Link); ok {
 		out.Note = b.Note
 	}
@@ -230,7 +267,10 @@ func linkSheetOf(v *solved, o *design.Object, keys keysOf) LinkSheet {
 		held := keys(t.ID)
 		set := settings.SettingsOf(d, t, held[0])
 		set[1].Key = held[1]
-		x := TunnelSheet{ID: t.ID, Name: t.Name, Lines: sheet.Lines(d, t, held), Outcome: negotiate.Agree(set[0], set[1]), Status: v.tables().Status.Of(t.ID), Sessions: []SessionStatus{}}
+		x := TunnelSheet{
+			ID: t.ID, Name: t.Name, Lines: sheet.Lines(d, t, held), Outcome: negotiate.Agree(set[0], set[1]),
+			Status: v.tables().Status.Of(t.ID), Sessions: []SessionStatus{},
+		}
 		subjects[t.ID] = true
 		for _, s := range d.Inside(t.ID, design.KindSession) {
 			subjects[s.ID] = true
@@ -250,7 +290,10 @@ func requestsOf(d *design.Design, o *design.Object) []RequestView {
 	out := []RequestView{}
 	for _, r := range d.Referring(o.ID, design.KindRequest) {
 		if b := r.Body.(*design.Request); b.For == o.ID {
-			out = append(out, RequestView{ID: r.ID, From: d.Title(b.From), To: d.Title(b.To), Answer: b.Answer, Reason: b.Reason})
+			out = append(
+				out,
+				RequestView{ID: r.ID, From: d.Title(b.From), To: d.Title(b.To), Answer: b.Answer, Reason: b.Reason},
+			)
 		}
 	}
 	return out
@@ -259,7 +302,9 @@ func requestsOf(d *design.Design, o *design.Object) []RequestView {
 func studyOf(v *solved, in *inStudy) (StudyView, error) {
 	p := v.design.Profile(in.Cloud)
 	if p == nil {
-		return StudyView{}, refused("cloud", fmt.Sprintf("there is no profile for %q; choose a cloud that has one, or add one", in.Cloud))
+		return StudyView{}, refused(
+			"cloud", fmt.Sprintf("there is no profile for %q; choose a cloud that has one, or add one", in.Cloud),
+		)
 	}
 	out := StudyView{Cloud: in.Cloud, Clouds: []string{}, Tables: in.Tables}
 	for _, n := range v.design.Profiles() {
@@ -270,12 +315,20 @@ func studyOf(v *solved, in *inStudy) (StudyView, error) {
 			out.Networks++
 		}
 	}
-	out.Study = cost.Compare(p, cost.Assumptions{Tables: in.Tables, GB: in.GB, Present: uint32(out.Networks), Regional: in.Regional})
+	out.Study = cost.Compare(
+		p, cost.Assumptions{Tables: in.Tables, GB: in.GB, Present: uint32(out.Networks), Regional: in.Regional},
+	)
 	return out, nil
 }
 
 // commit applies edits at a position, in the name of whoever asks.
-func (s *Server) commit(ctx context.Context, id string, base int64, reason string, edits []design.Edit) (*answer[store.Info], error) {
+func (s *Server) commit(
+	ctx context.Context,
+	id string,
+	base int64,
+	reason string,
+	edits []design.Edit,
+) (*answer[store.Info], error) {
 	return s.commitSet(ctx, id, store.ChangeSet{Base: base, Author: author, Reason: reason, Edits: edits})
 }
 

@@ -52,7 +52,9 @@ func TestSentKeysAreComparedAndNeverShown(t *testing.T) {
 	path, position, links := trust(t)
 	send := func(link string, record bool) {
 		sheet := call[linkSheet](t, "GET", path+"/links/"+links[link], nil, http.StatusOK)
-		body := map[string]any{"end": 1, "text": "pre-shared key: badgers and moss", "record": record, "base": position()}
+		body := map[string]any{
+			"end": 1, "text": "pre-shared key: badgers and moss", "record": record, "base": position(),
+		}
 		call[any](t, "POST", path+"/tunnels/"+sheet.Tunnels[0].ID+"/sent", body, http.StatusOK)
 	}
 	read := func(link string) linkSheet {
@@ -61,7 +63,9 @@ func TestSentKeysAreComparedAndNeverShown(t *testing.T) {
 	const first, second = "Peatside to Marrow Hill", "Marrow Hill to catalogue"
 	send(first, false)
 	assert.Equal(t, "agrees", verdict(read(first), 0, "key"), "comparing alone keeps nothing")
-	stale := map[string]any{"end": 1, "text": "pre-shared key: badgers and moss\nmtu: 1300", "record": true, "base": position()}
+	stale := map[string]any{
+		"end": 1, "text": "pre-shared key: badgers and moss\nmtu: 1300", "record": true, "base": position(),
+	}
 	hut := `{"base":0,"reason":"a hut","edits":[{"op":"put","id":"yew","object":{"id":"yew","kind":"site","name":"Yew Hut","body":{}}}]}`
 	call[any](t, "POST", path+"/changes", hut, http.StatusOK)
 	call[any](t, "POST", path+"/tunnels/"+read(first).Tunnels[0].ID+"/sent", stale, http.StatusConflict)
@@ -69,7 +73,10 @@ func TestSentKeysAreComparedAndNeverShown(t *testing.T) {
 	for _, link := range []string{first, second} {
 		send(link, true)
 		require.Equal(t, "differs", verdict(read(link), 0, "key"))
-		call[store.Info](t, "POST", path+"/tunnels/"+read(link).Tunnels[0].ID+"/key", map[string]any{"take": "theirs"}, http.StatusOK)
+		call[store.Info](
+			t, "POST", path+"/tunnels/"+read(link).Tunnels[0].ID+"/key", map[string]any{"take": "theirs"},
+			http.StatusOK,
+		)
 		require.Equal(t, "agrees", verdict(read(link), 0, "key"))
 	}
 	findings := text(t, path+"/findings")
@@ -78,9 +85,14 @@ func TestSentKeysAreComparedAndNeverShown(t *testing.T) {
 		assert.NotContains(t, text(t, path+view), "badgers", view)
 	}
 	assert.Contains(t, text(t, path+"/history"), "Use the far end's key for Peatside to Marrow Hill")
-	call[store.Info](t, "POST", path+"/tunnels/"+read(second).Tunnels[0].ID+"/key", map[string]any{"take": "new"}, http.StatusOK)
+	call[store.Info](
+		t, "POST", path+"/tunnels/"+read(second).Tunnels[0].ID+"/key", map[string]any{"take": "new"}, http.StatusOK,
+	)
 	assert.NotContains(t, text(t, path+"/findings"), `"key-reused"`)
-	refusal := call[map[string]any](t, "POST", path+"/tunnels/"+read(second).Tunnels[0].ID+"/key", map[string]any{"take": "theirs"}, http.StatusUnprocessableEntity)
+	refusal := call[map[string]any](
+		t, "POST", path+"/tunnels/"+read(second).Tunnels[0].ID+"/key", map[string]any{"take": "theirs"},
+		http.StatusUnprocessableEntity,
+	)
 	assert.Contains(t, refusal["detail"], "has sent no other key")
 }
 
@@ -89,14 +101,28 @@ func TestRequestsAreAnsweredOnceAndWithAReason(t *testing.T) {
 	sheet := call[linkSheet](t, "GET", path+"/links/"+links["seed bank index at visitor hub"], nil, http.StatusOK)
 	require.Len(t, sheet.Requests, 1)
 	answer := path + "/requests/" + sheet.Requests[0].ID + "/answer"
-	no := call[map[string]any](t, "POST", answer, map[string]any{"base": position(), "accept": true, "reason": ""}, http.StatusUnprocessableEntity)
+	no := call[map[string]any](
+		t, "POST", answer, map[string]any{"base": position(), "accept": true, "reason": ""},
+		http.StatusUnprocessableEntity,
+	)
 	assert.Contains(t, no["detail"], "a reason is missing")
 	base := position()
-	call[store.Info](t, "POST", answer, map[string]any{"base": base, "accept": false, "reason": "not this year"}, http.StatusOK)
-	again := call[map[string]any](t, "POST", answer, map[string]any{"base": position(), "accept": true, "reason": "yes"}, http.StatusUnprocessableEntity)
+	call[store.Info](
+		t, "POST", answer, map[string]any{"base": base, "accept": false, "reason": "not this year"}, http.StatusOK,
+	)
+	again := call[map[string]any](
+		t, "POST", answer, map[string]any{"base": position(), "accept": true, "reason": "yes"},
+		http.StatusUnprocessableEntity,
+	)
 	assert.Contains(t, again["detail"], "was refused already: not this year")
-	assert.Equal(t, "refused", call[linkSheet](t, "GET", path+"/links/"+links["seed bank index at visitor hub"], nil, http.StatusOK).State)
-	code := call[map[string]any](t, "POST", path+"/links/"+links["herbarium scans circuit 2"]+"/code", map[string]any{"base": position(), "code": "K7", "expires": "next week"}, http.StatusUnprocessableEntity)
+	assert.Equal(
+		t, "refused",
+		call[linkSheet](t, "GET", path+"/links/"+links["seed bank index at visitor hub"], nil, http.StatusOK).State,
+	)
+	code := call[map[string]any](
+		t, "POST", path+"/links/"+links["herbarium scans circuit 2"]+"/code",
+		map[string]any{"base": position(), "code": "K7", "expires": "next week"}, http.StatusUnprocessableEntity,
+	)
 	assert.Contains(t, code["detail"], "is not a date")
 	assert.Contains(t, text(t, path+"/history"), "Refuse visitor hub seed bank index: not this year")
 }
@@ -123,10 +149,14 @@ type shapeRow struct {
 func TestAShapeIsDraftedAndUndone(t *testing.T) {
 	path, position, _ := trust(t)
 	ids := map[string]string{}
-	for _, p := range call[struct{ Parties []struct{ ID, Name string } }](t, "GET", path+"/estate", nil, http.StatusOK).Parties {
+	for _, p := range call[struct{ Parties []struct{ ID, Name string } }](
+		t, "GET", path+"/estate", nil, http.StatusOK,
+	).Parties {
 		ids[p.Name] = p.ID
 	}
-	list := call[[]shapeRow](t, "GET", path+"/shapes?a="+ids["Dunmoss Arboretum"]+"&b="+ids["sequencing"]+"&gb=500", nil, http.StatusOK)
+	list := call[[]shapeRow](
+		t, "GET", path+"/shapes?a="+ids["Dunmoss Arboretum"]+"&b="+ids["sequencing"]+"&gb=500", nil, http.StatusOK,
+	)
 	var chosen shapeRow
 	for n, s := range list {
 		assert.Equal(t, len(s.Out) == 0, len(s.Edits) > 0, s.Title)
@@ -139,12 +169,18 @@ func TestAShapeIsDraftedAndUndone(t *testing.T) {
 	}
 	require.NotEmpty(t, chosen.Subject)
 	before := text(t, path+"/links")
-	call[store.Info](t, "POST", path+"/changes", map[string]any{"base": position(), "reason": "Draft", "edits": chosen.Edits}, http.StatusOK)
+	call[store.Info](
+		t, "POST", path+"/changes", map[string]any{"base": position(), "reason": "Draft", "edits": chosen.Edits},
+		http.StatusOK,
+	)
 	sheet := call[linkSheet](t, "GET", path+"/links/"+chosen.Subject, nil, http.StatusOK)
 	assert.Equal(t, "drafted", sheet.State)
 	assert.Len(t, sheet.Tunnels, 2)
 	assert.Equal(t, "unknown", verdict(sheet, 0, "address-2"))
-	again := call[map[string]any](t, "POST", path+"/changes", map[string]any{"base": 0, "reason": "Draft", "edits": chosen.Edits}, http.StatusConflict)
+	again := call[map[string]any](
+		t, "POST", path+"/changes", map[string]any{"base": 0, "reason": "Draft", "edits": chosen.Edits},
+		http.StatusConflict,
+	)
 	assert.NotEmpty(t, again["since"], "a second draft from the same page is told of the first")
 	call[store.Info](t, "POST", path+"/undo", map[string]any{"base": position()}, http.StatusOK)
 	assert.Equal(t, before, text(t, path+"/links"))
@@ -168,9 +204,17 @@ func TestProfilesOnTheAPI(t *testing.T) {
 	sedge := named("Sedge")
 	require.True(t, sedge.Shipped)
 	assert.Equal(t, 4, sedge.Used, "three networks and a hub")
-	bad := call[map[string]any](t, "POST", path+"/profiles", map[string]any{"text": strings.Replace(sedge.Text, "mbps: 2300", "mbps: fast", 1), "base": position(), "save": true}, http.StatusUnprocessableEntity)
+	bad := call[map[string]any](
+		t, "POST", path+"/profiles",
+		map[string]any{
+			"text": strings.Replace(sedge.Text, "mbps: 2300", "mbps: fast", 1), "base": position(), "save": true,
+		},
+		http.StatusUnprocessableEntity,
+	)
 	assert.Contains(t, bad["detail"], "vpn[0].mbps")
-	read := call[map[string]any](t, "POST", path+"/profiles", map[string]any{"text": sedge.Text, "base": position()}, http.StatusOK)
+	read := call[map[string]any](
+		t, "POST", path+"/profiles", map[string]any{"text": sedge.Text, "base": position()}, http.StatusOK,
+	)
 	assert.Nil(t, read["info"], "reading alone stores nothing")
 	assert.True(t, named("Sedge").Shipped)
 
@@ -179,12 +223,20 @@ func TestProfilesOnTheAPI(t *testing.T) {
 	study := func() string { return text(t, path+"/study?cloud=Sedge&gb=1000") }
 	before := study()
 	for range 2 {
-		call[map[string]any](t, "POST", path+"/profiles", map[string]any{"text": cheap, "base": position(), "save": true}, http.StatusOK)
+		call[map[string]any](
+			t, "POST", path+"/profiles", map[string]any{"text": cheap, "base": position(), "save": true}, http.StatusOK,
+		)
 	}
 	own := named("Sedge")
 	assert.False(t, own.Shipped)
 	assert.Equal(t, cheap, own.Text)
 	assert.NotEqual(t, before, study(), "what is computed follows the design's own profile")
-	call[store.Info](t, "POST", path+"/changes", map[string]any{"base": position(), "reason": "Away", "edits": []any{map[string]any{"op": "remove", "id": own.ID}}}, http.StatusOK)
+	call[store.Info](
+		t, "POST", path+"/changes",
+		map[string]any{
+			"base": position(), "reason": "Away", "edits": []any{map[string]any{"op": "remove", "id": own.ID}},
+		},
+		http.StatusOK,
+	)
 	assert.Equal(t, before, study())
 }

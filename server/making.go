@@ -92,7 +92,9 @@ func formOf(v *solved, in *inForm) (Form, error) {
 			return Form{}, refused("kind", "there is no such kind of object")
 		}
 		parent := design.ID(in.Parent)
-		o = &design.Object{Kind: k, Parent: parent, Name: defaults.New(v.design).Name(k, parent), Body: design.Bodies()[k]}
+		o = &design.Object{
+			Kind: k, Parent: parent, Name: defaults.New(v.design).Name(k, parent), Body: design.Bodies()[k],
+		}
 		if parent != "" && v.design.Get(parent) == nil {
 			return Form{}, refused("parent", "there is no such object now; it may have been removed")
 		}
@@ -157,16 +159,32 @@ func starOf(ctx context.Context, v *solved, in *inStar) (draft.Star, error) {
 }
 
 func (s *Server) makingOperations(api huma.API) {
-	register(api, huma.Operation{OperationID: "say", Method: http.MethodPost, Path: "/api/designs/{design}/say", MaxBodyBytes: 4 << 20,
-		Summary: "What lines would do, understood as they are typed; nothing is stored"}, s.say)
+	register(
+		api,
+		huma.Operation{
+			OperationID:  "say",
+			Method:       http.MethodPost,
+			Path:         "/api/designs/{design}/say",
+			MaxBodyBytes: 4 << 20,
+			Summary:      "What lines would do, understood as they are typed; nothing is stored",
+		},
+		s.say,
+	)
 	view(s, api, "get-form", "/form", "What an object can be given, with what is suggested", formOf)
-	view(s, api, "get-removal", "/removal", "What it takes to remove objects", func(v *solved, in *inRemoval) (design.Removal, error) {
-		ids := make([]design.ID, len(in.Objects))
-		for n, id := range in.Objects {
-			ids[n] = design.ID(id)
-		}
-		return v.design.Removal(ids...), nil
-	})
+	view(
+		s,
+		api,
+		"get-removal",
+		"/removal",
+		"What it takes to remove objects",
+		func(v *solved, in *inRemoval) (design.Removal, error) {
+			ids := make([]design.ID, len(in.Objects))
+			for n, id := range in.Objects {
+				ids[n] = design.ID(id)
+			}
+			return v.design.Removal(ids...), nil
+		},
+	)
 	heavy(s, api, s.makes, "get-copies", "/copies", "Others like a party, with its links; nothing is stored", copiesOf)
 	heavy(s, api, s.makes, "get-star", "/star", "One party joined with many, as one change; nothing is stored", starOf)
 }

@@ -20,7 +20,11 @@ func begin(t *testing.T, name string) string {
 
 func TestSayingOverHTTP(t *testing.T) {
 	at := begin(t, "Spoken")
-	heard := call[server.Heard](t, "POST", at+"/say", doc{"text": "site Fern Lodge with lan 10.214.1.0/24, gateway 203.0.113.9", "line": "site Fern Lodge with la"}, 200)
+	heard := call[server.Heard](
+		t, "POST", at+"/say",
+		doc{"text": "site Fern Lodge with lan 10.214.1.0/24, gateway 203.0.113.9", "line": "site Fern Lodge with la"},
+		200,
+	)
 	require.False(t, heard.Wrong)
 	assert.Equal(t, "lan", heard.Offers[0].Text)
 	assert.Equal(t, int64(0), call[server.DesignState](t, "GET", at, nil, 200).Position, "nothing is stored")
@@ -39,7 +43,9 @@ func TestSayingOverHTTP(t *testing.T) {
 	assert.Equal(t, "site Fern Lodge", form.Saying)
 	call[doc](t, "GET", at+"/form?kind=castle", nil, 422)
 
-	copies := call[draft.Copies](t, "GET", at+"/copies?source="+string(found[0].ID)+"&pattern="+url.QueryEscape("Lodge #")+"&count=3", nil, 200)
+	copies := call[draft.Copies](
+		t, "GET", at+"/copies?source="+string(found[0].ID)+"&pattern="+url.QueryEscape("Lodge #")+"&count=3", nil, 200,
+	)
 	require.Len(t, copies.Made, 3)
 	call[store.Info](t, "POST", at+"/changes", doc{"base": 1, "reason": "three more", "edits": copies.Edits}, 200)
 	call[doc](t, "GET", at+"/copies?source=none", nil, 422)
@@ -57,11 +63,18 @@ func TestDesignsAreRenamedCopiedAndCompared(t *testing.T) {
 
 	made := call[store.Info](t, "POST", at+"/copy", doc{"name": "A copy"}, 201)
 	other := "/api/designs/" + made.ID
-	c := call[design.Comparison](t, "GET", "/api/compare?design="+strings.TrimPrefix(at, "/api/designs/")+"&with="+made.ID, nil, 200)
+	c := call[design.Comparison](
+		t, "GET", "/api/compare?design="+strings.TrimPrefix(at, "/api/designs/")+"&with="+made.ID, nil, 200,
+	)
 	assert.Empty(t, c.Changed)
-	heard := call[server.Heard](t, "POST", other+"/say", doc{"text": "set peatside-nursery/glasshouse no fixed\nowner Estates\nremove humidity cabinet"}, 200)
+	heard := call[server.Heard](
+		t, "POST", other+"/say",
+		doc{"text": "set peatside-nursery/glasshouse no fixed\nowner Estates\nremove humidity cabinet"}, 200,
+	)
 	call[store.Info](t, "POST", other+"/changes", doc{"base": 0, "reason": "differ", "edits": heard.Edits}, 200)
-	c = call[design.Comparison](t, "GET", "/api/compare?design="+strings.TrimPrefix(at, "/api/designs/")+"&with="+made.ID, nil, 200)
+	c = call[design.Comparison](
+		t, "GET", "/api/compare?design="+strings.TrimPrefix(at, "/api/designs/")+"&with="+made.ID, nil, 200,
+	)
 	require.Len(t, c.Changed, 1)
 	assert.Equal(t, "fixed: true, there none", c.Changed[0].Text)
 	assert.Equal(t, "estates", c.There[0].Path)

@@ -30,12 +30,45 @@ func newMetrics(s *Server) *metrics {
 	seconds := []float64{.001, .005, .01, .025, .05, .1, .25, .5, 1, 2.5, 5, 10, 30, 60}
 	m := &metrics{
 		registry: prometheus.NewRegistry(),
-		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "dravin_request_seconds", Help: "Time from a request to the end of its answer, without event streams.", Buckets: seconds}, []string{"method", "route", "status"}),
-		solving:  prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "dravin_solving_seconds", Help: "Time to work something out of a design that nobody had asked for at its position.", Buckets: seconds}, []string{"what"}),
-		imports:  prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "dravin_import_seconds", Help: "Time of an import, without waiting in the queue.", Buckets: seconds}, []string{"outcome"}),
-		queued:   prometheus.NewHistogram(prometheus.HistogramOpts{Name: "dravin_import_queue_seconds", Help: "Time that an import waited in the queue.", Buckets: seconds}),
-		replies:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "dravin_answers_total", Help: "Answers about designs: made, remembered, or unchanged since the client asked."}, []string{"how"}),
-		lost:     prometheus.NewCounter(prometheus.CounterOpts{Name: "dravin_listening_lost_total", Help: "How often the database connection for news was lost."}),
+		requests: prometheus.NewHistogramVec(
+			prometheus.HistogramOpts{
+				Name: "dravin_request_seconds",
+				Help: "Time from a request to the end of its answer, without event streams.", Buckets: seconds,
+			},
+			[]string{"method", "route", "status"},
+		),
+		solving: prometheus.NewHistogramVec(
+			prometheus.HistogramOpts{
+				Name:    "dravin_solving_seconds",
+				Help:    "Time to work something out of a design that nobody had asked for at its position.",
+				Buckets: seconds,
+			},
+			[]string{"what"},
+		),
+		imports: prometheus.NewHistogramVec(
+			prometheus.HistogramOpts{
+				Name: "dravin_import_seconds", Help: "Time of an import, without waiting in the queue.",
+				Buckets: seconds,
+			},
+			[]string{"outcome"},
+		),
+		queued: prometheus.NewHistogram(
+			prometheus.HistogramOpts{
+				Name: "dravin_import_queue_seconds", Help: "Time that an import waited in the queue.", Buckets: seconds,
+			},
+		),
+		replies: prometheus.NewCounterVec(
+			prometheus.CounterOpts{
+				Name: "dravin_answers_total",
+				Help: "Answers about designs: made, remembered, or unchanged since the client asked.",
+			},
+			[]string{"how"},
+		),
+		lost: prometheus.NewCounter(
+			prometheus.CounterOpts{
+				Name: "dravin_listening_lost_total", Help: "How often the database connection for news was lost.",
+			},
+		),
 	}
 	gauge := func(name, help string, read func() float64) {
 		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, read))
@@ -51,18 +84,43 @@ func newMetrics(s *Server) *metrics {
 		)
 	}
 	gauge("dravin_event_streams", "Browsers that watch a design.", func() float64 { return float64(s.hub.count()) })
-	gauge("dravin_listening", "1 while news from the database is heard.", func() float64 { return map[bool]float64{true: 1}[s.listening.Load()] })
+	gauge(
+		"dravin_listening", "1 while news from the database is heard.",
+		func() float64 { return map[bool]float64{true: 1}[s.listening.Load()] },
+	)
 	for part, stats := range map[string]func() sql.DBStats{
 		"read":  func() sql.DBStats { reads, _ := s.store.Stats(); return reads },
 		"write": func() sql.DBStats { _, writes := s.store.Stats(); return writes },
 	} {
 		labels := prometheus.Labels{"part": part}
 		m.registry.MustRegister(
-			prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "dravin_database_connections", Help: "Database connections in use.", ConstLabels: labels}, func() float64 { return float64(stats().InUse) }),
-			prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "dravin_database_waits_total", Help: "How often a connection had to be waited for.", ConstLabels: labels}, func() float64 { return float64(stats().WaitCount) }),
-			prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "dravin_database_wait_seconds_total", Help: "Time that was waited for connections.", ConstLabels: labels}, func() float64 { return stats().WaitDuration.Seconds() }))
+			prometheus.NewGaugeFunc(
+				prometheus.GaugeOpts{
+					Name: "dravin_database_connections", Help: "Database connections in use.", ConstLabels: labels,
+				},
+				func() float64 { return float64(stats().InUse) },
+			),
+			prometheus.NewCounterFunc(
+				prometheus.CounterOpts{
+					Name: "dravin_database_waits_total", Help: "How often a connection had to be waited for.",
+					ConstLabels: labels,
+				},
+				func() float64 { return float64(stats().WaitCount) },
+			),
+			prometheus.NewCounterFunc(
+				prometheus.CounterOpts{
+					Name:        "dravin_database_wait_seconds_total",
+					Help:        "Time that was waited for connections.",
+					ConstLabels: labels,
+				},
+				func() float64 { return stats().WaitDuration.Seconds() },
+			),
+		)
 	}
-	m.registry.MustRegister(m.requests, m.solving, m.imports, m.queued, m.replies, m.lost, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	m.registry.MustRegister(
+		m.requests, m.solving, m.imports, m.queued, m.replies, m.lost, collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+	)
 	return m
 }
 
@@ -90,14 +148,22 @@ func (s *Server) logged(next http.Handler) http.Handler {
 		if route == "" {
 			route = "/*"
 		}
-		s.metrics.requests.WithLabelValues(methodLabel(r.Method), route, strconv.Itoa(ww.Status())).Observe(took.Seconds())
+		s.metrics.requests.WithLabelValues(
+			methodLabel(r.Method), route, strconv.Itoa(ww.Status()),
+		).Observe(took.Seconds())
 	})
 }
 
 // methodLabel keeps made-up methods from making ever more time series.
 func methodLabel(method string) string {
 	switch method {
-	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions:
+	case http.MethodGet,
+		http.MethodHead,
+		http.MethodPost,
+		http.MethodPut,
+		http.MethodPatch,
+		http.MethodDelete,
+		http.MethodOptions:
 		return method
 	}
 	return "other"

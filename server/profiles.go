@@ -36,7 +36,15 @@ type ProfileRead struct {
 
 func (s *Server) profileOperations(api huma.API) {
 	view(s, api, "get-profiles", "/profiles", "What each cloud allows", profilesOf)
-	register(api, huma.Operation{OperationID: "put-profile", Method: http.MethodPost, Path: "/api/designs/{design}/profiles", Summary: "Read a profile file, and save it in the design if asked", MaxBodyBytes: 2 << 20},
+	register(
+		api,
+		huma.Operation{
+			OperationID:  "put-profile",
+			Method:       http.MethodPost,
+			Path:         "/api/designs/{design}/profiles",
+			Summary:      "Read a profile file, and save it in the design if asked",
+			MaxBodyBytes: 2 << 20,
+		},
 		func(ctx context.Context, in *profileIn) (*answer[ProfileRead], error) {
 			name, p, err := s.readProfile(ctx, in.Body.Text)
 			if err != nil {
@@ -50,19 +58,24 @@ func (s *Server) profileOperations(api huma.API) {
 			if err != nil {
 				return nil, s.failed(err)
 			}
-			o := &design.Object{ID: design.IDFor(design.KindProfile, name), Kind: design.KindProfile, Name: name, Body: p}
+			o := &design.Object{
+				ID: design.IDFor(design.KindProfile, name), Kind: design.KindProfile, Name: name, Body: p,
+			}
 			for _, have := range v.design.Of(design.KindProfile) {
 				if design.Slug(have.Name) == design.Slug(name) {
 					o.ID = have.ID
 				}
 			}
-			saved, err := s.commit(ctx, in.Design, in.Body.Base, "Save the profile "+name, []design.Edit{design.PutEdit(o)})
+			saved, err := s.commit(
+				ctx, in.Design, in.Body.Base, "Save the profile "+name, []design.Edit{design.PutEdit(o)},
+			)
 			if err != nil {
 				return nil, err
 			}
 			out.Info = &saved.Body
 			return answering(out, nil)
-		})
+		},
+	)
 }
 
 // readProfile waits for its turn among the imports if the file is large.

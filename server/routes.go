@@ -33,7 +33,9 @@ type TableRow struct {
 func tablesOf(v *solved, _ *InView) ([]TableRow, error) {
 	out := []TableRow{}
 	for _, p := range v.tables().Points() {
-		row := TableRow{At: p.ID, Segment: p.Segment, Title: p.Title, Kind: p.Kind, Party: p.Party.ID, PartyTitle: p.Party.Name}
+		row := TableRow{
+			At: p.ID, Segment: p.Segment, Title: p.Title, Kind: p.Kind, Party: p.Party.ID, PartyTitle: p.Party.Name,
+		}
 		for n := range p.Routes {
 			if p.Routes[n].Unusable == "" {
 				row.Entries++
@@ -114,7 +116,10 @@ func tablePage(v *solved, in *inTable) (TablePage, error) {
 			return TablePage{}, err
 		}
 	}
-	out := TablePage{At: p.ID, Segment: p.Segment, Title: p.Title, Party: p.Party.ID, Total: len(p.Routes), Rows: []TableEntry{}, Sources: []route.Source{}, Parties: []NamedID{}, Summary: []route.Summarised{}}
+	out := TablePage{
+		At: p.ID, Segment: p.Segment, Title: p.Title, Party: p.Party.ID, Total: len(p.Routes), Rows: []TableEntry{},
+		Sources: []route.Source{}, Parties: []NamedID{}, Summary: []route.Summarised{},
+	}
 	far := map[route.Hop]design.ID{}
 	for _, r := range p.Routes {
 		to, known := far[r.Hop]
@@ -130,7 +135,8 @@ func tablePage(v *solved, in *inTable) (TablePage, error) {
 		if !slices.Contains(out.Sources, r.Source) {
 			out.Sources = append(out.Sources, r.Source)
 		}
-		if asked.IsValid() && !fits(in.How, r.Prefix, asked) || in.Source != "" && string(r.Source) != in.Source || in.Party != "" && string(to) != in.Party {
+		if asked.IsValid() && !fits(in.How, r.Prefix, asked) || in.Source != "" && string(r.Source) != in.Source ||
+			in.Party != "" && string(to) != in.Party {
 			continue
 		}
 		out.Matching++
@@ -267,7 +273,10 @@ func sessionView(v *solved, in *inSession) (SessionView, error) {
 	out := SessionView{SessionRow: sessionRow(v, o)}
 	for n, e := range o.Body.(*design.Session).Ends {
 		tells := v.tables().Exchanged(o.ID, n)
-		side := SessionSide{Title: out.Ends[n], ASN: e.ASN, Total: len(tells), Most: route.Limit(v.design, o, n), Out: []string{}, In: []string{}}
+		side := SessionSide{
+			Title: out.Ends[n], ASN: e.ASN, Total: len(tells), Most: route.Limit(v.design, o, n), Out: []string{},
+			In: []string{},
+		}
 		side.Takes = v.tables().Taken(o.ID, n)
 		side.Advertises = tells[:min(len(tells), mostAdvertised)]
 		for k := range e.Out {
@@ -339,16 +348,35 @@ func (s *Server) routeOperations(api huma.API) {
 	view(s, api, "get-table", "/table", "One table, filtered and in pages", tablePage)
 	view(s, api, "explain-route", "/explain", "Why a table sends a range or address where it does", explained)
 	view(s, api, "list-prefixes", "/prefixes", "The prefixes that tables have", prefixesOf)
-	view(s, api, "get-spread", "/spread", "Every table that has a prefix, and where it stopped", func(v *solved, in *inPrefix) (route.Spread, error) {
-		p, err := askedPrefix(in.Prefix)
-		if err != nil {
-			return route.Spread{}, err
-		}
-		return v.tables().Spread(p), nil
-	})
+	view(
+		s,
+		api,
+		"get-spread",
+		"/spread",
+		"Every table that has a prefix, and where it stopped",
+		func(v *solved, in *inPrefix) (route.Spread, error) {
+			p, err := askedPrefix(in.Prefix)
+			if err != nil {
+				return route.Spread{}, err
+			}
+			return v.tables().Spread(p), nil
+		},
+	)
 	view(s, api, "list-sessions", "/sessions", "Every BGP session", sessionsOf)
 	view(s, api, "get-session", "/sessions/{session}", "Both ends of a session, side by side", sessionView)
-	view(s, api, "list-limits", "/limits", "How far the limits of profiles are used up", func(v *solved, _ *InView) ([]route.Use, error) { return v.tables().Uses(), nil })
-	register(api, huma.Operation{OperationID: "get-effect", Method: http.MethodPost, Path: "/api/designs/{design}/effect", MaxBodyBytes: maxChangeBytes,
-		Summary: "What a change, a failure or an undo would do to tables and flows; nothing is stored"}, s.effect)
+	view(
+		s, api, "list-limits", "/limits", "How far the limits of profiles are used up",
+		func(v *solved, _ *InView) ([]route.Use, error) { return v.tables().Uses(), nil },
+	)
+	register(
+		api,
+		huma.Operation{
+			OperationID:  "get-effect",
+			Method:       http.MethodPost,
+			Path:         "/api/designs/{design}/effect",
+			MaxBodyBytes: maxChangeBytes,
+			Summary:      "What a change, a failure or an undo would do to tables and flows; nothing is stored",
+		},
+		s.effect,
+	)
 }

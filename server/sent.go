@@ -58,9 +58,35 @@ type keyIn struct {
 }
 
 func (s *Server) sentOperations(api huma.API) {
-	register(api, huma.Operation{OperationID: "compare-sent", Method: http.MethodPost, Path: "/api/designs/{design}/tunnels/{tunnel}/sent", Summary: "What a far end sent against ours; recorded if asked", MaxBodyBytes: 2 << 20}, s.sent)
-	register(api, huma.Operation{OperationID: "set-cell", Method: http.MethodPost, Path: "/api/designs/{design}/tunnels/{tunnel}/cell", Summary: "Set one value of a two-ended sheet at one end"}, s.setCell)
-	register(api, huma.Operation{OperationID: "set-key", Method: http.MethodPost, Path: "/api/designs/{design}/tunnels/{tunnel}/key", Summary: "Which pre-shared key a tunnel has; the history records it"}, s.setKey)
+	register(
+		api,
+		huma.Operation{
+			OperationID:  "compare-sent",
+			Method:       http.MethodPost,
+			Path:         "/api/designs/{design}/tunnels/{tunnel}/sent",
+			Summary:      "What a far end sent against ours; recorded if asked",
+			MaxBodyBytes: 2 << 20,
+		},
+		s.sent,
+	)
+	register(
+		api,
+		huma.Operation{
+			OperationID: "set-cell", Method: http.MethodPost, Path: "/api/designs/{design}/tunnels/{tunnel}/cell",
+			Summary: "Set one value of a two-ended sheet at one end",
+		},
+		s.setCell,
+	)
+	register(
+		api,
+		huma.Operation{
+			OperationID: "set-key",
+			Method:      http.MethodPost,
+			Path:        "/api/designs/{design}/tunnels/{tunnel}/key",
+			Summary:     "Which pre-shared key a tunnel has; the history records it",
+		},
+		s.setKey,
+	)
 }
 
 func (s *Server) tunnel(ctx context.Context, id, tunnel string) (*solved, *design.Object, error) {
@@ -103,7 +129,14 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 	}
 	if in.Body.Record {
 		l := v.design.Get(t.Parent).Body.(*design.Link)
-		set := store.ChangeSet{Base: in.Body.Base, Author: author, Reason: fmt.Sprintf("Record what %s sent for %s, %s", settings.EndTitle(v.design, l, in.Body.End), v.design.Get(t.Parent).Name, t.Name), Edits: edits, FarKey: s.farKey(t.ID, keys, sent.Settings.Key)}
+		set := store.ChangeSet{
+			Base: in.Body.Base, Author: author,
+			Reason: fmt.Sprintf(
+				"Record what %s sent for %s, %s", settings.EndTitle(v.design, l, in.Body.End),
+				v.design.Get(t.Parent).Name, t.Name,
+			),
+			Edits: edits, FarKey: s.farKey(t.ID, keys, sent.Settings.Key),
+		}
 		if in.Body.Reason != "" {
 			set.Reason = in.Body.Reason
 		}
@@ -113,7 +146,10 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 	}
 	ends := settings.SettingsOf(next, next.Get(t.ID), keys[0])
 	ends[1].Key = keys[1]
-	out := Compared{Given: sent.Given, Problems: sent.Problems, Lines: sheet.Lines(next, next.Get(t.ID), keys), Outcome: negotiate.Agree(ends[0], ends[1])}
+	out := Compared{
+		Given: sent.Given, Problems: sent.Problems, Lines: sheet.Lines(next, next.Get(t.ID), keys),
+		Outcome: negotiate.Agree(ends[0], ends[1]),
+	}
 	if out.Problems == nil {
 		out.Problems = []design.Problem{}
 	}
@@ -122,12 +158,22 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 
 // comparedKeys are the fingerprints of our key and theirs, where theirs was sent.
 // With the vault closed the keys are not compared, which a problem says.
-func (s *Server) comparedKeys(ctx context.Context, in *sentIn, t *design.Object, sent *sheet.Sent) (out [2]string, err error) {
+func (s *Server) comparedKeys(
+	ctx context.Context,
+	in *sentIn,
+	t *design.Object,
+	sent *sheet.Sent,
+) (out [2]string, err error) {
 	if sent.Settings.Key == "" {
 		return out, nil
 	}
 	if closed := s.vault.Closed(); closed != nil {
-		sent.Problems = append(sent.Problems, design.Problem{Field: "key", Why: "the key was neither compared nor kept: " + closed.Why, Want: closed.Want})
+		sent.Problems = append(
+			sent.Problems,
+			design.Problem{
+				Field: "key", Why: "the key was neither compared nor kept: " + closed.Why, Want: closed.Want,
+			},
+		)
 		return out, nil
 	}
 	if err := s.store.MakeKeys(ctx, s.vault, in.Design, []*design.Object{t}); err != nil {

@@ -55,8 +55,21 @@ type Server struct {
 // New makes a server. The vault may be nil where only the API's description is
 // wanted.
 func New(s *store.Store, v *store.Vault, log *slog.Logger) *Server {
-	out := &Server{store: s, vault: v, log: log, hub: newHub(), queue: &queue{of: "imports", atOnce: importsAtOnce, most: importsWaiting},
-		plans: &queue{of: "plans", atOnce: workAtOnce(), most: workWaiting}, makes: &queue{of: "drafts", atOnce: workAtOnce(), most: workWaiting}, replies: newReplies(), bodies: newBodies()}
+	out := &Server{
+		store: s,
+		vault: v,
+		log:   log,
+		hub:   newHub(),
+		queue: &queue{of: "imports", atOnce: importsAtOnce, most: importsWaiting},
+		plans: &queue{
+			of:     "plans",
+			atOnce: workAtOnce(),
+			most:   workWaiting,
+		},
+		makes:   &queue{of: "drafts", atOnce: workAtOnce(), most: workWaiting},
+		replies: newReplies(),
+		bodies:  newBodies(),
+	}
 	out.metrics = newMetrics(out)
 	out.solved = newCache(s, out.metrics)
 	return out

@@ -119,7 +119,9 @@ func call[T any](t *testing.T, method, path string, body any, status int) (out T
 }
 
 func fresh(t *testing.T) string {
-	return "/api/designs/" + call[store.Info](t, "POST", "/api/designs", map[string]string{"from": "file", "file": string(demo.TwoGardens)}, 201).ID
+	return "/api/designs/" + call[store.Info](
+		t, "POST", "/api/designs", map[string]string{"from": "file", "file": string(demo.TwoGardens)}, 201,
+	).ID
 }
 
 type doc = map[string]any
@@ -144,16 +146,21 @@ func TestBadInputNamesThePlaceAndStoresNothing(t *testing.T) {
 		"bomb":          {"/api/designs", `{"from":"file","file":"a: &a [1]\nb: [*a,*a]\n"}`, 422, "anchors"},
 		"no name":       {"/api/designs", `{"from":"nothing","name":" "}`, 422, "name"},
 		"no design":     {"/api/designs/none/undo", `{"base":0}`, 404, "no such design"},
-		"no text":       {at + "/changes", `{"base":0,"reason":"a\u0000","edits":[{"op":"remove","id":"x"}]}`, 422, "control character"},
-		"no text in it": {at + "/changes", strings.Replace(edit(`{"prefixes":["10.0.0.0/8"],"note":"\u0000"}`), `"y"`, `""`, 1), 422, "control character"},
-		"odd design":    {"/api/designs/a%00b/undo", `{"base":0}`, 422, "path.design"},
-		"long design":   {"/api/designs/" + strings.Repeat("a", 3000) + "/undo", `{"base":0}`, 422, "path.design"},
-		"odd id":        {at + "/changes", `{"base":0,"reason":"r","edits":[{"op":"put","id":"\u0000","object":{"id":"\u0000","kind":"site","name":"n","body":{}}}]}`, 422, "id: is too long or holds a control character"},
-		"long id":       {at + "/changes", strings.ReplaceAll(edit(`{"prefixes":["10.208.0.0/16"]}`), `"id":"x"`, `"id":"`+strings.Repeat("x", 3000)+`"`), 422, "edits[0].id"},
-		"base below 0":  {at + "/changes", strings.Replace(edit(`{"prefixes":["10.208.0.0/16"]}`), `"base":0`, `"base":-1`, 1), 422, "base"},
-		"undo below 0":  {at + "/undo", `{"base":-1}`, 422, "base"},
-		"unseen base":   {at + "/undo", `{"base":7}`, 422, "it is at 0"},
-		"nothing":       {at + "/undo", `{"base":0}`, 409, "nothing to undo"},
+		"no text": {at + "/changes", `{"base":0,"reason":"a\u0000","edits":[{"op":"remove","id":"x"}]}`, 422,
+			"control character"},
+		"no text in it": {at + "/changes", strings.Replace(edit(`{"prefixes":["10.0.0.0/8"],"note":"\u0000"}`), `"y"`, `""`,
+			1), 422, "control character"},
+		"odd design":  {"/api/designs/a%00b/undo", `{"base":0}`, 422, "path.design"},
+		"long design": {"/api/designs/" + strings.Repeat("a", 3000) + "/undo", `{"base":0}`, 422, "path.design"},
+		"odd id": {at + "/changes",
+			`{"base":0,"reason":"r","edits":[{"op":"put","id":"\u0000","object":{"id":"\u0000","kind":"site","name":"n","body":{}}}]}`, 422, "id: is too long or holds a control character"},
+		"long id": {at + "/changes", strings.ReplaceAll(edit(`{"prefixes":["10.208.0.0/16"]}`), `"id":"x"`,
+			`"id":"`+strings.Repeat("x", 3000)+`"`), 422, "edits[0].id"},
+		"base below 0": {at + "/changes", strings.Replace(edit(`{"prefixes":["10.208.0.0/16"]}`), `"base":0`, `"base":-1`,
+			1), 422, "base"},
+		"undo below 0": {at + "/undo", `{"base":-1}`, 422, "base"},
+		"unseen base":  {at + "/undo", `{"base":7}`, 422, "it is at 0"},
+		"nothing":      {at + "/undo", `{"base":0}`, 409, "nothing to undo"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			text, err := json.Marshal(call[doc](t, "POST", c.path, c.body, c.status))
@@ -196,10 +203,15 @@ func TestTheCaseOverHTTP(t *testing.T) {
 
 // Clients are told that lists are lists; an empty one must not come as null.
 func TestNoListComesAsNull(t *testing.T) {
-	const odd = "dravin: 1\nsites:\n  - name: bare\n  - name: six\n    lans:\n      - name: l\n        prefixes: 2001:db8::/64\n        endpoints:\n          - {name: e, addresses: '2001:db8::2'}\n  - name: four\n    lans:\n      - {name: l, prefixes: 10.220.0.0/24}\nintents:\n  - {name: i, from: four/l, to: six/l/e, service: icmp}\n"
+	const odd = "dravin: 1\nsites:\n  - name: bare\n  - name: six\n    lans:\n      - name: l\n        prefixes: " +
+		"2001:db8::/64\n        endpoints:\n          - {name: e, addresses: '2001:db8::2'}\n  - name: four\n    lans:\n" +
+		"      - {name: l, prefixes: 10.220.0.0/24}\nintents:\n  - {name: i, from: four/l, to: six/l/e, service: icmp}\n"
 	made := call[store.Info](t, "POST", "/api/designs", doc{"from": "file", "file": odd}, 201)
 	for _, at := range []string{fresh(t), "/api/designs/" + made.ID} {
-		paths := []string{"", "/estate", "/overlaps", "/ledger", "/findings", "/intents", "/handover", "/history", "/search?q=", "/ledger/ask?q=10.220.0.1"}
+		paths := []string{
+			"", "/estate", "/overlaps", "/ledger", "/findings", "/intents", "/handover", "/history", "/search?q=",
+			"/ledger/ask?q=10.220.0.1",
+		}
 		for _, g := range call[server.Overlaps](t, "GET", at+"/overlaps", nil, 200).Groups {
 			paths = append(paths, "/plan?group="+g.Key)
 		}
@@ -239,7 +251,8 @@ func bring(t *testing.T, at string, how server.ImportHow, file string) server.Im
 
 func TestBringingInAndFindingRoom(t *testing.T) {
 	at := fresh(t)
-	const file = "party,name,prefix,segment\nOld Orangery,ticket desk,10.215.64.0/24,visitors\nOld Orangery,shed,10.215.65.5/24,\nMarrow Hill,data room,10.214.0.0/22,\n"
+	const file = "party,name,prefix,segment\nOld Orangery,ticket desk,10.215.64.0/24,visitors\nOld " +
+		"Orangery,shed,10.215.65.5/24,\nMarrow Hill,data room,10.214.0.0/22,\n"
 	preview := bring(t, at, server.ImportHow{}, file)
 	require.NotNil(t, preview.Plan)
 	assert.Equal(t, map[ingest.Outcome]int{"new": 1, "refused": 1, "same": 1}, preview.Plan.Counts)
@@ -265,7 +278,9 @@ func TestBringingInAndFindingRoom(t *testing.T) {
 	assert.Equal(t, "10.215.65.0/24", free[0].Prefix.String())
 	assert.Equal(t, "fills the gap exactly and leaves larger blocks whole", free[0].Why)
 	orangery := call[[]server.Found](t, "GET", at+"/search?q=marrow", nil, 200)[0].ID
-	theirs := call[[]server.FreeRange](t, "GET", at+"/free?size=24&within=10.215.64.0/23&for="+string(orangery), nil, 200)
+	theirs := call[[]server.FreeRange](
+		t, "GET", at+"/free?size=24&within=10.215.64.0/23&for="+string(orangery), nil, 200,
+	)
 	assert.Equal(t, "10.215.64.0/24", theirs[0].Prefix.String(), "unused by Marrow Hill is enough")
 	call[doc](t, "GET", at+"/free?size=24&within=tulips", nil, 422)
 	holders := call[[]server.Found](t, "GET", at+"/search?q=10.214.0.0/16", nil, 200)

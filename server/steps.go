@@ -35,8 +35,23 @@ type codeIn struct {
 }
 
 func (s *Server) stepOperations(api huma.API) {
-	register(api, huma.Operation{OperationID: "answer-request", Method: http.MethodPost, Path: "/api/designs/{design}/requests/{request}/answer", Summary: "Accept or refuse a request to join, with a reason"}, s.answerRequest)
-	register(api, huma.Operation{OperationID: "enter-code", Method: http.MethodPost, Path: "/api/designs/{design}/links/{link}/code", Summary: "Enter a circuit's order code"}, s.enterCode)
+	register(
+		api,
+		huma.Operation{
+			OperationID: "answer-request", Method: http.MethodPost,
+			Path:    "/api/designs/{design}/requests/{request}/answer",
+			Summary: "Accept or refuse a request to join, with a reason",
+		},
+		s.answerRequest,
+	)
+	register(
+		api,
+		huma.Operation{
+			OperationID: "enter-code", Method: http.MethodPost, Path: "/api/designs/{design}/links/{link}/code",
+			Summary: "Enter a circuit's order code",
+		},
+		s.enterCode,
+	)
 }
 
 func (s *Server) answerRequest(ctx context.Context, in *answerIn) (*answer[store.Info], error) {
@@ -56,7 +71,10 @@ func (s *Server) answerRequest(ctx context.Context, in *answerIn) (*answer[store
 		return nil, refused("reason", err.Error())
 	}
 	word := map[bool]string{true: "Accept", false: "Refuse"}[in.Body.Accept]
-	return s.commit(ctx, in.Design, in.Body.Base, fmt.Sprintf("%s %s: %s", word, v.design.Title(r.Body.(*design.Request).For), in.Body.Reason), edits)
+	return s.commit(
+		ctx, in.Design, in.Body.Base,
+		fmt.Sprintf("%s %s: %s", word, v.design.Title(r.Body.(*design.Request).For), in.Body.Reason), edits,
+	)
 }
 
 func (s *Server) enterCode(ctx context.Context, in *codeIn) (*answer[store.Info], error) {

@@ -35,8 +35,20 @@ type StockRow struct {
 }
 
 // stockKinds are the kinds that the table lists.
-var stockKinds = []design.Kind{design.KindSite, design.KindNetwork, design.KindHub, design.KindEdgeRouter, design.KindOutside, design.KindGateway, design.KindLAN,
-	design.KindInnerRoute, design.KindSubnet, design.KindEndpoint, design.KindReservation, design.KindBox}
+var stockKinds = []design.Kind{
+	design.KindSite,
+	design.KindNetwork,
+	design.KindHub,
+	design.KindEdgeRouter,
+	design.KindOutside,
+	design.KindGateway,
+	design.KindLAN,
+	design.KindInnerRoute,
+	design.KindSubnet,
+	design.KindEndpoint,
+	design.KindReservation,
+	design.KindBox,
+}
 
 type inFree struct {
 	InView
@@ -53,9 +65,19 @@ type inFormat struct {
 }
 
 func (s *Server) stockOperations(api huma.API) {
-	view(s, api, "get-stock", "/stock", "The estate as a table", func(v *solved, _ *InView) (Stock, error) { return stockOf(v.design), nil })
+	view(
+		s, api, "get-stock", "/stock", "The estate as a table",
+		func(v *solved, _ *InView) (Stock, error) { return stockOf(v.design), nil },
+	)
 	view(s, api, "find-free", "/free", "Free ranges of a size, best first", findFree)
-	register(api, huma.Operation{OperationID: "get-file", Method: http.MethodGet, Path: "/api/designs/{design}/file", Summary: "The design as a design file, or its stock as a table"}, s.file)
+	register(
+		api,
+		huma.Operation{
+			OperationID: "get-file", Method: http.MethodGet, Path: "/api/designs/{design}/file",
+			Summary: "The design as a design file, or its stock as a table",
+		},
+		s.file,
+	)
 	for _, t := range []any{ImportHow{}, ImportStep{}} {
 		api.OpenAPI().Components.Schemas.Schema(typeOf(t), true, "")
 	}
@@ -182,7 +204,9 @@ func (s *Server) file(ctx context.Context, in *inFormat) (*fileAnswer, error) {
 	case "csv":
 		kind, err = "text/csv; charset=utf-8", ingest.WriteCSV(&text, header, rows)
 	case "xlsx":
-		kind, err = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", ingest.WriteXLSX(&text, header, rows)
+		kind, err = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", ingest.WriteXLSX(
+			&text, header, rows,
+		)
 	default:
 		var file []byte
 		file, err = v.design.Write()
@@ -191,5 +215,9 @@ func (s *Server) file(ctx context.Context, in *inFormat) (*fileAnswer, error) {
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	return &fileAnswer{kind, `attachment; filename="` + asciiName(v.info.Name) + `.` + in.Format + `"`, text.Bytes()}, nil
+	return &fileAnswer{
+		kind,
+		`attachment; filename="` + asciiName(v.info.Name) + `.` + in.Format + `"`,
+		text.Bytes(),
+	}, nil
 }

@@ -65,29 +65,65 @@ func (s *Server) tried(ctx context.Context, in *triedIn) (*answer[proof.Result],
 }
 
 func (s *Server) translateOperations(api huma.API) {
-	register(api, huma.Operation{OperationID: "try-intent", Method: http.MethodPost, Path: "/api/designs/{design}/tried", MaxBodyBytes: maxChangeBytes,
-		Summary: "An intent's walk as it would be after a change; nothing is stored"}, s.tried)
+	register(
+		api,
+		huma.Operation{
+			OperationID:  "try-intent",
+			Method:       http.MethodPost,
+			Path:         "/api/designs/{design}/tried",
+			MaxBodyBytes: maxChangeBytes,
+			Summary:      "An intent's walk as it would be after a change; nothing is stored",
+		},
+		s.tried,
+	)
 	heavy(s, api, s.plans, "get-plan", "/plan", "Remedies for ranges that collide, side by side, each proven", planOf)
-	view(s, api, "get-ledger", "/ledger", "Who sees whom as what", func(v *solved, _ *InView) (translate.Ledger, error) { return translate.LedgerOf(v.tables()), nil })
-	view(s, api, "view-ledger", "/ledger/view", "What one party dials to reach the hosts of others", func(v *solved, in *inLedgerView) (translate.View, error) {
-		o := v.design.Get(design.ID(in.Viewer))
-		if !translate.Looks(o) {
-			return translate.View{}, looksNot()
-		}
-		return translate.ViewOf(v.tables(), o.ID), nil
-	})
-	view(s, api, "ask-ledger", "/ledger/ask", "What an address, a range or a host is to others, both ways", func(v *solved, in *inAsk) (translate.Asked, error) {
-		out, err := translate.Ask(v.tables(), in.Text)
-		if err != nil {
-			return out, refused("q", err.Error())
-		}
-		return out, nil
-	})
-	register(api, huma.Operation{OperationID: "get-ledger-file", Method: http.MethodGet, Path: "/api/designs/{design}/ledger/file", Summary: "The ledger as a table or as zone files (RFC 1035)"}, s.ledgerFile)
+	view(
+		s, api, "get-ledger", "/ledger", "Who sees whom as what",
+		func(v *solved, _ *InView) (translate.Ledger, error) { return translate.LedgerOf(v.tables()), nil },
+	)
+	view(
+		s,
+		api,
+		"view-ledger",
+		"/ledger/view",
+		"What one party dials to reach the hosts of others",
+		func(v *solved, in *inLedgerView) (translate.View, error) {
+			o := v.design.Get(design.ID(in.Viewer))
+			if !translate.Looks(o) {
+				return translate.View{}, looksNot()
+			}
+			return translate.ViewOf(v.tables(), o.ID), nil
+		},
+	)
+	view(
+		s,
+		api,
+		"ask-ledger",
+		"/ledger/ask",
+		"What an address, a range or a host is to others, both ways",
+		func(v *solved, in *inAsk) (translate.Asked, error) {
+			out, err := translate.Ask(v.tables(), in.Text)
+			if err != nil {
+				return out, refused("q", err.Error())
+			}
+			return out, nil
+		},
+	)
+	register(
+		api,
+		huma.Operation{
+			OperationID: "get-ledger-file", Method: http.MethodGet, Path: "/api/designs/{design}/ledger/file",
+			Summary: "The ledger as a table or as zone files (RFC 1035)",
+		},
+		s.ledgerFile,
+	)
 }
 
 func planOf(ctx context.Context, v *solved, in *inPlan) (translate.Plan, error) {
-	q := translate.Question{Intents: ids(in.Intents), Keep: ids(in.Keep), Closed: ids(in.Closed), Places: ids(in.Places), NoBoxes: in.NoBoxes}
+	q := translate.Question{
+		Intents: ids(in.Intents), Keep: ids(in.Keep), Closed: ids(in.Closed), Places: ids(in.Places),
+		NoBoxes: in.NoBoxes,
+	}
 	for _, text := range in.Pools {
 		p, err := prefix.Parse(text)
 		if err != nil {
@@ -106,7 +142,9 @@ func planOf(ctx context.Context, v *solved, in *inPlan) (translate.Plan, error) 
 		return translate.Plan{}, refused("group", "there is no such group now; somebody may have ended it")
 	case len(q.Places) < 2: // one alone: with all that it collides with
 		if q.Places = translate.Concerned(v.groups(), q.Intents, q.Places); len(q.Places) == 0 {
-			return translate.Plan{}, refused("intent or place", "nothing that it concerns collides with anything; see its walk for what stops it")
+			return translate.Plan{}, refused(
+				"intent or place", "nothing that it concerns collides with anything; see its walk for what stops it",
+			)
 		}
 	}
 	return translate.For(ctx, v.all.Proofs, q)
@@ -158,5 +196,9 @@ func (s *Server) ledgerFile(ctx context.Context, in *inLedgerFile) (*fileAnswer,
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	return &fileAnswer{kind, `attachment; filename="` + asciiName(v.info.Name) + ` ledger.` + ending + `"`, text.Bytes()}, nil
+	return &fileAnswer{
+		kind,
+		`attachment; filename="` + asciiName(v.info.Name) + ` ledger.` + ending + `"`,
+		text.Bytes(),
+	}, nil
 }

@@ -23,7 +23,9 @@ import (
 func told(t *testing.T, name string) (at string, ids map[string]string) {
 	file, err := demo.Remedies.ReadFile("remedies/" + name + ".yaml")
 	require.NoError(t, err)
-	at = "/api/designs/" + call[store.Info](t, "POST", "/api/designs", doc{"from": "file", "file": string(file)}, 201).ID
+	at = "/api/designs/" + call[store.Info](
+		t, "POST", "/api/designs", doc{"from": "file", "file": string(file)}, 201,
+	).ID
 	ids = map[string]string{}
 	for _, p := range call[server.Overlaps](t, "GET", at+"/overlaps", nil, 200).Parties {
 		ids[p.Name] = string(p.ID)
@@ -38,7 +40,11 @@ func told(t *testing.T, name string) (at string, ids map[string]string) {
 // kept to, and what can not be used is told.
 func TestPlansAreAskedFor(t *testing.T) {
 	at, ids := told(t, "huts")
-	whole := call[translate.Plan](t, "GET", at+"/plan?group="+url.QueryEscape(call[server.Overlaps](t, "GET", at+"/overlaps", nil, 200).Groups[0].Key), nil, 200)
+	whole := call[translate.Plan](
+		t, "GET",
+		at+"/plan?group="+url.QueryEscape(call[server.Overlaps](t, "GET", at+"/overlaps", nil, 200).Groups[0].Key), nil,
+		200,
+	)
 	assert.Len(t, whole.Places, 9)
 	assert.Equal(t, 8, whole.Least.Mapped)
 	alone := call[translate.Plan](t, "GET", at+"/plan?place="+ids["Alder Hut"], nil, 200)
@@ -48,13 +54,17 @@ func TestPlansAreAskedFor(t *testing.T) {
 	wanted := call[translate.Plan](t, "GET", at+"/plan?intent="+ids["the elder sensor reports"], nil, 200)
 	assert.Equal(t, 1, wanted.Intents)
 
-	kept := call[translate.Plan](t, "GET", at+"/plan?place="+ids["Alder Hut"]+"&place="+ids["Birch Hut"]+"&keep="+ids["Alder Hut"], nil, 200)
+	kept := call[translate.Plan](
+		t, "GET", at+"/plan?place="+ids["Alder Hut"]+"&place="+ids["Birch Hut"]+"&keep="+ids["Alder Hut"], nil, 200,
+	)
 	for _, o := range kept.Options {
 		for _, m := range o.Maps {
 			assert.NotContains(t, m.Title, "Alder Hut")
 		}
 	}
-	pooled := call[translate.Plan](t, "GET", at+"/plan?place="+ids["Alder Hut"]+"&place="+ids["Birch Hut"]+"&pool=10.223.128.0/20", nil, 200)
+	pooled := call[translate.Plan](
+		t, "GET", at+"/plan?place="+ids["Alder Hut"]+"&place="+ids["Birch Hut"]+"&pool=10.223.128.0/20", nil, 200,
+	)
 	assert.Contains(t, pooled.Options[0].Maps[0].Mapped.String(), "10.223.1")
 	for query, says := range map[string]string{
 		"group=gone":             "there is no such group now",
@@ -97,7 +107,9 @@ func TestTriedAndSeen(t *testing.T) {
 	assert.True(t, tried.Holds)
 	assert.Len(t, tried.Proof.Remembered, 2, "both gateways have translated")
 	assert.Equal(t, int64(0), call[server.DesignState](t, "GET", at, nil, 200).Position)
-	assert.False(t, call[proof.Result](t, "POST", at+"/tried", doc{"intent": intent, "edits": []design.Edit{}}, 200).Holds)
+	assert.False(
+		t, call[proof.Result](t, "POST", at+"/tried", doc{"intent": intent, "edits": []design.Edit{}}, 200).Holds,
+	)
 	call[doc](t, "POST", at+"/tried", doc{"intent": "none", "edits": edits}, 422)
 	call[doc](t, "POST", at+"/tried", doc{"intent": intent, "edits": []doc{{"op": "remove", "id": "gone"}}}, 422)
 
@@ -110,7 +122,8 @@ func TestTriedAndSeen(t *testing.T) {
 	ledger := call[translate.Ledger](t, "GET", at+"/ledger", nil, 200)
 	assert.Len(t, ledger.Ranges, 2)
 	assert.Len(t, ledger.Parties, 2)
-	for format, begins := range map[string]string{"csv": "seen by,host,party,real,seen as,service,by", "xlsx": "PK", "zone": "; Hosts as Old Orangery knows them"} {
+	for format, begins := range map[string]string{"csv": "seen by,host,party,real,seen " +
+		"as,service,by", "xlsx": "PK", "zone": "; Hosts as Old Orangery knows them"} {
 		r, err := http.Get(address + at + "/ledger/file?format=" + format + "&viewer=" + ids["Old Orangery"])
 		require.NoError(t, err)
 		body, err := io.ReadAll(r.Body)

@@ -35,7 +35,9 @@ type Horizon string
 
 // Schema lists the horizons.
 func (Horizon) Schema(huma.Registry) *huma.Schema {
-	return &huma.Schema{Type: huma.TypeString, Enum: []any{string(status.Built), string(status.Today)}, Default: string(status.Built)}
+	return &huma.Schema{
+		Type: huma.TypeString, Enum: []any{string(status.Built), string(status.Today)}, Default: string(status.Built),
+	}
 }
 
 func (h Horizon) horizon() status.Horizon {
@@ -60,8 +62,11 @@ func heavy[I any, P interface {
 	*I
 	id() string
 	asked() status.Horizon
-}, O any](s *Server, api huma.API, q *queue, id, path, summary string, do func(ctx context.Context, v *solved, in P) (O, error)) {
-	register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: "/api/designs/{design}" + path, Summary: summary},
+}, O any](s *Server, api huma.API, q *queue, id, path, summary string, do func(ctx context.Context, v *solved,
+	in P) (O, error)) {
+	register(
+		api,
+		huma.Operation{OperationID: id, Method: http.MethodGet, Path: "/api/designs/{design}" + path, Summary: summary},
 		func(ctx context.Context, in *I) (*answer[O], error) {
 			v, err := s.solved.get(ctx, P(in).id())
 			if err != nil {
@@ -72,7 +77,8 @@ func heavy[I any, P interface {
 				return nil, s.failed(err)
 			}
 			return answering(out, nil)
-		})
+		},
+	)
 }
 
 // queued does something when it is its turn; at once without a queue.
@@ -113,13 +119,30 @@ type inWalk struct {
 }
 
 func (s *Server) viewOperations(api huma.API) {
-	view(s, api, "get-estate", "/estate", "The picture of everything", func(v *solved, _ *InView) (Estate, error) { return estateOf(v), nil })
+	view(
+		s, api, "get-estate", "/estate", "The picture of everything",
+		func(v *solved, _ *InView) (Estate, error) { return estateOf(v), nil },
+	)
 	view(s, api, "get-object", "/objects/{object}", "The sheet of one object", sheetOf)
-	view(s, api, "get-overlaps", "/overlaps", "Every hold on a range, and the groups that collide, worst first", func(v *solved, _ *InView) (Overlaps, error) {
-		return Overlaps{Groups: v.groups(), Claims: overlap.Claims(v.design), Pools: poolsOf(v.design),
-			Parties: partiesOf(v.design), Segments: namesOf(v.design.Of(design.KindSegment))}, nil
-	})
-	register(api, huma.Operation{OperationID: "get-findings", Method: http.MethodGet, Path: "/api/designs/{design}/findings", Summary: "What is wrong or risky, worst first"},
+	view(
+		s,
+		api,
+		"get-overlaps",
+		"/overlaps",
+		"Every hold on a range, and the groups that collide, worst first",
+		func(v *solved, _ *InView) (Overlaps, error) {
+			return Overlaps{Groups: v.groups(), Claims: overlap.Claims(v.design), Pools: poolsOf(v.design),
+				Parties: partiesOf(v.design), Segments: namesOf(v.design.Of(design.KindSegment))}, nil
+		},
+	)
+	register(
+		api,
+		huma.Operation{
+			OperationID: "get-findings",
+			Method:      http.MethodGet,
+			Path:        "/api/designs/{design}/findings",
+			Summary:     "What is wrong or risky, worst first",
+		},
 		func(ctx context.Context, in *InView) (*answer[[]finding.Finding], error) {
 			v, err := s.solved.get(ctx, in.Design)
 			if err != nil {
@@ -130,11 +153,23 @@ func (s *Server) viewOperations(api huma.API) {
 				return nil, s.failed(err)
 			}
 			return answering(list, nil)
-		})
-	heavy(s, api, s.plans, "get-fixes", "/findings/fixes", "The fixes of one finding, worked out now", func(ctx context.Context, v *solved, in *inFixes) ([]finding.Fix, error) {
-		return v.all.Findings.Fixes(ctx, in.Key)
-	})
-	view(s, api, "get-intents", "/intents", "Every intent with its proof", func(v *solved, _ *InView) ([]proof.Result, error) { return v.intents(), nil })
+		},
+	)
+	heavy(
+		s,
+		api,
+		s.plans,
+		"get-fixes",
+		"/findings/fixes",
+		"The fixes of one finding, worked out now",
+		func(ctx context.Context, v *solved, in *inFixes) ([]finding.Fix, error) {
+			return v.all.Findings.Fixes(ctx, in.Key)
+		},
+	)
+	view(
+		s, api, "get-intents", "/intents", "Every intent with its proof",
+		func(v *solved, _ *InView) ([]proof.Result, error) { return v.intents(), nil },
+	)
 	view(s, api, "get-walk", "/walk", "One packet, there and back", walkOf)
 	view(s, api, "search", "/search", "Objects by name or path; whose an address may be", searchFor)
 	// The bodies of objects are free-form in edits; name their shapes for clients.
@@ -251,7 +286,9 @@ func searchFor(v *solved, in *inSearch) ([]Found, error) {
 		if len(in.Kinds) > 0 && !slices.Contains(in.Kinds, string(o.Kind)) {
 			continue
 		}
-		if len(out) < maxFound && (text == "" || strings.Contains(strings.ToLower(d.Title(o.ID)), text) || strings.Contains(strings.ToLower(o.Name), text) || strings.Contains(path, text)) {
+		if len(out) < maxFound &&
+			(text == "" || strings.Contains(strings.ToLower(d.Title(o.ID)), text) || strings.Contains(strings.ToLower(o.Name),
+				text) || strings.Contains(path, text)) {
 			out = append(out, Found{o.ID, o.Kind, d.Title(o.ID), path})
 		}
 	}
@@ -294,9 +331,18 @@ func sheetOf(v *solved, in *inObject) (Sheet, error) {
 	d := v.design
 	o := d.Get(design.ID(in.Object))
 	if o == nil {
-		return Sheet{}, &ProblemDetails{Type: "about:blank", Title: http.StatusText(http.StatusNotFound), Status: http.StatusNotFound, Detail: "there is no such object now; it may have been removed or undone"}
+		return Sheet{}, &ProblemDetails{
+			Type:   "about:blank",
+			Title:  http.StatusText(http.StatusNotFound),
+			Status: http.StatusNotFound,
+			Detail: "there is no such object now; it may have been removed or undone",
+		}
 	}
-	sheet := Sheet{Object: o, Path: d.Path(o.ID), Title: d.Title(o.ID), Names: map[string]string{}, Inside: d.Inside(o.ID), Status: v.tables().Status.Of(o.ID), Links: []*design.Object{}, Routes: []route.Route{}, Findings: []finding.Finding{}}
+	sheet := Sheet{
+		Object: o, Path: d.Path(o.ID), Title: d.Title(o.ID), Names: map[string]string{}, Inside: d.Inside(o.ID),
+		Status: v.tables().Status.Of(o.ID), Links: []*design.Object{}, Routes: []route.Route{},
+		Findings: []finding.Finding{},
+	}
 	for _, id := range d.References(o.ID) {
 		sheet.Names[string(id)] = d.Title(id)
 	}

@@ -30,7 +30,9 @@ func commit(t *testing.T, s *store.Store, id, name string) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.Commit(t.Context(), id, store.ChangeSet{Base: in.Position, Author: "a", Reason: "r", Edits: []design.Edit{site(name)}})
+	_, err = s.Commit(
+		t.Context(), id, store.ChangeSet{Base: in.Position, Author: "a", Reason: "r", Edits: []design.Edit{site(name)}},
+	)
 	return err
 }
 
@@ -40,7 +42,10 @@ func TestPositionsThatNobodyHasSeenAreRefused(t *testing.T) {
 	for _, base := range []int64{-1, -1 << 63, 2, 1<<63 - 1} {
 		for name, do := range map[string]func() error{
 			"commit": func() error {
-				_, err := s.Commit(t.Context(), id, store.ChangeSet{Base: base, Author: "a", Reason: "r", Edits: []design.Edit{site("two")}})
+				_, err := s.Commit(
+					t.Context(), id,
+					store.ChangeSet{Base: base, Author: "a", Reason: "r", Edits: []design.Edit{site("two")}},
+				)
 				return err
 			},
 			"undo": func() error { _, err := s.Undo(t.Context(), id, base, "a"); return err },
@@ -101,7 +106,9 @@ func TestWhatACutListenerMissesIsLookedAtAgain(t *testing.T) {
 	<-again
 	missed := 0
 	for n := range int64(faults(10)) {
-		admin.MustExec(`select pg_terminate_backend(pid) from pg_stat_activity where query = 'listen dravin' and datname = current_database()`)
+		admin.MustExec(
+			`select pg_terminate_backend(pid) from pg_stat_activity where query = 'listen dravin' and datname = current_database()`,
+		)
 		require.NoError(t, commit(t, s, id, fmt.Sprint("s", n)))
 		seen := int64(0)
 		for deadline := time.After(2 * time.Minute); seen <= n; {
@@ -165,7 +172,10 @@ func TestAFrozenDatabaseIsNotWaitedFor(t *testing.T) {
 		go func() { _, err := s.Info(context.Background(), id); outcomes <- err }()
 		go func() { _, _, err := s.Load(context.Background(), id); outcomes <- err }()
 		go func() {
-			_, err := s.Commit(context.Background(), id, store.ChangeSet{Author: "a", Reason: "r", Edits: []design.Edit{site(fmt.Sprint("s", n))}})
+			_, err := s.Commit(
+				context.Background(), id,
+				store.ChangeSet{Author: "a", Reason: "r", Edits: []design.Edit{site(fmt.Sprint("s", n))}},
+			)
 			outcomes <- err
 		}()
 	}

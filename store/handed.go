@@ -28,7 +28,8 @@ func (s *Store) Hand(ctx context.Context, id string, base int64, reason string, 
 	return s.step(ctx, id, &base, func(ctx context.Context, tx *sqlx.Tx, in Info, _ *design.Design) error {
 		_, err = tx.ExecContext(ctx, `
 			insert into handed (design, party, author, files) values ($1, $2, $3, $4)
-			on conflict (design, party) do update set at = now(), author = excluded.author, files = excluded.files`, id, h.Party, h.Author, files)
+			on conflict (design, party) do update set at = now(), author = excluded.author,
+				files = excluded.files`, id, h.Party, h.Author, files)
 		if err != nil {
 			return err
 		}

@@ -45,7 +45,9 @@ func TestPrefixesAgreeWithTheDatabase(t *testing.T) {
 		var ps []netip.Prefix
 		var parties []uint32
 		for range 400 {
-			a, bits := netip.AddrFrom4([4]byte{10, byte(r.IntN(2)), byte(r.IntN(256)), byte(r.IntN(256))}), 10+r.IntN(23)
+			a, bits := netip.AddrFrom4(
+				[4]byte{10, byte(r.IntN(2)), byte(r.IntN(256)), byte(r.IntN(256))},
+			), 10+r.IntN(23)
 			if r.IntN(2) == 0 {
 				six[13], six[14], six[15] = byte(r.IntN(2)), byte(r.IntN(256)), byte(r.IntN(256))
 				a, bits = netip.AddrFrom16(six), 106+r.IntN(23)
@@ -56,7 +58,13 @@ func TestPrefixesAgreeWithTheDatabase(t *testing.T) {
 		db := table(t, name, ps, parties)
 		var all, different uint64
 		require.NoError(t, db.Get(&all, "select count(*) from "+name+" a join "+name+" b on a.n < b.n and a.p && b.p"))
-		require.NoError(t, db.Get(&different, "select count(*) from "+name+" a join "+name+" b on a.n < b.n and a.p && b.p and a.party <> b.party"))
+		require.NoError(
+			t,
+			db.Get(
+				&different,
+				"select count(*) from "+name+" a join "+name+" b on a.n < b.n and a.p && b.p and a.party <> b.party",
+			),
+		)
 		assert.Equal(t, all, prefix.Count(ps, nil), "seed %d", seed)
 		assert.Equal(t, different, prefix.Count(ps, parties), "seed %d", seed)
 
@@ -69,7 +77,9 @@ func TestPrefixesAgreeWithTheDatabase(t *testing.T) {
 			assert.ElementsMatch(t, inside, x.Inside(p), "seed %d", seed)
 			assert.ElementsMatch(t, containing, x.Containing(p), "seed %d", seed)
 		}
-		for n, f := range prefix.Free([]netip.Prefix{netip.MustParsePrefix("10.220.0.0/14"), netip.MustParsePrefix("2001:db8::/109")}, ps) {
+		for n, f := range prefix.Free(
+			[]netip.Prefix{netip.MustParsePrefix("10.220.0.0/14"), netip.MustParsePrefix("2001:db8::/109")}, ps,
+		) {
 			if n == 20 {
 				break
 			}
@@ -97,7 +107,9 @@ func BenchmarkCommandBesideDatabase(b *testing.B) {
 	csv.WriteString("party,prefix\n")
 	for range rows {
 		v := r.Uint32()
-		p := netip.PrefixFrom(netip.AddrFrom4([4]byte{byte(v >> 24), byte(v >> 16), byte(v >> 8), byte(v)}), 20+r.IntN(9)).Masked()
+		p := netip.PrefixFrom(
+			netip.AddrFrom4([4]byte{byte(v >> 24), byte(v >> 16), byte(v >> 8), byte(v)}), 20+r.IntN(9),
+		).Masked()
 		party := uint32(r.IntN(500))
 		ps, parties = append(ps, p), append(parties, party)
 		csv.WriteString("site " + strconv.Itoa(int(party)) + "," + p.String() + "\n")
@@ -122,7 +134,12 @@ func BenchmarkCommandBesideDatabase(b *testing.B) {
 	db.MustExec("create index on beside using gist (p inet_ops)")
 	db.MustExec("analyze beside")
 	var theirs string
-	require.NoError(b, db.Get(&theirs, "select count(*) from beside a join beside b on a.p && b.p and a.n < b.n and a.party <> b.party"))
+	require.NoError(
+		b,
+		db.Get(
+			&theirs, "select count(*) from beside a join beside b on a.p && b.p and a.n < b.n and a.party <> b.party",
+		),
+	)
 	took := time.Since(start)
 	require.Equal(b, theirs, count)
 	b.ReportMetric(ours.Seconds()*1e6/float64(rows), "s/Mrow")

@@ -65,7 +65,9 @@ func (s *Store) Commit(ctx context.Context, id string, set ChangeSet) (Info, err
 		if err := write(ctx, tx, id, edits); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `update changes set state = 'dropped' where design = $1 and state = 'undone'`, id); err != nil {
+		if _, err := tx.ExecContext(
+			ctx, `update changes set state = 'dropped' where design = $1 and state = 'undone'`, id,
+		); err != nil {
 			return err
 		}
 		return record(ctx, tx, id, in.Position, set.Author, set.Reason, actEdit, nil, edits, inverse)
@@ -145,7 +147,9 @@ func (s *Store) replay(ctx context.Context, id string, base int64, author, act s
 		if err := write(ctx, tx, id, edits); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `update changes set state = $3 where design = $1 and position = $2`, id, row.Position, stateAfter[act]); err != nil {
+		if _, err := tx.ExecContext(
+			ctx, `update changes set state = $3 where design = $1 and position = $2`, id, row.Position, stateAfter[act],
+		); err != nil {
 			return err
 		}
 		return record(ctx, tx, id, in.Position, author, row.Reason, act, &row.Position, edits, inverse)
@@ -160,7 +164,10 @@ func (s *Store) Looked(ctx context.Context, id, author, reason string) error {
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `insert into audits (design, position, author, reason) values ($1, $2, $3, $4)`, id, in.Position, author, reason)
+		_, err = tx.ExecContext(
+			ctx, `insert into audits (design, position, author, reason) values ($1, $2, $3, $4)`, id, in.Position,
+			author, reason,
+		)
 		return err
 	})
 }
@@ -168,7 +175,12 @@ func (s *Store) Looked(ctx context.Context, id, author, reason string) error {
 // Follow takes a design that was loaded as it was then to where it is now, with the
 // edits that lead there. ok is false where the journal does not tell, or is another: a
 // standby or a backup that took its place may have gone another way since.
-func (s *Store) Follow(ctx context.Context, id string, d *design.Design, then Info) (next *design.Design, edits []design.Edit, in Info, ok bool, err error) {
+func (s *Store) Follow(
+	ctx context.Context,
+	id string,
+	d *design.Design,
+	then Info,
+) (next *design.Design, edits []design.Edit, in Info, ok bool, err error) {
 	var rows []journalRow
 	from := then.Position
 	same := true
@@ -188,7 +200,13 @@ func (s *Store) Follow(ctx context.Context, id string, d *design.Design, then In
 		case !errors.Is(err, sql.ErrNoRows):
 			return err
 		}
-		return tx.SelectContext(ctx, &rows, `select position, reason, edits, inverse from changes where design = $1 and position > $2 order by position limit 101`, id, from)
+		return tx.SelectContext(
+			ctx,
+			&rows,
+			`select position, reason, edits, inverse from changes where design = $1 and position > $2 order by position limit 101`,
+			id,
+			from,
+		)
 	})
 	if err != nil || !same || int64(len(rows)) != in.Position-from || in.Name != d.Name {
 		return nil, nil, in, false, err
@@ -220,13 +238,20 @@ func (s *Store) Rename(ctx context.Context, id string, base int64, author, name 
 		if _, err := tx.ExecContext(ctx, `update designs set name = $2 where id = $1`, id, name); err != nil {
 			return err
 		}
-		return record(ctx, tx, id, in.Position, author, fmt.Sprintf("Rename %s to %s", in.Name, name), actRename, nil, nil, nil)
+		return record(
+			ctx, tx, id, in.Position, author, fmt.Sprintf("Rename %s to %s", in.Name, name), actRename, nil, nil, nil,
+		)
 	})
 }
 
 // step takes a design one position further, or not at all. base is the position
 // that the writer has seen; nil where it does not matter.
-func (s *Store) step(ctx context.Context, id string, base *int64, do func(context.Context, *sqlx.Tx, Info, *design.Design) error) (Info, error) {
+func (s *Store) step(
+	ctx context.Context,
+	id string,
+	base *int64,
+	do func(context.Context, *sqlx.Tx, Info, *design.Design) error,
+) (Info, error) {
 	leave, err := s.gates.enter(ctx, id)
 	if err != nil {
 		return Info{}, err
@@ -249,7 +274,10 @@ func (s *Store) step(ctx context.Context, id string, base *int64, do func(contex
 		if err := do(ctx, tx, in, d); err != nil {
 			return err
 		}
-		if err := tx.GetContext(ctx, &in, `update designs set position = $2, updated_at = now() where id = $1 returning `+infoColumns, id, in.Position); err != nil {
+		if err := tx.GetContext(
+			ctx, &in, `update designs set position = $2, updated_at = now() where id = $1 returning `+infoColumns, id,
+			in.Position,
+		); err != nil {
 			return err
 		}
 		return notify(ctx, tx, id, in.Position)
@@ -260,7 +288,13 @@ func (s *Store) step(ctx context.Context, id string, base *int64, do func(contex
 // behind is what a writer is told who has not seen the design as it is.
 func behind(ctx context.Context, tx *sqlx.Tx, in Info, base int64) error {
 	if base < 0 || base > in.Position {
-		return design.Problems{{Field: "base", Why: fmt.Sprintf("the design has no position %d; it is at %d", base, in.Position), Want: "send the position that you have seen"}}
+		return design.Problems{
+			{
+				Field: "base",
+				Why:   fmt.Sprintf("the design has no position %d; it is at %d", base, in.Position),
+				Want:  "send the position that you have seen",
+			},
+		}
 	}
 	since, err := history(ctx, tx, in.ID, base)
 	if err != nil {
@@ -274,7 +308,15 @@ func notify(ctx context.Context, tx *sqlx.Tx, id string, position int64) error {
 	return err
 }
 
-func record(ctx context.Context, tx *sqlx.Tx, id string, position int64, author, reason, act string, target *int64, edits, inverse []design.Edit) error {
+func record(
+	ctx context.Context,
+	tx *sqlx.Tx,
+	id string,
+	position int64,
+	author, reason, act string,
+	target *int64,
+	edits, inverse []design.Edit,
+) error {
 	e, err := json.Marshal(edits)
 	if err != nil {
 		return err
@@ -284,7 +326,8 @@ func record(ctx context.Context, tx *sqlx.Tx, id string, position int64, author,
 		return err
 	}
 	_, err = tx.ExecContext(ctx, `
-		insert into changes (design, position, author, reason, act, target, edits, inverse) values ($1, $2, $3, $4, $5, $6, $7, $8)`,
+		insert into changes (design, position, author, reason, act, target, edits, inverse) values ($1, $2, $3, $4, $5, $6,
+			$7, $8)`,
 		id, position, author, reason, act, target, e, i)
 	return err
 }
@@ -307,7 +350,14 @@ const mostRows = 1000
 
 func history(ctx context.Context, q sqlx.QueryerContext, id string, after int64) ([]Change, error) {
 	out := []Change{}
-	err := sqlx.SelectContext(ctx, q, &out, `select position, at, author, reason, act, state from changes where design = $1 and position > $2 order by position limit 1000`, id, after)
+	err := sqlx.SelectContext(
+		ctx,
+		q,
+		&out,
+		`select position, at, author, reason, act, state from changes where design = $1 and position > $2 order by position limit 1000`,
+		id,
+		after,
+	)
 	return out, err
 }
 
@@ -318,7 +368,8 @@ func history(ctx context.Context, q sqlx.QueryerContext, id string, after int64)
 func withLooks(ctx context.Context, q sqlx.QueryerContext, id string, after, look int64) ([]Change, error) {
 	out := []Change{}
 	err := sqlx.SelectContext(ctx, q, &out, `
-		with page as (select position, at, author, reason, act, state, 0::bigint as look from changes where design = $1 and position > $2 order by position limit $4),
+		with page as (select position, at, author, reason, act, state,
+			0::bigint as look from changes where design = $1 and position > $2 order by position limit $4),
 		looks as (select position, at, author, reason, 'reveal' as act, 'done' as state, id as look from audits
 			where design = $1 and id > $3 and ((select count(*) from page) < $4 or position <= (select max(position) from page)) order by id limit $4)
 		select * from page union all select * from looks order by position, look`, id, after, look, mostRows)
@@ -329,7 +380,9 @@ func withLooks(ctx context.Context, q sqlx.QueryerContext, id string, after, loo
 // where there is nothing.
 func (s *Store) Steps(ctx context.Context, id string) (undo, redo string, err error) {
 	err = s.read(ctx, func(ctx context.Context, db *sqlx.DB) error {
-		return db.QueryRowxContext(ctx, `select coalesce((select reason from (`+nextTo[actUndo]+`) u), ''), coalesce((select reason from (`+nextTo[actRedo]+`) r), '')`, id).Scan(&undo, &redo)
+		return db.QueryRowxContext(ctx,
+			`select coalesce((select reason from (`+nextTo[actUndo]+`) u), ''), coalesce((select reason from (`+nextTo[actRedo]+`) r), '')`, id).
+			Scan(&undo, &redo)
 	})
 	return undo, redo, err
 }

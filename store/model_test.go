@@ -80,7 +80,15 @@ func randomEdits(t *rapid.T, d *design.Design) []design.Edit {
 			continue
 		}
 		name := rapid.SampledFrom([]string{"Alder", "Birch", "Cedar", "Elder"}).Draw(t, "name")
-		edits = append(edits, design.PutEdit(&design.Object{ID: id, Kind: design.KindSite, Name: name, Body: &design.Site{Note: rapid.StringN(0, 5, 20).Draw(t, "note")}}))
+		edits = append(
+			edits,
+			design.PutEdit(
+				&design.Object{
+					ID: id, Kind: design.KindSite, Name: name,
+					Body: &design.Site{Note: rapid.StringN(0, 5, 20).Draw(t, "note")},
+				},
+			),
+		)
 	}
 	return edits
 }

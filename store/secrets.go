@@ -44,7 +44,13 @@ func (s *Store) OpenVault(ctx context.Context, path string) (v *Vault, unopened 
 	v, err = ReadKeyFile(path)
 	if errors.Is(err, ErrNoKeyFile) {
 		if len(rows) > 0 {
-			return shut(rows, &Closed{"there is no key file " + path + ", and the database holds keys that were sealed with one", "restore it from where you keep it, or forget those keys with dravin keys --forget"})
+			return shut(
+				rows,
+				&Closed{
+					"there is no key file " + path + ", and the database holds keys that were sealed with one",
+					"restore it from where you keep it, or forget those keys with dravin keys --forget",
+				},
+			)
 		}
 		v, err = MakeKeyFile(path)
 	}
@@ -60,7 +66,13 @@ func (s *Store) OpenVault(ctx context.Context, path string) (v *Vault, unopened 
 		return nil, nil, err
 	}
 	if !known {
-		return shut(rows, &Closed{"the key file " + path + " is not the one that the database's keys were sealed with", "restore that one from where you keep it, or forget those keys with dravin keys --forget"})
+		return shut(
+			rows,
+			&Closed{
+				"the key file " + path + " is not the one that the database's keys were sealed with",
+				"restore that one from where you keep it, or forget those keys with dravin keys --forget",
+			},
+		)
 	}
 	for _, r := range rows {
 		if !r.opens(v) {
@@ -106,7 +118,8 @@ func (s *Store) secrets(ctx context.Context) (out []secret, err error) {
 	err = s.read(ctx, func(ctx context.Context, db *sqlx.DB) error {
 		return db.SelectContext(ctx, &out, `
 			select s.design as id, s.object, s.kind, s.sealed, s.fingerprint, d.name as design,
-				coalesce(l.name || ', ' || t.name, s.object) || case s.kind when 'theirs' then ', as the far end sent it' else '' end as tunnel
+				coalesce(l.name || ', ' || t.name, s.object) ||
+					case s.kind when 'theirs' then ', as the far end sent it' else '' end as tunnel
 			from secrets s join designs d on d.id = s.design
 			left join objects t on t.design = s.design and t.id = s.object
 			left join objects l on l.design = s.design and l.id = t.parent
@@ -175,7 +188,9 @@ func (s *Store) ForgetKeys(ctx context.Context, v *Vault) ([]Unopened, error) {
 				continue
 			}
 			gone = append(gone, r.Unopened)
-			if _, err := tx.ExecContext(ctx, `delete from secrets where design = $1 and object = $2 and kind = $3`, r.ID, r.Object, r.Kind); err != nil {
+			if _, err := tx.ExecContext(
+				ctx, `delete from secrets where design = $1 and object = $2 and kind = $3`, r.ID, r.Object, r.Kind,
+			); err != nil {
 				return err
 			}
 		}
@@ -212,7 +227,13 @@ func (s *Store) Keys(ctx context.Context, v *Vault, id string, tunnels []*design
 	}
 	var rows []secret
 	err := s.read(ctx, func(ctx context.Context, db *sqlx.DB) error {
-		return db.SelectContext(ctx, &rows, `select design as id, object, kind, sealed, fingerprint from secrets where design = $1 and kind = 'ours' and object = any($2)`, id, ids)
+		return db.SelectContext(
+			ctx,
+			&rows,
+			`select design as id, object, kind, sealed, fingerprint from secrets where design = $1 and kind = 'ours' and object = any($2)`,
+			id,
+			ids,
+		)
 	})
 	if err != nil {
 		return nil, err
@@ -226,7 +247,10 @@ func (s *Store) Keys(ctx context.Context, v *Vault, id string, tunnels []*design
 		out[r.Object] = plain
 	}
 	if len(shut) > 0 {
-		return nil, &Closed{fmt.Sprintf("the key file does not open the keys of %d tunnels (%s)", len(shut), strings.Join(shut, ", ")), "make new ones on the sheets of their links, or restore the key file that they were sealed with"}
+		return nil, &Closed{
+			fmt.Sprintf("the key file does not open the keys of %d tunnels (%s)", len(shut), strings.Join(shut, ", ")),
+			"make new ones on the sheets of their links, or restore the key file that they were sealed with",
+		}
 	}
 	return out, nil
 }
@@ -236,7 +260,10 @@ func (s *Store) Keys(ctx context.Context, v *Vault, id string, tunnels []*design
 func (s *Store) Fingerprints(ctx context.Context, id string) (own, far map[design.ID]string, err error) {
 	var rows []secret
 	err = s.read(ctx, func(ctx context.Context, db *sqlx.DB) error {
-		return db.SelectContext(ctx, &rows, `select object, kind, fingerprint from secrets where design = $1 and fingerprint is not null`, id)
+		return db.SelectContext(
+			ctx, &rows, `select object, kind, fingerprint from secrets where design = $1 and fingerprint is not null`,
+			id,
+		)
 	})
 	own, far = map[design.ID]string{}, map[design.ID]string{}
 	for _, r := range rows {
@@ -265,7 +292,9 @@ func (k *FarKey) keep(ctx context.Context, tx *sqlx.Tx, id string) error {
 	if k.Key != "" {
 		return k.Vault.put(ctx, tx, id, k.Tunnel, theirs, k.Key, replace)
 	}
-	_, err := tx.ExecContext(ctx, `delete from secrets where design = $1 and object = $2 and kind = 'theirs'`, id, k.Tunnel)
+	_, err := tx.ExecContext(
+		ctx, `delete from secrets where design = $1 and object = $2 and kind = 'theirs'`, id, k.Tunnel,
+	)
 	return err
 }
 
@@ -275,8 +304,10 @@ func (s *Store) TakeFarKey(ctx context.Context, id string, tunnel design.ID) (ta
 	err = s.transact(ctx, func(ctx context.Context, tx *sqlx.Tx) error {
 		r, err := tx.ExecContext(ctx, `
 			insert into secrets (design, object, kind, sealed, fingerprint)
-			select design, object, 'ours', sealed, fingerprint from secrets where design = $1 and object = $2 and kind = 'theirs' and fingerprint is not null
-			on conflict (design, object, kind) do update set sealed = excluded.sealed, fingerprint = excluded.fingerprint`, id, tunnel)
+			select design, object, 'ours', sealed,
+				fingerprint from secrets where design = $1 and object = $2 and kind = 'theirs' and fingerprint is not null
+			on conflict (design, object, kind) do update set sealed = excluded.sealed,
+				fingerprint = excluded.fingerprint`, id, tunnel)
 		if err != nil {
 			return err
 		}
@@ -308,6 +339,14 @@ func (v *Vault) put(ctx context.Context, tx *sqlx.Tx, id string, tunnel design.I
 	if err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, `insert into secrets (design, object, kind, sealed, fingerprint) values ($1, $2, $3, $4, $5) on conflict (design, object, kind) `+conflict, id, tunnel, kind, sealed, fingerprint)
+	_, err = tx.ExecContext(
+		ctx,
+		`insert into secrets (design, object, kind, sealed, fingerprint) values ($1, $2, $3, $4, $5) on conflict (design, object, kind) `+conflict,
+		id,
+		tunnel,
+		kind,
+		sealed,
+		fingerprint,
+	)
 	return err
 }

@@ -166,7 +166,8 @@ func (s *Store) List(ctx context.Context) ([]Listed, error) {
 			select `+infoColumns+`, coalesce(c.author, '') as author, coalesce(c.reason, '') as reason, o.objects, o.parties
 			from designs d
 			left join lateral (select author, reason from changes where design = d.id order by position desc limit 1) c on true
-			cross join lateral (select count(*) as objects, count(*) filter (where kind = any($1)) as parties from objects where design = d.id) o
+			cross join lateral (select count(*) as objects,
+				count(*) filter (where kind = any($1)) as parties from objects where design = d.id) o
 			where deleted_at is null order by updated_at desc, id`, parties)
 	})
 	return out, err
@@ -177,12 +178,18 @@ const Kept = 30 * 24 * time.Hour
 
 // Deleted returns the designs that can be taken back, the one deleted last first.
 func (s *Store) Deleted(ctx context.Context) ([]Info, error) {
-	return s.list(ctx, `select `+infoColumns+`, deleted_at from designs where deleted_at > now() - $1 * interval '1 second' order by deleted_at desc, id`, Kept.Seconds())
+	return s.list(
+		ctx,
+		`select `+infoColumns+`, deleted_at from designs where deleted_at > now() - $1 * interval '1 second' order by deleted_at desc, id`,
+		Kept.Seconds(),
+	)
 }
 
 func (s *Store) list(ctx context.Context, query string, args ...any) ([]Info, error) {
 	out := []Info{}
-	err := s.read(ctx, func(ctx context.Context, db *sqlx.DB) error { return db.SelectContext(ctx, &out, query, args...) })
+	err := s.read(
+		ctx, func(ctx context.Context, db *sqlx.DB) error { return db.SelectContext(ctx, &out, query, args...) },
+	)
 	return out, err
 }
 
@@ -200,7 +207,9 @@ func info(ctx context.Context, q sqlx.QueryerContext, id, lock string) (Info, er
 	if !design.IsLine(id) { // the database would call it an error
 		return out, ErrNotFound
 	}
-	err := sqlx.GetContext(ctx, q, &out, `select `+infoColumns+` from designs where id = $1 and deleted_at is null `+lock, id)
+	err := sqlx.GetContext(
+		ctx, q, &out, `select `+infoColumns+` from designs where id = $1 and deleted_at is null `+lock, id,
+	)
 	if errors.Is(err, sql.ErrNoRows) {
 		return out, ErrNotFound
 	}
@@ -236,7 +245,10 @@ func (s *Store) Delete(ctx context.Context, id string) error {
 
 // Restore takes a deleted design back.
 func (s *Store) Restore(ctx context.Context, id string) (Info, error) {
-	if err := s.mark(ctx, id, `update designs set deleted_at = null where id = $1 and deleted_at > now() - $2 * interval '1 second'`, Kept.Seconds()); err != nil {
+	if err := s.mark(
+		ctx, id, `update designs set deleted_at = null where id = $1 and deleted_at > now() - $2 * interval '1 second'`,
+		Kept.Seconds(),
+	); err != nil {
 		return Info{}, err
 	}
 	return s.Info(ctx, id)
@@ -262,7 +274,9 @@ func (s *Store) mark(ctx context.Context, id, statement string, args ...any) err
 func (s *Store) Purge(ctx context.Context) (int64, error) {
 	var n int64
 	err := s.transact(ctx, func(ctx context.Context, tx *sqlx.Tx) error {
-		r, err := tx.ExecContext(ctx, `delete from designs where deleted_at <= now() - $1 * interval '1 second'`, Kept.Seconds())
+		r, err := tx.ExecContext(
+			ctx, `delete from designs where deleted_at <= now() - $1 * interval '1 second'`, Kept.Seconds(),
+		)
 		if err == nil {
 			n, err = r.RowsAffected()
 		}
@@ -293,7 +307,9 @@ func load(ctx context.Context, tx *sqlx.Tx, in Info) (*design.Design, error) {
 		ID, Kind, Parent, Name string
 		Body                   []byte
 	}
-	if err := tx.SelectContext(ctx, &rows, `select id, kind, parent, name, body from objects where design = $1`, in.ID); err != nil {
+	if err := tx.SelectContext(
+		ctx, &rows, `select id, kind, parent, name, body from objects where design = $1`, in.ID,
+	); err != nil {
 		return nil, err
 	}
 	objects := make([]*design.Object, 0, len(rows))
@@ -302,7 +318,12 @@ func load(ctx context.Context, tx *sqlx.Tx, in Info) (*design.Design, error) {
 		if err != nil {
 			return nil, fmt.Errorf("object %s of design %s in the database: %w", r.ID, in.ID, err)
 		}
-		objects = append(objects, &design.Object{ID: design.ID(r.ID), Kind: design.Kind(r.Kind), Parent: design.ID(r.Parent), Name: r.Name, Body: body})
+		objects = append(
+			objects,
+			&design.Object{
+				ID: design.ID(r.ID), Kind: design.Kind(r.Kind), Parent: design.ID(r.Parent), Name: r.Name, Body: body,
+			},
+		)
 	}
 	return design.New(in.Name, objects), nil
 }
@@ -322,7 +343,9 @@ func write(ctx context.Context, tx *sqlx.Tx, id string, edits []design.Edit) err
 		}
 		puts = append(puts, o)
 	}
-	if _, err := tx.ExecContext(ctx, `delete from objects where design = $1 and id = any($2)`, id, removes); err != nil {
+	if _, err := tx.ExecContext(
+		ctx, `delete from objects where design = $1 and id = any($2)`, id, removes,
+	); err != nil {
 		return err
 	}
 	rows, err := json.Marshal(puts)
@@ -333,7 +356,8 @@ func write(ctx context.Context, tx *sqlx.Tx, id string, edits []design.Edit) err
 		insert into objects (design, id, kind, parent, name, body)
 		select $1, id, kind, coalesce(parent, ''), name, body
 		from jsonb_to_recordset($2::jsonb) as r(id text, kind text, parent text, name text, body jsonb)
-		on conflict (design, id) do update set parent = excluded.parent, name = excluded.name, body = excluded.body`, id, string(rows))
+		on conflict (design, id) do update set parent = excluded.parent, name = excluded.name,
+			body = excluded.body`, id, string(rows))
 	return err
 }
 

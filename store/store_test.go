@@ -77,7 +77,13 @@ func TestUndoAndRedoWalkTheJournal(t *testing.T) {
 	ctx := t.Context()
 	states := []string{text(t, s, id)}
 	for n := range int64(3) {
-		in, err := s.Commit(ctx, id, store.ChangeSet{Base: n, Author: "a", Reason: fmt.Sprint("step ", n), Edits: []design.Edit{site(fmt.Sprint("site ", n))}})
+		in, err := s.Commit(
+			ctx, id,
+			store.ChangeSet{
+				Base: n, Author: "a", Reason: fmt.Sprint("step ", n),
+				Edits: []design.Edit{site(fmt.Sprint("site ", n))},
+			},
+		)
 		require.NoError(t, err)
 		assert.Equal(t, n+1, in.Position)
 		states = append(states, text(t, s, id))
@@ -99,7 +105,10 @@ func TestUndoAndRedoWalkTheJournal(t *testing.T) {
 	undo, redo, err := s.Steps(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, [2]string{"step 1", "step 2"}, [2]string{undo, redo})
-	_, err = s.Commit(ctx, id, store.ChangeSet{Base: position, Author: "a", Reason: "another way", Edits: []design.Edit{site("other")}})
+	_, err = s.Commit(
+		ctx, id,
+		store.ChangeSet{Base: position, Author: "a", Reason: "another way", Edits: []design.Edit{site("other")}},
+	)
 	require.NoError(t, err)
 	_, err = s.Redo(ctx, id, position+1, "a")
 	require.ErrorIs(t, err, store.ErrNothing, "a new edit ends what could be redone")
@@ -111,7 +120,13 @@ func TestStaleWriterLearnsWhatChanged(t *testing.T) {
 	outcomes := make([]error, 8)
 	for n := range outcomes {
 		wait.Go(func() {
-			_, outcomes[n] = s.Commit(context.Background(), id, store.ChangeSet{Base: 0, Author: "a", Reason: fmt.Sprint("writer ", n), Edits: []design.Edit{site(fmt.Sprint("site ", n))}})
+			_, outcomes[n] = s.Commit(
+				context.Background(), id,
+				store.ChangeSet{
+					Base: 0, Author: "a", Reason: fmt.Sprint("writer ", n),
+					Edits: []design.Edit{site(fmt.Sprint("site ", n))},
+				},
+			)
 		})
 	}
 	wait.Wait()
@@ -133,7 +148,12 @@ func TestStaleWriterLearnsWhatChanged(t *testing.T) {
 func TestRefusedChangeLeavesNoTrace(t *testing.T) {
 	s, id := open(t)
 	before := text(t, s, id)
-	_, err := s.Commit(t.Context(), id, store.ChangeSet{Base: 0, Author: "a", Reason: "half good", Edits: []design.Edit{site("fine"), site("Marrow Hill")}})
+	_, err := s.Commit(
+		t.Context(), id,
+		store.ChangeSet{
+			Base: 0, Author: "a", Reason: "half good", Edits: []design.Edit{site("fine"), site("Marrow Hill")},
+		},
+	)
 	var problems design.Problems
 	require.ErrorAs(t, err, &problems)
 	assert.Equal(t, before, text(t, s, id))
@@ -153,7 +173,9 @@ func writeForEver() {
 	}
 	for n := int64(0); ; n++ {
 		edits := []design.Edit{site(fmt.Sprint("a", n)), site(fmt.Sprint("b", n))}
-		in, err := s.Commit(ctx, os.Getenv("DRAVIN_DESIGN"), store.ChangeSet{Base: n, Author: "w", Reason: "write", Edits: edits})
+		in, err := s.Commit(
+			ctx, os.Getenv("DRAVIN_DESIGN"), store.ChangeSet{Base: n, Author: "w", Reason: "write", Edits: edits},
+		)
 		if err != nil {
 			fmt.Println(err)
 			os.Exit(1)
@@ -208,7 +230,10 @@ func TestRestartedDatabaseIsReconnectedTo(t *testing.T) {
 		}
 	})
 	commit := func(base int64) error {
-		_, err := s.Commit(ctx, id, store.ChangeSet{Base: base, Author: "a", Reason: "r", Edits: []design.Edit{site(fmt.Sprint("s", base))}})
+		_, err := s.Commit(
+			ctx, id,
+			store.ChangeSet{Base: base, Author: "a", Reason: "r", Edits: []design.Edit{site(fmt.Sprint("s", base))}},
+		)
 		return err
 	}
 	hears := func() bool {

@@ -47,10 +47,18 @@ func TestADatabaseOfTheFirstVersionKeepsItsKeys(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, key, 0o600))
 	db.MustExec(`insert into designs (id, name) values ('d', 'Huts')`)
 	for _, tunnel := range []string{"one", "odd#far"} {
-		db.MustExec(`insert into objects (design, id, kind, parent, name, body) values ('d', $1, 'tunnel', '', 'tunnel', '{}')`, tunnel)
+		db.MustExec(
+			`insert into objects (design, id, kind, parent, name, body) values ('d', $1, 'tunnel', '', 'tunnel', '{}')`,
+			tunnel,
+		)
 	}
-	for object, plain := range map[string]string{"one": "ours of one", "one#far": "theirs of one", "odd#far": "ours of odd"} {
-		db.MustExec(`insert into secrets (design, object, sealed) values ('d', $1, $2)`, object, sealedBefore(t, key, plain, "d/"+object))
+	for object, plain := range map[string]string{
+		"one": "ours of one", "one#far": "theirs of one", "odd#far": "ours of odd",
+	} {
+		db.MustExec(
+			`insert into secrets (design, object, sealed) values ('d', $1, $2)`, object,
+			sealedBefore(t, key, plain, "d/"+object),
+		)
 	}
 
 	s, err := store.Open(t.Context(), url)

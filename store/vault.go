@@ -49,9 +49,15 @@ func ReadKeyFile(path string) (*Vault, error) {
 	case !info.Mode().IsRegular():
 		return nil, &Closed{"the key file " + path + " is no file", "name the file with --key-file"}
 	case info.Mode().Perm()&0o077 != 0:
-		return nil, &Closed{fmt.Sprintf("others may read the key file %s (mode %04o)", path, info.Mode().Perm()), "chmod 600 it, and make new keys if somebody may have"}
+		return nil, &Closed{
+			fmt.Sprintf("others may read the key file %s (mode %04o)", path, info.Mode().Perm()),
+			"chmod 600 it, and make new keys if somebody may have",
+		}
 	case info.Size() != vaultKeySize:
-		return nil, &Closed{fmt.Sprintf("the key file %s has %d bytes and must have %d", path, info.Size(), vaultKeySize), "restore it from where you keep it"}
+		return nil, &Closed{
+			fmt.Sprintf("the key file %s has %d bytes and must have %d", path, info.Size(), vaultKeySize),
+			"restore it from where you keep it",
+		}
 	}
 	key, err := os.ReadFile(path)
 	if err != nil {

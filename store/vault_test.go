@@ -72,7 +72,10 @@ func TestKeysAreSealedAndStay(t *testing.T) {
 	require.NoError(t, err)
 	defer db.Close()
 	var stored [][]byte
-	require.NoError(t, db.SelectContext(t.Context(), &stored, `select sealed from secrets union all select fingerprint from secrets`))
+	require.NoError(
+		t,
+		db.SelectContext(t.Context(), &stored, `select sealed from secrets union all select fingerprint from secrets`),
+	)
 	require.Len(t, stored, 6)
 	for _, sealed := range stored {
 		for k := range seen {
@@ -128,7 +131,13 @@ func TestAKeyAloneIsNoUndoStep(t *testing.T) {
 	s, _, id, tunnels := alone(t)
 	vault, _ := open2(t, s, filepath.Join(t.TempDir(), "key"))
 	require.NoError(t, commit(t, s, id, "yew"))
-	in, err := s.Commit(t.Context(), id, store.ChangeSet{Base: 1, Author: "a", Reason: "they sent a key", FarKey: &store.FarKey{Vault: vault, Tunnel: tunnels[0].ID, Key: "badgers"}})
+	in, err := s.Commit(
+		t.Context(), id,
+		store.ChangeSet{
+			Base: 1, Author: "a", Reason: "they sent a key",
+			FarKey: &store.FarKey{Vault: vault, Tunnel: tunnels[0].ID, Key: "badgers"},
+		},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, int64(2), in.Position)
 	_, far, err := s.Fingerprints(t.Context(), id)
@@ -138,7 +147,13 @@ func TestAKeyAloneIsNoUndoStep(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "r", undo, "the change before it")
 	// A stale writer's key is not kept.
-	_, err = s.Commit(t.Context(), id, store.ChangeSet{Base: 1, Author: "a", Reason: "stale", FarKey: &store.FarKey{Vault: vault, Tunnel: tunnels[1].ID, Key: "moss"}})
+	_, err = s.Commit(
+		t.Context(), id,
+		store.ChangeSet{
+			Base: 1, Author: "a", Reason: "stale",
+			FarKey: &store.FarKey{Vault: vault, Tunnel: tunnels[1].ID, Key: "moss"},
+		},
+	)
 	require.Error(t, err)
 	_, far, err = s.Fingerprints(t.Context(), id)
 	require.NoError(t, err)

@@ -93,7 +93,10 @@ func lock(state string) (func(), error) {
 }
 
 func forget(state string) error {
-	return errors.Join(cluster.Remove(filepath.Join(state, "postgres")), os.RemoveAll(filepath.Join(state, "key")), os.RemoveAll(filepath.Join(state, "server.log")))
+	return errors.Join(
+		cluster.Remove(filepath.Join(state, "postgres")), os.RemoveAll(filepath.Join(state, "key")),
+		os.RemoveAll(filepath.Join(state, "server.log")),
+	)
 }
 
 func stopCluster(ctx context.Context, c *cobra.Command, pg *cluster.Cluster) {

@@ -47,7 +47,10 @@ func start(t *testing.T, state, listen string) (*exec.Cmd, *output) {
 		_ = cmd.Process.Signal(syscall.SIGTERM)
 		_ = cmd.Wait()
 	})
-	require.Eventually(t, func() bool { return strings.Contains(out.String(), "Dravin is ready at http://"+listen) }, 2*time.Minute, 50*time.Millisecond, "%s", out)
+	require.Eventually(
+		t, func() bool { return strings.Contains(out.String(), "Dravin is ready at http://"+listen) }, 2*time.Minute,
+		50*time.Millisecond, "%s", out,
+	)
 	return cmd, out
 }
 

@@ -47,7 +47,14 @@ func (w *writers) run(ctx context.Context, number int) {
 			continue
 		}
 		name := fmt.Sprintf("hut-%d-%d", number, n)
-		body := fmt.Sprintf(`{"base":%d,"reason":"add %s","edits":[{"op":"put","id":"%s","object":{"id":"%s","kind":"site","name":"%s","body":{}}}]}`, state.Position, name, name, name, name)
+		body := fmt.Sprintf(
+			`{"base":%d,"reason":"add %s","edits":[{"op":"put","id":"%s","object":{"id":"%s","kind":"site","name":"%s","body":{}}}]}`,
+			state.Position,
+			name,
+			name,
+			name,
+			name,
+		)
 		if w.call(ctx, "POST", at+"/changes", body, &state) {
 			w.mu.Lock()
 			w.names[name] = true
@@ -78,7 +85,10 @@ func TestKilledServersLoseNothing(t *testing.T) {
 	mustBeBuilt(t)
 	pg := database(t)
 	key := filepath.Join(t.TempDir(), "key")
-	w := &writers{listens: [2]string{freeAddress(t), freeAddress(t)}, names: map[string]bool{}, client: http.Client{Timeout: 15 * time.Second}}
+	w := &writers{
+		listens: [2]string{freeAddress(t), freeAddress(t)}, names: map[string]bool{},
+		client: http.Client{Timeout: 15 * time.Second},
+	}
 	start := func(n int) *exec.Cmd {
 		cmd := exec.Command(binary, "serve", "--listen", w.listens[n], "--database", pg.URL, "--key-file", key)
 		require.NoError(t, cmd.Start())

@@ -45,7 +45,9 @@ func freeCommand() *cobra.Command {
 	c.Flags().IntVar(&size, "size", 24, "prefix length wanted")
 	c.Flags().StringSliceVar(&within, "within", []string{"10.0.0.0/8"}, "allowed ranges")
 	c.Flags().StringSliceVar(&parties, "for", nil, "unused by these parties is enough; default: unused by all")
-	c.Flags().BoolVar(&roomy, "roomy", false, "begin with the largest free blocks, where it can grow, instead of the best fit")
+	c.Flags().BoolVar(
+		&roomy, "roomy", false, "begin with the largest free blocks, where it can grow, instead of the best fit",
+	)
 	c.Flags().IntVar(&most, "most", 5, "how many to list")
 	return c
 }
@@ -59,7 +61,10 @@ func freeWithin(within []string, used []netip.Prefix, size, most int, roomy bool
 			return nil, fmt.Errorf("--within: %w", err)
 		}
 		if size < allowed.Bits() || size > allowed.Addr().BitLen() {
-			return nil, fmt.Errorf("--size %d does not fit into %s; give a length from %d to %d", size, allowed, allowed.Bits(), allowed.Addr().BitLen())
+			return nil, fmt.Errorf(
+				"--size %d does not fit into %s; give a length from %d to %d", size, allowed, allowed.Bits(),
+				allowed.Addr().BitLen(),
+			)
 		}
 		space := prefix.NewSpace([]netip.Prefix{allowed}, used)
 		search := space.Fits

@@ -32,9 +32,10 @@ func handoverCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "handover FILE.yaml",
 		Short: "Render the files for each party's gateways and administrators",
-		Long: "Each party gets the files of its own boxes and a sheet of what must be set. With --format json it also gets\n" +
+		Long: "Each party gets the files of its own boxes and a sheet of what must be set. With --format json it also " +
+			"gets\n" +
 			"the sheet as data: every instruction in order, with who, why, from what it follows and how to check it.",
-		Args:  exactly(1, "one design file"),
+		Args: exactly(1, "one design file"),
 		RunE: func(c *cobra.Command, args []string) error {
 			d, err := readDesign(args[0])
 			if err != nil {
@@ -64,7 +65,10 @@ func handoverCommand() *cobra.Command {
 	under.add(c)
 	c.Flags().StringVar(&party, "party", "", "only this site, network, hub or edge router (path or name)")
 	c.Flags().StringVar(&dir, "out", "", "write the files below this folder instead of printing them")
-	c.Flags().StringVar(&keyFile, "keys", "", "a JSON file of pre-shared keys by tunnel path; missing keys are made and added to it (mode 0600)")
+	c.Flags().StringVar(
+		&keyFile, "keys", "",
+		"a JSON file of pre-shared keys by tunnel path; missing keys are made and added to it (mode 0600)",
+	)
 	return c
 }
 
@@ -117,7 +121,10 @@ func readKeys(path string) (map[string]string, error) {
 		return byPath, nil
 	}
 	if err == nil && info.Mode().Perm()&0o077 != 0 {
-		return nil, fmt.Errorf("others may read %s (mode %04o); chmod 600 it, and make new keys if somebody may have", path, info.Mode().Perm())
+		return nil, fmt.Errorf(
+			"others may read %s (mode %04o); chmod 600 it, and make new keys if somebody may have", path,
+			info.Mode().Perm(),
+		)
 	}
 	data, err := os.ReadFile(path)
 	if err != nil {

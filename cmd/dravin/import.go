@@ -63,7 +63,12 @@ func importCommand() *cobra.Command {
 }
 
 // bringAll brings the files in, one after the other, and counts refused lines.
-func bringAll(c *cobra.Command, d *design.Design, paths []string, party, sheet string) (_ *design.Design, all []brought, refused int, err error) {
+func bringAll(
+	c *cobra.Command,
+	d *design.Design,
+	paths []string,
+	party, sheet string,
+) (_ *design.Design, all []brought, refused int, err error) {
 	for _, path := range paths {
 		var b brought
 		if d, b, err = bring(c, d, path, party, sheet); err != nil {

@@ -35,7 +35,10 @@ func keysCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := out.write(c, append([]store.Unopened{}, unopened...), func(w io.Writer) { printKeys(w, "can not be opened", unopened) }); err != nil {
+			if err := out.write(
+				c, append([]store.Unopened{}, unopened...),
+				func(w io.Writer) { printKeys(w, "can not be opened", unopened) },
+			); err != nil {
 				return err
 			}
 			if closed := vault.Closed(); closed != nil {
@@ -50,7 +53,10 @@ func keysCommand() *cobra.Command {
 	out.add(c)
 	c.Flags().StringVar(&database, "database", os.Getenv("DATABASE_URL"), "PostgreSQL address (default: DATABASE_URL)")
 	c.Flags().StringVar(&keyFile, "key-file", ".dravin/key", "the key file")
-	c.Flags().BoolVar(&forget, "forget", false, "delete the keys that it does not open, all if there is no such file, so that new ones can be made")
+	c.Flags().BoolVar(
+		&forget, "forget", false,
+		"delete the keys that it does not open, all if there is no such file, so that new ones can be made",
+	)
 	return c
 }
 

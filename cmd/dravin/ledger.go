@@ -21,9 +21,11 @@ func ledgerCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "ledger FILE.yaml [--ask ADDRESS] [--for PARTY] [--format text|csv|xlsx|zone]",
 		Short: "Who sees whom as what, as text, table or zone file",
-		Long: "Lists every mapped range, whoever is hidden, every published service and every pool; with --for what one party dials to reach whom.\n" +
+		Long: "Lists every mapped range, whoever is hidden, every published service and every pool; with --for what one " +
+			"party dials to reach whom.\n" +
 			"--ask looks an address, range or host up, both ways.\n" +
-			"--format csv and xlsx list every named host under every name but its own, as seen by every party or by --for; zone writes the names that\n" +
+			"--format csv and xlsx list every named host under every name but its own, as seen by every party or by --for; " +
+			"zone writes the names that\n" +
 			"--for should use, forward and reverse (RFC 1035), under --origin.",
 		Args: exactly(1, "one design file"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -118,7 +120,10 @@ func printView(w io.Writer, d *design.Design, v translate.View) {
 		fmt.Fprintf(w, "%s more; --format csv lists all\n", words.Count(v.Left, "host", "hosts"))
 	}
 	if v.Unreached > 0 {
-		fmt.Fprintf(w, "%s reached under no name\n", words.Count(v.Unreached, "named host of others is", "named hosts of others are"))
+		fmt.Fprintf(
+			w, "%s reached under no name\n",
+			words.Count(v.Unreached, "named host of others is", "named hosts of others are"),
+		)
 	}
 }
 
@@ -188,7 +193,10 @@ func printLedger(w io.Writer, l translate.Ledger) {
 		for _, x := range s.Chain {
 			fmt.Fprintf(w, "    %s %s at %s, %s, to %s port %d\n", x.Address, x.Service, x.At, x.How, x.To, x.Port)
 		}
-		fmt.Fprintf(w, "    ends at %s%s\n", s.Title, map[bool]string{true: "", false: ", which does not listen for it"}[s.Answers])
+		fmt.Fprintf(
+			w, "    ends at %s%s\n", s.Title,
+			map[bool]string{true: "", false: ", which does not listen for it"}[s.Answers],
+		)
 	}
 	for _, p := range l.Pools {
 		fmt.Fprintf(w, "pool %s at %s: %s\n", p.Pool, p.Title, p.Ends)

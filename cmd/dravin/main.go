@@ -25,8 +25,9 @@ func badInput(err error) error { return inputError{err} }
 
 func main() {
 	root := &cobra.Command{
-		Use:           "dravin",
-		Short:         "Design links between sites and clouds, find colliding prefixes, prove that packets get there and back",
+		Use: "dravin",
+		Short: "Design links between sites and clouds, find colliding prefixes, prove that packets get there " +
+			"and back",
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		Args:          cobra.ArbitraryArgs,
@@ -39,7 +40,11 @@ func main() {
 	}
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return badInput(err) })
-	root.AddCommand(checkCommand(), overlapsCommand(), freeCommand(), importCommand(), sayCommand(), profileCommand(), walkCommand(), routesCommand(), planCommand(), ledgerCommand(), statusCommand(), handoverCommand(), keysCommand(), serveCommand(), demoCommand())
+	root.AddCommand(
+		checkCommand(), overlapsCommand(), freeCommand(), importCommand(), sayCommand(), profileCommand(),
+		walkCommand(), routesCommand(), planCommand(), ledgerCommand(), statusCommand(), handoverCommand(),
+		keysCommand(), serveCommand(), demoCommand(),
+	)
 	err := root.Execute()
 	var input inputError
 	switch {

@@ -50,8 +50,12 @@ func TestExitCodesAndWords(t *testing.T) {
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
 		return path
 	}
-	fine := file("fine.yaml", "dravin: 1\nsites:\n  - name: A\n    lans:\n      - name: x\n        prefixes: 10.220.0.0/24\n")
-	bad := file("bad.yaml", "dravin: 1\nsites:\n  - name: A\n    lans:\n      - name: x\n        prefixes: 10.220.0.9/24\n")
+	fine := file(
+		"fine.yaml", "dravin: 1\nsites:\n  - name: A\n    lans:\n      - name: x\n        prefixes: 10.220.0.0/24\n",
+	)
+	bad := file(
+		"bad.yaml", "dravin: 1\nsites:\n  - name: A\n    lans:\n      - name: x\n        prefixes: 10.220.0.9/24\n",
+	)
 	taken, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer taken.Close()
@@ -60,31 +64,42 @@ func TestExitCodesAndWords(t *testing.T) {
 		code int
 		says string
 	}{
-		"check finds":            {[]string{"check", estate}, 1, "broken   overlap: Peatside Nursery glasshouse 192.168.216.0/24 is the same range"},
-		"check is content":       {[]string{"check", fine}, 0, "Nothing found."},
-		"check refuses":          {[]string{"check", bad}, 2, "line 6, column 19: lan x: prefixes[0]: \"10.220.0.9/24\" has host bits set; the /24 that holds it is 10.220.0.0/24"},
-		"no such file":           {[]string{"check", "nowhere.yaml"}, 2, "no such file"},
-		"a folder":               {[]string{"check", dir}, 2, "is a directory"},
-		"no file":                {[]string{"check"}, 2, "give one design file"},
-		"unknown flag":           {[]string{"check", "--colour", estate}, 2, "unknown flag"},
-		"unknown command":        {[]string{"grow"}, 2, "unknown command"},
-		"unknown format":         {[]string{"check", "--format", "xml", estate}, 2, "give text or json"},
-		"an origin that is none": {[]string{"ledger", estate, "--format", "zone", "--for", "marrow-hill", "--origin", "x\n$INCLUDE /y"}, 2, "is no origin of a zone"},
-		"overlaps finds":         {[]string{"overlaps", estate}, 0, "Marrow Hill museum store"},
-		"overlaps is strict":     {[]string{"overlaps", "--strict", "--count", estate}, 1, "1\n"},
-		"overlaps is content":    {[]string{"overlaps", fine}, 0, "No range is held by more than one party."},
-		"walk stops":             {[]string{"walk", estate, "--from", "logger", "--to", "192.168.216.17", "--port", "502"}, 1, "stopped when built (on-link-elsewhere, forward)"},
-		"walk works":             {[]string{"walk", estate, "--from", "data-room", "--to", "logger", "--port", "6514"}, 0, "works when built: Marrow Hill data room controls desk reaches catalogue shelf a logger"},
-		"walk wants a port":      {[]string{"walk", estate, "--from", "logger", "--to", "10.214.0.20"}, 2, "no port from 1 to 65535"},
-		"walk wants both ends":   {[]string{"walk", estate, "--from", "logger"}, 2, "--from or --to is missing"},
-		"walk knows nobody":      {[]string{"walk", estate, "--from", "ghost", "--to", "10.214.0.20", "--port", "1"}, 2, `nothing in this design is called "ghost"`},
-		"walk wants one":         {[]string{"walk", estate, "--from", "gateway", "--to", "10.214.0.20", "--port", "1"}, 2, "give a path"},
-		"handover renders":       {[]string{"handover", estate, "--party", "peatside-nursery"}, 0, "connections {"},
-		"handover knows nobody":  {[]string{"handover", estate, "--party", "ghost"}, 2, "names 0 parties"},
-		"serve wants a base":     {[]string{"serve"}, 2, "set DATABASE_URL"},
-		"serve: down":            {[]string{"serve", "--database", "postgres://x:y@127.0.0.1:1/z", "--listen", "127.0.0.1:0"}, 1, "the database can not be reached"},
-		"serve: taken":           {[]string{"serve", "--database", "postgres://x:y@127.0.0.1:1/z", "--listen", taken.Addr().String()}, 1, "is taken by another program"},
-		"demo: taken":            {[]string{"demo", "--state", dir, "--listen", taken.Addr().String()}, 1, "is taken by another program"},
+		"check finds": {[]string{"check", estate}, 1, "broken   overlap: Peatside Nursery glasshouse " +
+			"192.168.216.0/24 is the same range"},
+		"check is content": {[]string{"check", fine}, 0, "Nothing found."},
+		"check refuses": {[]string{"check", bad}, 2, "line 6, column 19: lan x: prefixes[0]: \"10.220.0.9/24\" " +
+			"has host bits set; the /24 that holds it is 10.220.0.0/24"},
+		"no such file":    {[]string{"check", "nowhere.yaml"}, 2, "no such file"},
+		"a folder":        {[]string{"check", dir}, 2, "is a directory"},
+		"no file":         {[]string{"check"}, 2, "give one design file"},
+		"unknown flag":    {[]string{"check", "--colour", estate}, 2, "unknown flag"},
+		"unknown command": {[]string{"grow"}, 2, "unknown command"},
+		"unknown format":  {[]string{"check", "--format", "xml", estate}, 2, "give text or json"},
+		"an origin that is none": {[]string{"ledger", estate, "--format", "zone", "--for", "marrow-hill", "--origin",
+			"x\n$INCLUDE /y"}, 2, "is no origin of a zone"},
+		"overlaps finds":      {[]string{"overlaps", estate}, 0, "Marrow Hill museum store"},
+		"overlaps is strict":  {[]string{"overlaps", "--strict", "--count", estate}, 1, "1\n"},
+		"overlaps is content": {[]string{"overlaps", fine}, 0, "No range is held by more than one party."},
+		"walk stops": {[]string{"walk", estate, "--from", "logger", "--to", "192.168.216.17", "--port", "502"},
+			1, "stopped when built (on-link-elsewhere, forward)"},
+		"walk works": {[]string{"walk", estate, "--from", "data-room", "--to", "logger", "--port", "6514"}, 0,
+			"works when built: Marrow Hill data room controls desk reaches catalogue shelf a logger"},
+		"walk wants a port": {[]string{"walk", estate, "--from", "logger", "--to", "10.214.0.20"}, 2,
+			"no port from 1 to 65535"},
+		"walk wants both ends": {[]string{"walk", estate, "--from", "logger"}, 2, "--from or --to is missing"},
+		"walk knows nobody": {[]string{"walk", estate, "--from", "ghost", "--to", "10.214.0.20", "--port", "1"}, 2,
+			`nothing in this design is called "ghost"`},
+		"walk wants one": {[]string{"walk", estate, "--from", "gateway", "--to", "10.214.0.20", "--port", "1"}, 2,
+			"give a path"},
+		"handover renders":      {[]string{"handover", estate, "--party", "peatside-nursery"}, 0, "connections {"},
+		"handover knows nobody": {[]string{"handover", estate, "--party", "ghost"}, 2, "names 0 parties"},
+		"serve wants a base":    {[]string{"serve"}, 2, "set DATABASE_URL"},
+		"serve: down": {[]string{"serve", "--database", "postgres://x:y@127.0.0.1:1/z", "--listen",
+			"127.0.0.1:0"}, 1, "the database can not be reached"},
+		"serve: taken": {[]string{"serve", "--database", "postgres://x:y@127.0.0.1:1/z", "--listen",
+			taken.Addr().String()}, 1, "is taken by another program"},
+		"demo: taken": {[]string{"demo", "--state", dir, "--listen", taken.Addr().String()}, 1,
+			"is taken by another program"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			code, out, err := run(t, c.args...)
@@ -100,19 +115,33 @@ func TestExitCodesAndWords(t *testing.T) {
 func TestOverlapsOfALargeAndAnOddFile(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "stock.csv")
-	require.NoError(t, os.WriteFile(file, []byte("prefix;Party;x\n10.0.0.0/8;\"A; \"\"one\"\"\";1\n10.221.0.0/16;B;2\n10.221.2.0/24;B;3\n2001:db8::/32;B;4\n2001:db8::/32;C;5\n"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(
+			file,
+			[]byte(
+				"prefix;Party;x\n10.0.0.0/8;\"A; \"\"one\"\"\";1\n10.221.0.0/16;B;2\n10.221.2.0/24;B;3\n2001:db8::/32;B;4\n"+
+					"2001:db8::/32;C;5\n",
+			),
+			0o644,
+		),
+	)
 	for name, c := range map[string]struct {
 		args []string
 		code int
 		want string
 	}{
 		"csv": {[]string{"overlaps", file, "--format", "csv"}, 0, "party_a,prefix_a,party_b,prefix_b,relation,shared\n" +
-			`"A; ""one""",10.0.0.0/8,B,10.221.0.0/16,contains,10.221.0.0/16` + "\n" + `"A; ""one""",10.0.0.0/8,B,10.221.2.0/24,contains,10.221.2.0/24` + "\nB,2001:db8::/32,C,2001:db8::/32,equal,2001:db8::/32\n"},
-		"count":         {[]string{"overlaps", file, "--count"}, 0, "3\n"},
-		"within":        {[]string{"overlaps", file, "--count", "--within-party"}, 0, "4\n"},
-		"strict":        {[]string{"overlaps", file, "--count", "--strict"}, 1, "3\n"},
-		"nothing":       {[]string{"free", file, "--size", "24", "--within", "10.221.0.0/16"}, 1, "No free /24 is left there.\n"},
-		"for one party": {[]string{"free", file, "--size", "24", "--within", "10.221.0.0/16", "--for", "C", "--most", "1"}, 0, "10.221.0.0/24      begins the free block 10.221.0.0/16; room for 255 more of its size\n"},
+			`"A; ""one""",10.0.0.0/8,B,10.221.0.0/16,contains,10.221.0.0/16` + "\n" +
+			`"A; ""one""",10.0.0.0/8,B,10.221.2.0/24,contains,10.221.2.0/24` +
+			"\nB,2001:db8::/32,C,2001:db8::/32,equal,2001:db8::/32\n"},
+		"count":  {[]string{"overlaps", file, "--count"}, 0, "3\n"},
+		"within": {[]string{"overlaps", file, "--count", "--within-party"}, 0, "4\n"},
+		"strict": {[]string{"overlaps", file, "--count", "--strict"}, 1, "3\n"},
+		"nothing": {[]string{"free", file, "--size", "24", "--within", "10.221.0.0/16"}, 1, "No free /24 is left " +
+			"there.\n"},
+		"for one party": {[]string{"free", file, "--size", "24", "--within", "10.221.0.0/16", "--for", "C", "--most", "1"},
+			0, "10.221.0.0/24      begins the free block 10.221.0.0/16; room for 255 more of its size\n"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			code, out, err := run(t, c.args...)
@@ -133,7 +162,13 @@ func TestImportWritesOnlyWithoutDryRun(t *testing.T) {
 	text, err := os.ReadFile(estate)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(into, text, 0o644))
-	require.NoError(t, os.WriteFile(from, []byte("party,name,prefix\nOld Orangery,house,10.215.64.0/24\nOld Orangery,shed,10.215.65.1/24\n"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(
+			from, []byte("party,name,prefix\nOld Orangery,house,10.215.64.0/24\nOld Orangery,shed,10.215.65.1/24\n"),
+			0o644,
+		),
+	)
 	code, out, _ := run(t, "import", from, "--into", into, "--dry-run")
 	assert.Equal(t, 1, code, "a line is refused")
 	assert.Contains(t, out, "1 new, 0 changed, 0 the same, 1 refused")
@@ -152,7 +187,10 @@ func TestImportWritesOnlyWithoutDryRun(t *testing.T) {
 }
 
 func TestWalkInJSON(t *testing.T) {
-	code, out, _ := run(t, "walk", estate, "--from", "catalogue", "--to", "192.168.216.17", "--proto", "tcp", "--port", "502", "--format", "json")
+	code, out, _ := run(
+		t, "walk", estate, "--from", "catalogue", "--to", "192.168.216.17", "--proto", "tcp", "--port", "502",
+		"--format", "json",
+	)
 	assert.Equal(t, 1, code)
 	var proof struct {
 		Works   bool

@@ -30,10 +30,14 @@ func planCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "plan FILE.yaml [--for PARTY...] [--option N -o OUT]",
 		Short: "Remedies for ranges that collide, side by side, each proven",
-		Long: "Plans address translation for the parties that are named, or for the worst conflict if none is. Every remedy that applies is worked out to the\n" +
-			"last change at every party, and proven: all intents are walked before and after it. --option N writes the design with that one applied.\n" +
-			"--keep names who keeps the range, --closed whose boxes are not to be touched, --pool where mapped ranges come from.\n" +
-			"--check-least proves every choice of places to map, the smallest first, and tells how many parties the smallest that serves maps.\n" +
+		Long: "Plans address translation for the parties that are named, or for the worst conflict if none is. Every " +
+			"remedy that applies is worked out to the\n" +
+			"last change at every party, and proven: all intents are walked before and after it. --option N writes the " +
+			"design with that one applied.\n" +
+			"--keep names who keeps the range, --closed whose boxes are not to be touched, --pool where mapped ranges come " +
+			"from.\n" +
+			"--check-least proves every choice of places to map, the smallest first, and tells how many parties the " +
+			"smallest that serves maps.\n" +
 			"Exit 0 if there is an answer; 1 if every option is refused; 2 if the input can not be used.",
 		Args: exactly(1, "one design file"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -48,7 +52,9 @@ func planCommand() *cobra.Command {
 	under.add(c)
 	f := c.Flags()
 	f.StringArrayVar(&asked.parties, "for", nil, "a party, LAN or network whose ranges collide (repeat it)")
-	f.StringArrayVar(&asked.intents, "intent", nil, "an intent that must hold (repeat it); left out: all that touch these")
+	f.StringArrayVar(
+		&asked.intents, "intent", nil, "an intent that must hold (repeat it); left out: all that touch these",
+	)
 	f.StringArrayVar(&asked.keep, "keep", nil, "who keeps the range (repeat it)")
 	f.StringArrayVar(&asked.closed, "closed", nil, "a party whose boxes are not to be touched (repeat it)")
 	f.StringArrayVar(&asked.pools, "pool", nil, "where mapped ranges come from (repeat it)")
@@ -90,7 +96,10 @@ func (a planAsked) question(s *snapshot.Solved) (q translate.Question, err error
 		for _, text := range texts {
 			found := d.Find(text, kinds...)
 			if len(found) != 1 && err == nil {
-				err = fmt.Errorf("--%s: %d things are called %q; give the path of one, such as %s", flag, len(found), text, example(d, kinds))
+				err = fmt.Errorf(
+					"--%s: %d things are called %q; give the path of one, such as %s", flag, len(found), text,
+					example(d, kinds),
+				)
 			}
 			for _, o := range found {
 				out = append(out, o.ID)
@@ -99,8 +108,13 @@ func (a planAsked) question(s *snapshot.Solved) (q translate.Question, err error
 		return out
 	}
 	holders := []design.Kind{design.KindSite, design.KindNetwork, design.KindLAN, design.KindInnerRoute}
-	q = translate.Question{Places: find("for", a.parties, holders...), Intents: find("intent", a.intents, design.KindIntent), Keep: find("keep", a.keep, holders...),
-		Closed: find("closed", a.closed, design.KindSite, design.KindNetwork, design.KindHub), NoBoxes: a.noBoxes}
+	q = translate.Question{
+		Places:  find("for", a.parties, holders...),
+		Intents: find("intent", a.intents, design.KindIntent),
+		Keep:    find("keep", a.keep, holders...),
+		Closed:  find("closed", a.closed, design.KindSite, design.KindNetwork, design.KindHub),
+		NoBoxes: a.noBoxes,
+	}
 	for _, text := range a.pools {
 		p, bad := prefix.Parse(text)
 		if bad != nil && err == nil {
@@ -138,7 +152,10 @@ func checkLeast(c *cobra.Command, s *snapshot.Solved, q translate.Question) erro
 		fmt.Fprintf(c.OutOrStdout(), "No choice of places to map serves: %d were proven.\n", tried)
 		return errFound
 	}
-	fmt.Fprintf(c.OutOrStdout(), "%s at least: %d choices were proven, the smallest first, and no smaller one serves.\n", words.Upper(words.Count(n, "party is mapped", "parties are mapped")), tried)
+	fmt.Fprintf(
+		c.OutOrStdout(), "%s at least: %d choices were proven, the smallest first, and no smaller one serves.\n",
+		words.Upper(words.Count(n, "party is mapped", "parties are mapped")), tried,
+	)
 	return nil
 }
 
@@ -166,7 +183,10 @@ func applyOption(c *cobra.Command, d *design.Design, plan translate.Plan, asked 
 }
 
 func printPlan(w io.Writer, p translate.Plan) {
-	fmt.Fprintf(w, "%s, %s in scope.\n", words.Count(len(p.Places), "place collides", "places collide"), words.Count(p.Intents, "intent is", "intents are"))
+	fmt.Fprintf(
+		w, "%s, %s in scope.\n", words.Count(len(p.Places), "place collides", "places collide"),
+		words.Count(p.Intents, "intent is", "intents are"),
+	)
 	for n, o := range p.Options {
 		fmt.Fprintf(w, "\n%d. %s\n", n+1, o.Title)
 		if o.Refused != "" {
@@ -176,7 +196,15 @@ func printPlan(w io.Writer, p translate.Plan) {
 			fmt.Fprintf(w, "   %s\n", o.First)
 		}
 		fmt.Fprintf(w, "   %d of %d intents hold; %s\n", o.Holding, o.Total, o.Start)
-		fmt.Fprintf(w, "   addresses spent %s; entries per added host %d, per added service %d; callers told apart: %s; %s a month more\n", spentWords(o), o.PerHost, o.PerServe, yes(o.Tells), o.Month)
+		fmt.Fprintf(
+			w,
+			"   addresses spent %s; entries per added host %d, per added service %d; callers told apart: %s; %s a month more\n",
+			spentWords(o),
+			o.PerHost,
+			o.PerServe,
+			yes(o.Tells),
+			o.Month,
+		)
 		for _, m := range o.Maps {
 			fmt.Fprintf(w, "   %s: %s is seen as %s\n", m.Title, m.Real, m.Mapped)
 		}
@@ -200,7 +228,8 @@ func printPlan(w io.Writer, p translate.Plan) {
 		if l.Exact {
 			fmt.Fprintf(w, "\n%s mapped, which are the fewest that serve one to one: no smaller choice does.\n", fewest)
 		} else {
-			fmt.Fprintf(w, "\n%s mapped one to one; at least %d must be, by what is known (not every smaller choice was proven).\n", fewest, l.Bound)
+			fmt.Fprintf(w, "\n%s mapped one to one; at least %d must be, by what is known (not every smaller choice was "+
+				"proven).\n", fewest, l.Bound)
 		}
 		for _, why := range l.Why {
 			fmt.Fprintf(w, "  %s\n", why)

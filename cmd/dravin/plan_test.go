@@ -22,19 +22,26 @@ func TestPlanOnTheCommandLine(t *testing.T) {
 		code int
 		says string
 	}{
-		"the first":         {[]string{alike}, 0, "1. Map Old Orangery glasshouse and Peatside Nursery glasshouse one to one\n   First, since"},
-		"why both":          {[]string{alike}, 0, "because Old Orangery must know Peatside Nursery glasshouse and holds Old Orangery glasshouse itself"},
-		"for parties":       {[]string{huts, "--for", "alder-hut", "--for", "birch-hut"}, 0, "2 places collide, "},
-		"the fewest":        {[]string{alike, "--check-least"}, 0, "2 parties are mapped at least: 3 choices were proven, the smallest first, and no smaller one serves."},
-		"one keeps":         {[]string{alike, "--keep", "old-orangery"}, 0, "Mapping Old Orangery glasshouse: it keeps its range, as was asked"},
-		"nothing may":       {[]string{stories + "two-stages.yaml", "--no-boxes"}, 1, "no box may be added, as was asked"},
-		"from a pool":       {[]string{alike, "--pool", "10.223.64.0/20"}, 0, "is seen as 10.223.64.0/24"},
-		"a pool too small":  {[]string{alike, "--pool", "10.223.64.0/30"}, 0, "no free /24 is left; reserve a larger range for mapping"},
-		"a bad pool":        {[]string{alike, "--pool", "10.223.64.1/20"}, 2, "--pool: "},
-		"nobody":            {[]string{alike, "--for", "ghost"}, 2, `--for: 0 things are called "ghost"; give the path of one, such as`},
-		"no such option":    {[]string{alike, "--option", "99"}, 2, "--option 99: there are options 1 to"},
-		"a refused option":  {[]string{alike, "--option", "4"}, 2, "is refused: "},
-		"nothing collides":  {[]string{stories + "way-out.yaml"}, 2, "nothing collides that is not answered; name parties with --for"},
+		"the first": {[]string{alike}, 0, "1. Map Old Orangery glasshouse and Peatside Nursery glasshouse one " +
+			"to one\n   First, since"},
+		"why both": {[]string{alike}, 0, "because Old Orangery must know Peatside Nursery glasshouse and holds " +
+			"Old Orangery glasshouse itself"},
+		"for parties": {[]string{huts, "--for", "alder-hut", "--for", "birch-hut"}, 0, "2 places collide, "},
+		"the fewest": {[]string{alike, "--check-least"}, 0, "2 parties are mapped at least: 3 choices were " +
+			"proven, the smallest first, and no smaller one serves."},
+		"one keeps": {[]string{alike, "--keep", "old-orangery"}, 0, "Mapping Old Orangery glasshouse: it keeps " +
+			"its range, as was asked"},
+		"nothing may": {[]string{stories + "two-stages.yaml", "--no-boxes"}, 1, "no box may be added, as was asked"},
+		"from a pool": {[]string{alike, "--pool", "10.223.64.0/20"}, 0, "is seen as 10.223.64.0/24"},
+		"a pool too small": {[]string{alike, "--pool", "10.223.64.0/30"}, 0, "no free /24 is left; reserve a larger " +
+			"range for mapping"},
+		"a bad pool": {[]string{alike, "--pool", "10.223.64.1/20"}, 2, "--pool: "},
+		"nobody": {[]string{alike, "--for", "ghost"}, 2,
+			`--for: 0 things are called "ghost"; give the path of one, such as`},
+		"no such option":   {[]string{alike, "--option", "99"}, 2, "--option 99: there are options 1 to"},
+		"a refused option": {[]string{alike, "--option", "4"}, 2, "is refused: "},
+		"nothing collides": {[]string{stories + "way-out.yaml"}, 2, "nothing collides that is not answered; name " +
+			"parties with --for"},
 		"today, not built":  {[]string{stories + "peers.yaml", "--today"}, 1, "refused: "},
 		"no file":           {nil, 2, "give one design file"},
 		"the ledger":        {[]string{"ledger", alike}, 0, "Nothing is translated: everyone is seen by their real address."},
@@ -60,13 +67,20 @@ func TestAnOptionIsWrittenAndHolds(t *testing.T) {
 	require.Zero(t, code, said+err)
 	code, said, err = run(t, "check", out)
 	assert.Zero(t, code, said+err)
-	code, _, err = run(t, "walk", out, "--from", "orangery-controller", "--to", "peatside-nursery/glasshouse/controller", "--port", "502")
+	code, _, err = run(
+		t, "walk", out, "--from", "orangery-controller", "--to", "peatside-nursery/glasshouse/controller", "--port",
+		"502",
+	)
 	assert.Zero(t, code, err)
 
 	_, said, _ = run(t, "ledger", out)
 	assert.Contains(t, said, "Peatside Nursery glasshouse: 192.168.216.0/24 is seen as 10.223.1.0/24 beyond")
 	_, said, _ = run(t, "ledger", out, "--for", "old-orangery")
-	assert.Equal(t, "Peatside Nursery glasshouse controller, really 192.168.216.17\n    Old Orangery dials 10.223.1.17 (mapped)\n", said)
+	assert.Equal(
+		t,
+		"Peatside Nursery glasshouse controller, really 192.168.216.17\n    Old Orangery dials 10.223.1.17 (mapped)\n",
+		said,
+	)
 	_, said, _ = run(t, "ledger", out, "--ask", "10.223.1.17")
 	assert.Contains(t, said, "Peatside Nursery glasshouse controller, really 192.168.216.17")
 	_, said, _ = run(t, "ledger", out, "--for", "old-orangery", "--format", "csv")

@@ -23,7 +23,9 @@ func TestProfileIsCheckedAndPutIntoADesign(t *testing.T) {
 	require.NoError(t, err)
 	into := write("estate.yaml", string(demo))
 
-	code, out, _ := run(t, "profile", write("rush.yaml", strings.Replace(string(tarn), "name: Tarn", "name: Rush", 1)), "--into", into)
+	code, out, _ := run(
+		t, "profile", write("rush.yaml", strings.Replace(string(tarn), "name: Tarn", "name: Rush", 1)), "--into", into,
+	)
 	assert.Zero(t, code)
 	assert.Contains(t, out, "Rush can be used")
 	// Again, and another under the shipped one's name: each stands there once.
@@ -55,7 +57,10 @@ func TestCheckSpeaksOfLinks(t *testing.T) {
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, "half-made-peering: the peering sequencing with image analysis waits for ever")
 	assert.Contains(t, out, "fix: The half of image analysis is made")
-	code, out, _ = run(t, "handover", "../../demo/thistledown.yaml", "--party", "saltmarsh-station", "--keys", filepath.Join(t.TempDir(), "keys.json"))
+	code, out, _ = run(
+		t, "handover", "../../demo/thistledown.yaml", "--party", "saltmarsh-station", "--keys",
+		filepath.Join(t.TempDir(), "keys.json"),
+	)
 	assert.Zero(t, code)
 	assert.Contains(t, out, "bird.conf")
 }

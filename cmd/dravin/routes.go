@@ -53,9 +53,12 @@ func routesCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "routes FILE.yaml [--table PATH] [--prefix PREFIX] [--explain] [--without THING]",
 		Short: "The tables of an estate, why each entry won, and where a prefix stopped",
-		Long: "Without a flag, every table. --table takes the path of a gateway, route table, hub table, edge router or inner route;\n" +
-			"--prefix leaves the entries that touch a prefix or address, and without --table tells every table that has it and where it stopped;\n" +
-			"--explain tells the way of each entry and the rule that beat each rival; --without tells what would be gained, lost and moved.",
+		Long: "Without a flag, every table. --table takes the path of a gateway, route table, hub table, edge router or " +
+			"inner route;\n" +
+			"--prefix leaves the entries that touch a prefix or address, and without --table tells every table that has it " +
+			"and where it stopped;\n" +
+			"--explain tells the way of each entry and the rule that beat each rival; --without tells what would be " +
+			"gained, lost and moved.",
 		Args: exactly(1, "one design file"),
 		RunE: func(c *cobra.Command, args []string) error {
 			asked.without, under.without = under.without, nil
@@ -74,7 +77,9 @@ func routesCommand() *cobra.Command {
 	under.add(c)
 	c.Flags().StringVar(&asked.table, "table", "", "the path of what the table is of")
 	c.Flags().StringVar(&asked.prefix, "prefix", "", "a prefix or address")
-	c.Flags().BoolVar(&asked.explain, "explain", false, "tell the way of each entry, and each rival with the rule that beat it")
+	c.Flags().BoolVar(
+		&asked.explain, "explain", false, "tell the way of each entry, and each rival with the rule that beat it",
+	)
 	return c
 }
 
@@ -107,7 +112,13 @@ func answerRoutes(s *snapshot.Solved, asked routesAsked) (a routesAnswer, err er
 	if asked.table != "" {
 		found := d.Find(asked.table, route.PointKinds...)
 		if len(found) != 1 {
-			return a, fmt.Errorf("--table: %d things with a table are called %q; give the path of a gateway, route table, hub table, edge router or inner route, such as %s", len(found), asked.table, d.Path(points[0].ID))
+			return a, fmt.Errorf(
+				"--table: %d things with a table are called %q; give the path of a gateway, route table, hub table, edge "+
+					"router or inner route, such as %s",
+				len(found),
+				asked.table,
+				d.Path(points[0].ID),
+			)
 		}
 		points = nil
 		for _, segment := range route.Instances(d, found[0]) {
@@ -118,7 +129,9 @@ func answerRoutes(s *snapshot.Solved, asked routesAsked) (a routesAnswer, err er
 		return a, errors.New("--explain: say of what, by --table or --prefix")
 	}
 	for _, point := range points {
-		t := tableAnswer{Table: d.Path(point.ID), Segment: d.Path(point.Segment), Title: point.Title, Routes: []route.Route{}}
+		t := tableAnswer{
+			Table: d.Path(point.ID), Segment: d.Path(point.Segment), Title: point.Title, Routes: []route.Route{},
+		}
 		for _, r := range point.Routes {
 			if !p.IsValid() || r.Prefix.Overlaps(p) {
 				t.Routes = append(t.Routes, r)
@@ -136,7 +149,13 @@ func answerRoutes(s *snapshot.Solved, asked routesAsked) (a routesAnswer, err er
 		}
 	}
 	for _, t := range s.Tables.Troubles() {
-		a.Troubles = append(a.Troubles, fmt.Sprintf("%v: %s", t.Prefixes, map[bool]string{true: "no outcome lasts", false: "the outcome depends on who is heard first"}[t.Never]))
+		a.Troubles = append(
+			a.Troubles,
+			fmt.Sprintf(
+				"%v: %s", t.Prefixes,
+				map[bool]string{true: "no outcome lasts", false: "the outcome depends on who is heard first"}[t.Never],
+			),
+		)
 	}
 	if asked.table == "" && !p.IsValid() {
 		a.Limits, a.Sessions = s.Tables.Uses(), s.Tables.Sessions()
@@ -250,7 +269,9 @@ func printEffect(w io.Writer, e snapshot.Effect) {
 		}
 	}
 	for _, f := range e.Flows {
-		fmt.Fprintf(w, "%s: %s to %s on %s\n", map[bool]string{true: "starts", false: "stops"}[f.Works], f.From, f.To, f.What)
+		fmt.Fprintf(
+			w, "%s: %s to %s on %s\n", map[bool]string{true: "starts", false: "stops"}[f.Works], f.From, f.To, f.What,
+		)
 	}
 	if len(e.Tables)+len(e.Flows) == 0 {
 		fmt.Fprintln(w, "nothing differs")

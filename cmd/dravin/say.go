@@ -18,7 +18,9 @@ func sayCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   `say FILE "LINE"... [-o OUT]`,
 		Short: "Make and change things in a design by saying them; without lines, write the design as sayings",
-		Long:  "Each line is one saying; docs/sayings.md has the language. Nothing is written unless all of it is understood. Without -o it is only told what would be done. With --new NAME it begins with an empty design and needs no FILE.",
+		Long: "Each line is one saying; docs/sayings.md has the language. Nothing is written unless all of it is " +
+			"understood. Without -o it is only told what would be done. With --new NAME it begins with an empty design and " +
+			"needs no FILE.",
 		RunE: func(c *cobra.Command, args []string) error {
 			d, lines, err := spoken(args, fresh)
 			if err != nil {
@@ -69,7 +71,10 @@ func spoken(args []string, fresh string) (*design.Design, []string, error) {
 func printUnderstood(w io.Writer, u command.Understood) {
 	for _, l := range u.Lines {
 		for _, p := range l.Problems {
-			fmt.Fprintf(w, "  %s\n  %s%s\n%s", l.Text, strings.Repeat(" ", p.From), strings.Repeat("^", max(p.To-p.From, 1)), p.Why)
+			fmt.Fprintf(
+				w, "  %s\n  %s%s\n%s", l.Text, strings.Repeat(" ", p.From), strings.Repeat("^", max(p.To-p.From, 1)),
+				p.Why,
+			)
 			if p.Want != "" {
 				fmt.Fprintf(w, "; %s", p.Want)
 			}

@@ -46,14 +46,19 @@ func freeAddress(t *testing.T) string {
 
 // serve starts a server and returns what it says; the test ends it.
 func serve(t *testing.T, listen, database, key string, more ...string) (*exec.Cmd, *output) {
-	cmd, out := exec.Command(binary, append([]string{"serve", "--listen", listen, "--database", database, "--key-file", key}, more...)...), &output{}
+	cmd, out := exec.Command(
+		binary, append([]string{"serve", "--listen", listen, "--database", database, "--key-file", key}, more...)...,
+	), &output{}
 	cmd.Stdout, cmd.Stderr = out, out
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() {
 		_ = cmd.Process.Signal(syscall.SIGTERM)
 		_ = cmd.Wait()
 	})
-	require.Eventually(t, func() bool { return strings.Contains(out.String(), "Dravin serves") }, 2*time.Minute, 20*time.Millisecond, "%s", out)
+	require.Eventually(
+		t, func() bool { return strings.Contains(out.String(), "Dravin serves") }, 2*time.Minute, 20*time.Millisecond,
+		"%s", out,
+	)
 	return cmd, out
 }
 
@@ -84,7 +89,9 @@ func TestServing(t *testing.T) {
 		assert.Equal(t, 2, code)
 		assert.Contains(t, said, "--open-to-everyone")
 	}
-	code, _, said := run(t, "serve", "--listen", "127.0.0.1:0", "--metrics", "0.0.0.0:0", "--database", pg.URL, "--key-file", key)
+	code, _, said := run(
+		t, "serve", "--listen", "127.0.0.1:0", "--metrics", "0.0.0.0:0", "--database", pg.URL, "--key-file", key,
+	)
 	assert.Equal(t, 2, code)
 	assert.Contains(t, said, "--open-to-everyone")
 
@@ -137,7 +144,15 @@ func TestADumpIsRestored(t *testing.T) {
 	at := "http://" + listen
 	require.Equal(t, 201, postTo(t, at+"/api/designs", `{"from":"demo"}`))
 	id := designs(t, listen)[0]["id"].(string)
-	require.Equal(t, 200, postTo(t, at+"/api/designs/"+id+"/changes", `{"base":0,"reason":"a hut","edits":[{"op":"put","id":"yew","object":{"id":"yew","kind":"site","name":"Yew Hut","body":{}}}]}`))
+	require.Equal(
+		t,
+		200,
+		postTo(
+			t,
+			at+"/api/designs/"+id+"/changes",
+			`{"base":0,"reason":"a hut","edits":[{"op":"put","id":"yew","object":{"id":"yew","kind":"site","name":"Yew Hut","body":{}}}]}`,
+		),
+	)
 	paths := []string{"/file?format=yaml", "/history", "/findings", "/handover"}
 	before := map[string]string{}
 	for _, p := range paths {

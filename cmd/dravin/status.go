@@ -19,8 +19,13 @@ type condition struct {
 }
 
 func (x *condition) add(c *cobra.Command) {
-	c.Flags().BoolVar(&x.today, "today", false, "count only what is ready; otherwise what is drafted or being built counts as done as planned")
-	c.Flags().StringArrayVar(&x.without, "without", nil, "take something away first: a party, gateway, link, tunnel, session, circuit, peering or attachment by its path, a zone, or a public address; may be repeated")
+	c.Flags().BoolVar(
+		&x.today, "today", false,
+		"count only what is ready; otherwise what is drafted or being built counts as done as planned",
+	)
+	c.Flags().
+		StringArrayVar(&x.without, "without", nil, "take something away first: a party, gateway, link, tunnel, session, "+
+			"circuit, peering or attachment by its path, a zone, or a public address; may be repeated")
 }
 
 // solve solves a design under the condition.

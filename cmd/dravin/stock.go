@@ -128,7 +128,9 @@ func (s *stock) groups(within bool) []overlap.Group {
 		parties := map[uint32]bool{}
 		other := component[1]
 		for _, n := range component {
-			g.Claims = append(g.Claims, overlap.Claim{Party: design.ID(s.party(n)), Title: s.party(n), Prefix: s.list.Prefixes[n]})
+			g.Claims = append(
+				g.Claims, overlap.Claim{Party: design.ID(s.party(n)), Title: s.party(n), Prefix: s.list.Prefixes[n]},
+			)
 			parties[s.list.Parties[n]] = true
 			if len(parties) == 2 && s.list.Parties[other] == s.list.Parties[component[0]] {
 				other = n

@@ -65,9 +65,14 @@ func serviceOf(proto string, port uint16) (design.Service, error) {
 
 func printProof(w io.Writer, p walk.Proof) {
 	if p.Works {
-		fmt.Fprintf(w, "works %s: %s reaches %s at %s on %s, and the reply comes back\n", p.Horizon.Word(), p.From.Title, p.To.Title, p.Dialled, p.Service)
+		fmt.Fprintf(
+			w, "works %s: %s reaches %s at %s on %s, and the reply comes back\n", p.Horizon.Word(), p.From.Title,
+			p.To.Title, p.Dialled, p.Service,
+		)
 	} else {
-		fmt.Fprintf(w, "stopped %s (%s, %s): %s\nmend: %s\n", p.Horizon.Word(), p.Stop.Code, p.Stop.Way, p.Stop.Why, p.Stop.Fix)
+		fmt.Fprintf(
+			w, "stopped %s (%s, %s): %s\nmend: %s\n", p.Horizon.Word(), p.Stop.Code, p.Stop.Way, p.Stop.Why, p.Stop.Fix,
+		)
 	}
 	if len(p.Owners) > 1 {
 		fmt.Fprintf(w, "%s is held by several parties:\n", p.Dialled)

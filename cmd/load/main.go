@@ -34,7 +34,9 @@ func main() {
 	rate := flag.Int("rate", 500, "requests a second")
 	seconds := flag.Int("seconds", 30, "how long, at most 600")
 	sites := flag.Int("sites", 300, "sites of the estate, each with a link to the head garden")
-	writes := flag.Duration("write-every", 0, "change the large estate this often; 0: only a small design beside it, once a second")
+	writes := flag.Duration(
+		"write-every", 0, "change the large estate this often; 0: only a small design beside it, once a second",
+	)
 	binary := flag.String("binary", "bin/dravin", "the server")
 	flag.Parse()
 	runtime.GOMAXPROCS(1)
@@ -67,7 +69,9 @@ func run(ctx context.Context, rate, seconds, sites int, writes time.Duration, bi
 	}
 	listen := l.Addr().String()
 	l.Close()
-	server := exec.Command(binary, "serve", "--listen", listen, "--database", pg.URL, "--key-file", filepath.Join(dir, "key"))
+	server := exec.Command(
+		binary, "serve", "--listen", listen, "--database", pg.URL, "--key-file", filepath.Join(dir, "key"),
+	)
 	if err := server.Start(); err != nil {
 		return err
 	}
@@ -98,7 +102,10 @@ type client struct {
 }
 
 func newClient(at string) *client {
-	return &client{at: at, marks: map[string]string{}, http: http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: 200}}}
+	return &client{
+		at: at, marks: map[string]string{},
+		http: http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: 200}},
+	}
 }
 
 // prepare makes the designs and learns what is in the large one.
@@ -115,7 +122,9 @@ func (c *client) prepare(sites int) error {
 	if err != nil {
 		return err
 	}
-	for to, file := range map[*string]string{&c.large: estate(sites), &c.small: "dravin: 1\nname: Small\nsites:\n  - name: Yew Hut\n"} {
+	for to, file := range map[*string]string{
+		&c.large: estate(sites), &c.small: "dravin: 1\nname: Small\nsites:\n  - name: Yew Hut\n",
+	} {
 		var made struct{ ID string }
 		if err := c.post("/api/designs", map[string]string{"from": "file", "file": file}, &made); err != nil {
 			return err
@@ -147,21 +156,60 @@ func (c *client) prepare(sites int) error {
 // it.
 func estate(sites int) string {
 	var b bytes.Buffer
-	fmt.Fprintln(&b, "dravin: 1\nname: Large estate\nsegments:\n  - name: science\nsites:\n  - name: Marrow Hill\n    gateways:\n      - name: gateway\n        addresses: 198.51.100.1\n    lans:\n      - name: data room\n        prefixes: 10.208.0.0/24\n        endpoints:\n          - name: logger\n            addresses: 10.208.0.10")
+	fmt.Fprintln(
+		&b,
+		"dravin: 1\nname: Large estate\nsegments:\n  - name: science\nsites:\n  - name: Marrow Hill\n    gateways:\n    "+
+			"  - name: gateway\n        addresses: 198.51.100.1\n    lans:\n      - name: data room\n        prefixes: "+
+			"10.208.0.0/24\n        endpoints:\n          - name: logger\n            addresses: 10.208.0.10",
+	)
 	for n := range sites {
-		fmt.Fprintf(&b, "  - name: Station %d\n    gateways:\n      - name: gateway\n        addresses: 203.0.%d.%d\n    lans:\n", n+1, 113+n/250, n%250+1)
+		fmt.Fprintf(
+			&b,
+			"  - name: Station %d\n    gateways:\n      - name: gateway\n        addresses: 203.0.%d.%d\n    lans:\n",
+			n+1, 113+n/250, n%250+1,
+		)
 		for k := range 2 {
-			fmt.Fprintf(&b, "      - name: plot %d\n        prefixes: 10.%d.%d.0/24\n        endpoints:\n          - name: host %d\n            addresses: 10.%d.%d.10\n            answers: tcp/502\n", k+1, 212+(2*n+k)/256, (2*n+k)%256, k+1, 212+(2*n+k)/256, (2*n+k)%256)
+			fmt.Fprintf(
+				&b,
+				"      - name: plot %d\n        prefixes: 10.%d.%d.0/24\n        endpoints:\n          - name: host %d\n      "+
+					"      addresses: 10.%d.%d.10\n            answers: tcp/502\n",
+				k+1,
+				212+(2*n+k)/256,
+				(2*n+k)%256,
+				k+1,
+				212+(2*n+k)/256,
+				(2*n+k)%256,
+			)
 		}
 	}
 	fmt.Fprintln(&b, "links:")
 	for n := range sites {
-		fmt.Fprintf(&b, "  - name: Station %[1]d to Marrow Hill\n    routing: static\n    ends:\n      - gateway: station-%[1]d/gateway\n        routes: 10.208.0.0/24\n      - gateway: marrow-hill/gateway\n        routes: [10.%[2]d.%[3]d.0/24, 10.%[4]d.%[5]d.0/24]\n    tunnels:\n      - name: tunnel 1\n        outside: [203.0.%[6]d.%[7]d, 198.51.100.1]\n        inside: [169.254.%[8]d.%[9]d/30, 169.254.%[8]d.%[10]d/30]\n",
-			n+1, 212+(2*n)/256, (2*n)%256, 212+(2*n+1)/256, (2*n+1)%256, 113+n/250, n%250+1, 128+n/64, n%64*4+1, n%64*4+2)
+		fmt.Fprintf(
+			&b,
+			"  - name: Station %[1]d to Marrow Hill\n    routing: static\n    ends:\n      - gateway: "+
+				"station-%[1]d/gateway\n        routes: 10.208.0.0/24\n      - gateway: marrow-hill/gateway\n        routes: "+
+				"[10.%[2]d.%[3]d.0/24, 10.%[4]d.%[5]d.0/24]\n    tunnels:\n      - name: tunnel 1\n        outside: "+
+				"[203.0.%[6]d.%[7]d, 198.51.100.1]\n        inside: [169.254.%[8]d.%[9]d/30, 169.254.%[8]d.%[10]d/30]\n",
+			n+1,
+			212+(2*n)/256,
+			(2*n)%256,
+			212+(2*n+1)/256,
+			(2*n+1)%256,
+			113+n/250,
+			n%250+1,
+			128+n/64,
+			n%64*4+1,
+			n%64*4+2,
+		)
 	}
 	fmt.Fprintln(&b, "intents:")
 	for n := range sites / 5 {
-		fmt.Fprintf(&b, "  - name: logger polls station %[1]d\n    from: marrow-hill/data-room/logger\n    to: station-%[1]d/plot-1/host-1\n    service: tcp/502\n", n+1)
+		fmt.Fprintf(
+			&b,
+			"  - name: logger polls station %[1]d\n    from: marrow-hill/data-room/logger\n    to: "+
+				"station-%[1]d/plot-1/host-1\n    service: tcp/502\n",
+			n+1,
+		)
 	}
 	return b.String()
 }
@@ -222,7 +270,10 @@ func (c *client) views() []view {
 		{"walk", 7, func() string {
 			return c.large + "/walk?service=tcp%2F502&from=" + one(c.hosts) + "&to=" + one(c.hosts)
 		}},
-		{"search", 7, func() string { return c.large + "/search?q=" + url.QueryEscape(fmt.Sprint("station ", rand.IntN(300))) }},
+		{
+			"search", 7,
+			func() string { return c.large + "/search?q=" + url.QueryEscape(fmt.Sprint("station ", rand.IntN(300))) },
+		},
 	}
 }
 
@@ -309,7 +360,26 @@ func (c *client) write(out chan<- took, ending <-chan struct{}) {
 			id := fmt.Sprint("yew", n)
 			err := c.get(path, &state)
 			if err == nil {
-				err = c.post(path+"/changes", map[string]any{"base": state.Position, "reason": "a hut", "edits": []any{map[string]any{"op": "put", "id": id, "object": map[string]any{"id": id, "kind": "site", "name": fmt.Sprint("Yew Hut ", n), "body": map[string]any{}}}}}, &state)
+				err = c.post(
+					path+"/changes",
+					map[string]any{
+						"base":   state.Position,
+						"reason": "a hut",
+						"edits": []any{
+							map[string]any{
+								"op": "put",
+								"id": id,
+								"object": map[string]any{
+									"id":   id,
+									"kind": "site",
+									"name": fmt.Sprint("Yew Hut ", n),
+									"body": map[string]any{},
+								},
+							},
+						},
+					},
+					&state,
+				)
 			}
 			t := took{name: "change", latency: time.Since(due), status: 200}
 			if err != nil {
@@ -321,8 +391,13 @@ func (c *client) write(out chan<- took, ending <-chan struct{}) {
 }
 
 func (c *client) report(all []took, rate, seconds, sites int) {
-	fmt.Printf("%d sites, %d requests a second for %d s, one core for the client, %d for all\n", sites, rate, seconds, runtime.NumCPU())
-	fmt.Printf("%-10s %8s %8s %8s %8s %8s %8s %8s\n", "", "count", "p50 ms", "p95 ms", "p99 ms", "max ms", "failed", "304s")
+	fmt.Printf(
+		"%d sites, %d requests a second for %d s, one core for the client, %d for all\n", sites, rate, seconds,
+		runtime.NumCPU(),
+	)
+	fmt.Printf(
+		"%-10s %8s %8s %8s %8s %8s %8s %8s\n", "", "count", "p50 ms", "p95 ms", "p99 ms", "max ms", "failed", "304s",
+	)
 	names := []string{"all"}
 	for _, v := range c.views() {
 		names = append(names, v.name)
@@ -347,6 +422,9 @@ func (c *client) report(all []took, rate, seconds, sites int) {
 		}
 		slices.Sort(times)
 		at := func(q float64) float64 { return times[int(q*float64(len(times)-1))].Seconds() * 1000 }
-		fmt.Printf("%-10s %8d %8.1f %8.1f %8.1f %8.1f %8d %8d\n", name, len(times), at(.5), at(.95), at(.99), at(1), failed, unchanged)
+		fmt.Printf(
+			"%-10s %8d %8.1f %8.1f %8.1f %8.1f %8d %8d\n", name, len(times), at(.5), at(.95), at(.99), at(1), failed,
+			unchanged,
+		)
 	}
 }

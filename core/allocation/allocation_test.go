@@ -38,7 +38,14 @@ func TestTakenForWhat(t *testing.T) {
 		"10.208.9.20/32":    {true, true, true},  // listened on
 		"10.222.0.0/16":     {false, false, false},
 	} {
-		assert.Equal(t, want, [3]bool{covered(allocation.ForMapping(d), text), covered(allocation.ForInside(d), text), covered(allocation.ForHolding(d, nil, ""), text)}, text)
+		assert.Equal(
+			t, want,
+			[3]bool{
+				covered(allocation.ForMapping(d), text), covered(allocation.ForInside(d), text),
+				covered(allocation.ForHolding(d, nil, ""), text),
+			},
+			text,
+		)
 	}
 	id := func(path string, k design.Kind) design.ID { return d.Find(path, k)[0].ID }
 	alone := allocation.ForHolding(d, []design.ID{id("alder-hut", design.KindSite)}, "")
@@ -53,9 +60,10 @@ func TestTakenForWhat(t *testing.T) {
 func TestWhoHasAnAddressAmongHosts(t *testing.T) {
 	d := trust(t)
 	for path, taken := range map[string][]string{
-		"marrow-hill/data-room": {"10.214.0.20", "10.214.0.254", "10.214.0.253", "10.214.1.250"}, // a host, inner routers, a listener
-		"rowan-hut/hut":         {"192.168.211.40", "192.168.211.250"},                           // a host, the relay
-		"catalogue/border":      {"10.208.9.4", "10.208.9.20"},                                   // a box, what it listens on
+		"marrow-hill/data-room": {"10.214.0.20", "10.214.0.254", "10.214.0.253", "10.214.1.250"},
+		// a host, inner routers, a listener
+		"rowan-hut/hut":    {"192.168.211.40", "192.168.211.250"}, // a host, the relay
+		"catalogue/border": {"10.208.9.4", "10.208.9.20"},         // a box, what it listens on
 	} {
 		place := d.Find(path, design.KindLAN, design.KindSubnet)[0]
 		got := allocation.Hosts(d, place.ID)

@@ -24,9 +24,15 @@ func large(hubs, gateways, networks, total int) *bgp.Network {
 	session := func(a, b string, asnA, asnB uint32) {
 		k := len(n.Sessions)
 		end := func(key string, asn uint32, last int) bgp.End {
-			return bgp.End{Speaker: key, Into: []string{key}, ASN: asn, Address: netip.AddrFrom4([4]byte{169, 254, byte(128 + k>>6), byte(k<<2 + last)}), Families: [2]bool{true, true}, Out: all}
+			return bgp.End{
+				Speaker: key, Into: []string{key}, ASN: asn,
+				Address:  netip.AddrFrom4([4]byte{169, 254, byte(128 + k>>6), byte(k<<2 + last)}),
+				Families: [2]bool{true, true}, Out: all,
+			}
 		}
-		n.Sessions = append(n.Sessions, &bgp.Session{Key: fmt.Sprint(k), Ends: [2]bgp.End{end(a, asnA, 1), end(b, asnB, 2)}})
+		n.Sessions = append(
+			n.Sessions, &bgp.Session{Key: fmt.Sprint(k), Ends: [2]bgp.End{end(a, asnA, 1), end(b, asnB, 2)}},
+		)
 	}
 	for h := range hubs {
 		hub := &bgp.Speaker{Key: fmt.Sprint("hub ", h), RouterID: id(h)}
@@ -37,7 +43,13 @@ func large(hubs, gateways, networks, total int) *bgp.Network {
 	}
 	for g := range gateways {
 		key := fmt.Sprint("gateway ", g)
-		n.Speakers = append(n.Speakers, &bgp.Speaker{Key: key, RouterID: id(1000 + g), Multipath: true, Own: []bgp.Originated{{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{172, 29, byte(g), 0}), 24)}}})
+		n.Speakers = append(
+			n.Speakers,
+			&bgp.Speaker{
+				Key: key, RouterID: id(1000 + g), Multipath: true,
+				Own: []bgp.Originated{{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{172, 29, byte(g), 0}), 24)}},
+			},
+		)
 		session(fmt.Sprint("hub ", g%hubs), key, uint32(4200000000+g%hubs), uint32(4200100000+g))
 	}
 	for h := range hubs { // a chain of hubs, so that all know all
@@ -59,7 +71,9 @@ func BenchmarkFromNothing(b *testing.B) {
 				runtime.KeepAlive(r)
 			}
 			b.ReportMetric(float64(m.HeapAlloc)/(1<<20), "MB-heap")
-			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/float64(total*len(n.Sessions)), "ns/route-session")
+			b.ReportMetric(
+				float64(b.Elapsed().Nanoseconds())/float64(b.N)/float64(total*len(n.Sessions)), "ns/route-session",
+			)
 		})
 	}
 }
@@ -84,7 +98,10 @@ func BenchmarkOnePrefixMore(b *testing.B) {
 	for k := 0; b.Loop(); k++ {
 		next := &bgp.Network{Speakers: append([]*bgp.Speaker{}, n.Speakers...), Sessions: n.Sessions}
 		s := *n.Speakers[7]
-		s.Own = append(append([]bgp.Originated{}, s.Own...), bgp.Originated{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 223, byte(k >> 8), byte(k)}), 32)})
+		s.Own = append(
+			append([]bgp.Originated{}, s.Own...),
+			bgp.Originated{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 223, byte(k >> 8), byte(k)}), 32)},
+		)
 		next.Speakers[7] = &s
 		r.Update(next)
 	}
@@ -102,7 +119,11 @@ func ruled() *bgp.Network {
 			hub := fmt.Sprint("hub ", (g+7)%50)
 			again.Ends[0].Speaker, again.Ends[0].Into = hub, []string{hub}
 			again.Ends[0].ASN = uint32(4200000000 + (g+7)%50)
-			again.Ends[0].Address, again.Ends[1].Address = netip.AddrFrom4([4]byte{169, 254, byte(200 + g>>6), byte(g<<2 + 1)}), netip.AddrFrom4([4]byte{169, 254, byte(200 + g>>6), byte(g<<2 + 2)})
+			again.Ends[0].Address, again.Ends[1].Address = netip.AddrFrom4(
+				[4]byte{169, 254, byte(200 + g>>6), byte(g<<2 + 1)},
+			), netip.AddrFrom4(
+				[4]byte{169, 254, byte(200 + g>>6), byte(g<<2 + 2)},
+			)
 			n.Sessions = append(n.Sessions, &again)
 		}
 	}

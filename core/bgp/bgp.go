@@ -179,8 +179,22 @@ const (
 	Shares // equal down to the metric: both are used
 )
 
-var whyWords = [...]string{"it is the only one", "the next hop of the other can not be used", "its own ranges go first", "what comes this way is preferred", "what carries its own segment goes first", "higher local preference", "shorter AS path",
-	"better origin", "lower MED from the same neighbour", "external before internal", "lower router ID", "shorter cluster list", "lower address of the neighbour", "equal: both are used"}
+var whyWords = [...]string{
+	"it is the only one",
+	"the next hop of the other can not be used",
+	"its own ranges go first",
+	"what comes this way is preferred",
+	"what carries its own segment goes first",
+	"higher local preference",
+	"shorter AS path",
+	"better origin",
+	"lower MED from the same neighbour",
+	"external before internal",
+	"lower router ID",
+	"shorter cluster list",
+	"lower address of the neighbour",
+	"equal: both are used",
+}
 
 func (w Why) String() string { return whyWords[w] }
 

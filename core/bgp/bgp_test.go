@@ -20,7 +20,9 @@ func pfx(s string) netip.Prefix { return netip.MustParsePrefix(s) }
 func speakers(own ...string) *bgp.Network {
 	n := &bgp.Network{}
 	for k, p := range own {
-		s := &bgp.Speaker{Key: string(rune('a' + k)), RouterID: netip.AddrFrom4([4]byte{192, 0, 2, byte(k + 1)}), Multipath: true}
+		s := &bgp.Speaker{
+			Key: string(rune('a' + k)), RouterID: netip.AddrFrom4([4]byte{192, 0, 2, byte(k + 1)}), Multipath: true,
+		}
 		if p != "" {
 			s.Own = []bgp.Originated{{Prefix: pfx(p)}}
 		}
@@ -35,7 +37,10 @@ var all = []bgp.Rule{{}}
 func join(n *bgp.Network, a, b string, asnA, asnB uint32, set ...func(a, b *bgp.End)) *bgp.Session {
 	k := byte(len(n.Sessions))
 	end := func(key string, asn uint32, last byte) bgp.End {
-		return bgp.End{Speaker: key, Into: []string{key}, Group: key, ASN: asn, Address: netip.AddrFrom4([4]byte{169, 254, 140, 4*k + last}), Families: [2]bool{true, true}, Out: all}
+		return bgp.End{
+			Speaker: key, Into: []string{key}, Group: key, ASN: asn,
+			Address: netip.AddrFrom4([4]byte{169, 254, 140, 4*k + last}), Families: [2]bool{true, true}, Out: all,
+		}
 	}
 	s := &bgp.Session{Key: fmt.Sprint(a, b, k), Ends: [2]bgp.End{end(a, asnA, 1), end(b, asnB, 2)}}
 	for _, f := range set {
@@ -62,7 +67,8 @@ func TestWhatDecides(t *testing.T) {
 		"local preference first": {func(_, l *bgp.End) { l.In = []bgp.Rule{{LocalPref: 200}} }, 2, bgp.HigherLocalPref},
 		"a preferred session":    {func(_, l *bgp.End) { l.Weight = 1 }, 2, bgp.Weighted},
 		"prepended away":         {func(s, _ *bgp.End) { s.In = []bgp.Rule{{Prepend: 2}} }, 2, bgp.ShorterPath},
-		"the better origin":      {func(s, _ *bgp.End) { s.In = []bgp.Rule{{Prepend: 1, Origin: bgp.EGP}} }, 2, bgp.BetterOrigin},
+		"the better origin": {func(s, _ *bgp.End) { s.In = []bgp.Rule{{Prepend: 1, Origin: bgp.EGP}} }, 2,
+			bgp.BetterOrigin},
 	} {
 		n := speakers(p, "", "")
 		short := join(n, "a", "c", 64501, 64503)
@@ -104,7 +110,9 @@ func TestWhereRoutesStop(t *testing.T) {
 		r := bgp.Solve(n)
 		_, has := r.Best("c", pfx(p))
 		assert.False(t, has, name)
-		k := slices.IndexFunc(r.Trace(pfx(p)).Tells, func(x bgp.Advertises) bool { return x.Session == bc && x.End == 0 })
+		k := slices.IndexFunc(
+			r.Trace(pfx(p)).Tells, func(x bgp.Advertises) bool { return x.Session == bc && x.End == 0 },
+		)
 		require.GreaterOrEqual(t, k, 0, name)
 		assert.Equal(t, c.stop, r.Trace(pfx(p)).Tells[k].Stop, name)
 		if name == "limit" {
@@ -175,9 +183,14 @@ func TestOutcomesThatDoNotLast(t *testing.T) {
 func random(r *rand.Rand, k int) *bgp.Network {
 	n := &bgp.Network{}
 	for s := range k {
-		x := &bgp.Speaker{Key: fmt.Sprint("s", s), RouterID: netip.AddrFrom4([4]byte{192, 0, 2, byte(s)}), Multipath: r.IntN(2) == 0}
+		x := &bgp.Speaker{
+			Key: fmt.Sprint("s", s), RouterID: netip.AddrFrom4([4]byte{192, 0, 2, byte(s)}), Multipath: r.IntN(2) == 0,
+		}
 		for m := range 1 + r.IntN(3) {
-			x.Own = append(x.Own, bgp.Originated{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(212 + m), byte(s), 0}), 24)})
+			x.Own = append(
+				x.Own,
+				bgp.Originated{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(212 + m), byte(s), 0}), 24)},
+			)
 		}
 		if r.IntN(3) == 0 {
 			x.Summaries = []bgp.Summary{{Prefix: pfx("10.213.0.0/16"), Hide: r.IntN(2) == 0}}
@@ -189,7 +202,13 @@ func random(r *rand.Rand, k int) *bgp.Network {
 			if o != s {
 				join(n, fmt.Sprint("s", s), fmt.Sprint("s", o), uint32(64496+s), uint32(64496+o), func(a, b *bgp.End) {
 					if r.IntN(4) == 0 {
-						b.In = []bgp.Rule{{Range: &bgp.Range{Prefix: pfx("10.212.0.0/16"), From: 16, To: 24}, LocalPref: 150, Action: bgp.GoOn}, {}}
+						b.In = []bgp.Rule{
+							{
+								Range: &bgp.Range{Prefix: pfx("10.212.0.0/16"), From: 16, To: 24}, LocalPref: 150,
+								Action: bgp.GoOn,
+							},
+							{},
+						}
 					}
 					if r.IntN(6) == 0 {
 						a.Out = nil
@@ -206,7 +225,9 @@ func tables(r *bgp.Result, n *bgp.Network) (out []string) {
 	for _, s := range n.Speakers {
 		for _, e := range r.Table(s.Key) {
 			for _, x := range e.Routes {
-				out = append(out, fmt.Sprint(s.Key, e.Prefix, e.By, e.Chance, e.Rivals, x.Path, x.LocalPref, x.NextHop, x.Own()))
+				out = append(
+					out, fmt.Sprint(s.Key, e.Prefix, e.By, e.Chance, e.Rivals, x.Path, x.LocalPref, x.NextHop, x.Own()),
+				)
 			}
 		}
 	}
@@ -226,7 +247,12 @@ func TestUpdateIsAsFromNothing(t *testing.T) {
 			s := *next.Speakers[k]
 			switch r.IntN(3) {
 			case 0:
-				s.Own = append(slices.Clone(s.Own), bgp.Originated{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 213, byte(100 + r.IntN(9)), 0}), 24)})
+				s.Own = append(
+					slices.Clone(s.Own),
+					bgp.Originated{
+						Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 213, byte(100 + r.IntN(9)), 0}), 24),
+					},
+				)
 			case 1:
 				s.Own = s.Own[:len(s.Own)-min(1, len(s.Own))]
 			case 2:

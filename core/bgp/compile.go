@@ -82,7 +82,10 @@ func (s Summary) parts() Range {
 }
 
 func compile(n *Network, down map[int32]Down) *compiled {
-	c := &compiled{Network: n, speaker: make(map[string]int32, len(n.Speakers)), ranges: rangeTable{id: map[Range]int32{}}, down: down}
+	c := &compiled{
+		Network: n, speaker: make(map[string]int32, len(n.Speakers)), ranges: rangeTable{id: map[Range]int32{}},
+		down: down,
+	}
 	for k, s := range n.Speakers {
 		c.speaker[s.Key] = int32(k)
 		for _, x := range s.Summaries {
@@ -90,7 +93,9 @@ func compile(n *Network, down map[int32]Down) *compiled {
 		}
 	}
 	count := 2 * len(n.Sessions)
-	c.ends, c.into, c.speaks, c.slotAt = make([]*End, count), make([][]int32, count), make([]int32, count), make([][]int32, count)
+	c.ends, c.into, c.speaks, c.slotAt = make([]*End, count), make([][]int32, count), make([]int32, count), make(
+		[][]int32, count,
+	)
 	c.away = make([][]uint32, count)
 	c.policy = make([]policy, 2*count)
 	c.outs, c.slots = make([][]int32, len(n.Speakers)), make([][]int32, len(n.Speakers))

@@ -68,7 +68,8 @@ func (s *solver) mayAdvertise(e int32, r *Route, internal bool) Stop {
 		return BackToSender
 	case len(r.Only) > 0 && !slices.Contains(r.Only, near.Group):
 		return ElsewhereOnly
-	case slices.Contains(r.Communities, noAdvertise), !internal && (slices.Contains(r.Communities, noExport) || slices.Contains(r.Communities, noSubConfed)):
+	case slices.Contains(r.Communities, noAdvertise), !internal &&
+		(slices.Contains(r.Communities, noExport) || slices.Contains(r.Communities, noSubConfed)):
 		return NoExport
 	case internal && r.Internal && !near.Client && !r.Client:
 		return SplitHorizon
@@ -179,7 +180,8 @@ func (x *Rule) fits(r *Route) bool {
 		x.Longest != 0 && len(r.Path) > int(x.Longest):
 		return false
 	}
-	return len(x.Has) == 0 || slices.ContainsFunc(x.Has, func(c negotiate.Community) bool { return slices.Contains(r.Communities, c) })
+	return len(x.Has) == 0 ||
+		slices.ContainsFunc(x.Has, func(c negotiate.Community) bool { return slices.Contains(r.Communities, c) })
 }
 
 // set does what a rule says to a route.
@@ -199,7 +201,9 @@ func (x *Rule) set(r *Route, asn uint32) {
 	if len(x.Take)+len(x.Add) == 0 {
 		return
 	}
-	list := slices.DeleteFunc(slices.Clone(r.Communities), func(c negotiate.Community) bool { return slices.Contains(x.Take, c) })
+	list := slices.DeleteFunc(
+		slices.Clone(r.Communities), func(c negotiate.Community) bool { return slices.Contains(x.Take, c) },
+	)
 	for _, c := range x.Add {
 		if !slices.Contains(list, c) {
 			list = append(list, c)

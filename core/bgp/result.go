@@ -121,7 +121,9 @@ func (c *compiled) once(look lookup) *Result {
 	originated := map[netip.Prefix][]origination{}
 	for n, s := range c.Speakers {
 		for _, o := range s.Own {
-			originated[o.Prefix] = append(originated[o.Prefix], origination{speaker: int32(n), quiet: o.Quiet, only: onlyOf(o)})
+			originated[o.Prefix] = append(
+				originated[o.Prefix], origination{speaker: int32(n), quiet: o.Quiet, only: onlyOf(o)},
+			)
 		}
 	}
 	sums := c.summaries()
@@ -236,7 +238,8 @@ func dedupe(originated []origination) []origination {
 		switch {
 		case b.speaker != last.speaker:
 			kept = append(kept, b)
-		case len(last.only) > 0 && len(b.only) > 0 && !last.quiet && !last.summary && !slices.Contains(last.only, b.only[0]):
+		case len(last.only) > 0 && len(b.only) > 0 && !last.quiet && !last.summary &&
+			!slices.Contains(last.only, b.only[0]):
 			last.only = append(slices.Clone(last.only), b.only...)
 		}
 	}
@@ -335,9 +338,13 @@ func (r *Result) exceeded() []exceed {
 			continue
 		}
 		slices.Sort(n.hops)
-		out = append(out, exceed{Down{r.c.Sessions[key[0]/2], int(key[0] % 2), key[1] == 0, len(n.hops)}, key[0], n.hops[limit]})
+		out = append(
+			out, exceed{Down{r.c.Sessions[key[0]/2], int(key[0] % 2), key[1] == 0, len(n.hops)}, key[0], n.hops[limit]},
+		)
 	}
-	slices.SortFunc(out, func(a, b exceed) int { return cmp.Or(cmp.Compare(a.hops, b.hops), cmp.Compare(a.end, b.end)) })
+	slices.SortFunc(
+		out, func(a, b exceed) int { return cmp.Or(cmp.Compare(a.hops, b.hops), cmp.Compare(a.end, b.end)) },
+	)
 	for n := range out {
 		if out[n].hops != out[0].hops {
 			return out[:n]
@@ -423,7 +430,9 @@ func (r *Result) table(n int32) []Entry {
 }
 
 func (k *class) at(n int32) *holding {
-	if i, ok := slices.BinarySearchFunc(k.has, n, func(h holding, n int32) int { return cmp.Compare(h.speaker, n) }); ok {
+	if i, ok := slices.BinarySearchFunc(
+		k.has, n, func(h holding, n int32) int { return cmp.Compare(h.speaker, n) },
+	); ok {
 		return &k.has[i]
 	}
 	return nil

@@ -58,7 +58,10 @@ func (s *solver) begin(k *class) {
 	s.v4, s.ranges = p.Addr().Is4(), k.ranges
 	for _, b := range k.originated {
 		s.meet(b.speaker)
-		s.own[b.speaker] = &Route{Origin: max(IGP, b.origin), LocalPref: usualLocalPref, Summary: b.summary, Quiet: b.quiet, Only: b.only, At: s.c.Speakers[b.speaker].Key, session: -1}
+		s.own[b.speaker] = &Route{
+			Origin: max(IGP, b.origin), LocalPref: usualLocalPref, Summary: b.summary, Quiet: b.quiet, Only: b.only,
+			At: s.c.Speakers[b.speaker].Key, session: -1,
+		}
 		s.put(b.speaker)
 	}
 }

@@ -44,7 +44,8 @@ func (r *Result) difference(n *Network) (d difference, ok bool) {
 		if s == old {
 			continue
 		}
-		if s.Key != old.Key || s.RouterID != old.RouterID || s.Multipath != old.Multipath || !slices.Equal(s.Summaries, old.Summaries) || !slices.Equal(s.Connected, old.Connected) {
+		if s.Key != old.Key || s.RouterID != old.RouterID || s.Multipath != old.Multipath ||
+			!slices.Equal(s.Summaries, old.Summaries) || !slices.Equal(s.Connected, old.Connected) {
 			return d, false
 		}
 		have := make(map[Originated]bool, len(old.Own))
@@ -111,7 +112,10 @@ func (r *Result) patch(n *Network, news map[netip.Prefix]bool) *Result {
 	if len(news)+len(r.over) > 64+len(r.classes)/2 {
 		return nil
 	}
-	next := &Result{c: r.c.with(n), classes: r.classes, over: maps.Clone(r.over), has: r.has, more: make(map[int32][]*class, len(r.more)), down: r.down}
+	next := &Result{
+		c: r.c.with(n), classes: r.classes, over: maps.Clone(r.over), has: r.has,
+		more: make(map[int32][]*class, len(r.more)), down: r.down,
+	}
 	if next.over == nil {
 		next.over = map[netip.Prefix]*class{}
 	}
@@ -129,7 +133,9 @@ func (r *Result) patch(n *Network, news map[netip.Prefix]bool) *Result {
 	for k, s := range n.Speakers {
 		for _, o := range s.Own {
 			if news[o.Prefix] {
-				originated[o.Prefix] = append(originated[o.Prefix], origination{speaker: int32(k), quiet: o.Quiet, only: onlyOf(o)})
+				originated[o.Prefix] = append(
+					originated[o.Prefix], origination{speaker: int32(k), quiet: o.Quiet, only: onlyOf(o)},
+				)
 			}
 		}
 	}
@@ -256,7 +262,8 @@ func differing(c *compiled, a, b []holding) []string {
 }
 
 func (h *holding) same(o *holding) bool {
-	return h.by == o.by && h.chance == o.chance && h.rivals == o.rivals && slices.EqualFunc(h.routes, o.routes, (*Route).same) && slices.EqualFunc(h.lost, o.lost, (*Route).same)
+	return h.by == o.by && h.chance == o.chance && h.rivals == o.rivals &&
+		slices.EqualFunc(h.routes, o.routes, (*Route).same) && slices.EqualFunc(h.lost, o.lost, (*Route).same)
 }
 
 // same compares two routes with the way that they came.
@@ -273,7 +280,12 @@ func (r *Route) same(o *Route) bool {
 }
 
 func (r *Route) alike(o *Route) bool {
-	return r.Own() == o.Own() && (r.Own() || r.Session.Key == o.Session.Key && r.End == o.End) && slices.Equal(r.Path, o.Path) && r.Origin == o.Origin && r.LocalPref == o.LocalPref && r.MED == o.MED &&
-		slices.Equal(r.Communities, o.Communities) && r.NextHop == o.NextHop && r.Originator == o.Originator && slices.Equal(r.Clusters, o.Clusters) && r.Summary == o.Summary && r.Quiet == o.Quiet && slices.Equal(r.Only, o.Only) &&
+	return r.Own() == o.Own() && (r.Own() || r.Session.Key == o.Session.Key && r.End == o.End) &&
+		slices.Equal(r.Path, o.Path) && r.Origin == o.Origin && r.LocalPref == o.LocalPref && r.MED == o.MED &&
+		slices.Equal(
+			r.Communities,
+			o.Communities,
+		) && r.NextHop == o.NextHop && r.Originator == o.Originator && slices.Equal(r.Clusters, o.Clusters) &&
+		r.Summary == o.Summary && r.Quiet == o.Quiet && slices.Equal(r.Only, o.Only) &&
 		r.Weight == o.Weight && r.Away == o.Away && r.Internal == o.Internal && r.At == o.At
 }

@@ -186,7 +186,8 @@ func answers(d *design.Design, o *design.Object) (listens, among []Answer) {
 	}
 	for _, l := range d.ListenersAt(o.ID) {
 		a := l.Body.(*design.Listener).Address
-		if has := func(x Answer) bool { return x.Range.Addr() == a }; slices.Contains(own, a) || slices.ContainsFunc(listens, has) {
+		if has := func(x Answer) bool { return x.Range.Addr() == a }; slices.Contains(own, a) ||
+			slices.ContainsFunc(listens, has) {
 			continue
 		}
 		listens = append(listens, Answer{route.Alone(a), beside(d, o, route.Alone(a))})

@@ -155,11 +155,14 @@ func (w *writer) write(o *design.Object) {
 	for _, end := range endsAt(w.d, o, w.party.ID) {
 		i := Instruction{
 			ID: o.ID, Kind: o.Kind, Object: w.d.Path(o.ID), Parent: o.Parent, Name: o.Name, Party: w.party.ID, End: end,
-			Who: w.who, At: w.place(o, end), Lines: []string{}, From: []string{}, Done: design.StateOf(o) == design.Ready,
+			Who: w.who, At: w.place(o, end), Lines: []string{}, From: []string{}, Done: design.StateOf(
+				o,
+			) == design.Ready,
 			Due: w.due(o),
 		}
 		for _, id := range design.RefsOf(o) {
-			if path := w.d.Path(id); path != "" && !slices.Contains(i.From, path) && w.d.Get(id).Kind != design.KindOwner {
+			if path := w.d.Path(id); path != "" && !slices.Contains(i.From, path) &&
+				w.d.Get(id).Kind != design.KindOwner {
 				i.From = append(i.From, path)
 			}
 		}
@@ -250,15 +253,19 @@ func rest(d *design.Design, set []design.Setting, covers []string) []string {
 
 // labels are the fields whose keys do not say it.
 var labels = map[string]string{
-	"asn": "ASN", "router_id": "BGP identifier", "vpn": "kind of VPN gateway", "ike": "IKE proposals", "esp": "ESP proposals",
-	"vlan": "VLAN tag", "mtu": "MTU, bytes", "dpd": "asks whether the far end lives, every so many seconds", "mbps": "Mbit/s",
+	"asn": "ASN", "router_id": "BGP identifier", "vpn": "kind of VPN gateway", "ike": "IKE proposals",
+	"esp":  "ESP proposals",
+	"vlan": "VLAN tag", "mtu": "MTU, bytes", "dpd": "asks whether the far end lives, every so many " +
+		"seconds", "mbps": "Mbit/s",
 	"nat": "stands behind a NAT", "encapsulate": "puts ESP into UDP always (RFC 3948)", "stands": "addresses beside hosts",
 	"enters": "what comes in is routed by", "source_pool": "source pool", "hub_routes": "knows what the hubs know",
 	"allow_own": "own ASN in a path, so often", "client": "the far end is its client (RFC 4456)",
-	"keep_next_hop": "keeps next hops", "max_prefixes": "most routes taken", "password": "signs with the session's password",
+	"keep_next_hop": "keeps next hops", "max_prefixes": "most routes taken", "password": "signs with the session's " +
+		"password",
 	"learns": "learns of gateways and hubs", "public": "its hosts are reached from the internet", "state": "status",
 	"code_zone": "zone of the order code", "code": "order code", "exchange": "exchange", "list": "announces",
-	"dials": "dials", "hides": "callers are hidden behind its own address", "what": "attaches", "faults": "known to be wrong",
+	"dials": "dials", "hides": "callers are hidden behind its own address", "what": "attaches",
+	"faults": "known to be wrong",
 }
 
 func label(key string) string {

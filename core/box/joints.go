@@ -92,7 +92,10 @@ func links(t *route.Tables, gateway design.ID) []*Link {
 		if !ok || !t.Status.Intended(o) {
 			continue
 		}
-		l := &Link{ID: o.ID, Name: o.Name, Routing: b.Routing, Far: d.Title(far.Gateway), Sends: near.Routes, Remote: near.Remote}
+		l := &Link{
+			ID: o.ID, Name: o.Name, Routing: b.Routing, Far: d.Title(far.Gateway), Sends: near.Routes,
+			Remote: near.Remote,
+		}
 		for _, x := range d.Inside(o.ID, design.KindTunnel) {
 			number++ // also of what is gone, so that the others keep their interfaces
 			if !design.GoneAtAnEnd(x) {
@@ -142,7 +145,10 @@ func circuits(t *route.Tables, at design.ID) []Circuit {
 			if e.At != at || !t.Status.Intended(o) {
 				continue
 			}
-			c := Circuit{ID: o.ID, Name: o.Name, Number: n + 1, VLAN: e.VLAN, Segment: d.SegmentOf(o.ID), Up: t.Status.Of(o.ID).Up}
+			c := Circuit{
+				ID: o.ID, Name: o.Name, Number: n + 1, VLAN: e.VLAN, Segment: d.SegmentOf(o.ID),
+				Up: t.Status.Of(o.ID).Up,
+			}
 			c.Inside, c.FarInside = route.OnCircuit(d, o, k)
 			out = append(out, c)
 		}

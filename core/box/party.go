@@ -23,7 +23,9 @@ var Parties = []design.Kind{design.KindSite, design.KindNetwork, design.KindHub,
 // PartyOf resolves a party.
 func PartyOf(t *route.Tables, id design.ID) *Party {
 	o := t.Design.Get(id)
-	p := &Party{ID: id, Kind: o.Kind, Name: o.Name, Boxes: At(t, id), Instructions: Instructions(t, id), Proofs: []Proof{}}
+	p := &Party{
+		ID: id, Kind: o.Kind, Name: o.Name, Boxes: At(t, id), Instructions: Instructions(t, id), Proofs: []Proof{},
+	}
 	for _, i := range t.Design.Of(design.KindIntent) {
 		if x, ok := proof(t, i, id); ok {
 			p.Proofs = append(p.Proofs, x)
@@ -47,7 +49,10 @@ func proof(t *route.Tables, intent *design.Object, party design.ID) (p Proof, ok
 	if !d.Concerns(in.From, party) {
 		return p, false
 	}
-	p = Proof{From: d.Get(in.From).Name, Dial: "any address", Service: "every service", To: d.Get(in.To).Name, Never: in.Never}
+	p = Proof{
+		From: d.Get(in.From).Name, Dial: "any address", Service: "every service", To: d.Get(in.To).Name,
+		Never: in.Never,
+	}
 	if in.Service != (design.Service{}) {
 		p.Service = in.Service.String()
 	}

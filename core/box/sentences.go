@@ -233,7 +233,9 @@ func translations(s *says, d *design.Design, list []design.Rule) {
 
 // hookWord is where in a box a rule stands.
 func hookWord(hook string) string {
-	return map[string]string{design.Prerouting: "before the route is chosen", design.Postrouting: "after the route is chosen"}[hook]
+	return map[string]string{
+		design.Prerouting: "before the route is chosen", design.Postrouting: "after the route is chosen",
+	}[hook]
 }
 
 // RuleWords is a translation in words.
@@ -315,8 +317,11 @@ func tunnelSays(w *writer, o *design.Object, end int) says {
 	set := settings.SettingsOf(w.d, o, "")[end-1]
 	b := o.Body.(*design.Tunnel)
 	s := says{
-		does: fmt.Sprintf("%s of %s: IKEv%d from %s to %s, pre-shared key", o.Name, l.Name, set.Version, known(set.Address), known(set.Peer)),
-		why:  joins(w, l), check: "its IKE SA is established and its child SAs are installed",
+		does: fmt.Sprintf(
+			"%s of %s: IKEv%d from %s to %s, pre-shared key", o.Name, l.Name, set.Version, known(set.Address),
+			known(set.Peer),
+		),
+		why: joins(w, l), check: "its IKE SA is established and its child SAs are installed",
 		covers: []string{"outside", "inside", "ends", "segment"},
 	}
 	if len(b.Inside) == 2 {
@@ -377,7 +382,9 @@ func session(w *writer, o *design.Object, end int) says {
 		does: fmt.Sprintf(
 			"BGP: own ASN %d at %s, far ASN %d at %s, hold time %d s", set.ASN, set.Address, set.PeerASN, set.Peer, set.Hold,
 		),
-		why: "routes are learned over " + w.d.Get(o.Parent).Name, check: "the session is Established", covers: []string{"ends"},
+		why: "routes are learned over " + w.d.Get(o.Parent).Name, check: "the session is Established", covers: []string{
+			"ends",
+		},
 	}
 	carrier := w.d.Get(o.Parent)
 	if c, ok := carrier.Body.(*design.Circuit); ok && !c.Ends[end-1].Inside.IsValid() {
@@ -443,7 +450,12 @@ func circuit(w *writer, o *design.Object, end int) says {
 	}
 	sessions := len(w.d.Inside(o.ID, design.KindSession)) > 0
 	for _, r := range near.Routes {
-		s.line("%s", map[bool]string{true: "learn " + r.String() + " over it", false: "send " + r.String() + " into it"}[sessions])
+		s.line(
+			"%s",
+			map[bool]string{
+				true: "learn " + r.String() + " over it", false: "send " + r.String() + " into it",
+			}[sessions],
+		)
 	}
 	if x := w.d.Get(near.Enters); x != nil {
 		s.line("what comes in by it is routed by %s", the("table", x.Name))
@@ -608,8 +620,10 @@ func hubTable(w *writer, o *design.Object, _ int) says {
 func subnet(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.Subnet)
 	s := says{
-		does: fmt.Sprintf("%s, %s: it uses %s", the("subnet", o.Name), list(b.Prefixes), the("table", w.d.Get(b.Table).Name)),
-		why:  "hosts stand in it", check: "it is listed with this table", covers: []string{"prefixes", "table", "zone"},
+		does: fmt.Sprintf(
+			"%s, %s: it uses %s", the("subnet", o.Name), list(b.Prefixes), the("table", w.d.Get(b.Table).Name),
+		),
+		why: "hosts stand in it", check: "it is listed with this table", covers: []string{"prefixes", "table", "zone"},
 	}
 	if b.Zone != "" {
 		s.line("in %s", the("zone", b.Zone))

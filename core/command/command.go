@@ -252,7 +252,9 @@ func (r *reader) sound() *design.Design {
 	var early []design.ID
 	for _, id := range r.early {
 		o := r.d.Get(id)
-		if o != nil && (slices.ContainsFunc(design.RefsOf(o), func(to design.ID) bool { return r.d.Get(to) == nil }) || !design.Complete(o)) {
+		if o != nil &&
+			(slices.ContainsFunc(design.RefsOf(o), func(to design.ID) bool { return r.d.Get(to) == nil }) ||
+				!design.Complete(o)) {
 			early = append(early, id)
 		}
 	}
@@ -363,7 +365,10 @@ func (r *reader) wrong(from, to int, why, want string) {
 // affords reports whether n more links or copies may be drafted, and tells if not.
 func (r *reader) affords(n int) bool {
 	if r.drafts += n; r.drafts > MaxDrafts {
-		r.wrong(0, len([]rune(r.line_.Text)), fmt.Sprintf("this is the %dth link or copy", r.drafts), fmt.Sprintf("ask for at most %d at once", MaxDrafts))
+		r.wrong(
+			0, len([]rune(r.line_.Text)), fmt.Sprintf("this is the %dth link or copy", r.drafts),
+			fmt.Sprintf("ask for at most %d at once", MaxDrafts),
+		)
 		return false
 	}
 	return true

@@ -111,7 +111,12 @@ func randomObject(t *rapid.T, d *design.Design, kind design.Kind) *design.Object
 }
 
 func randomText(t *rapid.T, label string) string {
-	return rapid.SampledFrom([]string{"reed", "Fern Lodge", "in", "with note", `a "b" \ c`, "10.214.0.0/24", "/24", "next", "gateway and lan", "no", "Ümlaut, {x}", "tcp/443", "none"}).Draw(t, label)
+	return rapid.SampledFrom(
+		[]string{
+			"reed", "Fern Lodge", "in", "with note", `a "b" \ c`, "10.214.0.0/24", "/24", "next", "gateway and lan",
+			"no", "Ümlaut, {x}", "tcp/443", "none",
+		},
+	).Draw(t, label)
 }
 
 // fillRandom gives every field a random value of its type.
@@ -193,10 +198,14 @@ func randomValue(t *rapid.T, d *design.Design, at reflect.Value, f design.Field)
 }
 
 func TestAnEstateIsSaidAsOneTalks(t *testing.T) {
-	d, u := said(t, design.New("Two gardens", nil),
+	d, u := said(
+		t,
+		design.New("Two gardens", nil),
 		"segment grounds",
-		"site Marrow Hill with lan data room 10.214.0.0/22 host controls desk, lan museum store 192.168.216.0/24, gateway 198.51.100.10 asn 64501",
-		"site Peatside Nursery with lan glasshouse 192.168.216.0/24 fixed, host controller 192.168.216.17 answers tcp/502, gateway 203.0.113.20",
+		"site Marrow Hill with lan data room 10.214.0.0/22 host controls desk, lan museum store 192.168.216.0/24, "+
+			"gateway 198.51.100.10 asn 64501",
+		"site Peatside Nursery with lan glasshouse 192.168.216.0/24 fixed, host controller 192.168.216.17 answers "+
+			"tcp/502, gateway 203.0.113.20",
 		"network catalogue in tarn 10.208.0.0/16, subnet shelf a /24, host logger answers tcp/6514",
 		"give Peatside Nursery the next free /24 of 10.208.0.0/14",
 		"join Marrow Hill and catalogue by vpn",
@@ -218,8 +227,14 @@ func TestSayings(t *testing.T) {
 	for _, c := range []struct{ line, does string }{
 		{"Alder Hut hut must never reach visitors", "New intent: Alder Hut hut never reaches visitors"},
 		{"visitors must never reach science", "New intent: visitors never reaches science"},
-		{"catalogue shelf b must reach controller on tcp/502 and tcp/443 in group controls for estates", "New intent: catalogue shelf b reaches Peatside Nursery controller on tcp/502"},
-		{"logger must reach tide recorder", "New intent: catalogue logger reaches Saltmarsh Station tide recorder on tcp/443"},
+		{
+			"catalogue shelf b must reach controller on tcp/502 and tcp/443 in group controls for estates",
+			"New intent: catalogue shelf b reaches Peatside Nursery controller on tcp/502",
+		},
+		{
+			"logger must reach tide recorder",
+			"New intent: catalogue logger reaches Saltmarsh Station tide recorder on tcp/443",
+		},
 		{"copy Alder Hut 3 times as Hut #", "Copy Alder Hut as Hut 1, Hut 2, Hut 3"},
 		{"copy Dunmoss Arboretum as Fern Lodge, Reed Lodge", "Copy Dunmoss Arboretum as Fern Lodge, Reed Lodge"},
 		{"remove Peatside Nursery", "Remove Peatside Nursery and 9 things with it"},
@@ -227,13 +242,25 @@ func TestSayings(t *testing.T) {
 		{"set Marrow Hill gateway asn next", "Change Marrow Hill gateway: asn"},
 		{"set data room no gateways", "Change Marrow Hill data room: gateways"},
 		{"move Alder Hut into science", "Move Alder Hut into science"},
-		{"reserve /22 of 10.212.0.0/14 for new greenhouses use keep", "New reservation new greenhouses, 10.212.32.0/22"},
-		{"join Marrow Hill with Alder Hut, Birch Hut by vpn", "Join Marrow Hill with Alder Hut, Birch Hut: VPN with BGP"},
-		{"join Marrow Hill with *hut by vpn", "Join Marrow Hill with Alder Hut, Birch Hut, Cedar Hut, Elder Hut, 5 more: VPN with BGP"},
+		{
+			"reserve /22 of 10.212.0.0/14 for new greenhouses use keep",
+			"New reservation new greenhouses, 10.212.32.0/22",
+		},
+		{
+			"join Marrow Hill with Alder Hut, Birch Hut by vpn",
+			"Join Marrow Hill with Alder Hut, Birch Hut: VPN with BGP",
+		},
+		{
+			"join Marrow Hill with *hut by vpn",
+			"Join Marrow Hill with Alder Hut, Birch Hut, Cedar Hut, Elder Hut, 5 more: VPN with BGP",
+		},
 		{"join Marrow Hill with a*hut by vpn", "Join Marrow Hill with Alder Hut: VPN with BGP"},
 		{"join Marrow Hill and sequencing", "Compare the ways to join Marrow Hill with sequencing"},
 		{"hub grass hub in sedge", "New hub grass hub, Sedge"},
-		{"lan tool shed in Alder Hut next free /26 of 10.214.0.0/16 segment grounds", "New lan tool shed in Alder Hut, 10.214.4.0/26"},
+		{
+			"lan tool shed in Alder Hut next free /26 of 10.214.0.0/16 segment grounds",
+			"New lan tool shed in Alder Hut, 10.214.4.0/26",
+		},
 		{"subnet racks c in sequencing", "New subnet racks c in sequencing, 10.219.2.0/24"},
 		{`site "gateway with care" note "one, two"`, "New site gateway with care"},
 		{"give catalogue 10.210.0.0/16", "Change catalogue: blocks"},
@@ -255,7 +282,10 @@ func TestTroublePointsAtTheWord(t *testing.T) {
 		{"move Alder Hut into marsh", "marsh", "no segment is called that", "science"},
 		{"Alder Hut must reach logger on tcp/0", "tcp/0", "has no port from 1 to 65535", ""},
 		{"gateway 203.0.113.9", "", "where the gateway is, is not said", "in"},
-		{"remove glasshouse", "glasshouse", "2 things are called that", "old-orangery/glasshouse, peatside-nursery/glasshouse"},
+		{
+			"remove glasshouse", "glasshouse", "2 things are called that",
+			"old-orangery/glasshouse, peatside-nursery/glasshouse",
+		},
 		{"network fen", "fen", "its cloud is not said", "in Tarn"},
 		{"site Fern wiht lan", "", "", ""},
 		{"Alder Hut should reach logger", "should", "what of Alder Hut is not said", "must reach"},
@@ -305,7 +335,13 @@ func TestLinesOfABatchKeepEachOthersChanges(t *testing.T) {
 	lan := func(d *design.Design, path string) *design.LAN {
 		return d.Find(path, design.KindLAN)[0].Body.(*design.LAN)
 	}
-	two := lan(after("set Marrow Hill offices fixed\nset Marrow Hill offices note \"ring first\"\nmove Marrow Hill offices into science\ngive Marrow Hill offices 10.215.99.0/24"), "marrow-hill/offices")
+	two := lan(
+		after(
+			"set Marrow Hill offices fixed\nset Marrow Hill offices note \"ring first\"\nmove Marrow Hill offices into "+
+				"science\ngive Marrow Hill offices 10.215.99.0/24",
+		),
+		"marrow-hill/offices",
+	)
 	assert.True(t, two.Fixed)
 	assert.Equal(t, "ring first", two.Note)
 	assert.Len(t, two.Prefixes, len(lan(d, "marrow-hill/offices").Prefixes)+1)

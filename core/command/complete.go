@@ -95,7 +95,9 @@ func (r *reader) offerNames(kinds []design.Kind) {
 		}
 		text := r.d.Title(x.o.ID)
 		lower := strings.ToLower(text)
-		fits := strings.HasPrefix(lower, typed) || strings.HasPrefix(strings.ToLower(x.o.Name), typed) || strings.HasPrefix(x.path, typed)
+		fits := strings.HasPrefix(lower, typed) || strings.HasPrefix(
+			strings.ToLower(x.o.Name), typed,
+		) || strings.HasPrefix(x.path, typed)
 		if !fits || lower == typed {
 			continue
 		}

@@ -11,9 +11,15 @@ import (
 var kindWordsOf = map[design.Kind][]string{
 	design.KindOwner: {"owner"}, design.KindSegment: {"segment"}, design.KindProfile: {"profile"},
 	design.KindSite: {"site"}, design.KindNetwork: {"network", "cloud network"}, design.KindHub: {"hub"},
-	design.KindEdgeRouter: {"edge-router", "edge router"}, design.KindOutside: {"outside-party", "outside party", "partner"},
+	design.KindEdgeRouter: {
+		"edge-router",
+		"edge router",
+	}, design.KindOutside: {"outside-party", "outside party", "partner"},
 	design.KindGateway: {"gateway"}, design.KindLAN: {"lan"}, design.KindInnerRoute: {"inner-route", "inner route"},
-	design.KindTable: {"table", "route table"}, design.KindSubnet: {"subnet"}, design.KindEndpoint: {"host", "endpoint"},
+	design.KindTable: {
+		"table",
+		"route table",
+	}, design.KindSubnet: {"subnet"}, design.KindEndpoint: {"host", "endpoint"},
 	design.KindReservation: {"reservation"}, design.KindHubTable: {"hub-table", "hub table"}, design.KindLink: {"link"},
 	design.KindTunnel: {"tunnel", "strand"}, design.KindCircuit: {"circuit"}, design.KindAttachment: {"attachment"},
 	design.KindPeering: {"peering"}, design.KindSession: {"session"}, design.KindRequest: {"request"},
@@ -65,7 +71,10 @@ func fieldWords(f design.Field) []string {
 
 // singular are lists of which one may be said by its own word; those whose word is
 // also a kind's are left out.
-var singular = map[string]string{"prefixes": "prefix", "addresses": "address", "blocks": "block", "routes": "route", "ends": "end", "halves": "half", "feeds": "feed"}
+var singular = map[string]string{
+	"prefixes": "prefix", "addresses": "address", "blocks": "block", "routes": "route", "ends": "end", "halves": "half",
+	"feeds": "feed",
+}
 
 // fieldAt is the field whose word the next token is, without taking it.
 func (r *reader) fieldAt(among []design.Field) (design.Field, bool) {
@@ -121,7 +130,8 @@ func (r *reader) name(k design.Kind, more ...string) string {
 		if reservedIn(k, r.toks[r.n].text) || slices.ContainsFunc(more, r.toks[r.n].is) {
 			break
 		}
-		if next := r.n + 1; r.toks[r.n].is("the") && next < len(r.toks) && (isLiteral(r.toks[next].text) || r.toks[next].is("next") || r.toks[next].is("free")) {
+		if next := r.n + 1; r.toks[r.n].is("the") && next < len(r.toks) &&
+			(isLiteral(r.toks[next].text) || r.toks[next].is("next") || r.toks[next].is("free")) {
 			break
 		}
 		r.n++

@@ -88,7 +88,9 @@ func (n *names) find(text string, kinds []design.Kind) []*design.Object {
 			out = append(out, o)
 		}
 	}
-	if whole := slices.DeleteFunc(slices.Clone(out), func(o *design.Object) bool { return n.paths[o.ID] != key }); len(whole) > 0 {
+	if whole := slices.DeleteFunc(
+		slices.Clone(out), func(o *design.Object) bool { return n.paths[o.ID] != key },
+	); len(whole) > 0 {
 		return whole
 	}
 	return out
@@ -112,7 +114,8 @@ func (r *reader) refSpan(kinds []design.Kind) (found []*design.Object, words int
 		r.n++
 	}
 	most := 1
-	for !r.toks[r.n].quoted && r.n+most < len(r.toks) && most < mostWords && !r.toks[r.n+most].mark() && !r.toks[r.n+most].quoted {
+	for !r.toks[r.n].quoted && r.n+most < len(r.toks) && most < mostWords && !r.toks[r.n+most].mark() &&
+		!r.toks[r.n+most].quoted {
 		most++
 	}
 	for k := most; k > 0; k-- {
@@ -224,7 +227,9 @@ func (r *reader) examples(kinds []design.Kind) string {
 
 // stops reports whether a word ends a name that nobody knows.
 func (r *reader) stops(t token) bool {
-	return !t.quoted && (slices.Contains([]string{"must", "and", "with", "by", "to", "into", "on", "as", "of", "in"}, strings.ToLower(t.text)) || isLiteral(t.text))
+	return !t.quoted &&
+		(slices.Contains([]string{"must", "and", "with", "by", "to", "into", "on", "as", "of", "in"},
+			strings.ToLower(t.text)) || isLiteral(t.text))
 }
 
 func kindWords(kinds []design.Kind) string {

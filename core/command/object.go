@@ -54,7 +54,10 @@ func (r *reader) begin(k design.Kind, inside *design.Object) *being {
 		b.parent = at.ID
 	case !top:
 		if b.parent = r.itsPlace(k); b.parent == "" {
-			r.wrongHere("where the "+Word(k)+" is, is not said", "write: in, and the name of a "+kindWords(parentsOf(k))+r.examples(parentsOf(k)))
+			r.wrongHere(
+				"where the "+Word(k)+" is, is not said",
+				"write: in, and the name of a "+kindWords(parentsOf(k))+r.examples(parentsOf(k)),
+			)
 			return nil
 		}
 	}
@@ -190,7 +193,9 @@ func (r *reader) settle(b *being) bool {
 		for _, p := range problemsOf(err) {
 			at := [2]int{b.from, b.to}
 			for key, span := range b.spans {
-				if p.Field == key || len(p.Field) > len(key) && p.Field[:len(key)] == key && (p.Field[len(key)] == '[' || p.Field[len(key)] == '.') {
+				if p.Field == key ||
+					len(p.Field) > len(key) && p.Field[:len(key)] == key &&
+						(p.Field[len(key)] == '[' || p.Field[len(key)] == '.') {
 					at = span
 				}
 			}
@@ -209,7 +214,9 @@ func (r *reader) settle(b *being) bool {
 		changed := design.Differences(b.old, o)
 		if len(changed) == 0 {
 			r.it = o.ID
-			r.line_.Does = append(r.line_.Does, Deed{Text: r.d.Title(o.ID) + " is so already", Object: o.ID, Kind: o.Kind})
+			r.line_.Does = append(
+				r.line_.Does, Deed{Text: r.d.Title(o.ID) + " is so already", Object: o.ID, Kind: o.Kind},
+			)
 			return true
 		}
 		text = fmt.Sprintf("Change %s: %s", r.d.Title(o.ID), strings.Join(changed, ", "))
@@ -359,5 +366,8 @@ func fieldOf(k design.Kind, key string) (design.Field, bool) {
 
 // changing is an existing thing of which more is said.
 func (r *reader) changing(o *design.Object, from, to int) *being {
-	return &being{kind: o.Kind, id: o.ID, parent: o.Parent, name: o.Name, old: o, body: maps.Clone(design.Values(o)), said: map[string]bool{}, spans: map[string][2]int{}, from: from, to: to}
+	return &being{
+		kind: o.Kind, id: o.ID, parent: o.Parent, name: o.Name, old: o, body: maps.Clone(design.Values(o)),
+		said: map[string]bool{}, spans: map[string][2]int{}, from: from, to: to,
+	}
 }

@@ -209,7 +209,10 @@ func (r *reader) join() {
 	head, branches := parties[0], slices.DeleteFunc(parties[1:], func(id design.ID) bool { return id == parties[0] })
 	if !r.takeWord("by") {
 		r.leads = &Lead{A: head, B: branches}
-		r.line_.Does = append(r.line_.Does, Deed{Text: fmt.Sprintf("Compare the ways to join %s with %s", r.d.Title(head), r.titles(branches))})
+		r.line_.Does = append(
+			r.line_.Does,
+			Deed{Text: fmt.Sprintf("Compare the ways to join %s with %s", r.d.Title(head), r.titles(branches))},
+		)
 		return
 	}
 	r.joinBy(head, branches)
@@ -381,7 +384,9 @@ const maxCopies = 200
 
 // reserve is: reserve RANGE for NAME use mapping
 func (r *reader) reserve() {
-	b := &being{kind: design.KindReservation, body: map[string]any{}, said: map[string]bool{}, spans: map[string][2]int{}}
+	b := &being{
+		kind: design.KindReservation, body: map[string]any{}, said: map[string]bool{}, spans: map[string][2]int{},
+	}
 	f, _ := fieldOf(b.kind, "prefix")
 	if r.field(b, f); r.failed() {
 		return
@@ -406,7 +411,10 @@ func (r *reader) must() {
 	f, _ := fieldOf(design.KindIntent, "from")
 	if found, _ := r.refSpan(f.Kinds); len(found) == 0 && r.n < len(r.toks) && !r.hasMust() {
 		r.offerNames(f.Kinds)
-		r.wrongHere(r.nextShown()+" begins nothing", "begin with a kind (site, network, lan, ...), with "+verbList()+", or with what must reach what")
+		r.wrongHere(
+			r.nextShown()+" begins nothing",
+			"begin with a kind (site, network, lan, ...), with "+verbList()+", or with what must reach what",
+		)
 		return
 	}
 	from, ok := r.thing(f.Kinds, r.it)
@@ -414,7 +422,10 @@ func (r *reader) must() {
 		return
 	}
 	if !r.takeWord("must") {
-		r.wrongHere("what of "+r.d.Title(from.ID)+" is not said", "write: must reach, must never reach; or begin the line with set, rename, remove, move, give, join or copy")
+		r.wrongHere(
+			"what of "+r.d.Title(from.ID)+" is not said",
+			"write: must reach, must never reach; or begin the line with set, rename, remove, move, give, join or copy",
+		)
 		return
 	}
 	in := design.Intent{From: from.ID, Never: r.takeWord("never")}
@@ -487,7 +498,9 @@ func (r *reader) services() ([]design.Service, bool) {
 func (r *reader) conditions(in *design.Intent) bool {
 	for !r.failed() {
 		switch {
-		case r.takeWords("still", "after", "any", "single", "failure"), r.takeWords("even", "after", "any", "single", "failure"):
+		case r.takeWords("still", "after", "any", "single", "failure"), r.takeWords(
+			"even", "after", "any", "single", "failure",
+		):
 			in.Survives = true
 		case r.takeWords("in", "group"), r.takeWord("group"):
 			if t, ok := r.take(); ok {

@@ -100,7 +100,8 @@ func valueOf(d *design.Design, f design.Field, v any) string {
 		case f.Type == design.TypeReference:
 			return d.Path(design.ID(v))
 		case f.Type == design.TypeText || f.Type == design.TypeFree:
-			if !plain(v) || isKindWord(v) || slices.Contains([]string{"none", "with", "and", "no", "yes", "next"}, strings.ToLower(v)) || f.Many {
+			if !plain(v) || isKindWord(v) ||
+				slices.Contains([]string{"none", "with", "and", "no", "yes", "next"}, strings.ToLower(v)) || f.Many {
 				return quote(v)
 			}
 		}

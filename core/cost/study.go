@@ -159,7 +159,10 @@ type measure struct {
 }
 
 var measures = []measure{
-	{"take fewer steps for the next network than", "take equally many steps for the next network", func(p *Point) int64 { return int64(p.Steps) }},
+	{
+		"take fewer steps for the next network than", "take equally many steps for the next network",
+		func(p *Point) int64 { return int64(p.Steps) },
+	},
 	{"cost less a month than", "cost the same a month", func(p *Point) int64 { return int64(p.Monthly) }},
 }
 
@@ -235,10 +238,14 @@ func does(s Shape, what string) string {
 func (s Study) bargain() string {
 	for _, r := range s.Rows {
 		peering, hub := r.Points[Pairwise], r.Points[OneHub]
-		if r.N != bargainAt || peering == nil || hub == nil || hub.Monthly <= peering.Monthly || hub.Steps >= peering.Steps {
+		if r.N != bargainAt || peering == nil || hub == nil || hub.Monthly <= peering.Monthly ||
+			hub.Steps >= peering.Steps {
 			continue
 		}
-		return fmt.Sprintf("At %d networks a hub saves %d steps with each addition and costs %s more a month", r.N, peering.Steps-hub.Steps, hub.Monthly-peering.Monthly)
+		return fmt.Sprintf(
+			"At %d networks a hub saves %d steps with each addition and costs %s more a month", r.N,
+			peering.Steps-hub.Steps, hub.Monthly-peering.Monthly,
+		)
 	}
 	return ""
 }

@@ -31,10 +31,18 @@ func TestStudyCounts(t *testing.T) {
 	assert.Equal(t, uint32(12), s.Present.Points[cost.Pairwise].Objects)
 	last := s.Rows[len(s.Rows)-1].Points
 	assert.Equal(t, uint32(50*49), last[cost.Pairwise].Objects)
-	assert.Contains(t, strings.Join(s.Sentences, "\n"), "One hub takes fewer steps for the next network than pairwise peering, for any number from 3 to 50")
-	assert.Contains(t, s.Sentences, "Two hubs take fewer steps for the next network than pairwise peering, for any number from 3 to 50")
+	assert.Contains(
+		t, strings.Join(s.Sentences, "\n"),
+		"One hub takes fewer steps for the next network than pairwise peering, for any number from 3 to 50",
+	)
+	assert.Contains(
+		t, s.Sentences,
+		"Two hubs take fewer steps for the next network than pairwise peering, for any number from 3 to 50",
+	)
 	// Ten networks: peering 60 steps and 240 a month, a hub 3 and 648.
-	assert.Contains(t, s.Sentences, "At 10 networks a hub saves 57 steps with each addition and costs 408.00 more a month")
+	assert.Contains(
+		t, s.Sentences, "At 10 networks a hub saves 57 steps with each addition and costs 408.00 more a month",
+	)
 }
 
 func TestStudyFollowsTheProfile(t *testing.T) {
@@ -42,7 +50,9 @@ func TestStudyFollowsTheProfile(t *testing.T) {
 	// Sedge allows 31 peerings to a network.
 	assert.NotNil(t, s.Rows[32-cost.StudyFrom].Points[cost.Pairwise])
 	assert.Nil(t, s.Rows[33-cost.StudyFrom].Points[cost.Pairwise])
-	assert.Contains(t, strings.Join(s.Sentences, "\n"), "from 33 networks on pairwise peering is beyond the cloud's limits")
+	assert.Contains(
+		t, strings.Join(s.Sentences, "\n"), "from 33 networks on pairwise peering is beyond the cloud's limits",
+	)
 	assert.Zero(t, s.Rows[0].Points[cost.OneHub].Entries, "Sedge needs no entries")
 
 	s = cost.Compare(profile(t, "Osier"), cost.Assumptions{Tables: 1, GB: 1000})
@@ -59,10 +69,18 @@ func TestStudyFollowsTheProfile(t *testing.T) {
 // pays from some size on, and the sentence says from which.
 func TestCrossoverIsSaid(t *testing.T) {
 	p := *profile(t, "Tarn")
-	p.Prices = provider.Prices{HubHour: money(t, "0.1"), AttachmentHour: money(t, "0.001"), HubGB: money(t, "0.01"), PeeringGB: money(t, "0.01")}
+	p.Prices = provider.Prices{
+		HubHour: money(t, "0.1"), AttachmentHour: money(t, "0.001"), HubGB: money(t, "0.01"),
+		PeeringGB: money(t, "0.01"),
+	}
 	s := cost.Compare(&p, cost.Assumptions{Tables: 1, GB: 1000})
 	// Peering: 20 a network. Hub: 73 and 10.73 a network. 9.27 n > 73 from n = 8.
-	assert.Contains(t, s.Sentences, "Pairwise peering costs less a month than one hub; from 8 networks on one hub costs less a month than pairwise peering")
+	assert.Contains(
+		t,
+		s.Sentences,
+		"Pairwise peering costs less a month than one hub; from 8 networks on one hub costs less a month than pairwise "+
+			"peering",
+	)
 }
 
 func money(t *testing.T, text string) provider.Money {

@@ -29,7 +29,10 @@ type Wanted struct {
 }
 
 // private are the ranges to look in where nothing says otherwise (RFC 1918).
-var private = []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"), netip.MustParsePrefix("192.168.0.0/16")}
+var private = []netip.Prefix{
+	netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"),
+	netip.MustParsePrefix("192.168.0.0/16"),
+}
 
 // usual is the length of a range of a kind if there is none around.
 func usual(k design.Kind) int {
@@ -50,7 +53,9 @@ type Filler struct {
 
 // New fills in for a design.
 func New(d *design.Design) *Filler {
-	return &Filler{d: d, books: allocation.NewBooks(d), around: map[around]*ranges{}, subnets: map[design.ID]*allocation.Taken{}}
+	return &Filler{
+		d: d, books: allocation.NewBooks(d), around: map[around]*ranges{}, subnets: map[design.ID]*allocation.Taken{},
+	}
 }
 
 // Changed enters that an object of the design has taken another's place; either may be
@@ -180,7 +185,9 @@ const hostsSkipped = 9
 // ASN is the next free one.
 func (f *Filler) ASN() (Value, error) {
 	n, err := f.books.ASN()
-	return Value{fmt.Sprint(n), "the lowest private ASN (RFC 6996) that nobody here has and no cloud gives by default"}, err
+	return Value{
+		fmt.Sprint(n), "the lowest private ASN (RFC 6996) that nobody here has and no cloud gives by default",
+	}, err
 }
 
 // Region is the first region of a cloud, "" if its profile has none.
@@ -224,7 +231,8 @@ func zonesOf(d *design.Design, network design.ID) []string {
 
 // names are what things are called if nobody says it.
 var names = map[design.Kind]string{
-	design.KindTable: "main table", design.KindHubTable: "main", design.KindTunnel: "tunnel 1", design.KindEndpoint: "host",
+	design.KindTable: "main table", design.KindHubTable: "main", design.KindTunnel: "tunnel 1",
+	design.KindEndpoint:   "host",
 	design.KindInnerRoute: "inner route", design.KindEdgeRouter: "edge router", design.KindOutside: "outside party",
 }
 

@@ -22,7 +22,10 @@ func trust(t *testing.T) *design.Design {
 // Whatever is suggested can be put: a host's address, a range, a name, again and again.
 func TestWhatIsSuggestedCanBePut(t *testing.T) {
 	d := trust(t)
-	for _, path := range []string{"marrow-hill/data-room", "rowan-hut/hut", "catalogue/border", "catalogue/shelf-a", "marrow-hill/herbarium-building"} {
+	for _, path := range []string{
+		"marrow-hill/data-room", "rowan-hut/hut", "catalogue/border", "catalogue/shelf-a",
+		"marrow-hill/herbarium-building",
+	} {
 		place := d.Find(path, design.HostPlaces...)[0]
 		for n := range 5 {
 			a, why, err := defaults.New(d).Host(place.ID)
@@ -64,7 +67,9 @@ func TestRangesThatAreAskedFor(t *testing.T) {
 	assert.Equal(t, "10.215.128.0/26", p.String())
 	assert.Equal(t, "the next free /26 of 10.215.128.0/20", why)
 	six, _, err := defaults.New(d).Range(
-		defaults.Wanted{Kind: design.KindLAN, Parent: site, Bits: 64, Within: netip.MustParsePrefix("2001:db8:40::/48")},
+		defaults.Wanted{
+			Kind: design.KindLAN, Parent: site, Bits: 64, Within: netip.MustParsePrefix("2001:db8:40::/48"),
+		},
 	)
 	require.NoError(t, err)
 	assert.Equal(t, "2001:db8:40::/64", six.String())
@@ -81,7 +86,9 @@ func TestRangesThatAreAskedFor(t *testing.T) {
 
 func TestWhatACloudGives(t *testing.T) {
 	d := trust(t)
-	for cloud, region := range map[string]string{"Tarn": "tarn-north", "Osier": "osier-west", "Sedge": "sedge-coast", "Nowhere": ""} {
+	for cloud, region := range map[string]string{
+		"Tarn": "tarn-north", "Osier": "osier-west", "Sedge": "sedge-coast", "Nowhere": "",
+	} {
 		name, _ := defaults.New(d).Region(cloud)
 		assert.Equal(t, region, name, cloud)
 	}

@@ -76,7 +76,10 @@ func (d *decoder) mappingInto(n *node, path string, v reflect.Value, also []stri
 		sf, ok := fieldByKey(v.Type(), f.key)
 		if !ok {
 			at := &node{line: f.line, column: f.column}
-			d.problem(at, join(path, f.key), "is not known here", "known are "+strings.Join(append(slices.Clone(also), known...), ", "))
+			d.problem(
+				at, join(path, f.key), "is not known here",
+				"known are "+strings.Join(append(slices.Clone(also), known...), ", "),
+			)
 			continue
 		}
 		d.value(f.value, join(path, f.key), v.FieldByIndex(sf.Index), sf.Tag)
@@ -158,7 +161,9 @@ func (d *decoder) prefix(n *node, path string, v reflect.Value, host bool) {
 	if host {
 		p, err := netip.ParsePrefix(text)
 		if err != nil {
-			d.problem(n, path, shown(text)+" is not an address with a prefix length", "write one such as 169.254.140.1/30")
+			d.problem(
+				n, path, shown(text)+" is not an address with a prefix length", "write one such as 169.254.140.1/30",
+			)
 			return
 		}
 		v.Set(reflect.ValueOf(p))
@@ -217,7 +222,10 @@ func (d *decoder) plain(n *node, path string, v reflect.Value, tag reflect.Struc
 	default:
 		u, err := strconv.ParseUint(text, 10, v.Type().Bits())
 		if err != nil {
-			d.problem(n, path, shown(text)+" is not a whole number in range", fmt.Sprintf("write one from 0 to %d", uint64(1)<<v.Type().Bits()-1))
+			d.problem(
+				n, path, shown(text)+" is not a whole number in range",
+				fmt.Sprintf("write one from 0 to %d", uint64(1)<<v.Type().Bits()-1),
+			)
 			return
 		}
 		v.SetUint(u)

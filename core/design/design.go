@@ -59,7 +59,10 @@ type paths struct {
 
 // New returns a design that holds the given objects. They are not validated.
 func New(name string, objects []*Object) *Design {
-	d := &Design{Name: name, objects: make(map[ID]*Object, len(objects)), inside: map[ID][]*Object{}, referring: map[ID][]*Object{}, paths: &paths{}}
+	d := &Design{
+		Name: name, objects: make(map[ID]*Object, len(objects)), inside: map[ID][]*Object{},
+		referring: map[ID][]*Object{}, paths: &paths{},
+	}
 	for _, o := range objects {
 		d.objects[o.ID] = o
 	}

@@ -50,28 +50,39 @@ func TestBadFiles(t *testing.T) {
 		line, column int
 		says         string
 	}{
-		"host bits":        {head + "      - name: x\n        prefixes: 10.220.0.1/24\n", 9, 19, "the /24 that holds it is 10.220.0.0/24"},
-		"unknown ref":      {head + "      - name: x\n        prefixes: 10.220.0.0/24\n        gateways: [a/h]\n", 10, 20, `no gateway has the path "a/h"; there is a/g`},
-		"duplicate name":   {head + "      - name: x\n        prefixes: 10.220.0.0/24\n      - name: X\n        prefixes: 10.220.1.0/24\n", 10, 15, `the name "X" is taken`},
-		"unknown key":      {head + "      - name: x\n        prefix: 10.220.0.0/24\n", 9, 9, "known are name, endpoints, prefixes"},
-		"missing":          {head + "      - name: x\n", 8, 9, "prefixes: is missing"},
-		"no name":          {head + "      - prefixes: 10.220.0.0/24\n", 8, 9, "needs a name"},
-		"outside":          {head + "      - name: x\n        prefixes: 10.220.0.0/24\n        endpoints:\n          - name: e\n            addresses: 10.220.1.1\n", 12, 24, "outside a/x; it holds 10.220.0.0/24"},
-		"broadcast":        {head + "      - name: x\n        prefixes: 10.220.0.0/24\n        endpoints:\n          - name: e\n            addresses: 10.220.0.255\n", 12, 24, "not a host's address"},
-		"twice in one":     {"dravin: 1\nname: a\nname: b\n", 3, 1, "given twice"},
-		"version":          {"dravin: 2\n", 1, 9, "this Dravin reads version 1"},
-		"no version":       {"sites: []\n", 1, 1, `begins with the line "dravin: 1"`},
-		"not a mapping":    {"- 1\n- 2\n", 1, 1, "holds a list"},
-		"syntax":           {"dravin: 1\nsites: [\n", 2, 8, "not YAML"},
-		"not YAML at all":  {"\x00\x01\x02", 1, 1, "not text"},
-		"empty":            {"", 1, 1, "empty"},
-		"alias bomb":       {"a: &a [x,x]\nb: &b [*a,*a]\nc: [*b,*b]\n", 1, 4, "anchors, aliases"},
-		"deep":             {strings.Repeat("[", 100_000), 1, 65, "nested too deeply"},
-		"million lines":    {strings.Repeat("- x\n", 1_000_000), MaxFileMarks/2 + 1, 0, "250001 line ends"},
-		"second document":  {"dravin: 1\n---\ndravin: 1\n", 3, 7, "second YAML document"},
-		"wrong enum":       {"dravin: 1\nlinks:\n  - name: l\n    routing: magic\n    ends: []\n", 4, 14, "write one of static, selectors"},
-		"too few":          {"dravin: 1\nlinks:\n  - name: l\n    routing: static\n    ends: []\n", 5, 11, "at least 2 needed"},
-		"mapped too short": {strings.Replace(string(demo.TwoGardens), "intents:", "mappings:\n  - name: m\n    gateway: peatside-nursery/gateway\n    link: peatside-to-marrow-hill\n    real: 192.168.216.0/24\n    mapped: 10.223.0.0/25\nintents:", 1), 108, 13, "needs a /24"},
+		"host bits": {head + "      - name: x\n        prefixes: 10.220.0.1/24\n", 9, 19, "the /24 that holds it " +
+			"is 10.220.0.0/24"},
+		"unknown ref": {head + "      - name: x\n        prefixes: 10.220.0.0/24\n        gateways: [a/h]\n", 10, 20,
+			`no gateway has the path "a/h"; there is a/g`},
+		"duplicate name": {head +
+			"      - name: x\n        prefixes: 10.220.0.0/24\n      - name: X\n        prefixes: 10.220.1.0/24\n", 10, 15,
+			`the name "X" is taken`},
+		"unknown key": {head + "      - name: x\n        prefix: 10.220.0.0/24\n", 9, 9, "known are name, " +
+			"endpoints, prefixes"},
+		"missing": {head + "      - name: x\n", 8, 9, "prefixes: is missing"},
+		"no name": {head + "      - prefixes: 10.220.0.0/24\n", 8, 9, "needs a name"},
+		"outside": {head + "      - name: x\n        prefixes: 10.220.0.0/24\n        endpoints:\n          - " +
+			"name: e\n            addresses: 10.220.1.1\n", 12, 24, "outside a/x; it holds 10.220.0.0/24"},
+		"broadcast": {head + "      - name: x\n        prefixes: 10.220.0.0/24\n        endpoints:\n          - " +
+			"name: e\n            addresses: 10.220.0.255\n", 12, 24, "not a host's address"},
+		"twice in one":    {"dravin: 1\nname: a\nname: b\n", 3, 1, "given twice"},
+		"version":         {"dravin: 2\n", 1, 9, "this Dravin reads version 1"},
+		"no version":      {"sites: []\n", 1, 1, `begins with the line "dravin: 1"`},
+		"not a mapping":   {"- 1\n- 2\n", 1, 1, "holds a list"},
+		"syntax":          {"dravin: 1\nsites: [\n", 2, 8, "not YAML"},
+		"not YAML at all": {"\x00\x01\x02", 1, 1, "not text"},
+		"empty":           {"", 1, 1, "empty"},
+		"alias bomb":      {"a: &a [x,x]\nb: &b [*a,*a]\nc: [*b,*b]\n", 1, 4, "anchors, aliases"},
+		"deep":            {strings.Repeat("[", 100_000), 1, 65, "nested too deeply"},
+		"million lines":   {strings.Repeat("- x\n", 1_000_000), MaxFileMarks/2 + 1, 0, "250001 line ends"},
+		"second document": {"dravin: 1\n---\ndravin: 1\n", 3, 7, "second YAML document"},
+		"wrong enum": {"dravin: 1\nlinks:\n  - name: l\n    routing: magic\n    ends: []\n", 4, 14,
+			"write one of static, selectors"},
+		"too few": {"dravin: 1\nlinks:\n  - name: l\n    routing: static\n    ends: []\n", 5, 11,
+			"at least 2 needed"},
+		"mapped too short": {strings.Replace(string(demo.TwoGardens), "intents:", "mappings:\n  - name: m\n    gateway: "+
+			"peatside-nursery/gateway\n    link: peatside-to-marrow-hill\n    real: 192.168.216.0/24\n    mapped: "+
+			"10.223.0.0/25\nintents:", 1), 108, 13, "needs a /24"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := Read([]byte(c.file))
@@ -136,7 +147,9 @@ func TestRemovingWhatIsUsedSaysWhoUsesIt(t *testing.T) {
 	d := thistledown(t)
 	gateway := d.Find("peatside-nursery/gateway", KindGateway)[0]
 	_, _, err := d.Apply([]Edit{{Op: Remove, ID: gateway.ID}})
-	assert.ErrorContains(t, err, "link peatside-to-marrow-hill: ends[0].gateway: still uses gateway peatside-nursery/gateway")
+	assert.ErrorContains(
+		t, err, "link peatside-to-marrow-hill: ends[0].gateway: still uses gateway peatside-nursery/gateway",
+	)
 }
 
 func TestRenamingRenamesReferences(t *testing.T) {

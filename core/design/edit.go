@@ -100,13 +100,20 @@ func (e Edit) refused(old *Object) *Problem {
 	switch {
 	case e.Op == Put && e.Object != nil && e.Object.ID == e.ID && e.ID != "" && e.Object.Body != nil:
 		if old != nil && old.Kind != e.Object.Kind {
-			return &Problem{Field: ".object.kind", Why: "an object can not change its kind", Want: "it is a " + string(old.Kind)}
+			return &Problem{
+				Field: ".object.kind", Why: "an object can not change its kind", Want: "it is a " + string(old.Kind),
+			}
 		}
 		return nil
 	case e.Op == Remove && old != nil:
 		return nil
 	case e.Op == Remove:
-		return &Problem{Object: e.ID, Field: ".id", Why: "there is no such object", Want: "somebody may have removed it already; reload"}
+		return &Problem{
+			Object: e.ID,
+			Field:  ".id",
+			Why:    "there is no such object",
+			Want:   "somebody may have removed it already; reload",
+		}
 	}
 	return &Problem{
 		Why:  "is neither a put of an object nor a remove",

@@ -29,7 +29,10 @@ const (
 )
 
 // FieldTypes are all types.
-var FieldTypes = []FieldType{TypeText, TypeFree, TypeNumber, TypeYesNo, TypeAddress, TypePrefix, TypeInside, TypeService, TypeReference, TypeParts}
+var FieldTypes = []FieldType{
+	TypeText, TypeFree, TypeNumber, TypeYesNo, TypeAddress, TypePrefix, TypeInside, TypeService, TypeReference,
+	TypeParts,
+}
 
 // Field is a value that a body, or a part of one, may have.
 type Field struct {

@@ -16,7 +16,9 @@ import (
 // it is not on one line, turns the reading direction, or has not its grammar.
 func TestTextsAreRefusedAtTheDoor(t *testing.T) {
 	refusedEverywhere := []string{"a\x00b", "a\x1bb", "a\u202eb", "a\x85b", strings.Repeat("a", maxFree+1), "\xff"}
-	refusedOnLines := append([]string{"a\nb", "a\tb", "a\rb", "a\u2028b", strings.Repeat("a", maxLine+1)}, refusedEverywhere...)
+	refusedOnLines := append(
+		[]string{"a\nb", "a\tb", "a\rb", "a\u2028b", strings.Repeat("a", maxLine+1)}, refusedEverywhere...,
+	)
 	refusedByGrammar := append([]string{"a } b", `a"b`, "#", "a;b", "$(a)"}, refusedOnLines...)
 	seen := 0
 	var check func(v reflect.Value, root reflect.Value, tag reflect.StructTag, field string)
@@ -52,7 +54,8 @@ func TestTextsAreRefusedAtTheDoor(t *testing.T) {
 			v.Set(reflect.New(v.Type().Elem()))
 			check(v.Elem(), root, tag, field)
 		case reflect.Struct:
-			if t := v.Type(); t == reflect.TypeFor[netip.Addr]() || t == reflect.TypeFor[netip.Prefix]() || t == reflect.TypeFor[Service]() {
+			if t := v.Type(); t == reflect.TypeFor[netip.Addr]() || t == reflect.TypeFor[netip.Prefix]() ||
+				t == reflect.TypeFor[Service]() {
 				return
 			}
 			for n := range v.NumField() {
@@ -83,6 +86,11 @@ func TestDoorsNameWhatIsRefused(t *testing.T) {
 	_, _, err = d.Apply([]Edit{PutEdit(&o)})
 	require.ErrorContains(t, err, "id: is too long")
 
-	_, err = Read([]byte("dravin: 1\nsites:\n  - name: Yew Hut\n    note: fine\n    gateways:\n      - name: gateway\n        addresses: 203.0.113.20\n        ike: [aes256-sha256-ecp256, \"aes1 {\"]\n"))
+	_, err = Read(
+		[]byte(
+			"dravin: 1\nsites:\n  - name: Yew Hut\n    note: fine\n    gateways:\n      - name: gateway\n        " +
+				"addresses: 203.0.113.20\n        ike: [aes256-sha256-ecp256, \"aes1 {\"]\n",
+		),
+	)
 	require.ErrorContains(t, err, "line 8, column 37: gateway yew-hut/gateway: ike[1]")
 }

@@ -105,7 +105,10 @@ func (d *Design) Concerns(end, holder ID) bool {
 func (v *validator) intent(o *Object, b *Intent) {
 	switch {
 	case b.Service == Service{} && !b.Never:
-		v.add(o, "service", "is missing", "say which protocol and port must work, such as tcp/502; only what must never work can do without")
+		v.add(
+			o, "service", "is missing",
+			"say which protocol and port must work, such as tcp/502; only what must never work can do without",
+		)
 	case b.Never && b.Survives:
 		v.add(o, "survives", "asks what must never work to go on", "take one of never and survives away")
 	}

@@ -13,7 +13,9 @@ import (
 func DecodeBody(k Kind, data []byte) (Body, error) {
 	s := specByKind[k]
 	if s == nil {
-		return nil, Problems{{Field: "kind", Why: fmt.Sprintf("%q is not a kind of object", k), Want: "use one of " + wordsOf(Kinds())}}
+		return nil, Problems{
+			{Field: "kind", Why: fmt.Sprintf("%q is not a kind of object", k), Want: "use one of " + wordsOf(Kinds())},
+		}
 	}
 	root, err := parseJSON(data)
 	if err != nil {

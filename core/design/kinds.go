@@ -57,33 +57,116 @@ type spec struct {
 }
 
 var specs = []*spec{
-	{kind: KindOwner, collection: "owners", body: reflect.TypeFor[Owner](), doc: "Who answers for something and is charged for it."},
-	{kind: KindSegment, collection: "segments", body: reflect.TypeFor[Segment](), doc: "A routing domain carried across sites and clouds. What is in no segment may meet everything."},
-	{kind: KindProfile, collection: "profiles", body: reflect.TypeFor[Profile](), doc: "What one cloud allows; it goes before a shipped profile of the same name."},
-	{kind: KindSite, collection: "sites", body: reflect.TypeFor[Site](), doc: "A place of one's own, with its gateways and LANs."},
-	{kind: KindNetwork, collection: "networks", body: reflect.TypeFor[Network](), doc: "A cloud network: address blocks, subnets, route tables and cloud gateways."},
-	{kind: KindHub, collection: "hubs", body: reflect.TypeFor[Hub](), doc: "A cloud's router that networks, VPN links, circuits and other hubs attach to."},
-	{kind: KindEdgeRouter, collection: "edge_routers", body: reflect.TypeFor[EdgeRouter](), doc: "A virtual router at an exchange, with circuits to several places."},
-	{kind: KindOutside, collection: "outside", body: reflect.TypeFor[Outside](), doc: "A party known only by its prefixes, such as a partner."},
-	{kind: KindGateway, collection: "gateways", parents: []Kind{KindSite, KindNetwork, KindHub}, body: reflect.TypeFor[Gateway](), doc: "The box, or the cloud's gateway, at which links end."},
-	{kind: KindLAN, collection: "lans", parents: []Kind{KindSite}, body: reflect.TypeFor[LAN](), doc: "A network inside a site."},
-	{kind: KindInnerRoute, collection: "inner_routes", parents: []Kind{KindSite}, body: reflect.TypeFor[InnerRoute](), doc: "Ranges behind an inner router of a site."},
-	{kind: KindTable, collection: "tables", parents: []Kind{KindNetwork}, body: reflect.TypeFor[Table](), doc: "A cloud network's route table. Its blocks are local without being listed."},
-	{kind: KindSubnet, collection: "subnets", parents: []Kind{KindNetwork}, body: reflect.TypeFor[Subnet](), doc: "A part of a cloud network's block, in one zone, bound to one route table."},
-	{kind: KindBox, collection: "boxes", parents: []Kind{KindSite, KindNetwork}, body: reflect.TypeFor[Box](), doc: "A translating box of one's own: a host that forwards, and translates what it forwards."},
-	{kind: KindEndpoint, collection: "endpoints", parents: []Kind{KindLAN, KindInnerRoute, KindSubnet}, body: reflect.TypeFor[Endpoint](), doc: "A host that matters."},
-	{kind: KindReservation, collection: "reservations", body: reflect.TypeFor[Reservation](), doc: "A range kept for something, so that nothing else is put there."},
-	{kind: KindHubTable, collection: "hub_tables", parents: []Kind{KindHub}, body: reflect.TypeFor[HubTable](), doc: "A table of a hub. What comes in by an attachment is routed by the table that it is bound to."},
+	{
+		kind: KindOwner, collection: "owners", body: reflect.TypeFor[Owner](),
+		doc: "Who answers for something and is charged for it.",
+	},
+	{
+		kind: KindSegment, collection: "segments", body: reflect.TypeFor[Segment](),
+		doc: "A routing domain carried across sites and clouds. What is in no segment may meet everything.",
+	},
+	{
+		kind:       KindProfile,
+		collection: "profiles",
+		body:       reflect.TypeFor[Profile](),
+		doc:        "What one cloud allows; it goes before a shipped profile of the same name.",
+	},
+	{
+		kind: KindSite, collection: "sites", body: reflect.TypeFor[Site](),
+		doc: "A place of one's own, with its gateways and LANs.",
+	},
+	{
+		kind: KindNetwork, collection: "networks", body: reflect.TypeFor[Network](),
+		doc: "A cloud network: address blocks, subnets, route tables and cloud gateways.",
+	},
+	{
+		kind: KindHub, collection: "hubs", body: reflect.TypeFor[Hub](),
+		doc: "A cloud's router that networks, VPN links, circuits and other hubs attach to.",
+	},
+	{
+		kind: KindEdgeRouter, collection: "edge_routers", body: reflect.TypeFor[EdgeRouter](),
+		doc: "A virtual router at an exchange, with circuits to several places.",
+	},
+	{
+		kind: KindOutside, collection: "outside", body: reflect.TypeFor[Outside](),
+		doc: "A party known only by its prefixes, such as a partner.",
+	},
+	{
+		kind: KindGateway, collection: "gateways", parents: []Kind{KindSite, KindNetwork, KindHub},
+		body: reflect.TypeFor[Gateway](), doc: "The box, or the cloud's gateway, at which links end.",
+	},
+	{
+		kind: KindLAN, collection: "lans", parents: []Kind{KindSite}, body: reflect.TypeFor[LAN](),
+		doc: "A network inside a site.",
+	},
+	{
+		kind: KindInnerRoute, collection: "inner_routes", parents: []Kind{KindSite},
+		body: reflect.TypeFor[InnerRoute](), doc: "Ranges behind an inner router of a site.",
+	},
+	{
+		kind: KindTable, collection: "tables", parents: []Kind{KindNetwork}, body: reflect.TypeFor[Table](),
+		doc: "A cloud network's route table. Its blocks are local without being listed.",
+	},
+	{
+		kind: KindSubnet, collection: "subnets", parents: []Kind{KindNetwork}, body: reflect.TypeFor[Subnet](),
+		doc: "A part of a cloud network's block, in one zone, bound to one route table.",
+	},
+	{
+		kind: KindBox, collection: "boxes", parents: []Kind{KindSite, KindNetwork}, body: reflect.TypeFor[Box](),
+		doc: "A translating box of one's own: a host that forwards, and translates what it forwards.",
+	},
+	{
+		kind: KindEndpoint, collection: "endpoints", parents: []Kind{KindLAN, KindInnerRoute, KindSubnet},
+		body: reflect.TypeFor[Endpoint](), doc: "A host that matters.",
+	},
+	{
+		kind: KindReservation, collection: "reservations", body: reflect.TypeFor[Reservation](),
+		doc: "A range kept for something, so that nothing else is put there.",
+	},
+	{
+		kind: KindHubTable, collection: "hub_tables", parents: []Kind{KindHub}, body: reflect.TypeFor[HubTable](),
+		doc: "A table of a hub. What comes in by an attachment is routed by the table that it is bound to.",
+	},
 	{kind: KindLink, collection: "links", body: reflect.TypeFor[Link](), doc: "A VPN between two gateways."},
-	{kind: KindTunnel, collection: "tunnels", parents: []Kind{KindLink}, body: reflect.TypeFor[Tunnel](), doc: "One tunnel of a link."},
-	{kind: KindCircuit, collection: "circuits", body: reflect.TypeFor[Circuit](), doc: "A private circuit between two parties, made with an order code."},
-	{kind: KindAttachment, collection: "attachments", parents: []Kind{KindHub}, body: reflect.TypeFor[Attachment](), doc: "What joins a network, VPN link, circuit or other hub to a hub."},
-	{kind: KindPeering, collection: "peerings", body: reflect.TypeFor[Peering](), doc: "A direct joining of two cloud networks. It exists when both halves do."},
-	{kind: KindSession, collection: "sessions", parents: []Kind{KindTunnel, KindCircuit}, body: reflect.TypeFor[Session](), doc: "A BGP session (RFC 4271) over a tunnel or circuit."},
-	{kind: KindRequest, collection: "requests", body: reflect.TypeFor[Request](), doc: "A request of one owner to join something of another's."},
-	{kind: KindMapping, collection: "mappings", body: reflect.TypeFor[Mapping](), doc: "A one-to-one mapping: what lies behind a gateway in the real range is known as the mapped range beyond a link or circuit."},
-	{kind: KindListener, collection: "published_services", body: reflect.TypeFor[Listener](), doc: "A listener on one address that leads to a service elsewhere."},
-	{kind: KindIntent, collection: "intents", body: reflect.TypeFor[Intent](), doc: "What must work, or must never work."},
+	{
+		kind: KindTunnel, collection: "tunnels", parents: []Kind{KindLink}, body: reflect.TypeFor[Tunnel](),
+		doc: "One tunnel of a link.",
+	},
+	{
+		kind: KindCircuit, collection: "circuits", body: reflect.TypeFor[Circuit](),
+		doc: "A private circuit between two parties, made with an order code.",
+	},
+	{
+		kind: KindAttachment, collection: "attachments", parents: []Kind{KindHub}, body: reflect.TypeFor[Attachment](),
+		doc: "What joins a network, VPN link, circuit or other hub to a hub.",
+	},
+	{
+		kind: KindPeering, collection: "peerings", body: reflect.TypeFor[Peering](),
+		doc: "A direct joining of two cloud networks. It exists when both halves do.",
+	},
+	{
+		kind: KindSession, collection: "sessions", parents: []Kind{KindTunnel, KindCircuit},
+		body: reflect.TypeFor[Session](), doc: "A BGP session (RFC 4271) over a tunnel or circuit.",
+	},
+	{
+		kind: KindRequest, collection: "requests", body: reflect.TypeFor[Request](),
+		doc: "A request of one owner to join something of another's.",
+	},
+	{
+		kind:       KindMapping,
+		collection: "mappings",
+		body:       reflect.TypeFor[Mapping](),
+		doc: "A one-to-one mapping: what lies behind a gateway in the real range is known as the mapped range " +
+			"beyond a link or circuit.",
+	},
+	{
+		kind: KindListener, collection: "published_services", body: reflect.TypeFor[Listener](),
+		doc: "A listener on one address that leads to a service elsewhere.",
+	},
+	{
+		kind: KindIntent, collection: "intents", body: reflect.TypeFor[Intent](),
+		doc: "What must work, or must never work.",
+	},
 }
 
 var specByKind = map[Kind]*spec{}

@@ -18,7 +18,10 @@ func (v *validator) linkRules(o *Object) {
 	case *HubTable:
 		for n, r := range b.Routes {
 			if r.Via != "" && v.d.Get(r.Via).Parent != o.Parent {
-				v.add(o, fmt.Sprintf("routes[%d].via", n), "is another hub's attachment", "name an attachment of "+v.d.Get(o.Parent).Name)
+				v.add(
+					o, fmt.Sprintf("routes[%d].via", n), "is another hub's attachment",
+					"name an attachment of "+v.d.Get(o.Parent).Name,
+				)
 			}
 		}
 	case *Attachment:
@@ -46,11 +49,18 @@ func (v *validator) linkRules(o *Object) {
 	case *Session:
 		for n, e := range b.Ends {
 			if e.Hold == 1 || e.Hold == 2 {
-				v.add(o, fmt.Sprintf("ends[%d].hold", n), fmt.Sprintf("%d s is not allowed", e.Hold), "a hold time is 3 s or more (RFC 4271 section 4.2)")
+				v.add(
+					o, fmt.Sprintf("ends[%d].hold", n), fmt.Sprintf("%d s is not allowed", e.Hold),
+					"a hold time is 3 s or more (RFC 4271 section 4.2)",
+				)
 			}
 			for m, f := range append(append([]Filter{}, e.In...), e.Out...) {
-				if int(f.From) > f.Prefix.Addr().BitLen() || int(f.To) > f.Prefix.Addr().BitLen() || f.To != 0 && f.To < f.From {
-					v.add(o, fmt.Sprintf("ends[%d] filter %d", n, m+1), "its lengths make no range", "from is the shortest, to the longest length that matches")
+				if int(f.From) > f.Prefix.Addr().BitLen() || int(f.To) > f.Prefix.Addr().BitLen() ||
+					f.To != 0 && f.To < f.From {
+					v.add(
+						o, fmt.Sprintf("ends[%d] filter %d", n, m+1), "its lengths make no range",
+						"from is the shortest, to the longest length that matches",
+					)
 				}
 			}
 		}
@@ -96,7 +106,10 @@ func (v *validator) attachment(o *Object, b *Attachment) {
 	}
 	for n, s := range b.Subnets {
 		if v.d.Get(s).Parent != b.What {
-			v.add(o, fmt.Sprintf("subnets[%d]", n), "is not a subnet of what is attached", "name a subnet of "+v.d.Title(b.What))
+			v.add(
+				o, fmt.Sprintf("subnets[%d]", n), "is not a subnet of what is attached",
+				"name a subnet of "+v.d.Title(b.What),
+			)
 		}
 	}
 	for _, t := range append([]Ref{b.Bound}, b.Feeds...) {

@@ -92,12 +92,16 @@ func (d *Design) DialOf(p *Listener) (a netip.Addr, port uint16) {
 // ListenersAt are the published services of a gateway, box or network in
 // canonical order.
 func (d *Design) ListenersAt(at ID) []*Object {
-	return InOrder(slices.DeleteFunc(d.Referring(at, KindListener), func(o *Object) bool { return o.Body.(*Listener).At != at }))
+	return InOrder(
+		slices.DeleteFunc(d.Referring(at, KindListener), func(o *Object) bool { return o.Body.(*Listener).At != at }),
+	)
 }
 
 // IsSourcePool reports whether a subnet is the source pool of an attachment.
 func (d *Design) IsSourcePool(subnet ID) bool {
-	return slices.ContainsFunc(d.Referring(subnet, KindAttachment), func(a *Object) bool { return a.Body.(*Attachment).Pool == subnet })
+	return slices.ContainsFunc(
+		d.Referring(subnet, KindAttachment), func(a *Object) bool { return a.Body.(*Attachment).Pool == subnet },
+	)
 }
 
 // FaultsOf is what is known to keep a gateway or box from forwarding.
@@ -164,7 +168,11 @@ func (v *validator) box(o *Object, b *Box) {
 	}
 	for n, r := range b.Routes {
 		if r.Via.IsValid() && !v.isIn(o.Parent, r.Via) {
-			v.add(o, fmt.Sprintf("routes[%d].via", n), fmt.Sprintf("%s is in no LAN or subnet of %s", r.Via, v.d.Title(o.Parent)), "give the address of a router beside the box")
+			v.add(
+				o, fmt.Sprintf("routes[%d].via", n),
+				fmt.Sprintf("%s is in no LAN or subnet of %s", r.Via, v.d.Title(o.Parent)),
+				"give the address of a router beside the box",
+			)
 		}
 	}
 }
@@ -175,7 +183,10 @@ func (v *validator) stands(o *Object, field string, list []netip.Addr) {
 		at := fmt.Sprintf("%s[%d]", field, n)
 		place := v.d.placeWith(o.Parent, a)
 		if place == nil {
-			v.add(o, at, fmt.Sprintf("%s is in no LAN or subnet of %s", a, v.d.Title(o.Parent)), "give an address in one of them")
+			v.add(
+				o, at, fmt.Sprintf("%s is in no LAN or subnet of %s", a, v.d.Title(o.Parent)),
+				"give an address in one of them",
+			)
 			continue
 		}
 		v.free(o, at, place, a, Service{})
@@ -200,12 +211,17 @@ func (v *validator) isIn(party ID, a netip.Addr) bool { return v.d.placeWith(par
 func (v *validator) free(o *Object, field string, place *Object, a netip.Addr, s Service) {
 	for _, e := range v.d.Inside(place.ID, KindEndpoint) {
 		if slices.Contains(e.Body.(*Endpoint).Addresses, a) {
-			v.add(o, field, fmt.Sprintf("%s is the address of %s", a, v.d.Title(place.ID)+" "+e.Name), "give one that nobody has")
+			v.add(
+				o, field, fmt.Sprintf("%s is the address of %s", a, v.d.Title(place.ID)+" "+e.Name),
+				"give one that nobody has",
+			)
 		}
 	}
 	for _, r := range v.d.Inside(place.Parent, KindInnerRoute) {
 		if r.Body.(*InnerRoute).Via == a {
-			v.add(o, field, fmt.Sprintf("%s is the inner router's of %s", a, v.d.Title(r.ID)), "give one that nobody has")
+			v.add(
+				o, field, fmt.Sprintf("%s is the inner router's of %s", a, v.d.Title(r.ID)), "give one that nobody has",
+			)
 		}
 	}
 	for _, f := range v.d.Forwarders(place.Parent) {
@@ -243,7 +259,10 @@ func (v *validator) twice(o *Object, field string, place *Object, a netip.Addr, 
 			case l.ID == o.ID || b.Address != a || b.At == o.ID:
 			case same && b.Service != s:
 			default:
-				v.add(o, field, fmt.Sprintf("%s is what %q listens on", a, l.Name), "give an address, or another port of the same listener, that nobody has")
+				v.add(
+					o, field, fmt.Sprintf("%s is what %q listens on", a, l.Name),
+					"give an address, or another port of the same listener, that nobody has",
+				)
 			}
 		}
 	}
@@ -264,14 +283,20 @@ func (v *validator) listener(o *Object, b *Listener) {
 		return
 	}
 	if dials, _ := v.d.DialOf(b); !b.Proxies() && (!dials.IsValid() || dials.Is4() != b.Address.Is4()) {
-		v.add(o, "target", "has no address of the family that is dialled", "give one of that family, or let the listener proxy")
+		v.add(
+			o, "target", "has no address of the family that is dialled",
+			"give one of that family, or let the listener proxy",
+		)
 	}
 	if at.Kind == KindNetwork {
 		if !b.Proxies() {
 			v.add(o, "does", "a cloud's own listener ends the connection", "write proxying")
 		}
 		if v.d.placeWith(at.ID, b.Address) == nil {
-			v.add(o, "address", fmt.Sprintf("%s is in no subnet of %s", b.Address, at.Name), "give an address in one of its subnets")
+			v.add(
+				o, "address", fmt.Sprintf("%s is in no subnet of %s", b.Address, at.Name),
+				"give an address in one of its subnets",
+			)
 		}
 	}
 	v.listens(o, b, at)
@@ -294,7 +319,10 @@ func (v *validator) listens(o *Object, b *Listener, at *Object) {
 			}
 			for _, e := range v.d.Inside(place.ID, KindEndpoint) {
 				if slices.Contains(e.Body.(*Endpoint).Addresses, b.Address) {
-					v.add(o, "address", fmt.Sprintf("%s is the address of %s", b.Address, v.d.Title(place.ID)+" "+e.Name), "give one that nobody has")
+					v.add(
+						o, "address", fmt.Sprintf("%s is the address of %s", b.Address, v.d.Title(place.ID)+" "+e.Name),
+						"give one that nobody has",
+					)
 				}
 			}
 		}
@@ -302,7 +330,10 @@ func (v *validator) listens(o *Object, b *Listener, at *Object) {
 	for _, l := range v.d.Of(KindListener) {
 		other := l.Body.(*Listener)
 		if l.ID != o.ID && other.Address == b.Address && (other.At != b.At || other.Service == b.Service) {
-			v.add(o, "address", fmt.Sprintf("%s is what %q listens on", b.Address, l.Name), "give an address, or another port of the same listener, that nobody has")
+			v.add(
+				o, "address", fmt.Sprintf("%s is what %q listens on", b.Address, l.Name),
+				"give an address, or another port of the same listener, that nobody has",
+			)
 		}
 	}
 }

@@ -16,7 +16,10 @@ import (
 )
 
 // ofProfile says of a profile what is otherwise said of a design file.
-var ofProfile = strings.NewReplacer(`a design file begins with the line "dravin: 1"`, `a profile file begins with the line "dravin-profile: 1"`, "a design file", "a profile file", "one design", "one profile")
+var ofProfile = strings.NewReplacer(
+	`a design file begins with the line "dravin: 1"`, `a profile file begins with the line "dravin-profile: 1"`,
+	"a design file", "a profile file", "one design", "one profile",
+)
 
 // ReadProfile reads a profile file. If anything is wrong it returns
 // [Problems], each with line and column, and no profile.
@@ -31,13 +34,18 @@ func ReadProfile(file []byte) (name string, p *Profile, err error) {
 	}
 	places := map[string]*node{}
 	add := func(n *node, field, why, want string) {
-		problems = append(problems, Problem{Subject: "profile", Field: field, Line: n.line, Column: n.column, Why: why, Want: want})
+		problems = append(
+			problems, Problem{Subject: "profile", Field: field, Line: n.line, Column: n.column, Why: why, Want: want},
+		)
 	}
 	if version := root.get("dravin-profile"); root.shape != mapping || version == nil {
 		add(root, "dravin-profile", "is missing", `a profile file begins with the line "dravin-profile: 1"`)
 		return "", nil, problems
 	} else if version.text != strconv.Itoa(provider.FileVersion) {
-		add(version, "dravin-profile", fmt.Sprintf("version %q can not be read", version.text), fmt.Sprintf("this Dravin reads version %d", provider.FileVersion))
+		add(
+			version, "dravin-profile", fmt.Sprintf("version %q can not be read", version.text),
+			fmt.Sprintf("this Dravin reads version %d", provider.FileVersion),
+		)
 		return "", nil, problems
 	}
 	if n := root.get("name"); n == nil || n.shape != scalar || Slug(n.text) == "" {
@@ -71,7 +79,9 @@ func ReadProfile(file []byte) (name string, p *Profile, err error) {
 // WriteProfile gives a profile as a file that [ReadProfile] reads.
 func WriteProfile(name string, p *Profile) ([]byte, error) {
 	root := yaml.MapSlice{{Key: "dravin-profile", Value: provider.FileVersion}, {Key: "name", Value: name}}
-	file, err := yaml.MarshalWithOptions((&Design{}).writeStruct(root, reflect.ValueOf(p).Elem()), yaml.IndentSequence(true))
+	file, err := yaml.MarshalWithOptions(
+		(&Design{}).writeStruct(root, reflect.ValueOf(p).Elem()), yaml.IndentSequence(true),
+	)
 	if err != nil {
 		return nil, fmt.Errorf("writing the profile: %w", err)
 	}
@@ -96,12 +106,18 @@ func (p *Profile) contradictions(add func(field, why, want string)) {
 		}
 		for m, r := range v.Inside.Reserved {
 			if !anyContains(v.Inside.Within, r) {
-				add(fmt.Sprintf("%s.inside.reserved[%d]", at, m), r.String()+" is outside the inside space", "it comes from "+prefixWords(v.Inside.Within))
+				add(
+					fmt.Sprintf("%s.inside.reserved[%d]", at, m), r.String()+" is outside the inside space",
+					"it comes from "+prefixWords(v.Inside.Within),
+				)
 			}
 		}
 		for m, w := range v.Inside.Within {
 			if w.Bits() > int(v.Inside.Bits) {
-				add(fmt.Sprintf("%s.inside.within[%d]", at, m), fmt.Sprintf("%s holds no /%d", w, v.Inside.Bits), "give a larger range or longer inside ranges")
+				add(
+					fmt.Sprintf("%s.inside.within[%d]", at, m), fmt.Sprintf("%s holds no /%d", w, v.Inside.Bits),
+					"give a larger range or longer inside ranges",
+				)
 			}
 		}
 		if slices.Contains(v.Routing, RoutingBGP) && len(v.Inside.Within) == 0 {
@@ -194,8 +210,12 @@ func (d *Design) VPNOf(gateway ID) *provider.VPN {
 // ProfileSchema is the JSON Schema (2020-12) of the profile file.
 func ProfileSchema() ([]byte, error) {
 	properties := map[string]any{
-		"dravin-profile": map[string]any{"const": provider.FileVersion, "description": "The version of the profile file."},
-		"name":           map[string]any{"type": "string", "maxLength": maxName, "description": "The cloud's name, as networks name it."},
+		"dravin-profile": map[string]any{
+			"const": provider.FileVersion, "description": "The version of the profile file.",
+		},
+		"name": map[string]any{
+			"type": "string", "maxLength": maxName, "description": "The cloud's name, as networks name it.",
+		},
 	}
 	required := structSchema(reflect.TypeFor[Profile](), properties)
 	return schemaText(map[string]any{

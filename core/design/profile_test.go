@@ -64,7 +64,12 @@ func TestOwnProfileGoesBeforeTheShippedOne(t *testing.T) {
 	back, err := Read(again)
 	require.NoError(t, err)
 	assert.Empty(t, d.EditsTo(back))
-	_, err = Read([]byte("dravin: 1\nprofiles:\n  - name: Rush\n    vpn:\n      - name: x\n        at: network\n        tunnels: 0\n        addresses: 1\n        routing: static\n        ike: a\n        esp: b\n"))
+	_, err = Read(
+		[]byte(
+			"dravin: 1\nprofiles:\n  - name: Rush\n    vpn:\n      - name: x\n        at: network\n        tunnels: 0\n    " +
+				"    addresses: 1\n        routing: static\n        ike: a\n        esp: b\n",
+		),
+	)
 	assert.ErrorContains(t, err, "line 7")
 }
 
@@ -78,9 +83,13 @@ func TestDamagedProfilesAreRefusedOrSurvive(t *testing.T) {
 		files[name] = text
 	}
 	rapid.Check(t, func(rt *rapid.T) {
-		file := slices.Clone(files[rapid.SampledFrom([]string{"osier.yaml", "sedge.yaml", "tarn.yaml"}).Draw(rt, "file")])
+		file := slices.Clone(
+			files[rapid.SampledFrom([]string{"osier.yaml", "sedge.yaml", "tarn.yaml"}).Draw(rt, "file")],
+		)
 		for range rapid.IntRange(1, 6).Draw(rt, "damages") {
-			file[rapid.IntRange(0, len(file)-1).Draw(rt, "where")] = rapid.SampledFrom([]byte(" \n:-[]{}\"#019azAZ.,/&*")).Draw(rt, "what")
+			file[rapid.IntRange(0, len(file)-1).Draw(rt, "where")] = rapid.SampledFrom(
+				[]byte(" \n:-[]{}\"#019azAZ.,/&*"),
+			).Draw(rt, "what")
 		}
 		name, p, err := ReadProfile(file)
 		if err != nil {

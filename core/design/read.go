@@ -72,13 +72,17 @@ type reader struct {
 
 func (r *reader) problem(subject string, n *node, field, why, want string) {
 	if len(r.problems) <= maxProblems {
-		r.problems = append(r.problems, Problem{Subject: subject, Field: field, Line: n.line, Column: n.column, Why: why, Want: want})
+		r.problems = append(
+			r.problems, Problem{Subject: subject, Field: field, Line: n.line, Column: n.column, Why: why, Want: want},
+		)
 	}
 }
 
 func (r *reader) read(root *node) *Design {
 	if root.shape != mapping {
-		r.problem("", root, "", "the file holds "+root.shape.String(), "a design file begins with the line \"dravin: 1\"")
+		r.problem(
+			"", root, "", "the file holds "+root.shape.String(), "a design file begins with the line \"dravin: 1\"",
+		)
 		return nil
 	}
 	version := root.get("dravin")
@@ -87,7 +91,10 @@ func (r *reader) read(root *node) *Design {
 		return nil
 	}
 	if version.text != strconv.Itoa(FileVersion) {
-		r.problem("", version, "dravin", fmt.Sprintf("version %q can not be read", version.text), fmt.Sprintf("this Dravin reads version %d", FileVersion))
+		r.problem(
+			"", version, "dravin", fmt.Sprintf("version %q can not be read", version.text),
+			fmt.Sprintf("this Dravin reads version %d", FileVersion),
+		)
 		return nil
 	}
 	name := ""
@@ -102,7 +109,10 @@ func (r *reader) read(root *node) *Design {
 	}
 	for _, f := range root.fields {
 		if !slices.Contains(known, f.key) {
-			r.problem("", &node{line: f.line, column: f.column}, f.key, "is not known here", "known are "+strings.Join(known, ", "))
+			r.problem(
+				"", &node{line: f.line, column: f.column}, f.key, "is not known here",
+				"known are "+strings.Join(known, ", "),
+			)
 		}
 	}
 	r.collections(root, nil, "")
@@ -146,7 +156,10 @@ func (r *reader) object(n *node, s *spec, parent *Object, path string) {
 	}
 	name := n.get("name")
 	if name == nil || name.shape != scalar || Slug(name.text) == "" {
-		r.problem(string(s.kind)+" in "+orTop(path), n, "name", "is missing", "every "+string(s.kind)+" needs a name with a letter or digit")
+		r.problem(
+			string(s.kind)+" in "+orTop(path), n, "name", "is missing",
+			"every "+string(s.kind)+" needs a name with a letter or digit",
+		)
 		return
 	}
 	full := strings.TrimPrefix(path+"/"+Slug(name.text), "/")
@@ -156,7 +169,14 @@ func (r *reader) object(n *node, s *spec, parent *Object, path string) {
 	}
 	for _, first := range r.byPath[full] {
 		if scope(first) == scope(o) {
-			r.problem(string(s.kind)+" "+full, name, "name", fmt.Sprintf("the name %q is taken by the %s %q in line %d", name.text, first.Kind, first.Name, r.places[place{first.ID, "name"}].line), "names beside each other must differ in letters or digits")
+			r.problem(
+				string(s.kind)+" "+full, name, "name",
+				fmt.Sprintf(
+					"the name %q is taken by the %s %q in line %d", name.text, first.Kind, first.Name,
+					r.places[place{first.ID, "name"}].line,
+				),
+				"names beside each other must differ in letters or digits",
+			)
 			return
 		}
 	}
@@ -204,7 +224,10 @@ func (r *reader) body(o *Object, n *node) {
 				return fit[0].ID
 			}
 			if len(r.problems) <= maxProblems { // looking for what was meant takes long
-				r.problem(subject, n, field, fmt.Sprintf("no %s has the path %s", wordsOf(kinds), shown(text)), r.suggest(text, kinds))
+				r.problem(
+					subject, n, field, fmt.Sprintf("no %s has the path %s", wordsOf(kinds), shown(text)),
+					r.suggest(text, kinds),
+				)
 			}
 			return ""
 		},
@@ -270,17 +293,28 @@ func parseYAML(file []byte) (*node, error) {
 		return Problems{{Line: line, Column: column, Why: why, Want: want}}
 	}
 	if len(file) > MaxFileBytes {
-		return nil, one(1, 1, fmt.Sprintf("the file has more than %d MiB", MaxFileBytes>>20), "split the estate, or bring the data in as CSV")
+		return nil, one(
+			1, 1, fmt.Sprintf("the file has more than %d MiB", MaxFileBytes>>20),
+			"split the estate, or bring the data in as CSV",
+		)
 	}
 	if marks, line := marksOf(file); marks > MaxFileMarks {
-		return nil, one(line, 0, fmt.Sprintf("the file has %d line ends, colons, commas, dashes and brackets up to here", marks), fmt.Sprintf("a design file may have %d; bring the stock in as CSV", MaxFileMarks))
+		return nil, one(
+			line, 0, fmt.Sprintf("the file has %d line ends, colons, commas, dashes and brackets up to here", marks),
+			fmt.Sprintf("a design file may have %d; bring the stock in as CSV", MaxFileMarks),
+		)
 	}
 	if line, column, ok := tooDeep(file); ok {
-		return nil, one(line, column, "the file is nested too deeply", fmt.Sprintf("a design file nests at most %d levels", maxDepth))
+		return nil, one(
+			line, column, "the file is nested too deeply",
+			fmt.Sprintf("a design file nests at most %d levels", maxDepth),
+		)
 	}
 	if n := bytes.IndexByte(file, 0); n >= 0 {
 		line := bytes.Count(file[:n], []byte{'\n'}) + 1
-		return nil, one(line, n-bytes.LastIndexByte(file[:n], '\n'), "the file is not text", "a design file is YAML in UTF-8")
+		return nil, one(
+			line, n-bytes.LastIndexByte(file[:n], '\n'), "the file is not text", "a design file is YAML in UTF-8",
+		)
 	}
 	if line, column, ok := notUTF8(file); ok {
 		return nil, one(line, column, "the file is not in UTF-8", "save it as UTF-8")
@@ -290,7 +324,10 @@ func parseYAML(file []byte) (*node, error) {
 		var syntax *yaml.SyntaxError
 		if errors.As(err, &syntax) && syntax.Token != nil {
 			at := syntax.Token.Position
-			return nil, one(at.Line, at.Column, "this is not YAML: "+syntax.Message, "check the indentation, the colons and the quotes here")
+			return nil, one(
+				at.Line, at.Column, "this is not YAML: "+syntax.Message,
+				"check the indentation, the colons and the quotes here",
+			)
 		}
 		return nil, one(1, 1, "this is not YAML", "a design file begins with the line \"dravin: 1\"")
 	}
@@ -429,6 +466,8 @@ func (c *converter) fields(out *node, values []*ast.MappingValueNode, depth int)
 			c.problem(v.Key, fmt.Sprintf("%q is given twice", text), "keep one of them")
 		}
 		seen[text] = true
-		out.fields = append(out.fields, field{key: text, value: c.node(v.Value, depth+1), line: at.Line, column: at.Column})
+		out.fields = append(
+			out.fields, field{key: text, value: c.node(v.Value, depth+1), line: at.Line, column: at.Column},
+		)
 	}
 }

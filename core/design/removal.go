@@ -67,10 +67,14 @@ func (r *remover) routers() {
 		}
 		for _, o := range r.d.Inside(r.d.Get(g.ID).Parent, KindInnerRoute) {
 			b := *o.Body.(*InnerRoute)
-			if r.gone[o.ID] || !b.Via.IsValid() || !slices.ContainsFunc(lan.Prefixes, func(p netip.Prefix) bool { return p.Contains(b.Via) }) {
+			if r.gone[o.ID] || !b.Via.IsValid() ||
+				!slices.ContainsFunc(lan.Prefixes, func(p netip.Prefix) bool { return p.Contains(b.Via) }) {
 				continue
 			}
-			r.out.Changes = append(r.out.Changes, Effect{o.ID, o.Kind, r.d.Title(o.ID), fmt.Sprintf("its inner router %s stood in %s", b.Via, g.Title)})
+			r.out.Changes = append(
+				r.out.Changes,
+				Effect{o.ID, o.Kind, r.d.Title(o.ID), fmt.Sprintf("its inner router %s stood in %s", b.Via, g.Title)},
+			)
 			b.Via = netip.Addr{}
 			r.out.Edits = append(r.out.Edits, PutEdit(o.With(&b)))
 		}
@@ -135,7 +139,9 @@ func (r *remover) stands() {
 				c.Addresses = left
 				now = now.With(&c)
 			}
-			r.out.Changes = append(r.out.Changes, Effect{f.ID, f.Kind, r.d.Title(f.ID), "it had an address in " + g.Title})
+			r.out.Changes = append(
+				r.out.Changes, Effect{f.ID, f.Kind, r.d.Title(f.ID), "it had an address in " + g.Title},
+			)
 			r.out.Edits = append(r.out.Edits, PutEdit(now))
 		}
 	}
@@ -189,7 +195,8 @@ func strip(v reflect.Value, gone map[ID]bool) bool {
 				return false
 			}
 			f.SetString("")
-		case f.Kind() == reflect.Slice && (ref || f.Type().Elem().Kind() == reflect.Struct && f.Type().Elem().PkgPath() == v.Type().PkgPath()):
+		case f.Kind() == reflect.Slice &&
+			(ref || f.Type().Elem().Kind() == reflect.Struct && f.Type().Elem().PkgPath() == v.Type().PkgPath()):
 			kept := reflect.MakeSlice(f.Type(), 0, f.Len())
 			for i := range f.Len() {
 				e := f.Index(i)

@@ -23,10 +23,16 @@ func TestRemovalTakesAlongWhatCanNotBeWithout(t *testing.T) {
 	assert.Contains(t, titles(r.Goes), "link Peatside to Marrow Hill")
 	assert.Contains(t, titles(r.Goes), "tunnel tunnel 1")
 	assert.Contains(t, titles(r.Goes), "intent logger polls the controller")
-	assert.Equal(t, []string{"reservation controllers' own network"}, titles(r.Changes), "it names a party that it can do without")
+	assert.Equal(
+		t, []string{"reservation controllers' own network"}, titles(r.Changes),
+		"it names a party that it can do without",
+	)
 
 	r = d.Removal(d.Find("catalogue/cloud-gateway")[0].ID)
-	assert.Equal(t, []string{"table catalogue table a", "table catalogue table b"}, titles(r.Changes), "only their entries through it go")
+	assert.Equal(
+		t, []string{"table catalogue table a", "table catalogue table b"}, titles(r.Changes),
+		"only their entries through it go",
+	)
 }
 
 func TestAnythingCanBeRemoved(t *testing.T) {

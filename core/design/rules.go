@@ -71,7 +71,10 @@ func (v *validator) rule(o *Object, n int, r Rule) {
 	case r.Does == OneToOne && (!r.Real.IsValid() || !r.Into.IsValid()):
 		add("real", "real or into is missing", "give both ranges, of equal length")
 	case r.Does == OneToOne && (r.Real.Bits() != r.Into.Bits() || r.Real.Addr().BitLen() != r.Into.Addr().BitLen()):
-		add("into", fmt.Sprintf("%s is not as long as %s", r.Into, r.Real), fmt.Sprintf("one-to-one needs a /%d", r.Real.Bits()))
+		add(
+			"into", fmt.Sprintf("%s is not as long as %s", r.Into, r.Real),
+			fmt.Sprintf("one-to-one needs a /%d", r.Real.Bits()),
+		)
 	case r.Does == FromPool && !r.Into.IsValid():
 		add("into", "is missing", "give the pool's addresses")
 	case r.Does == ToTarget && !r.Target.IsValid():
@@ -79,7 +82,8 @@ func (v *validator) rule(o *Object, n int, r Rule) {
 	case r.Port != 0 && !slices.ContainsFunc(r.Services, func(s Service) bool { return s.Port != 0 }):
 		add("port", "changes the port of nothing that has one", "name the services, such as tcp/443")
 	}
-	if r.Real.IsValid() && r.Does != OneToOne || r.Target.IsValid() && r.Does != ToTarget || r.Into.IsValid() && r.Does != OneToOne && r.Does != FromPool {
+	if r.Real.IsValid() && r.Does != OneToOne || r.Target.IsValid() && r.Does != ToTarget ||
+		r.Into.IsValid() && r.Does != OneToOne && r.Does != FromPool {
 		add("does", "has a range or target that "+r.Does+" does not use", "take it away")
 	}
 }

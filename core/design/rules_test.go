@@ -61,7 +61,8 @@ func TestRulesNameTheFieldAndWhatWouldBeRight(t *testing.T) {
 			c.To = thistledown(t).Find("peatside-to-marrow-hill")[0].ID
 			return &c
 		}, "to: refers to a link; a endpoint or lan"},
-		"a note that is no text": {"marrow-hill", KindSite, func(Body) Body { return &Site{Note: "a\x00b"} }, `note: "a\x00b" holds a control character`},
+		"a note that is no text": {"marrow-hill", KindSite, func(Body) Body { return &Site{Note: "a\x00b"} },
+			`note: "a\x00b" holds a control character`},
 		"an intent to nobody": {"logger-polls-the-controller", KindIntent, func(b Body) Body {
 			c := *b.(*Intent)
 			c.To = "gone"
@@ -101,7 +102,10 @@ func TestEditsThatMakeNoSense(t *testing.T) {
 }
 
 func TestNames(t *testing.T) {
-	for name, ok := range map[string]bool{"Köhler's Wood": true, strings.Repeat("x", 80): true, strings.Repeat("x", 81): false, "": false, "...": false, "a\x07b": false, "苗圃": true} {
+	for name, ok := range map[string]bool{
+		"Köhler's Wood": true, strings.Repeat("x", 80): true, strings.Repeat("x", 81): false, "": false, "...": false,
+		"a\x07b": false, "苗圃": true,
+	} {
 		d := thistledown(t)
 		site := *d.Find("marrow-hill", KindSite)[0]
 		site.Name = name

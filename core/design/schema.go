@@ -18,7 +18,11 @@ func Schema() ([]byte, error) {
 	}
 	defs := map[string]any{}
 	for _, s := range specs {
-		properties := map[string]any{"name": map[string]any{"type": "string", "maxLength": maxName, "description": "Its name, unique among its siblings."}}
+		properties := map[string]any{
+			"name": map[string]any{
+				"type": "string", "maxLength": maxName, "description": "Its name, unique among its siblings.",
+			},
+		}
 		required := structSchema(s.body, properties)
 		collectionSchema(&Object{Kind: s.kind}, properties)
 		defs[string(s.kind)] = map[string]any{
@@ -43,7 +47,9 @@ func schemaText(root map[string]any) ([]byte, error) {
 func collectionSchema(parent *Object, into map[string]any) {
 	for _, s := range specs {
 		if s.fits(parent) {
-			into[s.collection] = map[string]any{"type": "array", "items": map[string]any{"$ref": "#/$defs/" + string(s.kind)}}
+			into[s.collection] = map[string]any{
+				"type": "array", "items": map[string]any{"$ref": "#/$defs/" + string(s.kind)},
+			}
 		}
 	}
 }
@@ -82,7 +88,9 @@ func typeSchema(t reflect.Type, tag reflect.StructTag) map[string]any {
 	case t.Kind() == reflect.Struct:
 		properties := map[string]any{}
 		required := structSchema(t, properties)
-		return map[string]any{"type": "object", "additionalProperties": false, "properties": properties, "required": required}
+		return map[string]any{
+			"type": "object", "additionalProperties": false, "properties": properties, "required": required,
+		}
 	case t.Kind() == reflect.Bool:
 		return map[string]any{"type": "boolean"}
 	case t.Kind() == reflect.String:

@@ -23,7 +23,13 @@ const MaxID = 128
 func (d *Design) validate() Problems {
 	v := &validator{d: d, lans: map[ID]*prefix.Index{}}
 	if !IsLine(d.Name) || utf8.RuneCountInString(d.Name) > maxName {
-		v.problems = append(v.problems, Problem{Field: "name", Why: "the design's name is too long or no text", Want: fmt.Sprintf("at most %d characters", maxName)})
+		v.problems = append(
+			v.problems,
+			Problem{
+				Field: "name", Why: "the design's name is too long or no text",
+				Want: fmt.Sprintf("at most %d characters", maxName),
+			},
+		)
 	}
 	for parent, list := range d.inside {
 		if parent != "" && d.objects[parent] == nil {
@@ -97,7 +103,8 @@ func (d *Design) concerned(before *Design, touched []ID) (again, parents map[ID]
 	}
 	for site := range sites { // inner routers, gateways and boxes stand in LANs and subnets
 		for _, beside := range d.inside[site] {
-			again[beside.ID] = again[beside.ID] || beside.Kind == KindInnerRoute || beside.Kind == KindGateway || beside.Kind == KindBox
+			again[beside.ID] = again[beside.ID] || beside.Kind == KindInnerRoute || beside.Kind == KindGateway ||
+				beside.Kind == KindBox
 		}
 	}
 	return again, parents
@@ -110,7 +117,10 @@ type validator struct {
 }
 
 func (v *validator) add(o *Object, field, why, want string) {
-	v.problems = append(v.problems, Problem{Object: o.ID, Subject: string(o.Kind) + " " + v.d.Path(o.ID), Field: field, Why: why, Want: want})
+	v.problems = append(
+		v.problems,
+		Problem{Object: o.ID, Subject: string(o.Kind) + " " + v.d.Path(o.ID), Field: field, Why: why, Want: want},
+	)
 }
 
 func (v *validator) missing(o *Object, field string, id ID) {
@@ -145,7 +155,10 @@ func (v *validator) siblings(list []*Object, touched map[ID]bool) {
 	for _, o := range list {
 		key := scope(o) + Slug(o.Name)
 		if first := seen[key]; first != nil {
-			v.add(o, "name", fmt.Sprintf("the name %q is taken by the %s %q", o.Name, first.Kind, first.Name), "names beside each other must differ in letters or digits")
+			v.add(
+				o, "name", fmt.Sprintf("the name %q is taken by the %s %q", o.Name, first.Kind, first.Name),
+				"names beside each other must differ in letters or digits",
+			)
 			continue
 		}
 		seen[key] = o
@@ -170,7 +183,10 @@ func (v *validator) object(o *Object) {
 		v.add(o, "name", why, want)
 	}
 	if len(o.ID) > MaxID || !IsLine(string(o.ID)) {
-		v.add(o, "id", "is too long or holds a control character", fmt.Sprintf("an ID has at most %d letters, digits and marks", MaxID))
+		v.add(
+			o, "id", "is too long or holds a control character",
+			fmt.Sprintf("an ID has at most %d letters, digits and marks", MaxID),
+		)
 	}
 	s := specOf(o.Kind)
 	if s.body == nil || reflect.TypeOf(o.Body) != reflect.PointerTo(s.body) {
@@ -224,7 +240,8 @@ func eachRef(body reflect.Value, path string, do func(field string, to Ref, kind
 			for i := range f.Len() {
 				do(fmt.Sprintf("%s[%d]", at, i), Ref(f.Index(i).String()), kinds, false)
 			}
-		case f.Kind() == reflect.Slice && f.Type().Elem().Kind() == reflect.Struct && f.Type().Elem().PkgPath() == body.Type().PkgPath():
+		case f.Kind() == reflect.Slice && f.Type().Elem().Kind() == reflect.Struct &&
+			f.Type().Elem().PkgPath() == body.Type().PkgPath():
 			for i := range f.Len() {
 				eachRef(f.Index(i), fmt.Sprintf("%s[%d]", at, i), do)
 			}
@@ -258,17 +275,26 @@ func (v *validator) rules(o *Object) {
 		v.vlan(o, "vlan", b.VLAN)
 		for n, g := range b.Gateways {
 			if v.d.Get(g).Parent != o.Parent {
-				v.add(o, fmt.Sprintf("gateways[%d]", n), "is another site's gateway", "name a gateway of "+v.d.Get(o.Parent).Name)
+				v.add(
+					o, fmt.Sprintf("gateways[%d]", n), "is another site's gateway",
+					"name a gateway of "+v.d.Get(o.Parent).Name,
+				)
 			}
 		}
 	case *InnerRoute:
 		if b.Via.IsValid() && !v.inLAN(o.Parent, b.Via) {
-			v.add(o, "via", fmt.Sprintf("%s is in no LAN of %s", b.Via, v.d.Get(o.Parent).Name), "give the inner router's address in one of the site's LANs")
+			v.add(
+				o, "via", fmt.Sprintf("%s is in no LAN of %s", b.Via, v.d.Get(o.Parent).Name),
+				"give the inner router's address in one of the site's LANs",
+			)
 		}
 	case *Table:
 		for n, r := range b.Routes {
 			if !v.joins(v.d.Get(r.Via), o.Parent) {
-				v.add(o, fmt.Sprintf("routes[%d].via", n), "does not belong to this network", "name a gateway, peering or attachment of "+v.d.Get(o.Parent).Name)
+				v.add(
+					o, fmt.Sprintf("routes[%d].via", n), "does not belong to this network",
+					"name a gateway, peering or attachment of "+v.d.Get(o.Parent).Name,
+				)
 			}
 		}
 	case *Subnet:
@@ -324,7 +350,10 @@ func (v *validator) subnet(o *Object, b *Subnet) {
 	network := v.d.Get(o.Parent).Body.(*Network)
 	for n, p := range b.Prefixes {
 		if !anyContains(network.Blocks, p) {
-			v.add(o, fmt.Sprintf("prefixes[%d]", n), p.String()+" is outside the network's blocks", "the blocks are "+prefixWords(network.Blocks))
+			v.add(
+				o, fmt.Sprintf("prefixes[%d]", n), p.String()+" is outside the network's blocks",
+				"the blocks are "+prefixWords(network.Blocks),
+			)
 		}
 	}
 }
@@ -340,7 +369,10 @@ func (v *validator) endpoint(o *Object, b *Endpoint) {
 			}
 			inside = true
 			if !prefix.IsHost(p, a) {
-				v.add(o, at, fmt.Sprintf("%s is not a host's address in %s", a, p), "the first host is "+prefix.FirstHost(p).String())
+				v.add(
+					o, at, fmt.Sprintf("%s is not a host's address in %s", a, p),
+					"the first host is "+prefix.FirstHost(p).String(),
+				)
 			}
 		}
 		if place := v.d.Get(o.Parent); inside && place.Kind != KindInnerRoute {
@@ -364,9 +396,14 @@ func (v *validator) link(o *Object, b *Link) {
 		at := fmt.Sprintf("ends[%d]", n)
 		switch {
 		case b.Routing != RoutingSelectors && len(e.Local)+len(e.Remote) > 0:
-			v.add(o, at+".local", "a route-based link has no selectors of its own", "give routes, or set routing to selectors")
+			v.add(
+				o, at+".local", "a route-based link has no selectors of its own",
+				"give routes, or set routing to selectors",
+			)
 		case b.Routing == RoutingSelectors && len(e.Routes) > 0:
-			v.add(o, at+".routes", "a policy-based link has no routes", "give local and remote, or set routing to static")
+			v.add(
+				o, at+".routes", "a policy-based link has no routes", "give local and remote, or set routing to static",
+			)
 		case b.Routing == RoutingSelectors && (len(e.Local) == 0 || len(e.Remote) == 0):
 			v.add(o, at, "local or remote is empty", "a policy-based link needs both")
 		}
@@ -384,19 +421,28 @@ func (v *validator) tunnel(o *Object, b *Tunnel) {
 			continue
 		}
 		if gw, ok := g.Body.(*Gateway); ok && !a.IsUnspecified() && !gw.Owns(a) {
-			v.add(o, fmt.Sprintf("outside[%d]", n), fmt.Sprintf("%s is not an address of %s", a, v.d.Path(g.ID)), "it has "+addressWords(gw.Addresses))
+			v.add(
+				o, fmt.Sprintf("outside[%d]", n), fmt.Sprintf("%s is not an address of %s", a, v.d.Path(g.ID)),
+				"it has "+addressWords(gw.Addresses),
+			)
 		}
 	}
 	for n, e := range b.Ends {
 		if link.Routing == RoutingSelectors && len(e.Local)+len(e.Remote) > 0 {
-			v.add(o, fmt.Sprintf("ends[%d].local", n), "a policy-based link has its selectors at its own ends", "set local and remote of the link")
+			v.add(
+				o, fmt.Sprintf("ends[%d].local", n), "a policy-based link has its selectors at its own ends",
+				"set local and remote of the link",
+			)
 		}
 	}
 	if len(b.Ends) == 1 {
 		v.add(o, "ends", "has 1 of them", "give both ends' settings, an empty one ({}) where all follows, or none")
 	}
 	if len(b.Inside) == 2 && b.Inside[0].Masked() != b.Inside[1].Masked() {
-		v.add(o, "inside[1]", fmt.Sprintf("%s and %s are not in one range", b.Inside[0], b.Inside[1]), "both inside addresses must share a range such as a /30")
+		v.add(
+			o, "inside[1]", fmt.Sprintf("%s and %s are not in one range", b.Inside[0], b.Inside[1]),
+			"both inside addresses must share a range such as a /30",
+		)
 	}
 }
 
@@ -407,7 +453,10 @@ func (v *validator) mapping(o *Object, b *Mapping) {
 		}
 	}
 	if b.Real.Bits() != b.Mapped.Bits() || b.Real.Addr().BitLen() != b.Mapped.Addr().BitLen() {
-		v.add(o, "mapped", fmt.Sprintf("%s is not as long as %s", b.Mapped, b.Real), fmt.Sprintf("one-to-one mapping needs a /%d", b.Real.Bits()))
+		v.add(
+			o, "mapped", fmt.Sprintf("%s is not as long as %s", b.Mapped, b.Real),
+			fmt.Sprintf("one-to-one mapping needs a /%d", b.Real.Bits()),
+		)
 	}
 }
 

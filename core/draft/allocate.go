@@ -26,9 +26,14 @@ func insideRule(a, b *provider.Inside) (provider.Inside, error) {
 		switch {
 		case own == nil || len(own.Within) == 0:
 		case n == 1 && a != nil && len(a.Within) > 0:
-			rule = provider.Inside{Within: prefix.Intersect(rule.Within, own.Within), Bits: max(rule.Bits, own.Bits), Reserved: slices.Concat(rule.Reserved, own.Reserved)}
+			rule = provider.Inside{
+				Within: prefix.Intersect(rule.Within, own.Within), Bits: max(rule.Bits, own.Bits),
+				Reserved: slices.Concat(rule.Reserved, own.Reserved),
+			}
 		default:
-			rule = provider.Inside{Within: own.Within, Bits: own.Bits, Reserved: slices.Concat(linkLocal.Reserved, own.Reserved)}
+			rule = provider.Inside{
+				Within: own.Within, Bits: own.Bits, Reserved: slices.Concat(linkLocal.Reserved, own.Reserved),
+			}
 		}
 	}
 	if len(rule.Within) == 0 {

@@ -19,7 +19,9 @@ func BenchmarkThousandCopies(b *testing.B) {
 	source := d.Find("peatside-nursery", design.KindSite)[0].ID
 	for b.Loop() {
 		_, err := draft.Like(
-			context.Background(), allocation.NewBooks(d), source, draft.Numbered(allocation.NewBooks(d), "Garden #", 1000),
+			context.Background(), allocation.NewBooks(d), source, draft.Numbered(
+				allocation.NewBooks(d), "Garden #", 1000,
+			),
 		)
 		require.NoError(b, err)
 	}
@@ -32,7 +34,22 @@ func BenchmarkCopyOfAThousandLANs(b *testing.B) {
 	var edits []design.Edit
 	for n := range 1000 {
 		id := design.ID(fmt.Sprint("lan-", n))
-		edits = append(edits, design.PutEdit(&design.Object{ID: id, Kind: design.KindLAN, Parent: source, Name: fmt.Sprint("bed ", n), Body: &design.LAN{Prefixes: []netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 216, byte(n >> 4), byte(n << 4)}), 28)}}}))
+		edits = append(
+			edits,
+			design.PutEdit(
+				&design.Object{
+					ID:     id,
+					Kind:   design.KindLAN,
+					Parent: source,
+					Name:   fmt.Sprint("bed ", n),
+					Body: &design.LAN{
+						Prefixes: []netip.Prefix{
+							netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 216, byte(n >> 4), byte(n << 4)}), 28),
+						},
+					},
+				},
+			),
+		)
 	}
 	d, _, err := d.Apply(edits)
 	require.NoError(b, err)

@@ -109,7 +109,10 @@ func (f *drafter) edge(a, b side) *design.Object {
 		if owner == "" {
 			owner = b.owner
 		}
-		have = f.put(design.KindEdgeRouter, "", "edge router", &design.EdgeRouter{Exchange: "exchange", Owner: owner, State: design.Drafted})
+		have = f.put(
+			design.KindEdgeRouter, "", "edge router",
+			&design.EdgeRouter{Exchange: "exchange", Owner: owner, State: design.Drafted},
+		)
 		f.builds("A new edge router", have, false)
 		f.step(have.Name, "Order the edge router at an exchange that all can reach")
 		for _, x := range []side{a, b} {
@@ -183,16 +186,24 @@ func (f *drafter) cloudLeg(edge *design.Object, x, far side, q Options) *design.
 			zone = zones[k%len(zones)]
 		}
 		o := f.circuit(edge, gateway, x, far, fmt.Sprintf("%s circuit %d", x.o.Name, k+1), zone, mbps, ranges[k])
-		f.costs(fmt.Sprintf("circuit of %d Mbit/s in %s", mbps, orText(zone, x.region)), x.profile.Prices.CircuitMonth+x.profile.Prices.CircuitMbpsOver*provider.Money(mbps))
+		f.costs(
+			fmt.Sprintf("circuit of %d Mbit/s in %s", mbps, orText(zone, x.region)),
+			x.profile.Prices.CircuitMonth+x.profile.Prices.CircuitMbpsOver*provider.Money(mbps),
+		)
 		if first == nil {
 			first = o
 		}
 	}
 	f.s.Mbps = least(f.s.Mbps, mbps)
 	f.traffic(x, q)
-	f.suggest("Speed toward "+x.o.Name, fmt.Sprintf("%d Mbit/s", mbps), "the lowest step of %s that carries the month's traffic in working hours", x.cloud)
+	f.suggest(
+		"Speed toward "+x.o.Name, fmt.Sprintf("%d Mbit/s", mbps),
+		"the lowest step of %s that carries the month's traffic in working hours", x.cloud,
+	)
 	if n > 1 && len(zones) > 1 {
-		f.suggest("Zones toward "+x.o.Name, joinWords(zones[:2]), "two circuits in different zones, so that one may fail")
+		f.suggest(
+			"Zones toward "+x.o.Name, joinWords(zones[:2]), "two circuits in different zones, so that one may fail",
+		)
 	}
 	f.orders(edge, x, n, mbps)
 	if !x.profile.Networks.GatewayFeeds {
@@ -208,7 +219,10 @@ func (f *drafter) orders(edge *design.Object, x side, n int, mbps uint32) {
 	if rule.OrderedAt == "exchange" {
 		order, accept = edge.Name, x.o.Name
 	}
-	f.step(order, "Order %s of %d Mbit/s toward %s and pass the order code on", words.Count(n, "circuit", "circuits"), mbps, accept)
+	f.step(
+		order, "Order %s of %d Mbit/s toward %s and pass the order code on", words.Count(n, "circuit", "circuits"),
+		mbps, accept,
+	)
 	f.step(accept, "Accept with the order code%s", daysWords(rule.CodeDays))
 	f.step(x.o.Name, "Set up the session with the edge router")
 	f.step(edge.Name, "Set up the session with %s", x.o.Name)
@@ -217,7 +231,10 @@ func (f *drafter) orders(edge *design.Object, x side, n int, mbps uint32) {
 // traffic is what leaves a cloud over circuits.
 func (f *drafter) traffic(x side, q Options) {
 	if x.profile != nil {
-		f.costs(fmt.Sprintf("%d GB out of %s over circuits", q.GB/2, x.cloud), cost.Volume(x.profile.Prices.CircuitGB, q.GB/2))
+		f.costs(
+			fmt.Sprintf("%d GB out of %s over circuits", q.GB/2, x.cloud),
+			cost.Volume(x.profile.Prices.CircuitGB, q.GB/2),
+		)
 	}
 }
 
@@ -405,7 +422,10 @@ func (f *drafter) siteLeg(edge *design.Object, x, far side, q Options) *design.O
 	o := f.circuit(edge, gateway, x, far, x.o.Name+" circuit", "", mbps, ranges[0])
 	f.s.Mbps = least(f.s.Mbps, mbps)
 	f.s.Unpriced = "what a carrier asks for the way from " + x.o.Name + " to the exchange"
-	f.suggest("Price of "+o.Name, "not known", "a carrier sells the way from %s to the exchange; ask for it and add it to the sum", x.o.Name)
+	f.suggest(
+		"Price of "+o.Name, "not known",
+		"a carrier sells the way from %s to the exchange; ask for it and add it to the sum", x.o.Name,
+	)
 	f.step(x.o.Name, "Order a circuit of %d Mbit/s to %s from a carrier", mbps, edge.Name)
 	f.step(x.o.Name, "Set up the session with the edge router")
 	return o
@@ -413,7 +433,13 @@ func (f *drafter) siteLeg(edge *design.Object, x, far side, q Options) *design.O
 
 // circuit drafts one circuit with its session. The order is made at the first
 // end.
-func (f *drafter) circuit(edge, gateway *design.Object, x, far side, name, zone string, mbps uint32, inside netip.Prefix) *design.Object {
+func (f *drafter) circuit(
+	edge, gateway *design.Object,
+	x, far side,
+	name, zone string,
+	mbps uint32,
+	inside netip.Prefix,
+) *design.Object {
 	vlan := f.vlan(edge)
 	near := design.CircuitEnd{At: gateway.ID, Zone: zone, Mbps: mbps, VLAN: vlan, Routes: far.exports}
 	at := design.CircuitEnd{At: edge.ID, Zone: zone, Mbps: mbps, VLAN: vlan, Routes: x.exports}

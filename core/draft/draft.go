@@ -25,7 +25,10 @@ type drafter struct {
 }
 
 func newShape(key, title string) Shape {
-	return Shape{Key: key, Title: title, Out: []string{}, Builds: []Built{}, Parties: []PartySteps{}, Costs: []cost.Item{}, Suggestions: []Suggestion{}, Edits: []design.Edit{}}
+	return Shape{
+		Key: key, Title: title, Out: []string{}, Builds: []Built{}, Parties: []PartySteps{}, Costs: []cost.Item{},
+		Suggestions: []Suggestion{}, Edits: []design.Edit{},
+	}
 }
 
 // draft begins a shape. What shapes before it have taken of the books is free for it.
@@ -134,7 +137,11 @@ func (f *drafter) asn(who string, own uint32) uint32 {
 		f.out("%v", err)
 		return 0
 	}
-	f.suggest("ASN of "+who, fmt.Sprint(n), "the lowest private ASN (RFC 6996) that nobody here has and no cloud gives by default, so that no path meets itself")
+	f.suggest(
+		"ASN of "+who,
+		fmt.Sprint(n),
+		"the lowest private ASN (RFC 6996) that nobody here has and no cloud gives by default, so that no path meets itself",
+	)
 	return n
 }
 
@@ -149,7 +156,10 @@ func (f *drafter) inside(a, b *provider.Inside, n int) []netip.Prefix {
 		}
 		ranges = append(ranges, p)
 	}
-	f.suggest("Inside addresses", negotiate.Joined(ranges), "free in this design, allowed at both ends, and none of those that a cloud or a standard keeps")
+	f.suggest(
+		"Inside addresses", negotiate.Joined(ranges),
+		"free in this design, allowed at both ends, and none of those that a cloud or a standard keeps",
+	)
 	return ranges
 }
 
@@ -185,7 +195,10 @@ func (f *drafter) enter(s side, ranges []netip.Prefix, via *design.Object, word 
 		}
 	}
 	if added > 0 {
-		f.suggest("Table entries of "+s.o.Name, fmt.Sprintf("%d in %s", added, words.Count(len(s.tables), "table", "tables")), "every table needs its own entry here; one that is forgotten cuts its subnets off")
+		f.suggest(
+			"Table entries of "+s.o.Name, fmt.Sprintf("%d in %s", added, words.Count(len(s.tables), "table", "tables")),
+			"every table needs its own entry here; one that is forgotten cuts its subnets off",
+		)
 	}
 }
 
@@ -216,7 +229,9 @@ func (f *drafter) session(parent design.ID, a, b speaker) {
 			e.In = append(e.In, design.Filter{Prefix: p})
 		}
 		for _, all := range settings.Everything {
-			if slices.ContainsFunc(append(announced, taken...), func(p netip.Prefix) bool { return p.Addr().Is4() == all.Addr().Is4() }) {
+			if slices.ContainsFunc(
+				append(announced, taken...), func(p netip.Prefix) bool { return p.Addr().Is4() == all.Addr().Is4() },
+			) {
 				e.Families = append(e.Families, map[bool]string{true: "ipv4", false: "ipv6"}[all.Addr().Is4()])
 			}
 		}

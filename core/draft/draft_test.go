@@ -64,7 +64,8 @@ func TestEveryOfferedShapeAppliesAndAgrees(t *testing.T) {
 	offered := map[string]int{}
 	for _, a := range parties {
 		for _, b := range parties {
-			if a == b || strings.HasSuffix(a.Name, " Hut") && a.Name != "Alder Hut" || strings.HasSuffix(b.Name, " Hut") && b.Name != "Alder Hut" {
+			if a == b || strings.HasSuffix(a.Name, " Hut") && a.Name != "Alder Hut" ||
+				strings.HasSuffix(b.Name, " Hut") && b.Name != "Alder Hut" {
 				continue
 			}
 			list, err := draft.Shapes(allocation.NewBooks(d), draft.Options{A: a.ID, B: b.ID, GB: 500})
@@ -92,7 +93,10 @@ func TestEveryOfferedShapeAppliesAndAgrees(t *testing.T) {
 			}
 		}
 	}
-	for _, want := range []string{"vpn-bgp-braided", "vpn-static-braided", "vpn-selectors-", "vpn-bgp-twin", "vpn-bgp-doubled", "vpn-static-plain", "peering", "hub", "circuit"} {
+	for _, want := range []string{
+		"vpn-bgp-braided", "vpn-static-braided", "vpn-selectors-", "vpn-bgp-twin", "vpn-bgp-doubled",
+		"vpn-static-plain", "peering", "hub", "circuit",
+	} {
 		assert.NotZero(t, offered[want], "%s is offered for some pair: %v", want, offered)
 	}
 }
@@ -236,12 +240,17 @@ func randomDesign(t *rapid.T) *design.Design {
 	}
 	g := add(design.KindGateway, site, &design.Gateway{ASN: 64512 + uint32(rapid.IntRange(0, 5).Draw(t, "ASN"))})
 	far := add(design.KindGateway, site, &design.Gateway{ASN: 64512 + uint32(rapid.IntRange(0, 5).Draw(t, "far ASN"))})
-	l := add(design.KindLink, "", &design.Link{Routing: design.RoutingBGP, Ends: []design.End{{Gateway: g}, {Gateway: far}}})
+	l := add(
+		design.KindLink, "", &design.Link{Routing: design.RoutingBGP, Ends: []design.End{{Gateway: g}, {Gateway: far}}},
+	)
 	for range rapid.IntRange(0, 5).Draw(t, "tunnels there") {
 		p := linkLocal("tunnel")
 		tunnel := add(design.KindTunnel, l, &design.Tunnel{Inside: []netip.Prefix{p, p}})
 		add(design.KindSession, tunnel, &design.Session{Ends: []design.SessionEnd{
-			{ASN: 64512 + uint32(rapid.IntRange(0, 9).Draw(t, "session ASN")), Address: linkLocal("session").Addr()}, {ASN: 64600, Address: p.Addr()}}})
+			{
+				ASN:     64512 + uint32(rapid.IntRange(0, 9).Draw(t, "session ASN")),
+				Address: linkLocal("session").Addr(),
+			}, {ASN: 64600, Address: p.Addr()}}})
 	}
 	return design.New("random", objects)
 }
@@ -281,14 +290,26 @@ secrets { ike-hill { id-1 = 198.51.100.10
 	s, err := sheet.ReadSent(conf, near, far)
 	require.NoError(t, err)
 	assert.Empty(t, s.Problems)
-	assert.Equal(t, []string{"address", "peer", "identity", "peer-identity", "key", "version", "ike", "esp", "ike-life", "child-life", "local", "remote"}, s.Given)
+	assert.Equal(
+		t,
+		[]string{
+			"address", "peer", "identity", "peer-identity", "key", "version", "ike", "esp", "ike-life", "child-life",
+			"local", "remote",
+		},
+		s.Given,
+	)
 	assert.Equal(t, []string{"aes256-sha256-modp2048", "aes256gcm16-prfsha384-ecp384"}, s.Settings.IKE)
 	assert.Equal(t, `a key with "quotes"`, s.Settings.Key)
 	assert.Equal(t, uint32(2700), s.Settings.ChildLife)
 	assert.Equal(t, "nursery.example", s.Settings.Identity)
 	assert.Len(t, s.Settings.Remote, 2)
 
-	s, err = sheet.ReadSent("Our address: 203.0.113.20\n| Your address | 198.51.100.10 |\nIKE proposal = AES-256 SHA2-256 DH group 14\nPhase 2: aes-256-gcm/group20\nLifetime: 1h\nColour: green\nOur ASN: 64500\nMTU: many", near, far)
+	s, err = sheet.ReadSent(
+		"Our address: 203.0.113.20\n| Your address | 198.51.100.10 |\nIKE proposal = AES-256 SHA2-256 DH group 14\n"+
+			"Phase 2: aes-256-gcm/group20\nLifetime: 1h\nColour: green\nOur ASN: 64500\nMTU: many",
+		near,
+		far,
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"address", "peer", "ike", "esp", "child-life", "asn"}, s.Given)
 	assert.Equal(t, []string{"aes256-sha256-modp2048"}, s.Settings.IKE)
@@ -317,7 +338,12 @@ secrets { ike-hill { id-1 = 198.51.100.10
 func TestRecordedDifferencesAreMendedAtEitherEnd(t *testing.T) {
 	d := thistledown(t)
 	tunnel := find(t, d, "peatside-to-marrow-hill/tunnel-1", design.KindTunnel)
-	sent, err := sheet.ReadSent("Your address: 198.51.100.12\nIKE proposals: aes128-sha256-modp3072\nRemote networks: 10.214.0.0/24\nIKE version: 2\nKey lifetime: 3600", netip.Addr{}, netip.Addr{})
+	sent, err := sheet.ReadSent(
+		"Your address: 198.51.100.12\nIKE proposals: aes128-sha256-modp3072\nRemote networks: 10.214.0.0/24\nIKE "+
+			"version: 2\nKey lifetime: 3600",
+		netip.Addr{},
+		netip.Addr{},
+	)
 	require.NoError(t, err)
 	edits, err := sheet.Record(d, tunnel, 0, sent)
 	require.NoError(t, err)
@@ -344,7 +370,9 @@ func TestRecordedDifferencesAreMendedAtEitherEnd(t *testing.T) {
 				}
 			}
 		}
-		assert.Len(t, sheet.Differing(sheet.Lines(next, next.Get(tunnel.ID), [2]string{})), left, "fixes at end %d", end)
+		assert.Len(
+			t, sheet.Differing(sheet.Lines(next, next.Get(tunnel.ID), [2]string{})), left, "fixes at end %d", end,
+		)
 	}
 }
 
@@ -375,7 +403,12 @@ func TestARequestForOneCircuitIsForBoth(t *testing.T) {
 // tells what may be a key.
 func TestSentIsRefusedWhereItCouldNotBeWritten(t *testing.T) {
 	near, far := netip.MustParseAddr("198.51.100.10"), netip.MustParseAddr("203.0.113.20")
-	s, err := sheet.ReadSent("connections {\n c {\n  local_addrs = 203.0.113.20\n  dpd_delay = 20s\n  local {\n   id = \"x\\\"\\n}\\nplanted {\\n children { p { updown = run } }\"\n  }\n }\n}\n", near, far)
+	s, err := sheet.ReadSent(
+		"connections {\n c {\n  local_addrs = 203.0.113.20\n  dpd_delay = 20s\n  local {\n   id = \"x\\\"\\n}\\nplanted "+
+			"{\\n children { p { updown = run } }\"\n  }\n }\n}\n",
+		near,
+		far,
+	)
 	require.NoError(t, err)
 	assert.Empty(t, s.Settings.Identity)
 	assert.NotContains(t, s.Given, "identity")
@@ -400,7 +433,10 @@ func TestSentIsRefusedWhereItCouldNotBeWritten(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "hut.example", s.Settings.Identity)
 	assert.Equal(t, `a\b"c`, s.Settings.Key)
-	s, err = sheet.ReadSent("connections {\n c {\n  dpd_delay = 20s\n }\n}\nsecrets {\n ike {\n  secret = \" a\\\\b\\\"c \"\n }\n}", near, far)
+	s, err = sheet.ReadSent(
+		"connections {\n c {\n  dpd_delay = 20s\n }\n}\nsecrets {\n ike {\n  secret = \" a\\\\b\\\"c \"\n }\n}", near,
+		far,
+	)
 	require.NoError(t, err)
 	assert.Equal(t, ` a\b"c `, s.Settings.Key, "just what the daemon takes it for")
 }
@@ -408,7 +444,10 @@ func TestSentIsRefusedWhereItCouldNotBeWritten(t *testing.T) {
 // What is suggested names a value and a reason, and the reason is a sentence.
 func TestSuggestionsSayWhy(t *testing.T) {
 	d := thistledown(t)
-	for _, pair := range [][2]string{{"dunmoss-arboretum", "sequencing"}, {"millrace", "ticketing"}, {"public-site", "visitor-hub"}, {"old-orangery", "marrow-hill"}} {
+	for _, pair := range [][2]string{
+		{"dunmoss-arboretum", "sequencing"}, {"millrace", "ticketing"}, {"public-site", "visitor-hub"},
+		{"old-orangery", "marrow-hill"},
+	} {
 		for _, s := range shapes(t, d, pair[0], pair[1]) {
 			for _, g := range s.Suggestions {
 				assert.NotEmpty(t, g.What, s.Title)

@@ -94,7 +94,8 @@ func partners(d *design.Design, o *design.Object, c *design.Circuit) int {
 	n := 0
 	for _, other := range d.Of(design.KindCircuit) {
 		x := other.Body.(*design.Circuit)
-		same := x.Ends[0].At == c.Ends[0].At && x.Ends[1].At == c.Ends[1].At || x.Ends[0].At == c.Ends[1].At && x.Ends[1].At == c.Ends[0].At
+		same := x.Ends[0].At == c.Ends[0].At && x.Ends[1].At == c.Ends[1].At ||
+			x.Ends[0].At == c.Ends[1].At && x.Ends[1].At == c.Ends[0].At
 		if same && status.Exists(other) {
 			n++
 		}

@@ -29,11 +29,13 @@ func hubShapes(books *allocation.Books, a, b side, q Options) []Shape {
 	}
 	var out []Shape
 	for _, x := range []side{a, b} {
-		if !x.is(design.KindNetwork) || x.profile == nil || x.profile.Hub == nil || len(out) > 0 && design.Slug(a.cloud) == design.Slug(b.cloud) {
+		if !x.is(design.KindNetwork) || x.profile == nil || x.profile.Hub == nil ||
+			len(out) > 0 && design.Slug(a.cloud) == design.Slug(b.cloud) {
 			continue
 		}
 		for _, h := range d.Of(design.KindHub) {
-			if hub := h.Body.(*design.Hub); design.Slug(hub.Cloud) == design.Slug(x.cloud) && (hub.Region == x.region || x.profile.Networks.SpanRegions) {
+			if hub := h.Body.(*design.Hub); design.Slug(hub.Cloud) == design.Slug(x.cloud) &&
+				(hub.Region == x.region || x.profile.Networks.SpanRegions) {
 				out = append(out, hubShape(books, h, []side{a, b}, q))
 			}
 		}
@@ -146,7 +148,10 @@ func (f *drafter) hub(hub *design.Object, beside side) *hubDraft {
 	h := &hubDraft{drafter: f, attached: map[design.ID]*design.Object{}}
 	if hub == nil {
 		h.profile, h.region, h.owner = beside.profile, beside.region, beside.owner
-		hub = f.put(design.KindHub, "", beside.cloud+" hub", &design.Hub{Cloud: beside.cloud, Region: beside.region, Owner: beside.owner, State: design.Drafted})
+		hub = f.put(
+			design.KindHub, "", beside.cloud+" hub",
+			&design.Hub{Cloud: beside.cloud, Region: beside.region, Owner: beside.owner, State: design.Drafted},
+		)
 		f.builds("A new hub in "+beside.region, hub, false)
 		f.step(hub.Name, "Make the hub in %s", beside.region)
 		f.hourly("hub", h.profile.Prices.HubHour)
@@ -177,7 +182,10 @@ func (h *hubDraft) choose(parties []side) {
 	for _, p := range parties {
 		s := h.d.SegmentOf(p.o.ID)
 		if !design.Meets(s, segment) {
-			h.out("%s is in %s and what it would meet is in %s; between segments nothing passes", p.o.Name, h.d.Title(s), h.d.Title(segment))
+			h.out(
+				"%s is in %s and what it would meet is in %s; between segments nothing passes", p.o.Name, h.d.Title(s),
+				h.d.Title(segment),
+			)
 			return
 		}
 		if s != "" {
@@ -204,7 +212,8 @@ func (h *hubDraft) check(p side) {
 	case p.is(design.KindEdgeRouter):
 		h.out("%s reaches a hub by a circuit; draft one from it to a network", p.o.Name)
 		return
-	case p.is(design.KindNetwork) && design.Slug(p.cloud) == design.Slug(body.Cloud) && p.region != h.region && !h.profile.Networks.SpanRegions:
+	case p.is(design.KindNetwork) && design.Slug(p.cloud) == design.Slug(body.Cloud) && p.region != h.region &&
+		!h.profile.Networks.SpanRegions:
 		h.out("%s is in %s and the hub in %s; make a hub there and join the two hubs", p.o.Name, p.region, h.region)
 		return
 	}
@@ -216,7 +225,10 @@ func (h *hubDraft) check(p side) {
 	}
 	for what := range h.attached {
 		if _, clash := apart(p.all, h.d.Published(what)); len(clash) > 0 && what != p.o.ID {
-			h.out("%s has published %s, which is held by %s: the hub would go on sending it there; withdraw it first", h.title(what), negotiate.Joined(clash), p.o.Name)
+			h.out(
+				"%s has published %s, which is held by %s: the hub would go on sending it there; withdraw it first",
+				h.title(what), negotiate.Joined(clash), p.o.Name,
+			)
 		}
 	}
 	if !h.profile.Hub.RefusesOverlaps {
@@ -224,7 +236,10 @@ func (h *hubDraft) check(p side) {
 	}
 	for _, a := range h.d.Inside(h.o.ID, design.KindAttachment) {
 		if _, clash := apart(p.all, h.d.AttachmentExports(a)); len(clash) > 0 && p.is(design.KindNetwork) {
-			h.out("the hub refuses overlaps: %s of %s is held by %s too; keep it out of export at both, or map it", negotiate.Joined(clash), p.o.Name, h.title(a.Body.(*design.Attachment).What))
+			h.out(
+				"the hub refuses overlaps: %s of %s is held by %s too; keep it out of export at both, or map it",
+				negotiate.Joined(clash), p.o.Name, h.title(a.Body.(*design.Attachment).What),
+			)
 		}
 	}
 }
@@ -237,7 +252,9 @@ func (h *hubDraft) attach(p side, all []side, q Options) *design.Object {
 		return nil
 	}
 	if p.is(design.KindNetwork) && design.Slug(p.cloud) == design.Slug(h.o.Body.(*design.Hub).Cloud) {
-		body := &design.Attachment{What: p.o.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted}
+		body := &design.Attachment{
+			What: p.o.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted,
+		}
 		if h.profile.Hub.SubnetPerZone {
 			if body.Subnets = h.subnets(p); len(body.Subnets) == 0 {
 				h.out("%s has no subnet that is not public for the attachment; add one in each zone", p.o.Name)
@@ -280,7 +297,10 @@ func (h *hubDraft) subnets(p side) []design.Ref {
 		out, names = append(out, s.ID), append(names, s.Name)
 	}
 	if len(out) > 0 {
-		h.suggest("Subnets of the attachment", joinWords(names), "one in each zone that has hosts, none public; hosts in a zone without one are cut off")
+		h.suggest(
+			"Subnets of the attachment", joinWords(names),
+			"one in each zone that has hosts, none public; hosts in a zone without one are cut off",
+		)
 	}
 	return out
 }
@@ -323,11 +343,16 @@ func (h *hubDraft) byVPN(p side, all []side, q Options) *design.Object {
 	routing := near.v.Routing[0]
 	owners := far[0]
 	owners.owner = "" // the attachment asks, not the link
-	link := h.vpn(owners, *near, routing, negotiate.Common(negotiate.IKE, ikeA, ikeB), negotiate.Common(negotiate.ESP, espA, espB), q)
+	link := h.vpn(
+		owners, *near, routing, negotiate.Common(negotiate.IKE, ikeA, ikeB),
+		negotiate.Common(negotiate.ESP, espA, espB), q,
+	)
 	if link == nil {
 		return nil
 	}
-	o := h.attachment(p, &design.Attachment{What: link.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted})
+	o := h.attachment(
+		p, &design.Attachment{What: link.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted},
+	)
 	h.attached[p.o.ID] = o
 	return o
 }
@@ -345,7 +370,10 @@ func hubToHub(books *allocation.Books, a, b side, q Options) Shape {
 	f := draft(books, &s)
 	switch {
 	case design.Slug(a.cloud) != design.Slug(b.cloud):
-		f.out("hubs are joined within one cloud, and these are in %s and %s; join their networks by VPN or circuits", a.cloud, b.cloud)
+		f.out(
+			"hubs are joined within one cloud, and these are in %s and %s; join their networks by VPN or circuits",
+			a.cloud, b.cloud,
+		)
 	case a.profile == nil || a.profile.Hub == nil || a.profile.Hub.ToHub == "":
 		f.out("%s does not join hubs", a.cloud)
 	}
@@ -362,7 +390,12 @@ func hubToHub(books *allocation.Books, a, b side, q Options) Shape {
 			f.out("%s is attached to %s already", x[1].o.Name, x[0].o.Name)
 			return s
 		}
-		o := h.attachment(x[1], &design.Attachment{What: x[1].o.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted})
+		o := h.attachment(
+			x[1],
+			&design.Attachment{
+				What: x[1].o.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted,
+			},
+		)
 		if subject == nil {
 			subject = o
 		}
@@ -375,7 +408,8 @@ func hubToHub(books *allocation.Books, a, b side, q Options) Shape {
 	s.Next = 1
 	s.NextWhy = "one attachment to the nearer hub"
 	if a.profile.Hub.ToHub == "static" {
-		s.Next, s.NextWhy = 2, "one attachment to the nearer hub and a static entry at the other; none if a summary is entered that holds it"
+		s.Next, s.NextWhy = 2, "one attachment to the nearer hub and a static entry at the other; none if a summary is "+
+			"entered that holds it"
 	}
 	s.Subject, s.Monthly = subject.ID, cost.Sum(s.Costs)
 	return s

@@ -31,7 +31,9 @@ func Like(ctx context.Context, books *allocation.Books, source design.ID, names 
 	out := Copies{Edits: []design.Edit{}, Made: []design.ID{}, Notes: []string{}}
 	o := d.Get(source)
 	if o == nil || !slices.Contains([]design.Kind{design.KindSite, design.KindNetwork, design.KindOutside}, o.Kind) {
-		return out, fmt.Errorf("%s can not be copied; choose a site, a cloud network or an outside party", d.Title(source))
+		return out, fmt.Errorf(
+			"%s can not be copied; choose a site, a cloud network or an outside party", d.Title(source),
+		)
 	}
 	m := &model{d: d, source: o, books: books}
 	m.own = m.withInside(o)
@@ -53,7 +55,9 @@ func Like(ctx context.Context, books *allocation.Books, source design.ID, names 
 			return out, fmt.Errorf("%s: %w", name, err)
 		}
 		made = append(made, c)
-		out.Edits, out.Made, out.Notes = append(out.Edits, edits...), append(out.Made, c.ids[source]), append(out.Notes, c.notes...)
+		out.Edits, out.Made, out.Notes = append(out.Edits, edits...), append(
+			out.Made, c.ids[source],
+		), append(out.Notes, c.notes...)
 	}
 	out.Edits = append(out.Edits, m.farEntries(made)...)
 	return out, nil
@@ -164,7 +168,9 @@ func (c *copier) renumber() error {
 		}
 		lan, _ := o.Body.(*design.LAN)
 		inner, _ := o.Body.(*design.InnerRoute)
-		if o.Kind == design.KindSubnet || !slices.Contains([]design.Kind{design.KindLAN, design.KindInnerRoute, design.KindNetwork, design.KindOutside}, o.Kind) {
+		if o.Kind == design.KindSubnet || !slices.Contains(
+			[]design.Kind{design.KindLAN, design.KindInnerRoute, design.KindNetwork, design.KindOutside}, o.Kind,
+		) {
 			continue
 		}
 		for _, p := range design.RangesOf(o) {
@@ -366,7 +372,8 @@ func (c *copier) made(o *design.Object, name string) (*design.Object, error) {
 
 // renamed is a joint's name with the copy's in place of the source's.
 func renamed(text, old, name string) string {
-	if n := strings.Index(strings.ToLower(text), strings.ToLower(old)); n >= 0 && len(old) > 0 && len(text) >= n+len(old) {
+	if n := strings.Index(strings.ToLower(text), strings.ToLower(old)); n >= 0 && len(old) > 0 &&
+		len(text) >= n+len(old) {
 		return text[:n] + name + text[n+len(old):]
 	}
 	return text + " of " + name

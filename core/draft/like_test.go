@@ -39,7 +39,9 @@ func TestCopiesOfEveryParty(t *testing.T) {
 							old = d.Find(d.Path(o.ID) + "/" + design.Slug(place.Name))[0]
 						}
 						fixed, _ := old.Body.(*design.LAN)
-						assert.Equal(t, fixed != nil && fixed.Fixed, design.RangesOf(old)[n] == p, "%s %s", place.Name, p)
+						assert.Equal(
+							t, fixed != nil && fixed.Fixed, design.RangesOf(old)[n] == p, "%s %s", place.Name, p,
+						)
 					}
 				}
 			}
@@ -74,7 +76,10 @@ func TestACopyJoinsAsItsModelOnceItHasAnAddress(t *testing.T) {
 		assert.True(t, up.Of(o.ID).Up, "%s: %s", o.Name, up.Of(o.ID).Why)
 	}
 	ends := link.Body.(*design.Link).Ends
-	assert.Equal(t, d.Ranges(d.Find("fenside-station/tide-laboratory")[0].ID)[0], ends[1].Routes[0], "the far end sends the copy's ranges")
+	assert.Equal(
+		t, d.Ranges(d.Find("fenside-station/tide-laboratory")[0].ID)[0], ends[1].Routes[0],
+		"the far end sends the copy's ranges",
+	)
 }
 
 func TestWhatCanNotBeCopiedSaysWhy(t *testing.T) {

@@ -50,7 +50,10 @@ func peeringShape(books *allocation.Books, a, b side, q Options) Shape {
 // peeringsThere says why the peerings that there are allow no other.
 func (f *drafter) peeringsThere(a, b side) {
 	of := func(x side) []*design.Object {
-		return slices.DeleteFunc(slices.Clone(f.d.Referring(x.o.ID, design.KindPeering)), func(o *design.Object) bool { return !status.Exists(o) })
+		return slices.DeleteFunc(
+			slices.Clone(f.d.Referring(x.o.ID, design.KindPeering)),
+			func(o *design.Object) bool { return !status.Exists(o) },
+		)
 	}
 	for _, o := range of(a) {
 		if slices.Contains(of(b), o) {
@@ -66,7 +69,10 @@ func (f *drafter) peeringsThere(a, b side) {
 
 // peering drafts it with what must be entered, and says what it is worth.
 func (f *drafter) peering(a, b side, automatic bool) {
-	o := f.put(design.KindPeering, "", a.o.Name+" with "+b.o.Name, &design.Peering{State: design.Drafted, Halves: []design.Half{{Network: a.o.ID}, {Network: b.o.ID}}})
+	o := f.put(
+		design.KindPeering, "", a.o.Name+" with "+b.o.Name,
+		&design.Peering{State: design.Drafted, Halves: []design.Half{{Network: a.o.ID}, {Network: b.o.ID}}},
+	)
 	f.builds("A peering with two halves", o, false)
 	for _, x := range [2][2]side{{a, b}, {b, a}} {
 		f.step(x[0].o.Name, "Make its half toward %s", x[1].o.Name)
@@ -76,11 +82,17 @@ func (f *drafter) peering(a, b side, automatic bool) {
 	}
 	f.s.Survives = "any single failure of yours: there is no box in between"
 	f.s.Next = f.nextPeering(a, b, automatic)
-	f.s.NextWhy = "peering is not transitive: the next network needs two halves with each of the two, and entries for each in every table"
+	f.s.NextWhy = "peering is not transitive: the next network needs two halves with each of the two, and entries " +
+		"for each in every table"
 	if automatic {
 		f.s.NextWhy = "peering is not transitive: the next network needs two halves with each of the two"
 	}
-	f.suggest("Options", "none", "only the two networks' own ranges pass; lend a gateway, or take what is passed on, only if a third party must get through")
+	f.suggest(
+		"Options",
+		"none",
+		"only the two networks' own ranges pass; lend a gateway, or take what is passed on, only if a third party must "+
+			"get through",
+	)
 	f.done(o, a, b)
 }
 

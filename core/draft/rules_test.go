@@ -24,10 +24,15 @@ import (
 func TestSheetAndPredictionNeverContradict(t *testing.T) {
 	d := thistledown(t)
 	tunnel := find(t, d, "peatside-to-marrow-hill/tunnel-1", design.KindTunnel)
-	proposals := []string{"aes256gcm16-prfsha384-ecp384", "aes256-sha256-ecp256", "aes128-sha256-modp2048", "aes256-aes128-sha256-ecp256"}
+	proposals := []string{
+		"aes256gcm16-prfsha384-ecp384", "aes256-sha256-ecp256", "aes128-sha256-modp2048", "aes256-aes128-sha256-ecp256",
+	}
 	esps := []string{"aes256gcm16-ecp384", "aes256gcm16", "aes256-sha256", "aes128-sha256-modp2048"}
 	names := []string{"", "nursery.example", "hill.example"}
-	ranges := [][]netip.Prefix{parse("10.214.0.0/22"), parse("10.214.0.0/24"), parse("192.168.216.0/24"), parse("10.214.0.0/24", "10.214.1.0/24")}
+	ranges := [][]netip.Prefix{
+		parse("10.214.0.0/22"), parse("10.214.0.0/24"), parse("192.168.216.0/24"),
+		parse("10.214.0.0/24", "10.214.1.0/24"),
+	}
 	rapid.Check(t, func(rt *rapid.T) {
 		end := func(label string) design.TunnelEnd {
 			e := design.TunnelEnd{
@@ -52,14 +57,18 @@ func TestSheetAndPredictionNeverContradict(t *testing.T) {
 			l.Ends[n].Local = rapid.SampledFrom(ranges).Draw(rt, "local")
 			l.Ends[n].Remote = rapid.SampledFrom(ranges).Draw(rt, "remote")
 		}
-		next, _, err := d.Apply([]design.Edit{design.PutEdit(tunnel.With(&body)), design.PutEdit(d.Get(tunnel.Parent).With(&l))})
+		next, _, err := d.Apply(
+			[]design.Edit{design.PutEdit(tunnel.With(&body)), design.PutEdit(d.Get(tunnel.Parent).With(&l))},
+		)
 		if err != nil {
 			rt.Fatal(err)
 		}
 		now := next.Get(tunnel.ID)
 		ends := settings.SettingsOf(next, now, "")
 		out := negotiate.Agree(ends[0], ends[1])
-		whole := out.Up && out.Renews && !slices.ContainsFunc(out.Later, func(s string) bool { return strings.Contains(s, "narrowed") })
+		whole := out.Up && out.Renews && !slices.ContainsFunc(
+			out.Later, func(s string) bool { return strings.Contains(s, "narrowed") },
+		)
 		differing := sheet.Differing(sheet.Lines(next, now, [2]string{}))
 		if whole != (len(differing) == 0) {
 			rt.Fatalf("%s, and these lines differ: %v", out.Why, differing)
@@ -103,7 +112,14 @@ func profile(t *testing.T, d *design.Design, cloud string, change func(*design.P
 	_, p, err := design.ReadProfile(text)
 	require.NoError(t, err)
 	change(p)
-	return apply(t, d, []design.Edit{design.PutEdit(&design.Object{ID: "own-" + design.ID(cloud), Kind: design.KindProfile, Name: cloud, Body: p})})
+	return apply(
+		t, d,
+		[]design.Edit{
+			design.PutEdit(
+				&design.Object{ID: "own-" + design.ID(cloud), Kind: design.KindProfile, Name: cloud, Body: p},
+			),
+		},
+	)
 }
 
 // Each rule of a profile keeps a shape out, with its reason.
@@ -112,59 +128,108 @@ func TestProfilesKeepShapesOut(t *testing.T) {
 		name, a, b, key, why string
 		change               func(*testing.T, *design.Design) *design.Design
 	}{
-		{"no peering between regions", "ticketing", "seed-bank-index", "peering", "no peering between regions", func(t *testing.T, d *design.Design) *design.Design {
+		{"no peering between regions", "ticketing", "seed-bank-index", "peering", "no peering between " +
+			"regions", func(t *testing.T, d *design.Design) *design.Design {
 			return profile(t, d, "Sedge", func(p *design.Profile) { p.Peering.BetweenRegions = false })
 		}},
-		{"no peering at all", "ticketing", "public-site", "peering", "Sedge has no peering", func(t *testing.T, d *design.Design) *design.Design {
+		{"no peering at all", "ticketing", "public-site", "peering", "Sedge has no peering", func(t *testing.T,
+			d *design.Design) *design.Design {
 			return profile(t, d, "Sedge", func(p *design.Profile) { p.Peering = nil })
 		}},
-		{"too many peerings", "sequencing", "image-analysis", "peering", "which is the most that Osier allows", func(t *testing.T, d *design.Design) *design.Design {
+		{"too many peerings", "sequencing", "image-analysis", "peering", "which is the most that Osier " +
+			"allows", func(t *testing.T, d *design.Design) *design.Design {
 			return profile(t, d, "Osier", func(p *design.Profile) { p.Limits.Peerings = 1 })
 		}},
-		{"overlapping blocks", "ticketing", "public-site", "peering", "refused where blocks overlap", func(t *testing.T, d *design.Design) *design.Design {
-			return put(t, d, "public-site", design.KindNetwork, func(b design.Body) { b.(*design.Network).Blocks = parse("172.29.16.0/21", "172.29.32.0/20") })
+		{"overlapping blocks", "ticketing", "public-site", "peering", "refused where blocks " +
+			"overlap", func(t *testing.T, d *design.Design) *design.Design {
+			return put(
+				t, d, "public-site", design.KindNetwork,
+				func(b design.Body) { b.(*design.Network).Blocks = parse("172.29.16.0/21", "172.29.32.0/20") },
+			)
 		}},
-		{"hub refuses overlaps", "public-site", "visitor-hub", "hub-visitor-hub", "the hub refuses overlaps", func(t *testing.T, d *design.Design) *design.Design {
-			return put(t, d, "public-site", design.KindNetwork, func(b design.Body) { b.(*design.Network).Blocks = parse("172.29.16.0/21", "172.29.32.0/20") })
+		{"hub refuses overlaps", "public-site", "visitor-hub", "hub-visitor-hub", "the hub refuses " +
+			"overlaps", func(t *testing.T, d *design.Design) *design.Design {
+			return put(
+				t, d, "public-site", design.KindNetwork,
+				func(b design.Body) { b.(*design.Network).Blocks = parse("172.29.16.0/21", "172.29.32.0/20") },
+			)
 		}},
-		{"hub is full", "public-site", "visitor-hub", "hub-visitor-hub", "attachments, which is the most", func(t *testing.T, d *design.Design) *design.Design {
+		{"hub is full", "public-site", "visitor-hub", "hub-visitor-hub", "attachments, which is the " +
+			"most", func(t *testing.T, d *design.Design) *design.Design {
 			return profile(t, d, "Sedge", func(p *design.Profile) { p.Limits.Attachments = 2 })
 		}},
-		{"hub in another region", "herbarium-scans", "visitor-hub", "hub-visitor-hub", "make a hub there", func(t *testing.T, d *design.Design) *design.Design {
-			d = put(t, d, "visitor-hub", design.KindHub, func(b design.Body) { b.(*design.Hub).Cloud, b.(*design.Hub).Region = "Tarn", "tarn-south" })
+		{"hub in another region", "herbarium-scans", "visitor-hub", "hub-visitor-hub", "make a hub there", func(t *testing.T,
+			d *design.Design) *design.Design {
+			d = put(
+				t, d, "visitor-hub", design.KindHub,
+				func(b design.Body) { b.(*design.Hub).Cloud, b.(*design.Hub).Region = "Tarn", "tarn-south" },
+			)
 			return d
 		}},
-		{"only public subnets", "herbarium-scans", "visitor-hub", "hub-visitor-hub", "no subnet that is not public", func(t *testing.T, d *design.Design) *design.Design {
-			d = put(t, d, "visitor-hub", design.KindHub, func(b design.Body) { b.(*design.Hub).Cloud, b.(*design.Hub).Region = "Tarn", "tarn-north" })
+		{"only public subnets", "herbarium-scans", "visitor-hub", "hub-visitor-hub", "no subnet that is not " +
+			"public", func(t *testing.T, d *design.Design) *design.Design {
+			d = put(
+				t, d, "visitor-hub", design.KindHub,
+				func(b design.Body) { b.(*design.Hub).Cloud, b.(*design.Hub).Region = "Tarn", "tarn-north" },
+			)
 			for _, s := range []string{"herbarium-scans/racks-a", "herbarium-scans/racks-b"} {
 				d = put(t, d, s, design.KindSubnet, func(b design.Body) { b.(*design.Subnet).Public = true })
 			}
 			return d
 		}},
-		{"no room for the gateway's subnet", "dunmoss-arboretum", "sequencing", "vpn-bgp-twin", "no free /26", func(t *testing.T, d *design.Design) *design.Design {
-			d = put(t, d, "sequencing/readers", design.KindSubnet, func(b design.Body) { b.(*design.Subnet).Prefixes = parse("10.219.0.0/16") })
-			return d
+		{"no room for the gateway's subnet", "dunmoss-arboretum", "sequencing", "vpn-bgp-twin", "no free /26",
+			func(t *testing.T, d *design.Design) *design.Design {
+				d = put(
+					t, d, "sequencing/readers", design.KindSubnet,
+					func(b design.Body) { b.(*design.Subnet).Prefixes = parse("10.219.0.0/16") },
+				)
+				return d
+			}},
+		{"no proposal in common", "dunmoss-arboretum", "ticketing", "vpn-bgp-doubled", "no proposal in " +
+			"common", func(t *testing.T, d *design.Design) *design.Design {
+			return put(
+				t, d, "dunmoss-arboretum/gateway", design.KindGateway,
+				func(b design.Body) { b.(*design.Gateway).IKE = []string{"aes128-sha1-modp1024"} },
+			)
 		}},
-		{"no proposal in common", "dunmoss-arboretum", "ticketing", "vpn-bgp-doubled", "no proposal in common", func(t *testing.T, d *design.Design) *design.Design {
-			return put(t, d, "dunmoss-arboretum/gateway", design.KindGateway, func(b design.Body) { b.(*design.Gateway).IKE = []string{"aes128-sha1-modp1024"} })
+		{"a cloud without a profile", "dunmoss-arboretum", "ticketing", "vpn", "no profile is known for " +
+			"Rush", func(t *testing.T, d *design.Design) *design.Design {
+			return put(
+				t, d, "ticketing", design.KindNetwork, func(b design.Body) { b.(*design.Network).Cloud = "Rush" },
+			)
 		}},
-		{"a cloud without a profile", "dunmoss-arboretum", "ticketing", "vpn", "no profile is known for Rush", func(t *testing.T, d *design.Design) *design.Design {
-			return put(t, d, "ticketing", design.KindNetwork, func(b design.Body) { b.(*design.Network).Cloud = "Rush" })
+		{"no gateway at the site", "dunmoss-arboretum", "ticketing", "vpn", "has no gateway with a public " +
+			"address", func(t *testing.T, d *design.Design) *design.Design {
+			return put(
+				t, d, "dunmoss-arboretum/gateway", design.KindGateway,
+				func(b design.Body) { b.(*design.Gateway).Addresses = nil },
+			)
 		}},
-		{"no gateway at the site", "dunmoss-arboretum", "ticketing", "vpn", "has no gateway with a public address", func(t *testing.T, d *design.Design) *design.Design {
-			return put(t, d, "dunmoss-arboretum/gateway", design.KindGateway, func(b design.Body) { b.(*design.Gateway).Addresses = nil })
-		}},
-		{"no inside range free", "dunmoss-arboretum", "ticketing", "vpn-bgp-doubled", "is free in 169.254.128.0/17", func(t *testing.T, d *design.Design) *design.Design {
-			return put(t, d, "dunmoss-arboretum/house", design.KindLAN, func(b design.Body) { b.(*design.LAN).Prefixes = parse("192.168.211.0/24", "169.254.0.0/16") })
-		}},
-		{"inside ranges of different spaces", "image-analysis", "ticketing", "vpn-bgp-twin-and-doubled", "different spaces", func(t *testing.T, d *design.Design) *design.Design {
-			return profile(t, d, "Sedge", func(p *design.Profile) {
-				p.VPN[0].Inside.Within, p.VPN[0].Inside.Reserved = parse("169.254.200.0/24"), nil
-			})
-		}},
-		{"hubs of two clouds", "tarn-hub", "visitor-hub", "hubs", "within one cloud", func(_ *testing.T, d *design.Design) *design.Design { return d }},
-		{"a circuit to a hub", "saltmarsh-station", "tarn-hub", "circuit", "choose a network attached to the hub", func(_ *testing.T, d *design.Design) *design.Design { return d }},
-		{"a VPN at an edge router", "saltmarsh-station", "millrace", "vpn", "has circuits only", func(_ *testing.T, d *design.Design) *design.Design { return d }},
+		{"no inside range free", "dunmoss-arboretum", "ticketing", "vpn-bgp-doubled", "is free in 169.254.128.0/17",
+			func(t *testing.T, d *design.Design) *design.Design {
+				return put(
+					t, d, "dunmoss-arboretum/house", design.KindLAN,
+					func(b design.Body) { b.(*design.LAN).Prefixes = parse("192.168.211.0/24", "169.254.0.0/16") },
+				)
+			}},
+		{"inside ranges of different spaces", "image-analysis", "ticketing", "vpn-bgp-twin-and-doubled", "different spaces",
+			func(t *testing.T, d *design.Design) *design.Design {
+				return profile(t, d, "Sedge", func(p *design.Profile) {
+					p.VPN[0].Inside.Within, p.VPN[0].Inside.Reserved = parse("169.254.200.0/24"), nil
+				})
+			}},
+		{
+			"hubs of two clouds", "tarn-hub", "visitor-hub", "hubs", "within one cloud",
+			func(_ *testing.T, d *design.Design) *design.Design { return d },
+		},
+		{
+			"a circuit to a hub", "saltmarsh-station", "tarn-hub", "circuit", "choose a network attached to the hub",
+			func(_ *testing.T, d *design.Design) *design.Design { return d },
+		},
+		{
+			"a VPN at an edge router", "saltmarsh-station", "millrace", "vpn", "has circuits only",
+			func(_ *testing.T, d *design.Design) *design.Design { return d },
+		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := c.change(t, thistledown(t))
@@ -187,14 +252,25 @@ func keysOf(all map[string]draft.Shape) (out []string) {
 // Two hubs of one cloud are attached to each other, with the static entries
 // that the profile wants.
 func TestHubToHub(t *testing.T) {
-	d := put(t, thistledown(t), "visitor-hub", design.KindHub, func(b design.Body) { b.(*design.Hub).Cloud, b.(*design.Hub).Region = "Tarn", "tarn-south" })
+	d := put(
+		t, thistledown(t), "visitor-hub", design.KindHub,
+		func(b design.Body) { b.(*design.Hub).Cloud, b.(*design.Hub).Region = "Tarn", "tarn-south" },
+	)
 	s := shapes(t, d, "tarn-hub", "visitor-hub")["hubs"]
 	require.Empty(t, s.Out)
 	d = apply(t, d, s.Edits)
 	main := find(t, d, "visitor-hub/main", design.KindHubTable).Body.(*design.HubTable)
 	require.Len(t, main.Routes, 2, "the catalogue's and the scans' blocks")
 	assert.Equal(t, "Tarn hub", d.Get(main.Routes[0].Via).Name)
-	assert.Equal(t, "Public", d.Title(lifecycle.OpenRequest(d, find(t, d, "visitor-hub/tarn-hub", design.KindAttachment).ID).Body.(*design.Request).To), "the other owner is asked")
+	assert.Equal(
+		t, "Public",
+		d.Title(
+			lifecycle.OpenRequest(
+				d, find(t, d, "visitor-hub/tarn-hub", design.KindAttachment).ID,
+			).Body.(*design.Request).To,
+		),
+		"the other owner is asked",
+	)
 }
 
 // Sedge's hubs ask their owner, so a foreign attachment waits; one's own does

@@ -95,7 +95,10 @@ func Shapes(books *allocation.Books, q Options) ([]Shape, error) {
 		}
 	}
 	slices.SortStableFunc(out, func(x, y Shape) int {
-		return cmp.Or(min(len(x.Out), 1)-min(len(y.Out), 1), min(len(x.Unpriced), 1)-min(len(y.Unpriced), 1), cmp.Compare(x.Monthly, y.Monthly))
+		return cmp.Or(
+			min(len(x.Out), 1)-min(len(y.Out), 1), min(len(x.Unpriced), 1)-min(len(y.Unpriced), 1),
+			cmp.Compare(x.Monthly, y.Monthly),
+		)
 	})
 	return out, nil
 }
@@ -127,7 +130,9 @@ func sideOf(d *design.Design, id design.ID) (side, error) {
 	case *design.Hub:
 		s.region = b.Region
 	default:
-		return s, fmt.Errorf("%s is a %s, at which no link can end; choose a site, network, hub or edge router", d.Title(id), o.Kind)
+		return s, fmt.Errorf(
+			"%s is a %s, at which no link can end; choose a site, network, hub or edge router", d.Title(id), o.Kind,
+		)
 	}
 	return s, nil
 }
@@ -166,7 +171,10 @@ func (s *side) offer(far side, elsewhere []netip.Prefix) {
 		if s.left != "" {
 			s.left += "; "
 		}
-		s.left += fmt.Sprintf("%s sends %s elsewhere already, so it can not be %s of %s too", far.o.Name, negotiate.Joined(prefix.Minimal(meeting(elsewhere, clash))), negotiate.Joined(clash), s.o.Name)
+		s.left += fmt.Sprintf(
+			"%s sends %s elsewhere already, so it can not be %s of %s too", far.o.Name,
+			negotiate.Joined(prefix.Minimal(meeting(elsewhere, clash))), negotiate.Joined(clash), s.o.Name,
+		)
 	}
 }
 
@@ -181,15 +189,22 @@ func leftOut(a, b side) *Suggestion {
 	if len(why) == 0 {
 		return nil
 	}
-	left := prefix.Minimal(slices.Concat(prefix.Free(spoken(a.all, b.all), a.exports), prefix.Free(spoken(b.all, a.all), b.exports)))
-	return &Suggestion{What: "Left out", Value: negotiate.Joined(left), Why: strings.Join(why, "; ") + "; Overlaps shows what can be done, and the mapped range is added then"}
+	left := prefix.Minimal(
+		slices.Concat(prefix.Free(spoken(a.all, b.all), a.exports), prefix.Free(spoken(b.all, a.all), b.exports)),
+	)
+	return &Suggestion{
+		What:  "Left out",
+		Value: negotiate.Joined(left),
+		Why:   strings.Join(why, "; ") + "; Overlaps shows what can be done, and the mapped range is added then",
+	}
 }
 
 // spoken are the ranges of the families that the far end has too; all, if it has
 // nothing yet.
 func spoken(ps, far []netip.Prefix) []netip.Prefix {
 	return slices.DeleteFunc(slices.Clone(ps), func(p netip.Prefix) bool {
-		return len(far) > 0 && !slices.ContainsFunc(far, func(o netip.Prefix) bool { return o.Addr().Is4() == p.Addr().Is4() })
+		return len(far) > 0 &&
+			!slices.ContainsFunc(far, func(o netip.Prefix) bool { return o.Addr().Is4() == p.Addr().Is4() })
 	})
 }
 
@@ -242,7 +257,8 @@ func beyondHub(d *design.Design, attachment *design.Object, other design.ID) []n
 	}
 	for _, t := range d.Inside(attachment.Parent, design.KindHubTable) {
 		for _, e := range t.Body.(*design.HubTable).Routes {
-			if via := d.Get(e.Via); via != nil && via.ID != attachment.ID && via.Body.(*design.Attachment).What != other {
+			if via := d.Get(e.Via); via != nil && via.ID != attachment.ID &&
+				via.Body.(*design.Attachment).What != other {
 				out = append(out, e.Prefix)
 			}
 		}

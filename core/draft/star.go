@@ -74,7 +74,10 @@ func DraftStar(ctx context.Context, books *allocation.Books, q StarQuestion) (St
 		if err != nil {
 			return s, err
 		}
-		arm := Arm{Branch: b, Name: d.Title(b), Out: []string{"it can not be joined by that shape"}, Suggestions: []Suggestion{}}
+		arm := Arm{
+			Branch: b, Name: d.Title(b), Out: []string{"it can not be joined by that shape"},
+			Suggestions: []Suggestion{},
+		}
 		fits := func(x Shape) bool { return strings.HasPrefix(x.Key, s.Shape) }
 		n := slices.IndexFunc(shapes, func(x Shape) bool { return fits(x) && len(x.Out) == 0 })
 		if n < 0 {
@@ -152,7 +155,12 @@ func starClashes(d *design.Design, parties []design.ID) []string {
 			continue
 		}
 		seen[pair] = true
-		out = append(out, fmt.Sprintf("%s of %s overlaps %s of %s", ranges[min(a, b)], d.Title(pair[0]), ranges[max(a, b)], d.Title(pair[1])))
+		out = append(
+			out,
+			fmt.Sprintf(
+				"%s of %s overlaps %s of %s", ranges[min(a, b)], d.Title(pair[0]), ranges[max(a, b)], d.Title(pair[1]),
+			),
+		)
 	}
 	slices.Sort(out)
 	return out

@@ -98,7 +98,9 @@ func (e end) addresses() []netip.Addr {
 	return out
 }
 
-var routingWords = map[string]string{design.RoutingBGP: "BGP", design.RoutingStatic: "static routes", design.RoutingSelectors: "policy selectors"}
+var routingWords = map[string]string{
+	design.RoutingBGP: "BGP", design.RoutingStatic: "static routes", design.RoutingSelectors: "policy selectors",
+}
 
 // vpnShapes are the VPNs that the two ends' gateways allow.
 func vpnShapes(books *allocation.Books, a, b side, q Options) []Shape {
@@ -160,7 +162,9 @@ func (e end) kindWord() string {
 
 func vpnShape(books *allocation.Books, a, b end, routing string, q Options) Shape {
 	d := books.Design()
-	kinds := strings.Join(slices.DeleteFunc([]string{a.kindWord(), b.kindWord()}, func(s string) bool { return s == "" }), " and ")
+	kinds := strings.Join(
+		slices.DeleteFunc([]string{a.kindWord(), b.kindWord()}, func(s string) bool { return s == "" }), " and ",
+	)
 	title := "VPN with " + routingWords[routing]
 	if kinds != "" {
 		title += ", " + kinds + " gateway"
@@ -232,11 +236,17 @@ func (f *drafter) vpn(a, b end, routing string, ike, esp []string, q Options) *d
 	f.suggest("IKE proposals", joinWords(ike), "what both ends can do, strongest first")
 	f.suggest("ESP proposals", joinWords(esp), "what both ends can do, strongest first")
 	n := f.tunnels(o, a, b, routing)
-	f.suggest("Pre-shared keys", words.Count(n, "key", "keys"), "256 bits from the system's random source, one for each tunnel; made when first shown or handed over")
+	f.suggest(
+		"Pre-shared keys", words.Count(n, "key", "keys"),
+		"256 bits from the system's random source, one for each tunnel; made when first shown or handed over",
+	)
 	f.sideWork(a, b, exportsB)
 	f.sideWork(b, a, exportsA)
 	if w := fixedStatic(a, b, routing); w != "" {
-		f.suggest("Beware", "fixed ranges", "%s can not change the static ranges of a tunnel once it is made: choose ranges with room, or use BGP", w)
+		f.suggest(
+			"Beware", "fixed ranges",
+			"%s can not change the static ranges of a tunnel once it is made: choose ranges with room, or use BGP", w,
+		)
 	}
 	f.costs("VPN link", cost.Monthly(linkHour(a))+cost.Monthly(linkHour(b)))
 	for _, e := range []end{a, b} {
@@ -254,26 +264,37 @@ func (f *drafter) vpn(a, b end, routing string, ike, esp []string, q Options) *d
 
 // between is the link with its selectors or routes; nil if nothing could pass.
 func (f *drafter) between(a, b end, routing string, exportsA, exportsB []netip.Prefix) *design.Link {
-	link := &design.Link{Routing: routing, State: design.Drafted, Ends: []design.End{{Gateway: a.gateway.ID}, {Gateway: b.gateway.ID}}}
+	link := &design.Link{
+		Routing: routing, State: design.Drafted, Ends: []design.End{{Gateway: a.gateway.ID}, {Gateway: b.gateway.ID}},
+	}
 	if routing == design.RoutingSelectors {
 		link.Ends[0].Local, link.Ends[0].Remote = exportsA, exportsB
 		link.Ends[1].Local, link.Ends[1].Remote = exportsB, exportsA
 		if len(exportsA) == 0 || len(exportsB) == 0 {
-			f.out("every range of one end collides with the other's, so no selector can name it; plan a translation first")
+			f.out(
+				"every range of one end collides with the other's, so no selector can name it; plan a translation first",
+			)
 			return nil
 		}
-		f.suggest("Selectors", fmt.Sprintf("%s to %s", negotiate.Joined(exportsA), negotiate.Joined(exportsB)), "what the two ends hold, mirrored")
+		f.suggest(
+			"Selectors", fmt.Sprintf("%s to %s", negotiate.Joined(exportsA), negotiate.Joined(exportsB)),
+			"what the two ends hold, mirrored",
+		)
 	} else {
 		for _, e := range []end{a, b} {
 			if len(e.all) > 0 && len(e.exports) == 0 {
-				f.out("every range of %s collides with what the other end holds or sends elsewhere, so nothing could be routed to it; plan a translation first", e.o.Name)
+				f.out("every range of %s collides with what the other end holds or sends elsewhere, so nothing could be "+
+					"routed to it; plan a translation first", e.o.Name)
 			}
 		}
 		if len(f.s.Out) > 0 {
 			return nil
 		}
 		link.Ends[0].Routes, link.Ends[1].Routes = exportsB, exportsA
-		f.suggest("Routes", fmt.Sprintf("%s and %s", negotiate.Joined(exportsA), negotiate.Joined(exportsB)), "what the two ends hold; selectors are everything, and routes decide")
+		f.suggest(
+			"Routes", fmt.Sprintf("%s and %s", negotiate.Joined(exportsA), negotiate.Joined(exportsB)),
+			"what the two ends hold; selectors are everything, and routes decide",
+		)
 	}
 	return link
 }
@@ -307,7 +328,10 @@ func (f *drafter) gateway(e *end, routing string) {
 		}
 		e.gateway = f.put(design.KindGateway, e.o.ID, e.v.Name+" gateway", body)
 		f.builds(fmt.Sprintf("A new %s gateway in %s", e.v.Name, e.o.Name), e.gateway, false)
-		f.step(e.o.Name, "Make the %s gateway and note its %s", e.v.Name, words.Count(int(e.v.Addresses), "public address", "public addresses"))
+		f.step(
+			e.o.Name, "Make the %s gateway and note its %s", e.v.Name,
+			words.Count(int(e.v.Addresses), "public address", "public addresses"),
+		)
 		f.hourly("gateway in "+e.o.Name, e.profile.Prices.GatewayHour)
 	} else {
 		f.builds(fmt.Sprintf("The gateway %s", f.title(e.gateway.ID)), e.gateway, true)
@@ -344,10 +368,15 @@ func (f *drafter) gatewaySubnet(e *end) *design.Object {
 		f.out("%s has no free /%d for the subnet that its gateway wants for itself", e.o.Name, e.v.OwnSubnet)
 		return nil
 	}
-	o := f.put(design.KindSubnet, e.o.ID, "gateway subnet", &design.Subnet{Prefixes: []netip.Prefix{p}, Table: e.tables[0].ID})
+	o := f.put(
+		design.KindSubnet, e.o.ID, "gateway subnet", &design.Subnet{Prefixes: []netip.Prefix{p}, Table: e.tables[0].ID},
+	)
 	f.builds(fmt.Sprintf("A subnet %s for the gateway", p), o, false)
 	f.step(e.o.Name, "Make the subnet %s for the gateway alone", p)
-	f.suggest("Gateway subnet", p.String(), "%s wants one for itself, a /%d or larger; this is free in the block", e.cloud, e.v.OwnSubnet)
+	f.suggest(
+		"Gateway subnet", p.String(), "%s wants one for itself, a /%d or larger; this is free in the block", e.cloud,
+		e.v.OwnSubnet,
+	)
 	return o
 }
 

@@ -46,24 +46,30 @@ func TestWhatLooksWrongAndWhatLooksRight(t *testing.T) {
 		found int
 	}{
 		"a table that only what enters uses": {code: "table-lacks-route",
-			add: []*design.Object{{ID: "t", Kind: design.KindTable, Parent: "catalogue", Name: "entering", Body: &design.Table{}}}},
-		"one of two tables of hosts": {code: "table-lacks-route", found: 1, steps: []step{{"catalogue/table-b", design.KindTable, routes()}}},
+			add: []*design.Object{{ID: "t", Kind: design.KindTable, Parent: "catalogue", Name: "entering",
+				Body: &design.Table{}}}},
+		"one of two tables of hosts": {code: "table-lacks-route", found: 1, steps: []step{{"catalogue/table-b",
+			design.KindTable, routes()}}},
 		"every table of hosts": {code: "table-lacks-route", found: 1,
 			steps: []step{{"catalogue/table-a", design.KindTable, routes()}, {"catalogue/table-b", design.KindTable, routes()}}},
 		"what a rule before it leaves alone": {code: "hides-link-traffic",
-			steps: []step{{"peatside-nursery/gateway", design.KindGateway, rules(design.Rule{Hook: design.Postrouting, Does: design.Nothing, Destination: []netip.Prefix{netip.MustParsePrefix("10.214.0.0/22")}}, hides)}}},
+			steps: []step{{"peatside-nursery/gateway", design.KindGateway, rules(design.Rule{Hook: design.Postrouting,
+				Does: design.Nothing, Destination: []netip.Prefix{netip.MustParsePrefix("10.214.0.0/22")}}, hides)}}},
 		"what a rule before it does not meet": {code: "hides-link-traffic", found: 1,
-			steps: []step{{"peatside-nursery/gateway", design.KindGateway, rules(design.Rule{Hook: design.Postrouting, Does: design.Nothing, Destination: everything}, hides)}}},
-		"a box that does not forward": {code: "gateway-does-not-forward", found: 1, steps: []step{{"catalogue/rented-box", design.KindBox, func(b design.Body) design.Body {
-			x := *b.(*design.Box)
-			x.Faults = []string{"forwarding-off"}
-			return &x
-		}}}},
-		"a tunnel that is gone at one end": {code: "single-tunnel", found: 1, steps: []step{{"marrow-hill-to-catalogue/tunnel-2", design.KindTunnel, func(b design.Body) design.Body {
-			x := *b.(*design.Tunnel)
-			x.Ends = []design.TunnelEnd{{State: design.Gone}, {}}
-			return &x
-		}}}},
+			steps: []step{{"peatside-nursery/gateway", design.KindGateway, rules(design.Rule{Hook: design.Postrouting,
+				Does: design.Nothing, Destination: everything}, hides)}}},
+		"a box that does not forward": {code: "gateway-does-not-forward", found: 1, steps: []step{{"catalogue/rented-box",
+			design.KindBox, func(b design.Body) design.Body {
+				x := *b.(*design.Box)
+				x.Faults = []string{"forwarding-off"}
+				return &x
+			}}}},
+		"a tunnel that is gone at one end": {code: "single-tunnel", found: 1,
+			steps: []step{{"marrow-hill-to-catalogue/tunnel-2", design.KindTunnel, func(b design.Body) design.Body {
+				x := *b.(*design.Tunnel)
+				x.Ends = []design.TunnelEnd{{State: design.Gone}, {}}
+				return &x
+			}}}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			d, err := design.Read(demo.Thistledown)

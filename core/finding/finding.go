@@ -77,7 +77,10 @@ type unit struct {
 // Of begins the findings over proofs; today are the same proofs for today, nil
 // if that is not to be compared.
 func Of(p, today *proof.Proofs) *Findings {
-	return &Findings{proofs: p, today: today, memo: &design.Memo[unit, []Finding]{}, groups: &design.Memo[string, []overlap.Group]{}, claims: &design.Memo[string, *prefix.Table[overlap.Claim]]{}}
+	return &Findings{
+		proofs: p, today: today, memo: &design.Memo[unit, []Finding]{}, groups: &design.Memo[string, []overlap.Group]{},
+		claims: &design.Memo[string, *prefix.Table[overlap.Claim]]{},
+	}
 }
 
 // After are the findings over the proofs of the next design.
@@ -260,8 +263,14 @@ func (c *collector) overlaps(*design.Object) {
 }
 
 func ofGroup(g overlap.Group) Finding {
-	f := Finding{Code: "overlap", Sentence: g.Sentence, Subjects: []design.ID{}, Evidence: []string{}, Fixes: []Fix{}, Group: g.Key}
-	f.Severity = map[overlap.Weight]Severity{overlap.Breaks: Broken, overlap.Joined: Risk, overlap.Planned: Risk, overlap.Apart: Untidy, overlap.Divided: Untidy, overlap.Within: Risk, overlap.Answered: Settled}[g.Weight]
+	f := Finding{
+		Code: "overlap", Sentence: g.Sentence, Subjects: []design.ID{}, Evidence: []string{}, Fixes: []Fix{},
+		Group: g.Key,
+	}
+	f.Severity = map[overlap.Weight]Severity{
+		overlap.Breaks: Broken, overlap.Joined: Risk, overlap.Planned: Risk, overlap.Apart: Untidy,
+		overlap.Divided: Untidy, overlap.Within: Risk, overlap.Answered: Settled,
+	}[g.Weight]
 	for _, c := range g.Claims {
 		f.Subjects = append(f.Subjects, c.Owner)
 		f.Evidence = append(f.Evidence, c.Title+" "+c.Prefix.String())
@@ -303,15 +312,23 @@ func (c *collector) intent(o *design.Object) {
 	case r.Error != "":
 		f.Sentence = fmt.Sprintf("%q can not be walked: %s", r.Name, r.Error)
 	case r.Without != "":
-		f.Sentence = fmt.Sprintf("%q must survive any single failure, and does not work without %s: %s", r.Name, r.WithoutTitle, stop.Why)
+		f.Sentence = fmt.Sprintf(
+			"%q must survive any single failure, and does not work without %s: %s", r.Name, r.WithoutTitle, stop.Why,
+		)
 		f.Stop = stop.Code
 		f.Subjects = append(f.Subjects, r.Without)
 	case r.Never:
-		f.Sentence = fmt.Sprintf("%q must never work, and it does: %s reaches it at %s", r.Name, r.Proof.From.Title, r.Proof.Dialled)
+		f.Sentence = fmt.Sprintf(
+			"%q must never work, and it does: %s reaches it at %s", r.Name, r.Proof.From.Title, r.Proof.Dialled,
+		)
 	default:
 		f.Sentence = fmt.Sprintf("%q does not work: %s", r.Name, stop.Why)
 		f.Stop = stop.Code
-		f.Evidence = append(f.Evidence, "stopped on the way "+map[string]string{"forward": "there", "reply": "back"}[stop.Way]+" at "+stop.At.Title, stop.Fix)
+		f.Evidence = append(
+			f.Evidence,
+			"stopped on the way "+map[string]string{"forward": "there", "reply": "back"}[stop.Way]+" at "+stop.At.Title,
+			stop.Fix,
+		)
 		f.Subjects = append(f.Subjects, stop.At.ID)
 		if stop.Subject != "" && !slices.Contains(f.Subjects, stop.Subject) {
 			f.Subjects = append(f.Subjects, stop.Subject)
@@ -391,7 +408,10 @@ func (c *collector) reserved(*design.Object) {
 			if s.Name == "documentation" { // plans and examples are made of it
 				severity = Untidy
 			}
-			c.add("reserved-range", severity, x.Owner, nil, "%s %s lies in %s, which %s sets aside for %s", x.Title, x.Prefix, s.Prefix, s.RFC, s.Name)
+			c.add(
+				"reserved-range", severity, x.Owner, nil, "%s %s lies in %s, which %s sets aside for %s", x.Title,
+				x.Prefix, s.Prefix, s.RFC, s.Name,
+			)
 		}
 	}
 }
@@ -401,7 +421,10 @@ func (c *collector) insideTaken(o *design.Object) {
 	space := c.f.claims.Get(c.d, "", claimsOf)
 	for _, inside := range o.Body.(*design.Tunnel).Inside {
 		for _, x := range space.Matches(inside.Addr()) {
-			c.add("inside-address-taken", Risk, o.ID, nil, "the inside address %s of %s lies in %s %s", inside.Addr(), title(c.d, o), x.Title, x.Prefix)
+			c.add(
+				"inside-address-taken", Risk, o.ID, nil, "the inside address %s of %s lies in %s %s", inside.Addr(),
+				title(c.d, o), x.Title, x.Prefix,
+			)
 		}
 	}
 }
@@ -428,8 +451,17 @@ func ofLink(d *design.Design, o *design.Object) []Finding {
 	var out []Finding
 	l := o.Body.(*design.Link)
 	if len(d.Inside(o.ID, design.KindTunnel)) == 0 {
-		out = append(out, Finding{Code: "link-down", Severity: Risk, Subjects: []design.ID{o.ID}, Evidence: []string{}, Fixes: []Fix{},
-			Sentence: o.Name + " has no tunnel and carries nothing"})
+		out = append(
+			out,
+			Finding{
+				Code:     "link-down",
+				Severity: Risk,
+				Subjects: []design.ID{o.ID},
+				Evidence: []string{},
+				Fixes:    []Fix{},
+				Sentence: o.Name + " has no tunnel and carries nothing",
+			},
+		)
 	}
 	if l.Routing != design.RoutingSelectors {
 		return out
@@ -441,9 +473,16 @@ func ofLink(d *design.Design, o *design.Object) []Finding {
 	mirrored := *l
 	mirrored.Ends = []design.End{a, {Gateway: b.Gateway, Local: a.Remote, Remote: a.Local}}
 	return append(out, Finding{Code: "selectors-differ", Severity: Risk, Subjects: []design.ID{o.ID},
-		Sentence: fmt.Sprintf("the selectors of %s do not mirror each other, so only what both ends name gets through", o.Name),
+		Sentence: fmt.Sprintf(
+			"the selectors of %s do not mirror each other, so only what both ends name gets through", o.Name,
+		),
 		Evidence: []string{
 			fmt.Sprintf("%s has local %v, remote %v", d.Title(a.Gateway), a.Local, a.Remote),
 			fmt.Sprintf("%s has local %v, remote %v", d.Title(b.Gateway), b.Local, b.Remote)},
-		Fixes: []Fix{{Title: "Mirror the selectors of " + d.Title(a.Gateway), Edits: []design.Edit{design.PutEdit(o.With(&mirrored))}}}})
+		Fixes: []Fix{
+			{
+				Title: "Mirror the selectors of " + d.Title(a.Gateway),
+				Edits: []design.Edit{design.PutEdit(o.With(&mirrored))},
+			},
+		}})
 }

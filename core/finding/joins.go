@@ -14,7 +14,10 @@ import (
 
 func (c *collector) request(o *design.Object) {
 	if r := o.Body.(*design.Request); r.Answer == "" {
-		c.add("request-open", Untidy, r.For, nil, "%s asks %s for %s and waits for an answer", c.d.Title(r.From), c.d.Title(r.To), c.d.Title(r.For))
+		c.add(
+			"request-open", Untidy, r.For, nil, "%s asks %s for %s and waits for an answer", c.d.Title(r.From),
+			c.d.Title(r.To), c.d.Title(r.For),
+		)
 	}
 }
 
@@ -34,21 +37,51 @@ func (c *collector) peering(o *design.Object) {
 			if design.StateOf(o) == design.Making || design.StateOf(o) == design.Drafted {
 				severity = Risk // the other half is on its way
 			}
-			c.add("half-made-peering", severity, o.ID, []Fix{{Title: "The half of " + c.d.Title(h.Network) + " is made", Edits: []design.Edit{design.PutEdit(lifecycle.WithHalf(o, n, true))}}},
-				"the peering %s waits for ever: %s has made its half and %s has not", o.Name, c.d.Title(far.Network), c.d.Title(h.Network))
+			c.add(
+				"half-made-peering",
+				severity,
+				o.ID,
+				[]Fix{
+					{
+						Title: "The half of " + c.d.Title(h.Network) + " is made",
+						Edits: []design.Edit{design.PutEdit(lifecycle.WithHalf(o, n, true))},
+					},
+				},
+				"the peering %s waits for ever: %s has made its half and %s has not",
+				o.Name,
+				c.d.Title(far.Network),
+				c.d.Title(h.Network),
+			)
 		}
 		if h.UsesGateway && !far.LendsGateway {
 			fixed := *p
 			fixed.Halves = slices.Clone(p.Halves)
 			fixed.Halves[1-n].LendsGateway = true
-			c.add("gateway-not-lent", Risk, o.ID, []Fix{{Title: "Let " + c.d.Title(far.Network) + " lend its gateway", Edits: []design.Edit{design.PutEdit(o.With(&fixed))}}},
-				"%s would use the gateway of %s over %s, which does not lend it", c.d.Title(h.Network), c.d.Title(far.Network), o.Name)
+			c.add(
+				"gateway-not-lent",
+				Risk,
+				o.ID,
+				[]Fix{
+					{
+						Title: "Let " + c.d.Title(far.Network) + " lend its gateway",
+						Edits: []design.Edit{design.PutEdit(o.With(&fixed))},
+					},
+				},
+				"%s would use the gateway of %s over %s, which does not lend it",
+				c.d.Title(h.Network),
+				c.d.Title(far.Network),
+				o.Name,
+			)
 		}
 	}
 	rule := c.d.ProfileOf(p.Halves[0].Network)
 	for _, h := range p.Halves {
-		if rule != nil && rule.Peering != nil && (h.LendsGateway && !rule.Peering.LendGateway || h.AcceptForwarded && !rule.Peering.AcceptForwarded) {
-			c.add("peering-not-allowed", Risk, o.ID, nil, "%s is set to what its cloud does not allow: lending a gateway, or taking what is passed on", o.Name)
+		if rule != nil && rule.Peering != nil &&
+			(h.LendsGateway && !rule.Peering.LendGateway || h.AcceptForwarded && !rule.Peering.AcceptForwarded) {
+			c.add(
+				"peering-not-allowed", Risk, o.ID, nil,
+				"%s is set to what its cloud does not allow: lending a gateway, or taking what is passed on", o.Name,
+			)
 			return
 		}
 	}
@@ -69,30 +102,90 @@ func (c *collector) circuit(o *design.Object) {
 	both := func(what func(design.CircuitEnd) string, copy func(to *design.CircuitEnd, from design.CircuitEnd)) []Fix {
 		var out []Fix
 		for n := range b.Ends {
-			out = append(out, Fix{Title: fmt.Sprintf("Set %s to %s", c.d.Title(b.Ends[n].At), what(b.Ends[1-n])), Edits: set(func(x *design.Circuit) { copy(&x.Ends[n], b.Ends[1-n]) })})
+			out = append(
+				out,
+				Fix{
+					Title: fmt.Sprintf("Set %s to %s", c.d.Title(b.Ends[n].At), what(b.Ends[1-n])),
+					Edits: set(func(x *design.Circuit) { copy(&x.Ends[n], b.Ends[1-n]) }),
+				},
+			)
 		}
 		return out
 	}
 	if x, y := b.Ends[0], b.Ends[1]; x.Mbps != y.Mbps {
-		c.add("circuit-speeds-differ", inUse(o), o.ID, both(func(e design.CircuitEnd) string { return fmt.Sprintf("%d Mbit/s", e.Mbps) }, func(to *design.CircuitEnd, from design.CircuitEnd) { to.Mbps = from.Mbps }),
-			"%s has %d Mbit/s at %s and %d at %s", o.Name, x.Mbps, c.d.Title(x.At), y.Mbps, c.d.Title(y.At))
+		c.add(
+			"circuit-speeds-differ",
+			inUse(o),
+			o.ID,
+			both(
+				func(e design.CircuitEnd) string { return fmt.Sprintf("%d Mbit/s", e.Mbps) },
+				func(to *design.CircuitEnd, from design.CircuitEnd) { to.Mbps = from.Mbps },
+			),
+			"%s has %d Mbit/s at %s and %d at %s",
+			o.Name,
+			x.Mbps,
+			c.d.Title(x.At),
+			y.Mbps,
+			c.d.Title(y.At),
+		)
 	}
 	if x, y := b.Ends[0], b.Ends[1]; x.VLAN != y.VLAN {
-		c.add("circuit-tags-differ", inUse(o), o.ID, both(func(e design.CircuitEnd) string { return fmt.Sprintf("tag %d", e.VLAN) }, func(to *design.CircuitEnd, from design.CircuitEnd) { to.VLAN = from.VLAN }),
-			"%s has VLAN tag %d at %s and %d at %s", o.Name, x.VLAN, c.d.Title(x.At), y.VLAN, c.d.Title(y.At))
+		c.add(
+			"circuit-tags-differ",
+			inUse(o),
+			o.ID,
+			both(
+				func(e design.CircuitEnd) string { return fmt.Sprintf("tag %d", e.VLAN) },
+				func(to *design.CircuitEnd, from design.CircuitEnd) { to.VLAN = from.VLAN },
+			),
+			"%s has VLAN tag %d at %s and %d at %s",
+			o.Name,
+			x.VLAN,
+			c.d.Title(x.At),
+			y.VLAN,
+			c.d.Title(y.At),
+		)
 	}
 	for n, e := range b.Ends {
 		if b.CodeZone != "" && e.Zone != "" && e.Zone != b.CodeZone {
-			c.add("code-of-other-zone", inUse(o), o.ID, []Fix{{Title: "Put the end at " + c.d.Title(e.At) + " into " + b.CodeZone, Edits: set(func(x *design.Circuit) { x.Ends[n].Zone = b.CodeZone })}},
-				"the order code of %s is for %s, and its end at %s is in %s", o.Name, b.CodeZone, c.d.Title(e.At), e.Zone)
+			c.add(
+				"code-of-other-zone",
+				inUse(o),
+				o.ID,
+				[]Fix{
+					{
+						Title: "Put the end at " + c.d.Title(e.At) + " into " + b.CodeZone,
+						Edits: set(func(x *design.Circuit) { x.Ends[n].Zone = b.CodeZone }),
+					},
+				},
+				"the order code of %s is for %s, and its end at %s is in %s",
+				o.Name,
+				b.CodeZone,
+				c.d.Title(e.At),
+				e.Zone,
+			)
 		}
 		if p := c.d.ProfileOf(e.At); p != nil && p.Circuit != nil && !slices.Contains(p.Circuit.Speeds, e.Mbps) {
 			next := p.Circuit.Speeds[len(p.Circuit.Speeds)-1]
 			if k := slices.IndexFunc(p.Circuit.Speeds, func(s uint32) bool { return s >= e.Mbps }); k >= 0 {
 				next = p.Circuit.Speeds[k]
 			}
-			c.add("circuit-speed-not-offered", Risk, o.ID, []Fix{{Title: fmt.Sprintf("Order %d Mbit/s at both ends", next), Edits: set(func(x *design.Circuit) { x.Ends[0].Mbps, x.Ends[1].Mbps = next, next })}},
-				"%s has %d Mbit/s at %s, where only some speeds are sold: %s", o.Name, e.Mbps, c.d.Title(e.At), strings.Trim(fmt.Sprint(p.Circuit.Speeds), "[]"))
+			c.add(
+				"circuit-speed-not-offered",
+				Risk,
+				o.ID,
+				[]Fix{
+					{
+						Title: fmt.Sprintf("Order %d Mbit/s at both ends", next),
+						Edits: set(func(x *design.Circuit) { x.Ends[0].Mbps, x.Ends[1].Mbps = next, next }),
+					},
+				},
+				"%s has %d Mbit/s at %s, where only some speeds are sold: %s",
+				o.Name,
+				e.Mbps,
+				c.d.Title(e.At),
+				strings.Trim(fmt.Sprint(p.Circuit.Speeds), "[]"),
+			)
 		}
 	}
 	c.circuitAlone(o, b)
@@ -115,9 +208,15 @@ func (c *collector) circuitAlone(o *design.Object, b *design.Circuit) {
 			}
 		}
 		if zones[e.Zone] > 1 && len(zones) == 1 {
-			c.add("circuits-in-one-zone", Risk, o.ID, nil, "%s and its partner are both in %s: one failure takes both", o.Name, e.Zone)
+			c.add(
+				"circuits-in-one-zone", Risk, o.ID, nil, "%s and its partner are both in %s: one failure takes both",
+				o.Name, e.Zone,
+			)
 		} else if len(zones) < 2 {
-			c.add("single-circuit", Risk, o.ID, nil, "%s is the only circuit there; two in different zones are wanted", o.Name)
+			c.add(
+				"single-circuit", Risk, o.ID, nil, "%s is the only circuit there; two in different zones are wanted",
+				o.Name,
+			)
 		}
 	}
 }
@@ -138,7 +237,11 @@ func (c *collector) attachment(o *design.Object) {
 		c.refused(o, v)
 	}
 	if len(a.Feeds) == 0 {
-		c.add("attachment-feeds-nothing", Untidy, o.ID, nil, "the attachment of %s to %s feeds no table, so nobody there learns of it", c.d.Title(a.What), c.d.Title(o.Parent))
+		c.add(
+			"attachment-feeds-nothing", Untidy, o.ID, nil,
+			"the attachment of %s to %s feeds no table, so nobody there learns of it", c.d.Title(a.What),
+			c.d.Title(o.Parent),
+		)
 	}
 }
 
@@ -162,9 +265,17 @@ func (c *collector) attachedSubnets(o *design.Object, a *design.Attachment) {
 				b := x.Body.(*design.Subnet)
 				return b.Zone == s.Zone && !b.Public
 			}); i >= 0 {
-				fixes = []Fix{{Title: "Use " + subnets[i].Name + " instead", Edits: with(slices.Replace(slices.Clone(a.Subnets), n, n+1, subnets[i].ID))}}
+				fixes = []Fix{
+					{
+						Title: "Use " + subnets[i].Name + " instead",
+						Edits: with(slices.Replace(slices.Clone(a.Subnets), n, n+1, subnets[i].ID)),
+					},
+				}
 			}
-			c.add("attachment-in-public-subnet", Risk, o.ID, fixes, "the attachment of %s to %s is in the public subnet %s", c.d.Title(a.What), hub, c.d.Get(id).Name)
+			c.add(
+				"attachment-in-public-subnet", Risk, o.ID, fixes,
+				"the attachment of %s to %s is in the public subnet %s", c.d.Title(a.What), hub, c.d.Get(id).Name,
+			)
 		}
 	}
 	for _, x := range subnets {
@@ -173,9 +284,15 @@ func (c *collector) attachedSubnets(o *design.Object, a *design.Attachment) {
 			served[b.Zone] = true
 			var fixes []Fix
 			if !b.Public {
-				fixes = []Fix{{Title: "Add " + x.Name + " to the attachment", Edits: with(append(slices.Clone(a.Subnets), x.ID))}}
+				fixes = []Fix{
+					{Title: "Add " + x.Name + " to the attachment", Edits: with(append(slices.Clone(a.Subnets), x.ID))},
+				}
 			}
-			c.add("attachment-skips-zone", Risk, o.ID, fixes, "the attachment of %s to %s has no subnet in %s, so its hosts there are cut off", c.d.Title(a.What), hub, b.Zone)
+			c.add(
+				"attachment-skips-zone", Risk, o.ID, fixes,
+				"the attachment of %s to %s has no subnet in %s, so its hosts there are cut off", c.d.Title(a.What),
+				hub, b.Zone,
+			)
 		}
 	}
 }
@@ -198,7 +315,16 @@ func (c *collector) refused(o *design.Object, v status.Verdict) {
 			body.KeepOut = append(slices.Clone(body.KeepOut), smaller)
 			return design.PutEdit(x.With(&body))
 		}
-		f := c.add("hub-refuses-overlap", Broken, o.ID, []Fix{{Title: fmt.Sprintf("Keep %s out of export at both", smaller), Edits: []design.Edit{keep(o), keep(other)}}}, "%s", v.Why)
+		f := c.add(
+			"hub-refuses-overlap", Broken, o.ID,
+			[]Fix{
+				{
+					Title: fmt.Sprintf("Keep %s out of export at both", smaller),
+					Edits: []design.Edit{keep(o), keep(other)},
+				},
+			},
+			"%s", v.Why,
+		)
 		f.Line = v.Line
 		return
 	}
@@ -214,7 +340,10 @@ func (c *collector) unused(o *design.Object) {
 		}
 	}
 	if len(on) > 0 {
-		f := c.add("out-of-use", Risk, o.ID, nil, "%s; %s %s on it", c.st.Of(o.ID).Why, words.Count(len(on), "thing", "things"), words.Verb(len(on), "counts", "count"))
+		f := c.add(
+			"out-of-use", Risk, o.ID, nil, "%s; %s %s on it", c.st.Of(o.ID).Why,
+			words.Count(len(on), "thing", "things"), words.Verb(len(on), "counts", "count"),
+		)
 		f.Evidence = on
 	}
 }
@@ -229,7 +358,10 @@ func (c *collector) box(o *design.Object) {
 		}
 	}
 	if !v.Up && len(on) > 0 {
-		f := c.add("out-of-use", Risk, o.ID, nil, "%s; %s %s at it", v.Why, words.Count(len(on), "joint", "joints"), words.Verb(len(on), "ends", "end"))
+		f := c.add(
+			"out-of-use", Risk, o.ID, nil, "%s; %s %s at it", v.Why, words.Count(len(on), "joint", "joints"),
+			words.Verb(len(on), "ends", "end"),
+		)
 		f.Evidence = on
 	}
 	if o.Kind == design.KindEdgeRouter && v.Up {
@@ -244,7 +376,10 @@ func (c *collector) profiles(*design.Object) {
 		cloud := design.CloudOf(o)
 		if c.d.Profile(cloud) == nil && !seen[cloud] {
 			seen[cloud] = true
-			c.add("no-profile", Untidy, o.ID, nil, "there is no profile for %s, so nothing says what it allows; add one under Links, Profiles", cloud)
+			c.add(
+				"no-profile", Untidy, o.ID, nil,
+				"there is no profile for %s, so nothing says what it allows; add one under Links, Profiles", cloud,
+			)
 		}
 	}
 }
@@ -261,7 +396,10 @@ func Expiring(d *design.Design, today, ahead string) []Finding {
 		fixes := []Fix{}
 		fresh := *b
 		fresh.Step, fresh.Code, fresh.CodeZone, fresh.Expires, fresh.State = design.StepOrdered, "", "", "", design.Making
-		fixes = append(fixes, Fix{Title: "Order anew and wait for another code", Edits: []design.Edit{design.PutEdit(o.With(&fresh))}})
+		fixes = append(
+			fixes,
+			Fix{Title: "Order anew and wait for another code", Edits: []design.Edit{design.PutEdit(o.With(&fresh))}},
+		)
 		switch {
 		case b.Expires < today:
 			c.add(
@@ -269,7 +407,10 @@ func Expiring(d *design.Design, today, ahead string) []Finding {
 				b.Expires,
 			)
 		case b.Expires <= ahead:
-			c.add("code-expires", Risk, o.ID, fixes, "the order code of %s ends on %s; accept it at %s before", o.Name, b.Expires, d.Title(b.Ends[1].At))
+			c.add(
+				"code-expires", Risk, o.ID, fixes, "the order code of %s ends on %s; accept it at %s before", o.Name,
+				b.Expires, d.Title(b.Ends[1].At),
+			)
 		}
 	}
 	for n := range c.out {
@@ -293,7 +434,11 @@ func SharedKeys(d *design.Design, groups [][]design.ID) []Finding {
 			}
 		}
 		if len(links) > 1 {
-			f := c.add("key-reused", Risk, g[0], nil, "%s have the same pre-shared key: who learns one has all; make a new key on the sheet of all but one", strings.Join(names, " and "))
+			f := c.add(
+				"key-reused", Risk, g[0], nil,
+				"%s have the same pre-shared key: who learns one has all; make a new key on the sheet of all but one",
+				strings.Join(names, " and "),
+			)
 			f.Subjects, f.Link, f.Line, f.Key = g, joinOf(d, g), "key", "key-reused-"+string(g[0])
 		}
 	}

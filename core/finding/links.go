@@ -29,11 +29,24 @@ type collector struct {
 	out []Finding
 }
 
-func (c *collector) add(code string, s Severity, subject design.ID, fixes []Fix, sentence string, args ...any) *Finding {
+func (c *collector) add(
+	code string,
+	s Severity,
+	subject design.ID,
+	fixes []Fix,
+	sentence string,
+	args ...any,
+) *Finding {
 	if fixes == nil {
 		fixes = []Fix{}
 	}
-	c.out = append(c.out, Finding{Code: code, Severity: s, Subjects: []design.ID{subject}, Sentence: fmt.Sprintf(sentence, args...), Evidence: []string{}, Fixes: fixes})
+	c.out = append(
+		c.out,
+		Finding{
+			Code: code, Severity: s, Subjects: []design.ID{subject}, Sentence: fmt.Sprintf(sentence, args...),
+			Evidence: []string{}, Fixes: fixes,
+		},
+	)
 	return &c.out[len(c.out)-1]
 }
 
@@ -57,10 +70,14 @@ func (c *collector) ends(o, t *design.Object) {
 		case l.Verdict == sheet.Unknown && strings.HasPrefix(l.Key, "address") && design.StateOf(o) != design.Drafted:
 			c.add("address-unknown", Risk, t.ID, nil, "%s of %s is not known yet: %s", l.Label, title(c.d, t), l.Why)
 		case l.Verdict == sheet.Beware && strings.HasSuffix(l.Key, "-life"):
-			c.add("lifetimes-differ", Untidy, t.ID, fixesOf(l), "the %s of %s differs, %s against %s: %s", words.Lower(l.Label), title(c.d, t), l.Values[0], l.Values[1], l.Why)
+			c.add(
+				"lifetimes-differ", Untidy, t.ID, fixesOf(l), "the %s of %s differs, %s against %s: %s",
+				words.Lower(l.Label), title(c.d, t), l.Values[0], l.Values[1], l.Why,
+			)
 		case l.Verdict == sheet.Beware && l.Key == "mtu":
 			c.add("mtu-too-large", Risk, t.ID, fixesOf(l), "the MTU of %s is too large: %s", title(c.d, t), l.Why)
-		case l.Verdict == sheet.Differs && !(policy && strings.HasPrefix(l.Key, "selectors")) && !strings.HasPrefix(l.Key, "bgp") && !strings.HasPrefix(l.Key, "asn"):
+		case l.Verdict == sheet.Differs && !(policy && strings.HasPrefix(l.Key, "selectors")) &&
+			!strings.HasPrefix(l.Key, "bgp") && !strings.HasPrefix(l.Key, "asn"):
 			differing = append(differing, l)
 		}
 	}
@@ -71,7 +88,10 @@ func (c *collector) ends(o, t *design.Object) {
 	if outcome.Up {
 		severity = Risk
 	}
-	f := c.add("ends-differ", severity, t.ID, nil, "the two ends of %s differ in %s: %s", title(c.d, t), wordsOf(differing), outcome.Why)
+	f := c.add(
+		"ends-differ", severity, t.ID, nil, "the two ends of %s differ in %s: %s", title(c.d, t), wordsOf(differing),
+		outcome.Why,
+	)
 	for _, l := range differing {
 		f.Evidence = append(f.Evidence, fmt.Sprintf("%s: %s against %s", l.Label, l.Values[0], l.Values[1]))
 		f.Fixes = append(f.Fixes, fixesOf(l)...)
@@ -127,8 +147,23 @@ func (c *collector) proposals(o, t *design.Object) {
 				}
 			}
 			end := settings.EndTitle(c.d, o.Body.(*design.Link), n)
-			x := c.add("weak-proposal", Risk, t.ID, []Fix{{Title: fmt.Sprintf("Let both ends offer %s for %s only", strings.Join(fit, ", "), offer.proto), Edits: draft.SetOffers(t, offer.proto, fit)}},
-				"%s offers a weak %s proposal on %s, %s: %s", end, offer.proto, title(c.d, t), strings.Join(weak, ", "), why)
+			x := c.add(
+				"weak-proposal",
+				Risk,
+				t.ID,
+				[]Fix{
+					{
+						Title: fmt.Sprintf("Let both ends offer %s for %s only", strings.Join(fit, ", "), offer.proto),
+						Edits: draft.SetOffers(t, offer.proto, fit),
+					},
+				},
+				"%s offers a weak %s proposal on %s, %s: %s",
+				end,
+				offer.proto,
+				title(c.d, t),
+				strings.Join(weak, ", "),
+				why,
+			)
 			x.Line = strings.ToLower(string(offer.proto))
 		}
 	}
@@ -174,7 +209,10 @@ func (c *collector) insideTwice(*design.Object) {
 	}
 	for x, y := range prefix.Pairs(ranges) {
 		a, b := of[min(x, y)], of[max(x, y)]
-		c.add("inside-address-twice", Risk, b.ID, nil, "%s and %s both use the inside range %s", title(c.d, a), title(c.d, b), ranges[max(x, y)]).more = otherInside(b.Parent, b.ID)
+		c.add(
+			"inside-address-twice", Risk, b.ID, nil, "%s and %s both use the inside range %s", title(c.d, a),
+			title(c.d, b), ranges[max(x, y)],
+		).more = otherInside(b.Parent, b.ID)
 	}
 }
 
@@ -184,7 +222,10 @@ func (c *collector) tunnels(o *design.Object, tunnels []*design.Object) {
 	want, why := 1, ""
 	for _, e := range l.Ends {
 		if v := c.d.VPNOf(e.Gateway); v != nil && int(v.Tunnels) > want {
-			want, why = int(v.Tunnels), fmt.Sprintf("a %s gateway of %s makes %d with each link, and one that is not set up fails at the next maintenance", v.Name, c.d.Title(e.Gateway), v.Tunnels)
+			want, why = int(v.Tunnels), fmt.Sprintf(
+				"a %s gateway of %s makes %d with each link, and one that is not set up fails at the next maintenance",
+				v.Name, c.d.Title(e.Gateway), v.Tunnels,
+			)
 		} else if g := c.d.Get(e.Gateway).Body.(*design.Gateway); v == nil && fours(g) > want {
 			want, why = 2, c.d.Title(e.Gateway)+" has a second public address that could carry another"
 		}
@@ -238,8 +279,22 @@ func (c *collector) session(o *design.Object) {
 		if own := asnOf(at); own != 0 && own != e.ASN {
 			body := design.Session{Ends: slices.Clone(s.Ends)}
 			body.Ends[n].ASN = own
-			c.add("asn-in-two-places", Risk, o.ID, []Fix{{Title: fmt.Sprintf("Use ASN %d in the session", own), Edits: []design.Edit{design.PutEdit(o.With(&body))}}},
-				"%s has ASN %d, and %s uses %d for it", c.d.Title(at.ID), own, name, e.ASN)
+			c.add(
+				"asn-in-two-places",
+				Risk,
+				o.ID,
+				[]Fix{
+					{
+						Title: fmt.Sprintf("Use ASN %d in the session", own),
+						Edits: []design.Edit{design.PutEdit(o.With(&body))},
+					},
+				},
+				"%s has ASN %d, and %s uses %d for it",
+				c.d.Title(at.ID),
+				own,
+				name,
+				e.ASN,
+			)
 		}
 	}
 }
@@ -255,9 +310,10 @@ func asnOf(o *design.Object) uint32 {
 }
 
 var faultWords = map[string]string{
-	"forwarding-off":      "has forwarding off, so nothing passes through it",
-	"source-check":        "checks that packets come from its own address, so nothing passes through it",
-	"strict-reverse-path": "has a strict reverse-path filter, which drops what comes in by another way than it would go out",
+	"forwarding-off": "has forwarding off, so nothing passes through it",
+	"source-check":   "checks that packets come from its own address, so nothing passes through it",
+	"strict-reverse-path": "has a strict reverse-path filter, which drops what comes in by another way than it would " +
+		"go out",
 }
 
 // faults finds gateways and boxes that can not do their work.
@@ -299,7 +355,11 @@ func (c *collector) gateway(o *design.Object) {
 				if edits := draft.LargerSubnet(c.d, o, v); edits != nil {
 					fixes = []Fix{{Title: fmt.Sprintf("Give it a free /%d", v.OwnSubnet), Edits: edits}}
 				}
-				c.add("gateway-too-small", Risk, o.ID, fixes, "the subnet %s of %s is too small: its cloud wants a /%d or larger", p, c.d.Title(o.ID), v.OwnSubnet)
+				c.add(
+					"gateway-too-small", Risk, o.ID, fixes,
+					"the subnet %s of %s is too small: its cloud wants a /%d or larger", p, c.d.Title(o.ID),
+					v.OwnSubnet,
+				)
 			}
 		}
 	}
@@ -311,7 +371,10 @@ func (c *collector) gateway(o *design.Object) {
 			}
 		}
 		if n > int(most) {
-			c.add("gateway-too-small", Risk, o.ID, nil, "%s has %d tunnels, and its cloud allows %d", c.d.Title(o.ID), n, most)
+			c.add(
+				"gateway-too-small", Risk, o.ID, nil, "%s has %d tunnels, and its cloud allows %d", c.d.Title(o.ID), n,
+				most,
+			)
 		}
 	}
 }

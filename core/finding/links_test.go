@@ -50,28 +50,81 @@ func TestWhatGoesWrongWithLinksIsFoundAndMended(t *testing.T) {
 		code       string
 		fixes      int
 	}{
-		{"peer address", peatside + "/tunnel-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.Peer = netip.MustParseAddr("198.51.100.11") }), "ends-differ", 1},
-		{"identity", peatside + "/tunnel-1", design.KindTunnel, tunnel(func(a, b *design.TunnelEnd) { a.Identity, b.PeerIdentity = "nursery.example", "nursery.exampel" }), "ends-differ", 2},
-		{"group", peatside + "/tunnel-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.IKE = []string{"aes256-sha256-modp4096"} }), "ends-differ", 2},
-		{"key exchange at renewal", peatside + "/tunnel-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.ESP = []string{"aes256gcm16"} }), "ends-differ", 2},
-		{"IKE version", peatside + "/tunnel-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.Version = 1 }), "ends-differ", 2},
-		{"lifetime", peatside + "/tunnel-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.ChildLife = 1800 }), "lifetimes-differ", 2},
-		{"weak", peatside + "/tunnel-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.IKE = []string{"aes256-sha256-ecp256", "3des-sha1-modp1024"} }), "weak-proposal", 1},
-		{"MTU", peatside + "/tunnel-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.MTU = 1500 }), "mtu-too-large", 1},
-		{"inside elsewhere", salt + "/tunnel-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.Inside = netip.MustParsePrefix("169.254.141.14/30") }), "ends-differ", 1},
+		{
+			"peer address", peatside + "/tunnel-1", design.KindTunnel,
+			tunnel(func(a, _ *design.TunnelEnd) { a.Peer = netip.MustParseAddr("198.51.100.11") }), "ends-differ", 1,
+		},
+		{
+			"identity", peatside + "/tunnel-1", design.KindTunnel,
+			tunnel(func(a, b *design.TunnelEnd) { a.Identity, b.PeerIdentity = "nursery.example", "nursery.exampel" }),
+			"ends-differ", 2,
+		},
+		{
+			"group", peatside + "/tunnel-1", design.KindTunnel,
+			tunnel(func(a, _ *design.TunnelEnd) { a.IKE = []string{"aes256-sha256-modp4096"} }), "ends-differ", 2,
+		},
+		{
+			"key exchange at renewal", peatside + "/tunnel-1", design.KindTunnel,
+			tunnel(func(a, _ *design.TunnelEnd) { a.ESP = []string{"aes256gcm16"} }), "ends-differ", 2,
+		},
+		{
+			"IKE version", peatside + "/tunnel-1", design.KindTunnel,
+			tunnel(func(a, _ *design.TunnelEnd) { a.Version = 1 }), "ends-differ", 2,
+		},
+		{
+			"lifetime", peatside + "/tunnel-1", design.KindTunnel,
+			tunnel(func(a, _ *design.TunnelEnd) { a.ChildLife = 1800 }), "lifetimes-differ", 2,
+		},
+		{
+			"weak", peatside + "/tunnel-1", design.KindTunnel,
+			tunnel(func(a, _ *design.TunnelEnd) { a.IKE = []string{"aes256-sha256-ecp256", "3des-sha1-modp1024"} }),
+			"weak-proposal", 1,
+		},
+		{
+			"MTU", peatside + "/tunnel-1", design.KindTunnel, tunnel(func(a, _ *design.TunnelEnd) { a.MTU = 1500 }),
+			"mtu-too-large", 1,
+		},
+		{
+			"inside elsewhere", salt + "/tunnel-1", design.KindTunnel,
+			tunnel(func(a, _ *design.TunnelEnd) { a.Inside = netip.MustParsePrefix("169.254.141.14/30") }),
+			"ends-differ", 1,
+		},
 		{"inside not allowed", salt + "/tunnel-1", design.KindTunnel, func(b design.Body) {
-			b.(*design.Tunnel).Inside = []netip.Prefix{netip.MustParsePrefix("169.254.199.2/30"), netip.MustParsePrefix("169.254.199.1/30")}
+			b.(*design.Tunnel).Inside = []netip.Prefix{
+				netip.MustParsePrefix("169.254.199.2/30"), netip.MustParsePrefix("169.254.199.1/30"),
+			}
 		}, "inside-not-allowed", 1},
 		{"inside twice", salt + "/tunnel-1", design.KindTunnel, func(b design.Body) {
-			b.(*design.Tunnel).Inside = []netip.Prefix{netip.MustParsePrefix("169.254.141.6/30"), netip.MustParsePrefix("169.254.141.5/30")}
+			b.(*design.Tunnel).Inside = []netip.Prefix{
+				netip.MustParsePrefix("169.254.141.6/30"), netip.MustParsePrefix("169.254.141.5/30"),
+			}
 		}, "inside-address-twice", 1},
 		{"second tunnel missing", salt + "/tunnel-2", design.KindTunnel, nil, "single-tunnel", 1},
-		{"ASN expected", salt + "/tunnel-1/session", design.KindSession, session(func(a, _ *design.SessionEnd) { a.PeerASN = 64999 }), "session-down", 2},
-		{"password", salt + "/tunnel-1/session", design.KindSession, session(func(a, _ *design.SessionEnd) { a.Password = true }), "session-down", 2},
-		{"too many routes", salt + "/tunnel-1/session", design.KindSession, session(func(_, b *design.SessionEnd) { b.MaxPrefixes = 1 }), "session-down", 0},
-		{"ASN in two places", salt + "/tunnel-1/session", design.KindSession, session(func(a, _ *design.SessionEnd) { a.ASN = 64777 }), "asn-in-two-places", 1},
-		{"ASN twice", "herbarium-scans/circuit-gateway", design.KindGateway, func(b design.Body) { b.(*design.Gateway).ASN = 64505 }, "asn-used-twice", 1},
-		{"forwarding off", "peatside-nursery/gateway", design.KindGateway, func(b design.Body) { b.(*design.Gateway).Faults = []string{"forwarding-off"} }, "gateway-does-not-forward", 1},
+		{
+			"ASN expected", salt + "/tunnel-1/session", design.KindSession,
+			session(func(a, _ *design.SessionEnd) { a.PeerASN = 64999 }), "session-down", 2,
+		},
+		{
+			"password", salt + "/tunnel-1/session", design.KindSession,
+			session(func(a, _ *design.SessionEnd) { a.Password = true }), "session-down", 2,
+		},
+		{
+			"too many routes", salt + "/tunnel-1/session", design.KindSession,
+			session(func(_, b *design.SessionEnd) { b.MaxPrefixes = 1 }), "session-down", 0,
+		},
+		{
+			"ASN in two places", salt + "/tunnel-1/session", design.KindSession,
+			session(func(a, _ *design.SessionEnd) { a.ASN = 64777 }), "asn-in-two-places", 1,
+		},
+		{
+			"ASN twice", "herbarium-scans/circuit-gateway", design.KindGateway,
+			func(b design.Body) { b.(*design.Gateway).ASN = 64505 }, "asn-used-twice", 1,
+		},
+		{
+			"forwarding off", "peatside-nursery/gateway", design.KindGateway,
+			func(b design.Body) { b.(*design.Gateway).Faults = []string{"forwarding-off"} }, "gateway-does-not-forward",
+			1,
+		},
 		{"gateway subnet", "image-analysis/gateway-subnet", design.KindSubnet, func(b design.Body) {
 			b.(*design.Subnet).Prefixes = []netip.Prefix{netip.MustParsePrefix("10.211.0.0/28")}
 		}, "gateway-too-small", 1},
@@ -81,23 +134,51 @@ func TestWhatGoesWrongWithLinksIsFoundAndMended(t *testing.T) {
 			x.Halves = slices.Clone(x.Halves)
 			x.Halves[0].UsesGateway = true
 		}, "gateway-not-lent", 1},
-		{"circuit speeds", "saltmarsh-station-circuit", design.KindCircuit, circuit(func(x *design.Circuit) { x.Ends[0].Mbps = 50 }), "circuit-speeds-differ", 2},
-		{"circuit tags", "saltmarsh-station-circuit", design.KindCircuit, circuit(func(x *design.Circuit) { x.Ends[0].VLAN = 7 }), "circuit-tags-differ", 2},
-		{"speed not sold", "herbarium-scans-circuit-1", design.KindCircuit, circuit(func(x *design.Circuit) { x.Ends[0].Mbps, x.Ends[1].Mbps = 60, 60 }), "circuit-speed-not-offered", 1},
-		{"code's zone", "herbarium-scans-circuit-1", design.KindCircuit, circuit(func(x *design.Circuit) { x.CodeZone = "tarn-north-c" }), "code-of-other-zone", 1},
+		{
+			"circuit speeds", "saltmarsh-station-circuit", design.KindCircuit,
+			circuit(func(x *design.Circuit) { x.Ends[0].Mbps = 50 }), "circuit-speeds-differ", 2,
+		},
+		{
+			"circuit tags", "saltmarsh-station-circuit", design.KindCircuit,
+			circuit(func(x *design.Circuit) { x.Ends[0].VLAN = 7 }), "circuit-tags-differ", 2,
+		},
+		{
+			"speed not sold", "herbarium-scans-circuit-1", design.KindCircuit,
+			circuit(func(x *design.Circuit) { x.Ends[0].Mbps, x.Ends[1].Mbps = 60, 60 }), "circuit-speed-not-offered",
+			1,
+		},
+		{
+			"code's zone", "herbarium-scans-circuit-1", design.KindCircuit,
+			circuit(func(x *design.Circuit) { x.CodeZone = "tarn-north-c" }), "code-of-other-zone", 1,
+		},
 		{"one circuit", "herbarium-scans-circuit-2", design.KindCircuit, nil, "single-circuit", 0},
-		{"public subnet", "catalogue/shelf-a", design.KindSubnet, func(b design.Body) { b.(*design.Subnet).Public = true }, "attachment-in-public-subnet", 0},
-		{"zone skipped", "tarn-hub/catalogue", design.KindAttachment, func(b design.Body) { x := b.(*design.Attachment); x.Subnets = x.Subnets[:1] }, "attachment-skips-zone", 1},
+		{
+			"public subnet", "catalogue/shelf-a", design.KindSubnet,
+			func(b design.Body) { b.(*design.Subnet).Public = true }, "attachment-in-public-subnet", 0,
+		},
+		{"zone skipped", "tarn-hub/catalogue", design.KindAttachment,
+			func(b design.Body) { x := b.(*design.Attachment); x.Subnets = x.Subnets[:1] }, "attachment-skips-zone", 1},
 		{"hub refuses", "seed-bank-index", design.KindNetwork, func(b design.Body) {
-			b.(*design.Network).Blocks = []netip.Prefix{netip.MustParsePrefix("172.29.48.0/20"), netip.MustParsePrefix("172.29.18.0/24")}
+			b.(*design.Network).Blocks = []netip.Prefix{
+				netip.MustParsePrefix("172.29.48.0/20"), netip.MustParsePrefix("172.29.18.0/24"),
+			}
 		}, "hub-refuses-overlap", 1},
 		{"a full table", "catalogue/table-a", design.KindTable, func(b design.Body) {
 			x := b.(*design.Table)
 			for n := range 65 {
-				x.Routes = append(x.Routes, design.Entry{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 222, byte(n), 0}), 24), Via: x.Routes[0].Via})
+				x.Routes = append(
+					x.Routes,
+					design.Entry{
+						Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 222, byte(n), 0}), 24),
+						Via:    x.Routes[0].Via,
+					},
+				)
 			}
 		}, "too-many-routes", 0},
-		{"no profile", "ticketing", design.KindNetwork, func(b design.Body) { b.(*design.Network).Cloud = "Rush" }, "no-profile", 0},
+		{
+			"no profile", "ticketing", design.KindNetwork, func(b design.Body) { b.(*design.Network).Cloud = "Rush" },
+			"no-profile", 0,
+		},
 		{"open request", "", "", nil, "request-open", 0},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -155,7 +236,9 @@ func TestCodesAndKeysAreFound(t *testing.T) {
 		x := b.(*design.Circuit)
 		x.Step, x.Code, x.Expires = "code", "K7", "2026-12-01"
 	})
-	for today, code := range map[string]string{"2026-11-20": "", "2026-11-26": "code-expires", "2026-12-02": "code-expired"} {
+	for today, code := range map[string]string{
+		"2026-11-20": "", "2026-11-26": "code-expires", "2026-12-02": "code-expired",
+	} {
 		ahead := "2026-11-27"
 		if today > "2026-11-20" {
 			ahead = "2026-12-09"
@@ -183,13 +266,28 @@ func TestCodesAndKeysAreFound(t *testing.T) {
 // fixes that look through the whole design stay bounded.
 func TestManyOfAKindStayReadable(t *testing.T) {
 	var file strings.Builder
-	file.WriteString("dravin: 1\nsites:\n  - name: Head\n    gateways:\n      - name: gateway\n        addresses: [198.51.100.1, 198.51.100.2]\n        asn: 64501\n")
+	file.WriteString(
+		"dravin: 1\nsites:\n  - name: Head\n    gateways:\n      - name: gateway\n        addresses: [198.51.100.1, " +
+			"198.51.100.2]\n        asn: 64501\n",
+	)
 	for n := range 100 {
-		fmt.Fprintf(&file, "  - name: Hut %d\n    gateways:\n      - name: gateway\n        addresses: 203.0.113.%d\n        asn: 64700\n", n, n+1)
+		fmt.Fprintf(
+			&file,
+			"  - name: Hut %d\n    gateways:\n      - name: gateway\n        addresses: 203.0.113.%d\n        asn: 64700\n",
+			n,
+			n+1,
+		)
 	}
 	file.WriteString("links:\n")
 	for n := range 100 {
-		fmt.Fprintf(&file, "  - name: Link %d\n    routing: bgp\n    ends:\n      - gateway: head/gateway\n      - gateway: hut-%d/gateway\n    tunnels:\n      - name: tunnel 1\n        outside: [198.51.100.1, 203.0.113.%d]\n", n, n, n+1)
+		fmt.Fprintf(
+			&file,
+			"  - name: Link %d\n    routing: bgp\n    ends:\n      - gateway: head/gateway\n      - gateway: "+
+				"hut-%d/gateway\n    tunnels:\n      - name: tunnel 1\n        outside: [198.51.100.1, 203.0.113.%d]\n",
+			n,
+			n,
+			n+1,
+		)
 	}
 	d, err := design.Read([]byte(file.String()))
 	require.NoError(t, err)

@@ -42,7 +42,8 @@ func (c *collector) heldAgainst(o *design.Object, end design.ID, wanted []netip.
 	var missing, unasked []netip.Prefix
 	var why []string
 	for _, w := range wanted {
-		if _, has := slices.BinarySearchFunc(learned, w, prefix.Compare); has || !topology.Brings(c.st, o.ID, w.Addr().Is4()).Up {
+		if _, has := slices.BinarySearchFunc(learned, w, prefix.Compare); has ||
+			!topology.Brings(c.st, o.ID, w.Addr().Is4()).Up {
 			continue
 		}
 		missing = append(missing, w)
@@ -54,12 +55,30 @@ func (c *collector) heldAgainst(o *design.Object, end design.ID, wanted []netip.
 		}
 	}
 	if len(missing) > 0 {
-		f := c.add("expected-not-learned", Risk, o.ID, c.expecting(o, end, slices.DeleteFunc(slices.Clone(wanted), func(p netip.Prefix) bool { return slices.Contains(missing, p) })),
-			"%s expects %s over %s and does not learn it", c.d.Title(end), words.List(texts(missing)), o.Name)
+		f := c.add(
+			"expected-not-learned",
+			Risk,
+			o.ID,
+			c.expecting(
+				o,
+				end,
+				slices.DeleteFunc(
+					slices.Clone(wanted),
+					func(p netip.Prefix) bool { return slices.Contains(missing, p) },
+				),
+			),
+			"%s expects %s over %s and does not learn it",
+			c.d.Title(end),
+			words.List(texts(missing)),
+			o.Name,
+		)
 		f.Evidence, f.Subjects = why, append(f.Subjects, end)
 	}
 	if len(unasked) > 0 {
-		f := c.add("learned-unasked", Untidy, o.ID, c.expecting(o, end, slices.Concat(wanted, unasked)), "%s learns %s over %s, which it does not expect", c.d.Title(end), words.List(texts(unasked)), o.Name)
+		f := c.add(
+			"learned-unasked", Untidy, o.ID, c.expecting(o, end, slices.Concat(wanted, unasked)),
+			"%s learns %s over %s, which it does not expect", c.d.Title(end), words.List(texts(unasked)), o.Name,
+		)
 		f.Subjects = append(f.Subjects, end)
 	}
 }
@@ -148,12 +167,19 @@ func (c *collector) beaten(o *design.Object) {
 			}
 			learned.Covering(x.Prefix, func(r route.Route) {
 				if x.Hop != r.Hop && silently(p, x, r) {
-					said = append(said, fmt.Sprintf("%s, learned by %s, is beaten by %s (%s, %s)", r.Prefix, r.Via, x.Prefix, x.Source, x.Via))
+					said = append(
+						said,
+						fmt.Sprintf(
+							"%s, learned by %s, is beaten by %s (%s, %s)", r.Prefix, r.Via, x.Prefix, x.Source, x.Via,
+						),
+					)
 				}
 			})
 		}
 		if len(said) > 0 {
-			f := c.add("learned-route-beaten", Risk, o.ID, nil, "%s sends elsewhere what it learned: %s", p.Title, said[0])
+			f := c.add(
+				"learned-route-beaten", Risk, o.ID, nil, "%s sends elsewhere what it learned: %s", p.Title, said[0],
+			)
 			f.Evidence = said
 			f.Line = string(segment)
 		}
@@ -169,7 +195,8 @@ func silently(p *route.Point, x, r route.Route) bool {
 		)
 		return x.Source != r.Source && p.Routes[first].Hop == x.Hop && p.Routes[first].Source == x.Source
 	}
-	near := x.Source == route.Connected || x.Source == route.Local || x.Source == route.Inner || x.Source == route.Peered
+	near := x.Source == route.Connected || x.Source == route.Local || x.Source == route.Inner ||
+		x.Source == route.Peered
 	return near && x.Prefix.Bits() > r.Prefix.Bits() && prefix.Contains(r.Prefix, x.Prefix)
 }
 
@@ -192,16 +219,24 @@ func (c *collector) chanceIn(o *design.Object, p *route.Point) {
 	}
 	for n, b := range p.Routes {
 		if b.Unusable == "" && b.Learned != nil && b.Learned.Chance && b.Hop.Kind != route.Gateway {
-			say(fmt.Sprintf("%s by %s: %s", b.Prefix, b.Via, b.Learned.By), "%s has several routes for %s, and only the %s chooses %s", p.Title, b.Prefix, b.Learned.By, b.Via)
+			say(
+				fmt.Sprintf("%s by %s: %s", b.Prefix, b.Via, b.Learned.By),
+				"%s has several routes for %s, and only the %s chooses %s", p.Title, b.Prefix, b.Learned.By, b.Via,
+			)
 		}
 		if n == 0 {
 			continue
 		}
 		a := p.Routes[n-1]
-		if a.Prefix != b.Prefix || a.Source != b.Source || a.Unusable != "" || b.Unusable != "" || a.Learned != nil && b.Learned != nil || c.t.FarEnd(p, a.Hop) == c.t.FarEnd(p, b.Hop) {
+		if a.Prefix != b.Prefix || a.Source != b.Source || a.Unusable != "" || b.Unusable != "" ||
+			a.Learned != nil && b.Learned != nil || c.t.FarEnd(p, a.Hop) == c.t.FarEnd(p, b.Hop) {
 			continue
 		}
-		say(fmt.Sprintf("%s: both are %s; Dravin takes %s", a.Prefix, a.Source, a.Via), "%s has two equal routes for %s, by %s and by %s, and nothing says which wins", p.Title, a.Prefix, a.Via, b.Via)
+		say(
+			fmt.Sprintf("%s: both are %s; Dravin takes %s", a.Prefix, a.Source, a.Via),
+			"%s has two equal routes for %s, by %s and by %s, and nothing says which wins", p.Title, a.Prefix, a.Via,
+			b.Via,
+		)
 	}
 }
 
@@ -219,10 +254,12 @@ func (c *collector) troubles(*design.Object) {
 		if len(subjects) == 0 {
 			continue
 		}
-		code, format := "routes-depend-on-order", "%s: %s choose one way or another, depending on who hears first; let one preference decide"
+		code, format := "routes-depend-on-order", "%s: %s choose one way or another, depending on who hears first; let "+
+			"one preference decide"
 		severity := Risk
 		if t.Never {
-			code, format, severity = "routes-never-settle", "%s: %s change their choice for ever, as each choice makes another one better; take one preference away", Broken
+			code, format, severity = "routes-never-settle", "%s: %s change their choice for ever, as each choice makes "+
+				"another one better; take one preference away", Broken
 		}
 		f := c.add(code, severity, subjects[0], nil, format, words.List(texts(t.Prefixes)), strings.Join(at, ", "))
 		f.Subjects, f.Evidence = subjects, texts(t.Prefixes)
@@ -253,7 +290,10 @@ func (c *collector) oneWay(o *design.Object) {
 		}
 		said[born.ID] = true
 		if lost := c.unknownAt(way[0].At, own); len(lost) > 0 {
-			f := c.add("one-way-transit", Risk, o.ID, nil, "%s has a way to %s over %s, and %s has none back to %s", c.d.Title(o.ID), born.Name, way[len(way)-2].Title, born.Name, words.List(texts(lost)))
+			f := c.add(
+				"one-way-transit", Risk, o.ID, nil, "%s has a way to %s over %s, and %s has none back to %s",
+				c.d.Title(o.ID), born.Name, way[len(way)-2].Title, born.Name, words.List(texts(lost)),
+			)
 			f.Subjects = append(f.Subjects, way[0].At)
 		}
 	}
@@ -320,11 +360,20 @@ func (c *collector) entries(o *design.Object) {
 		}
 		switch {
 		case r.Down != nil && r.Swallows:
-			c.add("entry-leads-nowhere", Risk, o.ID, nil, "the entry %s of %s leads to %s, which is down: its packets are lost", r.Prefix, p.Title, r.Via).Line = r.Prefix.String()
+			c.add(
+				"entry-leads-nowhere", Risk, o.ID, nil,
+				"the entry %s of %s leads to %s, which is down: its packets are lost", r.Prefix, p.Title, r.Via,
+			).Line = r.Prefix.String()
 		case r.Down != nil || r.Unusable != "" && r.Hop.Kind == route.BlackHole:
-			c.add("entry-leads-nowhere", Risk, o.ID, nil, "the entry %s of %s is not used: %s", r.Prefix, p.Title, r.Unusable).Line = r.Prefix.String()
+			c.add(
+				"entry-leads-nowhere", Risk, o.ID, nil, "the entry %s of %s is not used: %s", r.Prefix, p.Title,
+				r.Unusable,
+			).Line = r.Prefix.String()
 		case r.Prefix.Bits() == 0 && o.Kind == design.KindTable:
-			c.add("default-swallows", Untidy, o.ID, nil, "%s sends everything that it does not know to %s: what should fail does not", p.Title, r.Via).Line = r.Prefix.String()
+			c.add(
+				"default-swallows", Untidy, o.ID, nil,
+				"%s sends everything that it does not know to %s: what should fail does not", p.Title, r.Via,
+			).Line = r.Prefix.String()
 		}
 		if r.Hop.Kind != route.Peer {
 			continue
@@ -341,7 +390,10 @@ func (c *collector) beyondPeer(o *design.Object, p *route.Point, r route.Route, 
 			continue
 		}
 		if !slices.ContainsFunc(c.d.Ranges(h.Network), func(x netip.Prefix) bool { return x.Overlaps(r.Prefix) }) {
-			c.add("peering-not-transitive", Risk, o.ID, nil, "%s sends %s over %s, which carries only what is of %s", p.Title, r.Prefix, r.Via, c.d.Title(h.Network)).Line = r.Prefix.String()
+			c.add(
+				"peering-not-transitive", Risk, o.ID, nil, "%s sends %s over %s, which carries only what is of %s",
+				p.Title, r.Prefix, r.Via, c.d.Title(h.Network),
+			).Line = r.Prefix.String()
 		}
 	}
 }
@@ -358,16 +410,24 @@ func (c *collector) summaries(o *design.Object) {
 	for _, s := range list {
 		var parts []netip.Prefix
 		for _, r := range c.t.Point(o.ID).Routes {
-			if r.Unusable == "" && r.Source != route.Implied && r.Prefix.Bits() > s.Prefix.Bits() && prefix.Contains(s.Prefix, r.Prefix) {
+			if r.Unusable == "" && r.Source != route.Implied && r.Prefix.Bits() > s.Prefix.Bits() &&
+				prefix.Contains(s.Prefix, r.Prefix) {
 				parts = append(parts, r.Prefix)
 			}
 		}
 		hole := prefix.Free([]netip.Prefix{s.Prefix}, parts)
 		switch {
 		case len(parts) == 0:
-			c.add("summary-of-nothing", Untidy, o.ID, nil, "%s would announce %s and has no part of it, so it does not", c.d.Title(o.ID), s.Prefix).Line = s.Prefix.String()
+			c.add(
+				"summary-of-nothing", Untidy, o.ID, nil, "%s would announce %s and has no part of it, so it does not",
+				c.d.Title(o.ID), s.Prefix,
+			).Line = s.Prefix.String()
 		case len(hole) > 0:
-			f := c.add("summary-hides-hole", Untidy, o.ID, nil, "%s announces %s, of which nobody has %s: what is sent there is lost at it", c.d.Title(o.ID), s.Prefix, words.List(texts(hole)))
+			f := c.add(
+				"summary-hides-hole", Untidy, o.ID, nil,
+				"%s announces %s, of which nobody has %s: what is sent there is lost at it", c.d.Title(o.ID), s.Prefix,
+				words.List(texts(hole)),
+			)
 			f.Line, f.Evidence = s.Prefix.String(), texts(hole)
 		}
 	}
@@ -378,7 +438,8 @@ func (c *collector) summaries(o *design.Object) {
 func (c *collector) segmentsMeet(*design.Object) {
 	var f *Finding
 	for j := range c.d.Joints() {
-		if j.Kind != design.KindLink && j.Kind != design.KindCircuit || !status.Exists(j.Object) || c.d.SegmentOf(j.ID) != "" {
+		if j.Kind != design.KindLink && j.Kind != design.KindCircuit || !status.Exists(j.Object) ||
+			c.d.SegmentOf(j.ID) != "" {
 			continue
 		}
 		met := map[string]bool{}
@@ -392,7 +453,10 @@ func (c *collector) segmentsMeet(*design.Object) {
 			continue
 		}
 		if f == nil {
-			f = c.add("segments-meet", Untidy, j.ID, nil, "%s is in no segment, so %s meet over it; name the segment that it carries", j.Name, words.List(names))
+			f = c.add(
+				"segments-meet", Untidy, j.ID, nil,
+				"%s is in no segment, so %s meet over it; name the segment that it carries", j.Name, words.List(names),
+			)
 		}
 		f.Evidence = append(f.Evidence, fmt.Sprintf("%s: %s", j.Name, strings.Join(names, ", ")))
 		if !slices.Contains(f.Subjects, j.ID) {
@@ -444,11 +508,20 @@ func (c *collector) sessionLimit(o *design.Object) {
 			continue
 		}
 		if most := int(route.Limit(c.d, o, n)); most > 0 && taken*10 >= most*9 {
-			f := c.add("limit-near", Risk, o.ID, nil, "%s takes %d routes on a session of %s, and %d are learned: a few more drop it", c.d.Title(at.ID), most, c.d.Title(carrier.ID), taken)
+			f := c.add(
+				"limit-near", Risk, o.ID, nil,
+				"%s takes %d routes on a session of %s, and %d are learned: a few more drop it", c.d.Title(at.ID), most,
+				c.d.Title(carrier.ID), taken,
+			)
 			f.Line = fmt.Sprintf("bgp-max-%d", n+1)
 		}
-		if p := c.d.VPNOf(from.ID); p != nil && carrier.Kind == design.KindTunnel && p.MaxRoutesOut > 0 && taken > int(p.MaxRoutesOut) {
-			c.add("too-many-routes", Risk, o.ID, nil, "%s would announce %d routes on a session of %s, and its cloud lets %d out; a summary needs fewer", c.d.Title(from.ID), taken, c.d.Title(carrier.ID), p.MaxRoutesOut)
+		if p := c.d.VPNOf(from.ID); p != nil && carrier.Kind == design.KindTunnel && p.MaxRoutesOut > 0 &&
+			taken > int(p.MaxRoutesOut) {
+			c.add(
+				"too-many-routes", Risk, o.ID, nil,
+				"%s would announce %d routes on a session of %s, and its cloud lets %d out; a summary needs fewer",
+				c.d.Title(from.ID), taken, c.d.Title(carrier.ID), p.MaxRoutesOut,
+			)
 		}
 	}
 }
@@ -464,7 +537,10 @@ func (c *collector) tableLimit(o *design.Object) {
 		c.add("limit-near", Risk, o.ID, nil, "%s has %d entries, and its cloud takes %d", u.Title, u.Has, u.Most)
 		return
 	}
-	f := c.add("too-many-routes", inUse(o), o.ID, nil, "%s has %d entries, and its cloud takes %d; a summary needs fewer", u.Title, u.Has, u.Most)
+	f := c.add(
+		"too-many-routes", inUse(o), o.ID, nil, "%s has %d entries, and its cloud takes %d; a summary needs fewer",
+		u.Title, u.Has, u.Most,
+	)
 	for _, s := range c.t.Summarised(o.ID) {
 		f.Evidence = append(f.Evidence, s.Words())
 	}

@@ -24,7 +24,8 @@ func (c *collector) asns(*design.Object) {
 	counts := func(j design.Joint) bool {
 		// Where routes are entered by hand, no path tells who passed them on.
 		k := topology.KindOf(j.Object)
-		return k.Learns != nil && (j.Kind == design.KindCircuit || k.Learns(c.d, j.Object)) && status.Exists(j.Object) &&
+		return k.Learns != nil && (j.Kind == design.KindCircuit || k.Learns(c.d, j.Object)) &&
+			status.Exists(j.Object) &&
 			asnOf(c.d.Get(j.Ends[0])) != 0 && asnOf(c.d.Get(j.Ends[1])) != 0
 	}
 	joined := topology.Ends(c.d, counts)
@@ -41,7 +42,10 @@ func (c *collector) asns(*design.Object) {
 	speakers := slices.Sorted(maps.Keys(asn))
 	said := map[[2]string]int{} // where in out, by what is joined and the ASN
 	for k, id := range speakers {
-		first := slices.IndexFunc(speakers[:k], func(a design.ID) bool { return asn[a] == asn[id] && whole[a] == whole[id] && own[a] != own[id] })
+		first := slices.IndexFunc(
+			speakers[:k],
+			func(a design.ID) bool { return asn[a] == asn[id] && whole[a] == whole[id] && own[a] != own[id] },
+		)
 		if first < 0 || asn[id] == 0 {
 			continue
 		}
@@ -52,7 +56,16 @@ func (c *collector) asns(*design.Object) {
 			continue
 		}
 		other := speakers[first]
-		f := c.add("asn-used-twice", Risk, id, nil, "%s and %s both have ASN %d and are joined over others that speak BGP, so each discards what it hears of the other", c.d.Title(other), c.d.Title(id), asn[id])
+		f := c.add(
+			"asn-used-twice",
+			Risk,
+			id,
+			nil,
+			"%s and %s both have ASN %d and are joined over others that speak BGP, so each discards what it hears of the other",
+			c.d.Title(other),
+			c.d.Title(id),
+			asn[id],
+		)
 		f.Subjects = []design.ID{id, other}
 		f.more = otherASN(c.d.Party(id).ID, asn[id])
 		said[key] = len(c.out) - 1
@@ -66,7 +79,12 @@ func otherASN(party design.ID, old uint32) func(context.Context, *Findings) []Fi
 		if err != nil {
 			return nil
 		}
-		return []Fix{{Title: fmt.Sprintf("Give %s the free ASN %d", f.design().Title(party), free), Edits: draft.Renumber(f.design(), party, old, free)}}
+		return []Fix{
+			{
+				Title: fmt.Sprintf("Give %s the free ASN %d", f.design().Title(party), free),
+				Edits: draft.Renumber(f.design(), party, old, free),
+			},
+		}
 	}
 }
 
@@ -137,7 +155,16 @@ func (c *collector) defaultRoute(o *design.Object) {
 		at := c.d.Party(e.Gateway)
 		for _, r := range e.Routes {
 			if r.Bits() == 0 && at != nil && at.Kind == design.KindSite {
-				c.add("default-over-link", Untidy, o.ID, nil, "%s sends everything into %s; the way to the far public address must stay outside, which the rendered files see to and a box set up by hand must", c.d.Title(e.Gateway), o.Name)
+				c.add(
+					"default-over-link",
+					Untidy,
+					o.ID,
+					nil,
+					"%s sends everything into %s; the way to the far public address must stay outside, which the rendered files "+
+						"see to and a box set up by hand must",
+					c.d.Title(e.Gateway),
+					o.Name,
+				)
 			}
 		}
 	}
@@ -159,7 +186,10 @@ func (c *collector) oneGateway(site *design.Object) {
 		return
 	}
 	for id := range ending {
-		c.add("one-gateway-ends-all", Untidy, id, nil, "%s ends all %d links and circuits of %s: one failure takes them all", c.d.Title(id), all, site.Name)
+		c.add(
+			"one-gateway-ends-all", Untidy, id, nil,
+			"%s ends all %d links and circuits of %s: one failure takes them all", c.d.Title(id), all, site.Name,
+		)
 	}
 }
 
@@ -173,6 +203,9 @@ func (c *collector) oneEdge(o *design.Object) {
 		}
 	}
 	if len(parties) > 1 && len(c.d.Of(design.KindEdgeRouter)) == 1 {
-		c.add("one-edge-router", Untidy, o.ID, nil, "%s ends the circuits of %d parties: one failure takes them all", o.Name, len(parties))
+		c.add(
+			"one-edge-router", Untidy, o.ID, nil, "%s ends the circuits of %d parties: one failure takes them all",
+			o.Name, len(parties),
+		)
 	}
 }

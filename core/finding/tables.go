@@ -38,8 +38,20 @@ func (c *collector) tables(network *design.Object) {
 		if len(lacking) == 0 {
 			continue
 		}
-		f := c.add("table-lacks-route", Risk, t.ID, []Fix{{Title: "Add what is missing to " + c.d.Title(t.ID), Edits: []design.Edit{design.PutEdit(t.With(&body))}}},
-			"%s lacks %d of the routes that the network's other tables have", c.d.Title(t.ID), len(lacking))
+		f := c.add(
+			"table-lacks-route",
+			Risk,
+			t.ID,
+			[]Fix{
+				{
+					Title: "Add what is missing to " + c.d.Title(t.ID),
+					Edits: []design.Edit{design.PutEdit(t.With(&body))},
+				},
+			},
+			"%s lacks %d of the routes that the network's other tables have",
+			c.d.Title(t.ID),
+			len(lacking),
+		)
 		f.Evidence = lacking
 	}
 	for _, g := range c.d.Inside(network.ID, design.KindGateway) {
@@ -73,7 +85,9 @@ func (c *collector) unled(network, g *design.Object, tables []*design.Object) {
 	}
 	var missing []netip.Prefix
 	for _, r := range c.t.Point(g.ID).Routes {
-		known := r.Unusable == "" && (r.Hop.Kind == route.Tunnel || r.Hop.Kind == route.Circuit) && r.Source != route.Inside && r.Prefix.Bits() > 0
+		known := r.Unusable == "" && (r.Hop.Kind == route.Tunnel || r.Hop.Kind == route.Circuit) &&
+			r.Source != route.Inside &&
+			r.Prefix.Bits() > 0
 		if known && !slices.Contains(missing, r.Prefix) &&
 			!slices.ContainsFunc(tables, func(t *design.Object) bool { return c.fed(t.ID, r.Prefix) }) {
 			missing = append(missing, r.Prefix)
@@ -91,8 +105,16 @@ func (c *collector) unled(network, g *design.Object, tables []*design.Object) {
 		}
 		edits = append(edits, design.PutEdit(t.With(&body)))
 	}
-	f := c.add("table-lacks-route", Untidy, network.ID, []Fix{{Title: "Enter it in " + words.Count(len(tables), "table", "tables"), Edits: edits}},
-		"%s knows %s, and no table of %s leads there", c.d.Title(g.ID), words.List(texts(missing)), network.Name)
+	f := c.add(
+		"table-lacks-route",
+		Untidy,
+		network.ID,
+		[]Fix{{Title: "Enter it in " + words.Count(len(tables), "table", "tables"), Edits: edits}},
+		"%s knows %s, and no table of %s leads there",
+		c.d.Title(g.ID),
+		words.List(texts(missing)),
+		network.Name,
+	)
 	f.Subjects, f.Evidence = append(f.Subjects, g.ID), texts(missing)
 }
 

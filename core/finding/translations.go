@@ -23,7 +23,10 @@ func (c *collector) translations(o *design.Object) {
 	does := func(what string) {
 		if why := route.NotOffered(d, o.ID, what); why != "" && !told[what] {
 			told[what] = true
-			c.add("translation-not-offered", Broken, o.ID, nil, "%s is to translate (%s), and does not: %s", title(d, o), what, why)
+			c.add(
+				"translation-not-offered", Broken, o.ID, nil, "%s is to translate (%s), and does not: %s", title(d, o),
+				what, why,
+			)
 		}
 	}
 	if len(d.Referring(o.ID, design.KindMapping)) > 0 {
@@ -41,7 +44,10 @@ func (c *collector) translations(o *design.Object) {
 		}
 	}
 	if told, takes := route.RulesTaken(d, o.ID); takes > 0 && told > takes {
-		c.add("translation-rules-limit", Risk, o.ID, nil, "%s has %d rules and mappings, and its cloud takes %d", title(d, o), told, takes)
+		c.add(
+			"translation-rules-limit", Risk, o.ID, nil, "%s has %d rules and mappings, and its cloud takes %d",
+			title(d, o), told, takes,
+		)
 	}
 	if o.Kind == design.KindGateway {
 		c.hidesLinks(o, rules)
@@ -56,7 +62,8 @@ func (c *collector) heldElsewhere(o *design.Object, what string, p netip.Prefix)
 	if l, ok := o.Body.(*design.Listener); ok {
 		own = c.d.Party(l.At)
 	}
-	if own != nil && slices.ContainsFunc(c.d.Exports(own.ID), func(r netip.Prefix) bool { return prefix.Contains(r, p) }) {
+	if own != nil &&
+		slices.ContainsFunc(c.d.Exports(own.ID), func(r netip.Prefix) bool { return prefix.Contains(r, p) }) {
 		return
 	}
 	space := c.f.claims.Get(c.d, "", claimsOf)
@@ -97,10 +104,30 @@ func (c *collector) hidesLinks(o *design.Object, rules []design.Rule) {
 			if len(taken) == 0 {
 				continue
 			}
-			f := c.addWith(j.ID, "hides-link-traffic", Risk, o.ID, "rule %d of %s hides what it sends to %s, too: %s has no selector for the hidden source, and works only when the far side starts", n+1, title(c.d, o), taken[0], j.Name)
+			f := c.addWith(
+				j.ID,
+				"hides-link-traffic",
+				Risk,
+				o.ID,
+				"rule %d of %s hides what it sends to %s, too: %s has no selector for the hidden source, and works only when "+
+					"the far side starts",
+				n+1,
+				title(c.d, o),
+				taken[0],
+				j.Name,
+			)
 			body := *o.Body.(*design.Gateway)
-			body.Translate = slices.Insert(slices.Clone(rules), n, design.Rule{Hook: design.Postrouting, Does: design.Nothing, Destination: near.Remote})
-			f.Fixes = append(f.Fixes, Fix{Title: fmt.Sprintf("Exempt %s before it", taken[0]), Edits: []design.Edit{design.PutEdit(o.With(&body))}})
+			body.Translate = slices.Insert(
+				slices.Clone(rules), n,
+				design.Rule{Hook: design.Postrouting, Does: design.Nothing, Destination: near.Remote},
+			)
+			f.Fixes = append(
+				f.Fixes,
+				Fix{
+					Title: fmt.Sprintf("Exempt %s before it", taken[0]),
+					Edits: []design.Edit{design.PutEdit(o.With(&body))},
+				},
+			)
 		}
 	}
 }
@@ -136,11 +163,17 @@ func (c *collector) mapped(o *design.Object) {
 		return
 	}
 	a := prefix.FirstHost(m.Mapped)
-	if slices.ContainsFunc(p.Selectors, func(s route.Selector) bool { return s.Link == j.ID && s.Remote.Overlaps(m.Mapped) }) {
+	if slices.ContainsFunc(
+		p.Selectors, func(s route.Selector) bool { return s.Link == j.ID && s.Remote.Overlaps(m.Mapped) },
+	) {
 		return
 	}
 	if w := p.Lookup(a).Winner; w == nil || w.Hop.To != j.ID {
-		c.addWith(far, "mapped-range-unknown", Risk, o.ID, "%s does not send %s into %s: what %s starts is not answered, and nobody beyond can start", c.d.Title(far), m.Mapped, j.Name, c.d.Title(m.Gateway))
+		c.addWith(
+			far, "mapped-range-unknown", Risk, o.ID,
+			"%s does not send %s into %s: what %s starts is not answered, and nobody beyond can start", c.d.Title(far),
+			m.Mapped, j.Name, c.d.Title(m.Gateway),
+		)
 	}
 }
 
@@ -153,12 +186,27 @@ func (c *collector) publishedService(o *design.Object) {
 	}
 	if slices.Contains(translate.Unanswered(c.d), o) {
 		to, port := c.d.DialOf(l)
-		c.addWith(l.Target, "published-service-unanswered", Risk, o.ID, "%s leads to %s port %d, where %s does not answer that", o.Name, to, port, c.d.Title(l.Target))
+		c.addWith(
+			l.Target, "published-service-unanswered", Risk, o.ID,
+			"%s leads to %s port %d, where %s does not answer that", o.Name, to, port, c.d.Title(l.Target),
+		)
 	}
-	if home := c.d.Get(walk.HomeOf(c.d, l.Target)); l.Hides && !l.Proxies() && home != nil && home.Kind == design.KindLAN && home.Parent == c.d.Get(l.At).Parent && !slices.ContainsFunc(design.StandsAt(c.d.Get(l.At)), func(a netip.Addr) bool {
-		return slices.ContainsFunc(design.RangesOf(home), func(r netip.Prefix) bool { return r.Contains(a) })
-	}) {
-		c.add("own-address-unknown", Risk, o.ID, nil, "%s hides callers behind the address that %s has in %s, and nobody has said which that is: set what it stands at", o.Name, c.d.Title(l.At), c.d.Title(home.ID))
+	if home := c.d.Get(walk.HomeOf(c.d, l.Target)); l.Hides && !l.Proxies() && home != nil &&
+		home.Kind == design.KindLAN &&
+		home.Parent == c.d.Get(l.At).Parent &&
+		!slices.ContainsFunc(design.StandsAt(c.d.Get(l.At)), func(a netip.Addr) bool {
+			return slices.ContainsFunc(design.RangesOf(home), func(r netip.Prefix) bool { return r.Contains(a) })
+		}) {
+		c.add(
+			"own-address-unknown",
+			Risk,
+			o.ID,
+			nil,
+			"%s hides callers behind the address that %s has in %s, and nobody has said which that is: set what it stands at",
+			o.Name,
+			c.d.Title(l.At),
+			c.d.Title(home.ID),
+		)
 	}
 	c.heldElsewhere(o, "the address "+l.Address.String()+" of "+o.Name, route.Alone(l.Address))
 }
@@ -170,7 +218,10 @@ func (c *collector) pools(*design.Object) {
 		case p.Hosts > p.Fits:
 			c.add("pool-too-small", Risk, p.At, nil, "the pool %s at %s: %s", p.Pool, p.Title, p.Ends)
 		case p.Percent >= 80:
-			c.add("pool-fills", Untidy, p.At, nil, "the pool %s at %s is %d %% full when all hosts are there: %s", p.Pool, p.Title, p.Percent, p.Ends)
+			c.add(
+				"pool-fills", Untidy, p.At, nil, "the pool %s at %s is %d %% full when all hosts are there: %s", p.Pool,
+				p.Title, p.Percent, p.Ends,
+			)
 		}
 	}
 }
@@ -183,7 +234,14 @@ func (c *collector) unneeded(*design.Object) {
 }
 
 // addWith is add, of two subjects.
-func (c *collector) addWith(second design.ID, code string, s Severity, subject design.ID, sentence string, args ...any) *Finding {
+func (c *collector) addWith(
+	second design.ID,
+	code string,
+	s Severity,
+	subject design.ID,
+	sentence string,
+	args ...any,
+) *Finding {
 	f := c.add(code, s, subject, nil, sentence, args...)
 	f.Subjects = append(f.Subjects, second)
 	return f

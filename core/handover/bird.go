@@ -26,7 +26,9 @@ func bird(b *box.Box) string {
 	p.line("protocol device { }")
 	main := b.Main()
 	for _, family := range []string{"ipv4", "ipv6"} {
-		if !slices.ContainsFunc(b.Sessions, func(s box.Session) bool { return slices.Contains(families(s.Near), family) }) {
+		if !slices.ContainsFunc(
+			b.Sessions, func(s box.Session) bool { return slices.Contains(families(s.Near), family) },
+		) {
 			continue
 		}
 		p.block("protocol kernel kernel_"+family, func() {
@@ -103,8 +105,14 @@ func birdInstance(p *page, b *box.Box, n int, family string) {
 		p.line("table master%s;", family[3:])
 		p.line("peer table %s;", name)
 		// What a table's own sessions bring goes first there.
-		p.line("export filter { if source != RTS_BGP || !(%s) then reject; preference = preference - %d; accept; };", strings.Join(open, " || "), route.Away(0))
-		p.line("import filter { if source != RTS_BGP then reject; preference = preference - %d; accept; };", route.Away(n+1))
+		p.line(
+			"export filter { if source != RTS_BGP || !(%s) then reject; preference = preference - %d; accept; };",
+			strings.Join(open, " || "), route.Away(0),
+		)
+		p.line(
+			"import filter { if source != RTS_BGP then reject; preference = preference - %d; accept; };",
+			route.Away(n+1),
+		)
 	})
 }
 
@@ -161,7 +169,8 @@ func channel(p *page, s box.Session, own []bgp.Originated, summaries []design.Su
 		}
 		hidden := hides(own, summaries, s.Joint, family)
 		if len(ofFamily(prefixesOf(summaries), family)) > 0 {
-			hidden = "    if source = RTS_STATIC && proto ~ \"summary_*\" && dest = RTD_UNREACHABLE then reject; # no part of it is known\n" + hidden
+			hidden = "    if source = RTS_STATIC && proto ~ \"summary_*\" && dest = RTD_UNREACHABLE then reject; # no part " +
+				"of it is known\n" + hidden
 		}
 		hidden = "    if source = RTS_DEVICE then reject;\n" + hidden
 		mine, summed := advertised(own, s.Joint, family), ofFamily(prefixesOf(summaries), family)
@@ -206,12 +215,19 @@ func hides(own []bgp.Originated, summaries []design.Summary, link design.ID, fam
 	out := ""
 	for _, s := range summaries {
 		if s.Hide && s.Prefix.Addr().Is4() == (family == "ipv4") {
-			out += fmt.Sprintf("    if net ~ [ %s{%d,%d} ] then reject; # the summary goes instead\n", s.Prefix, s.Prefix.Bits()+1, s.Prefix.Addr().BitLen())
+			out += fmt.Sprintf(
+				"    if net ~ [ %s{%d,%d} ] then reject; # the summary goes instead\n", s.Prefix, s.Prefix.Bits()+1,
+				s.Prefix.Addr().BitLen(),
+			)
 		}
 	}
 	for _, o := range own {
-		if o.Only != "" && o.Only != string(link) && o.Prefix.Addr().Is4() == (family == "ipv4") && !slices.Contains(advertised(own, link, family), o.Prefix) {
-			out += fmt.Sprintf("    if source = RTS_STATIC && net ~ [ %s ] then reject; # it is mapped toward another link\n", o.Prefix)
+		if o.Only != "" && o.Only != string(link) && o.Prefix.Addr().Is4() == (family == "ipv4") &&
+			!slices.Contains(advertised(own, link, family), o.Prefix) {
+			out += fmt.Sprintf(
+				"    if source = RTS_STATIC && net ~ [ %s ] then reject; # it is mapped toward another link\n",
+				o.Prefix,
+			)
 		}
 	}
 	return out
@@ -395,5 +411,7 @@ func keeps(sessions []box.Session, family string) bool {
 }
 
 func ofFamily(ps []netip.Prefix, family string) []netip.Prefix {
-	return slices.DeleteFunc(slices.Clone(ps), func(p netip.Prefix) bool { return p.Addr().Is4() != (family == "ipv4") })
+	return slices.DeleteFunc(
+		slices.Clone(ps), func(p netip.Prefix) bool { return p.Addr().Is4() != (family == "ipv4") },
+	)
 }

@@ -42,7 +42,9 @@ func filtered(t *testing.T) *design.Design {
 }
 
 func birdOf(t *testing.T, d *design.Design) string {
-	files := handover.Render(route.Solve(d, status.Condition{}), d.Find("saltmarsh-station", design.KindSite)[0].ID, nil)
+	files := handover.Render(
+		route.Solve(d, status.Condition{}), d.Find("saltmarsh-station", design.KindSite)[0].ID, nil,
+	)
 	i := slices.IndexFunc(files, func(f handover.File) bool { return strings.HasSuffix(f.Path, "bird.conf") })
 	require.GreaterOrEqual(t, i, 0)
 	return files[i].Content
@@ -60,7 +62,8 @@ func TestFiltersAreRendered(t *testing.T) {
 		"if net ~ [ 10.211.9.0/24 ] then { reject; }",
 		"if net ~ [ 10.211.0.0/16{16,24} ] then { bgp_local_pref = 200; accept; }",
 		"if net ~ [ 2001:db8:45::/48{48,64} ] then { accept; }",
-		"if net ~ [ 10.215.0.0/23 ] then { bgp_med = 50; bgp_community.add((64502,7)); bgp_community.add((65535,65281)); bgp_path.prepend(64502); bgp_path.prepend(64502); accept; }",
+		"if net ~ [ 10.215.0.0/23 ] then { bgp_med = 50; bgp_community.add((64502,7)); " +
+			"bgp_community.add((65535,65281)); bgp_path.prepend(64502); bgp_path.prepend(64502); accept; }",
 		"import limit 12 action disable;",
 	} {
 		assert.Contains(t, first, line)
@@ -78,11 +81,15 @@ func TestFiltersAreRendered(t *testing.T) {
 func TestSheetsListWhatJoins(t *testing.T) {
 	d := filtered(t)
 	for party, lines := range map[string][]string{
-		"sequencing":      {"[ ] sequencing with image analysis: the half toward image analysis", "lends its gateway: no"},
-		"herbarium-scans": {"[ ] herbarium scans circuit 1, to Millrace: 40 Mbit/s, VLAN tag 101, zone tarn-north-a", "BGP: own ASN 64506 at 169.254.140.13, far ASN 64510", "[ ] herbarium scans at Tarn hub: it attaches herbarium scans", "      subnet racks a"},
-		"tarn-hub":        {"[ ] catalogue at Tarn hub", "      bound to main", "      feeds main"},
-		"millrace":        {"[ ] Saltmarsh Station circuit, to Saltmarsh Station gateway: 100 Mbit/s, VLAN tag 100", "take 14 routes at most"},
-		"image-analysis":  {"[ ] tunnel 2 of Saltmarsh Station to image analysis: IKEv2 from 192.0.2.41 to 198.51.100.40", "IKE: aes256gcm16-prfsha384-ecp384", "announce 10.211.0.0/16"},
+		"sequencing": {"[ ] sequencing with image analysis: the half toward image analysis", "lends its gateway: no"},
+		"herbarium-scans": {"[ ] herbarium scans circuit 1, to Millrace: 40 Mbit/s, VLAN tag 101, zone " +
+			"tarn-north-a", "BGP: own ASN 64506 at 169.254.140.13, far ASN 64510", "[ ] herbarium scans at Tarn hub: it " +
+			"attaches herbarium scans", "      subnet racks a"},
+		"tarn-hub": {"[ ] catalogue at Tarn hub", "      bound to main", "      feeds main"},
+		"millrace": {"[ ] Saltmarsh Station circuit, to Saltmarsh Station gateway: 100 Mbit/s, VLAN tag " +
+			"100", "take 14 routes at most"},
+		"image-analysis": {"[ ] tunnel 2 of Saltmarsh Station to image analysis: IKEv2 from 192.0.2.41 to " +
+			"198.51.100.40", "IKE: aes256gcm16-prfsha384-ecp384", "announce 10.211.0.0/16"},
 	} {
 		files := handover.Render(route.Solve(d, status.Condition{}), d.Find(party, design.Parties...)[0].ID, nil)
 		text := files[len(files)-1].Content

@@ -15,9 +15,17 @@ const start = "dravin.service"
 
 // startUnit sets up addresses, interfaces, routes and rules.
 func startUnit(b *box.Box) string {
-	return unit("Sets up "+b.Name, "Dravin's addresses, interfaces, routes and rules",
+	return unit(
+		"Sets up "+b.Name,
+		"Dravin's addresses, interfaces, routes and rules",
 		[]string{"Wants=network-online.target", "After=network-online.target", "Before=bird.service"},
-		[]string{"Type=oneshot", "RemainAfterExit=yes", "ExecStart=/usr/sbin/nft -f /etc/nftables.d/dravin.nft", "ExecStart=/bin/sh /etc/dravin/routes.sh"})
+		[]string{
+			"Type=oneshot",
+			"RemainAfterExit=yes",
+			"ExecStart=/usr/sbin/nft -f /etc/nftables.d/dravin.nft",
+			"ExecStart=/bin/sh /etc/dravin/routes.sh",
+		},
+	)
 }
 
 // watcher is the script that watches and the unit that runs it, where there is anything

@@ -27,9 +27,22 @@ func (s *script) circuits() {
 		if c.VLAN != 0 {
 			make = `ip link add link "$p" name ` + c.Device() + ` type vlan id ` + strconv.Itoa(int(c.VLAN))
 		}
-		s.line(`if ! has %s; then p=$(port %s); if [ -n "$p" ] && [ "$p" != %s ]; then ip link set "$p" up; %s; else echo "%s: name its port in /etc/%s" >&2; fi; fi`, c.Device(), c.Device(), fillIn, make, c.Device(), portsFile)
+		s.line(
+			`if ! has %s; then p=$(port %s); if [ -n "$p" ] && [ "$p" != %s ]; then ip link set "$p" up; %s; else echo "%s: name its port in /etc/%s" >&2; fi; fi`,
+			c.Device(),
+			c.Device(),
+			fillIn,
+			make,
+			c.Device(),
+			portsFile,
+		)
 		if c.Inside.IsValid() {
-			s.line(`if has %[1]s; then ip address replace %[2]s dev %[1]s%[3]s; ip link set %[1]s up; sysctl -qw net.ipv4.conf.%[1]s.rp_filter=0; fi`, c.Device(), c.Inside, nodad(c.Inside.Addr().Is6()))
+			s.line(
+				`if has %[1]s; then ip address replace %[2]s dev %[1]s%[3]s; ip link set %[1]s up; sysctl -qw net.ipv4.conf.%[1]s.rp_filter=0; fi`,
+				c.Device(),
+				c.Inside,
+				nodad(c.Inside.Addr().Is6()),
+			)
 		}
 	}
 }

@@ -55,7 +55,10 @@ func filesOf(b *box.Box, keys Keys) []File {
 	if b.Kind == design.KindGateway {
 		out = append(
 			out,
-			File{Path: prefix + "swanctl/conf.d/dravin.conf", About: "the IPsec daemon's connections", Content: swanctl(b)},
+			File{
+				Path: prefix + "swanctl/conf.d/dravin.conf", About: "the IPsec daemon's connections",
+				Content: swanctl(b),
+			},
 			File{
 				Path:    prefix + "strongswan.d/dravin.conf",
 				About:   "keeps the IPsec daemon from adding routes of its own: they would go before the box's own ranges",

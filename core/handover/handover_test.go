@@ -46,7 +46,9 @@ func TestGoldenFiles(t *testing.T) {
 				if strings.HasSuffix(f.Path, "-sheet.txt") {
 					continue // no program reads it: what it holds is a property of instructions
 				}
-				golden := filepath.Join("testdata", stage, design.Slug(party.Name), strings.ReplaceAll(f.Path, "/", "_"))
+				golden := filepath.Join(
+					"testdata", stage, design.Slug(party.Name), strings.ReplaceAll(f.Path, "/", "_"),
+				)
 				if *update {
 					require.NoError(t, os.MkdirAll(filepath.Dir(golden), 0o755))
 					require.NoError(t, os.WriteFile(golden, []byte(f.Content), 0o644))
@@ -62,7 +64,9 @@ func TestGoldenFiles(t *testing.T) {
 func TestAKeyThatIsNotKnownIsLeftToFillIn(t *testing.T) {
 	d, err := design.Read(demo.TwoGardens)
 	require.NoError(t, err)
-	for _, f := range handover.Render(route.Solve(d, status.Condition{}), d.Find("peatside-nursery", design.KindSite)[0].ID, nil) {
+	for _, f := range handover.Render(
+		route.Solve(d, status.Condition{}), d.Find("peatside-nursery", design.KindSite)[0].ID, nil,
+	) {
 		if f.Secret {
 			assert.Contains(t, f.Content, "agree on one with Marrow Hill gateway")
 			assert.Contains(t, f.Content, `"FILL-IN"`)

@@ -30,8 +30,12 @@ func interfacesOf(p *page, b *box.Box) []lan {
 	}
 	p.line("")
 	p.comment("The interfaces of its LANs: by them it tells segments apart, never by a source address.")
-	p.comment("device FAMILY RANGE [TAG]: the interface on which the box has an address there, with that VLAN tag if one is given.")
-	p.line(`device() { for v in $(ip -o "$1" address show to "$2" scope global | awk '$2 != "lo" { print $2 }'); do if [ -z "${3-}" ] || ip -d -o link show dev "$v" | grep -q "802.1Q id $3 "; then echo "$v"; break; fi; done; }`)
+	p.comment(
+		"device FAMILY RANGE [TAG]: the interface on which the box has an address there, with that VLAN tag if one is given.",
+	)
+	p.line(
+		`device() { for v in $(ip -o "$1" address show to "$2" scope global | awk '$2 != "lo" { print $2 }'); do if [ -z "${3-}" ] || ip -d -o link show dev "$v" | grep -q "802.1Q id $3 "; then echo "$v"; break; fi; done; }`,
+	)
 	var out []lan
 	for n, x := range b.LANs {
 		l := lan{x, fmt.Sprintf("lan%d", n+1)}
@@ -43,13 +47,21 @@ func interfacesOf(p *page, b *box.Box) []lan {
 		for _, r := range x.Ranges {
 			p.line(`%[1]s=${%[1]s:-$(device %[2]s %[3]s%[4]s)}`, l.variable, flag(r.Addr().Is4()), r, tag)
 		}
-		p.line(`if [ -z "$%s" ]; then echo "no interface is in %s: give this box its address there, and run this again" >&2; fi`, l.variable, words(x.Ranges))
+		p.line(
+			`if [ -z "$%s" ]; then echo "no interface is in %s: give this box its address there, and run this again" >&2; fi`,
+			l.variable,
+			words(x.Ranges),
+		)
 		out = append(out, l)
 	}
 	for n, x := range out {
 		for _, y := range out[:n] {
 			if x.Segment != y.Segment {
-				p.line(`if [ -n "$%[1]s" ] && [ "$%[1]s" = "$%[2]s" ]; then echo "two segments are on the interface $%[1]s: give each of their LANs an interface or a VLAN of its own" >&2; exit 1; fi`, x.variable, y.variable)
+				p.line(
+					`if [ -n "$%[1]s" ] && [ "$%[1]s" = "$%[2]s" ]; then echo "two segments are on the interface $%[1]s: give each of their LANs an interface or a VLAN of its own" >&2; exit 1; fi`,
+					x.variable,
+					y.variable,
+				)
 			}
 		}
 	}
@@ -73,7 +85,9 @@ func (s *script) instances() {
 	}
 	s.line("")
 	s.comment("One routing instance for each segment: between segments nothing passes.")
-	s.line(`onward() { ip "$1" route show default | awk 'NR == 1 { for (i = 2; i < NF; i += 2) if ($i == "via" || $i == "dev") printf "%%s %%s ", $i, $(i+1) }'; }`)
+	s.line(
+		`onward() { ip "$1" route show default | awk 'NR == 1 { for (i = 2; i < NF; i += 2) if ($i == "via" || $i == "dev") printf "%%s %%s ", $i, $(i+1) }'; }`,
+	)
 	s.line(`rule() { f=$1; shift; ip "$f" rule delete "$@" 2>/dev/null || true; ip "$f" rule add "$@"; }`)
 	for n, i := range segments {
 		s.line("")

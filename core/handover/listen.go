@@ -23,11 +23,17 @@ func answers(p *page, b *box.Box) {
 	met := func(a box.Answer) bool { return a.Range.Addr().Is6() && a.Beside.IsValid() }
 	if slices.ContainsFunc(slices.Concat(b.Among, b.Listens), met) {
 		p.comment("at RANGE: the interface on which this box is in a range; the loopback one if on none.")
-		p.line(`at() { ip -6 -o address show to "$1" scope global | awk '$2 != "lo" { print $2; n++; exit } END { if (!n) print "lo" }'; }`)
+		p.line(
+			`at() { ip -6 -o address show to "$1" scope global | awk '$2 != "lo" { print $2; n++; exit } END { if (!n) print "lo" }'; }`,
+		)
 	}
 	for _, a := range b.Listens {
 		if met(a) {
-			p.line(`ip address replace %s dev "$(at %s)" nodad preferred_lft 0`, a.Range, a.Beside) // never a source by itself
+			p.line(
+				`ip address replace %s dev "$(at %s)" nodad preferred_lft 0`,
+				a.Range,
+				a.Beside,
+			) // never a source by itself
 			continue
 		}
 		p.line("ip address replace %s dev lo%s", a.Range, neverSource(a.Range.Addr()))
@@ -83,8 +89,18 @@ func relays(b *box.Box) []File {
 		if !l.Proxies {
 			continue
 		}
-		content := unit(l.Name+", a published service at "+b.Title, "Dravin: published service "+slug(l), later,
-			[]string{"ExecStart=" + relayCommand(l), "Restart=always", "RestartSec=2", "DynamicUser=yes", "AmbientCapabilities=CAP_NET_BIND_SERVICE"})
+		content := unit(
+			l.Name+", a published service at "+b.Title,
+			"Dravin: published service "+slug(l),
+			later,
+			[]string{
+				"ExecStart=" + relayCommand(l),
+				"Restart=always",
+				"RestartSec=2",
+				"DynamicUser=yes",
+				"AmbientCapabilities=CAP_NET_BIND_SERVICE",
+			},
+		)
 		out = append(out, File{
 			Path:  folders.name(b.Name) + "/systemd/system/dravin-listener-" + folders.name(slug(l)) + ".service",
 			About: "runs the listener of " + l.Name + "; needs the package socat", Content: content,
@@ -100,7 +116,9 @@ func slug(l box.Listener) string { return design.Slug(l.Name) }
 func relayCommand(l box.Listener) string {
 	proto := strings.ToUpper(l.Service.Proto)
 	listen := fmt.Sprintf(
-		"%s%s-LISTEN:%d,bind=%s,reuseaddr,fork", proto, socketFamily(l.Address), l.Service.Port, socketAddress(l.Address),
+		"%s%s-LISTEN:%d,bind=%s,reuseaddr,fork", proto, socketFamily(
+			l.Address,
+		), l.Service.Port, socketAddress(l.Address),
 	)
 	dial := fmt.Sprintf("%s%s:%s:%d", proto, socketFamily(l.Dials), socketAddress(l.Dials), l.Port)
 	if l.Source.IsValid() {

@@ -36,7 +36,14 @@ var taken = map[string]*regexp.Regexp{
 // Different paths have different names, valid for their target; equal slugs are
 // the only names that siblings can not have.
 func TestNamesInFilesAreInjective(t *testing.T) {
-	part := rapid.OneOf(rapid.SampledFrom([]string{"a", "b", "a-b", "b-c", "c", "a b c", "1", "1-2", "xe9", "é", "XE9", "-", "ß", "ss", "__", "a__b", "H1"}), rapid.StringN(1, 80, -1))
+	part := rapid.OneOf(
+		rapid.SampledFrom(
+			[]string{
+				"a", "b", "a-b", "b-c", "c", "a b c", "1", "1-2", "xe9", "é", "XE9", "-", "ß", "ss", "__", "a__b", "H1",
+			},
+		),
+		rapid.StringN(1, 80, -1),
+	)
 	rapid.Check(t, func(t *rapid.T) {
 		draw := func(label string) []string {
 			return rapid.SliceOfN(part.Filter(func(s string) bool { return design.Slug(s) != "" }), 1, 3).Draw(t, label)

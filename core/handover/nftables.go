@@ -179,7 +179,9 @@ func (r ruleset) conditions(x box.Rule) (text string, ok bool) {
 		list    []netip.Prefix
 	}{{"saddr", x.Source}, {"daddr", x.Destination}} {
 		if len(c.list) == 0 ||
-			x.Does == design.OneToOne && len(c.list) == 1 && c.address+" "+c.list[0].String() == r.named(x.Translation.Rule) {
+			x.Does == design.OneToOne && len(c.list) == 1 && c.address+" "+c.list[0].String() == r.named(
+				x.Translation.Rule,
+			) {
 			continue // the translation itself names it
 		}
 		list := r.ofFamily(c.list)
@@ -222,7 +224,9 @@ func (r ruleset) remote(link design.ID) []netip.Prefix {
 }
 
 func (r ruleset) ofFamily(ps []netip.Prefix) []netip.Prefix {
-	return prefix.Minimal(slices.DeleteFunc(slices.Clone(ps), func(p netip.Prefix) bool { return p.Addr().Is4() != r.v4 }))
+	return prefix.Minimal(
+		slices.DeleteFunc(slices.Clone(ps), func(p netip.Prefix) bool { return p.Addr().Is4() != r.v4 }),
+	)
 }
 
 // services are the conditions on protocol and port, one for each protocol; one
@@ -264,7 +268,9 @@ func (r ruleset) deed(x design.Rule) string {
 	switch x.Does {
 	case design.OneToOne:
 		if x.Hook == design.Prerouting {
-			return fmt.Sprintf("%s daddr %s dnat %s prefix to %s daddr map { %s : %s }", f, x.Into, f, f, x.Into, x.Real)
+			return fmt.Sprintf(
+				"%s daddr %s dnat %s prefix to %s daddr map { %s : %s }", f, x.Into, f, f, x.Into, x.Real,
+			)
 		}
 		return fmt.Sprintf("%s saddr %s snat %s prefix to %s saddr map { %s : %s }", f, x.Real, f, f, x.Real, x.Into)
 	case design.FromPool:

@@ -28,7 +28,9 @@ func routes(b *box.Box) string {
 	if b.Kind != design.KindEdgeRouter {
 		s.line("")
 		s.comment("own FAMILY RANGE: the address that this box has there, if it has one.")
-		s.line(`own() { ip -o "$1" address show to "$2" scope global | awk '$2 != "lo" { sub("/.*", "", $4); print $4; exit }'; }`)
+		s.line(
+			`own() { ip -o "$1" address show to "$2" scope global | awk '$2 != "lo" { sub("/.*", "", $4); print $4; exit }'; }`,
+		)
 		ownMapped(s.page, b)
 		answers(s.page, b)
 		outside(s.page, b.Main().Table)
@@ -64,10 +66,15 @@ func ownMapped(p *page, b *box.Box) {
 		if len(done) == 0 {
 			p.line("")
 			p.comment("The gateway's own addresses, as they are in the mapped ranges.")
-			p.line(`mapped() { echo "$1 $2 $3" | awk '{ split($1, a, "."); split($2, r, "."); split($3, m, "."); print a[1]-r[1]+m[1] "." a[2]-r[2]+m[2] "." a[3]-r[3]+m[3] "." a[4]-r[4]+m[4] }'; }`)
+			p.line(
+				`mapped() { echo "$1 $2 $3" | awk '{ split($1, a, "."); split($2, r, "."); split($3, m, "."); print a[1]-r[1]+m[1] "." a[2]-r[2]+m[2] "." a[3]-r[3]+m[3] "." a[4]-r[4]+m[4] }'; }`,
+			)
 		}
 		done[r.Into] = true
-		p.line(`a=$(own -4 %s); if [ -n "$a" ]; then ip address replace "$(mapped "$a" %s %s)/32" dev lo; fi`, r.Real, r.Real.Masked().Addr(), r.Into.Masked().Addr())
+		p.line(
+			`a=$(own -4 %s); if [ -n "$a" ]; then ip address replace "$(mapped "$a" %s %s)/32" dev lo; fi`, r.Real,
+			r.Real.Masked().Addr(), r.Into.Masked().Addr(),
+		)
 	}
 }
 
@@ -82,7 +89,9 @@ func outside(p *page, point *route.Point) {
 		if first {
 			p.line("")
 			p.comment("The far ends' public addresses stay outside the links that would take them.")
-			p.line(`way() { ip "$1" route show default | awk 'NR == 1 { for (i = 2; i < NF; i += 2) if ($i == "via" || $i == "dev") printf "%%s %%s ", $i, $(i+1) }'; }`)
+			p.line(
+				`way() { ip "$1" route show default | awk 'NR == 1 { for (i = 2; i < NF; i += 2) if ($i == "via" || $i == "dev") printf "%%s %%s ", $i, $(i+1) }'; }`,
+			)
 			first = false
 		}
 		f := flag(r.Prefix.Addr().Is4())
@@ -100,7 +109,9 @@ func wayOut(p *page, b *box.Box) {
 	}
 	p.line("")
 	p.comment("Selectors are asked only about what has a route; without one for IPv6 the way of IPv4 serves.")
-	p.line(`if [ -z "$(ip -6 route show default)" ]; then w=$(ip -4 route show default | awk 'NR == 1 { for (i = 2; i < NF; i += 2) if ($i == "dev") print $(i+1) }'); if [ -n "$w" ]; then ip -6 route replace default dev "$w" metric 2000000; fi; fi`)
+	p.line(
+		`if [ -z "$(ip -6 route show default)" ]; then w=$(ip -4 route show default | awk 'NR == 1 { for (i = 2; i < NF; i += 2) if ($i == "dev") print $(i+1) }'); if [ -n "$w" ]; then ip -6 route replace default dev "$w" metric 2000000; fi; fi`,
+	)
 }
 
 func flag(v4 bool) string { return map[bool]string{true: "-4", false: "-6"}[v4] }

@@ -34,7 +34,9 @@ func daemonSettings(b *box.Box) string {
 	p := &page{}
 	p.head("The IPsec daemon at " + b.Name)
 	p.block("charon", func() {
-		p.comment("What it would add goes before every other route, the box's own ranges included; routes.sh has what is needed.")
+		p.comment(
+			"What it would add goes before every other route, the box's own ranges included; routes.sh has what is needed.",
+		)
 		p.line("install_routes = no")
 	})
 	return p.String()
@@ -44,7 +46,9 @@ func daemonSettings(b *box.Box) string {
 // where a far range overlaps one of them: it must never draw local traffic into
 // a tunnel, and a kernel asks its selectors whatever the route says.
 func bypass(p *page, point *route.Point) {
-	if !slices.ContainsFunc(point.Selectors, func(s route.Selector) bool { return slices.ContainsFunc(point.Own, s.Remote.Overlaps) }) {
+	if !slices.ContainsFunc(
+		point.Selectors, func(s route.Selector) bool { return slices.ContainsFunc(point.Own, s.Remote.Overlaps) },
+	) {
 		return
 	}
 	p.block("own-ranges", func() {
@@ -148,7 +152,9 @@ func swanctlKeys(b *box.Box, keys Keys) string {
 			for _, t := range l.Tunnels {
 				key := keys[t.ID]
 				if key == "" {
-					p.comment("No key is known for %s, %s: agree on one with %s and put it here.", l.Name, t.Name, l.Far)
+					p.comment(
+						"No key is known for %s, %s: agree on one with %s and put it here.", l.Name, t.Name, l.Far,
+					)
 					key = fillIn
 				}
 				p.block("ike-"+connectionName(l, t), func() {
@@ -170,7 +176,8 @@ func cloudKeys(party *box.Party, keys Keys) (f File) {
 	}
 	p := &page{}
 	p.comment(
-		"The pre-shared keys of the tunnels at %s. Enter each at its tunnel, and keep this file to yourself.", party.Name,
+		"The pre-shared keys of the tunnels at %s. Enter each at its tunnel, and keep this file to yourself.",
+		party.Name,
 	)
 	for _, b := range party.Boxes {
 		for _, l := range b.Links {

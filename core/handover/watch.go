@@ -99,17 +99,29 @@ func watchSheet(p *page, b *box.Box) {
 // watchWords are the functions of the script, and how it begins.
 func (s *script) watchWords(list []watched, calls []string) {
 	if len(calls) > 0 {
-		s.comment("calls CONNECTION CHILD: asks for it again where it is not there. The IPsec daemon gives up when it is refused, as by an end that is not ready yet.")
-		s.line(`calls() { sas=$(swanctl --list-sas --raw --ike "$1" 2>/dev/null) || return 0; case "$sas" in *CONNECTING* | *"name=$2 "*) ;; *) swanctl --initiate --child "$2" --timeout 1 >/dev/null 2>&1 ;; esac; }`)
+		s.comment(
+			"calls CONNECTION CHILD: asks for it again where it is not there. The IPsec daemon gives up when it is " +
+				"refused, as by an end that is not ready yet.",
+		)
+		s.line(
+			`calls() { sas=$(swanctl --list-sas --raw --ike "$1" 2>/dev/null) || return 0; case "$sas" in *CONNECTING* | *"name=$2 "*) ;; *) swanctl --initiate --child "$2" --timeout 1 >/dev/null 2>&1 ;; esac; }`,
+		)
 		s.line("round=0")
 	}
 	if len(list) == 0 {
 		return
 	}
-	s.comment("What misses %d answers is left, within %d s; what answers again is used again. While nothing has ever answered, the IPsec daemon's word counts: not every far end answers.", watchMisses, failoverSeconds)
+	s.comment(
+		"What misses %d answers is left, within %d s; what answers again is used again. While nothing has ever "+
+			"answered, the IPsec daemon's word counts: not every far end answers.",
+		watchMisses,
+		failoverSeconds,
+	)
 	s.line(`asks() { ping -n -c 1 -W 1 -I "$1" "$2" >/dev/null 2>&1; }`)
 	s.line(`agreed() { swanctl --list-sas --raw --ike "$1" 2>/dev/null | grep -q state=INSTALLED; }`)
-	s.line(`own() { ip -o "$1" address show to "$2" scope global | awk '$2 != "lo" { sub("/.*", "", $4); print $4; exit }'; }`)
+	s.line(
+		`own() { ip -o "$1" address show to "$2" scope global | awk '$2 != "lo" { sub("/.*", "", $4); print $4; exit }'; }`,
+	)
 	s.comment("over DEVICE...: next hops over those that answer.")
 	s.line(`over() { h=; for v; do case "$lost" in *" $v "*) ;; *) h="$h nexthop dev $v" ;; esac; done; echo "$h"; }`)
 	s.line("had=none")

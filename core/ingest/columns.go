@@ -51,12 +51,32 @@ var spoken = map[Column][]string{
 
 // Columns lists all that are understood.
 func Columns() []Column {
-	return []Column{ColumnParty, ColumnKind, ColumnName, ColumnPrefix, ColumnAddress, ColumnOwner, ColumnSegment, ColumnCloud,
-		ColumnRegion, ColumnZone, ColumnASN, ColumnAnswers, ColumnVia, ColumnFixed, ColumnNote}
+	return []Column{
+		ColumnParty,
+		ColumnKind,
+		ColumnName,
+		ColumnPrefix,
+		ColumnAddress,
+		ColumnOwner,
+		ColumnSegment,
+		ColumnCloud,
+		ColumnRegion,
+		ColumnZone,
+		ColumnASN,
+		ColumnAnswers,
+		ColumnVia,
+		ColumnFixed,
+		ColumnNote,
+	}
 }
 
 func columnOf(head string) Column {
-	word := strings.Join(strings.FieldsFunc(strings.ToLower(head), func(r rune) bool { return r == ' ' || r == '_' || r == '-' || r == '.' }), " ")
+	word := strings.Join(
+		strings.FieldsFunc(
+			strings.ToLower(head), func(r rune) bool { return r == ' ' || r == '_' || r == '-' || r == '.' },
+		),
+		" ",
+	)
 	for _, c := range Columns() {
 		if slices.Contains(spoken[c], word) {
 			return c

@@ -53,7 +53,9 @@ func exported(d *design.Design, o *design.Object) []map[Column]string {
 			base[ColumnVia] = b.Via.String()
 		}
 	case *design.Network:
-		base[ColumnSegment], base[ColumnCloud], base[ColumnRegion], base[ColumnNote] = nameOf(d, b.Segment), b.Cloud, b.Region, b.Note
+		base[ColumnSegment], base[ColumnCloud], base[ColumnRegion], base[ColumnNote] = nameOf(
+			d, b.Segment,
+		), b.Cloud, b.Region, b.Note
 	case *design.Outside:
 		base[ColumnSegment], base[ColumnNote] = nameOf(d, b.Segment), b.Note
 	case *design.Subnet:

@@ -115,12 +115,15 @@ func TestRouterOutput(t *testing.T) {
 			"1 new Saltmarsh Station eth0 10.215.0.0/24 \n2 new Saltmarsh Station eth0 2001:db8:30::/64 \n"},
 		"ip -j route": {`[{"dst":"default","gateway":"10.215.0.254","dev":"eth0"},{"dst":"10.215.0.0/24","dev":"eth0","scope":"link","protocol":"kernel"},
 			{"dst":"10.217.0.0/16","gateway":"10.215.0.2","dev":"eth0","protocol":"static"},{"dst":"10.218.0.7","gateway":"10.215.0.2","dev":"eth0"}]`,
-			"1 new Saltmarsh Station eth0 10.215.0.0/24 \n2 new Saltmarsh Station 10.217.0.0/16 10.217.0.0/16 \n3 new Saltmarsh Station 10.218.0.7/32 10.218.0.7/32 \n"},
+			"1 new Saltmarsh Station eth0 10.215.0.0/24 \n2 new Saltmarsh Station 10.217.0.0/16 10.217.0.0/16 \n3 new " +
+				"Saltmarsh Station 10.218.0.7/32 10.218.0.7/32 \n"},
 		"BGP daemon": {`{"0.0.0.0/0":[{"prefix":"0.0.0.0/0","protocol":"bgp"}],"10.215.0.0/24":[{"prefix":"10.215.0.0/24","protocol":"connected","selected":true,"nexthops":[{"interfaceName":"eth0"}]}],
 			"10.218.0.0/16":[{"prefix":"10.218.0.0/16","protocol":"bgp","selected":true,"nexthops":[{"ip":"10.215.0.9","interfaceName":"eth0"}]}]}`,
 			"1 new Saltmarsh Station eth0 10.215.0.0/24 \n2 new Saltmarsh Station 10.218.0.0/16 10.218.0.0/16 \n"},
-		"pasted": {"Here is what we have at\nSaltmarsh Station:\n - tide lab 10.215.4.0/24 and 10.215.5.0/24\nOld Orangery: ticket desk 10.215.64.0/24 (soon)\n",
-			"3 new Saltmarsh Station tide lab 10.215.4.0/24 \n3 new Saltmarsh Station tide lab 10.215.5.0/24 10.215.5.0/24 \n4 new Old Orangery ticket desk 10.215.64.0/24 \n"},
+		"pasted": {"Here is what we have at\nSaltmarsh Station:\n - tide lab 10.215.4.0/24 and 10.215.5.0/24\nOld " +
+			"Orangery: ticket desk 10.215.64.0/24 (soon)\n",
+			"3 new Saltmarsh Station tide lab 10.215.4.0/24 \n3 new Saltmarsh Station tide lab 10.215.5.0/24 10.215.5.0/24 " +
+				"\n4 new Old Orangery ticket desk 10.215.64.0/24 \n"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := plan(t, estate(t), c.text, how)
@@ -136,7 +139,8 @@ func TestRouterOutput(t *testing.T) {
 func TestRealDaemonTables(t *testing.T) {
 	for file, want := range map[string]string{
 		"routes.json": "1 new Saltmarsh Station d0 10.215.0.0/23 \n2 new Saltmarsh Station 10.217.0.0/16 10.217.0.0/16 \n",
-		"bgp.json":    "1 new Saltmarsh Station 10.215.0.0/23 10.215.0.0/23 \n2 new Saltmarsh Station 10.217.0.0/16 10.217.0.0/16 \n",
+		"bgp.json": "1 new Saltmarsh Station 10.215.0.0/23 10.215.0.0/23 \n2 new Saltmarsh Station 10.217.0.0/16 " +
+			"10.217.0.0/16 \n",
 	} {
 		text, err := os.ReadFile("testdata/" + file)
 		require.NoError(t, err)
@@ -147,10 +151,22 @@ func TestRealDaemonTables(t *testing.T) {
 }
 
 func TestWhatMakesTheWholeInvalidIsRefusedAlone(t *testing.T) {
-	p := plan(t, estate(t), "party,kind,name,prefix,address,via\ncatalogue,subnet,shelf x,10.223.9.0/24,,\ncatalogue,subnet,shelf c,10.208.3.0/24,,\n"+
-		"Marrow Hill,inner route,hill farm,10.210.0.0/16,,10.210.9.9\nMarrow Hill,endpoint,box,,10.214.3.255,\nMarrow Hill,lan,attic,10.214.9.0/24,,\n", ingest.How{})
+	p := plan(
+		t,
+		estate(t),
+		"party,kind,name,prefix,address,via\ncatalogue,subnet,shelf x,10.223.9.0/24,,\ncatalogue,subnet,shelf "+
+			"c,10.208.3.0/24,,\n"+
+			"Marrow Hill,inner route,hill farm,10.210.0.0/16,,10.210.9.9\nMarrow Hill,endpoint,box,,10.214.3.255,\nMarrow "+
+			"Hill,lan,attic,10.214.9.0/24,,\n",
+		ingest.How{},
+	)
 	text := lines(p)
-	assert.Contains(t, text, "2 refused catalogue shelf x 10.223.9.0/24 10.223.9.0/24 is outside the network's blocks; the blocks are 10.208.0.0/16")
+	assert.Contains(
+		t,
+		text,
+		"2 refused catalogue shelf x 10.223.9.0/24 10.223.9.0/24 is outside the network's blocks; the blocks are "+
+			"10.208.0.0/16",
+	)
 	assert.Contains(t, text, "3 new catalogue shelf c")
 	assert.Contains(t, text, "4 refused Marrow Hill hill farm 10.210.0.0/16 10.210.9.9 is in no LAN of Marrow Hill")
 	assert.Contains(t, text, "5 refused Marrow Hill box 10.214.3.255 10.214.3.255 is not a host's address")
@@ -237,11 +253,15 @@ func TestTheVeryNameOfAColumnComesFirst(t *testing.T) {
 	list, err := ingest.ReadPrefixes(strings.NewReader("site,network,prefix,Party\nx,y,10.0.0.0/8,A\n"))
 	require.NoError(t, err)
 	assert.Equal(t, []string{"A"}, list.Names)
-	assert.Equal(t, []ingest.Column{"party", "prefix", "", "owner"}, ingest.Guess([]string{"site", "cidr", "range", "contact"}))
+	assert.Equal(
+		t, []ingest.Column{"party", "prefix", "", "owner"}, ingest.Guess([]string{"site", "cidr", "range", "contact"}),
+	)
 }
 
 func TestPrefixLists(t *testing.T) {
-	list, err := ingest.ReadPrefixes(strings.NewReader("prefix\tnote\tparty\n10.0.0.0/8\tx\tA\n2001:db8::/32\t\"a \"\"b\"\"\"\tB\n"))
+	list, err := ingest.ReadPrefixes(
+		strings.NewReader("prefix\tnote\tparty\n10.0.0.0/8\tx\tA\n2001:db8::/32\t\"a \"\"b\"\"\"\tB\n"),
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"A", "B"}, list.Names)
 	list, err = ingest.ReadPrefixes(
@@ -253,11 +273,13 @@ func TestPrefixLists(t *testing.T) {
 	assert.Len(t, list.Prefixes, 3, "a line that stands twice is one")
 	assert.EqualValues(t, 1, prefix.Count(list.Prefixes, list.Parties))
 	for text, says := range map[string]string{
-		"party,prefix\nA,10.220.0.1/8\nB,10.0.0.0/8\nC\n": "line 2, column 3: \"10.220.0.1/8\" has host bits set; the /8 that holds it is 10.0.0.0/8\nline 4: has 1 fields",
+		"party,prefix\nA,10.220.0.1/8\nB,10.0.0.0/8\nC\n": "line 2, column 3: \"10.220.0.1/8\" has host bits set; the " +
+			"/8 that holds it is 10.0.0.0/8\nline 4: has 1 fields",
 		"a,b\n1,2\n":                           "must name at least party and prefix",
 		"party,prefix\n,10.0.0.0/8\n":          "the party is empty",
 		"party,prefix\nA\x1b[31m,10.0.0.0/8\n": "line 2, column 1: the party holds a control character",
-		"party,prefix\n" + strings.Repeat("A,10.0.0.0/8\n", 9000) + "\xe4,10.0.0.0/8\n": "line 9002, column 1: this is not text in UTF-8",
+		"party,prefix\n" + strings.Repeat("A,10.0.0.0/8\n", 9000) + "\xe4,10.0.0.0/8\n": "line 9002, column 1: this is " +
+			"not text in UTF-8",
 	} {
 		_, err := ingest.ReadPrefixes(strings.NewReader(text))
 		assert.ErrorContains(t, err, says)
@@ -267,7 +289,10 @@ func TestPrefixLists(t *testing.T) {
 // A line that would leave something of the design invalid is refused, and says
 // what; the others are taken.
 func TestALineThatHarmsWhatIsThereIsRefused(t *testing.T) {
-	p := plan(t, estate(t), "party,name,prefix\nMarrow Hill,museum store,10.208.0.0/24\nMarrow Hill,new plot,10.212.9.0/24\n", ingest.How{})
+	p := plan(
+		t, estate(t), "party,name,prefix\nMarrow Hill,museum store,10.208.0.0/24\nMarrow Hill,new plot,10.212.9.0/24\n",
+		ingest.How{},
+	)
 	assert.Equal(t, map[ingest.Outcome]int{ingest.Refused: 1, ingest.New: 1}, p.Counts)
 	assert.Contains(t, p.Items[0].Why, "endpoint marrow-hill/museum-store/humidity-cabinet")
 	assert.Contains(t, p.Items[0].Why, "is outside marrow-hill/museum-store")
@@ -276,8 +301,12 @@ func TestALineThatHarmsWhatIsThereIsRefused(t *testing.T) {
 // What was wrong with a design before, as an older version may have stored it,
 // keeps no line from being taken, and none is blamed for it.
 func TestALineIsNotBlamedForWhatWasWrongBefore(t *testing.T) {
-	d := design.New("", []*design.Object{{ID: "s", Kind: design.KindSite, Name: "Yew Hut", Body: &design.Site{Note: "a\x01b"}}})
-	table, err := ingest.Read(t.Context(), strings.NewReader("party,prefix\nAlder Hut,10.213.8.0/24\n"), ingest.Options{})
+	d := design.New(
+		"", []*design.Object{{ID: "s", Kind: design.KindSite, Name: "Yew Hut", Body: &design.Site{Note: "a\x01b"}}},
+	)
+	table, err := ingest.Read(
+		t.Context(), strings.NewReader("party,prefix\nAlder Hut,10.213.8.0/24\n"), ingest.Options{},
+	)
 	require.NoError(t, err)
 	p, err := ingest.Make(t.Context(), d, table, ingest.How{})
 	require.NoError(t, err)
@@ -291,7 +320,10 @@ func TestFormulasAreNeutralAndComeBackTheSame(t *testing.T) {
 		note := start + "cmd(1)"
 		d := design.New("", []*design.Object{
 			{ID: "s", Kind: design.KindSite, Name: "Yew Hut", Body: &design.Site{}},
-			{ID: "l", Kind: design.KindLAN, Parent: "s", Name: "=plot", Body: &design.LAN{Prefixes: []netip.Prefix{netip.MustParsePrefix("10.213.8.0/24")}, Note: note}},
+			{
+				ID: "l", Kind: design.KindLAN, Parent: "s", Name: "=plot",
+				Body: &design.LAN{Prefixes: []netip.Prefix{netip.MustParsePrefix("10.213.8.0/24")}, Note: note},
+			},
 		})
 		header, rows := ingest.Export(d)
 		var c bytes.Buffer

@@ -94,7 +94,10 @@ func workbook(w io.Writer, parts map[string]func(io.Writer)) {
 
 func sheet(rows func(io.Writer)) func(io.Writer) {
 	return func(w io.Writer) {
-		_, _ = io.WriteString(w, `<worksheet xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"><sheetData><row r="1"><c r="A1" t="inlineStr"><is><t>party</t></is></c><c r="B1" t="inlineStr"><is><t>prefix</t></is></c></row>`)
+		_, _ = io.WriteString(
+			w,
+			`<worksheet xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"><sheetData><row r="1"><c r="A1" t="inlineStr"><is><t>party</t></is></c><c r="B1" t="inlineStr"><is><t>prefix</t></is></c></row>`,
+		)
 		rows(w)
 		_, _ = io.WriteString(w, `</sheetData></worksheet>`)
 	}
@@ -114,46 +117,117 @@ func numbered(n int, format string) func(io.Writer) {
 
 // worst are files that took gigabytes, or are as large as they may be.
 var worst = map[string]func(w io.Writer){
-	"csv: a line of commas":        func(w io.Writer) { times(w, 1, "party,prefix\n"); times(w, 50<<20, ",") },
-	"csv: a header of commas":      func(w io.Writer) { times(w, 1, "party,prefix"); times(w, 50<<20, ",") },
-	"csv: an open quote":           func(w io.Writer) { times(w, 1, "party,prefix\n\""); times(w, 40<<20, "a,\n") },
-	"csv: as many rows as may be":  numbered(75_000, "%[1]d party of huts,10.%[2]d.%[3]d.%[4]d/32,hut,note of it,owner\n"),
-	"csv: as many cells as may be": func(w io.Writer) { times(w, 1, "party,prefix\n"); times(w, 30_000, "a"+strings.Repeat(",b", 99)+"\n") },
+	"csv: a line of commas":   func(w io.Writer) { times(w, 1, "party,prefix\n"); times(w, 50<<20, ",") },
+	"csv: a header of commas": func(w io.Writer) { times(w, 1, "party,prefix"); times(w, 50<<20, ",") },
+	"csv: an open quote":      func(w io.Writer) { times(w, 1, "party,prefix\n\""); times(w, 40<<20, "a,\n") },
+	"csv: as many rows as may be": numbered(
+		75_000, "%[1]d party of huts,10.%[2]d.%[3]d.%[4]d/32,hut,note of it,owner\n",
+	),
+	"csv: as many cells as may be": func(w io.Writer) {
+		times(w, 1, "party,prefix\n")
+		times(w, 30_000,
+			"a"+strings.Repeat(",b", 99)+"\n")
+	},
 	"csv: as much text as may be": func(w io.Writer) {
 		times(w, 1, "party,prefix,note\n")
 		times(w, 40_000, "h%[1]d,10.%[2]d.%[3]d.%[4]d/32,"+strings.Repeat("x", 1500)+"\n")
 	},
 
 	"xlsx: one long string in every cell": func(w io.Writer) {
-		workbook(w, map[string]func(io.Writer){"xl/sharedStrings.xml": shared(func(w io.Writer) { times(w, 1, "<si><t>"+strings.Repeat("x", 32<<10)+"</t></si>") }),
-			"xl/worksheets/sheet1.xml": sheet(numbered(400_000, `<row><c t="s"><v>0</v></c><c t="s"><v>0</v></c></row>`))})
+		workbook(
+			w,
+			map[string]func(io.Writer){
+				"xl/sharedStrings.xml": shared(
+					func(w io.Writer) { times(w, 1, "<si><t>"+strings.Repeat("x", 32<<10)+"</t></si>") },
+				),
+				"xl/worksheets/sheet1.xml": sheet(
+					numbered(400_000, `<row><c t="s"><v>0</v></c><c t="s"><v>0</v></c></row>`),
+				),
+			},
+		)
 	},
 	"xlsx: a last column in every row": func(w io.Writer) {
-		workbook(w, map[string]func(io.Writer){"xl/worksheets/sheet1.xml": sheet(numbered(300_000, `<row r="1%06[1]d"><c r="XFD1%06[1]d"><v>1</v></c></row>`))})
+		workbook(
+			w,
+			map[string]func(io.Writer){
+				"xl/worksheets/sheet1.xml": sheet(
+					numbered(300_000, `<row r="1%06[1]d"><c r="XFD1%06[1]d"><v>1</v></c></row>`),
+				),
+			},
+		)
 	},
 	"xlsx: empty strings without end": func(w io.Writer) {
-		workbook(w, map[string]func(io.Writer){"xl/sharedStrings.xml": shared(numbered(5_000_000, "<si/>")), "xl/worksheets/sheet1.xml": sheet(func(io.Writer) {})})
+		workbook(
+			w,
+			map[string]func(io.Writer){
+				"xl/sharedStrings.xml":     shared(numbered(5_000_000, "<si/>")),
+				"xl/worksheets/sheet1.xml": sheet(func(io.Writer) {}),
+			},
+		)
 	},
 	"xlsx: as many strings as may be": func(w io.Writer) {
-		workbook(w, map[string]func(io.Writer){"xl/sharedStrings.xml": shared(numbered(70_000, "<si><t>string %[1]d of those that may be</t></si>")),
-			"xl/worksheets/sheet1.xml": sheet(numbered(70_000, `<row><c t="s"><v>%[1]d</v></c><c t="inlineStr"><is><t>10.%[2]d.%[3]d.%[4]d/32</t></is></c></row>`))})
+		workbook(
+			w,
+			map[string]func(io.Writer){
+				"xl/sharedStrings.xml": shared(numbered(70_000, "<si><t>string %[1]d of those that may be</t></si>")),
+				"xl/worksheets/sheet1.xml": sheet(
+					numbered(
+						70_000,
+						`<row><c t="s"><v>%[1]d</v></c><c t="inlineStr"><is><t>10.%[2]d.%[3]d.%[4]d/32</t></is></c></row>`,
+					),
+				),
+			},
+		)
 	},
 	"xlsx: a sheet that unpacks to a gigabyte": func(w io.Writer) {
-		workbook(w, map[string]func(io.Writer){"xl/worksheets/sheet1.xml": sheet(numbered(40_000_000, `<row></row><row></row>    `))})
+		workbook(
+			w,
+			map[string]func(io.Writer){
+				"xl/worksheets/sheet1.xml": sheet(numbered(40_000_000, `<row></row><row></row>    `)),
+			},
+		)
 	},
 	"xlsx: a sheet for a workbook": func(w io.Writer) {
 		workbook(w, map[string]func(io.Writer){
 			"_rels/.rels": func(w io.Writer) {
-				times(w, 1, `<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships"><Relationship Id="r1" Type="http://schemas.openxmlformats.org/officeDocument/2006/relationships/officeDocument" Target="xl/work&#115;heets/sheet1.xml"/></Relationships>`)
+				times(
+					w,
+					1,
+					`<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships"><Relationship Id="r1" Type="http://schemas.openxmlformats.org/officeDocument/2006/relationships/officeDocument" Target="xl/work&#115;heets/sheet1.xml"/></Relationships>`,
+				)
 			},
-			"xl/worksheets/sheet1.xml": func(w io.Writer) { times(w, 1, "<workbook><sheets>"); times(w, 4_000_000, `<sheet name="a"/>`) },
+			"xl/worksheets/sheet1.xml": func(w io.Writer) {
+				times(w, 1, "<workbook><sheets>")
+				times(w, 4_000_000,
+					`<sheet name="a"/>`)
+			},
 		})
 	},
 	"xlsx: styles without end": func(w io.Writer) {
-		workbook(w, map[string]func(io.Writer){"xl/styles.xml": func(w io.Writer) { times(w, 1, "<styleSheet><fonts>"); times(w, 3_000_000, "<font/>") }, "xl/worksheets/sheet1.xml": sheet(func(io.Writer) {})})
+		workbook(
+			w,
+			map[string]func(io.Writer){
+				"xl/styles.xml": func(w io.Writer) {
+					times(w, 1, "<styleSheet><fonts>")
+					times(w, 3_000_000,
+						"<font/>")
+				},
+				"xl/worksheets/sheet1.xml": sheet(func(io.Writer) {}),
+			},
+		)
 	},
 	"xlsx: as large a sheet as may be": func(w io.Writer) {
-		workbook(w, map[string]func(io.Writer){"xl/worksheets/sheet1.xml": sheet(numbered(74_900, `<row><c t="inlineStr"><is><t>hut %[1]d</t></is></c><c t="inlineStr"><is><t>10.%[2]d.%[3]d.%[4]d/32</t></is></c><c t="inlineStr"><is><t>a note that nobody reads, but long it is, long and longer: %[1]d; a note that nobody reads, but long it is, long and longer: %[1]d; and so on for ever</t></is></c></row>`))})
+		workbook(
+			w,
+			map[string]func(io.Writer){
+				"xl/worksheets/sheet1.xml": sheet(
+					numbered(
+						74_900,
+						`<row><c t="inlineStr"><is><t>hut %[1]d</t></is></c><c t="inlineStr"><is><t>10.%[2]d.%[3]d.%[4]d/32</t></is></c><c t="inlineStr"><is><t>a note that nobody reads, but long it is, long and longer: %[1]d; a note that nobody reads, but long it is, long and longer: %[1]d; and so on for ever</t></is></c></row>`,
+					),
+				),
+			},
+		)
 	},
 
 	"json: empty elements": func(w io.Writer) { times(w, 1, "["); times(w, 10<<20, "{},"); times(w, 1, "{}]") },
@@ -187,8 +261,18 @@ var worst = map[string]func(w io.Writer){
 	"text: a line without end": func(w io.Writer) { times(w, 20<<20, "10.208 ") },
 	"text: as much as may be":  numbered(74_900, "hut %[1]d: plot 10.%[2]d.%[3]d.%[4]d/32\n"),
 
-	"yaml: flow":             func(w io.Writer) { times(w, 1, "dravin: 1\nsites: ["); times(w, 240_000, "a,"); times(w, 1, "a]\n") },
-	"yaml: flow without end": func(w io.Writer) { times(w, 1, "dravin: 1\nsites: ["); times(w, 5<<20, "a,"); times(w, 1, "a]\n") },
+	"yaml: flow": func(w io.Writer) {
+		times(w, 1, "dravin: 1\nsites: [")
+		times(w, 240_000, "a,")
+		times(w, 1,
+			"a]\n")
+	},
+	"yaml: flow without end": func(w io.Writer) {
+		times(w, 1, "dravin: 1\nsites: [")
+		times(w, 5<<20, "a,")
+		times(w, 1,
+			"a]\n")
+	},
 	"yaml: LANs": func(w io.Writer) {
 		times(w, 1, "dravin: 1\nsites:\n  - name: a\n    lans:\n")
 		times(w, 49_000, "      - name: l%[1]d\n        prefixes: 10.%[2]d.%[3]d.%[4]d/32\n")

@@ -15,7 +15,14 @@ const maxTextLine = 1 << 20
 // a line is taken for the name, or, where it ends with a colon or stands alone
 // in a line, for the party of what follows.
 func readPasted(ctx context.Context, r io.Reader, o Options) (*Table, error) {
-	f := filling{ctx: ctx, table: &Table{Format: "text with prefixes", Header: []string{string(ColumnParty), string(ColumnName), string(ColumnPrefix)}}, o: o}
+	f := filling{
+		ctx: ctx,
+		table: &Table{
+			Format: "text with prefixes",
+			Header: []string{string(ColumnParty), string(ColumnName), string(ColumnPrefix)},
+		},
+		o: o,
+	}
 	lines := bufio.NewScanner(r)
 	lines.Buffer(nil, maxTextLine)
 	party, line := "", 0
@@ -48,10 +55,17 @@ func readPasted(ctx context.Context, r io.Reader, o Options) (*Table, error) {
 		if errors.As(err, &own) {
 			return nil, own
 		}
-		return nil, &Error{Line: line + 1, Why: "the line is too long to be text", Want: "give CSV, a spreadsheet, YAML, JSON or plain text"}
+		return nil, &Error{
+			Line: line + 1, Why: "the line is too long to be text",
+			Want: "give CSV, a spreadsheet, YAML, JSON or plain text",
+		}
 	}
 	if len(f.table.Rows) == 0 {
-		return nil, &Error{Why: "no prefix was found in it", Want: "give lines such as \"Marrow Hill: data room 10.214.0.0/22\", or a table whose first line names party and prefix"}
+		return nil, &Error{
+			Why: "no prefix was found in it",
+			Want: "give lines such as \"Marrow Hill: data room 10.214.0.0/22\", or a table whose first line names party " +
+				"and prefix",
+		}
 	}
 	return f.table, nil
 }

@@ -52,7 +52,10 @@ type How struct {
 
 // Make works out what a table would do to a design. It stops when ctx ends.
 func Make(ctx context.Context, d *design.Design, t *Table, how How) (*Plan, error) {
-	p := &Plan{Format: t.Format, Sheets: orEmpty(t.Sheets), Sheet: t.Sheet, Header: orEmpty(t.Header), Columns: how.Columns, Items: []Item{}, Counts: map[Outcome]int{}}
+	p := &Plan{
+		Format: t.Format, Sheets: orEmpty(t.Sheets), Sheet: t.Sheet, Header: orEmpty(t.Header), Columns: how.Columns,
+		Items: []Item{}, Counts: map[Outcome]int{},
+	}
 	if len(p.Columns) != len(t.Header) {
 		p.Columns = Guess(t.Header)
 	}
@@ -139,7 +142,8 @@ type holding struct {
 
 func newMaker(d *design.Design, p *Plan, how How) *maker {
 	m := &maker{d: d, plan: p, how: how, objects: map[design.ID]*design.Object{}, byPath: map[string]design.ID{},
-		filled: map[design.ID]int{}, seen: map[[16]byte]int{}, users: map[design.ID][]int{}, within: map[design.ID][]design.ID{}, held: map[holding]design.ID{}}
+		filled: map[design.ID]int{}, seen: map[[16]byte]int{}, users: map[design.ID][]int{},
+		within: map[design.ID][]design.ID{}, held: map[holding]design.ID{}}
 	for _, o := range d.All() {
 		m.byPath[pathKey(o.Kind, o.Parent, o.Name)] = o.ID
 		m.within[o.Parent] = append(m.within[o.Parent], o.ID)
@@ -356,7 +360,9 @@ func (m *maker) toBlame(id design.ID, blamed map[design.ID]bool) []design.ID {
 		return nil
 	}
 	blamed[o.Parent] = true
-	return slices.DeleteFunc(slices.Clone(m.within[o.Parent]), func(beside design.ID) bool { return m.objects[beside] == nil })
+	return slices.DeleteFunc(
+		slices.Clone(m.within[o.Parent]), func(beside design.ID) bool { return m.objects[beside] == nil },
+	)
 }
 
 // dropInside takes back what stands in what is gone.

@@ -37,7 +37,10 @@ func ReadPrefixes(r io.Reader) (*Prefixes, error) {
 	columns := Guess(head)
 	party, column := slices.Index(columns, ColumnParty), slices.Index(columns, ColumnPrefix)
 	if party < 0 || column < 0 {
-		return nil, &Error{Line: 1, Why: fmt.Sprintf("the columns are %s", strings.Join(head, ", ")), Want: "the first line must name at least party and prefix"}
+		return nil, &Error{
+			Line: 1, Why: fmt.Sprintf("the columns are %s", strings.Join(head, ", ")),
+			Want: "the first line must name at least party and prefix",
+		}
 	}
 	out := &Prefixes{}
 	number := map[string]uint32{}
@@ -60,7 +63,9 @@ func ReadPrefixes(r io.Reader) (*Prefixes, error) {
 			}
 		}
 		if len(out.Prefixes) > prefix.MaxPrefixes {
-			return nil, &Error{Why: fmt.Sprintf("there are more than %d prefixes", prefix.MaxPrefixes), Want: "split the file"}
+			return nil, &Error{
+				Why: fmt.Sprintf("there are more than %d prefixes", prefix.MaxPrefixes), Want: "split the file",
+			}
 		}
 	}
 	if len(problems) > 0 {
@@ -88,7 +93,10 @@ func (l *Prefixes) once() {
 
 func (l *Prefixes) add(record []string, party, column int, number map[string]uint32) *Error {
 	if len(record) <= max(party, column) {
-		return &Error{Why: fmt.Sprintf("has %d fields", len(record)), Want: fmt.Sprintf("at least %d are needed", max(party, column)+1)}
+		return &Error{
+			Why:  fmt.Sprintf("has %d fields", len(record)),
+			Want: fmt.Sprintf("at least %d are needed", max(party, column)+1),
+		}
 	}
 	p, err := prefix.Parse(record[column])
 	if err != nil {
@@ -115,7 +123,9 @@ func (l *Prefixes) add(record []string, party, column int, number map[string]uin
 		l.Names = append(l.Names, name)
 	}
 	if len(l.Prefixes) == cap(l.Prefixes) { // doubling copies less often than append would
-		l.Prefixes, l.Parties = slices.Grow(l.Prefixes, len(l.Prefixes)+1024), slices.Grow(l.Parties, len(l.Prefixes)+1024)
+		l.Prefixes, l.Parties = slices.Grow(l.Prefixes, len(l.Prefixes)+1024), slices.Grow(
+			l.Parties, len(l.Prefixes)+1024,
+		)
 	}
 	l.Parties = append(l.Parties, n)
 	l.Prefixes = append(l.Prefixes, p)
@@ -132,7 +142,9 @@ func (l *Prefixes) Holds(names []string) ([]netip.Prefix, error) {
 	for _, name := range names {
 		n := slices.Index(l.Names, name)
 		if n < 0 {
-			return nil, fmt.Errorf("no party is called %q; the first are %s", name, strings.Join(l.Names[:min(5, len(l.Names))], ", "))
+			return nil, fmt.Errorf(
+				"no party is called %q; the first are %s", name, strings.Join(l.Names[:min(5, len(l.Names))], ", "),
+			)
 		}
 		wanted[uint32(n)] = true
 	}

@@ -15,7 +15,9 @@ import (
 )
 
 // The columns of what routers say.
-var routerHeader = []string{string(ColumnKind), string(ColumnName), string(ColumnPrefix), string(ColumnVia), string(ColumnNote)}
+var routerHeader = []string{
+	string(ColumnKind), string(ColumnName), string(ColumnPrefix), string(ColumnVia), string(ColumnNote),
+}
 
 // What router output may at most hold. It is read element by element.
 const (
@@ -41,14 +43,19 @@ func readJSON(ctx context.Context, r io.Reader) (*Table, error) {
 		return nil, ctx.Err()
 	case err != nil:
 		line, column := source.counted.place(source.dec.InputOffset())
-		return nil, &Error{Line: line, Column: column, Why: "this is not JSON: " + err.Error(), Want: "give the whole output"}
+		return nil, &Error{
+			Line: line, Column: column, Why: "this is not JSON: " + err.Error(), Want: "give the whole output",
+		}
 	case len(t.Rows) == 0:
 		return nil, errNoRouter
 	}
 	return t, nil
 }
 
-var errNoRouter = &Error{Why: "this JSON holds no addresses or routes that Dravin knows", Want: "give the output of ip -j address, ip -j route, or the BGP daemon's show ip route json"}
+var errNoRouter = &Error{
+	Why:  "this JSON holds no addresses or routes that Dravin knows",
+	Want: "give the output of ip -j address, ip -j route, or the BGP daemon's show ip route json",
+}
 
 // counted counts bytes and remembers where lines end, up to where one may ask.
 type counted struct {
@@ -110,7 +117,10 @@ func (e *elements) next() (raw json.RawMessage, err error) {
 		return nil, err
 	}
 	if len(raw) > maxElement {
-		return nil, &Error{Why: fmt.Sprintf("element %d has more than %d MiB", e.read, maxElement>>20), Want: "give the output of the router as it is"}
+		return nil, &Error{
+			Why:  fmt.Sprintf("element %d has more than %d MiB", e.read, maxElement>>20),
+			Want: "give the output of the router as it is",
+		}
 	}
 	return raw, nil
 }
@@ -287,7 +297,10 @@ func daemonMembers(e *elements, best map[string]daemonRoute, wrapped bool) error
 		}
 		routes, ok := some[daemonRoute](raw)
 		if !ok || len(routes) == 0 {
-			return &Error{Why: fmt.Sprintf("the entry of %s is not a list of routes", name), Want: "give the BGP daemon's show ip route json, or show bgp json"}
+			return &Error{
+				Why:  fmt.Sprintf("the entry of %s is not a list of routes", name),
+				Want: "give the BGP daemon's show ip route json, or show bgp json",
+			}
 		}
 		if best[name] = chosen(routes); len(best) > MaxRows {
 			return &Error{Why: fmt.Sprintf("there are more than %d prefixes", MaxRows), Want: "split it"}

@@ -60,7 +60,8 @@ func subjectOf(r record) string {
 // kinds are the words for what a row is; the rest is told by its columns.
 var kinds = map[string]design.Kind{
 	"lan": design.KindLAN, "vlan": design.KindLAN,
-	"inner-route": design.KindInnerRoute, "inner route": design.KindInnerRoute, "route": design.KindInnerRoute, "routed": design.KindInnerRoute,
+	"inner-route": design.KindInnerRoute, "inner route": design.KindInnerRoute, "route": design.KindInnerRoute,
+	"routed":  design.KindInnerRoute,
 	"network": design.KindNetwork, "block": design.KindNetwork, "cloud network": design.KindNetwork,
 	"subnet":  design.KindSubnet,
 	"outside": design.KindOutside, "partner": design.KindOutside,
@@ -75,7 +76,11 @@ func (m *maker) kindOf(r record) (design.Kind, error) {
 	if word := strings.ToLower(r.get(ColumnKind)); word != "" {
 		k, ok := kinds[word]
 		if !ok {
-			return "", fmt.Errorf("the kind %q is not known; write site, lan, inner route, network, subnet, outside, endpoint, gateway, reservation, mapping pool or device range", word)
+			return "", fmt.Errorf(
+				"the kind %q is not known; write site, lan, inner route, network, subnet, outside, endpoint, gateway, "+
+					"reservation, mapping pool or device range",
+				word,
+			)
 		}
 		return k, nil
 	}
@@ -112,10 +117,25 @@ func (m *maker) record(r record) error {
 	if design.Slug(name) == "" {
 		return fmt.Errorf("the party is empty; say whose it is, in the file or beside it")
 	}
-	sum := sha256.Sum256([]byte(strings.Join([]string{string(k), design.Slug(name), design.Slug(r.get(ColumnName)), r.get(ColumnPrefix), r.get(ColumnAddress)}, "\x00")))
+	sum := sha256.Sum256(
+		[]byte(
+			strings.Join(
+				[]string{
+					string(k), design.Slug(name), design.Slug(r.get(ColumnName)), r.get(ColumnPrefix),
+					r.get(ColumnAddress),
+				},
+				"\x00",
+			),
+		),
+	)
 	line := [16]byte(sum[:16])
 	if first := m.seen[line]; first != 0 {
-		m.plan.Items = append(m.plan.Items, Item{Line: r.line, Subject: subjectOf(r), Outcome: Kept, Why: fmt.Sprintf("says the same as line %d", first)})
+		m.plan.Items = append(
+			m.plan.Items,
+			Item{
+				Line: r.line, Subject: subjectOf(r), Outcome: Kept, Why: fmt.Sprintf("says the same as line %d", first),
+			},
+		)
 		return nil
 	}
 	switch k {
@@ -180,7 +200,10 @@ var reservationUses = map[string]string{"mapping pool": design.UseMapping, "devi
 
 // reservation keeps a range. What the row does not speak of stays as it is.
 func (m *maker) reservation(r record, p netip.Prefix) error {
-	o := m.holder(design.KindReservation, "", or(r.get(ColumnName), r.get(ColumnParty)), func() design.Body { return &design.Reservation{} })
+	o := m.holder(
+		design.KindReservation, "", or(r.get(ColumnName), r.get(ColumnParty)),
+		func() design.Body { return &design.Reservation{} },
+	)
 	c := *o.Body.(*design.Reservation)
 	c.Prefix, c.Note = p, or(r.get(ColumnNote), c.Note)
 	c.Use = or(reservationUses[strings.ToLower(r.get(ColumnKind))], c.Use)
@@ -192,7 +215,10 @@ func (m *maker) reservation(r record, p netip.Prefix) error {
 			}
 		}
 		if !found {
-			return fmt.Errorf("there is no site, network or outside party called %q to keep it for; bring that in first, or leave the party out", name)
+			return fmt.Errorf(
+				"there is no site, network or outside party called %q to keep it for; bring that in first, or leave the party out",
+				name,
+			)
 		}
 	}
 	m.put(o.With(&c))
@@ -203,7 +229,9 @@ func (m *maker) reservation(r record, p netip.Prefix) error {
 // site takes a site in by itself.
 func (m *maker) site(r record) error {
 	if r.get(ColumnPrefix) != "" || r.get(ColumnAddress) != "" {
-		return fmt.Errorf("a site has no range or address of its own; write lan, inner route, gateway or endpoint as the kind")
+		return fmt.Errorf(
+			"a site has no range or address of its own; write lan, inner route, gateway or endpoint as the kind",
+		)
 	}
 	o, err := m.party(r, design.KindSite)
 	if err != nil {
@@ -227,7 +255,10 @@ func truth(text string) (bool, error) {
 }
 
 // partyKind is the kind of party that holds objects of a kind.
-var partyKind = map[design.Kind]design.Kind{design.KindNetwork: design.KindNetwork, design.KindSubnet: design.KindNetwork, design.KindOutside: design.KindOutside}
+var partyKind = map[design.Kind]design.Kind{
+	design.KindNetwork: design.KindNetwork, design.KindSubnet: design.KindNetwork,
+	design.KindOutside: design.KindOutside,
+}
 
 // party finds the party of a row, or makes it.
 func (m *maker) party(r record, k design.Kind) (*design.Object, error) {
@@ -237,7 +268,8 @@ func (m *maker) party(r record, k design.Kind) (*design.Object, error) {
 		if o == nil {
 			continue
 		}
-		if want := partyKind[k]; (want != "" || known != design.KindSite) && want != known && (k != design.KindEndpoint && k != design.KindGateway) {
+		if want := partyKind[k]; (want != "" || known != design.KindSite) && want != known &&
+			(k != design.KindEndpoint && k != design.KindGateway) {
 			return nil, fmt.Errorf("%s is a %s, which can not have a %s", o.Name, known, k)
 		}
 		return m.owned(o, r), nil
@@ -336,11 +368,15 @@ func (m *maker) extend(o *design.Object, r record, p netip.Prefix, fixed bool, v
 	switch b := o.Body.(type) {
 	case *design.LAN:
 		c := *b
-		c.Prefixes, c.Segment, c.Fixed, c.Note = list(b.Prefixes), segment(b.Segment), b.Fixed || fixed, or(r.get(ColumnNote), b.Note)
+		c.Prefixes, c.Segment, c.Fixed, c.Note = list(b.Prefixes), segment(b.Segment), b.Fixed || fixed, or(
+			r.get(ColumnNote), b.Note,
+		)
 		m.put(o.With(&c))
 	case *design.InnerRoute:
 		c := *b
-		c.Prefixes, c.Segment, c.Fixed, c.Note = list(b.Prefixes), segment(b.Segment), b.Fixed || fixed, or(r.get(ColumnNote), b.Note)
+		c.Prefixes, c.Segment, c.Fixed, c.Note = list(b.Prefixes), segment(b.Segment), b.Fixed || fixed, or(
+			r.get(ColumnNote), b.Note,
+		)
 		if via.IsValid() {
 			c.Via = via
 		}
@@ -456,7 +492,8 @@ func answersAndASN(r record) (answers []design.Service, asn uint32, err error) {
 // homeOf is the LAN, inner route or subnet of a party that holds an address.
 func (m *maker) homeOf(party *design.Object, a netip.Addr) design.ID {
 	for _, id := range m.within[party.ID] {
-		if o := m.get(id); o != nil && slices.ContainsFunc(design.RangesOf(o), func(p netip.Prefix) bool { return p.Contains(a) }) {
+		if o := m.get(id); o != nil &&
+			slices.ContainsFunc(design.RangesOf(o), func(p netip.Prefix) bool { return p.Contains(a) }) {
 			return id
 		}
 	}

@@ -127,11 +127,22 @@ func (f *filling) add(line int, cells []string) error {
 		}
 		f.text += len(c)
 		if len(c) > maxCell {
-			return &Error{Line: line, Why: fmt.Sprintf("a cell has %d bytes", len(c)), Want: fmt.Sprintf("a cell may have %d", maxCell)}
+			return &Error{
+				Line: line, Why: fmt.Sprintf("a cell has %d bytes", len(c)),
+				Want: fmt.Sprintf("a cell may have %d", maxCell),
+			}
 		}
 	}
 	if f.cells > maxCells || f.text > maxText {
-		return &Error{Line: line, Why: fmt.Sprintf("up to here the table has %d cells with %d MiB of text", f.cells, f.text>>20), Want: fmt.Sprintf("it may have %d with %d MiB; split the file, or remove columns that mean nothing here", maxCells, maxText>>20)}
+		return &Error{
+			Line: line,
+			Why:  fmt.Sprintf("up to here the table has %d cells with %d MiB of text", f.cells, f.text>>20),
+			Want: fmt.Sprintf(
+				"it may have %d with %d MiB; split the file, or remove columns that mean nothing here",
+				maxCells,
+				maxText>>20,
+			),
+		}
 	}
 	f.table.Rows = append(f.table.Rows, Row{line, cells})
 	if len(f.table.Rows)%each == 0 {

@@ -63,7 +63,8 @@ func csvReader(r io.Reader) (*records, error) {
 	line, _, _ := bytes.Cut(head, []byte{'\n'})
 	best := delimiters[0]
 	for _, d := range delimiters {
-		if bytes.ContainsRune(line, d) && bytes.Count(line, []byte(string(d))) > bytes.Count(line, []byte(string(best))) {
+		if bytes.ContainsRune(line, d) &&
+			bytes.Count(line, []byte(string(d))) > bytes.Count(line, []byte(string(best))) {
 			best = d
 		}
 	}
@@ -107,7 +108,11 @@ func (r *records) Read() ([]string, error) {
 }
 
 func tooWide(line, columns int) error {
-	return &Error{Line: line, Why: fmt.Sprintf("there are %d columns", columns), Want: fmt.Sprintf("a table may have %d; remove those that mean nothing here", maxColumns)}
+	return &Error{
+		Line: line,
+		Why:  fmt.Sprintf("there are %d columns", columns),
+		Want: fmt.Sprintf("a table may have %d; remove those that mean nothing here", maxColumns),
+	}
 }
 
 // guard ends a record that does not end: a quote that is never closed, or a line
@@ -119,7 +124,10 @@ type guard struct {
 
 func (g *guard) Read(p []byte) (int, error) {
 	if g.handed-g.done > maxRecord+ahead {
-		return 0, &Error{Why: fmt.Sprintf("a record is longer than %d KiB", maxRecord>>10), Want: "look for a quote that is never closed, or a line without an end"}
+		return 0, &Error{
+			Why:  fmt.Sprintf("a record is longer than %d KiB", maxRecord>>10),
+			Want: "look for a quote that is never closed, or a line without an end",
+		}
 	}
 	n, err := g.r.Read(p)
 	g.handed += int64(n)
@@ -132,7 +140,10 @@ func isText(head []byte) error {
 		return &Error{Why: "the file is empty", Want: "the first line names the columns"}
 	}
 	if n := bytes.IndexByte(head, 0); n >= 0 {
-		return &Error{Line: bytes.Count(head[:n], []byte{'\n'}) + 1, Why: "this is not text", Want: "give CSV, a spreadsheet, YAML, JSON or plain text in UTF-8"}
+		return &Error{
+			Line: bytes.Count(head[:n], []byte{'\n'}) + 1, Why: "this is not text",
+			Want: "give CSV, a spreadsheet, YAML, JSON or plain text in UTF-8",
+		}
 	}
 	// The peek may end inside a character.
 	for n := range min(utf8.UTFMax, len(head)) {

@@ -33,14 +33,20 @@ func readXLSX(ctx context.Context, r io.Reader, o Options) (*Table, error) {
 		return nil, err
 	}
 	if len(packed) > maxPacked {
-		return nil, &Error{Why: fmt.Sprintf("the workbook is larger than %d MiB", maxPacked>>20), Want: "save the sheet as CSV"}
+		return nil, &Error{
+			Why: fmt.Sprintf("the workbook is larger than %d MiB", maxPacked>>20), Want: "save the sheet as CSV",
+		}
 	}
 	if err := unpacksWell(packed); err != nil {
 		return nil, err
 	}
-	book, err := excelize.OpenReader(bytes.NewReader(packed), excelize.Options{UnzipSizeLimit: maxUnpacked, UnzipXMLSizeLimit: streamed})
+	book, err := excelize.OpenReader(
+		bytes.NewReader(packed), excelize.Options{UnzipSizeLimit: maxUnpacked, UnzipXMLSizeLimit: streamed},
+	)
 	if err != nil {
-		return nil, &Error{Why: "this workbook can not be read: " + err.Error(), Want: "save it again as .xlsx, or as CSV"}
+		return nil, &Error{
+			Why: "this workbook can not be read: " + err.Error(), Want: "save it again as .xlsx, or as CSV",
+		}
 	}
 	defer book.Close()
 	return readSheet(ctx, book, o)
@@ -56,7 +62,9 @@ func readSheet(ctx context.Context, book *excelize.File, o Options) (*Table, err
 		t.Sheet = t.Sheets[0]
 	}
 	if !slices.Contains(t.Sheets, t.Sheet) {
-		return nil, &Error{Why: fmt.Sprintf("there is no sheet %q", t.Sheet), Want: "the sheets are " + strings.Join(t.Sheets, ", ")}
+		return nil, &Error{
+			Why: fmt.Sprintf("there is no sheet %q", t.Sheet), Want: "the sheets are " + strings.Join(t.Sheets, ", "),
+		}
 	}
 	rows, err := book.Rows(t.Sheet)
 	if err != nil {
@@ -67,7 +75,9 @@ func readSheet(ctx context.Context, book *excelize.File, o Options) (*Table, err
 	for line := 1; rows.Next(); line++ {
 		cells, err := rows.Columns()
 		if err != nil {
-			return nil, &Error{Line: line, Why: "the row can not be read: " + err.Error(), Want: "save the sheet as CSV"}
+			return nil, &Error{
+				Line: line, Why: "the row can not be read: " + err.Error(), Want: "save the sheet as CSV",
+			}
 		}
 		if len(cells) > maxColumns {
 			if last := lastFilled(cells); last > maxColumns {
@@ -127,10 +137,15 @@ func unpacksWell(packed []byte) error {
 		}
 		size, tags, err := lookThrough(f, most)
 		if err != nil {
-			return &Error{Why: "a part of the workbook can not be unpacked: " + err.Error(), Want: "save it again as .xlsx, or as CSV"}
+			return &Error{
+				Why:  "a part of the workbook can not be unpacked: " + err.Error(),
+				Want: "save it again as .xlsx, or as CSV",
+			}
 		}
 		if total += size; size > most || total > maxUnpacked {
-			return tooLarge("unpacks to more than %d MiB, or its part %.40q to more than %d MiB", maxUnpacked>>20, f.Name, most>>20)
+			return tooLarge(
+				"unpacks to more than %d MiB, or its part %.40q to more than %d MiB", maxUnpacked>>20, f.Name, most>>20,
+			)
 		}
 		if sheet {
 			continue

@@ -49,7 +49,9 @@ func TestALinksLife(t *testing.T) {
 	id := d.Find("marrow-hill-to-catalogue", design.KindLink)[0].ID
 	assert.Equal(t, []string{"gone"}, keys(lifecycle.Steps(d, d.Get(id))))
 	d = in(t, d, id, design.Drafted)
-	for _, step := range []struct{ key, then string }{{"begin", design.Making}, {"ready", design.Ready}, {"gone", design.Gone}, {"begin", design.Drafted}} {
+	for _, step := range []struct{ key, then string }{
+		{"begin", design.Making}, {"ready", design.Ready}, {"gone", design.Gone}, {"begin", design.Drafted},
+	} {
 		d = do(t, d, id, step.key)
 		assert.Equal(t, step.then, design.StateOf(d.Get(id)))
 	}

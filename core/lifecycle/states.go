@@ -63,17 +63,34 @@ func Steps(d *design.Design, o *design.Object) []Step {
 func peeringSteps(d *design.Design, o *design.Object, b *design.Peering) []Step {
 	out := []Step{}
 	if st := design.StateOf(o); st == design.Refused || st == design.Gone {
-		return append(out, Step{Key: "begin", Title: "Draft it again", Edits: []design.Edit{design.PutEdit(o.InState(design.Drafted))}})
+		return append(
+			out,
+			Step{
+				Key: "begin", Title: "Draft it again", Edits: []design.Edit{design.PutEdit(o.InState(design.Drafted))},
+			},
+		)
 	}
 	for n, h := range b.Halves {
 		if h.Made {
 			continue
 		}
-		out = append(out, Step{Key: fmt.Sprintf("half-%d", n+1), Title: "The half of " + d.Title(h.Network) + " is made", Edits: []design.Edit{design.PutEdit(WithHalf(o, n, true))}})
+		out = append(
+			out,
+			Step{
+				Key: fmt.Sprintf("half-%d", n+1), Title: "The half of " + d.Title(h.Network) + " is made",
+				Edits: []design.Edit{design.PutEdit(WithHalf(o, n, true))},
+			},
+		)
 	}
 	if len(out) == 0 && design.StateOf(o) == design.Ready {
 		for n, h := range b.Halves {
-			out = append(out, Step{Key: fmt.Sprintf("half-%d", n+1), Title: "The half of " + d.Title(h.Network) + " is gone", Edits: []design.Edit{design.PutEdit(WithHalf(o, n, false))}})
+			out = append(
+				out,
+				Step{
+					Key: fmt.Sprintf("half-%d", n+1), Title: "The half of " + d.Title(h.Network) + " is gone",
+					Edits: []design.Edit{design.PutEdit(WithHalf(o, n, false))},
+				},
+			)
 		}
 	}
 	return out
@@ -114,7 +131,10 @@ func Track(d *design.Design, o *design.Object) []Milestone {
 	if c.Step == "" && design.StateOf(o) == design.Ready {
 		at = len(order) - 1
 	}
-	out := []Milestone{{Word: "ordered at " + d.Title(c.Ends[0].At)}, {Word: "order code"}, {Word: "accepted at " + d.Title(c.Ends[1].At)}, {Word: "session up"}}
+	out := []Milestone{
+		{Word: "ordered at " + d.Title(c.Ends[0].At)}, {Word: "order code"},
+		{Word: "accepted at " + d.Title(c.Ends[1].At)}, {Word: "session up"},
+	}
 	for n := range out {
 		out[n].Done = n <= at
 	}
@@ -171,7 +191,8 @@ func OpenRequest(d *design.Design, subject design.ID) *design.Object {
 // refusedRequest is the request by which something was refused.
 func refusedRequest(d *design.Design, subject *design.Object) *design.Object {
 	for _, o := range d.Of(design.KindRequest) {
-		if r := o.Body.(*design.Request); r.For == subject.ID && r.Answer == "refused" && design.StateOf(subject) == design.Refused {
+		if r := o.Body.(*design.Request); r.For == subject.ID && r.Answer == "refused" &&
+			design.StateOf(subject) == design.Refused {
 			return o
 		}
 	}
@@ -212,7 +233,8 @@ func twins(d *design.Design, o *design.Object) []*design.Object {
 	}
 	return slices.DeleteFunc(slices.Clone(d.Of(design.KindCircuit)), func(other *design.Object) bool {
 		x := other.Body.(*design.Circuit)
-		return other.ID == o.ID || x.Ends[0].At != c.Ends[0].At || x.Ends[1].At != c.Ends[1].At || design.StateOf(other) != design.StateOf(o)
+		return other.ID == o.ID || x.Ends[0].At != c.Ends[0].At || x.Ends[1].At != c.Ends[1].At ||
+			design.StateOf(other) != design.StateOf(o)
 	})
 }
 

@@ -94,7 +94,10 @@ func Agree(starts, answers Settings) Outcome {
 		return fail(NoAnswer, "address-2", "%s sends to %s, and %s is at %s", one, starts.Peer, two, answers.Address)
 	}
 	if Known(answers.Peer) && Known(starts.Address) && answers.Peer != starts.Address && !starts.NAT {
-		return fail(NoConnection, "address-1", "%s has a connection for %s only, and %s comes from %s", two, answers.Peer, one, starts.Address)
+		return fail(
+			NoConnection, "address-1", "%s has a connection for %s only, and %s comes from %s", two, answers.Peer, one,
+			starts.Address,
+		)
 	}
 	// A daemon that may speak either starts with 2.
 	out.Version = starts.Version
@@ -108,17 +111,25 @@ func Agree(starts, answers Settings) Outcome {
 	}
 	ike, ok := Choose(offers.answersIKE, offers.startsIKE, true)
 	if !ok {
-		return fail(NoIKEProposal, "ike", "the IKE proposals have %s", Disagreement(offers.answersIKE, offers.startsIKE, true))
+		return fail(
+			NoIKEProposal, "ike", "the IKE proposals have %s", Disagreement(offers.answersIKE, offers.startsIKE, true),
+		)
 	}
 	out.IKE = &ike
 	if !SameIdentity(starts.Identity, answers.PeerIdentity) {
-		return fail(IdentityUnknown, "identity-1", "%s calls itself %q and %s expects %q", one, starts.Identity, two, answers.PeerIdentity)
+		return fail(
+			IdentityUnknown, "identity-1", "%s calls itself %q and %s expects %q", one, starts.Identity, two,
+			answers.PeerIdentity,
+		)
 	}
 	if starts.Key != "" && answers.Key != "" && starts.Key != answers.Key {
 		return fail(KeyDiffers, "key", "the keys differ")
 	}
 	if !SameIdentity(answers.Identity, starts.PeerIdentity) {
-		return fail(IdentityUnknown, "identity-2", "%s calls itself %q and %s expects %q", two, answers.Identity, one, starts.PeerIdentity)
+		return fail(
+			IdentityUnknown, "identity-2", "%s calls itself %q and %s expects %q", two, answers.Identity, one,
+			starts.PeerIdentity,
+		)
 	}
 	out.IKEUp = true
 	out.UDP = starts.NAT || answers.NAT || starts.Encapsulate || answers.Encapsulate
@@ -126,7 +137,12 @@ func Agree(starts, answers Settings) Outcome {
 }
 
 // child negotiates what carries the packets.
-func child(out Outcome, starts, answers Settings, offers offers, fail func(Cause, string, string, ...any) Outcome) Outcome {
+func child(
+	out Outcome,
+	starts, answers Settings,
+	offers offers,
+	fail func(Cause, string, string, ...any) Outcome,
+) Outcome {
 	withGroup := out.Version == 1 // IKEv1's quick mode has its own exchange from the start
 	esp, ok := Choose(offers.answersESP, offers.startsESP, withGroup)
 	local, remote := Narrow(starts.Local, answers.Remote), Narrow(starts.Remote, answers.Local)
@@ -135,7 +151,10 @@ func child(out Outcome, starts, answers Settings, offers offers, fail func(Cause
 		selectors = "selectors-2"
 	}
 	if len(local) == 0 || len(remote) == 0 {
-		f := fail(SelectorsDisjoint, selectors, "the selectors have nothing in common: %s to %s against %s to %s", Joined(starts.Local), Joined(starts.Remote), Joined(answers.Remote), Joined(answers.Local))
+		f := fail(
+			SelectorsDisjoint, selectors, "the selectors have nothing in common: %s to %s against %s to %s",
+			Joined(starts.Local), Joined(starts.Remote), Joined(answers.Remote), Joined(answers.Local),
+		)
 		f.IKEUp = true
 		return f
 	}
@@ -145,7 +164,10 @@ func child(out Outcome, starts, answers Settings, offers offers, fail func(Cause
 		return f
 	}
 	if !ok {
-		f := fail(NoESPProposal, "esp", "the IKE SA comes up, and its child fails: the ESP proposals have %s", Disagreement(offers.answersESP, offers.startsESP, withGroup))
+		f := fail(
+			NoESPProposal, "esp", "the IKE SA comes up, and its child fails: the ESP proposals have %s",
+			Disagreement(offers.answersESP, offers.startsESP, withGroup),
+		)
 		f.IKEUp = true
 		return f
 	}
@@ -164,16 +186,34 @@ func child(out Outcome, starts, answers Settings, offers offers, fail func(Cause
 func later(out Outcome, starts, answers Settings, offers offers) []string {
 	said := []string{}
 	if !out.Renews {
-		said = append(said, fmt.Sprintf("the ESP proposals have %s, so it fails at the first renewal of keys, after %d s at the latest", Disagreement(offers.answersESP, offers.startsESP, true), min(OrLife(starts.ChildLife, ChildLife), OrLife(answers.ChildLife, ChildLife))))
+		said = append(
+			said,
+			fmt.Sprintf(
+				"the ESP proposals have %s, so it fails at the first renewal of keys, after %d s at the latest",
+				Disagreement(offers.answersESP, offers.startsESP, true),
+				min(OrLife(starts.ChildLife, ChildLife), OrLife(answers.ChildLife, ChildLife)),
+			),
+		)
 	}
-	if out.Version == 2 && (!SameSet(out.Local, prefix.Minimal(starts.Local)) || !SameSet(out.Remote, prefix.Minimal(starts.Remote)) || !SameSet(out.Local, prefix.Minimal(answers.Remote)) || !SameSet(out.Remote, prefix.Minimal(answers.Local))) {
-		said = append(said, fmt.Sprintf("the selectors were narrowed to %s and %s, and the rest does not get through", Joined(out.Local), Joined(out.Remote)))
+	if out.Version == 2 &&
+		(!SameSet(out.Local, prefix.Minimal(starts.Local)) || !SameSet(out.Remote, prefix.Minimal(starts.Remote)) ||
+			!SameSet(out.Local, prefix.Minimal(answers.Remote)) || !SameSet(out.Remote, prefix.Minimal(answers.Local))) {
+		said = append(
+			said,
+			fmt.Sprintf(
+				"the selectors were narrowed to %s and %s, and the rest does not get through", Joined(out.Local),
+				Joined(out.Remote),
+			),
+		)
 	}
 	if starts.ChildLife != answers.ChildLife || starts.IKELife != answers.IKELife {
 		said = append(said, "the lifetimes differ, so one end renews before the other expects it")
 	}
 	if starts.MTU > uint32(out.MTU) || answers.MTU > uint32(out.MTU) {
-		said = append(said, fmt.Sprintf("packets above %d bytes vanish: the MTU is set to %d", out.MTU, max(starts.MTU, answers.MTU)))
+		said = append(
+			said,
+			fmt.Sprintf("packets above %d bytes vanish: the MTU is set to %d", out.MTU, max(starts.MTU, answers.MTU)),
+		)
 	}
 	return said
 }
@@ -203,7 +243,8 @@ func proposalsOf(starts, answers Settings) (o offers, parameter string, err erro
 		to    *[]Proposal
 		proto Protocol
 		list  []string
-	}{{&o.startsIKE, IKE, starts.IKE}, {&o.startsESP, ESP, starts.ESP}, {&o.answersIKE, IKE, answers.IKE}, {&o.answersESP, ESP, answers.ESP}} {
+	}{{&o.startsIKE, IKE, starts.IKE}, {&o.startsESP, ESP, starts.ESP}, {&o.answersIKE, IKE, answers.IKE}, {&o.answersESP,
+		ESP, answers.ESP}} {
 		if *want.to, err = ParseProposals(want.proto, want.list); err != nil {
 			return o, strings.ToLower(string(want.proto)), err
 		}

@@ -10,8 +10,13 @@ import (
 )
 
 func TestSessionsAgree(t *testing.T) {
-	a := negotiate.BGPEnd{ASN: 64501, PeerASN: 64502, Address: netip.MustParseAddr("169.254.140.2"), Peer: netip.MustParseAddr("169.254.140.1"), Hold: 90, Families: []string{"ipv4"}}
-	b := negotiate.BGPEnd{ASN: 64502, PeerASN: 64501, Address: a.Peer, Peer: a.Address, Hold: 30, Families: []string{"ipv4", "ipv6"}}
+	a := negotiate.BGPEnd{
+		ASN: 64501, PeerASN: 64502, Address: netip.MustParseAddr("169.254.140.2"),
+		Peer: netip.MustParseAddr("169.254.140.1"), Hold: 90, Families: []string{"ipv4"},
+	}
+	b := negotiate.BGPEnd{
+		ASN: 64502, PeerASN: 64501, Address: a.Peer, Peer: a.Address, Hold: 30, Families: []string{"ipv4", "ipv6"},
+	}
 	out := negotiate.AgreeSession(a, b)
 	assert.True(t, out.Up)
 	assert.Equal(t, uint32(30), out.Hold)
@@ -19,9 +24,11 @@ func TestSessionsAgree(t *testing.T) {
 	for why, change := range map[string]func(*negotiate.BGPEnd){
 		"expects ASN 64501": func(e *negotiate.BGPEnd) { e.ASN = 64503 },
 		"looks for 169.254.140.2, and the other end is at 169.254.140.1": func(e *negotiate.BGPEnd) { e.Peer = a.Address },
-		"passwords differ":                      func(e *negotiate.BGPEnd) { e.Password = "x" },
-		"no address family":                     func(e *negotiate.BGPEnd) { e.Families = nil },
-		"and the other end is at 169.254.140.9": func(e *negotiate.BGPEnd) { e.Address = netip.MustParseAddr("169.254.140.9") },
+		"passwords differ":  func(e *negotiate.BGPEnd) { e.Password = "x" },
+		"no address family": func(e *negotiate.BGPEnd) { e.Families = nil },
+		"and the other end is at 169.254.140.9": func(e *negotiate.BGPEnd) {
+			e.Address = netip.MustParseAddr("169.254.140.9")
+		},
 	} {
 		x, y := a, b
 		change(&x)
@@ -33,8 +40,14 @@ func TestSessionsAgree(t *testing.T) {
 
 // What fits, as kernels compute it for the same algorithms.
 func TestWhatFitsInside(t *testing.T) {
-	a := negotiate.Settings{Version: 2, IKE: []string{"aes256-sha256-ecp256"}, Local: []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0")}, Remote: []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0")}}
-	for esp, want := range map[string][2]int{"aes256gcm16": {1446, 1438}, "aes256-sha256": {1438, 1422}, "chacha20poly1305": {1446, 1438}, "3des-sha1": {1446, 1438}} {
+	a := negotiate.Settings{
+		Version: 2, IKE: []string{"aes256-sha256-ecp256"}, Local: []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0")},
+		Remote: []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0")},
+	}
+	for esp, want := range map[string][2]int{
+		"aes256gcm16": {1446, 1438}, "aes256-sha256": {1438, 1422}, "chacha20poly1305": {1446, 1438},
+		"3des-sha1": {1446, 1438},
+	} {
 		b := a
 		b.ESP, a.ESP = []string{esp}, []string{esp}
 		assert.Equal(t, want[0], negotiate.Agree(a, b).MTU, esp)

@@ -49,7 +49,10 @@ func ParseCommunity(text string) (Community, error) {
 	if v, ok := wellKnown[text]; ok {
 		return Community{Values: [3]uint32{v[0], v[1]}}, nil
 	}
-	bad := fmt.Errorf("is no community; write two numbers up to 65535 such as 64501:20, three up to 4294967295 such as 64501:1:20, or no-export")
+	bad := fmt.Errorf(
+		"is no community; write two numbers up to 65535 such as 64501:20, three up to 4294967295 such as 64501:1:20, or " +
+			"no-export",
+	)
 	parts := strings.Split(text, ":")
 	if len(parts) != 2 && len(parts) != 3 {
 		return Community{}, bad

@@ -27,7 +27,9 @@ const (
 const maxIdentity = 253 // as long as a host name may be
 
 var (
-	hostName = regexp.MustCompile(`^[A-Za-z0-9_]([A-Za-z0-9_-]*[A-Za-z0-9_])?(\.[A-Za-z0-9_]([A-Za-z0-9_-]*[A-Za-z0-9_])?)*$`)
+	hostName = regexp.MustCompile(
+		`^[A-Za-z0-9_]([A-Za-z0-9_-]*[A-Za-z0-9_])?(\.[A-Za-z0-9_]([A-Za-z0-9_-]*[A-Za-z0-9_])?)*$`,
+	)
 	mailName = regexp.MustCompile(`^[A-Za-z0-9._+-]+$`)
 	keyName  = regexp.MustCompile(`^[A-Za-z0-9._:+/-]+$`)
 )

@@ -139,7 +139,10 @@ func parseProposal(proto Protocol, text string) (Proposal, error) {
 	}
 	for _, e := range p.of[encryption] {
 		if e.aead != p.of[encryption][0].aead {
-			return bad("%s and %s can not stand in one proposal: one brings its own integrity; make two proposals of it", p.of[encryption][0].keyword, e.keyword)
+			return bad(
+				"%s and %s can not stand in one proposal: one brings its own integrity; make two proposals of it",
+				p.of[encryption][0].keyword, e.keyword,
+			)
 		}
 	}
 	switch aead := p.of[encryption][0].aead; {
@@ -204,7 +207,10 @@ type Chosen struct {
 }
 
 func (c Chosen) String() string {
-	return strings.Join(slices.DeleteFunc([]string{c.Encryption, c.Integrity, c.PRF, c.Group}, func(s string) bool { return s == "" }), ", ")
+	return strings.Join(
+		slices.DeleteFunc([]string{c.Encryption, c.Integrity, c.PRF, c.Group}, func(s string) bool { return s == "" }),
+		", ",
+	)
 }
 
 // meet settles on the first algorithm of each type that a prefers and b has

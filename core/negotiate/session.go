@@ -44,7 +44,10 @@ func AgreeSession(a, b BGPEnd) SessionOutcome {
 	ends := [2]BGPEnd{a, b}
 	for n, e := range ends {
 		if far := ends[1-n]; e.Peer != far.Address {
-			return fail(fmt.Sprintf("bgp-address-%d", 2-n), "%s looks for %s, and the other end is at %s", Called(e.Name, n), e.Peer, far.Address)
+			return fail(
+				fmt.Sprintf("bgp-address-%d", 2-n), "%s looks for %s, and the other end is at %s", Called(e.Name, n),
+				e.Peer, far.Address,
+			)
 		}
 	}
 	if a.Password != b.Password {
@@ -52,7 +55,10 @@ func AgreeSession(a, b BGPEnd) SessionOutcome {
 	}
 	for n, e := range ends {
 		if far := ends[1-n]; e.PeerASN != far.ASN {
-			return fail(fmt.Sprintf("asn-%d", 2-n), "%s expects ASN %d, and the other end is %d", Called(e.Name, n), e.PeerASN, far.ASN)
+			return fail(
+				fmt.Sprintf("asn-%d", 2-n), "%s expects ASN %d, and the other end is %d", Called(e.Name, n), e.PeerASN,
+				far.ASN,
+			)
 		}
 	}
 	for _, f := range a.Families {

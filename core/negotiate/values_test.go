@@ -21,7 +21,10 @@ func TestIdentities(t *testing.T) {
 		assert.NoError(t, err)
 		assert.Equal(t, got, again, "what is written is read as the same")
 	}
-	for _, text := range []string{"", " ", "%any", "a b", "a\nb", `a"b`, "a{b", "a#b", "a..b", "-a", "a@b@c", "fe80::1%eth0", "keyid:", "keyid:a b", "CN=hut, O=trust", "*", "@", string(make([]byte, 300))} {
+	for _, text := range []string{
+		"", " ", "%any", "a b", "a\nb", `a"b`, "a{b", "a#b", "a..b", "-a", "a@b@c", "fe80::1%eth0", "keyid:",
+		"keyid:a b", "CN=hut, O=trust", "*", "@", string(make([]byte, 300)),
+	} {
 		_, err := negotiate.ParseIdentity(text)
 		assert.Error(t, err, "%q", text)
 	}
@@ -38,7 +41,8 @@ func TestCommunities(t *testing.T) {
 		assert.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
-	for _, text := range []string{"", "64501", "64501:", ":1", "65536:1", "1:65536", "1:2:3:4", "-1:2", "+1:2", "1 :2", "no-exports", "1:2)); accept; } #", "4294967296:1:1"} {
+	for _, text := range []string{"", "64501", "64501:", ":1", "65536:1", "1:65536", "1:2:3:4", "-1:2", "+1:2", "1 :2",
+		"no-exports", "1:2)); accept; } #", "4294967296:1:1"} {
 		_, err := negotiate.ParseCommunity(text)
 		assert.Error(t, err, "%q", text)
 	}

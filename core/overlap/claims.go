@@ -25,7 +25,10 @@ type Claim struct {
 
 // claiming are the kinds that hold ranges. A subnet is a part of its network's
 // block.
-var claiming = []design.Kind{design.KindLAN, design.KindInnerRoute, design.KindNetwork, design.KindOutside, design.KindReservation, design.KindMapping}
+var claiming = []design.Kind{
+	design.KindLAN, design.KindInnerRoute, design.KindNetwork, design.KindOutside, design.KindReservation,
+	design.KindMapping,
+}
 
 // Claims lists every hold on a range in the design, by kind and in canonical
 // order.

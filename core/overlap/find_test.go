@@ -34,7 +34,14 @@ func TestTheDemosGroups(t *testing.T) {
 	for _, g := range groups {
 		spans = append(spans, fmt.Sprint(g.Weight, " ", g.Span, " ", g.Parties))
 	}
-	assert.Equal(t, []string{"breaks 192.168.216.0/24 3", "joined 10.214.8.0/22 2", "apart 192.168.211.0/24 10", "apart 10.216.0.0/16 3", "divided 10.219.0.0/16 2"}, spans)
+	assert.Equal(
+		t,
+		[]string{
+			"breaks 192.168.216.0/24 3", "joined 10.214.8.0/22 2", "apart 192.168.211.0/24 10", "apart 10.216.0.0/16 3",
+			"divided 10.219.0.0/16 2",
+		},
+		spans,
+	)
 	assert.True(t, groups[0].Fixed)
 	assert.Len(t, groups[0].Intents, 3)
 }
@@ -54,7 +61,8 @@ reservations: [RESERVED]
 links: [LINK]
 mappings: [MAPPED]
 `
-	const link = "{name: ab, routing: static, ends: [{gateway: a/g}, {gateway: b/g}], tunnels: [{name: s, outside: [198.51.100.1, 198.51.100.2]}]}"
+	const link = "{name: ab, routing: static, ends: [{gateway: a/g}, {gateway: b/g}], tunnels: [{name: s, outside: " +
+		"[198.51.100.1, 198.51.100.2]}]}"
 	const mapped = "{name: m, gateway: b/g, link: ab, real: 10.220.1.0/24, mapped: 10.210.0.0/24}"
 	for name, c := range map[string]struct {
 		a, b, reserved, link, mapped string
@@ -67,8 +75,10 @@ mappings: [MAPPED]
 		"linked, two segments":          {a: "science", b: "visitors", link: link, want: overlap.Divided},
 		"not linked, two segments":      {a: "science", b: "visitors", want: overlap.Divided},
 		"linked and mapped":             {link: link, mapped: mapped, want: overlap.Answered},
-		"kept free of everybody":        {a: "science", b: "visitors", reserved: "{name: r, prefix: 10.220.0.0/24}", want: overlap.Joined},
-		"a box's own range":             {a: "science", b: "science", reserved: "{name: r, prefix: 10.220.1.0/28, use: device, party: b}", want: overlap.Apart},
+		"kept free of everybody": {a: "science", b: "visitors", reserved: "{name: r, prefix: " +
+			"10.220.0.0/24}", want: overlap.Joined},
+		"a box's own range": {a: "science", b: "science", reserved: "{name: r, prefix: 10.220.1.0/28, use: " +
+			"device, party: b}", want: overlap.Apart},
 	} {
 		t.Run(name, func(t *testing.T) {
 			segment := func(s string) string {
@@ -77,14 +87,20 @@ mappings: [MAPPED]
 				}
 				return "segment: " + s
 			}
-			file := strings.NewReplacer("SEGA", segment(c.a), "SEGB", segment(c.b), "RESERVED", c.reserved, "LINK", c.link, "MAPPED", c.mapped).Replace(base)
+			file := strings.NewReplacer(
+				"SEGA", segment(c.a), "SEGB", segment(c.b), "RESERVED", c.reserved, "LINK", c.link, "MAPPED", c.mapped,
+			).Replace(base)
 			assert.Equal(t, c.want, weights(read(t, file))["10.220.0.0/16"])
 		})
 	}
 }
 
 func TestOnePartyAloneIsAGroupOfItsOwnKind(t *testing.T) {
-	d := read(t, "dravin: 1\nsites:\n  - name: A\n    lans:\n      - {name: x, prefixes: 10.220.0.0/24}\n      - {name: y, prefixes: 10.220.0.128/25}\n")
+	d := read(
+		t,
+		"dravin: 1\nsites:\n  - name: A\n    lans:\n      - {name: x, prefixes: 10.220.0.0/24}\n      - {name: y, "+
+			"prefixes: 10.220.0.128/25}\n",
+	)
 	groups := overlap.Find(d)
 	require.Len(t, groups, 1)
 	assert.Equal(t, overlap.Within, groups[0].Weight)

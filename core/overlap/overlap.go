@@ -181,7 +181,8 @@ func (s *sweep) step(c Claim) {
 // both are, meet by a way on which no mapping is.
 func (s *sweep) pastMappings(c Claim) bool {
 	return slices.ContainsFunc(s.open, func(o Claim) bool {
-		if len(c.Mapped)+len(o.Mapped) == 0 || o.Party == c.Party || o.Segment != c.Segment && o.Segment != "" && c.Segment != "" {
+		if len(c.Mapped)+len(o.Mapped) == 0 || o.Party == c.Party ||
+			o.Segment != c.Segment && o.Segment != "" && c.Segment != "" {
 			return false
 		}
 		return s.graph.Reach(c.Party, c.toward...)[o.Party] && s.graph.Reach(o.Party, o.toward...)[c.Party]
@@ -207,7 +208,8 @@ func (s *sweep) speakOf(c Claim) {
 		rank := 0
 		if o.Party != c.Party {
 			rank += 2
-			if d := s.domains[c.Party]; d != 0 && d == s.domains[o.Party] && (o.Segment == c.Segment || o.Segment == "" || c.Segment == "") {
+			if d := s.domains[c.Party]; d != 0 && d == s.domains[o.Party] &&
+				(o.Segment == c.Segment || o.Segment == "" || c.Segment == "") {
 				rank += 4
 			}
 		}

@@ -21,7 +21,10 @@ func TestWeighingAgainstEveryPair(t *testing.T) {
 			c := Claim{
 				Party:   rapid.SampledFrom([]design.ID{"p", "q", "r", "s", "t", ""}).Draw(t, "party"),
 				Segment: rapid.SampledFrom([]design.ID{"", "", "x", "y"}).Draw(t, "segment"),
-				Prefix:  netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 0, 0, rapid.Byte().Draw(t, "a")}), rapid.IntRange(24, 30).Draw(t, "bits")).Masked(),
+				Prefix: netip.PrefixFrom(
+					netip.AddrFrom4([4]byte{10, 0, 0, rapid.Byte().Draw(t, "a")}),
+					rapid.IntRange(24, 30).Draw(t, "bits"),
+				).Masked(),
 			}
 			if rapid.IntRange(0, 3).Draw(t, "mapped") == 0 {
 				c.Mapped = []netip.Prefix{netip.MustParsePrefix("10.210.0.0/24")}
@@ -39,7 +42,8 @@ func TestWeighingAgainstEveryPair(t *testing.T) {
 				da, db := domains[a.Party], domains[b.Party]
 				divided := a.Segment != b.Segment && a.Segment != "" && b.Segment != ""
 				could = could || a.Party == "" || b.Party == "" || !divided
-				if a.Party != "" && b.Party != "" && (da == 0 || da != db || a.Segment != b.Segment && a.Segment != "" && b.Segment != "") {
+				if a.Party != "" && b.Party != "" &&
+					(da == 0 || da != db || a.Segment != b.Segment && a.Segment != "" && b.Segment != "") {
 					continue
 				}
 				meet = true
@@ -70,9 +74,18 @@ func TestSentences(t *testing.T) {
 		a, b Claim
 		want string
 	}{
-		{claim("Marrow Hill offices", "10.214.0.0/22", false), claim("Peatside offices", "10.214.2.0/23", false), "Peatside offices 10.214.2.0/23 lies inside Marrow Hill offices 10.214.0.0/22"},
-		{claim("A store", "10.220.0.0/24", false), claim("B house", "10.220.0.0/24", true), "B house 10.220.0.0/24 is the same range as A store 10.220.0.0/24"},
-		{claim("A six", "2001:db8::/48", false), claim("B six", "2001:db8:0:1::/64", false), "B six 2001:db8:0:1::/64 lies inside A six 2001:db8::/48"},
+		{
+			claim("Marrow Hill offices", "10.214.0.0/22", false), claim("Peatside offices", "10.214.2.0/23", false),
+			"Peatside offices 10.214.2.0/23 lies inside Marrow Hill offices 10.214.0.0/22",
+		},
+		{
+			claim("A store", "10.220.0.0/24", false), claim("B house", "10.220.0.0/24", true),
+			"B house 10.220.0.0/24 is the same range as A store 10.220.0.0/24",
+		},
+		{
+			claim("A six", "2001:db8::/48", false), claim("B six", "2001:db8:0:1::/64", false),
+			"B six 2001:db8:0:1::/64 lies inside A six 2001:db8::/48",
+		},
 	} {
 		assert.Equal(t, c.want, Sentence(c.a, c.b))
 	}

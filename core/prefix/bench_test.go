@@ -20,7 +20,9 @@ func many(n, parties int) ([]netip.Prefix, []uint32) {
 			length = 8 + r.IntN(25)
 		}
 		v := r.Uint32()
-		ps[i] = netip.PrefixFrom(netip.AddrFrom4([4]byte{byte(v >> 24), byte(v >> 16), byte(v >> 8), byte(v)}), length).Masked()
+		ps[i] = netip.PrefixFrom(
+			netip.AddrFrom4([4]byte{byte(v >> 24), byte(v >> 16), byte(v >> 8), byte(v)}), length,
+		).Masked()
 		of[i] = uint32(r.IntN(parties))
 	}
 	return ps, of

@@ -23,7 +23,10 @@ func checksum(a netip.Addr) uint32 {
 // The example of RFC 6296 section 3.1, within our own ranges: /48 to /48 changes the
 // subnet, and nothing else of the rest.
 func TestNeutralExamples(t *testing.T) {
-	to := TranslateNeutral(netip.MustParseAddr("fd01:203:405:1::1234"), netip.MustParsePrefix("fd01:203:405::/48"), netip.MustParsePrefix("2001:db8:1::/48"))
+	to := TranslateNeutral(
+		netip.MustParseAddr("fd01:203:405:1::1234"), netip.MustParsePrefix("fd01:203:405::/48"),
+		netip.MustParsePrefix("2001:db8:1::/48"),
+	)
 	assert.Equal(t, "2001:db8:1:d550::1234", to.String())
 	for _, bad := range []struct{ a, from, to string }{
 		{"2001:db8:1::1", "2001:db8:2::/48", "2001:db8:3::/48"},                    // not in it
@@ -32,7 +35,13 @@ func TestNeutralExamples(t *testing.T) {
 		{"2001:db8:2:0:ffff:ffff:ffff:ffff", "2001:db8:2::/64", "2001:db8:3::/64"}, // all words of the host are full
 		{"10.223.0.1", "10.223.0.0/24", "10.223.1.0/24"},
 	} {
-		assert.False(t, TranslateNeutral(netip.MustParseAddr(bad.a), netip.MustParsePrefix(bad.from), netip.MustParsePrefix(bad.to)).IsValid(), bad)
+		assert.False(
+			t,
+			TranslateNeutral(
+				netip.MustParseAddr(bad.a), netip.MustParsePrefix(bad.from), netip.MustParsePrefix(bad.to),
+			).IsValid(),
+			bad,
+		)
 	}
 }
 

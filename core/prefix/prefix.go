@@ -38,19 +38,28 @@ func Parse(text string) (netip.Prefix, error) {
 	}
 	if !strings.Contains(t, "/") {
 		if a, err := netip.ParseAddr(t); err == nil {
-			return netip.Prefix{}, &Error{Text: text, Why: "has no prefix length", Want: fmt.Sprintf("for the single address write %s/%d", a, a.BitLen())}
+			return netip.Prefix{}, &Error{
+				Text: text, Why: "has no prefix length",
+				Want: fmt.Sprintf("for the single address write %s/%d", a, a.BitLen()),
+			}
 		}
-		return netip.Prefix{}, &Error{Text: text, Why: "is not a prefix", Want: "write a prefix such as 10.214.0.0/22 or 2001:db8::/48"}
+		return netip.Prefix{}, &Error{
+			Text: text, Why: "is not a prefix", Want: "write a prefix such as 10.214.0.0/22 or 2001:db8::/48",
+		}
 	}
 	p, err := netip.ParsePrefix(t)
 	if err != nil {
-		return netip.Prefix{}, &Error{Text: text, Why: "is not a prefix", Want: "write a prefix such as 10.214.0.0/22 or 2001:db8::/48"}
+		return netip.Prefix{}, &Error{
+			Text: text, Why: "is not a prefix", Want: "write a prefix such as 10.214.0.0/22 or 2001:db8::/48",
+		}
 	}
 	if p.Addr().Is4In6() {
 		return netip.Prefix{}, &Error{Text: text, Why: "is an IPv4-mapped IPv6 prefix", Want: "write it as IPv4"}
 	}
 	if m := p.Masked(); m != p {
-		return netip.Prefix{}, &Error{Text: text, Why: "has host bits set", Want: fmt.Sprintf("the /%d that holds it is %s", p.Bits(), m)}
+		return netip.Prefix{}, &Error{
+			Text: text, Why: "has host bits set", Want: fmt.Sprintf("the /%d that holds it is %s", p.Bits(), m),
+		}
 	}
 	return p, nil
 }
@@ -65,7 +74,9 @@ func ParseAsked(text string) (netip.Prefix, error) {
 	}
 	p, err := netip.ParsePrefix(text)
 	if err != nil || p.Addr().Is4In6() {
-		return netip.Prefix{}, &Error{Text: text, Why: "is no prefix or address", Want: "write one such as 10.215.0.0/23 or 10.215.0.15"}
+		return netip.Prefix{}, &Error{
+			Text: text, Why: "is no prefix or address", Want: "write one such as 10.215.0.0/23 or 10.215.0.15",
+		}
 	}
 	return p.Masked(), nil
 }

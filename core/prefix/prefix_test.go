@@ -157,8 +157,18 @@ func TestCarveTakesTheSmallestBlockThatFits(t *testing.T) {
 }
 
 func TestTranslateKeepsHostBitsBothWays(t *testing.T) {
-	assert.Equal(t, "10.223.0.17", Translate(netip.MustParseAddr("192.168.216.17"), must("192.168.216.0/24")[0], must("10.223.0.0/24")[0]).String())
-	assert.False(t, Translate(netip.MustParseAddr("192.168.217.17"), must("192.168.216.0/24")[0], must("10.223.0.0/24")[0]).IsValid())
+	assert.Equal(
+		t, "10.223.0.17",
+		Translate(
+			netip.MustParseAddr("192.168.216.17"), must("192.168.216.0/24")[0], must("10.223.0.0/24")[0],
+		).String(),
+	)
+	assert.False(
+		t,
+		Translate(
+			netip.MustParseAddr("192.168.217.17"), must("192.168.216.0/24")[0], must("10.223.0.0/24")[0],
+		).IsValid(),
+	)
 	rapid.Check(t, func(t *rapid.T) {
 		from, to := crowded(t, "from"), crowded(t, "to")
 		if from.Addr().BitLen() != to.Addr().BitLen() {
@@ -236,7 +246,10 @@ func TestSpaceFindsOnlyFreePlacesAndTheBestFirst(t *testing.T) {
 }
 
 func TestSummaries(t *testing.T) {
-	assert.Equal(t, must("10.220.0.0/22"), Summarise(must("10.220.3.0/24", "10.220.0.0/24", "10.220.1.0/24", "10.220.2.0/24", "10.220.2.0/25")))
+	assert.Equal(
+		t, must("10.220.0.0/22"),
+		Summarise(must("10.220.3.0/24", "10.220.0.0/24", "10.220.1.0/24", "10.220.2.0/24", "10.220.2.0/25")),
+	)
 	assert.Equal(t, must("10.220.1.0/24", "10.220.2.0/24"), Summarise(must("10.220.1.0/24", "10.220.2.0/24")))
 	gap := must("10.220.0.0/24", "10.220.1.0/24", "10.220.3.0/24")
 	assert.Equal(t, must("10.220.0.0/22"), SummariseTo(gap, 8))

@@ -51,7 +51,9 @@ func (s *Space) fits(allowed netip.Prefix, bits, most int, length func(int) int)
 	}
 	for n := range bits + 1 {
 		blocks := s.free[family(allowed.Addr())][length(n)]
-		at, _ := slices.BinarySearchFunc(blocks, allowed.Addr(), func(p netip.Prefix, a netip.Addr) int { return Last(p).Compare(a) })
+		at, _ := slices.BinarySearchFunc(
+			blocks, allowed.Addr(), func(p netip.Prefix, a netip.Addr) int { return Last(p).Compare(a) },
+		)
 		for _, b := range blocks[at:] {
 			if len(out) == most || !b.Overlaps(allowed) {
 				break

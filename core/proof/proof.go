@@ -137,7 +137,10 @@ func intent(t *route.Tables, o *design.Object, failed func(design.ID) *route.Tab
 		}
 	}
 	if !walked {
-		r.Holds, r.Error = in.Never, fmt.Sprintf("nothing lies between %s and %s; give both a LAN or subnet with a range", t.Design.Title(in.From), t.Design.Title(in.To))
+		r.Holds, r.Error = in.Never, fmt.Sprintf(
+			"nothing lies between %s and %s; give both a LAN or subnet with a range", t.Design.Title(in.From),
+			t.Design.Title(in.To),
+		)
 	}
 	return r
 }
@@ -178,7 +181,13 @@ func fails(d *design.Design, o *design.Object) bool {
 
 // surviving takes away, one at a time, whatever could fail at the joints and boxes
 // that the packet met, and walks again. What is not on the way can not change it.
-func surviving(t *route.Tables, r Result, from, to design.ID, in *design.Intent, failed func(design.ID) *route.Tables) Result {
+func surviving(
+	t *route.Tables,
+	r Result,
+	from, to design.ID,
+	in *design.Intent,
+	failed func(design.ID) *route.Tables,
+) Result {
 	for _, id := range onTheWay(t.Design, r.Proof) {
 		without := failed(id)
 		flow, err := walk.FlowBetween(without, from, to, in.Service)

@@ -32,11 +32,19 @@ func TestIntentsOfManyKinds(t *testing.T) {
 		says         string
 	}{
 		{"a LAN reaches a subnet", "from: marrow-hill/data-room, to: catalogue/shelf-b, service: tcp/443", true, ""},
-		{"a party reaches a party", "from: marrow-hill, to: catalogue, service: tcp/443", false, ""}, // its other LANs are unknown there
+		{"a party reaches a party", "from: marrow-hill, to: catalogue, service: tcp/443", false, ""},
+		// its other LANs are unknown there
 		{"never, for every service", "from: visitors, to: science, never: true", true, ""},
 		{"never, and it does", "from: catalogue, to: marrow-hill/data-room, never: true", false, ""},
-		{"two tunnels survive one, one gateway does not", "from: catalogue/shelf-b, to: marrow-hill/data-room, service: tcp/443, survives: true", false, "Marrow Hill gateway"},
-		{"a hub has nothing that fails alone", "from: catalogue/shelf-b, to: herbarium-scans/racks-a, service: tcp/443, survives: true", true, ""},
+		{
+			"two tunnels survive one, one gateway does not",
+			"from: catalogue/shelf-b, to: marrow-hill/data-room, service: tcp/443, survives: true", false,
+			"Marrow Hill gateway",
+		},
+		{
+			"a hub has nothing that fails alone",
+			"from: catalogue/shelf-b, to: herbarium-scans/racks-a, service: tcp/443, survives: true", true, "",
+		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			r := held(t, c.intent)

@@ -29,7 +29,12 @@ func (s *solver) box(p *Point, o *design.Object, b *design.Box) {
 				continue
 			}
 			if next := topology.Router(s.d, place); next != "" {
-				p.add(Route{Prefix: all, Source: Static, Hop: Hop{Kind: Gateway, To: next, Through: place.ID}, Via: s.d.Get(next).Name})
+				p.add(
+					Route{
+						Prefix: all, Source: Static, Hop: Hop{Kind: Gateway, To: next, Through: place.ID},
+						Via: s.d.Get(next).Name,
+					},
+				)
 			}
 			break
 		}
@@ -67,6 +72,15 @@ func (s *solver) insides(p *Point) {
 		if x.tunnel != "" {
 			kind, tunnels, v = Tunnel, []design.ID{x.tunnel}, s.st.Of(x.tunnel)
 		}
-		p.add(s.status(p, Route{Prefix: x.around, Source: Inside, Hop: Hop{Kind: kind, To: x.joint.ID}, Via: x.joint.Name, Tunnels: tunnels}, v))
+		p.add(
+			s.status(
+				p,
+				Route{
+					Prefix: x.around, Source: Inside, Hop: Hop{Kind: kind, To: x.joint.ID}, Via: x.joint.Name,
+					Tunnels: tunnels,
+				},
+				v,
+			),
+		)
 	}
 }

@@ -36,8 +36,20 @@ func (t *Tables) Candidates(k Key) []Candidate {
 			if r.Own() {
 				continue
 			}
-			c := Candidate{Prefix: e.Prefix, Session: design.ID(r.Session.Key), Used: n < len(e.Routes), Path: append([]uint32{}, r.Path...), Origin: r.Origin.String(), LocalPref: r.LocalPref, MED: r.MED,
-				Communities: []string{}, NextHop: r.NextHop, Internal: r.Internal, Originator: r.Originator, Clusters: r.Clusters}
+			c := Candidate{
+				Prefix:      e.Prefix,
+				Session:     design.ID(r.Session.Key),
+				Used:        n < len(e.Routes),
+				Path:        append([]uint32{}, r.Path...),
+				Origin:      r.Origin.String(),
+				LocalPref:   r.LocalPref,
+				MED:         r.MED,
+				Communities: []string{},
+				NextHop:     r.NextHop,
+				Internal:    r.Internal,
+				Originator:  r.Originator,
+				Clusters:    r.Clusters,
+			}
 			for _, x := range r.Communities {
 				c.Communities = append(c.Communities, x.String())
 			}

@@ -47,7 +47,10 @@ func (t *Tables) Changed(before *Tables) []TableChange {
 		if named == nil {
 			named = old
 		}
-		c := TableChange{At: named.ID, Segment: named.Segment, Title: named.Title, Party: named.Party.ID, Gained: []Difference{}, Lost: []Difference{}, Moved: []Move{}}
+		c := TableChange{
+			At: named.ID, Segment: named.Segment, Title: named.Title, Party: named.Party.ID, Gained: []Difference{},
+			Lost: []Difference{}, Moved: []Move{},
+		}
 		c.compare(old, p)
 		if len(c.Gained)+len(c.Lost)+len(c.Moved) > 0 {
 			out = append(out, c)

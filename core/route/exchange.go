@@ -39,10 +39,13 @@ func (t *Tables) Exchanged(session design.ID, end int) []Exchange {
 	}
 	for _, x := range r.Advertised(string(session), end) {
 		near, far := x.Session.Ends[x.End], x.Session.Ends[1-x.End]
-		if x.Stop == bgp.BackToSender || x.Sent.Own() && x.Sent.Quiet && x.Stop == bgp.Unannounced || x.Got == nil && wentThrough(x.Sent, far.Speaker) {
+		if x.Stop == bgp.BackToSender || x.Sent.Own() && x.Sent.Quiet && x.Stop == bgp.Unannounced ||
+			x.Got == nil && wentThrough(x.Sent, far.Speaker) {
 			continue // it comes from there, or is not meant to be told
 		}
-		e := Exchange{Prefix: x.Prefix, Path: x.Sent.Path, Learned: !x.Sent.Own(), Taken: x.Got != nil, Communities: []string{}}
+		e := Exchange{
+			Prefix: x.Prefix, Path: x.Sent.Path, Learned: !x.Sent.Own(), Taken: x.Got != nil, Communities: []string{},
+		}
 		if x.Got != nil {
 			e.Path, e.LocalPref, e.MED = x.Got.Path, x.Got.LocalPref, x.Got.MED
 			for _, c := range x.Got.Communities {
@@ -101,6 +104,8 @@ func FilterWords(f design.Filter) string {
 	add(&does, f.Prepend > 0, "prepend %d", f.Prepend)
 	add(&does, len(f.Communities) > 0, "add %s", strings.Join(f.Communities, " "))
 	add(&does, len(f.Take) > 0, "take away %s", strings.Join(f.Take, " "))
-	does = append(does, map[string]string{design.Accept: "accept", design.Refuse: "refuse", design.GoOn: "go on"}[f.Does()])
+	does = append(
+		does, map[string]string{design.Accept: "accept", design.Refuse: "refuse", design.GoOn: "go on"}[f.Does()],
+	)
 	return strings.Join(when, ", ") + ": " + strings.Join(does, ", ")
 }

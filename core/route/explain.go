@@ -50,7 +50,9 @@ func (t *Tables) Explain(k Key, asked netip.Prefix) Explanation {
 	if asked.Bits() < asked.Addr().BitLen() {
 		c = p.exact(asked, c)
 	}
-	out := Explanation{Title: p.Title, Asked: asked, Winner: c.Winner, Shares: c.Branches, Way: []WayStep{}, Rivals: []Rival{}}
+	out := Explanation{
+		Title: p.Title, Asked: asked, Winner: c.Winner, Shares: c.Branches, Way: []WayStep{}, Rivals: []Rival{},
+	}
 	if out.Shares == nil {
 		out.Shares = []Route{}
 	}
@@ -134,7 +136,10 @@ func (t *Tables) unlucky(k Key, w *Route) []Rival {
 				path = []uint32{}
 			}
 			rival := Rival{w.Prefix, source, via, path, r.By.String()}
-			if !slices.ContainsFunc(out, func(x Rival) bool { return x.Via == via && x.Rule == rival.Rule && slices.Equal(x.Path, path) }) { // each tunnel has a session
+			if !slices.ContainsFunc(
+				out,
+				func(x Rival) bool { return x.Via == via && x.Rule == rival.Rule && slices.Equal(x.Path, path) },
+			) { // each tunnel has a session
 				out = append(out, rival)
 			}
 		}
@@ -195,7 +200,10 @@ func (t *Tables) Way(k Key, r *Route) []WayStep { return t.wayOf(k, r) }
 // wayOf is the way of a route through the estate, from where it was originated.
 func (t *Tables) wayOf(k Key, r *Route) []WayStep {
 	d := t.Design
-	last := WayStep{Table: k, At: k.At, Title: t.TitleOf(k.String()), By: r.Hop.To, ByWho: r.Via, Path: pathOf(r.Learned), Says: string(r.Source)}
+	last := WayStep{
+		Table: k, At: k.At, Title: t.TitleOf(k.String()), By: r.Hop.To, ByWho: r.Via, Path: pathOf(r.Learned),
+		Says: string(r.Source),
+	}
 	if r.Learned == nil {
 		return []WayStep{last}
 	}

@@ -204,7 +204,8 @@ func RouterID(d *design.Design, box design.ID) (id netip.Addr) {
 		return id
 	}
 	for _, s := range SessionsOf(d, o.ID) {
-		if a := s.Body.(*design.Session).Ends[settings.EndAt(d, s, o.ID)].Address; a.Is4() && (!id.IsValid() || a.Less(id)) {
+		if a := s.Body.(*design.Session).Ends[settings.EndAt(d, s, o.ID)].Address; a.Is4() &&
+			(!id.IsValid() || a.Less(id)) {
 			id = a
 		}
 	}

@@ -40,7 +40,8 @@ func (s *solver) hubTable(p *Point, o *design.Object, b *design.HubTable) {
 		p.add(r)
 	}
 	for _, a := range s.d.Inside(o.Parent, design.KindAttachment) {
-		if !slices.Contains(a.Body.(*design.Attachment).Feeds, o.ID) || !s.meets(p, a.ID) || !design.Meets(s.d.SegmentOf(o.ID), s.attachedSegment(a)) {
+		if !slices.Contains(a.Body.(*design.Attachment).Feeds, o.ID) || !s.meets(p, a.ID) ||
+			!design.Meets(s.d.SegmentOf(o.ID), s.attachedSegment(a)) {
 			continue
 		}
 		for _, r := range s.exports(a) {
@@ -128,7 +129,8 @@ func (s *solver) peering(p *Point, o *design.Object, ranges []netip.Prefix) {
 func (s *solver) peered(p *Point, gateway *design.Object) {
 	for _, o := range design.InOrder(s.d.Referring(gateway.Parent, design.KindPeering)) {
 		own, far, ok := topology.Halves(o, gateway.Parent)
-		if profile := s.d.ProfileOf(gateway.ID); ok && own.LendsGateway && profile != nil && profile.Peering != nil && (profile.Peering.AutomaticRoutes || far.UsesGateway) {
+		if profile := s.d.ProfileOf(gateway.ID); ok && own.LendsGateway && profile != nil && profile.Peering != nil &&
+			(profile.Peering.AutomaticRoutes || far.UsesGateway) {
 			s.peering(p, o, s.d.Ranges(far.Network))
 		}
 	}
@@ -159,7 +161,12 @@ func (s *solver) fed(p *Point) {
 		for _, g := range s.d.Inside(network.ID, design.KindGateway) {
 			for _, r := range s.t.Point(g.ID).Routes {
 				if r.Hop.Kind == Tunnel || r.Hop.Kind == Circuit {
-					p.add(Route{Prefix: r.Prefix, Source: r.Source, Hop: Hop{Kind: Gateway, To: g.ID}, Via: g.Name, Unusable: r.Unusable, Down: r.Down, Learned: r.Learned})
+					p.add(
+						Route{
+							Prefix: r.Prefix, Source: r.Source, Hop: Hop{Kind: Gateway, To: g.ID}, Via: g.Name,
+							Unusable: r.Unusable, Down: r.Down, Learned: r.Learned,
+						},
+					)
 				}
 			}
 		}
@@ -172,7 +179,16 @@ func (s *solver) fed(p *Point) {
 		if table := s.t.Point(topology.BoundTable(s.d, a)); table != nil && (v.Up || status.Exists(a)) {
 			for _, r := range table.Routes {
 				if r.Hop.To != network.ID {
-					p.add(s.status(p, Route{Prefix: r.Prefix, Source: Hub, Hop: Hop{Kind: Attached, To: a.ID}, Via: s.d.Title(a.Parent), Unusable: r.Unusable, Down: r.Down, Learned: r.Learned}, v))
+					p.add(
+						s.status(
+							p,
+							Route{
+								Prefix: r.Prefix, Source: Hub, Hop: Hop{Kind: Attached, To: a.ID},
+								Via: s.d.Title(a.Parent), Unusable: r.Unusable, Down: r.Down, Learned: r.Learned,
+							},
+							v,
+						),
+					)
 				}
 			}
 		}

@@ -57,7 +57,10 @@ func (s *solver) entryLearned(p *Point, e bgp.Entry) {
 
 // cameBy is a learned route as a row of a table.
 func (s *solver) cameBy(p *Point, r *bgp.Route) Route {
-	l := &Learned{Session: design.ID(r.Session.Key), Path: r.Path, Origin: r.Origin.String(), LocalPref: r.LocalPref, MED: r.MED, Communities: []string{}}
+	l := &Learned{
+		Session: design.ID(r.Session.Key), Path: r.Path, Origin: r.Origin.String(), LocalPref: r.LocalPref, MED: r.MED,
+		Communities: []string{},
+	}
 	if r.Path == nil {
 		l.Path = []uint32{}
 	}
@@ -102,13 +105,17 @@ func (s *solver) expected(p *Point) {
 		if slices.ContainsFunc(p.Routes, func(r Route) bool { return r.Prefix == x.Prefix && r.Hop.To == x.Joint }) {
 			continue
 		}
-		r := Route{Prefix: x.Prefix, Source: CircuitBGP, Hop: Hop{Kind: Circuit, To: x.Joint}, Via: s.d.Get(x.Joint).Name}
+		r := Route{
+			Prefix: x.Prefix, Source: CircuitBGP, Hop: Hop{Kind: Circuit, To: x.Joint}, Via: s.d.Get(x.Joint).Name,
+		}
 		if link {
 			r.Source, r.Hop.Kind = VPNBGP, Tunnel
 		}
 		if v := topology.Brings(s.st, x.Joint, x.Prefix.Addr().Is4()); v.Up {
 			r.Expected, r.Unusable = Missing, "it is expected here and was not learned"
-			if e, ok := s.t.network.learn().Best(Key{p.ID, p.Segment}.String(), x.Prefix); ok && slices.ContainsFunc(e.Lost, func(l *bgp.Route) bool { return !l.Own() && l.Session.Ends[l.End].Group == string(x.Joint) }) {
+			if e, ok := s.t.network.learn().Best(Key{p.ID, p.Segment}.String(), x.Prefix); ok && slices.ContainsFunc(
+				e.Lost, func(l *bgp.Route) bool { return !l.Own() && l.Session.Ends[l.End].Group == string(x.Joint) },
+			) {
 				r.Expected, r.Unusable = Lost, "it was learned, and another goes before it: "+e.By.String()
 			}
 		} else {
@@ -184,7 +191,12 @@ func ExpectedAt(d *design.Design, box design.ID) []Expected {
 func (s *solver) boxRoutes(p *Point, list []design.BoxRoute) {
 	for _, r := range list {
 		if !r.Via.IsValid() {
-			p.add(Route{Prefix: r.Prefix.Masked(), Source: Static, Hop: Hop{Kind: BlackHole}, Via: "black hole", entered: true})
+			p.add(
+				Route{
+					Prefix: r.Prefix.Masked(), Source: Static, Hop: Hop{Kind: BlackHole}, Via: "black hole",
+					entered: true,
+				},
+			)
 		}
 	}
 	for _, r := range list {
@@ -207,7 +219,8 @@ func (s *solver) resolve(p *Point) {
 				still = append(still, r)
 				continue
 			}
-			way.Prefix, way.Source, way.Via, way.Learned, way.entered, way.NextHop = r.Prefix.Masked(), Static, r.Via.String()+", "+way.Via, nil, true, r.Via
+			way.Prefix, way.Source, way.Via, way.Learned, way.entered, way.NextHop = r.Prefix.Masked(), Static,
+				r.Via.String()+", "+way.Via, nil, true, r.Via
 			if way.Hop.Kind == Deliver {
 				s.beside(p, &way, r.Via)
 			}
@@ -217,7 +230,12 @@ func (s *solver) resolve(p *Point) {
 		left = still
 	}
 	for _, r := range left {
-		p.add(Route{Prefix: r.Prefix.Masked(), Source: Static, Hop: Hop{Kind: BlackHole}, Via: r.Via.String(), Unusable: "nothing in the table leads to its next hop " + r.Via.String()})
+		p.add(
+			Route{
+				Prefix: r.Prefix.Masked(), Source: Static, Hop: Hop{Kind: BlackHole}, Via: r.Via.String(),
+				Unusable: "nothing in the table leads to its next hop " + r.Via.String(),
+			},
+		)
 	}
 }
 
@@ -228,7 +246,9 @@ func (p *Point) way(r design.BoxRoute) (best Route, ok bool) {
 		if x.Unusable != "" || x.Source == Implied || x.Hop.Kind == BlackHole || !x.Prefix.Contains(r.Via) {
 			continue
 		}
-		if !ok || x.Prefix.Bits() > best.Prefix.Bits() || x.Prefix.Bits() == best.Prefix.Bits() && slices.Index(p.preference, x.Source) < slices.Index(p.preference, best.Source) {
+		if !ok || x.Prefix.Bits() > best.Prefix.Bits() || x.Prefix.Bits() == best.Prefix.Bits() && slices.Index(
+			p.preference, x.Source,
+		) < slices.Index(p.preference, best.Source) {
 			best, ok = x, true
 		}
 	}

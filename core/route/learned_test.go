@@ -37,7 +37,9 @@ func TestCircuitBeforeTunnel(t *testing.T) {
 	d := thistledown(t)
 	assert.Equal(t, route.CircuitBGP, winner(t, d, "thornfield-station/gateway", "10.210.64.9").Source)
 	assert.Equal(t, route.CircuitBGP, winner(t, d, "seed-logs/main-table", "10.215.16.9").Source)
-	gone := with(t, d, "thornfield-circuit", design.KindCircuit, func(b design.Body) { b.(*design.Circuit).State = design.Gone })
+	gone := with(
+		t, d, "thornfield-circuit", design.KindCircuit, func(b design.Body) { b.(*design.Circuit).State = design.Gone },
+	)
 	assert.Equal(t, route.VPNBGP, winner(t, gone, "thornfield-station/gateway", "10.210.64.9").Source)
 	assert.Equal(t, route.VPNBGP, winner(t, gone, "seed-logs/main-table", "10.215.16.9").Source)
 
@@ -54,7 +56,10 @@ func TestCircuitBeforeTunnel(t *testing.T) {
 func TestPublishedEntries(t *testing.T) {
 	d := thistledown(t)
 	assert.NotZero(t, winner(t, d, "grove-hub/science", "10.215.16.9").Via)
-	withdrawn := with(t, d, "seed-logs/published", design.KindTable, func(b design.Body) { b.(*design.Table).Routes[0].Publish = design.Withdrawn })
+	withdrawn := with(
+		t, d, "seed-logs/published", design.KindTable,
+		func(b design.Body) { b.(*design.Table).Routes[0].Publish = design.Withdrawn },
+	)
 	assert.Zero(t, winner(t, withdrawn, "grove-hub/science", "10.215.16.9").Via)
 }
 
@@ -63,7 +68,9 @@ func TestPublishedEntries(t *testing.T) {
 func TestLimitsDropSessions(t *testing.T) {
 	d := thistledown(t)
 	const session = "saltmarsh-station-to-image-analysis/tunnel-1/session"
-	tight := with(t, d, session, design.KindSession, func(b design.Body) { b.(*design.Session).Ends[1].MaxPrefixes = 1 })
+	tight := with(
+		t, d, session, design.KindSession, func(b design.Body) { b.(*design.Session).Ends[1].MaxPrefixes = 1 },
+	)
 	tables := route.Solve(tight, status.Condition{})
 	v := tables.Status.Of(d.Find(session)[0].ID)
 	assert.False(t, v.Up)
@@ -83,7 +90,8 @@ func TestSegmentsAreInstances(t *testing.T) {
 	for _, c := range []struct {
 		segment, to string
 		knows       bool
-	}{{"science", "10.215.0.9", true}, {"science", "10.215.2.9", false}, {"grounds", "10.215.2.9", true}, {"grounds", "10.211.1.9", true}, {"", "10.215.2.9", true}} {
+	}{{"science", "10.215.0.9", true}, {"science", "10.215.2.9", false}, {"grounds", "10.215.2.9", true}, {"grounds",
+		"10.211.1.9", true}, {"", "10.215.2.9", true}} {
 		segment := design.ID("")
 		if c.segment != "" {
 			segment = d.Find(c.segment, design.KindSegment)[0].ID
@@ -97,8 +105,15 @@ func TestSegmentsAreInstances(t *testing.T) {
 func TestEntriesOfABoxAreLookedUp(t *testing.T) {
 	d := thistledown(t)
 	d = with(t, d, "saltmarsh-station/gateway", design.KindGateway, func(b design.Body) {
-		b.(*design.Gateway).Routes = []design.BoxRoute{{Prefix: netip.MustParsePrefix("10.223.0.0/24"), Via: netip.MustParseAddr("10.223.1.1")}, {Prefix: netip.MustParsePrefix("10.223.1.0/24"), Via: netip.MustParseAddr("10.211.1.1")},
-			{Prefix: netip.MustParsePrefix("10.223.2.0/24"), Via: netip.MustParseAddr("10.223.2.1")}, {Prefix: netip.MustParsePrefix("10.223.3.0/24")}}
+		b.(*design.Gateway).Routes = []design.BoxRoute{
+			{Prefix: netip.MustParsePrefix("10.223.0.0/24"), Via: netip.MustParseAddr("10.223.1.1")},
+			{Prefix: netip.MustParsePrefix("10.223.1.0/24"), Via: netip.MustParseAddr("10.211.1.1")},
+			{
+				Prefix: netip.MustParsePrefix("10.223.2.0/24"),
+				Via:    netip.MustParseAddr("10.223.2.1"),
+			},
+			{Prefix: netip.MustParsePrefix("10.223.3.0/24")},
+		}
 	})
 	assert.Equal(t, route.Tunnel, winner(t, d, "saltmarsh-station/gateway", "10.223.0.9").Hop.Kind, "at two removes")
 	assert.Equal(t, route.Implied, winner(t, d, "saltmarsh-station/gateway", "10.223.2.9").Source, "never by itself")

@@ -28,7 +28,9 @@ func (t *Tables) UseOf(table design.ID) (u Use, ok bool) {
 	if o == nil || profile == nil || o.Kind != design.KindTable && o.Kind != design.KindHubTable {
 		return u, false
 	}
-	u = Use{Of: table, Title: t.Design.Title(table), What: "routes in a table", Most: int(profile.Limits.RoutesPerTable)}
+	u = Use{
+		Of: table, Title: t.Design.Title(table), What: "routes in a table", Most: int(profile.Limits.RoutesPerTable),
+	}
 	for _, r := range t.Point(table).Routes {
 		if r.Source != Local && (r.Unusable == "" || r.Source == Static) {
 			u.Has++
@@ -141,7 +143,8 @@ func (t *Tables) Summarised(table design.ID) []Summarised {
 	groups := map[way][]Route{}
 	var order []way
 	for _, r := range p.Routes {
-		if r.Unusable != "" || r.Source == Local || r.Source == Connected || r.Source == Implied || r.Hop.Kind == BlackHole {
+		if r.Unusable != "" || r.Source == Local || r.Source == Connected || r.Source == Implied ||
+			r.Hop.Kind == BlackHole {
 			continue
 		}
 		w := way{r.Hop, r.Prefix.Addr().Is4()}
@@ -170,7 +173,8 @@ func (p *Point) summary(list []Route) Summarised {
 	}
 	known := slices.Clone(s.For)
 	for _, r := range p.Routes {
-		if r.Unusable == "" && r.Hop != list[0].Hop && r.Prefix.Bits() >= s.Prefix.Bits() && prefix.Contains(s.Prefix, r.Prefix) && !slices.Contains(known, r.Prefix) {
+		if r.Unusable == "" && r.Hop != list[0].Hop && r.Prefix.Bits() >= s.Prefix.Bits() &&
+			prefix.Contains(s.Prefix, r.Prefix) && !slices.Contains(known, r.Prefix) {
 			s.Swallows = append(s.Swallows, r.Prefix)
 			known = append(known, r.Prefix)
 		}

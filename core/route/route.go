@@ -37,10 +37,15 @@ const (
 	Implied       Source = "implied"         // the way to the internet of a box with a public address
 )
 
-var usualPreference = []Source{Local, Connected, Inside, Inner, Static, CircuitStatic, CircuitBGP, VPNBGP, Peered, Hub, VPNStatic, Implied}
+var usualPreference = []Source{
+	Local, Connected, Inside, Inner, Static, CircuitStatic, CircuitBGP, VPNBGP, Peered, Hub, VPNStatic, Implied,
+}
 
 // sourceWords are the sources by the words of a profile.
-var sourceWords = map[string]Source{"local": Local, "entered": Static, "peering": Peered, "circuit-bgp": CircuitBGP, "vpn-bgp": VPNBGP, "vpn-static": VPNStatic}
+var sourceWords = map[string]Source{
+	"local": Local, "entered": Static, "peering": Peered, "circuit-bgp": CircuitBGP, "vpn-bgp": VPNBGP,
+	"vpn-static": VPNStatic,
+}
 
 // HopKind tells what a route leads to.
 type HopKind string
@@ -223,8 +228,9 @@ func (t *Tables) Settle() {
 func (t *Tables) Watched(view *design.Design) *Tables {
 	st := t.Status.Watched(view)
 	return &Tables{
-		Design: view, Status: st, Topology: t.Topology.Watched(view, st), points: t.points, places: t.places, boundaries: t.boundaries,
-		network: t.network, changes: t.changes,
+		Design: view, Status: st, Topology: t.Topology.Watched(view, st), points: t.points, places: t.places,
+		boundaries: t.boundaries,
+		network:    t.network, changes: t.changes,
 	}
 }
 
@@ -292,7 +298,10 @@ func (t *Tables) Holders(a netip.Addr) []design.ID {
 }
 
 // PointKinds are the kinds that hold tables.
-var PointKinds = []design.Kind{design.KindGateway, design.KindTable, design.KindHubTable, design.KindEdgeRouter, design.KindInnerRoute, design.KindBox}
+var PointKinds = []design.Kind{
+	design.KindGateway, design.KindTable, design.KindHubTable, design.KindEdgeRouter, design.KindInnerRoute,
+	design.KindBox,
+}
 
 // Point returns the forwarding point of a gateway, route table, hub table, edge
 // router or inner router, or nil; of a box with several routing instances the
@@ -361,7 +370,8 @@ func (p *Point) Lookup(a netip.Addr) Choice {
 // sharesWith reports whether a route takes its part of what another does: learned
 // ones of one source are in a table only if they are equally good.
 func (r *Route) sharesWith(winner *Route) bool {
-	return r.Unusable == "" && r.Prefix == winner.Prefix && r.Source == winner.Source && r.Learned != nil && winner.Learned != nil
+	return r.Unusable == "" && r.Prefix == winner.Prefix && r.Source == winner.Source && r.Learned != nil &&
+		winner.Learned != nil
 }
 
 type solver struct {
@@ -371,7 +381,10 @@ type solver struct {
 }
 
 func (s *solver) solve(o *design.Object, segment design.ID) *Point {
-	p := &Point{ID: o.ID, Kind: o.Kind, Segment: segment, Party: s.d.Party(o.ID), Title: s.d.Title(o.ID), preference: s.preference(o.ID)}
+	p := &Point{
+		ID: o.ID, Kind: o.Kind, Segment: segment, Party: s.d.Party(o.ID), Title: s.d.Title(o.ID),
+		preference: s.preference(o.ID),
+	}
 	if segment != "" {
 		p.Title += ", " + s.d.Title(segment)
 	}
@@ -460,8 +473,15 @@ func (s *solver) siteGateway(p *Point, o *design.Object, b *design.Gateway) {
 		}
 		for _, r := range s.d.Ranges(inner.ID) {
 			p.Own = append(p.Own, r)
-			if !via.IsValid() || slices.ContainsFunc(lans, func(lan *design.Object) bool { return prefix.Has(s.d.Ranges(lan.ID), via) }) {
-				p.add(Route{Prefix: r, Source: Inner, Hop: Hop{Kind: Deliver, To: inner.ID}, NextHop: via, Via: "the inner router to " + inner.Name})
+			if !via.IsValid() || slices.ContainsFunc(
+				lans, func(lan *design.Object) bool { return prefix.Has(s.d.Ranges(lan.ID), via) },
+			) {
+				p.add(
+					Route{
+						Prefix: r, Source: Inner, Hop: Hop{Kind: Deliver, To: inner.ID}, NextHop: via,
+						Via: "the inner router to " + inner.Name,
+					},
+				)
 			}
 		}
 	}
@@ -502,15 +522,21 @@ func (s *solver) innerRouter(p *Point, o *design.Object, b *design.InnerRoute) {
 }
 
 // viaKinds tells what an entry leads to by the kind of what it names.
-var viaKinds = map[design.Kind]HopKind{design.KindGateway: Gateway, design.KindPeering: Peer, design.KindAttachment: Attached, design.KindBox: Gateway}
+var viaKinds = map[design.Kind]HopKind{
+	design.KindGateway: Gateway, design.KindPeering: Peer, design.KindAttachment: Attached, design.KindBox: Gateway,
+}
 
 func (s *solver) table(p *Point, b *design.Table) {
 	network := p.Party.Body.(*design.Network)
 	p.local(network)
 	for _, e := range b.Routes {
 		via := s.d.Get(e.Via)
-		r := s.status(p, Route{Prefix: e.Prefix, Source: Static, Hop: Hop{Kind: viaKinds[via.Kind], To: e.Via}, Via: via.Name}, s.entry(e))
-		if profile := s.d.ProfileOf(p.ID); via.Kind == design.KindBox && profile != nil && !profile.Networks.Appliances && r.Unusable == "" {
+		r := s.status(
+			p, Route{Prefix: e.Prefix, Source: Static, Hop: Hop{Kind: viaKinds[via.Kind], To: e.Via}, Via: via.Name},
+			s.entry(e),
+		)
+		if profile := s.d.ProfileOf(p.ID); via.Kind == design.KindBox && profile != nil &&
+			!profile.Networks.Appliances && r.Unusable == "" {
 			r.Unusable = "the cloud's tables lead to no box"
 		}
 		p.add(r)
@@ -523,7 +549,8 @@ func (s *solver) table(p *Point, b *design.Table) {
 // there.
 func (s *solver) entry(e design.Entry) status.Verdict {
 	v := s.st.Of(e.Via)
-	if (s.d.Get(e.Via).Kind == design.KindGateway || s.d.Get(e.Via).Kind == design.KindBox) && v.Cause == status.DoesNotForward && v.Line != "" {
+	if (s.d.Get(e.Via).Kind == design.KindGateway || s.d.Get(e.Via).Kind == design.KindBox) &&
+		v.Cause == status.DoesNotForward && v.Line != "" {
 		return status.Verdict{Up: true} // the box is there, and drops it
 	}
 	return v
@@ -558,7 +585,11 @@ func (s *solver) joints(p *Point) {
 		}
 		hop, source := s.into(p, o)
 		for _, r := range topology.KindOf(o).Brings(s.d, o, e.End) {
-			p.add(s.status(p, Route{Prefix: r, Source: source, Hop: hop, Via: o.Name, Tunnels: tunnels}, s.up(o.ID, tunnels)))
+			p.add(
+				s.status(
+					p, Route{Prefix: r, Source: source, Hop: hop, Via: o.Name, Tunnels: tunnels}, s.up(o.ID, tunnels),
+				),
+			)
 		}
 		if l, ok := o.Body.(*design.Link); ok && s.st.Intended(o) {
 			s.selectors(p, o, l.Ends[e.End]) // else no selector takes anything into what is not built
@@ -613,7 +644,8 @@ func (s *solver) overridden(p *Point) {
 	for n := range p.Routes {
 		r := &p.Routes[n]
 		for _, own := range network.Blocks {
-			if r.Source != Local && (r.Prefix == own || (profile == nil || !profile.Networks.LongerWins) && prefix.Contains(own, r.Prefix)) {
+			if r.Source != Local &&
+				(r.Prefix == own || (profile == nil || !profile.Networks.LongerWins) && prefix.Contains(own, r.Prefix)) {
 				r.Unusable = "the block's local route can not be overridden"
 			}
 		}
@@ -639,7 +671,11 @@ func (p *Point) add(r Route) { p.Routes = append(p.Routes, r) }
 
 func (p *Point) index() {
 	slices.SortStableFunc(p.Routes, func(a, b Route) int {
-		return cmp.Or(prefix.Compare(a.Prefix, b.Prefix), cmp.Compare(slices.Index(p.preference, a.Source), slices.Index(p.preference, b.Source)), cmp.Compare(rank(a.entered), rank(b.entered)))
+		return cmp.Or(
+			prefix.Compare(a.Prefix, b.Prefix),
+			cmp.Compare(slices.Index(p.preference, a.Source), slices.Index(p.preference, b.Source)),
+			cmp.Compare(rank(a.entered), rank(b.entered)),
+		)
 	})
 	for n, r := range p.Routes {
 		p.table.Add(r.Prefix, n)

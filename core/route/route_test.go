@@ -78,7 +78,10 @@ func TestJoinsFillTables(t *testing.T) {
 	}
 	// The hub's tables of Sedge reach its networks without entries, once the join is there.
 	assert.Zero(t, winner(t, d, "seed-bank-index/main-table", "172.29.16.9"), "nobody has accepted it yet")
-	ready := with(t, d, "visitor-hub/seed-bank-index", design.KindAttachment, func(b design.Body) { b.(*design.Attachment).State = design.Ready })
+	ready := with(
+		t, d, "visitor-hub/seed-bank-index", design.KindAttachment,
+		func(b design.Body) { b.(*design.Attachment).State = design.Ready },
+	)
 	assert.Equal(t, route.Attached, winner(t, ready, "seed-bank-index/main-table", "172.29.16.9").Hop.Kind)
 	assert.Equal(t, route.Attached, winner(t, ready, "ticketing/main-table", "172.29.48.9").Hop.Kind)
 }
@@ -86,7 +89,9 @@ func TestJoinsFillTables(t *testing.T) {
 func TestHubTablesFollowFeedsAndStaticEntries(t *testing.T) {
 	d := thistledown(t)
 	hub := d.Find("tarn-hub", design.KindHub)[0]
-	other := &design.Object{ID: "other", Kind: design.KindHubTable, Parent: hub.ID, Name: "other", Body: &design.HubTable{}}
+	other := &design.Object{
+		ID: "other", Kind: design.KindHubTable, Parent: hub.ID, Name: "other", Body: &design.HubTable{},
+	}
 	d, _, err := d.Apply([]design.Edit{design.PutEdit(other)})
 	require.NoError(t, err)
 	assert.Zero(t, winner(t, d, "tarn-hub/other", "10.208.1.9"), "nothing feeds it")
@@ -98,14 +103,22 @@ func TestHubTablesFollowFeedsAndStaticEntries(t *testing.T) {
 
 	attachment := d.Find("tarn-hub/herbarium-scans", design.KindAttachment)[0]
 	d = with(t, d, "tarn-hub/other", design.KindHubTable, func(b design.Body) {
-		b.(*design.HubTable).Routes = []design.HubEntry{{Prefix: prefixes("10.208.2.0/24")[0]}, {Prefix: prefixes("10.223.0.0/16")[0], Via: attachment.ID}}
+		b.(*design.HubTable).Routes = []design.HubEntry{
+			{Prefix: prefixes("10.208.2.0/24")[0]}, {Prefix: prefixes("10.223.0.0/16")[0], Via: attachment.ID},
+		}
 	})
 	assert.Equal(t, route.BlackHole, winner(t, d, "tarn-hub/other", "10.208.2.9").Hop.Kind, "the longer entry wins")
 	assert.Equal(t, "herbarium scans", winner(t, d, "tarn-hub/other", "10.223.1.1").Via)
 
-	d = with(t, d, "tarn-hub/catalogue", design.KindAttachment, func(b design.Body) { b.(*design.Attachment).KeepOut = prefixes("10.208.0.0/16") })
+	d = with(
+		t, d, "tarn-hub/catalogue", design.KindAttachment,
+		func(b design.Body) { b.(*design.Attachment).KeepOut = prefixes("10.208.0.0/16") },
+	)
 	assert.Zero(t, winner(t, d, "tarn-hub/main", "10.208.1.9"), "what is kept out of export is not known")
-	assert.Equal(t, design.ID("other"), topology.BoundTable(d, &design.Object{Parent: hub.ID, Body: &design.Attachment{Bound: "other"}}))
+	assert.Equal(
+		t, design.ID("other"),
+		topology.BoundTable(d, &design.Object{Parent: hub.ID, Body: &design.Attachment{Bound: "other"}}),
+	)
 }
 
 func TestPeeringGivesWhatItsProfileAndOptionsSay(t *testing.T) {
@@ -116,7 +129,10 @@ func TestPeeringGivesWhatItsProfileAndOptionsSay(t *testing.T) {
 		p := b.(*design.Peering)
 		p.Halves[1].Made, p.State = true, design.Ready
 	})
-	assert.Equal(t, route.Peer, winner(t, whole, "sequencing/main-table", "10.211.1.9").Hop.Kind, "Osier routes peered blocks by itself")
+	assert.Equal(
+		t, route.Peer, winner(t, whole, "sequencing/main-table", "10.211.1.9").Hop.Kind,
+		"Osier routes peered blocks by itself",
+	)
 	assert.Zero(t, winner(t, whole, "sequencing/main-table", "10.215.0.9"), "and nothing beyond them")
 	lent := with(t, whole, peering, design.KindPeering, func(b design.Body) {
 		p := b.(*design.Peering)
@@ -125,24 +141,36 @@ func TestPeeringGivesWhatItsProfileAndOptionsSay(t *testing.T) {
 	r := winner(t, lent, "sequencing/main-table", "10.215.0.9")
 	assert.Equal(t, route.Peer, r.Hop.Kind)
 	assert.Equal(t, route.Peered, r.Source)
-	assert.Equal(t, route.Peer, winner(t, lent, "image-analysis/twin-gateway", "10.219.1.9").Hop.Kind, "the lent gateway knows the way back")
+	assert.Equal(
+		t, route.Peer, winner(t, lent, "image-analysis/twin-gateway", "10.219.1.9").Hop.Kind,
+		"the lent gateway knows the way back",
+	)
 }
 
 // Between routes of equal length each cloud has an order of its own.
 func TestPreferenceIsTheProfiles(t *testing.T) {
-	own := "dravin: 1\nprofiles:\n  - name: Osier\n    preference: [local, vpn-bgp, entered]\n    networks: {gateway_feeds: true}\n"
+	own := "dravin: 1\nprofiles:\n  - name: Osier\n    preference: [local, vpn-bgp, entered]\n    networks: " +
+		"{gateway_feeds: true}\n"
 	_, err := design.Read([]byte(own))
 	require.NoError(t, err)
 	d := thistledown(t)
 	d = with(t, d, "image-analysis/main-table", design.KindTable, func(b design.Body) {
-		b.(*design.Table).Routes = []design.Entry{{Prefix: prefixes("10.215.0.0/23")[0], Via: d.Find(peeringPath, design.KindPeering)[0].ID}}
+		b.(*design.Table).Routes = []design.Entry{
+			{Prefix: prefixes("10.215.0.0/23")[0], Via: d.Find(peeringPath, design.KindPeering)[0].ID},
+		}
 	})
-	assert.Equal(t, route.Static, winner(t, d, "image-analysis/main-table", "10.215.0.9").Source, "Osier prefers what is entered")
+	assert.Equal(
+		t, route.Static, winner(t, d, "image-analysis/main-table", "10.215.0.9").Source,
+		"Osier prefers what is entered",
+	)
 	o, err := design.Read([]byte(own))
 	require.NoError(t, err)
 	d, _, err = d.Apply([]design.Edit{design.PutEdit(o.Of(design.KindProfile)[0])})
 	require.NoError(t, err)
-	assert.Equal(t, route.VPNBGP, winner(t, d, "image-analysis/main-table", "10.215.0.9").Source, "unless the profile says otherwise")
+	assert.Equal(
+		t, route.VPNBGP, winner(t, d, "image-analysis/main-table", "10.215.0.9").Source,
+		"unless the profile says otherwise",
+	)
 }
 
 const peeringPath = "sequencing-with-image-analysis"
@@ -156,7 +184,9 @@ func TestDeadNextHops(t *testing.T) {
 			d = with(t, d, n, design.KindNetwork, func(b design.Body) { b.(*design.Network).Cloud = cloud })
 		}
 		d = with(t, d, "sequencing/main-table", design.KindTable, func(b design.Body) {
-			b.(*design.Table).Routes = []design.Entry{{Prefix: prefixes("10.211.0.0/16")[0], Via: d.Find(peeringPath, design.KindPeering)[0].ID}}
+			b.(*design.Table).Routes = []design.Entry{
+				{Prefix: prefixes("10.211.0.0/16")[0], Via: d.Find(peeringPath, design.KindPeering)[0].ID},
+			}
 		})
 		assert.Equal(t, passedOver, winner(t, d, "sequencing/main-table", "10.211.1.9").Via == "", cloud)
 	}
@@ -165,22 +195,39 @@ func TestDeadNextHops(t *testing.T) {
 func TestRefusedAndGoneLinksCarryNothing(t *testing.T) {
 	d := thistledown(t)
 	for _, state := range []design.State{design.Refused, design.Gone} {
-		gone := with(t, d, "saltmarsh-station-to-image-analysis", design.KindLink, func(b design.Body) { b.(*design.Link).State = state })
+		gone := with(
+			t, d, "saltmarsh-station-to-image-analysis", design.KindLink,
+			func(b design.Body) { b.(*design.Link).State = state },
+		)
 		assert.Equal(t, route.Implied, winner(t, gone, "saltmarsh-station/gateway", "10.211.1.9").Source)
-		policy := with(t, d, "peatside-to-marrow-hill", design.KindLink, func(b design.Body) { b.(*design.Link).State = state })
-		assert.Empty(t, route.Solve(policy, status.Condition{}).Point(d.Find("peatside-nursery/gateway")[0].ID).Selectors)
+		policy := with(
+			t, d, "peatside-to-marrow-hill", design.KindLink, func(b design.Body) { b.(*design.Link).State = state },
+		)
+		assert.Empty(
+			t, route.Solve(policy, status.Condition{}).Point(d.Find("peatside-nursery/gateway")[0].ID).Selectors,
+		)
 		for _, j := range topology.Of(policy, status.Condition{}).Meant().Legs() {
 			assert.NotEqual(t, d.Find("peatside-to-marrow-hill", design.KindLink)[0].ID, j.By)
 		}
 	}
-	drafted := with(t, d, "saltmarsh-station-to-image-analysis", design.KindLink, func(b design.Body) { b.(*design.Link).State = design.Drafted })
-	assert.Equal(t, route.VPNBGP, winner(t, drafted, "saltmarsh-station/gateway", "10.211.1.9").Source, "a draft is the plan")
+	drafted := with(
+		t, d, "saltmarsh-station-to-image-analysis", design.KindLink,
+		func(b design.Body) { b.(*design.Link).State = design.Drafted },
+	)
+	assert.Equal(
+		t, route.VPNBGP, winner(t, drafted, "saltmarsh-station/gateway", "10.211.1.9").Source, "a draft is the plan",
+	)
 }
 
 // What an attachment exports, whatever is attached.
 func TestAttachmentExports(t *testing.T) {
 	d := thistledown(t)
-	assert.Equal(t, prefixes("10.208.0.0/16"), d.AttachmentExports(d.Find("tarn-hub/catalogue", design.KindAttachment)[0]))
+	assert.Equal(
+		t, prefixes("10.208.0.0/16"), d.AttachmentExports(d.Find("tarn-hub/catalogue", design.KindAttachment)[0]),
+	)
 	assert.Equal(t, prefixes("10.208.0.0/16", "10.209.0.0/16"), d.Exports(d.Find("tarn-hub", design.KindHub)[0].ID))
-	assert.Equal(t, prefixes("10.209.0.0/16", "10.215.0.0/23", "10.215.2.0/24"), d.Exports(d.Find("millrace", design.KindEdgeRouter)[0].ID))
+	assert.Equal(
+		t, prefixes("10.209.0.0/16", "10.215.0.0/23", "10.215.2.0/24"),
+		d.Exports(d.Find("millrace", design.KindEdgeRouter)[0].ID),
+	)
 }

@@ -81,7 +81,8 @@ func (b builder) shares(o *design.Object) bool {
 		return true
 	}
 	for _, g := range gateways {
-		if v := b.d.VPNOf(g.ID); v != nil && (v.EqualCost == "bgp" || v.EqualCost == "always" || v.EqualCost == "hub-bgp" && o.Kind == design.KindHubTable) {
+		if v := b.d.VPNOf(g.ID); v != nil &&
+			(v.EqualCost == "bgp" || v.EqualCost == "always" || v.EqualCost == "hub-bgp" && o.Kind == design.KindHubTable) {
 			return true
 		}
 	}
@@ -132,7 +133,9 @@ func (b builder) gatewayOwn(k Key, o *design.Object, g *design.Gateway) []bgp.Or
 		}
 	}
 	for _, l := range b.d.ListenersAt(o.ID) { // what callers dial, unless it is among what is told already
-		if a := l.Body.(*design.Listener).Address; !slices.ContainsFunc(out, func(x bgp.Originated) bool { return !x.Quiet && x.Only == "" && x.Prefix.Contains(a) }) {
+		if a := l.Body.(*design.Listener).Address; !slices.ContainsFunc(
+			out, func(x bgp.Originated) bool { return !x.Quiet && x.Only == "" && x.Prefix.Contains(a) },
+		) {
 			out = append(out, bgp.Originated{Prefix: Alone(a)})
 		}
 	}
@@ -177,7 +180,8 @@ func announcedBlocks(d *design.Design, network design.ID, g *design.Gateway, bod
 func (b builder) borrowers(gateway *design.Object) []netip.Prefix {
 	var out []netip.Prefix
 	for _, o := range b.d.Referring(gateway.Parent, design.KindPeering) {
-		if own, far, ok := topology.Halves(o, gateway.Parent); ok && own.LendsGateway && far.UsesGateway && b.st.Of(o.ID).Up {
+		if own, far, ok := topology.Halves(o, gateway.Parent); ok && own.LendsGateway && far.UsesGateway &&
+			b.st.Of(o.ID).Up {
 			out = append(out, b.d.Ranges(far.Network)...)
 		}
 	}
@@ -216,7 +220,10 @@ func (b builder) session(o *design.Object) *bgp.Session {
 	out := &bgp.Session{Key: string(o.ID), Down: !b.st.Of(o.ID).Up}
 	for n, e := range o.Body.(*design.Session).Ends {
 		at := settings.Speaker(b.d, o, n)
-		end := bgp.End{Group: string(joint.ID), ASN: e.ASN, Address: e.Address, AllowOwn: e.AllowOwn, Client: e.Client, KeepNextHop: e.KeepNextHop, In: RulesOf(e.In), Out: RulesOf(e.Out)}
+		end := bgp.End{
+			Group: string(joint.ID), ASN: e.ASN, Address: e.Address, AllowOwn: e.AllowOwn, Client: e.Client,
+			KeepNextHop: e.KeepNextHop, In: RulesOf(e.In), Out: RulesOf(e.Out),
+		}
 		end.Families = [2]bool{slices.Contains(families, "ipv4"), slices.Contains(families, "ipv6")}
 		most := Limit(b.d, o, n)
 		end.Limit = [2]uint32{most, most}
@@ -375,7 +382,9 @@ func (b builder) joinEnd(a *design.Object) bgp.End {
 		end.Speaker = string(bound)
 	}
 	for _, k := range body.KeepOut {
-		end.In = append(end.In, bgp.Rule{Range: &bgp.Range{Prefix: k, From: k.Bits(), To: k.Addr().BitLen()}, Action: bgp.Refuse})
+		end.In = append(
+			end.In, bgp.Rule{Range: &bgp.Range{Prefix: k, From: k.Bits(), To: k.Addr().BitLen()}, Action: bgp.Refuse},
+		)
 	}
 	if len(end.In) > 0 {
 		end.In = append(end.In, bgp.Rule{})
@@ -410,7 +419,10 @@ func (b builder) hubFeed(o *design.Object, g *design.Gateway) *bgp.Session {
 					Speaker: string(bound), Group: string(a.ID), Families: [2]bool{true, true}, Join: true,
 					Client: true, Out: others,
 				},
-				{Speaker: string(o.ID), Into: []string{string(o.ID)}, Group: string(a.ID), Families: [2]bool{true, true}, Join: true, Client: true, Out: nothing},
+				{
+					Speaker: string(o.ID), Into: []string{string(o.ID)}, Group: string(a.ID),
+					Families: [2]bool{true, true}, Join: true, Client: true, Out: nothing,
+				},
 			}}
 		}
 	}
@@ -422,8 +434,22 @@ func (b builder) hubFeed(o *design.Object, g *design.Gateway) *bgp.Session {
 func RulesOf(list []design.Filter) []bgp.Rule {
 	var out []bgp.Rule
 	for _, f := range list {
-		r := bgp.Rule{Through: f.Through, Neighbour: f.Neighbour, OriginAS: f.Born, Longest: f.Longest, LocalPref: f.LocalPref, MED: f.MED, Prepend: f.Prepend,
-			Has: communities(f.Has), Add: communities(f.Communities), Take: communities(f.Take), Origin: origin[f.Origin], Action: verdict[f.Does()]}
+		r := bgp.Rule{
+			Through:   f.Through,
+			Neighbour: f.Neighbour,
+			OriginAS:  f.Born,
+			Longest:   f.Longest,
+			LocalPref: f.LocalPref,
+			MED:       f.MED,
+			Prepend:   f.Prepend,
+			Has: communities(
+				f.Has,
+			),
+			Add:    communities(f.Communities),
+			Take:   communities(f.Take),
+			Origin: origin[f.Origin],
+			Action: verdict[f.Does()],
+		}
 		if f.Prefix.IsValid() {
 			from, to := f.Lengths()
 			r.Range = &bgp.Range{Prefix: f.Prefix.Masked(), From: from, To: to}

@@ -39,17 +39,27 @@ const (
 )
 
 // StopCodes are all stops.
-var StopCodes = []StopCode{StopOutFilter, StopInFilter, StopOwnOnly, StopLoop, StopInternal, StopCommunity, StopReflected, StopSummary, StopFamily, StopLimit, StopElsewhere, StopDown, StopHop, StopTransitive, StopUnfed, StopEntry, StopSegment, StopBetter}
+var StopCodes = []StopCode{
+	StopOutFilter, StopInFilter, StopOwnOnly, StopLoop, StopInternal, StopCommunity, StopReflected, StopSummary,
+	StopFamily, StopLimit, StopElsewhere, StopDown, StopHop, StopTransitive, StopUnfed, StopEntry, StopSegment,
+	StopBetter,
+}
 
 var stopped = map[bgp.Stop]struct {
 	code  StopCode
 	words string
 }{
-	bgp.Unannounced:   {StopOwnOnly, "%[1]s has no filter toward it, so it announces its own ranges and nothing that it learned"},
-	bgp.OutFilter:     {StopOutFilter, "what %[1]s announces refuses it"},
-	bgp.InFilter:      {StopInFilter, "what %[2]s takes refuses it"},
-	bgp.LoopCheck:     {StopLoop, "the ASN of %[2]s stands in its path, so %[2]s discards it"},
-	bgp.SplitHorizon:  {StopInternal, "%[1]s learned it inside the autonomous system, and does not tell it inside again"},
+	bgp.Unannounced: {
+		StopOwnOnly,
+		"%[1]s has no filter toward it, so it announces its own ranges and nothing that it learned",
+	},
+	bgp.OutFilter: {StopOutFilter, "what %[1]s announces refuses it"},
+	bgp.InFilter:  {StopInFilter, "what %[2]s takes refuses it"},
+	bgp.LoopCheck: {StopLoop, "the ASN of %[2]s stands in its path, so %[2]s discards it"},
+	bgp.SplitHorizon: {
+		StopInternal,
+		"%[1]s learned it inside the autonomous system, and does not tell it inside again",
+	},
 	bgp.NoExport:      {StopCommunity, "a community on it forbids %[1]s to tell it"},
 	bgp.ReflectedLoop: {StopReflected, "%[2]s has reflected it before"},
 	bgp.HiddenPart:    {StopSummary, "%[1]s announces a summary instead"},
@@ -116,7 +126,8 @@ func (t *Tables) Known(text string, most int) []Known {
 	}
 	out := []Known{}
 	for p, n := range count {
-		if strings.HasPrefix(p.String(), text) || address.IsValid() && p.Contains(address) || strings.Contains(strings.ToLower(of[p]), text) {
+		if strings.HasPrefix(p.String(), text) || address.IsValid() && p.Contains(address) ||
+			strings.Contains(strings.ToLower(of[p]), text) {
 			out = append(out, Known{p, n, of[p]})
 		}
 	}
@@ -136,11 +147,16 @@ func (t *Tables) Spread(p netip.Prefix) Spread {
 			}
 			if r.Unusable == "" {
 				if !with[k] {
-					out.Has = append(out.Has, Has{point.ID, point.Segment, point.Title, point.Party.ID, r, t.cameFrom(k, r)})
+					out.Has = append(
+						out.Has, Has{point.ID, point.Segment, point.Title, point.Party.ID, r, t.cameFrom(k, r)},
+					)
 				}
 				with[k] = true
 			} else if r.Expected == "" {
-				h := Halt{From: r.Hop.To, To: point.ID, Code: StopHop, Why: fmt.Sprintf("%s has it and does not use it: %s", point.Title, r.Unusable)}
+				h := Halt{
+					From: r.Hop.To, To: point.ID, Code: StopHop,
+					Why: fmt.Sprintf("%s has it and does not use it: %s", point.Title, r.Unusable),
+				}
 				if r.Down != nil {
 					h.Code = StopDown
 				}
@@ -179,7 +195,8 @@ func (t *Tables) cameFrom(k Key, r Route) design.ID {
 func (t *Tables) untold(p netip.Prefix) []Halt {
 	var out []Halt
 	for _, x := range t.Trace(p).Tells {
-		if x.Stop == bgp.Passed || x.Stop == bgp.Nothing || x.Stop == bgp.NotUp || x.Stop == bgp.BackToSender || x.Sent.Own() && x.Sent.Quiet && x.Stop == bgp.Unannounced {
+		if x.Stop == bgp.Passed || x.Stop == bgp.Nothing || x.Stop == bgp.NotUp || x.Stop == bgp.BackToSender ||
+			x.Sent.Own() && x.Sent.Quiet && x.Stop == bgp.Unannounced {
 			continue
 		}
 		near, far := x.Session.Ends[x.End], x.Session.Ends[1-x.End]
@@ -193,8 +210,12 @@ func (t *Tables) untold(p netip.Prefix) []Halt {
 
 func (t *Tables) halt(s *bgp.Session, end int, near, far bgp.End, stop bgp.Stop, rule int) Halt {
 	w := stopped[stop]
-	h := Halt{From: t.tableOf(near.Speaker).At, To: t.tableOf(far.Speaker).At, Joint: design.ID(near.Group), Code: w.code, Why: strings.NewReplacer("%[1]s", t.TitleOf(near.Speaker), "%[2]s", t.TitleOf(far.Speaker)).Replace(w.words)}
-	if o := t.Design.Get(design.ID(s.Key)); o != nil && o.Kind == design.KindSession && (stop == bgp.OutFilter || stop == bgp.InFilter) {
+	h := Halt{
+		From: t.tableOf(near.Speaker).At, To: t.tableOf(far.Speaker).At, Joint: design.ID(near.Group), Code: w.code,
+		Why: strings.NewReplacer("%[1]s", t.TitleOf(near.Speaker), "%[2]s", t.TitleOf(far.Speaker)).Replace(w.words),
+	}
+	if o := t.Design.Get(design.ID(s.Key)); o != nil && o.Kind == design.KindSession &&
+		(stop == bgp.OutFilter || stop == bgp.InFilter) {
 		e := o.Body.(*design.Session).Ends
 		list := e[end].Out
 		if stop == bgp.InFilter {
@@ -251,9 +272,14 @@ func (t *Tables) unfed(p netip.Prefix, with map[Key]bool) []Halt {
 		}
 		for _, table := range d.Inside(a.Parent, design.KindHubTable) {
 			if !with[Key{table.ID, ""}] && t.Status.Of(a.ID).Up {
-				h := Halt{From: body.What, To: table.ID, Joint: a.ID, Code: StopUnfed, Why: fmt.Sprintf("the attachment %s does not feed %s", a.Name, d.Title(table.ID))}
+				h := Halt{
+					From: body.What, To: table.ID, Joint: a.ID, Code: StopUnfed,
+					Why: fmt.Sprintf("the attachment %s does not feed %s", a.Name, d.Title(table.ID)),
+				}
 				if slices.Contains(body.Feeds, table.ID) {
-					h.Code, h.Why = StopSegment, fmt.Sprintf("%s is in another segment than %s", d.Title(table.ID), a.Name)
+					h.Code, h.Why = StopSegment, fmt.Sprintf(
+						"%s is in another segment than %s", d.Title(table.ID), a.Name,
+					)
 				}
 				out = append(out, h)
 			}
@@ -264,7 +290,13 @@ func (t *Tables) unfed(p netip.Prefix, with map[Key]bool) []Halt {
 	}
 	for _, point := range t.Points() {
 		if point.Segment != "" && !with[Key{point.ID, point.Segment}] && with[Key{point.ID, ""}] {
-			out = append(out, Halt{From: point.ID, To: point.ID, Code: StopSegment, Why: fmt.Sprintf("%s has it in another segment than %s", d.Title(point.ID), d.Title(point.Segment))})
+			out = append(
+				out,
+				Halt{
+					From: point.ID, To: point.ID, Code: StopSegment,
+					Why: fmt.Sprintf("%s has it in another segment than %s", d.Title(point.ID), d.Title(point.Segment)),
+				},
+			)
 		}
 	}
 	return out
@@ -290,18 +322,38 @@ func (t *Tables) unentered(p netip.Prefix, network *design.Object, with map[Key]
 	if from != "" && !own {
 		for _, table := range d.Inside(network.ID, design.KindTable) {
 			if !with[Key{table.ID, ""}] && t.Point(table.ID).covers(p) == nil {
-				out = append(out, Halt{From: from, To: table.ID, Code: StopEntry, Why: fmt.Sprintf("%s has no entry for it, and nothing feeds it there", d.Title(table.ID))})
+				out = append(
+					out,
+					Halt{
+						From: from, To: table.ID, Code: StopEntry,
+						Why: fmt.Sprintf("%s has no entry for it, and nothing feeds it there", d.Title(table.ID)),
+					},
+				)
 			}
 		}
 	}
-	known := slices.ContainsFunc(d.Inside(network.ID, design.KindTable), func(x *design.Object) bool { return with[Key{x.ID, ""}] })
+	known := slices.ContainsFunc(
+		d.Inside(network.ID, design.KindTable), func(x *design.Object) bool { return with[Key{x.ID, ""}] },
+	)
 	for _, o := range d.Referring(network.ID, design.KindPeering) {
 		mine, far, ok := topology.Halves(o, network.ID)
 		if !ok || own || !known || mine.LendsGateway && far.UsesGateway || !t.Status.Of(o.ID).Up {
 			continue
 		}
-		if !slices.ContainsFunc(d.Inside(far.Network, design.KindTable), func(x *design.Object) bool { return with[Key{x.ID, ""}] }) && !slices.Contains(d.Ranges(far.Network), p) {
-			out = append(out, Halt{From: network.ID, To: far.Network, Joint: o.ID, Code: StopTransitive, Why: fmt.Sprintf("a peering carries the two networks' own ranges, and %s is not of %s", p, network.Name)})
+		if !slices.ContainsFunc(
+			d.Inside(far.Network, design.KindTable),
+			func(x *design.Object) bool { return with[Key{x.ID, ""}] },
+		) &&
+			!slices.Contains(d.Ranges(far.Network), p) {
+			out = append(
+				out,
+				Halt{
+					From: network.ID, To: far.Network, Joint: o.ID, Code: StopTransitive,
+					Why: fmt.Sprintf(
+						"a peering carries the two networks' own ranges, and %s is not of %s", p, network.Name,
+					),
+				},
+			)
 		}
 	}
 	return out

@@ -57,7 +57,9 @@ func Translations(d *design.Design, box design.ID) []Translation {
 		return out
 	}
 	profile := d.ProfileOf(box)
-	out = slices.DeleteFunc(out, func(x Translation) bool { return NotOffered(d, box, x.Does) != "" && !x.Dialled.IsValid() })
+	out = slices.DeleteFunc(
+		out, func(x Translation) bool { return NotOffered(d, box, x.Does) != "" && !x.Dialled.IsValid() },
+	)
 	for n := range out {
 		out[n].Neutral = profile != nil && profile.Translation.Neutral
 		if x := out[n]; x.Does == design.ToTarget && profile.Translation.FilterHides {
@@ -76,7 +78,13 @@ func hiding(x Translation) Translation {
 			services[n].Port = x.Port
 		}
 	}
-	return Translation{Rule: design.Rule{Hook: design.Postrouting, Does: design.OwnAddress, Destination: []netip.Prefix{Alone(x.Target)}, Services: services}, Of: x.Of, Near: true}
+	return Translation{
+		Rule: design.Rule{
+			Hook: design.Postrouting, Does: design.OwnAddress, Destination: []netip.Prefix{Alone(x.Target)},
+			Services: services,
+		},
+		Of: x.Of, Near: true,
+	}
 }
 
 // Offered says why a gateway or box does not do a kind of translation; empty if it
@@ -90,7 +98,8 @@ func NotOffered(d *design.Design, box design.ID, does string) (why string) {
 	switch {
 	case profile != nil && does == design.ToTarget && profile.Translation.Filter:
 		return ""
-	case profile != nil && (does == design.Nothing && len(profile.Translation.Gateway) > 0 || slices.Contains(profile.Translation.Gateway, does)):
+	case profile != nil && (does == design.Nothing && len(profile.Translation.Gateway) > 0 ||
+		slices.Contains(profile.Translation.Gateway, does)):
 		return ""
 	case profile != nil && len(profile.Translation.Gateway) > 0:
 		return "its cloud's gateways translate otherwise only"
@@ -123,13 +132,19 @@ func rewriting(d *design.Design, o *design.Object) []Translation {
 	if l.Proxies() || !to.IsValid() || to.Is4() != l.Address.Is4() {
 		return nil
 	}
-	in := design.Rule{Hook: design.Prerouting, Does: design.ToTarget, Source: l.Callers, Destination: []netip.Prefix{Alone(l.Address)}, Services: []design.Service{l.Service}, Target: to}
+	in := design.Rule{
+		Hook: design.Prerouting, Does: design.ToTarget, Source: l.Callers,
+		Destination: []netip.Prefix{Alone(l.Address)}, Services: []design.Service{l.Service}, Target: to,
+	}
 	if port != l.Service.Port {
 		in.Port = port
 	}
 	out := []Translation{{Rule: in, Of: o.ID}}
 	if l.Hides {
-		hide := design.Rule{Hook: design.Postrouting, Does: design.OwnAddress, Destination: []netip.Prefix{Alone(to)}, Services: []design.Service{{Proto: l.Service.Proto, Port: port}}}
+		hide := design.Rule{
+			Hook: design.Postrouting, Does: design.OwnAddress, Destination: []netip.Prefix{Alone(to)},
+			Services: []design.Service{{Proto: l.Service.Proto, Port: port}},
+		}
 		out = append(out, Translation{Rule: hide, Of: o.ID, Dialled: l.Address})
 	}
 	return out
@@ -184,7 +199,9 @@ func Among(d *design.Design, o *design.Object) []netip.Prefix {
 			continue
 		}
 		for _, place := range d.Inside(o.Parent, design.KindLAN, design.KindSubnet) {
-			if d.StandsIn(o, place) && slices.ContainsFunc(design.RangesOf(place), func(r netip.Prefix) bool { return prefix.Contains(r, x.Into) }) {
+			if d.StandsIn(o, place) && slices.ContainsFunc(
+				design.RangesOf(place), func(r netip.Prefix) bool { return prefix.Contains(r, x.Into) },
+			) {
 				out = append(out, x.Into)
 				break
 			}
@@ -295,7 +312,10 @@ func bears(d *design.Design, f *design.Object, a netip.Addr) bool {
 			return true
 		}
 	}
-	return slices.ContainsFunc(Translations(d, f.ID), func(x Translation) bool { return x.Into.IsValid() && x.Into.Contains(a) && answered(x.Into) })
+	return slices.ContainsFunc(
+		Translations(d, f.ID),
+		func(x Translation) bool { return x.Into.IsValid() && x.Into.Contains(a) && answered(x.Into) },
+	)
 }
 
 // elsewhere reports whether a network or hub is in another region.
@@ -317,7 +337,8 @@ func (t *Tables) SourcePool(attachment *design.Object, src, dst netip.Addr) (net
 	d := t.Design
 	b := attachment.Body.(*design.Attachment)
 	profile := d.ProfileOf(attachment.Parent)
-	if b.Pool == "" || profile == nil || profile.Hub == nil || !profile.Hub.SourcePool || prefix.Has(d.AttachmentExports(attachment), src) {
+	if b.Pool == "" || profile == nil || profile.Hub == nil || !profile.Hub.SourcePool ||
+		prefix.Has(d.AttachmentExports(attachment), src) {
 		return netip.Addr{}, false
 	}
 	if profile.Hub.PoolInRegion {

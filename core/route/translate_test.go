@@ -76,9 +76,26 @@ func TestTheOrderOfTranslations(t *testing.T) {
 	d := read(t, demo.Thistledown)
 	hill := d.Find("marrow-hill/gateway", design.KindGateway)[0]
 	link := d.Find("marrow-hill-to-catalogue", design.KindLink)[0]
-	mapping := &design.Object{ID: "m", Kind: design.KindMapping, Name: "store", Body: &design.Mapping{Gateway: hill.ID, Link: link.ID, Real: netip.MustParsePrefix("192.168.216.0/24"), Mapped: netip.MustParsePrefix("10.223.99.0/24")}}
-	published := &design.Object{ID: "p", Kind: design.KindListener, Name: "cabinet", Body: &design.Listener{At: hill.ID, Address: netip.MustParseAddr("10.223.98.1"), Service: design.Service{Proto: "tcp", Port: 443},
-		Target: d.Find("humidity-cabinet")[0].ID, Does: design.Rewriting, Hides: true}}
+	mapping := &design.Object{
+		ID: "m", Kind: design.KindMapping, Name: "store",
+		Body: &design.Mapping{
+			Gateway: hill.ID, Link: link.ID, Real: netip.MustParsePrefix("192.168.216.0/24"),
+			Mapped: netip.MustParsePrefix("10.223.99.0/24"),
+		},
+	}
+	published := &design.Object{
+		ID:   "p",
+		Kind: design.KindListener,
+		Name: "cabinet",
+		Body: &design.Listener{
+			At:      hill.ID,
+			Address: netip.MustParseAddr("10.223.98.1"),
+			Service: design.Service{Proto: "tcp", Port: 443},
+			Target:  d.Find("humidity-cabinet")[0].ID,
+			Does:    design.Rewriting,
+			Hides:   true,
+		},
+	}
 	var did []string
 	for _, x := range route.Translations(changed(t, d, mapping, published), hill.ID) {
 		did = append(did, x.Hook+" "+x.Does)
@@ -86,7 +103,14 @@ func TestTheOrderOfTranslations(t *testing.T) {
 			assert.Equal(t, "10.223.98.1", x.Dialled.String())
 		}
 	}
-	assert.Equal(t, []string{"arriving one-to-one", "leaving one-to-one", "arriving target", "leaving own-address", "leaving nothing", "leaving own-address"}, did)
+	assert.Equal(
+		t,
+		[]string{
+			"arriving one-to-one", "leaving one-to-one", "arriving target", "leaving own-address", "leaving nothing",
+			"leaving own-address",
+		},
+		did,
+	)
 }
 
 // Who answers for an address among hosts: a box, its listeners and pools, of IPv6 no
@@ -97,13 +121,22 @@ func TestWhoAnswersAmongHosts(t *testing.T) {
 	room := d.Find("marrow-hill/data-room", design.KindLAN)[0]
 	g := *hill.Body.(*design.Gateway)
 	g.Stands = []netip.Addr{netip.MustParseAddr("10.214.0.1"), netip.MustParseAddr("2001:db8:20::1")}
-	four, few, many := netip.MustParsePrefix("10.214.2.0/28"), netip.MustParsePrefix("2001:db8:20::f0/124"), netip.MustParsePrefix("2001:db8:20:0:1::/80")
+	four, few, many := netip.MustParsePrefix(
+		"10.214.2.0/28",
+	), netip.MustParsePrefix(
+		"2001:db8:20::f0/124",
+	), netip.MustParsePrefix(
+		"2001:db8:20:0:1::/80",
+	)
 	for _, into := range []netip.Prefix{four, few, many} {
 		g.Translate = append(g.Translate, design.Rule{Hook: design.Postrouting, Does: design.FromPool, Into: into})
 	}
 	d = changed(t, d, hill.With(&g))
 	tables := route.Solve(d, status.Condition{})
-	for a, by := range map[string]design.ID{"10.214.0.1": hill.ID, "10.214.1.250": hill.ID, "10.214.2.9": hill.ID, "2001:db8:20::f3": hill.ID, "2001:db8:20:0:1::9": "", "10.214.0.99": ""} {
+	for a, by := range map[string]design.ID{
+		"10.214.0.1": hill.ID, "10.214.1.250": hill.ID, "10.214.2.9": hill.ID, "2001:db8:20::f3": hill.ID,
+		"2001:db8:20:0:1::9": "", "10.214.0.99": "",
+	} {
 		assert.Equal(t, by, tables.Bearer(room.ID, netip.MustParseAddr(a)), a)
 	}
 	assert.Equal(t, []netip.Prefix{four, few}, route.Among(d, d.Get(hill.ID)))
@@ -116,12 +149,20 @@ func TestASourcePoolServesItsRegion(t *testing.T) {
 	d := remedy(t, "hub-refusal")
 	at := d.Find("visitor-hub/ticketing", design.KindAttachment)[0]
 	network := at.Body.(*design.Attachment).What
-	pool := &design.Object{ID: "pool", Kind: design.KindSubnet, Parent: network, Name: "pool", Body: &design.Subnet{Zone: "sedge-coast-a", Prefixes: []netip.Prefix{netip.MustParsePrefix("172.29.17.0/28")}, Table: d.Find("ticketing/main-table")[0].ID}}
+	pool := &design.Object{
+		ID: "pool", Kind: design.KindSubnet, Parent: network, Name: "pool",
+		Body: &design.Subnet{
+			Zone: "sedge-coast-a", Prefixes: []netip.Prefix{netip.MustParsePrefix("172.29.17.0/28")},
+			Table: d.Find("ticketing/main-table")[0].ID,
+		},
+	}
 	a := *at.Body.(*design.Attachment)
 	a.KeepOut, a.Pool = []netip.Prefix{netip.MustParsePrefix("172.29.31.0/24")}, "pool"
 	d = changed(t, d, pool, at.With(&a))
 	ask := func(d *design.Design, src, dst string) string {
-		p, ok := route.Solve(d, status.Condition{}).SourcePool(d.Get(at.ID), netip.MustParseAddr(src), netip.MustParseAddr(dst))
+		p, ok := route.Solve(d, status.Condition{}).SourcePool(
+			d.Get(at.ID), netip.MustParseAddr(src), netip.MustParseAddr(dst),
+		)
 		if !ok {
 			return ""
 		}
@@ -132,12 +173,29 @@ func TestASourcePoolServesItsRegion(t *testing.T) {
 	assert.Empty(t, ask(d, "172.29.31.10", "10.210.9.9"), "the hub knows no way there")
 
 	far := []*design.Object{
-		{ID: "inland", Kind: design.KindHub, Name: "inland hub", Body: &design.Hub{Cloud: "Sedge", Region: "sedge-inland", ASN: 4200000901}},
+		{
+			ID: "inland", Kind: design.KindHub, Name: "inland hub",
+			Body: &design.Hub{Cloud: "Sedge", Region: "sedge-inland", ASN: 4200000901},
+		},
 		{ID: "it", Kind: design.KindHubTable, Parent: "inland", Name: "main", Body: &design.HubTable{}},
-		{ID: "n", Kind: design.KindNetwork, Name: "seed bank", Body: &design.Network{Cloud: "Sedge", Region: "sedge-inland", Blocks: []netip.Prefix{netip.MustParsePrefix("172.29.64.0/20")}}},
-		{ID: "na", Kind: design.KindAttachment, Parent: "inland", Name: "seed bank", Body: &design.Attachment{What: "n", Bound: "it", Feeds: []design.Ref{"it"}}},
-		{ID: "there", Kind: design.KindAttachment, Parent: at.Parent, Name: "inland", Body: &design.Attachment{What: "inland", Bound: a.Bound, Feeds: a.Feeds}},
-		{ID: "back", Kind: design.KindAttachment, Parent: "inland", Name: "coast", Body: &design.Attachment{What: at.Parent, Bound: "it", Feeds: []design.Ref{"it"}}},
+		{
+			ID: "n", Kind: design.KindNetwork, Name: "seed bank",
+			Body: &design.Network{
+				Cloud: "Sedge", Region: "sedge-inland", Blocks: []netip.Prefix{netip.MustParsePrefix("172.29.64.0/20")},
+			},
+		},
+		{
+			ID: "na", Kind: design.KindAttachment, Parent: "inland", Name: "seed bank",
+			Body: &design.Attachment{What: "n", Bound: "it", Feeds: []design.Ref{"it"}},
+		},
+		{
+			ID: "there", Kind: design.KindAttachment, Parent: at.Parent, Name: "inland",
+			Body: &design.Attachment{What: "inland", Bound: a.Bound, Feeds: a.Feeds},
+		},
+		{
+			ID: "back", Kind: design.KindAttachment, Parent: "inland", Name: "coast",
+			Body: &design.Attachment{What: at.Parent, Bound: "it", Feeds: []design.Ref{"it"}},
+		},
 	}
 	hub := d.Get(at.Parent)
 	h := *hub.Body.(*design.Hub)
@@ -151,5 +209,7 @@ func TestASourcePoolServesItsRegion(t *testing.T) {
 	own.PoolInRegion, profile.Hub = false, &own
 	body := design.Profile(profile)
 	d = changed(t, d, &design.Object{ID: "sedge", Kind: design.KindProfile, Name: "Sedge", Body: &body})
-	assert.Equal(t, "172.29.17.1", ask(d, "172.29.31.10", "172.29.64.9"), "where the profile does not say so, all of it")
+	assert.Equal(
+		t, "172.29.17.1", ask(d, "172.29.31.10", "172.29.64.9"), "where the profile does not say so, all of it",
+	)
 }

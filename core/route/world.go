@@ -61,7 +61,9 @@ func (w *network) differs() []string {
 }
 
 // partKinds are the kinds of which something speaks or joins speakers.
-var partKinds = []design.Kind{design.KindGateway, design.KindEdgeRouter, design.KindHubTable, design.KindSession, design.KindAttachment}
+var partKinds = []design.Kind{
+	design.KindGateway, design.KindEdgeRouter, design.KindHubTable, design.KindSession, design.KindAttachment,
+}
 
 // learn runs all speakers to the fixed point.
 func (w *network) learn() *bgp.Result {

@@ -23,7 +23,10 @@ func BGPEnds(s *design.Session) (out [2]negotiate.BGPEnd) {
 	}
 	for n, e := range s.Ends {
 		far := s.Ends[1-n]
-		out[n] = negotiate.BGPEnd{ASN: e.ASN, Address: e.Address, PeerASN: e.PeerASN, Peer: e.Peer, Hold: e.Hold, Families: e.Families, MaxPrefixes: e.MaxPrefixes}
+		out[n] = negotiate.BGPEnd{
+			ASN: e.ASN, Address: e.Address, PeerASN: e.PeerASN, Peer: e.Peer, Hold: e.Hold, Families: e.Families,
+			MaxPrefixes: e.MaxPrefixes,
+		}
 		if e.PeerASN == 0 {
 			out[n].PeerASN = far.ASN
 		}

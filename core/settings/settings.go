@@ -29,8 +29,10 @@ func SettingsOf(d *design.Design, tunnel *design.Object, key string) (out [2]neg
 		}
 		out[n] = negotiate.Settings{
 			Name:    EndTitle(d, l, n),
-			Address: t.Outside[n], Peer: PeerOf(t, n), Identity: s.Identity, PeerIdentity: s.PeerIdentity, Key: key, Version: s.Version,
-			IKE: s.IKE, ESP: s.ESP, IKELife: negotiate.OrLife(s.IKELife, negotiate.IKELife), ChildLife: negotiate.OrLife(s.ChildLife, negotiate.ChildLife), DPD: negotiate.OrLife(s.DPD, negotiate.DPD),
+			Address: t.Outside[n], Peer: PeerOf(t, n), Identity: s.Identity, PeerIdentity: s.PeerIdentity, Key: key,
+			Version: s.Version,
+			IKE:     s.IKE, ESP: s.ESP, IKELife: negotiate.OrLife(s.IKELife, negotiate.IKELife),
+			ChildLife: negotiate.OrLife(s.ChildLife, negotiate.ChildLife), DPD: negotiate.OrLife(s.DPD, negotiate.DPD),
 			Local: s.Local, Remote: s.Remote, MTU: s.MTU, NAT: s.NAT, Encapsulate: s.Encapsulate,
 		}
 		if len(t.Inside) == 2 {

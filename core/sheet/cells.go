@@ -11,9 +11,20 @@ import (
 // about, and at the other. The names are those of [sentKeys], which says how each
 // is read and set.
 var cells = map[string][2]string{
-	"address": {"address", "peer"}, "identity": {"identity", "peer-identity"}, "selectors": {"local", "remote"}, "inside": {"inside", ""}, "asn": {"asn", "peer-asn"},
-	"version": {"version", "version"}, "ike": {"ike", "ike"}, "esp": {"esp", "esp"}, "ike-life": {"ike-life", "ike-life"}, "child-life": {"child-life", "child-life"},
-	"dpd": {"dpd", "dpd"}, "mtu": {"mtu", "mtu"}, "bgp-hold": {"hold", "hold"}, "bgp-max": {"max-prefixes", "max-prefixes"},
+	"address": {
+		"address",
+		"peer",
+	}, "identity": {"identity", "peer-identity"}, "selectors": {"local", "remote"}, "inside": {"inside", ""},
+	"asn": {"asn", "peer-asn"},
+	"version": {
+		"version",
+		"version",
+	}, "ike": {"ike", "ike"}, "esp": {"esp", "esp"}, "ike-life": {"ike-life", "ike-life"}, "child-life": {"child-life",
+		"child-life"},
+	"dpd": {
+		"dpd",
+		"dpd",
+	}, "mtu": {"mtu", "mtu"}, "bgp-hold": {"hold", "hold"}, "bgp-max": {"max-prefixes", "max-prefixes"},
 }
 
 // parameter is what the cell of a line sets at one end; empty if it can not be

@@ -42,10 +42,19 @@ func peeringLines(d *design.Design, o *design.Object, p *design.Peering) []Line 
 	for n := range p.Halves {
 		out = append(out, lentLine(d, o, p, n))
 	}
-	forwarded := freeLine("forwarded", "Takes what the other passes on", yes(x.AcceptForwarded), yes(y.AcceptForwarded), "each half decides for itself")
+	forwarded := freeLine(
+		"forwarded", "Takes what the other passes on", yes(x.AcceptForwarded), yes(y.AcceptForwarded),
+		"each half decides for itself",
+	)
 	if rule := d.ProfileOf(x.Network); rule != nil && rule.Peering != nil && rule.Peering.AcceptForwarded {
 		for n, h := range p.Halves {
-			forwarded.Fixes = append(forwarded.Fixes, option(n, d.Title(h.Network), "take what the other passes on", h.AcceptForwarded, withHalf(o, n, func(x *design.Half) { x.AcceptForwarded = !x.AcceptForwarded })))
+			forwarded.Fixes = append(
+				forwarded.Fixes,
+				option(
+					n, d.Title(h.Network), "take what the other passes on", h.AcceptForwarded,
+					withHalf(o, n, func(x *design.Half) { x.AcceptForwarded = !x.AcceptForwarded }),
+				),
+			)
 		}
 	}
 	return append(out, forwarded)
@@ -66,7 +75,13 @@ func halvesLine(d *design.Design, o *design.Object, p *design.Peering) Line {
 	var fixes []LineFix
 	for n, h := range p.Halves {
 		if !h.Made {
-			fixes = append(fixes, LineFix{n, "The half of " + d.Title(h.Network) + " is made", []design.Edit{design.PutEdit(lifecycle.WithHalf(o, n, true))}})
+			fixes = append(
+				fixes,
+				LineFix{
+					n, "The half of " + d.Title(h.Network) + " is made",
+					[]design.Edit{design.PutEdit(lifecycle.WithHalf(o, n, true))},
+				},
+			)
 		}
 	}
 	both := x.Made && y.Made
@@ -89,12 +104,41 @@ func lentLine(d *design.Design, o *design.Object, p *design.Peering, n int) Line
 	if n == 1 {
 		values[0], values[1] = values[1], values[0]
 	}
-	l := line(fmt.Sprintf("gateway-%d", n+1), "Gateway of "+d.Title(h.Network), values[0], values[1], h.LendsGateway || !far.UsesGateway, "",
-		LineFix{n, "Let " + d.Title(h.Network) + " lend it", withHalf(o, n, func(x *design.Half) { x.LendsGateway = true })},
-		LineFix{1 - n, "Let " + d.Title(far.Network) + " not use it", withHalf(o, 1-n, func(x *design.Half) { x.UsesGateway = false })})
-	if rule := d.ProfileOf(h.Network); l.Verdict == Agrees && rule != nil && rule.Peering != nil && rule.Peering.LendGateway {
-		l.Fixes = append(l.Fixes, option(n, d.Title(h.Network), "lend its gateway", h.LendsGateway, withHalf(o, n, func(x *design.Half) { x.LendsGateway = !x.LendsGateway })),
-			option(1-n, d.Title(far.Network), "use it", far.UsesGateway, withHalf(o, 1-n, func(x *design.Half) { x.UsesGateway = !x.UsesGateway })))
+	l := line(
+		fmt.Sprintf("gateway-%d", n+1),
+		"Gateway of "+d.Title(h.Network),
+		values[0],
+		values[1],
+		h.LendsGateway || !far.UsesGateway,
+		"",
+		LineFix{
+			n, "Let " + d.Title(h.Network) + " lend it", withHalf(o, n, func(x *design.Half) { x.LendsGateway = true }),
+		},
+		LineFix{
+			1 - n,
+			"Let " + d.Title(far.Network) + " not use it",
+			withHalf(o, 1-n, func(x *design.Half) { x.UsesGateway = false }),
+		},
+	)
+	if rule := d.ProfileOf(h.Network); l.Verdict == Agrees && rule != nil && rule.Peering != nil &&
+		rule.Peering.LendGateway {
+		l.Fixes = append(
+			l.Fixes,
+			option(
+				n,
+				d.Title(h.Network),
+				"lend its gateway",
+				h.LendsGateway,
+				withHalf(o, n, func(x *design.Half) { x.LendsGateway = !x.LendsGateway }),
+			),
+			option(
+				1-n,
+				d.Title(far.Network),
+				"use it",
+				far.UsesGateway,
+				withHalf(o, 1-n, func(x *design.Half) { x.UsesGateway = !x.UsesGateway }),
+			),
+		)
 	}
 	return l
 }
@@ -126,7 +170,13 @@ func circuitLines(d *design.Design, o *design.Object, c *design.Circuit) []Line 
 		var out []LineFix
 		for n := range c.Ends {
 			far := c.Ends[1-n]
-			out = append(out, LineFix{n, fmt.Sprintf("Set %s to %s", d.Title(c.Ends[n].At), what(far)), set(n, func(e *design.CircuitEnd) { take(e, far) })})
+			out = append(
+				out,
+				LineFix{
+					n, fmt.Sprintf("Set %s to %s", d.Title(c.Ends[n].At), what(far)),
+					set(n, func(e *design.CircuitEnd) { take(e, far) }),
+				},
+			)
 		}
 		return out
 	}
@@ -134,9 +184,18 @@ func circuitLines(d *design.Design, o *design.Object, c *design.Circuit) []Line 
 	tag := func(e design.CircuitEnd) string { return limitTag(e.VLAN) }
 	zone := func(e design.CircuitEnd) string { return orWord(e.Zone, "none") }
 	out := []Line{
-		line("speed", "Speed", speed(x), speed(y), x.Mbps == y.Mbps, "", pair(speed, func(to *design.CircuitEnd, from design.CircuitEnd) { to.Mbps = from.Mbps })...),
-		line("vlan", "VLAN tag", tag(x), tag(y), x.VLAN == y.VLAN, "", pair(tag, func(to *design.CircuitEnd, from design.CircuitEnd) { to.VLAN = from.VLAN })...),
-		line("zone", "Zone", zone(x), zone(y), x.Zone == y.Zone, "", pair(zone, func(to *design.CircuitEnd, from design.CircuitEnd) { to.Zone = from.Zone })...),
+		line(
+			"speed", "Speed", speed(x), speed(y), x.Mbps == y.Mbps, "",
+			pair(speed, func(to *design.CircuitEnd, from design.CircuitEnd) { to.Mbps = from.Mbps })...,
+		),
+		line(
+			"vlan", "VLAN tag", tag(x), tag(y), x.VLAN == y.VLAN, "",
+			pair(tag, func(to *design.CircuitEnd, from design.CircuitEnd) { to.VLAN = from.VLAN })...,
+		),
+		line(
+			"zone", "Zone", zone(x), zone(y), x.Zone == y.Zone, "",
+			pair(zone, func(to *design.CircuitEnd, from design.CircuitEnd) { to.Zone = from.Zone })...,
+		),
 	}
 	if len(d.Inside(o.ID, design.KindSession)) == 0 {
 		out = append(out, onCircuit(d, o, x, y))
@@ -202,16 +261,39 @@ func tableChoices(d *design.Design, o *design.Object, a *design.Attachment) (bin
 	}
 	for _, t := range tables {
 		if t.ID != a.Bound {
-			bind = append(bind, LineFix{0, "Bind it to " + t.Name, []design.Edit{put(func(b *design.Attachment) { b.Bound = t.ID })}})
+			bind = append(
+				bind,
+				LineFix{0, "Bind it to " + t.Name, []design.Edit{put(func(b *design.Attachment) { b.Bound = t.ID })}},
+			)
 		}
 		if i := slices.Index(a.Feeds, t.ID); i >= 0 {
-			feed = append(feed, LineFix{0, "No longer feed " + t.Name, []design.Edit{put(func(b *design.Attachment) { b.Feeds = slices.Delete(slices.Clone(b.Feeds), i, i+1) })}})
+			feed = append(
+				feed,
+				LineFix{
+					0, "No longer feed " + t.Name,
+					[]design.Edit{
+						put(func(b *design.Attachment) { b.Feeds = slices.Delete(slices.Clone(b.Feeds), i, i+1) }),
+					},
+				},
+			)
 		} else {
-			feed = append(feed, LineFix{0, "Feed " + t.Name, []design.Edit{put(func(b *design.Attachment) { b.Feeds = append(slices.Clone(b.Feeds), t.ID) })}})
+			feed = append(
+				feed,
+				LineFix{
+					0, "Feed " + t.Name,
+					[]design.Edit{put(func(b *design.Attachment) { b.Feeds = append(slices.Clone(b.Feeds), t.ID) })},
+				},
+			)
 		}
 	}
 	table := draft.Beside(d, design.KindHubTable, o.Parent, fmt.Sprintf("table %d", len(tables)+1), &design.HubTable{})
-	return append(bind, LineFix{0, "Bind it to a new table", []design.Edit{design.PutEdit(table), put(func(b *design.Attachment) { b.Bound = table.ID })}}), feed
+	return append(
+		bind,
+		LineFix{
+			0, "Bind it to a new table",
+			[]design.Edit{design.PutEdit(table), put(func(b *design.Attachment) { b.Bound = table.ID })},
+		},
+	), feed
 }
 
 func attachmentLines(d *design.Design, o *design.Object, a *design.Attachment) []Line {
@@ -228,13 +310,19 @@ func attachmentLines(d *design.Design, o *design.Object, a *design.Attachment) [
 	}
 	exports := d.AttachmentExports(o)
 	boundLine := freeLine("bound", "Bound to", bound, "", "the hub table that decides for what comes in by it")
-	feeds := freeLine("feeds", "Feeds", titles(a.Feeds), negotiate.Joined(exports), "the hub tables that learn its ranges, and the ranges")
+	feeds := freeLine(
+		"feeds", "Feeds", titles(a.Feeds), negotiate.Joined(exports),
+		"the hub tables that learn its ranges, and the ranges",
+	)
 	boundLine.Fixes, feeds.Fixes = tableChoices(d, o, a)
 	return []Line{
 		boundLine,
 		feeds,
 		freeLine("keep-out", "Kept out of export", "", orWord(negotiate.Joined(a.KeepOut), "nothing"), ""),
-		freeLine("subnets", "Subnets, one for each zone", "", titles(a.Subnets), "hosts in other zones are cut off where the cloud wants subnets"),
+		freeLine(
+			"subnets", "Subnets, one for each zone", "", titles(a.Subnets),
+			"hosts in other zones are cut off where the cloud wants subnets",
+		),
 	}
 }
 

@@ -62,20 +62,41 @@ func Lines(d *design.Design, tunnel *design.Object, keys [2]string) []Line {
 	l.link = link
 	a, b := l.ends[0], l.ends[1]
 
-	l.crossed("address", "Address", [2]netip.Addr{a.Address, b.Address}, [2]netip.Addr{b.Peer, a.Peer}, func(e *design.TunnelEnd, s negotiate.Settings) { e.Peer = netip.Addr{} })
+	l.crossed(
+		"address", "Address", [2]netip.Addr{a.Address, b.Address}, [2]netip.Addr{b.Peer, a.Peer},
+		func(e *design.TunnelEnd, s negotiate.Settings) { e.Peer = netip.Addr{} },
+	)
 	l.names()
 	l.key(keys)
-	l.same("version", "IKE version", versionWord(a.Version), versionWord(b.Version), a.Version == b.Version, func(e *design.TunnelEnd, far negotiate.Settings) { e.Version = far.Version })
-	l.proposals("ike", "IKE proposals", negotiate.IKE, a.IKE, b.IKE, func(e *design.TunnelEnd, far negotiate.Settings) { e.IKE = far.IKE })
-	l.proposals("esp", "ESP proposals", negotiate.ESP, a.ESP, b.ESP, func(e *design.TunnelEnd, far negotiate.Settings) { e.ESP = far.ESP })
+	l.same(
+		"version", "IKE version", versionWord(a.Version), versionWord(b.Version), a.Version == b.Version,
+		func(e *design.TunnelEnd, far negotiate.Settings) { e.Version = far.Version },
+	)
+	l.proposals(
+		"ike", "IKE proposals", negotiate.IKE, a.IKE, b.IKE,
+		func(e *design.TunnelEnd, far negotiate.Settings) { e.IKE = far.IKE },
+	)
+	l.proposals(
+		"esp", "ESP proposals", negotiate.ESP, a.ESP, b.ESP,
+		func(e *design.TunnelEnd, far negotiate.Settings) { e.ESP = far.ESP },
+	)
 	l.selectors(0)
 	l.selectors(1)
 	l.inside()
 	l.lines = append(l.lines, sessionsOf(d, tunnel.ID)...)
 
-	l.lifetime("ike-life", "IKE lifetime", a.IKELife, b.IKELife, func(e *design.TunnelEnd, far negotiate.Settings) { e.IKELife = far.IKELife })
-	l.lifetime("child-life", "Key lifetime", a.ChildLife, b.ChildLife, func(e *design.TunnelEnd, far negotiate.Settings) { e.ChildLife = far.ChildLife })
-	l.free("dpd", "Dead peer detection", seconds(a.DPD), seconds(b.DPD), "decides how soon each end notices that the other is gone")
+	l.lifetime(
+		"ike-life", "IKE lifetime", a.IKELife, b.IKELife,
+		func(e *design.TunnelEnd, far negotiate.Settings) { e.IKELife = far.IKELife },
+	)
+	l.lifetime(
+		"child-life", "Key lifetime", a.ChildLife, b.ChildLife,
+		func(e *design.TunnelEnd, far negotiate.Settings) { e.ChildLife = far.ChildLife },
+	)
+	l.free(
+		"dpd", "Dead peer detection", seconds(a.DPD), seconds(b.DPD),
+		"decides how soon each end notices that the other is gone",
+	)
 	l.mtu()
 	l.free("nat", "Behind a NAT", yes(a.NAT), yes(b.NAT), "a NAT between needs ESP in UDP (RFC 3948)")
 	return settable(l.lines)
@@ -145,7 +166,11 @@ func (l *liner) same(key, label, a, b string, agree bool, take func(*design.Tunn
 }
 
 // crossed are two lines: what each end is, and what the other takes it for.
-func (l *liner) crossed(key, label string, own, taken [2]netip.Addr, forget func(*design.TunnelEnd, negotiate.Settings)) {
+func (l *liner) crossed(
+	key, label string,
+	own, taken [2]netip.Addr,
+	forget func(*design.TunnelEnd, negotiate.Settings),
+) {
 	for n := range 2 {
 		values := [2]string{addressOr(own[n]), addressOr(taken[n])}
 		if n == 1 {
@@ -156,14 +181,24 @@ func (l *liner) crossed(key, label string, own, taken [2]netip.Addr, forget func
 		case !negotiate.Known(own[n]):
 			v, why = Unknown, "the cloud gives it when the gateway is made; enter it then"
 		case own[n] != taken[n]:
-			v, why = Differs, fmt.Sprintf("%s is at %s, and the far end looks for %s", settings.EndTitle(l.d, l.link, n), own[n], taken[n])
+			v, why = Differs, fmt.Sprintf(
+				"%s is at %s, and the far end looks for %s", settings.EndTitle(l.d, l.link, n), own[n], taken[n],
+			)
 		}
-		l.add(fmt.Sprintf("%s-%d", key, n+1), label+" of "+l.party(n), values, v, why, l.setTo(addressOr(own[n])), func(m int) []design.Edit {
-			if m == n {
-				return nil // an address is what it is
-			}
-			return l.end(m, func(e *design.TunnelEnd) { forget(e, l.ends[n]) })
-		})
+		l.add(
+			fmt.Sprintf("%s-%d", key, n+1),
+			label+" of "+l.party(n),
+			values,
+			v,
+			why,
+			l.setTo(addressOr(own[n])),
+			func(m int) []design.Edit {
+				if m == n {
+					return nil // an address is what it is
+				}
+				return l.end(m, func(e *design.TunnelEnd) { forget(e, l.ends[n]) })
+			},
+		)
 	}
 }
 
@@ -183,12 +218,20 @@ func (l *liner) names() {
 		}
 		titles := l.setTo(own)
 		titles[n] = "Let " + settings.EndTitle(l.d, l.link, n) + " call itself " + taken
-		l.add(fmt.Sprintf("identity-%d", n+1), "Identity of "+l.party(n), values, v, "", titles, func(m int) []design.Edit {
-			if m == n {
-				return l.end(m, func(e *design.TunnelEnd) { e.Identity = taken })
-			}
-			return l.end(m, func(e *design.TunnelEnd) { e.PeerIdentity = own })
-		})
+		l.add(
+			fmt.Sprintf("identity-%d", n+1),
+			"Identity of "+l.party(n),
+			values,
+			v,
+			"",
+			titles,
+			func(m int) []design.Edit {
+				if m == n {
+					return l.end(m, func(e *design.TunnelEnd) { e.Identity = taken })
+				}
+				return l.end(m, func(e *design.TunnelEnd) { e.PeerIdentity = own })
+			},
+		)
 	}
 }
 
@@ -203,7 +246,12 @@ func (l *liner) key(keys [2]string) {
 	l.add(keyLine, "Pre-shared key", [2]string{"masked", "masked"}, v, why, [2]string{}, nil)
 }
 
-func (l *liner) proposals(key, label string, proto negotiate.Protocol, a, b []string, take func(*design.TunnelEnd, negotiate.Settings)) {
+func (l *liner) proposals(
+	key, label string,
+	proto negotiate.Protocol,
+	a, b []string,
+	take func(*design.TunnelEnd, negotiate.Settings),
+) {
 	values := [2]string{strings.Join(a, ", "), strings.Join(b, ", ")}
 	titles := [2]string{l.setTo(values[1])[0], l.setTo(values[0])[1]}
 	fix := func(n int) []design.Edit {
@@ -226,7 +274,11 @@ func (l *liner) proposals(key, label string, proto negotiate.Protocol, a, b []st
 	switch {
 	case !ok && proto == negotiate.ESP:
 		if _, now := negotiate.Choose(second, first, false); now {
-			l.add(key, label, values, Differs, "it comes up and fails at the first renewal of keys: "+negotiate.Disagreement(second, first, true), titles, fix)
+			l.add(
+				key, label, values, Differs,
+				"it comes up and fails at the first renewal of keys: "+negotiate.Disagreement(second, first, true),
+				titles, fix,
+			)
 			return
 		}
 		fallthrough
@@ -269,12 +321,20 @@ func (l *liner) selectors(n int) {
 	}
 	titles := l.setTo(negotiate.Joined(own))
 	titles[n] = l.setTo(negotiate.Joined(taken))[n]
-	l.add(fmt.Sprintf("selectors-%d", n+1), "Selectors for "+l.party(n), values, v, why, titles, func(m int) []design.Edit {
-		if m == n {
-			return l.setSelectors(m, taken, nil)
-		}
-		return l.setSelectors(m, nil, own)
-	})
+	l.add(
+		fmt.Sprintf("selectors-%d", n+1),
+		"Selectors for "+l.party(n),
+		values,
+		v,
+		why,
+		titles,
+		func(m int) []design.Edit {
+			if m == n {
+				return l.setSelectors(m, taken, nil)
+			}
+			return l.setSelectors(m, nil, own)
+		},
+	)
 }
 
 // setSelectors sets local or remote at one end: those of the link where it is
@@ -318,18 +378,30 @@ func (l *liner) inside() {
 		} else if body := l.tunnel.Body.(*design.Tunnel); len(body.Inside) == 2 && s.Inside != body.Inside[n] {
 			v, why = Differs, "the two ends do not have the same range"
 		}
-		l.add(fmt.Sprintf("inside-%d", n+1), "Inside address of "+l.party(n), values, v, why, l.setTo("what is planned"), func(m int) []design.Edit {
-			body := *l.tunnel.Body.(*design.Tunnel)
-			if m == n {
-				return l.end(n, func(e *design.TunnelEnd) { e.Inside = netip.Prefix{} })
-			}
-			if !s.Inside.IsValid() || len(body.Inside) != 2 || s.Inside.Masked() != body.Inside[1-n].Masked() {
-				return nil
-			}
-			body.Inside = slices.Clone(body.Inside)
-			body.Inside[n] = s.Inside
-			return []design.Edit{design.PutEdit(settings.With(l.tunnel.With(&body), n, func(e *design.TunnelEnd) { e.Inside = netip.Prefix{} }))}
-		})
+		l.add(
+			fmt.Sprintf("inside-%d", n+1),
+			"Inside address of "+l.party(n),
+			values,
+			v,
+			why,
+			l.setTo("what is planned"),
+			func(m int) []design.Edit {
+				body := *l.tunnel.Body.(*design.Tunnel)
+				if m == n {
+					return l.end(n, func(e *design.TunnelEnd) { e.Inside = netip.Prefix{} })
+				}
+				if !s.Inside.IsValid() || len(body.Inside) != 2 || s.Inside.Masked() != body.Inside[1-n].Masked() {
+					return nil
+				}
+				body.Inside = slices.Clone(body.Inside)
+				body.Inside[n] = s.Inside
+				return []design.Edit{
+					design.PutEdit(
+						settings.With(l.tunnel.With(&body), n, func(e *design.TunnelEnd) { e.Inside = netip.Prefix{} }),
+					),
+				}
+			},
+		)
 	}
 }
 
@@ -338,22 +410,41 @@ func (l *liner) lifetime(key, label string, a, b uint32, take func(*design.Tunne
 	if a != b {
 		v, why = Beware, "one end renews before the other expects it; the two may race"
 	}
-	l.add(key, label, [2]string{seconds(a), seconds(b)}, v, why, [2]string{l.setTo(seconds(b))[0], l.setTo(seconds(a))[1]}, func(n int) []design.Edit {
-		return l.end(n, func(e *design.TunnelEnd) { take(e, l.ends[1-n]) })
-	})
+	l.add(
+		key,
+		label,
+		[2]string{seconds(a), seconds(b)},
+		v,
+		why,
+		[2]string{l.setTo(seconds(b))[0], l.setTo(seconds(a))[1]},
+		func(n int) []design.Edit {
+			return l.end(n, func(e *design.TunnelEnd) { take(e, l.ends[1-n]) })
+		},
+	)
 }
 
 func (l *liner) mtu() {
 	out := negotiate.Agree(l.ends[0], l.ends[1])
 	for n := range l.ends {
 		if s := l.ends[n].MTU; out.MTU > 0 && s > uint32(out.MTU) {
-			l.add("mtu", "MTU inside", [2]string{mtuWord(l.ends[0].MTU), mtuWord(l.ends[1].MTU)}, Beware,
-				fmt.Sprintf("packets above %d bytes vanish; TCP's largest segment is %d", out.MTU, negotiate.MSS(out.MTU, false)), l.setTo("what fits"), func(m int) []design.Edit {
+			l.add(
+				"mtu",
+				"MTU inside",
+				[2]string{mtuWord(l.ends[0].MTU), mtuWord(l.ends[1].MTU)},
+				Beware,
+				fmt.Sprintf(
+					"packets above %d bytes vanish; TCP's largest segment is %d",
+					out.MTU,
+					negotiate.MSS(out.MTU, false),
+				),
+				l.setTo("what fits"),
+				func(m int) []design.Edit {
 					if l.ends[m].MTU <= uint32(out.MTU) {
 						return nil
 					}
 					return l.end(m, func(e *design.TunnelEnd) { e.MTU = 0 })
-				})
+				},
+			)
 			return
 		}
 	}
@@ -365,7 +456,9 @@ func (l *liner) mtu() {
 }
 
 func (l *liner) free(key, label, a, b, why string) {
-	l.lines = append(l.lines, Line{Key: key, Label: label, Values: [2]string{a, b}, Verdict: Free, Why: why, Fixes: []LineFix{}})
+	l.lines = append(
+		l.lines, Line{Key: key, Label: label, Values: [2]string{a, b}, Verdict: Free, Why: why, Fixes: []LineFix{}},
+	)
 }
 
 // sessionsOf are the lines of every session in a tunnel or circuit, each with a

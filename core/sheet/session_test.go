@@ -27,7 +27,9 @@ func TestSessionLinesAndPredictionNeverContradict(t *testing.T) {
 		for n := range s.Ends {
 			e := &s.Ends[n]
 			e.PeerASN = rapid.SampledFrom([]uint32{0, 0, planned[1-n].ASN, 64999}).Draw(rt, "peer ASN")
-			e.Peer = rapid.SampledFrom([]netip.Addr{{}, {}, planned[1-n].Address, netip.MustParseAddr("169.254.199.9")}).Draw(rt, "peer")
+			e.Peer = rapid.SampledFrom(
+				[]netip.Addr{{}, {}, planned[1-n].Address, netip.MustParseAddr("169.254.199.9")},
+			).Draw(rt, "peer")
 			e.Password = rapid.Bool().Draw(rt, "password")
 			e.Families = rapid.SampledFrom([][]string{nil, {"ipv4"}, {"ipv6"}, {"ipv4", "ipv6"}}).Draw(rt, "families")
 			e.Hold = rapid.SampledFrom([]uint32{0, 3, 30, 240}).Draw(rt, "hold")
@@ -67,7 +69,15 @@ func TestLinesOfSeveralSessionsAreApart(t *testing.T) {
 	d := thistledown(t)
 	tunnel := find(t, d, "saltmarsh-station-to-image-analysis/tunnel-1", design.KindTunnel)
 	first := d.Inside(tunnel.ID, design.KindSession)[0]
-	d, _, err := d.Apply([]design.Edit{design.PutEdit(&design.Object{ID: "six", Kind: design.KindSession, Parent: tunnel.ID, Name: "over IPv6", Body: first.Body})})
+	d, _, err := d.Apply(
+		[]design.Edit{
+			design.PutEdit(
+				&design.Object{
+					ID: "six", Kind: design.KindSession, Parent: tunnel.ID, Name: "over IPv6", Body: first.Body,
+				},
+			),
+		},
+	)
 	require.NoError(t, err)
 	seen := map[string]bool{}
 	for _, l := range sheet.Lines(d, tunnel, [2]string{}) {
@@ -93,14 +103,17 @@ func TestCellsAreSetWhereTheyAreShown(t *testing.T) {
 	for _, c := range []struct {
 		line, value string
 		end         int
-	}{{"ike", "aes256-sha256-ecp256", 0}, {"identity-2", "keyid:other", 0}, {"identity-1", "hill.example", 0}, {"version", "1", 1}, {"child-life", "1800 s", 1}, {"mtu", "1380", 0}} {
+	}{{"ike", "aes256-sha256-ecp256", 0}, {"identity-2", "keyid:other", 0}, {"identity-1", "hill.example", 0}, {"version",
+		"1", 1}, {"child-life", "1800 s", 1}, {"mtu", "1380", 0}} {
 		edits, err := sheet.SetCell(d, d.Get(tunnel.ID), c.end, c.line, c.value)
 		require.NoError(t, err, c.line)
 		d, _, err = d.Apply(edits)
 		require.NoError(t, err, c.line)
 		assert.Contains(t, value(c.line, c.end), strings.TrimPrefix(c.value, "keyid:"), c.line)
 	}
-	for line, says := range map[string]string{"nat": "can not be set", "bgp-password": "can not be set", "ike": "no algorithm"} {
+	for line, says := range map[string]string{
+		"nat": "can not be set", "bgp-password": "can not be set", "ike": "no algorithm",
+	} {
 		_, err := sheet.SetCell(d, d.Get(tunnel.ID), 0, line, "rhubarb")
 		assert.ErrorContains(t, err, says)
 	}

@@ -35,9 +35,13 @@ func ReadSent(text string, near, far netip.Addr) (Sent, error) {
 	s := &Sent{}
 	switch {
 	case len(text) > maxSent:
-		return *s, design.Problems{{Line: 1, Why: "the text has more than 1 MiB", Want: "paste the part about this tunnel"}}
+		return *s, design.Problems{
+			{Line: 1, Why: "the text has more than 1 MiB", Want: "paste the part about this tunnel"},
+		}
 	case !design.IsText(strings.ReplaceAll(text, "\r", "")):
-		return *s, design.Problems{{Line: 1, Why: "this is not text", Want: "paste a swanctl.conf or a list of parameters"}}
+		return *s, design.Problems{
+			{Line: 1, Why: "this is not text", Want: "paste a swanctl.conf or a list of parameters"},
+		}
 	}
 	text = strings.ReplaceAll(text, "\r", "")
 	if strings.Contains(text, "{") {
@@ -53,7 +57,12 @@ func ReadSent(text string, near, far netip.Addr) (Sent, error) {
 	}
 	if len(s.Given) == 0 {
 		if len(s.Problems) == 0 {
-			s.Problems = design.Problems{{Line: 1, Why: "nothing here is a parameter of a tunnel", Want: `write lines such as "remote address: 198.51.100.10", or paste a swanctl.conf`}}
+			s.Problems = design.Problems{
+				{
+					Line: 1, Why: "nothing here is a parameter of a tunnel",
+					Want: `write lines such as "remote address: 198.51.100.10", or paste a swanctl.conf`,
+				},
+			}
 		}
 		return *s, s.Problems
 	}
@@ -70,25 +79,145 @@ type sentKey struct {
 }
 
 var sentKeys = []sentKey{
-	{"address", []string{"local address", "our address", "local gateway", "local", "local peer", "gateway address"}, func(s *Sent, v string) (err error) { s.Settings.Address, err = oneAddress(v); return }, nil},
-	{"peer", []string{"remote address", "peer address", "your address", "remote gateway", "remote", "peer"}, func(s *Sent, v string) (err error) { s.Settings.Peer, err = oneAddress(v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.Peer = s.Peer }},
-	{"identity", []string{"local identity", "local id", "our identity", "our id", "identity"}, func(s *Sent, v string) (err error) { s.Settings.Identity, err = identity(v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.Identity = s.Identity }},
-	{"peer-identity", []string{"remote identity", "remote id", "peer identity", "peer id", "your identity", "your id"}, func(s *Sent, v string) (err error) { s.Settings.PeerIdentity, err = identity(v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.PeerIdentity = s.PeerIdentity }},
-	{"key", []string{"pre shared key", "preshared key", "psk", "shared secret", "secret", "key"}, func(s *Sent, v string) (err error) { s.Settings.Key, err = key(v); return }, nil},
-	{"version", []string{"ike version", "version"}, func(s *Sent, v string) error { return s.version(v) }, func(e *design.TunnelEnd, s negotiate.Settings) { e.Version = s.Version }},
-	{"ike", []string{"ike proposals", "ike proposal", "ike", "phase 1", "phase 1 proposals", "phase 1 proposal"}, func(s *Sent, v string) (err error) { s.Settings.IKE, err = proposalList(negotiate.IKE, v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.IKE = s.IKE }},
-	{"esp", []string{"esp proposals", "esp proposal", "esp", "phase 2", "phase 2 proposals", "phase 2 proposal", "ipsec proposals", "ipsec proposal"}, func(s *Sent, v string) (err error) { s.Settings.ESP, err = proposalList(negotiate.ESP, v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.ESP = s.ESP }},
-	{"ike-life", []string{"ike lifetime", "phase 1 lifetime", "ike life"}, func(s *Sent, v string) (err error) { s.Settings.IKELife, err = duration(v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.IKELife = s.IKELife }},
-	{"child-life", []string{"key lifetime", "esp lifetime", "phase 2 lifetime", "child lifetime", "lifetime"}, func(s *Sent, v string) (err error) { s.Settings.ChildLife, err = duration(v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.ChildLife = s.ChildLife }},
-	{"dpd", []string{"dead peer detection", "dpd", "dpd delay", "dpd interval"}, func(s *Sent, v string) (err error) { s.Settings.DPD, err = duration(v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.DPD = s.DPD }},
-	{"local", []string{"local ranges", "local networks", "local subnets", "local subnet", "local network", "local selectors", "our networks", "our ranges"}, func(s *Sent, v string) (err error) { s.Settings.Local, err = prefixList(v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.Local = s.Local }},
-	{"remote", []string{"remote ranges", "remote networks", "remote subnets", "remote subnet", "remote network", "remote selectors", "your networks", "your ranges"}, func(s *Sent, v string) (err error) { s.Settings.Remote, err = prefixList(v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.Remote = s.Remote }},
-	{"inside", []string{"inside address", "local inside address", "tunnel address", "our inside address"}, func(s *Sent, v string) (err error) { s.Settings.Inside, err = insideAddress(v); return }, func(e *design.TunnelEnd, s negotiate.Settings) { e.Inside = s.Inside }},
-	{"mtu", []string{"mtu", "tunnel mtu"}, func(s *Sent, v string) error { n, err := number(v, 9216); s.Settings.MTU = n; return err }, func(e *design.TunnelEnd, s negotiate.Settings) { e.MTU = s.MTU }},
-	{"asn", []string{"asn", "local asn", "our asn", "bgp asn", "local as", "our as"}, func(s *Sent, v string) (err error) { s.BGP.ASN, err = number(v, 1<<32-1); return }, nil},
-	{"peer-asn", []string{"remote asn", "peer asn", "your asn", "remote as", "peer as"}, func(s *Sent, v string) (err error) { s.BGP.PeerASN, err = number(v, 1<<32-1); return }, nil},
-	{"hold", []string{"hold time", "bgp hold time"}, func(s *Sent, v string) (err error) { s.BGP.Hold, err = duration(v); return }, nil},
-	{"max-prefixes", []string{"max prefixes", "maximum prefixes", "prefix limit"}, func(s *Sent, v string) (err error) { s.BGP.MaxPrefixes, err = number(v, 1<<32-1); return }, nil},
+	{
+		"address",
+		[]string{"local address", "our address", "local gateway", "local", "local peer", "gateway address"},
+		func(s *Sent, v string) (err error) { s.Settings.Address, err = oneAddress(v); return },
+		nil,
+	},
+	{
+		"peer",
+		[]string{"remote address", "peer address", "your address", "remote gateway", "remote", "peer"},
+		func(s *Sent, v string) (err error) { s.Settings.Peer, err = oneAddress(v); return },
+		func(e *design.TunnelEnd, s negotiate.Settings) { e.Peer = s.Peer },
+	},
+	{
+		"identity",
+		[]string{"local identity", "local id", "our identity", "our id", "identity"},
+		func(s *Sent, v string) (err error) { s.Settings.Identity, err = identity(v); return },
+		func(e *design.TunnelEnd, s negotiate.Settings) { e.Identity = s.Identity },
+	},
+	{
+		"peer-identity",
+		[]string{"remote identity", "remote id", "peer identity", "peer id", "your identity", "your id"},
+		func(s *Sent, v string) (err error) { s.Settings.PeerIdentity, err = identity(v); return },
+		func(e *design.TunnelEnd, s negotiate.Settings) { e.PeerIdentity = s.PeerIdentity },
+	},
+	{
+		"key",
+		[]string{"pre shared key", "preshared key", "psk", "shared secret", "secret", "key"},
+		func(s *Sent, v string) (err error) { s.Settings.Key, err = key(v); return },
+		nil,
+	},
+	{
+		"version", []string{"ike version", "version"}, func(s *Sent, v string) error { return s.version(v) },
+		func(e *design.TunnelEnd, s negotiate.Settings) { e.Version = s.Version },
+	},
+	{
+		"ike",
+		[]string{"ike proposals", "ike proposal", "ike", "phase 1", "phase 1 proposals", "phase 1 proposal"},
+		func(s *Sent, v string) (err error) { s.Settings.IKE, err = proposalList(negotiate.IKE, v); return },
+		func(e *design.TunnelEnd, s negotiate.Settings) { e.IKE = s.IKE },
+	},
+	{
+		"esp",
+		[]string{
+			"esp proposals",
+			"esp proposal",
+			"esp",
+			"phase 2",
+			"phase 2 proposals",
+			"phase 2 proposal",
+			"ipsec proposals",
+			"ipsec proposal",
+		},
+		func(s *Sent, v string) (err error) { s.Settings.ESP, err = proposalList(negotiate.ESP, v); return },
+		func(e *design.TunnelEnd, s negotiate.Settings) { e.ESP = s.ESP },
+	},
+	{
+		"ike-life",
+		[]string{"ike lifetime", "phase 1 lifetime", "ike life"},
+		func(s *Sent, v string) (err error) { s.Settings.IKELife, err = duration(v); return },
+		func(e *design.TunnelEnd, s negotiate.Settings) { e.IKELife = s.IKELife },
+	},
+	{
+		"child-life",
+		[]string{"key lifetime", "esp lifetime", "phase 2 lifetime", "child lifetime", "lifetime"},
+		func(s *Sent, v string) (err error) { s.Settings.ChildLife, err = duration(v); return },
+		func(e *design.TunnelEnd, s negotiate.Settings) { e.ChildLife = s.ChildLife },
+	},
+	{
+		"dpd",
+		[]string{"dead peer detection", "dpd", "dpd delay", "dpd interval"},
+		func(s *Sent, v string) (err error) { s.Settings.DPD, err = duration(v); return },
+		func(e *design.TunnelEnd, s negotiate.Settings) { e.DPD = s.DPD },
+	},
+	{
+		"local",
+		[]string{
+			"local ranges",
+			"local networks",
+			"local subnets",
+			"local subnet",
+			"local network",
+			"local selectors",
+			"our networks",
+			"our ranges",
+		},
+		func(s *Sent, v string) (err error) { s.Settings.Local, err = prefixList(v); return },
+		func(e *design.TunnelEnd, s negotiate.Settings) { e.Local = s.Local },
+	},
+	{
+		"remote",
+		[]string{
+			"remote ranges",
+			"remote networks",
+			"remote subnets",
+			"remote subnet",
+			"remote network",
+			"remote selectors",
+			"your networks",
+			"your ranges",
+		},
+		func(s *Sent, v string) (err error) { s.Settings.Remote, err = prefixList(v); return },
+		func(e *design.TunnelEnd, s negotiate.Settings) { e.Remote = s.Remote },
+	},
+	{
+		"inside",
+		[]string{"inside address", "local inside address", "tunnel address", "our inside address"},
+		func(s *Sent, v string) (err error) { s.Settings.Inside, err = insideAddress(v); return },
+		func(e *design.TunnelEnd, s negotiate.Settings) { e.Inside = s.Inside },
+	},
+	{
+		"mtu",
+		[]string{"mtu", "tunnel mtu"},
+		func(s *Sent, v string) error { n, err := number(v, 9216); s.Settings.MTU = n; return err },
+		func(e *design.TunnelEnd, s negotiate.Settings) { e.MTU = s.MTU },
+	},
+	{
+		"asn",
+		[]string{"asn", "local asn", "our asn", "bgp asn", "local as", "our as"},
+		func(s *Sent, v string) (err error) { s.BGP.ASN, err = number(v, 1<<32-1); return },
+		nil,
+	},
+	{
+		"peer-asn",
+		[]string{"remote asn", "peer asn", "your asn", "remote as", "peer as"},
+		func(s *Sent, v string) (err error) { s.BGP.PeerASN, err = number(v, 1<<32-1); return },
+		nil,
+	},
+	{
+		"hold",
+		[]string{"hold time", "bgp hold time"},
+		func(s *Sent, v string) (err error) { s.BGP.Hold, err = duration(v); return },
+		nil,
+	},
+	{
+		"max-prefixes",
+		[]string{"max prefixes", "maximum prefixes", "prefix limit"},
+		func(s *Sent, v string) (err error) { s.BGP.MaxPrefixes, err = number(v, 1<<32-1); return },
+		nil,
+	},
 }
 
 // set reads one parameter. A key is taken as it stands, blanks and all.
@@ -126,10 +255,21 @@ func (s *Sent) fromList(text string) {
 		}
 		m := listLine.FindStringSubmatch(line)
 		if m == nil {
-			s.Problems = append(s.Problems, design.Problem{Line: n + 1, Why: "this line has no colon", Want: `write the parameter, a colon and its value`})
+			s.Problems = append(
+				s.Problems,
+				design.Problem{
+					Line: n + 1, Why: "this line has no colon", Want: `write the parameter, a colon and its value`,
+				},
+			)
 			continue
 		}
-		label := strings.Join(strings.FieldsFunc(strings.ToLower(strings.Trim(m[1], "|*` ")), func(r rune) bool { return r == ' ' || r == '-' || r == '_' }), " ")
+		label := strings.Join(
+			strings.FieldsFunc(
+				strings.ToLower(strings.Trim(m[1], "|*` ")),
+				func(r rune) bool { return r == ' ' || r == '-' || r == '_' },
+			),
+			" ",
+		)
 		found := false
 		for _, k := range sentKeys {
 			if slices.Contains(k.words, label) {
@@ -138,7 +278,14 @@ func (s *Sent) fromList(text string) {
 			}
 		}
 		if !found {
-			s.Problems = append(s.Problems, design.Problem{Line: n + 1, Why: "this line is about no parameter that Dravin compares", Want: "known are such as remote address, IKE proposals, local ranges, key lifetime, ASN"})
+			s.Problems = append(
+				s.Problems,
+				design.Problem{
+					Line: n + 1,
+					Why:  "this line is about no parameter that Dravin compares",
+					Want: "known are such as remote address, IKE proposals, local ranges, key lifetime, ASN",
+				},
+			)
 		}
 	}
 }
@@ -147,7 +294,13 @@ func (s *Sent) fromList(text string) {
 func (s *Sent) fromSections(root *section, near, far netip.Addr) error {
 	all := root.sub("connections")
 	if all == nil {
-		return design.Problems{{Line: 1, Why: "there is no connections section", Want: "paste the whole swanctl.conf, or the connection inside connections { }"}}
+		return design.Problems{
+			{
+				Line: 1,
+				Why:  "there is no connections section",
+				Want: "paste the whole swanctl.conf, or the connection inside connections { }",
+			},
+		}
 	}
 	c, err := fitting(all, near, far)
 	if err != nil {
@@ -161,7 +314,8 @@ func (s *Sent) fromSections(root *section, near, far netip.Addr) error {
 			s.set(key, v.text, v.line)
 		}
 	}
-	for _, x := range [][2]string{{"local_addrs", "address"}, {"remote_addrs", "peer"}, {"version", "version"}, {"proposals", "ike"}, {"rekey_time", "ike-life"}, {"dpd_delay", "dpd"}} {
+	for _, x := range [][2]string{{"local_addrs", "address"}, {"remote_addrs", "peer"}, {"version", "version"},
+		{"proposals", "ike"}, {"rekey_time", "ike-life"}, {"dpd_delay", "dpd"}} {
 		take(c, x[0], x[1])
 	}
 	take(c.sub("local"), "id", "identity")
@@ -207,7 +361,17 @@ func fitting(all *section, near, far netip.Addr) (*section, error) {
 		for _, c := range all.subs {
 			names = append(names, c.name)
 		}
-		return nil, design.Problems{{Line: all.line, Why: fmt.Sprintf("%d of the connections %s fit this tunnel", len(fit), strings.Join(names[:min(len(names), 5)], ", ")), Want: "paste the one that is about this tunnel"}}
+		return nil, design.Problems{
+			{
+				Line: all.line,
+				Why: fmt.Sprintf(
+					"%d of the connections %s fit this tunnel",
+					len(fit),
+					strings.Join(names[:min(len(names), 5)], ", "),
+				),
+				Want: "paste the one that is about this tunnel",
+			},
+		}
 	}
 	return fit[0], nil
 }
@@ -331,8 +495,12 @@ func readSections(text string) (*section, error) {
 				continue
 			}
 			if m := assign.FindStringSubmatch(rest); m != nil {
-				if v := strings.TrimSpace(m[2]); strings.HasPrefix(v, `"`) && (len(v) < 2 || !strings.HasSuffix(v, `"`)) {
-					return nil, bad("a quoted value does not end on this line", "write the closing quote, and nothing but a comment after it")
+				if v := strings.TrimSpace(m[2]); strings.HasPrefix(v, `"`) &&
+					(len(v) < 2 || !strings.HasSuffix(v, `"`)) {
+					return nil, bad(
+						"a quoted value does not end on this line",
+						"write the closing quote, and nothing but a comment after it",
+					)
 				}
 				value := strings.TrimSpace(m[2])
 				if strings.HasPrefix(value, `"`) {
@@ -348,7 +516,13 @@ func readSections(text string) (*section, error) {
 		}
 	}
 	if len(stack) > 1 {
-		return nil, design.Problems{{Line: stack[len(stack)-1].line, Why: fmt.Sprintf("the section %s is not closed", stack[len(stack)-1].name), Want: "paste it up to its closing brace"}}
+		return nil, design.Problems{
+			{
+				Line: stack[len(stack)-1].line,
+				Why:  fmt.Sprintf("the section %s is not closed", stack[len(stack)-1].name),
+				Want: "paste it up to its closing brace",
+			},
+		}
 	}
 	return root, nil
 }
@@ -468,17 +642,62 @@ func duration(v string) (uint32, error) {
 
 // otherNames are how proposals are written elsewhere: groups by their number
 // (RFC 3526, RFC 5903, RFC 8031), algorithms with hyphens.
-var otherNames = strings.NewReplacer("aes-128-gcm", "aes128gcm16", "aes-192-gcm", "aes192gcm16", "aes-256-gcm", "aes256gcm16", "aes-gcm-128", "aes128gcm16", "aes-gcm-256", "aes256gcm16",
-	"aes-128", "aes128", "aes-192", "aes192", "aes-256", "aes256", "sha-1", "sha1", "sha2-", "sha", "sha-256", "sha256", "sha-384", "sha384", "sha-512", "sha512",
-	"dh-group", "group", "dh group ", "group", "group ", "group", "dh", "group")
+var otherNames = strings.NewReplacer(
+	"aes-128-gcm",
+	"aes128gcm16",
+	"aes-192-gcm",
+	"aes192gcm16",
+	"aes-256-gcm",
+	"aes256gcm16",
+	"aes-gcm-128",
+	"aes128gcm16",
+	"aes-gcm-256",
+	"aes256gcm16",
+	"aes-128",
+	"aes128",
+	"aes-192",
+	"aes192",
+	"aes-256",
+	"aes256",
+	"sha-1",
+	"sha1",
+	"sha2-",
+	"sha",
+	"sha-256",
+	"sha256",
+	"sha-384",
+	"sha384",
+	"sha-512",
+	"sha512",
+	"dh-group",
+	"group",
+	"dh group ",
+	"group",
+	"group ",
+	"group",
+	"dh",
+	"group",
+)
 
-var groupNumbers = map[string]string{"group2": "modp1024", "group5": "modp1536", "group14": "modp2048", "group15": "modp3072", "group16": "modp4096",
-	"group19": "ecp256", "group20": "ecp384", "group21": "ecp521", "group31": "curve25519"}
+var groupNumbers = map[string]string{
+	"group2":  "modp1024",
+	"group5":  "modp1536",
+	"group14": "modp2048",
+	"group15": "modp3072",
+	"group16": "modp4096",
+	"group19": "ecp256",
+	"group20": "ecp384",
+	"group21": "ecp521",
+	"group31": "curve25519",
+}
 
 func proposalList(proto negotiate.Protocol, v string) ([]string, error) {
 	var out []string
 	for _, part := range strings.FieldsFunc(v, func(r rune) bool { return r == ',' || r == ';' }) {
-		words := strings.FieldsFunc(otherNames.Replace(strings.ToLower(strings.TrimSpace(part))), func(r rune) bool { return r == '-' || r == ' ' || r == '/' || r == '+' })
+		words := strings.FieldsFunc(
+			otherNames.Replace(strings.ToLower(strings.TrimSpace(part))),
+			func(r rune) bool { return r == '-' || r == ' ' || r == '/' || r == '+' },
+		)
 		for n, w := range words {
 			if name, ok := groupNumbers[w]; ok {
 				words[n] = name

@@ -59,7 +59,10 @@ func (e *Effect) intents(before, after *Solved) {
 		if !ok || old.Proof.Works == r.Proof.Works {
 			continue
 		}
-		f := FlowChange{From: r.Proof.From.Title, To: r.Proof.To.Title, What: r.Proof.Service, Intent: r.Intent, Works: r.Proof.Works}
+		f := FlowChange{
+			From: r.Proof.From.Title, To: r.Proof.To.Title, What: r.Proof.Service, Intent: r.Intent,
+			Works: r.Proof.Works,
+		}
 		if r.Proof.Stop != nil {
 			f.Why = r.Proof.Stop.Why
 		}
@@ -89,7 +92,13 @@ func (e *Effect) between(before, after *Solved) {
 			was, _ := pinged(before, from, to)
 			works, why := pinged(after, from, to)
 			if was != works {
-				e.Flows = append(e.Flows, FlowChange{From: titleOf(before, after, from), To: titleOf(before, after, to), What: ping.String(), Works: works, Why: why})
+				e.Flows = append(
+					e.Flows,
+					FlowChange{
+						From: titleOf(before, after, from), To: titleOf(before, after, to), What: ping.String(),
+						Works: works, Why: why,
+					},
+				)
 			}
 		}
 	}

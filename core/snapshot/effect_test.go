@@ -20,7 +20,9 @@ func TestEffects(t *testing.T) {
 	require.NoError(t, err)
 	s := snapshot.Of(d, status.Condition{})
 	stops := func(e snapshot.Effect, from, to string) bool {
-		return slices.ContainsFunc(e.Flows, func(f snapshot.FlowChange) bool { return f.From == from && f.To == to && !f.Works })
+		return slices.ContainsFunc(
+			e.Flows, func(f snapshot.FlowChange) bool { return f.From == from && f.To == to && !f.Works },
+		)
 	}
 	thing, err := status.ParseThing(d, "saltmarsh-station-circuit")
 	require.NoError(t, err)

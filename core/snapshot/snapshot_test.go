@@ -48,7 +48,13 @@ func estate(tb testing.TB, n int) *design.Design {
 				Prefixes: []netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 208, byte(k * 8), 0}), 24)},
 			},
 		)
-		hosts = append(hosts, add(design.KindEndpoint, sub, "server", &design.Endpoint{Addresses: []netip.Addr{netip.AddrFrom4([4]byte{10, 208, byte(k * 8), 10})}}))
+		hosts = append(
+			hosts,
+			add(
+				design.KindEndpoint, sub, "server",
+				&design.Endpoint{Addresses: []netip.Addr{netip.AddrFrom4([4]byte{10, 208, byte(k * 8), 10})}},
+			),
+		)
 		gateways = append(
 			gateways,
 			add(
@@ -62,29 +68,58 @@ func estate(tb testing.TB, n int) *design.Design {
 	}
 	for k := range n {
 		site := add(design.KindSite, "", fmt.Sprintf("site %d", k), &design.Site{})
-		g := add(design.KindGateway, site, "gateway", &design.Gateway{Addresses: []netip.Addr{public(k)}, ASN: uint32(4200000000 + k)})
+		g := add(
+			design.KindGateway, site, "gateway",
+			&design.Gateway{Addresses: []netip.Addr{public(k)}, ASN: uint32(4200000000 + k)},
+		)
 		lan := netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(212 + k/256), byte(k), 0}), 24)
 		if k%29 == 28 {
 			lan = netip.MustParsePrefix("192.168.216.0/24") // some are the same
 		}
 		place := add(design.KindLAN, site, "house", &design.LAN{Prefixes: []netip.Prefix{lan}})
-		host := add(design.KindEndpoint, place, "controller", &design.Endpoint{Addresses: []netip.Addr{lan.Addr().Next().Next()}})
+		host := add(
+			design.KindEndpoint, place, "controller",
+			&design.Endpoint{Addresses: []netip.Addr{lan.Addr().Next().Next()}},
+		)
 		m := k % len(gateways)
 		block := netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 208, byte(m * 8), 0}), 21)
-		link := add(design.KindLink, "", fmt.Sprintf("link %d", k), &design.Link{Routing: design.RoutingBGP, Ends: []design.End{{Gateway: g, Routes: []netip.Prefix{block}}, {Gateway: gateways[m], Routes: []netip.Prefix{lan}}}})
+		link := add(
+			design.KindLink, "", fmt.Sprintf("link %d", k),
+			&design.Link{
+				Routing: design.RoutingBGP,
+				Ends: []design.End{
+					{Gateway: g, Routes: []netip.Prefix{block}}, {Gateway: gateways[m], Routes: []netip.Prefix{lan}},
+				},
+			},
+		)
 		for s := range 2 {
 			in := netip.PrefixFrom(
 				netip.AddrFrom4([4]byte{169, 254, byte(180 + (2*k+s)/64), byte((2*k + s) % 64 * 4)}), 30,
 			)
 			a, b := in.Addr().Next(), in.Addr().Next().Next()
-			t := &design.Tunnel{Outside: []netip.Addr{public(k), public(60000 + 2*m + s)}, Inside: []netip.Prefix{netip.PrefixFrom(a, 30), netip.PrefixFrom(b, 30)}}
+			t := &design.Tunnel{
+				Outside: []netip.Addr{public(k), public(60000 + 2*m + s)},
+				Inside:  []netip.Prefix{netip.PrefixFrom(a, 30), netip.PrefixFrom(b, 30)},
+			}
 			if k%17 == 3 {
-				t.Ends = []design.TunnelEnd{{IKE: []string{"aes256-sha384-ecp384"}}, {IKE: []string{"aes128-sha256-ecp256"}}}
+				t.Ends = []design.TunnelEnd{
+					{IKE: []string{"aes256-sha384-ecp384"}}, {IKE: []string{"aes128-sha256-ecp256"}},
+				}
 			}
 			tunnel := add(design.KindTunnel, link, fmt.Sprintf("tunnel %d", s+1), t)
-			add(design.KindSession, tunnel, "session", &design.Session{Ends: []design.SessionEnd{{ASN: uint32(4200000000 + k), Address: a}, {ASN: uint32(4200100000 + m), Address: b}}})
+			add(
+				design.KindSession, tunnel, "session",
+				&design.Session{
+					Ends: []design.SessionEnd{
+						{ASN: uint32(4200000000 + k), Address: a}, {ASN: uint32(4200100000 + m), Address: b},
+					},
+				},
+			)
 		}
-		add(design.KindIntent, "", fmt.Sprintf("intent %d", k), &design.Intent{From: hosts[m], To: host, Service: design.Service{Proto: "tcp", Port: 502}})
+		add(
+			design.KindIntent, "", fmt.Sprintf("intent %d", k),
+			&design.Intent{From: hosts[m], To: host, Service: design.Service{Proto: "tcp", Port: 502}},
+		)
 	}
 	edits := make([]design.Edit, len(objects))
 	for n, o := range objects {
@@ -117,7 +152,9 @@ func randomEdit(r *rand.Rand, d *design.Design) []design.Edit {
 	switch b := o.Body.(type) {
 	case *design.LAN:
 		c := *b
-		c.Prefixes = append(slices.Clone(b.Prefixes), netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 215, byte(r.IntN(40)), 0}), 24))
+		c.Prefixes = append(
+			slices.Clone(b.Prefixes), netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 215, byte(r.IntN(40)), 0}), 24),
+		)
 		return []design.Edit{design.PutEdit(o.With(&c))}
 	case *design.Gateway:
 		c := *b
@@ -136,7 +173,10 @@ func randomEdit(r *rand.Rand, d *design.Design) []design.Edit {
 		return []design.Edit{design.PutEdit(o.With(&c))}
 	case *design.Session:
 		c := design.Session{Ends: slices.Clone(b.Ends)}
-		filters := [][]design.Filter{nil, {{Prefix: netip.MustParsePrefix("10.208.0.0/12"), To: 32}}, {{LocalPref: 90}}, {{Prefix: netip.MustParsePrefix("10.209.0.0/16"), Prepend: 2}, {Verdict: design.Refuse}}}
+		filters := [][]design.Filter{
+			nil, {{Prefix: netip.MustParsePrefix("10.208.0.0/12"), To: 32}}, {{LocalPref: 90}},
+			{{Prefix: netip.MustParsePrefix("10.209.0.0/16"), Prepend: 2}, {Verdict: design.Refuse}},
+		}
 		switch r.IntN(4) {
 		case 0:
 			c.Ends[0].PeerASN = uint32(r.IntN(2)) * 4200000999

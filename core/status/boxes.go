@@ -49,10 +49,17 @@ func (s *Status) listener(o *design.Object, l *design.Listener) Verdict {
 	}
 	profile := s.d.ProfileOf(at.ID)
 	if profile == nil || !profile.Translation.PrivateEndpoint {
-		return Down(NotAccepted, o.ID, "", "%s offers no private endpoints, so that %s can not be in %s", network.Cloud, o.Name, at.Name)
+		return Down(
+			NotAccepted, o.ID, "", "%s offers no private endpoints, so that %s can not be in %s", network.Cloud, o.Name,
+			at.Name,
+		)
 	}
-	if far, ok := s.d.Party(l.Target).Body.(*design.Network); l.Target != "" && s.d.Get(l.Target).Kind == design.KindEndpoint && (!ok || !strings.EqualFold(far.Cloud, network.Cloud)) {
-		return Down(NotAccepted, o.ID, "", "a private endpoint leads to what is in %s, and %s is not", network.Cloud, s.d.Title(l.Target))
+	if far, ok := s.d.Party(l.Target).Body.(*design.Network); l.Target != "" &&
+		s.d.Get(l.Target).Kind == design.KindEndpoint && (!ok || !strings.EqualFold(far.Cloud, network.Cloud)) {
+		return Down(
+			NotAccepted, o.ID, "", "a private endpoint leads to what is in %s, and %s is not", network.Cloud,
+			s.d.Title(l.Target),
+		)
 	}
 	return Up
 }

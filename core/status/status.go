@@ -159,7 +159,11 @@ func Dropped(d *design.Design, session *design.Object, end, taken int, most uint
 	if at := settings.Speaker(d, session, end); at != nil {
 		taker = d.Title(at.ID)
 	}
-	return Down(SessionDown, session.ID, "bgp-max", "the session of %s has dropped: %s takes %d routes of %s at most, and there are %d", CarrierName(d, session), taker, most, family, taken)
+	return Down(
+		SessionDown, session.ID, "bgp-max",
+		"the session of %s has dropped: %s takes %d routes of %s at most, and there are %d", CarrierName(d, session),
+		taker, most, family, taken,
+	)
 }
 
 // Condition is the condition that it is for.
@@ -242,7 +246,8 @@ func (s *Status) codeOf(o *design.Object) Cause {
 }
 
 func (s *Status) ZoneGone(zone string) bool {
-	return zone != "" && slices.ContainsFunc(s.c.Without, func(t Thing) bool { return t.Zone != "" && strings.EqualFold(t.Zone, zone) })
+	return zone != "" &&
+		slices.ContainsFunc(s.c.Without, func(t Thing) bool { return t.Zone != "" && strings.EqualFold(t.Zone, zone) })
 }
 
 func (s *Status) AddressGone(a netip.Addr) bool {
@@ -337,9 +342,12 @@ func (v Verdict) Fix(d *design.Design) string {
 }
 
 var lineWords = map[string]string{
-	"address": "addresses", "identity": "identities", "key": "pre-shared key", "version": "IKE version", "ike": "IKE proposals", "esp": "ESP proposals",
-	"selectors": "selectors", "inside": "inside addresses", "asn": "autonomous systems", "bgp-address": "session addresses", "bgp-password": "session password",
-	"bgp-families": "address families", "bgp-max": "most routes taken", "speed": "speed", "vlan": "VLAN tag", "zone": "zone", "code": "order code", "half": "halves",
+	"address": "addresses", "identity": "identities", "key": "pre-shared key", "version": "IKE version",
+	"ike": "IKE proposals", "esp": "ESP proposals",
+	"selectors": "selectors", "inside": "inside addresses", "asn": "autonomous systems",
+	"bgp-address": "session addresses", "bgp-password": "session password",
+	"bgp-families": "address families", "bgp-max": "most routes taken", "speed": "speed", "vlan": "VLAN tag",
+	"zone": "zone", "code": "order code", "half": "halves",
 	"sessions": "sessions", "keep-out": "what is kept out of export",
 }
 

@@ -10,8 +10,21 @@ import (
 )
 
 // CanFail are the kinds of objects that can be taken away.
-var CanFail = []design.Kind{design.KindSite, design.KindNetwork, design.KindHub, design.KindEdgeRouter, design.KindOutside, design.KindGateway, design.KindBox,
-	design.KindLink, design.KindTunnel, design.KindSession, design.KindCircuit, design.KindPeering, design.KindAttachment}
+var CanFail = []design.Kind{
+	design.KindSite,
+	design.KindNetwork,
+	design.KindHub,
+	design.KindEdgeRouter,
+	design.KindOutside,
+	design.KindGateway,
+	design.KindBox,
+	design.KindLink,
+	design.KindTunnel,
+	design.KindSession,
+	design.KindCircuit,
+	design.KindPeering,
+	design.KindAttachment,
+}
 
 // ParseThing reads what is to be taken away: a public address of a gateway, a
 // zone, or the path or name of an object.
@@ -33,7 +46,11 @@ func ParseThing(d *design.Design, text string) (Thing, error) {
 	case 1:
 		return Thing{Object: found[0].ID}, nil
 	case 0:
-		return Thing{}, fmt.Errorf("nothing that can fail is called %q; give the path of a party, gateway, link, tunnel, session, circuit, peering or attachment, a zone, or a gateway's public address", text)
+		return Thing{}, fmt.Errorf(
+			"nothing that can fail is called %q; give the path of a party, gateway, link, tunnel, session, circuit, "+
+				"peering or attachment, a zone, or a gateway's public address",
+			text,
+		)
 	}
 	paths := make([]string, 0, 5)
 	for _, o := range found[:min(len(found), 5)] {

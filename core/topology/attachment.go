@@ -103,7 +103,10 @@ func otherHub(s *status.Status, o, far *design.Object) status.Verdict {
 			return s.Made(back)
 		}
 	}
-	return status.Down(status.HalfMade, o.ID, "", "%s is attached to %s and not the other way round", far.Name, s.Design().Title(o.Parent))
+	return status.Down(
+		status.HalfMade, o.ID, "", "%s is attached to %s and not the other way round", far.Name,
+		s.Design().Title(o.Parent),
+	)
 }
 
 // Refusal tells whether the hub refuses an attachment for what it overlaps: what
@@ -115,11 +118,15 @@ func Refusal(s *status.Status, o *design.Object) status.Verdict {
 	}
 	own := s.Design().AttachmentExports(o)
 	for _, other := range s.Design().Inside(o.Parent, design.KindAttachment) {
-		if other.ID == o.ID || !before(s, other, o) || !s.Made(other).Up || s.Of(other.ID).Cause == status.RefusedForOverlap {
+		if other.ID == o.ID || !before(s, other, o) || !s.Made(other).Up ||
+			s.Of(other.ID).Cause == status.RefusedForOverlap {
 			continue
 		}
 		if a, b, clash := Clash(own, s.Design().AttachmentExports(other)); clash {
-			return status.Down(status.RefusedForOverlap, o.ID, "keep-out", "%s refuses %s: %s overlaps %s of %s", s.Design().Title(o.Parent), o.Name, a, b, other.Name)
+			return status.Down(
+				status.RefusedForOverlap, o.ID, "keep-out", "%s refuses %s: %s overlaps %s of %s",
+				s.Design().Title(o.Parent), o.Name, a, b, other.Name,
+			)
 		}
 	}
 	return status.Up

@@ -59,15 +59,24 @@ func circuitVerdict(s *status.Status, o *design.Object, c *design.Circuit) statu
 	x, y := c.Ends[0], c.Ends[1]
 	switch {
 	case x.Zone != y.Zone && x.Zone != "" && y.Zone != "":
-		return status.Down(status.LinkDown, o.ID, "zone", "%s is in %s at one end and in %s at the other", o.Name, x.Zone, y.Zone)
+		return status.Down(
+			status.LinkDown, o.ID, "zone", "%s is in %s at one end and in %s at the other", o.Name, x.Zone, y.Zone,
+		)
 	case x.Mbps != y.Mbps:
-		return status.Down(status.LinkDown, o.ID, "speed", "%s has %d Mbit/s at one end and %d at the other", o.Name, x.Mbps, y.Mbps)
+		return status.Down(
+			status.LinkDown, o.ID, "speed", "%s has %d Mbit/s at one end and %d at the other", o.Name, x.Mbps, y.Mbps,
+		)
 	case x.VLAN != y.VLAN:
-		return status.Down(status.LinkDown, o.ID, "vlan", "%s has VLAN tag %d at one end and %d at the other", o.Name, x.VLAN, y.VLAN)
+		return status.Down(
+			status.LinkDown, o.ID, "vlan", "%s has VLAN tag %d at one end and %d at the other", o.Name, x.VLAN, y.VLAN,
+		)
 	}
 	for _, e := range c.Ends {
 		if c.CodeZone != "" && e.Zone != "" && e.Zone != c.CodeZone {
-			return status.Down(status.LinkDown, o.ID, "code", "the order code of %s is for %s, and its end is in %s", o.Name, c.CodeZone, e.Zone)
+			return status.Down(
+				status.LinkDown, o.ID, "code", "the order code of %s is for %s, and its end is in %s", o.Name,
+				c.CodeZone, e.Zone,
+			)
 		}
 	}
 	return addressed(s, o, c)
@@ -76,12 +85,14 @@ func circuitVerdict(s *status.Status, o *design.Object, c *design.Circuit) statu
 // addressed wants addresses on a circuit into which a box of one's own routes without a
 // session: it has no next hop else.
 func addressed(s *status.Status, o *design.Object, c *design.Circuit) status.Verdict {
-	if len(s.Design().Inside(o.ID, design.KindSession)) > 0 || c.Ends[0].Inside.IsValid() && c.Ends[1].Inside.IsValid() {
+	if len(s.Design().Inside(o.ID, design.KindSession)) > 0 ||
+		c.Ends[0].Inside.IsValid() && c.Ends[1].Inside.IsValid() {
 		return status.Up
 	}
 	for _, e := range c.Ends {
 		at := s.Design().Get(e.At)
-		if len(e.Routes) > 0 && (at.Kind == design.KindEdgeRouter || s.Design().Get(at.Parent).Kind == design.KindSite) {
+		if len(e.Routes) > 0 &&
+			(at.Kind == design.KindEdgeRouter || s.Design().Get(at.Parent).Kind == design.KindSite) {
 			return status.Down(
 				status.LinkDown, o.ID, "inside",
 				"%s has routes at %s, and neither a session nor addresses on the circuit to send them to", o.Name,
@@ -95,7 +106,8 @@ func addressed(s *status.Status, o *design.Object, c *design.Circuit) status.Ver
 // activated tells whether the steps of a circuit's making are done, as far as the
 // horizon wants.
 func activated(s *status.Status, o *design.Object, c *design.Circuit) status.Verdict {
-	if s.Condition().Horizon == status.Today && c.Step != "" && c.Step != design.StepInUse && c.Step != design.StepAccepted {
+	if s.Condition().Horizon == status.Today && c.Step != "" && c.Step != design.StepInUse &&
+		c.Step != design.StepAccepted {
 		return status.Down(status.NotThereYet, o.ID, "code", "%s is ordered and not accepted yet", o.Name)
 	}
 	return status.Up

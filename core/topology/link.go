@@ -43,11 +43,15 @@ func admitsByLink(s *status.Status, e Edge, p Packet) ([]*design.Object, *Denial
 		}
 		end := s.Design().Title(e.To)
 		return nil, &Denial{
-			SelectorMiss, fmt.Sprintf("%s has no selector of %s for %s from %s and drops it", end, o.Name, p.Dst, p.Src),
+			SelectorMiss, fmt.Sprintf(
+				"%s has no selector of %s for %s from %s and drops it", end, o.Name, p.Dst, p.Src,
+			),
 			"make the selectors of both ends mirror each other",
 		}
 	}
-	fitting := slices.DeleteFunc(slices.Clone(p.Tunnels), func(t *design.Object) bool { return !narrowed(s, t.ID, e.End, p) })
+	fitting := slices.DeleteFunc(
+		slices.Clone(p.Tunnels), func(t *design.Object) bool { return !narrowed(s, t.ID, e.End, p) },
+	)
 	if len(fitting) == 0 {
 		return nil, &Denial{
 			SelectorMiss,
@@ -73,7 +77,8 @@ func narrowed(s *status.Status, tunnel design.ID, end int, p Packet) bool {
 	}
 	covers := func(ps []netip.Prefix, a netip.Addr) bool {
 		family := slices.ContainsFunc(ps, func(p netip.Prefix) bool { return p.Addr().Is4() == a.Is4() })
-		return prefix.Has(ps, a) || !family && slices.ContainsFunc(ps, func(p netip.Prefix) bool { return p.Bits() == 0 })
+		return prefix.Has(ps, a) ||
+			!family && slices.ContainsFunc(ps, func(p netip.Prefix) bool { return p.Bits() == 0 })
 	}
 	return covers(near, p.Src) && covers(far, p.Dst)
 }
@@ -150,14 +155,19 @@ func tunnelVerdict(s *status.Status, o *design.Object, outcome negotiate.Outcome
 			return status.Down(status.LinkDown, o.ID, "", "the address %s is taken away", t.Outside[n])
 		}
 		if len(t.Outside) == 2 && s.Condition().Horizon == status.Today && !negotiate.Known(t.Outside[n]) {
-			return status.Down(status.NotThereYet, o.ID, lineOf("address", n), "the address of %s at %s has not been given yet", name, s.Design().Title(e.Gateway))
+			return status.Down(
+				status.NotThereYet, o.ID, lineOf("address", n), "the address of %s at %s has not been given yet", name,
+				s.Design().Title(e.Gateway),
+			)
 		}
 		if v := endMade(s, o, t, n, name); !v.Up {
 			return v
 		}
 	}
 	if !outcome.Up {
-		return status.Down(status.LinkDown, o.ID, outcome.Parameter, "the two ends of %s do not agree: %s", name, outcome.Why)
+		return status.Down(
+			status.LinkDown, o.ID, outcome.Parameter, "the two ends of %s do not agree: %s", name, outcome.Why,
+		)
 	}
 	if why, at := settings.InsideRefused(s.Design(), o); why != "" {
 		return status.Down(

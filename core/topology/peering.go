@@ -26,7 +26,9 @@ var peering = Kind{
 		return nil, &Denial{
 			NotTransitive,
 			fmt.Sprintf(
-				"%s takes only what comes from %s itself over %s, and %s is somebody else's", other, near, d.Get(e.Joint).Name,
+				"%s takes only what comes from %s itself over %s, and %s is somebody else's", other, near, d.Get(
+					e.Joint,
+				).Name,
 				p.Src,
 			),
 			"let " + other + " take what " + near + " passes on, where the cloud allows it; or join the two that talk directly",
@@ -74,9 +76,13 @@ func peeringVerdict(s *status.Status, o *design.Object, p *design.Peering) statu
 		far := p.Halves[1-n]
 		switch {
 		case h.Made:
-		case s.Condition().Horizon == status.Built && (st == design.Drafted || st == design.Making): // it is planned, as the other is
+		case s.Condition().Horizon == status.Built && (st == design.Drafted ||
+			st == design.Making): // it is planned, as the other is
 		case far.Made:
-			return status.Down(status.HalfMade, o.ID, "half", "%s has not made its half of the peering %s", s.Design().Title(h.Network), o.Name)
+			return status.Down(
+				status.HalfMade, o.ID, "half", "%s has not made its half of the peering %s",
+				s.Design().Title(h.Network), o.Name,
+			)
 		default:
 			return status.Down(status.NotThereYet, o.ID, "half", "neither half of the peering %s is made", o.Name)
 		}
@@ -87,7 +93,11 @@ func peeringVerdict(s *status.Status, o *design.Object, p *design.Peering) statu
 	for _, a := range s.Design().Ranges(p.Halves[0].Network) {
 		for _, b := range s.Design().Ranges(p.Halves[1].Network) {
 			if a.Overlaps(b) {
-				return status.Down(status.RefusedForOverlap, o.ID, "", "%s of %s overlaps %s of %s, and a peering is refused where blocks overlap", a, s.Design().Title(p.Halves[0].Network), b, s.Design().Title(p.Halves[1].Network))
+				return status.Down(
+					status.RefusedForOverlap, o.ID, "",
+					"%s of %s overlaps %s of %s, and a peering is refused where blocks overlap", a,
+					s.Design().Title(p.Halves[0].Network), b, s.Design().Title(p.Halves[1].Network),
+				)
 			}
 		}
 	}
@@ -96,10 +106,15 @@ func peeringVerdict(s *status.Status, o *design.Object, p *design.Peering) statu
 
 // regions holds a peering against what its cloud allows between regions.
 func regions(s *status.Status, o *design.Object, p *design.Peering) status.Verdict {
-	x, y := s.Design().Get(p.Halves[0].Network).Body.(*design.Network), s.Design().Get(p.Halves[1].Network).Body.(*design.Network)
+	x, y := s.Design().Get(p.Halves[0].Network).Body.(*design.Network), s.Design().Get(
+		p.Halves[1].Network,
+	).Body.(*design.Network)
 	rule := s.Design().Profile(x.Cloud)
 	if rule != nil && rule.Peering != nil && !rule.Peering.BetweenRegions && x.Region != y.Region {
-		return status.Down(status.NotAccepted, o.ID, "", "%s has no peering between regions, and %s joins %s and %s", x.Cloud, o.Name, x.Region, y.Region)
+		return status.Down(
+			status.NotAccepted, o.ID, "", "%s has no peering between regions, and %s joins %s and %s", x.Cloud, o.Name,
+			x.Region, y.Region,
+		)
 	}
 	return status.Up
 }

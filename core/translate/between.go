@@ -28,17 +28,27 @@ func (pl *planner) between(give func(*Option) bool) bool {
 	if len(fit) == 0 {
 		return true
 	}
-	return give(pl.try(TwoStages, "Publish "+pl.serviceWords(fit)+" over two boxes in a network between", func(e *editor, o *Option) error {
-		for _, s := range fit {
-			if err := pl.publishBetween(e, s, s.needs[0]); err != nil {
-				return err
-			}
-		}
-		o.Start, o.PerServe = "Only callers can start.", 2
-		o.Next = "One more network with the same range is peered with the network between, and has a box of its own there."
-		o.WhyMore = append(o.WhyMore, "A peering is refused while the blocks overlap, and carries nothing but the two networks' own ranges: what is dialled, and who is seen calling, must both be addresses of a third network.")
-		return nil
-	}))
+	return give(
+		pl.try(
+			TwoStages,
+			"Publish "+pl.serviceWords(fit)+" over two boxes in a network between",
+			func(e *editor, o *Option) error {
+				for _, s := range fit {
+					if err := pl.publishBetween(e, s, s.needs[0]); err != nil {
+						return err
+					}
+				}
+				o.Start, o.PerServe = "Only callers can start.", 2
+				o.Next = "One more network with the same range is peered with the network between, and has a box of its own there."
+				o.WhyMore = append(
+					o.WhyMore,
+					"A peering is refused while the blocks overlap, and carries nothing but the two networks' own ranges: what "+
+						"is dialled, and who is seen calling, must both be addresses of a third network.",
+				)
+				return nil
+			},
+		),
+	)
 }
 
 // other is why a need is no matter for a network between.
@@ -90,7 +100,14 @@ func (pl *planner) publishBetween(e *editor, s offer, n need) error {
 
 // listenAt publishes a service at a box, which rewrites what comes and hides who
 // calls.
-func (pl *planner) listenAt(e *editor, box *design.Object, host design.ID, s design.Service, target design.ID, callers []netip.Prefix) (*design.Object, error) {
+func (pl *planner) listenAt(
+	e *editor,
+	box *design.Object,
+	host design.ID,
+	s design.Service,
+	target design.ID,
+	callers []netip.Prefix,
+) (*design.Object, error) {
 	for _, o := range e.fresh("", design.KindListener) { // one stage serves whoever comes by the same box
 		if l := o.Body.(*design.Listener); l.At == box.ID && l.Target == target && l.Service == s {
 			c := *l
@@ -105,8 +122,13 @@ func (pl *planner) listenAt(e *editor, box *design.Object, host design.ID, s des
 	if err != nil {
 		return nil, err
 	}
-	l := &design.Listener{At: box.ID, Address: a, Service: s, Target: target, Does: design.Rewriting, Hides: true, Callers: callers}
-	return e.add(design.KindListener, "", pl.d.Get(host).Name+" at "+box.Name, l, Opened, box.Parent, "at %s publish %s: %s leads to %s, and callers are hidden", box.Name, s, a, e.get(target).Name), nil
+	l := &design.Listener{
+		At: box.ID, Address: a, Service: s, Target: target, Does: design.Rewriting, Hides: true, Callers: callers,
+	}
+	return e.add(
+		design.KindListener, "", pl.d.Get(host).Name+" at "+box.Name, l, Opened, box.Parent,
+		"at %s publish %s: %s leads to %s, and callers are hidden", box.Name, s, a, e.get(target).Name,
+	), nil
 }
 
 // middleNetwork is a network peered with two, which holds nothing that either does:
@@ -123,11 +145,22 @@ func (pl *planner) middleNetwork(e *editor, a, b design.ID) (*design.Object, err
 	}
 	e.spent = append(e.spent, r)
 	like := pl.d.Get(a).Body.(*design.Network)
-	o := e.add(design.KindNetwork, "", "between "+pl.d.Get(a).Name+" and "+pl.d.Get(b).Name, &design.Network{Cloud: like.Cloud, Region: like.Region, Owner: like.Owner, Blocks: []netip.Prefix{r}}, Places, a,
-		"make a network %s for the boxes between", r)
+	o := e.add(
+		design.KindNetwork,
+		"",
+		"between "+pl.d.Get(a).Name+" and "+pl.d.Get(b).Name,
+		&design.Network{Cloud: like.Cloud, Region: like.Region, Owner: like.Owner, Blocks: []netip.Prefix{r}},
+		Places,
+		a,
+		"make a network %s for the boxes between",
+		r,
+	)
 	for _, side := range []design.ID{a, b} {
 		p := &design.Peering{State: design.Drafted, Halves: []design.Half{{Network: side}, {Network: o.ID}}}
-		e.add(design.KindPeering, "", pl.d.Get(side).Name+" with the boxes between", p, Places, side, "peer %s with that network, both halves", pl.d.Get(side).Name)
+		e.add(
+			design.KindPeering, "", pl.d.Get(side).Name+" with the boxes between", p, Places, side,
+			"peer %s with that network, both halves", pl.d.Get(side).Name,
+		)
 	}
 	return o, nil
 }
@@ -145,7 +178,12 @@ func (pl *planner) peeringOf(e *editor, a, b design.ID) *design.Object {
 
 // leg is the box in a network between that stands toward one side, in a subnet of
 // its own whose table leads to that side alone.
-func (pl *planner) leg(e *editor, middle *design.Object, side design.ID, ranges []netip.Prefix) (*design.Object, error) {
+func (pl *planner) leg(
+	e *editor,
+	middle *design.Object,
+	side design.ID,
+	ranges []netip.Prefix,
+) (*design.Object, error) {
 	name := pl.d.Get(side).Name
 	peering := pl.peeringOf(e, middle.ID, side)
 	var box *design.Object
@@ -167,9 +205,20 @@ func (pl *planner) leg(e *editor, middle *design.Object, side design.ID, ranges 
 		if !ok {
 			return nil, fmt.Errorf("no /28 is free in the blocks of %s for a box", middle.Name)
 		}
-		table := e.add(design.KindTable, middle.ID, "table toward "+name, &design.Table{}, Places, middle.ID, "make the table toward %s", name)
-		e.add(design.KindSubnet, middle.ID, "toward "+name, &design.Subnet{Zone: pl.zoneOf(e.get(middle.ID), side), Prefixes: []netip.Prefix{r}, Table: table.ID}, Places, middle.ID, "make the subnet toward %s %s with that table", name, r)
-		box = e.add(design.KindBox, middle.ID, "box toward "+name, &design.Box{Addresses: []netip.Addr{prefix.FirstHost(r).Next()}}, Places, middle.ID, "put a box at %s", prefix.FirstHost(r).Next())
+		table := e.add(
+			design.KindTable, middle.ID, "table toward "+name, &design.Table{}, Places, middle.ID,
+			"make the table toward %s", name,
+		)
+		e.add(
+			design.KindSubnet, middle.ID, "toward "+name,
+			&design.Subnet{Zone: pl.zoneOf(e.get(middle.ID), side), Prefixes: []netip.Prefix{r}, Table: table.ID},
+			Places, middle.ID, "make the subnet toward %s %s with that table", name, r,
+		)
+		box = e.add(
+			design.KindBox, middle.ID, "box toward "+name,
+			&design.Box{Addresses: []netip.Addr{prefix.FirstHost(r).Next()}}, Places, middle.ID, "put a box at %s",
+			prefix.FirstHost(r).Next(),
+		)
 	}
 	at := pl.subnetOfBox(e, box)
 	for _, p := range ranges {

@@ -34,7 +34,8 @@ func boxedAlready(d *design.Design) map[design.ID]*boxed {
 			}
 		}
 		for _, t := range d.Inside(network.ID, design.KindTable) {
-			if t.ID != b.table && slices.ContainsFunc(t.Body.(*design.Table).Routes, func(r design.Entry) bool { return r.Via == o.ID }) {
+			if t.ID != b.table &&
+				slices.ContainsFunc(t.Body.(*design.Table).Routes, func(r design.Entry) bool { return r.Via == o.ID }) {
 				b.of = append(b.of, t.ID)
 			}
 		}
@@ -82,15 +83,17 @@ func (pl *planner) toBox(e *editor, network *design.Object) (b *boxed, real []ne
 func (pl *planner) translated(network *design.Object) []*design.Object {
 	shared := pl.shared(network.ID)
 	return slices.DeleteFunc(pl.d.Inside(network.ID, design.KindSubnet), func(s *design.Object) bool {
-		return pl.d.IsSourcePool(s.ID) || pl.forBoxes(s) || len(prefix.Intersect(ofFamily(design.RangesOf(s), true), shared)) == 0
+		return pl.d.IsSourcePool(s.ID) || pl.forBoxes(s) ||
+			len(prefix.Intersect(ofFamily(design.RangesOf(s), true), shared)) == 0
 	})
 }
 
 // forBoxes reports whether a subnet is one in which boxes stand and no hosts.
 func (pl *planner) forBoxes(subnet *design.Object) bool {
-	return len(pl.d.Inside(subnet.ID, design.KindEndpoint)) == 0 && slices.ContainsFunc(pl.d.Inside(subnet.Parent, design.KindBox), func(b *design.Object) bool {
-		return pl.d.StandsIn(b, subnet)
-	})
+	return len(pl.d.Inside(subnet.ID, design.KindEndpoint)) == 0 &&
+		slices.ContainsFunc(pl.d.Inside(subnet.Parent, design.KindBox), func(b *design.Object) bool {
+			return pl.d.StandsIn(b, subnet)
+		})
 }
 
 // byBox reports whether a place is translated at a box of its own: it is a cloud's
@@ -149,7 +152,11 @@ func (pl *planner) waysOut(network *design.Object) (out []design.Joint, zone str
 		out = append(out, j)
 	}
 	if len(out) == 0 {
-		err = fmt.Errorf("%s has no link, circuit or hub; a peering carries the two networks' own ranges only, and is refused while these overlap", network.Name)
+		err = fmt.Errorf(
+			"%s has no link, circuit or hub; a peering carries the two networks' own ranges only, and is refused while "+
+				"these overlap",
+			network.Name,
+		)
 	}
 	return out, zone, err
 }
@@ -160,7 +167,10 @@ func (pl *planner) leaveBy(e *editor, network *design.Object, b *boxed, j design
 	if a, ok := e.get(j.ID).Body.(*design.Attachment); ok {
 		c := *a
 		c.KeepOut = prefix.Minimal(slices.Concat(c.KeepOut, out))
-		e.put(e.get(j.ID).With(&c), Routes, network.ID, j.ID, "keep %s out of what is advertised to %s", list(out), pl.d.Title(pl.d.Get(j.ID).Parent))
+		e.put(
+			e.get(j.ID).With(&c), Routes, network.ID, j.ID, "keep %s out of what is advertised to %s", list(out),
+			pl.d.Title(pl.d.Get(j.ID).Parent),
+		)
 		return
 	}
 	at := j.Ends[e.endAt(j.ID, network.ID)]
@@ -177,7 +187,10 @@ func (pl *planner) leaveBy(e *editor, network *design.Object, b *boxed, j design
 		g.Announces = design.AnnounceList
 	}
 	if next := o.With(&g); !design.Same(o, next) {
-		e.put(next, Routes, network.ID, at, "at %s announce %s no longer, and route what enters in %s", o.Name, list(out), e.get(b.table).Name)
+		e.put(
+			next, Routes, network.ID, at, "at %s announce %s no longer, and route what enters in %s", o.Name, list(out),
+			e.get(b.table).Name,
+		)
 	}
 }
 
@@ -279,7 +292,10 @@ func (pl *planner) hideByBox(e *editor, o *Option, m mapped, network *design.Obj
 	if err != nil {
 		return err
 	}
-	e.boxRules(b.box, network.ID, fmt.Sprintf("hide %s behind %s", list(real), pool), design.Rule{Hook: design.Postrouting, Source: real, Does: design.FromPool, Into: pool})
+	e.boxRules(
+		b.box, network.ID, fmt.Sprintf("hide %s behind %s", list(real), pool),
+		design.Rule{Hook: design.Postrouting, Source: real, Does: design.FromPool, Into: pool},
+	)
 	pl.tellOf(e, network, b, pool)
 	m[network.ID] = append([]netip.Prefix{pool}, pl.untouched(network)...)
 	o.Capacity = append(o.Capacity, CapacityOf(pl.d, network.ID, pool, real, 0))

@@ -105,7 +105,13 @@ func Pools(t *route.Tables) []Capacity {
 
 // attachmentPool reckons the source pool of an attachment: behind it are the hosts
 // of the subnets that are not exported.
-func attachmentPool(d *design.Design, a *design.Object, pool netip.Prefix, exported []netip.Prefix, ports uint32) Capacity {
+func attachmentPool(
+	d *design.Design,
+	a *design.Object,
+	pool netip.Prefix,
+	exported []netip.Prefix,
+	ports uint32,
+) Capacity {
 	network := a.Body.(*design.Attachment).What
 	var subnets []netip.Prefix
 	for _, s := range d.Inside(network, design.KindSubnet) {

@@ -28,7 +28,9 @@ func TestMappedRangesKeepClearOfEverything(t *testing.T) {
 				assert.False(t, u.Overlaps(p), "%s is used, %s was offered", u, p)
 			}
 			if v4 {
-				assert.True(t, netip.MustParsePrefix("10.223.0.0/16").Contains(p.Addr()), "from what is reserved for mapping")
+				assert.True(
+					t, netip.MustParsePrefix("10.223.0.0/16").Contains(p.Addr()), "from what is reserved for mapping",
+				)
 			}
 		}
 	}

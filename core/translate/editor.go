@@ -98,7 +98,16 @@ func (e *editor) title(id design.ID) string {
 }
 
 // add makes a new object with a name that nothing beside it has.
-func (e *editor) add(k design.Kind, parent design.ID, name string, b design.Body, stage Phase, party design.ID, text string, args ...any) *design.Object {
+func (e *editor) add(
+	k design.Kind,
+	parent design.ID,
+	name string,
+	b design.Body,
+	stage Phase,
+	party design.ID,
+	text string,
+	args ...any,
+) *design.Object {
 	taken := e.names(k, parent)
 	const longest = 72 // of 80, so that a number fits behind it
 	if text := []rune(name); len(text) > longest {
@@ -165,7 +174,10 @@ func (e *editor) party(id design.ID) design.ID {
 }
 
 // editLink changes a copy of a link; what is said of its ends becomes changes.
-func (e *editor) editLink(id design.ID, change func(b *design.Link, say func(end int, stage Phase, text string, args ...any))) {
+func (e *editor) editLink(
+	id design.ID,
+	change func(b *design.Link, say func(end int, stage Phase, text string, args ...any)),
+) {
 	o := e.get(id)
 	body := *o.Body.(*design.Link)
 	body.Ends = slices.Clone(body.Ends)
@@ -215,7 +227,9 @@ func (e *editor) entries() {
 func (e *editor) entry(table *design.Object, p netip.Prefix, via design.ID) {
 	o := e.get(table.ID)
 	body := *o.Body.(*design.Table)
-	if slices.ContainsFunc(body.Routes, func(r design.Entry) bool { return prefix.Contains(r.Prefix, p) && r.Via == via }) {
+	if slices.ContainsFunc(
+		body.Routes, func(r design.Entry) bool { return prefix.Contains(r.Prefix, p) && r.Via == via },
+	) {
 		return
 	}
 	if e.get(via).Kind == design.KindBox { // it takes what something else took before
@@ -268,7 +282,8 @@ func (e *editor) seen(next *design.Design) []Seen {
 			add(b.Gateway, "%s as %s", b.Real, b.Mapped)
 		case *design.Listener:
 			at := b.At
-			if host := walk.TargetOf(next, b); e.d.Party(at) == nil && host != nil && e.d.Get(next.Party(at).ID) == nil {
+			if host := walk.TargetOf(next, b); e.d.Party(at) == nil && host != nil &&
+				e.d.Get(next.Party(at).ID) == nil {
 				at = host.ID // a new party is in no picture yet
 			}
 			add(at, "%s %s leads to %s", b.Address, b.Service, next.Title(b.Target))

@@ -19,7 +19,10 @@ func (pl *planner) keptOut(give func(*Option) bool) bool {
 			attached = append(attached, pl.d.Referring(id, design.KindAttachment)...)
 		}
 	}
-	attached = slices.DeleteFunc(attached, func(a *design.Object) bool { return !slices.Contains(pl.s.places, a.Body.(*design.Attachment).What) })
+	attached = slices.DeleteFunc(
+		attached,
+		func(a *design.Object) bool { return !slices.Contains(pl.s.places, a.Body.(*design.Attachment).What) },
+	)
 	if len(attached) < 2 {
 		return true
 	}
@@ -28,7 +31,9 @@ func (pl *planner) keptOut(give func(*Option) bool) bool {
 		if pooled {
 			title += ", with a source pool"
 		}
-		if !give(pl.try(KeepOut, title, func(e *editor, o *Option) error { return pl.keepOut(e, o, attached, pooled) })) {
+		if !give(
+			pl.try(KeepOut, title, func(e *editor, o *Option) error { return pl.keepOut(e, o, attached, pooled) }),
+		) {
 			return false
 		}
 	}
@@ -55,7 +60,10 @@ func (pl *planner) keepOut(e *editor, o *Option, attached []*design.Object, pool
 			m[b.What] = left
 		}
 		b.KeepOut = prefix.Minimal(slices.Concat(b.KeepOut, shared))
-		e.put(a.With(&b), Routes, pl.d.Party(b.What).ID, a.ID, "keep %s out of what is advertised to %s", list(shared), pl.d.Title(a.Parent))
+		e.put(
+			a.With(&b), Routes, pl.d.Party(b.What).ID, a.ID, "keep %s out of what is advertised to %s", list(shared),
+			pl.d.Title(a.Parent),
+		)
 		if !pooled || !pl.callsFrom(b.What, shared) {
 			continue
 		}
@@ -69,7 +77,10 @@ func (pl *planner) keepOut(e *editor, o *Option, attached []*design.Object, pool
 		}
 		touched = true
 		b.Pool = pool.ID
-		e.put(a.With(&b), Rules, b.What, a.ID, "hide what comes from there behind the pool %s", list(design.RangesOf(pool)))
+		e.put(
+			a.With(&b), Rules, b.What, a.ID, "hide what comes from there behind the pool %s",
+			list(design.RangesOf(pool)),
+		)
 		m[b.What] = design.RangesOf(pool)
 	}
 	if pooled && !touched {
@@ -107,7 +118,13 @@ func (pl *planner) callsFrom(network design.ID, ranges []netip.Prefix) bool {
 
 // sourcePool is a subnet without hosts, outside what is kept out: one that is
 // there, a new one in what is left of the blocks, or one in a new small block.
-func (pl *planner) sourcePool(e *editor, o *Option, a *design.Object, shared []netip.Prefix, ports uint32) (*design.Object, error) {
+func (pl *planner) sourcePool(
+	e *editor,
+	o *Option,
+	a *design.Object,
+	shared []netip.Prefix,
+	ports uint32,
+) (*design.Object, error) {
 	network := pl.d.Get(a.Body.(*design.Attachment).What)
 	b := network.Body.(*design.Network)
 	const bits = 28
@@ -133,7 +150,11 @@ func (pl *planner) sourcePool(e *editor, o *Option, a *design.Object, shared []n
 		body.Blocks = append(slices.Clone(body.Blocks), r)
 		e.put(e.get(network.ID).With(&body), Places, network.ID, network.ID, "add the block %s, for the pool alone", r)
 	}
-	s := e.add(design.KindSubnet, network.ID, "source pool", &design.Subnet{Zone: first.Zone, Prefixes: []netip.Prefix{r}, Table: first.Table}, Places, network.ID, "make the subnet source pool %s, for no hosts", r)
+	s := e.add(
+		design.KindSubnet, network.ID, "source pool",
+		&design.Subnet{Zone: first.Zone, Prefixes: []netip.Prefix{r}, Table: first.Table}, Places, network.ID,
+		"make the subnet source pool %s, for no hosts", r,
+	)
 	o.Capacity = append(o.Capacity, attachmentPool(pl.d, a, r, prefix.Free(b.Blocks, shared), ports))
 	return s, nil
 }
@@ -170,18 +191,35 @@ func (pl *planner) twoStages(give func(*Option) bool) bool {
 	if len(list) > mostServices {
 		return true
 	}
-	return give(pl.try(TwoStages, "Translate in two stages: "+pl.titles([]design.ID{list[0].from})+" where it leaves, "+pl.titles([]design.ID{list[0].to})+" on the way", func(e *editor, o *Option) error {
-		hidden, led := mapped{}, mapped{}
-		for _, n := range list {
-			if err := pl.stages(e, o, n, hidden, led); err != nil {
-				return err
-			}
-		}
-		o.Start = "Only the side that it was built for can start."
-		o.Next = "One more with the same range is hidden where it leaves; the box on the way serves it already."
-		o.WhyMore = append(o.WhyMore, pl.d.Title(list[0].a)+" holds the range that it must reach, and "+pl.d.Title(list[0].b)+" the one that calls: each must be seen as something else where the other is known")
-		return nil
-	}))
+	return give(
+		pl.try(
+			TwoStages,
+			"Translate in two stages: "+pl.titles(
+				[]design.ID{list[0].from},
+			)+" where it leaves, "+pl.titles(
+				[]design.ID{list[0].to},
+			)+" on the way",
+			func(e *editor, o *Option) error {
+				hidden, led := mapped{}, mapped{}
+				for _, n := range list {
+					if err := pl.stages(e, o, n, hidden, led); err != nil {
+						return err
+					}
+				}
+				o.Start = "Only the side that it was built for can start."
+				o.Next = "One more with the same range is hidden where it leaves; the box on the way serves it already."
+				o.WhyMore = append(
+					o.WhyMore,
+					pl.d.Title(
+						list[0].a,
+					)+" holds the range that it must reach, and "+pl.d.Title(
+						list[0].b,
+					)+" the one that calls: each must be seen as something else where the other is known",
+				)
+				return nil
+			},
+		),
+	)
 }
 
 // middle is the hop into a network on the way whose box can translate; -1 if there
@@ -227,7 +265,10 @@ func (pl *planner) stages(e *editor, o *Option, n need, hidden, led mapped) erro
 		b.Translate = append(slices.Clone(b.Translate),
 			design.Rule{Hook: design.Prerouting, Does: design.OneToOne, Real: real, Into: to},
 			design.Rule{Hook: design.Postrouting, Does: design.OwnAddress, Destination: []netip.Prefix{real}})
-		e.put(e.get(box.ID).With(&b), Rules, network.ID, box.ID, "at %s lead %s to %s, and hide callers behind its own address", box.Name, to, real)
+		e.put(
+			e.get(box.ID).With(&b), Rules, network.ID, box.ID,
+			"at %s lead %s to %s, and hide callers behind its own address", box.Name, to, real,
+		)
 		pl.throughBox(e, n, k, network, box, ours, []netip.Prefix{to})
 	}
 	own := pl.d.Ranges(network.ID)

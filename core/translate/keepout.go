@@ -15,28 +15,34 @@ import (
 func (pl *planner) keptLocal(give func(*Option) bool) bool {
 	var local []design.ID
 	for _, id := range pl.s.places {
-		if o := pl.d.Get(id); (o.Kind == design.KindLAN || o.Kind == design.KindInnerRoute) && pl.s.weight[id] == 0 && !pl.s.settled[id] && !pl.keeps(id) && pl.told(id) {
+		if o := pl.d.Get(id); (o.Kind == design.KindLAN || o.Kind == design.KindInnerRoute) && pl.s.weight[id] == 0 &&
+			!pl.s.settled[id] && !pl.keeps(id) && pl.told(id) {
 			local = append(local, id)
 		}
 	}
 	if len(local) == 0 || len(pl.s.needs) == 0 {
-		pl.exclude("Keeping a range out of what is exported: of those that collide, each is needed by somebody, or advertised to nobody")
+		pl.exclude(
+			"Keeping a range out of what is exported: of those that collide, each is needed by somebody, or advertised to " +
+				"nobody",
+		)
 		return true
 	}
-	return give(pl.try(KeepOut, "Keep "+pl.titles(local)+" out of what is advertised beyond", func(e *editor, o *Option) error {
-		for _, id := range local {
-			for _, p := range pl.d.Ranges(id) {
-				pl.keepLocal(e, id, p)
+	return give(
+		pl.try(KeepOut, "Keep "+pl.titles(local)+" out of what is advertised beyond", func(e *editor, o *Option) error {
+			for _, id := range local {
+				for _, p := range pl.d.Ranges(id) {
+					pl.keepLocal(e, id, p)
+				}
 			}
-		}
-		pl.open(e, mapped{}, nil)
-		if len(e.order) == 0 {
-			return fmt.Errorf("nothing advertises it")
-		}
-		o.Start, o.Both, o.Tells = "Everyone else can start; what is kept out is reached within its site alone.", true, true
-		o.Next = "One more with the same range that is needed at home only is kept out, too."
-		return nil
-	}))
+			pl.open(e, mapped{}, nil)
+			if len(e.order) == 0 {
+				return fmt.Errorf("nothing advertises it")
+			}
+			o.Start, o.Both, o.Tells = "Everyone else can start; what is kept out is reached within its site alone.", true, true
+			o.Next = "One more with the same range that is needed at home only is kept out, too."
+			return nil
+		}),
+	)
 }
 
 // told reports whether the joints of a site tell others of a place.
@@ -97,7 +103,10 @@ func (e *editor) untell(x edge, p netip.Prefix) {
 		c := *b
 		c.Ends = slices.Clone(b.Ends)
 		if takeOut(&c.Ends[1-n].Routes, p) {
-			e.put(e.get(x.joint).With(&c), Routes, e.party(c.Ends[1-n].At), c.Ends[1-n].At, "expect %s no longer over %s", p, j.Name)
+			e.put(
+				e.get(x.joint).With(&c), Routes, e.party(c.Ends[1-n].At), c.Ends[1-n].At, "expect %s no longer over %s",
+				p, j.Name,
+			)
 		}
 	}
 	for _, c := range carriers {
@@ -117,7 +126,9 @@ func (e *editor) silence(session design.ID, n int, party design.ID, p netip.Pref
 			out = append(out, design.Filter{Prefix: own})
 		}
 	}
-	kept := slices.DeleteFunc(slices.Clone(out), func(f design.Filter) bool { return f.Prefix == p && f.Does() == design.Accept })
+	kept := slices.DeleteFunc(
+		slices.Clone(out), func(f design.Filter) bool { return f.Prefix == p && f.Does() == design.Accept },
+	)
 	if len(kept) == len(out) { // it is part of something that is announced
 		kept = append([]design.Filter{{Prefix: p, To: uint8(p.Addr().BitLen()), Verdict: design.Refuse}}, out...)
 	}

@@ -47,7 +47,10 @@ func (s *scope) constrain() *constraints {
 				}
 				for _, other := range s.places {
 					if s.d.Party(other).ID == at && s.meets[[2]design.ID{end.place, other}] {
-						c.must[end.place] = fmt.Sprintf("%s must know %s and holds %s itself", s.d.Title(at), s.d.Title(end.place), s.d.Title(other))
+						c.must[end.place] = fmt.Sprintf(
+							"%s must know %s and holds %s itself", s.d.Title(at), s.d.Title(end.place),
+							s.d.Title(other),
+						)
 					}
 				}
 				if !slices.Contains(carried[at], end.place) {

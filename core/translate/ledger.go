@@ -109,20 +109,31 @@ type Unneeded struct {
 // LedgerOf lists who sees whom as what, in canonical order.
 func LedgerOf(t *route.Tables) Ledger {
 	d := t.Design
-	l := Ledger{Ranges: []Known{}, Hidden: []Hidden{}, Services: []Service{}, Pools: Pools(t), Parties: []PartyNamed{}, Unneeded: []Unneeded{}}
+	l := Ledger{
+		Ranges: []Known{}, Hidden: []Hidden{}, Services: []Service{}, Pools: Pools(t), Parties: []PartyNamed{},
+		Unneeded: []Unneeded{},
+	}
 	for _, box := range boxesOf(d) {
 		for _, x := range route.Translations(d, box) {
 			switch {
 			case x.Does == design.OneToOne && x.Hook == design.Prerouting:
 				l.Ranges = append(l.Ranges, l.knownAs(t, box, x))
-			case x.Hook == design.Postrouting && (x.Does == design.FromPool || x.Does == design.OwnAddress) && !x.Dialled.IsValid():
+			case x.Hook == design.Postrouting && (x.Does == design.FromPool || x.Does == design.OwnAddress) &&
+				!x.Dialled.IsValid():
 				l.Hidden = append(l.Hidden, hiddenBehind(t, box, x))
 			}
 		}
 	}
 	for _, o := range d.Of(design.KindAttachment) {
 		if a := o.Body.(*design.Attachment); a.Pool != "" {
-			l.Hidden = append(l.Hidden, Hidden{At: o.ID, AtTitle: "the attachment to " + d.Title(o.Parent), Party: a.What, Title: d.Title(a.What), Ranges: prefix.Free(d.Ranges(a.What), d.AttachmentExports(o)), As: d.Ranges(a.Pool), Toward: d.Title(o.Parent), Only: []netip.Prefix{}})
+			l.Hidden = append(
+				l.Hidden,
+				Hidden{
+					At: o.ID, AtTitle: "the attachment to " + d.Title(o.Parent), Party: a.What, Title: d.Title(a.What),
+					Ranges: prefix.Free(d.Ranges(a.What), d.AttachmentExports(o)), As: d.Ranges(a.Pool),
+					Toward: d.Title(o.Parent), Only: []netip.Prefix{},
+				},
+			)
 		}
 	}
 	for _, o := range d.Of(design.KindListener) {
@@ -153,7 +164,10 @@ func titleOf(d *design.Design, id design.ID) string {
 
 func (l *Ledger) knownAs(t *route.Tables, box design.ID, x route.Translation) Known {
 	d := t.Design
-	k := Known{Of: x.Of, At: box, AtTitle: d.Title(box), Party: d.Party(box).ID, Real: x.Real, Mapped: x.Into, Toward: titleOf(d, x.From), Hosts: []walk.Identity{}, Viewers: []design.ID{}}
+	k := Known{
+		Of: x.Of, At: box, AtTitle: d.Title(box), Party: d.Party(box).ID, Real: x.Real, Mapped: x.Into,
+		Toward: titleOf(d, x.From), Hosts: []walk.Identity{}, Viewers: []design.ID{},
+	}
 	k.Title = k.AtTitle
 	for _, p := range d.Inside(k.Party, design.HostPlaces...) {
 		if slices.ContainsFunc(d.Ranges(p.ID), func(r netip.Prefix) bool { return r.Overlaps(x.Real) }) {
@@ -176,16 +190,24 @@ func (l *Ledger) knownAs(t *route.Tables, box design.ID, x route.Translation) Kn
 	if l.listed < mostHosts {
 		k.Viewers = append(k.Viewers, walk.Viewers(t, x.Mapped(first, false), x.Of)...)
 	}
-	k.Sum = fmt.Sprintf("the first %d bits change and the rest stays: %s is %s", x.Real.Bits(), first, x.Mapped(first, false))
+	k.Sum = fmt.Sprintf(
+		"the first %d bits change and the rest stays: %s is %s", x.Real.Bits(), first, x.Mapped(first, false),
+	)
 	if x.Neutral && x.Real.Addr().Is6() {
-		k.Sum = fmt.Sprintf("the first %d bits change, and one word of the rest so that checksums stay (RFC 6296): %s is %s", x.Real.Bits(), first, x.Mapped(first, false))
+		k.Sum = fmt.Sprintf(
+			"the first %d bits change, and one word of the rest so that checksums stay (RFC 6296): %s is %s",
+			x.Real.Bits(), first, x.Mapped(first, false),
+		)
 	}
 	return k
 }
 
 func hiddenBehind(t *route.Tables, box design.ID, x route.Translation) Hidden {
 	d := t.Design
-	h := Hidden{At: box, AtTitle: d.Title(box), Party: d.Party(box).ID, Ranges: orEmpty(x.Source), Toward: titleOf(d, x.Toward), Only: orEmpty(x.Destination), As: []netip.Prefix{}}
+	h := Hidden{
+		At: box, AtTitle: d.Title(box), Party: d.Party(box).ID, Ranges: orEmpty(x.Source), Toward: titleOf(d, x.Toward),
+		Only: orEmpty(x.Destination), As: []netip.Prefix{},
+	}
 	h.Title = d.Party(box).Name
 	if x.Does == design.FromPool {
 		h.As = append(h.As, x.Into)
@@ -210,7 +232,9 @@ func orEmpty(ps []netip.Prefix) []netip.Prefix { return append([]netip.Prefix{},
 func serviceOf(t *route.Tables, o *design.Object) Service {
 	d := t.Design
 	l := o.Body.(*design.Listener)
-	s := Service{ID: o.ID, Name: o.Name, Party: d.Party(l.At).ID, Chain: []Link{}, Callers: orEmpty(l.Callers), Answers: true}
+	s := Service{
+		ID: o.ID, Name: o.Name, Party: d.Party(l.At).ID, Chain: []Link{}, Callers: orEmpty(l.Callers), Answers: true,
+	}
 	if v := t.Status.Of(o.ID); !v.Up {
 		s.Down = v.Why
 	}
@@ -254,7 +278,9 @@ func EntriesOf(t *route.Tables, viewer design.ID) []LedgerEntry {
 					if viewer != "" && by != viewer {
 						continue
 					}
-					e := LedgerEntry{Viewer: d.Title(by), Host: who.Title, Party: d.Party(o.ID).Name, Real: a, Seen: n.Address}
+					e := LedgerEntry{
+						Viewer: d.Title(by), Host: who.Title, Party: d.Party(o.ID).Name, Real: a, Seen: n.Address,
+					}
 					e.By = titleOf(d, cmp.Or(n.Mapping, n.Listener))
 					if n.Listener != "" {
 						e.Service = n.Service.String()
@@ -363,7 +389,11 @@ func Ask(t *route.Tables, text string) (Asked, error) {
 	if err != nil {
 		found := t.Design.Find(text, design.KindEndpoint)
 		if len(found) == 0 {
-			return out, fmt.Errorf("%q is no address or range, and no host has that name; write one such as 192.168.216.17, 10.223.0.0/24 or glasshouse/controller", text)
+			return out, fmt.Errorf(
+				"%q is no address or range, and no host has that name; write one such as 192.168.216.17, 10.223.0.0/24 or "+
+					"glasshouse/controller",
+				text,
+			)
 		}
 		for _, o := range found {
 			for _, a := range o.Body.(*design.Endpoint).Addresses {

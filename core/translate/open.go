@@ -78,7 +78,8 @@ func (e *editor) overLink(o *design.Object, h hop, ours, theirs []netip.Prefix) 
 			list *[]netip.Prefix
 			add  []netip.Prefix
 			word string
-		}{{n, &near.Local, ours, "local"}, {n, &near.Remote, theirs, "remote"}, {1 - n, &far.Local, theirs, "local"}, {1 - n, &far.Remote, ours, "remote"}} {
+		}{{n, &near.Local, ours, "local"}, {n, &near.Remote, theirs, "remote"}, {1 - n, &far.Local, theirs, "local"}, {1 - n,
+			&far.Remote, ours, "remote"}} {
 			for _, p := range addMissing(side.list, side.add) {
 				say(side.end, Agreed, "in the selectors of %s add %s as %s", o.Name, p, side.word)
 			}
@@ -119,7 +120,9 @@ func (e *editor) letPass(carrier design.ID, joint *design.Object, from int, rang
 		}
 		j, _ := design.JointOf(joint)
 		for end := range s.Ends {
-			e.put(o.With(&s), Routes, e.party(j.Ends[end]), o.ID, "let the session of %s pass %s", joint.Name, ranges[0])
+			e.put(
+				o.With(&s), Routes, e.party(j.Ends[end]), o.ID, "let the session of %s pass %s", joint.Name, ranges[0],
+			)
 		}
 	}
 }
@@ -132,7 +135,9 @@ func passing(filter []design.Filter, ranges []netip.Prefix) []design.Filter {
 	}
 	var added []design.Filter
 	for _, p := range ranges {
-		if !slices.ContainsFunc(filter, func(r design.Filter) bool { return r.Prefix == p && r.Does() == design.Accept }) {
+		if !slices.ContainsFunc(
+			filter, func(r design.Filter) bool { return r.Prefix == p && r.Does() == design.Accept },
+		) {
 			added = append(added, design.Filter{Prefix: p})
 		}
 	}
@@ -335,7 +340,10 @@ func (e *editor) replace(joint *design.Object, x edge, real, mapped netip.Prefix
 		body := *joint.Body.(*design.Circuit)
 		body.Ends = slices.Clone(body.Ends)
 		if translateIn(&body.Ends[1-n].Routes, real, mapped) {
-			e.put(joint.With(&body), Routes, e.party(body.Ends[1-n].At), body.Ends[1-n].At, "expect %s over %s instead of %s", mapped, joint.Name, real)
+			e.put(
+				joint.With(&body), Routes, e.party(body.Ends[1-n].At), body.Ends[1-n].At,
+				"expect %s over %s instead of %s", mapped, joint.Name, real,
+			)
 		}
 		e.refilter(joint.ID, joint, n, real, mapped)
 	}
@@ -357,7 +365,10 @@ func (e *editor) refilter(carrier design.ID, joint *design.Object, n int, real, 
 		s.Ends[n].Out = without(s.Ends[n].Out, real, mapped)
 		s.Ends[1-n].In = without(s.Ends[1-n].In, real, mapped)
 		for end := range s.Ends {
-			e.put(o.With(&s), Routes, e.party(j.Ends[end]), o.ID, "let the session of %s pass %s instead of %s", joint.Name, mapped, real)
+			e.put(
+				o.With(&s), Routes, e.party(j.Ends[end]), o.ID, "let the session of %s pass %s instead of %s",
+				joint.Name, mapped, real,
+			)
 		}
 	}
 }

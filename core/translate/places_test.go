@@ -65,7 +65,16 @@ func TestABoxThatFailsAndOneBesideIt(t *testing.T) {
 	table := d.Find("from-saltmarsh-circuit", design.KindTable)[0]
 	b := *table.Body.(*design.Table)
 	b.Routes = append(b.Routes, design.Entry{Prefix: b.Routes[0].Prefix, Via: "second"})
-	d, _, err := d.Apply([]design.Edit{design.PutEdit(&design.Object{ID: "second", Kind: design.KindBox, Parent: box.Parent, Name: "second box", Body: &second}), design.PutEdit(table.With(&b))})
+	d, _, err := d.Apply(
+		[]design.Edit{
+			design.PutEdit(
+				&design.Object{
+					ID: "second", Kind: design.KindBox, Parent: box.Parent, Name: "second box", Body: &second,
+				},
+			),
+			design.PutEdit(table.With(&b)),
+		},
+	)
 	require.NoError(t, err)
 	tables := route.Solve(d, status.Condition{Without: []status.Thing{{Object: box.ID}}})
 	f, err := walk.ParseFlow(tables, "tide-recorder", "10.223.1.40", design.Service{Proto: "tcp", Port: 443})
@@ -77,7 +86,9 @@ func TestABoxThatFailsAndOneBesideIt(t *testing.T) {
 	profile := *d.ProfileOf(box.Parent)
 	profile.DeadNextHop = "inactive"
 	own := design.Profile(profile)
-	d, _, err = d.Apply([]design.Edit{design.PutEdit(&design.Object{ID: "tarn", Kind: design.KindProfile, Name: "Tarn", Body: &own})})
+	d, _, err = d.Apply(
+		[]design.Edit{design.PutEdit(&design.Object{ID: "tarn", Kind: design.KindProfile, Name: "Tarn", Body: &own})},
+	)
 	require.NoError(t, err)
 	assert.True(t, walk.Prove(route.Solve(d, status.Condition{Without: []status.Thing{{Object: box.ID}}}), f).Works)
 }
@@ -99,21 +110,34 @@ func TestCallersAndPortsOfAListener(t *testing.T) {
 func TestAListenerTakesNobodysAddress(t *testing.T) {
 	d := remedies(t, "relay")
 	listener := func(at, address, target string) error {
-		l := &design.Listener{At: d.Find(at, design.KindGateway)[0].ID, Address: netip.MustParseAddr(address), Service: design.Service{Proto: "tcp", Port: 502}, Target: d.Find(target, design.KindEndpoint)[0].ID}
-		_, _, err := d.Apply([]design.Edit{design.PutEdit(&design.Object{ID: "l", Kind: design.KindListener, Name: "machine", Body: l})})
+		l := &design.Listener{
+			At: d.Find(at, design.KindGateway)[0].ID, Address: netip.MustParseAddr(address),
+			Service: design.Service{Proto: "tcp", Port: 502}, Target: d.Find(target, design.KindEndpoint)[0].ID,
+		}
+		_, _, err := d.Apply(
+			[]design.Edit{design.PutEdit(&design.Object{ID: "l", Kind: design.KindListener, Name: "machine", Body: l})},
+		)
 		return err
 	}
 	assert.NoError(t, listener("alder-hut/gateway", "192.168.211.60", "weather-machine"))
-	assert.ErrorContains(t, listener("alder-hut/gateway", "192.168.211.5", "weather-machine"), "is the address of Alder Hut hut panel")
+	assert.ErrorContains(
+		t, listener("alder-hut/gateway", "192.168.211.5", "weather-machine"), "is the address of Alder Hut hut panel",
+	)
 	taken := applied(t, "relay", translate.Relay)
 	first := taken.Of(design.KindListener)[0]
 	again := *first.Body.(*design.Listener)
-	_, _, err := taken.Apply([]design.Edit{design.PutEdit(&design.Object{ID: "again", Kind: design.KindListener, Name: "again", Body: &again})})
+	_, _, err := taken.Apply(
+		[]design.Edit{
+			design.PutEdit(&design.Object{ID: "again", Kind: design.KindListener, Name: "again", Body: &again}),
+		},
+	)
 	assert.ErrorContains(t, err, "listens on")
 	host := taken.Find("alder-hut/hut/panel")[0]
 	for _, o := range taken.Of(design.KindListener) {
 		if l := o.Body.(*design.Listener); taken.Title(l.At) == "Alder Hut gateway" {
-			_, _, err = taken.Apply([]design.Edit{design.PutEdit(host.With(&design.Endpoint{Addresses: []netip.Addr{l.Address}}))})
+			_, _, err = taken.Apply(
+				[]design.Edit{design.PutEdit(host.With(&design.Endpoint{Addresses: []netip.Addr{l.Address}}))},
+			)
 			assert.ErrorContains(t, err, "listens on")
 		}
 	}
@@ -152,12 +176,38 @@ func TestTheNextOneChangesLittle(t *testing.T) {
 	}
 	public, main := netip.MustParseAddr("203.0.113.99"), d.Find("marrow-hill/gateway")[0]
 	d, _, err := d.Apply([]design.Edit{
-		add(design.KindSite, "", "yew hut", &design.Site{}), add(design.KindGateway, "yew hut", "yew gateway", &design.Gateway{Addresses: []netip.Addr{public}}),
-		add(design.KindLAN, "yew hut", "yew lan", &design.LAN{Prefixes: []netip.Prefix{netip.MustParsePrefix("192.168.211.0/24")}, Fixed: true}),
-		add(design.KindEndpoint, "yew lan", "yew sensor", &design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("192.168.211.9")}}),
-		add(design.KindLink, "", "yew link", &design.Link{Routing: design.RoutingStatic, Ends: []design.End{{Gateway: main.ID}, {Gateway: "yew gateway"}}}),
-		add(design.KindTunnel, "yew link", "tunnel 1", &design.Tunnel{Outside: []netip.Addr{netip.MustParseAddr("198.51.100.10"), public}, Inside: []netip.Prefix{netip.MustParsePrefix("169.254.142.1/30"), netip.MustParsePrefix("169.254.142.2/30")}}),
-		add(design.KindIntent, "", "yew is read", &design.Intent{From: d.Find("recorder")[0].ID, To: "yew sensor", Service: design.Service{Proto: "tcp", Port: 443}}),
+		add(design.KindSite, "", "yew hut", &design.Site{}), add(
+			design.KindGateway, "yew hut", "yew gateway", &design.Gateway{Addresses: []netip.Addr{public}},
+		),
+		add(
+			design.KindLAN, "yew hut", "yew lan",
+			&design.LAN{Prefixes: []netip.Prefix{netip.MustParsePrefix("192.168.211.0/24")}, Fixed: true},
+		),
+		add(
+			design.KindEndpoint, "yew lan", "yew sensor",
+			&design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("192.168.211.9")}},
+		),
+		add(
+			design.KindLink, "", "yew link",
+			&design.Link{
+				Routing: design.RoutingStatic, Ends: []design.End{{Gateway: main.ID}, {Gateway: "yew gateway"}},
+			},
+		),
+		add(
+			design.KindTunnel, "yew link", "tunnel 1",
+			&design.Tunnel{
+				Outside: []netip.Addr{netip.MustParseAddr("198.51.100.10"), public},
+				Inside: []netip.Prefix{
+					netip.MustParsePrefix("169.254.142.1/30"), netip.MustParsePrefix("169.254.142.2/30"),
+				},
+			},
+		),
+		add(
+			design.KindIntent, "", "yew is read",
+			&design.Intent{
+				From: d.Find("recorder")[0].ID, To: "yew sensor", Service: design.Service{Proto: "tcp", Port: 443},
+			},
+		),
 	})
 	require.NoError(t, err)
 	plan := planFor(t, d)
@@ -175,8 +225,19 @@ func TestACloudsFilterHides(t *testing.T) {
 	require.NoError(t, err)
 	o := d.Find("image-analysis/twin-gateway", design.KindGateway)[0]
 	g := *o.Body.(*design.Gateway)
-	g.Translate = []design.Rule{{Hook: design.Prerouting, From: d.Find("saltmarsh-station-to-image-analysis", design.KindLink)[0].ID, Destination: []netip.Prefix{netip.MustParsePrefix("10.211.9.9/32")},
-		Services: []design.Service{{Proto: "tcp", Port: 443}}, Does: design.ToTarget, Target: netip.MustParseAddr("10.211.1.20"), Port: 8443}}
+	g.Translate = []design.Rule{
+		{
+			Hook:        design.Prerouting,
+			From:        d.Find("saltmarsh-station-to-image-analysis", design.KindLink)[0].ID,
+			Destination: []netip.Prefix{netip.MustParsePrefix("10.211.9.9/32")},
+			Services: []design.Service{
+				{Proto: "tcp", Port: 443},
+			},
+			Does:   design.ToTarget,
+			Target: netip.MustParseAddr("10.211.1.20"),
+			Port:   8443,
+		},
+	}
 	d = put(t, d, o, &g)
 	p := walked(t, d, "tide-recorder", "10.211.9.9", "tcp/443")
 	require.True(t, p.Works, p.Stop)
@@ -186,7 +247,9 @@ func TestACloudsFilterHides(t *testing.T) {
 	profile := *d.ProfileOf(o.ID)
 	profile.Translation.Filter = false
 	own := design.Profile(profile)
-	d, _, err = d.Apply([]design.Edit{design.PutEdit(&design.Object{ID: "osier", Kind: design.KindProfile, Name: "Osier", Body: &own})})
+	d, _, err = d.Apply(
+		[]design.Edit{design.PutEdit(&design.Object{ID: "osier", Kind: design.KindProfile, Name: "Osier", Body: &own})},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, walk.NoNeighbour, walked(t, d, "tide-recorder", "10.211.9.9", "tcp/443").Stop.Code)
 }
@@ -207,7 +270,15 @@ func TestTheWayOutAndItsTrap(t *testing.T) {
 	assert.True(t, walked(t, d, "till", "desk", "tcp/443").Works)
 	o := d.Find("marrow-hill/gateway", design.KindGateway)[0]
 	g := *o.Body.(*design.Gateway)
-	g.Translate = append([]design.Rule{{Hook: design.Postrouting, Does: design.Nothing, Destination: []netip.Prefix{netip.MustParsePrefix("10.215.4.0/24")}}}, g.Translate...)
+	g.Translate = append(
+		[]design.Rule{
+			{
+				Hook: design.Postrouting, Does: design.Nothing,
+				Destination: []netip.Prefix{netip.MustParsePrefix("10.215.4.0/24")},
+			},
+		},
+		g.Translate...,
+	)
 	assert.True(t, walked(t, put(t, d, o, &g), "desk", "till", "tcp/443").Works)
 }
 
@@ -217,7 +288,9 @@ func TestARelayDialsOut(t *testing.T) {
 	d := remedies(t, "relay")
 	p := proof.Of(route.Solve(d, status.Condition{}))
 	dunmoss := d.Find("dunmoss-arboretum", design.KindSite)[0].ID
-	q := translate.Question{Places: []design.ID{d.Find("alder-hut", design.KindSite)[0].ID, dunmoss}, Closed: []design.ID{dunmoss}}
+	q := translate.Question{
+		Places: []design.ID{d.Find("alder-hut", design.KindSite)[0].ID, dunmoss}, Closed: []design.ID{dunmoss},
+	}
 	o := planned(t, p, q).Options[0]
 	require.Equal(t, translate.Relay, o.Remedy)
 	require.Empty(t, o.Refused)
@@ -246,7 +319,9 @@ func TestABlockWithoutASubnetHasNoBearer(t *testing.T) {
 		}
 	}
 	host := d.Find("plate-server", design.KindEndpoint)[0]
-	seen := walk.SeenAs(tables, d.Find("catalogue", design.KindNetwork)[0].ID, host.Parent, host.Body.(*design.Endpoint).Addresses[0])
+	seen := walk.SeenAs(
+		tables, d.Find("catalogue", design.KindNetwork)[0].ID, host.Parent, host.Body.(*design.Endpoint).Addresses[0],
+	)
 	assert.Equal(t, "10.223.1.40", seen.Address.String(), "mapped at a box of its network")
 }
 
@@ -255,17 +330,26 @@ func TestABlockWithoutASubnetHasNoBearer(t *testing.T) {
 func TestOverCircuitsSideBySide(t *testing.T) {
 	file := string(demo.Thistledown)
 	for _, change := range [][2]string{
-		{"      - name: station house\n        prefixes: 10.215.2.0/24\n", "      - name: instrument room\n        prefixes: 10.209.1.0/24\n        fixed: true\n        segment: science\n        endpoints:\n          - name: plotter\n            addresses: 10.209.1.77\n      - name: station house\n        prefixes: 10.215.2.0/24\n"},
-		{"        prefixes: 10.209.1.0/24\n        table: herbarium-scans/main-table\n", "        prefixes: 10.209.1.0/24\n        table: herbarium-scans/main-table\n        endpoints:\n          - name: scan server\n            addresses: 10.209.1.30\n"},
+		{"      - name: station house\n        prefixes: 10.215.2.0/24\n", "      - name: instrument room\n        " +
+			"prefixes: 10.209.1.0/24\n        fixed: true\n        segment: science\n        endpoints:\n          - name: " +
+			"plotter\n            addresses: 10.209.1.77\n      - name: station house\n        prefixes: 10.215.2.0/24\n"},
+		{"        prefixes: 10.209.1.0/24\n        table: herbarium-scans/main-table\n", "        prefixes: " +
+			"10.209.1.0/24\n        table: herbarium-scans/main-table\n        endpoints:\n          - name: scan server\n " +
+			"           addresses: 10.209.1.30\n"},
 	} {
 		require.Contains(t, file, change[0])
 		file = strings.Replace(file, change[0], change[1], 1)
 	}
-	file += "  - name: plotter fetches scans\n    from: saltmarsh-station/instrument-room/plotter\n    to: herbarium-scans/racks-a/scan-server\n    service: tcp/443\n"
+	file += "  - name: plotter fetches scans\n    from: saltmarsh-station/instrument-room/plotter\n    to: " +
+		"herbarium-scans/racks-a/scan-server\n    service: tcp/443\n"
 	d, err := design.Read([]byte(file))
 	require.NoError(t, err)
 	p := proof.Of(route.Solve(d, status.Condition{}))
-	q := translate.Question{Places: []design.ID{d.Find("saltmarsh-station", design.KindSite)[0].ID, d.Find("herbarium-scans", design.KindNetwork)[0].ID}}
+	q := translate.Question{
+		Places: []design.ID{
+			d.Find("saltmarsh-station", design.KindSite)[0].ID, d.Find("herbarium-scans", design.KindNetwork)[0].ID,
+		},
+	}
 	answered := map[translate.Remedy]bool{}
 	circuit := d.Find("herbarium scans circuit 1", design.KindCircuit)[0].ID
 	wanted := d.Find("plotter fetches scans", design.KindIntent)[0].Body.(*design.Intent)
@@ -282,7 +366,9 @@ func TestOverCircuitsSideBySide(t *testing.T) {
 		w := walk.Prove(tables, f)
 		assert.True(t, w.Works, "%s, by the second circuit: %+v", o.Title, w.Stop)
 	}
-	assert.Equal(t, map[translate.Remedy]bool{translate.Map: true, translate.Hide: true, translate.Publish: true}, answered)
+	assert.Equal(
+		t, map[translate.Remedy]bool{translate.Map: true, translate.Hide: true, translate.Publish: true}, answered,
+	)
 }
 
 // Two inner networks behind one box: what they send out is hidden, and named ranges
@@ -292,7 +378,10 @@ func TestInnerNetworksBehindABox(t *testing.T) {
 	box := d.Find("herbarium-scans/translating-box", design.KindBox)[0]
 	b := *box.Body.(*design.Box)
 	far := d.Find("catalogue/shelf", design.KindSubnet)[0]
-	b.Translate = append([]design.Rule{{Hook: design.Postrouting, Does: design.Nothing, Destination: design.RangesOf(far)}}, b.Translate...)
+	b.Translate = append(
+		[]design.Rule{{Hook: design.Postrouting, Does: design.Nothing, Destination: design.RangesOf(far)}},
+		b.Translate...,
+	)
 	d = put(t, d, box, &b)
 	kept := walked(t, d, "scanner", "logger", "tcp/6514")
 	require.NotNil(t, kept.Stop, "untranslated, it is answered by the other that has its range, or by nobody")
@@ -311,13 +400,37 @@ func TestTheNextNetworkChangesLittle(t *testing.T) {
 	}
 	wide, part := netip.MustParsePrefix("10.209.0.0/16"), netip.MustParsePrefix("10.209.1.0/24")
 	d, _, err := d.Apply([]design.Edit{
-		add(design.KindNetwork, "", "seed logs", &design.Network{Cloud: "Tarn", Region: "tarn-north", Blocks: []netip.Prefix{wide}}),
+		add(
+			design.KindNetwork, "", "seed logs",
+			&design.Network{Cloud: "Tarn", Region: "tarn-north", Blocks: []netip.Prefix{wide}},
+		),
 		add(design.KindTable, "seed logs", "logs table", &design.Table{}),
-		add(design.KindSubnet, "seed logs", "logs", &design.Subnet{Zone: "tarn-north-a", Prefixes: []netip.Prefix{part}, Table: "logs table"}),
-		add(design.KindEndpoint, "logs", "keeper", &design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("10.209.1.55")}}),
-		add(design.KindAttachment, hub, "seed logs there", &design.Attachment{What: "seed logs", Subnets: []design.Ref{"logs"}, Bound: table, Feeds: []design.Ref{table}}),
-		add(design.KindIntent, "", "the keeper logs", &design.Intent{From: "keeper", To: d.Find("logger")[0].ID, Service: design.Service{Proto: "tcp", Port: 6514}}),
-		add(design.KindIntent, "", "the keeper files plates", &design.Intent{From: "keeper", To: d.Find("plate-server")[0].ID, Service: design.Service{Proto: "tcp", Port: 443}}),
+		add(
+			design.KindSubnet, "seed logs", "logs",
+			&design.Subnet{Zone: "tarn-north-a", Prefixes: []netip.Prefix{part}, Table: "logs table"},
+		),
+		add(
+			design.KindEndpoint, "logs", "keeper",
+			&design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("10.209.1.55")}},
+		),
+		add(
+			design.KindAttachment, hub, "seed logs there",
+			&design.Attachment{
+				What: "seed logs", Subnets: []design.Ref{"logs"}, Bound: table, Feeds: []design.Ref{table},
+			},
+		),
+		add(
+			design.KindIntent, "", "the keeper logs",
+			&design.Intent{
+				From: "keeper", To: d.Find("logger")[0].ID, Service: design.Service{Proto: "tcp", Port: 6514},
+			},
+		),
+		add(
+			design.KindIntent, "", "the keeper files plates",
+			&design.Intent{
+				From: "keeper", To: d.Find("plate-server")[0].ID, Service: design.Service{Proto: "tcp", Port: 443},
+			},
+		),
 	})
 	require.NoError(t, err)
 	plan := planFor(t, d)
@@ -348,8 +461,21 @@ func TestTheNextNetworkChangesLittle(t *testing.T) {
 // the subnet between has no zone of the far side.
 func TestTwoCallersShareTheBoxesBetween(t *testing.T) {
 	d := remedies(t, "peers")
-	second := design.PutEdit(&design.Object{ID: "second scanner", Kind: design.KindEndpoint, Parent: d.Find("racks-a", design.KindSubnet)[0].ID, Name: "second scanner", Body: &design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("10.209.1.11")}}})
-	asks := design.PutEdit(&design.Object{ID: "it files, too", Kind: design.KindIntent, Name: "it files, too", Body: &design.Intent{From: "second scanner", To: d.Find("plate-server")[0].ID, Service: design.Service{Proto: "tcp", Port: 443}}})
+	second := design.PutEdit(
+		&design.Object{
+			ID: "second scanner", Kind: design.KindEndpoint, Parent: d.Find("racks-a", design.KindSubnet)[0].ID,
+			Name: "second scanner", Body: &design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("10.209.1.11")}},
+		},
+	)
+	asks := design.PutEdit(
+		&design.Object{
+			ID: "it files, too", Kind: design.KindIntent, Name: "it files, too",
+			Body: &design.Intent{
+				From: "second scanner", To: d.Find("plate-server")[0].ID,
+				Service: design.Service{Proto: "tcp", Port: 443},
+			},
+		},
+	)
 	d = apply(t, d, second, asks)
 	far := d.Find("plate-archive", design.KindNetwork)[0]
 	body := *far.Body.(*design.Network)

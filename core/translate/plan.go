@@ -187,7 +187,8 @@ func For(ctx context.Context, p *proof.Proofs, q Question) (Plan, error) {
 func OfGroup(g overlap.Group) Question {
 	q := Question{}
 	for _, c := range g.Claims {
-		if (c.Kind == design.KindLAN || c.Kind == design.KindInnerRoute || c.Kind == design.KindNetwork) && !slices.Contains(q.Places, c.Owner) {
+		if (c.Kind == design.KindLAN || c.Kind == design.KindInnerRoute || c.Kind == design.KindNetwork) &&
+			!slices.Contains(q.Places, c.Owner) {
 			q.Places = append(q.Places, c.Owner)
 		}
 	}
@@ -268,7 +269,8 @@ func (pl *planner) settled(places []design.ID) map[design.ID]bool {
 func (pl *planner) mappedAlready(place *design.Object) bool {
 	for _, box := range pl.d.Forwarders(pl.d.Party(place.ID).ID) {
 		for _, x := range route.Translations(pl.d, box.ID) {
-			if x.Hook == design.Prerouting && x.Does == design.OneToOne && slices.ContainsFunc(design.RangesOf(place), x.Real.Overlaps) {
+			if x.Hook == design.Prerouting && x.Does == design.OneToOne &&
+				slices.ContainsFunc(design.RangesOf(place), x.Real.Overlaps) {
 				return true
 			}
 		}
@@ -341,7 +343,9 @@ func (pl *planner) open(e *editor, m mapped, skip func(need) bool) {
 		ours, theirs := seen(n.from, n.b), seen(n.to, n.a)
 		for _, v4 := range []bool{true, false} {
 			x, y := ofFamily(ours, v4), ofFamily(theirs, v4)
-			if len(x) > 0 && len(y) > 0 || v4 && (a && len(ours) == 0 || b && len(theirs) == 0) { // whoever hides behind an inside address is known there
+			if len(x) > 0 && len(y) > 0 ||
+				v4 &&
+					(a && len(ours) == 0 || b && len(theirs) == 0) { // whoever hides behind an inside address is known there
 				e.carry(n.path, x, y)
 			}
 		}
@@ -370,7 +374,9 @@ func (pl *planner) try(remedy Remedy, title string, build func(e *editor, o *Opt
 		pl.exclude(title + ": " + err.Error())
 		return nil
 	}
-	o.Changes, o.Why, o.Key = append(o.Changes, e.changes...), strings.Join(unique(e.why), " "), string(remedy)+"-"+design.Slug(o.Title)
+	o.Changes, o.Why, o.Key = append(o.Changes, e.changes...), strings.Join(
+		unique(e.why), " ",
+	), string(remedy)+"-"+design.Slug(o.Title)
 	o.Maps = append(o.Maps, e.maps...)
 	changes := pl.d.ChangedBy(o.Edits, next)
 	after, err := pl.proofs.After(pl.t.After(next, changes), changes).Within(pl.ctx)
@@ -429,7 +435,9 @@ func (pl *planner) judge(o *Option, after []proof.Result) {
 			refuse(r, fmt.Sprintf("%q still does not work: %s", r.Name, whyNot(r)))
 		}
 	}
-	slices.SortStableFunc(o.Intents, func(a, b Held) int { return cmp.Compare(no(a.Before != a.After), no(b.Before != b.After)) })
+	slices.SortStableFunc(
+		o.Intents, func(a, b Held) int { return cmp.Compare(no(a.Before != a.After), no(b.Before != b.After)) },
+	)
 	if len(o.Intents) > mostShown {
 		o.Intents = o.Intents[:mostShown]
 	}
@@ -534,7 +542,10 @@ func rank(options []Option) {
 		if o.Refused != "" {
 			refused = 1 + len(o.Breaks)*100 + len(o.Stays)
 		}
-		return []int{refused, no(o.Both), no(o.Tells), no(o.Remedy != Renumber), o.PerServe, len(o.Boxes), int(o.Addresses), o.Ranges6, len(o.Changes)}
+		return []int{
+			refused, no(o.Both), no(o.Tells), no(o.Remedy != Renumber), o.PerServe, len(o.Boxes), int(o.Addresses),
+			o.Ranges6, len(o.Changes),
+		}
 	}
 	slices.SortStableFunc(options, func(a, b Option) int { return slices.Compare(grade(a), grade(b)) })
 	if len(options) == 0 || options[0].Refused != "" {
@@ -551,8 +562,12 @@ func rank(options []Option) {
 	if o.PerServe == 0 {
 		virtues = append(virtues, "nothing is entered for one more service")
 	}
-	touched := fmt.Sprintf("%s touched and %s", words.Count(len(o.Boxes), "box or table is", "boxes and tables are"), o.spent())
-	o.First = "First, since everything in scope works and nothing else breaks; " + words.List(append(virtues, touched)) + "."
+	touched := fmt.Sprintf(
+		"%s touched and %s", words.Count(len(o.Boxes), "box or table is", "boxes and tables are"), o.spent(),
+	)
+	o.First = "First, since everything in scope works and nothing else breaks; " + words.List(
+		append(virtues, touched),
+	) + "."
 }
 
 // spent is what is taken for an option, in words.

@@ -111,22 +111,55 @@ func alike(r *rand.Rand) *design.Design {
 	n := 3 + r.IntN(3)
 	for k := range n {
 		site := add(design.KindSite, "", fmt.Sprintf("site %d", k), &design.Site{})
-		gateways = append(gateways, add(design.KindGateway, site, "gateway", &design.Gateway{Addresses: []netip.Addr{netip.AddrFrom4([4]byte{203, 0, 113, byte(k + 1)})}}))
+		gateways = append(
+			gateways,
+			add(
+				design.KindGateway, site, "gateway",
+				&design.Gateway{Addresses: []netip.Addr{netip.AddrFrom4([4]byte{203, 0, 113, byte(k + 1)})}},
+			),
+		)
 		p := netip.MustParsePrefix(ranges[r.IntN(len(ranges))])
 		lan := add(design.KindLAN, site, "lan", &design.LAN{Prefixes: []netip.Prefix{p}, Fixed: true})
-		hosts = append(hosts, add(design.KindEndpoint, lan, fmt.Sprintf("host %d", k), &design.Endpoint{Addresses: []netip.Addr{p.Addr().Next().Next()}}))
+		hosts = append(
+			hosts,
+			add(
+				design.KindEndpoint, lan, fmt.Sprintf("host %d", k),
+				&design.Endpoint{Addresses: []netip.Addr{p.Addr().Next().Next()}},
+			),
+		)
 	}
 	for k := 1; k < n; k++ { // a tree
 		a, b := r.IntN(k), k
 		in := netip.PrefixFrom(netip.AddrFrom4([4]byte{169, 254, 140, byte(4 * k)}), 30)
-		l := add(design.KindLink, "", fmt.Sprintf("link %d", k), &design.Link{Routing: design.RoutingStatic, Ends: []design.End{{Gateway: gateways[a]}, {Gateway: gateways[b]}}})
-		add(design.KindTunnel, l, "tunnel 1", &design.Tunnel{Outside: []netip.Addr{netip.AddrFrom4([4]byte{203, 0, 113, byte(a + 1)}), netip.AddrFrom4([4]byte{203, 0, 113, byte(b + 1)})},
-			Inside: []netip.Prefix{netip.PrefixFrom(in.Addr().Next(), 30), netip.PrefixFrom(in.Addr().Next().Next(), 30)}})
+		l := add(
+			design.KindLink, "", fmt.Sprintf("link %d", k),
+			&design.Link{
+				Routing: design.RoutingStatic, Ends: []design.End{{Gateway: gateways[a]}, {Gateway: gateways[b]}},
+			},
+		)
+		add(
+			design.KindTunnel,
+			l,
+			"tunnel 1",
+			&design.Tunnel{
+				Outside: []netip.Addr{
+					netip.AddrFrom4([4]byte{203, 0, 113, byte(a + 1)}),
+					netip.AddrFrom4([4]byte{203, 0, 113, byte(b + 1)}),
+				},
+				Inside: []netip.Prefix{
+					netip.PrefixFrom(in.Addr().Next(), 30),
+					netip.PrefixFrom(in.Addr().Next().Next(), 30),
+				},
+			},
+		)
 	}
 	for k := range 1 + r.IntN(4) {
 		a, b := r.IntN(n), r.IntN(n)
 		if a != b {
-			add(design.KindIntent, "", fmt.Sprintf("intent %d", k), &design.Intent{From: hosts[a], To: hosts[b], Service: design.Service{Proto: "tcp", Port: 443}})
+			add(
+				design.KindIntent, "", fmt.Sprintf("intent %d", k),
+				&design.Intent{From: hosts[a], To: hosts[b], Service: design.Service{Proto: "tcp", Port: 443}},
+			)
 		}
 	}
 	var edits []design.Edit
@@ -183,10 +216,22 @@ func branches(tb testing.TB, n int) *design.Design {
 		return o.ID
 	}
 	head := add(design.KindSite, "", "Marrow Hill", &design.Site{})
-	main := add(design.KindGateway, head, "gateway", &design.Gateway{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.10")}})
-	room := add(design.KindLAN, head, "data room", &design.LAN{Prefixes: []netip.Prefix{netip.MustParsePrefix("10.214.0.0/22")}})
-	recorder := add(design.KindEndpoint, room, "recorder", &design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("10.214.0.15")}})
-	add(design.KindReservation, "", "mapped ranges", &design.Reservation{Prefix: netip.MustParsePrefix("10.220.0.0/14"), Use: design.UseMapping})
+	main := add(
+		design.KindGateway, head, "gateway",
+		&design.Gateway{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.10")}},
+	)
+	room := add(
+		design.KindLAN, head, "data room",
+		&design.LAN{Prefixes: []netip.Prefix{netip.MustParsePrefix("10.214.0.0/22")}},
+	)
+	recorder := add(
+		design.KindEndpoint, room, "recorder",
+		&design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("10.214.0.15")}},
+	)
+	add(
+		design.KindReservation, "", "mapped ranges",
+		&design.Reservation{Prefix: netip.MustParsePrefix("10.220.0.0/14"), Use: design.UseMapping},
+	)
 	factory := netip.MustParsePrefix("192.168.211.0/24")
 	var before design.ID
 	for k := range n {
@@ -194,14 +239,32 @@ func branches(tb testing.TB, n int) *design.Design {
 		site := add(design.KindSite, "", fmt.Sprintf("hut %03d", k), &design.Site{})
 		g := add(design.KindGateway, site, "gateway", &design.Gateway{Addresses: []netip.Addr{public}})
 		lan := add(design.KindLAN, site, "hut", &design.LAN{Prefixes: []netip.Prefix{factory}, Fixed: true})
-		sensor := add(design.KindEndpoint, lan, "sensor", &design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("192.168.211.9")}})
+		sensor := add(
+			design.KindEndpoint, lan, "sensor",
+			&design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("192.168.211.9")}},
+		)
 		in := netip.AddrFrom4([4]byte{169, 254, byte(128 + k/60), byte(4 * (k % 60))})
-		l := add(design.KindLink, "", fmt.Sprintf("link %03d", k), &design.Link{Routing: design.RoutingStatic, Ends: []design.End{{Gateway: main}, {Gateway: g}}})
-		add(design.KindTunnel, l, "tunnel 1", &design.Tunnel{Outside: []netip.Addr{netip.MustParseAddr("198.51.100.10"), public}, Inside: []netip.Prefix{netip.PrefixFrom(in.Next(), 30), netip.PrefixFrom(in.Next().Next(), 30)}})
+		l := add(
+			design.KindLink, "", fmt.Sprintf("link %03d", k),
+			&design.Link{Routing: design.RoutingStatic, Ends: []design.End{{Gateway: main}, {Gateway: g}}},
+		)
+		add(
+			design.KindTunnel, l, "tunnel 1",
+			&design.Tunnel{
+				Outside: []netip.Addr{netip.MustParseAddr("198.51.100.10"), public},
+				Inside:  []netip.Prefix{netip.PrefixFrom(in.Next(), 30), netip.PrefixFrom(in.Next().Next(), 30)},
+			},
+		)
 		service := design.Service{Proto: "tcp", Port: 443}
-		add(design.KindIntent, "", fmt.Sprintf("sensor %03d reports", k), &design.Intent{From: sensor, To: recorder, Service: service})
+		add(
+			design.KindIntent, "", fmt.Sprintf("sensor %03d reports", k),
+			&design.Intent{From: sensor, To: recorder, Service: service},
+		)
 		if before != "" {
-			add(design.KindIntent, "", fmt.Sprintf("sensor %03d asks the one before", k), &design.Intent{From: sensor, To: before, Service: service})
+			add(
+				design.KindIntent, "", fmt.Sprintf("sensor %03d asks the one before", k),
+				&design.Intent{From: sensor, To: before, Service: service},
+			)
 		}
 		before = sensor
 	}
@@ -254,11 +317,20 @@ func TestEveryQuestionOfTheDemo(t *testing.T) {
 	var everybody []design.ID
 	for _, o := range d.Inside("", design.KindSite, design.KindNetwork) {
 		places := translate.Concerned(groups, nil, []design.ID{o.ID})
-		questions = append(questions, translate.Question{Places: places}, translate.Question{Places: places, Closed: []design.ID{o.ID}, NoBoxes: true}, translate.Question{Places: places, Keep: []design.ID{o.ID}})
+		questions = append(
+			questions, translate.Question{Places: places},
+			translate.Question{Places: places, Closed: []design.ID{o.ID}, NoBoxes: true},
+			translate.Question{Places: places, Keep: []design.ID{o.ID}},
+		)
 		everybody = append(everybody, o.ID)
 	}
-	questions = append(questions, translate.Question{}, translate.Question{Places: everybody}, translate.Question{Places: []design.ID{"nobody"}, Intents: []design.ID{"none"}},
-		translate.Question{Places: everybody, Pools: []netip.Prefix{netip.MustParsePrefix("10.223.9.0/30")}})
+	questions = append(
+		questions,
+		translate.Question{},
+		translate.Question{Places: everybody},
+		translate.Question{Places: []design.ID{"nobody"}, Intents: []design.ID{"none"}},
+		translate.Question{Places: everybody, Pools: []netip.Prefix{netip.MustParsePrefix("10.223.9.0/30")}},
+	)
 	answers := 0
 	for _, q := range questions {
 		for _, o := range planned(t, p, q).Options {

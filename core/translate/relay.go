@@ -19,18 +19,25 @@ func (pl *planner) relays(give func(*Option) bool) bool {
 	if len(list) == 0 {
 		return true
 	}
-	return give(pl.try(Relay, "Relay to "+pl.serviceWords(list)+" inside the caller's own range", func(e *editor, o *Option) error {
-		for _, s := range list {
-			for _, n := range s.needs {
-				if err := pl.relay(e, s, n); err != nil {
-					return err
+	return give(
+		pl.try(
+			Relay,
+			"Relay to "+pl.serviceWords(list)+" inside the caller's own range",
+			func(e *editor, o *Option) error {
+				for _, s := range list {
+					for _, n := range s.needs {
+						if err := pl.relay(e, s, n); err != nil {
+							return err
+						}
+					}
 				}
-			}
-		}
-		o.Start, o.PerServe = "Only callers can start.", 2
-		o.Next = "One more caller with the same range gets a listener at its own gateway; no range is spent, and nothing is routed."
-		return nil
-	}))
+				o.Start, o.PerServe = "Only callers can start.", 2
+				o.Next = "One more caller with the same range gets a listener at its own gateway; no range is spent, and " +
+					"nothing is routed."
+				return nil
+			},
+		),
+	)
 }
 
 // meeting is a tunnel over which two listeners hand over to each other: the gateways
@@ -42,7 +49,9 @@ type meeting struct {
 
 func (pl *planner) relay(e *editor, s offer, n need) error {
 	if pl.d.Get(n.a).Kind != design.KindSite || pl.d.Get(n.b).Kind != design.KindSite {
-		return fmt.Errorf("%s and %s are not two sites, at which a box of one's own listens", pl.d.Title(n.a), pl.d.Title(n.b))
+		return fmt.Errorf(
+			"%s and %s are not two sites, at which a box of one's own listens", pl.d.Title(n.a), pl.d.Title(n.b),
+		)
 	}
 	m, err := pl.meet(e, n)
 	if err != nil {
@@ -51,11 +60,18 @@ func (pl *planner) relay(e *editor, s offer, n need) error {
 	if err := pl.stand(e, m.far, pl.d.Get(n.to)); err != nil {
 		return err
 	}
-	second := &design.Listener{At: m.far.ID, Address: m.at[1], Service: pl.freePort(e, m.at[1], s.service), Target: s.target, Does: design.Proxying, Callers: []netip.Prefix{netip.PrefixFrom(m.at[0], m.at[0].BitLen())}}
+	second := &design.Listener{
+		At: m.far.ID, Address: m.at[1], Service: pl.freePort(e, m.at[1], s.service), Target: s.target,
+		Does: design.Proxying, Callers: []netip.Prefix{netip.PrefixFrom(m.at[0], m.at[0].BitLen())},
+	}
 	if second.Service != s.service {
 		second.Port = s.service.Port
 	}
-	last := e.add(design.KindListener, "", pl.d.Get(s.target).Name+" at "+pl.d.Title(n.b), second, Opened, n.b, "at %s listen on its inside address %s for %s and lead to %s", m.far.Name, second.Address, second.Service, pl.d.Title(s.target))
+	last := e.add(
+		design.KindListener, "", pl.d.Get(s.target).Name+" at "+pl.d.Title(n.b), second, Opened, n.b,
+		"at %s listen on its inside address %s for %s and lead to %s", m.far.Name, second.Address, second.Service,
+		pl.d.Title(s.target),
+	)
 	a, err := pl.freeHost(e, pl.d.Get(n.from))
 	if err != nil {
 		return err
@@ -64,7 +80,10 @@ func (pl *planner) relay(e *editor, s offer, n need) error {
 	if second.Service != s.service {
 		first.Port = second.Service.Port
 	}
-	e.add(design.KindListener, "", pl.d.Get(s.target).Name+" in "+pl.d.Title(n.from), first, Opened, n.a, "at %s listen on %s, in %s itself, and hand over to %s", m.near.Name, a, pl.d.Title(n.from), second.Address)
+	e.add(
+		design.KindListener, "", pl.d.Get(s.target).Name+" in "+pl.d.Title(n.from), first, Opened, n.a,
+		"at %s listen on %s, in %s itself, and hand over to %s", m.near.Name, a, pl.d.Title(n.from), second.Address,
+	)
 	return nil
 }
 
@@ -75,12 +94,17 @@ func (pl *planner) meet(e *editor, n need) (m meeting, err error) {
 	for _, o := range joints {
 		l := o.Body.(*design.Link)
 		near := e.endAt(o.ID, n.a)
-		if !status.Exists(o) || l.Routing == design.RoutingSelectors || e.party(l.Ends[near].Gateway) != n.a || e.party(l.Ends[1-near].Gateway) != n.b || pl.d.Get(l.Ends[1-near].Gateway) != nil && slices.Contains(pl.q.Closed, n.b) {
+		if !status.Exists(o) || l.Routing == design.RoutingSelectors || e.party(l.Ends[near].Gateway) != n.a ||
+			e.party(l.Ends[1-near].Gateway) != n.b ||
+			pl.d.Get(l.Ends[1-near].Gateway) != nil && slices.Contains(pl.q.Closed, n.b) {
 			continue
 		}
 		for _, t := range slices.Concat(pl.d.Inside(o.ID, design.KindTunnel), e.fresh(o.ID, design.KindTunnel)) {
 			if in := t.Body.(*design.Tunnel).Inside; len(in) == 2 {
-				return meeting{e.get(l.Ends[near].Gateway), e.get(l.Ends[1-near].Gateway), [2]netip.Addr{in[near].Addr(), in[1-near].Addr()}}, nil
+				return meeting{
+					e.get(l.Ends[near].Gateway), e.get(l.Ends[1-near].Gateway),
+					[2]netip.Addr{in[near].Addr(), in[1-near].Addr()},
+				}, nil
 			}
 		}
 	}
@@ -102,7 +126,10 @@ func (pl *planner) dialOut(e *editor, n need) (m meeting, err error) {
 	case pl.q.NoBoxes:
 		return m, fmt.Errorf("no box may be added, as was asked")
 	case !ok || !also:
-		return m, fmt.Errorf("%s or %s has no gateway with a public address, over which a relay could dial out", pl.d.Title(n.a), pl.d.Title(n.b))
+		return m, fmt.Errorf(
+			"%s or %s has no gateway with a public address, over which a relay could dial out", pl.d.Title(n.a),
+			pl.d.Title(n.b),
+		)
 	}
 	books := allocation.NewBooks(pl.d)
 	for _, p := range e.inside {
@@ -119,8 +146,22 @@ func (pl *planner) dialOut(e *editor, n need) (m meeting, err error) {
 	e.inside = append(e.inside, free)
 	first := free.Addr().Next()
 	m = meeting{near: near, at: [2]netip.Addr{first, first.Next()}}
-	m.far = e.add(design.KindGateway, n.b, "relay", &design.Gateway{Addresses: []netip.Addr{behind}, Stands: []netip.Addr{stands}, Note: "A small box in " + place.Name + "; it dials out from there."}, Places, n.b,
-		"put a relay at %s in %s; it dials out from behind %s", stands, place.Name, behind)
+	m.far = e.add(
+		design.KindGateway,
+		n.b,
+		"relay",
+		&design.Gateway{
+			Addresses: []netip.Addr{behind},
+			Stands:    []netip.Addr{stands},
+			Note:      "A small box in " + place.Name + "; it dials out from there.",
+		},
+		Places,
+		n.b,
+		"put a relay at %s in %s; it dials out from behind %s",
+		stands,
+		place.Name,
+		behind,
+	)
 	if lan := place.Body.(*design.LAN); len(lan.Gateways) == 0 { // its hosts keep the gateways that they have
 		c := *lan
 		for _, g := range pl.d.Inside(n.b, design.KindGateway) {
@@ -128,11 +169,33 @@ func (pl *planner) dialOut(e *editor, n need) (m meeting, err error) {
 		}
 		e.put(place.With(&c), Places, n.b, "", "let the hosts of %s keep the gateway that they have", place.Name)
 	}
-	link := e.add(design.KindLink, "", pl.d.Title(n.a)+" to the relay at "+pl.d.Title(n.b), &design.Link{Routing: design.RoutingStatic, State: design.Drafted, Ends: []design.End{{Gateway: near.ID}, {Gateway: m.far.ID}}}, Places, n.a,
-		"let %s take the relay's tunnel", near.Name)
+	link := e.add(
+		design.KindLink,
+		"",
+		pl.d.Title(n.a)+" to the relay at "+pl.d.Title(n.b),
+		&design.Link{
+			Routing: design.RoutingStatic,
+			State:   design.Drafted,
+			Ends:    []design.End{{Gateway: near.ID}, {Gateway: m.far.ID}},
+		},
+		Places,
+		n.a,
+		"let %s take the relay's tunnel",
+		near.Name,
+	)
 	inside := []netip.Prefix{netip.PrefixFrom(m.at[0], free.Bits()), netip.PrefixFrom(m.at[1], free.Bits())}
-	e.add(design.KindTunnel, link.ID, "tunnel 1", &design.Tunnel{Outside: []netip.Addr{out, behind}, Inside: inside, Ends: []design.TunnelEnd{{}, {NAT: true}}}, Places, n.b,
-		"make the tunnel from the relay to %s, with the inside addresses %s and %s", out, m.at[0], m.at[1])
+	e.add(
+		design.KindTunnel,
+		link.ID,
+		"tunnel 1",
+		&design.Tunnel{Outside: []netip.Addr{out, behind}, Inside: inside, Ends: []design.TunnelEnd{{}, {NAT: true}}},
+		Places,
+		n.b,
+		"make the tunnel from the relay to %s, with the inside addresses %s and %s",
+		out,
+		m.at[0],
+		m.at[1],
+	)
 	return m, nil
 }
 
@@ -173,6 +236,9 @@ func (pl *planner) stand(e *editor, gateway, place *design.Object) error {
 		return err
 	}
 	g.Stands = append(slices.Clone(g.Stands), a)
-	e.put(e.get(gateway.ID).With(&g), Places, gateway.Parent, gateway.ID, "let %s have %s in %s (if it has another address there, say that one)", gateway.Name, a, place.Name)
+	e.put(
+		e.get(gateway.ID).With(&g), Places, gateway.Parent, gateway.ID,
+		"let %s have %s in %s (if it has another address there, say that one)", gateway.Name, a, place.Name,
+	)
 	return nil
 }

@@ -27,7 +27,10 @@ func (pl *planner) options() iter.Seq[Option] {
 		if !give(pl.leave()) {
 			return
 		}
-		for _, step := range []func(func(*Option) bool) bool{pl.mappings, pl.hidings, pl.published, pl.relays, pl.endpoints, pl.keptOut, pl.keptLocal, pl.twoStages, pl.between, pl.renumbered} {
+		for _, step := range []func(func(*Option) bool) bool{
+			pl.mappings, pl.hidings, pl.published, pl.relays, pl.endpoints, pl.keptOut, pl.keptLocal, pl.twoStages,
+			pl.between, pl.renumbered,
+		} {
 			if !step(give) {
 				return
 			}
@@ -37,8 +40,23 @@ func (pl *planner) options() iter.Seq[Option] {
 
 // leave changes nothing: what stays broken.
 func (pl *planner) leave() *Option {
-	o := &Option{Remedy: Leave, Key: string(Leave), Title: "Leave it as it is", Start: "As it is now.", Total: len(pl.before), Stays: []string{}, Breaks: []string{}, WhyMore: []string{},
-		Boxes: []Touched{}, Capacity: []Capacity{}, Maps: []Pair{}, Changes: []Change{}, Edits: []design.Edit{}, Seen: []Seen{}, Next: "It stays broken for that one, too."}
+	o := &Option{
+		Remedy:   Leave,
+		Key:      string(Leave),
+		Title:    "Leave it as it is",
+		Start:    "As it is now.",
+		Total:    len(pl.before),
+		Stays:    []string{},
+		Breaks:   []string{},
+		WhyMore:  []string{},
+		Boxes:    []Touched{},
+		Capacity: []Capacity{},
+		Maps:     []Pair{},
+		Changes:  []Change{},
+		Edits:    []design.Edit{},
+		Seen:     []Seen{},
+		Next:     "It stays broken for that one, too.",
+	}
 	pl.judge(o, pl.before)
 	if o.Refused == "" {
 		o.Next = "Nothing that must work is in the way of it now; it breaks as soon as two that are alike must talk."
@@ -54,7 +72,8 @@ func (pl *planner) mapping(places []design.ID) *Option {
 			return err
 		}
 		pl.open(e, m, nil)
-		o.Start, o.Both, o.Tells = "Both sides can start, once the mapped range is routed; host parts stay the same.", true, true
+		o.Start, o.Both, o.Tells = "Both sides can start, once the mapped range is routed; host parts stay the "+
+			"same.", true, true
 		o.Next = pl.room(e, len(places))
 		for _, id := range places {
 			if why := pl.c.must[id]; why != "" && len(places) > 1 {
@@ -114,7 +133,13 @@ func (pl *planner) room(e *editor, n int) string {
 		return "One more is mapped to the next free range of the pool, with its own routes."
 	}
 	left := prefix.Free([]netip.Prefix{e.pool.block}, e.pool.used)
-	return fmt.Sprintf("One more takes the next range of %s (%s free there), mapped where it leaves and routed there; entries that name %s serve it already.", e.pool.block, list(left), e.pool.block)
+	return fmt.Sprintf(
+		"One more takes the next range of %s (%s free there), mapped where it leaves and routed there; entries that "+
+			"name %s serve it already.",
+		e.pool.block,
+		list(left),
+		e.pool.block,
+	)
 }
 
 // list names ranges in a sentence.
@@ -150,7 +175,10 @@ func (pl *planner) tellNames(e *editor) {
 	}
 	for _, o := range pl.d.Inside("", design.KindSite, design.KindNetwork) {
 		if n := parties[o.ID]; n > 0 {
-			e.say(Names, o.ID, "", "give out %s for others: the ledger writes the zone", words.Count(n, "name record", "name records"))
+			e.say(
+				Names, o.ID, "", "give out %s for others: the ledger writes the zone",
+				words.Count(n, "name record", "name records"),
+			)
 		}
 	}
 }
@@ -161,9 +189,16 @@ func (pl *planner) mappings(give func(*Option) bool) bool {
 	singles := slices.DeleteFunc(pl.c.choosable(), func(id design.ID) bool { return !pl.mappable(id) })
 	slices.Reverse(singles)
 	if len(singles) > mostSingles {
-		pl.exclude(fmt.Sprintf("of %d places that collide, only the %d that most flows end in are shown mapped by themselves", len(singles), mostSingles))
+		pl.exclude(
+			fmt.Sprintf(
+				"of %d places that collide, only the %d that most flows end in are shown mapped by themselves",
+				len(singles), mostSingles,
+			),
+		)
 		singles = singles[:mostSingles]
-		slices.SortFunc(singles, func(a, b design.ID) int { return slices.Index(pl.s.places, a) - slices.Index(pl.s.places, b) })
+		slices.SortFunc(
+			singles, func(a, b design.ID) int { return slices.Index(pl.s.places, a) - slices.Index(pl.s.places, b) },
+		)
 	}
 	best := false
 	if len(pl.s.places) <= 100 { // alone, one of very many fixes nothing
@@ -362,7 +397,10 @@ func (pl *planner) hide(e *editor, o *Option, m mapped, place design.ID, own boo
 		if pool.IsValid() {
 			what = pool.String()
 		}
-		e.put(e.get(x.gateway).With(&g), Rules, pl.d.Party(place).ID, x.gateway, "at %s hide %s behind %s toward %s", pl.d.Get(x.gateway).Name, list(real), what, e.get(x.joint).Name)
+		e.put(
+			e.get(x.gateway).With(&g), Rules, pl.d.Party(place).ID, x.gateway, "at %s hide %s behind %s toward %s",
+			pl.d.Get(x.gateway).Name, list(real), what, e.get(x.joint).Name,
+		)
 	}
 	return nil
 }
@@ -442,14 +480,21 @@ func (pl *planner) renumber(o *design.Object, lan *design.LAN) *Option {
 					}
 				}
 			}
-			e.put(h.With(&b), Places, party, o.ID, "set %s to %s", h.Name, strings.Join(addressTexts(b.Addresses), " and "))
+			e.put(
+				h.With(&b), Places, party, o.ID, "set %s to %s", h.Name,
+				strings.Join(addressTexts(b.Addresses), " and "),
+			)
 		}
 		pl.readdress(e, party, lan.Prefixes, body.Prefixes)
 		m[o.ID] = body.Prefixes
 		pl.open(e, m, nil)
 		opt.Start, opt.Both, opt.Tells = "Both sides can start.", true, true
 		opt.PerHost = 1
-		opt.Next = fmt.Sprintf("One more with the old range collides with nobody here. It takes somebody on site: %s named, and every other host of the place.", words.Count(len(hosts), "host is", "hosts are"))
+		opt.Next = fmt.Sprintf(
+			"One more with the old range collides with nobody here. It takes somebody on site: %s named, and every other "+
+				"host of the place.",
+			words.Count(len(hosts), "host is", "hosts are"),
+		)
 		return nil
 	})
 }

@@ -74,7 +74,8 @@ func (pl *planner) published(give func(*Option) bool) bool {
 			}
 		}
 		o.Start, o.PerServe = "Only callers can start.", 1
-		o.Next = "One more caller with the same range dials the same listener, once its gateway hides it; nothing else is spent."
+		o.Next = "One more caller with the same range dials the same listener, once its gateway hides it; nothing else " +
+			"is spent."
 		return nil
 	}))
 }
@@ -130,7 +131,11 @@ func (pl *planner) publish(e *editor, o *Option, s offer, hidden mapped) error {
 		e.only = nil
 		back = append(back, ours...)
 	}
-	e.add(design.KindListener, "", host.Name+" "+s.service.Proto, l, Opened, party.ID, "at %s publish %s: %s leads to %s, for %s", e.get(l.At).Name, s.service, l.Address, pl.d.Title(s.target), list(prefix.Minimal(back)))
+	e.add(
+		design.KindListener, "", host.Name+" "+s.service.Proto, l, Opened, party.ID,
+		"at %s publish %s: %s leads to %s, for %s", e.get(l.At).Name, s.service, l.Address, pl.d.Title(s.target),
+		list(prefix.Minimal(back)),
+	)
 	return nil
 }
 
@@ -195,9 +200,19 @@ func (pl *planner) boxIn(e *editor, network *design.Object, zone string, alone b
 	if !ok {
 		return nil, fmt.Errorf("no /28 is free in the blocks of %s for a translating box", network.Name)
 	}
-	table := e.add(design.KindTable, network.ID, "border table", &design.Table{}, Places, network.ID, "make the table %s", "border table")
-	e.add(design.KindSubnet, network.ID, "border", &design.Subnet{Zone: zone, Prefixes: []netip.Prefix{r}, Table: table.ID}, Places, network.ID, "make the subnet border %s with that table", r)
-	return e.add(design.KindBox, network.ID, "translating box", &design.Box{Addresses: []netip.Addr{prefix.FirstHost(r).Next()}}, Places, network.ID, "put a translating box at %s", prefix.FirstHost(r).Next()), nil
+	table := e.add(
+		design.KindTable, network.ID, "border table", &design.Table{}, Places, network.ID, "make the table %s",
+		"border table",
+	)
+	e.add(
+		design.KindSubnet, network.ID, "border",
+		&design.Subnet{Zone: zone, Prefixes: []netip.Prefix{r}, Table: table.ID}, Places, network.ID,
+		"make the subnet border %s with that table", r,
+	)
+	return e.add(
+		design.KindBox, network.ID, "translating box", &design.Box{Addresses: []netip.Addr{prefix.FirstHost(r).Next()}},
+		Places, network.ID, "put a translating box at %s", prefix.FirstHost(r).Next(),
+	), nil
 }
 
 // tableAlone reports whether the table of a subnet routes for no subnet that has
@@ -276,7 +291,8 @@ func (pl *planner) endpoints(give func(*Option) bool) bool {
 		profile := pl.d.ProfileOf(s.target)
 		for _, n := range s.needs {
 			near, same := pl.d.Get(n.a).Body.(*design.Network)
-			if ok && same && near.Cloud == far.Cloud && profile != nil && profile.Translation.PrivateEndpoint && s.service.Proto == "tcp" {
+			if ok && same && near.Cloud == far.Cloud && profile != nil && profile.Translation.PrivateEndpoint &&
+				s.service.Proto == "tcp" {
 				fit = append(fit, offer{s.target, s.service, []need{n}})
 			}
 		}
@@ -287,18 +303,32 @@ func (pl *planner) endpoints(give func(*Option) bool) bool {
 		}
 		return true
 	}
-	return give(pl.try(Endpoint, "Offer "+pl.serviceWords(fit)+" as a private endpoint", func(e *editor, o *Option) error {
-		for _, s := range fit {
-			n := s.needs[0]
-			a, err := pl.freeHost(e, pl.d.Get(n.from))
-			if err != nil {
-				return err
+	return give(
+		pl.try(Endpoint, "Offer "+pl.serviceWords(fit)+" as a private endpoint", func(e *editor, o *Option) error {
+			for _, s := range fit {
+				n := s.needs[0]
+				a, err := pl.freeHost(e, pl.d.Get(n.from))
+				if err != nil {
+					return err
+				}
+				l := &design.Listener{At: n.a, Address: a, Service: s.service, Target: s.target, Does: design.Proxying}
+				e.add(
+					design.KindListener,
+					"",
+					pl.d.Get(s.target).Name+" in "+pl.d.Title(n.a),
+					l,
+					Opened,
+					n.a,
+					"in %s let the cloud listen on %s for %s of %s",
+					pl.d.Title(n.from),
+					a,
+					s.service,
+					pl.d.Title(s.target),
+				)
 			}
-			l := &design.Listener{At: n.a, Address: a, Service: s.service, Target: s.target, Does: design.Proxying}
-			e.add(design.KindListener, "", pl.d.Get(s.target).Name+" in "+pl.d.Title(n.a), l, Opened, n.a, "in %s let the cloud listen on %s for %s of %s", pl.d.Title(n.from), a, s.service, pl.d.Title(s.target))
-		}
-		o.Start, o.PerServe = "Only callers can start.", 1
-		o.Next = "One more caller in the cloud, whatever its range, gets an endpoint in its own network."
-		return nil
-	}))
+			o.Start, o.PerServe = "Only callers can start.", 1
+			o.Next = "One more caller in the cloud, whatever its range, gets an endpoint in its own network."
+			return nil
+		}),
+	)
 }

@@ -42,7 +42,9 @@ func (e *editor) transit(from, to hop, theirs []netip.Prefix) {
 		}
 	}
 	if p, ok := e.get(to.By).Body.(*design.Peering); ok && profile.Peering != nil && profile.Peering.AcceptForwarded {
-		e.halfOf(e.get(to.By), p, to.To, func(h *design.Half) { h.AcceptForwarded = true }, "let %s take what %s passes on")
+		e.halfOf(
+			e.get(to.By), p, to.To, func(h *design.Half) { h.AcceptForwarded = true }, "let %s take what %s passes on",
+		)
 	}
 }
 
@@ -61,7 +63,10 @@ func (e *editor) entersBy(network *design.Object, gateway design.ID, joint strin
 	o := e.get(gateway)
 	g := *o.Body.(*design.Gateway)
 	if g.Enters == "" {
-		t := e.add(design.KindTable, network.ID, "from "+joint, &design.Table{}, Places, network.ID, "make a table for what enters from %s", joint)
+		t := e.add(
+			design.KindTable, network.ID, "from "+joint, &design.Table{}, Places, network.ID,
+			"make a table for what enters from %s", joint,
+		)
 		g.Enters = t.ID
 		e.put(o.With(&g), Routes, network.ID, gateway, "route what enters by %s in that table", o.Name)
 	}
@@ -91,7 +96,9 @@ func (e *editor) lead(table design.ID, ranges []netip.Prefix, via design.ID, pub
 	if publish != "" {
 		what = ", and publish it"
 	}
-	e.put(next, Routes, o.Parent, o.ID, "in %s lead %s to %s%s", o.Name, list(ranges), design.WayWords(e.get, via), what)
+	e.put(
+		next, Routes, o.Parent, o.ID, "in %s lead %s to %s%s", o.Name, list(ranges), design.WayWords(e.get, via), what,
+	)
 }
 
 // enterByPeering routes what comes in over a peering in a table of the network.
@@ -104,8 +111,14 @@ func (e *editor) enterByPeering(network *design.Object, peering design.ID, their
 		}
 		table := h.Enters
 		if table == "" {
-			table = e.add(design.KindTable, network.ID, "from "+o.Name, &design.Table{}, Places, network.ID, "make a table for what enters by the peering %s", o.Name).ID
-			e.halfOf(o, b, network.ID, func(h *design.Half) { h.Enters = table }, "route what %s lets in by %s in that table")
+			table = e.add(
+				design.KindTable, network.ID, "from "+o.Name, &design.Table{}, Places, network.ID,
+				"make a table for what enters by the peering %s", o.Name,
+			).ID
+			e.halfOf(
+				o, b, network.ID, func(h *design.Half) { h.Enters = table },
+				"route what %s lets in by %s in that table",
+			)
 		}
 		e.lead(table, theirs, via, "")
 	}

@@ -51,7 +51,11 @@ func TestTheCaseBeforeAndAfterMapping(t *testing.T) {
 	g := overlap.Find(d)
 	require.Len(t, g, 1)
 	assert.Equal(t, overlap.Breaks, g[0].Weight)
-	assert.Equal(t, "Peatside Nursery glasshouse 192.168.216.0/24 is the same range as Marrow Hill museum store 192.168.216.0/24", g[0].Sentence)
+	assert.Equal(
+		t,
+		"Peatside Nursery glasshouse 192.168.216.0/24 is the same range as Marrow Hill museum store 192.168.216.0/24",
+		g[0].Sentence,
+	)
 
 	p := best(t, d)
 	assert.Equal(t, map[string]walk.Code{
@@ -88,7 +92,10 @@ func TestEveryChangeIsNeeded(t *testing.T) {
 		next, _, err := d.Apply(without)
 		require.NoError(t, err)
 		worst := snapshot.Of(next, status.Condition{}).Findings.All()[0]
-		assert.Contains(t, []finding.Severity{finding.Broken, finding.Risk}, worst.Severity, "left out %s: %s", left.Object.Name, worst.Sentence)
+		assert.Contains(
+			t, []finding.Severity{finding.Broken, finding.Risk}, worst.Severity, "left out %s: %s", left.Object.Name,
+			worst.Sentence,
+		)
 	}
 }
 
@@ -98,9 +105,19 @@ func TestTheRangeThatIntentsNeedIsAmongManyAlike(t *testing.T) {
 	var edits []design.Edit
 	for n := range 12 {
 		site := design.ID(fmt.Sprint("annex", n))
-		edits = append(edits,
+		edits = append(
+			edits,
 			design.PutEdit(&design.Object{ID: site, Kind: design.KindSite, Name: string(site), Body: &design.Site{}}),
-			design.PutEdit(&design.Object{ID: site + "lan", Kind: design.KindLAN, Parent: site, Name: "lan", Body: &design.LAN{Prefixes: []netip.Prefix{netip.MustParsePrefix("192.168.216.0/24")}}}))
+			design.PutEdit(
+				&design.Object{
+					ID:     site + "lan",
+					Kind:   design.KindLAN,
+					Parent: site,
+					Name:   "lan",
+					Body:   &design.LAN{Prefixes: []netip.Prefix{netip.MustParsePrefix("192.168.216.0/24")}},
+				},
+			),
+		)
 	}
 	d, _, err := d.Apply(edits)
 	require.NoError(t, err)
@@ -117,9 +134,23 @@ func TestWalkStages(t *testing.T) {
 	p := walk.Prove(tables, flow)
 	require.True(t, p.Works, p.Stop)
 	last := p.Forward[len(p.Forward)-1].Header
-	assert.Equal(t, walk.Header{Src: netip.MustParseAddr("10.208.1.10"), Dst: netip.MustParseAddr("192.168.216.17"), Proto: "tcp", SPort: 49152, DPort: 502}, last)
+	assert.Equal(
+		t,
+		walk.Header{
+			Src: netip.MustParseAddr("10.208.1.10"), Dst: netip.MustParseAddr("192.168.216.17"), Proto: "tcp",
+			SPort: 49152, DPort: 502,
+		},
+		last,
+	)
 	home := p.Reply[len(p.Reply)-1].Header
-	assert.Equal(t, walk.Header{Src: netip.MustParseAddr("10.223.0.17"), Dst: netip.MustParseAddr("10.208.1.10"), Proto: "tcp", SPort: 502, DPort: 49152}, home)
+	assert.Equal(
+		t,
+		walk.Header{
+			Src: netip.MustParseAddr("10.223.0.17"), Dst: netip.MustParseAddr("10.208.1.10"), Proto: "tcp", SPort: 502,
+			DPort: 49152,
+		},
+		home,
+	)
 }
 
 func TestStops(t *testing.T) {
@@ -141,13 +172,17 @@ func TestStops(t *testing.T) {
 		stop     walk.Code
 		way      string
 	}{
-		"the real address from a host beside it": {nil, "humidity-cabinet", "192.168.216.17", 502, walk.OnLinkElsewhere, "forward"},
-		"an address that nobody routes":          {nil, "logger", "10.210.0.1", 80, walk.NoRoute, "forward"},
-		"a block without a subnet there":         {nil, "data-room", "10.208.200.1", 80, walk.NoNeighbour, "forward"},
-		"a broadcast address":                    {nil, "logger", "10.214.3.255", 80, walk.NoNeighbour, "forward"},
-		"a port that is not answered":            {mapped, "logger", "controller", 80, walk.NotAnswered, "forward"},
+		"the real address from a host beside it": {nil, "humidity-cabinet", "192.168.216.17", 502, walk.OnLinkElsewhere,
+			"forward"},
+		"an address that nobody routes":  {nil, "logger", "10.210.0.1", 80, walk.NoRoute, "forward"},
+		"a block without a subnet there": {nil, "data-room", "10.208.200.1", 80, walk.NoNeighbour, "forward"},
+		"a broadcast address":            {nil, "logger", "10.214.3.255", 80, walk.NoNeighbour, "forward"},
+		"a port that is not answered":    {mapped, "logger", "controller", 80, walk.NotAnswered, "forward"},
 		"one of the subnet tables was not edited": {func(d *design.Design) *design.Design {
-			return put(mapped(d), "catalogue/table-a", func(b design.Body) design.Body { c := *b.(*design.Table); c.Routes = c.Routes[:1]; return &c })
+			return put(
+				mapped(d), "catalogue/table-a",
+				func(b design.Body) design.Body { c := *b.(*design.Table); c.Routes = c.Routes[:1]; return &c },
+			)
 		}, "controller", "logger", 6514, walk.ReplyNoRoute, "reply"},
 		"the far selectors were not mirrored": {func(d *design.Design) *design.Design {
 			return put(mapped(d), "peatside-to-marrow-hill", func(b design.Body) design.Body {
@@ -157,7 +192,8 @@ func TestStops(t *testing.T) {
 				return &c
 			})
 		}, "logger", "controller", 502, walk.SelectorMiss, "forward"},
-		"the museum store can not be told from it": {nil, "controller", "192.168.216.30", 443, walk.OnLinkElsewhere, "forward"},
+		"the museum store can not be told from it": {nil, "controller", "192.168.216.30", 443, walk.OnLinkElsewhere,
+			"forward"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			d := thistledown(t)

@@ -24,16 +24,43 @@ func UnneededOf(t *route.Tables) []Unneeded {
 		held := slices.ContainsFunc(d.Exports(party.ID), m.Real.Overlaps)
 		switch {
 		case !held:
-			out = append(out, Unneeded{o.ID, o.Name, fmt.Sprintf("nothing of %s is in %s any more", party.Name, m.Real)})
+			out = append(
+				out, Unneeded{o.ID, o.Name, fmt.Sprintf("nothing of %s is in %s any more", party.Name, m.Real)},
+			)
 		case !status.Exists(d.Get(m.Link)):
-			out = append(out, Unneeded{o.ID, o.Name, fmt.Sprintf("%s, toward which it maps, is %s", d.Title(m.Link), design.StateWord(design.StateOf(d.Get(m.Link))))})
+			out = append(
+				out,
+				Unneeded{
+					o.ID, o.Name,
+					fmt.Sprintf(
+						"%s, toward which it maps, is %s", d.Title(m.Link),
+						design.StateWord(design.StateOf(d.Get(m.Link))),
+					),
+				},
+			)
 		case !collides(d, party.ID, m.Real):
-			out = append(out, Unneeded{o.ID, o.Name, fmt.Sprintf("nobody but %s holds any of %s, which could be known as it is", party.Name, m.Real)})
+			out = append(
+				out,
+				Unneeded{
+					o.ID, o.Name,
+					fmt.Sprintf("nobody but %s holds any of %s, which could be known as it is", party.Name, m.Real),
+				},
+			)
 		}
 	}
 	for _, o := range d.Of(design.KindAttachment) {
-		if a := o.Body.(*design.Attachment); a.Pool != "" && len(prefix.Free(d.Ranges(a.What), d.AttachmentExports(o))) == 0 {
-			out = append(out, Unneeded{o.ID, d.Title(o.ID), fmt.Sprintf("its source pool hides nothing: all of %s is advertised to %s", d.Title(a.What), d.Title(o.Parent))})
+		if a := o.Body.(*design.Attachment); a.Pool != "" &&
+			len(prefix.Free(d.Ranges(a.What), d.AttachmentExports(o))) == 0 {
+			out = append(
+				out,
+				Unneeded{
+					o.ID, d.Title(o.ID),
+					fmt.Sprintf(
+						"its source pool hides nothing: all of %s is advertised to %s", d.Title(a.What),
+						d.Title(o.Parent),
+					),
+				},
+			)
 		}
 	}
 	for _, box := range boxesOf(d) {
@@ -61,7 +88,13 @@ func shadowed(d *design.Design, box design.ID) []Unneeded {
 	for n, r := range list {
 		for m, before := range list[:n] {
 			if before.Hook == r.Hook && takesAllOf(before, r) {
-				out = append(out, Unneeded{box, d.Title(box), fmt.Sprintf("its rule %d gets nothing: rule %d takes everything before it", n+1, m+1)})
+				out = append(
+					out,
+					Unneeded{
+						box, d.Title(box),
+						fmt.Sprintf("its rule %d gets nothing: rule %d takes everything before it", n+1, m+1),
+					},
+				)
 				break
 			}
 		}
@@ -90,8 +123,11 @@ func takesAllOf(before, r design.Rule) bool {
 	} else if before.Does == design.OneToOne {
 		theirs = append(slices.Clone(theirs), before.Into)
 	}
-	services := len(before.Services) == 0 || len(r.Services) > 0 && all(r.Services, func(s design.Service) bool { return slices.Contains(before.Services, s) })
-	return (before.From == "" || before.From == r.From) && (before.Toward == "" || before.Toward == r.Toward) && services && covers(mine, source) && covers(theirs, destination)
+	services := len(before.Services) == 0 || len(r.Services) > 0 && all(
+		r.Services, func(s design.Service) bool { return slices.Contains(before.Services, s) },
+	)
+	return (before.From == "" || before.From == r.From) && (before.Toward == "" || before.Toward == r.Toward) &&
+		services && covers(mine, source) && covers(theirs, destination)
 }
 
 // Unanswered are the published services that lead to what does not listen for them.
@@ -103,7 +139,8 @@ func Unanswered(d *design.Design) []*design.Object {
 		if e == nil {
 			continue
 		}
-		if answers := e.Body.(*design.Endpoint).Answers; len(answers) > 0 && !slices.Contains(answers, walk.Answering(d, l)) {
+		if answers := e.Body.(*design.Endpoint).Answers; len(answers) > 0 &&
+			!slices.Contains(answers, walk.Answering(d, l)) {
 			out = append(out, o)
 		}
 	}

@@ -37,9 +37,14 @@ func TestWhatNothingNeedsAnyMore(t *testing.T) {
 	lan := *glasshouse.Body.(*design.LAN)
 	lan.Prefixes = []netip.Prefix{netip.MustParsePrefix("10.215.70.0/24")}
 	host := d.Find("orangery-controller")[0]
-	moved := apply(t, d, design.PutEdit(glasshouse.With(&lan)), design.PutEdit(host.With(&design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("10.215.70.21")}})))
+	moved := apply(
+		t, d, design.PutEdit(glasshouse.With(&lan)),
+		design.PutEdit(host.With(&design.Endpoint{Addresses: []netip.Addr{netip.MustParseAddr("10.215.70.21")}})),
+	)
 	assert.Contains(t, unneeded(moved), "nothing of Old Orangery is in 192.168.216.0/24 any more")
-	assert.Contains(t, unneeded(moved), "nobody but Peatside Nursery holds any of 192.168.216.0/24, which could be known as it is")
+	assert.Contains(
+		t, unneeded(moved), "nobody but Peatside Nursery holds any of 192.168.216.0/24, which could be known as it is",
+	)
 	link := d.Of(design.KindLink)[0]
 	l := *link.Body.(*design.Link)
 	l.State = design.Gone
@@ -50,7 +55,10 @@ func TestWhatNothingNeedsAnyMore(t *testing.T) {
 	for _, o := range hub.Of(design.KindAttachment) {
 		if a := *o.Body.(*design.Attachment); a.Pool != "" {
 			a.KeepOut = nil
-			assert.Contains(t, unneeded(put(t, hub, o, &a)), "its source pool hides nothing: all of ticketing is advertised to visitor hub")
+			assert.Contains(
+				t, unneeded(put(t, hub, o, &a)),
+				"its source pool hides nothing: all of ticketing is advertised to visitor hub",
+			)
 		}
 	}
 }
@@ -59,24 +67,29 @@ func TestWhatNothingNeedsAnyMore(t *testing.T) {
 // left alone.
 func TestRulesThatGetNothing(t *testing.T) {
 	p := netip.MustParsePrefix
-	wide, part, other := []netip.Prefix{p("10.214.0.0/22")}, []netip.Prefix{p("10.214.1.0/24")}, []netip.Prefix{p("10.215.0.0/23")}
+	wide, part, other := []netip.Prefix{p("10.214.0.0/22")}, []netip.Prefix{
+		p("10.214.1.0/24"),
+	}, []netip.Prefix{p("10.215.0.0/23")}
 	tcp := []design.Service{{Proto: "tcp", Port: 443}}
 	hide := func(r design.Rule) design.Rule { r.Hook, r.Does = design.Postrouting, design.OwnAddress; return r }
 	for name, c := range map[string]struct {
 		before, after design.Rule
 		nothing       bool
 	}{
-		"all of it":            {hide(design.Rule{Source: wide}), hide(design.Rule{Source: part}), true},
-		"a part of it":         {hide(design.Rule{Source: part}), hide(design.Rule{Source: wide}), false},
-		"everything":           {hide(design.Rule{}), hide(design.Rule{Source: other, Services: tcp}), true},
-		"one service":          {hide(design.Rule{Services: tcp}), hide(design.Rule{}), false},
-		"the same service":     {hide(design.Rule{Services: tcp}), hide(design.Rule{Source: part, Services: tcp}), true},
-		"another way out":      {hide(design.Rule{Toward: "link"}), hide(design.Rule{}), false},
-		"other destinations":   {hide(design.Rule{Destination: other}), hide(design.Rule{Destination: wide}), false},
-		"another hook":         {design.Rule{Hook: design.Prerouting, Does: design.Nothing}, hide(design.Rule{}), false},
-		"an exempt range":      {design.Rule{Hook: design.Postrouting, Does: design.Nothing, Destination: wide}, hide(design.Rule{Destination: part}), true},
-		"one-to-one, the same": {design.Rule{Hook: design.Postrouting, Does: design.OneToOne, Real: wide[0], Into: p("10.223.8.0/22")}, hide(design.Rule{Source: part}), true},
-		"one-to-one, others":   {design.Rule{Hook: design.Postrouting, Does: design.OneToOne, Real: part[0], Into: p("10.223.8.0/24")}, hide(design.Rule{Source: wide}), false},
+		"all of it":          {hide(design.Rule{Source: wide}), hide(design.Rule{Source: part}), true},
+		"a part of it":       {hide(design.Rule{Source: part}), hide(design.Rule{Source: wide}), false},
+		"everything":         {hide(design.Rule{}), hide(design.Rule{Source: other, Services: tcp}), true},
+		"one service":        {hide(design.Rule{Services: tcp}), hide(design.Rule{}), false},
+		"the same service":   {hide(design.Rule{Services: tcp}), hide(design.Rule{Source: part, Services: tcp}), true},
+		"another way out":    {hide(design.Rule{Toward: "link"}), hide(design.Rule{}), false},
+		"other destinations": {hide(design.Rule{Destination: other}), hide(design.Rule{Destination: wide}), false},
+		"another hook":       {design.Rule{Hook: design.Prerouting, Does: design.Nothing}, hide(design.Rule{}), false},
+		"an exempt range": {design.Rule{Hook: design.Postrouting, Does: design.Nothing, Destination: wide},
+			hide(design.Rule{Destination: part}), true},
+		"one-to-one, the same": {design.Rule{Hook: design.Postrouting, Does: design.OneToOne, Real: wide[0],
+			Into: p("10.223.8.0/22")}, hide(design.Rule{Source: part}), true},
+		"one-to-one, others": {design.Rule{Hook: design.Postrouting, Does: design.OneToOne, Real: part[0],
+			Into: p("10.223.8.0/24")}, hide(design.Rule{Source: wide}), false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			d := remedies(t, "way-out")
@@ -90,7 +103,10 @@ func TestRulesThatGetNothing(t *testing.T) {
 			g := *o.Body.(*design.Gateway)
 			g.Translate = []design.Rule{c.before, c.after}
 			said := unneeded(put(t, d, o, &g))
-			assert.Equal(t, c.nothing, strings.Contains(said, "its rule 2 gets nothing: rule 1 takes everything before it"), said)
+			assert.Equal(
+				t, c.nothing, strings.Contains(said, "its rule 2 gets nothing: rule 1 takes everything before it"),
+				said,
+			)
 		})
 	}
 }
@@ -109,10 +125,14 @@ func TestHowFarAPoolReaches(t *testing.T) {
 		part   uint64
 		says   string
 	}{
-		"one address, a LAN":      {"10.223.9.1/32", []netip.Prefix{p("10.214.1.0/24")}, 0, 1008, 26, "254 of 1008 hosts at 64 ports each; 754 more fit"},
-		"one address, too many":   {"10.223.9.1/32", []netip.Prefix{p("10.214.0.0/20")}, 0, 1008, 407, "1008 hosts at 64 ports each fill it, and 4094 may be behind it"},
-		"fourteen, many ports":    {"10.223.9.0/28", []netip.Prefix{p("10.214.0.0/22")}, 1024, 882, 116, "882 hosts at 1024 ports each fill it"},
-		"exactly full":            {"10.223.9.1/32", []netip.Prefix{p("10.214.1.0/30")}, 32256, 2, 100, "2 of 2 hosts at 32256 ports each; 0 more fit"},
+		"one address, a LAN": {"10.223.9.1/32", []netip.Prefix{p("10.214.1.0/24")}, 0, 1008, 26,
+			"254 of 1008 hosts at 64 ports each; 754 more fit"},
+		"one address, too many": {"10.223.9.1/32", []netip.Prefix{p("10.214.0.0/20")}, 0, 1008, 407, "1008 hosts at " +
+			"64 ports each fill it, and 4094 may be behind it"},
+		"fourteen, many ports": {"10.223.9.0/28", []netip.Prefix{p("10.214.0.0/22")}, 1024, 882, 116,
+			"882 hosts at 1024 ports each fill it"},
+		"exactly full": {"10.223.9.1/32", []netip.Prefix{p("10.214.1.0/30")}, 32256, 2, 100,
+			"2 of 2 hosts at 32256 ports each; 0 more fit"},
 		"nobody":                  {"10.223.9.1/32", nil, 0, 1008, 0, "0 of 1008 hosts"},
 		"a host alone, all ports": {"10.223.9.1/32", []netip.Prefix{p("10.214.1.7/32")}, 64512, 1, 100, "1 of 1 hosts"},
 	} {
@@ -159,7 +179,9 @@ func TestTheLedgerByPointOfView(t *testing.T) {
 
 // A cloud's gateway takes so many rules: what would be one too many is no answer.
 func TestAGatewayTakesSoManyRules(t *testing.T) {
-	file := strings.NewReplacer("cloud: Tarn", "cloud: Osier", "tarn-north-a", "osier-west-1", "tarn-north", "osier-west").Replace(vpnToACloud)
+	file := strings.NewReplacer(
+		"cloud: Tarn", "cloud: Osier", "tarn-north-a", "osier-west-1", "tarn-north", "osier-west",
+	).Replace(vpnToACloud)
 	d, err := design.Read([]byte(file))
 	require.NoError(t, err)
 	both := func(d *design.Design) translate.Option {
@@ -176,9 +198,17 @@ func TestAGatewayTakesSoManyRules(t *testing.T) {
 	profile.Translation.Rules = 1
 	g := d.Find("plate-archive/cloud-gateway", design.KindGateway)[0]
 	body := *g.Body.(*design.Gateway)
-	body.Translate = []design.Rule{{Hook: design.Postrouting, Does: design.Nothing, Destination: []netip.Prefix{netip.MustParsePrefix("10.210.0.0/16")}}}
+	body.Translate = []design.Rule{
+		{
+			Hook: design.Postrouting, Does: design.Nothing,
+			Destination: []netip.Prefix{netip.MustParsePrefix("10.210.0.0/16")},
+		},
+	}
 	own := design.Profile(profile)
-	d = apply(t, d, design.PutEdit(&design.Object{ID: "osier", Kind: design.KindProfile, Name: "Osier", Body: &own}), design.PutEdit(g.With(&body)))
+	d = apply(
+		t, d, design.PutEdit(&design.Object{ID: "osier", Kind: design.KindProfile, Name: "Osier", Body: &own}),
+		design.PutEdit(g.With(&body)),
+	)
 	assert.Contains(t, both(d).Refused, "would have 2 rules and mappings, and its cloud takes 1")
 }
 
@@ -212,18 +242,24 @@ links:
     ends: [{gateway: saltmarsh-station/gateway}, {gateway: plate-archive/cloud-gateway}]
     tunnels: [{name: tunnel 1, outside: [198.51.100.40, 203.0.113.5], inside: [169.254.140.1/30, 169.254.140.2/30]}]
 intents:
-  - {name: the recorder files plates, from: saltmarsh-station/instrument-room/tide-recorder, to: plate-archive/plates/plate-server, service: tcp/443}
-  - {name: the plates ask the recorder, from: plate-archive/plates/plate-server, to: saltmarsh-station/instrument-room/tide-recorder, service: udp/514}
+  - {name: the recorder files plates, from: saltmarsh-station/instrument-room/tide-recorder,
+	to: plate-archive/plates/plate-server, service: tcp/443}
+  - {name: the plates ask the recorder, from: plate-archive/plates/plate-server,
+	to: saltmarsh-station/instrument-room/tide-recorder, service: udp/514}
 `
 
 // Where the cloud has rules, its gateway maps; where it has none, a box in its network,
 // whatever the link decides by; either side starts, and nothing is left of the real range.
 func TestOverAVPNWhateverTheCloud(t *testing.T) {
-	session := "        sessions: [{name: session, ends: [{asn: 64502, address: 169.254.140.1}, {asn: 64505, address: 169.254.140.2}]}]\n"
+	session := "        sessions: [{name: session, ends: [{asn: 64502, address: 169.254.140.1}, {asn: 64505, " +
+		"address: 169.254.140.2}]}]\n"
 	static := vpnToACloud
-	bgp := strings.NewReplacer("routing: static", "routing: bgp", "addresses: 198.51.100.40}", "addresses: 198.51.100.40, asn: 64502}", "vpn: lone}", "asn: 64505}",
+	bgp := strings.NewReplacer("routing: static", "routing: bgp", "addresses: 198.51.100.40}",
+		"addresses: 198.51.100.40, asn: 64502}", "vpn: lone}", "asn: 64505}",
 		"tunnels: [{name: tunnel 1, outside: [198.51.100.40, 203.0.113.5], inside: [169.254.140.1/30, 169.254.140.2/30]}]\n",
-		"tunnels:\n      - name: tunnel 1\n        outside: [198.51.100.40, 203.0.113.5]\n        inside: [169.254.140.1/30, 169.254.140.2/30]\n"+session).Replace(static)
+		"tunnels:\n      - name: tunnel 1\n        outside: [198.51.100.40, 203.0.113.5]\n        inside: "+
+			"[169.254.140.1/30, 169.254.140.2/30]\n"+session).
+		Replace(static)
 	osier := strings.NewReplacer(
 		"169.254.140.", "169.254.141.", "cloud: Tarn", "cloud: Osier", "tarn-north-a", "osier-west-1", "tarn-north",
 		"osier-west",

@@ -29,7 +29,10 @@ func ParseOrigin(text string) (string, error) {
 			strings.ContainsFunc(label, func(r rune) bool { return !inner(r) })
 	}
 	if wrong {
-		return "", fmt.Errorf("%q is no origin of a zone; write labels of letters, digits and hyphens with dots between, such as gardens.internal", text)
+		return "", fmt.Errorf(
+			"%q is no origin of a zone; write labels of letters, digits and hyphens with dots between, such as gardens.internal",
+			text,
+		)
 	}
 	return origin, nil
 }
@@ -53,8 +56,19 @@ func Zone(t *route.Tables, viewer design.ID, origin string) string {
 	}
 	slices.Sort(reverse)
 	var b strings.Builder
-	fmt.Fprintf(&b, "; Hosts as %s knows them. Rendered by Dravin from the design.\n; Forward: include it in the zone %s.\n$ORIGIN %s.\n%s\n", oneLine(d.Title(viewer)), origin, origin, strings.Join(forward, "\n"))
-	fmt.Fprintf(&b, "\n; Reverse: include each line in the zone that holds it.\n%s\n", strings.Join(slices.Compact(reverse), "\n"))
+	fmt.Fprintf(
+		&b,
+		"; Hosts as %s knows them. Rendered by Dravin from the design.\n; Forward: include it in the zone %s.\n$ORIGIN "+
+			"%s.\n%s\n",
+		oneLine(d.Title(viewer)),
+		origin,
+		origin,
+		strings.Join(forward, "\n"),
+	)
+	fmt.Fprintf(
+		&b, "\n; Reverse: include each line in the zone that holds it.\n%s\n",
+		strings.Join(slices.Compact(reverse), "\n"),
+	)
 	return b.String()
 }
 

@@ -28,7 +28,8 @@ func FlowsBetween(t *route.Tables, from, to design.ID, s design.Service) []Flow 
 			out = append(out, redirected(t, h, target, s)...)
 			for _, l := range LeadingTo(t.Design, target.Endpoint) {
 				b := l.Body.(*design.Listener)
-				if asked := (s == design.Service{}); b.Address.Is4() == h.Address.Is4() && (asked || Answering(t.Design, b) == s) {
+				if asked := (s == design.Service{}); b.Address.Is4() == h.Address.Is4() &&
+					(asked || Answering(t.Design, b) == s) {
 					out = append(out, Flow{From: h, To: b.Address, Meant: target.id(), Service: b.Service})
 				}
 			}
@@ -168,7 +169,9 @@ func parts(p netip.Prefix, told []netip.Prefix) [][]netip.Prefix {
 	}
 	var out [][]netip.Prefix
 	for _, whole := range append([]netip.Prefix{p}, inner...) {
-		below := slices.DeleteFunc(slices.Clone(inner), func(q netip.Prefix) bool { return q == whole || !prefix.Contains(whole, q) })
+		below := slices.DeleteFunc(
+			slices.Clone(inner), func(q netip.Prefix) bool { return q == whole || !prefix.Contains(whole, q) },
+		)
 		if left := prefix.Free([]netip.Prefix{whole}, below); len(left) > 0 {
 			out = append(out, left)
 		}

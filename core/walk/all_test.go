@@ -84,7 +84,8 @@ func TestNeverIsNever(t *testing.T) {
 							Service: design.Service{Proto: "tcp", Port: port},
 						},
 					)
-					reached := p.Works && len(p.Forward) > 0 && d.Get(p.Forward[len(p.Forward)-1].At.ID) != nil && (p.To.ID == to.ID || d.Get(p.To.ID).Parent == to.ID)
+					reached := p.Works && len(p.Forward) > 0 && d.Get(p.Forward[len(p.Forward)-1].At.ID) != nil &&
+						(p.To.ID == to.ID || d.Get(p.To.ID).Parent == to.ID)
 					require.False(t, reached, "seed %d: %s to %s port %d", seed, a, b, port)
 				}
 			}

@@ -96,14 +96,17 @@ func (w *walker) postrouting(pass passage, p *route.Point, at Place, hop route.H
 	case !remembers(p) || pass.stray:
 		return
 	case pass.known != nil && pass.reply:
-		w.rewriteSource(at, pass.known.first.Dst, pass.known.first.DPort, "gives the reply the source that was dialled", "")
+		w.rewriteSource(
+			at, pass.known.first.Dst, pass.known.first.DPort, "gives the reply the source that was dialled", "",
+		)
 		return
 	case pass.known != nil:
 		w.rewriteSource(at, pass.known.reply.Dst, pass.known.reply.DPort, "translates the source as before", "")
 		return
 	}
 	for _, r := range p.Translations {
-		if r.Hook != design.Postrouting || !w.comesBy(p, r.From, pass.by) || !w.goesBy(p, r.Toward, hop) || !w.fits(r, r.Real) || r.Dialled.IsValid() && r.Dialled != pass.came.Dst {
+		if r.Hook != design.Postrouting || !w.comesBy(p, r.From, pass.by) || !w.goesBy(p, r.Toward, hop) ||
+			!w.fits(r, r.Real) || r.Dialled.IsValid() && r.Dialled != pass.came.Dst {
 			continue
 		}
 		switch r.Does {
@@ -176,7 +179,10 @@ func (w *walker) remembered() []Remembered {
 func (w *walker) rewrite(at Place, act Act, to netip.Addr, port uint16, what string, of design.ID) {
 	if old := w.header; old.Dst != to || old.DPort != port {
 		w.header.Dst, w.header.DPort = to, port
-		w.stage(at, act, nil, "%s %s: %s becomes %s", at.Title, what, endWords(old.Dst, changed(old.DPort, port)), endWords(to, changed(port, old.DPort)))
+		w.stage(
+			at, act, nil, "%s %s: %s becomes %s", at.Title, what, endWords(old.Dst, changed(old.DPort, port)),
+			endWords(to, changed(port, old.DPort)),
+		)
 		w.by(of, Prerouting)
 	}
 }
@@ -184,7 +190,10 @@ func (w *walker) rewrite(at Place, act Act, to netip.Addr, port uint16, what str
 func (w *walker) rewriteSource(at Place, to netip.Addr, port uint16, what string, of design.ID) {
 	if old := w.header; old.Src != to || old.SPort != port {
 		w.header.Src, w.header.SPort = to, port
-		w.stage(at, MapsSource, nil, "%s %s: %s becomes %s", at.Title, what, endWords(old.Src, changed(old.SPort, port)), endWords(to, changed(port, old.SPort)))
+		w.stage(
+			at, MapsSource, nil, "%s %s: %s becomes %s", at.Title, what, endWords(old.Src, changed(old.SPort, port)),
+			endWords(to, changed(port, old.SPort)),
+		)
 		w.by(of, Postrouting)
 	}
 }
@@ -216,10 +225,12 @@ func (w *walker) fits(r route.Translation, mapped netip.Prefix) bool {
 		return false
 	case r.Does == design.FromPool && r.Into.Addr().Is4() != v4, r.Does == design.ToTarget && r.Target.Is4() != v4:
 		return false
-	case len(r.Source) > 0 && !prefix.Has(r.Source, w.header.Src), len(r.Destination) > 0 && !prefix.Has(r.Destination, w.header.Dst):
+	case len(r.Source) > 0 && !prefix.Has(r.Source, w.header.Src), len(r.Destination) > 0 &&
+		!prefix.Has(r.Destination, w.header.Dst):
 		return false
 	}
-	return len(r.Services) == 0 || slices.Contains(r.Services, design.Service{Proto: w.header.Proto, Port: w.header.DPort})
+	return len(r.Services) == 0 ||
+		slices.Contains(r.Services, design.Service{Proto: w.header.Proto, Port: w.header.DPort})
 }
 
 // comesBy tells whether the packet came in by a joint: by the interface of one
@@ -230,7 +241,9 @@ func (w *walker) comesBy(p *route.Point, joint, by design.ID) bool {
 		return true
 	}
 	if w.policyBased(joint) {
-		return !prefix.Has(p.Own, w.header.Src) && slices.ContainsFunc(p.Selectors, func(s route.Selector) bool { return s.Link == joint && s.Remote.Contains(w.header.Src) })
+		return !prefix.Has(p.Own, w.header.Src) && slices.ContainsFunc(
+			p.Selectors, func(s route.Selector) bool { return s.Link == joint && s.Remote.Contains(w.header.Src) },
+		)
 	}
 	return by == joint
 }
@@ -241,7 +254,9 @@ func (w *walker) goesBy(p *route.Point, joint design.ID, hop route.Hop) bool {
 		return true
 	}
 	if w.policyBased(joint) {
-		return !prefix.Has(p.Own, w.header.Dst) && slices.ContainsFunc(p.Selectors, func(s route.Selector) bool { return s.Link == joint && s.Remote.Contains(w.header.Dst) })
+		return !prefix.Has(p.Own, w.header.Dst) && slices.ContainsFunc(
+			p.Selectors, func(s route.Selector) bool { return s.Link == joint && s.Remote.Contains(w.header.Dst) },
+		)
 	}
 	return (hop.Kind == route.Tunnel || hop.Kind == route.Circuit) && hop.To == joint
 }

@@ -44,7 +44,9 @@ func (w *walker) byGateway(s *step, e topology.Edge, hop route.Hop, only []desig
 	if !selectsOut(p, e.Joint, w.header) {
 		return w.halt(
 			SelectorMiss, gate,
-			fmt.Sprintf("%s has no selector of %s for %s to %s", gate.Title, w.d.Title(e.Joint), w.header.Src, w.header.Dst),
+			fmt.Sprintf(
+				"%s has no selector of %s for %s to %s", gate.Title, w.d.Title(e.Joint), w.header.Src, w.header.Dst,
+			),
 			"name the source in the selectors of both ends",
 		), true
 	}
@@ -75,7 +77,9 @@ func (w *walker) cross(from *route.Point, e topology.Edge, only []design.ID) out
 		return w.down(v, at)
 	}
 	tunnels := w.tunnelsUp(e, only)
-	packet := topology.Packet{Src: w.header.Src, Dst: w.header.Dst, Tunnels: tunnels, FromGateway: from.Kind == design.KindGateway}
+	packet := topology.Packet{
+		Src: w.header.Src, Dst: w.header.Dst, Tunnels: tunnels, FromGateway: from.Kind == design.KindGateway,
+	}
 	fitting, refused := topology.Admits(w.t.Status, e, packet)
 	if refused != nil {
 		return w.halt(Code(refused.Code), at, refused.Why, refused.Fix)
@@ -132,7 +136,9 @@ func (w *walker) arrive(e topology.Edge) outcome {
 	case e.AtHub && e.Attachment == "":
 		return w.halt(
 			NoRoute, placeOf(w.d, e.To),
-			fmt.Sprintf("%s is not attached to %s, which does not route it", w.d.Title(e.Joint), w.d.Get(to.Parent).Name),
+			fmt.Sprintf(
+				"%s is not attached to %s, which does not route it", w.d.Title(e.Joint), w.d.Get(to.Parent).Name,
+			),
 			"attach it to the hub",
 		)
 	case to.Kind == design.KindHub:
@@ -191,7 +197,9 @@ func (w *walker) intoNetwork(e topology.Edge, network *design.Object) outcome {
 	}
 	return w.halt(
 		NotTransitive, placeOf(w.d, e.Joint),
-		fmt.Sprintf("%s is not in %s, and a peering carries only the two networks' own ranges", w.header.Dst, network.Name),
+		fmt.Sprintf(
+			"%s is not in %s, and a peering carries only the two networks' own ranges", w.header.Dst, network.Name,
+		),
 		"join the two that talk directly or by a hub; or lend the gateway, where the cloud allows it",
 	)
 }

@@ -13,7 +13,9 @@ import (
 // beyond reports whether an address is somewhere on the internet: one that is routed
 // there and that nobody in the design has, as a host or at a gateway.
 func (w *walker) onInternet(a netip.Addr) bool {
-	return prefix.Internet(a) && len(w.t.Holders(a)) == 0 && !slices.ContainsFunc(w.d.Of(design.KindGateway), func(g *design.Object) bool { return g.Body.(*design.Gateway).Owns(a) })
+	return prefix.Internet(a) && len(w.t.Holders(a)) == 0 && !slices.ContainsFunc(
+		w.d.Of(design.KindGateway), func(g *design.Object) bool { return g.Body.(*design.Gateway).Owns(a) },
+	)
 }
 
 // leaves sends the packet out to the internet, where somebody answers if the source
@@ -22,8 +24,11 @@ func (w *walker) onInternet(a netip.Addr) bool {
 func (w *walker) leaves(p *route.Point, at Place) outcome {
 	out := Place{Title: "the internet"}
 	if !w.comesHome(p) {
-		return w.halt(NoWayBack, at, fmt.Sprintf("the packet leaves %s for the internet from %s, to which nobody there has a way back", at.Title, w.header.Src),
-			"hide it behind the gateway's own address: a rule own-address at "+at.Title+", after one that exempts what links lead to").about(p.ID, "translate")
+		return w.halt(NoWayBack, at, fmt.Sprintf("the packet leaves %s for the internet from %s, to which nobody there "+
+			"has a way back", at.Title, w.header.Src),
+			"hide it behind the gateway's own address: a rule own-address at "+at.Title+", after one that exempts what "+
+				"links lead to").
+			about(p.ID, "translate")
 	}
 	w.stage(out, Delivers, nil, "%s, somewhere on the internet, receives it from %s", w.header.Dst, w.header.Src)
 	return outcome{arrived: Host{Address: w.header.Dst, Beyond: p.ID}}

@@ -28,7 +28,8 @@ func host(d *design.Design, party, other *design.Object) (walk.Host, bool) {
 			for _, far := range d.Exports(other.ID) {
 				clash = clash || far.Overlaps(p)
 			}
-			if lan, ok := place.Body.(*design.LAN); ok && len(lan.Gateways) > 0 && d.Get(lan.Gateways[0]).Name != "gateway" {
+			if lan, ok := place.Body.(*design.LAN); ok && len(lan.Gateways) > 0 &&
+				d.Get(lan.Gateways[0]).Name != "gateway" {
 				clash = true // behind a gateway of its own
 			}
 			if !clash {
@@ -60,7 +61,10 @@ func TestDraftedShapesCarryPackets(t *testing.T) {
 				next, _, err := d.Apply(s.Edits)
 				require.NoError(t, err)
 				next = accepted(t, next)
-				p := walk.Prove(route.Solve(next, status.Condition{}), walk.Flow{From: from, To: to.Address, Service: design.Service{Proto: "tcp", Port: 443}})
+				p := walk.Prove(
+					route.Solve(next, status.Condition{}),
+					walk.Flow{From: from, To: to.Address, Service: design.Service{Proto: "tcp", Port: 443}},
+				)
 				assert.True(t, p.Works, "%s to %s by %s: %+v", a.Name, b.Name, s.Title, p.Stop)
 				kind, _, _ := strings.Cut(s.Key, "-")
 				carried[kind]++
@@ -103,7 +107,10 @@ func stopOf(t *testing.T, d *design.Design, f walk.Flow, edits ...design.Edit) *
 }
 
 func ping(t *testing.T, d *design.Design, place, from, to string) walk.Flow {
-	return walk.Flow{From: walk.Host{Place: d.Find(place)[0].ID, Address: netip.MustParseAddr(from)}, To: netip.MustParseAddr(to), Service: design.Service{Proto: "icmp"}}
+	return walk.Flow{
+		From: walk.Host{Place: d.Find(place)[0].ID, Address: netip.MustParseAddr(from)}, To: netip.MustParseAddr(to),
+		Service: design.Service{Proto: "icmp"},
+	}
 }
 
 func TestHalfAPeeringCarriesNothing(t *testing.T) {
@@ -125,7 +132,10 @@ func TestHalfAPeeringCarriesNothing(t *testing.T) {
 	b.Halves[0].UsesGateway, b.Halves[1].LendsGateway = true, true
 	stop = stopOf(t, d, f, design.PutEdit(lent.With(&b)))
 	require.NotNil(t, stop)
-	assert.Equal(t, walk.ReplyNoRoute, stop.Code, "the packet gets there over the lent gateway; the station does not know the way back")
+	assert.Equal(
+		t, walk.ReplyNoRoute, stop.Code,
+		"the packet gets there over the lent gateway; the station does not know the way back",
+	)
 	assert.Equal(t, "Saltmarsh Station gateway", stop.At.Title)
 }
 
@@ -152,7 +162,10 @@ func TestWaitingAttachmentAndCircuitsInWalks(t *testing.T) {
 	)
 	assert.Nil(t, stopOf(t, accepted(t, d), f))
 	// from the station to the scans over two circuits and the edge router
-	p := walk.Prove(route.Solve(d, status.Condition{}), ping(t, d, "saltmarsh-station/tide-laboratory", "10.215.0.15", "10.209.2.9"))
+	p := walk.Prove(
+		route.Solve(d, status.Condition{}),
+		ping(t, d, "saltmarsh-station/tide-laboratory", "10.215.0.15", "10.209.2.9"),
+	)
 	require.True(t, p.Works, p.Stop)
 	var seen []string
 	for _, s := range p.Forward {
@@ -172,10 +185,15 @@ func TestProfilesDecideWhatAnEntryDoes(t *testing.T) {
 		network := d.Get(o.Parent)
 		inside := d.Find(map[bool]string{true: "image-analysis/workers-one", false: "catalogue/shelf-b"}[taken])[0]
 		body := *o.Body.(*design.Table)
-		body.Routes = append(body.Routes, design.Entry{Prefix: d.Ranges(inside.ID)[0], Via: d.Inside(network.ID, design.KindGateway)[0].ID})
+		body.Routes = append(
+			body.Routes,
+			design.Entry{Prefix: d.Ranges(inside.ID)[0], Via: d.Inside(network.ID, design.KindGateway)[0].ID},
+		)
 		next, _, err := d.Apply([]design.Edit{design.PutEdit(o.With(&body))})
 		require.NoError(t, err)
-		hop := route.Solve(next, status.Condition{}).Point(o.ID).Lookup(prefix.FirstHost(d.Ranges(inside.ID)[0])).Winner.Hop.Kind
+		hop := route.Solve(next, status.Condition{}).Point(o.ID).Lookup(
+			prefix.FirstHost(d.Ranges(inside.ID)[0]),
+		).Winner.Hop.Kind
 		assert.Equal(t, taken, hop == route.Gateway, table)
 	}
 	// A gateway that can not forward stops what goes through it.

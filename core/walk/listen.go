@@ -22,7 +22,10 @@ func (w *walker) bearer(id, place design.ID, at Place) outcome {
 	if o := w.d.Get(id); o.Kind == design.KindListener {
 		return w.cloudListens(o, place, at)
 	}
-	w.stage(placeOf(w.d, id), Sends, nil, "%s answers for %s in %s and takes it", w.d.Title(id), w.header.Dst, w.d.Title(place))
+	w.stage(
+		placeOf(w.d, id), Sends, nil, "%s answers for %s in %s and takes it", w.d.Title(id), w.header.Dst,
+		w.d.Title(place),
+	)
 	return goesTo(id, place)
 }
 
@@ -35,7 +38,10 @@ func (w *walker) itself(p *route.Point, at Place, pass passage) outcome {
 	for _, c := range w.known[p.ID] {
 		if c.proxied && c.reply == w.header {
 			w.header = c.first.reversed()
-			w.stage(at, Proxies, nil, "%s hands the answer back on the caller's connection, from %s", at.Title, endWords(w.header.Src, w.header.SPort))
+			w.stage(
+				at, Proxies, nil, "%s hands the answer back on the caller's connection, from %s", at.Title,
+				endWords(w.header.Src, w.header.SPort),
+			)
 			return w.sendsItself(p, at, false)
 		}
 	}
@@ -51,8 +57,17 @@ func (w *walker) itself(p *route.Point, at Place, pass passage) outcome {
 			return w.proxies(p, at, o, l)
 		}
 	}
-	return w.halt(NotAnswered, at, fmt.Sprintf("%s is an address of %s itself, where nothing listens for %s", w.header.Dst, at.Title, design.Service{Proto: w.header.Proto, Port: w.header.DPort}),
-		"dial what it has published, or publish a service there")
+	return w.halt(
+		NotAnswered,
+		at,
+		fmt.Sprintf(
+			"%s is an address of %s itself, where nothing listens for %s",
+			w.header.Dst,
+			at.Title,
+			design.Service{Proto: w.header.Proto, Port: w.header.DPort},
+		),
+		"dial what it has published, or publish a service there",
+	)
 }
 
 func (w *walker) refusesCaller(o *design.Object, at Place) outcome {
@@ -73,11 +88,17 @@ func (w *walker) proxies(p *route.Point, at Place, o *design.Object, l *design.L
 		src = w.t.Dials(p.ID, to).Addr
 	}
 	if !src.IsValid() {
-		return w.halt(NoRoute, at, fmt.Sprintf("%s has no address from which it could dial %s", at.Title, to), "give it one of that family")
+		return w.halt(
+			NoRoute, at, fmt.Sprintf("%s has no address from which it could dial %s", at.Title, to),
+			"give it one of that family",
+		)
 	}
 	w.header = Header{Src: src, Dst: to, Proto: l.Service.Proto, SPort: clientPort, DPort: port}
 	w.known[p.ID] = append(w.known[p.ID], conversation{first: first, reply: w.header.reversed(), proxied: true})
-	w.stage(at, Proxies, nil, "%s accepts the connection on %s and opens another, from %s to %s", at.Title, endWords(first.Dst, first.DPort), src, endWords(to, port))
+	w.stage(
+		at, Proxies, nil, "%s accepts the connection on %s and opens another, from %s to %s", at.Title,
+		endWords(first.Dst, first.DPort), src, endWords(to, port),
+	)
 	w.by(o.ID, Listening)
 	return w.sendsItself(p, at, true)
 }
@@ -86,7 +107,10 @@ func (w *walker) proxies(p *route.Point, at Place, o *design.Object, l *design.L
 // what it forwards is, an answer as its connection was.
 func (w *walker) sendsItself(p *route.Point, at Place, opens bool) outcome {
 	if w.again(p.ID, "itself") {
-		return w.halt(Loop, at, fmt.Sprintf("%s comes back to a connection that it has opened itself", at.Title), "let the last listener lead to a host")
+		return w.halt(
+			Loop, at, fmt.Sprintf("%s comes back to a connection that it has opened itself", at.Title),
+			"let the last listener lead to a host",
+		)
 	}
 	if prefix.Has(p.Self, w.header.Dst) {
 		return w.itself(p, at, passage{came: w.header})
@@ -117,7 +141,10 @@ func (w *walker) cloudListens(o *design.Object, place design.ID, at Place) outco
 	target := w.placeOfTarget(l)
 	w.header = Header{Src: w.fabricAddress(target, to), Dst: to, Proto: l.Service.Proto, SPort: clientPort, DPort: port}
 	w.fabric[w.header.reversed()] = fabricated{o.ID, place, first}
-	w.stage(here, Proxies, nil, "the cloud accepts the connection on %s and opens another to %s in %s", endWords(first.Dst, first.DPort), endWords(to, port), w.d.Title(target))
+	w.stage(
+		here, Proxies, nil, "the cloud accepts the connection on %s and opens another to %s in %s",
+		endWords(first.Dst, first.DPort), endWords(to, port), w.d.Title(target),
+	)
 	w.by(o.ID, Listening)
 	return w.deliver(target, at)
 }
@@ -125,7 +152,10 @@ func (w *walker) cloudListens(o *design.Object, place design.ID, at Place) outco
 // cloudAnswers carries the answer back that came for the cloud's own address.
 func (w *walker) cloudAnswers(c fabricated) outcome {
 	w.header = c.first.reversed()
-	w.stage(placeOf(w.d, c.listener), Proxies, nil, "the cloud hands the answer back on the caller's connection, from %s", endWords(w.header.Src, w.header.SPort))
+	w.stage(
+		placeOf(w.d, c.listener), Proxies, nil, "the cloud hands the answer back on the caller's connection, from %s",
+		endWords(w.header.Src, w.header.SPort),
+	)
 	return w.from(Host{Place: c.place, Address: w.header.Src})
 }
 
@@ -186,7 +216,10 @@ func (w *walker) unpool(hub, network design.ID, at Place) {
 	}
 	for _, c := range w.known[a.ID] {
 		if c.reply == w.header {
-			w.rewrite(placeOf(w.d, a.ID), MapsDest, c.first.Src, c.first.SPort, "puts back the destination of the reply", a.ID)
+			w.rewrite(
+				placeOf(w.d, a.ID), MapsDest, c.first.Src, c.first.SPort, "puts back the destination of the reply",
+				a.ID,
+			)
 			return
 		}
 	}

@@ -109,7 +109,10 @@ func Translators(d *design.Design) []design.ID {
 
 // arrivingOneToOne are the rules by which a box gives what it holds other names.
 func arrivingOneToOne(d *design.Design, box design.ID) []route.Translation {
-	return slices.DeleteFunc(route.Translations(d, box), func(x route.Translation) bool { return x.Hook != design.Prerouting || x.Does != design.OneToOne })
+	return slices.DeleteFunc(
+		route.Translations(d, box),
+		func(x route.Translation) bool { return x.Hook != design.Prerouting || x.Does != design.OneToOne },
+	)
 }
 
 // TargetOf is the host to which a published service leads in the end, or nil.
@@ -219,7 +222,9 @@ func mappedNames(d *design.Design, party *design.Object, real netip.Addr) []Name
 	add := func(box design.ID, known netip.Addr) {
 		for _, x := range arrivingOneToOne(d, box) {
 			name := Name{Address: x.Mapped(known, false), Mapping: x.Of, Link: x.From, Parties: []design.ID{}}
-			if name.Address.IsValid() && !slices.ContainsFunc(out, func(n Name) bool { return n.Address == name.Address && n.Link == name.Link }) {
+			if name.Address.IsValid() && !slices.ContainsFunc(
+				out, func(n Name) bool { return n.Address == name.Address && n.Link == name.Link },
+			) {
 				out = append(out, name)
 			}
 		}
@@ -570,7 +575,10 @@ func FlowBetween(t *route.Tables, from, to design.ID, s design.Service) (Flow, e
 		}
 		last = err
 		if _, other := HostOf(d, to, !v4); other == nil {
-			last = fmt.Errorf("%s and %s have no address family in common; give one of them an address of the other's", d.Title(from), d.Title(to))
+			last = fmt.Errorf(
+				"%s and %s have no address family in common; give one of them an address of the other's", d.Title(from),
+				d.Title(to),
+			)
 		}
 	}
 	return Flow{}, last
@@ -624,7 +632,9 @@ func published(t *route.Tables, f Flow) Flow {
 func HostOf(d *design.Design, id design.ID, v4 bool) (Host, error) {
 	o := d.Get(id)
 	if o == nil {
-		return Host{}, fmt.Errorf("one of the ends is not in this design; choose an endpoint, a LAN, a subnet or a party")
+		return Host{}, fmt.Errorf(
+			"one of the ends is not in this design; choose an endpoint, a LAN, a subnet or a party",
+		)
 	}
 	switch o.Kind {
 	case design.KindEndpoint:
@@ -651,7 +661,10 @@ func HostOf(d *design.Design, id design.ID, v4 bool) (Host, error) {
 			}
 		}
 	default:
-		return Host{}, fmt.Errorf("a packet can neither start nor end at the %s %q; choose an endpoint, a LAN, a subnet or a party", o.Kind, o.Name)
+		return Host{}, fmt.Errorf(
+			"a packet can neither start nor end at the %s %q; choose an endpoint, a LAN, a subnet or a party", o.Kind,
+			o.Name,
+		)
 	}
 	return Host{}, fmt.Errorf("%s has no %s address; give it an endpoint or a range", d.Title(id), familyWord(v4))
 }
@@ -664,7 +677,9 @@ func familyWord(v4 bool) string {
 }
 
 // flowEnds are the kinds between which a person may ask for a flow.
-var flowEnds = []design.Kind{design.KindEndpoint, design.KindLAN, design.KindInnerRoute, design.KindSubnet, design.KindSite, design.KindNetwork}
+var flowEnds = []design.Kind{
+	design.KindEndpoint, design.KindLAN, design.KindInnerRoute, design.KindSubnet, design.KindSite, design.KindNetwork,
+}
 
 // ParseFlow reads a flow as a person gives it: from a party, LAN, subnet or
 // host (a path or name) to one of these or an address. An address is taken to mean
@@ -713,7 +728,9 @@ func one(d *design.Design, text, what string, kinds ...design.Kind) (*design.Obj
 	case len(found) == 1:
 		return found[0], nil
 	case len(found) == 0:
-		return nil, fmt.Errorf("%s: nothing in this design is called %q; give a path such as %s", what, text, example(d, kinds))
+		return nil, fmt.Errorf(
+			"%s: nothing in this design is called %q; give a path such as %s", what, text, example(d, kinds),
+		)
 	}
 	paths := make([]string, 0, 5)
 	for _, o := range found[:min(len(found), 5)] {

@@ -54,8 +54,21 @@ func TestNamesAreThoseOfTheCallersSegment(t *testing.T) {
 				},
 			},
 		)
-		add(design.KindTunnel, link, "tunnel 1", &design.Tunnel{Outside: []netip.Addr{netip.MustParseAddr("198.51.100.1"), netip.AddrFrom4([4]byte{203, 0, 113, byte(n + 1)})},
-			Inside: []netip.Prefix{netip.PrefixFrom(netip.AddrFrom4([4]byte{169, 254, 140, byte(4*n + 1)}), 30), netip.PrefixFrom(netip.AddrFrom4([4]byte{169, 254, 140, byte(4*n + 2)}), 30)}})
+		add(
+			design.KindTunnel,
+			link,
+			"tunnel 1",
+			&design.Tunnel{
+				Outside: []netip.Addr{
+					netip.MustParseAddr("198.51.100.1"),
+					netip.AddrFrom4([4]byte{203, 0, 113, byte(n + 1)}),
+				},
+				Inside: []netip.Prefix{
+					netip.PrefixFrom(netip.AddrFrom4([4]byte{169, 254, 140, byte(4*n + 1)}), 30),
+					netip.PrefixFrom(netip.AddrFrom4([4]byte{169, 254, 140, byte(4*n + 2)}), 30),
+				},
+			},
+		)
 	}
 	d, _, err := d.Apply(edits)
 	require.NoError(t, err)

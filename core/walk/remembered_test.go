@@ -50,7 +50,14 @@ func TestWhatBoxesRemember(t *testing.T) {
 	require.True(t, out.Works, out.Stop)
 	assert.Equal(t, "the internet", out.To.Title)
 	require.Len(t, out.Remembered, 1)
-	assert.Equal(t, walk.Header{Src: netip.MustParseAddr("192.0.2.80"), Dst: netip.MustParseAddr("198.51.100.10"), Proto: "tcp", SPort: 443, DPort: 49152}, out.Remembered[0].Reply)
+	assert.Equal(
+		t,
+		walk.Header{
+			Src: netip.MustParseAddr("192.0.2.80"), Dst: netip.MustParseAddr("198.51.100.10"), Proto: "tcp", SPort: 443,
+			DPort: 49152,
+		},
+		out.Remembered[0].Reply,
+	)
 	var hooks []walk.Hook
 	for _, s := range append(out.Forward, out.Reply...) {
 		if s.Hook != "" {
@@ -64,7 +71,9 @@ func TestWhatBoxesRemember(t *testing.T) {
 func TestWhatIsOnTheInternet(t *testing.T) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
-	for to, out := range map[string]bool{"192.0.2.80": true, "10.222.9.9": false, "100.64.0.9": false, "198.51.100.40": false, "169.254.200.1": false} {
+	for to, out := range map[string]bool{
+		"192.0.2.80": true, "10.222.9.9": false, "100.64.0.9": false, "198.51.100.40": false, "169.254.200.1": false,
+	} {
 		p := proven(t, d, "controls-desk", to, "tcp/443")
 		assert.Equal(t, out, p.Works, "%s: %+v", to, p.Stop)
 	}
@@ -91,7 +100,10 @@ func TestNamesForAViewer(t *testing.T) {
 		}
 		return out
 	}
-	assert.Equal(t, []string{"10.214.1.250", "169.254.140.18"}, names("marrow-hill", "rain-gauge"), "of a chain the first listener first")
+	assert.Equal(
+		t, []string{"10.214.1.250", "169.254.140.18"}, names("marrow-hill", "rain-gauge"),
+		"of a chain the first listener first",
+	)
 	assert.Equal(t, []string{"192.168.211.40"}, names("rowan-hut", "rain-gauge"))
 	assert.Equal(t, []string{"10.208.2.20", "10.208.9.20"}, names("marrow-hill", "catalogue/shelf-b/search"))
 	assert.Empty(t, names("alder-hut", "rain-gauge"), "its own hosts have that range")

@@ -175,7 +175,9 @@ func asksSelectors(w *walker, s *step) (outcome, bool) {
 		return outcome{}, false
 	}
 	w.stage(
-		s.at, Selects, nil, "a selector of %s takes it, whatever the route: local %s, remote %s", w.d.Title(x.Link), x.Local,
+		s.at, Selects, nil, "a selector of %s takes it, whatever the route: local %s, remote %s", w.d.Title(
+			x.Link,
+		), x.Local,
 		x.Remote,
 	)
 	if !x.Status.Up {
@@ -299,15 +301,27 @@ func (w *walker) otherSegment(p *route.Point, at Place) (out outcome, other bool
 	if c.Winner == nil || c.Winner.Source == route.Implied {
 		return out, false
 	}
-	return w.halt(OtherSegment, at, fmt.Sprintf("%s knows %s (%s) in another segment, and the packet is in %s: between segments nothing passes", w.d.Title(p.ID), c.Winner.Prefix, c.Winner.Via, w.d.Title(p.Segment)),
-		"put both into one segment, if they are meant to meet"), true
+	return w.halt(
+		OtherSegment,
+		at,
+		fmt.Sprintf(
+			"%s knows %s (%s) in another segment, and the packet is in %s: between segments nothing passes",
+			w.d.Title(p.ID),
+			c.Winner.Prefix,
+			c.Winner.Via,
+			w.d.Title(p.Segment),
+		),
+		"put both into one segment, if they are meant to meet",
+	), true
 }
 
 // routeFix says who can let a point have a route: where routes come by
 // themselves, nobody enters one.
 func (w *walker) routeFix(p *route.Point, at Place) string {
 	profile := w.d.ProfileOf(p.ID)
-	learns := slices.ContainsFunc(p.Routes, func(r route.Route) bool { return r.Source == route.VPNBGP || r.Source == route.CircuitBGP })
+	learns := slices.ContainsFunc(
+		p.Routes, func(r route.Route) bool { return r.Source == route.VPNBGP || r.Source == route.CircuitBGP },
+	)
 	switch {
 	case p.Kind == design.KindTable && profile != nil && profile.Networks.GatewayFeeds:
 		return fmt.Sprintf("let a gateway of %s learn %s; it feeds the table", p.Party.Name, w.header.Dst)
@@ -386,7 +400,9 @@ func (w *walker) selected(p *route.Point) (s route.Selector, ok bool) {
 // hiddenHere reports whether a rule that a box lists has hidden the packet's source
 // there just now.
 func (w *walker) hiddenHere(box design.ID) bool {
-	return slices.ContainsFunc(w.stages, func(s Stage) bool { return s.Act == MapsSource && s.At.ID == box && s.Rule == box })
+	return slices.ContainsFunc(
+		w.stages, func(s Stage) bool { return s.Act == MapsSource && s.At.ID == box && s.Rule == box },
+	)
 }
 
 // outOfEstate is what becomes of a packet that only the way to the internet is
@@ -396,11 +412,25 @@ func (w *walker) outOfEstate(p *route.Point, at Place) outcome {
 	routed := slices.ContainsFunc(p.Routes, func(r route.Route) bool { return r.Hop.Kind == route.Tunnel })
 	for _, s := range p.Selectors {
 		if s.Remote.Contains(w.header.Dst) || !routed && s.Local.Contains(w.header.Src) {
-			out := w.halt(SelectorMiss, at,
-				fmt.Sprintf("no selector of %s covers %s to %s; the nearest has %s and %s", w.d.Title(s.Link), w.header.Src, w.header.Dst, s.Local, s.Remote),
-				fmt.Sprintf("add %s and %s to the selectors at both ends of %s", w.header.Src, w.header.Dst, w.d.Title(s.Link))).about(s.Link, "")
+			out := w.halt(
+				SelectorMiss,
+				at,
+				fmt.Sprintf(
+					"no selector of %s covers %s to %s; the nearest has %s and %s", w.d.Title(s.Link), w.header.Src,
+					w.header.Dst, s.Local, s.Remote,
+				),
+				fmt.Sprintf(
+					"add %s and %s to the selectors at both ends of %s",
+					w.header.Src,
+					w.header.Dst,
+					w.d.Title(s.Link),
+				),
+			).about(s.Link, "")
 			if w.hiddenHere(p.ID) && s.Remote.Contains(w.header.Dst) {
-				out.stop.Fix = fmt.Sprintf("at %s exempt %s from what is hidden: a rule nothing for it before the one that hides", at.Title, s.Remote)
+				out.stop.Fix = fmt.Sprintf(
+					"at %s exempt %s from what is hidden: a rule nothing for it before the one that hides", at.Title,
+					s.Remote,
+				)
 				out = out.about(p.ID, "translate")
 			}
 			return out

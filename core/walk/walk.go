@@ -20,27 +20,51 @@ type Code string
 // The stops. Those that begin with "reply" happen on the way back. What is down
 // stops with the codes of the package status.
 const (
-	OnLinkElsewhere      Code = "on-link-elsewhere"          // another LAN or subnet has the destination's range and gets the packet
-	NoNeighbour          Code = "no-neighbour"               // on-link here, but nobody can have the address
-	NoRoute              Code = "no-route"                   // no usable route, or only the way to the internet
-	Loop                 Code = "loop"                       // the packet comes by again as it was
-	SelectorMiss         Code = Code(topology.SelectorMiss)  // no selector covers source and destination
-	NotTransitive        Code = Code(topology.NotTransitive) // a peering carries the two networks' own ranges only
-	ZoneCutOff           Code = Code(topology.ZoneCutOff)    // the hub's attachment has no subnet in the host's zone
-	BlackHole            Code = "black-hole"                 // an entry drops it
-	ReversePath          Code = "reverse-path"               // a strict filter drops what comes in by another way than the answer would go out
-	OwnSource            Code = "own-source"                 // it comes to a box from an address that the box itself has
-	OtherSegment         Code = "other-segment"              // the box knows the destination in another routing instance only
-	NotAnswered          Code = "not-answered"               // the host is reached and does not answer this service
-	NoWayBack            Code = "no-way-back"                // it leaves for the internet from an address to which nobody there can answer
-	CallerRefused        Code = "caller-refused"             // a published service does not let this caller in
-	ReplyNotReversed     Code = "reply-not-reversed"         // the reply arrives from another address than was dialled
-	ReplyNoRoute         Code = "reply-no-route"             // as NoRoute, on the way back
-	ReplyOnLinkElsewhere Code = "reply-on-link-elsewhere"    // as OnLinkElsewhere, on the way back
+	// OnLinkElsewhere: another LAN or subnet has the destination's range and gets the packet.
+	OnLinkElsewhere Code = "on-link-elsewhere"
+	// NoNeighbour: on-link here, but nobody can have the address.
+	NoNeighbour Code = "no-neighbour"
+	// NoRoute: no usable route, or only the way to the internet.
+	NoRoute Code = "no-route"
+	// Loop: the packet comes by again as it was.
+	Loop Code = "loop"
+	// SelectorMiss: no selector covers source and destination.
+	SelectorMiss Code = Code(topology.SelectorMiss)
+	// NotTransitive: a peering carries the two networks' own ranges only.
+	NotTransitive Code = Code(topology.NotTransitive)
+	// ZoneCutOff: the hub's attachment has no subnet in the host's zone.
+	ZoneCutOff Code = Code(topology.ZoneCutOff)
+	// BlackHole: an entry drops it.
+	BlackHole Code = "black-hole"
+	// ReversePath: a strict filter drops what comes in by another way than the answer would go out.
+	ReversePath Code = "reverse-path"
+	// OwnSource: it comes to a box from an address that the box itself has.
+	OwnSource Code = "own-source"
+	// OtherSegment: the box knows the destination in another routing instance only.
+	OtherSegment Code = "other-segment"
+	// NotAnswered: the host is reached and does not answer this service.
+	NotAnswered Code = "not-answered"
+	// NoWayBack: it leaves for the internet from an address to which nobody there can answer.
+	NoWayBack Code = "no-way-back"
+	// CallerRefused: a published service does not let this caller in.
+	CallerRefused Code = "caller-refused"
+	// ReplyNotReversed: the reply arrives from another address than was dialled.
+	ReplyNotReversed Code = "reply-not-reversed"
+	// ReplyNoRoute: as NoRoute, on the way back.
+	ReplyNoRoute Code = "reply-no-route"
+	// ReplyOnLinkElsewhere: as OnLinkElsewhere, on the way back.
+	ReplyOnLinkElsewhere Code = "reply-on-link-elsewhere"
 )
 
 // Codes are all codes.
-var Codes = append([]Code{OnLinkElsewhere, NoNeighbour, NoRoute, Loop, SelectorMiss, NotTransitive, ZoneCutOff, BlackHole, ReversePath, OwnSource, OtherSegment, NotAnswered, NoWayBack, CallerRefused, ReplyNotReversed, ReplyNoRoute, ReplyOnLinkElsewhere}, down()...)
+var Codes = append(
+	[]Code{
+		OnLinkElsewhere, NoNeighbour, NoRoute, Loop, SelectorMiss, NotTransitive, ZoneCutOff, BlackHole, ReversePath,
+		OwnSource, OtherSegment, NotAnswered, NoWayBack, CallerRefused, ReplyNotReversed, ReplyNoRoute,
+		ReplyOnLinkElsewhere,
+	},
+	down()...,
+)
 
 // down are the codes of what is down.
 func down() []Code {
@@ -157,7 +181,9 @@ type Proof struct {
 
 // Unwalked is the proof of a flow that can not be walked at all.
 func Unwalked(s design.Service) Proof {
-	return Proof{Service: s.String(), Owners: []Place{}, Forward: []Stage{}, Reply: []Stage{}, Remembered: []Remembered{}}
+	return Proof{
+		Service: s.String(), Owners: []Place{}, Forward: []Stage{}, Reply: []Stage{}, Remembered: []Remembered{},
+	}
 }
 
 // Flow is what is walked.
@@ -188,7 +214,10 @@ const maxStages = 256
 // prove walks a flow there and back by one of the ways that equal routes leave.
 func prove(t *route.Tables, f Flow, way *turns) Proof {
 	d := t.Design
-	p := Proof{From: placeOf(d, f.From.id()), Dialled: f.To, Service: f.Service.String(), Owners: owners(t, f.To), Forward: []Stage{}, Reply: []Stage{}, Remembered: []Remembered{}, Horizon: t.Status.Condition().Horizon}
+	p := Proof{
+		From: placeOf(d, f.From.id()), Dialled: f.To, Service: f.Service.String(), Owners: owners(t, f.To),
+		Forward: []Stage{}, Reply: []Stage{}, Remembered: []Remembered{}, Horizon: t.Status.Condition().Horizon,
+	}
 	if f.Meant != "" {
 		p.To = placeOf(d, f.Meant)
 	}
@@ -211,7 +240,9 @@ func prove(t *route.Tables, f Flow, way *turns) Proof {
 			p.To = p.Forward[len(p.Forward)-1].At
 		}
 	}
-	if p.Stop = answers(d, reached, design.Service{Proto: there.header.Proto, Port: there.header.DPort}); p.Stop != nil {
+	if p.Stop = answers(
+		d, reached, design.Service{Proto: there.header.Proto, Port: there.header.DPort},
+	); p.Stop != nil {
 		return p
 	}
 	back := walker{
@@ -221,7 +252,10 @@ func prove(t *route.Tables, f Flow, way *turns) Proof {
 	_, stop = back.run(back.from(reached))
 	if got := back.header; stop == nil && got != h.reversed() {
 		_, stop = back.run(back.halt(ReplyNotReversed, p.From,
-			fmt.Sprintf("%s dialled %s and the reply comes from %s, which belongs to no conversation of its", p.From.Title, endWords(f.To, h.DPort), endWords(got.Src, got.SPort)),
+			fmt.Sprintf(
+				"%s dialled %s and the reply comes from %s, which belongs to no conversation of its", p.From.Title,
+				endWords(f.To, h.DPort), endWords(got.Src, got.SPort),
+			),
 			"send the reply through the box that translated the request"))
 	}
 	p.Reply, p.Stop = back.stages, stop

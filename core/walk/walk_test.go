@@ -132,7 +132,9 @@ func TestALinkWithoutTunnelsCarriesNothing(t *testing.T) {
 }
 
 func TestLongestMatchThenPreference(t *testing.T) {
-	both := strings.Replace(chain, "routes: [10.221.0.0/24]", "routes: [10.221.0.0/24, 10.222.0.0/24, 10.222.0.128/25]", 1)
+	both := strings.Replace(
+		chain, "routes: [10.221.0.0/24]", "routes: [10.221.0.0/24, 10.222.0.0/24, 10.222.0.128/25]", 1,
+	)
 	tables := solve(t, both)
 	point := tables.Point(tables.Design.Find("b/gw-one")[0].ID)
 	low := point.Lookup(netip.MustParseAddr("10.222.0.9"))
@@ -144,7 +146,10 @@ func TestLongestMatchThenPreference(t *testing.T) {
 
 func TestAnAddressThatSeveralHaveIsAmbiguous(t *testing.T) {
 	twice := strings.ReplaceAll(chain, "10.223.0", "10.221.0")
-	twice = strings.Replace(twice, "10.221.0.0/24]}\n      - {gateway: b/gw-one, routes", "10.210.0.0/24]}\n      - {gateway: b/gw-one, routes", 1)
+	twice = strings.Replace(
+		twice, "10.221.0.0/24]}\n      - {gateway: b/gw-one, routes",
+		"10.210.0.0/24]}\n      - {gateway: b/gw-one, routes", 1,
+	)
 	tables := solve(t, twice)
 	p := prove(t, tables, "host-b", "10.221.0.9", "tcp/80")
 	assert.Len(t, p.Owners, 2)
@@ -173,7 +178,12 @@ func TestEveryWalkEndsWithAReason(t *testing.T) {
 	tables := solve(t, chain)
 	sources := []string{"host-a", "host-b", "printer", "pump", "host-c", "a", "b/lan"}
 	rapid.Check(t, func(t *rapid.T) {
-		a := netip.AddrFrom4([4]byte{10, rapid.SampledFrom([]byte{1, 2, 3, 22, 99}).Draw(t, "b"), rapid.Byte().Draw(t, "c"), rapid.Byte().Draw(t, "d")})
+		a := netip.AddrFrom4(
+			[4]byte{
+				10, rapid.SampledFrom([]byte{1, 2, 3, 22, 99}).Draw(t, "b"), rapid.Byte().Draw(t, "c"),
+				rapid.Byte().Draw(t, "d"),
+			},
+		)
 		from := rapid.SampledFrom(sources).Draw(t, "from")
 		p := prove(t, tables, from, a.String(), "udp/53")
 		assert.Equal(t, p, prove(t, tables, from, a.String(), "udp/53"))

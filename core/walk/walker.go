@@ -33,7 +33,9 @@ type visit struct {
 }
 
 func (w *walker) stage(at Place, act Act, table *route.Choice, text string, args ...any) {
-	w.stages = append(w.stages, Stage{At: at, Act: act, Text: fmt.Sprintf(text, args...), Header: w.header, Table: table})
+	w.stages = append(
+		w.stages, Stage{At: at, Act: act, Text: fmt.Sprintf(text, args...), Header: w.header, Table: table},
+	)
 }
 
 // outcome is what becomes of a packet: it goes on at another point, it has arrived, or it is
@@ -101,7 +103,10 @@ func (w *walker) from(h Host) outcome {
 	}
 	for _, p := range w.d.Ranges(h.Place) {
 		if p.Contains(w.header.Dst) && p.Contains(h.Address) {
-			w.stage(at, Sends, nil, "%s finds %s on-link in %s and asks its own %s for it", at.Title, w.header.Dst, p, kindWord(w.d, h.Place))
+			w.stage(
+				at, Sends, nil, "%s finds %s on-link in %s and asks its own %s for it", at.Title, w.header.Dst, p,
+				kindWord(w.d, h.Place),
+			)
 			return w.deliver(h.Place, placeOf(w.d, h.Place))
 		}
 	}
@@ -142,7 +147,13 @@ func (w *walker) again(id, by design.ID) bool {
 // the destination.
 func (w *walker) onLink(place design.ID, at Place) outcome {
 	if w.header.Src == w.header.Dst && w.header.Src.Is4() { // of IPv6 it takes it, and answers itself
-		return w.halt(NoNeighbour, at, fmt.Sprintf("the packet for %s comes from that very address, and a host takes nothing from itself", w.header.Dst), "map the source, too, so that the two can be told apart")
+		return w.halt(
+			NoNeighbour, at,
+			fmt.Sprintf(
+				"the packet for %s comes from that very address, and a host takes nothing from itself", w.header.Dst,
+			),
+			"map the source, too, so that the two can be told apart",
+		)
 	}
 	if w.d.Get(place).Kind != design.KindNetwork {
 		return w.deliver(place, at)
@@ -154,7 +165,11 @@ func (w *walker) onLink(place design.ID, at Place) outcome {
 		}
 	}
 	if !prefix.Has(w.d.Ranges(place), w.header.Dst) {
-		return w.halt(NoNeighbour, at, fmt.Sprintf("%s leads %s to %s, which does not hold it", at.Title, w.header.Dst, w.d.Title(place)), "remove the entry, or let it lead to who holds the range")
+		return w.halt(
+			NoNeighbour, at,
+			fmt.Sprintf("%s leads %s to %s, which does not hold it", at.Title, w.header.Dst, w.d.Title(place)),
+			"remove the entry, or let it lead to who holds the range",
+		)
 	}
 	if s := subnetOf(w.d, place, w.header.Dst); s != nil {
 		if at.Kind == design.KindHubTable {
@@ -165,7 +180,11 @@ func (w *walker) onLink(place design.ID, at Place) outcome {
 		}
 		return w.deliver(s.ID, at)
 	}
-	return w.halt(NoNeighbour, at, fmt.Sprintf("%s is in a block of %s but in none of its subnets", w.header.Dst, w.d.Title(place)), "use an address of a subnet")
+	return w.halt(
+		NoNeighbour, at,
+		fmt.Sprintf("%s is in a block of %s but in none of its subnets", w.header.Dst, w.d.Title(place)),
+		"use an address of a subnet",
+	)
 }
 
 // deliver resolves the destination in a LAN or subnet.
@@ -176,7 +195,10 @@ func (w *walker) deliver(place design.ID, at Place) outcome {
 	}
 	for _, p := range w.d.Ranges(place) {
 		if p.Contains(w.header.Dst) && !prefix.IsHost(p, w.header.Dst) {
-			return w.halt(NoNeighbour, at, fmt.Sprintf("%s is not a host's address in %s %s", w.header.Dst, title, p), "use the address of a host")
+			return w.halt(
+				NoNeighbour, at, fmt.Sprintf("%s is not a host's address in %s %s", w.header.Dst, title, p),
+				"use the address of a host",
+			)
 		}
 	}
 	if c, ok := w.fabric[w.header]; ok {
@@ -184,7 +206,10 @@ func (w *walker) deliver(place design.ID, at Place) outcome {
 	}
 	got := Host{Place: place, Endpoint: endpointAt(w.d, place, w.header.Dst), Address: w.header.Dst}
 	if got.Endpoint == "" && w.d.IsSourcePool(place) {
-		return w.halt(NoNeighbour, at, fmt.Sprintf("%s is in %s, a source pool in which no host is", w.header.Dst, title), "dial a host, under an address that leads to it")
+		return w.halt(
+			NoNeighbour, at, fmt.Sprintf("%s is in %s, a source pool in which no host is", w.header.Dst, title),
+			"dial a host, under an address that leads to it",
+		)
 	}
 	if got.Endpoint == "" {
 		if b := w.t.Bearer(place, w.header.Dst); b != "" {
@@ -196,15 +221,28 @@ func (w *walker) deliver(place design.ID, at Place) outcome {
 	}
 	if !w.isMeant(got) {
 		meant := placeOf(w.d, w.meant)
-		return w.halt(OnLinkElsewhere, at,
-			fmt.Sprintf("%s delivers %s to %s, which holds that range itself; it was meant for %s", at.Title, w.header.Dst, title, meant.Title),
-			fmt.Sprintf("map the range of %s to one that %s does not hold, and use the mapped address", w.d.Title(HomeOf(w.d, w.meant)), w.d.Party(place).Name))
+		return w.halt(
+			OnLinkElsewhere,
+			at,
+			fmt.Sprintf(
+				"%s delivers %s to %s, which holds that range itself; it was meant for %s", at.Title, w.header.Dst,
+				title, meant.Title,
+			),
+			fmt.Sprintf(
+				"map the range of %s to one that %s does not hold, and use the mapped address",
+				w.d.Title(HomeOf(w.d, w.meant)),
+				w.d.Party(place).Name,
+			),
+		)
 	}
 	who := title
 	if got.Endpoint != "" {
 		who = placeOf(w.d, got.Endpoint).Title
 	}
-	w.stage(Place{ID: got.id(), Kind: w.d.Get(got.id()).Kind, Title: who}, Delivers, nil, "%s receives it: from %s to %s", who, w.header.Src, w.header.Dst)
+	w.stage(
+		Place{ID: got.id(), Kind: w.d.Get(got.id()).Kind, Title: who}, Delivers, nil, "%s receives it: from %s to %s",
+		who, w.header.Src, w.header.Dst,
+	)
 	return outcome{arrived: got}
 }
 

@@ -9,7 +9,10 @@ import (
 )
 
 func TestWords(t *testing.T) {
-	for in, want := range map[string]string{"ASN of Millrace": "ASN of Millrace", "Key lifetime": "key lifetime", "IKE proposals": "IKE proposals", "": "", "A": "a"} {
+	for in, want := range map[string]string{
+		"ASN of Millrace": "ASN of Millrace", "Key lifetime": "key lifetime", "IKE proposals": "IKE proposals", "": "",
+		"A": "a",
+	} {
 		assert.Equal(t, want, words.Lower(in))
 	}
 	assert.Equal(t, "Two", words.Upper("two"))

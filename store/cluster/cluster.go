@@ -66,8 +66,13 @@ func Database(url, name string) string { return strings.Replace(url, "/postgres?
 
 // Restart starts the server if it does not run, on the port it had.
 func (c *Cluster) Restart(ctx context.Context) error {
-	options := fmt.Sprintf("-c listen_addresses=127.0.0.1 -c port=%d -c unix_socket_directories= -c logging_collector=off", c.port)
-	return c.run(ctx, "pg_ctl", "-D", c.data, "-l", filepath.Join(filepath.Dir(c.data), "postgres.log"), "-w", "-t", "60", "-o", options, "start")
+	options := fmt.Sprintf(
+		"-c listen_addresses=127.0.0.1 -c port=%d -c unix_socket_directories= -c logging_collector=off", c.port,
+	)
+	return c.run(
+		ctx, "pg_ctl", "-D", c.data, "-l", filepath.Join(filepath.Dir(c.data), "postgres.log"), "-w", "-t", "60", "-o",
+		options, "start",
+	)
 }
 
 // Stop stops the server, breaking connections off.
@@ -132,7 +137,9 @@ func binaries() (string, error) {
 		if path, err := exec.LookPath("initdb"); err == nil {
 			return filepath.Dir(path), nil
 		}
-		return "", errors.New("PostgreSQL is not installed; install Debian's package postgresql, or set DATABASE_URL to a server")
+		return "", errors.New(
+			"PostgreSQL is not installed; install Debian's package postgresql, or set DATABASE_URL to a server",
+		)
 	}
 	version := func(path string) int {
 		n, _ := strconv.Atoi(strings.Split(path, "/")[4])
@@ -176,7 +183,10 @@ func (c *Cluster) place(dir string) (string, error) {
 			return d, nil
 		}
 	}
-	return "", fmt.Errorf("the user postgres can reach neither %s nor %s; set DATABASE_URL to a PostgreSQL server instead", dir, elsewhere(dir))
+	return "", fmt.Errorf(
+		"the user postgres can reach neither %s nor %s; set DATABASE_URL to a PostgreSQL server instead", dir,
+		elsewhere(dir),
+	)
 }
 
 func elsewhere(dir string) string {
@@ -208,7 +218,10 @@ func (c *Cluster) create(ctx context.Context, dir string) (string, error) {
 			return "", err
 		}
 	}
-	err := c.run(ctx, "initdb", "-D", c.data, "-U", "dravin", "--auth=scram-sha-256", "--pwfile="+file+".new", "-E", "UTF8", "--locale=C.UTF-8", "--no-instructions")
+	err := c.run(
+		ctx, "initdb", "-D", c.data, "-U", "dravin", "--auth=scram-sha-256", "--pwfile="+file+".new", "-E", "UTF8",
+		"--locale=C.UTF-8", "--no-instructions",
+	)
 	if err != nil {
 		return "", err
 	}
