@@ -8,6 +8,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/finding"
 	"dravin/core/overlap"
+	"dravin/core/route"
 	"dravin/core/sheet"
 	"dravin/core/status"
 	"dravin/core/walk"
@@ -24,6 +25,7 @@ func enums(api huma.API) {
 	schemas.RegisterTypeAlias(reflect.TypeFor[status.Horizon](), reflect.TypeFor[Horizon]())
 	schemas.RegisterTypeAlias(reflect.TypeFor[overlap.Weight](), reflect.TypeFor[weightOf]())
 	schemas.RegisterTypeAlias(reflect.TypeFor[walk.Code](), reflect.TypeFor[stopOf]())
+	schemas.RegisterTypeAlias(reflect.TypeFor[route.StopCode](), reflect.TypeFor[haltOf]())
 	schemas.RegisterTypeAlias(reflect.TypeFor[design.FieldType](), reflect.TypeFor[fieldTypeOf]())
 }
 
@@ -34,6 +36,7 @@ type (
 	codeOf     string
 	weightOf   string
 	stopOf     string
+	haltOf     string
 
 	fieldTypeOf string
 )
@@ -74,3 +77,8 @@ func (fieldTypeOf) Schema(huma.Registry) *huma.Schema {
 
 // Schema lists the stops of a walk.
 func (stopOf) Schema(huma.Registry) *huma.Schema { return oneOf("What stops a packet.", walk.Codes) }
+
+// Schema lists what keeps a route from going further.
+func (haltOf) Schema(huma.Registry) *huma.Schema {
+	return oneOf("What keeps a route from going further.", route.StopCodes)
+}

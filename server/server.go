@@ -142,10 +142,10 @@ func (s *Server) API(r chi.Router) huma.API {
 	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	config.Info.Description = "Designs of hybrid networks: change them, find what collides, prove flows, hand over."
 	api := humachi.New(r, config)
+	enums(api)
 	s.aboutOperation(api)
 	s.designOperations(api)
 	s.changeOperations(api)
-	enums(api)
 	s.viewOperations(api)
 	s.translateOperations(api)
 	s.handoverOperations(api)

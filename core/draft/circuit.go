@@ -491,3 +491,18 @@ func speedFor(steps []uint32, gb uint32) uint32 {
 	}
 	return steps[len(steps)-1]
 }
+
+func circuitFacts(f *Facts, d *design.Design, o *design.Object) {
+	b := o.Body.(*design.Circuit)
+	f.between(d, b.Ends[0].At, b.Ends[1].At)
+	f.Shape, f.Tunnels, f.Mbps = "circuit", 1, min(b.Ends[0].Mbps, b.Ends[1].Mbps)
+	f.Survives, f.Fragile = "nothing by itself; a second circuit in another zone does", true
+	if partners(d, o, b) > 1 {
+		f.Survives, f.Fragile = "its failure: there is a second circuit", false
+	}
+	for _, e := range b.Ends {
+		if p := d.ProfileOf(e.At); p != nil {
+			f.add("circuit", p.Prices.CircuitMonth+p.Prices.CircuitMbpsOver*provider.Money(e.Mbps))
+		}
+	}
+}

@@ -22,44 +22,17 @@ type Facts struct {
 	Costs    []cost.Item    `json:"costs"`
 }
 
+// facts tell of each kind of joint what one wants to know at a glance.
+var facts = map[design.Kind]func(f *Facts, d *design.Design, o *design.Object){
+	design.KindLink: linkFacts, design.KindPeering: peeringFacts, design.KindCircuit: circuitFacts,
+	design.KindAttachment: attachmentFacts,
+}
+
 // FactsOf describes a link, peering, circuit or attachment.
 func FactsOf(d *design.Design, o *design.Object) Facts {
 	f := Facts{Costs: []cost.Item{}}
-	switch b := o.Body.(type) {
-	case *design.Link:
-		f.between(d, b.Ends[0].Gateway, b.Ends[1].Gateway)
-		f.Shape, f.Tunnels = "VPN, "+routingWords[b.Routing], len(d.Tunnels(o.ID))
-		x, y := endOf(d, b.Ends[0].Gateway), endOf(d, b.Ends[1].Gateway)
-		f.Mbps = bandwidth(x, y, f.Tunnels, b.Routing)
-		f.Survives, f.Fragile = survives(x, y, f.Tunnels)
-		f.add("VPN link", cost.Monthly(linkHour(x)+linkHour(y)))
-	case *design.Peering:
-		f.between(d, b.Halves[0].Network, b.Halves[1].Network)
-		f.Shape, f.Tunnels, f.Survives = "peering", 1, "any single failure of yours"
-		if design.StateOf(o) == design.Waiting {
-			f.Tunnels, f.Survives = 0, "nothing yet: one half is missing"
-		}
-	case *design.Circuit:
-		f.between(d, b.Ends[0].At, b.Ends[1].At)
-		f.Shape, f.Tunnels, f.Mbps = "circuit", 1, min(b.Ends[0].Mbps, b.Ends[1].Mbps)
-		f.Survives, f.Fragile = "nothing by itself; a second circuit in another zone does", true
-		if partners(d, o, b) > 1 {
-			f.Survives, f.Fragile = "its failure: there is a second circuit", false
-		}
-		for _, e := range b.Ends {
-			if p := d.ProfileOf(e.At); p != nil {
-				f.add("circuit", p.Prices.CircuitMonth+p.Prices.CircuitMbpsOver*provider.Money(e.Mbps))
-			}
-		}
-	case *design.Attachment:
-		f.between(d, o.Parent, b.What)
-		f.Shape, f.Tunnels, f.Survives = "attachment to a hub", 1, "any single failure of yours, in the zones that it serves"
-		if p := d.ProfileOf(o.Parent); p != nil {
-			f.add("attachment", cost.Monthly(p.Prices.AttachmentHour))
-		}
-		if d.Get(b.What).Kind != design.KindNetwork && d.Get(b.What).Kind != design.KindHub {
-			f.B = o.Parent // a link or circuit shows its own far party
-		}
+	if tell := facts[o.Kind]; tell != nil {
+		tell(&f, d, o)
 	}
 	f.Monthly = cost.Sum(f.Costs)
 	return f

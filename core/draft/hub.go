@@ -432,3 +432,15 @@ func (f *drafter) hubEntries(h *hubDraft, far side, via *design.Object) {
 	f.replace(table.With(&body))
 	f.step(h.o.Name, "Enter %s to %s in %s", negotiate.Joined(far.exports), far.o.Name, h.table.Name)
 }
+
+func attachmentFacts(f *Facts, d *design.Design, o *design.Object) {
+	b := o.Body.(*design.Attachment)
+	f.between(d, o.Parent, b.What)
+	f.Shape, f.Tunnels, f.Survives = "attachment to a hub", 1, "any single failure of yours, in the zones that it serves"
+	if p := d.ProfileOf(o.Parent); p != nil {
+		f.add("attachment", cost.Monthly(p.Prices.AttachmentHour))
+	}
+	if d.Get(b.What).Kind != design.KindNetwork && d.Get(b.What).Kind != design.KindHub {
+		f.B = o.Parent // a link or circuit shows its own far party
+	}
+}

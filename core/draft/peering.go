@@ -103,3 +103,12 @@ func (f *drafter) nextPeering(a, b side, automatic bool) uint32 {
 	}
 	return uint32(steps)
 }
+
+func peeringFacts(f *Facts, d *design.Design, o *design.Object) {
+	b := o.Body.(*design.Peering)
+	f.between(d, b.Halves[0].Network, b.Halves[1].Network)
+	f.Shape, f.Tunnels, f.Survives = "peering", 1, "any single failure of yours"
+	if design.StateOf(o) == design.Waiting {
+		f.Tunnels, f.Survives = 0, "nothing yet: one half is missing"
+	}
+}

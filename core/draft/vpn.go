@@ -485,3 +485,13 @@ func survives(a, b end, tunnels int) (string, bool) {
 	}
 	return "one tunnel, and one address at either end", false
 }
+
+func linkFacts(f *Facts, d *design.Design, o *design.Object) {
+	b := o.Body.(*design.Link)
+	f.between(d, b.Ends[0].Gateway, b.Ends[1].Gateway)
+	f.Shape, f.Tunnels = "VPN, "+routingWords[b.Routing], len(d.Tunnels(o.ID))
+	x, y := endOf(d, b.Ends[0].Gateway), endOf(d, b.Ends[1].Gateway)
+	f.Mbps = bandwidth(x, y, f.Tunnels, b.Routing)
+	f.Survives, f.Fragile = survives(x, y, f.Tunnels)
+	f.add("VPN link", cost.Monthly(linkHour(x)+linkHour(y)))
+}

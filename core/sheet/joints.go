@@ -11,15 +11,16 @@ import (
 	"dravin/core/negotiate"
 )
 
+// lines are those of each kind of joint but links, whose lines are those of their tunnels
+// ([Lines]).
+var lines = map[design.Kind]func(d *design.Design, o *design.Object) []Line{
+	design.KindPeering: peeringLines, design.KindCircuit: circuitLines, design.KindAttachment: attachmentLines,
+}
+
 // JoinLines are the lines of a peering, circuit or attachment.
 func JoinLines(d *design.Design, o *design.Object) []Line {
-	switch b := o.Body.(type) {
-	case *design.Peering:
-		return peeringLines(d, o, b)
-	case *design.Circuit:
-		return circuitLines(d, o, b)
-	case *design.Attachment:
-		return attachmentLines(d, o, b)
+	if of := lines[o.Kind]; of != nil {
+		return of(d, o)
 	}
 	return []Line{}
 }
@@ -36,7 +37,8 @@ func freeLine(key, label, a, b, why string) Line {
 	return Line{Key: key, Label: label, Values: [2]string{a, b}, Verdict: Free, Why: why, Fixes: []LineFix{}}
 }
 
-func peeringLines(d *design.Design, o *design.Object, p *design.Peering) []Line {
+func peeringLines(d *design.Design, o *design.Object) []Line {
+	p := o.Body.(*design.Peering)
 	x, y := p.Halves[0], p.Halves[1]
 	out := []Line{halvesLine(d, o, p)}
 	for n := range p.Halves {
@@ -158,7 +160,8 @@ func does(b bool, what string) string {
 	return "not " + what
 }
 
-func circuitLines(d *design.Design, o *design.Object, c *design.Circuit) []Line {
+func circuitLines(d *design.Design, o *design.Object) []Line {
+	c := o.Body.(*design.Circuit)
 	x, y := c.Ends[0], c.Ends[1]
 	set := func(n int, change func(*design.CircuitEnd)) []design.Edit {
 		b := *c
@@ -296,7 +299,8 @@ func tableChoices(d *design.Design, o *design.Object, a *design.Attachment) (bin
 	), feed
 }
 
-func attachmentLines(d *design.Design, o *design.Object, a *design.Attachment) []Line {
+func attachmentLines(d *design.Design, o *design.Object) []Line {
+	a := o.Body.(*design.Attachment)
 	titles := func(ids []design.Ref) string {
 		words := make([]string, len(ids))
 		for n, id := range ids {

@@ -4,6 +4,8 @@
 package snapshot
 
 import (
+	"sync"
+
 	"dravin/core/design"
 	"dravin/core/finding"
 	"dravin/core/proof"
@@ -20,7 +22,8 @@ type Solved struct {
 	Proofs   *proof.Proofs
 	Findings *finding.Findings
 
-	today *Solved // the same today, where the condition looks at what is built; else nil
+	today *Solved   // the same today, where the condition looks at what is built; else nil
+	asked sync.Once // of today: somebody has asked for it, so that its findings are kept, too
 }
 
 // Of begins to solve a design under a condition. One that looks at what is built holds what is
@@ -31,7 +34,6 @@ func Of(d *design.Design, c status.Condition) *Solved {
 	if s.Tables.Status.Condition().Horizon == status.Built {
 		c.Horizon = status.Today
 		s.today = alone(d, c)
-		s.today.Findings = finding.Of(s.today.Proofs, nil)
 		now = s.ifOther()
 	}
 	s.Findings = finding.Of(s.Proofs, now)
@@ -40,10 +42,15 @@ func Of(d *design.Design, c status.Condition) *Solved {
 
 // At is the same design at a horizon, solved once; itself where it is of no other.
 func (s *Solved) At(h status.Horizon) *Solved {
-	if h == status.Today && s.today != nil {
-		return s.today
+	if h != status.Today || s.today == nil {
+		return s
 	}
-	return s
+	s.today.asked.Do(func() {
+		if s.today.Findings == nil {
+			s.today.Findings = finding.Of(s.today.Proofs, nil)
+		}
+	})
+	return s.today
 }
 
 // ifOther are today's proofs, nil where today is as when built.
@@ -68,7 +75,9 @@ func (s *Solved) After(next *design.Design, changes *design.Changes) *Solved {
 		now = out.ifOther()
 		changes = changes.And(out.today.Tables.Changes())
 	}
-	out.Findings = s.Findings.After(out.Proofs, now, changes.And(out.Tables.Changes()))
+	if s.Findings != nil { // of today only once somebody has asked for it
+		out.Findings = s.Findings.After(out.Proofs, now, changes.And(out.Tables.Changes()))
+	}
 	return out
 }
 
@@ -82,7 +91,9 @@ func (s *Solved) follow(next *design.Design, changes *design.Changes) *Solved {
 func (s *Solved) Settle() {
 	s.Tables.Settle()
 	s.Proofs.Settle()
-	s.Findings.Settle()
+	if s.Findings != nil {
+		s.Findings.Settle()
+	}
 	if s.today != nil {
 		s.today.Settle()
 	}

@@ -54,9 +54,11 @@ func (t *Topology) Meant() Graph {
 		if !t.st.Intended(o) {
 			return false
 		}
-		k := KindOf(o)
+		if k := KindOf(o); k.Unfinished == nil || !k.Unfinished(o) {
+			return true
+		}
 		v := t.st.Of(o.ID)
-		return k.Unfinished == nil || v.Up || v.Cause != status.HalfMade && v.Cause != status.NotThereYet
+		return v.Up || v.Cause != status.HalfMade && v.Cause != status.NotThereYet
 	})
 }
 

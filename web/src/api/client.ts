@@ -63,6 +63,14 @@ export type Listed = Schemas["StoreListed"];
 export type Comparison = Schemas["Comparison"];
 export type Found = Schemas["Found"];
 export type Kind = Schemas["Object"]["kind"];
+/** What joins two things. A kind more is a case more wherever one is told from another. */
+export type JointKind = Extract<Kind, "link" | "circuit" | "peering" | "attachment">;
+export type State = NonNullable<Schemas["Link"]["state"]>;
+export type Cause = NonNullable<Status["code"]>;
+export type StopCode = Schemas["RouteHalt"]["code"];
+export type Severity = Finding["severity"];
+export type Hook = NonNullable<Stage["hook"]>;
+export type Routing = Schemas["Link"]["routing"];
 
 export const client = createClient<paths>({ baseUrl: "/" });
 

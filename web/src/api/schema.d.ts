@@ -1381,7 +1381,38 @@ export interface components {
     Difference: {
       /** @description In the first, or in the other where only that has it. */
       id: string;
-      kind: string;
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "box"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "published-service"
+        | "intent";
       path: string;
       /** @description What differs, in words. */
       text: string;
@@ -1874,8 +1905,40 @@ export interface components {
       link?: string;
       more?: boolean;
       sentence: string;
-      severity: string;
-      stop?: string;
+      /**
+       * @description How bad a finding is, worst first.
+       * @enum {string}
+       */
+      severity: "broken" | "risk" | "untidy" | "settled";
+      /**
+       * @description What stops a packet.
+       * @enum {string}
+       */
+      stop?:
+        | "on-link-elsewhere"
+        | "no-neighbour"
+        | "no-route"
+        | "loop"
+        | "selector-miss"
+        | "not-transitive"
+        | "zone-cut-off"
+        | "black-hole"
+        | "reverse-path"
+        | "own-source"
+        | "other-segment"
+        | "not-answered"
+        | "no-way-back"
+        | "caller-refused"
+        | "reply-not-reversed"
+        | "reply-no-route"
+        | "reply-on-link-elsewhere"
+        | "link-down"
+        | "session-down"
+        | "half-made"
+        | "refused-for-overlap"
+        | "not-accepted"
+        | "not-there-yet"
+        | "does-not-forward";
       subjects: string[];
     };
     FindingFix: {
@@ -2546,7 +2609,38 @@ export interface components {
     Object: {
       body: unknown;
       id: string;
-      kind: string;
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "box"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "published-service"
+        | "intent";
       name: string;
       parent?: string;
     };
@@ -3076,7 +3170,29 @@ export interface components {
     };
     RouteExchange: {
       best: boolean;
-      code?: string;
+      /**
+       * @description What keeps a route from going further.
+       * @enum {string}
+       */
+      code?:
+        | "out-filter"
+        | "in-filter"
+        | "own-only"
+        | "loop-check"
+        | "split-horizon"
+        | "community"
+        | "reflected-loop"
+        | "summary"
+        | "family"
+        | "limit"
+        | "another-joint"
+        | "down"
+        | "next-hop"
+        | "not-transitive"
+        | "not-fed"
+        | "no-entry"
+        | "other-segment"
+        | "better-route-there";
       communities: string[];
       learned: boolean;
       /** Format: int32 */
@@ -3098,7 +3214,29 @@ export interface components {
       winner?: components["schemas"]["RouteRoute"];
     };
     RouteHalt: {
-      code: string;
+      /**
+       * @description What keeps a route from going further.
+       * @enum {string}
+       */
+      code:
+        | "out-filter"
+        | "in-filter"
+        | "own-only"
+        | "loop-check"
+        | "split-horizon"
+        | "community"
+        | "reflected-loop"
+        | "summary"
+        | "family"
+        | "limit"
+        | "another-joint"
+        | "down"
+        | "next-hop"
+        | "not-transitive"
+        | "not-fed"
+        | "no-entry"
+        | "other-segment"
+        | "better-route-there";
       from: string;
       joint?: string;
       rule?: string;
@@ -3436,7 +3574,18 @@ export interface components {
       works: boolean;
     };
     StatusVerdict: {
-      code?: string;
+      /**
+       * @description Why it is down.
+       * @enum {string}
+       */
+      code?:
+        | "link-down"
+        | "session-down"
+        | "half-made"
+        | "refused-for-overlap"
+        | "not-accepted"
+        | "not-there-yet"
+        | "does-not-forward";
       line?: string;
       subject?: string;
       up: boolean;
@@ -3966,7 +4115,38 @@ export interface components {
     };
     WalkPlace: {
       id: string;
-      kind: string;
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "box"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "published-service"
+        | "intent";
       segment?: string;
       title: string;
     };
@@ -3975,7 +4155,11 @@ export interface components {
       dialled: string;
       forward: components["schemas"]["WalkStage"][];
       from: components["schemas"]["WalkPlace"];
-      horizon: string;
+      /**
+       * @default when-built
+       * @enum {string}
+       */
+      horizon: "when-built" | "today";
       owners: components["schemas"]["WalkPlace"][];
       remembered: components["schemas"]["WalkRemembered"][];
       reply: components["schemas"]["WalkStage"][];
@@ -4002,7 +4186,35 @@ export interface components {
     };
     WalkStop: {
       at: components["schemas"]["WalkPlace"];
-      code: string;
+      /**
+       * @description What stops a packet.
+       * @enum {string}
+       */
+      code:
+        | "on-link-elsewhere"
+        | "no-neighbour"
+        | "no-route"
+        | "loop"
+        | "selector-miss"
+        | "not-transitive"
+        | "zone-cut-off"
+        | "black-hole"
+        | "reverse-path"
+        | "own-source"
+        | "other-segment"
+        | "not-answered"
+        | "no-way-back"
+        | "caller-refused"
+        | "reply-not-reversed"
+        | "reply-no-route"
+        | "reply-on-link-elsewhere"
+        | "link-down"
+        | "session-down"
+        | "half-made"
+        | "refused-for-overlap"
+        | "not-accepted"
+        | "not-there-yet"
+        | "does-not-forward";
       fix: string;
       joint?: string;
       line?: string;

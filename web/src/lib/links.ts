@@ -1,9 +1,11 @@
-import type { LinkLine, LinkRow, Status } from "../api/client";
+import type { Cause, JointKind, LinkLine, LinkRow, State, Status } from "../api/client";
 
 /** How a state of something that is made is called. */
 export const stateWord = (state: string): string => state.replaceAll("-", " ");
 
-export const stateTone: Record<string, string> = {
+export const stateTone: Record<State, string> = {
+  drafted: "text-soft",
+  "being-built": "text-soft",
   ready: "text-good",
   refused: "text-clash",
   gone: "text-clash",
@@ -17,7 +19,7 @@ export interface Mark {
 }
 
 /** A verdict's sign and word; never by colour alone. */
-export const verdicts: Record<string, Mark> = {
+export const verdicts: Record<LinkLine["verdict"], Mark> = {
   agrees: { sign: "=", word: "agrees", tone: "text-good" },
   differs: { sign: "≠", word: "differs", tone: "text-clash" },
   beware: { sign: "!", word: "beware", tone: "text-warn" },
@@ -25,10 +27,10 @@ export const verdicts: Record<string, Mark> = {
   free: { sign: "·", word: "need not agree", tone: "text-soft" },
 };
 
-export const verdictOf = (v: string): Mark => verdicts[v] ?? { sign: "?", word: v, tone: "text-soft" };
+export const verdictOf = (v: LinkLine["verdict"]): Mark => verdicts[v];
 
 /** Why something is down, in a word. */
-const downWords: Record<string, string> = {
+const downWords: Record<Cause, string> = {
   "link-down": "down",
   "session-down": "session down",
   "half-made": "half made",
@@ -39,15 +41,15 @@ const downWords: Record<string, string> = {
 };
 
 /** What waits for somebody is not broken. */
-const waits = ["not-there-yet", "not-accepted", "half-made"];
+const waits: Cause[] = ["not-there-yet", "not-accepted", "half-made"];
 
 /** How something stands: up, or why not; never by colour alone. */
 export function statusMark(s: Status): Mark {
   if (s.up) return { sign: "=", word: "up", tone: "text-good" };
   const code = s.code ?? "link-down";
   return waits.includes(code)
-    ? { sign: "?", word: downWords[code] ?? code, tone: "text-warn" }
-    : { sign: "×", word: downWords[code] ?? code, tone: "text-clash" };
+    ? { sign: "?", word: downWords[code], tone: "text-warn" }
+    : { sign: "×", word: downWords[code], tone: "text-clash" };
 }
 
 /** What the list says of a link. */
@@ -96,7 +98,7 @@ export const speed = (mbps: number): string =>
       : `${mbps} Mbit/s`;
 
 /** A name for each kind, as people say it. */
-export const kindWord: Record<string, string> = {
+export const kindWord: Record<JointKind, string> = {
   link: "VPN link",
   circuit: "circuit",
   peering: "peering",

@@ -1,3 +1,4 @@
+import type { Routing } from "../api/client";
 import type { ShownLink } from "./fold";
 import { statusMark, stateWord } from "./links";
 
@@ -19,7 +20,7 @@ export function trouble(l: ShownLink): string {
   return l.verdict === "differs" ? "≠ ends differ" : "";
 }
 
-const routings: Record<string, string> = { static: "route-based", selectors: "policy-based", bgp: "BGP" };
+const routings: Record<Routing, string> = { static: "route-based", selectors: "policy-based", bgp: "BGP" };
 
 /** What is written at a link: its name, and what it is and how it stands. Attachments only say what is not usual. */
 export function linkWords(l: ShownLink): string[] {
@@ -27,7 +28,7 @@ export function linkWords(l: ShownLink): string[] {
   const join = (...words: (string | undefined)[]) => words.filter(Boolean).join(", ");
   if (l.kind === "attachment") return [join(l.count > 1 ? l.name : "", state, trouble(l))];
   if (l.kind !== "link") return [l.name, join(l.shape, state, trouble(l))];
-  return [l.name, join(tunnelWords(l), routings[l.routing], state, trouble(l))];
+  return [l.name, join(tunnelWords(l), routings[l.routing as Routing], state, trouble(l))];
 }
 
 export const lineTone = (l: ShownLink): string =>

@@ -1,4 +1,4 @@
-import type { Explanation, Spread, TableEntry } from "../api/client";
+import type { Explanation, Spread, StopCode, TableEntry } from "../api/client";
 
 /** A path of ASNs as people write it. */
 export const pathWords = (path: number[] | undefined): string => path?.join(" ") ?? "";
@@ -73,7 +73,7 @@ export function drawn(s: Spread, partyOf: (id: string) => string): { marks: Mark
 export const wayWords = (e: Explanation): string => e.way.map((x) => x.title).join(" → ");
 
 /** The words of a stop's code. */
-export const stopWords: Record<string, string> = {
+export const stopWords: Record<StopCode, string> = {
   "out-filter": "filter going out",
   "in-filter": "filter coming in",
   "own-only": "announces its own only",

@@ -1,4 +1,4 @@
-import type { Edit, NamedObject, Stock, StockRow } from "../api/client";
+import type { Edit, Kind, NamedObject, Stock, StockRow } from "../api/client";
 
 export type StockObject = StockRow["object"];
 export type Body = Record<string, unknown>;
@@ -26,7 +26,7 @@ export const cell = (row: StockRow, key: ColumnKey): string => {
   return row[key];
 };
 
-const rangeField: Record<string, string> = {
+const rangeField: Partial<Record<Kind, string>> = {
   lan: "prefixes",
   "inner-route": "prefixes",
   subnet: "prefixes",

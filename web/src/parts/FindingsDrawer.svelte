@@ -1,6 +1,6 @@
 <script lang="ts">
   import { useFindings } from "../api/queries";
-  import type { Finding } from "../api/client";
+  import type { Finding, Severity } from "../api/client";
   import { placeURL } from "../lib/places";
   import { horizon, horizonWord } from "../lib/horizon";
   import Known from "./Known.svelte";
@@ -37,7 +37,7 @@
       ? placeURL(design, "proof", { intent: first })
       : placeURL(design, "estate", { sel: first });
   }
-  const tone: Record<string, string> = {
+  const tone: Record<Severity, string> = {
     broken: "text-clash",
     risk: "text-warn",
     untidy: "text-soft",

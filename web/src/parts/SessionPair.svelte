@@ -70,7 +70,7 @@
                   {:else if x.taken}<span class="text-warn font-semibold"
                       ><span aria-hidden="true">=</span> taken, not used</span
                     >
-                  {:else}<Verdict good={false} word={stopWords[x.code ?? ""] ?? "refused"} />{/if}
+                  {:else}<Verdict good={false} word={x.code ? stopWords[x.code] : "refused"} />{/if}
                 </span>
               </p>
               {#if what(x) || x.learned}<p class="text-soft">

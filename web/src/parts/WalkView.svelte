@@ -1,5 +1,5 @@
 <script lang="ts">
-  import type { Header, Stage, WalkProof } from "../api/client";
+  import type { Header, Hook, Stage, WalkProof } from "../api/client";
   import { horizon, horizonWord } from "../lib/horizon";
   import { placeURL } from "../lib/places";
   import { tableKey } from "../lib/routes";
@@ -31,7 +31,7 @@
         })
       : placeURL(design, "estate", { sel: stop.subject ?? "" });
   /** Where in a box a packet is translated, in the order in which it comes by. */
-  const hooks: Record<string, string> = {
+  const hooks: Record<Hook, string> = {
     prerouting: "before the route is chosen; prerouting of a Linux box",
     listening: "one connection ends here, and another begins",
     postrouting: "after the route is chosen; postrouting of a Linux box",
