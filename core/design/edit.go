@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 )
 
@@ -156,4 +157,36 @@ func (d *Design) explainRemovals(problems Problems) {
 			problems[n].Want = "change or remove the " + problems[n].Subject + " in the same step"
 		}
 	}
+}
+
+// Edited is o with a body that change has changed. change gets a copy of its own, lists
+// included, so that what it alters alters nothing else; it panics if o is of another kind.
+func Edited[T any](o *Object, change func(body *T)) *Object {
+	own := reflect.New(reflect.TypeFor[T]())
+	own.Elem().Set(cloned(reflect.ValueOf(o.Body).Elem()))
+	change(own.Interface().(*T))
+	return o.With(own.Interface().(Body))
+}
+
+// cloned is a value with lists of its own, however deep.
+func cloned(v reflect.Value) reflect.Value {
+	out := reflect.New(v.Type()).Elem()
+	out.Set(v)
+	switch {
+	case v.Kind() == reflect.Slice && !v.IsNil():
+		out.Set(reflect.MakeSlice(v.Type(), v.Len(), v.Len()))
+		reflect.Copy(out, v)
+		for n := range v.Len() {
+			if mayHold(v.Type().Elem()) {
+				out.Index(n).Set(cloned(v.Index(n)))
+			}
+		}
+	case v.Kind() == reflect.Struct:
+		for n := range v.NumField() {
+			if f := out.Field(n); f.CanSet() && mayHold(f.Type()) {
+				f.Set(cloned(v.Field(n)))
+			}
+		}
+	}
+	return out
 }

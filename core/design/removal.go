@@ -129,15 +129,11 @@ func (r *remover) stands() {
 					now = e.Object
 				}
 			}
-			switch b := now.Body.(type) {
+			switch now.Body.(type) {
 			case *Gateway:
-				c := *b
-				c.Stands = left
-				now = now.With(&c)
+				now = Edited(now, func(c *Gateway) { c.Stands = left })
 			case *Box:
-				c := *b
-				c.Addresses = left
-				now = now.With(&c)
+				now = Edited(now, func(c *Box) { c.Addresses = left })
 			}
 			r.out.Changes = append(
 				r.out.Changes, Effect{f.ID, f.Kind, r.d.Title(f.ID), "it had an address in " + g.Title},

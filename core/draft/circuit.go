@@ -283,10 +283,11 @@ func (f *drafter) reannounce(edge *design.Object, a, b side) {
 			if len(news) == 0 {
 				continue
 			}
-			body := *o.Body.(*design.Circuit)
-			body.Ends = slices.Clone(ends)
-			body.Ends[1-n].Routes = prefix.Minimal(slices.Concat(ends[1-n].Routes, news))
-			f.replace(o.With(&body))
+			edited := design.Edited(o, func(body *design.Circuit) {
+				body.Ends = slices.Clone(ends)
+				body.Ends[1-n].Routes = prefix.Minimal(slices.Concat(ends[1-n].Routes, news))
+			})
+			f.replace(edited)
 			f.announce(o, n, news)
 			f.suggest("Learned by "+p.Name, negotiate.Joined(news), "the edge router announces between its circuits")
 		}

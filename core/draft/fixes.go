@@ -52,10 +52,10 @@ func AddressCircuit(d *design.Design, circuit *design.Object) []design.Edit {
 	if err != nil {
 		return nil
 	}
-	body := *circuit.Body.(*design.Circuit)
-	body.Ends = slices.Clone(body.Ends)
-	body.Ends[0].Inside, body.Ends[1].Inside = hosts(free)
-	return []design.Edit{design.PutEdit(circuit.With(&body))}
+	edited := design.Edited(circuit, func(body *design.Circuit) {
+		body.Ends[0].Inside, body.Ends[1].Inside = hosts(free)
+	})
+	return []design.Edit{design.PutEdit(edited)}
 }
 
 // AddTunnel drafts one more tunnel for a link, like its first, nil where it can
@@ -155,7 +155,8 @@ func LargerSubnet(d *design.Design, gateway *design.Object, v *provider.VPN) []d
 		return nil
 	}
 	subnet := d.Get(g.Subnet)
-	b := *subnet.Body.(*design.Subnet)
-	b.Prefixes = []netip.Prefix{p}
-	return []design.Edit{design.PutEdit(subnet.With(&b))}
+	edited := design.Edited(subnet, func(b *design.Subnet) {
+		b.Prefixes = []netip.Prefix{p}
+	})
+	return []design.Edit{design.PutEdit(edited)}
 }

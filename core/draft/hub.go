@@ -424,12 +424,12 @@ func (f *drafter) hubEntries(h *hubDraft, far side, via *design.Object) {
 	if now := f.own[table.ID]; now != nil {
 		table = now
 	}
-	body := *table.Body.(*design.HubTable)
-	body.Routes = slices.Clone(body.Routes)
-	for _, p := range far.exports {
-		body.Routes = append(body.Routes, design.HubEntry{Prefix: p, Via: via.ID})
-	}
-	f.replace(table.With(&body))
+	edited := design.Edited(table, func(body *design.HubTable) {
+		for _, p := range far.exports {
+			body.Routes = append(body.Routes, design.HubEntry{Prefix: p, Via: via.ID})
+		}
+	})
+	f.replace(edited)
 	f.step(h.o.Name, "Enter %s to %s in %s", negotiate.Joined(far.exports), far.o.Name, h.table.Name)
 }
 

@@ -470,8 +470,9 @@ func ofLink(d *design.Design, o *design.Object) []Finding {
 	if negotiate.SameSet(a.Local, b.Remote) && negotiate.SameSet(a.Remote, b.Local) {
 		return out
 	}
-	mirrored := *l
-	mirrored.Ends = []design.End{a, {Gateway: b.Gateway, Local: a.Remote, Remote: a.Local}}
+	edited := design.Edited(o, func(mirrored *design.Link) {
+		mirrored.Ends = []design.End{a, {Gateway: b.Gateway, Local: a.Remote, Remote: a.Local}}
+	})
 	return append(out, Finding{Code: "selectors-differ", Severity: Risk, Subjects: []design.ID{o.ID},
 		Sentence: fmt.Sprintf(
 			"the selectors of %s do not mirror each other, so only what both ends name gets through", o.Name,
@@ -482,7 +483,7 @@ func ofLink(d *design.Design, o *design.Object) []Finding {
 		Fixes: []Fix{
 			{
 				Title: "Mirror the selectors of " + d.Title(a.Gateway),
-				Edits: []design.Edit{design.PutEdit(o.With(&mirrored))},
+				Edits: []design.Edit{design.PutEdit(edited)},
 			},
 		}})
 }

@@ -54,9 +54,7 @@ func (c *collector) peering(o *design.Object) {
 			)
 		}
 		if h.UsesGateway && !far.LendsGateway {
-			fixed := *p
-			fixed.Halves = slices.Clone(p.Halves)
-			fixed.Halves[1-n].LendsGateway = true
+			edited := design.Edited(o, func(fixed *design.Peering) { fixed.Halves[1-n].LendsGateway = true })
 			c.add(
 				"gateway-not-lent",
 				Risk,
@@ -64,7 +62,7 @@ func (c *collector) peering(o *design.Object) {
 				[]Fix{
 					{
 						Title: "Let " + c.d.Title(far.Network) + " lend its gateway",
-						Edits: []design.Edit{design.PutEdit(o.With(&fixed))},
+						Edits: []design.Edit{design.PutEdit(edited)},
 					},
 				},
 				"%s would use the gateway of %s over %s, which does not lend it",
@@ -94,10 +92,7 @@ func (c *collector) circuit(o *design.Object) {
 		return
 	}
 	set := func(change func(*design.Circuit)) []design.Edit {
-		fixed := *b
-		fixed.Ends = slices.Clone(b.Ends)
-		change(&fixed)
-		return []design.Edit{design.PutEdit(o.With(&fixed))}
+		return []design.Edit{design.PutEdit(design.Edited(o, change))}
 	}
 	both := func(what func(design.CircuitEnd) string, copy func(to *design.CircuitEnd, from design.CircuitEnd)) []Fix {
 		var out []Fix
@@ -250,9 +245,8 @@ func (c *collector) attachment(o *design.Object) {
 func (c *collector) attachedSubnets(o *design.Object, a *design.Attachment) {
 	hub := c.d.Title(o.Parent)
 	with := func(subnets []design.Ref) []design.Edit {
-		fixed := *a
-		fixed.Subnets = subnets
-		return []design.Edit{design.PutEdit(o.With(&fixed))}
+		edited := design.Edited(o, func(fixed *design.Attachment) { fixed.Subnets = subnets })
+		return []design.Edit{design.PutEdit(edited)}
 	}
 	subnets := c.d.Inside(a.What, design.KindSubnet)
 	served := map[string]bool{}
@@ -311,9 +305,10 @@ func (c *collector) refused(o *design.Object, v status.Verdict) {
 			smaller = b
 		}
 		keep := func(x *design.Object) design.Edit {
-			body := *x.Body.(*design.Attachment)
-			body.KeepOut = append(slices.Clone(body.KeepOut), smaller)
-			return design.PutEdit(x.With(&body))
+			edited := design.Edited(x, func(body *design.Attachment) {
+				body.KeepOut = append(body.KeepOut, smaller)
+			})
+			return design.PutEdit(edited)
 		}
 		f := c.add(
 			"hub-refuses-overlap", Broken, o.ID,
@@ -394,11 +389,12 @@ func Expiring(d *design.Design, today, ahead string) []Finding {
 			continue
 		}
 		fixes := []Fix{}
-		fresh := *b
-		fresh.Step, fresh.Code, fresh.CodeZone, fresh.Expires, fresh.State = design.StepOrdered, "", "", "", design.Making
+		edited := design.Edited(o, func(fresh *design.Circuit) {
+			fresh.Step, fresh.Code, fresh.CodeZone, fresh.Expires, fresh.State = design.StepOrdered, "", "", "", design.Making
+		})
 		fixes = append(
 			fixes,
-			Fix{Title: "Order anew and wait for another code", Edits: []design.Edit{design.PutEdit(o.With(&fresh))}},
+			Fix{Title: "Order anew and wait for another code", Edits: []design.Edit{design.PutEdit(edited)}},
 		)
 		switch {
 		case b.Expires < today:

@@ -98,12 +98,12 @@ func (c *collector) unled(network, g *design.Object, tables []*design.Object) {
 	}
 	var edits []design.Edit
 	for _, t := range tables {
-		body := *t.Body.(*design.Table)
-		body.Routes = slices.Clone(body.Routes)
-		for _, p := range missing {
-			body.Routes = append(body.Routes, design.Entry{Prefix: p, Via: g.ID})
-		}
-		edits = append(edits, design.PutEdit(t.With(&body)))
+		edited := design.Edited(t, func(body *design.Table) {
+			for _, p := range missing {
+				body.Routes = append(body.Routes, design.Entry{Prefix: p, Via: g.ID})
+			}
+		})
+		edits = append(edits, design.PutEdit(edited))
 	}
 	f := c.add(
 		"table-lacks-route",

@@ -116,16 +116,17 @@ func (c *collector) hidesLinks(o *design.Object, rules []design.Rule) {
 				taken[0],
 				j.Name,
 			)
-			body := *o.Body.(*design.Gateway)
-			body.Translate = slices.Insert(
-				slices.Clone(rules), n,
-				design.Rule{Hook: design.Postrouting, Does: design.Nothing, Destination: near.Remote},
-			)
+			edited := design.Edited(o, func(body *design.Gateway) {
+				body.Translate = slices.Insert(
+					slices.Clone(rules), n,
+					design.Rule{Hook: design.Postrouting, Does: design.Nothing, Destination: near.Remote},
+				)
+			})
 			f.Fixes = append(
 				f.Fixes,
 				Fix{
 					Title: fmt.Sprintf("Exempt %s before it", taken[0]),
-					Edits: []design.Edit{design.PutEdit(o.With(&body))},
+					Edits: []design.Edit{design.PutEdit(edited)},
 				},
 			)
 		}

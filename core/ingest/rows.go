@@ -293,19 +293,13 @@ func (m *maker) owned(o *design.Object, r record) *design.Object {
 		return o
 	}
 	owner := m.named(design.KindOwner, name, &design.Owner{})
-	switch b := o.Body.(type) {
+	switch o.Body.(type) {
 	case *design.Site:
-		c := *b
-		c.Owner = owner
-		o = o.With(&c)
+		o = design.Edited(o, func(c *design.Site) { c.Owner = owner })
 	case *design.Network:
-		c := *b
-		c.Owner = owner
-		o = o.With(&c)
+		o = design.Edited(o, func(c *design.Network) { c.Owner = owner })
 	case *design.Outside:
-		c := *b
-		c.Owner = owner
-		o = o.With(&c)
+		o = design.Edited(o, func(c *design.Outside) { c.Owner = owner })
 	}
 	m.put(o)
 	return o
@@ -367,28 +361,32 @@ func (m *maker) extend(o *design.Object, r record, p netip.Prefix, fixed bool, v
 	}
 	switch b := o.Body.(type) {
 	case *design.LAN:
-		c := *b
-		c.Prefixes, c.Segment, c.Fixed, c.Note = list(b.Prefixes), segment(b.Segment), b.Fixed || fixed, or(
-			r.get(ColumnNote), b.Note,
-		)
-		m.put(o.With(&c))
+		edited := design.Edited(o, func(c *design.LAN) {
+			c.Prefixes, c.Segment, c.Fixed, c.Note = list(b.Prefixes), segment(b.Segment), b.Fixed || fixed, or(
+				r.get(ColumnNote), b.Note,
+			)
+		})
+		m.put(edited)
 	case *design.InnerRoute:
-		c := *b
-		c.Prefixes, c.Segment, c.Fixed, c.Note = list(b.Prefixes), segment(b.Segment), b.Fixed || fixed, or(
-			r.get(ColumnNote), b.Note,
-		)
-		if via.IsValid() {
-			c.Via = via
-		}
-		m.put(o.With(&c))
+		edited := design.Edited(o, func(c *design.InnerRoute) {
+			c.Prefixes, c.Segment, c.Fixed, c.Note = list(b.Prefixes), segment(b.Segment), b.Fixed || fixed, or(
+				r.get(ColumnNote), b.Note,
+			)
+			if via.IsValid() {
+				c.Via = via
+			}
+		})
+		m.put(edited)
 	case *design.Network:
-		c := *b
-		c.Blocks, c.Segment, c.Note = list(b.Blocks), segment(b.Segment), or(r.get(ColumnNote), b.Note)
-		m.put(o.With(&c))
+		edited := design.Edited(o, func(c *design.Network) {
+			c.Blocks, c.Segment, c.Note = list(b.Blocks), segment(b.Segment), or(r.get(ColumnNote), b.Note)
+		})
+		m.put(edited)
 	case *design.Outside:
-		c := *b
-		c.Prefixes, c.Segment, c.Note = list(b.Prefixes), segment(b.Segment), or(r.get(ColumnNote), b.Note)
-		m.put(o.With(&c))
+		edited := design.Edited(o, func(c *design.Outside) {
+			c.Prefixes, c.Segment, c.Note = list(b.Prefixes), segment(b.Segment), or(r.get(ColumnNote), b.Note)
+		})
+		m.put(edited)
 	}
 }
 
@@ -440,14 +438,15 @@ func (m *maker) addressed(r record, k design.Kind) error {
 	name := or(r.get(ColumnName), a.String())
 	if k == design.KindGateway {
 		o := m.holder(k, party.ID, name, func() design.Body { return &design.Gateway{} })
-		c := *o.Body.(*design.Gateway)
-		if !c.Owns(a) {
-			c.Addresses = append(slices.Clone(c.Addresses), a)
-		}
-		if asn != 0 {
-			c.ASN = asn
-		}
-		m.put(o.With(&c))
+		edited := design.Edited(o, func(c *design.Gateway) {
+			if !c.Owns(a) {
+				c.Addresses = append(c.Addresses, a)
+			}
+			if asn != 0 {
+				c.ASN = asn
+			}
+		})
+		m.put(edited)
 		m.item(r.line, party.Name+" "+name+" "+a.String(), o.ID)
 		return nil
 	}

@@ -144,9 +144,8 @@ func Track(d *design.Design, o *design.Object) []Milestone {
 func circuitSteps(d *design.Design, o *design.Object, b *design.Circuit) []Step {
 	out := []Step{}
 	move := func(key, title, step string, s design.State) {
-		c := *b
-		c.Step, c.State = step, s
-		out = append(out, Step{Key: key, Title: title, Edits: []design.Edit{design.PutEdit(o.With(&c))}})
+		edited := design.Edited(o, func(c *design.Circuit) { c.Step, c.State = step, s })
+		out = append(out, Step{Key: key, Title: title, Edits: []design.Edit{design.PutEdit(edited)}})
 	}
 	switch {
 	case design.StateOf(o) == design.Refused || design.StateOf(o) == design.Gone:
@@ -169,13 +168,14 @@ func circuitSteps(d *design.Design, o *design.Object, b *design.Circuit) []Step 
 // EnterCode is a circuit with its order code: what the other party accepts
 // with.
 func EnterCode(o *design.Object, code, zone, expires string) (design.Edit, error) {
-	b, ok := o.Body.(*design.Circuit)
+	_, ok := o.Body.(*design.Circuit)
 	if !ok || code == "" {
 		return design.Edit{}, fmt.Errorf("a circuit needs its order code; it is given where the circuit was ordered")
 	}
-	c := *b
-	c.Step, c.State, c.Code, c.CodeZone, c.Expires = design.StepCode, design.Waiting, code, zone, expires
-	return design.PutEdit(o.With(&c)), nil
+	edited := design.Edited(o, func(c *design.Circuit) {
+		c.Step, c.State, c.Code, c.CodeZone, c.Expires = design.StepCode, design.Waiting, code, zone, expires
+	})
+	return design.PutEdit(edited), nil
 }
 
 // OpenRequest is the unanswered request for something, or nil.

@@ -64,10 +64,7 @@ func peeringLines(d *design.Design, o *design.Object) []Line {
 
 // withHalf changes one half of a peering.
 func withHalf(o *design.Object, n int, change func(*design.Half)) []design.Edit {
-	b := *o.Body.(*design.Peering)
-	b.Halves = slices.Clone(b.Halves)
-	change(&b.Halves[n])
-	return []design.Edit{design.PutEdit(o.With(&b))}
+	return []design.Edit{design.PutEdit(design.Edited(o, func(b *design.Peering) { change(&b.Halves[n]) }))}
 }
 
 // halvesLine says which halves are made.
@@ -164,10 +161,11 @@ func circuitLines(d *design.Design, o *design.Object) []Line {
 	c := o.Body.(*design.Circuit)
 	x, y := c.Ends[0], c.Ends[1]
 	set := func(n int, change func(*design.CircuitEnd)) []design.Edit {
-		b := *c
-		b.Ends = append([]design.CircuitEnd{}, c.Ends...)
-		change(&b.Ends[n])
-		return []design.Edit{design.PutEdit(o.With(&b))}
+		edited := design.Edited(o, func(b *design.Circuit) {
+			b.Ends = append([]design.CircuitEnd{}, c.Ends...)
+			change(&b.Ends[n])
+		})
+		return []design.Edit{design.PutEdit(edited)}
 	}
 	pair := func(what func(design.CircuitEnd) string, take func(to *design.CircuitEnd, from design.CircuitEnd)) []LineFix {
 		var out []LineFix
@@ -258,9 +256,7 @@ func tableChoices(d *design.Design, o *design.Object, a *design.Attachment) (bin
 	}
 	tables := d.Inside(o.Parent, design.KindHubTable)
 	put := func(change func(*design.Attachment)) design.Edit {
-		b := *a
-		change(&b)
-		return design.PutEdit(o.With(&b))
+		return design.PutEdit(design.Edited(o, change))
 	}
 	for _, t := range tables {
 		if t.ID != a.Bound {

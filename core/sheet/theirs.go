@@ -723,17 +723,18 @@ func Record(d *design.Design, tunnel *design.Object, end int, s Sent) ([]design.
 	now := settings.SettingsOf(d, tunnel, "")
 	ours, sent := now[1-end], s.Settings
 	var edits []design.Edit
-	body := *tunnel.Body.(*design.Tunnel)
-	if s.has("address") && sent.Address != body.Outside[end] {
-		gateway := d.Get(l.Ends[end].Gateway)
-		if g := *gateway.Body.(*design.Gateway); !g.Owns(sent.Address) {
-			g.Addresses = append(slices.Clone(g.Addresses), sent.Address)
-			edits = append(edits, design.PutEdit(gateway.With(&g)))
+	edited := design.Edited(tunnel, func(body *design.Tunnel) {
+		if s.has("address") && sent.Address != body.Outside[end] {
+			gateway := d.Get(l.Ends[end].Gateway)
+			if g := *gateway.Body.(*design.Gateway); !g.Owns(sent.Address) {
+				g.Addresses = append(slices.Clone(g.Addresses), sent.Address)
+				edits = append(edits, design.PutEdit(gateway.With(&g)))
+			}
+			body.Outside = slices.Clone(body.Outside)
+			body.Outside[end] = sent.Address
 		}
-		body.Outside = slices.Clone(body.Outside)
-		body.Outside[end] = sent.Address
-	}
-	o := tunnel.With(&body)
+	})
+	o := edited
 	o = settings.With(o, 1-end, func(e *design.TunnelEnd) {
 		if negotiate.Known(ours.Peer) && s.has("address") && sent.Address != ours.Peer {
 			e.Peer = ours.Peer
@@ -745,15 +746,15 @@ func Record(d *design.Design, tunnel *design.Object, end int, s Sent) ([]design.
 	o = settings.With(o, end, func(e *design.TunnelEnd) { s.into(e, l.Routing != design.RoutingSelectors) })
 	edits = append(edits, design.PutEdit(o))
 	if l.Routing == design.RoutingSelectors && (s.has("local") || s.has("remote")) {
-		link := *l
-		link.Ends = slices.Clone(l.Ends)
-		if s.has("local") {
-			link.Ends[end].Local = sent.Local
-		}
-		if s.has("remote") {
-			link.Ends[end].Remote = sent.Remote
-		}
-		edits = append(edits, design.PutEdit(d.Get(tunnel.Parent).With(&link)))
+		edited := design.Edited(d.Get(tunnel.Parent), func(link *design.Link) {
+			if s.has("local") {
+				link.Ends[end].Local = sent.Local
+			}
+			if s.has("remote") {
+				link.Ends[end].Remote = sent.Remote
+			}
+		})
+		edits = append(edits, design.PutEdit(edited))
 	}
 	for _, session := range d.Inside(tunnel.ID, design.KindSession) {
 		edits = append(edits, design.PutEdit(session.With(s.session(session.Body.(*design.Session), end))))

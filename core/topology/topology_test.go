@@ -57,7 +57,9 @@ func TestGraphsAreAsTheirClosure(t *testing.T) {
 		node := func(k int) design.ID { return design.IDFor(design.KindNetwork, fmt.Sprint(k)) }
 		for k := range n {
 			edits = append(edits, design.PutEdit(&design.Object{
-				ID: node(k), Kind: design.KindNetwork, Name: fmt.Sprintf("network %d", k), Body: &design.Network{Cloud: "Tarn"},
+				ID: node(k), Kind: design.KindNetwork, Name: fmt.Sprintf(
+					"network %d", k,
+				), Body: &design.Network{Cloud: "Tarn"},
 			}))
 		}
 		far := make([][]int, n) // by pair the fewest legs; n: none

@@ -164,11 +164,12 @@ func (pl *planner) waysOut(network *design.Object) (out []design.Joint, zone str
 // leaveBy lets a joint of a network no longer tell what is translated, and routes
 // what enters by it for mapped ranges in the box's table.
 func (pl *planner) leaveBy(e *editor, network *design.Object, b *boxed, j design.Joint, out []netip.Prefix) {
-	if a, ok := e.get(j.ID).Body.(*design.Attachment); ok {
-		c := *a
-		c.KeepOut = prefix.Minimal(slices.Concat(c.KeepOut, out))
+	if _, ok := e.get(j.ID).Body.(*design.Attachment); ok {
+		edited := design.Edited(e.get(j.ID), func(c *design.Attachment) {
+			c.KeepOut = prefix.Minimal(slices.Concat(c.KeepOut, out))
+		})
 		e.put(
-			e.get(j.ID).With(&c), Routes, network.ID, j.ID, "keep %s out of what is advertised to %s", list(out),
+			edited, Routes, network.ID, j.ID, "keep %s out of what is advertised to %s", list(out),
 			pl.d.Title(pl.d.Get(j.ID).Parent),
 		)
 		return
@@ -205,9 +206,10 @@ func (pl *planner) announced(network *design.Object, g *design.Gateway) []netip.
 // tellOf lets a network's joints tell a range for which its box answers.
 func (pl *planner) tellOf(e *editor, network *design.Object, b *boxed, p netip.Prefix) {
 	o := e.get(b.table)
-	t := *o.Body.(*design.Table)
-	t.Routes = append(slices.Clone(t.Routes), design.Entry{Prefix: p, Via: b.box, Publish: design.Published})
-	e.put(o.With(&t), Routes, network.ID, o.ID, "in %s add %s via %s, and publish it", o.Name, p, e.get(b.box).Name)
+	edited := design.Edited(o, func(t *design.Table) {
+		t.Routes = append(t.Routes, design.Entry{Prefix: p, Via: b.box, Publish: design.Published})
+	})
+	e.put(edited, Routes, network.ID, o.ID, "in %s add %s via %s, and publish it", o.Name, p, e.get(b.box).Name)
 	for _, g := range pl.d.Inside(network.ID, design.KindGateway) {
 		now := e.get(g.ID)
 		c := *now.Body.(*design.Gateway)
@@ -224,9 +226,8 @@ func (pl *planner) tellOf(e *editor, network *design.Object, b *boxed, p netip.P
 // boxRules adds translations to a box.
 func (e *editor) boxRules(box, party design.ID, text string, rules ...design.Rule) {
 	o := e.get(box)
-	b := *o.Body.(*design.Box)
-	b.Translate = append(slices.Clone(b.Translate), rules...)
-	e.put(o.With(&b), Rules, party, box, "at %s %s", o.Name, text)
+	edited := design.Edited(o, func(b *design.Box) { b.Translate = append(b.Translate, rules...) })
+	e.put(edited, Rules, party, box, "at %s %s", o.Name, text)
 }
 
 // mapByBox maps what collides of a network one to one at a box of its own. What is

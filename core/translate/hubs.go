@@ -146,9 +146,10 @@ func (pl *planner) sourcePool(
 			return nil, err
 		}
 		e.spent = append(e.spent, r)
-		body := *e.get(network.ID).Body.(*design.Network)
-		body.Blocks = append(slices.Clone(body.Blocks), r)
-		e.put(e.get(network.ID).With(&body), Places, network.ID, network.ID, "add the block %s, for the pool alone", r)
+		edited := design.Edited(e.get(network.ID), func(body *design.Network) {
+			body.Blocks = append(body.Blocks, r)
+		})
+		e.put(edited, Places, network.ID, network.ID, "add the block %s, for the pool alone", r)
 	}
 	s := e.add(
 		design.KindSubnet, network.ID, "source pool",
@@ -261,12 +262,13 @@ func (pl *planner) stages(e *editor, o *Option, n need, hidden, led mapped) erro
 		led[n.to] = append(led[n.to], to)
 		e.spent = append(e.spent, to)
 		e.maps = append(e.maps, Pair{Place: n.to, Title: pl.d.Title(n.to), Real: real, Mapped: to})
-		b := *e.get(box.ID).Body.(*design.Box)
-		b.Translate = append(slices.Clone(b.Translate),
-			design.Rule{Hook: design.Prerouting, Does: design.OneToOne, Real: real, Into: to},
-			design.Rule{Hook: design.Postrouting, Does: design.OwnAddress, Destination: []netip.Prefix{real}})
+		edited := design.Edited(e.get(box.ID), func(b *design.Box) {
+			b.Translate = append(slices.Clone(b.Translate),
+				design.Rule{Hook: design.Prerouting, Does: design.OneToOne, Real: real, Into: to},
+				design.Rule{Hook: design.Postrouting, Does: design.OwnAddress, Destination: []netip.Prefix{real}})
+		})
 		e.put(
-			e.get(box.ID).With(&b), Rules, network.ID, box.ID,
+			edited, Rules, network.ID, box.ID,
 			"at %s lead %s to %s, and hide callers behind its own address", box.Name, to, real,
 		)
 		pl.throughBox(e, n, k, network, box, ours, []netip.Prefix{to})

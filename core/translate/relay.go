@@ -163,11 +163,12 @@ func (pl *planner) dialOut(e *editor, n need) (m meeting, err error) {
 		behind,
 	)
 	if lan := place.Body.(*design.LAN); len(lan.Gateways) == 0 { // its hosts keep the gateways that they have
-		c := *lan
-		for _, g := range pl.d.Inside(n.b, design.KindGateway) {
-			c.Gateways = append(c.Gateways, g.ID)
-		}
-		e.put(place.With(&c), Places, n.b, "", "let the hosts of %s keep the gateway that they have", place.Name)
+		edited := design.Edited(place, func(c *design.LAN) {
+			for _, g := range pl.d.Inside(n.b, design.KindGateway) {
+				c.Gateways = append(c.Gateways, g.ID)
+			}
+		})
+		e.put(edited, Places, n.b, "", "let the hosts of %s keep the gateway that they have", place.Name)
 	}
 	link := e.add(
 		design.KindLink,

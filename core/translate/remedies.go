@@ -515,17 +515,11 @@ func (pl *planner) readdress(e *editor, party design.ID, from, to []netip.Prefix
 		now := was
 		switch b := was.Body.(type) {
 		case *design.Gateway:
-			c := *b
-			c.Stands = each(b.Stands, moved)
-			now = was.With(&c)
+			now = design.Edited(was, func(c *design.Gateway) { c.Stands = each(b.Stands, moved) })
 		case *design.Box:
-			c := *b
-			c.Addresses = each(b.Addresses, moved)
-			now = was.With(&c)
+			now = design.Edited(was, func(c *design.Box) { c.Addresses = each(b.Addresses, moved) })
 		case *design.InnerRoute:
-			c := *b
-			c.Via = moved(b.Via)
-			now = was.With(&c)
+			now = design.Edited(was, func(c *design.InnerRoute) { c.Via = moved(b.Via) })
 		}
 		if !design.Same(was, now) {
 			e.put(now, Places, party, o.ID, "give %s its addresses in the new range", o.Name)
