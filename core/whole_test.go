@@ -23,12 +23,12 @@ import (
 	"dravin/core/finding"
 	"dravin/core/handover"
 	"dravin/core/ingest"
+	"dravin/core/ledger"
 	"dravin/core/lifecycle"
 	"dravin/core/prefix"
 	"dravin/core/sheet"
 	"dravin/core/snapshot"
 	"dravin/core/status"
-	"dravin/core/translate"
 	"dravin/core/walk"
 	"dravin/demo"
 )
@@ -210,13 +210,13 @@ func askEverything(r *rand.Rand, d *design.Design) {
 				}
 			}
 		}
-		translate.EntriesOf(t, "")
-		translate.Pools(t)
-		translate.UnneededOf(t)
-		if viewers := d.Inside("", translate.Viewers...); len(viewers) > 0 {
+		ledger.EntriesOf(t, "")
+		ledger.Pools(t)
+		ledger.UnneededOf(t)
+		if viewers := d.Inside("", ledger.Viewers...); len(viewers) > 0 {
 			v := viewers[r.IntN(len(viewers))]
-			translate.Zone(t, v.ID, "garden.example")
-			translate.ViewOf(t, v.ID)
+			ledger.Zone(t, v.ID, "garden.example")
+			ledger.ViewOf(t, v.ID)
 		}
 	}
 	for o := range d.Joints() {

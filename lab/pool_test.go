@@ -14,9 +14,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravin/core/design"
+	"dravin/core/ledger"
 	"dravin/core/route"
 	"dravin/core/status"
-	"dravin/core/translate"
 )
 
 // TestAPoolUntilItIsFull sends more conversations to one far end than a pool of one
@@ -111,7 +111,7 @@ func TestAPoolUntilItIsFull(t *testing.T) {
 	time.Sleep(300 * time.Millisecond)
 	_ = server.Close()
 	<-done
-	reckoned := translate.Pools(tables)
+	reckoned := ledger.Pools(tables)
 	require.Len(t, reckoned, 1)
 	t.Logf("%d conversations of %d reckoned", len(seen), reckoned[0].Connections)
 	assert.LessOrEqual(t, uint64(len(seen)), reckoned[0].Connections)

@@ -24,6 +24,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/ingest"
+	"dravin/core/ledger"
 	"dravin/core/translate"
 	"dravin/demo"
 	"dravin/server"
@@ -183,7 +184,7 @@ func TestTheCaseOverHTTP(t *testing.T) {
 	assert.Equal(t, int64(0), call[server.DesignState](t, "GET", at, nil, 200).Position, "a preview stores nothing")
 
 	call[store.Info](t, "POST", at+"/changes", doc{"base": 0, "reason": "map it", "edits": edits}, 200)
-	asked := call[translate.Asked](t, "GET", at+"/ledger/ask?q=10.223.0.17", nil, 200)
+	asked := call[ledger.Asked](t, "GET", at+"/ledger/ask?q=10.223.0.17", nil, 200)
 	require.Len(t, asked.Hosts, 1)
 	assert.Equal(t, "192.168.216.17", asked.Hosts[0].Real.String())
 	call[doc](t, "GET", at+"/ledger/file?format=zone", nil, 422)
@@ -198,7 +199,7 @@ func TestTheCaseOverHTTP(t *testing.T) {
 	state := call[server.DesignState](t, "GET", at, nil, 200)
 	assert.Equal(t, "map it", state.Undo)
 	call[store.Info](t, "POST", at+"/undo", doc{"base": 1}, 200)
-	assert.Empty(t, call[translate.Ledger](t, "GET", at+"/ledger", nil, 200).Ranges)
+	assert.Empty(t, call[ledger.Ledger](t, "GET", at+"/ledger", nil, 200).Ranges)
 }
 
 // Clients are told that lists are lists; an empty one must not come as null.

@@ -9,6 +9,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/ingest"
+	"dravin/core/ledger"
 	"dravin/core/prefix"
 	"dravin/core/proof"
 	"dravin/core/translate"
@@ -79,7 +80,7 @@ func (s *Server) translateOperations(api huma.API) {
 	heavy(s, api, s.plans, "get-plan", "/plan", "Remedies for ranges that collide, side by side, each proven", planOf)
 	view(
 		s, api, "get-ledger", "/ledger", "Who sees whom as what",
-		func(v *solved, _ *InView) (translate.Ledger, error) { return translate.LedgerOf(v.tables()), nil },
+		func(v *solved, _ *InView) (ledger.Ledger, error) { return ledger.Of(v.tables()), nil },
 	)
 	view(
 		s,
@@ -87,12 +88,12 @@ func (s *Server) translateOperations(api huma.API) {
 		"view-ledger",
 		"/ledger/view",
 		"What one party dials to reach the hosts of others",
-		func(v *solved, in *inLedgerView) (translate.View, error) {
+		func(v *solved, in *inLedgerView) (ledger.View, error) {
 			o := v.design.Get(design.ID(in.Viewer))
-			if !translate.Looks(o) {
-				return translate.View{}, looksNot()
+			if !ledger.Looks(o) {
+				return ledger.View{}, looksNot()
 			}
-			return translate.ViewOf(v.tables(), o.ID), nil
+			return ledger.ViewOf(v.tables(), o.ID), nil
 		},
 	)
 	view(
@@ -101,8 +102,8 @@ func (s *Server) translateOperations(api huma.API) {
 		"ask-ledger",
 		"/ledger/ask",
 		"What an address, a range or a host is to others, both ways",
-		func(v *solved, in *inAsk) (translate.Asked, error) {
-			out, err := translate.Ask(v.tables(), in.Text)
+		func(v *solved, in *inAsk) (ledger.Asked, error) {
+			out, err := ledger.Ask(v.tables(), in.Text)
 			if err != nil {
 				return out, refused("q", err.Error())
 			}
@@ -169,7 +170,7 @@ func (s *Server) ledgerFile(ctx context.Context, in *inLedgerFile) (*fileAnswer,
 	}
 	v = v.under(in.asked())
 	viewer := design.ID(in.Viewer)
-	if viewer != "" && !translate.Looks(v.design.Get(viewer)) {
+	if viewer != "" && !ledger.Looks(v.design.Get(viewer)) {
 		return nil, looksNot()
 	}
 	var text bytes.Buffer
@@ -180,17 +181,17 @@ func (s *Server) ledgerFile(ctx context.Context, in *inLedgerFile) (*fileAnswer,
 			return nil, refused("viewer", "names differ by who asks; say which party's zone it is")
 		}
 		kind, ending = "text/dns; charset=utf-8", "zone"
-		origin, err := translate.ParseOrigin(in.Origin)
+		origin, err := ledger.ParseOrigin(in.Origin)
 		if err != nil {
 			return nil, refused("origin", err.Error())
 		}
-		text.WriteString(translate.Zone(v.tables(), viewer, origin))
+		text.WriteString(ledger.Zone(v.tables(), viewer, origin))
 	case "xlsx":
 		kind = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
-		header, rows := translate.Rows(translate.EntriesOf(v.tables(), viewer))
+		header, rows := ledger.Rows(ledger.EntriesOf(v.tables(), viewer))
 		err = ingest.WriteXLSX(&text, header, rows)
 	default:
-		header, rows := translate.Rows(translate.EntriesOf(v.tables(), viewer))
+		header, rows := ledger.Rows(ledger.EntriesOf(v.tables(), viewer))
 		err = ingest.WriteCSV(&text, header, rows)
 	}
 	if err != nil {

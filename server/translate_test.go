@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravin/core/design"
+	"dravin/core/ledger"
 	"dravin/core/proof"
 	"dravin/core/translate"
 	"dravin/demo"
@@ -114,14 +115,14 @@ func TestTriedAndSeen(t *testing.T) {
 	call[doc](t, "POST", at+"/tried", doc{"intent": intent, "edits": []doc{{"op": "remove", "id": "gone"}}}, 422)
 
 	call[store.Info](t, "POST", at+"/changes", doc{"base": 0, "reason": "map both", "edits": edits}, 200)
-	view := call[translate.View](t, "GET", at+"/ledger/view?viewer="+ids["Old Orangery"], nil, 200)
+	view := call[ledger.View](t, "GET", at+"/ledger/view?viewer="+ids["Old Orangery"], nil, 200)
 	require.Len(t, view.Hosts, 1)
 	assert.Equal(t, "10.223.1.17", view.Hosts[0].Names[0].Address.String())
 	call[doc](t, "GET", at+"/ledger/view?viewer=none", nil, 422)
 	call[doc](t, "GET", at+"/ledger/view", nil, 422)
-	ledger := call[translate.Ledger](t, "GET", at+"/ledger", nil, 200)
-	assert.Len(t, ledger.Ranges, 2)
-	assert.Len(t, ledger.Parties, 2)
+	found := call[ledger.Ledger](t, "GET", at+"/ledger", nil, 200)
+	assert.Len(t, found.Ranges, 2)
+	assert.Len(t, found.Parties, 2)
 	for format, begins := range map[string]string{"csv": "seen by,host,party,real,seen " +
 		"as,service,by", "xlsx": "PK", "zone": "; Hosts as Old Orangery knows them"} {
 		r, err := http.Get(address + at + "/ledger/file?format=" + format + "&viewer=" + ids["Old Orangery"])
@@ -135,5 +136,5 @@ func TestTriedAndSeen(t *testing.T) {
 	}
 	call[doc](t, "GET", at+"/ledger/file?format=zone&viewer="+ids["Old Orangery"]+"&origin=a%0Ab", nil, 422)
 	call[store.Info](t, "POST", at+"/undo", doc{"base": 1}, 200)
-	assert.Empty(t, call[translate.Ledger](t, "GET", at+"/ledger", nil, 200).Ranges, "applied as one, undone as one")
+	assert.Empty(t, call[ledger.Ledger](t, "GET", at+"/ledger", nil, 200).Ranges, "applied as one, undone as one")
 }

@@ -12,7 +12,6 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"dravin/core/design"
-	"dravin/core/handover"
 )
 
 // Whose key a secret is.
@@ -216,11 +215,11 @@ func (s *Store) MakeKeys(ctx context.Context, v *Vault, id string, tunnels []*de
 }
 
 // Keys opens the pre-shared key of each tunnel, making those that are missing.
-func (s *Store) Keys(ctx context.Context, v *Vault, id string, tunnels []*design.Object) (handover.Keys, error) {
+func (s *Store) Keys(ctx context.Context, v *Vault, id string, tunnels []*design.Object) (map[design.ID]string, error) {
 	if err := s.MakeKeys(ctx, v, id, tunnels); err != nil {
 		return nil, err
 	}
-	out := handover.Keys{}
+	out := map[design.ID]string{}
 	ids := make([]string, len(tunnels))
 	for n, t := range tunnels {
 		ids[n] = string(t.ID)

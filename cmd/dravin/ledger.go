@@ -9,8 +9,8 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/ingest"
+	"dravin/core/ledger"
 	"dravin/core/snapshot"
-	"dravin/core/translate"
 	"dravin/core/walk"
 	"dravin/core/words"
 )
@@ -56,7 +56,7 @@ func ledgerCommand() *cobra.Command {
 func writeLedger(w io.Writer, s *snapshot.Solved, as, viewer, ask, origin string) error {
 	var who design.ID
 	if viewer != "" {
-		found := s.Design.Find(viewer, translate.Viewers...)
+		found := s.Design.Find(viewer, ledger.Viewers...)
 		if len(found) != 1 {
 			return fmt.Errorf("--for: %d sites and networks are called %q; give the path of one", len(found), viewer)
 		}
@@ -64,7 +64,7 @@ func writeLedger(w io.Writer, s *snapshot.Solved, as, viewer, ask, origin string
 	}
 	switch as {
 	case "csv", "xlsx":
-		header, rows := translate.Rows(translate.EntriesOf(s.Tables, who))
+		header, rows := ledger.Rows(ledger.EntriesOf(s.Tables, who))
 		if as == "csv" {
 			return ingest.WriteCSV(w, header, rows)
 		}
@@ -73,18 +73,18 @@ func writeLedger(w io.Writer, s *snapshot.Solved, as, viewer, ask, origin string
 		if who == "" {
 			return fmt.Errorf("--format zone: say with --for who looks; names differ by who asks")
 		}
-		below, err := translate.ParseOrigin(origin)
+		below, err := ledger.ParseOrigin(origin)
 		if err != nil {
 			return fmt.Errorf("--origin: %w", err)
 		}
-		_, err = io.WriteString(w, translate.Zone(s.Tables, who, below))
+		_, err = io.WriteString(w, ledger.Zone(s.Tables, who, below))
 		return err
 	case "text":
 	default:
 		return fmt.Errorf("--format %q is not known; give text, csv, xlsx or zone", as)
 	}
 	if ask != "" {
-		a, err := translate.Ask(s.Tables, ask)
+		a, err := ledger.Ask(s.Tables, ask)
 		if err != nil {
 			return fmt.Errorf("--ask: %w", err)
 		}
@@ -92,15 +92,15 @@ func writeLedger(w io.Writer, s *snapshot.Solved, as, viewer, ask, origin string
 		return nil
 	}
 	if who != "" {
-		printView(w, s.Design, translate.ViewOf(s.Tables, who))
+		printView(w, s.Design, ledger.ViewOf(s.Tables, who))
 		return nil
 	}
-	printLedger(w, translate.LedgerOf(s.Tables))
+	printLedger(w, ledger.Of(s.Tables))
 	return nil
 }
 
 // printView is what one party dials.
-func printView(w io.Writer, d *design.Design, v translate.View) {
+func printView(w io.Writer, d *design.Design, v ledger.View) {
 	for _, h := range v.Hosts {
 		for n, name := range h.Names {
 			how := "its own"
@@ -138,7 +138,7 @@ func printIdentity(w io.Writer, who walk.Identity, indent string) {
 	}
 }
 
-func printAsked(w io.Writer, a translate.Asked) {
+func printAsked(w io.Writer, a ledger.Asked) {
 	for _, h := range a.Hosts {
 		printIdentity(w, h, "")
 	}
@@ -156,7 +156,7 @@ func printAsked(w io.Writer, a translate.Asked) {
 	}
 }
 
-func printHidden(w io.Writer, h translate.Hidden) {
+func printHidden(w io.Writer, h ledger.Hidden) {
 	toward := ""
 	if h.Toward != "" {
 		toward = " toward " + h.Toward
@@ -175,7 +175,7 @@ func orAll[T fmt.Stringer](list []T) string {
 	return words.List(out)
 }
 
-func printLedger(w io.Writer, l translate.Ledger) {
+func printLedger(w io.Writer, l ledger.Ledger) {
 	if len(l.Ranges)+len(l.Hidden)+len(l.Services) == 0 {
 		fmt.Fprintln(w, "Nothing is translated: everyone is seen by their real address.")
 	}

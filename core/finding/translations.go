@@ -6,10 +6,10 @@ import (
 	"slices"
 
 	"dravin/core/design"
+	"dravin/core/ledger"
 	"dravin/core/overlap"
 	"dravin/core/prefix"
 	"dravin/core/route"
-	"dravin/core/translate"
 	"dravin/core/walk"
 )
 
@@ -185,7 +185,7 @@ func (c *collector) publishedService(o *design.Object) {
 	if v := c.st.Of(o.ID); !v.Up {
 		c.add("published-service-down", Broken, o.ID, nil, "%s is not reached: %s", o.Name, v.Why)
 	}
-	if slices.Contains(translate.Unanswered(c.d), o) {
+	if slices.Contains(ledger.Unanswered(c.d), o) {
 		to, port := c.d.DialOf(l)
 		c.addWith(
 			l.Target, "published-service-unanswered", Risk, o.ID,
@@ -214,7 +214,7 @@ func (c *collector) publishedService(o *design.Object) {
 
 // pools tells of pools that are full, or soon will be.
 func (c *collector) pools(*design.Object) {
-	for _, p := range translate.Pools(c.t) {
+	for _, p := range ledger.Pools(c.t) {
 		switch {
 		case p.Hosts > p.Fits:
 			c.add("pool-too-small", Risk, p.At, nil, "the pool %s at %s: %s", p.Pool, p.Title, p.Ends)
@@ -229,7 +229,7 @@ func (c *collector) pools(*design.Object) {
 
 // unneeded names translations that nothing needs any more.
 func (c *collector) unneeded(*design.Object) {
-	for _, u := range translate.UnneededOf(c.t) {
+	for _, u := range ledger.UnneededOf(c.t) {
 		c.add("translation-unneeded", Untidy, u.Of, nil, "%s: %s", u.Title, u.Why)
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"math/bits"
 	"net/netip"
+	"slices"
 	"strings"
 )
 
@@ -244,4 +245,21 @@ func Has(ranges []netip.Prefix, a netip.Addr) bool {
 		}
 	}
 	return false
+}
+
+// OfFamily are those of some ranges that are of IPv4, or of IPv6.
+func OfFamily(ranges []netip.Prefix, v4 bool) []netip.Prefix {
+	return slices.DeleteFunc(slices.Clone(ranges), func(p netip.Prefix) bool { return p.Addr().Is4() != v4 })
+}
+
+// Size is the number of host addresses of a range, as far as it can be counted.
+func Size(p netip.Prefix) uint64 {
+	free := p.Addr().BitLen() - p.Bits()
+	switch {
+	case free > 32:
+		return 1 << 32
+	case p.Addr().Is4() && free > 1:
+		return 1<<free - 2
+	}
+	return 1 << free
 }

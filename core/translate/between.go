@@ -81,12 +81,12 @@ func (pl *planner) publishBetween(e *editor, s offer, n need) error {
 	if err != nil {
 		return err
 	}
-	callers := ofFamily(pl.d.Ranges(n.from), true)
+	callers := prefix.OfFamily(pl.d.Ranges(n.from), true)
 	near, err := pl.leg(e, middle, n.a, callers)
 	if err != nil {
 		return err
 	}
-	far, err := pl.leg(e, middle, n.b, ofFamily(pl.d.Ranges(n.to), true))
+	far, err := pl.leg(e, middle, n.b, prefix.OfFamily(pl.d.Ranges(n.to), true))
 	if err != nil {
 		return err
 	}
@@ -201,7 +201,7 @@ func (pl *planner) leg(
 		}
 	}
 	if box == nil {
-		r, ok := prefix.Carve(ofFamily(e.get(middle.ID).Body.(*design.Network).Blocks, true), used, 28)
+		r, ok := prefix.Carve(prefix.OfFamily(e.get(middle.ID).Body.(*design.Network).Blocks, true), used, 28)
 		if !ok {
 			return nil, fmt.Errorf("no /28 is free in the blocks of %s for a box", middle.Name)
 		}

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"dravin/core/design"
+	"dravin/core/ledger"
 	"dravin/core/prefix"
 	"dravin/core/status"
 )
@@ -62,7 +63,7 @@ func (pl *planner) toBox(e *editor, network *design.Object) (b *boxed, real []ne
 	}
 	b = &boxed{box: box.ID, table: pl.tableOfBox(e, box)}
 	for _, s := range pl.translated(network) {
-		real = append(real, ofFamily(design.RangesOf(s), true)...)
+		real = append(real, prefix.OfFamily(design.RangesOf(s), true)...)
 		if table := s.Body.(*design.Subnet).Table; !slices.Contains(b.of, table) {
 			b.of = append(b.of, table)
 		}
@@ -84,7 +85,7 @@ func (pl *planner) translated(network *design.Object) []*design.Object {
 	shared := pl.shared(network.ID)
 	return slices.DeleteFunc(pl.d.Inside(network.ID, design.KindSubnet), func(s *design.Object) bool {
 		return pl.d.IsSourcePool(s.ID) || pl.forBoxes(s) ||
-			len(prefix.Intersect(ofFamily(design.RangesOf(s), true), shared)) == 0
+			len(prefix.Intersect(prefix.OfFamily(design.RangesOf(s), true), shared)) == 0
 	})
 }
 
@@ -264,7 +265,7 @@ func (pl *planner) untouched(network *design.Object) []netip.Prefix {
 	translated := pl.translated(network)
 	for _, s := range pl.d.Inside(network.ID, design.KindSubnet) {
 		if !slices.Contains(translated, s) && !pl.forBoxes(s) {
-			out = append(out, ofFamily(design.RangesOf(s), true)...)
+			out = append(out, prefix.OfFamily(design.RangesOf(s), true)...)
 		}
 	}
 	return out
@@ -299,6 +300,6 @@ func (pl *planner) hideByBox(e *editor, o *Option, m mapped, network *design.Obj
 	)
 	pl.tellOf(e, network, b, pool)
 	m[network.ID] = append([]netip.Prefix{pool}, pl.untouched(network)...)
-	o.Capacity = append(o.Capacity, CapacityOf(pl.d, network.ID, pool, real, 0))
+	o.Capacity = append(o.Capacity, ledger.CapacityOf(pl.d, network.ID, pool, real, 0))
 	return nil
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"dravin/core/design"
+	"dravin/core/ledger"
 	"dravin/core/prefix"
 	"dravin/core/words"
 )
@@ -139,7 +140,7 @@ func (pl *planner) sourcePool(
 	if first == nil {
 		return nil, fmt.Errorf("%s has no subnet", network.Name)
 	}
-	r, ok := prefix.Carve(ofFamily(prefix.Free(b.Blocks, shared), true), used, bits)
+	r, ok := prefix.Carve(prefix.OfFamily(prefix.Free(b.Blocks, shared), true), used, bits)
 	if !ok {
 		var err error
 		if r, err = e.pool.take(true, bits); err != nil {
@@ -156,7 +157,7 @@ func (pl *planner) sourcePool(
 		&design.Subnet{Zone: first.Zone, Prefixes: []netip.Prefix{r}, Table: first.Table}, Places, network.ID,
 		"make the subnet source pool %s, for no hosts", r,
 	)
-	o.Capacity = append(o.Capacity, attachmentPool(pl.d, a, r, prefix.Free(b.Blocks, shared), ports))
+	o.Capacity = append(o.Capacity, ledger.AttachmentPool(pl.d, a, r, prefix.Free(b.Blocks, shared), ports))
 	return s, nil
 }
 
@@ -172,7 +173,7 @@ func (pl *planner) openHubs(e *editor, m mapped) {
 			}
 			return pl.known(place, to)
 		}
-		e.carry(n.path, ofFamily(seen(n.from, n.b), true), ofFamily(seen(n.to, n.a), true))
+		e.carry(n.path, prefix.OfFamily(seen(n.from, n.b), true), prefix.OfFamily(seen(n.to, n.a), true))
 	}
 }
 
@@ -254,7 +255,7 @@ func (pl *planner) stages(e *editor, o *Option, n need, hidden, led mapped) erro
 		pl.throughBox(e, n, k, network, box, ours, before)
 		return nil
 	}
-	for _, real := range ofFamily(pl.d.Ranges(n.to), true) {
+	for _, real := range prefix.OfFamily(pl.d.Ranges(n.to), true) {
 		to, err := e.pool.take(true, real.Bits())
 		if err != nil {
 			return err
@@ -275,7 +276,7 @@ func (pl *planner) stages(e *editor, o *Option, n need, hidden, led mapped) erro
 	}
 	own := pl.d.Ranges(network.ID)
 	e.only = map[design.ID]design.ID{network.ID: pl.tableOfBox(e, box)}
-	e.carry(n.path[k+1:], ofFamily(own, true), ofFamily(pl.known(n.to, network.ID), true))
+	e.carry(n.path[k+1:], prefix.OfFamily(own, true), prefix.OfFamily(pl.known(n.to, network.ID), true))
 	e.only = nil
 	return nil
 }

@@ -10,6 +10,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/finding"
+	"dravin/core/ledger"
 	"dravin/core/proof"
 	"dravin/core/route"
 	"dravin/core/snapshot"
@@ -147,20 +148,20 @@ func TestAListenerTakesNobodysAddress(t *testing.T) {
 func TestZonesFollowTheLedger(t *testing.T) {
 	d := applied(t, "huts", translate.Map)
 	tables := route.Solve(d, status.Condition{})
-	zone := translate.Zone(tables, d.Find("marrow-hill", design.KindSite)[0].ID, "internal")
+	zone := ledger.Zone(tables, d.Find("marrow-hill", design.KindSite)[0].ID, "internal")
 	assert.Contains(t, zone, "elder-sensor.hut.elder-hut\t3600\tIN\tA\t10.223.3.9\n")
 	assert.Contains(t, zone, "9.3.223.10.in-addr.arpa.\t3600\tIN\tPTR\telder-sensor.hut.elder-hut.internal.\n")
-	own := translate.Zone(tables, d.Find("elder-hut", design.KindSite)[0].ID, "internal")
+	own := ledger.Zone(tables, d.Find("elder-hut", design.KindSite)[0].ID, "internal")
 	assert.Contains(t, own, "elder-sensor.hut.elder-hut\t3600\tIN\tA\t192.168.211.9\n")
 	assert.NotContains(t, own, "birch-sensor", "whom it does not reach it has no name for")
 	for _, line := range strings.Split(zone, "\n") {
 		assert.LessOrEqual(t, len(line), 255)
 	}
-	a, err := translate.Ask(tables, "10.223.3.0/28")
+	a, err := ledger.Ask(tables, "10.223.3.0/28")
 	require.NoError(t, err)
 	require.Len(t, a.Part, 1)
 	assert.Equal(t, "192.168.211.0/28", a.Part[0].Is.String())
-	_, err = translate.Ask(tables, "nobody")
+	_, err = ledger.Ask(tables, "nobody")
 	assert.ErrorContains(t, err, "write one such as")
 }
 

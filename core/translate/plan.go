@@ -15,7 +15,9 @@ import (
 
 	"dravin/core/cost"
 	"dravin/core/design"
+	"dravin/core/ledger"
 	"dravin/core/overlap"
+	"dravin/core/prefix"
 	"dravin/core/proof"
 	"dravin/core/provider"
 	"dravin/core/route"
@@ -93,17 +95,17 @@ type Option struct {
 	// WhyMore says of each that is mapped why it can not keep its range.
 	WhyMore []string `json:"why_more"`
 
-	Both      bool           `json:"both"`        // either side can start
-	Tells     bool           `json:"tells"`       // the far end can tell callers apart
-	Addresses uint64         `json:"addresses"`   // of IPv4, spent
-	Ranges6   int            `json:"ranges6"`     // of IPv6, spent: their addresses are beyond counting
-	PerHost   int            `json:"per_host"`    // entries for one more host
-	PerServe  int            `json:"per_service"` // entries for one more service
-	Boxes     []Touched      `json:"boxes"`
-	Month     provider.Money `json:"month"` // what is added to the bill
-	Capacity  []Capacity     `json:"capacity"`
-	Next      string         `json:"next"` // when one more with the same range comes
-	First     string         `json:"first,omitempty"`
+	Both      bool              `json:"both"`        // either side can start
+	Tells     bool              `json:"tells"`       // the far end can tell callers apart
+	Addresses uint64            `json:"addresses"`   // of IPv4, spent
+	Ranges6   int               `json:"ranges6"`     // of IPv6, spent: their addresses are beyond counting
+	PerHost   int               `json:"per_host"`    // entries for one more host
+	PerServe  int               `json:"per_service"` // entries for one more service
+	Boxes     []Touched         `json:"boxes"`
+	Month     provider.Money    `json:"month"` // what is added to the bill
+	Capacity  []ledger.Capacity `json:"capacity"`
+	Next      string            `json:"next"` // when one more with the same range comes
+	First     string            `json:"first,omitempty"`
 }
 
 // Seen is as what a party, or something of it, is seen by others.
@@ -342,7 +344,7 @@ func (pl *planner) open(e *editor, m mapped, skip func(need) bool) {
 		done[key] = true
 		ours, theirs := seen(n.from, n.b), seen(n.to, n.a)
 		for _, v4 := range []bool{true, false} {
-			x, y := ofFamily(ours, v4), ofFamily(theirs, v4)
+			x, y := prefix.OfFamily(ours, v4), prefix.OfFamily(theirs, v4)
 			if len(x) > 0 && len(y) > 0 ||
 				v4 &&
 					(a && len(ours) == 0 || b && len(theirs) == 0) { // whoever hides behind an inside address is known there
@@ -362,7 +364,7 @@ func (pl *planner) try(remedy Remedy, title string, build func(e *editor, o *Opt
 	e.near, e.boxed = pl.near, maps.Clone(pl.boxed)
 	o := &Option{
 		Remedy: remedy, Title: title, Total: len(pl.before), Stays: []string{}, Breaks: []string{}, WhyMore: []string{},
-		Boxes: []Touched{}, Capacity: []Capacity{}, Maps: []Pair{}, Changes: []Change{},
+		Boxes: []Touched{}, Capacity: []ledger.Capacity{}, Maps: []Pair{}, Changes: []Change{},
 	}
 	if err := build(e, o); err != nil {
 		pl.exclude(title + ": " + err.Error())

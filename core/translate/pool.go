@@ -45,8 +45,8 @@ func newPool(d *design.Design, allowed []netip.Prefix) *pool {
 	}
 	p.why = "free in " + strings.Join(names, " and ")
 	for _, v4 := range []bool{true, false} {
-		if len(ofFamily(p.allowed, v4)) == 0 {
-			p.allowed = append(p.allowed, ofFamily(private, v4)...)
+		if len(prefix.OfFamily(p.allowed, v4)) == 0 {
+			p.allowed = append(p.allowed, prefix.OfFamily(private, v4)...)
 		}
 	}
 	if len(names) == 0 {
@@ -73,7 +73,7 @@ func (p *pool) setApart(lengths []int) {
 	for bits > 0 && uint64(1)<<(32-bits) < 2*need {
 		bits--
 	}
-	if block, ok := prefix.Carve(ofFamily(p.allowed, true), p.used, min(bits, longest)); ok && len(lengths) > 1 {
+	if block, ok := prefix.Carve(prefix.OfFamily(p.allowed, true), p.used, min(bits, longest)); ok && len(lengths) > 1 {
 		p.block, p.next = block, block.Addr()
 	}
 }
@@ -88,7 +88,7 @@ func (p *pool) take(v4 bool, bits int) (netip.Prefix, error) {
 			return r, nil
 		}
 	}
-	r, ok := prefix.Carve(ofFamily(p.allowed, v4), p.used, bits)
+	r, ok := prefix.Carve(prefix.OfFamily(p.allowed, v4), p.used, bits)
 	if ok && v4 && bits == 32 && r.Addr().As4()[3] == 0 { // some boxes take it for a network's
 		p.used = append(p.used, r)
 		return p.take(v4, bits)
@@ -107,8 +107,4 @@ func Carve(d *design.Design, v4 bool, bits int) (r netip.Prefix, why string, ok 
 	p := newPool(d, nil)
 	r, err := p.take(v4, bits)
 	return r, p.why, err == nil
-}
-
-func ofFamily(ps []netip.Prefix, v4 bool) []netip.Prefix {
-	return slices.DeleteFunc(slices.Clone(ps), func(p netip.Prefix) bool { return p.Addr().Is4() != v4 })
 }

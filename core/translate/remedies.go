@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"dravin/core/design"
+	"dravin/core/ledger"
 	"dravin/core/prefix"
 	"dravin/core/words"
 )
@@ -50,7 +51,7 @@ func (pl *planner) leave() *Option {
 		Breaks:   []string{},
 		WhyMore:  []string{},
 		Boxes:    []Touched{},
-		Capacity: []Capacity{},
+		Capacity: []ledger.Capacity{},
 		Maps:     []Pair{},
 		Changes:  []Change{},
 		Edits:    []design.Edit{},
@@ -88,7 +89,7 @@ func (pl *planner) mapping(places []design.ID) *Option {
 func (pl *planner) mapAll(e *editor, places []design.ID) (mapped, error) {
 	var lengths []int
 	for _, id := range places {
-		for _, p := range ofFamily(pl.toMap(id), true) {
+		for _, p := range prefix.OfFamily(pl.toMap(id), true) {
 			lengths = append(lengths, p.Bits())
 		}
 	}
@@ -365,7 +366,7 @@ func (pl *planner) hide(e *editor, o *Option, m mapped, place design.ID, own boo
 	if len(edges) == 0 {
 		return fmt.Errorf("%s", pl.whyNot(place, why))
 	}
-	real := ofFamily(pl.d.Ranges(place), true)
+	real := prefix.OfFamily(pl.d.Ranges(place), true)
 	if len(real) == 0 {
 		return fmt.Errorf("%s has no IPv4 range to hide", pl.d.Title(place))
 	}
@@ -376,7 +377,9 @@ func (pl *planner) hide(e *editor, o *Option, m mapped, place design.ID, own boo
 			return err
 		}
 		m[place] = []netip.Prefix{pool}
-		o.Capacity = append(o.Capacity, CapacityOf(pl.d, edges[0].gateway, pool, real, portsAt(pl.d, edges[0].gateway)))
+		o.Capacity = append(
+			o.Capacity, ledger.CapacityOf(pl.d, edges[0].gateway, pool, real, ledger.PortsAt(pl.d, edges[0].gateway)),
+		)
 	} else {
 		m[place] = []netip.Prefix{} // the inside address is known beside the joint
 	}
@@ -409,10 +412,10 @@ func (pl *planner) hide(e *editor, o *Option, m mapped, place design.ID, own boo
 func (pl *planner) poolFor(e *editor, place design.ID, behind []netip.Prefix) (netip.Prefix, error) {
 	var hosts uint64
 	for _, r := range behind {
-		hosts += size(r)
+		hosts += prefix.Size(r)
 	}
 	bits := 32
-	for bits > 20 && (uint64(1)<<(32-bits))*usablePorts/usualPorts < hosts {
+	for bits > 20 && (uint64(1)<<(32-bits))*ledger.UsablePorts/ledger.UsualPorts < hosts {
 		bits--
 	}
 	p, err := e.pool.take(true, bits)

@@ -143,7 +143,7 @@ func (pl *planner) publish(e *editor, o *Option, s offer, hidden mapped) error {
 // where the far side, or what lies between, holds their own.
 func (pl *planner) callers(e *editor, o *Option, n need, hidden mapped) ([]netip.Prefix, error) {
 	place := pl.s.holder(n.from)
-	real := ofFamily(pl.known(n.from, n.b), true)
+	real := prefix.OfFamily(pl.known(n.from, n.b), true)
 	if pl.s.settled[place] || !pl.meetsOnWay(n, place) {
 		return real, nil
 	}
@@ -196,7 +196,7 @@ func (pl *planner) boxIn(e *editor, network *design.Object, zone string, alone b
 			zone = s.Body.(*design.Subnet).Zone
 		}
 	}
-	r, ok := prefix.Carve(ofFamily(design.RangesOf(network), true), used, 28)
+	r, ok := prefix.Carve(prefix.OfFamily(design.RangesOf(network), true), used, 28)
 	if !ok {
 		return nil, fmt.Errorf("no /28 is free in the blocks of %s for a translating box", network.Name)
 	}

@@ -10,6 +10,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/finding"
+	"dravin/core/ledger"
 	"dravin/core/overlap"
 	"dravin/core/proof"
 	"dravin/core/route"
@@ -74,7 +75,7 @@ func TestTheCaseBeforeAndAfterMapping(t *testing.T) {
 	for _, f := range snapshot.Of(next, status.Condition{}).Findings.All() {
 		assert.Contains(t, []finding.Severity{finding.Settled, finding.Untidy}, f.Severity, f.Sentence)
 	}
-	names := translate.LedgerOf(route.Solve(next, status.Condition{})).Ranges[0].Hosts[0].Names
+	names := ledger.Of(route.Solve(next, status.Condition{})).Ranges[0].Hosts[0].Names
 	require.Len(t, names, 2)
 	assert.Equal(t, "192.168.216.17", names[0].Address.String())
 	assert.Equal(t, "Peatside Nursery", names[0].Seen)

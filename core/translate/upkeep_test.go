@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravin/core/design"
+	"dravin/core/ledger"
 	"dravin/core/proof"
 	"dravin/core/route"
 	"dravin/core/status"
@@ -17,7 +18,7 @@ import (
 
 func unneeded(d *design.Design) string {
 	var out []string
-	for _, u := range translate.UnneededOf(route.Solve(d, status.Condition{})) {
+	for _, u := range ledger.UnneededOf(route.Solve(d, status.Condition{})) {
 		out = append(out, u.Title+": "+u.Why)
 	}
 	return strings.Join(out, "\n")
@@ -137,7 +138,7 @@ func TestHowFarAPoolReaches(t *testing.T) {
 		"a host alone, all ports": {"10.223.9.1/32", []netip.Prefix{p("10.214.1.7/32")}, 64512, 1, 100, "1 of 1 hosts"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			got := translate.CapacityOf(d, at, p(c.pool), c.behind, c.ports)
+			got := ledger.CapacityOf(d, at, p(c.pool), c.behind, c.ports)
 			assert.Equal(t, got.Addresses*64512, got.Connections)
 			assert.Equal(t, c.fits, got.Fits)
 			assert.Equal(t, c.part, got.Percent)
@@ -152,7 +153,7 @@ func TestTheLedgerByPointOfView(t *testing.T) {
 	d := applied(t, "huts", translate.Map)
 	tables := route.Solve(d, status.Condition{})
 	id := func(name string) design.ID { return d.Find(name, design.KindSite)[0].ID }
-	hill := translate.ViewOf(tables, id("marrow-hill"))
+	hill := ledger.ViewOf(tables, id("marrow-hill"))
 	require.Len(t, hill.Hosts, 9)
 	assert.Zero(t, hill.Unreached)
 	mapped := 0
@@ -164,12 +165,12 @@ func TestTheLedgerByPointOfView(t *testing.T) {
 	}
 	assert.Equal(t, 8, mapped, "one keeps its range")
 	assert.Equal(t, hill.Hosts[8].Real, hill.Hosts[8].Names[0].Address, "and stands last")
-	elder := translate.ViewOf(tables, id("elder-hut"))
+	elder := ledger.ViewOf(tables, id("elder-hut"))
 	require.Len(t, elder.Hosts, 1, "the recorder; the other huts' sensors are under its own range")
 	assert.Equal(t, 8, elder.Unreached)
 
-	all := translate.EntriesOf(tables, "")
-	one := translate.EntriesOf(tables, id("marrow-hill"))
+	all := ledger.EntriesOf(tables, "")
+	one := ledger.EntriesOf(tables, id("marrow-hill"))
 	assert.Len(t, one, 8)
 	for _, e := range one {
 		assert.Equal(t, "Marrow Hill", e.Viewer)

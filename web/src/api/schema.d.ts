@@ -2348,6 +2348,119 @@ export interface components {
        */
       vlan?: number;
     };
+    LedgerAsked: {
+      hidden: components["schemas"]["LedgerHidden"][];
+      hosts: components["schemas"]["WalkIdentity"][];
+      part: components["schemas"]["LedgerPartOf"][];
+      ranges: components["schemas"]["LedgerKnown"][];
+    };
+    LedgerCapacity: {
+      /** Format: int64 */
+      addresses: number;
+      at: string;
+      /** Format: int64 */
+      connections: number;
+      ends: string;
+      /** Format: int64 */
+      fits: number;
+      /** Format: int64 */
+      hosts: number;
+      /** Format: int64 */
+      named: number;
+      /** Format: int64 */
+      percent: number;
+      pool: string;
+      /** Format: int64 */
+      ports: number;
+      title: string;
+    };
+    LedgerHidden: {
+      as: string[];
+      at: string;
+      at_title: string;
+      only: string[];
+      party: string;
+      ranges: string[];
+      title: string;
+      toward: string;
+    };
+    LedgerKnown: {
+      at: string;
+      at_title: string;
+      hosts: components["schemas"]["WalkIdentity"][];
+      mapped: string;
+      of: string;
+      party: string;
+      real: string;
+      sum: string;
+      title: string;
+      toward: string;
+      viewers: string[];
+    };
+    LedgerLedger: {
+      hidden: components["schemas"]["LedgerHidden"][];
+      /** Format: int64 */
+      left: number;
+      parties: components["schemas"]["LedgerPartyNamed"][];
+      pools: components["schemas"]["LedgerCapacity"][];
+      ranges: components["schemas"]["LedgerKnown"][];
+      services: components["schemas"]["LedgerService"][];
+      unneeded: components["schemas"]["LedgerUnneeded"][];
+    };
+    LedgerLink: {
+      /** Format: ip */
+      address: string;
+      at: string;
+      how: string;
+      /** Format: int32 */
+      port: number;
+      service: string;
+      /** Format: ip */
+      to: string;
+    };
+    LedgerPartOf: {
+      asked: string;
+      is: string;
+      of: string;
+      word: string;
+    };
+    LedgerPartyNamed: {
+      id: string;
+      looks: boolean;
+      name: string;
+    };
+    LedgerSeenHost: {
+      host: string;
+      names: components["schemas"]["WalkName"][];
+      party: string;
+      /** Format: ip */
+      real: string;
+      title: string;
+    };
+    LedgerService: {
+      answers: boolean;
+      callers: string[];
+      chain: components["schemas"]["LedgerLink"][];
+      down?: string;
+      id: string;
+      name: string;
+      party: string;
+      target: string;
+      title: string;
+    };
+    LedgerUnneeded: {
+      of: string;
+      title: string;
+      why: string;
+    };
+    LedgerView: {
+      hosts: components["schemas"]["LedgerSeenHost"][];
+      /** Format: int64 */
+      left: number;
+      /** Format: int64 */
+      unreached: number;
+      viewer: string;
+    };
     LifecycleMilestone: {
       done: boolean;
       word: string;
@@ -3801,32 +3914,6 @@ export interface components {
       segment: string;
       title: string;
     };
-    TranslateAsked: {
-      hidden: components["schemas"]["TranslateHidden"][];
-      hosts: components["schemas"]["WalkIdentity"][];
-      part: components["schemas"]["TranslatePartOf"][];
-      ranges: components["schemas"]["TranslateKnown"][];
-    };
-    TranslateCapacity: {
-      /** Format: int64 */
-      addresses: number;
-      at: string;
-      /** Format: int64 */
-      connections: number;
-      ends: string;
-      /** Format: int64 */
-      fits: number;
-      /** Format: int64 */
-      hosts: number;
-      /** Format: int64 */
-      named: number;
-      /** Format: int64 */
-      percent: number;
-      pool: string;
-      /** Format: int64 */
-      ports: number;
-      title: string;
-    };
     TranslateChange: {
       box?: string;
       party: string;
@@ -3844,29 +3931,6 @@ export interface components {
       never?: boolean;
       why?: string;
     };
-    TranslateHidden: {
-      as: string[];
-      at: string;
-      at_title: string;
-      only: string[];
-      party: string;
-      ranges: string[];
-      title: string;
-      toward: string;
-    };
-    TranslateKnown: {
-      at: string;
-      at_title: string;
-      hosts: components["schemas"]["WalkIdentity"][];
-      mapped: string;
-      of: string;
-      party: string;
-      real: string;
-      sum: string;
-      title: string;
-      toward: string;
-      viewers: string[];
-    };
     TranslateLeast: {
       /** Format: int64 */
       bound: number;
@@ -3877,34 +3941,13 @@ export interface components {
       tried: number;
       why: string[];
     };
-    TranslateLedger: {
-      hidden: components["schemas"]["TranslateHidden"][];
-      /** Format: int64 */
-      left: number;
-      parties: components["schemas"]["TranslatePartyNamed"][];
-      pools: components["schemas"]["TranslateCapacity"][];
-      ranges: components["schemas"]["TranslateKnown"][];
-      services: components["schemas"]["TranslateService"][];
-      unneeded: components["schemas"]["TranslateUnneeded"][];
-    };
-    TranslateLink: {
-      /** Format: ip */
-      address: string;
-      at: string;
-      how: string;
-      /** Format: int32 */
-      port: number;
-      service: string;
-      /** Format: ip */
-      to: string;
-    };
     TranslateOption: {
       /** Format: int64 */
       addresses: number;
       both: boolean;
       boxes: components["schemas"]["TranslateTouched"][];
       breaks: string[];
-      capacity: components["schemas"]["TranslateCapacity"][];
+      capacity: components["schemas"]["LedgerCapacity"][];
       changes: components["schemas"]["TranslateChange"][];
       edits: components["schemas"]["Edit"][];
       failing?: string;
@@ -3941,17 +3984,6 @@ export interface components {
       real: string;
       title: string;
     };
-    TranslatePartOf: {
-      asked: string;
-      is: string;
-      of: string;
-      word: string;
-    };
-    TranslatePartyNamed: {
-      id: string;
-      looks: boolean;
-      name: string;
-    };
     TranslatePlan: {
       excluded: string[];
       /** Format: int64 */
@@ -3964,25 +3996,6 @@ export interface components {
       party: string;
       text: string;
     };
-    TranslateSeenHost: {
-      host: string;
-      names: components["schemas"]["WalkName"][];
-      party: string;
-      /** Format: ip */
-      real: string;
-      title: string;
-    };
-    TranslateService: {
-      answers: boolean;
-      callers: string[];
-      chain: components["schemas"]["TranslateLink"][];
-      down?: string;
-      id: string;
-      name: string;
-      party: string;
-      target: string;
-      title: string;
-    };
     TranslateTouched: {
       /** Format: int64 */
       changes: number;
@@ -3991,19 +4004,6 @@ export interface components {
       owner?: string;
       party: string;
       title: string;
-    };
-    TranslateUnneeded: {
-      of: string;
-      title: string;
-      why: string;
-    };
-    TranslateView: {
-      hosts: components["schemas"]["TranslateSeenHost"][];
-      /** Format: int64 */
-      left: number;
-      /** Format: int64 */
-      unreached: number;
-      viewer: string;
     };
     TriedInBody: {
       /** @description A change that is not made yet. */
@@ -5186,7 +5186,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["TranslateLedger"];
+          "application/json": components["schemas"]["LedgerLedger"];
         };
       };
       /** @description Error */
@@ -5223,7 +5223,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["TranslateAsked"];
+          "application/json": components["schemas"]["LedgerAsked"];
         };
       };
       /** @description Error */
@@ -5302,7 +5302,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["TranslateView"];
+          "application/json": components["schemas"]["LedgerView"];
         };
       };
       /** @description Error */

@@ -1,4 +1,7 @@
-package translate
+// Package ledger tells who sees whom as what: every mapped range, whoever is hidden, published
+// services, pools and how far they reach, and what nothing needs any more. It plans nothing; it
+// reads the tables that walks read.
+package ledger
 
 import (
 	"cmp"
@@ -88,8 +91,8 @@ type Link struct {
 	Port    uint16     `json:"port"`
 }
 
-// LedgerEntry is a named host as somebody sees it.
-type LedgerEntry struct {
+// Entry is a named host as somebody sees it.
+type Entry struct {
 	Viewer  string     `json:"viewer"` // a party
 	Host    string     `json:"host"`
 	Party   string     `json:"party"`
@@ -106,8 +109,8 @@ type Unneeded struct {
 	Why   string    `json:"why"`
 }
 
-// LedgerOf lists who sees whom as what, in canonical order.
-func LedgerOf(t *route.Tables) Ledger {
+// Of lists who sees whom as what, in canonical order.
+func Of(t *route.Tables) Ledger {
 	d := t.Design
 	l := Ledger{
 		Ranges: []Known{}, Hidden: []Hidden{}, Services: []Service{}, Pools: Pools(t), Parties: []PartyNamed{},
@@ -264,8 +267,8 @@ func serviceOf(t *route.Tables, o *design.Object) Service {
 
 // EntriesOf lists every named host under every name but its own, as one party sees
 // it or all do.
-func EntriesOf(t *route.Tables, viewer design.ID) []LedgerEntry {
-	out := []LedgerEntry{}
+func EntriesOf(t *route.Tables, viewer design.ID) []Entry {
+	out := []Entry{}
 	d := t.Design
 	for _, o := range d.Of(design.KindEndpoint) {
 		for _, a := range o.Body.(*design.Endpoint).Addresses {
@@ -278,7 +281,7 @@ func EntriesOf(t *route.Tables, viewer design.ID) []LedgerEntry {
 					if viewer != "" && by != viewer {
 						continue
 					}
-					e := LedgerEntry{
+					e := Entry{
 						Viewer: d.Title(by), Host: who.Title, Party: d.Party(o.ID).Name, Real: a, Seen: n.Address,
 					}
 					e.By = titleOf(d, cmp.Or(n.Mapping, n.Listener))
@@ -339,7 +342,12 @@ func ViewOf(t *route.Tables, viewer design.ID) View {
 			}
 		}
 	}
-	translated := func(h SeenHost) int { return no(h.Names[0].Address != h.Real) }
+	translated := func(h SeenHost) int { // those first
+		if h.Names[0].Address != h.Real {
+			return 0
+		}
+		return 1
+	}
 	slices.SortStableFunc(v.Hosts, func(a, b SeenHost) int { return cmp.Compare(translated(a), translated(b)) })
 	return v
 }
@@ -405,7 +413,7 @@ func Ask(t *route.Tables, text string) (Asked, error) {
 	if p.IsSingleIP() {
 		out.Hosts = walk.Identities(t, p.Addr())
 	}
-	l := LedgerOf(t)
+	l := Of(t)
 	for _, k := range l.Ranges {
 		real, mapped := prefix.TranslatePrefix(p, k.Real, k.Mapped), prefix.TranslatePrefix(p, k.Mapped, k.Real)
 		if real.IsValid() && !p.IsSingleIP() {
@@ -427,7 +435,7 @@ func Ask(t *route.Tables, text string) (Asked, error) {
 }
 
 // Rows are entries as a table.
-func Rows(entries []LedgerEntry) (header []string, rows [][]string) {
+func Rows(entries []Entry) (header []string, rows [][]string) {
 	header = []string{"seen by", "host", "party", "real", "seen as", "service", "by"}
 	for _, e := range entries {
 		rows = append(rows, []string{e.Viewer, e.Host, e.Party, e.Real.String(), e.Seen.String(), e.Service, e.By})

@@ -1,4 +1,4 @@
-package translate
+package ledger
 
 import (
 	"fmt"
@@ -9,13 +9,13 @@ import (
 	"dravin/core/route"
 )
 
-// usablePorts are those of one address that a source may be given: all but the
+// UsablePorts are those of one address that a source may be given: all but the
 // well-known ones.
-const usablePorts = 65536 - 1024
+const UsablePorts = 65536 - 1024
 
-// usualPorts is how many ports a host is reckoned to need at a time toward one far
+// UsualPorts is how many ports a host is reckoned to need at a time toward one far
 // service, where no profile says the least that it gives.
-const usualPorts = 64
+const UsualPorts = 64
 
 // Capacity is how far a pool reaches: for each protocol and far end (address and
 // port) every address has its usable ports once.
@@ -37,13 +37,13 @@ type Capacity struct {
 
 // CapacityOf reckons a pool for the ranges behind it.
 func CapacityOf(d *design.Design, at design.ID, pool netip.Prefix, behind []netip.Prefix, ports uint32) Capacity {
-	c := Capacity{At: at, Title: d.Title(at), Pool: pool, Addresses: size(pool), Ports: uint64(ports)}
+	c := Capacity{At: at, Title: d.Title(at), Pool: pool, Addresses: prefix.Size(pool), Ports: uint64(ports)}
 	if c.Ports == 0 {
-		c.Ports = usualPorts
+		c.Ports = UsualPorts
 	}
-	c.Connections = c.Addresses * usablePorts
+	c.Connections = c.Addresses * UsablePorts
 	for _, r := range behind {
-		c.Hosts += size(r)
+		c.Hosts += prefix.Size(r)
 	}
 	for _, o := range d.Of(design.KindEndpoint) {
 		for _, a := range o.Body.(*design.Endpoint).Addresses {
@@ -65,18 +65,6 @@ func CapacityOf(d *design.Design, at design.ID, pool netip.Prefix, behind []neti
 	return c
 }
 
-// size is the number of host addresses of a range, as far as it can be counted.
-func size(p netip.Prefix) uint64 {
-	free := p.Addr().BitLen() - p.Bits()
-	switch {
-	case free > 32:
-		return 1 << 32
-	case p.Addr().Is4() && free > 1:
-		return 1<<free - 2
-	}
-	return 1 << free
-}
-
 // Pools are all pools of a design with how far they reach.
 func Pools(t *route.Tables) []Capacity {
 	d := t.Design
@@ -85,7 +73,7 @@ func Pools(t *route.Tables) []Capacity {
 		for _, o := range d.Of(k) {
 			for _, r := range route.Translations(d, o.ID) {
 				if r.Does == design.FromPool {
-					out = append(out, CapacityOf(d, o.ID, r.Into, behind(d, o, r.Rule), portsAt(d, o.ID)))
+					out = append(out, CapacityOf(d, o.ID, r.Into, behind(d, o, r.Rule), PortsAt(d, o.ID)))
 				}
 			}
 		}
@@ -97,7 +85,7 @@ func Pools(t *route.Tables) []Capacity {
 			continue
 		}
 		for _, r := range d.Ranges(b.Pool) {
-			out = append(out, attachmentPool(d, o, r, d.AttachmentExports(o), profile.Hub.PortsPerHost))
+			out = append(out, AttachmentPool(d, o, r, d.AttachmentExports(o), profile.Hub.PortsPerHost))
 		}
 	}
 	return out
@@ -105,7 +93,7 @@ func Pools(t *route.Tables) []Capacity {
 
 // attachmentPool reckons the source pool of an attachment: behind it are the hosts
 // of the subnets that are not exported.
-func attachmentPool(
+func AttachmentPool(
 	d *design.Design,
 	a *design.Object,
 	pool netip.Prefix,
@@ -115,14 +103,14 @@ func attachmentPool(
 	network := a.Body.(*design.Attachment).What
 	var subnets []netip.Prefix
 	for _, s := range d.Inside(network, design.KindSubnet) {
-		subnets = append(subnets, ofFamily(design.RangesOf(s), pool.Addr().Is4())...)
+		subnets = append(subnets, prefix.OfFamily(design.RangesOf(s), pool.Addr().Is4())...)
 	}
 	c := CapacityOf(d, network, pool, prefix.Free(subnets, exported), ports)
 	c.At = a.ID
 	return c
 }
 
-func portsAt(d *design.Design, box design.ID) uint32 {
+func PortsAt(d *design.Design, box design.ID) uint32 {
 	if p := d.ProfileOf(box); p != nil && d.Get(box).Kind == design.KindGateway {
 		return p.Translation.PortsPerHost
 	}
@@ -134,7 +122,7 @@ func portsAt(d *design.Design, box design.ID) uint32 {
 func behind(d *design.Design, box *design.Object, r design.Rule) []netip.Prefix {
 	v4 := r.Into.Addr().Is4()
 	if len(r.Source) > 0 {
-		return prefix.Minimal(ofFamily(r.Source, v4))
+		return prefix.Minimal(prefix.OfFamily(r.Source, v4))
 	}
-	return ofFamily(d.Exports(d.Party(box.ID).ID), v4)
+	return prefix.OfFamily(d.Exports(d.Party(box.ID).ID), v4)
 }

@@ -1,4 +1,4 @@
-package translate
+package ledger
 
 import (
 	"fmt"
@@ -105,8 +105,8 @@ func shadowed(d *design.Design, box design.ID) []Unneeded {
 // takesAllOf reports whether whatever fits a rule fits an earlier one.
 func takesAllOf(before, r design.Rule) bool {
 	covers := func(wide, narrow []netip.Prefix) bool {
-		return len(wide) == 0 || len(narrow) > 0 && all(narrow, func(p netip.Prefix) bool {
-			return slices.ContainsFunc(wide, func(w netip.Prefix) bool { return prefix.Contains(w, p) })
+		return len(wide) == 0 || len(narrow) > 0 && !slices.ContainsFunc(narrow, func(p netip.Prefix) bool {
+			return !slices.ContainsFunc(wide, func(w netip.Prefix) bool { return prefix.Contains(w, p) })
 		})
 	}
 	source, destination := r.Source, r.Destination
@@ -123,8 +123,8 @@ func takesAllOf(before, r design.Rule) bool {
 	} else if before.Does == design.OneToOne {
 		theirs = append(slices.Clone(theirs), before.Into)
 	}
-	services := len(before.Services) == 0 || len(r.Services) > 0 && all(
-		r.Services, func(s design.Service) bool { return slices.Contains(before.Services, s) },
+	services := len(before.Services) == 0 || len(r.Services) > 0 && !slices.ContainsFunc(
+		r.Services, func(s design.Service) bool { return !slices.Contains(before.Services, s) },
 	)
 	return (before.From == "" || before.From == r.From) && (before.Toward == "" || before.Toward == r.Toward) &&
 		services && covers(mine, source) && covers(theirs, destination)
