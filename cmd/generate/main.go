@@ -28,6 +28,9 @@ func run(dir string) error {
 			return err
 		}
 	}
+	if err := writeCodes(); err != nil {
+		return err
+	}
 	schema, err := design.Schema()
 	if err != nil {
 		return err

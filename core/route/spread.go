@@ -11,6 +11,7 @@ import (
 	"dravin/core/prefix"
 	"dravin/core/settings"
 	"dravin/core/topology"
+	"dravin/core/words"
 )
 
 // StopCode names what keeps a route from going further.
@@ -38,12 +39,32 @@ const (
 	StopBetter     StopCode = "better-route-there" // the table has a better one
 )
 
-// StopCodes are all stops.
-var StopCodes = []StopCode{
-	StopOutFilter, StopInFilter, StopOwnOnly, StopLoop, StopInternal, StopCommunity, StopReflected, StopSummary,
-	StopFamily, StopLimit, StopElsewhere, StopDown, StopHop, StopTransitive, StopUnfed, StopEntry, StopSegment,
-	StopBetter,
+// Stops are the stops with what they mean.
+var Stops = []words.Coded[StopCode]{
+	{Code: StopOutFilter, Title: "filter going out", Doc: "the announcing end's filter refuses it"},
+	{Code: StopInFilter, Title: "filter coming in", Doc: "the taking end's filter refuses it"},
+	{Code: StopOwnOnly, Title: "announces its own only", Doc: "without a filter only the speaker's own ranges are " +
+		"announced"},
+	{Code: StopLoop, Title: "loop check", Doc: "the taker's own ASN stands in the path"},
+	{Code: StopInternal, Title: "internal split horizon", Doc: "learned inside the autonomous system, and not " +
+		"advertised inside it again"},
+	{Code: StopCommunity, Title: "community", Doc: "a community forbids it"},
+	{Code: StopReflected, Title: "reflected before", Doc: "the taker reflected it already"},
+	{Code: StopSummary, Title: "a summary instead", Doc: "a summary is announced instead"},
+	{Code: StopFamily, Title: "address family", Doc: "the session does not carry its family"},
+	{Code: StopLimit, Title: "limit", Doc: "the session dropped: too many routes"},
+	{Code: StopElsewhere, Title: "another joint", Doc: "a mapped range is announced only where it is mapped"},
+	{Code: StopDown, Title: "down", Doc: "what would carry it is down"},
+	{Code: StopHop, Title: "next hop not usable", Doc: "its next hop can not be used"},
+	{Code: StopTransitive, Title: "no transit over a peering", Doc: "a peering carries the two networks' own ranges only"},
+	{Code: StopUnfed, Title: "not fed", Doc: "the attachment does not feed that table"},
+	{Code: StopEntry, Title: "no entry", Doc: "the table has no entry for it"},
+	{Code: StopSegment, Title: "another segment", Doc: "it is in another segment"},
+	{Code: StopBetter, Title: "a better route there", Doc: "the table has a better one"},
 }
+
+// StopCodes are all stops.
+var StopCodes = words.CodesOf(Stops)
 
 var stopped = map[bgp.Stop]struct {
 	code  StopCode

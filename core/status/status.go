@@ -18,6 +18,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/negotiate"
 	"dravin/core/settings"
+	"dravin/core/words"
 )
 
 // Horizon says for when a verdict is.
@@ -69,8 +70,47 @@ const (
 	DoesNotForward    Cause = "does-not-forward"    // the box does not pass packets on
 )
 
-// Codes are all codes.
-var Causes = []Cause{LinkDown, SessionDown, HalfMade, RefusedForOverlap, NotAccepted, NotThereYet, DoesNotForward}
+// Family are the causes with what they mean, in the order in which they are listed.
+var Family = []words.Coded[Cause]{
+	{
+		Code: LinkDown, Title: "down",
+		Doc: "the two ends of no tunnel agree, or the link, circuit or attachment is gone or taken away",
+		Fix: "make the two ends agree, or bring it back",
+	},
+	{
+		Code: SessionDown, Title: "session down",
+		Doc: "what carries a session is up, and its two ends do not agree",
+		Fix: "make the two ends agree",
+	},
+	{
+		Code: HalfMade, Title: "half made",
+		Doc: "one end or half is made and the other is not",
+		Fix: "make the other half",
+	},
+	{
+		Code: RefusedForOverlap, Title: "refused for overlap",
+		Doc: "the cloud refuses it for what it overlaps; what was there first stands",
+		Fix: "keep what overlaps out of export at both, or map it",
+	},
+	{
+		Code: NotAccepted, Title: "not accepted",
+		Doc: "it was refused, or waits for somebody's answer",
+		Fix: "have it accepted",
+	},
+	{
+		Code: NotThereYet, Title: "not there yet",
+		Doc: "it is drafted or being built, and the horizon is today",
+		Fix: "build it",
+	},
+	{
+		Code: DoesNotForward, Title: "does not forward",
+		Doc: "the box is known not to pass packets on, or is gone",
+		Fix: "put it right on the box",
+	},
+}
+
+// Causes are all causes.
+var Causes = words.CodesOf(Family)
 
 // Verdict is how something stands. The zero Verdict is down without a cause; use
 // [Status.Of].

@@ -28,7 +28,7 @@ func (pl *planner) keptOut(give func(*Option) bool) bool {
 		return true
 	}
 	for _, pooled := range []bool{false, true} {
-		title := "Keep what collides out of what " + pl.hubsOf(attached) + " is advertised"
+		title := "Keep what collides out of what is advertised to " + pl.hubsOf(attached)
 		if pooled {
 			title += ", with a source pool"
 		}

@@ -7,11 +7,13 @@ package walk
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"dravin/core/design"
 	"dravin/core/route"
 	"dravin/core/status"
 	"dravin/core/topology"
+	"dravin/core/words"
 )
 
 // Code names what stops a packet.
@@ -56,21 +58,105 @@ const (
 	ReplyOnLinkElsewhere Code = "reply-on-link-elsewhere"
 )
 
-// Codes are all codes.
-var Codes = append(
-	[]Code{
-		OnLinkElsewhere, NoNeighbour, NoRoute, Loop, SelectorMiss, NotTransitive, ZoneCutOff, BlackHole, ReversePath,
-		OwnSource, OtherSegment, NotAnswered, NoWayBack, CallerRefused, ReplyNotReversed, ReplyNoRoute,
-		ReplyOnLinkElsewhere,
+// Packets are the stops of what is up, with what they mean.
+var Packets = []words.Coded[Code]{
+	{
+		Code: OnLinkElsewhere, Title: "on link elsewhere",
+		Doc: "another LAN or subnet has the destination's range and gets the packet",
+		Fix: "map the destination, and dial the mapped address",
 	},
-	down()...,
-)
+	{
+		Code: NoNeighbour, Title: "no neighbour",
+		Doc: "on-link here, but nobody can have the address",
+		Fix: "dial an address that a host has",
+	},
+	{
+		Code: NoRoute, Title: "no route",
+		Doc: "no usable route, or only the way to the internet",
+		Fix: "enter a route, or let it be learned",
+	},
+	{
+		Code: Loop, Title: "loop",
+		Doc: "the packet comes by again as it was",
+		Fix: "correct the route that sends it round",
+	},
+	{
+		Code: SelectorMiss, Title: "selector miss",
+		Doc: "no selector covers source and destination",
+		Fix: "name both in the selectors of both ends",
+	},
+	{
+		Code: NotTransitive, Title: "not transitive",
+		Doc: "a peering carries the two networks' own ranges only",
+		Fix: "join the two that talk directly or by a hub",
+	},
+	{
+		Code: ZoneCutOff, Title: "zone cut off",
+		Doc: "the hub's attachment has no subnet in the host's zone",
+		Fix: "add a subnet of the zone to the attachment",
+	},
+	{
+		Code: BlackHole, Title: "black hole",
+		Doc: "an entry drops it",
+		Fix: "remove the entry, or enter a longer one",
+	},
+	{
+		Code: ReversePath, Title: "reverse path",
+		Doc: "a strict filter drops what comes in by another way than the answer would go out",
+		Fix: "set the filter to loose",
+	},
+	{
+		Code: OwnSource, Title: "own source",
+		Doc: "it comes to a box from an address that the box itself has",
+		Fix: "hide the source behind another range",
+	},
+	{
+		Code: OtherSegment, Title: "other segment",
+		Doc: "the box knows the destination in another routing instance only",
+		Fix: "put both into one segment",
+	},
+	{
+		Code: NotAnswered, Title: "not answered",
+		Doc: "the host is reached and does not answer this service",
+		Fix: "use a service that it answers",
+	},
+	{
+		Code: NoWayBack, Title: "no way back",
+		Doc: "it leaves for the internet from an address to which nobody there can answer",
+		Fix: "hide the source behind the gateway's own address",
+	},
+	{
+		Code: CallerRefused, Title: "caller refused",
+		Doc: "a published service does not let this caller in",
+		Fix: "let the caller in",
+	},
+	{
+		Code: ReplyNotReversed, Title: "reply not reversed",
+		Doc: "the reply arrives from another address than was dialled",
+		Fix: "send the reply through the box that translated the request",
+	},
+	{
+		Code: ReplyNoRoute, Title: "reply no route",
+		Doc: "as NoRoute, on the way back",
+		Fix: "enter a route back",
+	},
+	{
+		Code: ReplyOnLinkElsewhere, Title: "reply on link elsewhere",
+		Doc: "as OnLinkElsewhere, on the way back",
+		Fix: "map the source, too",
+	},
+}
+
+// Family are all stops: those of packets, then those of what is down.
+var Family = append(slices.Clone(Packets), down()...)
+
+// Codes are all codes.
+var Codes = words.CodesOf(Family)
 
 // down are the codes of what is down.
-func down() []Code {
-	var out []Code
-	for _, c := range status.Causes {
-		out = append(out, Code(c))
+func down() (out []words.Coded[Code]) {
+	for _, c := range status.Family {
+		out = append(out, words.Coded[Code]{Code: Code(c.Code), Title: c.Title, Doc: c.Doc, Fix: c.Fix})
 	}
 	return out
 }

@@ -1,3 +1,4 @@
+import { causeWords } from "../api/codes";
 import type { Cause, JointKind, LinkLine, LinkRow, State, Status } from "../api/client";
 
 /** How a state of something that is made is called. */
@@ -29,17 +30,6 @@ export const verdicts: Record<LinkLine["verdict"], Mark> = {
 
 export const verdictOf = (v: LinkLine["verdict"]): Mark => verdicts[v];
 
-/** Why something is down, in a word. */
-const downWords: Record<Cause, string> = {
-  "link-down": "down",
-  "session-down": "session down",
-  "half-made": "half made",
-  "refused-for-overlap": "refused for overlap",
-  "not-accepted": "not accepted",
-  "not-there-yet": "not there yet",
-  "does-not-forward": "does not forward",
-};
-
 /** What waits for somebody is not broken. */
 const waits: Cause[] = ["not-there-yet", "not-accepted", "half-made"];
 
@@ -48,8 +38,8 @@ export function statusMark(s: Status): Mark {
   if (s.up) return { sign: "=", word: "up", tone: "text-good" };
   const code = s.code ?? "link-down";
   return waits.includes(code)
-    ? { sign: "?", word: downWords[code], tone: "text-warn" }
-    : { sign: "×", word: downWords[code], tone: "text-clash" };
+    ? { sign: "?", word: causeWords[code], tone: "text-warn" }
+    : { sign: "×", word: causeWords[code], tone: "text-clash" };
 }
 
 /** What the list says of a link. */

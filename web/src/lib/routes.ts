@@ -1,4 +1,4 @@
-import type { Explanation, Spread, StopCode, TableEntry } from "../api/client";
+import type { Explanation, Spread, TableEntry } from "../api/client";
 
 /** A path of ASNs as people write it. */
 export const pathWords = (path: number[] | undefined): string => path?.join(" ") ?? "";
@@ -71,25 +71,3 @@ export function drawn(s: Spread, partyOf: (id: string) => string): { marks: Mark
 
 /** The way of an entry in one line. */
 export const wayWords = (e: Explanation): string => e.way.map((x) => x.title).join(" → ");
-
-/** The words of a stop's code. */
-export const stopWords: Record<StopCode, string> = {
-  "out-filter": "filter going out",
-  "in-filter": "filter coming in",
-  "own-only": "announces its own only",
-  "loop-check": "loop check",
-  "split-horizon": "internal split horizon",
-  community: "community",
-  "reflected-loop": "reflected before",
-  summary: "a summary instead",
-  family: "address family",
-  limit: "limit",
-  "another-joint": "another joint",
-  down: "down",
-  "next-hop": "next hop not usable",
-  "not-transitive": "no transit over a peering",
-  "not-fed": "not fed",
-  "no-entry": "no entry",
-  "other-segment": "another segment",
-  "better-route-there": "a better route there",
-};

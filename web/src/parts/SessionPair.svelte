@@ -1,7 +1,8 @@
 <script lang="ts">
+  import { stopWords } from "../api/codes";
   import type { Exchange } from "../api/client";
   import { useSession } from "../api/queries";
-  import { pathWords, stopWords } from "../lib/routes";
+  import { pathWords } from "../lib/routes";
   import Address from "./Address.svelte";
   import Known from "./Known.svelte";
   import StatusLine from "./StatusLine.svelte";

@@ -1,8 +1,9 @@
 <script lang="ts">
+  import { stopWords } from "../api/codes";
   import { findPrefixes, useEstate, useSpread, useTables } from "../api/queries";
   import { placeURL } from "../lib/places";
   import { boxOf, type PlacedParty } from "../lib/picture";
-  import { drawn, pathWords, stopWords, tableKey, type Mark } from "../lib/routes";
+  import { drawn, pathWords, tableKey, type Mark } from "../lib/routes";
   import Known from "./Known.svelte";
   import MarkedPicture from "./MarkedPicture.svelte";
   import Suggest from "./Suggest.svelte";
