@@ -26,6 +26,7 @@ func enums(api huma.API) {
 	schemas.RegisterTypeAlias(reflect.TypeFor[overlap.Weight](), reflect.TypeFor[weightOf]())
 	schemas.RegisterTypeAlias(reflect.TypeFor[walk.Code](), reflect.TypeFor[stopOf]())
 	schemas.RegisterTypeAlias(reflect.TypeFor[route.StopCode](), reflect.TypeFor[haltOf]())
+	schemas.RegisterTypeAlias(reflect.TypeFor[ProblemCode](), reflect.TypeFor[problemCodeOf]())
 	schemas.RegisterTypeAlias(reflect.TypeFor[design.FieldType](), reflect.TypeFor[fieldTypeOf]())
 }
 
@@ -37,6 +38,8 @@ type (
 	weightOf   string
 	stopOf     string
 	haltOf     string
+
+	problemCodeOf string
 
 	fieldTypeOf string
 )
@@ -81,4 +84,9 @@ func (stopOf) Schema(huma.Registry) *huma.Schema { return oneOf("What stops a pa
 // Schema lists what keeps a route from going further.
 func (haltOf) Schema(huma.Registry) *huma.Schema {
 	return oneOf("What keeps a route from going further.", route.StopCodes)
+}
+
+// Schema lists what can be wrong with a request.
+func (problemCodeOf) Schema(huma.Registry) *huma.Schema {
+	return oneOf("What is wrong with a request.", ProblemCodes)
 }

@@ -16,13 +16,55 @@ import (
 
 // ProblemDetails is an RFC 9457 problem with what Dravin has to say beyond it.
 type ProblemDetails struct {
-	Type     string           `json:"type" doc:"Always about:blank; status tells the class."`
+	Type     string           `json:"type" doc:"Always about:blank; status and code tell the class."`
+	Code     ProblemCode      `json:"code" doc:"What it is, stable."`
 	Title    string           `json:"title"`
 	Status   int              `json:"status"`
 	Detail   string           `json:"detail"`
 	Errors   []design.Problem `json:"errors,omitempty" doc:"Each with the place in the request or file."`
 	Position *int64           `json:"position,omitempty" doc:"409: where the design is now."`
 	Since    []store.Change   `json:"since,omitempty" doc:"409: what changed meanwhile."`
+}
+
+// ProblemCode names what is wrong with a request, or with who should do it.
+type ProblemCode string
+
+// The codes.
+const (
+	Unfit       ProblemCode = "unfit"       // something in the request or file is not as it must be: errors say where and why
+	Missing     ProblemCode = "missing"     // what it is about is not there, or no more
+	Conflicting ProblemCode = "conflicting" // somebody else has written meanwhile, or there is nothing to do
+	Unavailable ProblemCode = "unavailable" // it can not be done now; try again
+	NotAllowed  ProblemCode = "not-allowed" // who asks, or how it is asked, is not let in
+	TooMuch     ProblemCode = "too-much"    // it is larger, or more often, than is taken
+)
+
+// ProblemCodes are all codes.
+var ProblemCodes = []ProblemCode{Unfit, Missing, Conflicting, Unavailable, NotAllowed, TooMuch}
+
+// codeFor is the code of a status.
+func codeFor(status int) ProblemCode {
+	switch status {
+	case http.StatusNotFound, http.StatusGone:
+		return Missing
+	case http.StatusConflict:
+		return Conflicting
+	case http.StatusServiceUnavailable, http.StatusInternalServerError, http.StatusGatewayTimeout:
+		return Unavailable
+	case http.StatusForbidden, http.StatusMisdirectedRequest, http.StatusMethodNotAllowed, http.StatusUnauthorized:
+		return NotAllowed
+	case http.StatusRequestEntityTooLarge, http.StatusTooManyRequests:
+		return TooMuch
+	}
+	return Unfit
+}
+
+// problemOf is a problem of a status in words.
+func problemOf(status int, detail string, errs ...design.Problem) *ProblemDetails {
+	return &ProblemDetails{
+		Type: "about:blank", Code: codeFor(status), Title: http.StatusText(status), Status: status, Detail: detail,
+		Errors: errs,
+	}
 }
 
 func (p *ProblemDetails) Error() string { return p.Detail }
@@ -35,7 +77,7 @@ func (p *ProblemDetails) ContentType(string) string { return "application/proble
 
 // newError gives huma's own errors our form.
 func newError(status int, message string, errs ...error) huma.StatusError {
-	p := &ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: message}
+	p := problemOf(status, message)
 	for _, err := range errs {
 		var own *ProblemDetails
 		var detail *huma.ErrorDetail
@@ -89,16 +131,18 @@ func (s *Server) failed(err error) *ProblemDetails {
 		p.Status, p.Detail = http.StatusServiceUnavailable, "the database did not do it; try again, and look at the "+
 			"server's log if it stays so"
 	}
-	p.Title = http.StatusText(p.Status)
+	p.Title, p.Code = http.StatusText(p.Status), codeFor(p.Status)
 	return p
 }
 
 // refused is the caller's mistake in one field.
 func refused(field, why string) error {
-	return &ProblemDetails{
-		Type: "about:blank", Title: http.StatusText(http.StatusUnprocessableEntity),
-		Status: http.StatusUnprocessableEntity, Detail: why, Errors: []design.Problem{{Field: field, Why: why}},
-	}
+	return problemOf(http.StatusUnprocessableEntity, why, design.Problem{Field: field, Why: why})
+}
+
+// missing is what a field names and is not there.
+func missing(field, why string) error {
+	return problemOf(http.StatusNotFound, why, design.Problem{Field: field, Why: why})
 }
 
 func itoa(n int64) string { return strconv.FormatInt(n, 10) }

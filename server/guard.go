@@ -18,9 +18,7 @@ import (
 
 // problem answers with a problem, in the one form that all errors have.
 func problem(w http.ResponseWriter, status int, detail string) {
-	writeProblem(
-		w, &ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail},
-	)
+	writeProblem(w, problemOf(status, detail))
 }
 
 func writeProblem(w http.ResponseWriter, p *ProblemDetails) {

@@ -133,7 +133,7 @@ func (s *Server) handing(ctx context.Context, id, party string) (*solved, *desig
 	}
 	o := v.design.Get(design.ID(party))
 	if o == nil || !slices.Contains(handover.Parties, o.Kind) {
-		return nil, nil, refused("party", "there is no such site, network, hub or edge router now")
+		return nil, nil, missing("party", "there is no such site, network, hub or edge router now")
 	}
 	return v, o, nil
 }

@@ -164,12 +164,7 @@ func (s *Server) linkOperations(api huma.API) {
 			}
 			o := v.design.Get(design.ID(in.Link))
 			if o == nil || !slices.Contains(design.JointKinds, o.Kind) {
-				return nil, &ProblemDetails{
-					Type:   "about:blank",
-					Title:  http.StatusText(http.StatusNotFound),
-					Status: http.StatusNotFound,
-					Detail: "there is no such link now; it may have been removed or undone",
-				}
+				return nil, missing("link", "there is no such link now; it may have been removed or undone")
 			}
 			return answering(linkSheetOf(v, o, keys), nil)
 		},

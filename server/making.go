@@ -96,11 +96,11 @@ func formOf(v *solved, in *inForm) (Form, error) {
 			Kind: k, Parent: parent, Name: defaults.New(v.design).Name(k, parent), Body: design.Bodies()[k],
 		}
 		if parent != "" && v.design.Get(parent) == nil {
-			return Form{}, refused("parent", "there is no such object now; it may have been removed")
+			return Form{}, missing("parent", "there is no such object now; it may have been removed")
 		}
 	}
 	if o == nil {
-		return Form{}, refused("object", "there is no such object now; it may have been removed or undone")
+		return Form{}, missing("object", "there is no such object now; it may have been removed or undone")
 	}
 	f := Form{
 		Object: in.Object, Kind: o.Kind, Parent: o.Parent, Name: o.Name, Body: map[string]any{},

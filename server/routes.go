@@ -100,7 +100,7 @@ func askedPrefix(text string) (netip.Prefix, error) {
 func pointOf(v *solved, at, segment string) (*route.Point, error) {
 	p := v.tables().PointIn(design.ID(at), design.ID(segment))
 	if p == nil {
-		return nil, refused("at", "there is no such table now; what it was of may have been removed or undone")
+		return nil, missing("at", "there is no such table now; what it was of may have been removed or undone")
 	}
 	return p, nil
 }
@@ -268,7 +268,7 @@ const mostAdvertised = 1000
 func sessionView(v *solved, in *inSession) (SessionView, error) {
 	o := v.design.Get(design.ID(in.Session))
 	if o == nil || o.Kind != design.KindSession {
-		return SessionView{}, refused("session", "there is no such session now; it may have been removed or undone")
+		return SessionView{}, missing("session", "there is no such session now; it may have been removed or undone")
 	}
 	out := SessionView{SessionRow: sessionRow(v, o)}
 	for n, e := range o.Body.(*design.Session).Ends {

@@ -96,7 +96,7 @@ func (s *Server) tunnel(ctx context.Context, id, tunnel string) (*solved, *desig
 	}
 	t := v.design.Get(design.ID(tunnel))
 	if t == nil || t.Kind != design.KindTunnel {
-		return nil, nil, refused("tunnel", "there is no such tunnel now; it may have been removed or undone")
+		return nil, nil, missing("tunnel", "there is no such tunnel now; it may have been removed or undone")
 	}
 	return v, t, nil
 }

@@ -189,7 +189,7 @@ func TestTheCaseOverHTTP(t *testing.T) {
 	assert.Equal(t, "192.168.216.17", asked.Hosts[0].Real.String())
 	call[doc](t, "GET", at+"/ledger/file?format=zone", nil, 422)
 	call[doc](t, "GET", at+"/plan", nil, 422)
-	call[doc](t, "GET", at+"/plan?group=none", nil, 422)
+	call[doc](t, "GET", at+"/plan?group=none", nil, 404)
 	call[doc](t, "GET", at+"/plan?place=none&pool=x", nil, 422)
 	assert.Equal(t, true, call[doc](t, "GET", at+"/walk?from=logger&to=controller&service=tcp/502", nil, 200)["works"])
 	call[doc](t, "GET", at+"/walk?from=logger&to=nobody&service=tcp/502", nil, 422)

@@ -61,7 +61,7 @@ func (s *Server) answerRequest(ctx context.Context, in *answerIn) (*answer[store
 	}
 	r := v.design.Get(design.ID(in.Request))
 	if r == nil || r.Kind != design.KindRequest {
-		return nil, refused("request", "there is no such request now; it may have been undone")
+		return nil, missing("request", "there is no such request now; it may have been undone")
 	}
 	if !design.IsLine(in.Body.Reason) {
 		return nil, refused("reason", "the reason holds a control character; write plain text")
@@ -84,7 +84,7 @@ func (s *Server) enterCode(ctx context.Context, in *codeIn) (*answer[store.Info]
 	}
 	o := v.design.Get(design.ID(in.Link))
 	if o == nil || o.Kind != design.KindCircuit {
-		return nil, refused("link", "there is no such circuit now; it may have been removed or undone")
+		return nil, missing("link", "there is no such circuit now; it may have been removed or undone")
 	}
 	edit, err := lifecycle.EnterCode(o, in.Body.Code, in.Body.Zone, in.Body.Expires)
 	if err != nil {

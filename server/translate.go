@@ -60,7 +60,7 @@ func (s *Server) tried(ctx context.Context, in *triedIn) (*answer[proof.Result],
 	}
 	o := after.Design.Get(design.ID(in.Body.Intent))
 	if o == nil || o.Kind != design.KindIntent {
-		return nil, refused("intent", "there is no such intent now; it may have been removed or undone")
+		return nil, missing("intent", "there is no such intent now; it may have been removed or undone")
 	}
 	return answering(after.Proofs.Intent(o.ID), nil)
 }
@@ -140,7 +140,7 @@ func planOf(ctx context.Context, v *solved, in *inPlan) (translate.Plan, error) 
 				return translate.For(ctx, v.all.Proofs, q)
 			}
 		}
-		return translate.Plan{}, refused("group", "there is no such group now; somebody may have ended it")
+		return translate.Plan{}, missing("group", "there is no such group now; somebody may have ended it")
 	case len(q.Places) < 2: // one alone: with all that it collides with
 		if q.Places = translate.Concerned(v.groups(), q.Intents, q.Places); len(q.Places) == 0 {
 			return translate.Plan{}, refused(

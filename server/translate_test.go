@@ -68,7 +68,6 @@ func TestPlansAreAskedFor(t *testing.T) {
 	)
 	assert.Contains(t, pooled.Options[0].Maps[0].Mapped.String(), "10.223.1")
 	for query, says := range map[string]string{
-		"group=gone":             "there is no such group now",
 		"pool=10.223.1.1/20":     "has host bits set",
 		"intent=none":            "nothing that it concerns collides",
 		"place=" + "none":        "nothing that it concerns collides",
@@ -77,6 +76,9 @@ func TestPlansAreAskedFor(t *testing.T) {
 		text := call[doc](t, "GET", at+"/plan?"+query, nil, 422)
 		assert.Contains(t, text2(text), says, query)
 	}
+	gone := call[doc](t, "GET", at+"/plan?group=gone", nil, 404)
+	assert.Equal(t, "missing", gone["code"])
+	assert.Contains(t, text2(gone), "there is no such group now")
 }
 
 func text2(d doc) string {
@@ -111,7 +113,7 @@ func TestTriedAndSeen(t *testing.T) {
 	assert.False(
 		t, call[proof.Result](t, "POST", at+"/tried", doc{"intent": intent, "edits": []design.Edit{}}, 200).Holds,
 	)
-	call[doc](t, "POST", at+"/tried", doc{"intent": "none", "edits": edits}, 422)
+	call[doc](t, "POST", at+"/tried", doc{"intent": "none", "edits": edits}, 404)
 	call[doc](t, "POST", at+"/tried", doc{"intent": intent, "edits": []doc{{"op": "remove", "id": "gone"}}}, 422)
 
 	call[store.Info](t, "POST", at+"/changes", doc{"base": 0, "reason": "map both", "edits": edits}, 200)

@@ -331,12 +331,7 @@ func sheetOf(v *solved, in *inObject) (Sheet, error) {
 	d := v.design
 	o := d.Get(design.ID(in.Object))
 	if o == nil {
-		return Sheet{}, &ProblemDetails{
-			Type:   "about:blank",
-			Title:  http.StatusText(http.StatusNotFound),
-			Status: http.StatusNotFound,
-			Detail: "there is no such object now; it may have been removed or undone",
-		}
+		return Sheet{}, missing("object", "there is no such object now; it may have been removed or undone")
 	}
 	sheet := Sheet{
 		Object: o, Path: d.Path(o.ID), Title: d.Title(o.ID), Names: map[string]string{}, Inside: d.Inside(o.ID),

@@ -2900,6 +2900,11 @@ export interface components {
       why: string;
     };
     ProblemDetails: {
+      /**
+       * @description What it is, stable.
+       * @enum {string}
+       */
+      code: "unfit" | "missing" | "conflicting" | "unavailable" | "not-allowed" | "too-much";
       detail: string;
       /** @description Each with the place in the request or file. */
       errors?: components["schemas"]["Problem"][];
@@ -2913,7 +2918,7 @@ export interface components {
       /** Format: int64 */
       status: number;
       title: string;
-      /** @description Always about:blank; status tells the class. */
+      /** @description Always about:blank; status and code tell the class. */
       type: string;
     };
     Profile: {
