@@ -3,7 +3,6 @@ package server
 import (
 	"bytes"
 	"compress/gzip"
-	"container/list"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -18,6 +17,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
+	"github.com/hashicorp/golang-lru/v2/simplelru"
 	"golang.org/x/sync/singleflight"
 )
 
@@ -59,39 +59,40 @@ func (a *reply) size() int { return len(a.plain) + len(a.packed) + 3*len(a.key) 
 // design that they are of. The ones used last stay.
 type replies struct {
 	mu     sync.Mutex
-	byKey  map[string]*list.Element
-	used   *list.List // of *reply; the one used last in front
+	held   *simplelru.LRU[string, *reply]
 	bytes  int
 	flight singleflight.Group
 }
 
-const maxReplies = 192 << 20 // bytes, together
+const (
+	maxReplies = 192 << 20 // bytes, together
+	mostHeld   = 1 << 17   // replies, whatever their size
+)
 
-func newReplies() *replies { return &replies{byKey: map[string]*list.Element{}, used: list.New()} }
+func newReplies() *replies {
+	c := &replies{}
+	// An error is told of a size below 1 only.
+	c.held, _ = simplelru.NewLRU(mostHeld, func(_ string, old *reply) { c.bytes -= old.size() })
+	return c
+}
 
 func (c *replies) get(key string) *reply {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	e := c.byKey[key]
-	if e == nil {
-		return nil
-	}
-	c.used.MoveToFront(e)
-	return e.Value.(*reply)
+	a, _ := c.held.Get(key)
+	return a
 }
 
 func (c *replies) put(a *reply) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if a.size() > maxReplies/4 || c.byKey[a.key] != nil {
+	if a.size() > maxReplies/4 || c.held.Contains(a.key) {
 		return
 	}
-	c.byKey[a.key] = c.used.PushFront(a)
-	for c.bytes += a.size(); c.bytes > maxReplies; {
-		last := c.used.Back()
-		old := c.used.Remove(last).(*reply)
-		delete(c.byKey, old.key)
-		c.bytes -= old.size()
+	c.bytes += a.size()
+	c.held.Add(a.key, a)
+	for c.bytes > maxReplies {
+		c.held.RemoveOldest()
 	}
 }
 

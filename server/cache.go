@@ -5,6 +5,7 @@ import (
 	"slices"
 	"sync"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"golang.org/x/sync/singleflight"
 
 	"dravin/core/design"
@@ -76,16 +77,15 @@ func solve(
 type cache struct {
 	store   *store.Store
 	metrics *metrics
-	mu      sync.Mutex
-	byID    map[string]*solved
-	used    []string // the one used last at the end
+	designs *lru.Cache[string, *solved]
 	flight  singleflight.Group
 }
 
 const cacheSize = 16
 
 func newCache(s *store.Store, m *metrics) *cache {
-	return &cache{store: s, metrics: m, byID: map[string]*solved{}}
+	held, _ := lru.New[string, *solved](cacheSize) // an error is told of a size below 1 only
+	return &cache{store: s, metrics: m, designs: held}
 }
 
 // get returns the design as it is now: the database is asked for the position
@@ -116,7 +116,7 @@ func (c *cache) get(ctx context.Context, id string) (*solved, error) {
 		}
 		s, err := c.load(context.WithoutCancel(ctx), id)
 		if err == nil {
-			c.keep(id, s)
+			c.designs.Add(id, s)
 		}
 		return s, err
 	})
@@ -165,26 +165,6 @@ func (c *cache) load(ctx context.Context, id string) (*solved, error) {
 }
 
 func (c *cache) held(id string) *solved {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	s := c.byID[id]
-	if s != nil {
-		c.touch(id)
-	}
+	s, _ := c.designs.Get(id)
 	return s
-}
-
-func (c *cache) keep(id string, s *solved) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.byID[id] = s
-	c.touch(id)
-	if len(c.used) > cacheSize {
-		delete(c.byID, c.used[0])
-		c.used = c.used[1:]
-	}
-}
-
-func (c *cache) touch(id string) {
-	c.used = append(slices.DeleteFunc(c.used, func(u string) bool { return u == id }), id)
 }
