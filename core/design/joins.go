@@ -14,27 +14,19 @@ type Joint struct {
 	Ends [2]ID // gateways, edge routers, networks, or a hub and what is attached
 }
 
+// joint is a body that joins two things; ok is false while one of them is missing.
+type joint interface {
+	ends(o *Object) (ends [2]ID, ok bool)
+}
+
 // JointOf is an object as a joint; ok is false if it joins nothing.
 func JointOf(o *Object) (j Joint, ok bool) {
 	if o == nil {
 		return j, false
 	}
-	j.Object = o
-	switch b := o.Body.(type) {
-	case *Link:
-		if len(b.Ends) == 2 {
-			j.Ends, ok = [2]ID{b.Ends[0].Gateway, b.Ends[1].Gateway}, true
-		}
-	case *Circuit:
-		if len(b.Ends) == 2 {
-			j.Ends, ok = [2]ID{b.Ends[0].At, b.Ends[1].At}, true
-		}
-	case *Peering:
-		if len(b.Halves) == 2 {
-			j.Ends, ok = [2]ID{b.Halves[0].Network, b.Halves[1].Network}, true
-		}
-	case *Attachment:
-		j.Ends, ok = [2]ID{o.Parent, b.What}, true
+	if b, joins := o.Body.(joint); joins {
+		j.Object = o
+		j.Ends, ok = b.ends(o)
 	}
 	return j, ok
 }

@@ -69,7 +69,7 @@ func unit(head, about string, first, service []string) string {
 // startFile is the unit that a box has in any case.
 func startFile(prefix string, b *box.Box) File {
 	return File{
-		Path: prefix + "systemd/system/" + start, About: "sets everything up at boot: systemctl enable --now " + start,
+		Path: prefix + "systemd/system/" + start, About: "sets everything up at boot; enable and start it",
 		Content: startUnit(b),
 	}
 }

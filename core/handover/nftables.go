@@ -42,8 +42,8 @@ func (r ruleset) own() []netip.Prefix { return r.box.Main().Table.Own }
 
 func (r ruleset) chains() {
 	r.marks()
-	r.chain("arriving", "prerouting", "nat", "dstnat", func() { r.rules(design.Prerouting) })
-	r.chain("leaving", "postrouting", "nat", "srcnat", func() { r.rules(design.Postrouting) })
+	r.chain("prerouting", "prerouting", "nat", "dstnat", func() { r.rules(design.Prerouting) })
+	r.chain("postrouting", "postrouting", "nat", "srcnat", func() { r.rules(design.Postrouting) })
 	r.chain("passing", "forward", "filter", "filter", func() {
 		r.comment("encapsulation takes room: let both ends know the largest segment that fits")
 		r.line("tcp flags & (syn | rst) == syn tcp option maxseg size set rt mtu")

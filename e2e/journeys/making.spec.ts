@@ -89,8 +89,8 @@ test("an estate is made by pointing: forms suggest, copies come with free ranges
   await expect(range).toHaveValue(/\/24$/); // what is suggested; it is another here
   await range.fill("10.214.64.0/24");
   await dialog.getByLabel("name *").click();
-  await dialog.getByRole("button", { name: "fixed" }).click();
-  await dialog.getByRole("checkbox", { name: "fixed" }).check();
+  await dialog.getByRole("button", { name: "cannot change" }).click();
+  await dialog.getByRole("checkbox", { name: "cannot change" }).check();
   await accessible(page);
   await store();
   await sheet.getByRole("button", { name: "Add host" }).click();

@@ -122,7 +122,7 @@ test("pictures of every place", async ({ page, request }) => {
   await shoot(page, "routes-prefix");
   await go("routes?as=session");
   await page.getByRole("button", { name: /^Thornfield to seed logs, tunnel 1/ }).click();
-  await expect(page.getByRole("region", { name: "What Thornfield Station gateway tells" })).toContainText("loop check");
+  await expect(page.getByRole("region", { name: "What Thornfield Station gateway advertises" })).toContainText("loop check");
   await shoot(page, "routes-session");
   await go("proof");
   await page.getByRole("button", { name: /logger polls/ }).click();

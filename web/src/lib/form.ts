@@ -3,7 +3,15 @@ import type { FieldShape, Form } from "../api/client";
 export type Values = Record<string, unknown>;
 
 /** A key as people read it. */
-export const keyWord = (key: string): string => key.replaceAll("_", " ");
+const keyWords: Record<string, string> = {
+  fixed: "cannot change",
+  born: "originated by",
+  asn: "ASN",
+  vlan: "VLAN tag",
+  ike: "IKE",
+  esp: "ESP",
+};
+export const keyWord = (key: string): string => keyWords[key] ?? key.replaceAll("_", " ");
 
 export const kindWord = (kind: string): string =>
   (({ lan: "LAN", tunnel: "tunnel", endpoint: "host", outside: "outside party" }) as Record<string, string>)[

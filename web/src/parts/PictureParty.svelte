@@ -26,7 +26,7 @@
   };
   /** How many letters of a range's name fit beside its prefix. */
   const room = (r: { prefix: string; fixed?: boolean }): number =>
-    Math.max(6, Math.floor((placed.width - 30 - r.prefix.length * 7.8) / 6.8) - (r.fixed ? 16 : 0));
+    Math.max(6, Math.floor((placed.width - 30 - r.prefix.length * 7.8) / 6.8) - (r.fixed ? 8 : 0));
   const marks = {
     broken: { sign: "×", word: "broken", tone: "fill-clash" },
     risk: { sign: "!", word: "at risk", tone: "fill-warn" },
@@ -120,7 +120,7 @@
         />
         {#if tied}<rect x={placed.x + 1} y={y + 2} width="7" height="18" fill="url(#hatch)" />{/if}
         <text x={placed.x + 14} y={y + 15} class="text-sm {tied ? 'fill-clash font-semibold' : 'fill-ink'}"
-          >{cut(range.name, room(range))}{range.fixed ? " (cannot change)" : ""}</text
+          >{cut(range.name, room(range))}{range.fixed ? " (stays)" : ""}</text
         >
         <text x={placed.x + placed.width - 8} y={y + 15} text-anchor="end" class="fill-ink font-mono text-sm"
           >{range.prefix}</text

@@ -107,6 +107,7 @@
     addresses: "address",
     blocks: "block",
     ends: "end",
+    fixed: "cannot change",
   };
   const words = (path: string) =>
     path
