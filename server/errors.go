@@ -31,7 +31,7 @@ type ProblemCode string
 
 // The codes.
 const (
-	Unfit       ProblemCode = "unfit"       // something in the request or file is not as it must be: errors say where and why
+	Unfit       ProblemCode = "unfit"       // not as it must be: errors say where and why
 	Missing     ProblemCode = "missing"     // what it is about is not there, or no more
 	Conflicting ProblemCode = "conflicting" // somebody else has written meanwhile, or there is nothing to do
 	Unavailable ProblemCode = "unavailable" // it can not be done now; try again

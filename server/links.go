@@ -283,8 +283,8 @@ func linkSheetOf(v *solved, o *design.Object, keys keysOf) LinkSheet {
 
 func requestsOf(d *design.Design, o *design.Object) []RequestView {
 	out := []RequestView{}
-	for _, r := range d.Referring(o.ID, design.KindRequest) {
-		if b := r.Body.(*design.Request); b.For == o.ID {
+	for r, body := range design.Each[design.Request](d.Referring(o.ID, design.KindRequest)) {
+		if b := body; b.For == o.ID {
 			out = append(
 				out,
 				RequestView{ID: r.ID, From: d.Title(b.From), To: d.Title(b.To), Answer: b.Answer, Reason: b.Reason},
@@ -305,8 +305,8 @@ func studyOf(v *solved, in *inStudy) (StudyView, error) {
 	for _, n := range v.design.Profiles() {
 		out.Clouds = append(out.Clouds, n.Name)
 	}
-	for _, n := range v.design.Of(design.KindNetwork) {
-		if design.Slug(n.Body.(*design.Network).Cloud) == design.Slug(in.Cloud) {
+	for _, body := range design.Each[design.Network](v.design.Of(design.KindNetwork)) {
+		if design.Slug(body.Cloud) == design.Slug(in.Cloud) {
 			out.Networks++
 		}
 	}

@@ -242,8 +242,8 @@ func namesOf(list []*design.Object) []Named {
 
 func poolsOf(d *design.Design) []overlap.Claim {
 	out := []overlap.Claim{}
-	for _, o := range d.Of(design.KindReservation) {
-		if b := o.Body.(*design.Reservation); b.Use == design.UseMapping {
+	for o, body := range design.Each[design.Reservation](d.Of(design.KindReservation)) {
+		if b := body; b.Use == design.UseMapping {
 			out = append(out, overlap.Claim{Owner: o.ID, Title: o.Name, Prefix: b.Prefix, Kind: o.Kind})
 		}
 	}

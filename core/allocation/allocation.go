@@ -166,8 +166,8 @@ func Hosts(d *design.Design, place design.ID) map[netip.Addr]bool {
 			out[a] = true
 		}
 	}
-	for _, h := range d.Inside(place, design.KindEndpoint) {
-		add(h.Body.(*design.Endpoint).Addresses...)
+	for _, body := range design.Each[design.Endpoint](d.Inside(place, design.KindEndpoint)) {
+		add(body.Addresses...)
 	}
 	party := d.Party(place)
 	if party == nil {
@@ -181,11 +181,11 @@ func Hosts(d *design.Design, place design.ID) map[netip.Addr]bool {
 			}
 		}
 	}
-	for _, r := range d.Inside(party.ID, design.KindInnerRoute) {
-		add(r.Body.(*design.InnerRoute).Via)
+	for _, body := range design.Each[design.InnerRoute](d.Inside(party.ID, design.KindInnerRoute)) {
+		add(body.Via)
 	}
-	for _, l := range d.Of(design.KindListener) {
-		add(l.Body.(*design.Listener).Address)
+	for _, body := range design.Each[design.Listener](d.Of(design.KindListener)) {
+		add(body.Address)
 	}
 	return out
 }
@@ -193,8 +193,8 @@ func Hosts(d *design.Design, place design.ID) map[netip.Addr]bool {
 // Tags are the VLAN tags of the circuits at an edge router or gateway.
 func Tags(d *design.Design, at design.ID) map[uint16]bool {
 	out := map[uint16]bool{}
-	for _, o := range d.Referring(at, design.KindCircuit) {
-		for _, e := range o.Body.(*design.Circuit).Ends {
+	for _, body := range design.Each[design.Circuit](d.Referring(at, design.KindCircuit)) {
+		for _, e := range body.Ends {
 			out[e.VLAN] = true
 		}
 	}

@@ -86,8 +86,7 @@ func links(t *route.Tables, gateway design.ID) []*Link {
 	d := t.Design
 	var out []*Link
 	number := 0
-	for _, o := range design.InOrder(d.Referring(gateway, design.KindLink)) {
-		b := o.Body.(*design.Link)
+	for o, b := range design.Each[design.Link](design.InOrder(d.Referring(gateway, design.KindLink))) {
 		near, far, n, ok := b.End(gateway)
 		if !ok || !t.Status.Intended(o) {
 			continue

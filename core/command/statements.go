@@ -529,8 +529,8 @@ func (r *reader) intent(in design.Intent) {
 	if in.Service != (design.Service{}) {
 		name += " on " + in.Service.String()
 	}
-	for _, o := range r.d.Of(design.KindIntent) {
-		if old := o.Body.(*design.Intent); old.From == in.From && old.To == in.To && old.Service == in.Service {
+	for o, body := range design.Each[design.Intent](r.d.Of(design.KindIntent)) {
+		if old := body; old.From == in.From && old.To == in.To && old.Service == in.Service {
 			b := in
 			b.Group, b.Note = cmp.Or(in.Group, old.Group), old.Note
 			if in.Owner == "" {

@@ -201,8 +201,8 @@ func (f *Filler) Region(cloud string) (name, why string) {
 // Zone is the zone of a network's region that has the fewest of its subnets.
 func (f *Filler) Zone(network design.ID) (name, why string) {
 	used := map[string]int{}
-	for _, s := range f.d.Inside(network, design.KindSubnet) {
-		used[s.Body.(*design.Subnet).Zone]++
+	for _, body := range design.Each[design.Subnet](f.d.Inside(network, design.KindSubnet)) {
+		used[body.Zone]++
 	}
 	for _, z := range zonesOf(f.d, network) {
 		if name == "" || used[z] < used[name] {

@@ -61,8 +61,8 @@ func (f *Filler) Suggestions(o *design.Object) map[string][]Value {
 				add(field.Key, p, "strong")
 			}
 		case field.Key == "group":
-			for _, i := range d.Of(design.KindIntent) {
-				add(field.Key, i.Body.(*design.Intent).Group, "other intents are in it")
+			for _, body := range design.Each[design.Intent](d.Of(design.KindIntent)) {
+				add(field.Key, body.Group, "other intents are in it")
 			}
 		}
 	}

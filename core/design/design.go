@@ -11,6 +11,7 @@ package design
 
 import (
 	"cmp"
+	"iter"
 	"reflect"
 	"slices"
 	"strings"
@@ -352,4 +353,16 @@ func Named(name, slug string) bool {
 func InOrder(list []*Object) []*Object {
 	slices.SortFunc(list, canonical)
 	return list
+}
+
+// Each streams the objects of a list that are of one kind, each with its body: those of
+// [Design.Of], [Design.Inside] or [Design.Referring], say.
+func Each[T any](list []*Object) iter.Seq2[*Object, *T] {
+	return func(yield func(*Object, *T) bool) {
+		for _, o := range list {
+			if b, ok := any(o.Body).(*T); ok && !yield(o, b) {
+				return
+			}
+		}
+	}
 }

@@ -18,8 +18,8 @@ func (d *Design) Exports(party ID) []netip.Prefix {
 			out = append(out, d.AttachmentExports(a)...)
 		}
 	case KindEdgeRouter:
-		for _, c := range d.Referring(party, KindCircuit) {
-			for _, e := range c.Body.(*Circuit).Ends {
+		for _, body := range Each[Circuit](d.Referring(party, KindCircuit)) {
+			for _, e := range body.Ends {
 				if e.At == party {
 					out = append(out, e.Routes...)
 				}
@@ -49,8 +49,8 @@ func (d *Design) ExportsAt(gateway *Object, segment ID) []netip.Prefix {
 			has, lans = append(has, lan), append(lans, RangesOf(lan)...)
 		}
 	}
-	for _, inner := range d.Inside(gateway.Parent, KindInnerRoute) {
-		via := inner.Body.(*InnerRoute).Via
+	for inner, body := range Each[InnerRoute](d.Inside(gateway.Parent, KindInnerRoute)) {
+		via := body.Via
 		if !via.IsValid() || slices.ContainsFunc(lans, func(p netip.Prefix) bool { return p.Contains(via) }) {
 			has = append(has, inner)
 		}
@@ -84,8 +84,8 @@ func Meets(a, b ID) bool { return a == "" || b == "" || a == b }
 // Published are the ranges of entries that a network has published to its hubs.
 func (d *Design) Published(network ID) []netip.Prefix {
 	var out []netip.Prefix
-	for _, t := range d.Inside(network, KindTable) {
-		for _, e := range t.Body.(*Table).Routes {
+	for _, body := range Each[Table](d.Inside(network, KindTable)) {
+		for _, e := range body.Routes {
 			if e.Publish == Published {
 				out = append(out, e.Prefix)
 			}
@@ -119,8 +119,8 @@ func (d *Design) AttachmentExports(attachment *Object) []netip.Prefix {
 		if p := d.ProfileOf(attachment.Parent); p != nil && p.Hub != nil && p.Hub.ToHub == RoutingStatic {
 			return nil
 		}
-		for _, far := range d.Inside(a.What, KindAttachment) {
-			if w := far.Body.(*Attachment).What; w != attachment.Parent && d.Get(w).Kind != KindHub {
+		for far, body := range Each[Attachment](d.Inside(a.What, KindAttachment)) {
+			if w := body.What; w != attachment.Parent && d.Get(w).Kind != KindHub {
 				out = append(out, d.AttachmentExports(far)...)
 			}
 		}

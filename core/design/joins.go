@@ -81,8 +81,8 @@ func (d *Design) JointsAt(end ID) []Joint {
 
 // AttachmentOf is the attachment of something to a hub, or nil.
 func (d *Design) AttachmentOf(hub, what ID) *Object {
-	for _, a := range d.Inside(hub, KindAttachment) {
-		if a.Body.(*Attachment).What == what {
+	for a, body := range Each[Attachment](d.Inside(hub, KindAttachment)) {
+		if body.What == what {
 			return a
 		}
 	}

@@ -209,16 +209,16 @@ func (v *validator) isIn(party ID, a netip.Addr) bool { return v.d.placeWith(par
 
 // free refuses an address that a host, a box or another listener of the place has.
 func (v *validator) free(o *Object, field string, place *Object, a netip.Addr, s Service) {
-	for _, e := range v.d.Inside(place.ID, KindEndpoint) {
-		if slices.Contains(e.Body.(*Endpoint).Addresses, a) {
+	for e, body := range Each[Endpoint](v.d.Inside(place.ID, KindEndpoint)) {
+		if slices.Contains(body.Addresses, a) {
 			v.add(
 				o, field, fmt.Sprintf("%s is the address of %s", a, v.d.Title(place.ID)+" "+e.Name),
 				"give one that nobody has",
 			)
 		}
 	}
-	for _, r := range v.d.Inside(place.Parent, KindInnerRoute) {
-		if r.Body.(*InnerRoute).Via == a {
+	for r, body := range Each[InnerRoute](v.d.Inside(place.Parent, KindInnerRoute)) {
+		if body.Via == a {
 			v.add(
 				o, field, fmt.Sprintf("%s is the inner router's of %s", a, v.d.Title(r.ID)), "give one that nobody has",
 			)
@@ -317,8 +317,8 @@ func (v *validator) listens(o *Object, b *Listener, at *Object) {
 			if place.Parent == party && k != KindInnerRoute {
 				continue
 			}
-			for _, e := range v.d.Inside(place.ID, KindEndpoint) {
-				if slices.Contains(e.Body.(*Endpoint).Addresses, b.Address) {
+			for e, body := range Each[Endpoint](v.d.Inside(place.ID, KindEndpoint)) {
+				if slices.Contains(body.Addresses, b.Address) {
 					v.add(
 						o, "address", fmt.Sprintf("%s is the address of %s", b.Address, v.d.Title(place.ID)+" "+e.Name),
 						"give one that nobody has",
@@ -327,8 +327,7 @@ func (v *validator) listens(o *Object, b *Listener, at *Object) {
 			}
 		}
 	}
-	for _, l := range v.d.Of(KindListener) {
-		other := l.Body.(*Listener)
+	for l, other := range Each[Listener](v.d.Of(KindListener)) {
 		if l.ID != o.ID && other.Address == b.Address && (other.At != b.At || other.Service == b.Service) {
 			v.add(
 				o, "address", fmt.Sprintf("%s is what %q listens on", b.Address, l.Name),

@@ -169,9 +169,9 @@ func (d *Design) Profile(cloud string) *provider.Profile {
 	if want == "" {
 		return nil
 	}
-	for _, o := range d.Of(KindProfile) {
+	for o, body := range Each[Profile](d.Of(KindProfile)) {
 		if Slug(o.Name) == want {
-			return (*provider.Profile)(o.Body.(*Profile))
+			return (*provider.Profile)(body)
 		}
 	}
 	for _, p := range ShippedProfiles() {
@@ -229,9 +229,9 @@ func ProfileSchema() ([]byte, error) {
 func (d *Design) Profiles() []NamedProfile {
 	var out []NamedProfile
 	own := map[string]bool{}
-	for _, o := range d.Of(KindProfile) {
+	for o, body := range Each[Profile](d.Of(KindProfile)) {
 		own[Slug(o.Name)] = true
-		out = append(out, NamedProfile{o.Name, o.Body.(*Profile)})
+		out = append(out, NamedProfile{o.Name, body})
 	}
 	for _, p := range ShippedProfiles() {
 		if !own[Slug(p.Name)] {

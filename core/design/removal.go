@@ -65,8 +65,8 @@ func (r *remover) routers() {
 		if !ok {
 			continue
 		}
-		for _, o := range r.d.Inside(r.d.Get(g.ID).Parent, KindInnerRoute) {
-			b := *o.Body.(*InnerRoute)
+		for o, body := range Each[InnerRoute](r.d.Inside(r.d.Get(g.ID).Parent, KindInnerRoute)) {
+			b := *body
 			if r.gone[o.ID] || !b.Via.IsValid() ||
 				!slices.ContainsFunc(lan.Prefixes, func(p netip.Prefix) bool { return p.Contains(b.Via) }) {
 				continue
@@ -88,8 +88,8 @@ func (r *remover) status(g Effect) {
 	if place.Kind != KindLAN && place.Kind != KindSubnet {
 		return
 	}
-	for _, o := range r.d.Inside(place.Parent, KindBox) {
-		if len(r.left(place.Parent, o.Body.(*Box).Addresses)) == 0 {
+	for o, body := range Each[Box](r.d.Inside(place.Parent, KindBox)) {
+		if len(r.left(place.Parent, body.Addresses)) == 0 {
 			r.remove(o.ID, "it stands in "+g.Title)
 		}
 	}

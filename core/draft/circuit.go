@@ -297,11 +297,11 @@ func (f *drafter) reannounce(edge *design.Object, a, b side) {
 // circuits are those between an edge router and a party.
 func (f *drafter) circuits(edge *design.Object, x side) []*design.Object {
 	var out []*design.Object
-	for _, o := range f.d.Of(design.KindCircuit) {
+	for o, body := range design.Each[design.Circuit](f.d.Of(design.KindCircuit)) {
 		if !status.Exists(o) {
 			continue
 		}
-		ends := o.Body.(*design.Circuit).Ends
+		ends := body.Ends
 		for n := range ends {
 			if p := f.d.Party(ends[1-n].At); ends[n].At == edge.ID && p != nil && p.ID == x.o.ID {
 				out = append(out, o)

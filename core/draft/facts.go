@@ -65,8 +65,7 @@ func endOf(d *design.Design, gateway design.ID) end {
 // partners counts the circuits between the same two ends.
 func partners(d *design.Design, o *design.Object, c *design.Circuit) int {
 	n := 0
-	for _, other := range d.Of(design.KindCircuit) {
-		x := other.Body.(*design.Circuit)
+	for other, x := range design.Each[design.Circuit](d.Of(design.KindCircuit)) {
 		same := x.Ends[0].At == c.Ends[0].At && x.Ends[1].At == c.Ends[1].At ||
 			x.Ends[0].At == c.Ends[1].At && x.Ends[1].At == c.Ends[0].At
 		if same && status.Exists(other) {

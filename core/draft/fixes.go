@@ -35,8 +35,8 @@ func SetInside(d *design.Design, tunnel *design.Object, p netip.Prefix) []design
 	body := *tunnel.Body.(*design.Tunnel)
 	body.Inside = []netip.Prefix{high, low}
 	edits := []design.Edit{design.PutEdit(tunnel.With(&body))}
-	for _, o := range d.Inside(tunnel.ID, design.KindSession) {
-		s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
+	for o, b := range design.Each[design.Session](d.Inside(tunnel.ID, design.KindSession)) {
+		s := design.Session{Ends: slices.Clone(b.Ends)}
 		for n := range s.Ends {
 			s.Ends[n].Address, s.Ends[n].Peer = body.Inside[n].Addr(), netip.Addr{}
 		}
@@ -85,8 +85,8 @@ func AddTunnel(d *design.Design, o *design.Object) []design.Edit {
 		t.Inside = []netip.Prefix{high, low}
 	}
 	tunnel := f.put(design.KindTunnel, o.ID, fmt.Sprintf("tunnel %d", k+1), t)
-	for _, session := range d.Inside(tunnels[0].ID, design.KindSession) {
-		like := design.Session{Ends: slices.Clone(session.Body.(*design.Session).Ends)}
+	for session, body := range design.Each[design.Session](d.Inside(tunnels[0].ID, design.KindSession)) {
+		like := design.Session{Ends: slices.Clone(body.Ends)}
 		for n := range like.Ends {
 			like.Ends[n].Address, like.Ends[n].Peer = t.Inside[n].Addr(), netip.Addr{}
 		}
@@ -118,8 +118,8 @@ func Renumber(d *design.Design, party design.ID, old, free uint32) []design.Edit
 			}
 		}
 	}
-	for _, o := range d.Of(design.KindSession) {
-		s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
+	for o, body := range design.Each[design.Session](d.Of(design.KindSession)) {
+		s := design.Session{Ends: slices.Clone(body.Ends)}
 		changed := false
 		for n := range s.Ends {
 			if at := settings.PartyOf(d, o, n); at != nil && at.ID == party && s.Ends[n].ASN == old {

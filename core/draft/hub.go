@@ -33,8 +33,8 @@ func hubShapes(books *allocation.Books, a, b side, q Options) []Shape {
 			len(out) > 0 && design.Slug(a.cloud) == design.Slug(b.cloud) {
 			continue
 		}
-		for _, h := range d.Of(design.KindHub) {
-			if hub := h.Body.(*design.Hub); design.Slug(hub.Cloud) == design.Slug(x.cloud) &&
+		for h, body := range design.Each[design.Hub](d.Of(design.KindHub)) {
+			if hub := body; design.Slug(hub.Cloud) == design.Slug(x.cloud) &&
 				(hub.Region == x.region || x.profile.Networks.SpanRegions) {
 				out = append(out, hubShape(books, h, []side{a, b}, q))
 			}
@@ -159,9 +159,9 @@ func (f *drafter) hub(hub *design.Object, beside side) *hubDraft {
 		body := hub.Body.(*design.Hub)
 		h.profile, h.region, h.owner = f.d.Profile(body.Cloud), body.Region, body.Owner
 		f.builds("The hub "+hub.Name, hub, true)
-		for _, a := range f.d.Inside(hub.ID, design.KindAttachment) {
+		for a, body := range design.Each[design.Attachment](f.d.Inside(hub.ID, design.KindAttachment)) {
 			if status.Exists(a) {
-				h.attached[a.Body.(*design.Attachment).What] = a
+				h.attached[body.What] = a
 			}
 		}
 		if tables := f.d.Inside(hub.ID, design.KindHubTable); len(tables) > 0 {
@@ -234,11 +234,11 @@ func (h *hubDraft) check(p side) {
 	if !h.profile.Hub.RefusesOverlaps {
 		return
 	}
-	for _, a := range h.d.Inside(h.o.ID, design.KindAttachment) {
+	for a, body := range design.Each[design.Attachment](h.d.Inside(h.o.ID, design.KindAttachment)) {
 		if _, clash := apart(p.all, h.d.AttachmentExports(a)); len(clash) > 0 && p.is(design.KindNetwork) {
 			h.out(
 				"the hub refuses overlaps: %s of %s is held by %s too; keep it out of export at both, or map it",
-				negotiate.Joined(clash), p.o.Name, h.title(a.Body.(*design.Attachment).What),
+				negotiate.Joined(clash), p.o.Name, h.title(body.What),
 			)
 		}
 	}
@@ -288,8 +288,7 @@ func (h *hubDraft) subnets(p side) []design.Ref {
 	var out []design.Ref
 	zones := map[string]bool{}
 	var names []string
-	for _, s := range h.d.Inside(p.o.ID, design.KindSubnet) {
-		b := s.Body.(*design.Subnet)
+	for s, b := range design.Each[design.Subnet](h.d.Inside(p.o.ID, design.KindSubnet)) {
 		if b.Public || zones[b.Zone] {
 			continue
 		}

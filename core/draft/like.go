@@ -286,31 +286,31 @@ func (m *model) farEntries(copies []*copier) []design.Edit {
 		}
 	}
 	var out []design.Edit
-	for _, t := range m.d.Of(design.KindTable) {
-		b := *t.Body.(*design.Table)
+	for t, body := range design.Each[design.Table](m.d.Of(design.KindTable)) {
+		b := *body
 		b.Routes = slices.Clone(b.Routes)
-		for _, r := range t.Body.(*design.Table).Routes {
+		for _, r := range body.Routes {
 			for _, c := range copies {
 				if p, by, ok := c.entry(r.Prefix, r.Via, via); ok && c.ids[t.Parent] == "" {
 					b.Routes = append(b.Routes, design.Entry{Prefix: p, Via: by})
 				}
 			}
 		}
-		if len(b.Routes) > len(t.Body.(*design.Table).Routes) {
+		if len(b.Routes) > len(body.Routes) {
 			out = append(out, design.PutEdit(t.With(&b)))
 		}
 	}
-	for _, t := range m.d.Of(design.KindHubTable) {
-		b := *t.Body.(*design.HubTable)
+	for t, body := range design.Each[design.HubTable](m.d.Of(design.KindHubTable)) {
+		b := *body
 		b.Routes = slices.Clone(b.Routes)
-		for _, r := range t.Body.(*design.HubTable).Routes {
+		for _, r := range body.Routes {
 			for _, c := range copies {
 				if p, by, ok := c.entry(r.Prefix, r.Via, via); ok {
 					b.Routes = append(b.Routes, design.HubEntry{Prefix: p, Via: by})
 				}
 			}
 		}
-		if len(b.Routes) > len(t.Body.(*design.HubTable).Routes) {
+		if len(b.Routes) > len(body.Routes) {
 			out = append(out, design.PutEdit(t.With(&b)))
 		}
 	}

@@ -250,13 +250,13 @@ func held(d *design.Design, s side, other design.ID) []netip.Prefix {
 // other party's.
 func beyondHub(d *design.Design, attachment *design.Object, other design.ID) []netip.Prefix {
 	var out []netip.Prefix
-	for _, b := range d.Inside(attachment.Parent, design.KindAttachment) {
-		if b.ID != attachment.ID && b.Body.(*design.Attachment).What != other && status.Exists(b) {
+	for b, body := range design.Each[design.Attachment](d.Inside(attachment.Parent, design.KindAttachment)) {
+		if b.ID != attachment.ID && body.What != other && status.Exists(b) {
 			out = append(out, d.AttachmentExports(b)...)
 		}
 	}
-	for _, t := range d.Inside(attachment.Parent, design.KindHubTable) {
-		for _, e := range t.Body.(*design.HubTable).Routes {
+	for _, body := range design.Each[design.HubTable](d.Inside(attachment.Parent, design.KindHubTable)) {
+		for _, e := range body.Routes {
 			if via := d.Get(e.Via); via != nil && via.ID != attachment.ID &&
 				via.Body.(*design.Attachment).What != other {
 				out = append(out, e.Prefix)

@@ -194,8 +194,7 @@ func (c *collector) circuitAlone(o *design.Object, b *design.Circuit) {
 			continue
 		}
 		zones := map[string]int{}
-		for _, other := range c.d.Referring(e.At, design.KindCircuit) {
-			x := other.Body.(*design.Circuit)
+		for other, x := range design.Each[design.Circuit](c.d.Referring(e.At, design.KindCircuit)) {
 			for m := range x.Ends {
 				if x.Ends[m].At == e.At && x.Ends[1-m].At == b.Ends[1-n].At && status.Exists(other) {
 					zones[x.Ends[m].Zone]++
@@ -383,8 +382,7 @@ func (c *collector) profiles(*design.Object) {
 // are dates such as 2026-11-23.
 func Expiring(d *design.Design, today, ahead string) []Finding {
 	c := &collector{d: d}
-	for _, o := range d.Of(design.KindCircuit) {
-		b := o.Body.(*design.Circuit)
+	for o, b := range design.Each[design.Circuit](d.Of(design.KindCircuit)) {
 		if b.Step != design.StepCode || b.Expires == "" {
 			continue
 		}

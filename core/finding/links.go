@@ -202,8 +202,8 @@ func otherInside(o, t design.ID) func(context.Context, *Findings) []Fix {
 func (c *collector) insideTwice(*design.Object) {
 	var ranges []netip.Prefix
 	var of []*design.Object
-	for _, t := range c.d.Of(design.KindTunnel) {
-		if b := t.Body.(*design.Tunnel); len(b.Inside) == 2 {
+	for t, body := range design.Each[design.Tunnel](c.d.Of(design.KindTunnel)) {
+		if b := body; len(b.Inside) == 2 {
 			ranges, of = append(ranges, b.Inside[0].Masked()), append(of, t)
 		}
 	}

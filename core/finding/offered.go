@@ -30,8 +30,8 @@ func (c *collector) isOffered(*design.Object) {
 			c.vpnKind(o, p, b)
 		}
 	}
-	for _, o := range c.d.Of(design.KindCircuit) {
-		for _, e := range o.Body.(*design.Circuit).Ends {
+	for o, body := range design.Each[design.Circuit](c.d.Of(design.KindCircuit)) {
+		for _, e := range body.Ends {
 			if p := c.d.ProfileOf(e.At); p != nil && e.Zone != "" {
 				c.zone(o, p, regionOf(c.d.Party(e.At)), e.Zone)
 			}
@@ -112,28 +112,28 @@ func (c *collector) entersBy(network *design.Object, p *provider.Profile) {
 		return
 	}
 	var by []string
-	for _, g := range c.d.Inside(network.ID, design.KindGateway) {
-		if g.Body.(*design.Gateway).Enters != "" {
+	for g, body := range design.Each[design.Gateway](c.d.Inside(network.ID, design.KindGateway)) {
+		if body.Enters != "" {
 			by = append(by, c.d.Title(g.ID))
 		}
-		for _, o := range c.d.Referring(g.ID, design.KindCircuit) {
+		for o, body := range design.Each[design.Circuit](c.d.Referring(g.ID, design.KindCircuit)) {
 			if slices.ContainsFunc(
-				o.Body.(*design.Circuit).Ends, func(e design.CircuitEnd) bool { return e.At == g.ID && e.Enters != "" },
+				body.Ends, func(e design.CircuitEnd) bool { return e.At == g.ID && e.Enters != "" },
 			) {
 				by = append(by, o.Name)
 			}
 		}
 	}
-	for _, o := range c.d.Referring(network.ID, design.KindPeering) {
+	for o, body := range design.Each[design.Peering](c.d.Referring(network.ID, design.KindPeering)) {
 		if slices.ContainsFunc(
-			o.Body.(*design.Peering).Halves,
+			body.Halves,
 			func(h design.Half) bool { return h.Network == network.ID && h.Enters != "" },
 		) {
 			by = append(by, o.Name)
 		}
 	}
-	for _, o := range c.d.Referring(network.ID, design.KindAttachment) {
-		if a := o.Body.(*design.Attachment); a.What == network.ID && a.Enters != "" {
+	for o, body := range design.Each[design.Attachment](c.d.Referring(network.ID, design.KindAttachment)) {
+		if a := body; a.What == network.ID && a.Enters != "" {
 			by = append(by, o.Name)
 		}
 	}

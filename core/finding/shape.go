@@ -115,8 +115,8 @@ func (c *collector) outgrown(o *design.Object) {
 			continue
 		}
 		known := slices.Concat(e.Routes, e.Remote)
-		for _, m := range c.d.Referring(l.Ends[1-n].Gateway, design.KindMapping) {
-			if b := m.Body.(*design.Mapping); b.Link == o.ID {
+		for _, body := range design.Each[design.Mapping](c.d.Referring(l.Ends[1-n].Gateway, design.KindMapping)) {
+			if b := body; b.Link == o.ID {
 				known = append(known, b.Real)
 			}
 		}

@@ -63,8 +63,8 @@ func (c *collector) tables(network *design.Object) {
 // gateway's or pool's alone. What enters a network, and what leaves a box, has a table of
 // its own on purpose.
 func (c *collector) hostsUse(table *design.Object) bool {
-	for _, s := range c.d.Inside(table.Parent, design.KindSubnet) {
-		if s.Body.(*design.Subnet).Table != table.ID {
+	for s, body := range design.Each[design.Subnet](c.d.Inside(table.Parent, design.KindSubnet)) {
+		if body.Table != table.ID {
 			continue
 		}
 		alone := c.d.IsSourcePool(s.ID) || slices.ContainsFunc(

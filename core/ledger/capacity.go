@@ -45,8 +45,8 @@ func CapacityOf(d *design.Design, at design.ID, pool netip.Prefix, behind []neti
 	for _, r := range behind {
 		c.Hosts += prefix.Size(r)
 	}
-	for _, o := range d.Of(design.KindEndpoint) {
-		for _, a := range o.Body.(*design.Endpoint).Addresses {
+	for o, body := range design.Each[design.Endpoint](d.Of(design.KindEndpoint)) {
+		for _, a := range body.Addresses {
 			if prefix.Has(behind, a) && d.Party(o.ID) == d.Party(at) {
 				c.Named++
 			}
@@ -78,8 +78,7 @@ func Pools(t *route.Tables) []Capacity {
 			}
 		}
 	}
-	for _, o := range d.Of(design.KindAttachment) {
-		b := o.Body.(*design.Attachment)
+	for o, b := range design.Each[design.Attachment](d.Of(design.KindAttachment)) {
 		profile := d.ProfileOf(o.Parent)
 		if b.Pool == "" || profile == nil || profile.Hub == nil {
 			continue

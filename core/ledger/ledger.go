@@ -127,8 +127,8 @@ func Of(t *route.Tables) Ledger {
 			}
 		}
 	}
-	for _, o := range d.Of(design.KindAttachment) {
-		if a := o.Body.(*design.Attachment); a.Pool != "" {
+	for o, body := range design.Each[design.Attachment](d.Of(design.KindAttachment)) {
+		if a := body; a.Pool != "" {
 			l.Hidden = append(
 				l.Hidden,
 				Hidden{
@@ -176,8 +176,8 @@ func (l *Ledger) knownAs(t *route.Tables, box design.ID, x route.Translation) Kn
 		if slices.ContainsFunc(d.Ranges(p.ID), func(r netip.Prefix) bool { return r.Overlaps(x.Real) }) {
 			k.Title = d.Title(p.ID)
 		}
-		for _, host := range d.Inside(p.ID, design.KindEndpoint) {
-			for _, a := range host.Body.(*design.Endpoint).Addresses {
+		for host, body := range design.Each[design.Endpoint](d.Inside(p.ID, design.KindEndpoint)) {
+			for _, a := range body.Addresses {
 				switch {
 				case !x.Real.Contains(a):
 				case l.listed == mostHosts:
@@ -270,8 +270,8 @@ func serviceOf(t *route.Tables, o *design.Object) Service {
 func EntriesOf(t *route.Tables, viewer design.ID) []Entry {
 	out := []Entry{}
 	d := t.Design
-	for _, o := range d.Of(design.KindEndpoint) {
-		for _, a := range o.Body.(*design.Endpoint).Addresses {
+	for o, body := range design.Each[design.Endpoint](d.Of(design.KindEndpoint)) {
+		for _, a := range body.Addresses {
 			if len(walk.OtherNames(t, o, a)) == 0 {
 				continue
 			}
@@ -327,8 +327,8 @@ const mostSeen = 500
 func ViewOf(t *route.Tables, viewer design.ID) View {
 	d := t.Design
 	v := View{Viewer: viewer, Hosts: []SeenHost{}}
-	for _, o := range d.Of(design.KindEndpoint) {
-		for _, a := range o.Body.(*design.Endpoint).Addresses {
+	for o, body := range design.Each[design.Endpoint](d.Of(design.KindEndpoint)) {
+		for _, a := range body.Addresses {
 			if d.Party(o.ID).ID == viewer {
 				continue
 			}

@@ -18,8 +18,7 @@ import (
 func UnneededOf(t *route.Tables) []Unneeded {
 	d := t.Design
 	out := []Unneeded{}
-	for _, o := range d.Of(design.KindMapping) {
-		m := o.Body.(*design.Mapping)
+	for o, m := range design.Each[design.Mapping](d.Of(design.KindMapping)) {
 		party := d.Party(m.Gateway)
 		held := slices.ContainsFunc(d.Exports(party.ID), m.Real.Overlaps)
 		switch {
@@ -48,8 +47,8 @@ func UnneededOf(t *route.Tables) []Unneeded {
 			)
 		}
 	}
-	for _, o := range d.Of(design.KindAttachment) {
-		if a := o.Body.(*design.Attachment); a.Pool != "" &&
+	for o, body := range design.Each[design.Attachment](d.Of(design.KindAttachment)) {
+		if a := body; a.Pool != "" &&
 			len(prefix.Free(d.Ranges(a.What), d.AttachmentExports(o))) == 0 {
 			out = append(
 				out,
@@ -133,8 +132,7 @@ func takesAllOf(before, r design.Rule) bool {
 // Unanswered are the published services that lead to what does not listen for them.
 func Unanswered(d *design.Design) []*design.Object {
 	var out []*design.Object
-	for _, o := range d.Of(design.KindListener) {
-		l := o.Body.(*design.Listener)
+	for o, l := range design.Each[design.Listener](d.Of(design.KindListener)) {
 		e := walk.TargetOf(d, l)
 		if e == nil {
 			continue

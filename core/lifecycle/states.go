@@ -180,8 +180,8 @@ func EnterCode(o *design.Object, code, zone, expires string) (design.Edit, error
 
 // OpenRequest is the unanswered request for something, or nil.
 func OpenRequest(d *design.Design, subject design.ID) *design.Object {
-	for _, o := range d.Of(design.KindRequest) {
-		if r := o.Body.(*design.Request); r.For == subject && r.Answer == "" {
+	for o, body := range design.Each[design.Request](d.Of(design.KindRequest)) {
+		if r := body; r.For == subject && r.Answer == "" {
 			return o
 		}
 	}
@@ -190,8 +190,8 @@ func OpenRequest(d *design.Design, subject design.ID) *design.Object {
 
 // refusedRequest is the request by which something was refused.
 func refusedRequest(d *design.Design, subject *design.Object) *design.Object {
-	for _, o := range d.Of(design.KindRequest) {
-		if r := o.Body.(*design.Request); r.For == subject.ID && r.Answer == "refused" &&
+	for o, body := range design.Each[design.Request](d.Of(design.KindRequest)) {
+		if r := body; r.For == subject.ID && r.Answer == "refused" &&
 			design.StateOf(subject) == design.Refused {
 			return o
 		}

@@ -104,8 +104,7 @@ func onePerMapped(claims []Claim) []Claim {
 }
 
 func withMapped(d *design.Design, claims []Claim) []Claim {
-	for _, o := range d.Of(design.KindMapping) {
-		m := o.Body.(*design.Mapping)
+	for _, m := range design.Each[design.Mapping](d.Of(design.KindMapping)) {
 		party := d.Party(m.Gateway).ID
 		for n := range claims {
 			c := &claims[n]

@@ -90,8 +90,7 @@ func Find(d *design.Design) []Group {
 // intentEnds lists for each holder of a range the intents that end in it.
 func intentEnds(d *design.Design) map[design.ID][]design.ID {
 	out := map[design.ID][]design.ID{}
-	for _, o := range d.Of(design.KindIntent) {
-		in := o.Body.(*design.Intent)
+	for o, in := range design.Each[design.Intent](d.Of(design.KindIntent)) {
 		for _, end := range []design.ID{in.From, in.To} {
 			for _, id := range d.StandsFor(end) {
 				for at := d.Get(id); at != nil; at = d.Get(at.Parent) {

@@ -96,8 +96,8 @@ func Behind(d *design.Design, lan *design.Object, segment design.ID) []netip.Pre
 	if d.SegmentOf(lan.ID) != "" {
 		return nil
 	}
-	for _, inner := range d.Inside(lan.Parent, design.KindInnerRoute) {
-		if via := inner.Body.(*design.InnerRoute).Via; d.SegmentOf(inner.ID) == segment &&
+	for inner, body := range design.Each[design.InnerRoute](d.Inside(lan.Parent, design.KindInnerRoute)) {
+		if via := body.Via; d.SegmentOf(inner.ID) == segment &&
 			(!via.IsValid() || prefix.Has(d.Ranges(lan.ID), via)) {
 			out = append(out, d.Ranges(inner.ID)...)
 		}

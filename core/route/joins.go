@@ -39,8 +39,8 @@ func (s *solver) hubTable(p *Point, o *design.Object, b *design.HubTable) {
 		}
 		p.add(r)
 	}
-	for _, a := range s.d.Inside(o.Parent, design.KindAttachment) {
-		if !slices.Contains(a.Body.(*design.Attachment).Feeds, o.ID) || !s.meets(p, a.ID) ||
+	for a, body := range design.Each[design.Attachment](s.d.Inside(o.Parent, design.KindAttachment)) {
+		if !slices.Contains(body.Feeds, o.ID) || !s.meets(p, a.ID) ||
 			!design.Meets(s.d.SegmentOf(o.ID), s.attachedSegment(a)) {
 			continue
 		}

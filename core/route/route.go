@@ -438,8 +438,8 @@ func (s *solver) pinned(p *Point) {
 		if !ok || !s.st.Intended(o) {
 			continue
 		}
-		for _, t := range s.d.Inside(o.ID, design.KindTunnel) {
-			peer := settings.PeerOf(t.Body.(*design.Tunnel), e.End)
+		for _, body := range design.Each[design.Tunnel](s.d.Inside(o.ID, design.KindTunnel)) {
+			peer := settings.PeerOf(body, e.End)
 			into := func(r Route) bool { return r.Hop.Kind == Tunnel && r.Expected == "" && r.Prefix.Contains(peer) }
 			done := func(r Route) bool { return r.Source == Implied && r.Prefix == Alone(peer) }
 			if negotiate.Known(peer) && slices.ContainsFunc(p.Routes, into) && !slices.ContainsFunc(p.Routes, done) {
@@ -466,8 +466,8 @@ func (s *solver) siteGateway(p *Point, o *design.Object, b *design.Gateway) {
 			p.Own = append(p.Own, r)
 		}
 	}
-	for _, inner := range s.d.Inside(o.Parent, design.KindInnerRoute) {
-		via := inner.Body.(*design.InnerRoute).Via
+	for inner, body := range design.Each[design.InnerRoute](s.d.Inside(o.Parent, design.KindInnerRoute)) {
+		via := body.Via
 		if !s.meets(p, inner.ID) {
 			continue
 		}
@@ -500,14 +500,14 @@ func (s *solver) innerRouter(p *Point, o *design.Object, b *design.InnerRoute) {
 		p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Kind: Deliver, To: o.ID}, Via: o.Name})
 	}
 	next := design.ID("")
-	for _, lan := range s.d.Inside(o.Parent, design.KindLAN) {
+	for lan, body := range design.Each[design.LAN](s.d.Inside(o.Parent, design.KindLAN)) {
 		if !b.Via.IsValid() || !prefix.Has(s.d.Ranges(lan.ID), b.Via) {
 			continue
 		}
 		for _, r := range s.d.Ranges(lan.ID) {
 			p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Kind: Deliver, To: lan.ID}, Via: lan.Name})
 		}
-		if list := lan.Body.(*design.LAN).Gateways; next == "" && len(list) > 0 {
+		if list := body.Gateways; next == "" && len(list) > 0 {
 			next = list[0]
 		}
 	}

@@ -330,8 +330,7 @@ func Away(instance int) uint32 { return uint32(1 + instance) }
 
 // hubTablesAt are the tables of a hub that a joint is bound to and feeds.
 func (b builder) hubTablesAt(hub, joint *design.Object, segment design.ID) (speaks string, into []string) {
-	for _, a := range b.d.Inside(hub.ID, design.KindAttachment) {
-		body := a.Body.(*design.Attachment)
+	for a, body := range design.Each[design.Attachment](b.d.Inside(hub.ID, design.KindAttachment)) {
 		if body.What != joint.ID || !b.st.Of(a.ID).Up {
 			continue
 		}

@@ -56,7 +56,10 @@ var Stops = []words.Coded[StopCode]{
 	{Code: StopElsewhere, Title: "another joint", Doc: "a mapped range is announced only where it is mapped"},
 	{Code: StopDown, Title: "down", Doc: "what would carry it is down"},
 	{Code: StopHop, Title: "next hop not usable", Doc: "its next hop can not be used"},
-	{Code: StopTransitive, Title: "no transit over a peering", Doc: "a peering carries the two networks' own ranges only"},
+	{
+		Code: StopTransitive, Title: "no transit over a peering",
+		Doc: "a peering carries the two networks' own ranges only",
+	},
 	{Code: StopUnfed, Title: "not fed", Doc: "the attachment does not feed that table"},
 	{Code: StopEntry, Title: "no entry", Doc: "the table has no entry for it"},
 	{Code: StopSegment, Title: "another segment", Doc: "it is in another segment"},
@@ -286,8 +289,7 @@ func (t *Tables) silent(p netip.Prefix) []Halt {
 func (t *Tables) unfed(p netip.Prefix, with map[Key]bool) []Halt {
 	var out []Halt
 	d := t.Design
-	for _, a := range d.Of(design.KindAttachment) {
-		body := a.Body.(*design.Attachment)
+	for a, body := range design.Each[design.Attachment](d.Of(design.KindAttachment)) {
 		if d.Get(body.What).Kind != design.KindNetwork || !slices.Contains(d.AttachmentExports(a), p) {
 			continue
 		}

@@ -240,8 +240,8 @@ func insides(d *design.Design, gateway design.ID) []inside {
 	for _, j := range design.InOrder(d.Referring(gateway, design.KindLink, design.KindCircuit)) {
 		if l, ok := j.Body.(*design.Link); ok {
 			_, _, n, ok := l.End(gateway)
-			for _, t := range d.Inside(j.ID, design.KindTunnel) {
-				if in := t.Body.(*design.Tunnel).Inside; ok && len(in) == 2 && l.Routing != design.RoutingSelectors {
+			for t, body := range design.Each[design.Tunnel](d.Inside(j.ID, design.KindTunnel)) {
+				if in := body.Inside; ok && len(in) == 2 && l.Routing != design.RoutingSelectors {
 					out = append(out, inside{in[n].Addr(), in[n].Masked(), j, t.ID})
 				}
 			}
@@ -264,8 +264,8 @@ func OnCircuit(d *design.Design, circuit *design.Object, end int) (own netip.Pre
 	if e := circuit.Body.(*design.Circuit).Ends; e[end].Inside.IsValid() && e[1-end].Inside.IsValid() {
 		return e[end].Inside, e[1-end].Inside.Addr()
 	}
-	for _, s := range d.Inside(circuit.ID, design.KindSession) {
-		e := s.Body.(*design.Session).Ends
+	for _, body := range design.Each[design.Session](d.Inside(circuit.ID, design.KindSession)) {
+		e := body.Ends
 		if !e[0].Address.IsValid() || !e[1].Address.IsValid() {
 			continue
 		}

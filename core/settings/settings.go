@@ -114,8 +114,8 @@ func everything(d *design.Design, l *design.Link, tunnel *design.Object) []netip
 	for _, p := range slices.Concat(l.Ends[0].Routes, l.Ends[1].Routes, tunnel.Body.(*design.Tunnel).Inside) {
 		note(p.Addr().Is4())
 	}
-	for _, o := range d.Inside(tunnel.ID, design.KindSession) {
-		for _, e := range BGPEnds(o.Body.(*design.Session)) {
+	for _, body := range design.Each[design.Session](d.Inside(tunnel.ID, design.KindSession)) {
+		for _, e := range BGPEnds(body) {
 			for _, f := range e.Families {
 				note(f == "ipv4")
 			}

@@ -756,8 +756,8 @@ func Record(d *design.Design, tunnel *design.Object, end int, s Sent) ([]design.
 		})
 		edits = append(edits, design.PutEdit(edited))
 	}
-	for _, session := range d.Inside(tunnel.ID, design.KindSession) {
-		edits = append(edits, design.PutEdit(session.With(s.session(session.Body.(*design.Session), end))))
+	for session, body := range design.Each[design.Session](d.Inside(tunnel.ID, design.KindSession)) {
+		edits = append(edits, design.PutEdit(session.With(s.session(body, end))))
 	}
 	if _, _, err := d.Apply(edits); err != nil {
 		return nil, err

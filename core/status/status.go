@@ -326,11 +326,11 @@ func (s *Status) Made(o *design.Object) Verdict {
 		}
 		return Down(NotAccepted, o.ID, "state", "%s waits for the other side's answer", what)
 	}
-	for _, r := range s.d.Referring(o.ID, design.KindRequest) {
+	for _, body := range design.Each[design.Request](s.d.Referring(o.ID, design.KindRequest)) {
 		if st == design.Ready {
 			break // it was made, whatever was never answered
 		}
-		if b := r.Body.(*design.Request); b.For == o.ID && b.Answer == "" {
+		if b := body; b.For == o.ID && b.Answer == "" {
 			return Down(NotAccepted, o.ID, "state", "%s waits for an answer of %s", what, s.d.Title(b.To))
 		}
 	}
@@ -343,8 +343,8 @@ func (s *Status) Made(o *design.Object) Verdict {
 // answered is what was decided of a request for something: the last answer that there
 // is, empty if there is none.
 func (s *Status) answered(o *design.Object) (answer string) {
-	for _, r := range s.d.Referring(o.ID, design.KindRequest) {
-		if b := r.Body.(*design.Request); b.For == o.ID && b.Answer != "" {
+	for _, body := range design.Each[design.Request](s.d.Referring(o.ID, design.KindRequest)) {
+		if b := body; b.For == o.ID && b.Answer != "" {
 			answer = b.Answer
 		}
 	}

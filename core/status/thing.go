@@ -31,8 +31,8 @@ var CanFail = []design.Kind{
 func ParseThing(d *design.Design, text string) (Thing, error) {
 	text = strings.TrimSpace(text)
 	if a, err := netip.ParseAddr(text); err == nil {
-		for _, g := range d.Of(design.KindGateway) {
-			if g.Body.(*design.Gateway).Owns(a) {
+		for _, body := range design.Each[design.Gateway](d.Of(design.KindGateway)) {
+			if body.Owns(a) {
 				return Thing{Address: a}, nil
 			}
 		}
@@ -62,11 +62,11 @@ func ParseThing(d *design.Design, text string) (Thing, error) {
 // zones are all zones that anything is in.
 func zones(d *design.Design) []string {
 	var out []string
-	for _, o := range d.Of(design.KindSubnet) {
-		out = append(out, o.Body.(*design.Subnet).Zone)
+	for _, body := range design.Each[design.Subnet](d.Of(design.KindSubnet)) {
+		out = append(out, body.Zone)
 	}
-	for _, o := range d.Of(design.KindCircuit) {
-		for _, e := range o.Body.(*design.Circuit).Ends {
+	for _, body := range design.Each[design.Circuit](d.Of(design.KindCircuit)) {
+		for _, e := range body.Ends {
 			out = append(out, e.Zone)
 		}
 	}

@@ -95,8 +95,8 @@ func attachmentVerdict(s *status.Status, o *design.Object, a *design.Attachment)
 
 // otherHub wants the far hub to be attached to this one, too.
 func otherHub(s *status.Status, o, far *design.Object) status.Verdict {
-	for _, back := range s.Design().Inside(far.ID, design.KindAttachment) {
-		if back.Body.(*design.Attachment).What == o.Parent {
+	for back, body := range design.Each[design.Attachment](s.Design().Inside(far.ID, design.KindAttachment)) {
+		if body.What == o.Parent {
 			if v := s.Taken(back); !v.Up {
 				return v
 			}

@@ -234,8 +234,8 @@ func (pl *planner) zoneOf(middle *design.Object, side design.ID) string {
 	if middle.Body.(*design.Network).Region != pl.d.Get(side).Body.(*design.Network).Region {
 		return ""
 	}
-	for _, s := range pl.d.Inside(side, design.KindSubnet) {
-		return s.Body.(*design.Subnet).Zone
+	for _, body := range design.Each[design.Subnet](pl.d.Inside(side, design.KindSubnet)) {
+		return body.Zone
 	}
 	return ""
 }

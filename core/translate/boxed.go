@@ -29,14 +29,14 @@ func boxedAlready(d *design.Design) map[design.ID]*boxed {
 			continue
 		}
 		b := &boxed{box: o.ID}
-		for _, s := range d.Inside(network.ID, design.KindSubnet) {
+		for s, body := range design.Each[design.Subnet](d.Inside(network.ID, design.KindSubnet)) {
 			if d.StandsIn(o, s) {
-				b.table = s.Body.(*design.Subnet).Table
+				b.table = body.Table
 			}
 		}
-		for _, t := range d.Inside(network.ID, design.KindTable) {
+		for t, body := range design.Each[design.Table](d.Inside(network.ID, design.KindTable)) {
 			if t.ID != b.table &&
-				slices.ContainsFunc(t.Body.(*design.Table).Routes, func(r design.Entry) bool { return r.Via == o.ID }) {
+				slices.ContainsFunc(body.Routes, func(r design.Entry) bool { return r.Via == o.ID }) {
 				b.of = append(b.of, t.ID)
 			}
 		}
@@ -137,8 +137,7 @@ func (pl *planner) whyNot(place design.ID, why string) string {
 // waysOut are the joints by which a network's subnets are reached, and a zone that
 // they serve.
 func (pl *planner) waysOut(network *design.Object) (out []design.Joint, zone string, err error) {
-	for _, a := range pl.d.Referring(network.ID, design.KindAttachment) {
-		b := a.Body.(*design.Attachment)
+	for a, b := range design.Each[design.Attachment](pl.d.Referring(network.ID, design.KindAttachment)) {
 		if j, ok := design.JointOf(a); ok && b.What == network.ID && status.Exists(a) {
 			out = append(out, j)
 			for _, s := range b.Subnets {

@@ -131,10 +131,10 @@ func (pl *planner) sourcePool(
 	const bits = 28
 	var used []netip.Prefix
 	var first *design.Subnet
-	for _, s := range pl.d.Inside(network.ID, design.KindSubnet) {
+	for s, body := range design.Each[design.Subnet](pl.d.Inside(network.ID, design.KindSubnet)) {
 		used = append(used, design.RangesOf(s)...)
 		if first == nil {
-			first = s.Body.(*design.Subnet)
+			first = body
 		}
 	}
 	if first == nil {

@@ -38,8 +38,8 @@ func newPool(d *design.Design, allowed []netip.Prefix) *pool {
 		return p
 	}
 	var names []string
-	for _, o := range d.Of(design.KindReservation) {
-		if b := o.Body.(*design.Reservation); b.Use == design.UseMapping {
+	for o, body := range design.Each[design.Reservation](d.Of(design.KindReservation)) {
+		if b := body; b.Use == design.UseMapping {
 			p.allowed, names = append(p.allowed, b.Prefix), append(names, o.Name+" "+b.Prefix.String())
 		}
 	}

@@ -202,8 +202,8 @@ func (pl *planner) dialOut(e *editor, n need) (m meeting, err error) {
 
 // public is the first gateway of a site with a public IPv4 address, and that.
 func (pl *planner) public(site design.ID) (*design.Object, netip.Addr, bool) {
-	for _, g := range pl.d.Inside(site, design.KindGateway) {
-		for _, a := range g.Body.(*design.Gateway).Addresses {
+	for g, body := range design.Each[design.Gateway](pl.d.Inside(site, design.KindGateway)) {
+		for _, a := range body.Addresses {
 			if a.Is4() && !a.IsUnspecified() {
 				return g, a, true
 			}

@@ -169,8 +169,8 @@ func (pl *planner) tellNames(e *editor) {
 			of = pl.translated(of[0])
 		}
 		for _, p := range of {
-			for _, h := range pl.d.Inside(p.ID, design.KindEndpoint) {
-				parties[pl.d.Party(h.ID).ID] += len(h.Body.(*design.Endpoint).Addresses)
+			for h, body := range design.Each[design.Endpoint](pl.d.Inside(p.ID, design.KindEndpoint)) {
+				parties[pl.d.Party(h.ID).ID] += len(body.Addresses)
 			}
 		}
 	}

@@ -49,8 +49,7 @@ func scopeOf(d *design.Design, places []design.ID, intents []design.ID, near top
 		in[p] = true
 	}
 	ways := map[design.ID]map[design.ID]hop{}
-	for _, o := range d.Of(design.KindIntent) {
-		b := o.Body.(*design.Intent)
+	for o, b := range design.Each[design.Intent](d.Of(design.KindIntent)) {
 		if b.Never || len(intents) > 0 && !slices.Contains(intents, o.ID) {
 			continue
 		}

@@ -190,10 +190,10 @@ func (pl *planner) boxIn(e *editor, network *design.Object, zone string, alone b
 		return nil, fmt.Errorf("%s has no translating box, and %s", network.Name, why)
 	}
 	var used []netip.Prefix
-	for _, s := range pl.d.Inside(network.ID, design.KindSubnet) {
+	for s, body := range design.Each[design.Subnet](pl.d.Inside(network.ID, design.KindSubnet)) {
 		used = append(used, design.RangesOf(s)...)
 		if zone == "" {
-			zone = s.Body.(*design.Subnet).Zone
+			zone = body.Zone
 		}
 	}
 	r, ok := prefix.Carve(prefix.OfFamily(design.RangesOf(network), true), used, 28)

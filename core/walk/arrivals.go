@@ -223,8 +223,8 @@ func firstPoint(d *design.Design, viewer design.ID) design.ID {
 		return topology.Router(d, o)
 	}
 	first := design.ID("")
-	for _, s := range d.Inside(viewer, design.KindSubnet) {
-		table := s.Body.(*design.Subnet).Table
+	for s, body := range design.Each[design.Subnet](d.Inside(viewer, design.KindSubnet)) {
+		table := body.Table
 		if len(d.Inside(s.ID, design.KindEndpoint)) > 0 {
 			return table
 		}

@@ -220,8 +220,8 @@ func enteredFrom(d *design.Design, hub, network design.ID, to netip.Addr) design
 	if prefix.Has(d.Ranges(network), to) {
 		return ""
 	}
-	for _, t := range d.Inside(network, design.KindTable) {
-		for _, e := range t.Body.(*design.Table).Routes {
+	for t, body := range design.Each[design.Table](d.Inside(network, design.KindTable)) {
+		for _, e := range body.Routes {
 			if e.Publish == design.Published && e.Prefix.Contains(to) {
 				return t.ID
 			}

@@ -72,8 +72,7 @@ func bearers(t *route.Tables, a netip.Addr) []bearer {
 			}
 		}
 	}
-	for _, o := range t.Design.Of(design.KindListener) {
-		l := o.Body.(*design.Listener)
+	for _, l := range design.Each[design.Listener](t.Design.Of(design.KindListener)) {
 		if e := TargetOf(t.Design, l); l.Address == a && e != nil {
 			add(bearer{e.Parent, e.Body.(*design.Endpoint).Addresses[0]})
 		}
@@ -90,8 +89,8 @@ func Translators(d *design.Design) []design.ID {
 			out = append(out, id)
 		}
 	}
-	for _, o := range d.Of(design.KindMapping) {
-		add(o.Body.(*design.Mapping).Gateway)
+	for _, body := range design.Each[design.Mapping](d.Of(design.KindMapping)) {
+		add(body.Gateway)
 	}
 	for _, k := range forwarders {
 		for _, o := range d.Of(k) {
@@ -144,8 +143,8 @@ func LeadingTo(d *design.Design, endpoint design.ID) []*design.Object {
 	var out []*design.Object
 	ids := []design.ID{endpoint}
 	for n := 0; n < len(ids) && endpoint != ""; n++ {
-		for _, o := range design.InOrder(d.Referring(ids[n], design.KindListener)) {
-			if o.Body.(*design.Listener).Target == ids[n] && !slices.Contains(ids, o.ID) {
+		for o, body := range design.Each[design.Listener](design.InOrder(d.Referring(ids[n], design.KindListener))) {
+			if body.Target == ids[n] && !slices.Contains(ids, o.ID) {
 				ids, out = append(ids, o.ID), append(out, o)
 			}
 		}

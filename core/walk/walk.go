@@ -402,8 +402,8 @@ func answers(d *design.Design, h Host, s design.Service) *Stop {
 }
 
 func endpointAt(d *design.Design, place design.ID, a netip.Addr) design.ID {
-	for _, o := range d.Inside(place, design.KindEndpoint) {
-		for _, own := range o.Body.(*design.Endpoint).Addresses {
+	for o, body := range design.Each[design.Endpoint](d.Inside(place, design.KindEndpoint)) {
+		for _, own := range body.Addresses {
 			if own == a {
 				return o.ID
 			}
