@@ -184,8 +184,8 @@ func answers(d *design.Design, o *design.Object) (listens, among []Answer) {
 	if g, ok := o.Body.(*design.Gateway); ok {
 		own = append(own, g.Addresses...)
 	}
-	for _, l := range d.ListenersAt(o.ID) {
-		a := l.Body.(*design.Listener).Address
+	for _, body := range d.ListenersAt(o.ID) {
+		a := body.Address
 		if has := func(x Answer) bool { return x.Range.Addr() == a }; slices.Contains(own, a) ||
 			slices.ContainsFunc(listens, has) {
 			continue

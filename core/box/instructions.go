@@ -77,7 +77,9 @@ func order(d *design.Design, party design.ID) []*design.Object {
 			}
 		}
 		add(design.InOrder(d.Referring(end, design.KindMapping))...)
-		add(d.ListenersAt(end)...)
+		for o := range d.ListenersAt(end) {
+			add(o)
+		}
 	}
 	if p := d.Get(party); p.Kind != design.KindSite {
 		add(p)

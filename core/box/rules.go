@@ -73,8 +73,7 @@ type Listener struct {
 func listeners(t *route.Tables, b *Box) []Listener {
 	d := t.Design
 	var out []Listener
-	for _, o := range d.ListenersAt(b.ID) {
-		body := o.Body.(*design.Listener)
+	for o, body := range d.ListenersAt(b.ID) {
 		l := Listener{
 			ID: o.ID, Name: o.Name, Address: body.Address, Service: body.Service, Callers: body.Callers, Proxies: body.Proxies(),
 		}

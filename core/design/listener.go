@@ -2,6 +2,7 @@ package design
 
 import (
 	"fmt"
+	"iter"
 	"net/netip"
 	"slices"
 
@@ -89,12 +90,15 @@ func (d *Design) DialOf(p *Listener) (a netip.Addr, port uint16) {
 	return a, port
 }
 
-// ListenersAt are the published services of a gateway, box or network in
-// canonical order.
-func (d *Design) ListenersAt(at ID) []*Object {
-	return InOrder(
-		slices.DeleteFunc(d.Referring(at, KindListener), func(o *Object) bool { return o.Body.(*Listener).At != at }),
-	)
+// ListenersAt streams the published services of a gateway, box or network in canonical order.
+func (d *Design) ListenersAt(at ID) iter.Seq2[*Object, *Listener] {
+	return func(yield func(*Object, *Listener) bool) {
+		for o, l := range Each[Listener](InOrder(d.Referring(at, KindListener))) {
+			if l.At == at && !yield(o, l) {
+				return
+			}
+		}
+	}
 }
 
 // IsSourcePool reports whether a subnet is the source pool of an attachment.
@@ -251,8 +255,7 @@ func (v *validator) listensAt(o, box *Object) bool {
 // twice refuses what another listener of a place, or of the same box, answers to.
 func (v *validator) twice(o *Object, field string, place *Object, a netip.Addr, s Service) {
 	for _, f := range append(v.d.Forwarders(place.Parent), v.d.Get(place.Parent)) {
-		for _, l := range v.d.ListenersAt(f.ID) {
-			b := l.Body.(*Listener)
+		for l, b := range v.d.ListenersAt(f.ID) {
 			mine, listens := o.Body.(*Listener)
 			same := listens && mine.At == b.At
 			switch {

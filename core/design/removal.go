@@ -93,8 +93,8 @@ func (r *remover) status(g Effect) {
 			r.remove(o.ID, "it stands in "+g.Title)
 		}
 	}
-	for _, o := range r.d.ListenersAt(place.Parent) {
-		if len(r.left(place.Parent, []netip.Addr{o.Body.(*Listener).Address})) == 0 {
+	for o, l := range r.d.ListenersAt(place.Parent) {
+		if len(r.left(place.Parent, []netip.Addr{l.Address})) == 0 {
 			r.remove(o.ID, "it listens in "+g.Title)
 		}
 	}

@@ -32,8 +32,8 @@ func (c *collector) translations(o *design.Object) {
 	if len(d.Referring(o.ID, design.KindMapping)) > 0 {
 		does(design.OneToOne)
 	}
-	for _, l := range d.ListenersAt(o.ID) {
-		if o.Kind == design.KindGateway && !l.Body.(*design.Listener).Proxies() {
+	for _, body := range d.ListenersAt(o.ID) {
+		if o.Kind == design.KindGateway && !body.Proxies() {
 			does(design.ToTarget)
 		}
 	}

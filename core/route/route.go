@@ -499,10 +499,13 @@ func (s *solver) innerRouter(p *Point, o *design.Object, b *design.InnerRoute) {
 	for _, r := range b.Prefixes {
 		p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Kind: Deliver, To: o.ID}, Via: o.Name})
 	}
-	next := design.ID("")
+	next, through := design.ID(""), design.ID("")
 	for lan, body := range design.Each[design.LAN](s.d.Inside(o.Parent, design.KindLAN)) {
 		if !b.Via.IsValid() || !prefix.Has(s.d.Ranges(lan.ID), b.Via) {
 			continue
+		}
+		if through == "" {
+			through = lan.ID
 		}
 		for _, r := range s.d.Ranges(lan.ID) {
 			p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Kind: Deliver, To: lan.ID}, Via: lan.Name})
@@ -516,7 +519,8 @@ func (s *solver) innerRouter(p *Point, o *design.Object, b *design.InnerRoute) {
 	}
 	for _, all := range settings.Everything {
 		if next != "" {
-			p.add(Route{Prefix: all, Source: Static, Hop: Hop{Kind: Gateway, To: next}, Via: s.d.Get(next).Name})
+			hop := Hop{Kind: Gateway, To: next, Through: through}
+			p.add(Route{Prefix: all, Source: Static, Hop: hop, Via: s.d.Get(next).Name})
 		}
 	}
 }

@@ -132,8 +132,8 @@ func (b builder) gatewayOwn(k Key, o *design.Object, g *design.Gateway) []bgp.Or
 			out = append(out, bgp.Originated{Prefix: r.Into.Masked(), Only: string(r.Toward)})
 		}
 	}
-	for _, l := range b.d.ListenersAt(o.ID) { // what callers dial, unless it is among what is told already
-		if a := l.Body.(*design.Listener).Address; !slices.ContainsFunc(
+	for _, body := range b.d.ListenersAt(o.ID) { // what callers dial, unless it is among what is told already
+		if a := body.Address; !slices.ContainsFunc(
 			out, func(x bgp.Originated) bool { return !x.Quiet && x.Only == "" && x.Prefix.Contains(a) },
 		) {
 			out = append(out, bgp.Originated{Prefix: Alone(a)})

@@ -47,7 +47,7 @@ func Translations(d *design.Design, box design.ID) []Translation {
 	for _, m := range design.InOrder(d.Referring(box, design.KindMapping)) {
 		out = append(out, mapping(m)...)
 	}
-	for _, l := range d.ListenersAt(box) {
+	for l, _ := range d.ListenersAt(box) {
 		out = append(out, rewriting(d, l)...)
 	}
 	for _, r := range design.RulesOf(o) {
@@ -168,8 +168,8 @@ func selfOf(d *design.Design, o *design.Object) []netip.Prefix {
 			}
 		}
 	}
-	for _, l := range d.ListenersAt(o.ID) {
-		out = append(out, Alone(l.Body.(*design.Listener).Address))
+	for _, body := range d.ListenersAt(o.ID) {
+		out = append(out, Alone(body.Address))
 	}
 	for _, x := range insides(d, o.ID) {
 		out = append(out, Alone(x.own))
@@ -294,8 +294,8 @@ func (t *Tables) Bearer(place design.ID, a netip.Addr) design.ID {
 		}
 	}
 	if o.Kind == design.KindSubnet {
-		for _, l := range d.ListenersAt(o.Parent) {
-			if l.Body.(*design.Listener).Address == a {
+		for l, body := range d.ListenersAt(o.Parent) {
+			if body.Address == a {
 				return l.ID
 			}
 		}
@@ -307,8 +307,8 @@ func bears(d *design.Design, f *design.Object, a netip.Addr) bool {
 	if slices.Contains(standsAt(d, f), a) {
 		return true
 	}
-	for _, l := range d.ListenersAt(f.ID) {
-		if l.Body.(*design.Listener).Address == a {
+	for _, body := range d.ListenersAt(f.ID) {
+		if body.Address == a {
 			return true
 		}
 	}

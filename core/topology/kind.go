@@ -27,6 +27,8 @@ type Kind struct {
 	// Admits are the tunnels, of those that are up, on which a packet may enter, or why it may
 	// not; nil: everything passes.
 	Admits func(s *status.Status, e Edge, p Packet) ([]*design.Object, *Denial)
+	// Selects reports whether selectors decide what enters, and no route; nil: never.
+	Selects func(o *design.Object) bool
 	// Unfinished reports whether its making has not come to its end, beside its state; nil: its
 	// state tells all.
 	Unfinished func(o *design.Object) bool
@@ -89,6 +91,12 @@ func Admits(s *status.Status, e Edge, p Packet) ([]*design.Object, *Denial) {
 		return k.Admits(s, e, p)
 	}
 	return p.Tunnels, nil
+}
+
+// Selects reports whether selectors decide what enters a joint; false for what is none.
+func Selects(o *design.Object) bool {
+	k := KindOf(o)
+	return k != nil && k.Selects != nil && k.Selects(o)
 }
 
 // Status begins the status of a design under a condition.

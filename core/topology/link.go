@@ -28,6 +28,7 @@ var link = Kind{
 	},
 	Carriers: func(d *design.Design, o *design.Object) []*design.Object { return d.Inside(o.ID, design.KindTunnel) },
 	Admits:   admitsByLink,
+	Selects:  func(o *design.Object) bool { return o.Body.(*design.Link).Routing == design.RoutingSelectors },
 	Learns: func(_ *design.Design, o *design.Object) bool {
 		return o.Body.(*design.Link).Routing == design.RoutingBGP
 	},

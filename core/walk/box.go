@@ -7,6 +7,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/prefix"
 	"dravin/core/route"
+	"dravin/core/topology"
 )
 
 // remembers reports whether a point keeps a connection table: every gateway, box and edge router
@@ -262,6 +263,5 @@ func (w *walker) goesBy(p *route.Point, joint design.ID, hop route.Hop) bool {
 }
 
 func (w *walker) policyBased(joint design.ID) bool {
-	l, ok := w.d.Get(joint).Body.(*design.Link)
-	return ok && l.Routing == design.RoutingSelectors
+	return topology.Selects(w.d.Get(joint))
 }

@@ -45,8 +45,7 @@ func (w *walker) itself(p *route.Point, at Place, pass passage) outcome {
 			return w.sendsItself(p, at, false)
 		}
 	}
-	for _, o := range w.d.ListenersAt(p.ID) {
-		l := o.Body.(*design.Listener)
+	for o, l := range w.d.ListenersAt(p.ID) {
 		if l.Address != w.header.Dst || l.Service != (design.Service{Proto: w.header.Proto, Port: w.header.DPort}) {
 			continue
 		}

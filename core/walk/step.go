@@ -9,6 +9,7 @@ import (
 	"dravin/core/prefix"
 	"dravin/core/route"
 	"dravin/core/status"
+	"dravin/core/topology"
 )
 
 // A packet at a point passes a list of hooks, in the order of a Linux box: what translates it as
@@ -218,7 +219,7 @@ func nextHopUp(w *walker, s *step) (outcome, bool) {
 func onward(w *walker, s *step) (outcome, bool) {
 	switch hop := s.choice.Winner.Hop; hop.Kind {
 	case route.Gateway:
-		return goesTo(hop.To, w.sideOf(s.p, hop)), true
+		return goesTo(hop.To, hop.Through), true // the next box sees it come by the place between the two
 	case route.Deliver:
 		return w.onLink(hop.To, s.at), true
 	case route.BlackHole:
@@ -273,22 +274,6 @@ func (w *walker) forwards(p *route.Point) status.Verdict {
 		return w.t.Status.Of(p.ID)
 	}
 	return status.Verdict{Up: true}
-}
-
-// sideOf is what the next box sees a packet come by: the LAN or subnet between the
-// two.
-func (w *walker) sideOf(p *route.Point, hop route.Hop) design.ID {
-	if hop.Through != "" {
-		return hop.Through
-	}
-	if b, ok := w.d.Get(p.ID).Body.(*design.InnerRoute); ok {
-		for _, lan := range w.d.Inside(p.Party.ID, design.KindLAN) {
-			if prefix.Has(w.d.Ranges(lan.ID), b.Via) {
-				return lan.ID
-			}
-		}
-	}
-	return ""
 }
 
 // otherSegment stops a packet whose destination the box knows in another routing
@@ -363,7 +348,7 @@ func (w *walker) strictlyRefused(p *route.Point, by design.ID) bool {
 	if !status.FiltersStrictly(w.d.Get(p.ID)) || !w.header.Src.Is4() || by == "" {
 		return false
 	}
-	if l, ok := w.d.Get(by).Body.(*design.Link); ok && l.Routing == design.RoutingSelectors {
+	if topology.Selects(w.d.Get(by)) {
 		return false // what IPsec has decrypted is not held against the filter
 	}
 	c := p.Lookup(w.header.Src)
@@ -374,8 +359,8 @@ func (w *walker) strictlyRefused(p *route.Point, by design.ID) bool {
 	if back == nil {
 		return true // the internet
 	}
-	if inner, ok := back.Body.(*design.InnerRoute); ok {
-		return !prefix.Has(w.d.Ranges(by), inner.Via)
+	if back.Kind == design.KindInnerRoute {
+		return !prefix.Has(w.d.Ranges(by), c.Winner.NextHop)
 	}
 	if hop := c.Winner.Hop; hop.Kind == route.Gateway && hop.Through != "" {
 		return hop.Through != by
