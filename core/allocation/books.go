@@ -13,7 +13,7 @@ import (
 // own, mapped and inside ranges. What is taken is either told with every change of the
 // design ([Books.Changed]), or taken here first and put into the design later.
 type Books struct {
-	d       *design.Design
+	design  *design.Design
 	names   map[string]map[string][]design.ID // by scope and slug; "" is a name that is taken for later
 	asns    map[uint32]int
 	asn     uint32 // none before it is free
@@ -32,11 +32,11 @@ type later struct {
 }
 
 // Design is whose books they are.
-func (b *Books) Design() *design.Design { return b.d }
+func (b *Books) Design() *design.Design { return b.design }
 
 // NewBooks are those of a design. What is not asked for is not looked up.
 func NewBooks(d *design.Design) *Books {
-	return &Books{d: d, names: map[string]map[string][]design.ID{}}
+	return &Books{design: d, names: map[string]map[string][]design.ID{}}
 }
 
 // Changed enters that an object of the design has taken another's place; either may be
@@ -113,7 +113,7 @@ func (b *Books) scope(k design.Kind, parent design.ID) map[string][]design.ID {
 	key := scopeOf(k, parent)
 	if b.names[key] == nil {
 		b.names[key] = map[string][]design.ID{}
-		for _, o := range b.d.Inside(parent) {
+		for _, o := range b.design.Inside(parent) {
 			if scopeOf(o.Kind, parent) == key {
 				slug := design.Slug(o.Name)
 				b.names[key][slug] = append(b.names[key][slug], o.ID)
@@ -127,7 +127,7 @@ func (b *Books) scope(k design.Kind, parent design.ID) map[string][]design.ID {
 func (b *Books) Named(k design.Kind, parent design.ID, name string) []*design.Object {
 	var out []*design.Object
 	for _, id := range b.scope(k, parent)[design.Slug(name)] {
-		if o := b.d.Get(id); o != nil && o.Kind == k {
+		if o := b.design.Get(id); o != nil && o.Kind == k {
 			out = append(out, o)
 		}
 	}
@@ -147,7 +147,7 @@ func (b *Books) Beside(k design.Kind, parent design.ID, want string) (name strin
 		name = fmt.Sprintf("%s %d", want, n)
 	}
 	id = design.IDFor(k, string(parent)+"/"+name)
-	for n := 2; b.later.ids[id] || b.d.Get(id) != nil; n++ {
+	for n := 2; b.later.ids[id] || b.design.Get(id) != nil; n++ {
 		id = design.IDFor(k, fmt.Sprintf("%s/%s#%d", parent, name, n))
 	}
 	return name, id
@@ -193,7 +193,7 @@ func (b *Books) Release() {
 // ASN is one that nobody has and that no profile gives out by default. It is not taken.
 func (b *Books) ASN() (uint32, error) {
 	if b.asns == nil {
-		b.asns, b.asn = usedASNs(b.d), firstPrivateASN
+		b.asns, b.asn = usedASNs(b.design), firstPrivateASN
 	}
 	n, err := freeASN(b.asns, b.asn)
 	if err == nil {
@@ -214,17 +214,17 @@ func (b *Books) TakeASN() (uint32, error) {
 
 // Holding is all that what holds hosts must keep clear of.
 func (b *Books) Holding() *Taken {
-	return b.counted(&b.holding, func() []netip.Prefix { return ForHolding(b.d, nil, "") })
+	return b.counted(&b.holding, func() []netip.Prefix { return ForHolding(b.design, nil, "") })
 }
 
 // Mapping is all that a mapped range must keep clear of.
 func (b *Books) Mapping() *Taken {
-	return b.counted(&b.mapping, func() []netip.Prefix { return ForMapping(b.d) })
+	return b.counted(&b.mapping, func() []netip.Prefix { return ForMapping(b.design) })
 }
 
 // Inside is all that an inside range must keep clear of.
 func (b *Books) Inside() *Taken {
-	return b.counted(&b.inside, func() []netip.Prefix { return ForInside(b.d) })
+	return b.counted(&b.inside, func() []netip.Prefix { return ForInside(b.design) })
 }
 
 func (b *Books) counted(t **Taken, list func() []netip.Prefix) *Taken {

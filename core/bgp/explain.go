@@ -43,15 +43,15 @@ func (r *Result) Trace(p netip.Prefix) Trace {
 	if k == nil {
 		return Trace{}
 	}
-	s := newSolver(r.c, r.lookup())
+	s := newSolver(r.compiled, r.lookup())
 	k = &class{prefixes: []netip.Prefix{p}, originated: k.originated, ranges: k.ranges}
 	s.settle(k)
 	var out Trace
 	slices.Sort(s.meets)
 	for _, n := range s.meets {
 		out.Held = append(out.Held, s.held(n))
-		for _, e := range r.c.outs[n] {
-			t := Advertises{Session: r.c.Sessions[e/2], End: int(e % 2), Sent: s.best[n], Stop: Nothing}
+		for _, e := range r.compiled.outs[n] {
+			t := Advertises{Session: r.compiled.Sessions[e/2], End: int(e % 2), Sent: s.best[n], Stop: Nothing}
 			if s.best[n] != nil {
 				t.Got, t.Stop, t.Rule = s.pass(e, s.best[n])
 			}
@@ -62,14 +62,14 @@ func (r *Result) Trace(p netip.Prefix) Trace {
 }
 
 func (r *Result) lookup() lookup {
-	if r.c.kept {
+	if r.compiled.kept {
 		return r.reachable()
 	}
 	return unreached
 }
 
 func (s *solver) held(n int32) Held {
-	h := Held{Speaker: s.c.Speakers[n].Key}
+	h := Held{Speaker: s.compiled.Speakers[n].Key}
 	all := slices.Clone(s.candidates(n))
 	if len(all) > 0 {
 		h.Best = choose(all)
@@ -79,7 +79,7 @@ func (s *solver) held(n int32) Held {
 		case r == nil || r == h.Best:
 		case !slices.Contains(all, r):
 			h.Rivals = append(h.Rivals, Rival{r, Unreachable})
-		case s.c.Speakers[n].Multipath && shares(h.Best, r):
+		case s.compiled.Speakers[n].Multipath && shares(h.Best, r):
 			h.Shares = append(h.Shares, r)
 		default:
 			h.Rivals = append(h.Rivals, Rival{r, beat(all, h.Best, r)})
@@ -104,12 +104,12 @@ func beat(all []*Route, best, r *Route) Why {
 // At are the tables that a session of a network tells from and teaches, by key;
 // none for a session that is not in it.
 func (r *Result) At(session string) []string {
-	n, ok := r.c.byKey[session]
+	n, ok := r.compiled.byKey[session]
 	if !ok {
 		return nil
 	}
 	var out []string
-	for _, e := range r.c.Sessions[n].Ends {
+	for _, e := range r.compiled.Sessions[n].Ends {
 		out = append(append(out, e.Speaker), e.Into...)
 	}
 	return out
@@ -118,21 +118,21 @@ func (r *Result) At(session string) []string {
 // Told lists what one end of a session tells the other, prefix by prefix, and
 // what becomes of it there.
 func (r *Result) Advertised(session string, end int) []Advertisement {
-	n, ok := r.c.byKey[session]
-	if !ok || r.c.Sessions[n].Down || r.c.speaks[2*n+int32(end)] < 0 {
+	n, ok := r.compiled.byKey[session]
+	if !ok || r.compiled.Sessions[n].Down || r.compiled.speaks[2*n+int32(end)] < 0 {
 		return nil
 	}
 	e := 2*n + int32(end)
-	from := r.c.speaks[e]
-	s := newSolver(r.c, r.lookup())
+	from := r.compiled.speaks[e]
+	s := newSolver(r.compiled, r.lookup())
 	done := map[*class]Advertises{}
 	var out []Advertisement
-	for _, x := range r.Table(r.c.Speakers[from].Key) {
+	for _, x := range r.Table(r.compiled.Speakers[from].Key) {
 		k := r.of(x.Prefix)
 		t, ok := done[k]
 		if !ok {
 			s.begin(k)
-			t = Advertises{Session: r.c.Sessions[n], End: end, Sent: x.Routes[0]}
+			t = Advertises{Session: r.compiled.Sessions[n], End: end, Sent: x.Routes[0]}
 			t.Got, t.Stop, t.Rule = s.pass(e, x.Routes[0])
 			done[k] = t
 		}

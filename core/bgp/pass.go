@@ -24,7 +24,7 @@ func wellKnown(name string) negotiate.Community {
 // pass takes a route from end e to the other. It returns it as the other has it,
 // or what stopped it and, of a filter, by which rule: -1 if none matched.
 func (s *solver) pass(e int32, r *Route) (*Route, Stop, int) {
-	near, far := s.c.ends[e], s.c.ends[e^1]
+	near, far := s.compiled.ends[e], s.compiled.ends[e^1]
 	internal := near.ASN == far.ASN
 	if stop := s.mayAdvertise(e, r, internal); stop != Passed {
 		return nil, stop, 0
@@ -35,7 +35,7 @@ func (s *solver) pass(e int32, r *Route) (*Route, Stop, int) {
 		out.MED = 0 // what was learned is told inside only (RFC 4271 section 5.1.4)
 	}
 	if len(near.Out) > 0 {
-		if rule, ok := s.filter(s.c.policy[2*e+1], &out, near.ASN); !ok {
+		if rule, ok := s.filter(s.compiled.policy[2*e+1], &out, near.ASN); !ok {
 			return nil, OutFilter, rule
 		}
 	} else if !near.Join && (!r.Own() || r.Quiet) {
@@ -55,10 +55,10 @@ func (s *solver) pass(e int32, r *Route) (*Route, Stop, int) {
 
 // mayTell asks what a speaker tells at all, before its filter.
 func (s *solver) mayAdvertise(e int32, r *Route, internal bool) Stop {
-	near, far := s.c.ends[e], s.c.ends[e^1]
+	near, far := s.compiled.ends[e], s.compiled.ends[e^1]
 	f := family(s.v4)
-	switch _, gone := s.c.down[e/2]; {
-	case s.c.Sessions[e/2].Down:
+	switch _, gone := s.compiled.down[e/2]; {
+	case s.compiled.Sessions[e/2].Down:
 		return NotUp
 	case gone:
 		return OverLimit
@@ -74,9 +74,9 @@ func (s *solver) mayAdvertise(e int32, r *Route, internal bool) Stop {
 	case internal && r.Internal && !near.Client && !r.Client:
 		return SplitHorizon
 	}
-	if n := s.c.speaks[e]; n >= 0 { // a part is hidden even if another made it a summary
-		for _, x := range s.c.Speakers[n].Summaries {
-			if x.Hide && s.stamp[s.c.ranges.id[x.parts()]] == s.turn {
+	if n := s.compiled.speaks[e]; n >= 0 { // a part is hidden even if another made it a summary
+		for _, x := range s.compiled.Speakers[n].Summaries {
+			if x.Hide && s.stamp[s.compiled.ranges.id[x.parts()]] == s.turn {
 				return HiddenPart
 			}
 		}
@@ -93,12 +93,12 @@ func (s *solver) reflect(e int32, r, out *Route) {
 	}
 	s.swayed = true
 	out.Originator = r.id()
-	out.Clusters = slices.Concat([]netip.Addr{s.c.Speakers[s.c.speaks[e]].RouterID}, r.Clusters)
+	out.Clusters = slices.Concat([]netip.Addr{s.compiled.Speakers[s.compiled.speaks[e]].RouterID}, r.Clusters)
 }
 
 // take lets an end judge what the other told it.
 func (s *solver) take(e int32, out *Route, internal bool) (*Route, Stop, int) {
-	end := s.c.ends[e]
+	end := s.compiled.ends[e]
 	met := uint32(0)
 	for _, a := range out.Path {
 		if a == end.ASN {
@@ -108,19 +108,19 @@ func (s *solver) take(e int32, out *Route, internal bool) (*Route, Stop, int) {
 	if met > end.AllowOwn {
 		return nil, LoopCheck, 0
 	}
-	if n := s.c.speaks[e]; n >= 0 && internal {
-		if own := s.c.Speakers[n].RouterID; own == out.Originator || slices.Contains(out.Clusters, own) {
+	if n := s.compiled.speaks[e]; n >= 0 && internal {
+		if own := s.compiled.Speakers[n].RouterID; own == out.Originator || slices.Contains(out.Clusters, own) {
 			return nil, ReflectedLoop, 0
 		}
 	}
 	out.Away, out.Weight, out.Internal, out.Client = 0, end.Weight, internal, end.Client
 	s.swayed = s.swayed || end.Weight != 0
-	out.session, out.Session, out.End = e/2, s.c.Sessions[e/2], int(e%2)
-	if n := s.c.speaks[e^1]; n >= 0 {
-		out.peerID = s.c.Speakers[n].RouterID
+	out.session, out.Session, out.End = e/2, s.compiled.Sessions[e/2], int(e%2)
+	if n := s.compiled.speaks[e^1]; n >= 0 {
+		out.peerID = s.compiled.Speakers[n].RouterID
 	}
 	if len(end.In) > 0 {
-		if rule, ok := s.filter(s.c.policy[2*e], out, end.ASN); !ok {
+		if rule, ok := s.filter(s.compiled.policy[2*e], out, end.ASN); !ok {
 			return nil, InFilter, rule
 		}
 	}

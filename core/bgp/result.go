@@ -13,12 +13,12 @@ import (
 // Result is what the speakers of a network have learned. It may be used by many
 // at once.
 type Result struct {
-	c       *compiled
-	classes map[netip.Prefix]*class // of every prefix; shared with results before, which over goes before
-	over    map[netip.Prefix]*class // what is otherwise now; nil: gone
-	has     [][]*class              // by speaker
-	more    map[int32][]*class      // by speaker: what came with over
-	down    map[int32]Down
+	compiled *compiled
+	classes  map[netip.Prefix]*class // of every prefix; shared with results before, which over goes before
+	over     map[netip.Prefix]*class // what is otherwise now; nil: gone
+	has      [][]*class              // by speaker
+	more     map[int32][]*class      // by speaker: what came with over
+	down     map[int32]Down
 }
 
 // Solve runs a network to its fixed point.
@@ -28,14 +28,14 @@ func Solve(n *Network) *Result { return limited(n, nil) }
 // difference can not have touched is taken over. changed are the keys of the
 // speakers whose routes differ, in order.
 func (r *Result) Update(n *Network) (next *Result, changed []string) {
-	if slices.Equal(n.Speakers, r.c.Speakers) && slices.Equal(n.Sessions, r.c.Sessions) {
+	if slices.Equal(n.Speakers, r.compiled.Speakers) && slices.Equal(n.Sessions, r.compiled.Sessions) {
 		return r, nil
 	}
 	if d, ok := r.difference(n); ok {
 		news := r.touched(d, n)
 		if len(news) == 0 {
 			next := *r
-			next.c = r.c.with(n)
+			next.compiled = r.compiled.with(n)
 			return &next, nil
 		}
 		if next := r.patch(n, news); next != nil {
@@ -83,12 +83,12 @@ func unreached(int32, netip.Addr) (by netip.Prefix, ok bool) { return by, false 
 // reachable looks next hops up in what is known: where the speaker stands, or
 // the longest route that holds it.
 func (r *Result) reachable() lookup {
-	tables := make([]*prefix.Table[netip.Prefix], len(r.c.Speakers))
-	connected := make([]map[netip.Prefix]bool, len(r.c.Speakers))
+	tables := make([]*prefix.Table[netip.Prefix], len(r.compiled.Speakers))
+	connected := make([]map[netip.Prefix]bool, len(r.compiled.Speakers))
 	for n := range tables {
 		t := &prefix.Table[netip.Prefix]{}
 		connected[n] = map[netip.Prefix]bool{}
-		for _, p := range r.c.Speakers[n].Connected {
+		for _, p := range r.compiled.Speakers[n].Connected {
 			connected[n][p.Masked()] = true
 			t.Add(p.Masked(), p.Masked())
 		}
@@ -117,7 +117,7 @@ func (r *Result) reachable() lookup {
 // once solves all classes over given next hops: the prefixes that no summary is
 // made of first.
 func (c *compiled) once(look lookup) *Result {
-	r := &Result{c: c, classes: map[netip.Prefix]*class{}, has: make([][]*class, len(c.Speakers)), down: c.down}
+	r := &Result{compiled: c, classes: map[netip.Prefix]*class{}, has: make([][]*class, len(c.Speakers)), down: c.down}
 	originated := map[netip.Prefix][]origination{}
 	for n, s := range c.Speakers {
 		for _, o := range s.Own {
@@ -159,7 +159,7 @@ func (c *compiled) summaries() []netip.Prefix {
 // part of it.
 func (r *Result) summed(s netip.Prefix) []origination {
 	var out []origination
-	for n, x := range r.c.Speakers {
+	for n, x := range r.compiled.Speakers {
 		if !slices.ContainsFunc(x.Summaries, func(y Summary) bool { return y.Prefix == s }) {
 			continue
 		}
@@ -252,7 +252,7 @@ func (r *Result) add(all []*class, look lookup) {
 	var wait sync.WaitGroup
 	for w := range workers {
 		wait.Go(func() {
-			s := newSolver(r.c, look)
+			s := newSolver(r.compiled, look)
 			for n := w; n < len(all); n += workers {
 				s.class(all[n])
 			}
@@ -280,7 +280,7 @@ func (s *solver) note(k *class) {
 			for _, r := range all {
 				switch {
 				case r == best:
-				case s.c.Speakers[n].Multipath && shares(best, r):
+				case s.compiled.Speakers[n].Multipath && shares(best, r):
 					h.routes = append(h.routes, r)
 					h.by = max(h.by, Shares)
 				default:
@@ -296,7 +296,7 @@ func (s *solver) note(k *class) {
 			k.has = append(k.has, h)
 		}
 		for slot, r := range s.slots[n] {
-			if e := s.c.slots[n][slot]; r != nil && s.c.into[e][0] == n {
+			if e := s.compiled.slots[n][slot]; r != nil && s.compiled.into[e][0] == n {
 				k.taken = append(k.taken, taking{e, int32(r.Hops)})
 			}
 		}
@@ -319,7 +319,7 @@ func (r *Result) exceeded() []exceed {
 		v4 := k.prefixes[0].Addr().Is4()
 		for _, t := range k.taken {
 			f := family(v4)
-			if r.c.ends[t.end].Limit[f] == 0 {
+			if r.compiled.ends[t.end].Limit[f] == 0 {
 				continue
 			}
 			key := [2]int32{t.end, int32(f)}
@@ -333,13 +333,15 @@ func (r *Result) exceeded() []exceed {
 	}
 	var out []exceed
 	for key, n := range counts {
-		limit := int(r.c.ends[key[0]].Limit[key[1]])
+		limit := int(r.compiled.ends[key[0]].Limit[key[1]])
 		if len(n.hops) <= limit {
 			continue
 		}
 		slices.Sort(n.hops)
 		out = append(
-			out, exceed{Down{r.c.Sessions[key[0]/2], int(key[0] % 2), key[1] == 0, len(n.hops)}, key[0], n.hops[limit]},
+			out, exceed{
+				Down{r.compiled.Sessions[key[0]/2], int(key[0] % 2), key[1] == 0, len(n.hops)}, key[0], n.hops[limit],
+			},
 		)
 	}
 	slices.SortFunc(
@@ -404,7 +406,7 @@ type Entry struct {
 // Table is what a speaker has, its own ranges included, in the order of
 // prefixes; nil for a speaker that is not in the network.
 func (r *Result) Table(speaker string) []Entry {
-	n, ok := r.c.speaker[speaker]
+	n, ok := r.compiled.speaker[speaker]
 	if !ok {
 		return nil
 	}
@@ -440,7 +442,7 @@ func (k *class) at(n int32) *holding {
 
 // Best is what a speaker has of one prefix; ok is false if it has nothing.
 func (r *Result) Best(speaker string, p netip.Prefix) (Entry, bool) {
-	n, known := r.c.speaker[speaker]
+	n, known := r.compiled.speaker[speaker]
 	k := r.of(p)
 	if !known || k == nil {
 		return Entry{}, false
@@ -481,7 +483,7 @@ func (r *Result) Troubles() []Trouble {
 			t := Trouble{Prefixes: k.prefixes, Never: true}
 			for _, h := range k.has {
 				if h.rivals > 0 {
-					t.Speakers = append(t.Speakers, r.c.Speakers[h.speaker].Key)
+					t.Speakers = append(t.Speakers, r.compiled.Speakers[h.speaker].Key)
 				}
 			}
 			out = append(out, t)

@@ -57,7 +57,7 @@ func (s *solver) several(k *class) {
 		s.begin(&other)
 		if s.run(order) {
 			s.note(&other)
-			k.depends(differing(s.c, k.has, other.has))
+			k.depends(differing(s.compiled, k.has, other.has))
 		}
 	}
 	slices.Sort(k.several)
@@ -100,7 +100,7 @@ func (s *solver) matters(n int32, r *Route) bool {
 	if !slices.Contains(s.slots[n], r) {
 		return false // a try before has replaced it
 	}
-	for _, e := range s.c.outs[n] {
+	for _, e := range s.compiled.outs[n] {
 		if _, stop, _ := s.pass(e, r); stop == Passed {
 			return true
 		}
@@ -119,7 +119,7 @@ func (s *solver) others(before map[int32]*Route) []string {
 	for n := range s.moved {
 		a, b := before[n], s.best[n]
 		if (a == nil) != (b == nil) || a != nil && !a.same(b) {
-			out = append(out, s.c.Speakers[n].Key)
+			out = append(out, s.compiled.Speakers[n].Key)
 		}
 	}
 	slices.Sort(out)

@@ -8,25 +8,25 @@ import (
 // solver carries one class to its fixed point. It is used for one class after
 // another, by one goroutine.
 type solver struct {
-	c      *compiled
-	look   lookup
-	stamp  []int32 // by range: the class that lies in it
-	turn   int32
-	slots  [][]*Route // by speaker, by slot
-	own    []*Route   // by speaker
-	best   []*Route   // by speaker
-	queued []bool
-	met    []bool
-	meets  []int32 // the speakers that were met
-	queue  []int32
-	ranges []int32 // that the class lies in
-	v4     bool
-	cand   []*Route
-	of     *class
-	swayed bool           // something other than the shortest path has had a say
-	pinned int32          // a speaker that must choose pin; -1: none
-	pin    *Route         // what it must choose, as long as it has it
-	moved  map[int32]bool // where given: the speakers that chose anew
+	compiled *compiled
+	look     lookup
+	stamp    []int32 // by range: the class that lies in it
+	turn     int32
+	slots    [][]*Route // by speaker, by slot
+	own      []*Route   // by speaker
+	best     []*Route   // by speaker
+	queued   []bool
+	met      []bool
+	meets    []int32 // the speakers that were met
+	queue    []int32
+	ranges   []int32 // that the class lies in
+	v4       bool
+	cand     []*Route
+	of       *class
+	swayed   bool           // something other than the shortest path has had a say
+	pinned   int32          // a speaker that must choose pin; -1: none
+	pin      *Route         // what it must choose, as long as it has it
+	moved    map[int32]bool // where given: the speakers that chose anew
 }
 
 // lookup finds out by what a speaker reaches a next hop that it was told of: the longest
@@ -35,7 +35,7 @@ type lookup func(speaker int32, hop netip.Addr) (by netip.Prefix, ok bool)
 
 func newSolver(c *compiled, look lookup) *solver {
 	s := &solver{
-		c: c, look: look, stamp: make([]int32, len(c.ranges.id)), slots: make([][]*Route, len(c.Speakers)),
+		compiled: c, look: look, stamp: make([]int32, len(c.ranges.id)), slots: make([][]*Route, len(c.Speakers)),
 		own: make([]*Route, len(c.Speakers)), best: make([]*Route, len(c.Speakers)),
 		queued: make([]bool, len(c.Speakers)), met: make([]bool, len(c.Speakers)), pinned: -1,
 	}
@@ -60,7 +60,7 @@ func (s *solver) begin(k *class) {
 		s.meet(b.speaker)
 		s.own[b.speaker] = &Route{
 			Origin: max(IGP, b.origin), LocalPref: usualLocalPref, Summary: b.summary, Quiet: b.quiet, Only: b.only,
-			At: s.c.Speakers[b.speaker].Key, session: -1,
+			At: s.compiled.Speakers[b.speaker].Key, session: -1,
 		}
 		s.put(b.speaker)
 	}
@@ -76,7 +76,7 @@ func (s *solver) meet(n int32) {
 	s.met[n] = true
 	s.meets = append(s.meets, n)
 	if s.slots[n] == nil {
-		s.slots[n] = make([]*Route, len(s.c.slots[n]))
+		s.slots[n] = make([]*Route, len(s.compiled.slots[n]))
 	}
 }
 
@@ -115,7 +115,7 @@ func lets(n int32, first bool) order {
 // run lets speakers choose and tell until nothing changes, in some order. It reports
 // whether it came to an end.
 func (s *solver) run(next order) bool {
-	for left := 2000 + 60*len(s.c.Sessions); len(s.queue) > 0; left-- {
+	for left := 2000 + 60*len(s.compiled.Sessions); len(s.queue) > 0; left-- {
 		if left == 0 {
 			return false
 		}
@@ -144,7 +144,7 @@ func (s *solver) activate(n int32) {
 		s.moved[n] = true
 	}
 	s.best[n] = best
-	for _, e := range s.c.outs[n] {
+	for _, e := range s.compiled.outs[n] {
 		s.advertise(e, best)
 	}
 }
@@ -197,8 +197,8 @@ func (s *solver) advertise(e int32, best *Route) {
 	if best != nil {
 		got, _, _ = s.pass(e, best)
 	}
-	for k, n := range s.c.into[far] {
-		slot := s.c.slotAt[far][k]
+	for k, n := range s.compiled.into[far] {
+		slot := s.compiled.slotAt[far][k]
 		if !s.met[n] {
 			if got == nil {
 				continue
@@ -208,9 +208,9 @@ func (s *solver) advertise(e int32, best *Route) {
 		if s.slots[n][slot] == nil && got == nil {
 			continue
 		}
-		if key := s.c.Speakers[n].Key; got != nil && (key != got.At || s.c.away[far][k] > 0) {
+		if key := s.compiled.Speakers[n].Key; got != nil && (key != got.At || s.compiled.away[far][k] > 0) {
 			other := *got
-			other.At, other.Away = key, s.c.away[far][k]
+			other.At, other.Away = key, s.compiled.away[far][k]
 			got = &other
 		}
 		s.slots[n][slot] = got

@@ -20,11 +20,12 @@ type difference struct {
 // than births and the status of sessions differs.
 func (r *Result) difference(n *Network) (d difference, ok bool) {
 	d = difference{map[netip.Prefix]bool{}, map[int32]bool{}}
-	if len(n.Speakers) != len(r.c.Speakers) || len(n.Sessions) != len(r.c.Sessions) || r.c.kept || len(r.down) > 0 {
+	if len(n.Speakers) != len(r.compiled.Speakers) || len(n.Sessions) != len(r.compiled.Sessions) || r.compiled.kept ||
+		len(r.down) > 0 {
 		return d, false
 	}
 	for k, s := range n.Sessions {
-		old := r.c.Sessions[k]
+		old := r.compiled.Sessions[k]
 		if s == old {
 			continue
 		}
@@ -32,15 +33,15 @@ func (r *Result) difference(n *Network) (d difference, ok bool) {
 			return d, false
 		}
 		for e := int32(2 * k); e < int32(2*k+2); e++ {
-			for _, x := range append(slices.Clip(r.c.into[e]), r.c.speaks[e]) {
+			for _, x := range append(slices.Clip(r.compiled.into[e]), r.compiled.speaks[e]) {
 				if x >= 0 {
-					d.parts[r.c.part[x]] = true
+					d.parts[r.compiled.part[x]] = true
 				}
 			}
 		}
 	}
 	for k, s := range n.Speakers {
-		old := r.c.Speakers[k]
+		old := r.compiled.Speakers[k]
 		if s == old {
 			continue
 		}
@@ -73,8 +74,8 @@ func (r *Result) touched(d difference, n *Network) map[netip.Prefix]bool {
 		return out
 	}
 	seen := map[*class]bool{} // each class once, however many speakers have it
-	for k := range r.c.Speakers {
-		if d.parts[r.c.part[k]] {
+	for k := range r.compiled.Speakers {
+		if d.parts[r.compiled.part[k]] {
 			for _, list := range [2][]*class{r.has[k], r.more[int32(k)]} {
 				for _, c := range list {
 					if seen[c] {
@@ -113,7 +114,7 @@ func (r *Result) patch(n *Network, news map[netip.Prefix]bool) *Result {
 		return nil
 	}
 	next := &Result{
-		c: r.c.with(n), classes: r.classes, over: maps.Clone(r.over), has: r.has,
+		compiled: r.compiled.with(n), classes: r.classes, over: maps.Clone(r.over), has: r.has,
 		more: make(map[int32][]*class, len(r.more)), down: r.down,
 	}
 	if next.over == nil {
@@ -122,7 +123,7 @@ func (r *Result) patch(n *Network, news map[netip.Prefix]bool) *Result {
 	for k, list := range r.more {
 		next.more[k] = slices.Clip(list)
 	}
-	for _, s := range next.c.summaries() { // what they are made of may be new
+	for _, s := range next.compiled.summaries() { // what they are made of may be new
 		for p := range news {
 			if prefix.Contains(s, p) {
 				return nil
@@ -143,8 +144,8 @@ func (r *Result) patch(n *Network, news map[netip.Prefix]bool) *Result {
 		next.over[p] = nil
 	}
 	met := map[int32]bool{} // ends that took something
-	s := newSolver(next.c, unreached)
-	for _, k := range next.c.group(originated, func(netip.Prefix) bool { return true }) {
+	s := newSolver(next.compiled, unreached)
+	for _, k := range next.compiled.group(originated, func(netip.Prefix) bool { return true }) {
 		s.class(k)
 		for _, p := range k.prefixes {
 			next.over[p] = k
@@ -165,11 +166,11 @@ func (r *Result) patch(n *Network, news map[netip.Prefix]bool) *Result {
 // overLimit reports whether one of some ends takes more than it may.
 func (r *Result) overLimit(ends map[int32]bool) bool {
 	for e := range ends {
-		if r.c.ends[e].Limit == [2]uint32{} {
+		if r.compiled.ends[e].Limit == [2]uint32{} {
 			continue
 		}
 		var count [2]uint32
-		n := r.c.into[e][0]
+		n := r.compiled.into[e][0]
 		for _, list := range [2][]*class{r.has[n], r.more[n]} {
 			for _, k := range list {
 				if !slices.ContainsFunc(k.taken, func(t taking) bool { return t.end == e }) {
@@ -182,7 +183,7 @@ func (r *Result) overLimit(ends map[int32]bool) bool {
 				}
 			}
 		}
-		for f, most := range r.c.ends[e].Limit {
+		for f, most := range r.compiled.ends[e].Limit {
 			if most > 0 && count[f] > most {
 				return true
 			}
@@ -202,7 +203,7 @@ func (r *Result) differs(old *Result, only map[netip.Prefix]bool) []string {
 			return
 		}
 		compared[[2]*class{a, b}] = true
-		for _, key := range differingClasses(old.c, r.c, a, b) {
+		for _, key := range differingClasses(old.compiled, r.compiled, a, b) {
 			found[key] = true
 		}
 	}
@@ -219,8 +220,8 @@ func (r *Result) differs(old *Result, only map[netip.Prefix]bool) []string {
 				compare(p)
 			}
 		}
-		for key := range old.c.speaker {
-			if _, ok := r.c.speaker[key]; !ok {
+		for key := range old.compiled.speaker {
+			if _, ok := r.compiled.speaker[key]; !ok {
 				found[key] = true
 			}
 		}

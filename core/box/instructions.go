@@ -39,7 +39,7 @@ type Instruction struct {
 func Instructions(t *route.Tables, party design.ID) []Instruction {
 	d := t.Design
 	p := d.Get(party)
-	w := &writer{t: t, d: d, party: p, who: ownerName(d, p), out: []Instruction{}}
+	w := &writer{tables: t, design: d, party: p, who: ownerName(d, p), out: []Instruction{}}
 	for _, o := range order(d, party) {
 		w.write(o)
 	}
@@ -146,34 +146,34 @@ func endsAt(d *design.Design, o *design.Object, party design.ID) []int {
 
 // writer writes the instructions of one party.
 type writer struct {
-	t     *route.Tables
-	d     *design.Design
-	party *design.Object
-	who   string
-	out   []Instruction
+	tables *route.Tables
+	design *design.Design
+	party  *design.Object
+	who    string
+	out    []Instruction
 }
 
 func (w *writer) write(o *design.Object) {
-	for _, end := range endsAt(w.d, o, w.party.ID) {
+	for _, end := range endsAt(w.design, o, w.party.ID) {
 		i := Instruction{
-			ID: o.ID, Kind: o.Kind, Object: w.d.Path(o.ID), Parent: o.Parent, Name: o.Name, Party: w.party.ID, End: end,
+			ID: o.ID, Kind: o.Kind, Object: w.design.Path(o.ID), Parent: o.Parent, Name: o.Name, Party: w.party.ID, End: end,
 			Who: w.who, At: w.place(o, end), Lines: []string{}, From: []string{}, Done: design.StateOf(
 				o,
 			) == design.Ready,
 			Due: w.due(o),
 		}
 		for _, id := range design.RefsOf(o) {
-			if path := w.d.Path(id); path != "" && !slices.Contains(i.From, path) &&
-				w.d.Get(id).Kind != design.KindOwner {
+			if path := w.design.Path(id); path != "" && !slices.Contains(i.From, path) &&
+				w.design.Get(id).Kind != design.KindOwner {
 				i.From = append(i.From, path)
 			}
 		}
 		slices.Sort(i.From)
-		set := w.d.Settings(o.With(resolved(w.d, o)))
+		set := w.design.Settings(o.With(resolved(w.design, o)))
 		i.Set = slices.DeleteFunc(set, func(s design.Setting) bool { return !entered(o.Kind, s.Key, end) })
 		says := sentences[o.Kind](w, o, end)
 		i.Does, i.Why, i.Check = says.does, says.why, says.check
-		i.Lines = append(append(i.Lines, says.lines...), rest(w.d, i.Set, says.covers)...)
+		i.Lines = append(append(i.Lines, says.lines...), rest(w.design, i.Set, says.covers)...)
 		w.out = append(w.out, i)
 	}
 }
@@ -183,11 +183,11 @@ func (w *writer) write(o *design.Object) {
 func (w *writer) due(o *design.Object) bool {
 	switch o.Kind {
 	case design.KindSession:
-		return w.due(w.d.Get(o.Parent))
+		return w.due(w.design.Get(o.Parent))
 	case design.KindTunnel:
-		return w.due(w.d.Get(o.Parent)) && !design.GoneAtAnEnd(o)
+		return w.due(w.design.Get(o.Parent)) && !design.GoneAtAnEnd(o)
 	case design.KindLink:
-		return w.t.Status.Intended(o)
+		return w.tables.Status.Intended(o)
 	case design.KindRequest:
 		return o.Body.(*design.Request).Answer == ""
 	}
@@ -199,17 +199,17 @@ func (w *writer) place(o *design.Object, end int) string {
 	if end > 0 {
 		at := o
 		for at.Kind == design.KindTunnel || at.Kind == design.KindSession {
-			at = w.d.Get(at.Parent)
+			at = w.design.Get(at.Parent)
 		}
 		if j, ok := design.JointOf(at); ok {
-			return w.d.Get(j.Ends[end-1]).Name
+			return w.design.Get(j.Ends[end-1]).Name
 		}
 	}
 	switch b := o.Body.(type) {
 	case *design.Mapping:
-		return w.d.Get(b.Gateway).Name
+		return w.design.Get(b.Gateway).Name
 	case *design.Listener:
-		return w.d.Get(b.At).Name
+		return w.design.Get(b.At).Name
 	case *design.Gateway, *design.Box:
 		return o.Name
 	}

@@ -130,15 +130,15 @@ func summaries(s *says, list []design.Summary) {
 func request(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.Request)
 	who := "the other side"
-	if from := w.d.Get(b.From); from != nil {
+	if from := w.design.Get(b.From); from != nil {
 		who = from.Name
 	}
 	s := says{
-		does: fmt.Sprintf("accept or refuse what %s asks for: %s", who, w.d.Title(b.For)),
+		does: fmt.Sprintf("accept or refuse what %s asks for: %s", who, w.design.Title(b.For)),
 		why:  "nothing is built for it before", check: "it is answered", covers: []string{"for", "answer"},
 	}
 	if b.Answer != "" {
-		s.does = fmt.Sprintf("what %s asked for was %s: %s", who, b.Answer, w.d.Title(b.For))
+		s.does = fmt.Sprintf("what %s asked for was %s: %s", who, b.Answer, w.design.Title(b.For))
 	}
 	return s
 }
@@ -154,7 +154,7 @@ func lanSays(w *writer, o *design.Object, _ int) says {
 		s.covers = append(s.covers, "vlan")
 	}
 	for n, g := range b.Gateways {
-		s.line("%s its hosts use %s", [...]string{"by default", "else"}[min(n, 1)], w.d.Get(g).Name)
+		s.line("%s its hosts use %s", [...]string{"by default", "else"}[min(n, 1)], w.design.Get(g).Name)
 	}
 	return s
 }
@@ -185,13 +185,13 @@ func gateway(w *writer, o *design.Object, _ int) says {
 	if len(has) > 0 {
 		s.does += " at " + strings.Join(has, ", ")
 	}
-	if v := w.d.VPNOf(o.ID); v != nil {
+	if v := w.design.VPNOf(o.ID); v != nil {
 		s.line("a VPN gateway of the kind %s", v.Name)
 	}
-	if x := w.d.Get(b.Subnet); x != nil {
-		s.line("in %s, %s", the("subnet", x.Name), list(w.d.Ranges(x.ID)))
+	if x := w.design.Get(b.Subnet); x != nil {
+		s.line("in %s, %s", the("subnet", x.Name), list(w.design.Ranges(x.ID)))
 	}
-	if x := w.d.Get(b.Enters); x != nil {
+	if x := w.design.Get(b.Enters); x != nil {
 		s.line("what comes in by it is routed by %s", the("table", x.Name))
 	}
 	if b.HubRoutes {
@@ -199,7 +199,7 @@ func gateway(w *writer, o *design.Object, _ int) says {
 	}
 	summaries(&s, b.Summaries)
 	entries(&s, b.Routes)
-	translations(&s, w.d, b.Translate)
+	translations(&s, w.design, b.Translate)
 	return s
 }
 
@@ -211,7 +211,7 @@ func appliance(w *writer, o *design.Object, _ int) says {
 		covers: []string{"addresses", "routes", "translate"},
 	}
 	entries(&s, b.Routes)
-	translations(&s, w.d, b.Translate)
+	translations(&s, w.design, b.Translate)
 	return s
 }
 
@@ -283,10 +283,10 @@ func link(w *writer, o *design.Object, end int) says {
 	b := o.Body.(*design.Link)
 	near, far := b.Ends[end-1], b.Ends[2-end]
 	s := says{
-		does: fmt.Sprintf("%s, to %s: %s", o.Name, w.d.Title(far.Gateway), routingWords[b.Routing]),
+		does: fmt.Sprintf("%s, to %s: %s", o.Name, w.design.Title(far.Gateway), routingWords[b.Routing]),
 		why:  joins(w, o), check: "one of its tunnels is up", covers: []string{"routing", "ends", "segment"},
 	}
-	if x := w.d.Get(b.Segment); x != nil {
+	if x := w.design.Get(b.Segment); x != nil {
 		s.line("it carries %s", the("segment", x.Name))
 	}
 	if len(near.Local)+len(near.Remote) > 0 {
@@ -305,16 +305,16 @@ func link(w *writer, o *design.Object, end int) says {
 // joins is what a joint is for.
 func joins(w *writer, o *design.Object) string {
 	j, _ := design.JointOf(o)
-	a, b := w.d.Party(j.Ends[0]), w.d.Party(j.Ends[1])
+	a, b := w.design.Party(j.Ends[0]), w.design.Party(j.Ends[1])
 	if a == nil || b == nil || a == b {
-		return "it joins " + w.d.Title(j.Ends[0]) + " with " + w.d.Title(j.Ends[1])
+		return "it joins " + w.design.Title(j.Ends[0]) + " with " + w.design.Title(j.Ends[1])
 	}
 	return "it joins " + a.Name + " with " + b.Name
 }
 
 func tunnelSays(w *writer, o *design.Object, end int) says {
-	l := w.d.Get(o.Parent)
-	set := settings.SettingsOf(w.d, o, "")[end-1]
+	l := w.design.Get(o.Parent)
+	set := settings.SettingsOf(w.design, o, "")[end-1]
 	b := o.Body.(*design.Tunnel)
 	s := says{
 		does: fmt.Sprintf(
@@ -334,7 +334,7 @@ func tunnelSays(w *writer, o *design.Object, end int) says {
 		s.line("selectors: local %s, remote %s", p.Local, p.Remote)
 	}
 	s.line("asks whether the far end lives every %d s", set.DPD)
-	if settings.Starts(w.d, o, end-1) {
+	if settings.Starts(w.design, o, end-1) {
 		s.line("it starts, and starts again when it is down")
 	} else {
 		s.line("it waits for the far end to start")
@@ -348,7 +348,7 @@ func tunnelSays(w *writer, o *design.Object, end int) says {
 	if set.MTU != 0 {
 		s.line("MTU inside it %d bytes", set.MTU)
 	}
-	if x := w.d.Get(b.Segment); x != nil {
+	if x := w.design.Get(b.Segment); x != nil {
 		s.line("it carries %s", the("segment", x.Name))
 	}
 	if a := askedBy(w, o, end); a.IsValid() {
@@ -360,9 +360,9 @@ func tunnelSays(w *writer, o *design.Object, end int) says {
 // askedBy is the address at an end of a tunnel that the far end's watcher asks whether it
 // lives; invalid where none does.
 func askedBy(w *writer, o *design.Object, end int) netip.Addr {
-	l := w.d.Get(o.Parent).Body.(*design.Link)
+	l := w.design.Get(o.Parent).Body.(*design.Link)
 	far := l.Ends[2-end]
-	b := Of(w.t, far.Gateway)
+	b := Of(w.tables, far.Gateway)
 	if b == nil || !b.Linux || l.Routing != design.RoutingStatic || len(far.Routes) == 0 {
 		return netip.Addr{}
 	}
@@ -377,18 +377,18 @@ func askedBy(w *writer, o *design.Object, end int) netip.Addr {
 }
 
 func session(w *writer, o *design.Object, end int) says {
-	near, set := o.Body.(*design.Session).Ends[end-1], settings.SessionEndsOf(w.d, o)[end-1]
+	near, set := o.Body.(*design.Session).Ends[end-1], settings.SessionEndsOf(w.design, o)[end-1]
 	s := says{
 		does: fmt.Sprintf(
 			"BGP: own ASN %d at %s, far ASN %d at %s, hold time %d s", set.ASN, set.Address, set.PeerASN, set.Peer, set.Hold,
 		),
-		why: "routes are learned over " + w.d.Get(o.Parent).Name, check: "the session is Established", covers: []string{
+		why: "routes are learned over " + w.design.Get(o.Parent).Name, check: "the session is Established", covers: []string{
 			"ends",
 		},
 	}
-	carrier := w.d.Get(o.Parent)
+	carrier := w.design.Get(o.Parent)
 	if c, ok := carrier.Body.(*design.Circuit); ok && !c.Ends[end-1].Inside.IsValid() {
-		if own, _ := route.OnCircuit(w.d, carrier, end-1); own.IsValid() {
+		if own, _ := route.OnCircuit(w.design, carrier, end-1); own.IsValid() {
 			s.line("the addresses are in %s", own.Masked())
 		}
 	}
@@ -405,7 +405,7 @@ func session(w *writer, o *design.Object, end int) says {
 	for _, r := range near.In {
 		s.line("take %s", filterLine(r))
 	}
-	if most := route.Limit(w.d, o, end-1); most > 0 {
+	if most := route.Limit(w.design, o, end-1); most > 0 {
 		s.line("take %d routes at most", most)
 	}
 	if near.Client {
@@ -432,7 +432,7 @@ func circuit(w *writer, o *design.Object, end int) says {
 	b := o.Body.(*design.Circuit)
 	near, far := b.Ends[end-1], b.Ends[2-end]
 	s := says{
-		does: fmt.Sprintf("%s, to %s: %d Mbit/s", o.Name, w.d.Title(far.At), near.Mbps), why: joins(w, o),
+		does: fmt.Sprintf("%s, to %s: %d Mbit/s", o.Name, w.design.Title(far.At), near.Mbps), why: joins(w, o),
 		check:  "it is accepted at both ends, and the far end's address on it answers",
 		covers: []string{"ends", "step", "code", "code_zone", "segment"},
 	}
@@ -445,10 +445,10 @@ func circuit(w *writer, o *design.Object, end int) says {
 		s.does += ", zone " + near.Zone
 	}
 	ordering(&s, w, b, design.StateOf(o) == design.Ready, end)
-	if own, peer := route.OnCircuit(w.d, o, end-1); own.IsValid() {
+	if own, peer := route.OnCircuit(w.design, o, end-1); own.IsValid() {
 		s.line("address %s on it, far end %s", own, peer)
 	}
-	sessions := len(w.d.Inside(o.ID, design.KindSession)) > 0
+	sessions := len(w.design.Inside(o.ID, design.KindSession)) > 0
 	for _, r := range near.Routes {
 		s.line(
 			"%s",
@@ -457,10 +457,10 @@ func circuit(w *writer, o *design.Object, end int) says {
 			}[sessions],
 		)
 	}
-	if x := w.d.Get(near.Enters); x != nil {
+	if x := w.design.Get(near.Enters); x != nil {
 		s.line("what comes in by it is routed by %s", the("table", x.Name))
 	}
-	if x := w.d.Get(b.Segment); x != nil {
+	if x := w.design.Get(b.Segment); x != nil {
 		s.line("it carries %s", the("segment", x.Name))
 	}
 	return s
@@ -476,11 +476,11 @@ func ordering(s *says, w *writer, b *design.Circuit, ready bool, end int) {
 	case b.Step == design.StepInUse, b.Step == design.StepAccepted, b.Step == "" && ready:
 		s.line("it was ordered and accepted")
 	case end == 1 && b.Code == "":
-		s.line("order it here, and give the order code to %s", w.d.Title(b.Ends[1].At))
+		s.line("order it here, and give the order code to %s", w.design.Title(b.Ends[1].At))
 	case end == 1:
 		s.line("the order code %s was given%s", b.Code, zone)
 	case b.Code == "":
-		s.line("accept it with the order code that %s gives", w.d.Title(b.Ends[0].At))
+		s.line("accept it with the order code that %s gives", w.design.Title(b.Ends[0].At))
 	default:
 		s.line("accept it with the order code %s%s", b.Code, zone)
 	}
@@ -491,14 +491,14 @@ func peering(w *writer, o *design.Object, end int) says {
 	near, far := b.Halves[end-1], b.Halves[2-end]
 	yes := map[bool]string{true: "yes", false: "no"}
 	s := says{
-		does: fmt.Sprintf("%s: the half toward %s", o.Name, w.d.Title(far.Network)), why: joins(w, o),
+		does: fmt.Sprintf("%s: the half toward %s", o.Name, w.design.Title(far.Network)), why: joins(w, o),
 		check: "both halves are there", covers: []string{"halves"},
 	}
 	s.line(
 		"lends its gateway: %s; uses the other's: %s; takes what the other passes on: %s", yes[near.LendsGateway],
 		yes[near.UsesGateway], yes[near.AcceptForwarded],
 	)
-	if x := w.d.Get(near.Enters); x != nil {
+	if x := w.design.Get(near.Enters); x != nil {
 		s.line("what comes in by it is routed by %s", the("table", x.Name))
 	}
 	return s
@@ -507,29 +507,31 @@ func peering(w *writer, o *design.Object, end int) says {
 func attachment(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.Attachment)
 	s := says{
-		does: fmt.Sprintf("%s at %s: it attaches %s", o.Name, w.d.Title(o.Parent), w.d.Title(b.What)), why: joins(w, o),
+		does: fmt.Sprintf(
+			"%s at %s: it attaches %s", o.Name, w.design.Title(o.Parent), w.design.Title(b.What),
+		), why: joins(w, o),
 		check:  "it is listed as attached",
 		covers: []string{"what", "bound", "feeds", "subnets", "keep_out", "source_pool", "enters", "segment"},
 	}
-	if table := topology.BoundTable(w.d, o); table != "" {
-		s.line("bound to %s", w.d.Get(table).Name)
+	if table := topology.BoundTable(w.design, o); table != "" {
+		s.line("bound to %s", w.design.Get(table).Name)
 	}
 	for _, f := range b.Feeds {
-		s.line("feeds %s", w.d.Get(f).Name)
+		s.line("feeds %s", w.design.Get(f).Name)
 	}
 	for _, x := range b.Subnets {
-		s.line("subnet %s", w.d.Get(x).Name)
+		s.line("subnet %s", w.design.Get(x).Name)
 	}
 	for _, k := range b.KeepOut {
 		s.line("keep %s out of export", k)
 	}
-	if x := w.d.Get(b.Pool); x != nil {
-		s.line("what is kept out is hidden behind %s, %s", the("subnet", x.Name), list(w.d.Ranges(x.ID)))
+	if x := w.design.Get(b.Pool); x != nil {
+		s.line("what is kept out is hidden behind %s, %s", the("subnet", x.Name), list(w.design.Ranges(x.ID)))
 	}
-	if x := w.d.Get(b.Enters); x != nil {
+	if x := w.design.Get(b.Enters); x != nil {
 		s.line("what comes in by it is routed by %s", the("table", x.Name))
 	}
-	if x := w.d.Get(b.Segment); x != nil {
+	if x := w.design.Get(b.Segment); x != nil {
 		s.line("it carries %s", the("segment", x.Name))
 	}
 	return s
@@ -538,7 +540,7 @@ func attachment(w *writer, o *design.Object, _ int) says {
 func mapping(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.Mapping)
 	return says{
-		does: fmt.Sprintf("map %s to %s toward %s, one to one", b.Real, b.Mapped, w.d.Title(b.Link)),
+		does: fmt.Sprintf("map %s to %s toward %s, one to one", b.Real, b.Mapped, w.design.Title(b.Link)),
 		why:  fmt.Sprintf("%s is known as %s there", b.Real, b.Mapped), check: "who dials there sees the mapped address",
 		covers: []string{"gateway", "link", "real", "mapped"},
 	}
@@ -547,7 +549,7 @@ func mapping(w *writer, o *design.Object, _ int) says {
 func listener(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.Listener)
 	return says{
-		does: o.Name + ": " + ListenerWords(w.d, b), why: "callers come to " + w.d.Title(b.Target) + " by it",
+		does: o.Name + ": " + ListenerWords(w.design, b), why: "callers come to " + w.design.Title(b.Target) + " by it",
 		check: "a caller is answered",
 		covers: []string{
 			"at", "address", "service", "target", "port", "dials", "does", "hides", "callers",
@@ -597,7 +599,7 @@ func table(w *writer, o *design.Object, _ int) says {
 		published := map[string]string{
 			design.Published: ", published to its hubs", design.Withdrawn: ", no longer published to its hubs",
 		}[r.Publish]
-		s.line("%s via %s%s", r.Prefix, design.WayWords(w.d.Get, r.Via), published)
+		s.line("%s via %s%s", r.Prefix, design.WayWords(w.design.Get, r.Via), published)
 	}
 	return s
 }
@@ -609,7 +611,7 @@ func hubTable(w *writer, o *design.Object, _ int) says {
 	}
 	for _, r := range o.Body.(*design.HubTable).Routes {
 		via := "nothing: a black hole"
-		if a := w.d.Get(r.Via); a != nil {
+		if a := w.design.Get(r.Via); a != nil {
 			via = a.Name
 		}
 		s.line("%s via %s", r.Prefix, via)
@@ -621,7 +623,7 @@ func subnet(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.Subnet)
 	s := says{
 		does: fmt.Sprintf(
-			"%s, %s: it uses %s", the("subnet", o.Name), list(b.Prefixes), the("table", w.d.Get(b.Table).Name),
+			"%s, %s: it uses %s", the("subnet", o.Name), list(b.Prefixes), the("table", w.design.Get(b.Table).Name),
 		),
 		why: "hosts stand in it", check: "it is listed with this table", covers: []string{"prefixes", "table", "zone"},
 	}
@@ -634,7 +636,7 @@ func subnet(w *writer, o *design.Object, _ int) says {
 func endpoint(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.Endpoint)
 	s := says{
-		does: fmt.Sprintf("%s in %s at %s", the("host", o.Name), w.d.Get(o.Parent).Name, list(b.Addresses)),
+		does: fmt.Sprintf("%s in %s at %s", the("host", o.Name), w.design.Get(o.Parent).Name, list(b.Addresses)),
 		why:  "others call it", check: "it answers there", covers: []string{"addresses", "answers"},
 	}
 	if len(b.Answers) > 0 {

@@ -123,7 +123,7 @@ func Understand(ctx context.Context, d *design.Design, text string, it design.ID
 	}
 	out.Leads = r.leads
 	out.Reason = reasonOf(out.Lines)
-	edits := d.EditsTo(r.d)
+	edits := d.EditsTo(r.design)
 	if problems := d.Refusals(edits); len(problems) > 0 {
 		out.blame(problems)
 	}
@@ -196,22 +196,22 @@ func clipped(text string, most int) string {
 
 // reader reads lines one after the other; each sees what those before have made.
 type reader struct {
-	ctx   context.Context
-	d     *design.Design   // as the lines so far have left it
-	own   *design.Scratch  // what d is of, from the first change on
-	fills *defaults.Filler // for d, once something was asked of it
-	names *names
-	it    design.ID
-	leads *Lead
-	made  []*design.Object
-	early []design.ID // made, perhaps before what they refer to
+	ctx    context.Context
+	design *design.Design   // as the lines so far have left it
+	own    *design.Scratch  // what d is of, from the first change on
+	fills  *defaults.Filler // for d, once something was asked of it
+	names  *names
+	it     design.ID
+	leads  *Lead
+	made   []*design.Object
+	early  []design.ID // made, perhaps before what they refer to
 
 	// declaring is the first reading, which only finds out what will be made.
 	declaring bool
 	gone      map[design.ID]bool // removed by a line before
 
 	toks     []token
-	n        int // the next token
+	next     int // the next token
 	line_    *Line
 	drafts   int // links and copies asked for so far
 	complete int // the token that is being typed, -1: none
@@ -219,13 +219,13 @@ type reader struct {
 }
 
 func newReader(ctx context.Context, d *design.Design, known *names, it design.ID) *reader {
-	return &reader{ctx: ctx, d: d, names: known, it: it, complete: -1, gone: map[design.ID]bool{}}
+	return &reader{ctx: ctx, design: d, names: known, it: it, complete: -1, gone: map[design.ID]bool{}}
 }
 
 // line reads one line and takes over what it does.
 func (r *reader) line(text string) Line {
 	l := Line{Text: text, Does: []Deed{}, Filled: []Filled{}, Notes: []string{}, Problems: []Trouble{}}
-	r.line_, r.n = &l, 0
+	r.line_, r.next = &l, 0
 	if n := len([]rune(text)); n > MaxLine {
 		l.Text = clipped(text, MaxLine)
 		r.wrong(0, n, fmt.Sprintf("the line has %d characters", n), fmt.Sprintf("at most %d are read", MaxLine))
@@ -240,8 +240,8 @@ func (r *reader) line(text string) Line {
 		return l
 	}
 	r.statement()
-	if r.n < len(r.toks) && len(l.Problems) == 0 {
-		t := r.toks[r.n]
+	if r.next < len(r.toks) && len(l.Problems) == 0 {
+		t := r.toks[r.next]
 		r.wrong(t.from, t.to, t.shown()+" is not understood here", r.expected())
 	}
 	return l
@@ -251,23 +251,23 @@ func (r *reader) line(text string) Line {
 func (r *reader) sound() *design.Design {
 	var early []design.ID
 	for _, id := range r.early {
-		o := r.d.Get(id)
+		o := r.design.Get(id)
 		if o != nil &&
-			(slices.ContainsFunc(design.RefsOf(o), func(to design.ID) bool { return r.d.Get(to) == nil }) ||
+			(slices.ContainsFunc(design.RefsOf(o), func(to design.ID) bool { return r.design.Get(to) == nil }) ||
 				!design.Complete(o)) {
 			early = append(early, id)
 		}
 	}
 	if r.early = early; len(early) == 0 {
-		return r.d
+		return r.design
 	}
-	return r.d.Sketch(r.d.Removal(early...).Edits)
+	return r.design.Sketch(r.design.Removal(early...).Edits)
 }
 
 // books are those of the sound design.
 func (r *reader) books() *allocation.Books {
 	kept := r.filler().Books()
-	if d := r.sound(); d != r.d {
+	if d := r.sound(); d != r.design {
 		return allocation.NewBooks(d)
 	}
 	return kept
@@ -289,11 +289,11 @@ func (r *reader) apply(edits []design.Edit) {
 		if e.Op != design.Put {
 			continue
 		}
-		switch old := r.d.Get(e.ID); {
+		switch old := r.design.Get(e.ID); {
 		case old == nil:
 			r.made = append(r.made, e.Object)
 			r.names.add(e.Object, func(id design.ID) *design.Object {
-				if o := r.d.Get(id); o != nil {
+				if o := r.design.Get(id); o != nil {
 					return o
 				}
 				return r.sketched(id, edits)
@@ -313,8 +313,8 @@ func (r *reader) apply(edits []design.Edit) {
 
 func (r *reader) scratch() {
 	if r.own == nil {
-		r.own = r.d.Scratch()
-		r.d = r.own.Design()
+		r.own = r.design.Scratch()
+		r.design = r.own.Design()
 	}
 }
 
@@ -322,7 +322,7 @@ func (r *reader) scratch() {
 func (r *reader) filler() *defaults.Filler {
 	if r.fills == nil {
 		r.scratch()
-		r.fills = defaults.New(r.d)
+		r.fills = defaults.New(r.design)
 	}
 	return r.fills
 }
@@ -333,12 +333,12 @@ func (r *reader) renamed(o *design.Object) {
 		if id == o.ID {
 			return o
 		}
-		return r.d.Get(id)
+		return r.design.Get(id)
 	}
 	var add func(*design.Object)
 	add = func(x *design.Object) {
 		r.names.add(x, get)
-		for _, inner := range r.d.Inside(x.ID) {
+		for _, inner := range r.design.Inside(x.ID) {
 			add(inner)
 		}
 	}
@@ -376,7 +376,7 @@ func (r *reader) affords(n int) bool {
 
 // wrongHere is a problem with the next token, or with the end of the line.
 func (r *reader) wrongHere(why, want string) {
-	from, to := r.span(r.n, r.n+1)
+	from, to := r.span(r.next, r.next+1)
 	r.wrong(from, to, why, want)
 }
 
@@ -396,8 +396,8 @@ func (r *reader) span(a, b int) (from, to int) {
 
 // expected says what may stand at the next token.
 func (r *reader) expected() string {
-	again := newReader(r.ctx, r.d, r.names, r.it)
-	again.complete, again.toks = r.n, r.toks[:r.n]
+	again := newReader(r.ctx, r.design, r.names, r.it)
+	again.complete, again.toks = r.next, r.toks[:r.next]
 	again.line_ = &Line{}
 	again.statement()
 	var out []string

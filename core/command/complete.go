@@ -47,12 +47,12 @@ func Complete(d *design.Design, line string, it design.ID) []Offer {
 // offer notes that a word may stand at the next token, if that is the one being
 // typed.
 func (r *reader) offer(text, hint string) {
-	if r.complete != r.n {
+	if r.complete != r.next {
 		return
 	}
 	from, to := 0, 0
-	if r.n < len(r.toks) {
-		t := r.toks[r.n]
+	if r.next < len(r.toks) {
+		t := r.toks[r.next]
 		if !strings.HasPrefix(strings.ToLower(text), strings.ToLower(t.text)) || t.is(text) {
 			return
 		}
@@ -70,33 +70,34 @@ func (r *reader) offer(text, hint string) {
 // offerNames offers what things are called, if the words up to the end of the line
 // are the beginning of a name.
 func (r *reader) offerNames(kinds []design.Kind) {
-	if r.complete < r.n || r.complete < 0 || r.n > len(r.toks) {
+	if r.complete < r.next || r.complete < 0 || r.next > len(r.toks) {
 		return
 	}
 	typed, from, to := "", 0, 0
-	if r.n < len(r.toks) {
+	if r.next < len(r.toks) {
 		var parts []string
-		for _, t := range r.toks[r.n:] {
+		for _, t := range r.toks[r.next:] {
 			if t.mark() || t.quoted {
 				return
 			}
 			parts = append(parts, t.text)
 		}
 		typed = strings.ToLower(strings.Join(parts, " "))
-		from, to = r.toks[r.n].from, r.toks[len(r.toks)-1].to
+		from, to = r.toks[r.next].from, r.toks[len(r.toks)-1].to
 	} else if len(r.toks) > 0 {
 		from = r.toks[len(r.toks)-1].to
 		to = from
 	}
 	count := 0
 	for _, x := range r.names.list {
-		if len(kinds) > 0 && !slices.Contains(kinds, x.o.Kind) || count >= maxOffers || r.d.Get(x.o.ID) == nil {
+		if len(kinds) > 0 && !slices.Contains(kinds, x.object.Kind) || count >= maxOffers ||
+			r.design.Get(x.object.ID) == nil {
 			continue
 		}
-		text := r.d.Title(x.o.ID)
+		text := r.design.Title(x.object.ID)
 		lower := strings.ToLower(text)
 		fits := strings.HasPrefix(lower, typed) || strings.HasPrefix(
-			strings.ToLower(x.o.Name), typed,
+			strings.ToLower(x.object.Name), typed,
 		) || strings.HasPrefix(x.path, typed)
 		if !fits || lower == typed {
 			continue
@@ -104,7 +105,7 @@ func (r *reader) offerNames(kinds []design.Kind) {
 		if len(r.names.find(text, kinds)) != 1 {
 			text = x.path
 		}
-		r.offers = append(r.offers, Offer{text, Word(x.o.Kind) + ", " + x.path, from, to})
+		r.offers = append(r.offers, Offer{text, Word(x.object.Kind) + ", " + x.path, from, to})
 		count++
 	}
 }

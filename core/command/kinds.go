@@ -41,12 +41,12 @@ func (r *reader) kindAt(among []design.Kind) (k design.Kind, tokens int) {
 		for _, w := range kindWordsOf[kind] {
 			r.offer(w, design.Doc(kind))
 			parts := strings.Fields(w)
-			if r.n+len(parts) > len(r.toks) || len(parts) <= tokens {
+			if r.next+len(parts) > len(r.toks) || len(parts) <= tokens {
 				continue
 			}
 			fits := true
 			for n, part := range parts {
-				fits = fits && r.toks[r.n+n].is(part)
+				fits = fits && r.toks[r.next+n].is(part)
 			}
 			if fits {
 				k, tokens = kind, len(parts)
@@ -83,12 +83,12 @@ func (r *reader) fieldAt(among []design.Field) (design.Field, bool) {
 			r.offer(w, f.Doc)
 		}
 	}
-	if r.n >= len(r.toks) || r.toks[r.n].quoted {
+	if r.next >= len(r.toks) || r.toks[r.next].quoted {
 		return design.Field{}, false
 	}
 	for _, f := range among {
 		for _, w := range fieldWords(f) {
-			if r.toks[r.n].is(w) || r.toks[r.n].is(f.Key) {
+			if r.toks[r.next].is(w) || r.toks[r.next].is(f.Key) {
 				return f, true
 			}
 		}
@@ -121,23 +121,23 @@ func bareField(among []design.Field, text string) (design.Field, bool) {
 // name reads the name of a new thing: a quoted text, or words up to a word of the
 // language, a value or a mark. It may be empty.
 func (r *reader) name(k design.Kind, more ...string) string {
-	if r.n < len(r.toks) && r.toks[r.n].quoted {
-		r.n++
-		return r.toks[r.n-1].text
+	if r.next < len(r.toks) && r.toks[r.next].quoted {
+		r.next++
+		return r.toks[r.next-1].text
 	}
-	start := r.n
-	for r.n < len(r.toks) && !r.toks[r.n].mark() && !r.toks[r.n].quoted && !isLiteral(r.toks[r.n].text) {
-		if reservedIn(k, r.toks[r.n].text) || slices.ContainsFunc(more, r.toks[r.n].is) {
+	start := r.next
+	for r.next < len(r.toks) && !r.toks[r.next].mark() && !r.toks[r.next].quoted && !isLiteral(r.toks[r.next].text) {
+		if reservedIn(k, r.toks[r.next].text) || slices.ContainsFunc(more, r.toks[r.next].is) {
 			break
 		}
-		if next := r.n + 1; r.toks[r.n].is("the") && next < len(r.toks) &&
+		if next := r.next + 1; r.toks[r.next].is("the") && next < len(r.toks) &&
 			(isLiteral(r.toks[next].text) || r.toks[next].is("next") || r.toks[next].is("free")) {
 			break
 		}
-		r.n++
+		r.next++
 	}
 	var words []string
-	for _, t := range r.toks[start:r.n] {
+	for _, t := range r.toks[start:r.next] {
 		words = append(words, t.text)
 	}
 	return strings.Join(words, " ")

@@ -19,8 +19,8 @@ type names struct {
 }
 
 type named struct {
-	o    *design.Object
-	path string
+	object *design.Object
+	path   string
 }
 
 func namesOf(d *design.Design) *names {
@@ -42,7 +42,7 @@ func (n *names) with(also []*design.Object) *names {
 		byID[o.ID] = o
 	}
 	for _, x := range n.list {
-		byID[x.o.ID] = x.o
+		byID[x.object.ID] = x.object
 	}
 	for _, o := range also {
 		out.add(o, func(id design.ID) *design.Object { return byID[id] })
@@ -102,25 +102,25 @@ const mostWords = 14
 // refSpan reads the longest run of tokens that names something, from the next
 // one. It reports nothing.
 func (r *reader) refSpan(kinds []design.Kind) (found []*design.Object, words int) {
-	if r.n >= len(r.toks) || r.toks[r.n].mark() {
+	if r.next >= len(r.toks) || r.toks[r.next].mark() {
 		return nil, 0
 	}
-	if r.toks[r.n].is("it") && r.it != "" {
-		if o := r.d.Get(r.it); o != nil {
+	if r.toks[r.next].is("it") && r.it != "" {
+		if o := r.design.Get(r.it); o != nil {
 			return []*design.Object{o}, 1
 		}
 	}
-	if r.toks[r.n].is("the") && r.n+1 < len(r.toks) && len(r.names.by["the"]) == 0 {
-		r.n++
+	if r.toks[r.next].is("the") && r.next+1 < len(r.toks) && len(r.names.by["the"]) == 0 {
+		r.next++
 	}
 	most := 1
-	for !r.toks[r.n].quoted && r.n+most < len(r.toks) && most < mostWords && !r.toks[r.n+most].mark() &&
-		!r.toks[r.n+most].quoted {
+	for !r.toks[r.next].quoted && r.next+most < len(r.toks) && most < mostWords && !r.toks[r.next+most].mark() &&
+		!r.toks[r.next+most].quoted {
 		most++
 	}
 	for k := most; k > 0; k-- {
 		var texts []string
-		for _, t := range r.toks[r.n : r.n+k] {
+		for _, t := range r.toks[r.next : r.next+k] {
 			texts = append(texts, t.text)
 		}
 		if found = r.present(r.names.find(strings.Join(texts, " "), kinds)); len(found) > 0 {
@@ -138,7 +138,7 @@ func (r *reader) present(list []*design.Object) []*design.Object {
 		if r.gone[o.ID] {
 			continue
 		}
-		if now := r.d.Get(o.ID); now != nil {
+		if now := r.design.Get(o.ID); now != nil {
 			o = now
 		}
 		out = append(out, o)
@@ -152,33 +152,33 @@ func (r *reader) ref(kinds []design.Kind, near design.ID) (o *design.Object, ok 
 	r.offerNames(kinds)
 	found, k := r.refSpan(kinds)
 	if len(found) > 1 {
-		if beside := nearest(r.d, found, near); len(beside) == 1 {
+		if beside := nearest(r.design, found, near); len(beside) == 1 {
 			found = beside
 		}
 	}
 	switch {
 	case len(found) == 1:
-		r.n += k
+		r.next += k
 		return found[0], true
 	case len(found) > 1:
-		from, to := r.span(r.n, r.n+k)
+		from, to := r.span(r.next, r.next+k)
 		r.wrong(from, to, fmt.Sprintf("%d things are called that", len(found)), "say which: "+r.pathsOf(found))
-		r.n += k
+		r.next += k
 		return nil, false
 	}
-	if r.n >= len(r.toks) {
+	if r.next >= len(r.toks) {
 		r.wrongHere("a name is missing", "name a "+kindWords(kinds)+r.examples(kinds))
 		return nil, false
 	}
-	start := r.n
-	for r.n < len(r.toks) && !r.toks[r.n].mark() && !r.stops(r.toks[r.n]) {
-		r.n++
+	start := r.next
+	for r.next < len(r.toks) && !r.toks[r.next].mark() && !r.stops(r.toks[r.next]) {
+		r.next++
 	}
-	r.n = max(r.n, start+1)
+	r.next = max(r.next, start+1)
 	if r.declaring { // it may be made by a line that follows
 		return &design.Object{}, true
 	}
-	from, to := r.span(start, r.n)
+	from, to := r.span(start, r.next)
 	r.wrong(from, to, "no "+kindWords(kinds)+" is called that", strings.TrimPrefix(r.examples(kinds), ", such as "))
 	return nil, false
 }
@@ -215,8 +215,8 @@ func (r *reader) pathsOf(list []*design.Object) string {
 func (r *reader) examples(kinds []design.Kind) string {
 	var out []string
 	for _, x := range r.names.list {
-		if slices.Contains(kinds, x.o.Kind) && len(out) < 5 {
-			out = append(out, x.o.Name)
+		if slices.Contains(kinds, x.object.Kind) && len(out) < 5 {
+			out = append(out, x.object.Name)
 		}
 	}
 	if len(out) == 0 {

@@ -24,7 +24,7 @@ func (r *reader) object(k design.Kind, inside *design.Object) {
 			for !fits(part, open[len(open)-1].kind) {
 				open = open[:len(open)-1]
 			}
-			b = r.begin(part, r.d.Get(open[len(open)-1].id))
+			b = r.begin(part, r.design.Get(open[len(open)-1].id))
 		}
 	}
 	if b != nil && !r.failed() {
@@ -37,11 +37,11 @@ func fits(k, parent design.Kind) bool { return slices.Contains(design.KindsInsid
 // begin reads the name of a thing and where it is. It is what is there already, if
 // that has the name.
 func (r *reader) begin(k design.Kind, inside *design.Object) *being {
-	start := r.n
+	start := r.next
 	top := fits(k, "")
 	b := &being{kind: k, said: map[string]bool{}, spans: map[string][2]int{}}
 	b.name = r.name(k)
-	b.from, b.to = r.span(start, r.n)
+	b.from, b.to = r.span(start, r.next)
 	cloud := k == design.KindNetwork || k == design.KindHub
 	switch {
 	case inside != nil:
@@ -79,7 +79,7 @@ func (r *reader) begin(k design.Kind, inside *design.Object) *being {
 
 // itsPlace is what "it" is or stands in, where a kind can be inside.
 func (r *reader) itsPlace(k design.Kind) design.ID {
-	for o := r.d.Get(r.it); o != nil; o = r.d.Get(o.Parent) {
+	for o := r.design.Get(r.it); o != nil; o = r.design.Get(o.Parent) {
 		if fits(k, o.Kind) {
 			return o.ID
 		}
@@ -99,7 +99,7 @@ func parentsOf(k design.Kind) []design.Kind {
 
 // cloud reads the cloud of a network or hub, and perhaps its region.
 func (r *reader) cloud(b *being) {
-	for _, p := range r.d.Profiles() {
+	for _, p := range r.design.Profiles() {
 		r.offer(p.Name, "a cloud whose profile is known")
 	}
 	t, ok := r.take()
@@ -108,11 +108,11 @@ func (r *reader) cloud(b *being) {
 		return
 	}
 	b.body["cloud"], b.said["cloud"], b.short = t.text, true, true
-	p := r.d.Profile(t.text)
+	p := r.design.Profile(t.text)
 	if p == nil {
 		return
 	}
-	for _, known := range r.d.Profiles() {
+	for _, known := range r.design.Profiles() {
 		if design.Slug(known.Name) == design.Slug(t.text) {
 			b.body["cloud"] = known.Name
 		}
@@ -140,22 +140,22 @@ func (r *reader) clauses(b *being, open []*being) (part design.Kind) {
 				r.wrongHere(r.nextShown()+" is no value of a "+Word(b.kind), "there are "+keysOf(fields))
 				return ""
 			}
-			r.n++
+			r.next++
 			delete(b.body, f.Key)
 			b.said[f.Key] = true
 			continue
 		}
 		if f, ok := r.fieldAt(fields); ok {
-			r.n++
+			r.next++
 			r.field(b, f)
 			continue
 		}
-		if r.n < len(r.toks) && !r.toks[r.n].quoted {
-			if f, ok := bareField(fields, r.toks[r.n].text); ok {
+		if r.next < len(r.toks) && !r.toks[r.next].quoted {
+			if f, ok := bareField(fields, r.toks[r.next].text); ok {
 				r.field(b, f)
 				continue
 			}
-			if t := r.toks[r.n]; (t.is("the") || t.is("next") || t.is("free")) && r.complete < 0 {
+			if t := r.toks[r.next]; (t.is("the") || t.is("next") || t.is("free")) && r.complete < 0 {
 				if f, ok := bareField(fields, "/24"); ok {
 					r.field(b, f)
 					continue
@@ -178,7 +178,7 @@ func (r *reader) partAt(b *being, open []*being) design.Kind {
 		}
 	}
 	k, n := r.kindAt(among)
-	r.n += n
+	r.next += n
 	return k
 }
 
@@ -207,19 +207,19 @@ func (r *reader) settle(b *being) bool {
 	r.line_.touched = append(r.line_.touched, touched{b.id, b.from, b.to})
 	r.early = append(r.early, b.id)
 	text := "New " + Word(b.kind) + " " + b.name
-	if p := r.d.Party(b.parent); p != nil {
-		text += " in " + r.d.Title(b.parent)
+	if p := r.design.Party(b.parent); p != nil {
+		text += " in " + r.design.Title(b.parent)
 	}
 	if b.old != nil {
 		changed := design.Differences(b.old, o)
 		if len(changed) == 0 {
 			r.it = o.ID
 			r.line_.Does = append(
-				r.line_.Does, Deed{Text: r.d.Title(o.ID) + " is so already", Object: o.ID, Kind: o.Kind},
+				r.line_.Does, Deed{Text: r.design.Title(o.ID) + " is so already", Object: o.ID, Kind: o.Kind},
 			)
 			return true
 		}
-		text = fmt.Sprintf("Change %s: %s", r.d.Title(o.ID), strings.Join(changed, ", "))
+		text = fmt.Sprintf("Change %s: %s", r.design.Title(o.ID), strings.Join(changed, ", "))
 		r.tellLost(b, changed)
 	} else if v := valueWords(o); v != "" {
 		text += ", " + v
@@ -247,7 +247,9 @@ func (r *reader) tellLost(b *being, changed []string) {
 			r.line_.Notes = append(
 				r.line_.Notes,
 				fmt.Sprintf(
-					"%s of %s no longer: %s; write give instead of set to keep what is there", key, r.d.Title(b.id),
+					"%s of %s no longer: %s; write give instead of set to keep what is there", key, r.design.Title(
+						b.id,
+					),
 					clipped(strings.Join(lost, ", "), 160),
 				),
 			)
@@ -259,8 +261,8 @@ func (r *reader) tellLost(b *being, changed []string) {
 func (r *reader) shown(x any) string {
 	switch x := x.(type) {
 	case string:
-		if o := r.d.Get(design.ID(x)); o != nil {
-			return r.d.Title(o.ID)
+		if o := r.design.Get(design.ID(x)); o != nil {
+			return r.design.Title(o.ID)
 		}
 		return x
 	case map[string]any:
@@ -340,7 +342,7 @@ func (r *reader) fillSubnet(b *being, has func(string) bool, set func(string, an
 	if zone, why := r.filler().Zone(b.parent); zone != "" && !has("zone") {
 		set("zone", zone, "zone", zone, why)
 	}
-	tables := r.d.Inside(b.parent, design.KindTable)
+	tables := r.design.Inside(b.parent, design.KindTable)
 	if len(tables) == 0 {
 		t := r.beside(design.KindTable, b.parent, r.filler().Name(design.KindTable, b.parent), &design.Table{})
 		r.apply([]design.Edit{design.PutEdit(t)})

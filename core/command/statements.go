@@ -33,18 +33,18 @@ func (r *reader) statement() {
 		r.offer(v.word, v.doc)
 	}
 	for _, v := range verbs {
-		if r.n < len(r.toks) && r.toks[r.n].is(v.word) {
-			r.n++
+		if r.next < len(r.toks) && r.toks[r.next].is(v.word) {
+			r.next++
 			v.read(r)
 			return
 		}
 	}
 	if k, n := r.kindAt(design.Kinds()); n > 0 && !r.hasMust() {
-		r.n += n
+		r.next += n
 		r.object(k, nil)
 		return
 	}
-	if r.n < len(r.toks) || r.complete >= 0 {
+	if r.next < len(r.toks) || r.complete >= 0 {
 		r.must()
 	}
 }
@@ -63,15 +63,15 @@ func (r *reader) hasMust() bool {
 
 // set is: set THING field value ...
 func (r *reader) set() {
-	start := r.n
+	start := r.next
 	o, ok := r.thing(nil, r.it)
 	if !ok {
 		return
 	}
-	from, to := r.span(start, r.n)
+	from, to := r.span(start, r.next)
 	b := r.changing(o, from, to)
 	if r.clauses(b, nil); !r.failed() && len(b.said) == 0 {
-		r.wrongHere("nothing is said of "+r.d.Title(o.ID), "there are "+keysOf(design.Outline(o.Kind)))
+		r.wrongHere("nothing is said of "+r.design.Title(o.ID), "there are "+keysOf(design.Outline(o.Kind)))
 		return
 	}
 	if !r.failed() {
@@ -81,12 +81,12 @@ func (r *reader) set() {
 
 // rename is: rename THING to NAME
 func (r *reader) rename() {
-	start := r.n
+	start := r.next
 	o, ok := r.thing(nil, r.it)
 	if !ok {
 		return
 	}
-	from, to := r.span(start, r.n)
+	from, to := r.span(start, r.next)
 	r.takeWord("to")
 	var parts []string
 	for t, more := r.take(); more; t, more = r.take() {
@@ -99,7 +99,7 @@ func (r *reader) rename() {
 	c := *o
 	c.Name = strings.Join(parts, " ")
 	r.line_.touched = append(r.line_.touched, touched{o.ID, from, to})
-	r.do(fmt.Sprintf("Rename %s to %s", r.d.Title(o.ID), c.Name), &c, false, design.PutEdit(&c))
+	r.do(fmt.Sprintf("Rename %s to %s", r.design.Title(o.ID), c.Name), &c, false, design.PutEdit(&c))
 }
 
 // remove is: remove THING, THING
@@ -109,8 +109,8 @@ func (r *reader) remove() {
 		if !ok {
 			return
 		}
-		gone := r.d.Removal(o.ID)
-		text := "Remove " + r.d.Title(o.ID)
+		gone := r.design.Removal(o.ID)
+		text := "Remove " + r.design.Title(o.ID)
 		if n := len(gone.Goes) - 1; n > 0 {
 			text += fmt.Sprintf(" and %s with it", words.Count(n, "thing", "things"))
 		}
@@ -150,7 +150,7 @@ func (r *reader) move() {
 	}
 	moved := []*design.Object{o}
 	if o.Kind == design.KindSite {
-		moved = r.d.Inside(o.ID, design.KindLAN, design.KindInnerRoute)
+		moved = r.design.Inside(o.ID, design.KindLAN, design.KindInnerRoute)
 	}
 	var edits []design.Edit
 	for _, m := range moved {
@@ -160,18 +160,18 @@ func (r *reader) move() {
 			edits = append(edits, design.PutEdit(m.With(b)))
 		}
 	}
-	r.do(fmt.Sprintf("Move %s into %s", r.d.Title(o.ID), segment.Name), o, false, edits...)
+	r.do(fmt.Sprintf("Move %s into %s", r.design.Title(o.ID), segment.Name), o, false, edits...)
 }
 
 // give is: give THING a range, or any other value; a range given to a site makes a
 // LAN.
 func (r *reader) give() {
-	start := r.n
+	start := r.next
 	o, ok := r.thing(nil, r.it)
 	if !ok {
 		return
 	}
-	from, to := r.span(start, r.n)
+	from, to := r.span(start, r.next)
 	if o.Kind == design.KindSite {
 		r.it = o.ID
 		r.object(design.KindLAN, o)
@@ -211,7 +211,7 @@ func (r *reader) join() {
 		r.leads = &Lead{A: head, B: branches}
 		r.line_.Does = append(
 			r.line_.Does,
-			Deed{Text: fmt.Sprintf("Compare the ways to join %s with %s", r.d.Title(head), r.titles(branches))},
+			Deed{Text: fmt.Sprintf("Compare the ways to join %s with %s", r.design.Title(head), r.titles(branches))},
 		)
 		return
 	}
@@ -220,26 +220,26 @@ func (r *reader) join() {
 
 // parties reads a party, or all whose names fit a pattern with *.
 func (r *reader) parties() []design.ID {
-	if r.n < len(r.toks) && strings.Contains(r.toks[r.n].text, "*") {
+	if r.next < len(r.toks) && strings.Contains(r.toks[r.next].text, "*") {
 		var said []string
-		start := r.n
-		for r.n < len(r.toks) && !r.toks[r.n].mark() && !r.toks[r.n].is("by") && !r.toks[r.n].is("and") {
-			said = append(said, r.toks[r.n].text)
-			r.n++
+		start := r.next
+		for r.next < len(r.toks) && !r.toks[r.next].mark() && !r.toks[r.next].is("by") && !r.toks[r.next].is("and") {
+			said = append(said, r.toks[r.next].text)
+			r.next++
 		}
 		parts := strings.Split(strings.Join(said, " "), "*")
 		for n := range parts {
 			parts[n] = design.Slug(parts[n])
 		}
 		var out []design.ID
-		for _, o := range r.d.Inside("", joinable...) {
+		for _, o := range r.design.Inside("", joinable...) {
 			// A slug has no character that means anything in a pattern.
 			if fits, _ := path.Match(strings.Join(parts, "*"), design.Slug(o.Name)); fits {
 				out = append(out, o.ID)
 			}
 		}
 		if len(out) == 0 {
-			from, to := r.span(start, r.n)
+			from, to := r.span(start, r.next)
 			r.wrong(from, to, "nothing has such a name", "* stands for any letters, as in *hut")
 		}
 		return out
@@ -254,7 +254,7 @@ func (r *reader) parties() []design.ID {
 func (r *reader) titles(ids []design.ID) string {
 	var out []string
 	for _, id := range ids[:min(len(ids), 4)] {
-		out = append(out, r.d.Title(id))
+		out = append(out, r.design.Title(id))
 	}
 	if n := len(ids) - len(out); n > 0 {
 		out = append(out, fmt.Sprintf("%d more", n))
@@ -276,17 +276,17 @@ func (r *reader) joinBy(head design.ID, branches []design.ID) {
 	for _, s := range star.Shapes {
 		r.offer(s.Key, s.Title)
 	}
-	start := r.n
+	start := r.next
 	var said []string
-	for r.n < len(r.toks) && !r.toks[r.n].mark() {
-		said = append(said, r.toks[r.n].text)
-		r.n++
+	for r.next < len(r.toks) && !r.toks[r.next].mark() {
+		said = append(said, r.toks[r.next].text)
+		r.next++
 	}
 	want := design.Slug(strings.Join(said, " "))
 	n := slices.IndexFunc(star.Shapes, func(s draft.StarShape) bool {
 		return want != "" && (strings.HasPrefix(s.Key, want) || strings.HasPrefix(design.Slug(s.Title), want))
 	})
-	from, to := r.span(start, r.n)
+	from, to := r.span(start, r.next)
 	if n < 0 {
 		var keys []string
 		for _, s := range star.Shapes {
@@ -321,7 +321,7 @@ func (r *reader) joinBy(head design.ID, branches []design.ID) {
 		r.wrong(from, to, "none of them can be joined by it", whyNot(star))
 		return
 	}
-	r.do(fmt.Sprintf("Join %s with %s: %s", r.d.Title(head), r.titles(branches), title), nil, true, star.Edits...)
+	r.do(fmt.Sprintf("Join %s with %s: %s", r.design.Title(head), r.titles(branches), title), nil, true, star.Edits...)
 	r.it = star.Arms[0].Subject
 }
 
@@ -336,19 +336,19 @@ func whyNot(s draft.Star) string {
 
 // copy is: copy PARTY as NAME, NAME; copy PARTY 9 times as PATTERN
 func (r *reader) copy() {
-	start := r.n
+	start := r.next
 	o, ok := r.thing([]design.Kind{design.KindSite, design.KindNetwork, design.KindOutside}, r.it)
 	if !ok {
 		return
 	}
 	count := 0
-	if r.n+1 < len(r.toks) && r.toks[r.n+1].is("times") {
-		count, _ = strconv.Atoi(r.toks[r.n].text)
+	if r.next+1 < len(r.toks) && r.toks[r.next+1].is("times") {
+		count, _ = strconv.Atoi(r.toks[r.next].text)
 		if count < 1 || count > maxCopies {
 			r.wrongHere("is not a number of copies", fmt.Sprintf("write one from 1 to %d", maxCopies))
 			return
 		}
-		r.n += 2
+		r.next += 2
 	}
 	var names []string
 	if r.takeWord("as") {
@@ -371,7 +371,7 @@ func (r *reader) copy() {
 	}
 	c, err := draft.Like(r.ctx, r.books(), o.ID, names)
 	if err != nil {
-		from, to := r.span(start, r.n)
+		from, to := r.span(start, r.next)
 		r.wrong(from, to, err.Error(), "")
 		return
 	}
@@ -392,9 +392,9 @@ func (r *reader) reserve() {
 		return
 	}
 	if r.takeWord("for") {
-		start := r.n
+		start := r.next
 		b.name = r.name(b.kind)
-		b.from, b.to = r.span(start, r.n)
+		b.from, b.to = r.span(start, r.next)
 	}
 	if b.name == "" {
 		b.name = r.filler().Name(b.kind, "")
@@ -409,7 +409,7 @@ func (r *reader) reserve() {
 // must is: A must reach B on tcp/443, or must never.
 func (r *reader) must() {
 	f, _ := fieldOf(design.KindIntent, "from")
-	if found, _ := r.refSpan(f.Kinds); len(found) == 0 && r.n < len(r.toks) && !r.hasMust() {
+	if found, _ := r.refSpan(f.Kinds); len(found) == 0 && r.next < len(r.toks) && !r.hasMust() {
 		r.offerNames(f.Kinds)
 		r.wrongHere(
 			r.nextShown()+" begins nothing",
@@ -423,7 +423,7 @@ func (r *reader) must() {
 	}
 	if !r.takeWord("must") {
 		r.wrongHere(
-			"what of "+r.d.Title(from.ID)+" is not said",
+			"what of "+r.design.Title(from.ID)+" is not said",
 			"write: must reach, must never reach; or begin the line with set, rename, remove, move, give, join or copy",
 		)
 		return
@@ -446,7 +446,7 @@ func (r *reader) must() {
 				r.wrongHere("the service is missing", "write: on, and protocol and port, such as on tcp/443")
 				return
 			}
-			r.fill("service", joinServices(services), "what "+r.d.Title(target.ID)+" answers")
+			r.fill("service", joinServices(services), "what "+r.design.Title(target.ID)+" answers")
 		}
 	}
 	for _, s := range services {
@@ -525,11 +525,11 @@ func (r *reader) intent(in design.Intent) {
 	if in.Never {
 		verb = "never reaches"
 	}
-	name := fmt.Sprintf("%s %s %s", r.d.Title(in.From), verb, r.d.Title(in.To))
+	name := fmt.Sprintf("%s %s %s", r.design.Title(in.From), verb, r.design.Title(in.To))
 	if in.Service != (design.Service{}) {
 		name += " on " + in.Service.String()
 	}
-	for o, body := range design.Each[design.Intent](r.d.Of(design.KindIntent)) {
+	for o, body := range design.Each[design.Intent](r.design.Of(design.KindIntent)) {
 		if old := body; old.From == in.From && old.To == in.To && old.Service == in.Service {
 			b := in
 			b.Group, b.Note = cmp.Or(in.Group, old.Group), old.Note

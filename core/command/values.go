@@ -30,9 +30,9 @@ type being struct {
 
 // field reads the value of a field, its word being read already.
 func (r *reader) field(b *being, f design.Field) {
-	start := r.n
+	start := r.next
 	v, ok := r.value(b, f, design.Outline(b.kind))
-	from, to := r.span(start, r.n)
+	from, to := r.span(start, r.next)
 	b.spans[f.Key] = [2]int{from, to}
 	if ok {
 		b.set(f, v)
@@ -70,10 +70,10 @@ func (r *reader) value(b *being, f design.Field, keys []design.Field) (any, bool
 
 // another reports whether the next token goes on with a list.
 func (r *reader) another(f design.Field, keys []design.Field) bool {
-	if r.n >= len(r.toks) || f.Max > 0 && f.Max == 1 {
+	if r.next >= len(r.toks) || f.Max > 0 && f.Max == 1 {
 		return false
 	}
-	t := r.toks[r.n]
+	t := r.toks[r.next]
 	switch f.Type {
 	case design.TypeParts:
 		return t.is("{")
@@ -151,7 +151,7 @@ func (r *reader) one(b *being, f design.Field, keys []design.Field) (any, bool) 
 	t, ok := r.take()
 	if !ok || t.mark() {
 		if ok {
-			r.n--
+			r.next--
 		}
 		r.wrongHere("the value of "+f.Key+" is missing", f.Doc)
 		return nil, false
@@ -168,7 +168,7 @@ func (r *reader) one(b *being, f design.Field, keys []design.Field) (any, bool) 
 
 // suggest offers what the field could be given.
 func (r *reader) suggest(b *being, f design.Field) {
-	if r.complete != r.n || b.kind == "" || b.parent != "" && r.d.Get(b.parent) == nil {
+	if r.complete != r.next || b.kind == "" || b.parent != "" && r.design.Get(b.parent) == nil {
 		return
 	}
 	o := &design.Object{ID: b.id, Kind: b.kind, Parent: b.parent, Body: emptyBody(b)}
@@ -203,7 +203,7 @@ func decoded(k design.Kind, body map[string]any) (design.Body, error) {
 // prefix reads a range, or asks for the next free one: "/24", "next free /24",
 // "/24 of 10.208.0.0/14".
 func (r *reader) prefix(b *being, f design.Field) (any, bool) {
-	asked := r.n
+	asked := r.next
 	for _, w := range []string{"the", "next", "free"} {
 		r.takeWord(w)
 	}
@@ -217,7 +217,7 @@ func (r *reader) prefix(b *being, f design.Field) (any, bool) {
 	bits, size := sizeOf(t.text)
 	if !size || t.quoted {
 		p, err := parsePrefix(t.text)
-		if err != nil || r.n-asked > 1 {
+		if err != nil || r.next-asked > 1 {
 			why, want := t.shown()+" is not a length", "write /24"
 			if err != nil {
 				why, want = t.shown()+" "+err.Why, err.Want
@@ -272,9 +272,9 @@ func (r *reader) parts(b *being, f design.Field) (any, bool) {
 		part, ok := r.fieldAt(f.Parts)
 		switch {
 		case ok:
-			r.n++
-		case r.n < len(r.toks) && !r.toks[r.n].quoted:
-			if part, ok = bareField(f.Parts, r.toks[r.n].text); ok && said[part.Key] && !part.Many {
+			r.next++
+		case r.next < len(r.toks) && !r.toks[r.next].quoted:
+			if part, ok = bareField(f.Parts, r.toks[r.next].text); ok && said[part.Key] && !part.Many {
 				ok = false
 			}
 		}
@@ -303,26 +303,26 @@ func keysOf(fields []design.Field) string {
 }
 
 func (r *reader) nextShown() string {
-	if r.n >= len(r.toks) {
+	if r.next >= len(r.toks) {
 		return "the end of the line"
 	}
-	return r.toks[r.n].shown()
+	return r.toks[r.next].shown()
 }
 
 // take takes the next token.
 func (r *reader) take() (token, bool) {
-	if r.n >= len(r.toks) {
+	if r.next >= len(r.toks) {
 		return token{}, false
 	}
-	r.n++
-	return r.toks[r.n-1], true
+	r.next++
+	return r.toks[r.next-1], true
 }
 
 // takeWord takes the next token if it is that word or mark.
 func (r *reader) takeWord(word string) bool {
 	r.offer(word, "")
-	if r.n < len(r.toks) && r.toks[r.n].is(word) {
-		r.n++
+	if r.next < len(r.toks) && r.toks[r.next].is(word) {
+		r.next++
 		return true
 	}
 	return false
@@ -330,10 +330,10 @@ func (r *reader) takeWord(word string) bool {
 
 // takeWords takes several words in a row, or none.
 func (r *reader) takeWords(words ...string) bool {
-	at := r.n
+	at := r.next
 	for _, w := range words {
 		if !r.takeWord(w) {
-			r.n = at
+			r.next = at
 			return false
 		}
 	}

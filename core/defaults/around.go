@@ -19,7 +19,7 @@ type around struct {
 
 // ranges are some ranges that come and go: how many of which length, and where.
 type ranges struct {
-	n     int
+	count int
 	sizes map[int]int
 	in    map[netip.Prefix]int // how many of at most the same size lie in a wide range
 	all   map[netip.Prefix]int
@@ -32,7 +32,7 @@ var wides = []int{16, 12, 8}
 // rangesAround are those in the same place, or else anywhere.
 func (f *Filler) rangesAround(w Wanted) *ranges {
 	key := around{w.Kind, !w.Within.IsValid() || w.Within.Addr().Is4(), w.Parent}
-	if beside := f.rangesOf(key); w.Parent != "" && beside.n > 0 {
+	if beside := f.rangesOf(key); w.Parent != "" && beside.count > 0 {
 		return beside
 	}
 	key.parent = ""
@@ -48,9 +48,9 @@ func (f *Filler) rangesOf(key around) *ranges {
 		last: map[netip.Prefix]netip.Addr{},
 	}
 	f.around[key] = r
-	list := f.d.Of(key.kind)
+	list := f.design.Of(key.kind)
 	if key.parent != "" {
-		list = f.d.Inside(key.parent, key.kind)
+		list = f.design.Inside(key.parent, key.kind)
 	}
 	for _, o := range list {
 		for _, p := range design.RangesOf(o) {
@@ -64,7 +64,7 @@ func (f *Filler) rangesOf(key around) *ranges {
 
 // add counts a range, or lets it go.
 func (r *ranges) add(p netip.Prefix, by int) {
-	r.n += by
+	r.count += by
 	r.sizes[p.Bits()] += by
 	if r.all[p] += by; r.all[p] <= 0 {
 		delete(r.all, p)

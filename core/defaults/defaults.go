@@ -45,7 +45,7 @@ func usual(k design.Kind) int {
 // Filler fills in for one design, perhaps while it changes: each answer costs what it
 // looks at itself.
 type Filler struct {
-	d       *design.Design
+	design  *design.Design
 	books   *allocation.Books
 	around  map[around]*ranges
 	subnets map[design.ID]*allocation.Taken // by network
@@ -54,7 +54,7 @@ type Filler struct {
 // New fills in for a design.
 func New(d *design.Design) *Filler {
 	return &Filler{
-		d: d, books: allocation.NewBooks(d), around: map[around]*ranges{}, subnets: map[design.ID]*allocation.Taken{},
+		design: d, books: allocation.NewBooks(d), around: map[around]*ranges{}, subnets: map[design.ID]*allocation.Taken{},
 	}
 }
 
@@ -103,7 +103,7 @@ func (f *Filler) Range(w Wanted) (netip.Prefix, string, error) {
 	}
 	places, taken := placesFor(w, beside), f.books.Holding()
 	if w.Kind == design.KindSubnet { // it lies in its network's blocks, and only other subnets are in its way
-		places, taken = f.d.Ranges(w.Parent), f.subnetsOf(w.Parent)
+		places, taken = f.design.Ranges(w.Parent), f.subnetsOf(w.Parent)
 		if w.Within.IsValid() {
 			places = prefix.Intersect(places, []netip.Prefix{w.Within})
 		}
@@ -134,7 +134,7 @@ func nextIn(taken *allocation.Taken, allowed netip.Prefix, bits int, beside *ran
 func (f *Filler) subnetsOf(network design.ID) *allocation.Taken {
 	if f.subnets[network] == nil {
 		f.subnets[network] = allocation.NewTaken()
-		for _, s := range f.d.Inside(network, design.KindSubnet) {
+		for _, s := range f.design.Inside(network, design.KindSubnet) {
 			for _, p := range design.RangesOf(s) {
 				f.subnets[network].Add(p)
 			}
@@ -163,7 +163,7 @@ func (f *Filler) Books() *allocation.Books { return f.books }
 
 // Host is the next address for a host in a LAN, inner route or subnet.
 func (f *Filler) Host(place design.ID) (netip.Addr, string, error) {
-	d, taken := f.d, allocation.Hosts(f.d, place)
+	d, taken := f.design, allocation.Hosts(f.design, place)
 	for _, p := range d.Ranges(place) {
 		a := prefix.FirstHost(p)
 		for range hostsSkipped {
@@ -192,7 +192,7 @@ func (f *Filler) ASN() (Value, error) {
 
 // Region is the first region of a cloud, "" if its profile has none.
 func (f *Filler) Region(cloud string) (name, why string) {
-	if p := f.d.Profile(cloud); p != nil && len(p.Regions) > 0 {
+	if p := f.design.Profile(cloud); p != nil && len(p.Regions) > 0 {
 		return p.Regions[0].Name, "the first region of " + cloud
 	}
 	return "", ""
@@ -201,10 +201,10 @@ func (f *Filler) Region(cloud string) (name, why string) {
 // Zone is the zone of a network's region that has the fewest of its subnets.
 func (f *Filler) Zone(network design.ID) (name, why string) {
 	used := map[string]int{}
-	for _, body := range design.Each[design.Subnet](f.d.Inside(network, design.KindSubnet)) {
+	for _, body := range design.Each[design.Subnet](f.design.Inside(network, design.KindSubnet)) {
 		used[body.Zone]++
 	}
-	for _, z := range zonesOf(f.d, network) {
+	for _, z := range zonesOf(f.design, network) {
 		if name == "" || used[z] < used[name] {
 			name, why = z, "the zone with the fewest subnets so far"
 		}

@@ -10,7 +10,7 @@ import (
 // Suggestions are values that the fields of an object could be given, best first,
 // by key. The object need not be in the design.
 func (f *Filler) Suggestions(o *design.Object) map[string][]Value {
-	d := f.d
+	d := f.design
 	out := map[string][]Value{}
 	add := func(key, value, why string) {
 		if value != "" && !slices.ContainsFunc(out[key], func(v Value) bool { return v.Value == value }) {

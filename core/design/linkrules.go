@@ -17,17 +17,17 @@ func (v *validator) linkRules(o *Object) {
 		b.contradictions(func(field, why, want string) { v.add(o, field, why, want) })
 	case *HubTable:
 		for n, r := range b.Routes {
-			if r.Via != "" && v.d.Get(r.Via).Parent != o.Parent {
+			if r.Via != "" && v.design.Get(r.Via).Parent != o.Parent {
 				v.add(
 					o, fmt.Sprintf("routes[%d].via", n), "is another hub's attachment",
-					"name an attachment of "+v.d.Get(o.Parent).Name,
+					"name an attachment of "+v.design.Get(o.Parent).Name,
 				)
 			}
 		}
 	case *Attachment:
 		v.attachment(o, b)
-		if b.Pool != "" && v.d.Get(b.Pool).Parent != b.What {
-			v.add(o, "source_pool", "is not a subnet of what is attached", "name a subnet of "+v.d.Title(b.What))
+		if b.Pool != "" && v.design.Get(b.Pool).Parent != b.What {
+			v.add(o, "source_pool", "is not a subnet of what is attached", "name a subnet of "+v.design.Title(b.What))
 		}
 	case *Circuit:
 		if len(b.Ends) == 2 && b.Ends[0].At == b.Ends[1].At {
@@ -105,16 +105,18 @@ func (v *validator) attachment(o *Object, b *Attachment) {
 		v.add(o, "what", "a hub can not attach to itself", "name another hub, a network, a link or a circuit")
 	}
 	for n, s := range b.Subnets {
-		if v.d.Get(s).Parent != b.What {
+		if v.design.Get(s).Parent != b.What {
 			v.add(
 				o, fmt.Sprintf("subnets[%d]", n), "is not a subnet of what is attached",
-				"name a subnet of "+v.d.Title(b.What),
+				"name a subnet of "+v.design.Title(b.What),
 			)
 		}
 	}
 	for _, t := range append([]Ref{b.Bound}, b.Feeds...) {
-		if t != "" && v.d.Get(t).Parent != o.Parent {
-			v.add(o, "bound", v.d.Path(t)+" is another hub's table", "name a table of "+v.d.Get(o.Parent).Name)
+		if t != "" && v.design.Get(t).Parent != o.Parent {
+			v.add(
+				o, "bound", v.design.Path(t)+" is another hub's table", "name a table of "+v.design.Get(o.Parent).Name,
+			)
 		}
 	}
 }

@@ -174,7 +174,7 @@ func (v *validator) box(o *Object, b *Box) {
 		if r.Via.IsValid() && !v.isIn(o.Parent, r.Via) {
 			v.add(
 				o, fmt.Sprintf("routes[%d].via", n),
-				fmt.Sprintf("%s is in no LAN or subnet of %s", r.Via, v.d.Title(o.Parent)),
+				fmt.Sprintf("%s is in no LAN or subnet of %s", r.Via, v.design.Title(o.Parent)),
 				"give the address of a router beside the box",
 			)
 		}
@@ -185,10 +185,10 @@ func (v *validator) box(o *Object, b *Box) {
 func (v *validator) stands(o *Object, field string, list []netip.Addr) {
 	for n, a := range list {
 		at := fmt.Sprintf("%s[%d]", field, n)
-		place := v.d.placeWith(o.Parent, a)
+		place := v.design.placeWith(o.Parent, a)
 		if place == nil {
 			v.add(
-				o, at, fmt.Sprintf("%s is in no LAN or subnet of %s", a, v.d.Title(o.Parent)),
+				o, at, fmt.Sprintf("%s is in no LAN or subnet of %s", a, v.design.Title(o.Parent)),
 				"give an address in one of them",
 			)
 			continue
@@ -209,28 +209,30 @@ func (d *Design) placeWith(party ID, a netip.Addr) *Object {
 	return nil
 }
 
-func (v *validator) isIn(party ID, a netip.Addr) bool { return v.d.placeWith(party, a) != nil }
+func (v *validator) isIn(party ID, a netip.Addr) bool { return v.design.placeWith(party, a) != nil }
 
 // free refuses an address that a host, a box or another listener of the place has.
 func (v *validator) free(o *Object, field string, place *Object, a netip.Addr, s Service) {
-	for e, body := range Each[Endpoint](v.d.Inside(place.ID, KindEndpoint)) {
+	for e, body := range Each[Endpoint](v.design.Inside(place.ID, KindEndpoint)) {
 		if slices.Contains(body.Addresses, a) {
 			v.add(
-				o, field, fmt.Sprintf("%s is the address of %s", a, v.d.Title(place.ID)+" "+e.Name),
+				o, field, fmt.Sprintf("%s is the address of %s", a, v.design.Title(place.ID)+" "+e.Name),
 				"give one that nobody has",
 			)
 		}
 	}
-	for r, body := range Each[InnerRoute](v.d.Inside(place.Parent, KindInnerRoute)) {
+	for r, body := range Each[InnerRoute](v.design.Inside(place.Parent, KindInnerRoute)) {
 		if body.Via == a {
 			v.add(
-				o, field, fmt.Sprintf("%s is the inner router's of %s", a, v.d.Title(r.ID)), "give one that nobody has",
+				o, field, fmt.Sprintf(
+					"%s is the inner router's of %s", a, v.design.Title(r.ID),
+				), "give one that nobody has",
 			)
 		}
 	}
-	for _, f := range v.d.Forwarders(place.Parent) {
+	for _, f := range v.design.Forwarders(place.Parent) {
 		if f.ID != o.ID && slices.Contains(StandsAt(f), a) && !v.listensAt(o, f) {
-			v.add(o, field, fmt.Sprintf("%s is the address of %s", a, v.d.Title(f.ID)), "give one that nobody has")
+			v.add(o, field, fmt.Sprintf("%s is the address of %s", a, v.design.Title(f.ID)), "give one that nobody has")
 		}
 	}
 	v.twice(o, field, place, a, s)
@@ -238,9 +240,9 @@ func (v *validator) free(o *Object, field string, place *Object, a netip.Addr, s
 
 // notABox refuses a host's address that a box or listener beside it has.
 func (v *validator) notABox(o *Object, field string, place *Object, a netip.Addr) {
-	for _, f := range v.d.Forwarders(place.Parent) {
+	for _, f := range v.design.Forwarders(place.Parent) {
 		if slices.Contains(StandsAt(f), a) {
-			v.add(o, field, fmt.Sprintf("%s is the address of %s", a, v.d.Title(f.ID)), "give one that nobody has")
+			v.add(o, field, fmt.Sprintf("%s is the address of %s", a, v.design.Title(f.ID)), "give one that nobody has")
 		}
 	}
 	v.twice(o, field, place, a, Service{})
@@ -254,8 +256,8 @@ func (v *validator) listensAt(o, box *Object) bool {
 
 // twice refuses what another listener of a place, or of the same box, answers to.
 func (v *validator) twice(o *Object, field string, place *Object, a netip.Addr, s Service) {
-	for _, f := range append(v.d.Forwarders(place.Parent), v.d.Get(place.Parent)) {
-		for l, b := range v.d.ListenersAt(f.ID) {
+	for _, f := range append(v.design.Forwarders(place.Parent), v.design.Get(place.Parent)) {
+		for l, b := range v.design.ListenersAt(f.ID) {
 			mine, listens := o.Body.(*Listener)
 			same := listens && mine.At == b.At
 			switch {
@@ -273,7 +275,7 @@ func (v *validator) twice(o *Object, field string, place *Object, a netip.Addr, 
 
 // listener checks a published service.
 func (v *validator) listener(o *Object, b *Listener) {
-	at := v.d.Get(b.At)
+	at := v.design.Get(b.At)
 	if !b.Address.IsValid() {
 		v.add(o, "address", "is missing", "give the address that callers dial")
 		return
@@ -285,7 +287,7 @@ func (v *validator) listener(o *Object, b *Listener) {
 		v.add(o, "target", "leads back to itself", "let the last listener lead to a host")
 		return
 	}
-	if dials, _ := v.d.DialOf(b); !b.Proxies() && (!dials.IsValid() || dials.Is4() != b.Address.Is4()) {
+	if dials, _ := v.design.DialOf(b); !b.Proxies() && (!dials.IsValid() || dials.Is4() != b.Address.Is4()) {
 		v.add(
 			o, "target", "has no address of the family that is dialled",
 			"give one of that family, or let the listener proxy",
@@ -295,7 +297,7 @@ func (v *validator) listener(o *Object, b *Listener) {
 		if !b.Proxies() {
 			v.add(o, "does", "a cloud's own listener ends the connection", "write proxying")
 		}
-		if v.d.placeWith(at.ID, b.Address) == nil {
+		if v.design.placeWith(at.ID, b.Address) == nil {
 			v.add(
 				o, "address", fmt.Sprintf("%s is in no subnet of %s", b.Address, at.Name),
 				"give an address in one of its subnets",
@@ -311,26 +313,28 @@ func (v *validator) listens(o *Object, b *Listener, at *Object) {
 	if at.Kind == KindNetwork {
 		party = at.ID
 	}
-	if place := v.d.placeWith(party, b.Address); place != nil {
+	if place := v.design.placeWith(party, b.Address); place != nil {
 		v.free(o, "address", place, b.Address, b.Service)
 		return
 	}
 	for _, k := range HostPlaces {
-		for _, place := range v.d.Of(k) {
+		for _, place := range v.design.Of(k) {
 			if place.Parent == party && k != KindInnerRoute {
 				continue
 			}
-			for e, body := range Each[Endpoint](v.d.Inside(place.ID, KindEndpoint)) {
+			for e, body := range Each[Endpoint](v.design.Inside(place.ID, KindEndpoint)) {
 				if slices.Contains(body.Addresses, b.Address) {
 					v.add(
-						o, "address", fmt.Sprintf("%s is the address of %s", b.Address, v.d.Title(place.ID)+" "+e.Name),
+						o, "address", fmt.Sprintf(
+							"%s is the address of %s", b.Address, v.design.Title(place.ID)+" "+e.Name,
+						),
 						"give one that nobody has",
 					)
 				}
 			}
 		}
 	}
-	for l, other := range Each[Listener](v.d.Of(KindListener)) {
+	for l, other := range Each[Listener](v.design.Of(KindListener)) {
 		if l.ID != o.ID && other.Address == b.Address && (other.At != b.At || other.Service == b.Service) {
 			v.add(
 				o, "address", fmt.Sprintf("%s is what %q listens on", b.Address, l.Name),
@@ -343,7 +347,7 @@ func (v *validator) listens(o *Object, b *Listener, at *Object) {
 // rounds reports whether listeners lead to each other in a ring.
 func (v *validator) rounds(o *Object) bool {
 	seen := map[ID]bool{}
-	for at := o; at != nil && at.Kind == KindListener; at = v.d.Get(at.Body.(*Listener).Target) {
+	for at := o; at != nil && at.Kind == KindListener; at = v.design.Get(at.Body.(*Listener).Target) {
 		if seen[at.ID] {
 			return true
 		}

@@ -26,7 +26,7 @@ type Effect struct {
 
 // Removal works out how objects can be removed. IDs of nothing are left out.
 func (d *Design) Removal(ids ...ID) Removal {
-	r := remover{d: d, gone: map[ID]bool{}, out: Removal{Goes: []Effect{}, Changes: []Effect{}, Edits: []Edit{}}}
+	r := remover{design: d, gone: map[ID]bool{}, out: Removal{Goes: []Effect{}, Changes: []Effect{}, Edits: []Edit{}}}
 	for _, id := range ids {
 		r.remove(id, "")
 	}
@@ -61,11 +61,11 @@ func (d *Design) Removal(ids ...ID) Removal {
 // routers takes the address of an inner router away whose LAN goes.
 func (r *remover) routers() {
 	for _, g := range r.out.Goes {
-		lan, ok := r.d.Get(g.ID).Body.(*LAN)
+		lan, ok := r.design.Get(g.ID).Body.(*LAN)
 		if !ok {
 			continue
 		}
-		for o, body := range Each[InnerRoute](r.d.Inside(r.d.Get(g.ID).Parent, KindInnerRoute)) {
+		for o, body := range Each[InnerRoute](r.design.Inside(r.design.Get(g.ID).Parent, KindInnerRoute)) {
 			b := *body
 			if r.gone[o.ID] || !b.Via.IsValid() ||
 				!slices.ContainsFunc(lan.Prefixes, func(p netip.Prefix) bool { return p.Contains(b.Via) }) {
@@ -73,7 +73,9 @@ func (r *remover) routers() {
 			}
 			r.out.Changes = append(
 				r.out.Changes,
-				Effect{o.ID, o.Kind, r.d.Title(o.ID), fmt.Sprintf("its inner router %s stood in %s", b.Via, g.Title)},
+				Effect{
+					o.ID, o.Kind, r.design.Title(o.ID), fmt.Sprintf("its inner router %s stood in %s", b.Via, g.Title),
+				},
 			)
 			b.Via = netip.Addr{}
 			r.out.Edits = append(r.out.Edits, PutEdit(o.With(&b)))
@@ -84,16 +86,16 @@ func (r *remover) routers() {
 // status removes the boxes, and listeners of the cloud itself, that stand nowhere
 // once a LAN or subnet goes.
 func (r *remover) status(g Effect) {
-	place := r.d.Get(g.ID)
+	place := r.design.Get(g.ID)
 	if place.Kind != KindLAN && place.Kind != KindSubnet {
 		return
 	}
-	for o, body := range Each[Box](r.d.Inside(place.Parent, KindBox)) {
+	for o, body := range Each[Box](r.design.Inside(place.Parent, KindBox)) {
 		if len(r.left(place.Parent, body.Addresses)) == 0 {
 			r.remove(o.ID, "it stands in "+g.Title)
 		}
 	}
-	for o, l := range r.d.ListenersAt(place.Parent) {
+	for o, l := range r.design.ListenersAt(place.Parent) {
 		if len(r.left(place.Parent, []netip.Addr{l.Address})) == 0 {
 			r.remove(o.ID, "it listens in "+g.Title)
 		}
@@ -103,7 +105,7 @@ func (r *remover) status(g Effect) {
 // left are the addresses that are still in a LAN or subnet of a party.
 func (r *remover) left(party ID, list []netip.Addr) []netip.Addr {
 	return slices.DeleteFunc(slices.Clone(list), func(a netip.Addr) bool {
-		place := r.d.placeWith(party, a)
+		place := r.design.placeWith(party, a)
 		return place == nil || r.gone[place.ID]
 	})
 }
@@ -112,12 +114,12 @@ func (r *remover) left(party ID, list []netip.Addr) []netip.Addr {
 func (r *remover) stands() {
 	parties := map[ID]bool{}
 	for _, g := range slices.Clone(r.out.Goes) {
-		o := r.d.Get(g.ID)
+		o := r.design.Get(g.ID)
 		if o.Kind != KindLAN && o.Kind != KindSubnet || parties[o.Parent] || r.gone[o.Parent] {
 			continue
 		}
 		parties[o.Parent] = true
-		for _, f := range r.d.Forwarders(o.Parent) {
+		for _, f := range r.design.Forwarders(o.Parent) {
 			list := StandsAt(f)
 			left := r.left(o.Parent, list)
 			if r.gone[f.ID] || len(left) == len(list) {
@@ -136,7 +138,7 @@ func (r *remover) stands() {
 				now = Edited(now, func(c *Box) { c.Addresses = left })
 			}
 			r.out.Changes = append(
-				r.out.Changes, Effect{f.ID, f.Kind, r.d.Title(f.ID), "it had an address in " + g.Title},
+				r.out.Changes, Effect{f.ID, f.Kind, r.design.Title(f.ID), "it had an address in " + g.Title},
 			)
 			r.out.Edits = append(r.out.Edits, PutEdit(now))
 		}
@@ -149,20 +151,20 @@ func Complete(o *Object) bool {
 }
 
 type remover struct {
-	d    *Design
-	gone map[ID]bool
-	out  Removal
+	design *Design
+	gone   map[ID]bool
+	out    Removal
 }
 
 func (r *remover) remove(id ID, why string) {
-	o := r.d.Get(id)
+	o := r.design.Get(id)
 	if o == nil || r.gone[id] {
 		return
 	}
 	r.gone[id] = true
-	r.out.Goes = append(r.out.Goes, Effect{id, o.Kind, r.d.Title(id), why})
-	for _, inner := range r.d.Inside(id) {
-		r.remove(inner.ID, "it is inside "+r.d.Title(id))
+	r.out.Goes = append(r.out.Goes, Effect{id, o.Kind, r.design.Title(id), why})
+	for _, inner := range r.design.Inside(id) {
+		r.remove(inner.ID, "it is inside "+r.design.Title(id))
 	}
 }
 

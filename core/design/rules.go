@@ -53,9 +53,9 @@ func (v *validator) rule(o *Object, n int, r Rule) {
 		field string
 		to    Ref
 	}{{"from", r.From}, {"toward", r.Toward}} {
-		if j, ok := JointOf(v.d.Get(by.to)); by.to != "" && ok {
+		if j, ok := JointOf(v.design.Get(by.to)); by.to != "" && ok {
 			if _, _, at := j.Far(o.ID); !at {
-				add(by.field, "does not end at this gateway", "name a link or circuit of "+v.d.Path(o.ID))
+				add(by.field, "does not end at this gateway", "name a link or circuit of "+v.design.Path(o.ID))
 			}
 		}
 	}

@@ -10,7 +10,7 @@ import (
 // after the other and looks at what comes of each: a change costs what it touches,
 // not what there is. Nothing is asked whether it is valid.
 type Scratch struct {
-	d *Design
+	design *Design
 
 	// What is shared with the design it began as, or may be held by somebody who
 	// asked for it, is copied before it is changed.
@@ -36,28 +36,28 @@ func (d *Design) Scratch() *Scratch {
 	if c.byKind == nil {
 		c.byKind = map[Kind][]*Object{}
 	}
-	return &Scratch{d: c, siblings: map[ID]bool{}}
+	return &Scratch{design: c, siblings: map[ID]bool{}}
 }
 
 // Design is the design as the changes so far have left it, until the next change:
 // it is changed in place, and always the same.
-func (s *Scratch) Design() *Design { return s.d }
+func (s *Scratch) Design() *Design { return s.design }
 
 // Sketch changes the design as edits say.
 func (s *Scratch) Sketch(edits []Edit) {
 	s.kinds = map[Kind]bool{}
-	s.d.paths = &paths{}
+	s.design.paths = &paths{}
 	if len(edits) > few {
 		s.anew(edits)
 		return
 	}
 	for _, e := range edits {
 		if e.Op == Remove || e.Object != nil {
-			s.change(s.d.objects[e.ID], e.Object)
+			s.change(s.design.objects[e.ID], e.Object)
 		}
 	}
 	if s.unlisted {
-		s.d.list()
+		s.design.list()
 		s.unlisted = false
 	}
 }
@@ -67,11 +67,11 @@ func (s *Scratch) Sketch(edits []Edit) {
 func (s *Scratch) SketchEach(edits []Edit, tell func(old, now *Object)) {
 	before := map[ID]*Object{}
 	for _, e := range edits {
-		before[e.ID] = s.d.objects[e.ID]
+		before[e.ID] = s.design.objects[e.ID]
 	}
 	s.Sketch(edits)
 	for id, old := range before {
-		if now := s.d.objects[id]; now != old {
+		if now := s.design.objects[id]; now != old {
 			tell(old, now)
 		}
 	}
@@ -81,12 +81,12 @@ func (s *Scratch) SketchEach(edits []Edit, tell func(old, now *Object)) {
 func (s *Scratch) anew(edits []Edit) {
 	for _, e := range edits {
 		if e.Op == Remove {
-			delete(s.d.objects, e.ID)
+			delete(s.design.objects, e.ID)
 		} else if e.Object != nil {
-			s.d.objects[e.ID] = e.Object
+			s.design.objects[e.ID] = e.Object
 		}
 	}
-	*s.d = *New(s.d.Name, slices.Collect(maps.Values(s.d.objects)))
+	*s.design = *New(s.design.Name, slices.Collect(maps.Values(s.design.objects)))
 	s.siblings = map[ID]bool{}
 }
 
@@ -95,7 +95,7 @@ func (s *Scratch) change(old, now *Object) {
 	if old == now {
 		return
 	}
-	d := s.d
+	d := s.design
 	d.refer(old, now)
 	inPlace := old != nil && now != nil && old.Parent == now.Parent && old.Name == now.Name && old.Kind == now.Kind
 	if inPlace {
@@ -148,7 +148,7 @@ func (s *Scratch) enlist(o *Object) {
 // eachList changes the lists of all objects and of those of one's kind, where the
 // object is or would be. What stands in nothing is in no list.
 func (s *Scratch) eachList(o *Object, change func(list []*Object, n int, found bool) []*Object) {
-	line, whole := s.d.lineage(o)
+	line, whole := s.design.lineage(o)
 	if s.unlisted = s.unlisted || !whole; s.unlisted {
 		return
 	}
@@ -158,14 +158,14 @@ func (s *Scratch) eachList(o *Object, change func(list []*Object, n int, found b
 			list = slices.Clone(list)
 		}
 		n, found := slices.BinarySearchFunc(list, line, func(x *Object, line []*Object) int {
-			other, _ := s.d.lineage(x)
+			other, _ := s.design.lineage(x)
 			return slices.CompareFunc(other, line, canonical)
 		})
 		return change(list, n, found)
 	}
-	s.d.all = changed(s.d.all, "")
-	if s.d.byKind[o.Kind] = changed(s.d.byKind[o.Kind], o.Kind); len(s.d.byKind[o.Kind]) == 0 {
-		delete(s.d.byKind, o.Kind)
+	s.design.all = changed(s.design.all, "")
+	if s.design.byKind[o.Kind] = changed(s.design.byKind[o.Kind], o.Kind); len(s.design.byKind[o.Kind]) == 0 {
+		delete(s.design.byKind, o.Kind)
 	}
 }
 
@@ -192,9 +192,9 @@ func (d *Design) lineage(o *Object) (line []*Object, whole bool) {
 func (s *Scratch) own(parent ID) []*Object {
 	if !s.siblings[parent] {
 		s.siblings[parent] = true
-		s.d.inside[parent] = slices.Clone(s.d.inside[parent])
+		s.design.inside[parent] = slices.Clone(s.design.inside[parent])
 	}
-	return s.d.inside[parent]
+	return s.design.inside[parent]
 }
 
 // leave takes an object out of its list of siblings.
@@ -203,8 +203,8 @@ func (s *Scratch) leave(o *Object) {
 	if n := slices.Index(list, o); n >= 0 {
 		list = slices.Delete(list, n, n+1)
 	}
-	if s.d.inside[o.Parent] = list; len(list) == 0 {
-		delete(s.d.inside, o.Parent)
+	if s.design.inside[o.Parent] = list; len(list) == 0 {
+		delete(s.design.inside, o.Parent)
 		delete(s.siblings, o.Parent)
 	}
 }
@@ -213,7 +213,7 @@ func (s *Scratch) leave(o *Object) {
 func (s *Scratch) enter(o *Object) {
 	list := s.own(o.Parent)
 	n, _ := slices.BinarySearchFunc(list, o, canonical)
-	s.d.inside[o.Parent] = slices.Insert(list, n, o)
+	s.design.inside[o.Parent] = slices.Insert(list, n, o)
 }
 
 // refer sets who refers to what old refers to, and now does.

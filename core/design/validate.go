@@ -21,7 +21,7 @@ const MaxID = 128
 // references to nothing, values that contradict each other. What is merely
 // unwise, such as an overlap, is a finding and not a problem.
 func (d *Design) validate() Problems {
-	v := &validator{d: d, lans: map[ID]*prefix.Index{}}
+	v := &validator{design: d, lans: map[ID]*prefix.Index{}}
 	if !IsLine(d.Name) || utf8.RuneCountInString(d.Name) > maxName {
 		v.problems = append(
 			v.problems,
@@ -50,7 +50,7 @@ func (d *Design) validate() Problems {
 // looks only at what the change can have made wrong, which is what was touched,
 // what stands inside it or beside it, and what refers to it.
 func (d *Design) revalidate(before *Design, touched []ID) Problems {
-	v := &validator{d: d, lans: map[ID]*prefix.Index{}}
+	v := &validator{design: d, lans: map[ID]*prefix.Index{}}
 	again, parents := d.concerned(before, touched)
 	isTouched := map[ID]bool{}
 	for _, id := range touched {
@@ -111,7 +111,7 @@ func (d *Design) concerned(before *Design, touched []ID) (again, parents map[ID]
 }
 
 type validator struct {
-	d        *Design
+	design   *Design
 	lans     map[ID]*prefix.Index // of sites that were asked for
 	problems Problems
 }
@@ -119,7 +119,7 @@ type validator struct {
 func (v *validator) add(o *Object, field, why, want string) {
 	v.problems = append(
 		v.problems,
-		Problem{Object: o.ID, Subject: string(o.Kind) + " " + v.d.Path(o.ID), Field: field, Why: why, Want: want},
+		Problem{Object: o.ID, Subject: string(o.Kind) + " " + v.design.Path(o.ID), Field: field, Why: why, Want: want},
 	)
 }
 
@@ -194,7 +194,7 @@ func (v *validator) object(o *Object) {
 		return
 	}
 	v.texts(o)
-	if !s.fits(v.d.Get(o.Parent)) {
+	if !s.fits(v.design.Get(o.Parent)) {
 		v.add(o, "parent", "a "+string(o.Kind)+" can not stand here", "it belongs into "+whereOf(s))
 		return
 	}
@@ -253,7 +253,7 @@ func (v *validator) ref(o *Object, field string, id Ref, kinds string, optional 
 	if id == "" && optional {
 		return true
 	}
-	to := v.d.Get(id)
+	to := v.design.Get(id)
 	if to == nil {
 		v.missing(o, field, id)
 		return false
@@ -274,26 +274,26 @@ func (v *validator) rules(o *Object) {
 	case *LAN:
 		v.vlan(o, "vlan", b.VLAN)
 		for n, g := range b.Gateways {
-			if v.d.Get(g).Parent != o.Parent {
+			if v.design.Get(g).Parent != o.Parent {
 				v.add(
 					o, fmt.Sprintf("gateways[%d]", n), "is another site's gateway",
-					"name a gateway of "+v.d.Get(o.Parent).Name,
+					"name a gateway of "+v.design.Get(o.Parent).Name,
 				)
 			}
 		}
 	case *InnerRoute:
 		if b.Via.IsValid() && !v.inLAN(o.Parent, b.Via) {
 			v.add(
-				o, "via", fmt.Sprintf("%s is in no LAN of %s", b.Via, v.d.Get(o.Parent).Name),
+				o, "via", fmt.Sprintf("%s is in no LAN of %s", b.Via, v.design.Get(o.Parent).Name),
 				"give the inner router's address in one of the site's LANs",
 			)
 		}
 	case *Table:
 		for n, r := range b.Routes {
-			if !v.joins(v.d.Get(r.Via), o.Parent) {
+			if !v.joins(v.design.Get(r.Via), o.Parent) {
 				v.add(
 					o, fmt.Sprintf("routes[%d].via", n), "does not belong to this network",
-					"name a gateway, peering or attachment of "+v.d.Get(o.Parent).Name,
+					"name a gateway, peering or attachment of "+v.design.Get(o.Parent).Name,
 				)
 			}
 		}
@@ -310,10 +310,10 @@ func (v *validator) rules(o *Object) {
 	case *Intent:
 		v.intent(o, b)
 	case *Gateway:
-		if b.Subnet != "" && v.d.Get(b.Subnet).Parent != o.Parent {
-			v.add(o, "subnet", "is another network's subnet", "name a subnet of "+v.d.Get(o.Parent).Name)
+		if b.Subnet != "" && v.design.Get(b.Subnet).Parent != o.Parent {
+			v.add(o, "subnet", "is another network's subnet", "name a subnet of "+v.design.Get(o.Parent).Name)
 		}
-		if v.d.Get(o.Parent).Kind != KindSite && len(b.Stands) > 0 {
+		if v.design.Get(o.Parent).Kind != KindSite && len(b.Stands) > 0 {
 			v.add(o, "stands", "a cloud's gateway stands in no LAN", "leave it out")
 		} else {
 			v.stands(o, "stands", b.Stands)
@@ -334,7 +334,7 @@ func (v *validator) inLAN(site ID, a netip.Addr) bool {
 	index := v.lans[site]
 	if index == nil { // once for each site: it may have as many inner routes as LANs
 		var ranges []netip.Prefix
-		for _, lan := range v.d.Inside(site, KindLAN) {
+		for _, lan := range v.design.Inside(site, KindLAN) {
 			ranges = append(ranges, RangesOf(lan)...)
 		}
 		index = prefix.NewIndex(ranges)
@@ -344,10 +344,10 @@ func (v *validator) inLAN(site ID, a netip.Addr) bool {
 }
 
 func (v *validator) subnet(o *Object, b *Subnet) {
-	if v.d.Get(b.Table).Parent != o.Parent {
-		v.add(o, "table", "is another network's table", "name a table of "+v.d.Get(o.Parent).Name)
+	if v.design.Get(b.Table).Parent != o.Parent {
+		v.add(o, "table", "is another network's table", "name a table of "+v.design.Get(o.Parent).Name)
 	}
-	network := v.d.Get(o.Parent).Body.(*Network)
+	network := v.design.Get(o.Parent).Body.(*Network)
 	for n, p := range b.Prefixes {
 		if !anyContains(network.Blocks, p) {
 			v.add(
@@ -359,7 +359,7 @@ func (v *validator) subnet(o *Object, b *Subnet) {
 }
 
 func (v *validator) endpoint(o *Object, b *Endpoint) {
-	ranges := v.d.Ranges(o.Parent)
+	ranges := v.design.Ranges(o.Parent)
 	for n, a := range b.Addresses {
 		at := fmt.Sprintf("addresses[%d]", n)
 		inside := false
@@ -375,11 +375,11 @@ func (v *validator) endpoint(o *Object, b *Endpoint) {
 				)
 			}
 		}
-		if place := v.d.Get(o.Parent); inside && place.Kind != KindInnerRoute {
+		if place := v.design.Get(o.Parent); inside && place.Kind != KindInnerRoute {
 			v.notABox(o, at, place, a)
 		}
 		if !inside {
-			v.add(o, at, fmt.Sprintf("%s is outside %s", a, v.d.Path(o.Parent)), "it holds "+prefixWords(ranges))
+			v.add(o, at, fmt.Sprintf("%s is outside %s", a, v.design.Path(o.Parent)), "it holds "+prefixWords(ranges))
 		}
 	}
 }
@@ -411,18 +411,18 @@ func (v *validator) link(o *Object, b *Link) {
 }
 
 func (v *validator) tunnel(o *Object, b *Tunnel) {
-	link := v.d.Get(o.Parent).Body.(*Link)
+	link := v.design.Get(o.Parent).Body.(*Link)
 	if len(b.Outside) != 2 || len(link.Ends) != 2 {
 		return
 	}
 	for n, a := range b.Outside {
-		g := v.d.Get(link.Ends[n].Gateway)
+		g := v.design.Get(link.Ends[n].Gateway)
 		if g == nil {
 			continue
 		}
 		if gw, ok := g.Body.(*Gateway); ok && !a.IsUnspecified() && !gw.Owns(a) {
 			v.add(
-				o, fmt.Sprintf("outside[%d]", n), fmt.Sprintf("%s is not an address of %s", a, v.d.Path(g.ID)),
+				o, fmt.Sprintf("outside[%d]", n), fmt.Sprintf("%s is not an address of %s", a, v.design.Path(g.ID)),
 				"it has "+addressWords(gw.Addresses),
 			)
 		}
@@ -447,9 +447,9 @@ func (v *validator) tunnel(o *Object, b *Tunnel) {
 }
 
 func (v *validator) mapping(o *Object, b *Mapping) {
-	if j, ok := JointOf(v.d.Get(b.Link)); ok {
+	if j, ok := JointOf(v.design.Get(b.Link)); ok {
 		if _, _, at := j.Far(b.Gateway); !at {
-			v.add(o, "link", "does not end at "+v.d.Path(b.Gateway), "name a link or circuit of that gateway")
+			v.add(o, "link", "does not end at "+v.design.Path(b.Gateway), "name a link or circuit of that gateway")
 		}
 	}
 	if b.Real.Bits() != b.Mapped.Bits() || b.Real.Addr().BitLen() != b.Mapped.Addr().BitLen() {

@@ -60,8 +60,8 @@ func (f *drafter) circuitPossible(a, b side) {
 			f.out("a circuit ends at a network, a site or an edge router; choose a network attached to the hub")
 		case x.is(design.KindNetwork) && (x.profile == nil || x.profile.Circuit == nil):
 			f.out("%s", x.without("circuits"))
-		case x.is(design.KindSite) && len(f.d.Inside(x.o.ID, design.KindGateway)) == 0:
-			f.out("%s has no gateway to end a circuit at", x.o.Name)
+		case x.is(design.KindSite) && len(f.design.Inside(x.party.ID, design.KindGateway)) == 0:
+			f.out("%s has no gateway to end a circuit at", x.party.Name)
 		}
 	}
 	if a.is(design.KindNetwork) && b.is(design.KindNetwork) && design.Slug(a.cloud) == design.Slug(b.cloud) {
@@ -77,7 +77,7 @@ func (f *drafter) circuitsSurvive(a, b side) (what string, fragile bool) {
 	var single []string
 	for _, x := range []side{a, b} {
 		if !x.is(design.KindEdgeRouter) && !f.redundant(x) {
-			single = append(single, x.o.Name)
+			single = append(single, x.party.Name)
 		}
 	}
 	if len(single) > 0 {
@@ -96,10 +96,10 @@ func (f *drafter) edge(a, b side) *design.Object {
 	var have *design.Object
 	for _, x := range []side{a, b} {
 		if x.is(design.KindEdgeRouter) {
-			have = x.o
+			have = x.party
 		}
 	}
-	for _, o := range f.d.Of(design.KindEdgeRouter) {
+	for _, o := range f.design.Of(design.KindEdgeRouter) {
 		if have == nil && status.Exists(o) {
 			have = o
 		}
@@ -153,7 +153,7 @@ func (f *drafter) reuse(edge *design.Object, have []*design.Object, x, far side,
 	for _, o := range have {
 		f.teach(o, x, far)
 		f.builds("The circuit "+o.Name, o, true)
-		f.s.Mbps = least(f.s.Mbps, o.Body.(*design.Circuit).Ends[0].Mbps)
+		f.shape.Mbps = least(f.shape.Mbps, o.Body.(*design.Circuit).Ends[0].Mbps)
 	}
 	f.traffic(x, q)
 	ends := have[0].Body.(*design.Circuit).Ends
@@ -185,7 +185,7 @@ func (f *drafter) cloudLeg(edge *design.Object, x, far side, q Options) *design.
 		if len(zones) > 0 {
 			zone = zones[k%len(zones)]
 		}
-		o := f.circuit(edge, gateway, x, far, fmt.Sprintf("%s circuit %d", x.o.Name, k+1), zone, mbps, ranges[k])
+		o := f.circuit(edge, gateway, x, far, fmt.Sprintf("%s circuit %d", x.party.Name, k+1), zone, mbps, ranges[k])
 		f.costs(
 			fmt.Sprintf("circuit of %d Mbit/s in %s", mbps, orText(zone, x.region)),
 			x.profile.Prices.CircuitMonth+x.profile.Prices.CircuitMbpsOver*provider.Money(mbps),
@@ -194,15 +194,15 @@ func (f *drafter) cloudLeg(edge *design.Object, x, far side, q Options) *design.
 			first = o
 		}
 	}
-	f.s.Mbps = least(f.s.Mbps, mbps)
+	f.shape.Mbps = least(f.shape.Mbps, mbps)
 	f.traffic(x, q)
 	f.suggest(
-		"Speed toward "+x.o.Name, fmt.Sprintf("%d Mbit/s", mbps),
+		"Speed toward "+x.party.Name, fmt.Sprintf("%d Mbit/s", mbps),
 		"the lowest step of %s that carries the month's traffic in working hours", x.cloud,
 	)
 	if n > 1 && len(zones) > 1 {
 		f.suggest(
-			"Zones toward "+x.o.Name, joinWords(zones[:2]), "two circuits in different zones, so that one may fail",
+			"Zones toward "+x.party.Name, joinWords(zones[:2]), "two circuits in different zones, so that one may fail",
 		)
 	}
 	f.orders(edge, x, n, mbps)
@@ -215,17 +215,17 @@ func (f *drafter) cloudLeg(edge *design.Object, x, far side, q Options) *design.
 // orders are the steps of ordering n circuits, accepting and setting them up.
 func (f *drafter) orders(edge *design.Object, x side, n int, mbps uint32) {
 	rule := x.profile.Circuit
-	order, accept := x.o.Name, edge.Name
+	order, accept := x.party.Name, edge.Name
 	if rule.OrderedAt == "exchange" {
-		order, accept = edge.Name, x.o.Name
+		order, accept = edge.Name, x.party.Name
 	}
 	f.step(
 		order, "Order %s of %d Mbit/s toward %s and pass the order code on", words.Count(n, "circuit", "circuits"),
 		mbps, accept,
 	)
 	f.step(accept, "Accept with the order code%s", daysWords(rule.CodeDays))
-	f.step(x.o.Name, "Set up the session with the edge router")
-	f.step(edge.Name, "Set up the session with %s", x.o.Name)
+	f.step(x.party.Name, "Set up the session with the edge router")
+	f.step(edge.Name, "Set up the session with %s", x.party.Name)
 }
 
 // traffic is what leaves a cloud over circuits.
@@ -262,17 +262,17 @@ func least(a, b uint32) uint32 {
 // reannounce lets what else the edge router has circuits to know of the two
 // parties: it announces between its circuits.
 func (f *drafter) reannounce(edge *design.Object, a, b side) {
-	for _, o := range f.d.Of(design.KindCircuit) {
+	for _, o := range f.design.Of(design.KindCircuit) {
 		if !status.Exists(o) {
 			continue
 		}
 		ends := o.Body.(*design.Circuit).Ends
 		for n := range ends {
-			p := f.d.Party(ends[1-n].At)
-			if ends[n].At != edge.ID || p == nil || p.ID == a.o.ID || p.ID == b.o.ID || f.own[o.ID] != nil {
+			p := f.design.Party(ends[1-n].At)
+			if ends[n].At != edge.ID || p == nil || p.ID == a.party.ID || p.ID == b.party.ID || f.own[o.ID] != nil {
 				continue
 			}
-			all := f.d.Exports(p.ID)
+			all := f.design.Exports(p.ID)
 			var news []netip.Prefix
 			for _, x := range []side{a, b} {
 				if !x.is(design.KindEdgeRouter) {
@@ -297,13 +297,13 @@ func (f *drafter) reannounce(edge *design.Object, a, b side) {
 // circuits are those between an edge router and a party.
 func (f *drafter) circuits(edge *design.Object, x side) []*design.Object {
 	var out []*design.Object
-	for o, body := range design.Each[design.Circuit](f.d.Of(design.KindCircuit)) {
+	for o, body := range design.Each[design.Circuit](f.design.Of(design.KindCircuit)) {
 		if !status.Exists(o) {
 			continue
 		}
 		ends := body.Ends
 		for n := range ends {
-			if p := f.d.Party(ends[1-n].At); ends[n].At == edge.ID && p != nil && p.ID == x.o.ID {
+			if p := f.design.Party(ends[1-n].At); ends[n].At == edge.ID && p != nil && p.ID == x.party.ID {
 				out = append(out, o)
 			}
 		}
@@ -351,7 +351,7 @@ func farEnd(ends []design.CircuitEnd, edge *design.Object) int {
 // announce lets the filters of a circuit's sessions pass more from one end to
 // the other.
 func (f *drafter) announce(circuit *design.Object, end int, ranges []netip.Prefix) {
-	for _, o := range f.d.Inside(circuit.ID, design.KindSession) {
+	for _, o := range f.design.Inside(circuit.ID, design.KindSession) {
 		if now := f.own[o.ID]; now != nil {
 			o = now
 		}
@@ -379,20 +379,20 @@ func passing(filter []design.Filter, ranges []netip.Prefix) []design.Filter {
 // circuitGateway reuses the network's gateway for circuits, or drafts one.
 func (f *drafter) circuitGateway(x side) *design.Object {
 	var g *design.Object
-	for _, have := range f.d.Inside(x.o.ID, design.KindGateway) {
+	for _, have := range f.design.Inside(x.party.ID, design.KindGateway) {
 		if have.Name == circuitGateway {
 			g = have
-			f.builds("The circuit gateway of "+x.o.Name, g, true)
+			f.builds("The circuit gateway of "+x.party.Name, g, true)
 		}
 	}
 	if g == nil {
-		g = f.put(design.KindGateway, x.o.ID, circuitGateway, &design.Gateway{Addresses: []netip.Addr{}})
-		f.builds("A new circuit gateway in "+x.o.Name, g, false)
-		f.step(x.o.Name, "Make the circuit gateway")
-		f.hourly("circuit gateway in "+x.o.Name, x.profile.Prices.GatewayHour)
+		g = f.put(design.KindGateway, x.party.ID, circuitGateway, &design.Gateway{Addresses: []netip.Addr{}})
+		f.builds("A new circuit gateway in "+x.party.Name, g, false)
+		f.step(x.party.Name, "Make the circuit gateway")
+		f.hourly("circuit gateway in "+x.party.Name, x.profile.Prices.GatewayHour)
 	}
 	if body := *g.Body.(*design.Gateway); body.ASN == 0 {
-		if body.ASN = f.asn("the circuit gateway of "+x.o.Name, 0); body.ASN == 0 {
+		if body.ASN = f.asn("the circuit gateway of "+x.party.Name, 0); body.ASN == 0 {
 			return nil
 		}
 		g = g.With(&body)
@@ -403,13 +403,13 @@ func (f *drafter) circuitGateway(x side) *design.Object {
 
 // siteLeg is the circuit from a site to the exchange, which a carrier sells.
 func (f *drafter) siteLeg(edge *design.Object, x, far side, q Options) *design.Object {
-	gateway := f.d.Inside(x.o.ID, design.KindGateway)[0]
+	gateway := f.design.Inside(x.party.ID, design.KindGateway)[0]
 	if now := f.own[gateway.ID]; now != nil {
 		gateway = now
 	}
 	body := *gateway.Body.(*design.Gateway)
 	if body.ASN == 0 {
-		if body.ASN = f.asn(x.o.Name, 0); body.ASN == 0 {
+		if body.ASN = f.asn(x.party.Name, 0); body.ASN == 0 {
 			return nil
 		}
 		gateway = gateway.With(&body)
@@ -420,15 +420,15 @@ func (f *drafter) siteLeg(edge *design.Object, x, far side, q Options) *design.O
 		return nil
 	}
 	mbps := speedFor([]uint32{100, 1000, 10000}, q.GB)
-	o := f.circuit(edge, gateway, x, far, x.o.Name+" circuit", "", mbps, ranges[0])
-	f.s.Mbps = least(f.s.Mbps, mbps)
-	f.s.Unpriced = "what a carrier asks for the way from " + x.o.Name + " to the exchange"
+	o := f.circuit(edge, gateway, x, far, x.party.Name+" circuit", "", mbps, ranges[0])
+	f.shape.Mbps = least(f.shape.Mbps, mbps)
+	f.shape.Unpriced = "what a carrier asks for the way from " + x.party.Name + " to the exchange"
 	f.suggest(
 		"Price of "+o.Name, "not known",
-		"a carrier sells the way from %s to the exchange; ask for it and add it to the sum", x.o.Name,
+		"a carrier sells the way from %s to the exchange; ask for it and add it to the sum", x.party.Name,
 	)
-	f.step(x.o.Name, "Order a circuit of %d Mbit/s to %s from a carrier", mbps, edge.Name)
-	f.step(x.o.Name, "Set up the session with the edge router")
+	f.step(x.party.Name, "Order a circuit of %d Mbit/s to %s from a carrier", mbps, edge.Name)
+	f.step(x.party.Name, "Set up the session with the edge router")
 	return o
 }
 
@@ -449,7 +449,7 @@ func (f *drafter) circuit(
 		slices.Reverse(ends)
 	}
 	o := f.put(design.KindCircuit, "", name, &design.Circuit{Ends: ends, State: design.Drafted})
-	f.builds("A circuit of "+fmt.Sprint(mbps)+" Mbit/s to "+x.o.Name, o, false)
+	f.builds("A circuit of "+fmt.Sprint(mbps)+" Mbit/s to "+x.party.Name, o, false)
 	low, high := hosts(inside)
 	speakers := [2]speaker{
 		{at: low.Addr(), asn: gateway.Body.(*design.Gateway).ASN, exports: x.exports},
@@ -464,7 +464,7 @@ func (f *drafter) circuit(
 
 // vlan is a tag that no circuit of the edge router has.
 func (f *drafter) vlan(edge *design.Object) uint16 {
-	used := allocation.Tags(f.d, edge.ID)
+	used := allocation.Tags(f.design, edge.ID)
 	for _, o := range f.own {
 		if c, ok := o.Body.(*design.Circuit); ok && (c.Ends[0].At == edge.ID || c.Ends[1].At == edge.ID) {
 			used[c.Ends[0].VLAN], used[c.Ends[1].VLAN] = true, true

@@ -18,10 +18,10 @@ import (
 // drafter fills one shape: it puts what is missing, reuses what is there, and
 // keeps account of steps, costs and reasons.
 type drafter struct {
-	d     *design.Design
-	books *allocation.Books
-	s     *Shape
-	own   map[design.ID]*design.Object // what was put, by ID
+	design *design.Design
+	books  *allocation.Books
+	shape  *Shape
+	own    map[design.ID]*design.Object // what was put, by ID
 }
 
 func newShape(key, title string) Shape {
@@ -34,7 +34,7 @@ func newShape(key, title string) Shape {
 // draft begins a shape. What shapes before it have taken of the books is free for it.
 func draft(books *allocation.Books, s *Shape) *drafter {
 	books.Release()
-	return &drafter{d: books.Design(), books: books, s: s, own: map[design.ID]*design.Object{}}
+	return &drafter{design: books.Design(), books: books, shape: s, own: map[design.ID]*design.Object{}}
 }
 
 // Beside is a new object under a name that is free beside its siblings.
@@ -47,7 +47,7 @@ func (f *drafter) get(id design.ID) *design.Object {
 	if o := f.own[id]; o != nil {
 		return o
 	}
-	return f.d.Get(id)
+	return f.design.Get(id)
 }
 
 func (f *drafter) title(id design.ID) string {
@@ -73,48 +73,50 @@ func (f *drafter) put(k design.Kind, parent design.ID, name string, body design.
 // replace puts an object as it is, once.
 func (f *drafter) replace(o *design.Object) {
 	f.own[o.ID] = o
-	n := slices.IndexFunc(f.s.Edits, func(e design.Edit) bool { return e.ID == o.ID })
+	n := slices.IndexFunc(f.shape.Edits, func(e design.Edit) bool { return e.ID == o.ID })
 	if n < 0 {
-		f.s.Edits = append(f.s.Edits, design.PutEdit(o))
+		f.shape.Edits = append(f.shape.Edits, design.PutEdit(o))
 		return
 	}
-	f.s.Edits[n] = design.PutEdit(o)
+	f.shape.Edits[n] = design.PutEdit(o)
 }
 
 func (f *drafter) out(format string, args ...any) {
-	f.s.Out = append(f.s.Out, fmt.Sprintf(format, args...))
+	f.shape.Out = append(f.shape.Out, fmt.Sprintf(format, args...))
 }
 
 func (f *drafter) builds(what string, o *design.Object, reused bool) {
-	f.s.Builds = append(f.s.Builds, Built{What: what, Reused: reused, ID: o.ID})
+	f.shape.Builds = append(f.shape.Builds, Built{What: what, Reused: reused, ID: o.ID})
 }
 
 func (f *drafter) step(party, format string, args ...any) {
 	text := fmt.Sprintf(format, args...)
-	for n := range f.s.Parties {
-		if f.s.Parties[n].Party == party {
-			f.s.Parties[n].Steps = append(f.s.Parties[n].Steps, text)
+	for n := range f.shape.Parties {
+		if f.shape.Parties[n].Party == party {
+			f.shape.Parties[n].Steps = append(f.shape.Parties[n].Steps, text)
 			return
 		}
 	}
-	f.s.Parties = append(f.s.Parties, PartySteps{Party: party, Steps: []string{text}})
+	f.shape.Parties = append(f.shape.Parties, PartySteps{Party: party, Steps: []string{text}})
 }
 
 func (f *drafter) suggest(what, value, why string, args ...any) {
-	f.s.Suggestions = append(f.s.Suggestions, Suggestion{What: what, Value: value, Why: fmt.Sprintf(why, args...)})
+	f.shape.Suggestions = append(
+		f.shape.Suggestions, Suggestion{What: what, Value: value, Why: fmt.Sprintf(why, args...)},
+	)
 }
 
 func (f *drafter) costs(text string, amount provider.Money) {
 	if amount != 0 {
-		f.s.Costs = append(f.s.Costs, cost.Item{Text: text, Amount: amount})
+		f.shape.Costs = append(f.shape.Costs, cost.Item{Text: text, Amount: amount})
 	}
 }
 
 func (f *drafter) hourly(text string, hourly provider.Money) { f.costs(text, cost.Monthly(hourly)) }
 
 func (f *drafter) done(subject *design.Object, a, b side) {
-	f.s.Subject = subject.ID
-	f.s.Monthly = cost.Sum(f.s.Costs)
+	f.shape.Subject = subject.ID
+	f.shape.Monthly = cost.Sum(f.shape.Costs)
 	if a.owner != "" && b.owner != "" && a.owner != b.owner {
 		f.request(subject, a.owner, b.owner)
 	}
@@ -123,8 +125,8 @@ func (f *drafter) done(subject *design.Object, a, b side) {
 // request asks the far owner before anything is built.
 func (f *drafter) request(subject *design.Object, from, to design.ID) {
 	o := f.put(design.KindRequest, "", "Join: "+subject.Name, &design.Request{For: subject.ID, From: from, To: to})
-	f.builds(fmt.Sprintf("A request to %s, who owns the other side", f.d.Title(to)), o, false)
-	f.step(f.d.Title(to), "Accept or refuse the request, with a reason")
+	f.builds(fmt.Sprintf("A request to %s, who owns the other side", f.design.Title(to)), o, false)
+	f.step(f.design.Title(to), "Accept or refuse the request, with a reason")
 }
 
 // asn is the ASN of something that needs one: its own, or one that is free.
@@ -191,12 +193,14 @@ func (f *drafter) enter(s side, ranges []netip.Prefix, via *design.Object, word 
 		if len(body.Routes) > n {
 			added += len(body.Routes) - n
 			f.replace(t.With(&body))
-			f.step(s.o.Name, "Enter %s to the %s in %s", negotiate.Joined(ranges), word, t.Name)
+			f.step(s.party.Name, "Enter %s to the %s in %s", negotiate.Joined(ranges), word, t.Name)
 		}
 	}
 	if added > 0 {
 		f.suggest(
-			"Table entries of "+s.o.Name, fmt.Sprintf("%d in %s", added, words.Count(len(s.tables), "table", "tables")),
+			"Table entries of "+s.party.Name, fmt.Sprintf(
+				"%d in %s", added, words.Count(len(s.tables), "table", "tables"),
+			),
 			"every table needs its own entry here; one that is forgotten cuts its subnets off",
 		)
 	}

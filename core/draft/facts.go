@@ -55,9 +55,9 @@ func (f *Facts) between(d *design.Design, a, b design.ID) {
 }
 
 func endOf(d *design.Design, gateway design.ID) end {
-	e := end{gateway: d.Get(gateway), v: d.VPNOf(gateway)}
+	e := end{gateway: d.Get(gateway), vpn: d.VPNOf(gateway)}
 	if p := d.Party(gateway); p != nil {
-		e.side = side{o: p, profile: d.ProfileOf(gateway)}
+		e.side = side{party: p, profile: d.ProfileOf(gateway)}
 	}
 	return e
 }

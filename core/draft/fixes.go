@@ -72,7 +72,7 @@ func AddTunnel(d *design.Design, o *design.Object) []design.Edit {
 	t := &design.Tunnel{Outside: make([]netip.Addr, 2)}
 	var rules [2]*provider.Inside
 	for n, e := range l.Ends {
-		x := end{v: d.VPNOf(e.Gateway), gateway: d.Get(e.Gateway)}
+		x := end{vpn: d.VPNOf(e.Gateway), gateway: d.Get(e.Gateway)}
 		all := x.addresses()
 		t.Outside[n], rules[n] = all[k%len(all)], x.insideRule()
 	}

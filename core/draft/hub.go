@@ -25,7 +25,7 @@ func hubShapes(books *allocation.Books, a, b side, q Options) []Shape {
 		if a.is(design.KindHub) {
 			a, b = b, a
 		}
-		return []Shape{hubShape(books, b.o, []side{a}, q)}
+		return []Shape{hubShape(books, b.party, []side{a}, q)}
 	}
 	var out []Shape
 	for _, x := range []side{a, b} {
@@ -60,7 +60,7 @@ func hubShapes(books *allocation.Books, a, b side, q Options) []Shape {
 }
 
 func otherOf(a, b, x side) side {
-	if x.o == a.o {
+	if x.party == a.party {
 		return b
 	}
 	return a
@@ -91,7 +91,7 @@ func hubShape(books *allocation.Books, hub *design.Object, parties []side, q Opt
 		return s
 	}
 	if subject == nil {
-		f.out("both are attached to %s already", h.o.Name)
+		f.out("both are attached to %s already", h.object.Name)
 		return s
 	}
 	if !h.profile.Hub.AutomaticRoutes {
@@ -115,8 +115,8 @@ func hubShape(books *allocation.Books, hub *design.Object, parties []side, q Opt
 // entries are those of the parties' own tables, toward what the others have.
 func (h *hubDraft) entries(parties []side) {
 	for n, p := range parties {
-		via := h.attached[p.o.ID]
-		if via == nil || via.Body.(*design.Attachment).What != p.o.ID {
+		via := h.attached[p.party.ID]
+		if via == nil || via.Body.(*design.Attachment).What != p.party.ID {
 			continue // what comes by VPN has its entries at its own gateway
 		}
 		var far []netip.Prefix
@@ -125,8 +125,8 @@ func (h *hubDraft) entries(parties []side) {
 				far = append(far, other.exports...)
 			}
 		}
-		if len(parties) == 1 && h.d.Get(h.o.ID) != nil {
-			far = h.d.Exports(h.o.ID) // what the hub knows by others
+		if len(parties) == 1 && h.design.Get(h.object.ID) != nil {
+			far = h.design.Exports(h.object.ID) // what the hub knows by others
 		}
 		clear, _ := apart(far, p.exports)
 		h.enter(p, clear, via, "hub")
@@ -136,7 +136,7 @@ func (h *hubDraft) entries(parties []side) {
 // hubDraft is a hub that is being attached to.
 type hubDraft struct {
 	*drafter
-	o        *design.Object
+	object   *design.Object
 	profile  *provider.Profile
 	owner    design.ID
 	region   string
@@ -157,18 +157,18 @@ func (f *drafter) hub(hub *design.Object, beside side) *hubDraft {
 		f.hourly("hub", h.profile.Prices.HubHour)
 	} else {
 		body := hub.Body.(*design.Hub)
-		h.profile, h.region, h.owner = f.d.Profile(body.Cloud), body.Region, body.Owner
+		h.profile, h.region, h.owner = f.design.Profile(body.Cloud), body.Region, body.Owner
 		f.builds("The hub "+hub.Name, hub, true)
-		for a, body := range design.Each[design.Attachment](f.d.Inside(hub.ID, design.KindAttachment)) {
+		for a, body := range design.Each[design.Attachment](f.design.Inside(hub.ID, design.KindAttachment)) {
 			if status.Exists(a) {
 				h.attached[body.What] = a
 			}
 		}
-		if tables := f.d.Inside(hub.ID, design.KindHubTable); len(tables) > 0 {
+		if tables := f.design.Inside(hub.ID, design.KindHubTable); len(tables) > 0 {
 			h.table = tables[0]
 		}
 	}
-	h.o = hub
+	h.object = hub
 	if h.table == nil {
 		h.table = f.put(design.KindHubTable, hub.ID, "main", &design.HubTable{})
 	}
@@ -180,23 +180,23 @@ func (f *drafter) hub(hub *design.Object, beside side) *hubDraft {
 func (h *hubDraft) choose(parties []side) {
 	segment, fixed := design.ID(""), false
 	for _, p := range parties {
-		s := h.d.SegmentOf(p.o.ID)
+		s := h.design.SegmentOf(p.party.ID)
 		if !design.Meets(s, segment) {
 			h.out(
-				"%s is in %s and what it would meet is in %s; between segments nothing passes", p.o.Name, h.d.Title(s),
-				h.d.Title(segment),
+				"%s is in %s and what it would meet is in %s; between segments nothing passes", p.party.Name, h.design.Title(s),
+				h.design.Title(segment),
 			)
 			return
 		}
 		if s != "" {
 			segment = s
 		}
-		if a := h.attached[p.o.ID]; a != nil && a.Body.(*design.Attachment).Bound != "" {
-			h.table, fixed = h.d.Get(a.Body.(*design.Attachment).Bound), true
+		if a := h.attached[p.party.ID]; a != nil && a.Body.(*design.Attachment).Bound != "" {
+			h.table, fixed = h.design.Get(a.Body.(*design.Attachment).Bound), true
 		}
 	}
-	for _, t := range h.d.Inside(h.o.ID, design.KindHubTable) {
-		if !fixed && segment != "" && h.d.SegmentOf(t.ID) == segment {
+	for _, t := range h.design.Inside(h.object.ID, design.KindHubTable) {
+		if !fixed && segment != "" && h.design.SegmentOf(t.ID) == segment {
 			h.table = t
 		}
 	}
@@ -204,41 +204,41 @@ func (h *hubDraft) choose(parties []side) {
 
 // check says why a party can not be attached.
 func (h *hubDraft) check(p side) {
-	body := h.o.Body.(*design.Hub)
+	body := h.object.Body.(*design.Hub)
 	switch {
 	case h.profile == nil || h.profile.Hub == nil:
 		h.out("no profile says what a hub of %s allows; add one", body.Cloud)
 		return
 	case p.is(design.KindEdgeRouter):
-		h.out("%s reaches a hub by a circuit; draft one from it to a network", p.o.Name)
+		h.out("%s reaches a hub by a circuit; draft one from it to a network", p.party.Name)
 		return
 	case p.is(design.KindNetwork) && design.Slug(p.cloud) == design.Slug(body.Cloud) && p.region != h.region &&
 		!h.profile.Networks.SpanRegions:
-		h.out("%s is in %s and the hub in %s; make a hub there and join the two hubs", p.o.Name, p.region, h.region)
+		h.out("%s is in %s and the hub in %s; make a hub there and join the two hubs", p.party.Name, p.region, h.region)
 		return
 	}
 	if most := h.profile.Limits.Attachments; most > 0 && len(h.attached) >= int(most) {
-		h.out("%s has %d attachments, which is the most that %s allows", h.o.Name, len(h.attached), body.Cloud)
+		h.out("%s has %d attachments, which is the most that %s allows", h.object.Name, len(h.attached), body.Cloud)
 	}
-	if h.attached[p.o.ID] != nil {
+	if h.attached[p.party.ID] != nil {
 		return
 	}
 	for what := range h.attached {
-		if _, clash := apart(p.all, h.d.Published(what)); len(clash) > 0 && what != p.o.ID {
+		if _, clash := apart(p.all, h.design.Published(what)); len(clash) > 0 && what != p.party.ID {
 			h.out(
 				"%s has published %s, which is held by %s: the hub would go on sending it there; withdraw it first",
-				h.title(what), negotiate.Joined(clash), p.o.Name,
+				h.title(what), negotiate.Joined(clash), p.party.Name,
 			)
 		}
 	}
 	if !h.profile.Hub.RefusesOverlaps {
 		return
 	}
-	for a, body := range design.Each[design.Attachment](h.d.Inside(h.o.ID, design.KindAttachment)) {
-		if _, clash := apart(p.all, h.d.AttachmentExports(a)); len(clash) > 0 && p.is(design.KindNetwork) {
+	for a, body := range design.Each[design.Attachment](h.design.Inside(h.object.ID, design.KindAttachment)) {
+		if _, clash := apart(p.all, h.design.AttachmentExports(a)); len(clash) > 0 && p.is(design.KindNetwork) {
 			h.out(
 				"the hub refuses overlaps: %s of %s is held by %s too; keep it out of export at both, or map it",
-				negotiate.Joined(clash), p.o.Name, h.title(body.What),
+				negotiate.Joined(clash), p.party.Name, h.title(body.What),
 			)
 		}
 	}
@@ -247,22 +247,22 @@ func (h *hubDraft) check(p side) {
 // attach joins one party to the hub and returns what was drafted, nil if it is
 // attached already.
 func (h *hubDraft) attach(p side, all []side, q Options) *design.Object {
-	if a := h.attached[p.o.ID]; a != nil {
-		h.builds("The attachment of "+p.o.Name, a, true)
+	if a := h.attached[p.party.ID]; a != nil {
+		h.builds("The attachment of "+p.party.Name, a, true)
 		return nil
 	}
-	if p.is(design.KindNetwork) && design.Slug(p.cloud) == design.Slug(h.o.Body.(*design.Hub).Cloud) {
+	if p.is(design.KindNetwork) && design.Slug(p.cloud) == design.Slug(h.object.Body.(*design.Hub).Cloud) {
 		body := &design.Attachment{
-			What: p.o.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted,
+			What: p.party.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted,
 		}
 		if h.profile.Hub.SubnetPerZone {
 			if body.Subnets = h.subnets(p); len(body.Subnets) == 0 {
-				h.out("%s has no subnet that is not public for the attachment; add one in each zone", p.o.Name)
+				h.out("%s has no subnet that is not public for the attachment; add one in each zone", p.party.Name)
 				return nil
 			}
 		}
 		o := h.attachment(p, body)
-		h.attached[p.o.ID] = o
+		h.attached[p.party.ID] = o
 		return o
 	}
 	return h.byVPN(p, all, q)
@@ -273,10 +273,10 @@ func (h *hubDraft) attachment(p side, body *design.Attachment) *design.Object {
 	if foreign && h.profile.Hub.AsksOwner {
 		body.State = design.Waiting
 	}
-	o := h.put(design.KindAttachment, h.o.ID, p.o.Name, body)
+	o := h.put(design.KindAttachment, h.object.ID, p.party.Name, body)
 	h.builds("An attachment of "+h.title(body.What), o, false)
-	h.step(h.o.Name, "Attach %s, bound to %s and feeding it", h.title(body.What), h.table.Name)
-	h.hourly("attachment of "+p.o.Name, h.profile.Prices.AttachmentHour)
+	h.step(h.object.Name, "Attach %s, bound to %s and feeding it", h.title(body.What), h.table.Name)
+	h.hourly("attachment of "+p.party.Name, h.profile.Prices.AttachmentHour)
 	if foreign {
 		h.request(o, p.owner, h.owner)
 	}
@@ -288,7 +288,7 @@ func (h *hubDraft) subnets(p side) []design.Ref {
 	var out []design.Ref
 	zones := map[string]bool{}
 	var names []string
-	for s, b := range design.Each[design.Subnet](h.d.Inside(p.o.ID, design.KindSubnet)) {
+	for s, b := range design.Each[design.Subnet](h.design.Inside(p.party.ID, design.KindSubnet)) {
 		if b.Public || zones[b.Zone] {
 			continue
 		}
@@ -306,40 +306,42 @@ func (h *hubDraft) subnets(p side) []design.Ref {
 
 // byVPN attaches what is not in the hub's cloud over a VPN link to the hub.
 func (h *hubDraft) byVPN(p side, all []side, q Options) *design.Object {
-	hubSide := side{o: h.o, profile: h.profile, cloud: h.o.Body.(*design.Hub).Cloud, region: h.region, owner: h.owner}
+	hubSide := side{
+		party: h.object, profile: h.profile, cloud: h.object.Body.(*design.Hub).Cloud, region: h.region, owner: h.owner,
+	}
 	for _, other := range all {
-		if other.o != p.o {
+		if other.party != p.party {
 			hubSide.exports = append(hubSide.exports, other.exports...)
 		}
 	}
-	if h.d.Get(h.o.ID) != nil {
-		hubSide.exports = prefix.Minimal(append(hubSide.exports, h.d.Exports(h.o.ID)...))
+	if h.design.Get(h.object.ID) != nil {
+		hubSide.exports = prefix.Minimal(append(hubSide.exports, h.design.Exports(h.object.ID)...))
 	}
 	hubSide.all = hubSide.exports
 	var near *end
 	for n := range h.profile.VPN {
 		if v := &h.profile.VPN[n]; slices.Contains(v.At, string(design.KindHub)) && near == nil {
-			near = &end{side: hubSide, v: v}
+			near = &end{side: hubSide, vpn: v}
 		}
 	}
-	far := vpnEnds(h.d, p)
+	far := vpnEnds(h.design, p)
 	if near == nil || len(far) == 0 {
-		h.out("%s can not reach the hub by VPN: %s", p.o.Name, noGateway(p))
+		h.out("%s can not reach the hub by VPN: %s", p.party.Name, noGateway(p))
 		return nil
 	}
-	for _, g := range h.d.Inside(h.o.ID, design.KindGateway) {
+	for _, g := range h.design.Inside(h.object.ID, design.KindGateway) {
 		near.gateway = g
 	}
 	if near.waits() { // rather by an end that starts
 		slices.SortStableFunc(far, func(a, b end) int { return cmp.Compare(rank(a.waits()), rank(b.waits())) })
 	}
-	if l := joined(h.d, far[0].gateway, near.gateway); l != nil && h.attached[l.ID] != nil {
+	if l := joined(h.design, far[0].gateway, near.gateway); l != nil && h.attached[l.ID] != nil {
 		h.builds("The link "+l.Name, l, true)
 		return nil
 	}
-	ikeA, espA := far[0].proposals(h.d)
-	ikeB, espB := near.proposals(h.d)
-	routing := near.v.Routing[0]
+	ikeA, espA := far[0].proposals(h.design)
+	ikeB, espB := near.proposals(h.design)
+	routing := near.vpn.Routing[0]
 	owners := far[0]
 	owners.owner = "" // the attachment asks, not the link
 	link := h.vpn(
@@ -352,7 +354,7 @@ func (h *hubDraft) byVPN(p side, all []side, q Options) *design.Object {
 	o := h.attachment(
 		p, &design.Attachment{What: link.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted},
 	)
-	h.attached[p.o.ID] = o
+	h.attached[p.party.ID] = o
 	return o
 }
 
@@ -384,15 +386,15 @@ func hubToHub(books *allocation.Books, a, b side, q Options) Shape {
 	}
 	var subject *design.Object
 	for _, x := range [2][2]side{{a, b}, {b, a}} {
-		h := f.hub(x[0].o, x[0])
-		if h.attached[x[1].o.ID] != nil {
-			f.out("%s is attached to %s already", x[1].o.Name, x[0].o.Name)
+		h := f.hub(x[0].party, x[0])
+		if h.attached[x[1].party.ID] != nil {
+			f.out("%s is attached to %s already", x[1].party.Name, x[0].party.Name)
 			return s
 		}
 		o := h.attachment(
 			x[1],
 			&design.Attachment{
-				What: x[1].o.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted,
+				What: x[1].party.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted,
 			},
 		)
 		if subject == nil {
@@ -429,7 +431,7 @@ func (f *drafter) hubEntries(h *hubDraft, far side, via *design.Object) {
 		}
 	})
 	f.replace(edited)
-	f.step(h.o.Name, "Enter %s to %s in %s", negotiate.Joined(far.exports), far.o.Name, h.table.Name)
+	f.step(h.object.Name, "Enter %s to %s in %s", negotiate.Joined(far.exports), far.party.Name, h.table.Name)
 }
 
 func attachmentFacts(f *Facts, d *design.Design, o *design.Object) {

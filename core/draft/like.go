@@ -35,7 +35,7 @@ func Like(ctx context.Context, books *allocation.Books, source design.ID, names 
 			"%s can not be copied; choose a site, a cloud network or an outside party", d.Title(source),
 		)
 	}
-	m := &model{d: d, source: o, books: books}
+	m := &model{design: d, source: o, books: books}
 	m.own = m.withInside(o)
 	m.joints = m.jointsOf(m.own)
 	for _, j := range m.joints {
@@ -65,7 +65,7 @@ func Like(ctx context.Context, books *allocation.Books, source design.ID, names 
 
 // model is what is copied, looked up once for all copies.
 type model struct {
-	d      *design.Design
+	design *design.Design
 	source *design.Object
 	own    []*design.Object // with all that is inside, its joints included
 	joints []*design.Object
@@ -128,7 +128,7 @@ func (c *copier) copy(name string) ([]design.Edit, error) {
 
 func (c *model) withInside(o *design.Object) []*design.Object {
 	out := []*design.Object{o}
-	for _, inner := range c.d.Inside(o.ID) {
+	for _, inner := range c.design.Inside(o.ID) {
 		if inner.Kind != design.KindAttachment { // they are joints, and come with these
 			out = append(out, c.withInside(inner)...)
 		}
@@ -141,14 +141,14 @@ func (c *model) withInside(o *design.Object) []*design.Object {
 func (c *model) jointsOf(own []*design.Object) []*design.Object {
 	var out []*design.Object
 	for _, o := range own {
-		for _, j := range c.d.JointsAt(o.ID) {
+		for _, j := range c.design.JointsAt(o.ID) {
 			if !slices.Contains(out, j.Object) {
 				out = append(out, j.Object)
 			}
 		}
 	}
 	for _, o := range slices.Concat(own, out) {
-		for _, m := range c.d.Referring(o.ID, design.KindMapping, design.KindAttachment) {
+		for _, m := range c.design.Referring(o.ID, design.KindMapping, design.KindAttachment) {
 			if !slices.Contains(out, m) {
 				out = append(out, m)
 			}
@@ -176,12 +176,12 @@ func (c *copier) renumber() error {
 		for _, p := range design.RangesOf(o) {
 			if lan != nil && lan.Fixed || inner != nil && inner.Fixed {
 				c.ranges[p] = p
-				c.notes = append(c.notes, fmt.Sprintf("%s is kept: %s can not be renumbered", p, c.d.Title(o.ID)))
+				c.notes = append(c.notes, fmt.Sprintf("%s is kept: %s can not be renumbered", p, c.design.Title(o.ID)))
 				continue
 			}
 			next, ok := c.hold(p, c.books.Holding())
 			if !ok {
-				return fmt.Errorf("no /%d is free for what is like %s %s", p.Bits(), c.d.Title(o.ID), p)
+				return fmt.Errorf("no /%d is free for what is like %s %s", p.Bits(), c.design.Title(o.ID), p)
 			}
 			c.ranges[p] = next
 		}
@@ -240,7 +240,7 @@ func (c *copier) inside() error {
 		switch b := o.Body.(type) {
 		case *design.Tunnel:
 			if len(b.Inside) == 2 && b.Inside[0].Addr().Is4() {
-				if err := carve(b.Inside[0], insideRules(c.d, c.d.Get(o.Parent))); err != nil {
+				if err := carve(b.Inside[0], insideRules(c.design, c.design.Get(o.Parent))); err != nil {
 					return err
 				}
 			}
@@ -281,12 +281,12 @@ func (m *model) farEntries(copies []*copier) []design.Edit {
 			continue
 		}
 		via[j.ID], via[joint.Ends[0]], via[joint.Ends[1]] = true, true, true
-		for _, a := range m.d.Inside(joint.Ends[0], design.KindAttachment) { // of a hub
+		for _, a := range m.design.Inside(joint.Ends[0], design.KindAttachment) { // of a hub
 			via[a.ID] = true
 		}
 	}
 	var out []design.Edit
-	for t, body := range design.Each[design.Table](m.d.Of(design.KindTable)) {
+	for t, body := range design.Each[design.Table](m.design.Of(design.KindTable)) {
 		b := *body
 		b.Routes = slices.Clone(b.Routes)
 		for _, r := range body.Routes {
@@ -300,7 +300,7 @@ func (m *model) farEntries(copies []*copier) []design.Edit {
 			out = append(out, design.PutEdit(t.With(&b)))
 		}
 	}
-	for t, body := range design.Each[design.HubTable](m.d.Of(design.KindHubTable)) {
+	for t, body := range design.Each[design.HubTable](m.design.Of(design.KindHubTable)) {
 		b := *body
 		b.Routes = slices.Clone(b.Routes)
 		for _, r := range body.Routes {

@@ -51,7 +51,7 @@ func peeringShape(books *allocation.Books, a, b side, q Options) Shape {
 func (f *drafter) peeringsThere(a, b side) {
 	of := func(x side) []*design.Object {
 		return slices.DeleteFunc(
-			slices.Clone(f.d.Referring(x.o.ID, design.KindPeering)),
+			slices.Clone(f.design.Referring(x.party.ID, design.KindPeering)),
 			func(o *design.Object) bool { return !status.Exists(o) },
 		)
 	}
@@ -62,7 +62,7 @@ func (f *drafter) peeringsThere(a, b side) {
 	}
 	for _, x := range []side{a, b} {
 		if most, have := a.profile.Limits.Peerings, len(of(x)); most > 0 && have >= int(most) {
-			f.out("%s has %d peerings, which is the most that %s allows", x.o.Name, have, x.cloud)
+			f.out("%s has %d peerings, which is the most that %s allows", x.party.Name, have, x.cloud)
 		}
 	}
 }
@@ -70,22 +70,22 @@ func (f *drafter) peeringsThere(a, b side) {
 // peering drafts it with what must be entered, and says what it is worth.
 func (f *drafter) peering(a, b side, automatic bool) {
 	o := f.put(
-		design.KindPeering, "", a.o.Name+" with "+b.o.Name,
-		&design.Peering{State: design.Drafted, Halves: []design.Half{{Network: a.o.ID}, {Network: b.o.ID}}},
+		design.KindPeering, "", a.party.Name+" with "+b.party.Name,
+		&design.Peering{State: design.Drafted, Halves: []design.Half{{Network: a.party.ID}, {Network: b.party.ID}}},
 	)
 	f.builds("A peering with two halves", o, false)
 	for _, x := range [2][2]side{{a, b}, {b, a}} {
-		f.step(x[0].o.Name, "Make its half toward %s", x[1].o.Name)
+		f.step(x[0].party.Name, "Make its half toward %s", x[1].party.Name)
 		if !automatic {
 			f.enter(x[0], x[1].exports, o, "peering")
 		}
 	}
-	f.s.Survives = "any single failure of yours: there is no box in between"
-	f.s.Next = f.nextPeering(a, b, automatic)
-	f.s.NextWhy = "peering is not transitive: the next network needs two halves with each of the two, and entries " +
+	f.shape.Survives = "any single failure of yours: there is no box in between"
+	f.shape.Next = f.nextPeering(a, b, automatic)
+	f.shape.NextWhy = "peering is not transitive: the next network needs two halves with each of the two, and entries " +
 		"for each in every table"
 	if automatic {
-		f.s.NextWhy = "peering is not transitive: the next network needs two halves with each of the two"
+		f.shape.NextWhy = "peering is not transitive: the next network needs two halves with each of the two"
 	}
 	f.suggest(
 		"Options",

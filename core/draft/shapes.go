@@ -76,10 +76,10 @@ func Shapes(books *allocation.Books, q Options) ([]Shape, error) {
 		return nil, err
 	}
 	if q.A == q.B {
-		return nil, fmt.Errorf("%s can not be joined to itself; choose another party", a.o.Name)
+		return nil, fmt.Errorf("%s can not be joined to itself; choose another party", a.party.Name)
 	}
-	a.offer(b, held(d, b, a.o.ID))
-	b.offer(a, held(d, a, b.o.ID))
+	a.offer(b, held(d, b, a.party.ID))
+	b.offer(a, held(d, a, b.party.ID))
 	out := slices.Concat(
 		vpnShapes(books, a, b, q), []Shape{peeringShape(books, a, b, q)}, hubShapes(books, a, b, q),
 		[]Shape{circuitShape(books, a, b, q)},
@@ -105,7 +105,7 @@ func Shapes(books *allocation.Books, q Options) ([]Shape, error) {
 
 // side is one of the two parties.
 type side struct {
-	o       *design.Object
+	party   *design.Object
 	profile *provider.Profile // nil for what is in no cloud, or in one without a profile
 	cloud   string
 	region  string
@@ -121,7 +121,9 @@ func sideOf(d *design.Design, id design.ID) (side, error) {
 	if o == nil {
 		return side{}, fmt.Errorf("one of the two parties does not exist; choose a site, network, hub or edge router")
 	}
-	s := side{o: o, profile: d.ProfileOf(id), all: d.Exports(id), owner: design.OwnerOf(o), cloud: design.CloudOf(o)}
+	s := side{
+		party: o, profile: d.ProfileOf(id), all: d.Exports(id), owner: design.OwnerOf(o), cloud: design.CloudOf(o),
+	}
 	switch b := o.Body.(type) {
 	case *design.Site, *design.EdgeRouter:
 	case *design.Network:
@@ -137,12 +139,12 @@ func sideOf(d *design.Design, id design.ID) (side, error) {
 	return s, nil
 }
 
-func (s side) is(k design.Kind) bool { return s.o.Kind == k }
+func (s side) is(k design.Kind) bool { return s.party.Kind == k }
 
 // without says what the profile lacks, in words.
 func (s side) without(what string) string {
 	if s.profile == nil {
-		return fmt.Sprintf("no profile is known for %s, the cloud of %s; add one", s.cloud, s.o.Name)
+		return fmt.Sprintf("no profile is known for %s, the cloud of %s; add one", s.cloud, s.party.Name)
 	}
 	return fmt.Sprintf("%s has no %s", s.cloud, what)
 }
@@ -172,8 +174,8 @@ func (s *side) offer(far side, elsewhere []netip.Prefix) {
 			s.left += "; "
 		}
 		s.left += fmt.Sprintf(
-			"%s sends %s elsewhere already, so it can not be %s of %s too", far.o.Name,
-			negotiate.Joined(prefix.Minimal(meeting(elsewhere, clash))), negotiate.Joined(clash), s.o.Name,
+			"%s sends %s elsewhere already, so it can not be %s of %s too", far.party.Name,
+			negotiate.Joined(prefix.Minimal(meeting(elsewhere, clash))), negotiate.Joined(clash), s.party.Name,
 		)
 	}
 }
@@ -220,24 +222,24 @@ func held(d *design.Design, s side, other design.ID) []netip.Prefix {
 	var out []netip.Prefix
 	for j := range d.Joints() {
 		a, b := d.PartiesOf(j)
-		if !status.Exists(j.Object) || a != s.o.ID && b != s.o.ID || a == other || b == other {
+		if !status.Exists(j.Object) || a != s.party.ID && b != s.party.ID || a == other || b == other {
 			continue
 		}
 		switch x := j.Body.(type) {
 		case *design.Link:
 			for n, e := range x.Ends {
-				if p := d.Party(e.Gateway); p == s.o && d.Party(x.Ends[1-n].Gateway) != s.o {
+				if p := d.Party(e.Gateway); p == s.party && d.Party(x.Ends[1-n].Gateway) != s.party {
 					out = append(out, slices.Concat(e.Routes, e.Remote)...)
 				}
 			}
 		case *design.Circuit:
 			for _, e := range x.Ends {
-				if d.Party(e.At) == s.o {
+				if d.Party(e.At) == s.party {
 					out = append(out, e.Routes...)
 				}
 			}
 		case *design.Attachment:
-			if x.What == s.o.ID {
+			if x.What == s.party.ID {
 				out = append(out, beyondHub(d, j.Object, other)...)
 			}
 		}
@@ -273,7 +275,9 @@ func clashes(a, b side) string {
 		return ""
 	}
 	_, cb := apart(b.all, a.all)
-	return fmt.Sprintf("%s of %s overlaps %s of %s", negotiate.Joined(ca), a.o.Name, negotiate.Joined(cb), b.o.Name)
+	return fmt.Sprintf(
+		"%s of %s overlaps %s of %s", negotiate.Joined(ca), a.party.Name, negotiate.Joined(cb), b.party.Name,
+	)
 }
 
 func joinWords(words []string) string { return strings.Join(words, ", ") }

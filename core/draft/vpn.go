@@ -20,13 +20,13 @@ import (
 // end is what one end of a VPN can be: an existing gateway or a new one.
 type end struct {
 	side
-	v       *provider.VPN // nil at a site
+	vpn     *provider.VPN // nil at a site
 	gateway *design.Object
 }
 
 // vpnEnds lists the gateways that a party has or could have, one for each kind.
 func vpnEnds(d *design.Design, s side) []end {
-	gateways := d.Inside(s.o.ID, design.KindGateway)
+	gateways := d.Inside(s.party.ID, design.KindGateway)
 	if s.is(design.KindSite) {
 		for _, g := range gateways {
 			if len(g.Body.(*design.Gateway).Addresses) > 0 {
@@ -41,10 +41,10 @@ func vpnEnds(d *design.Design, s side) []end {
 	var out []end
 	for n := range s.profile.VPN {
 		v := &s.profile.VPN[n]
-		if !slices.Contains(v.At, string(s.o.Kind)) {
+		if !slices.Contains(v.At, string(s.party.Kind)) {
 			continue
 		}
-		e := end{side: s, v: v}
+		e := end{side: s, vpn: v}
 		for _, g := range gateways {
 			if d.VPNOf(g.ID) == v && g.Name != circuitGateway {
 				e.gateway = g
@@ -57,24 +57,24 @@ func vpnEnds(d *design.Design, s side) []end {
 }
 
 func (e end) routing() []string {
-	if e.v == nil {
+	if e.vpn == nil {
 		return []string{design.RoutingBGP, design.RoutingStatic, design.RoutingSelectors}
 	}
-	return e.v.Routing
+	return e.vpn.Routing
 }
 
 func (e end) proposals(d *design.Design) (ike, esp []string) {
 	if e.gateway != nil {
 		return settings.ProposalsOf(d, e.gateway.ID)
 	}
-	return e.v.IKE, e.v.ESP
+	return e.vpn.IKE, e.vpn.ESP
 }
 
 func (e end) insideRule() *provider.Inside {
-	if e.v == nil {
+	if e.vpn == nil {
 		return nil
 	}
-	return &e.v.Inside
+	return &e.vpn.Inside
 }
 
 // addresses are the public addresses that tunnels end on in turn; unspecified
@@ -89,8 +89,8 @@ func (e end) addresses() []netip.Addr {
 		}
 	}
 	want := 1
-	if e.v != nil {
-		want = int(e.v.Addresses)
+	if e.vpn != nil {
+		want = int(e.vpn.Addresses)
 	}
 	for len(out) < want {
 		out = append(out, netip.IPv4Unspecified())
@@ -141,23 +141,23 @@ func merged(shapes []Shape) []Shape {
 }
 
 func noGateway(s side) string {
-	switch s.o.Kind {
+	switch s.party.Kind {
 	case design.KindSite:
-		return s.o.Name + " has no gateway with a public address; add one in Estate"
+		return s.party.Name + " has no gateway with a public address; add one in Estate"
 	case design.KindEdgeRouter:
-		return s.o.Name + " is an edge router, which has circuits only"
+		return s.party.Name + " is an edge router, which has circuits only"
 	}
-	return s.without("VPN gateway for a " + string(s.o.Kind))
+	return s.without("VPN gateway for a " + string(s.party.Kind))
 }
 
 // waits reports whether an end leaves it to the other to start.
-func (e end) waits() bool { return e.v != nil && e.v.FarStarts }
+func (e end) waits() bool { return e.vpn != nil && e.vpn.FarStarts }
 
 func (e end) kindWord() string {
-	if e.v == nil {
+	if e.vpn == nil {
 		return ""
 	}
-	return e.v.Name
+	return e.vpn.Name
 }
 
 func vpnShape(books *allocation.Books, a, b end, routing string, q Options) Shape {
@@ -173,7 +173,9 @@ func vpnShape(books *allocation.Books, a, b end, routing string, q Options) Shap
 	f := draft(books, &s)
 	for _, e := range []end{a, b} {
 		if !slices.Contains(e.routing(), routing) {
-			f.out("the %s gateway of %s does %s only", e.v.Name, e.cloud, joinWords(mapped(e.routing(), routingWords)))
+			f.out(
+				"the %s gateway of %s does %s only", e.vpn.Name, e.cloud, joinWords(mapped(e.routing(), routingWords)),
+			)
 		}
 	}
 	ikeA, espA := a.proposals(d)
@@ -223,7 +225,7 @@ func (f *drafter) vpn(a, b end, routing string, ike, esp []string, q Options) *d
 	}
 	f.gateway(&a, routing)
 	f.gateway(&b, routing)
-	if len(f.s.Out) > 0 {
+	if len(f.shape.Out) > 0 {
 		return nil
 	}
 	exportsA, _ := apart(a.exports, b.exports)
@@ -232,7 +234,7 @@ func (f *drafter) vpn(a, b end, routing string, ike, esp []string, q Options) *d
 	if link == nil {
 		return nil
 	}
-	o := f.put(design.KindLink, "", a.o.Name+" to "+b.o.Name, link)
+	o := f.put(design.KindLink, "", a.party.Name+" to "+b.party.Name, link)
 	f.suggest("IKE proposals", joinWords(ike), "what both ends can do, strongest first")
 	f.suggest("ESP proposals", joinWords(esp), "what both ends can do, strongest first")
 	n := f.tunnels(o, a, b, routing)
@@ -254,10 +256,11 @@ func (f *drafter) vpn(a, b end, routing string, ike, esp []string, q Options) *d
 			f.costs(fmt.Sprintf("%d GB out of %s", q.GB/2, e.cloud), cost.Volume(e.profile.Prices.OutGB, q.GB/2))
 		}
 	}
-	f.s.Mbps = bandwidth(a, b, n, routing)
-	f.s.Survives, f.s.Fragile = survives(a, b, n)
-	f.s.Next = uint32(3 + max(len(a.tables), len(b.tables)))
-	f.s.NextWhy = "a gateway, a link and the far files for it, and an entry in each table that does not learn by itself"
+	f.shape.Mbps = bandwidth(a, b, n, routing)
+	f.shape.Survives, f.shape.Fragile = survives(a, b, n)
+	f.shape.Next = uint32(3 + max(len(a.tables), len(b.tables)))
+	f.shape.NextWhy = "a gateway, a link and the far files for it, and an entry in each table that does not learn by " +
+		"itself"
 	f.done(o, a.side, b.side)
 	return o
 }
@@ -284,10 +287,10 @@ func (f *drafter) between(a, b end, routing string, exportsA, exportsB []netip.P
 		for _, e := range []end{a, b} {
 			if len(e.all) > 0 && len(e.exports) == 0 {
 				f.out("every range of %s collides with what the other end holds or sends elsewhere, so nothing could be "+
-					"routed to it; plan a translation first", e.o.Name)
+					"routed to it; plan a translation first", e.party.Name)
 			}
 		}
-		if len(f.s.Out) > 0 {
+		if len(f.shape.Out) > 0 {
 			return nil
 		}
 		link.Ends[0].Routes, link.Ends[1].Routes = exportsB, exportsA
@@ -301,7 +304,7 @@ func (f *drafter) between(a, b end, routing string, exportsA, exportsB []netip.P
 
 func fixedStatic(a, b end, routing string) string {
 	for _, e := range []end{a, b} {
-		if routing != design.RoutingBGP && e.v != nil && e.v.StaticFixed {
+		if routing != design.RoutingBGP && e.vpn != nil && e.vpn.StaticFixed {
 			return e.cloud
 		}
 	}
@@ -318,33 +321,33 @@ func linkHour(e end) provider.Money {
 // gateway reuses the party's gateway or drafts one.
 func (f *drafter) gateway(e *end, routing string) {
 	if e.gateway == nil {
-		body := &design.Gateway{Addresses: []netip.Addr{}, VPN: e.v.Name}
-		if e.v.OwnSubnet > 0 {
+		body := &design.Gateway{Addresses: []netip.Addr{}, VPN: e.vpn.Name}
+		if e.vpn.OwnSubnet > 0 {
 			subnet := f.gatewaySubnet(e)
 			if subnet == nil {
 				return
 			}
 			body.Subnet = subnet.ID
 		}
-		e.gateway = f.put(design.KindGateway, e.o.ID, e.v.Name+" gateway", body)
-		f.builds(fmt.Sprintf("A new %s gateway in %s", e.v.Name, e.o.Name), e.gateway, false)
+		e.gateway = f.put(design.KindGateway, e.party.ID, e.vpn.Name+" gateway", body)
+		f.builds(fmt.Sprintf("A new %s gateway in %s", e.vpn.Name, e.party.Name), e.gateway, false)
 		f.step(
-			e.o.Name, "Make the %s gateway and note its %s", e.v.Name,
-			words.Count(int(e.v.Addresses), "public address", "public addresses"),
+			e.party.Name, "Make the %s gateway and note its %s", e.vpn.Name,
+			words.Count(int(e.vpn.Addresses), "public address", "public addresses"),
 		)
-		f.hourly("gateway in "+e.o.Name, e.profile.Prices.GatewayHour)
+		f.hourly("gateway in "+e.party.Name, e.profile.Prices.GatewayHour)
 	} else {
 		f.builds(fmt.Sprintf("The gateway %s", f.title(e.gateway.ID)), e.gateway, true)
 	}
 	if g := *e.gateway.Body.(*design.Gateway); routing == design.RoutingBGP && g.ASN == 0 {
 		own := uint32(0)
-		if hub, ok := e.o.Body.(*design.Hub); ok {
+		if hub, ok := e.party.Body.(*design.Hub); ok {
 			own = hub.ASN
 		}
-		if g.ASN = f.asn(e.o.Name, own); g.ASN == 0 {
+		if g.ASN = f.asn(e.party.Name, own); g.ASN == 0 {
 			return
 		}
-		if e.v != nil && e.v.ASNFixed {
+		if e.vpn != nil && e.vpn.ASNFixed {
 			f.suggest("Beware", fmt.Sprint(g.ASN), "%s fixes the ASN when the gateway is made; set it then", e.cloud)
 		}
 		e.gateway = e.gateway.With(&g)
@@ -354,28 +357,30 @@ func (f *drafter) gateway(e *end, routing string) {
 
 // gatewaySubnet drafts the subnet that a gateway wants for itself.
 func (f *drafter) gatewaySubnet(e *end) *design.Object {
-	network, ok := e.o.Body.(*design.Network)
+	network, ok := e.party.Body.(*design.Network)
 	if !ok || len(e.tables) == 0 {
-		f.out("%s has no route table for the gateway's own subnet; add one in Estate", e.o.Name)
+		f.out("%s has no route table for the gateway's own subnet; add one in Estate", e.party.Name)
 		return nil
 	}
 	var used []netip.Prefix
-	for _, s := range f.d.Inside(e.o.ID, design.KindSubnet) {
-		used = append(used, f.d.Ranges(s.ID)...)
+	for _, s := range f.design.Inside(e.party.ID, design.KindSubnet) {
+		used = append(used, f.design.Ranges(s.ID)...)
 	}
-	p, ok := prefix.Carve(network.Blocks, used, int(e.v.OwnSubnet))
+	p, ok := prefix.Carve(network.Blocks, used, int(e.vpn.OwnSubnet))
 	if !ok {
-		f.out("%s has no free /%d for the subnet that its gateway wants for itself", e.o.Name, e.v.OwnSubnet)
+		f.out("%s has no free /%d for the subnet that its gateway wants for itself", e.party.Name, e.vpn.OwnSubnet)
 		return nil
 	}
 	o := f.put(
-		design.KindSubnet, e.o.ID, "gateway subnet", &design.Subnet{Prefixes: []netip.Prefix{p}, Table: e.tables[0].ID},
+		design.KindSubnet, e.party.ID, "gateway subnet", &design.Subnet{
+			Prefixes: []netip.Prefix{p}, Table: e.tables[0].ID,
+		},
 	)
 	f.builds(fmt.Sprintf("A subnet %s for the gateway", p), o, false)
-	f.step(e.o.Name, "Make the subnet %s for the gateway alone", p)
+	f.step(e.party.Name, "Make the subnet %s for the gateway alone", p)
 	f.suggest(
 		"Gateway subnet", p.String(), "%s wants one for itself, a /%d or larger; this is free in the block", e.cloud,
-		e.v.OwnSubnet,
+		e.vpn.OwnSubnet,
 	)
 	return o
 }
@@ -385,11 +390,11 @@ func (f *drafter) tunnels(link *design.Object, a, b end, routing string) int {
 	addrA, addrB := a.addresses(), b.addresses()
 	n := 1
 	for _, e := range []end{a, b} {
-		if e.v != nil {
-			n = max(n, int(e.v.Tunnels))
+		if e.vpn != nil {
+			n = max(n, int(e.vpn.Tunnels))
 		}
 	}
-	if a.v == nil && b.v == nil {
+	if a.vpn == nil && b.vpn == nil {
 		n = min(2, max(len(addrA), len(addrB)))
 	}
 	var ranges []netip.Prefix
@@ -403,7 +408,7 @@ func (f *drafter) tunnels(link *design.Object, a, b end, routing string) int {
 		if ranges != nil {
 			low, high := hosts(ranges[k])
 			t.Inside = []netip.Prefix{high, low} // a cloud's end, else the second, has the lower
-			if a.v != nil && b.v == nil {
+			if a.vpn != nil && b.vpn == nil {
 				t.Inside = []netip.Prefix{low, high}
 			}
 		}
@@ -421,21 +426,21 @@ func (f *drafter) tunnels(link *design.Object, a, b end, routing string) int {
 
 func (e end) speaker(at netip.Addr) speaker {
 	s := speaker{at: at, asn: e.gateway.Body.(*design.Gateway).ASN, exports: e.exports}
-	if e.v != nil {
-		s.most = e.v.MaxRoutesIn
+	if e.vpn != nil {
+		s.most = e.vpn.MaxRoutesIn
 	}
 	return s
 }
 
 // sideWork is what the administrator of e does besides the gateway.
 func (f *drafter) sideWork(e, far end, learns []netip.Prefix) {
-	if e.v == nil {
-		f.step(e.o.Name, "Load the files from Handover on %s", f.title(e.gateway.ID))
+	if e.vpn == nil {
+		f.step(e.party.Name, "Load the files from Handover on %s", f.title(e.gateway.ID))
 		return
 	}
-	f.step(e.o.Name, "Make the link to %s with the values of the two-ended sheet", far.o.Name)
+	f.step(e.party.Name, "Make the link to %s with the values of the two-ended sheet", far.party.Name)
 	if e.profile.Networks.GatewayFeeds {
-		f.suggest("Tables of "+e.o.Name, "no entries", "%s feeds what its gateway knows into the tables", e.cloud)
+		f.suggest("Tables of "+e.party.Name, "no entries", "%s feeds what its gateway knows into the tables", e.cloud)
 		return
 	}
 	f.enter(e.side, learns, e.gateway, "gateway")
@@ -443,10 +448,10 @@ func (f *drafter) sideWork(e, far end, learns []netip.Prefix) {
 
 // shares reports whether the tunnels of an end carry load together.
 func (e end) shares(routing string) bool {
-	if e.v == nil {
+	if e.vpn == nil {
 		return true
 	}
-	switch e.v.EqualCost {
+	switch e.vpn.EqualCost {
 	case "always":
 		return true
 	case "bgp":
@@ -460,8 +465,8 @@ func (e end) shares(routing string) bool {
 func bandwidth(a, b end, tunnels int, routing string) uint32 {
 	least := uint32(0)
 	for _, e := range []end{a, b} {
-		if e.v != nil && e.v.Mbps > 0 && (least == 0 || e.v.Mbps < least) {
-			least = e.v.Mbps
+		if e.vpn != nil && e.vpn.Mbps > 0 && (least == 0 || e.vpn.Mbps < least) {
+			least = e.vpn.Mbps
 		}
 	}
 	if a.shares(routing) && b.shares(routing) {
@@ -477,7 +482,7 @@ func survives(a, b end, tunnels int) (string, bool) {
 	var single []string
 	for _, e := range []end{a, b} {
 		if len(e.addresses()) < 2 {
-			single = append(single, e.o.Name)
+			single = append(single, e.party.Name)
 		}
 	}
 	if len(single) > 0 {

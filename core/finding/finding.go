@@ -142,7 +142,7 @@ func (f *Findings) unit(u unit) []Finding {
 			watched.today = f.today.Watched(view)
 		}
 		t := watched.proofs.Tables()
-		c := &collector{d: view, f: watched, t: t, st: t.Status}
+		c := &collector{design: view, findings: watched, tables: t, st: t.Status}
 		for _, k := range checks {
 			if k.name == u.check {
 				k.do(c, view.Get(u.id))
@@ -176,7 +176,7 @@ var checks = []check{
 	{"reserved", "", (*collector).reserved},
 	{"inside-taken", design.KindTunnel, (*collector).insideTaken},
 	{"link", design.KindLink, (*collector).link},
-	{"tables", design.KindNetwork, (*collector).tables},
+	{"tables", design.KindNetwork, (*collector).hostTables},
 	{"inside-twice", "", (*collector).insideTwice},
 	{"session", design.KindSession, (*collector).session},
 	{"asns", "", (*collector).asns},
@@ -257,7 +257,7 @@ func Sorted(list []Finding) []Finding {
 }
 
 func (c *collector) overlaps(*design.Object) {
-	for _, g := range c.f.Groups() {
+	for _, g := range c.findings.Groups() {
 		c.out = append(c.out, ofGroup(g))
 	}
 }
@@ -302,7 +302,7 @@ func fixOf(p translate.Option) Fix {
 // intent tells of an intent that does not hold, or that holds only once all is
 // built.
 func (c *collector) intent(o *design.Object) {
-	r := c.f.proofs.Intent(o.ID)
+	r := c.findings.proofs.Intent(o.ID)
 	if r.Holds {
 		c.notYet(r)
 		return
@@ -343,10 +343,10 @@ func (c *collector) intent(o *design.Object) {
 
 // notYet tells of what works when all is built, and not today.
 func (c *collector) notYet(r proof.Result) {
-	if c.f.today == nil || r.Never {
+	if c.findings.today == nil || r.Never {
 		return
 	}
-	if now := c.f.today.Intent(r.Intent); !now.Holds && now.Stop() != nil {
+	if now := c.findings.today.Intent(r.Intent); !now.Holds && now.Stop() != nil {
 		stop := now.Stop()
 		f := c.add(
 			"intent-not-today", Untidy, r.Intent, nil, "%q works when all is built, and not today: %s", r.Name,
@@ -361,11 +361,11 @@ func (c *collector) notYet(r proof.Result) {
 
 // lineFixes are the fixes of the line of a sheet that keeps something down.
 func (c *collector) lineFixes(subject design.ID, line string) []Fix {
-	o := c.d.Get(subject)
+	o := c.design.Get(subject)
 	if o == nil || line == "" {
 		return nil
 	}
-	for _, l := range linesOf(c.d, o) {
+	for _, l := range linesOf(c.design, o) {
 		if l.Key == line {
 			return fixesOf(l)
 		}
@@ -402,7 +402,7 @@ func (f *Findings) fixesFor(ctx context.Context, intent design.ID) []Fix {
 
 // reserved finds ranges that a standard sets aside for something else.
 func (c *collector) reserved(*design.Object) {
-	for _, x := range overlap.Claims(c.d) {
+	for _, x := range overlap.Claims(c.design) {
 		if s, ok := prefix.Reserved(x.Prefix); ok && x.Kind != design.KindReservation {
 			severity := Risk
 			if s.Name == "documentation" { // plans and examples are made of it
@@ -418,12 +418,12 @@ func (c *collector) reserved(*design.Object) {
 
 // insideTaken finds inside addresses of a tunnel that somebody holds.
 func (c *collector) insideTaken(o *design.Object) {
-	space := c.f.claims.Get(c.d, "", claimsOf)
+	space := c.findings.claims.Get(c.design, "", claimsOf)
 	for _, inside := range o.Body.(*design.Tunnel).Inside {
 		for _, x := range space.Matches(inside.Addr()) {
 			c.add(
 				"inside-address-taken", Risk, o.ID, nil, "the inside address %s of %s lies in %s %s", inside.Addr(),
-				title(c.d, o), x.Title, x.Prefix,
+				title(c.design, o), x.Title, x.Prefix,
 			)
 		}
 	}
@@ -431,17 +431,17 @@ func (c *collector) insideTaken(o *design.Object) {
 
 // link finds what keeps a link's tunnels from coming up or from staying up.
 func (c *collector) link(o *design.Object) {
-	c.out = append(c.out, ofLink(c.d, o)...)
+	c.out = append(c.out, ofLink(c.design, o)...)
 	if !status.Exists(o) {
 		return
 	}
-	tunnels := c.d.Inside(o.ID, design.KindTunnel)
+	tunnels := c.design.Inside(o.ID, design.KindTunnel)
 	for _, t := range tunnels {
 		c.ends(o, t)
 		c.proposals(o, t)
 		c.insideAllowed(o, t)
 	}
-	c.tunnels(o, c.d.Tunnels(o.ID))
+	c.tunnels(o, c.design.Tunnels(o.ID))
 	c.bothWait(o)
 	c.outgrown(o)
 	c.defaultRoute(o)

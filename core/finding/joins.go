@@ -15,8 +15,8 @@ import (
 func (c *collector) request(o *design.Object) {
 	if r := o.Body.(*design.Request); r.Answer == "" {
 		c.add(
-			"request-open", Untidy, r.For, nil, "%s asks %s for %s and waits for an answer", c.d.Title(r.From),
-			c.d.Title(r.To), c.d.Title(r.For),
+			"request-open", Untidy, r.For, nil, "%s asks %s for %s and waits for an answer", c.design.Title(r.From),
+			c.design.Title(r.To), c.design.Title(r.For),
 		)
 	}
 }
@@ -43,14 +43,14 @@ func (c *collector) peering(o *design.Object) {
 				o.ID,
 				[]Fix{
 					{
-						Title: "The half of " + c.d.Title(h.Network) + " is made",
+						Title: "The half of " + c.design.Title(h.Network) + " is made",
 						Edits: []design.Edit{design.PutEdit(lifecycle.WithHalf(o, n, true))},
 					},
 				},
 				"the peering %s waits for ever: %s has made its half and %s has not",
 				o.Name,
-				c.d.Title(far.Network),
-				c.d.Title(h.Network),
+				c.design.Title(far.Network),
+				c.design.Title(h.Network),
 			)
 		}
 		if h.UsesGateway && !far.LendsGateway {
@@ -61,18 +61,18 @@ func (c *collector) peering(o *design.Object) {
 				o.ID,
 				[]Fix{
 					{
-						Title: "Let " + c.d.Title(far.Network) + " lend its gateway",
+						Title: "Let " + c.design.Title(far.Network) + " lend its gateway",
 						Edits: []design.Edit{design.PutEdit(edited)},
 					},
 				},
 				"%s would use the gateway of %s over %s, which does not lend it",
-				c.d.Title(h.Network),
-				c.d.Title(far.Network),
+				c.design.Title(h.Network),
+				c.design.Title(far.Network),
 				o.Name,
 			)
 		}
 	}
-	rule := c.d.ProfileOf(p.Halves[0].Network)
+	rule := c.design.ProfileOf(p.Halves[0].Network)
 	for _, h := range p.Halves {
 		if rule != nil && rule.Peering != nil &&
 			(h.LendsGateway && !rule.Peering.LendGateway || h.AcceptForwarded && !rule.Peering.AcceptForwarded) {
@@ -100,7 +100,7 @@ func (c *collector) circuit(o *design.Object) {
 			out = append(
 				out,
 				Fix{
-					Title: fmt.Sprintf("Set %s to %s", c.d.Title(b.Ends[n].At), what(b.Ends[1-n])),
+					Title: fmt.Sprintf("Set %s to %s", c.design.Title(b.Ends[n].At), what(b.Ends[1-n])),
 					Edits: set(func(x *design.Circuit) { copy(&x.Ends[n], b.Ends[1-n]) }),
 				},
 			)
@@ -119,9 +119,9 @@ func (c *collector) circuit(o *design.Object) {
 			"%s has %d Mbit/s at %s and %d at %s",
 			o.Name,
 			x.Mbps,
-			c.d.Title(x.At),
+			c.design.Title(x.At),
 			y.Mbps,
-			c.d.Title(y.At),
+			c.design.Title(y.At),
 		)
 	}
 	if x, y := b.Ends[0], b.Ends[1]; x.VLAN != y.VLAN {
@@ -136,9 +136,9 @@ func (c *collector) circuit(o *design.Object) {
 			"%s has VLAN tag %d at %s and %d at %s",
 			o.Name,
 			x.VLAN,
-			c.d.Title(x.At),
+			c.design.Title(x.At),
 			y.VLAN,
-			c.d.Title(y.At),
+			c.design.Title(y.At),
 		)
 	}
 	for n, e := range b.Ends {
@@ -149,18 +149,18 @@ func (c *collector) circuit(o *design.Object) {
 				o.ID,
 				[]Fix{
 					{
-						Title: "Put the end at " + c.d.Title(e.At) + " into " + b.CodeZone,
+						Title: "Put the end at " + c.design.Title(e.At) + " into " + b.CodeZone,
 						Edits: set(func(x *design.Circuit) { x.Ends[n].Zone = b.CodeZone }),
 					},
 				},
 				"the order code of %s is for %s, and its end at %s is in %s",
 				o.Name,
 				b.CodeZone,
-				c.d.Title(e.At),
+				c.design.Title(e.At),
 				e.Zone,
 			)
 		}
-		if p := c.d.ProfileOf(e.At); p != nil && p.Circuit != nil && !slices.Contains(p.Circuit.Speeds, e.Mbps) {
+		if p := c.design.ProfileOf(e.At); p != nil && p.Circuit != nil && !slices.Contains(p.Circuit.Speeds, e.Mbps) {
 			next := p.Circuit.Speeds[len(p.Circuit.Speeds)-1]
 			if k := slices.IndexFunc(p.Circuit.Speeds, func(s uint32) bool { return s >= e.Mbps }); k >= 0 {
 				next = p.Circuit.Speeds[k]
@@ -178,7 +178,7 @@ func (c *collector) circuit(o *design.Object) {
 				"%s has %d Mbit/s at %s, where only some speeds are sold: %s",
 				o.Name,
 				e.Mbps,
-				c.d.Title(e.At),
+				c.design.Title(e.At),
 				strings.Trim(fmt.Sprint(p.Circuit.Speeds), "[]"),
 			)
 		}
@@ -189,12 +189,12 @@ func (c *collector) circuit(o *design.Object) {
 // circuitAlone finds a circuit whose cloud wants two.
 func (c *collector) circuitAlone(o *design.Object, b *design.Circuit) {
 	for n, e := range b.Ends {
-		p := c.d.ProfileOf(e.At)
+		p := c.design.ProfileOf(e.At)
 		if p == nil || p.Circuit == nil || !p.Circuit.Redundant {
 			continue
 		}
 		zones := map[string]int{}
-		for other, x := range design.Each[design.Circuit](c.d.Referring(e.At, design.KindCircuit)) {
+		for other, x := range design.Each[design.Circuit](c.design.Referring(e.At, design.KindCircuit)) {
 			for m := range x.Ends {
 				if x.Ends[m].At == e.At && x.Ends[1-m].At == b.Ends[1-n].At && status.Exists(other) {
 					zones[x.Ends[m].Zone]++
@@ -220,11 +220,11 @@ func (c *collector) attachment(o *design.Object) {
 		return
 	}
 	a := o.Body.(*design.Attachment)
-	p := c.d.ProfileOf(o.Parent)
+	p := c.design.ProfileOf(o.Parent)
 	if p == nil || p.Hub == nil {
 		return
 	}
-	if p.Hub.SubnetPerZone && c.d.Get(a.What).Kind == design.KindNetwork {
+	if p.Hub.SubnetPerZone && c.design.Get(a.What).Kind == design.KindNetwork {
 		c.attachedSubnets(o, a)
 	}
 	if v := topology.Refusal(c.st, o); !v.Up {
@@ -233,8 +233,8 @@ func (c *collector) attachment(o *design.Object) {
 	if len(a.Feeds) == 0 {
 		c.add(
 			"attachment-feeds-nothing", Untidy, o.ID, nil,
-			"the attachment of %s to %s feeds no table, so nobody there learns of it", c.d.Title(a.What),
-			c.d.Title(o.Parent),
+			"the attachment of %s to %s feeds no table, so nobody there learns of it", c.design.Title(a.What),
+			c.design.Title(o.Parent),
 		)
 	}
 }
@@ -242,15 +242,15 @@ func (c *collector) attachment(o *design.Object) {
 // attachedSubnets finds zones that an attachment does not serve, and public
 // subnets that it stands in.
 func (c *collector) attachedSubnets(o *design.Object, a *design.Attachment) {
-	hub := c.d.Title(o.Parent)
+	hub := c.design.Title(o.Parent)
 	with := func(subnets []design.Ref) []design.Edit {
 		edited := design.Edited(o, func(fixed *design.Attachment) { fixed.Subnets = subnets })
 		return []design.Edit{design.PutEdit(edited)}
 	}
-	subnets := c.d.Inside(a.What, design.KindSubnet)
+	subnets := c.design.Inside(a.What, design.KindSubnet)
 	served := map[string]bool{}
 	for n, id := range a.Subnets {
-		s := c.d.Get(id).Body.(*design.Subnet)
+		s := c.design.Get(id).Body.(*design.Subnet)
 		served[s.Zone] = true
 		if s.Public {
 			var fixes []Fix
@@ -267,7 +267,9 @@ func (c *collector) attachedSubnets(o *design.Object, a *design.Attachment) {
 			}
 			c.add(
 				"attachment-in-public-subnet", Risk, o.ID, fixes,
-				"the attachment of %s to %s is in the public subnet %s", c.d.Title(a.What), hub, c.d.Get(id).Name,
+				"the attachment of %s to %s is in the public subnet %s", c.design.Title(
+					a.What,
+				), hub, c.design.Get(id).Name,
 			)
 		}
 	}
@@ -283,7 +285,9 @@ func (c *collector) attachedSubnets(o *design.Object, a *design.Attachment) {
 			}
 			c.add(
 				"attachment-skips-zone", Risk, o.ID, fixes,
-				"the attachment of %s to %s has no subnet in %s, so its hosts there are cut off", c.d.Title(a.What),
+				"the attachment of %s to %s has no subnet in %s, so its hosts there are cut off", c.design.Title(
+					a.What,
+				),
 				hub, b.Zone,
 			)
 		}
@@ -293,9 +297,9 @@ func (c *collector) attachedSubnets(o *design.Object, a *design.Attachment) {
 // refused tells of an attachment that the hub refuses for what it overlaps. The
 // smallest range that ends the clash is kept out of export at both.
 func (c *collector) refused(o *design.Object, v status.Verdict) {
-	own := c.d.AttachmentExports(o)
-	for _, other := range c.d.Inside(o.Parent, design.KindAttachment) {
-		a, b, clash := topology.Clash(own, c.d.AttachmentExports(other))
+	own := c.design.AttachmentExports(o)
+	for _, other := range c.design.Inside(o.Parent, design.KindAttachment) {
+		a, b, clash := topology.Clash(own, c.design.AttachmentExports(other))
 		if other.ID == o.ID || !clash {
 			continue
 		}
@@ -328,9 +332,9 @@ func (c *collector) refused(o *design.Object, v status.Verdict) {
 // count on.
 func (c *collector) unused(o *design.Object) {
 	var on []string
-	for _, r := range c.d.Referring(o.ID, design.KindTable, design.KindAttachment, design.KindCircuit) {
+	for _, r := range c.design.Referring(o.ID, design.KindTable, design.KindAttachment, design.KindCircuit) {
 		if status.Exists(r) {
-			on = append(on, c.d.Title(r.ID))
+			on = append(on, c.design.Title(r.ID))
 		}
 	}
 	if len(on) > 0 {
@@ -346,7 +350,7 @@ func (c *collector) unused(o *design.Object) {
 func (c *collector) box(o *design.Object) {
 	v := c.st.Of(o.ID)
 	var on []string
-	for _, j := range c.d.JointsAt(o.ID) {
+	for _, j := range c.design.JointsAt(o.ID) {
 		if status.Exists(j.Object) {
 			on = append(on, j.Name)
 		}
@@ -366,9 +370,9 @@ func (c *collector) box(o *design.Object) {
 // profiles finds clouds that nothing is known about.
 func (c *collector) profiles(*design.Object) {
 	seen := map[string]bool{}
-	for _, o := range c.d.Inside("", design.KindNetwork, design.KindHub) {
+	for _, o := range c.design.Inside("", design.KindNetwork, design.KindHub) {
 		cloud := design.CloudOf(o)
-		if c.d.Profile(cloud) == nil && !seen[cloud] {
+		if c.design.Profile(cloud) == nil && !seen[cloud] {
 			seen[cloud] = true
 			c.add(
 				"no-profile", Untidy, o.ID, nil,
@@ -381,7 +385,7 @@ func (c *collector) profiles(*design.Object) {
 // Expiring finds order codes that have ended, or end by the day ahead. Both days
 // are dates such as 2026-11-23.
 func Expiring(d *design.Design, today, ahead string) []Finding {
-	c := &collector{d: d}
+	c := &collector{design: d}
 	for o, b := range design.Each[design.Circuit](d.Of(design.KindCircuit)) {
 		if b.Step != design.StepCode || b.Expires == "" {
 			continue
@@ -417,7 +421,7 @@ func Expiring(d *design.Design, today, ahead string) []Finding {
 // SharedKeys finds tunnels that have one pre-shared key between them. groups
 // are the tunnels by key, two or more in each.
 func SharedKeys(d *design.Design, groups [][]design.ID) []Finding {
-	c := &collector{d: d}
+	c := &collector{design: d}
 	for _, g := range groups {
 		links := map[design.ID]bool{}
 		var names []string

@@ -22,11 +22,11 @@ import (
 
 // collector gathers the findings of one check.
 type collector struct {
-	d   *design.Design
-	f   *Findings
-	t   *route.Tables
-	st  *status.Status
-	out []Finding
+	design   *design.Design
+	findings *Findings
+	tables   *route.Tables
+	st       *status.Status
+	out      []Finding
 }
 
 func (c *collector) add(
@@ -62,20 +62,22 @@ func inUse(o *design.Object) Severity {
 // ends compares the two ends of a tunnel.
 func (c *collector) ends(o, t *design.Object) {
 	policy := o.Body.(*design.Link).Routing == design.RoutingSelectors
-	ends := settings.SettingsOf(c.d, t, "")
+	ends := settings.SettingsOf(c.design, t, "")
 	outcome := negotiate.Agree(ends[0], ends[1])
 	var differing []sheet.Line
-	for _, l := range sheet.Lines(c.d, t, [2]string{}) {
+	for _, l := range sheet.Lines(c.design, t, [2]string{}) {
 		switch {
 		case l.Verdict == sheet.Unknown && strings.HasPrefix(l.Key, "address") && design.StateOf(o) != design.Drafted:
-			c.add("address-unknown", Risk, t.ID, nil, "%s of %s is not known yet: %s", l.Label, title(c.d, t), l.Why)
+			c.add(
+				"address-unknown", Risk, t.ID, nil, "%s of %s is not known yet: %s", l.Label, title(c.design, t), l.Why,
+			)
 		case l.Verdict == sheet.Beware && strings.HasSuffix(l.Key, "-life"):
 			c.add(
 				"lifetimes-differ", Untidy, t.ID, fixesOf(l), "the %s of %s differs, %s against %s: %s",
-				words.Lower(l.Label), title(c.d, t), l.Values[0], l.Values[1], l.Why,
+				words.Lower(l.Label), title(c.design, t), l.Values[0], l.Values[1], l.Why,
 			)
 		case l.Verdict == sheet.Beware && l.Key == "mtu":
-			c.add("mtu-too-large", Risk, t.ID, fixesOf(l), "the MTU of %s is too large: %s", title(c.d, t), l.Why)
+			c.add("mtu-too-large", Risk, t.ID, fixesOf(l), "the MTU of %s is too large: %s", title(c.design, t), l.Why)
 		case l.Verdict == sheet.Differs && !(policy && strings.HasPrefix(l.Key, "selectors")) &&
 			!strings.HasPrefix(l.Key, "bgp") && !strings.HasPrefix(l.Key, "asn"):
 			differing = append(differing, l)
@@ -89,7 +91,9 @@ func (c *collector) ends(o, t *design.Object) {
 		severity = Risk
 	}
 	f := c.add(
-		"ends-differ", severity, t.ID, nil, "the two ends of %s differ in %s: %s", title(c.d, t), wordsOf(differing),
+		"ends-differ", severity, t.ID, nil, "the two ends of %s differ in %s: %s", title(
+			c.design, t,
+		), wordsOf(differing),
 		outcome.Why,
 	)
 	for _, l := range differing {
@@ -120,7 +124,7 @@ func fixesOf(l sheet.Line) []Fix {
 
 // proposals finds weak ones that an end is set to offer.
 func (c *collector) proposals(o, t *design.Object) {
-	for n, s := range settings.SettingsOf(c.d, t, "") {
+	for n, s := range settings.SettingsOf(c.design, t, "") {
 		for _, offer := range []struct {
 			proto negotiate.Protocol
 			list  []string
@@ -146,7 +150,7 @@ func (c *collector) proposals(o, t *design.Object) {
 					fit = negotiate.Strong.ESP[:2]
 				}
 			}
-			end := settings.EndTitle(c.d, o.Body.(*design.Link), n)
+			end := settings.EndTitle(c.design, o.Body.(*design.Link), n)
 			x := c.add(
 				"weak-proposal",
 				Risk,
@@ -160,7 +164,7 @@ func (c *collector) proposals(o, t *design.Object) {
 				"%s offers a weak %s proposal on %s, %s: %s",
 				end,
 				offer.proto,
-				title(c.d, t),
+				title(c.design, t),
 				strings.Join(weak, ", "),
 				why,
 			)
@@ -171,10 +175,10 @@ func (c *collector) proposals(o, t *design.Object) {
 
 // insideAllowed holds inside addresses against what the ends' profiles take.
 func (c *collector) insideAllowed(o, t *design.Object) {
-	if why, at := settings.InsideRefused(c.d, t); why != "" {
+	if why, at := settings.InsideRefused(c.design, t); why != "" {
 		f := c.add(
 			"inside-not-allowed", inUse(o), t.ID, nil, "the inside range %s of %s %s (%s)",
-			t.Body.(*design.Tunnel).Inside[0].Masked(), title(c.d, t), why, c.d.Title(at),
+			t.Body.(*design.Tunnel).Inside[0].Masked(), title(c.design, t), why, c.design.Title(at),
 		)
 		f.Line, f.more = "inside-1", otherInside(o.ID, t.ID)
 	}
@@ -202,7 +206,7 @@ func otherInside(o, t design.ID) func(context.Context, *Findings) []Fix {
 func (c *collector) insideTwice(*design.Object) {
 	var ranges []netip.Prefix
 	var of []*design.Object
-	for t, body := range design.Each[design.Tunnel](c.d.Of(design.KindTunnel)) {
+	for t, body := range design.Each[design.Tunnel](c.design.Of(design.KindTunnel)) {
 		if b := body; len(b.Inside) == 2 {
 			ranges, of = append(ranges, b.Inside[0].Masked()), append(of, t)
 		}
@@ -210,8 +214,8 @@ func (c *collector) insideTwice(*design.Object) {
 	for x, y := range prefix.Pairs(ranges) {
 		a, b := of[min(x, y)], of[max(x, y)]
 		c.add(
-			"inside-address-twice", Risk, b.ID, nil, "%s and %s both use the inside range %s", title(c.d, a),
-			title(c.d, b), ranges[max(x, y)],
+			"inside-address-twice", Risk, b.ID, nil, "%s and %s both use the inside range %s", title(c.design, a),
+			title(c.design, b), ranges[max(x, y)],
 		).more = otherInside(b.Parent, b.ID)
 	}
 }
@@ -221,13 +225,13 @@ func (c *collector) tunnels(o *design.Object, tunnels []*design.Object) {
 	l := o.Body.(*design.Link)
 	want, why := 1, ""
 	for _, e := range l.Ends {
-		if v := c.d.VPNOf(e.Gateway); v != nil && int(v.Tunnels) > want {
+		if v := c.design.VPNOf(e.Gateway); v != nil && int(v.Tunnels) > want {
 			want, why = int(v.Tunnels), fmt.Sprintf(
 				"a %s gateway of %s makes %d with each link, and one that is not set up fails at the next maintenance",
-				v.Name, c.d.Title(e.Gateway), v.Tunnels,
+				v.Name, c.design.Title(e.Gateway), v.Tunnels,
 			)
-		} else if g := c.d.Get(e.Gateway).Body.(*design.Gateway); v == nil && fours(g) > want {
-			want, why = 2, c.d.Title(e.Gateway)+" has a second public address that could carry another"
+		} else if g := c.design.Get(e.Gateway).Body.(*design.Gateway); v == nil && fours(g) > want {
+			want, why = 2, c.design.Title(e.Gateway)+" has a second public address that could carry another"
 		}
 	}
 	if len(tunnels) == 0 || len(tunnels) >= want {
@@ -255,24 +259,24 @@ func fours(g *design.Gateway) int {
 // session finds sessions that do not come up, and ASNs kept in two places.
 func (c *collector) session(o *design.Object) {
 	s := o.Body.(*design.Session)
-	carrier := c.d.Get(o.Parent)
+	carrier := c.design.Get(o.Parent)
 	if carrier.Kind == design.KindTunnel {
-		carrier = c.d.Get(carrier.Parent)
+		carrier = c.design.Get(carrier.Parent)
 	}
 	if !status.Exists(carrier) {
 		return
 	}
-	set := settings.SessionEndsOf(c.d, o)
-	name := "the session of " + status.CarrierName(c.d, o)
+	set := settings.SessionEndsOf(c.design, o)
+	name := "the session of " + status.CarrierName(c.design, o)
 	if out := negotiate.AgreeSession(set[0], set[1]); !out.Up {
 		f := c.add("session-down", inUse(carrier), o.ID, nil, "%s does not come up: %s", name, out.Why)
-		for _, l := range sheet.Differing(sheet.SessionLines(c.d, o)) {
+		for _, l := range sheet.Differing(sheet.SessionLines(c.design, o)) {
 			f.Evidence = append(f.Evidence, fmt.Sprintf("%s: %s against %s", l.Label, l.Values[0], l.Values[1]))
 			f.Fixes = append(f.Fixes, fixesOf(l)...)
 		}
 	}
 	for n, e := range s.Ends {
-		at := settings.Speaker(c.d, o, n)
+		at := settings.Speaker(c.design, o, n)
 		if at == nil {
 			continue
 		}
@@ -290,7 +294,7 @@ func (c *collector) session(o *design.Object) {
 					},
 				},
 				"%s has ASN %d, and %s uses %d for it",
-				c.d.Title(at.ID),
+				c.design.Title(at.ID),
 				own,
 				name,
 				e.ASN,
@@ -335,7 +339,7 @@ func (c *collector) faults(o *design.Object) {
 		c.add(
 			"gateway-does-not-forward", Broken, o.ID,
 			[]Fix{{Title: "It is put right", Edits: []design.Edit{design.PutEdit(o.With(body))}}}, "%s %s",
-			c.d.Title(o.ID), faultWords[fault],
+			c.design.Title(o.ID), faultWords[fault],
 		)
 	}
 }
@@ -344,35 +348,37 @@ func (c *collector) faults(o *design.Object) {
 func (c *collector) gateway(o *design.Object) {
 	g := o.Body.(*design.Gateway)
 	c.faults(o)
-	v := c.d.VPNOf(o.ID)
+	v := c.design.VPNOf(o.ID)
 	if v == nil {
 		return
 	}
 	if v.OwnSubnet > 0 && g.Subnet != "" {
-		for _, p := range c.d.Ranges(g.Subnet) {
+		for _, p := range c.design.Ranges(g.Subnet) {
 			if p.Bits() > int(v.OwnSubnet) {
 				var fixes []Fix
-				if edits := draft.LargerSubnet(c.d, o, v); edits != nil {
+				if edits := draft.LargerSubnet(c.design, o, v); edits != nil {
 					fixes = []Fix{{Title: fmt.Sprintf("Give it a free /%d", v.OwnSubnet), Edits: edits}}
 				}
 				c.add(
 					"gateway-too-small", Risk, o.ID, fixes,
-					"the subnet %s of %s is too small: its cloud wants a /%d or larger", p, c.d.Title(o.ID),
+					"the subnet %s of %s is too small: its cloud wants a /%d or larger", p, c.design.Title(o.ID),
 					v.OwnSubnet,
 				)
 			}
 		}
 	}
-	if most := c.d.ProfileOf(o.ID).Limits.Tunnels; most > 0 {
+	if most := c.design.ProfileOf(o.ID).Limits.Tunnels; most > 0 {
 		n := 0
-		for _, l := range c.d.Referring(o.ID, design.KindLink) {
+		for _, l := range c.design.Referring(o.ID, design.KindLink) {
 			if status.Exists(l) {
-				n += len(c.d.Inside(l.ID, design.KindTunnel))
+				n += len(c.design.Inside(l.ID, design.KindTunnel))
 			}
 		}
 		if n > int(most) {
 			c.add(
-				"gateway-too-small", Risk, o.ID, nil, "%s has %d tunnels, and its cloud allows %d", c.d.Title(o.ID), n,
+				"gateway-too-small", Risk, o.ID, nil, "%s has %d tunnels, and its cloud allows %d", c.design.Title(
+					o.ID,
+				), n,
 				most,
 			)
 		}

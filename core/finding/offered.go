@@ -13,8 +13,8 @@ import (
 // a zone, a way of routing, a table for what enters. Nothing else says then what the
 // cloud allows there, so that it is told and never passed over.
 func (c *collector) isOffered(*design.Object) {
-	for _, o := range c.d.All() {
-		p := c.d.ProfileOf(o.ID)
+	for _, o := range c.design.All() {
+		p := c.design.ProfileOf(o.ID)
 		if p == nil {
 			continue
 		}
@@ -25,19 +25,19 @@ func (c *collector) isOffered(*design.Object) {
 		case *design.Hub:
 			c.region(o, p, b.Region)
 		case *design.Subnet:
-			c.zone(o, p, c.d.Get(o.Parent).Body.(*design.Network).Region, b.Zone)
+			c.zone(o, p, c.design.Get(o.Parent).Body.(*design.Network).Region, b.Zone)
 		case *design.Gateway:
 			c.vpnKind(o, p, b)
 		}
 	}
-	for o, body := range design.Each[design.Circuit](c.d.Of(design.KindCircuit)) {
+	for o, body := range design.Each[design.Circuit](c.design.Of(design.KindCircuit)) {
 		for _, e := range body.Ends {
-			if p := c.d.ProfileOf(e.At); p != nil && e.Zone != "" {
-				c.zone(o, p, regionOf(c.d.Party(e.At)), e.Zone)
+			if p := c.design.ProfileOf(e.At); p != nil && e.Zone != "" {
+				c.zone(o, p, regionOf(c.design.Party(e.At)), e.Zone)
 			}
 		}
 	}
-	for _, o := range c.d.Of(design.KindLink) {
+	for _, o := range c.design.Of(design.KindLink) {
 		c.routing(o)
 	}
 }
@@ -62,7 +62,9 @@ func (c *collector) region(o *design.Object, p *provider.Profile, region string)
 	}
 	if !slices.ContainsFunc(p.Regions, func(r provider.Region) bool { return strings.EqualFold(r.Name, region) }) {
 		c.notOffered(
-			o, "region", "%s is in %s, which is no region of %s; there %s", c.d.Title(o.ID), region, design.CloudOf(o),
+			o, "region", "%s is in %s, which is no region of %s; there %s", c.design.Title(
+				o.ID,
+			), region, design.CloudOf(o),
 			are(names(p.Regions, func(r provider.Region) string { return r.Name })),
 		)
 	}
@@ -74,7 +76,9 @@ func (c *collector) zone(o *design.Object, p *provider.Profile, region, zone str
 		slices.ContainsFunc(known, func(z string) bool { return strings.EqualFold(z, zone) }) {
 		return
 	}
-	c.notOffered(o, "zone", "%s is in %s, which is no zone of %s; there %s", c.d.Title(o.ID), zone, region, are(known))
+	c.notOffered(
+		o, "zone", "%s is in %s, which is no zone of %s; there %s", c.design.Title(o.ID), zone, region, are(known),
+	)
 }
 
 // vpnKind finds a gateway of a kind that its cloud does not have: none of the cloud's
@@ -83,9 +87,9 @@ func (c *collector) vpnKind(o *design.Object, p *provider.Profile, g *design.Gat
 	if g.VPN == "" || len(p.VPN) == 0 {
 		return
 	}
-	if c.d.VPNOf(o.ID) == nil {
+	if c.design.VPNOf(o.ID) == nil {
 		c.notOffered(
-			o, "vpn", "%s is a %s gateway, and its cloud has none of that kind; there %s", c.d.Title(o.ID), g.VPN,
+			o, "vpn", "%s is a %s gateway, and its cloud has none of that kind; there %s", c.design.Title(o.ID), g.VPN,
 			are(names(p.VPN, func(v provider.VPN) string { return v.Name })),
 		)
 	}
@@ -95,13 +99,13 @@ func (c *collector) vpnKind(o *design.Object, p *provider.Profile, g *design.Gat
 func (c *collector) routing(o *design.Object) {
 	l := o.Body.(*design.Link)
 	for _, e := range l.Ends {
-		v := c.d.VPNOf(e.Gateway)
+		v := c.design.VPNOf(e.Gateway)
 		if v == nil || len(v.Routing) == 0 || slices.Contains(v.Routing, l.Routing) {
 			continue
 		}
 		c.notOffered(
 			o, "routing", "%s is decided by %s, and a %s gateway of %s does %s only", o.Name, l.Routing, v.Name,
-			c.d.Title(e.Gateway), strings.Join(v.Routing, " or "),
+			c.design.Title(e.Gateway), strings.Join(v.Routing, " or "),
 		)
 	}
 }
@@ -112,11 +116,11 @@ func (c *collector) entersBy(network *design.Object, p *provider.Profile) {
 		return
 	}
 	var by []string
-	for g, body := range design.Each[design.Gateway](c.d.Inside(network.ID, design.KindGateway)) {
+	for g, body := range design.Each[design.Gateway](c.design.Inside(network.ID, design.KindGateway)) {
 		if body.Enters != "" {
-			by = append(by, c.d.Title(g.ID))
+			by = append(by, c.design.Title(g.ID))
 		}
-		for o, body := range design.Each[design.Circuit](c.d.Referring(g.ID, design.KindCircuit)) {
+		for o, body := range design.Each[design.Circuit](c.design.Referring(g.ID, design.KindCircuit)) {
 			if slices.ContainsFunc(
 				body.Ends, func(e design.CircuitEnd) bool { return e.At == g.ID && e.Enters != "" },
 			) {
@@ -124,7 +128,7 @@ func (c *collector) entersBy(network *design.Object, p *provider.Profile) {
 			}
 		}
 	}
-	for o, body := range design.Each[design.Peering](c.d.Referring(network.ID, design.KindPeering)) {
+	for o, body := range design.Each[design.Peering](c.design.Referring(network.ID, design.KindPeering)) {
 		if slices.ContainsFunc(
 			body.Halves,
 			func(h design.Half) bool { return h.Network == network.ID && h.Enters != "" },
@@ -132,7 +136,7 @@ func (c *collector) entersBy(network *design.Object, p *provider.Profile) {
 			by = append(by, o.Name)
 		}
 	}
-	for o, body := range design.Each[design.Attachment](c.d.Referring(network.ID, design.KindAttachment)) {
+	for o, body := range design.Each[design.Attachment](c.design.Referring(network.ID, design.KindAttachment)) {
 		if a := body; a.What == network.ID && a.Enters != "" {
 			by = append(by, o.Name)
 		}

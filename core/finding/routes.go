@@ -26,7 +26,7 @@ func (c *collector) expected(o *design.Object) {
 	}
 	for _, end := range j.Ends {
 		var wanted []netip.Prefix
-		for _, x := range route.ExpectedAt(c.d, end) {
+		for _, x := range route.ExpectedAt(c.design, end) {
 			if x.Joint == o.ID {
 				wanted = append(wanted, x.Prefix)
 			}
@@ -68,7 +68,7 @@ func (c *collector) heldAgainst(o *design.Object, end design.ID, wanted []netip.
 				),
 			),
 			"%s expects %s over %s and does not learn it",
-			c.d.Title(end),
+			c.design.Title(end),
 			words.List(texts(missing)),
 			o.Name,
 		)
@@ -77,7 +77,7 @@ func (c *collector) heldAgainst(o *design.Object, end design.ID, wanted []netip.
 	if len(unasked) > 0 {
 		f := c.add(
 			"learned-unasked", Untidy, o.ID, c.expecting(o, end, slices.Concat(wanted, unasked)),
-			"%s learns %s over %s, which it does not expect", c.d.Title(end), words.List(texts(unasked)), o.Name,
+			"%s learns %s over %s, which it does not expect", c.design.Title(end), words.List(texts(unasked)), o.Name,
 		)
 		f.Subjects = append(f.Subjects, end)
 	}
@@ -88,16 +88,16 @@ func (c *collector) heldAgainst(o *design.Object, end design.ID, wanted []netip.
 func (c *collector) learnedBy(o *design.Object, end design.ID) []netip.Prefix {
 	var out []netip.Prefix
 	seen := map[netip.Prefix]bool{}
-	for _, s := range route.SessionsOf(c.d, end) {
-		carrier := c.d.Get(s.Parent)
+	for _, s := range route.SessionsOf(c.design, end) {
+		carrier := c.design.Get(s.Parent)
 		if s.Parent != o.ID && carrier.Parent != o.ID {
 			continue
 		}
 		n := 0
-		if at := settings.Speaker(c.d, s, 0); at != nil && at.ID == end {
+		if at := settings.Speaker(c.design, s, 0); at != nil && at.ID == end {
 			n = 1
 		}
-		for _, x := range c.t.Exchanged(s.ID, n) {
+		for _, x := range c.tables.Exchanged(s.ID, n) {
 			if x.Taken && !seen[x.Prefix] {
 				seen[x.Prefix] = true
 				out = append(out, x.Prefix)
@@ -110,12 +110,12 @@ func (c *collector) learnedBy(o *design.Object, end design.ID) []netip.Prefix {
 
 // whyNot says why a range is not learned over a joint.
 func (c *collector) whyNot(o *design.Object, end design.ID, p netip.Prefix) string {
-	far := c.d.Title(end)
+	far := c.design.Title(end)
 	if j, ok := design.JointOf(o); ok {
 		id, _, _ := j.Far(end)
-		far = c.d.Title(id)
+		far = c.design.Title(id)
 	}
-	for _, h := range c.t.Spread(p).Halts {
+	for _, h := range c.tables.Spread(p).Halts {
 		if h.Joint == o.ID && h.To == end {
 			if h.Rule != "" {
 				return h.Why + " (" + h.Rule + ")"
@@ -128,7 +128,7 @@ func (c *collector) whyNot(o *design.Object, end design.ID, p netip.Prefix) stri
 
 // expecting is the fix that lets an end expect what it learns.
 func (c *collector) expecting(o *design.Object, end design.ID, list []netip.Prefix) []Fix {
-	title := fmt.Sprintf("Let %s expect what it learns", c.d.Title(end))
+	title := fmt.Sprintf("Let %s expect what it learns", c.design.Title(end))
 	switch b := o.Body.(type) {
 	case *design.Link:
 		body := *b
@@ -152,8 +152,8 @@ func (c *collector) expecting(o *design.Object, end design.ID, list []netip.Pref
 // beaten finds what came over a link or circuit and never gets a packet: a range
 // of one's own, a peered one or an entry goes before it.
 func (c *collector) beaten(o *design.Object) {
-	for _, segment := range route.Instances(c.d, o) {
-		p := c.t.PointIn(o.ID, segment)
+	for _, segment := range route.Instances(c.design, o) {
+		p := c.tables.PointIn(o.ID, segment)
 		var said []string
 		var learned prefix.Table[route.Route]
 		for _, r := range p.Routes {
@@ -203,8 +203,8 @@ func silently(p *route.Point, x, r route.Route) bool {
 // chance finds equal routes for one range that lead to different far ends, and
 // choices that nobody made.
 func (c *collector) chance(o *design.Object) {
-	for _, segment := range route.Instances(c.d, o) {
-		c.chanceIn(o, c.t.PointIn(o.ID, segment))
+	for _, segment := range route.Instances(c.design, o) {
+		c.chanceIn(o, c.tables.PointIn(o.ID, segment))
 	}
 }
 
@@ -229,7 +229,7 @@ func (c *collector) chanceIn(o *design.Object, p *route.Point) {
 		}
 		a := p.Routes[n-1]
 		if a.Prefix != b.Prefix || a.Source != b.Source || a.Unusable != "" || b.Unusable != "" ||
-			a.Learned != nil && b.Learned != nil || c.t.FarEnd(p, a.Hop) == c.t.FarEnd(p, b.Hop) {
+			a.Learned != nil && b.Learned != nil || c.tables.FarEnd(p, a.Hop) == c.tables.FarEnd(p, b.Hop) {
 			continue
 		}
 		say(
@@ -242,12 +242,12 @@ func (c *collector) chanceIn(o *design.Object, p *route.Point) {
 
 // troubles finds routes that never settle, or settle in more than one way.
 func (c *collector) troubles(*design.Object) {
-	for _, t := range c.t.Troubles() {
+	for _, t := range c.tables.Troubles() {
 		var at []string
 		var subjects []design.ID
 		for _, s := range t.Speakers {
-			at = append(at, c.t.TitleOf(s))
-			if id := c.t.BoxOf(s); !slices.Contains(subjects, id) {
+			at = append(at, c.tables.TitleOf(s))
+			if id := c.tables.BoxOf(s); !slices.Contains(subjects, id) {
 				subjects = append(subjects, id)
 			}
 		}
@@ -269,22 +269,22 @@ func (c *collector) troubles(*design.Object) {
 // oneWay finds parties that have a way to another over a third, while that one
 // has none back.
 func (c *collector) oneWay(o *design.Object) {
-	party := c.d.Party(o.ID)
+	party := c.design.Party(o.ID)
 	if party == nil || party.Kind == design.KindHub {
 		return
 	}
-	own := c.d.Exports(party.ID)
+	own := c.design.Exports(party.ID)
 	said := map[design.ID]bool{}
 	defer func() { c.oneWayByHand(o, party, said) }()
-	for _, r := range c.t.Point(o.ID).Routes {
+	for _, r := range c.tables.Point(o.ID).Routes {
 		if r.Learned == nil || r.Unusable != "" || len(r.Learned.Path) < 2 {
 			continue
 		}
-		way := c.t.Way(route.Key{At: o.ID}, &r)
+		way := c.tables.Way(route.Key{At: o.ID}, &r)
 		if len(way) < 3 {
 			continue
 		}
-		born := c.d.Party(way[0].At)
+		born := c.design.Party(way[0].At)
 		if born == nil || born.ID == party.ID || said[born.ID] {
 			continue
 		}
@@ -292,7 +292,7 @@ func (c *collector) oneWay(o *design.Object) {
 		if lost := c.unknownAt(way[0].At, own); len(lost) > 0 {
 			f := c.add(
 				"one-way-transit", Risk, o.ID, nil, "%s has a way to %s over %s, and %s has none back to %s",
-				c.d.Title(o.ID), born.Name, way[len(way)-2].Title, born.Name, words.List(texts(lost)),
+				c.design.Title(o.ID), born.Name, way[len(way)-2].Title, born.Name, words.List(texts(lost)),
 			)
 			f.Subjects = append(f.Subjects, way[0].At)
 		}
@@ -302,28 +302,30 @@ func (c *collector) oneWay(o *design.Object) {
 // oneWayByHand finds what is sent by hand over another party to a third, from which the
 // answer does not find back.
 func (c *collector) oneWayByHand(o, party *design.Object, said map[design.ID]bool) {
-	for _, r := range c.t.Point(o.ID).Routes {
+	for _, r := range c.tables.Point(o.ID).Routes {
 		if r.Learned != nil || r.Unusable != "" || r.Prefix.Bits() == 0 ||
 			r.Hop.Kind != route.Tunnel && r.Hop.Kind != route.Circuit {
 			continue
 		}
-		over := c.d.Party(c.t.FarEnd(c.t.Point(o.ID), r.Hop))
+		over := c.design.Party(c.tables.FarEnd(c.tables.Point(o.ID), r.Hop))
 		to := prefix.FirstHost(r.Prefix)
-		for _, place := range c.t.Holders(to) {
-			far := c.d.Party(place)
+		for _, place := range c.tables.Holders(to) {
+			far := c.design.Party(place)
 			if over == nil || far.ID == over.ID || far.ID == party.ID || said[far.ID] {
 				continue
 			}
-			from, err := walk.HostOf(c.d, party.ID, to.Is4())
+			from, err := walk.HostOf(c.design, party.ID, to.Is4())
 			if err != nil {
 				continue
 			}
-			p := walk.Prove(c.t, walk.Flow{From: from, To: to, Meant: place, Service: design.Service{Proto: "icmp"}})
+			p := walk.Prove(
+				c.tables, walk.Flow{From: from, To: to, Meant: place, Service: design.Service{Proto: "icmp"}},
+			)
 			if p.Stop != nil && p.Stop.Code == walk.ReplyNoRoute {
 				said[far.ID] = true
 				f := c.add(
 					"one-way-transit", Risk, o.ID, nil, "%s has a way to %s over %s, and %s has none back: %s",
-					c.d.Title(o.ID), far.Name, over.Name, far.Name, p.Stop.Why,
+					c.design.Title(o.ID), far.Name, over.Name, far.Name, p.Stop.Why,
 				)
 				f.Subjects = append(f.Subjects, p.Stop.At.ID)
 			}
@@ -333,7 +335,7 @@ func (c *collector) oneWayByHand(o, party *design.Object, said map[design.ID]boo
 
 // unknownAt are the ranges of which a box has no route.
 func (c *collector) unknownAt(box design.ID, list []netip.Prefix) []netip.Prefix {
-	p := c.t.Point(box)
+	p := c.tables.Point(box)
 	if p == nil {
 		return nil
 	}
@@ -353,7 +355,7 @@ func (c *collector) unknownAt(box design.ID, list []netip.Prefix) []netip.Prefix
 // entries finds entries of a table that lead to what is not there, everywhere,
 // or over a peering to what is not the peer's.
 func (c *collector) entries(o *design.Object) {
-	p := c.t.Point(o.ID)
+	p := c.tables.Point(o.ID)
 	for _, r := range p.Routes {
 		if r.Source != route.Static {
 			continue
@@ -378,7 +380,7 @@ func (c *collector) entries(o *design.Object) {
 		if r.Hop.Kind != route.Peer {
 			continue
 		}
-		if b, ok := c.d.Get(r.Hop.To).Body.(*design.Peering); ok {
+		if b, ok := c.design.Get(r.Hop.To).Body.(*design.Peering); ok {
 			c.beyondPeer(o, p, r, b)
 		}
 	}
@@ -389,10 +391,10 @@ func (c *collector) beyondPeer(o *design.Object, p *route.Point, r route.Route, 
 		if h.Network == p.Party.ID || h.Enters != "" || h.LendsGateway {
 			continue
 		}
-		if !slices.ContainsFunc(c.d.Ranges(h.Network), func(x netip.Prefix) bool { return x.Overlaps(r.Prefix) }) {
+		if !slices.ContainsFunc(c.design.Ranges(h.Network), func(x netip.Prefix) bool { return x.Overlaps(r.Prefix) }) {
 			c.add(
 				"peering-not-transitive", Risk, o.ID, nil, "%s sends %s over %s, which carries only what is of %s",
-				p.Title, r.Prefix, r.Via, c.d.Title(h.Network),
+				p.Title, r.Prefix, r.Via, c.design.Title(h.Network),
 			).Line = r.Prefix.String()
 		}
 	}
@@ -409,7 +411,7 @@ func (c *collector) summaries(o *design.Object) {
 	}
 	for _, s := range list {
 		var parts []netip.Prefix
-		for _, r := range c.t.Point(o.ID).Routes {
+		for _, r := range c.tables.Point(o.ID).Routes {
 			if r.Unusable == "" && r.Source != route.Implied && r.Prefix.Bits() > s.Prefix.Bits() &&
 				prefix.Contains(s.Prefix, r.Prefix) {
 				parts = append(parts, r.Prefix)
@@ -420,12 +422,14 @@ func (c *collector) summaries(o *design.Object) {
 		case len(parts) == 0:
 			c.add(
 				"summary-of-nothing", Untidy, o.ID, nil, "%s would announce %s and has no part of it, so it does not",
-				c.d.Title(o.ID), s.Prefix,
+				c.design.Title(o.ID), s.Prefix,
 			).Line = s.Prefix.String()
 		case len(hole) > 0:
 			f := c.add(
 				"summary-hides-hole", Untidy, o.ID, nil,
-				"%s announces %s, of which nobody has %s: what is sent there is lost at it", c.d.Title(o.ID), s.Prefix,
+				"%s announces %s, of which nobody has %s: what is sent there is lost at it", c.design.Title(
+					o.ID,
+				), s.Prefix,
 				words.List(texts(hole)),
 			)
 			f.Line, f.Evidence = s.Prefix.String(), texts(hole)
@@ -437,9 +441,9 @@ func (c *collector) summaries(o *design.Object) {
 // different ones.
 func (c *collector) segmentsMeet(*design.Object) {
 	var f *Finding
-	for j := range c.d.Joints() {
+	for j := range c.design.Joints() {
 		if j.Kind != design.KindLink && j.Kind != design.KindCircuit || !status.Exists(j.Object) ||
-			c.d.SegmentOf(j.ID) != "" {
+			c.design.SegmentOf(j.ID) != "" {
 			continue
 		}
 		met := map[string]bool{}
@@ -468,20 +472,20 @@ func (c *collector) segmentsMeet(*design.Object) {
 // segmentsAt names the segments of what stands behind an end of a joint, but for
 // what is in its tunnels.
 func (c *collector) segmentsAt(end design.ID) []string {
-	o := c.d.Get(end)
-	p := c.d.Party(end)
+	o := c.design.Get(end)
+	p := c.design.Party(end)
 	if p == nil {
 		return nil
 	}
 	var out []string
 	add := func(id design.ID) {
-		if s := c.d.SegmentOf(id); s != "" && !slices.Contains(out, c.d.Title(s)) {
-			out = append(out, c.d.Title(s))
+		if s := c.design.SegmentOf(id); s != "" && !slices.Contains(out, c.design.Title(s)) {
+			out = append(out, c.design.Title(s))
 		}
 	}
 	add(p.ID)
 	if p.Kind == design.KindSite && o.Kind == design.KindGateway {
-		for _, place := range c.d.Inside(p.ID, design.KindLAN, design.KindInnerRoute) {
+		for _, place := range c.design.Inside(p.ID, design.KindLAN, design.KindInnerRoute) {
 			add(place.ID)
 		}
 	}
@@ -492,7 +496,7 @@ func (c *collector) segmentsAt(end design.ID) []string {
 // that would announce more than the cloud lets out.
 func (c *collector) sessionLimit(o *design.Object) {
 	v := c.st.Of(o.ID)
-	carrier := c.d.Get(o.Parent)
+	carrier := c.design.Get(o.Parent)
 	if !v.Up && v.Line == "bgp-max" {
 		f := c.add("session-down", Broken, o.ID, nil, "%s; a summary needs fewer", v.Why)
 		f.Line = v.Line
@@ -502,25 +506,27 @@ func (c *collector) sessionLimit(o *design.Object) {
 		return
 	}
 	for n := range 2 {
-		taken := c.t.Taken(o.ID, n)
-		at, from := settings.Speaker(c.d, o, n), settings.Speaker(c.d, o, 1-n)
+		taken := c.tables.Taken(o.ID, n)
+		at, from := settings.Speaker(c.design, o, n), settings.Speaker(c.design, o, 1-n)
 		if at == nil || from == nil {
 			continue
 		}
-		if most := int(route.Limit(c.d, o, n)); most > 0 && taken*10 >= most*9 {
+		if most := int(route.Limit(c.design, o, n)); most > 0 && taken*10 >= most*9 {
 			f := c.add(
 				"limit-near", Risk, o.ID, nil,
-				"%s takes %d routes on a session of %s, and %d are learned: a few more drop it", c.d.Title(at.ID), most,
-				c.d.Title(carrier.ID), taken,
+				"%s takes %d routes on a session of %s, and %d are learned: a few more drop it", c.design.Title(
+					at.ID,
+				), most,
+				c.design.Title(carrier.ID), taken,
 			)
 			f.Line = fmt.Sprintf("bgp-max-%d", n+1)
 		}
-		if p := c.d.VPNOf(from.ID); p != nil && carrier.Kind == design.KindTunnel && p.MaxRoutesOut > 0 &&
+		if p := c.design.VPNOf(from.ID); p != nil && carrier.Kind == design.KindTunnel && p.MaxRoutesOut > 0 &&
 			taken > int(p.MaxRoutesOut) {
 			c.add(
 				"too-many-routes", Risk, o.ID, nil,
 				"%s would announce %d routes on a session of %s, and its cloud lets %d out; a summary needs fewer",
-				c.d.Title(from.ID), taken, c.d.Title(carrier.ID), p.MaxRoutesOut,
+				c.design.Title(from.ID), taken, c.design.Title(carrier.ID), p.MaxRoutesOut,
 			)
 		}
 	}
@@ -529,7 +535,7 @@ func (c *collector) sessionLimit(o *design.Object) {
 // tableLimit finds tables that hold more than their cloud takes, with the
 // smallest summary of what leads one way that would do.
 func (c *collector) tableLimit(o *design.Object) {
-	u, ok := c.t.UseOf(o.ID)
+	u, ok := c.tables.UseOf(o.ID)
 	if !ok || u.Most == 0 || u.Has*10 < u.Most*9 {
 		return
 	}
@@ -541,7 +547,7 @@ func (c *collector) tableLimit(o *design.Object) {
 		"too-many-routes", inUse(o), o.ID, nil, "%s has %d entries, and its cloud takes %d; a summary needs fewer",
 		u.Title, u.Has, u.Most,
 	)
-	for _, s := range c.t.Summarised(o.ID) {
+	for _, s := range c.tables.Summarised(o.ID) {
 		f.Evidence = append(f.Evidence, s.Words())
 	}
 }

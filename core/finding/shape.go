@@ -24,18 +24,18 @@ func (c *collector) asns(*design.Object) {
 	counts := func(j design.Joint) bool {
 		// Where routes are entered by hand, no path tells who passed them on.
 		k := topology.KindOf(j.Object)
-		return k.Learns != nil && (j.Kind == design.KindCircuit || k.Learns(c.d, j.Object)) &&
+		return k.Learns != nil && (j.Kind == design.KindCircuit || k.Learns(c.design, j.Object)) &&
 			status.Exists(j.Object) &&
-			asnOf(c.d.Get(j.Ends[0])) != 0 && asnOf(c.d.Get(j.Ends[1])) != 0
+			asnOf(c.design.Get(j.Ends[0])) != 0 && asnOf(c.design.Get(j.Ends[1])) != 0
 	}
-	joined := topology.Ends(c.d, counts)
+	joined := topology.Ends(c.design, counts)
 	whole := joined.Components()
-	own := topology.Ends(c.d, func(j design.Joint) bool {
-		return counts(j) && asnOf(c.d.Get(j.Ends[0])) == asnOf(c.d.Get(j.Ends[1]))
+	own := topology.Ends(c.design, func(j design.Joint) bool {
+		return counts(j) && asnOf(c.design.Get(j.Ends[0])) == asnOf(c.design.Get(j.Ends[1]))
 	}).Components()
 	asn := map[design.ID]uint32{}
 	for id := range whole {
-		if asn[id] = asnOf(c.d.Get(id)); own[id] == "" {
+		if asn[id] = asnOf(c.design.Get(id)); own[id] == "" {
 			own[id] = id
 		}
 	}
@@ -52,7 +52,7 @@ func (c *collector) asns(*design.Object) {
 		key := [2]string{string(whole[id]), fmt.Sprint(asn[id])}
 		if at, ok := said[key]; ok {
 			f := &c.out[at]
-			f.Evidence, f.Subjects = append(f.Evidence, c.d.Title(id)+" has it too"), append(f.Subjects, id)
+			f.Evidence, f.Subjects = append(f.Evidence, c.design.Title(id)+" has it too"), append(f.Subjects, id)
 			continue
 		}
 		other := speakers[first]
@@ -62,12 +62,12 @@ func (c *collector) asns(*design.Object) {
 			id,
 			nil,
 			"%s and %s both have ASN %d and are joined over others that speak BGP, so each discards what it hears of the other",
-			c.d.Title(other),
-			c.d.Title(id),
+			c.design.Title(other),
+			c.design.Title(id),
 			asn[id],
 		)
 		f.Subjects = []design.ID{id, other}
-		f.more = otherASN(c.d.Party(id).ID, asn[id])
+		f.more = otherASN(c.design.Party(id).ID, asn[id])
 		said[key] = len(c.out) - 1
 	}
 }
@@ -90,11 +90,11 @@ func otherASN(party design.ID, old uint32) func(context.Context, *Findings) []Fi
 
 // bothWait finds a link of which each end waits for the other to start.
 func (c *collector) bothWait(o *design.Object) {
-	for _, t := range c.d.Inside(o.ID, design.KindTunnel) {
-		if !settings.Starts(c.d, t, 0) && !settings.Starts(c.d, t, 1) {
+	for _, t := range c.design.Inside(o.ID, design.KindTunnel) {
+		if !settings.Starts(c.design, t, 0) && !settings.Starts(c.design, t, 1) {
 			c.add(
 				"both-ends-wait", inUse(o), t.ID, nil,
-				"both ends of %s wait for the other to start, so that nobody does", title(c.d, t),
+				"both ends of %s wait for the other to start, so that nobody does", title(c.design, t),
 			)
 		}
 	}
@@ -109,25 +109,25 @@ func (c *collector) outgrown(o *design.Object) {
 		return
 	}
 	for n, e := range l.Ends {
-		v := c.d.VPNOf(e.Gateway)
-		far := c.d.Party(l.Ends[1-n].Gateway)
+		v := c.design.VPNOf(e.Gateway)
+		far := c.design.Party(l.Ends[1-n].Gateway)
 		if v == nil || !v.StaticFixed || far == nil {
 			continue
 		}
 		known := slices.Concat(e.Routes, e.Remote)
-		for _, body := range design.Each[design.Mapping](c.d.Referring(l.Ends[1-n].Gateway, design.KindMapping)) {
+		for _, body := range design.Each[design.Mapping](c.design.Referring(l.Ends[1-n].Gateway, design.KindMapping)) {
 			if b := body; b.Link == o.ID {
 				known = append(known, b.Real)
 			}
 		}
-		if lost := prefix.Free(ofFamilies(c.d.Exports(far.ID), known), known); len(lost) > 0 {
+		if lost := prefix.Free(ofFamilies(c.design.Exports(far.ID), known), known); len(lost) > 0 {
 			then := "which %s can not change once it is made; it takes a new tunnel"
 			if !made {
 				then = "which %s can not change once it is made; add them before"
 			}
 			c.add(
 				"fixed-ranges-outgrown", Risk, o.ID, nil, "%s of %s is not in the ranges of %s, "+then,
-				words.List(texts(lost)), far.Name, o.Name, c.d.Title(e.Gateway),
+				words.List(texts(lost)), far.Name, o.Name, c.design.Title(e.Gateway),
 			)
 		}
 	}
@@ -152,7 +152,7 @@ func ofFamilies(ps, others []netip.Prefix) []netip.Prefix {
 // the same family: the way to that address must stay outside.
 func (c *collector) defaultRoute(o *design.Object) {
 	for _, e := range o.Body.(*design.Link).Ends {
-		at := c.d.Party(e.Gateway)
+		at := c.design.Party(e.Gateway)
 		for _, r := range e.Routes {
 			if r.Bits() == 0 && at != nil && at.Kind == design.KindSite {
 				c.add(
@@ -162,7 +162,7 @@ func (c *collector) defaultRoute(o *design.Object) {
 					nil,
 					"%s sends everything into %s; the way to the far public address must stay outside, which the rendered files "+
 						"see to and a box set up by hand must",
-					c.d.Title(e.Gateway),
+					c.design.Title(e.Gateway),
 					o.Name,
 				)
 			}
@@ -174,8 +174,8 @@ func (c *collector) defaultRoute(o *design.Object) {
 // several.
 func (c *collector) oneGateway(site *design.Object) {
 	ending, all := map[design.ID]bool{}, 0
-	for _, g := range c.d.Inside(site.ID, design.KindGateway) {
-		for _, j := range c.d.JointsAt(g.ID) {
+	for _, g := range c.design.Inside(site.ID, design.KindGateway) {
+		for _, j := range c.design.JointsAt(g.ID) {
 			if status.Exists(j.Object) {
 				ending[g.ID] = true
 				all++
@@ -188,7 +188,7 @@ func (c *collector) oneGateway(site *design.Object) {
 	for id := range ending {
 		c.add(
 			"one-gateway-ends-all", Untidy, id, nil,
-			"%s ends all %d links and circuits of %s: one failure takes them all", c.d.Title(id), all, site.Name,
+			"%s ends all %d links and circuits of %s: one failure takes them all", c.design.Title(id), all, site.Name,
 		)
 	}
 }
@@ -196,13 +196,13 @@ func (c *collector) oneGateway(site *design.Object) {
 // oneEdge finds an edge router that ends all circuits of several parties.
 func (c *collector) oneEdge(o *design.Object) {
 	parties := map[design.ID]bool{}
-	for _, j := range c.d.JointsAt(o.ID) {
+	for _, j := range c.design.JointsAt(o.ID) {
 		far, _, _ := j.Far(o.ID)
-		if p := c.d.Party(far); p != nil && status.Exists(j.Object) {
+		if p := c.design.Party(far); p != nil && status.Exists(j.Object) {
 			parties[p.ID] = true
 		}
 	}
-	if len(parties) > 1 && len(c.d.Of(design.KindEdgeRouter)) == 1 {
+	if len(parties) > 1 && len(c.design.Of(design.KindEdgeRouter)) == 1 {
 		c.add(
 			"one-edge-router", Untidy, o.ID, nil, "%s ends the circuits of %d parties: one failure takes them all",
 			o.Name, len(parties),

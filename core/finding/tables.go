@@ -10,12 +10,12 @@ import (
 	"dravin/core/words"
 )
 
-// tables finds entries that some of the tables that a network's hosts use have and
+// hostTables finds entries that some of the tables that a network's hosts use have and
 // others lack, the one of six that was not edited; and what a gateway of the network
 // knows and none of them leads to.
-func (c *collector) tables(network *design.Object) {
+func (c *collector) hostTables(network *design.Object) {
 	tables := slices.DeleteFunc(
-		c.d.Inside(network.ID, design.KindTable), func(t *design.Object) bool { return !c.hostsUse(t) },
+		c.design.Inside(network.ID, design.KindTable), func(t *design.Object) bool { return !c.hostsUse(t) },
 	)
 	var all []design.Entry
 	for _, t := range tables {
@@ -44,17 +44,17 @@ func (c *collector) tables(network *design.Object) {
 			t.ID,
 			[]Fix{
 				{
-					Title: "Add what is missing to " + c.d.Title(t.ID),
+					Title: "Add what is missing to " + c.design.Title(t.ID),
 					Edits: []design.Edit{design.PutEdit(t.With(&body))},
 				},
 			},
 			"%s lacks %d of the routes that the network's other tables have",
-			c.d.Title(t.ID),
+			c.design.Title(t.ID),
 			len(lacking),
 		)
 		f.Evidence = lacking
 	}
-	for _, g := range c.d.Inside(network.ID, design.KindGateway) {
+	for _, g := range c.design.Inside(network.ID, design.KindGateway) {
 		c.unled(network, g, tables)
 	}
 }
@@ -63,14 +63,14 @@ func (c *collector) tables(network *design.Object) {
 // gateway's or pool's alone. What enters a network, and what leaves a box, has a table of
 // its own on purpose.
 func (c *collector) hostsUse(table *design.Object) bool {
-	for s, body := range design.Each[design.Subnet](c.d.Inside(table.Parent, design.KindSubnet)) {
+	for s, body := range design.Each[design.Subnet](c.design.Inside(table.Parent, design.KindSubnet)) {
 		if body.Table != table.ID {
 			continue
 		}
-		alone := c.d.IsSourcePool(s.ID) || slices.ContainsFunc(
-			c.d.Forwarders(table.Parent), func(f *design.Object) bool { return c.d.StandsIn(f, s) },
+		alone := c.design.IsSourcePool(s.ID) || slices.ContainsFunc(
+			c.design.Forwarders(table.Parent), func(f *design.Object) bool { return c.design.StandsIn(f, s) },
 		)
-		if len(c.d.Inside(s.ID, design.KindEndpoint)) > 0 || !alone {
+		if len(c.design.Inside(s.ID, design.KindEndpoint)) > 0 || !alone {
 			return true
 		}
 	}
@@ -84,7 +84,7 @@ func (c *collector) unled(network, g *design.Object, tables []*design.Object) {
 		return
 	}
 	var missing []netip.Prefix
-	for _, r := range c.t.Point(g.ID).Routes {
+	for _, r := range c.tables.Point(g.ID).Routes {
 		known := r.Unusable == "" && (r.Hop.Kind == route.Tunnel || r.Hop.Kind == route.Circuit) &&
 			r.Source != route.Inside &&
 			r.Prefix.Bits() > 0
@@ -111,7 +111,7 @@ func (c *collector) unled(network, g *design.Object, tables []*design.Object) {
 		network.ID,
 		[]Fix{{Title: "Enter it in " + words.Count(len(tables), "table", "tables"), Edits: edits}},
 		"%s knows %s, and no table of %s leads there",
-		c.d.Title(g.ID),
+		c.design.Title(g.ID),
 		words.List(texts(missing)),
 		network.Name,
 	)
@@ -120,6 +120,6 @@ func (c *collector) unled(network, g *design.Object, tables []*design.Object) {
 
 // fed reports whether a table has a range without an entry.
 func (c *collector) fed(table design.ID, p netip.Prefix) bool {
-	choice := c.t.Point(table).Lookup(prefix.FirstHost(p))
+	choice := c.tables.Point(table).Lookup(prefix.FirstHost(p))
 	return choice.Winner != nil && prefix.Contains(choice.Winner.Prefix, p)
 }

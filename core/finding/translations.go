@@ -17,7 +17,7 @@ import (
 // do, more rules than it takes, pools that others hold, and hiding that takes links
 // along.
 func (c *collector) translations(o *design.Object) {
-	d := c.d
+	d := c.design
 	rules := design.RulesOf(o)
 	told := map[string]bool{}
 	does := func(what string) {
@@ -58,15 +58,15 @@ func (c *collector) translations(o *design.Object) {
 // What lies among the party's own hosts is no matter of its own: who else has their
 // range collides with them.
 func (c *collector) heldElsewhere(o *design.Object, what string, p netip.Prefix) {
-	own := c.d.Party(o.ID)
+	own := c.design.Party(o.ID)
 	if l, ok := o.Body.(*design.Listener); ok {
-		own = c.d.Party(l.At)
+		own = c.design.Party(l.At)
 	}
 	if own != nil &&
-		slices.ContainsFunc(c.d.Exports(own.ID), func(r netip.Prefix) bool { return prefix.Contains(r, p) }) {
+		slices.ContainsFunc(c.design.Exports(own.ID), func(r netip.Prefix) bool { return prefix.Contains(r, p) }) {
 		return
 	}
-	space := c.f.claims.Get(c.d, "", claimsOf)
+	space := c.findings.claims.Get(c.design, "", claimsOf)
 	space.Covering(p, func(x overlap.Claim) {
 		if x.Kind != design.KindMapping && x.Kind != design.KindReservation && own != nil && x.Party != own.ID {
 			c.addWith(x.Owner, "pool-collides", Broken, o.ID, "%s lies in %s, which %s holds", what, x.Prefix, x.Title)
@@ -89,7 +89,7 @@ func (c *collector) hidesLinks(o *design.Object, rules []design.Rule) {
 		if r.Hook != design.Postrouting || r.Toward != "" || r.Does != design.OwnAddress && r.Does != design.FromPool {
 			continue
 		}
-		for _, j := range c.d.Referring(o.ID, design.KindLink) {
+		for _, j := range c.design.Referring(o.ID, design.KindLink) {
 			near, _, _, ok := j.Body.(*design.Link).End(o.ID)
 			if !ok || !c.st.Intended(j) || j.Body.(*design.Link).Routing != design.RoutingSelectors {
 				continue
@@ -112,7 +112,7 @@ func (c *collector) hidesLinks(o *design.Object, rules []design.Rule) {
 				"rule %d of %s hides what it sends to %s, too: %s has no selector for the hidden source, and works only when "+
 					"the far side starts",
 				n+1,
-				title(c.d, o),
+				title(c.design, o),
 				taken[0],
 				j.Name,
 			)
@@ -154,13 +154,13 @@ func exempted(before []design.Rule, hides design.Rule, link design.ID, remote []
 // mapped finds a mapping whose range the far end does not send back.
 func (c *collector) mapped(o *design.Object) {
 	m := o.Body.(*design.Mapping)
-	j, ok := design.JointOf(c.d.Get(m.Link))
-	if !ok || !c.st.Of(m.Link).Up || route.NotOffered(c.d, m.Gateway, design.OneToOne) != "" {
+	j, ok := design.JointOf(c.design.Get(m.Link))
+	if !ok || !c.st.Of(m.Link).Up || route.NotOffered(c.design, m.Gateway, design.OneToOne) != "" {
 		return
 	}
 	far, _, _ := j.Far(m.Gateway)
-	p := c.t.Point(far)
-	if hub := c.d.Get(c.d.Get(far).Parent); hub != nil && hub.Kind == design.KindHub || p == nil {
+	p := c.tables.Point(far)
+	if hub := c.design.Get(c.design.Get(far).Parent); hub != nil && hub.Kind == design.KindHub || p == nil {
 		return
 	}
 	a := prefix.FirstHost(m.Mapped)
@@ -172,8 +172,10 @@ func (c *collector) mapped(o *design.Object) {
 	if w := p.Lookup(a).Winner; w == nil || w.Hop.To != j.ID {
 		c.addWith(
 			far, "mapped-range-unknown", Risk, o.ID,
-			"%s does not send %s into %s: what %s starts is not answered, and nobody beyond can start", c.d.Title(far),
-			m.Mapped, j.Name, c.d.Title(m.Gateway),
+			"%s does not send %s into %s: what %s starts is not answered, and nobody beyond can start", c.design.Title(
+				far,
+			),
+			m.Mapped, j.Name, c.design.Title(m.Gateway),
 		)
 	}
 }
@@ -185,17 +187,17 @@ func (c *collector) publishedService(o *design.Object) {
 	if v := c.st.Of(o.ID); !v.Up {
 		c.add("published-service-down", Broken, o.ID, nil, "%s is not reached: %s", o.Name, v.Why)
 	}
-	if slices.Contains(ledger.Unanswered(c.d), o) {
-		to, port := c.d.DialOf(l)
+	if slices.Contains(ledger.Unanswered(c.design), o) {
+		to, port := c.design.DialOf(l)
 		c.addWith(
 			l.Target, "published-service-unanswered", Risk, o.ID,
-			"%s leads to %s port %d, where %s does not answer that", o.Name, to, port, c.d.Title(l.Target),
+			"%s leads to %s port %d, where %s does not answer that", o.Name, to, port, c.design.Title(l.Target),
 		)
 	}
-	if home := c.d.Get(walk.HomeOf(c.d, l.Target)); l.Hides && !l.Proxies() && home != nil &&
+	if home := c.design.Get(walk.HomeOf(c.design, l.Target)); l.Hides && !l.Proxies() && home != nil &&
 		home.Kind == design.KindLAN &&
-		home.Parent == c.d.Get(l.At).Parent &&
-		!slices.ContainsFunc(design.StandsAt(c.d.Get(l.At)), func(a netip.Addr) bool {
+		home.Parent == c.design.Get(l.At).Parent &&
+		!slices.ContainsFunc(design.StandsAt(c.design.Get(l.At)), func(a netip.Addr) bool {
 			return slices.ContainsFunc(design.RangesOf(home), func(r netip.Prefix) bool { return r.Contains(a) })
 		}) {
 		c.add(
@@ -205,8 +207,8 @@ func (c *collector) publishedService(o *design.Object) {
 			nil,
 			"%s hides callers behind the address that %s has in %s, and nobody has said which that is: set what it stands at",
 			o.Name,
-			c.d.Title(l.At),
-			c.d.Title(home.ID),
+			c.design.Title(l.At),
+			c.design.Title(home.ID),
 		)
 	}
 	c.heldElsewhere(o, "the address "+l.Address.String()+" of "+o.Name, route.Alone(l.Address))
@@ -214,7 +216,7 @@ func (c *collector) publishedService(o *design.Object) {
 
 // pools tells of pools that are full, or soon will be.
 func (c *collector) pools(*design.Object) {
-	for _, p := range ledger.Pools(c.t) {
+	for _, p := range ledger.Pools(c.tables) {
 		switch {
 		case p.Hosts > p.Fits:
 			c.add("pool-too-small", Risk, p.At, nil, "the pool %s at %s: %s", p.Pool, p.Title, p.Ends)
@@ -229,7 +231,7 @@ func (c *collector) pools(*design.Object) {
 
 // unneeded names translations that nothing needs any more.
 func (c *collector) unneeded(*design.Object) {
-	for _, u := range ledger.UnneededOf(c.t) {
+	for _, u := range ledger.UnneededOf(c.tables) {
 		c.add("translation-unneeded", Untidy, u.Of, nil, "%s: %s", u.Title, u.Why)
 	}
 }

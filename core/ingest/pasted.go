@@ -21,7 +21,7 @@ func readPasted(ctx context.Context, r io.Reader, o Options) (*Table, error) {
 			Format: "text with prefixes",
 			Header: []string{string(ColumnParty), string(ColumnName), string(ColumnPrefix)},
 		},
-		o: o,
+		options: o,
 	}
 	lines := bufio.NewScanner(r)
 	lines.Buffer(nil, maxTextLine)

@@ -63,7 +63,7 @@ func Make(ctx context.Context, d *design.Design, t *Table, how How) (*Plan, erro
 	var err error
 	if t.Design != nil {
 		m.filed = true
-		err = m.design(t.Design)
+		err = m.designFile(t.Design)
 	} else {
 		err = m.rows(ctx, t)
 	}
@@ -88,7 +88,7 @@ func orEmpty(list []string) []string {
 
 // maker collects changed objects on top of a design.
 type maker struct {
-	d       *design.Design
+	design  *design.Design
 	plan    *Plan
 	how     How
 	objects map[design.ID]*design.Object // changed or new
@@ -141,7 +141,7 @@ type holding struct {
 }
 
 func newMaker(d *design.Design, p *Plan, how How) *maker {
-	m := &maker{d: d, plan: p, how: how, objects: map[design.ID]*design.Object{}, byPath: map[string]design.ID{},
+	m := &maker{design: d, plan: p, how: how, objects: map[design.ID]*design.Object{}, byPath: map[string]design.ID{},
 		filled: map[design.ID]int{}, seen: map[[16]byte]int{}, users: map[design.ID][]int{},
 		within: map[design.ID][]design.ID{}, held: map[holding]design.ID{}}
 	for _, o := range d.All() {
@@ -162,7 +162,7 @@ func (m *maker) get(id design.ID) *design.Object {
 	if o := m.objects[id]; o != nil {
 		return o
 	}
-	return m.d.Get(id)
+	return m.design.Get(id)
 }
 
 func (m *maker) find(k design.Kind, parent design.ID, name string) *design.Object {
@@ -208,7 +208,7 @@ func (m *maker) refuse(line int, subject, why string) {
 }
 
 // design takes a whole design file in: objects are matched by their paths.
-func (m *maker) design(file []byte) error {
+func (m *maker) designFile(file []byte) error {
 	from, err := design.Read(file)
 	if err != nil {
 		return err
@@ -222,7 +222,7 @@ func (m *maker) design(file []byte) error {
 		switch old := m.find(o.Kind, parent, o.Name); {
 		case old != nil:
 			ids[o.ID] = old.ID
-		case m.d.Get(o.ID) != nil: // another thing has that ID
+		case m.design.Get(o.ID) != nil: // another thing has that ID
 			ids[o.ID] = design.IDFor(o.Kind, "import/"+string(o.ID))
 		}
 		m.byPath[pathKey(o.Kind, parent, o.Name)] = idOr(ids, o.ID)
@@ -259,12 +259,12 @@ func (m *maker) settle(ctx context.Context) error {
 			return err
 		}
 		m.plan.Edits = m.edits()
-		problems := m.d.Refusals(m.plan.Edits)
+		problems := m.design.Refusals(m.plan.Edits)
 		if len(problems) == 0 {
 			break
 		}
 		// What was wrong before is no line's fault.
-		if before := m.d.Refusals(nil); len(before) > 0 {
+		if before := m.design.Refusals(nil); len(before) > 0 {
 			return before[:min(len(before), maxTold)]
 		}
 		if !m.drop(problems) {
@@ -294,7 +294,7 @@ func (m *maker) dropUnused() {
 		}
 	}
 	m.plan.Edits = slices.DeleteFunc(m.plan.Edits, func(e design.Edit) bool {
-		if used[e.ID] || m.d.Get(e.ID) != nil || e.Object.Parent != "" || m.filed {
+		if used[e.ID] || m.design.Get(e.ID) != nil || e.Object.Parent != "" || m.filed {
 			return false
 		}
 		m.objects[e.ID] = nil
@@ -306,7 +306,7 @@ func (m *maker) edits() []design.Edit {
 	out := []design.Edit{}
 	for _, id := range m.order {
 		o := m.objects[id]
-		if o != nil && !(m.d.Get(id) != nil && design.Same(m.d.Get(id), o)) {
+		if o != nil && !(m.design.Get(id) != nil && design.Same(m.design.Get(id), o)) {
 			out = append(out, design.PutEdit(o))
 		}
 	}
@@ -334,7 +334,7 @@ func (m *maker) drop(problems design.Problems) bool {
 			}
 			m.objects[id] = nil
 			dropped = true
-			if m.d.Get(id) == nil {
+			if m.design.Get(id) == nil {
 				m.dropInside(id)
 			}
 		}
@@ -355,7 +355,7 @@ func (m *maker) toBlame(id design.ID, blamed map[design.ID]bool) []design.ID {
 		}
 		at = o.Parent
 	}
-	o := m.d.Get(id)
+	o := m.design.Get(id)
 	if o == nil || blamed[o.Parent] {
 		return nil
 	}
@@ -379,7 +379,7 @@ func (m *maker) outcome(i *Item) {
 	if i.Outcome != "" {
 		return
 	}
-	old, now := m.d.Get(i.object), m.objects[i.object]
+	old, now := m.design.Get(i.object), m.objects[i.object]
 	switch {
 	case old == nil:
 		i.Outcome = New

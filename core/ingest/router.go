@@ -30,12 +30,14 @@ const (
 // a routing table of the BGP daemon as JSON (by prefix, a list of routes each).
 func readJSON(ctx context.Context, r io.Reader) (*Table, error) {
 	t := &Table{Header: routerHeader}
-	source := &elements{filling: filling{ctx: ctx, table: t}, counted: &counted{r: io.LimitReader(r, maxRouterBytes+1)}}
+	source := &elements{
+		filling: filling{ctx: ctx, table: t}, counted: &counted{reader: io.LimitReader(r, maxRouterBytes+1)},
+	}
 	source.dec = json.NewDecoder(source.counted)
 	err := source.router()
 	var own *Error
 	switch {
-	case source.counted.n > maxRouterBytes:
+	case source.counted.count > maxRouterBytes:
 		return nil, &Error{Why: fmt.Sprintf("the JSON is larger than %d MiB", maxRouterBytes>>20), Want: "split it"}
 	case errors.As(err, &own):
 		return nil, own
@@ -59,19 +61,19 @@ var errNoRouter = &Error{
 
 // counted counts bytes and remembers where lines end, up to where one may ask.
 type counted struct {
-	r     io.Reader
-	n     int64
-	lines []int64 // where each line after the first begins; the first ones
+	reader io.Reader
+	count  int64
+	lines  []int64 // where each line after the first begins; the first ones
 }
 
 func (c *counted) Read(p []byte) (int, error) {
-	n, err := c.r.Read(p)
+	n, err := c.reader.Read(p)
 	for i, b := range p[:n] {
 		if b == '\n' && len(c.lines) < MaxRows*4 {
-			c.lines = append(c.lines, c.n+int64(i)+1)
+			c.lines = append(c.lines, c.count+int64(i)+1)
 		}
 	}
-	c.n += int64(n)
+	c.count += int64(n)
 	return n, err
 }
 

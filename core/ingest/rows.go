@@ -393,7 +393,7 @@ func (m *maker) extend(o *design.Object, r record, p netip.Prefix, fixed bool, v
 // first is what the first row makes of an object's prefixes: if it names one
 // that is there already, the others stay; else the row's takes their place.
 func (m *maker) first(o *design.Object, p netip.Prefix) []netip.Prefix {
-	if old := m.d.Ranges(o.ID); slices.Contains(old, p) {
+	if old := m.design.Ranges(o.ID); slices.Contains(old, p) {
 		return old
 	}
 	return []netip.Prefix{p}
@@ -403,7 +403,7 @@ func (m *maker) subnet(r record, network *design.Object, p netip.Prefix) error {
 	o := m.find(design.KindSubnet, network.ID, or(r.get(ColumnName), p.String()))
 	if o == nil {
 		table := m.find(design.KindTable, network.ID, "main table")
-		if all := m.d.Inside(network.ID, design.KindTable); len(all) > 0 {
+		if all := m.design.Inside(network.ID, design.KindTable); len(all) > 0 {
 			table = all[0]
 		} else if table == nil {
 			table = m.make(design.KindTable, network.ID, "main table", &design.Table{})
@@ -412,7 +412,7 @@ func (m *maker) subnet(r record, network *design.Object, p netip.Prefix) error {
 	}
 	c := *o.Body.(*design.Subnet)
 	c.Prefixes, c.Zone, c.Note = []netip.Prefix{p}, or(r.get(ColumnZone), c.Zone), or(r.get(ColumnNote), c.Note)
-	if old := m.d.Ranges(o.ID); slices.Contains(old, p) {
+	if old := m.design.Ranges(o.ID); slices.Contains(old, p) {
 		c.Prefixes = old
 	}
 	m.put(o.With(&c))

@@ -47,7 +47,7 @@ type Options struct {
 // content. It stops when ctx ends. Errors are of type [*Error] where the file
 // is to blame.
 func Read(ctx context.Context, r io.Reader, o Options) (*Table, error) {
-	limited := &limitedReader{r: r, left: MaxBytes}
+	limited := &limitedReader{reader: r, left: MaxBytes}
 	b := bufio.NewReaderSize(limited, peek)
 	head, err := b.Peek(peek)
 	if err != nil && !errors.Is(err, io.EOF) {
@@ -74,15 +74,15 @@ func Read(ctx context.Context, r io.Reader, o Options) (*Table, error) {
 
 // limitedReader refuses what is longer than a file may be.
 type limitedReader struct {
-	r    io.Reader
-	left int64
+	reader io.Reader
+	left   int64
 }
 
 func (l *limitedReader) Read(p []byte) (int, error) {
 	if l.left <= 0 {
 		return 0, &Error{Why: fmt.Sprintf("the file is larger than %d MiB", MaxBytes>>20), Want: "split it"}
 	}
-	n, err := l.r.Read(p[:min(int64(len(p)), l.left)])
+	n, err := l.reader.Read(p[:min(int64(len(p)), l.left)])
 	l.left -= int64(n)
 	return n, err
 }
@@ -107,11 +107,11 @@ const each = 2048
 
 // filling adds rows to a table, within limits.
 type filling struct {
-	ctx   context.Context
-	table *Table
-	o     Options
-	cells int
-	text  int // bytes
+	ctx     context.Context
+	table   *Table
+	options Options
+	cells   int
+	text    int // bytes
 }
 
 func (f *filling) add(line int, cells []string) error {
@@ -146,8 +146,8 @@ func (f *filling) add(line int, cells []string) error {
 	}
 	f.table.Rows = append(f.table.Rows, Row{line, cells})
 	if len(f.table.Rows)%each == 0 {
-		if f.o.Progress != nil {
-			f.o.Progress(len(f.table.Rows))
+		if f.options.Progress != nil {
+			f.options.Progress(len(f.table.Rows))
 		}
 		return f.ctx.Err()
 	}
@@ -167,7 +167,7 @@ func readCSV(ctx context.Context, r io.Reader, o Options) (*Table, error) {
 	if err != nil {
 		return nil, lineError(err)
 	}
-	f := filling{ctx: ctx, table: &Table{Format: "delimited text", Header: slices.Clone(head)}, o: o}
+	f := filling{ctx: ctx, table: &Table{Format: "delimited text", Header: slices.Clone(head)}, options: o}
 	for {
 		record, err := c.Read()
 		if errors.Is(err, io.EOF) {

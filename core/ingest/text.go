@@ -48,7 +48,7 @@ const peek = 64 << 10
 // csvReader prepares to read delimited text of any usual kind: it tells the
 // delimiter by the first line and passes over a byte-order mark.
 func csvReader(r io.Reader) (*records, error) {
-	g := &guard{r: r}
+	g := &guard{reader: r}
 	b := bufio.NewReaderSize(g, ahead)
 	if mark, err := b.Peek(3); err == nil && string(mark) == "\ufeff" {
 		_, _ = b.Discard(3)
@@ -118,7 +118,7 @@ func tooWide(line, columns int) error {
 // guard ends a record that does not end: a quote that is never closed, or a line
 // without an end.
 type guard struct {
-	r            io.Reader
+	reader       io.Reader
 	handed, done int64 // bytes: given out, and of whole records
 }
 
@@ -129,7 +129,7 @@ func (g *guard) Read(p []byte) (int, error) {
 			Want: "look for a quote that is never closed, or a line without an end",
 		}
 	}
-	n, err := g.r.Read(p)
+	n, err := g.reader.Read(p)
 	g.handed += int64(n)
 	return n, err
 }

@@ -71,7 +71,7 @@ func readSheet(ctx context.Context, book *excelize.File, o Options) (*Table, err
 		return nil, &Error{Why: "the sheet can not be read: " + err.Error(), Want: "save it as CSV"}
 	}
 	defer rows.Close()
-	f := filling{ctx: ctx, table: t, o: o}
+	f := filling{ctx: ctx, table: t, options: o}
 	for line := 1; rows.Next(); line++ {
 		cells, err := rows.Columns()
 		if err != nil {

@@ -145,7 +145,7 @@ func (g *Group) weigh(e estate) {
 	default:
 		g.Weight = Within
 	}
-	g.Sentence = Sentence(s.a, s.b) + g.others()
+	g.Sentence = Sentence(s.first, s.second) + g.others()
 }
 
 // sweep is the state of going through a group's claims.
@@ -156,7 +156,7 @@ type sweep struct {
 	parties          map[design.ID]bool
 	meet, unanswered bool  // some pair could meet; some such pair has no mapping between
 	could            bool  // some pair could meet if a link joined its parties
-	a, b             Claim // the pair to speak of
+	first, second    Claim // the pair to speak of
 	worst            int
 }
 
@@ -216,7 +216,7 @@ func (s *sweep) speakOf(c Claim) {
 			rank++
 		}
 		if rank > s.worst {
-			s.a, s.b, s.worst = o, c, rank
+			s.first, s.second, s.worst = o, c, rank
 		}
 	}
 }

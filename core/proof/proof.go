@@ -41,7 +41,7 @@ func (r Result) Stop() *walk.Stop {
 // Proofs are the results of a design's intents, remembered from one design to the
 // next as long as nothing has changed that a walk looked at.
 type Proofs struct {
-	t      *route.Tables
+	tables *route.Tables
 	memo   *design.Memo[design.ID, Result]
 	failed *failures
 }
@@ -80,17 +80,17 @@ func (p *Proofs) Settle() { p.memo.Settle() }
 
 // Watched are the same proofs, noting in what view notes whatever is looked at.
 func (p *Proofs) Watched(view *design.Design) *Proofs {
-	return &Proofs{p.t.Watched(view), p.memo, p.failed}
+	return &Proofs{p.tables.Watched(view), p.memo, p.failed}
 }
 
 // Tables are what they are over.
-func (p *Proofs) Tables() *route.Tables { return p.t }
+func (p *Proofs) Tables() *route.Tables { return p.tables }
 
 // Intent walks one intent.
 func (p *Proofs) Intent(id design.ID) Result {
-	return p.memo.Get(p.t.Design, id, func(view *design.Design) Result {
-		return intent(p.t.Watched(view), view.Get(id), func(failed design.ID) *route.Tables {
-			return p.failed.tables(p.t, failed).Watched(view)
+	return p.memo.Get(p.tables.Design, id, func(view *design.Design) Result {
+		return intent(p.tables.Watched(view), view.Get(id), func(failed design.ID) *route.Tables {
+			return p.failed.tables(p.tables, failed).Watched(view)
 		})
 	})
 }
@@ -104,7 +104,7 @@ func (p *Proofs) All() []Result {
 // Within are all of them; the error is that of the context, if it ends before.
 func (p *Proofs) Within(ctx context.Context) ([]Result, error) {
 	out := []Result{}
-	for _, o := range p.t.Design.Of(design.KindIntent) {
+	for _, o := range p.tables.Design.Of(design.KindIntent) {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}

@@ -12,27 +12,27 @@ import (
 // box fills the table of a translating box: the places in which it stands, its own
 // entries, and the router of its first address for the rest.
 func (s *solver) box(p *Point, o *design.Object, b *design.Box) {
-	p.Translations, p.Self = Translations(s.d, o.ID), selfOf(s.d, o)
-	for _, place := range s.d.Inside(o.Parent, design.KindLAN, design.KindSubnet) {
-		if !s.d.StandsIn(o, place) {
+	p.Translations, p.Self = Translations(s.design, o.ID), selfOf(s.design, o)
+	for _, place := range s.design.Inside(o.Parent, design.KindLAN, design.KindSubnet) {
+		if !s.design.StandsIn(o, place) {
 			continue
 		}
-		for _, r := range s.d.Ranges(place.ID) {
+		for _, r := range s.design.Ranges(place.ID) {
 			p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Kind: Deliver, To: place.ID}, Via: place.Name})
 		}
 	}
 	s.boxRoutes(p, b.Routes)
 	for _, all := range settings.Everything {
 		for _, a := range b.Addresses {
-			place := placeIn(s.d, o.Parent, a)
+			place := placeIn(s.design, o.Parent, a)
 			if place == nil || a.Is4() != all.Addr().Is4() {
 				continue
 			}
-			if next := topology.Router(s.d, place); next != "" {
+			if next := topology.Router(s.design, place); next != "" {
 				p.add(
 					Route{
 						Prefix: all, Source: Static, Hop: Hop{Kind: Gateway, To: next, Through: place.ID},
-						Via: s.d.Get(next).Name,
+						Via: s.design.Get(next).Name,
 					},
 				)
 			}
@@ -44,11 +44,11 @@ func (s *solver) box(p *Point, o *design.Object, b *design.Box) {
 // beside lets an entry lead to who has the address that it names, in the place in
 // which it was found: a box or gateway, an inner router, or the place's own router.
 func (s *solver) beside(p *Point, way *Route, via netip.Addr) {
-	place := s.d.Get(way.Hop.To)
+	place := s.design.Get(way.Hop.To)
 	if place == nil || place.Kind == design.KindInnerRoute || place.Kind == design.KindNetwork {
 		return
 	}
-	for _, f := range s.d.Forwarders(place.Parent) {
+	for _, f := range s.design.Forwarders(place.Parent) {
 		if f.ID != p.ID && slices.Contains(design.StandsAt(f), via) {
 			way.Hop = Hop{Kind: Gateway, To: f.ID, Through: place.ID}
 			if v := s.st.Of(f.ID); !v.Up && v.Line == "" { // the box is not there
@@ -58,13 +58,13 @@ func (s *solver) beside(p *Point, way *Route, via netip.Addr) {
 		}
 	}
 	if place.Kind == design.KindSubnet {
-		way.Hop = Hop{Kind: Gateway, To: topology.Router(s.d, place), Through: place.ID}
+		way.Hop = Hop{Kind: Gateway, To: topology.Router(s.design, place), Through: place.ID}
 	}
 }
 
 // insides adds the small ranges around a gateway's addresses on its joints.
 func (s *solver) insides(p *Point) {
-	for _, x := range insides(s.d, p.ID) {
+	for _, x := range insides(s.design, p.ID) {
 		if !s.st.Intended(x.joint) || !s.meets(p, x.joint.ID) {
 			continue
 		}

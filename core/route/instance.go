@@ -135,22 +135,22 @@ func segmentAt(d *design.Design, k Key) design.ID {
 
 // meets reports whether a table takes what an object brings.
 func (s *solver) meets(p *Point, id design.ID) bool {
-	return design.Meets(segmentAt(s.d, Key{p.ID, p.Segment}), s.d.SegmentOf(id))
+	return design.Meets(segmentAt(s.design, Key{p.ID, p.Segment}), s.design.SegmentOf(id))
 }
 
 // tunnels are those of a link that a table uses, where not all are: those of its
 // own segment, else those of none, else those of the first that there is, so that
 // all lead into one routing instance at the far end. carried is false if none may.
 func (s *solver) tunnels(p *Point, link *design.Object) (some []design.ID, carried bool) {
-	all := s.d.Inside(link.ID, design.KindTunnel)
+	all := s.design.Inside(link.ID, design.KindTunnel)
 	if len(all) == 0 {
 		return nil, s.meets(p, link.ID)
 	}
-	own := segmentAt(s.d, Key{p.ID, p.Segment})
+	own := segmentAt(s.design, Key{p.ID, p.Segment})
 	by := map[design.ID][]design.ID{}
 	first := design.ID("")
 	for _, t := range all {
-		of := s.d.SegmentOf(t.ID)
+		of := s.design.SegmentOf(t.ID)
 		if !design.Meets(own, of) {
 			continue
 		}

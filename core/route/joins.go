@@ -12,7 +12,7 @@ import (
 // preference is the order of a point's cloud, where its profile has one; what
 // the profile does not name goes after.
 func (s *solver) preference(id design.ID) []Source {
-	p := s.d.ProfileOf(id)
+	p := s.design.ProfileOf(id)
 	if p == nil || len(p.Preference) == 0 {
 		return usualPreference
 	}
@@ -33,19 +33,19 @@ func (s *solver) preference(id design.ID) []Source {
 func (s *solver) hubTable(p *Point, o *design.Object, b *design.HubTable) {
 	for _, e := range b.Routes {
 		r := Route{Prefix: e.Prefix, Source: Static, Hop: Hop{Kind: BlackHole}, Via: "black hole"}
-		if a := s.d.Get(e.Via); a != nil {
-			r.Hop, r.Via = attachedHop(s.d, a), a.Name
+		if a := s.design.Get(e.Via); a != nil {
+			r.Hop, r.Via = attachedHop(s.design, a), a.Name
 			r = s.status(p, r, s.st.Of(a.ID))
 		}
 		p.add(r)
 	}
-	for a, body := range design.Each[design.Attachment](s.d.Inside(o.Parent, design.KindAttachment)) {
+	for a, body := range design.Each[design.Attachment](s.design.Inside(o.Parent, design.KindAttachment)) {
 		if !slices.Contains(body.Feeds, o.ID) || !s.meets(p, a.ID) ||
-			!design.Meets(s.d.SegmentOf(o.ID), s.attachedSegment(a)) {
+			!design.Meets(s.design.SegmentOf(o.ID), s.attachedSegment(a)) {
 			continue
 		}
 		for _, r := range s.exports(a) {
-			p.add(s.status(p, Route{Prefix: r, Source: Hub, Hop: attachedHop(s.d, a), Via: a.Name}, s.st.Of(a.ID)))
+			p.add(s.status(p, Route{Prefix: r, Source: Hub, Hop: attachedHop(s.design, a), Via: a.Name}, s.st.Of(a.ID)))
 		}
 	}
 }
@@ -53,21 +53,21 @@ func (s *solver) hubTable(p *Point, o *design.Object, b *design.HubTable) {
 // attachedSegment is the segment of what is attached to a hub, unless its
 // attachment says another.
 func (s *solver) attachedSegment(a *design.Object) design.ID {
-	if own := s.d.SegmentOf(a.ID); own != "" {
+	if own := s.design.SegmentOf(a.ID); own != "" {
 		return own
 	}
-	return s.d.SegmentOf(a.Body.(*design.Attachment).What)
+	return s.design.SegmentOf(a.Body.(*design.Attachment).What)
 }
 
 // offered are the ranges that an attachment brings into its hub without a
 // session. What sessions and other hubs tell is learned.
 func (s *solver) exports(a *design.Object) []netip.Prefix {
-	what := s.d.Get(a.Body.(*design.Attachment).What)
+	what := s.design.Get(a.Body.(*design.Attachment).What)
 	k := topology.KindOf(what)
-	if what.Kind == design.KindHub || k != nil && k.Learns != nil && k.Learns(s.d, what) {
+	if what.Kind == design.KindHub || k != nil && k.Learns != nil && k.Learns(s.design, what) {
 		return nil
 	}
-	return s.d.AttachmentExports(a)
+	return s.design.AttachmentExports(a)
 }
 
 // attachedHop is where a hub sends what is for an attachment.
@@ -87,19 +87,19 @@ func attachedHop(d *design.Design, attachment *design.Object) Hop {
 // halves gives a network's table what its peerings bring without entries: the
 // far blocks where the profile says so, and what a lent gateway knows.
 func (s *solver) halves(p *Point) {
-	for _, o := range design.InOrder(s.d.Referring(p.Party.ID, design.KindPeering)) {
+	for _, o := range design.InOrder(s.design.Referring(p.Party.ID, design.KindPeering)) {
 		own, far, ok := topology.Halves(o, p.Party.ID)
-		profile := s.d.ProfileOf(p.Party.ID)
+		profile := s.design.ProfileOf(p.Party.ID)
 		if !ok || profile == nil || profile.Peering == nil {
 			continue
 		}
 		var ranges []netip.Prefix
 		if profile.Peering.AutomaticRoutes {
-			ranges = s.d.Ranges(far.Network)
+			ranges = s.design.Ranges(far.Network)
 		}
 		if own.UsesGateway && far.LendsGateway {
-			for _, g := range s.d.Inside(far.Network, design.KindGateway) {
-				for _, r := range s.t.Point(g.ID).Routes {
+			for _, g := range s.design.Inside(far.Network, design.KindGateway) {
+				for _, r := range s.tables.Point(g.ID).Routes {
 					if r.leavesParty() {
 						ranges = append(ranges, r.Prefix)
 					}
@@ -127,11 +127,12 @@ func (s *solver) peering(p *Point, o *design.Object, ranges []netip.Prefix) {
 
 // peered gives a gateway that is lent the ranges of the networks that use it.
 func (s *solver) peered(p *Point, gateway *design.Object) {
-	for _, o := range design.InOrder(s.d.Referring(gateway.Parent, design.KindPeering)) {
+	for _, o := range design.InOrder(s.design.Referring(gateway.Parent, design.KindPeering)) {
 		own, far, ok := topology.Halves(o, gateway.Parent)
-		if profile := s.d.ProfileOf(gateway.ID); ok && own.LendsGateway && profile != nil && profile.Peering != nil &&
+		if profile := s.design.ProfileOf(gateway.ID); ok && own.LendsGateway && profile != nil &&
+			profile.Peering != nil &&
 			(profile.Peering.AutomaticRoutes || far.UsesGateway) {
-			s.peering(p, o, s.d.Ranges(far.Network))
+			s.peering(p, o, s.design.Ranges(far.Network))
 		}
 	}
 }
@@ -152,14 +153,14 @@ func (t *Tables) Lent(network design.ID, to netip.Addr) design.ID {
 // profile says that it learns that by itself.
 func (s *solver) fed(p *Point) {
 	network := p.Party
-	profile := s.d.ProfileOf(network.ID)
+	profile := s.design.ProfileOf(network.ID)
 	if profile == nil {
 		return
 	}
-	learns := p.learns(s.d)
+	learns := p.learns(s.design)
 	if learns == "yes" || learns == "" && profile.Networks.GatewayFeeds {
-		for _, g := range s.d.Inside(network.ID, design.KindGateway) {
-			for _, r := range s.t.Point(g.ID).Routes {
+		for _, g := range s.design.Inside(network.ID, design.KindGateway) {
+			for _, r := range s.tables.Point(g.ID).Routes {
 				if r.Hop.Kind == Tunnel || r.Hop.Kind == Circuit {
 					p.add(
 						Route{
@@ -174,9 +175,9 @@ func (s *solver) fed(p *Point) {
 	if learns == "no" || learns == "" && (profile.Hub == nil || !profile.Hub.AutomaticRoutes) {
 		return
 	}
-	for _, a := range s.d.Referring(network.ID, design.KindAttachment) {
+	for _, a := range s.design.Referring(network.ID, design.KindAttachment) {
 		v := s.st.Of(a.ID)
-		if table := s.t.Point(topology.BoundTable(s.d, a)); table != nil && (v.Up || status.Exists(a)) {
+		if table := s.tables.Point(topology.BoundTable(s.design, a)); table != nil && (v.Up || status.Exists(a)) {
 			for _, r := range table.Routes {
 				if r.Hop.To != network.ID {
 					p.add(
@@ -184,7 +185,7 @@ func (s *solver) fed(p *Point) {
 							p,
 							Route{
 								Prefix: r.Prefix, Source: Hub, Hop: Hop{Kind: Attached, To: a.ID},
-								Via: s.d.Title(a.Parent), Unusable: r.Unusable, Down: r.Down, Learned: r.Learned,
+								Via: s.design.Title(a.Parent), Unusable: r.Unusable, Down: r.Down, Learned: r.Learned,
 							},
 							v,
 						),

@@ -29,8 +29,8 @@ type Learned struct {
 // was not learned.
 func (s *solver) learned(p *Point) {
 	k := Key{p.ID, p.Segment}
-	s.d.NoteLearned(k.String())
-	for _, e := range s.t.network.learn().Table(k.String()) {
+	s.design.NoteLearned(k.String())
+	for _, e := range s.tables.network.learn().Table(k.String()) {
 		s.entryLearned(p, e)
 	}
 	s.expected(p)
@@ -70,12 +70,12 @@ func (s *solver) cameBy(p *Point, r *bgp.Route) Route {
 	for _, c := range r.Communities {
 		l.Communities = append(l.Communities, c.String())
 	}
-	group := s.d.Get(design.ID(r.Session.Ends[r.End].Group))
+	group := s.design.Get(design.ID(r.Session.Ends[r.End].Group))
 	out := Route{Learned: l, Via: group.Name}
 	switch group.Kind {
 	case design.KindLink:
 		out.Source, out.Hop = VPNBGP, Hop{Kind: Tunnel, To: group.ID}
-		if session := s.d.Get(l.Session); session != nil {
+		if session := s.design.Get(l.Session); session != nil {
 			out.Tunnels = []design.ID{session.Parent}
 		}
 	case design.KindCircuit:
@@ -83,11 +83,11 @@ func (s *solver) cameBy(p *Point, r *bgp.Route) Route {
 	case design.KindAttachment:
 		out.Source, out.Hop = Hub, Hop{Kind: Attached, To: group.ID}
 		if p.Kind == design.KindHubTable {
-			out.Hop = attachedHop(s.d, group)
+			out.Hop = attachedHop(s.design, group)
 		}
 	}
 	if p.Kind == design.KindHubTable && group.Kind != design.KindAttachment {
-		if a := s.d.AttachmentOf(p.Party.ID, group.ID); a != nil {
+		if a := s.design.AttachmentOf(p.Party.ID, group.ID); a != nil {
 			out.Source, out.Via = Hub, a.Name
 		}
 	}
@@ -98,22 +98,22 @@ func (s *solver) cameBy(p *Point, r *bgp.Route) Route {
 // with what is down, where that is why.
 func (s *solver) expected(p *Point) {
 	for _, x := range s.awaited(p) {
-		link := s.d.Get(x.Joint).Kind == design.KindLink
-		if !s.meets(p, x.Joint) || link && !status.Exists(s.d.Get(x.Joint)) {
+		link := s.design.Get(x.Joint).Kind == design.KindLink
+		if !s.meets(p, x.Joint) || link && !status.Exists(s.design.Get(x.Joint)) {
 			continue // it is no part of the plan
 		}
 		if slices.ContainsFunc(p.Routes, func(r Route) bool { return r.Prefix == x.Prefix && r.Hop.To == x.Joint }) {
 			continue
 		}
 		r := Route{
-			Prefix: x.Prefix, Source: CircuitBGP, Hop: Hop{Kind: Circuit, To: x.Joint}, Via: s.d.Get(x.Joint).Name,
+			Prefix: x.Prefix, Source: CircuitBGP, Hop: Hop{Kind: Circuit, To: x.Joint}, Via: s.design.Get(x.Joint).Name,
 		}
 		if link {
 			r.Source, r.Hop.Kind = VPNBGP, Tunnel
 		}
 		if v := topology.Brings(s.st, x.Joint, x.Prefix.Addr().Is4()); v.Up {
 			r.Expected, r.Unusable = Missing, "it is expected here and was not learned"
-			if e, ok := s.t.network.learn().Best(Key{p.ID, p.Segment}.String(), x.Prefix); ok && slices.ContainsFunc(
+			if e, ok := s.tables.network.learn().Best(Key{p.ID, p.Segment}.String(), x.Prefix); ok && slices.ContainsFunc(
 				e.Lost, func(l *bgp.Route) bool { return !l.Own() && l.Session.Ends[l.End].Group == string(x.Joint) },
 			) {
 				r.Expected, r.Unusable = Lost, "it was learned, and another goes before it: "+e.By.String()
@@ -129,12 +129,12 @@ func (s *solver) expected(p *Point) {
 // links and circuits that feed it.
 func (s *solver) awaited(p *Point) []Expected {
 	if p.Kind != design.KindHubTable {
-		return ExpectedAt(s.d, p.ID)
+		return ExpectedAt(s.design, p.ID)
 	}
 	var out []Expected
-	for _, g := range s.d.Inside(p.Party.ID, design.KindGateway) {
-		for _, x := range ExpectedAt(s.d, g.ID) {
-			if a := s.d.AttachmentOf(p.Party.ID, x.Joint); a != nil &&
+	for _, g := range s.design.Inside(p.Party.ID, design.KindGateway) {
+		for _, x := range ExpectedAt(s.design, g.ID) {
+			if a := s.design.AttachmentOf(p.Party.ID, x.Joint); a != nil &&
 				slices.Contains(a.Body.(*design.Attachment).Feeds, p.ID) {
 				out = append(out, x)
 			}

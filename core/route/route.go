@@ -192,7 +192,7 @@ func begin(d *design.Design, base *status.Status, w *network) *Tables {
 		Design: d, points: &design.Memo[Key, *Point]{}, places: &design.Memo[string, *prefix.Table[design.ID]]{},
 		boundaries: &design.Memo[string, []netip.Prefix]{}, network: w,
 	}
-	w.d, w.base = d.Watched(nil), base
+	w.design, w.base = d.Watched(nil), base
 	t.Status = base.Dropping(w.dropped)
 	t.Topology = topology.With(d, t.Status)
 	return t
@@ -320,7 +320,7 @@ func (t *Tables) PointIn(id, segment design.ID) *Point {
 	}
 	return t.points.Get(t.Design, k, func(view *design.Design) *Point {
 		own := t.Watched(view)
-		s := &solver{t: own, d: view, st: own.Status}
+		s := &solver{tables: own, design: view, st: own.Status}
 		return s.solve(view.Get(id), k.Segment)
 	})
 }
@@ -375,18 +375,18 @@ func (r *Route) sharesWith(winner *Route) bool {
 }
 
 type solver struct {
-	t  *Tables
-	d  *design.Design
-	st *status.Status
+	tables *Tables
+	design *design.Design
+	st     *status.Status
 }
 
 func (s *solver) solve(o *design.Object, segment design.ID) *Point {
 	p := &Point{
-		ID: o.ID, Kind: o.Kind, Segment: segment, Party: s.d.Party(o.ID), Title: s.d.Title(o.ID),
+		ID: o.ID, Kind: o.Kind, Segment: segment, Party: s.design.Party(o.ID), Title: s.design.Title(o.ID),
 		preference: s.preference(o.ID),
 	}
 	if segment != "" {
-		p.Title += ", " + s.d.Title(segment)
+		p.Title += ", " + s.design.Title(segment)
 	}
 	switch b := o.Body.(type) {
 	case *design.Gateway:
@@ -411,7 +411,7 @@ func (s *solver) solve(o *design.Object, segment design.ID) *Point {
 }
 
 func (s *solver) gateway(p *Point, o *design.Object, b *design.Gateway) {
-	p.Translations, p.Self = Translations(s.d, o.ID), selfOf(s.d, o)
+	p.Translations, p.Self = Translations(s.design, o.ID), selfOf(s.design, o)
 	switch body := p.Party.Body.(type) {
 	case *design.Network:
 		p.local(body)
@@ -433,12 +433,12 @@ func (s *solver) gateway(p *Point, o *design.Object, b *design.Gateway) {
 // pinned keeps the way to the far ends' public addresses out of the links, where a
 // route into one of them would take it: the tunnel itself must not go through it.
 func (s *solver) pinned(p *Point) {
-	for _, o := range design.InOrder(s.d.Referring(p.ID, design.KindLink)) {
-		e, ok := s.t.Topology.From(o.ID, p.ID)
+	for _, o := range design.InOrder(s.design.Referring(p.ID, design.KindLink)) {
+		e, ok := s.tables.Topology.From(o.ID, p.ID)
 		if !ok || !s.st.Intended(o) {
 			continue
 		}
-		for _, body := range design.Each[design.Tunnel](s.d.Inside(o.ID, design.KindTunnel)) {
+		for _, body := range design.Each[design.Tunnel](s.design.Inside(o.ID, design.KindTunnel)) {
 			peer := settings.PeerOf(body, e.End)
 			into := func(r Route) bool { return r.Hop.Kind == Tunnel && r.Expected == "" && r.Prefix.Contains(peer) }
 			done := func(r Route) bool { return r.Source == Implied && r.Prefix == Alone(peer) }
@@ -456,25 +456,25 @@ func (s *solver) pinned(p *Point) {
 
 // siteGateway adds what a box of one's own has by itself.
 func (s *solver) siteGateway(p *Point, o *design.Object, b *design.Gateway) {
-	lans := LANsOf(s.d, o)
+	lans := LANsOf(s.design, o)
 	for _, lan := range lans {
 		if !s.meets(p, lan.ID) {
 			continue
 		}
-		for _, r := range s.d.Ranges(lan.ID) {
+		for _, r := range s.design.Ranges(lan.ID) {
 			p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Kind: Deliver, To: lan.ID}, Via: lan.Name})
 			p.Own = append(p.Own, r)
 		}
 	}
-	for inner, body := range design.Each[design.InnerRoute](s.d.Inside(o.Parent, design.KindInnerRoute)) {
+	for inner, body := range design.Each[design.InnerRoute](s.design.Inside(o.Parent, design.KindInnerRoute)) {
 		via := body.Via
 		if !s.meets(p, inner.ID) {
 			continue
 		}
-		for _, r := range s.d.Ranges(inner.ID) {
+		for _, r := range s.design.Ranges(inner.ID) {
 			p.Own = append(p.Own, r)
 			if !via.IsValid() || slices.ContainsFunc(
-				lans, func(lan *design.Object) bool { return prefix.Has(s.d.Ranges(lan.ID), via) },
+				lans, func(lan *design.Object) bool { return prefix.Has(s.design.Ranges(lan.ID), via) },
 			) {
 				p.add(
 					Route{
@@ -500,27 +500,27 @@ func (s *solver) innerRouter(p *Point, o *design.Object, b *design.InnerRoute) {
 		p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Kind: Deliver, To: o.ID}, Via: o.Name})
 	}
 	next, through := design.ID(""), design.ID("")
-	for lan, body := range design.Each[design.LAN](s.d.Inside(o.Parent, design.KindLAN)) {
-		if !b.Via.IsValid() || !prefix.Has(s.d.Ranges(lan.ID), b.Via) {
+	for lan, body := range design.Each[design.LAN](s.design.Inside(o.Parent, design.KindLAN)) {
+		if !b.Via.IsValid() || !prefix.Has(s.design.Ranges(lan.ID), b.Via) {
 			continue
 		}
 		if through == "" {
 			through = lan.ID
 		}
-		for _, r := range s.d.Ranges(lan.ID) {
+		for _, r := range s.design.Ranges(lan.ID) {
 			p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Kind: Deliver, To: lan.ID}, Via: lan.Name})
 		}
 		if list := body.Gateways; next == "" && len(list) > 0 {
 			next = list[0]
 		}
 	}
-	if all := s.d.Inside(o.Parent, design.KindGateway); next == "" && len(all) > 0 {
+	if all := s.design.Inside(o.Parent, design.KindGateway); next == "" && len(all) > 0 {
 		next = all[0].ID
 	}
 	for _, all := range settings.Everything {
 		if next != "" {
 			hop := Hop{Kind: Gateway, To: next, Through: through}
-			p.add(Route{Prefix: all, Source: Static, Hop: hop, Via: s.d.Get(next).Name})
+			p.add(Route{Prefix: all, Source: Static, Hop: hop, Via: s.design.Get(next).Name})
 		}
 	}
 }
@@ -534,12 +534,12 @@ func (s *solver) table(p *Point, b *design.Table) {
 	network := p.Party.Body.(*design.Network)
 	p.local(network)
 	for _, e := range b.Routes {
-		via := s.d.Get(e.Via)
+		via := s.design.Get(e.Via)
 		r := s.status(
 			p, Route{Prefix: e.Prefix, Source: Static, Hop: Hop{Kind: viaKinds[via.Kind], To: e.Via}, Via: via.Name},
 			s.entry(e),
 		)
-		if profile := s.d.ProfileOf(p.ID); via.Kind == design.KindBox && profile != nil &&
+		if profile := s.design.ProfileOf(p.ID); via.Kind == design.KindBox && profile != nil &&
 			!profile.Networks.Appliances && r.Unusable == "" {
 			r.Unusable = "the cloud's tables lead to no box"
 		}
@@ -553,7 +553,7 @@ func (s *solver) table(p *Point, b *design.Table) {
 // there.
 func (s *solver) entry(e design.Entry) status.Verdict {
 	v := s.st.Of(e.Via)
-	if (s.d.Get(e.Via).Kind == design.KindGateway || s.d.Get(e.Via).Kind == design.KindBox) &&
+	if (s.design.Get(e.Via).Kind == design.KindGateway || s.design.Get(e.Via).Kind == design.KindBox) &&
 		v.Cause == status.DoesNotForward && v.Line != "" {
 		return status.Verdict{Up: true} // the box is there, and drops it
 	}
@@ -568,7 +568,7 @@ func (s *solver) status(p *Point, r Route, v status.Verdict) Route {
 		return r
 	}
 	r.Down = &v
-	profile := s.d.ProfileOf(p.ID)
+	profile := s.design.ProfileOf(p.ID)
 	if r.Swallows = r.Source == Static && profile != nil && profile.DeadNextHop == "black-hole"; !r.Swallows {
 		r.Unusable = v.Why
 	}
@@ -578,8 +578,8 @@ func (s *solver) status(p *Point, r Route, v status.Verdict) Route {
 // joints adds what the links and circuits at a point bring without a session, and the selectors
 // of links.
 func (s *solver) joints(p *Point) {
-	for _, o := range design.InOrder(s.d.Referring(p.ID, design.KindLink, design.KindCircuit)) {
-		e, ok := s.t.Topology.From(o.ID, p.ID)
+	for _, o := range design.InOrder(s.design.Referring(p.ID, design.KindLink, design.KindCircuit)) {
+		e, ok := s.tables.Topology.From(o.ID, p.ID)
 		if !ok || !status.Exists(o) {
 			continue // it is no part of the plan
 		}
@@ -588,7 +588,7 @@ func (s *solver) joints(p *Point) {
 			continue
 		}
 		hop, source := s.into(p, o)
-		for _, r := range topology.KindOf(o).Brings(s.d, o, e.End) {
+		for _, r := range topology.KindOf(o).Brings(s.design, o, e.End) {
 			p.add(
 				s.status(
 					p, Route{Prefix: r, Source: source, Hop: hop, Via: o.Name, Tunnels: tunnels}, s.up(o.ID, tunnels),
@@ -644,7 +644,7 @@ func (s *solver) overridden(p *Point) {
 	if !ok || p.Kind == design.KindBox { // a box of one's own has a table of its own
 		return
 	}
-	profile := s.d.ProfileOf(p.ID)
+	profile := s.design.ProfileOf(p.ID)
 	for n := range p.Routes {
 		r := &p.Routes[n]
 		for _, own := range network.Blocks {

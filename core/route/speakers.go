@@ -20,7 +20,7 @@ type builder struct {
 func (w *network) builder(view *design.Design) builder {
 	st := w.base.Watched(view)
 	t := &Tables{Design: view, Status: st, Topology: topology.With(view, st)}
-	return builder{&solver{t: t, d: view, st: st}}
+	return builder{&solver{tables: t, design: view, st: st}}
 }
 
 // speakers are the tables of an object that routes are learned into; none of what
@@ -30,12 +30,12 @@ func (b builder) speakers(o *design.Object) []*bgp.Speaker {
 	case design.KindSession, design.KindAttachment:
 		return nil
 	case design.KindGateway:
-		if b.d.Get(o.Parent).Kind == design.KindHub {
+		if b.design.Get(o.Parent).Kind == design.KindHub {
 			return nil // its hub's tables speak
 		}
 	}
 	var out []*bgp.Speaker
-	for _, segment := range Instances(b.d, o) {
+	for _, segment := range Instances(b.design, o) {
 		k := Key{o.ID, segment}
 		s := &bgp.Speaker{Key: k.String(), RouterID: b.identifier(o), Multipath: b.shares(o)}
 		switch body := o.Body.(type) {
@@ -55,12 +55,12 @@ func (b builder) speakers(o *design.Object) []*bgp.Speaker {
 // else has.
 func (b builder) identifier(o *design.Object) netip.Addr {
 	if o.Kind == design.KindHubTable {
-		for _, g := range b.d.Inside(o.Parent, design.KindGateway) {
-			if id := RouterID(b.d, g.ID); id.IsValid() {
+		for _, g := range b.design.Inside(o.Parent, design.KindGateway) {
+			if id := RouterID(b.design, g.ID); id.IsValid() {
 				return id
 			}
 		}
-	} else if id := RouterID(b.d, o.ID); id.IsValid() {
+	} else if id := RouterID(b.design, o.ID); id.IsValid() {
 		return id
 	}
 	h := fnv.New32a()
@@ -72,16 +72,16 @@ func (b builder) identifier(o *design.Object) netip.Addr {
 // shares reports whether equal routes of a box share: always on a box of one's
 // own, in a cloud as its profile says of the tunnels.
 func (b builder) shares(o *design.Object) bool {
-	parent := b.d.Get(o.Parent)
+	parent := b.design.Get(o.Parent)
 	gateways := []*design.Object{o}
 	switch {
 	case o.Kind == design.KindHubTable:
-		gateways = b.d.Inside(o.Parent, design.KindGateway)
-	case parent == nil || parent.Kind == design.KindSite || len(b.d.Referring(o.ID, design.KindLink)) == 0:
+		gateways = b.design.Inside(o.Parent, design.KindGateway)
+	case parent == nil || parent.Kind == design.KindSite || len(b.design.Referring(o.ID, design.KindLink)) == 0:
 		return true
 	}
 	for _, g := range gateways {
-		if v := b.d.VPNOf(g.ID); v != nil &&
+		if v := b.design.VPNOf(g.ID); v != nil &&
 			(v.EqualCost == "bgp" || v.EqualCost == "always" || v.EqualCost == "hub-bgp" && o.Kind == design.KindHubTable) {
 			return true
 		}
@@ -100,8 +100,8 @@ func summariesOf(list []design.Summary) []bgp.Summary {
 // connected are the ranges that a box's sessions run in.
 func (b builder) connected(box design.ID) []netip.Prefix {
 	var out []netip.Prefix
-	for _, s := range SessionsOf(b.d, box) {
-		if t, ok := b.d.Get(s.Parent).Body.(*design.Tunnel); ok && len(t.Inside) == 2 {
+	for _, s := range SessionsOf(b.design, box) {
+		if t, ok := b.design.Get(s.Parent).Body.(*design.Tunnel); ok && len(t.Inside) == 2 {
 			out = append(out, t.Inside[0].Masked())
 		} else {
 			for _, e := range s.Body.(*design.Session).Ends {
@@ -116,23 +116,23 @@ func (b builder) connected(box design.ID) []netip.Prefix {
 // filter may let out: its entries, and what its static links lead to.
 func (b builder) gatewayOwn(k Key, o *design.Object, g *design.Gateway) []bgp.Originated {
 	var out []bgp.Originated
-	p := &Point{ID: o.ID, Segment: k.Segment, Kind: o.Kind, Party: b.d.Party(o.ID)}
+	p := &Point{ID: o.ID, Segment: k.Segment, Kind: o.Kind, Party: b.design.Party(o.ID)}
 	switch body := p.Party.Body.(type) {
 	case *design.Site:
-		out = origins(b.d.ExportsAt(o, k.Segment), false)
+		out = origins(b.design.ExportsAt(o, k.Segment), false)
 		for _, r := range g.Routes {
 			out = append(out, bgp.Originated{Prefix: r.Prefix.Masked(), Quiet: true})
 		}
 	case *design.Network:
-		out = origins(announcedBlocks(b.d, o.Parent, g, body), false)
+		out = origins(announcedBlocks(b.design, o.Parent, g, body), false)
 		out = append(out, origins(b.borrowers(o), false)...)
 	}
-	for _, r := range Translations(b.d, o.ID) {
+	for _, r := range Translations(b.design, o.ID) {
 		if r.Hook == design.Postrouting && r.Into.IsValid() {
 			out = append(out, bgp.Originated{Prefix: r.Into.Masked(), Only: string(r.Toward)})
 		}
 	}
-	for _, body := range b.d.ListenersAt(o.ID) { // what callers dial, unless it is among what is told already
+	for _, body := range b.design.ListenersAt(o.ID) { // what callers dial, unless it is among what is told already
 		if a := body.Address; !slices.ContainsFunc(
 			out, func(x bgp.Originated) bool { return !x.Quiet && x.Only == "" && x.Prefix.Contains(a) },
 		) {
@@ -179,10 +179,10 @@ func announcedBlocks(d *design.Design, network design.ID, g *design.Gateway, bod
 // borrowers are the ranges of the networks that use a gateway that is lent.
 func (b builder) borrowers(gateway *design.Object) []netip.Prefix {
 	var out []netip.Prefix
-	for _, o := range b.d.Referring(gateway.Parent, design.KindPeering) {
+	for _, o := range b.design.Referring(gateway.Parent, design.KindPeering) {
 		if own, far, ok := topology.Halves(o, gateway.Parent); ok && own.LendsGateway && far.UsesGateway &&
 			b.st.Of(o.ID).Up {
-			out = append(out, b.d.Ranges(far.Network)...)
+			out = append(out, b.design.Ranges(far.Network)...)
 		}
 	}
 	return out
@@ -190,7 +190,7 @@ func (b builder) borrowers(gateway *design.Object) []netip.Prefix {
 
 // hubOwn is what a hub's table has without learning it.
 func (b builder) hubOwn(o *design.Object, body *design.HubTable) []bgp.Originated {
-	p := &Point{ID: o.ID, Kind: o.Kind, Party: b.d.Party(o.ID)}
+	p := &Point{ID: o.ID, Kind: o.Kind, Party: b.design.Party(o.ID)}
 	b.hubTable(p, o, body)
 	var out []bgp.Originated
 	for _, r := range p.Routes {
@@ -213,19 +213,19 @@ func (b builder) session(o *design.Object) *bgp.Session {
 		return nil
 	}
 	families := b.st.Session(o.ID).Families
-	joint, carrier := b.d.Get(o.Parent), o.Parent
+	joint, carrier := b.design.Get(o.Parent), o.Parent
 	if joint.Kind == design.KindTunnel {
-		joint = b.d.Get(joint.Parent)
+		joint = b.design.Get(joint.Parent)
 	}
 	out := &bgp.Session{Key: string(o.ID), Down: !b.st.Of(o.ID).Up}
 	for n, e := range o.Body.(*design.Session).Ends {
-		at := settings.Speaker(b.d, o, n)
+		at := settings.Speaker(b.design, o, n)
 		end := bgp.End{
 			Group: string(joint.ID), ASN: e.ASN, Address: e.Address, AllowOwn: e.AllowOwn, Client: e.Client,
 			KeepNextHop: e.KeepNextHop, In: RulesOf(e.In), Out: RulesOf(e.Out),
 		}
 		end.Families = [2]bool{slices.Contains(families, "ipv4"), slices.Contains(families, "ipv6")}
-		most := Limit(b.d, o, n)
+		most := Limit(b.design, o, n)
 		end.Limit = [2]uint32{most, most}
 		end.Weight = b.weight(at, joint.Kind)
 		end.Speaker, end.Into, end.Away = b.tablesAt(at, joint, carrier)
@@ -257,7 +257,7 @@ func Limit(d *design.Design, session *design.Object, end int) uint32 {
 // GoesFirst reports whether what comes over a kind of joint goes before what
 // comes otherwise at a box.
 func (t *Tables) GoesFirst(box design.ID, kind design.Kind) bool {
-	b := builder{&solver{t: t, d: t.Design, st: t.Status}}
+	b := builder{&solver{tables: t, design: t.Design, st: t.Status}}
 	return b.weight(t.Design.Get(box), kind) > 0
 }
 
@@ -280,7 +280,7 @@ func (t *Tables) Announced(k Key) []bgp.Originated {
 // weight puts circuits before tunnels, or the other way round where the cloud
 // says so, at a box that has both.
 func (b builder) weight(at *design.Object, kind design.Kind) uint32 {
-	links, circuits := b.d.Referring(at.ID, design.KindLink), b.d.Referring(at.ID, design.KindCircuit)
+	links, circuits := b.design.Referring(at.ID, design.KindLink), b.design.Referring(at.ID, design.KindCircuit)
 	if len(links) == 0 || len(circuits) == 0 {
 		return 0
 	}
@@ -297,19 +297,19 @@ func (b builder) weight(at *design.Object, kind design.Kind) uint32 {
 // what its own segment's sessions bring before the rest, so that what shares leads
 // into one instance at the far end.
 func (b builder) tablesAt(at, joint *design.Object, carrier design.ID) (speaks string, into []string, away []uint32) {
-	segment := b.d.SegmentOf(carrier)
-	switch parent := b.d.Get(at.Parent); {
+	segment := b.design.SegmentOf(carrier)
+	switch parent := b.design.Get(at.Parent); {
 	case parent != nil && parent.Kind == design.KindHub:
 		speaks, into = b.hubTablesAt(parent, joint, segment)
 		return speaks, into, nil
 	case parent != nil && parent.Kind == design.KindNetwork:
-		if design.Meets(segment, b.d.SegmentOf(at.ID)) {
+		if design.Meets(segment, b.design.SegmentOf(at.ID)) {
 			return string(at.ID), []string{string(at.ID)}, nil
 		}
 		return "", nil, nil
 	}
-	all := Instances(b.d, at)
-	own := slices.Index(all, InstanceFor(b.d, at, segment))
+	all := Instances(b.design, at)
+	own := slices.Index(all, InstanceFor(b.design, at, segment))
 	speaks = Key{at.ID, all[own]}.String()
 	into, away = []string{speaks}, []uint32{0}
 	for n, other := range all {
@@ -330,18 +330,18 @@ func Away(instance int) uint32 { return uint32(1 + instance) }
 
 // hubTablesAt are the tables of a hub that a joint is bound to and feeds.
 func (b builder) hubTablesAt(hub, joint *design.Object, segment design.ID) (speaks string, into []string) {
-	for a, body := range design.Each[design.Attachment](b.d.Inside(hub.ID, design.KindAttachment)) {
+	for a, body := range design.Each[design.Attachment](b.design.Inside(hub.ID, design.KindAttachment)) {
 		if body.What != joint.ID || !b.st.Of(a.ID).Up {
 			continue
 		}
 		if body.Segment != "" {
 			segment = body.Segment
 		}
-		if bound := topology.BoundTable(b.d, a); bound != "" && design.Meets(segment, b.d.SegmentOf(bound)) {
+		if bound := topology.BoundTable(b.design, a); bound != "" && design.Meets(segment, b.design.SegmentOf(bound)) {
 			speaks = string(bound)
 		}
 		for _, f := range body.Feeds {
-			if design.Meets(segment, b.d.SegmentOf(f)) {
+			if design.Meets(segment, b.design.SegmentOf(f)) {
 				into = append(into, string(f))
 			}
 		}
@@ -352,12 +352,12 @@ func (b builder) hubTablesAt(hub, joint *design.Object, segment design.ID) (spea
 // hubJoin is what two hubs tell each other that are joined by BGP. It belongs to
 // the attachment that comes first of the two.
 func (b builder) hubJoin(o *design.Object, body *design.Attachment) *bgp.Session {
-	far := b.d.Get(body.What)
-	profile := b.d.ProfileOf(o.Parent)
+	far := b.design.Get(body.What)
+	profile := b.design.ProfileOf(o.Parent)
 	if far.Kind != design.KindHub || profile == nil || profile.Hub == nil || profile.Hub.ToHub != design.RoutingBGP {
 		return nil
 	}
-	back := b.d.AttachmentOf(far.ID, o.Parent)
+	back := b.design.AttachmentOf(far.ID, o.Parent)
 	if back == nil || back.ID < o.ID || !b.st.Of(o.ID).Up || !b.st.Of(back.ID).Up {
 		return nil
 	}
@@ -366,7 +366,7 @@ func (b builder) hubJoin(o *design.Object, body *design.Attachment) *bgp.Session
 		out.Ends[n] = b.joinEnd(a)
 	}
 	for n, hub := range []design.ID{o.Parent, far.ID} {
-		if out.Ends[n].ASN = b.d.Get(hub).Body.(*design.Hub).ASN; out.Ends[n].ASN == 0 {
+		if out.Ends[n].ASN = b.design.Get(hub).Body.(*design.Hub).ASN; out.Ends[n].ASN == 0 {
 			out.Ends[0].ASN, out.Ends[1].ASN = 0, 0 // they count as one administration
 			break
 		}
@@ -377,7 +377,7 @@ func (b builder) hubJoin(o *design.Object, body *design.Attachment) *bgp.Session
 func (b builder) joinEnd(a *design.Object) bgp.End {
 	body := a.Body.(*design.Attachment)
 	end := bgp.End{Group: string(a.ID), Families: [2]bool{true, true}, Join: true, Client: true}
-	if bound := topology.BoundTable(b.d, a); bound != "" {
+	if bound := topology.BoundTable(b.design, a); bound != "" {
 		end.Speaker = string(bound)
 	}
 	for _, k := range body.KeepOut {
@@ -400,8 +400,8 @@ func (b builder) hubFeed(o *design.Object, g *design.Gateway) *bgp.Session {
 	if !g.HubRoutes {
 		return nil
 	}
-	for _, a := range b.d.Referring(o.Parent, design.KindAttachment) {
-		if bound := topology.BoundTable(b.d, a); bound != "" && b.st.Of(a.ID).Up {
+	for _, a := range b.design.Referring(o.Parent, design.KindAttachment) {
+		if bound := topology.BoundTable(b.design, a); bound != "" && b.st.Of(a.ID).Up {
 			nothing := []bgp.Rule{{Action: bgp.Refuse}}
 			var others []bgp.Rule // what came by an attachment is not told back to it
 			for _, p := range b.exports(a) {

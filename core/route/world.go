@@ -14,8 +14,8 @@ import (
 // once, when it is first asked for; what follows a small change begins from what
 // was there before.
 type network struct {
-	d    *design.Design
-	base *status.Status // without the sessions that dropped for a limit
+	design *design.Design
+	base   *status.Status // without the sessions that dropped for a limit
 
 	once    sync.Once
 	before  *network
@@ -94,7 +94,7 @@ func (w *network) network(had map[design.ID]part, touched map[design.ID]bool) *b
 	n := &bgp.Network{}
 	w.by = make(map[design.ID]part, len(had))
 	for _, k := range partKinds {
-		for _, o := range w.d.Of(k) {
+		for _, o := range w.design.Of(k) {
 			p, ok := had[o.ID]
 			if !ok || touched[o.ID] {
 				p = w.part(o.ID, p)
@@ -112,7 +112,7 @@ func (w *network) network(had map[design.ID]part, touched map[design.ID]bool) *b
 
 func (w *network) part(id design.ID, old part) part {
 	p := part{reads: design.NewReads()}
-	view := w.d.Watched(p.reads)
+	view := w.design.Watched(p.reads)
 	b := w.builder(view)
 	p.speakers, p.session = sameSpeakers(old.speakers, b.speakers(view.Get(id))), b.session(view.Get(id))
 	if old.session != nil && reflect.DeepEqual(p.session, old.session) {
@@ -180,7 +180,7 @@ func (w *network) dropped(view *design.Design, session design.ID) (status.Verdic
 	if !d.V4 {
 		f, word = 1, "IPv6"
 	}
-	return status.Dropped(w.d, w.d.Get(session), d.End, d.Taken, d.Session.Ends[d.End].Limit[f], word), true
+	return status.Dropped(w.design, w.design.Get(session), d.End, d.Taken, d.Session.Ends[d.End].Limit[f], word), true
 }
 
 // sameSpeakers keeps the speakers that were there before, where they are the

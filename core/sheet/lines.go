@@ -56,7 +56,7 @@ const keyLine = "key"
 
 // Lines are the lines of a tunnel, those that must agree first.
 func Lines(d *design.Design, tunnel *design.Object, keys [2]string) []Line {
-	l := &liner{d: d, tunnel: tunnel, ends: settings.SettingsOf(d, tunnel, keys[0])}
+	l := &liner{design: d, tunnel: tunnel, ends: settings.SettingsOf(d, tunnel, keys[0])}
 	l.ends[1].Key = keys[1]
 	link := d.Get(tunnel.Parent).Body.(*design.Link)
 	l.link = link
@@ -121,7 +121,7 @@ func Worst(lines []Line) (worst Agreement, differing int) {
 }
 
 type liner struct {
-	d      *design.Design
+	design *design.Design
 	tunnel *design.Object
 	link   *design.Link
 	ends   [2]negotiate.Settings
@@ -129,7 +129,7 @@ type liner struct {
 }
 
 // party is whose an end is.
-func (l *liner) party(n int) string { return l.d.Party(l.link.Ends[n].Gateway).Name }
+func (l *liner) party(n int) string { return l.design.Party(l.link.Ends[n].Gateway).Name }
 
 func (l *liner) add(key, label string, values [2]string, v Agreement, why string, titles [2]string, fix mender) {
 	line := Line{Key: key, Label: label, Values: values, Verdict: v, Why: why, Fixes: []LineFix{}}
@@ -150,8 +150,8 @@ func (l *liner) end(n int, set func(*design.TunnelEnd)) []design.Edit {
 
 func (l *liner) setTo(what string) [2]string {
 	return [2]string{
-		"Set " + settings.EndTitle(l.d, l.link, 0) + " to " + what,
-		"Set " + settings.EndTitle(l.d, l.link, 1) + " to " + what,
+		"Set " + settings.EndTitle(l.design, l.link, 0) + " to " + what,
+		"Set " + settings.EndTitle(l.design, l.link, 1) + " to " + what,
 	}
 }
 
@@ -182,7 +182,7 @@ func (l *liner) crossed(
 			v, why = Unknown, "the cloud gives it when the gateway is made; enter it then"
 		case own[n] != taken[n]:
 			v, why = Differs, fmt.Sprintf(
-				"%s is at %s, and the far end looks for %s", settings.EndTitle(l.d, l.link, n), own[n], taken[n],
+				"%s is at %s, and the far end looks for %s", settings.EndTitle(l.design, l.link, n), own[n], taken[n],
 			)
 		}
 		l.add(
@@ -217,7 +217,7 @@ func (l *liner) names() {
 			v = Differs
 		}
 		titles := l.setTo(own)
-		titles[n] = "Let " + settings.EndTitle(l.d, l.link, n) + " call itself " + taken
+		titles[n] = "Let " + settings.EndTitle(l.design, l.link, n) + " call itself " + taken
 		l.add(
 			fmt.Sprintf("identity-%d", n+1),
 			"Identity of "+l.party(n),
@@ -358,7 +358,7 @@ func (l *liner) setSelectors(n int, local, remote []netip.Prefix) []design.Edit 
 	if remote != nil {
 		body.Ends[n].Remote = remote
 	}
-	return []design.Edit{design.PutEdit(l.d.Get(l.tunnel.Parent).With(&body))}
+	return []design.Edit{design.PutEdit(l.design.Get(l.tunnel.Parent).With(&body))}
 }
 
 func (l *liner) inside() {

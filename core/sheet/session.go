@@ -13,7 +13,7 @@ import (
 
 // SessionLines are the lines of a BGP session.
 func SessionLines(d *design.Design, o *design.Object) []Line {
-	l := &sessionLiner{o: o, s: o.Body.(*design.Session), ends: settings.SessionEndsOf(d, o)}
+	l := &sessionLiner{object: o, session: o.Body.(*design.Session), ends: settings.SessionEndsOf(d, o)}
 	for n := range l.ends {
 		l.speaker(n)
 	}
@@ -37,18 +37,18 @@ func SessionLines(d *design.Design, o *design.Object) []Line {
 
 // sessionLiner writes the lines of one session.
 type sessionLiner struct {
-	o    *design.Object
-	s    *design.Session
-	ends [2]negotiate.BGPEnd
-	out  []Line
+	object  *design.Object
+	session *design.Session
+	ends    [2]negotiate.BGPEnd
+	out     []Line
 }
 
 func (l *sessionLiner) name(n int) string { return negotiate.Called(l.ends[n].Name, n) }
 
 func (l *sessionLiner) set(n int, change func(*design.SessionEnd)) []design.Edit {
-	body := design.Session{Ends: slices.Clone(l.s.Ends)}
+	body := design.Session{Ends: slices.Clone(l.session.Ends)}
 	change(&body.Ends[n])
-	return []design.Edit{design.PutEdit(l.o.With(&body))}
+	return []design.Edit{design.PutEdit(l.object.With(&body))}
 }
 
 // speaker are the lines of what one end has and the other expects of it.
@@ -99,7 +99,7 @@ func (l *sessionLiner) speaker(n int) {
 
 // options are the lines of what both ends must have alike.
 func (l *sessionLiner) options() {
-	password := func(n int) bool { return l.s.Ends[n].Password }
+	password := func(n int) bool { return l.session.Ends[n].Password }
 	l.out = append(
 		l.out,
 		line(

@@ -10,7 +10,7 @@ import (
 // gateway is the box itself: with what it is in, and what is known to be wrong
 // with it. Strict reverse-path filtering depends on the packet; walks judge it.
 func (s *Status) gateway(o *design.Object) Verdict {
-	if hub := s.d.Get(o.Parent); hub != nil && hub.Kind == design.KindHub {
+	if hub := s.design.Get(o.Parent); hub != nil && hub.Kind == design.KindHub {
 		if v := s.Of(hub.ID); !v.Up {
 			return v
 		}
@@ -23,9 +23,11 @@ func (s *Status) faultless(o *design.Object) Verdict {
 	faults := design.FaultsOf(o)
 	switch {
 	case slices.Contains(faults, design.ForwardingOff):
-		return Down(DoesNotForward, o.ID, "faults", "%s has forwarding off", s.d.Title(o.ID))
+		return Down(DoesNotForward, o.ID, "faults", "%s has forwarding off", s.design.Title(o.ID))
 	case slices.Contains(faults, design.SourceCheck):
-		return Down(DoesNotForward, o.ID, "faults", "%s may only send what comes from its own address", s.d.Title(o.ID))
+		return Down(
+			DoesNotForward, o.ID, "faults", "%s may only send what comes from its own address", s.design.Title(o.ID),
+		)
 	}
 	return Up
 }
@@ -39,7 +41,7 @@ func FiltersStrictly(o *design.Object) bool {
 // listener is up while who listens is there; a cloud's own, where its profile
 // offers such and the target is in the same cloud.
 func (s *Status) listener(o *design.Object, l *design.Listener) Verdict {
-	at := s.d.Get(l.At)
+	at := s.design.Get(l.At)
 	if v := s.Taken(at); !v.Up {
 		return v
 	}
@@ -47,18 +49,18 @@ func (s *Status) listener(o *design.Object, l *design.Listener) Verdict {
 	if !ok {
 		return Up
 	}
-	profile := s.d.ProfileOf(at.ID)
+	profile := s.design.ProfileOf(at.ID)
 	if profile == nil || !profile.Translation.PrivateEndpoint {
 		return Down(
 			NotAccepted, o.ID, "", "%s offers no private endpoints, so that %s can not be in %s", network.Cloud, o.Name,
 			at.Name,
 		)
 	}
-	if far, ok := s.d.Party(l.Target).Body.(*design.Network); l.Target != "" &&
-		s.d.Get(l.Target).Kind == design.KindEndpoint && (!ok || !strings.EqualFold(far.Cloud, network.Cloud)) {
+	if far, ok := s.design.Party(l.Target).Body.(*design.Network); l.Target != "" &&
+		s.design.Get(l.Target).Kind == design.KindEndpoint && (!ok || !strings.EqualFold(far.Cloud, network.Cloud)) {
 		return Down(
 			NotAccepted, o.ID, "", "a private endpoint leads to what is in %s, and %s is not", network.Cloud,
-			s.d.Title(l.Target),
+			s.design.Title(l.Target),
 		)
 	}
 	return Up
@@ -67,7 +69,7 @@ func (s *Status) listener(o *design.Object, l *design.Listener) Verdict {
 // Ending is how something that ends a link or circuit stands for it: a box that
 // does not forward still ends tunnels.
 func (s *Status) Ending(id design.ID) Verdict {
-	o := s.d.Get(id)
+	o := s.design.Get(id)
 	if v := s.Taken(o); !v.Up {
 		v.Cause = LinkDown
 		return v
@@ -75,7 +77,7 @@ func (s *Status) Ending(id design.ID) Verdict {
 	if o.Kind == design.KindEdgeRouter {
 		return s.Of(id)
 	}
-	if hub := s.d.Get(o.Parent); hub != nil && hub.Kind == design.KindHub {
+	if hub := s.design.Get(o.Parent); hub != nil && hub.Kind == design.KindHub {
 		return s.Of(hub.ID)
 	}
 	return Up
@@ -83,7 +85,7 @@ func (s *Status) Ending(id design.ID) Verdict {
 
 // Party is whether a party is there.
 func (s *Status) Party(id design.ID) Verdict {
-	if o := s.d.Get(id); o != nil {
+	if o := s.design.Get(id); o != nil {
 		return s.Taken(o)
 	}
 	return Up

@@ -134,15 +134,15 @@ func Down(code Cause, subject design.ID, line, format string, args ...any) Verdi
 // once.
 type Status struct {
 	*store
-	d    *design.Design
-	over func(view *design.Design, session design.ID) (Verdict, bool)
+	design *design.Design
+	over   func(view *design.Design, session design.ID) (Verdict, bool)
 }
 
 type store struct {
-	c      Condition
-	judges map[design.Kind]Judge
-	memo   design.Memo[design.ID, Held]
-	gone   map[design.ID]bool
+	condition Condition
+	judges    map[design.Kind]Judge
+	memo      design.Memo[design.ID, Held]
+	gone      map[design.ID]bool
 }
 
 // Held is what is known of an object: how it stands and, of a tunnel or session, what its two
@@ -163,7 +163,7 @@ func Of(d *design.Design, c Condition, judges map[design.Kind]Judge) *Status {
 	if c.Horizon == "" {
 		c.Horizon = Built
 	}
-	s := &Status{store: &store{c: c, judges: judges, gone: map[design.ID]bool{}}, d: d}
+	s := &Status{store: &store{condition: c, judges: judges, gone: map[design.ID]bool{}}, design: d}
 	for _, t := range c.Without {
 		if t.Object != "" {
 			s.gone[t.Object] = true
@@ -175,7 +175,7 @@ func Of(d *design.Design, c Condition, judges map[design.Kind]Judge) *Status {
 // After is the status of the next design under the same condition. What the
 // changes do not touch is not worked out again.
 func (s *Status) After(next *design.Design, changes *design.Changes) *Status {
-	out := Of(next, s.c, s.judges)
+	out := Of(next, s.condition, s.judges)
 	out.memo.After(&s.memo, changes)
 	return out // [Status.Dropping] is said of it anew
 }
@@ -190,7 +190,7 @@ func (s *Status) Watched(view *design.Design) *Status { return &Status{s.store, 
 // since: over tells of a session how it stands then. Nothing else may depend on
 // it.
 func (s *Status) Dropping(over func(view *design.Design, session design.ID) (Verdict, bool)) *Status {
-	return &Status{s.store, s.d, over}
+	return &Status{s.store, s.design, over}
 }
 
 // Dropped is how a session stands whose taker takes no more.
@@ -207,10 +207,10 @@ func Dropped(d *design.Design, session *design.Object, end, taken int, most uint
 }
 
 // Condition is the condition that it is for.
-func (s *Status) Condition() Condition { return s.c }
+func (s *Status) Condition() Condition { return s.condition }
 
 // Design is the design that it is of.
-func (s *Status) Design() *design.Design { return s.d }
+func (s *Status) Design() *design.Design { return s.design }
 
 // Of is how an object stands.
 func (s *Status) Of(id design.ID) Verdict { return s.held(id).Verdict }
@@ -224,9 +224,9 @@ func (s *Status) Tunnel(tunnel design.ID) negotiate.Outcome { return s.held(tunn
 func (s *Status) Session(id design.ID) negotiate.SessionOutcome { return s.held(id).Session }
 
 func (s *Status) held(id design.ID) Held {
-	h := s.memo.Get(s.d, id, func(view *design.Design) Held { return s.Watched(view).work(id) })
+	h := s.memo.Get(s.design, id, func(view *design.Design) Held { return s.Watched(view).work(id) })
 	if s.over != nil && h.Up && h.Session.Up {
-		if v, dropped := s.over(s.d, id); dropped {
+		if v, dropped := s.over(s.design, id); dropped {
 			h.Verdict = v
 		}
 	}
@@ -234,7 +234,7 @@ func (s *Status) held(id design.ID) Held {
 }
 
 func (s *Status) work(id design.ID) (h Held) {
-	o := s.d.Get(id)
+	o := s.design.Get(id)
 	if o == nil {
 		h.Verdict = Down(NotThereYet, id, "", "it is not in the design")
 		return h
@@ -263,9 +263,9 @@ func (s *Status) work(id design.ID) (h Held) {
 // Taken tells whether an object is taken away, by itself, with what it stands in
 // or with its zone.
 func (s *Status) Taken(o *design.Object) Verdict {
-	for at := o; at != nil && len(s.gone) > 0; at = s.d.Get(at.Parent) {
+	for at := o; at != nil && len(s.gone) > 0; at = s.design.Get(at.Parent) {
 		if s.gone[at.ID] {
-			return Down(s.codeOf(o), at.ID, "", "%s is taken away", s.d.Title(at.ID))
+			return Down(s.codeOf(o), at.ID, "", "%s is taken away", s.design.Title(at.ID))
 		}
 	}
 	if b, ok := o.Body.(*design.Subnet); ok && s.ZoneGone(b.Zone) {
@@ -287,11 +287,13 @@ func (s *Status) codeOf(o *design.Object) Cause {
 
 func (s *Status) ZoneGone(zone string) bool {
 	return zone != "" &&
-		slices.ContainsFunc(s.c.Without, func(t Thing) bool { return t.Zone != "" && strings.EqualFold(t.Zone, zone) })
+		slices.ContainsFunc(
+			s.condition.Without, func(t Thing) bool { return t.Zone != "" && strings.EqualFold(t.Zone, zone) },
+		)
 }
 
 func (s *Status) AddressGone(a netip.Addr) bool {
-	return slices.ContainsFunc(s.c.Without, func(t Thing) bool { return t.Address.IsValid() && t.Address == a })
+	return slices.ContainsFunc(s.condition.Without, func(t Thing) bool { return t.Address.IsValid() && t.Address == a })
 }
 
 // Exists reports whether something takes up its place: it was neither refused
@@ -307,7 +309,7 @@ func (s *Status) Intended(o *design.Object) bool { return s.Made(o).Up }
 
 // Made is how far the making of something has come.
 func (s *Status) Made(o *design.Object) Verdict {
-	what, st := s.d.Title(o.ID), design.StateOf(o)
+	what, st := s.design.Title(o.ID), design.StateOf(o)
 	answer := s.answered(o)
 	switch {
 	case answer == "refused" && st != design.Ready && st != design.Gone:
@@ -326,15 +328,15 @@ func (s *Status) Made(o *design.Object) Verdict {
 		}
 		return Down(NotAccepted, o.ID, "state", "%s waits for the other side's answer", what)
 	}
-	for _, body := range design.Each[design.Request](s.d.Referring(o.ID, design.KindRequest)) {
+	for _, body := range design.Each[design.Request](s.design.Referring(o.ID, design.KindRequest)) {
 		if st == design.Ready {
 			break // it was made, whatever was never answered
 		}
 		if b := body; b.For == o.ID && b.Answer == "" {
-			return Down(NotAccepted, o.ID, "state", "%s waits for an answer of %s", what, s.d.Title(b.To))
+			return Down(NotAccepted, o.ID, "state", "%s waits for an answer of %s", what, s.design.Title(b.To))
 		}
 	}
-	if s.c.Horizon == Today && st != design.Ready && o.Kind != design.KindPeering {
+	if s.condition.Horizon == Today && st != design.Ready && o.Kind != design.KindPeering {
 		return Down(NotThereYet, o.ID, "state", "%s is %s", what, design.StateWord(st))
 	}
 	return Up
@@ -343,7 +345,7 @@ func (s *Status) Made(o *design.Object) Verdict {
 // answered is what was decided of a request for something: the last answer that there
 // is, empty if there is none.
 func (s *Status) answered(o *design.Object) (answer string) {
-	for _, body := range design.Each[design.Request](s.d.Referring(o.ID, design.KindRequest)) {
+	for _, body := range design.Each[design.Request](s.design.Referring(o.ID, design.KindRequest)) {
 		if b := body; b.For == o.ID && b.Answer != "" {
 			answer = b.Answer
 		}

@@ -50,7 +50,7 @@ func Drawn(d *design.Design) Graph { return Parties(d, status.Exists) }
 // Meant is the graph of parties over what is meant to join them at the horizon; whether its
 // ends agree is not asked.
 func (t *Topology) Meant() Graph {
-	return Parties(t.d, func(o *design.Object) bool {
+	return Parties(t.design, func(o *design.Object) bool {
 		if !t.st.Intended(o) {
 			return false
 		}

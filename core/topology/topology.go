@@ -25,19 +25,19 @@ type Edge struct {
 
 // Topology is how a design hangs together under a condition. It may be used by many at once.
 type Topology struct {
-	d     *design.Design
-	st    *status.Status
-	edges *design.Memo[design.ID, [2]Edge]
+	design *design.Design
+	st     *status.Status
+	edges  *design.Memo[design.ID, [2]Edge]
 }
 
 // Of begins the topology of a design under a condition.
 func Of(d *design.Design, c status.Condition) *Topology {
-	return &Topology{d: d, st: Status(d, c), edges: &design.Memo[design.ID, [2]Edge]{}}
+	return &Topology{design: d, st: Status(d, c), edges: &design.Memo[design.ID, [2]Edge]{}}
 }
 
 // With is the topology of a design whose status is known.
 func With(d *design.Design, st *status.Status) *Topology {
-	return &Topology{d: d, st: st, edges: &design.Memo[design.ID, [2]Edge]{}}
+	return &Topology{design: d, st: st, edges: &design.Memo[design.ID, [2]Edge]{}}
 }
 
 // After is the topology of the next design, with its status. What the changes do not touch is
@@ -53,12 +53,12 @@ func (t *Topology) Settle() { t.edges.Settle() }
 
 // Watched is the same topology, noting in what view notes whatever is looked at.
 func (t *Topology) Watched(view *design.Design, st *status.Status) *Topology {
-	return &Topology{d: view, st: st, edges: t.edges}
+	return &Topology{design: view, st: st, edges: t.edges}
 }
 
 // Edges are the two directions of a joint; ok is false if it joins nothing.
 func (t *Topology) Edges(joint design.ID) (edges [2]Edge, ok bool) {
-	edges = t.edges.Get(t.d, joint, func(view *design.Design) [2]Edge {
+	edges = t.edges.Get(t.design, joint, func(view *design.Design) [2]Edge {
 		o := view.Get(joint)
 		k := KindOf(o)
 		if _, joins := design.JointOf(o); k == nil || !joins {
@@ -98,7 +98,7 @@ func (t *Topology) From(joint, at design.ID) (e Edge, ok bool) {
 		}
 	}
 	for _, x := range edges {
-		if o := t.d.Get(x.From); o.Parent != "" && o.Parent == at {
+		if o := t.design.Get(x.From); o.Parent != "" && o.Parent == at {
 			return x, true
 		}
 	}

@@ -56,16 +56,17 @@ const other = "other"
 
 // noneBetween says why a network between two is no answer to a need; empty if it is.
 func (pl *planner) noneBetween(n need) string {
-	a, ok := pl.d.Get(n.a).Body.(*design.Network)
-	b, also := pl.d.Get(n.b).Body.(*design.Network)
+	a, ok := pl.design.Get(n.fromParty).Body.(*design.Network)
+	b, also := pl.design.Get(n.toParty).Body.(*design.Network)
 	switch {
-	case !ok || !also || a.Cloud != b.Cloud || !pl.s.meets[[2]design.ID{pl.s.holder(n.from), pl.s.holder(n.to)}]:
+	case !ok || !also || a.Cloud != b.Cloud ||
+		!pl.scope.meets[[2]design.ID{pl.scope.holder(n.from), pl.scope.holder(n.to)}]:
 		return other
 	}
-	profile := pl.d.ProfileOf(n.a)
+	profile := pl.design.ProfileOf(n.fromParty)
 	switch {
-	case pl.noBox(pl.d.Get(n.a)) != "":
-		return pl.noBox(pl.d.Get(n.a))
+	case pl.noBox(pl.design.Get(n.fromParty)) != "":
+		return pl.noBox(pl.design.Get(n.fromParty))
 	case profile.Peering == nil:
 		return "the cloud has no peerings"
 	case profile.Peering.AutomaticRoutes:
@@ -77,16 +78,16 @@ func (pl *planner) noneBetween(n need) string {
 }
 
 func (pl *planner) publishBetween(e *editor, s offer, n need) error {
-	middle, err := pl.middleNetwork(e, n.a, n.b)
+	middle, err := pl.middleNetwork(e, n.fromParty, n.toParty)
 	if err != nil {
 		return err
 	}
-	callers := prefix.OfFamily(pl.d.Ranges(n.from), true)
-	near, err := pl.leg(e, middle, n.a, callers)
+	callers := prefix.OfFamily(pl.design.Ranges(n.from), true)
+	near, err := pl.leg(e, middle, n.fromParty, callers)
 	if err != nil {
 		return err
 	}
-	far, err := pl.leg(e, middle, n.b, prefix.OfFamily(pl.d.Ranges(n.to), true))
+	far, err := pl.leg(e, middle, n.toParty, prefix.OfFamily(pl.design.Ranges(n.to), true))
 	if err != nil {
 		return err
 	}
@@ -126,7 +127,7 @@ func (pl *planner) listenAt(
 		At: box.ID, Address: a, Service: s, Target: target, Does: design.Rewriting, Hides: true, Callers: callers,
 	}
 	return e.add(
-		design.KindListener, "", pl.d.Get(host).Name+" at "+box.Name, l, Opened, box.Parent,
+		design.KindListener, "", pl.design.Get(host).Name+" at "+box.Name, l, Opened, box.Parent,
 		"at %s publish %s: %s leads to %s, and callers are hidden", box.Name, s, a, e.get(target).Name,
 	), nil
 }
@@ -134,7 +135,7 @@ func (pl *planner) listenAt(
 // middleNetwork is a network peered with two, which holds nothing that either does:
 // one that is there, or a new one.
 func (pl *planner) middleNetwork(e *editor, a, b design.ID) (*design.Object, error) {
-	for _, o := range append(pl.d.Of(design.KindNetwork), e.fresh("", design.KindNetwork)...) {
+	for _, o := range append(pl.design.Of(design.KindNetwork), e.fresh("", design.KindNetwork)...) {
 		if o.ID != a && o.ID != b && pl.peeringOf(e, o.ID, a) != nil && pl.peeringOf(e, o.ID, b) != nil {
 			return o, nil
 		}
@@ -144,11 +145,11 @@ func (pl *planner) middleNetwork(e *editor, a, b design.ID) (*design.Object, err
 		return nil, err
 	}
 	e.spent = append(e.spent, r)
-	like := pl.d.Get(a).Body.(*design.Network)
+	like := pl.design.Get(a).Body.(*design.Network)
 	o := e.add(
 		design.KindNetwork,
 		"",
-		"between "+pl.d.Get(a).Name+" and "+pl.d.Get(b).Name,
+		"between "+pl.design.Get(a).Name+" and "+pl.design.Get(b).Name,
 		&design.Network{Cloud: like.Cloud, Region: like.Region, Owner: like.Owner, Blocks: []netip.Prefix{r}},
 		Places,
 		a,
@@ -158,8 +159,8 @@ func (pl *planner) middleNetwork(e *editor, a, b design.ID) (*design.Object, err
 	for _, side := range []design.ID{a, b} {
 		p := &design.Peering{State: design.Drafted, Halves: []design.Half{{Network: side}, {Network: o.ID}}}
 		e.add(
-			design.KindPeering, "", pl.d.Get(side).Name+" with the boxes between", p, Places, side,
-			"peer %s with that network, both halves", pl.d.Get(side).Name,
+			design.KindPeering, "", pl.design.Get(side).Name+" with the boxes between", p, Places, side,
+			"peer %s with that network, both halves", pl.design.Get(side).Name,
 		)
 	}
 	return o, nil
@@ -167,7 +168,7 @@ func (pl *planner) middleNetwork(e *editor, a, b design.ID) (*design.Object, err
 
 // peeringOf is the peering of two networks, there or new, or nil.
 func (pl *planner) peeringOf(e *editor, a, b design.ID) *design.Object {
-	for _, o := range append(pl.d.Of(design.KindPeering), e.fresh("", design.KindPeering)...) {
+	for _, o := range append(pl.design.Of(design.KindPeering), e.fresh("", design.KindPeering)...) {
 		h := o.Body.(*design.Peering).Halves
 		if status.Exists(o) && (h[0].Network == a && h[1].Network == b || h[0].Network == b && h[1].Network == a) {
 			return o
@@ -184,17 +185,17 @@ func (pl *planner) leg(
 	side design.ID,
 	ranges []netip.Prefix,
 ) (*design.Object, error) {
-	name := pl.d.Get(side).Name
+	name := pl.design.Get(side).Name
 	peering := pl.peeringOf(e, middle.ID, side)
 	var box *design.Object
 	var used []netip.Prefix
-	for _, s := range append(pl.d.Inside(middle.ID, design.KindSubnet), e.fresh(middle.ID, design.KindSubnet)...) {
+	for _, s := range append(pl.design.Inside(middle.ID, design.KindSubnet), e.fresh(middle.ID, design.KindSubnet)...) {
 		used = append(used, design.RangesOf(s)...)
 		table := e.get(s.Body.(*design.Subnet).Table)
 		if !e.leads(table, peering.ID) {
 			continue
 		}
-		for _, b := range append(pl.d.Inside(middle.ID, design.KindBox), e.fresh(middle.ID, design.KindBox)...) {
+		for _, b := range append(pl.design.Inside(middle.ID, design.KindBox), e.fresh(middle.ID, design.KindBox)...) {
 			if prefix.Has(design.RangesOf(s), b.Body.(*design.Box).Addresses[0]) {
 				box = b
 			}
@@ -231,10 +232,10 @@ func (pl *planner) leg(
 // zoneOf is the zone of a side's first subnet, for one in a network between; none if
 // the two are in different regions, which have no zone in common.
 func (pl *planner) zoneOf(middle *design.Object, side design.ID) string {
-	if middle.Body.(*design.Network).Region != pl.d.Get(side).Body.(*design.Network).Region {
+	if middle.Body.(*design.Network).Region != pl.design.Get(side).Body.(*design.Network).Region {
 		return ""
 	}
-	for _, body := range design.Each[design.Subnet](pl.d.Inside(side, design.KindSubnet)) {
+	for _, body := range design.Each[design.Subnet](pl.design.Inside(side, design.KindSubnet)) {
 		return body.Zone
 	}
 	return ""

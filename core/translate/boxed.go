@@ -83,17 +83,17 @@ func (pl *planner) toBox(e *editor, network *design.Object) (b *boxed, real []ne
 // those of hosts.
 func (pl *planner) translated(network *design.Object) []*design.Object {
 	shared := pl.shared(network.ID)
-	return slices.DeleteFunc(pl.d.Inside(network.ID, design.KindSubnet), func(s *design.Object) bool {
-		return pl.d.IsSourcePool(s.ID) || pl.forBoxes(s) ||
+	return slices.DeleteFunc(pl.design.Inside(network.ID, design.KindSubnet), func(s *design.Object) bool {
+		return pl.design.IsSourcePool(s.ID) || pl.forBoxes(s) ||
 			len(prefix.Intersect(prefix.OfFamily(design.RangesOf(s), true), shared)) == 0
 	})
 }
 
 // forBoxes reports whether a subnet is one in which boxes stand and no hosts.
 func (pl *planner) forBoxes(subnet *design.Object) bool {
-	return len(pl.d.Inside(subnet.ID, design.KindEndpoint)) == 0 &&
-		slices.ContainsFunc(pl.d.Inside(subnet.Parent, design.KindBox), func(b *design.Object) bool {
-			return pl.d.StandsIn(b, subnet)
+	return len(pl.design.Inside(subnet.ID, design.KindEndpoint)) == 0 &&
+		slices.ContainsFunc(pl.design.Inside(subnet.Parent, design.KindBox), func(b *design.Object) bool {
+			return pl.design.StandsIn(b, subnet)
 		})
 }
 
@@ -101,20 +101,20 @@ func (pl *planner) forBoxes(subnet *design.Object) bool {
 // network whose gateways do not do that, or to which no gateway leads, and boxes
 // may stand there.
 func (pl *planner) byBox(place design.ID, does string) bool {
-	o := pl.d.Get(place)
+	o := pl.design.Get(place)
 	if o.Kind != design.KindNetwork || pl.noBox(o) != "" {
 		return false
 	}
-	edges, _ := newEditor(pl.d, pl.pool).edges(place, does)
+	edges, _ := newEditor(pl.design, pl.pool).edges(place, does)
 	_, _, err := pl.waysOut(o)
 	return len(edges) == 0 && err == nil
 }
 
 // noBox says why no translating box can be put into a network, empty if one can.
 func (pl *planner) noBox(network *design.Object) string {
-	profile := pl.d.ProfileOf(network.ID)
+	profile := pl.design.ProfileOf(network.ID)
 	switch {
-	case pl.q.NoBoxes:
+	case pl.question.NoBoxes:
 		return "no box may be added, as was asked"
 	case profile == nil || !profile.Networks.Appliances:
 		return "in its cloud no table leads to a box of one's own"
@@ -124,7 +124,7 @@ func (pl *planner) noBox(network *design.Object) string {
 
 // whyNot says why a place can be translated nowhere: at no gateway, and at no box.
 func (pl *planner) whyNot(place design.ID, why string) string {
-	o := pl.d.Get(place)
+	o := pl.design.Get(place)
 	if o.Kind != design.KindNetwork {
 		return why
 	}
@@ -137,18 +137,18 @@ func (pl *planner) whyNot(place design.ID, why string) string {
 // waysOut are the joints by which a network's subnets are reached, and a zone that
 // they serve.
 func (pl *planner) waysOut(network *design.Object) (out []design.Joint, zone string, err error) {
-	for a, b := range design.Each[design.Attachment](pl.d.Referring(network.ID, design.KindAttachment)) {
+	for a, b := range design.Each[design.Attachment](pl.design.Referring(network.ID, design.KindAttachment)) {
 		if j, ok := design.JointOf(a); ok && b.What == network.ID && status.Exists(a) {
 			out = append(out, j)
 			for _, s := range b.Subnets {
 				if zone == "" {
-					zone = pl.d.Get(s).Body.(*design.Subnet).Zone
+					zone = pl.design.Get(s).Body.(*design.Subnet).Zone
 				}
 			}
 		}
 	}
 	for _, x := range pl.jointsOf(network) {
-		j, _ := design.JointOf(pl.d.Get(x.joint))
+		j, _ := design.JointOf(pl.design.Get(x.joint))
 		out = append(out, j)
 	}
 	if len(out) == 0 {
@@ -170,7 +170,7 @@ func (pl *planner) leaveBy(e *editor, network *design.Object, b *boxed, j design
 		})
 		e.put(
 			edited, Routes, network.ID, j.ID, "keep %s out of what is advertised to %s", list(out),
-			pl.d.Title(pl.d.Get(j.ID).Parent),
+			pl.design.Title(pl.design.Get(j.ID).Parent),
 		)
 		return
 	}
@@ -183,7 +183,8 @@ func (pl *planner) leaveBy(e *editor, network *design.Object, b *boxed, j design
 	if g.Enters == "" {
 		g.Enters = b.table
 	}
-	if pl.d.Get(j.ID).Kind == design.KindCircuit || pl.d.Get(j.ID).Body.(*design.Link).Routing == design.RoutingBGP {
+	if pl.design.Get(j.ID).Kind == design.KindCircuit ||
+		pl.design.Get(j.ID).Body.(*design.Link).Routing == design.RoutingBGP {
 		g.List = prefix.Free(pl.announced(network, &g), out)
 		g.Announces = design.AnnounceList
 	}
@@ -200,7 +201,7 @@ func (pl *planner) announced(network *design.Object, g *design.Gateway) []netip.
 	if g.Announces == design.AnnounceList {
 		return g.List
 	}
-	return pl.d.Ranges(network.ID)
+	return pl.design.Ranges(network.ID)
 }
 
 // tellOf lets a network's joints tell a range for which its box answers.
@@ -210,7 +211,7 @@ func (pl *planner) tellOf(e *editor, network *design.Object, b *boxed, p netip.P
 		t.Routes = append(t.Routes, design.Entry{Prefix: p, Via: b.box, Publish: design.Published})
 	})
 	e.put(edited, Routes, network.ID, o.ID, "in %s add %s via %s, and publish it", o.Name, p, e.get(b.box).Name)
-	for _, g := range pl.d.Inside(network.ID, design.KindGateway) {
+	for _, g := range pl.design.Inside(network.ID, design.KindGateway) {
 		now := e.get(g.ID)
 		c := *now.Body.(*design.Gateway)
 		if c.Announces == design.AnnounceList && c.Enters != "" {
@@ -262,7 +263,7 @@ func (pl *planner) mapByBox(e *editor, network *design.Object) ([]netip.Prefix, 
 func (pl *planner) untouched(network *design.Object) []netip.Prefix {
 	var out []netip.Prefix
 	translated := pl.translated(network)
-	for _, s := range pl.d.Inside(network.ID, design.KindSubnet) {
+	for _, s := range pl.design.Inside(network.ID, design.KindSubnet) {
 		if !slices.Contains(translated, s) && !pl.forBoxes(s) {
 			out = append(out, prefix.OfFamily(design.RangesOf(s), true)...)
 		}
@@ -273,8 +274,8 @@ func (pl *planner) untouched(network *design.Object) []netip.Prefix {
 // jointsOf are a network's links and circuits with the gateways at which they end.
 func (pl *planner) jointsOf(network *design.Object) []edge {
 	var out []edge
-	for _, g := range pl.d.Inside(network.ID, design.KindGateway) {
-		for _, j := range pl.d.JointsAt(g.ID) {
+	for _, g := range pl.design.Inside(network.ID, design.KindGateway) {
+		for _, j := range pl.design.JointsAt(g.ID) {
 			if routed(j) {
 				out = append(out, edge{g.ID, j.ID})
 			}
@@ -299,6 +300,6 @@ func (pl *planner) hideByBox(e *editor, o *Option, m mapped, network *design.Obj
 	)
 	pl.tellOf(e, network, b, pool)
 	m[network.ID] = append([]netip.Prefix{pool}, pl.untouched(network)...)
-	o.Capacity = append(o.Capacity, ledger.CapacityOf(pl.d, network.ID, pool, real, 0))
+	o.Capacity = append(o.Capacity, ledger.CapacityOf(pl.design, network.ID, pool, real, 0))
 	return nil
 }

@@ -36,7 +36,7 @@ const (
 
 // editor collects the changes of an option over a design.
 type editor struct {
-	d       *design.Design
+	design  *design.Design
 	now     map[design.ID]*design.Object // what is changed or new
 	order   []design.ID
 	changes []Change
@@ -61,14 +61,14 @@ type entryWish struct {
 }
 
 func newEditor(d *design.Design, p *pool) *editor {
-	return &editor{d: d, now: map[design.ID]*design.Object{}, pool: p}
+	return &editor{design: d, now: map[design.ID]*design.Object{}, pool: p}
 }
 
 func (e *editor) get(id design.ID) *design.Object {
 	if o := e.now[id]; o != nil {
 		return o
 	}
-	return e.d.Get(id)
+	return e.design.Get(id)
 }
 
 // put notes an object as it shall be; a text says what that is for its party.
@@ -88,8 +88,8 @@ func (e *editor) say(stage Phase, party, box design.ID, text string, args ...any
 }
 
 func (e *editor) title(id design.ID) string {
-	if o := e.d.Get(id); o != nil {
-		return e.d.Title(id)
+	if o := e.design.Get(id); o != nil {
+		return e.design.Title(id)
 	}
 	if o := e.now[id]; o != nil {
 		return o.Name
@@ -139,7 +139,7 @@ func (e *editor) names(k design.Kind, parent design.ID) map[string]bool {
 		return out
 	}
 	out := map[string]bool{}
-	for _, o := range e.d.Inside(parent) {
+	for _, o := range e.design.Inside(parent) {
 		if parent != "" || o.Kind == k {
 			out[design.Slug(o.Name)] = true
 		}
@@ -282,8 +282,8 @@ func (e *editor) seen(next *design.Design) []Seen {
 			add(b.Gateway, "%s as %s", b.Real, b.Mapped)
 		case *design.Listener:
 			at := b.At
-			if host := walk.TargetOf(next, b); e.d.Party(at) == nil && host != nil &&
-				e.d.Get(next.Party(at).ID) == nil {
+			if host := walk.TargetOf(next, b); e.design.Party(at) == nil && host != nil &&
+				e.design.Get(next.Party(at).ID) == nil {
 				at = host.ID // a new party is in no picture yet
 			}
 			add(at, "%s %s leads to %s", b.Address, b.Service, next.Title(b.Target))
@@ -294,7 +294,7 @@ func (e *editor) seen(next *design.Design) []Seen {
 		case *design.LAN:
 			add(id, "renumbered to %s", texts(b.Prefixes)[0])
 		}
-		for _, r := range newRules(e.d.Get(id), e.now[id]) {
+		for _, r := range newRules(e.design.Get(id), e.now[id]) {
 			switch r.Does {
 			case design.FromPool:
 				add(id, "hidden behind %s", r.Into)

@@ -15,14 +15,16 @@ import (
 // and hides whoever must call from there behind a source pool.
 func (pl *planner) keptOut(give func(*Option) bool) bool {
 	var attached []*design.Object
-	for _, id := range pl.s.places {
-		if pl.d.Get(id).Kind == design.KindNetwork && !pl.s.settled[id] {
-			attached = append(attached, pl.d.Referring(id, design.KindAttachment)...)
+	for _, id := range pl.scope.places {
+		if pl.design.Get(id).Kind == design.KindNetwork && !pl.scope.settled[id] {
+			attached = append(attached, pl.design.Referring(id, design.KindAttachment)...)
 		}
 	}
 	attached = slices.DeleteFunc(
 		attached,
-		func(a *design.Object) bool { return !slices.Contains(pl.s.places, a.Body.(*design.Attachment).What) },
+		func(a *design.Object) bool {
+			return !slices.Contains(pl.scope.places, a.Body.(*design.Attachment).What)
+		},
 	)
 	if len(attached) < 2 {
 		return true
@@ -44,7 +46,7 @@ func (pl *planner) keptOut(give func(*Option) bool) bool {
 func (pl *planner) hubsOf(attached []*design.Object) string {
 	var out []string
 	for _, a := range attached {
-		if t := pl.d.Title(a.Parent); !slices.Contains(out, t) {
+		if t := pl.design.Title(a.Parent); !slices.Contains(out, t) {
 			out = append(out, t)
 		}
 	}
@@ -57,20 +59,22 @@ func (pl *planner) keepOut(e *editor, o *Option, attached []*design.Object, pool
 	for _, a := range attached {
 		b := *a.Body.(*design.Attachment)
 		shared := pl.shared(b.What)
-		if left := prefix.Free(pl.d.Ranges(b.What), shared); len(left) > 0 && !pooled {
+		if left := prefix.Free(pl.design.Ranges(b.What), shared); len(left) > 0 && !pooled {
 			m[b.What] = left
 		}
 		b.KeepOut = prefix.Minimal(slices.Concat(b.KeepOut, shared))
 		e.put(
-			a.With(&b), Routes, pl.d.Party(b.What).ID, a.ID, "keep %s out of what is advertised to %s", list(shared),
-			pl.d.Title(a.Parent),
+			a.With(&b), Routes, pl.design.Party(b.What).ID, a.ID, "keep %s out of what is advertised to %s", list(
+				shared,
+			),
+			pl.design.Title(a.Parent),
 		)
 		if !pooled || !pl.callsFrom(b.What, shared) {
 			continue
 		}
-		profile := pl.d.ProfileOf(a.Parent)
+		profile := pl.design.ProfileOf(a.Parent)
 		if profile == nil || profile.Hub == nil || !profile.Hub.SourcePool {
-			return fmt.Errorf("%s offers no source pool", pl.d.Title(a.Parent))
+			return fmt.Errorf("%s offers no source pool", pl.design.Title(a.Parent))
 		}
 		pool, err := pl.sourcePool(e, o, a, shared, profile.Hub.PortsPerHost)
 		if err != nil {
@@ -102,9 +106,9 @@ func (pl *planner) keepOut(e *editor, o *Option, attached []*design.Object, pool
 // shared are the parts of a network's blocks that others in scope hold, too.
 func (pl *planner) shared(network design.ID) []netip.Prefix {
 	var out []netip.Prefix
-	for _, other := range pl.s.places {
-		if pl.s.meets[[2]design.ID{network, other}] {
-			out = append(out, prefix.Intersect(pl.d.Ranges(network), pl.d.Ranges(other))...)
+	for _, other := range pl.scope.places {
+		if pl.scope.meets[[2]design.ID{network, other}] {
+			out = append(out, prefix.Intersect(pl.design.Ranges(network), pl.design.Ranges(other))...)
 		}
 	}
 	return prefix.Minimal(out)
@@ -112,8 +116,8 @@ func (pl *planner) shared(network design.ID) []netip.Prefix {
 
 // callsFrom reports whether anybody in some ranges of a network must call.
 func (pl *planner) callsFrom(network design.ID, ranges []netip.Prefix) bool {
-	return slices.ContainsFunc(pl.s.needs, func(n need) bool {
-		return n.a == network && len(prefix.Intersect(pl.d.Ranges(n.from), ranges)) > 0
+	return slices.ContainsFunc(pl.scope.needs, func(n need) bool {
+		return n.fromParty == network && len(prefix.Intersect(pl.design.Ranges(n.from), ranges)) > 0
 	})
 }
 
@@ -126,12 +130,12 @@ func (pl *planner) sourcePool(
 	shared []netip.Prefix,
 	ports uint32,
 ) (*design.Object, error) {
-	network := pl.d.Get(a.Body.(*design.Attachment).What)
+	network := pl.design.Get(a.Body.(*design.Attachment).What)
 	b := network.Body.(*design.Network)
 	const bits = 28
 	var used []netip.Prefix
 	var first *design.Subnet
-	for s, body := range design.Each[design.Subnet](pl.d.Inside(network.ID, design.KindSubnet)) {
+	for s, body := range design.Each[design.Subnet](pl.design.Inside(network.ID, design.KindSubnet)) {
 		used = append(used, design.RangesOf(s)...)
 		if first == nil {
 			first = body
@@ -157,23 +161,23 @@ func (pl *planner) sourcePool(
 		&design.Subnet{Zone: first.Zone, Prefixes: []netip.Prefix{r}, Table: first.Table}, Places, network.ID,
 		"make the subnet source pool %s, for no hosts", r,
 	)
-	o.Capacity = append(o.Capacity, ledger.AttachmentPool(pl.d, a, r, prefix.Free(b.Blocks, shared), ports))
+	o.Capacity = append(o.Capacity, ledger.AttachmentPool(pl.design, a, r, prefix.Free(b.Blocks, shared), ports))
 	return s, nil
 }
 
 // openHubs makes the flows of networks known whose ways go over hubs.
 func (pl *planner) openHubs(e *editor, m mapped) {
-	for _, n := range pl.s.needs {
+	for _, n := range pl.scope.needs {
 		if n.path == nil {
 			continue
 		}
 		seen := func(place, to design.ID) []netip.Prefix {
-			if r, ok := m[pl.s.holder(place)]; ok {
+			if r, ok := m[pl.scope.holder(place)]; ok {
 				return r
 			}
 			return pl.known(place, to)
 		}
-		e.carry(n.path, prefix.OfFamily(seen(n.from, n.b), true), prefix.OfFamily(seen(n.to, n.a), true))
+		e.carry(n.path, prefix.OfFamily(seen(n.from, n.toParty), true), prefix.OfFamily(seen(n.to, n.fromParty), true))
 	}
 }
 
@@ -181,8 +185,9 @@ func (pl *planner) openHubs(e *editor, m mapped) {
 // network on the way.
 func (pl *planner) twoStages(give func(*Option) bool) bool {
 	var list []need
-	for _, n := range pl.s.needs {
-		if !pl.held[n.intent] && pl.s.meets[[2]design.ID{pl.s.holder(n.from), pl.s.holder(n.to)}] && pl.middle(n) >= 0 {
+	for _, n := range pl.scope.needs {
+		if !pl.held[n.intent] && pl.scope.meets[[2]design.ID{pl.scope.holder(n.from), pl.scope.holder(n.to)}] &&
+			pl.middle(n) >= 0 {
 			list = append(list, n)
 		}
 	}
@@ -212,10 +217,10 @@ func (pl *planner) twoStages(give func(*Option) bool) bool {
 				o.Next = "One more with the same range is hidden where it leaves; the box on the way serves it already."
 				o.WhyMore = append(
 					o.WhyMore,
-					pl.d.Title(
-						list[0].a,
-					)+" holds the range that it must reach, and "+pl.d.Title(
-						list[0].b,
+					pl.design.Title(
+						list[0].fromParty,
+					)+" holds the range that it must reach, and "+pl.design.Title(
+						list[0].toParty,
 					)+" the one that calls: each must be seen as something else where the other is known",
 				)
 				return nil
@@ -228,8 +233,9 @@ func (pl *planner) twoStages(give func(*Option) bool) bool {
 // is none.
 func (pl *planner) middle(n need) int {
 	for k, h := range n.path {
-		o := pl.d.Get(h.To)
-		if o.Kind == design.KindNetwork && h.To != n.b && !pl.s.meets[[2]design.ID{pl.s.holder(n.to), h.To}] {
+		o := pl.design.Get(h.To)
+		if o.Kind == design.KindNetwork && h.To != n.toParty &&
+			!pl.scope.meets[[2]design.ID{pl.scope.holder(n.to), h.To}] {
 			return k
 		}
 	}
@@ -240,29 +246,29 @@ func (pl *planner) middle(n need) int {
 // something else where they leave, led those to which the box leads already.
 func (pl *planner) stages(e *editor, o *Option, n need, hidden, led mapped) error {
 	k := pl.middle(n)
-	network := pl.d.Get(n.path[k].To)
+	network := pl.design.Get(n.path[k].To)
 	box, err := pl.boxIn(e, network, "", true)
 	if err != nil {
 		return err
 	}
-	if hidden[pl.s.holder(n.from)] == nil {
-		if err := pl.hide(e, o, hidden, pl.s.holder(n.from), false); err != nil {
+	if hidden[pl.scope.holder(n.from)] == nil {
+		if err := pl.hide(e, o, hidden, pl.scope.holder(n.from), false); err != nil {
 			return err
 		}
 	}
-	ours := hidden[pl.s.holder(n.from)]
+	ours := hidden[pl.scope.holder(n.from)]
 	if before := led[n.to]; before != nil {
 		pl.throughBox(e, n, k, network, box, ours, before)
 		return nil
 	}
-	for _, real := range prefix.OfFamily(pl.d.Ranges(n.to), true) {
+	for _, real := range prefix.OfFamily(pl.design.Ranges(n.to), true) {
 		to, err := e.pool.take(true, real.Bits())
 		if err != nil {
 			return err
 		}
 		led[n.to] = append(led[n.to], to)
 		e.spent = append(e.spent, to)
-		e.maps = append(e.maps, Pair{Place: n.to, Title: pl.d.Title(n.to), Real: real, Mapped: to})
+		e.maps = append(e.maps, Pair{Place: n.to, Title: pl.design.Title(n.to), Real: real, Mapped: to})
 		edited := design.Edited(e.get(box.ID), func(b *design.Box) {
 			b.Translate = append(slices.Clone(b.Translate),
 				design.Rule{Hook: design.Prerouting, Does: design.OneToOne, Real: real, Into: to},
@@ -274,7 +280,7 @@ func (pl *planner) stages(e *editor, o *Option, n need, hidden, led mapped) erro
 		)
 		pl.throughBox(e, n, k, network, box, ours, []netip.Prefix{to})
 	}
-	own := pl.d.Ranges(network.ID)
+	own := pl.design.Ranges(network.ID)
 	e.only = map[design.ID]design.ID{network.ID: pl.tableOfBox(e, box)}
 	e.carry(n.path[k+1:], prefix.OfFamily(own, true), prefix.OfFamily(pl.known(n.to, network.ID), true))
 	e.only = nil

@@ -14,13 +14,14 @@ import (
 // astray.
 func (pl *planner) keptLocal(give func(*Option) bool) bool {
 	var local []design.ID
-	for _, id := range pl.s.places {
-		if o := pl.d.Get(id); (o.Kind == design.KindLAN || o.Kind == design.KindInnerRoute) && pl.s.weight[id] == 0 &&
-			!pl.s.settled[id] && !pl.keeps(id) && pl.told(id) {
+	for _, id := range pl.scope.places {
+		if o := pl.design.Get(id); (o.Kind == design.KindLAN || o.Kind == design.KindInnerRoute) &&
+			pl.scope.weight[id] == 0 &&
+			!pl.scope.settled[id] && !pl.keeps(id) && pl.told(id) {
 			local = append(local, id)
 		}
 	}
-	if len(local) == 0 || len(pl.s.needs) == 0 {
+	if len(local) == 0 || len(pl.scope.needs) == 0 {
 		pl.exclude(
 			"Keeping a range out of what is exported: of those that collide, each is needed by somebody, or advertised to " +
 				"nobody",
@@ -30,7 +31,7 @@ func (pl *planner) keptLocal(give func(*Option) bool) bool {
 	return give(
 		pl.try(KeepOut, "Keep "+pl.titles(local)+" out of what is advertised beyond", func(e *editor, o *Option) error {
 			for _, id := range local {
-				for _, p := range pl.d.Ranges(id) {
+				for _, p := range pl.design.Ranges(id) {
 					pl.keepLocal(e, id, p)
 				}
 			}
@@ -47,10 +48,10 @@ func (pl *planner) keptLocal(give func(*Option) bool) bool {
 
 // told reports whether the joints of a site tell others of a place.
 func (pl *planner) told(place design.ID) bool {
-	ranges := pl.d.Ranges(place)
+	ranges := pl.design.Ranges(place)
 	names := func(list []netip.Prefix) bool { return len(prefix.Intersect(list, ranges)) > 0 }
 	for _, x := range pl.sideOf(place) {
-		j, _ := design.JointOf(pl.d.Get(x.joint))
+		j, _ := design.JointOf(pl.design.Get(x.joint))
 		_, n, _ := j.Far(x.gateway)
 		switch b := j.Body.(type) {
 		case *design.Link:
@@ -66,7 +67,7 @@ func (pl *planner) told(place design.ID) bool {
 
 // sideOf are all gateways of a place's site with the joints that end there.
 func (pl *planner) sideOf(place design.ID) []edge {
-	return pl.jointsOf(pl.d.Party(place))
+	return pl.jointsOf(pl.design.Party(place))
 }
 
 // keepLocal takes a range out of what the joints of its site say of it.
@@ -97,7 +98,7 @@ func (e *editor) untell(x edge, p netip.Prefix) {
 			}
 		})
 		if carriers = nil; b.Routing == design.RoutingBGP {
-			carriers = e.d.Inside(x.joint, design.KindTunnel)
+			carriers = e.design.Inside(x.joint, design.KindTunnel)
 		}
 	case *design.Circuit:
 		c := *b
@@ -110,7 +111,7 @@ func (e *editor) untell(x edge, p netip.Prefix) {
 		}
 	}
 	for _, c := range carriers {
-		for _, s := range e.d.Inside(c.ID, design.KindSession) {
+		for _, s := range e.design.Inside(c.ID, design.KindSession) {
 			e.silence(s.ID, n, e.party(x.gateway), p, j.Name)
 		}
 	}
@@ -122,7 +123,7 @@ func (e *editor) silence(session design.ID, n int, party design.ID, p netip.Pref
 	s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
 	out := slices.Clone(s.Ends[n].Out)
 	if len(out) == 0 { // it announced everything of its own
-		for _, own := range e.d.Exports(party) {
+		for _, own := range e.design.Exports(party) {
 			out = append(out, design.Filter{Prefix: own})
 		}
 	}

@@ -23,7 +23,7 @@ type Least struct {
 
 // constraints are what follows from collisions for who must be mapped.
 type constraints struct {
-	s      *scope
+	scope  *scope
 	must   map[design.ID]string               // why a place can not keep its range
 	either map[design.ID]map[design.ID]string // of two, one at least
 	quick  []design.ID                        // see greedy; nil until it is asked for
@@ -33,23 +33,25 @@ type constraints struct {
 // what lies between, holds the other's range itself; and of two that one point
 // must tell apart, one.
 func (s *scope) constrain() *constraints {
-	c := &constraints{s: s, must: map[design.ID]string{}, either: map[design.ID]map[design.ID]string{}}
+	c := &constraints{scope: s, must: map[design.ID]string{}, either: map[design.ID]map[design.ID]string{}}
 	carried := map[design.ID][]design.ID{}
 	for _, n := range s.needs {
-		for _, end := range []struct{ place, far design.ID }{{s.holder(n.from), n.b}, {s.holder(n.to), n.a}} {
+		for _, end := range []struct{ place, far design.ID }{
+			{s.holder(n.from), n.toParty}, {s.holder(n.to), n.fromParty},
+		} {
 			if !slices.Contains(s.places, end.place) || s.settled[end.place] {
 				continue
 			}
-			own := s.d.Party(end.place).ID
+			own := s.design.Party(end.place).ID
 			for _, at := range passed(n) {
 				if at == own {
 					continue
 				}
 				for _, other := range s.places {
-					if s.d.Party(other).ID == at && s.meets[[2]design.ID{end.place, other}] {
+					if s.design.Party(other).ID == at && s.meets[[2]design.ID{end.place, other}] {
 						c.must[end.place] = fmt.Sprintf(
-							"%s must know %s and holds %s itself", s.d.Title(at), s.d.Title(end.place),
-							s.d.Title(other),
+							"%s must know %s and holds %s itself", s.design.Title(at), s.design.Title(end.place),
+							s.design.Title(other),
 						)
 					}
 				}
@@ -63,7 +65,12 @@ func (s *scope) constrain() *constraints {
 		for i, a := range list {
 			for _, b := range list[i+1:] {
 				if s.meets[[2]design.ID{a, b}] {
-					c.pair(a, b, fmt.Sprintf("%s must tell %s from %s", s.d.Title(at), s.d.Title(a), s.d.Title(b)))
+					c.pair(
+						a, b,
+						fmt.Sprintf(
+							"%s must tell %s from %s", s.design.Title(at), s.design.Title(a), s.design.Title(b),
+						),
+					)
 				}
 			}
 		}
@@ -73,7 +80,7 @@ func (s *scope) constrain() *constraints {
 
 // passed are the parties that a flow meets.
 func passed(n need) []design.ID {
-	out := []design.ID{n.a}
+	out := []design.ID{n.fromParty}
 	for _, h := range n.path {
 		out = append(out, h.To)
 	}
@@ -94,8 +101,8 @@ func (c *constraints) pair(a, b design.ID, why string) {
 // choosable are the places that the choice is about, those most depended on last:
 // they are the ones that keep their range where somebody may.
 func (c *constraints) choosable() []design.ID {
-	out := slices.DeleteFunc(slices.Clone(c.s.places), func(id design.ID) bool { return c.s.settled[id] })
-	slices.SortStableFunc(out, func(a, b design.ID) int { return cmp.Compare(c.s.weight[a], c.s.weight[b]) })
+	out := slices.DeleteFunc(slices.Clone(c.scope.places), func(id design.ID) bool { return c.scope.settled[id] })
+	slices.SortStableFunc(out, func(a, b design.ID) int { return cmp.Compare(c.scope.weight[a], c.scope.weight[b]) })
 	return out
 }
 
@@ -124,7 +131,7 @@ func (c *constraints) covers(chosen map[design.ID]bool) bool {
 func (c *constraints) parties(chosen []design.ID) int {
 	seen := map[design.ID]bool{}
 	for _, id := range chosen {
-		seen[c.s.d.Party(id).ID] = true
+		seen[c.scope.design.Party(id).ID] = true
 	}
 	return len(seen)
 }
@@ -137,21 +144,21 @@ func (c *constraints) bound() (int, []string) {
 	why := []string{}
 	n := 0
 	for _, id := range c.choosable() {
-		if w := c.must[id]; w != "" && !seen[c.s.d.Party(id).ID] {
-			seen[c.s.d.Party(id).ID] = true
+		if w := c.must[id]; w != "" && !seen[c.scope.design.Party(id).ID] {
+			seen[c.scope.design.Party(id).ID] = true
 			why = append(why, w)
 			n++
 		}
 	}
 	for _, id := range c.choosable() {
-		own := c.s.d.Party(id).ID
+		own := c.scope.design.Party(id).ID
 		if seen[own] {
 			continue
 		}
 		component := []design.ID{id}
 		in := map[design.ID]bool{own: true}
 		for _, other := range c.choosable() {
-			p := c.s.d.Party(other).ID
+			p := c.scope.design.Party(other).ID
 			if seen[p] || in[p] || !slices.ContainsFunc(component, func(x design.ID) bool { return x != other }) {
 				continue
 			}
@@ -218,7 +225,7 @@ func (c *constraints) greedy() []design.ID {
 			choose(id, false)
 		}
 	}
-	c.quick = slices.DeleteFunc(slices.Clone(c.s.places), func(id design.ID) bool { return !chosen[id] })
+	c.quick = slices.DeleteFunc(slices.Clone(c.scope.places), func(id design.ID) bool { return !chosen[id] })
 	return c.quick
 }
 
@@ -257,10 +264,10 @@ func Search(ctx context.Context, p *proof.Proofs, q Question) (parties, tried in
 	if err != nil {
 		return 0, 0, err
 	}
-	for _, places := range pl.c.choices(false) {
+	for _, places := range pl.constraints.choices(false) {
 		tried++
 		if o := pl.mapping(places); o != nil && o.Refused == "" {
-			return pl.c.parties(places), tried, nil
+			return pl.constraints.parties(places), tried, nil
 		}
 	}
 	return 0, tried, ctx.Err()

@@ -86,7 +86,7 @@ func (e *editor) overLink(o *design.Object, h hop, ours, theirs []netip.Prefix) 
 		}
 	})
 	if l.Routing == design.RoutingBGP {
-		for _, t := range e.d.Inside(h.By, design.KindTunnel) {
+		for _, t := range e.design.Inside(h.By, design.KindTunnel) {
 			e.letPass(t.ID, o, 1-n, theirs)
 		}
 	}
@@ -110,7 +110,7 @@ func (e *editor) letPass(carrier design.ID, joint *design.Object, from int, rang
 	if len(ranges) == 0 {
 		return
 	}
-	for _, id := range e.d.Inside(carrier, design.KindSession) {
+	for _, id := range e.design.Inside(carrier, design.KindSession) {
 		o := e.get(id.ID)
 		s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
 		s.Ends[from].Out = passing(s.Ends[from].Out, ranges)
@@ -158,14 +158,14 @@ func (e *editor) passOn(from, to hop, theirs []netip.Prefix) {
 	// What is learned behind is announced only where the filter names it.
 	if _, ok := e.get(from.By).Body.(*design.Circuit); ok {
 		n := e.endAt(from.By, from.To)
-		for _, s := range e.d.Inside(from.By, design.KindSession) {
+		for _, s := range e.design.Inside(from.By, design.KindSession) {
 			e.announceAlso(s.ID, n, from, theirs)
 		}
 	}
 	if l, ok := e.get(from.By).Body.(*design.Link); ok && l.Routing == design.RoutingBGP {
 		n := e.endAt(from.By, from.To)
-		for _, t := range e.d.Inside(from.By, design.KindTunnel) {
-			for _, s := range e.d.Inside(t.ID, design.KindSession) {
+		for _, t := range e.design.Inside(from.By, design.KindTunnel) {
+			for _, s := range e.design.Inside(t.ID, design.KindSession) {
 				e.announceAlso(s.ID, n, from, theirs)
 			}
 		}
@@ -183,8 +183,8 @@ func (e *editor) announceAlso(session design.ID, n int, h hop, ranges []netip.Pr
 	if len(s.Ends[n].Out) > 0 {
 		return // letPass has seen to it
 	}
-	own := e.d.Exports(h.To)
-	if e.d.Get(h.To).Kind == design.KindEdgeRouter {
+	own := e.design.Exports(h.To)
+	if e.design.Get(h.To).Kind == design.KindEdgeRouter {
 		own = nil
 	}
 	for _, p := range slices.Concat(own, ranges) {
@@ -198,12 +198,12 @@ func (e *editor) announceAlso(session design.ID, n int, h hop, ranges []netip.Pr
 // enter adds entries to every table of a cloud network whose hosts' packets need
 // them: none where the cloud feeds its tables itself.
 func (e *editor) enter(party, via design.ID, ranges []netip.Prefix) {
-	o := e.d.Get(party)
+	o := e.design.Get(party)
 	if o == nil || o.Kind != design.KindNetwork {
 		return
 	}
-	profile := e.d.ProfileOf(party)
-	for _, t := range append(e.d.Inside(party, design.KindTable), e.fresh(party, design.KindTable)...) {
+	profile := e.design.ProfileOf(party)
+	for _, t := range append(e.design.Inside(party, design.KindTable), e.fresh(party, design.KindTable)...) {
 		if only, ok := e.only[party]; ok && t.ID != only {
 			continue
 		}
@@ -215,7 +215,9 @@ func (e *editor) enter(party, via design.ID, ranges []netip.Prefix) {
 			continue
 		}
 		for _, p := range ranges {
-			if !slices.ContainsFunc(e.d.Ranges(party), func(own netip.Prefix) bool { return prefix.Contains(own, p) }) {
+			if !slices.ContainsFunc(
+				e.design.Ranges(party), func(own netip.Prefix) bool { return prefix.Contains(own, p) },
+			) {
 				e.wish(t, p, way)
 			}
 		}
@@ -224,7 +226,7 @@ func (e *editor) enter(party, via design.ID, ranges []netip.Prefix) {
 
 // fed reports whether a table learns by itself what lies behind something.
 func (e *editor) fed(t *design.Object, via design.ID) bool {
-	profile := e.d.ProfileOf(t.Parent)
+	profile := e.design.ProfileOf(t.Parent)
 	switch learns := t.Body.(*design.Table).Learns; learns {
 	case "yes":
 		return true
@@ -246,22 +248,22 @@ func (e *editor) fed(t *design.Object, via design.ID) bool {
 // there: where it can be translated toward others; empty, with the reason, where
 // it can not be.
 func (e *editor) edges(place design.ID, does string) (out []edge, why string) {
-	party := e.d.Party(place)
+	party := e.design.Party(place)
 	var gateways []*design.Object
-	if lan, ok := e.d.Get(place).Body.(*design.LAN); ok && len(lan.Gateways) > 0 {
+	if lan, ok := e.design.Get(place).Body.(*design.LAN); ok && len(lan.Gateways) > 0 {
 		for _, id := range lan.Gateways {
-			gateways = append(gateways, e.d.Get(id))
+			gateways = append(gateways, e.design.Get(id))
 		}
 	} else {
-		gateways = e.d.Inside(party.ID, design.KindGateway)
+		gateways = e.design.Inside(party.ID, design.KindGateway)
 	}
-	why = e.d.Title(place) + " has no link or circuit; draft one first"
+	why = e.design.Title(place) + " has no link or circuit; draft one first"
 	for _, g := range gateways {
-		if party.Kind != design.KindSite && !offers(e.d, party.ID, does) {
-			why = e.d.Title(g.ID) + " does no such translation: its cloud has no rule of the kind there"
+		if party.Kind != design.KindSite && !offers(e.design, party.ID, does) {
+			why = e.design.Title(g.ID) + " does no such translation: its cloud has no rule of the kind there"
 			continue
 		}
-		for _, j := range e.d.JointsAt(g.ID) {
+		for _, j := range e.design.JointsAt(g.ID) {
 			if routed(j) {
 				out = append(out, edge{g.ID, j.ID})
 			}
@@ -285,29 +287,29 @@ func offers(d *design.Design, party design.ID, does string) bool {
 // mapPlace maps a place one to one at all its edges, and puts the mapped ranges in
 // the place of the real ones in what the joints say of it.
 func (e *editor) mapPlace(place design.ID) ([]netip.Prefix, error) {
-	o := e.d.Get(place)
-	party := e.d.Party(place).ID
+	o := e.design.Get(place)
+	party := e.design.Party(place).ID
 	edges, why := e.edges(place, design.OneToOne)
 	if len(edges) == 0 {
 		return nil, fmt.Errorf("%s", why)
 	}
 	var out []netip.Prefix
-	for _, real := range e.d.Ranges(place) {
+	for _, real := range e.design.Ranges(place) {
 		mapped, err := e.pool.take(real.Addr().Is4(), real.Bits())
 		if err != nil {
-			return nil, fmt.Errorf("%s %s: %w", e.d.Title(place), real, err)
+			return nil, fmt.Errorf("%s %s: %w", e.design.Title(place), real, err)
 		}
 		out = append(out, mapped)
 		e.spent = append(e.spent, mapped)
 		e.why = append(e.why, fmt.Sprintf("%s becomes %s: %s.", real, mapped, e.pool.why))
-		e.maps = append(e.maps, Pair{Place: place, Title: e.d.Title(place), Real: real, Mapped: mapped})
+		e.maps = append(e.maps, Pair{Place: place, Title: e.design.Title(place), Real: real, Mapped: mapped})
 		for _, x := range edges {
 			joint := e.get(x.joint)
 			m := &design.Mapping{Gateway: x.gateway, Link: x.joint, Real: real, Mapped: mapped}
 			name := fmt.Sprintf("%s as %s toward %s", o.Name, mapped, joint.Name)
 			id := design.IDFor(design.KindMapping, string(place)+string(x.joint)+string(x.gateway)+real.String())
 			e.put(&design.Object{ID: id, Kind: design.KindMapping, Name: name, Body: m}, Rules, party, x.gateway,
-				"at %s map %s to %s toward %s", e.d.Get(x.gateway).Name, real, mapped, joint.Name)
+				"at %s map %s to %s toward %s", e.design.Get(x.gateway).Name, real, mapped, joint.Name)
 			e.replace(joint, x, real, mapped)
 		}
 	}
@@ -333,7 +335,7 @@ func (e *editor) replace(joint *design.Object, x edge, real, mapped netip.Prefix
 				say(1-n, Routes, "route %s into %s instead of %s", mapped, joint.Name, real)
 			}
 		})
-		for _, t := range e.d.Inside(joint.ID, design.KindTunnel) {
+		for _, t := range e.design.Inside(joint.ID, design.KindTunnel) {
 			e.refilter(t.ID, joint, n, real, mapped)
 		}
 	case *design.Circuit:
@@ -353,11 +355,11 @@ func (e *editor) replace(joint *design.Object, x edge, real, mapped netip.Prefix
 // of the real one.
 func (e *editor) refilter(carrier design.ID, joint *design.Object, n int, real, mapped netip.Prefix) {
 	j, _ := design.JointOf(joint)
-	for _, id := range e.d.Inside(carrier, design.KindSession) {
+	for _, id := range e.design.Inside(carrier, design.KindSession) {
 		o := e.get(id.ID)
 		s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
 		if len(s.Ends[n].Out) == 0 { // it announced everything of its own
-			for _, p := range e.d.Exports(e.party(j.Ends[n])) {
+			for _, p := range e.design.Exports(e.party(j.Ends[n])) {
 				s.Ends[n].Out = append(s.Ends[n].Out, design.Filter{Prefix: p})
 			}
 			s.Ends[n].Out = passing(s.Ends[n].Out, []netip.Prefix{mapped})

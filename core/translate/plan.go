@@ -150,20 +150,20 @@ type Plan struct {
 
 // planner works on one question.
 type planner struct {
-	ctx    context.Context
-	proofs *proof.Proofs
-	t      *route.Tables
-	d      *design.Design
-	q      Question
-	s      *scope
-	c      *constraints
-	pool   *pool
-	before []proof.Result
-	held   map[design.ID]bool
-	names  map[[2]design.ID][]netip.Prefix
-	near   topology.Graph // of parties
-	boxed  map[design.ID]*boxed
-	plan   Plan
+	ctx         context.Context
+	proofs      *proof.Proofs
+	tables      *route.Tables
+	design      *design.Design
+	question    Question
+	scope       *scope
+	constraints *constraints
+	pool        *pool
+	before      []proof.Result
+	held        map[design.ID]bool
+	names       map[[2]design.ID][]netip.Prefix
+	near        topology.Graph // of parties
+	boxed       map[design.ID]*boxed
+	plan        Plan
 }
 
 // For plans a question. The error is that of the context, if it ends before.
@@ -219,22 +219,22 @@ func begin(ctx context.Context, p *proof.Proofs, q Question) (*planner, error) {
 		return nil, err
 	}
 	pl := &planner{
-		ctx: ctx, proofs: p, t: t, d: t.Design, q: q, pool: newPool(t.Design, q.Pools), before: before,
+		ctx: ctx, proofs: p, tables: t, design: t.Design, question: q, pool: newPool(t.Design, q.Pools), before: before,
 		held: map[design.ID]bool{}, names: map[[2]design.ID][]netip.Prefix{}, near: topology.Drawn(p.Tables().Design),
 	}
 	for _, r := range pl.before {
 		pl.held[r.Intent] = r.Holds
 	}
-	pl.s = scopeOf(pl.d, pl.placesOf(q.Places), q.Intents, pl.near)
-	pl.s.settled = pl.settled(pl.s.places)
-	pl.boxed = boxedAlready(pl.d)
-	pl.c = pl.s.constrain()
+	pl.scope = scopeOf(pl.design, pl.placesOf(q.Places), q.Intents, pl.near)
+	pl.scope.settled = pl.settled(pl.scope.places)
+	pl.boxed = boxedAlready(pl.design)
+	pl.constraints = pl.scope.constrain()
 	intents := map[design.ID]bool{}
-	for _, n := range pl.s.needs {
+	for _, n := range pl.scope.needs {
 		intents[n.intent] = true
 	}
-	pl.plan = Plan{Places: pl.s.places, Intents: len(intents), Options: []Option{}, Excluded: []string{}}
-	pl.plan.Least.Bound, pl.plan.Least.Why = pl.c.bound()
+	pl.plan = Plan{Places: pl.scope.places, Intents: len(intents), Options: []Option{}, Excluded: []string{}}
+	pl.plan.Least.Bound, pl.plan.Least.Why = pl.constraints.bound()
 	return pl, nil
 }
 
@@ -242,11 +242,11 @@ func begin(ctx context.Context, p *proof.Proofs, q Question) (*planner, error) {
 func (pl *planner) placesOf(ids []design.ID) []design.ID {
 	var out []design.ID
 	for _, id := range ids {
-		o := pl.d.Get(id)
+		o := pl.design.Get(id)
 		switch {
 		case o == nil:
 		case o.Kind == design.KindSite:
-			for _, place := range pl.d.Inside(id, design.KindLAN, design.KindInnerRoute) {
+			for _, place := range pl.design.Inside(id, design.KindLAN, design.KindInnerRoute) {
 				out = append(out, place.ID)
 			}
 		default:
@@ -261,7 +261,7 @@ func (pl *planner) placesOf(ids []design.ID) []design.ID {
 func (pl *planner) settled(places []design.ID) map[design.ID]bool {
 	out := map[design.ID]bool{}
 	for _, id := range places {
-		out[id] = pl.mappedAlready(pl.d.Get(id))
+		out[id] = pl.mappedAlready(pl.design.Get(id))
 	}
 	return out
 }
@@ -269,8 +269,8 @@ func (pl *planner) settled(places []design.ID) map[design.ID]bool {
 // mappedAlready reports whether a place is known as another range already, at a
 // gateway or a box.
 func (pl *planner) mappedAlready(place *design.Object) bool {
-	for _, box := range pl.d.Forwarders(pl.d.Party(place.ID).ID) {
-		for _, x := range route.Translations(pl.d, box.ID) {
+	for _, box := range pl.design.Forwarders(pl.design.Party(place.ID).ID) {
+		for _, x := range route.Translations(pl.design, box.ID) {
 			if x.Hook == design.Prerouting && x.Does == design.OneToOne &&
 				slices.ContainsFunc(design.RangesOf(place), x.Real.Overlaps) {
 				return true
@@ -282,8 +282,9 @@ func (pl *planner) mappedAlready(place *design.Object) bool {
 
 // keeps reports whether a place's range is to stay as it is.
 func (pl *planner) keeps(place design.ID) bool {
-	party := pl.d.Party(place).ID
-	return slices.Contains(pl.q.Keep, place) || slices.Contains(pl.q.Keep, party) || slices.Contains(pl.q.Closed, party)
+	party := pl.design.Party(place).ID
+	return slices.Contains(pl.question.Keep, place) || slices.Contains(pl.question.Keep, party) ||
+		slices.Contains(pl.question.Closed, party)
 }
 
 // known are the ranges by which a place is known to a party, unless an option says
@@ -293,16 +294,16 @@ func (pl *planner) known(place, to design.ID) []netip.Prefix {
 	if out, ok := pl.names[key]; ok {
 		return out
 	}
-	owner := pl.d.Party(place)
+	owner := pl.design.Party(place)
 	out, mapped := pl.seenAs(place, to)
 	if owner.Kind == design.KindNetwork { // by its blocks, while none of its subnets is known as something else
 		out = nil
-		for _, s := range pl.d.Inside(owner.ID, design.KindSubnet) {
+		for _, s := range pl.design.Inside(owner.ID, design.KindSubnet) {
 			seen, as := pl.seenAs(s.ID, to)
 			out, mapped = append(out, seen...), mapped || as
 		}
 		if !mapped {
-			out = pl.d.Ranges(owner.ID)
+			out = pl.design.Ranges(owner.ID)
 		}
 	}
 	pl.names[key] = out
@@ -312,9 +313,9 @@ func (pl *planner) known(place, to design.ID) []netip.Prefix {
 // seenAs are the ranges of a place as a party knows them, and whether any is another
 // than its own.
 func (pl *planner) seenAs(place, to design.ID) (out []netip.Prefix, mapped bool) {
-	out = slices.Clone(pl.d.Ranges(place))
+	out = slices.Clone(pl.design.Ranges(place))
 	for n, p := range out {
-		if seen := walk.RangeSeenAs(pl.t, to, place, p); seen.IsValid() {
+		if seen := walk.RangeSeenAs(pl.tables, to, place, p); seen.IsValid() {
 			out[n], mapped = seen, true
 		}
 	}
@@ -329,20 +330,20 @@ type mapped map[design.ID][]netip.Prefix
 func (pl *planner) open(e *editor, m mapped, skip func(need) bool) {
 	done := map[[2]design.ID]bool{}
 	seen := func(place, to design.ID) []netip.Prefix {
-		if r, ok := m[pl.s.holder(place)]; ok {
+		if r, ok := m[pl.scope.holder(place)]; ok {
 			return r
 		}
 		return pl.known(place, to)
 	}
-	for _, n := range pl.s.needs {
+	for _, n := range pl.scope.needs {
 		key := [2]design.ID{n.from, n.to}
-		_, a := m[pl.s.holder(n.from)]
-		_, b := m[pl.s.holder(n.to)]
+		_, a := m[pl.scope.holder(n.from)]
+		_, b := m[pl.scope.holder(n.to)]
 		if done[key] || n.path == nil || !a && !b && pl.held[n.intent] || skip != nil && skip(n) {
 			continue
 		}
 		done[key] = true
-		ours, theirs := seen(n.from, n.b), seen(n.to, n.a)
+		ours, theirs := seen(n.from, n.toParty), seen(n.to, n.fromParty)
 		for _, v4 := range []bool{true, false} {
 			x, y := prefix.OfFamily(ours, v4), prefix.OfFamily(theirs, v4)
 			if len(x) > 0 && len(y) > 0 ||
@@ -360,7 +361,7 @@ func (pl *planner) try(remedy Remedy, title string, build func(e *editor, o *Opt
 	if pl.ctx.Err() != nil {
 		return nil
 	}
-	e := newEditor(pl.d, pl.pool.fresh())
+	e := newEditor(pl.design, pl.pool.fresh())
 	e.near, e.boxed = pl.near, maps.Clone(pl.boxed)
 	o := &Option{
 		Remedy: remedy, Title: title, Total: len(pl.before), Stays: []string{}, Breaks: []string{}, WhyMore: []string{},
@@ -371,7 +372,7 @@ func (pl *planner) try(remedy Remedy, title string, build func(e *editor, o *Opt
 		return nil
 	}
 	o.Edits = e.edits()
-	next, _, err := pl.d.Apply(o.Edits)
+	next, _, err := pl.design.Apply(o.Edits)
 	if err != nil {
 		pl.exclude(title + ": " + err.Error())
 		return nil
@@ -380,8 +381,8 @@ func (pl *planner) try(remedy Remedy, title string, build func(e *editor, o *Opt
 		unique(e.why), " ",
 	), string(remedy)+"-"+design.Slug(o.Title)
 	o.Maps = append(o.Maps, e.maps...)
-	changes := pl.d.ChangedBy(o.Edits, next)
-	after, err := pl.proofs.After(pl.t.After(next, changes), changes).Within(pl.ctx)
+	changes := pl.design.ChangedBy(o.Edits, next)
+	after, err := pl.proofs.After(pl.tables.After(next, changes), changes).Within(pl.ctx)
 	if err != nil {
 		return nil
 	}
@@ -410,7 +411,7 @@ func unique(list []string) []string {
 func (pl *planner) judge(o *Option, after []proof.Result) {
 	o.Held, o.Holding, o.Holds = proof.Holding(pl.before), proof.Holding(after), map[design.ID]bool{}
 	inScope := map[design.ID]bool{}
-	for _, n := range pl.s.needs {
+	for _, n := range pl.scope.needs {
 		inScope[n.intent] = true
 	}
 	refuse := func(r proof.Result, why string) {
@@ -498,7 +499,7 @@ func (pl *planner) measure(e *editor, next *design.Design, o *Option) {
 		}
 	}
 	for _, id := range e.order {
-		if pl.d.Get(id) != nil {
+		if pl.design.Get(id) != nil {
 			continue
 		}
 		switch b := e.now[id].Body.(type) {
@@ -518,11 +519,11 @@ func (pl *planner) measure(e *editor, next *design.Design, o *Option) {
 // is there. A new one in a closed party's place is none of its boxes.
 func (pl *planner) closed(e *editor, c Change) bool {
 	there := func(box design.ID) bool {
-		p := pl.d.Party(box)
-		return p != nil && slices.Contains(pl.q.Closed, p.ID)
+		p := pl.design.Party(box)
+		return p != nil && slices.Contains(pl.question.Closed, p.ID)
 	}
-	if pl.d.Get(c.Box) != nil {
-		return slices.Contains(pl.q.Closed, c.Party)
+	if pl.design.Get(c.Box) != nil {
+		return slices.Contains(pl.question.Closed, c.Party)
 	}
 	switch b := e.now[c.Box].Body.(type) {
 	case *design.Listener:
@@ -598,7 +599,7 @@ func no(b bool) int {
 func (pl *planner) titles(places []design.ID) string {
 	var out []string
 	for _, id := range places {
-		out = append(out, pl.d.Title(id))
+		out = append(out, pl.design.Title(id))
 	}
 	if len(out) > 4 {
 		return fmt.Sprintf("%s and %d more", out[0], len(out)-1)

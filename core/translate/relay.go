@@ -48,16 +48,18 @@ type meeting struct {
 }
 
 func (pl *planner) relay(e *editor, s offer, n need) error {
-	if pl.d.Get(n.a).Kind != design.KindSite || pl.d.Get(n.b).Kind != design.KindSite {
+	if pl.design.Get(n.fromParty).Kind != design.KindSite || pl.design.Get(n.toParty).Kind != design.KindSite {
 		return fmt.Errorf(
-			"%s and %s are not two sites, at which a box of one's own listens", pl.d.Title(n.a), pl.d.Title(n.b),
+			"%s and %s are not two sites, at which a box of one's own listens", pl.design.Title(
+				n.fromParty,
+			), pl.design.Title(n.toParty),
 		)
 	}
 	m, err := pl.meet(e, n)
 	if err != nil {
 		return err
 	}
-	if err := pl.stand(e, m.far, pl.d.Get(n.to)); err != nil {
+	if err := pl.stand(e, m.far, pl.design.Get(n.to)); err != nil {
 		return err
 	}
 	second := &design.Listener{
@@ -68,11 +70,13 @@ func (pl *planner) relay(e *editor, s offer, n need) error {
 		second.Port = s.service.Port
 	}
 	last := e.add(
-		design.KindListener, "", pl.d.Get(s.target).Name+" at "+pl.d.Title(n.b), second, Opened, n.b,
+		design.KindListener, "", pl.design.Get(s.target).Name+" at "+pl.design.Title(
+			n.toParty,
+		), second, Opened, n.toParty,
 		"at %s listen on its inside address %s for %s and lead to %s", m.far.Name, second.Address, second.Service,
-		pl.d.Title(s.target),
+		pl.design.Title(s.target),
 	)
-	a, err := pl.freeHost(e, pl.d.Get(n.from))
+	a, err := pl.freeHost(e, pl.design.Get(n.from))
 	if err != nil {
 		return err
 	}
@@ -81,8 +85,12 @@ func (pl *planner) relay(e *editor, s offer, n need) error {
 		first.Port = second.Service.Port
 	}
 	e.add(
-		design.KindListener, "", pl.d.Get(s.target).Name+" in "+pl.d.Title(n.from), first, Opened, n.a,
-		"at %s listen on %s, in %s itself, and hand over to %s", m.near.Name, a, pl.d.Title(n.from), second.Address,
+		design.KindListener, "", pl.design.Get(s.target).Name+" in "+pl.design.Title(
+			n.from,
+		), first, Opened, n.fromParty,
+		"at %s listen on %s, in %s itself, and hand over to %s", m.near.Name, a, pl.design.Title(
+			n.from,
+		), second.Address,
 	)
 	return nil
 }
@@ -90,16 +98,16 @@ func (pl *planner) relay(e *editor, s offer, n need) error {
 // meet finds the tunnel that relays use: one of a link between the two sites whose
 // far gateway may be touched, or that of a new relay in the far LAN.
 func (pl *planner) meet(e *editor, n need) (m meeting, err error) {
-	joints := slices.Concat(pl.d.Of(design.KindLink), e.fresh("", design.KindLink))
+	joints := slices.Concat(pl.design.Of(design.KindLink), e.fresh("", design.KindLink))
 	for _, o := range joints {
 		l := o.Body.(*design.Link)
-		near := e.endAt(o.ID, n.a)
-		if !status.Exists(o) || l.Routing == design.RoutingSelectors || e.party(l.Ends[near].Gateway) != n.a ||
-			e.party(l.Ends[1-near].Gateway) != n.b ||
-			pl.d.Get(l.Ends[1-near].Gateway) != nil && slices.Contains(pl.q.Closed, n.b) {
+		near := e.endAt(o.ID, n.fromParty)
+		if !status.Exists(o) || l.Routing == design.RoutingSelectors || e.party(l.Ends[near].Gateway) != n.fromParty ||
+			e.party(l.Ends[1-near].Gateway) != n.toParty ||
+			pl.design.Get(l.Ends[1-near].Gateway) != nil && slices.Contains(pl.question.Closed, n.toParty) {
 			continue
 		}
-		for _, t := range slices.Concat(pl.d.Inside(o.ID, design.KindTunnel), e.fresh(o.ID, design.KindTunnel)) {
+		for _, t := range slices.Concat(pl.design.Inside(o.ID, design.KindTunnel), e.fresh(o.ID, design.KindTunnel)) {
 			if in := t.Body.(*design.Tunnel).Inside; len(in) == 2 {
 				return meeting{
 					e.get(l.Ends[near].Gateway), e.get(l.Ends[1-near].Gateway),
@@ -108,7 +116,7 @@ func (pl *planner) meet(e *editor, n need) (m meeting, err error) {
 			}
 		}
 	}
-	if len(n.path) == 1 && !slices.Contains(pl.q.Closed, n.b) {
+	if len(n.path) == 1 && !slices.Contains(pl.question.Closed, n.toParty) {
 		return m, fmt.Errorf("%s has no inside addresses for the two listeners to meet at", e.get(n.path[0].By).Name)
 	}
 	return pl.dialOut(e, n)
@@ -117,21 +125,23 @@ func (pl *planner) meet(e *editor, n need) (m meeting, err error) {
 // dialOut puts a relay into the far LAN, which dials out over a tunnel of its own to
 // the caller's gateway: nobody else's box there is touched.
 func (pl *planner) dialOut(e *editor, n need) (m meeting, err error) {
-	near, out, ok := pl.public(n.a)
-	_, behind, also := pl.public(n.b)
-	place := pl.d.Get(n.to)
+	near, out, ok := pl.public(n.fromParty)
+	_, behind, also := pl.public(n.toParty)
+	place := pl.design.Get(n.to)
 	switch {
 	case place.Kind != design.KindLAN:
-		return m, fmt.Errorf("%s is no LAN in which a relay could stand", pl.d.Title(n.to))
-	case pl.q.NoBoxes:
+		return m, fmt.Errorf("%s is no LAN in which a relay could stand", pl.design.Title(n.to))
+	case pl.question.NoBoxes:
 		return m, fmt.Errorf("no box may be added, as was asked")
 	case !ok || !also:
 		return m, fmt.Errorf(
-			"%s or %s has no gateway with a public address, over which a relay could dial out", pl.d.Title(n.a),
-			pl.d.Title(n.b),
+			"%s or %s has no gateway with a public address, over which a relay could dial out", pl.design.Title(
+				n.fromParty,
+			),
+			pl.design.Title(n.toParty),
 		)
 	}
-	books := allocation.NewBooks(pl.d)
+	books := allocation.NewBooks(pl.design)
 	for _, p := range e.inside {
 		books.TakeRange(p)
 	}
@@ -148,7 +158,7 @@ func (pl *planner) dialOut(e *editor, n need) (m meeting, err error) {
 	m = meeting{near: near, at: [2]netip.Addr{first, first.Next()}}
 	m.far = e.add(
 		design.KindGateway,
-		n.b,
+		n.toParty,
 		"relay",
 		&design.Gateway{
 			Addresses: []netip.Addr{behind},
@@ -156,7 +166,7 @@ func (pl *planner) dialOut(e *editor, n need) (m meeting, err error) {
 			Note:      "A small box in " + place.Name + "; it dials out from there.",
 		},
 		Places,
-		n.b,
+		n.toParty,
 		"put a relay at %s in %s; it dials out from behind %s",
 		stands,
 		place.Name,
@@ -164,23 +174,23 @@ func (pl *planner) dialOut(e *editor, n need) (m meeting, err error) {
 	)
 	if lan := place.Body.(*design.LAN); len(lan.Gateways) == 0 { // its hosts keep the gateways that they have
 		edited := design.Edited(place, func(c *design.LAN) {
-			for _, g := range pl.d.Inside(n.b, design.KindGateway) {
+			for _, g := range pl.design.Inside(n.toParty, design.KindGateway) {
 				c.Gateways = append(c.Gateways, g.ID)
 			}
 		})
-		e.put(edited, Places, n.b, "", "let the hosts of %s keep the gateway that they have", place.Name)
+		e.put(edited, Places, n.toParty, "", "let the hosts of %s keep the gateway that they have", place.Name)
 	}
 	link := e.add(
 		design.KindLink,
 		"",
-		pl.d.Title(n.a)+" to the relay at "+pl.d.Title(n.b),
+		pl.design.Title(n.fromParty)+" to the relay at "+pl.design.Title(n.toParty),
 		&design.Link{
 			Routing: design.RoutingStatic,
 			State:   design.Drafted,
 			Ends:    []design.End{{Gateway: near.ID}, {Gateway: m.far.ID}},
 		},
 		Places,
-		n.a,
+		n.fromParty,
 		"let %s take the relay's tunnel",
 		near.Name,
 	)
@@ -191,7 +201,7 @@ func (pl *planner) dialOut(e *editor, n need) (m meeting, err error) {
 		"tunnel 1",
 		&design.Tunnel{Outside: []netip.Addr{out, behind}, Inside: inside, Ends: []design.TunnelEnd{{}, {NAT: true}}},
 		Places,
-		n.b,
+		n.toParty,
 		"make the tunnel from the relay to %s, with the inside addresses %s and %s",
 		out,
 		m.at[0],
@@ -202,7 +212,7 @@ func (pl *planner) dialOut(e *editor, n need) (m meeting, err error) {
 
 // public is the first gateway of a site with a public IPv4 address, and that.
 func (pl *planner) public(site design.ID) (*design.Object, netip.Addr, bool) {
-	for g, body := range design.Each[design.Gateway](pl.d.Inside(site, design.KindGateway)) {
+	for g, body := range design.Each[design.Gateway](pl.design.Inside(site, design.KindGateway)) {
 		for _, a := range body.Addresses {
 			if a.Is4() && !a.IsUnspecified() {
 				return g, a, true
@@ -215,7 +225,7 @@ func (pl *planner) public(site design.ID) (*design.Object, netip.Addr, bool) {
 // freePort is a service's own port, or the next one that nothing listens on at an
 // address.
 func (pl *planner) freePort(e *editor, at netip.Addr, s design.Service) design.Service {
-	for _, l := range slices.Concat(pl.d.Of(design.KindListener), e.fresh("", design.KindListener)) {
+	for _, l := range slices.Concat(pl.design.Of(design.KindListener), e.fresh("", design.KindListener)) {
 		if b := l.Body.(*design.Listener); b.Address == at && b.Service == s {
 			s.Port++
 			return pl.freePort(e, at, s)

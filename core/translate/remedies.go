@@ -20,7 +20,7 @@ const mostSingles = 6
 // options streams the remedies that apply, worked out and proven.
 func (pl *planner) options() iter.Seq[Option] {
 	return func(yield func(Option) bool) {
-		if len(pl.s.places) == 0 {
+		if len(pl.scope.places) == 0 {
 			pl.exclude("nothing collides among what was asked for")
 			return
 		}
@@ -77,7 +77,7 @@ func (pl *planner) mapping(places []design.ID) *Option {
 			"same.", true, true
 		o.Next = pl.room(e, len(places))
 		for _, id := range places {
-			if why := pl.c.must[id]; why != "" && len(places) > 1 {
+			if why := pl.constraints.must[id]; why != "" && len(places) > 1 {
 				o.WhyMore = append(o.WhyMore, why)
 			}
 		}
@@ -97,7 +97,7 @@ func (pl *planner) mapAll(e *editor, places []design.ID) (mapped, error) {
 	m := mapped{}
 	for _, id := range places {
 		if pl.keeps(id) {
-			return nil, fmt.Errorf("%s keeps its range, as was asked", pl.d.Title(id))
+			return nil, fmt.Errorf("%s keeps its range, as was asked", pl.design.Title(id))
 		}
 		r, err := pl.mapPlace(e, id)
 		if err != nil {
@@ -111,7 +111,7 @@ func (pl *planner) mapAll(e *editor, places []design.ID) (mapped, error) {
 // mapPlace maps a place where its gateways translate, else at a box of its own.
 func (pl *planner) mapPlace(e *editor, place design.ID) ([]netip.Prefix, error) {
 	if pl.byBox(place, design.OneToOne) {
-		return pl.mapByBox(e, pl.d.Get(place))
+		return pl.mapByBox(e, pl.design.Get(place))
 	}
 	return e.mapPlace(place)
 }
@@ -119,10 +119,10 @@ func (pl *planner) mapPlace(e *editor, place design.ID) ([]netip.Prefix, error) 
 // toMap are the ranges that mapping a place spends as much of.
 func (pl *planner) toMap(place design.ID) []netip.Prefix {
 	if !pl.byBox(place, design.OneToOne) {
-		return pl.d.Ranges(place)
+		return pl.design.Ranges(place)
 	}
 	var out []netip.Prefix
-	for _, s := range pl.translated(pl.d.Get(place)) {
+	for _, s := range pl.translated(pl.design.Get(place)) {
 		out = append(out, design.RangesOf(s)...)
 	}
 	return out
@@ -164,17 +164,17 @@ func (pl *planner) tellNames(e *editor) {
 			continue
 		}
 		told[place] = true
-		of := []*design.Object{pl.d.Get(place)}
+		of := []*design.Object{pl.design.Get(place)}
 		if of[0].Kind == design.KindNetwork {
 			of = pl.translated(of[0])
 		}
 		for _, p := range of {
-			for h, body := range design.Each[design.Endpoint](pl.d.Inside(p.ID, design.KindEndpoint)) {
-				parties[pl.d.Party(h.ID).ID] += len(body.Addresses)
+			for h, body := range design.Each[design.Endpoint](pl.design.Inside(p.ID, design.KindEndpoint)) {
+				parties[pl.design.Party(h.ID).ID] += len(body.Addresses)
 			}
 		}
 	}
-	for _, o := range pl.d.Inside("", design.KindSite, design.KindNetwork) {
+	for _, o := range pl.design.Inside("", design.KindSite, design.KindNetwork) {
 		if n := parties[o.ID]; n > 0 {
 			e.say(
 				Names, o.ID, "", "give out %s for others: the ledger writes the zone",
@@ -187,7 +187,7 @@ func (pl *planner) tellNames(e *editor) {
 // mappings are one-to-one mappings: of single places, and of the fewest that
 // satisfy everything.
 func (pl *planner) mappings(give func(*Option) bool) bool {
-	singles := slices.DeleteFunc(pl.c.choosable(), func(id design.ID) bool { return !pl.mappable(id) })
+	singles := slices.DeleteFunc(pl.constraints.choosable(), func(id design.ID) bool { return !pl.mappable(id) })
 	slices.Reverse(singles)
 	if len(singles) > mostSingles {
 		pl.exclude(
@@ -198,11 +198,11 @@ func (pl *planner) mappings(give func(*Option) bool) bool {
 		)
 		singles = singles[:mostSingles]
 		slices.SortFunc(
-			singles, func(a, b design.ID) int { return slices.Index(pl.s.places, a) - slices.Index(pl.s.places, b) },
+			singles, func(a, b design.ID) int { return slices.Index(pl.scope.places, a) - slices.Index(pl.scope.places, b) },
 		)
 	}
 	best := false
-	if len(pl.s.places) <= 100 { // alone, one of very many fixes nothing
+	if len(pl.scope.places) <= 100 { // alone, one of very many fixes nothing
 		for _, id := range singles {
 			o := pl.mapping([]design.ID{id})
 			if o != nil {
@@ -225,15 +225,15 @@ func (pl *planner) mappings(give func(*Option) bool) bool {
 // not.
 func (pl *planner) mappable(place design.ID) bool {
 	if pl.keeps(place) {
-		pl.exclude("Mapping " + pl.d.Title(place) + ": it keeps its range, as was asked")
+		pl.exclude("Mapping " + pl.design.Title(place) + ": it keeps its range, as was asked")
 		return false
 	}
 	if pl.byBox(place, design.OneToOne) {
 		return true
 	}
-	edges, why := newEditor(pl.d, pl.pool).edges(place, design.OneToOne)
+	edges, why := newEditor(pl.design, pl.pool).edges(place, design.OneToOne)
 	if len(edges) == 0 {
-		pl.exclude("Mapping " + pl.d.Title(place) + ": " + pl.whyNot(place, why))
+		pl.exclude("Mapping " + pl.design.Title(place) + ": " + pl.whyNot(place, why))
 	}
 	return len(edges) > 0
 }
@@ -242,24 +242,24 @@ func (pl *planner) mappable(place design.ID) bool {
 // while there are few, else a quick one beside the bound.
 func (pl *planner) fewest(give func(*Option) bool) bool {
 	l := &pl.plan.Least
-	if len(pl.c.choosable()) > mostExact {
-		places := pl.c.greedy()
+	if len(pl.constraints.choosable()) > mostExact {
+		places := pl.constraints.greedy()
 		if len(places) == 0 || !all(places, pl.mappable) {
 			return true
 		}
 		o := pl.mapping(places)
 		l.Tried++
-		l.Mapped = pl.c.parties(places)
+		l.Mapped = pl.constraints.parties(places)
 		l.Exact = l.Mapped == l.Bound
 		return give(o)
 	}
 	const shown = 3
 	var refused *Option
-	for _, places := range pl.c.choices(len(pl.c.choosable()) > 6) {
+	for _, places := range pl.constraints.choices(len(pl.constraints.choosable()) > 6) {
 		if len(places) < 2 || !all(places, pl.mappable) {
 			continue
 		}
-		if pl.c.parties(places) < l.Bound {
+		if pl.constraints.parties(places) < l.Bound {
 			continue
 		}
 		o := pl.mapping(places)
@@ -271,7 +271,7 @@ func (pl *planner) fewest(give func(*Option) bool) bool {
 			continue
 		}
 		if o.Refused == "" {
-			l.Mapped, l.Exact = pl.c.parties(places), true
+			l.Mapped, l.Exact = pl.constraints.parties(places), true
 			return give(o)
 		}
 		if refused == nil || o.Holding > refused.Holding {
@@ -288,12 +288,12 @@ func (pl *planner) fewest(give func(*Option) bool) bool {
 // needs an address of its own, the other only a few.
 func (pl *planner) hidings(give func(*Option) bool) bool {
 	called, calls := map[design.ID]bool{}, map[design.ID]bool{}
-	for _, n := range pl.s.needs {
-		calls[pl.s.holder(n.from)] = true
-		called[pl.s.holder(n.to)] = true
+	for _, n := range pl.scope.needs {
+		calls[pl.scope.holder(n.from)] = true
+		called[pl.scope.holder(n.to)] = true
 	}
 	var hide, mapped []design.ID
-	for _, id := range pl.c.greedy() {
+	for _, id := range pl.constraints.greedy() {
 		switch {
 		case called[id]:
 			mapped = append(mapped, id)
@@ -302,8 +302,8 @@ func (pl *planner) hidings(give func(*Option) bool) bool {
 		}
 	}
 	if len(hide) == 0 {
-		for _, id := range pl.s.places { // who could keep the range may still be hidden
-			if calls[id] && !called[id] && !pl.s.settled[id] {
+		for _, id := range pl.scope.places { // who could keep the range may still be hidden
+			if calls[id] && !called[id] && !pl.scope.settled[id] {
 				hide = append(hide, id)
 			}
 		}
@@ -360,15 +360,15 @@ func (pl *planner) hide(e *editor, o *Option, m mapped, place design.ID, own boo
 		does = design.OwnAddress
 	}
 	if !own && pl.byBox(place, does) {
-		return pl.hideByBox(e, o, m, pl.d.Get(place))
+		return pl.hideByBox(e, o, m, pl.design.Get(place))
 	}
 	edges, why := e.edges(place, does)
 	if len(edges) == 0 {
 		return fmt.Errorf("%s", pl.whyNot(place, why))
 	}
-	real := prefix.OfFamily(pl.d.Ranges(place), true)
+	real := prefix.OfFamily(pl.design.Ranges(place), true)
 	if len(real) == 0 {
-		return fmt.Errorf("%s has no IPv4 range to hide", pl.d.Title(place))
+		return fmt.Errorf("%s has no IPv4 range to hide", pl.design.Title(place))
 	}
 	var pool netip.Prefix
 	if !own {
@@ -378,7 +378,9 @@ func (pl *planner) hide(e *editor, o *Option, m mapped, place design.ID, own boo
 		}
 		m[place] = []netip.Prefix{pool}
 		o.Capacity = append(
-			o.Capacity, ledger.CapacityOf(pl.d, edges[0].gateway, pool, real, ledger.PortsAt(pl.d, edges[0].gateway)),
+			o.Capacity, ledger.CapacityOf(
+				pl.design, edges[0].gateway, pool, real, ledger.PortsAt(pl.design, edges[0].gateway),
+			),
 		)
 	} else {
 		m[place] = []netip.Prefix{} // the inside address is known beside the joint
@@ -401,8 +403,8 @@ func (pl *planner) hide(e *editor, o *Option, m mapped, place design.ID, own boo
 			what = pool.String()
 		}
 		e.put(
-			e.get(x.gateway).With(&g), Rules, pl.d.Party(place).ID, x.gateway, "at %s hide %s behind %s toward %s",
-			pl.d.Get(x.gateway).Name, list(real), what, e.get(x.joint).Name,
+			e.get(x.gateway).With(&g), Rules, pl.design.Party(place).ID, x.gateway, "at %s hide %s behind %s toward %s",
+			pl.design.Get(x.gateway).Name, list(real), what, e.get(x.joint).Name,
 		)
 	}
 	return nil
@@ -421,7 +423,7 @@ func (pl *planner) poolFor(e *editor, place design.ID, behind []netip.Prefix) (n
 	p, err := e.pool.take(true, bits)
 	if err == nil {
 		e.spent = append(e.spent, p)
-		e.why = append(e.why, fmt.Sprintf("%s is hidden behind %s: %s.", pl.d.Title(place), p, e.pool.why))
+		e.why = append(e.why, fmt.Sprintf("%s is hidden behind %s: %s.", pl.design.Title(place), p, e.pool.why))
 	}
 	return p, err
 }
@@ -429,14 +431,14 @@ func (pl *planner) poolFor(e *editor, place design.ID, behind []netip.Prefix) (n
 // renumbered gives a place that nobody has fixed another range.
 func (pl *planner) renumbered(give func(*Option) bool) bool {
 	var fixed []design.ID
-	for _, id := range pl.c.greedy() {
-		o := pl.d.Get(id)
+	for _, id := range pl.constraints.greedy() {
+		o := pl.design.Get(id)
 		lan, ok := o.Body.(*design.LAN)
 		if !ok || lan.Fixed || pl.keeps(id) {
 			fixed = append(fixed, id)
 			continue
 		}
-		if len(pl.s.places) > mostSingles {
+		if len(pl.scope.places) > mostSingles {
 			continue
 		}
 		if !give(pl.renumber(o, lan)) {
@@ -450,7 +452,7 @@ func (pl *planner) renumbered(give func(*Option) bool) bool {
 }
 
 func (pl *planner) renumber(o *design.Object, lan *design.LAN) *Option {
-	return pl.try(Renumber, "Renumber "+pl.d.Title(o.ID), func(e *editor, opt *Option) error {
+	return pl.try(Renumber, "Renumber "+pl.design.Title(o.ID), func(e *editor, opt *Option) error {
 		body := *lan
 		body.Prefixes = nil
 		party := o.Parent
@@ -462,9 +464,9 @@ func (pl *planner) renumber(o *design.Object, lan *design.LAN) *Option {
 			}
 			body.Prefixes = append(body.Prefixes, p)
 			e.spent = append(e.spent, p)
-			e.maps = append(e.maps, Pair{Place: o.ID, Title: pl.d.Title(o.ID), Real: real, Mapped: p})
-			for _, g := range pl.d.Inside(party, design.KindGateway) {
-				for _, j := range pl.d.JointsAt(g.ID) {
+			e.maps = append(e.maps, Pair{Place: o.ID, Title: pl.design.Title(o.ID), Real: real, Mapped: p})
+			for _, g := range pl.design.Inside(party, design.KindGateway) {
+				for _, j := range pl.design.JointsAt(g.ID) {
 					if routed(j) {
 						e.replace(e.get(j.ID), edge{g.ID, j.ID}, real, p)
 					}
@@ -472,7 +474,7 @@ func (pl *planner) renumber(o *design.Object, lan *design.LAN) *Option {
 			}
 		}
 		e.put(o.With(&body), Places, party, o.ID, "renumber %s to %s", o.Name, list(body.Prefixes))
-		hosts := pl.d.Inside(o.ID, design.KindEndpoint)
+		hosts := pl.design.Inside(o.ID, design.KindEndpoint)
 		for _, h := range hosts {
 			b := *h.Body.(*design.Endpoint)
 			b.Addresses = slices.Clone(b.Addresses)
@@ -513,7 +515,7 @@ func (pl *planner) readdress(e *editor, party design.ID, from, to []netip.Prefix
 		}
 		return a
 	}
-	for _, o := range pl.d.Inside(party, design.KindGateway, design.KindBox, design.KindInnerRoute) {
+	for _, o := range pl.design.Inside(party, design.KindGateway, design.KindBox, design.KindInnerRoute) {
 		was := e.get(o.ID)
 		now := was
 		switch b := was.Body.(type) {

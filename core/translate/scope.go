@@ -12,13 +12,13 @@ import (
 
 // need is one flow that must work.
 type need struct {
-	intent   design.ID
-	from, to design.ID // LANs, inner routes or subnets
-	source   design.ID // the host that starts, if one was named
-	target   design.ID // the host that answers, if one was named
-	service  design.Service
-	a, b     design.ID // the parties of both
-	path     []hop     // the shortest way from a to b; nil if there is none
+	intent             design.ID
+	from, to           design.ID // LANs, inner routes or subnets
+	source             design.ID // the host that starts, if one was named
+	target             design.ID // the host that answers, if one was named
+	service            design.Service
+	fromParty, toParty design.ID // the parties of both
+	path               []hop     // the shortest way from a to b; nil if there is none
 }
 
 // hop is a step between parties.
@@ -27,7 +27,7 @@ type hop = topology.Leg
 // scope is what a plan looks at: places whose ranges collide, and the flows that
 // must work although they do.
 type scope struct {
-	d      *design.Design
+	design *design.Design
 	places []design.ID // colliding, in canonical order
 	needs  []need
 	meets  map[[2]design.ID]bool // pairs of places that collide
@@ -42,7 +42,7 @@ const mostNeeds = 20_000
 // scopeOf gathers what concerns places: the intents that touch them, and what they
 // collide with.
 func scopeOf(d *design.Design, places []design.ID, intents []design.ID, near topology.Graph) *scope {
-	s := &scope{d: d, meets: map[[2]design.ID]bool{}, weight: map[design.ID]int{}}
+	s := &scope{design: d, meets: map[[2]design.ID]bool{}, weight: map[design.ID]int{}}
 	s.collide(places)
 	in := map[design.ID]bool{}
 	for _, p := range s.places {
@@ -57,15 +57,15 @@ func scopeOf(d *design.Design, places []design.ID, intents []design.ID, near top
 			for _, to := range d.StandsFor(b.To) {
 				n := need{intent: o.ID, from: walk.HomeOf(d, from), to: walk.HomeOf(d, to), service: b.Service}
 				n.source, n.target = hostIn(d, from), hostIn(d, to)
-				n.a, n.b = d.Party(n.from).ID, d.Party(n.to).ID
-				touched := in[n.from] || in[n.to] || in[n.a] || in[n.b]
-				if n.a == n.b || !touched && len(intents) == 0 || len(s.needs) >= mostNeeds {
+				n.fromParty, n.toParty = d.Party(n.from).ID, d.Party(n.to).ID
+				touched := in[n.from] || in[n.to] || in[n.fromParty] || in[n.toParty]
+				if n.fromParty == n.toParty || !touched && len(intents) == 0 || len(s.needs) >= mostNeeds {
 					continue
 				}
-				if ways[n.a] == nil {
-					ways[n.a] = near.Ways(n.a)
+				if ways[n.fromParty] == nil {
+					ways[n.fromParty] = near.Ways(n.fromParty)
 				}
-				n.path = topology.Way(ways[n.a], n.a, n.b)
+				n.path = topology.Way(ways[n.fromParty], n.fromParty, n.toParty)
 				s.needs = append(s.needs, n)
 				s.weight[n.from]++
 				s.weight[n.to]++
@@ -81,14 +81,14 @@ func (s *scope) collide(places []design.ID) {
 	var ranges []netip.Prefix
 	var of []design.ID
 	for _, id := range places {
-		for _, p := range s.d.Ranges(id) {
+		for _, p := range s.design.Ranges(id) {
 			ranges, of = append(ranges, p), append(of, id)
 		}
 	}
 	found := map[design.ID]bool{}
 	for x, y := range prefix.Pairs(ranges) {
 		a, b := of[x], of[y]
-		if s.d.Party(a) == s.d.Party(b) {
+		if s.design.Party(a) == s.design.Party(b) {
 			continue
 		}
 		found[a], found[b] = true, true
@@ -107,7 +107,7 @@ func (s *scope) holder(place design.ID) design.ID {
 	if slices.Contains(s.places, place) {
 		return place
 	}
-	if p := s.d.Party(place); p != nil {
+	if p := s.design.Party(place); p != nil {
 		return p.ID
 	}
 	return place

@@ -24,7 +24,7 @@ const mostServices = 8
 // offers are the services in scope that do not work, by host.
 func (pl *planner) offers() []offer {
 	var out []offer
-	for _, n := range pl.s.needs {
+	for _, n := range pl.scope.needs {
 		if pl.held[n.intent] {
 			continue
 		}
@@ -49,7 +49,7 @@ func (pl *planner) offers() []offer {
 func (pl *planner) serviceWords(list []offer) string {
 	var out []string
 	for _, o := range list {
-		if t := pl.d.Title(o.target) + " " + o.service.String(); !slices.Contains(out, t) {
+		if t := pl.design.Title(o.target) + " " + o.service.String(); !slices.Contains(out, t) {
 			out = append(out, t)
 		}
 	}
@@ -81,8 +81,8 @@ func (pl *planner) published(give func(*Option) bool) bool {
 }
 
 func (pl *planner) publish(e *editor, o *Option, s offer, hidden mapped) error {
-	host := pl.d.Get(s.target)
-	party := pl.d.Party(s.target)
+	host := pl.design.Get(s.target)
+	party := pl.design.Party(s.target)
 	l := &design.Listener{Service: s.service, Target: s.target}
 	var back []netip.Prefix // where the listener's answers go
 	switch party.Kind {
@@ -113,7 +113,7 @@ func (pl *planner) publish(e *editor, o *Option, s offer, hidden mapped) error {
 	}
 	for _, n := range s.needs {
 		if n.path == nil {
-			return fmt.Errorf("nothing joins %s and %s", pl.d.Title(n.a), pl.d.Title(n.b))
+			return fmt.Errorf("nothing joins %s and %s", pl.design.Title(n.fromParty), pl.design.Title(n.toParty))
 		}
 		ours, err := pl.callers(e, o, n, hidden)
 		if err != nil {
@@ -133,7 +133,7 @@ func (pl *planner) publish(e *editor, o *Option, s offer, hidden mapped) error {
 	}
 	e.add(
 		design.KindListener, "", host.Name+" "+s.service.Proto, l, Opened, party.ID,
-		"at %s publish %s: %s leads to %s, for %s", e.get(l.At).Name, s.service, l.Address, pl.d.Title(s.target),
+		"at %s publish %s: %s leads to %s, for %s", e.get(l.At).Name, s.service, l.Address, pl.design.Title(s.target),
 		list(prefix.Minimal(back)),
 	)
 	return nil
@@ -142,9 +142,9 @@ func (pl *planner) publish(e *editor, o *Option, s offer, hidden mapped) error {
 // callers are the ranges by which those who call are known on the way: hidden
 // where the far side, or what lies between, holds their own.
 func (pl *planner) callers(e *editor, o *Option, n need, hidden mapped) ([]netip.Prefix, error) {
-	place := pl.s.holder(n.from)
-	real := prefix.OfFamily(pl.known(n.from, n.b), true)
-	if pl.s.settled[place] || !pl.meetsOnWay(n, place) {
+	place := pl.scope.holder(n.from)
+	real := prefix.OfFamily(pl.known(n.from, n.toParty), true)
+	if pl.scope.settled[place] || !pl.meetsOnWay(n, place) {
 		return real, nil
 	}
 	if r, ok := hidden[place]; ok {
@@ -164,8 +164,8 @@ func (pl *planner) callers(e *editor, o *Option, n need, hidden mapped) ([]netip
 // place has.
 func (pl *planner) meetsOnWay(n need, place design.ID) bool {
 	for _, at := range passed(n) {
-		for _, other := range pl.s.places {
-			if pl.d.Party(other).ID == at && pl.s.meets[[2]design.ID{place, other}] {
+		for _, other := range pl.scope.places {
+			if pl.design.Party(other).ID == at && pl.scope.meets[[2]design.ID{place, other}] {
 				return true
 			}
 		}
@@ -176,7 +176,7 @@ func (pl *planner) meetsOnWay(n need, place design.ID) bool {
 // boxIn is a translating box in a network: the one that is there (alone: whose table
 // routes for no hosts), or a new one in a subnet with a table of its own.
 func (pl *planner) boxIn(e *editor, network *design.Object, zone string, alone bool) (*design.Object, error) {
-	for _, b := range pl.d.Inside(network.ID, design.KindBox) {
+	for _, b := range pl.design.Inside(network.ID, design.KindBox) {
 		if s := pl.subnetOfBox(e, b); !alone || s != nil && pl.tableAlone(network, s) {
 			return e.get(b.ID), nil
 		}
@@ -190,7 +190,7 @@ func (pl *planner) boxIn(e *editor, network *design.Object, zone string, alone b
 		return nil, fmt.Errorf("%s has no translating box, and %s", network.Name, why)
 	}
 	var used []netip.Prefix
-	for s, body := range design.Each[design.Subnet](pl.d.Inside(network.ID, design.KindSubnet)) {
+	for s, body := range design.Each[design.Subnet](pl.design.Inside(network.ID, design.KindSubnet)) {
 		used = append(used, design.RangesOf(s)...)
 		if zone == "" {
 			zone = body.Zone
@@ -218,7 +218,7 @@ func (pl *planner) boxIn(e *editor, network *design.Object, zone string, alone b
 // tableAlone reports whether the table of a subnet routes for no subnet that has
 // hosts.
 func (pl *planner) tableAlone(network, subnet *design.Object) bool {
-	return !slices.ContainsFunc(pl.d.Inside(network.ID, design.KindSubnet), func(s *design.Object) bool {
+	return !slices.ContainsFunc(pl.design.Inside(network.ID, design.KindSubnet), func(s *design.Object) bool {
 		return s.Body.(*design.Subnet).Table == subnet.Body.(*design.Subnet).Table && !pl.forBoxes(s)
 	})
 }
@@ -226,7 +226,9 @@ func (pl *planner) tableAlone(network, subnet *design.Object) bool {
 // subnetOfBox is the subnet of a box's first address.
 func (pl *planner) subnetOfBox(e *editor, box *design.Object) *design.Object {
 	a := box.Body.(*design.Box).Addresses[0]
-	for _, s := range append(pl.d.Inside(box.Parent, design.KindSubnet), e.fresh(box.Parent, design.KindSubnet)...) {
+	for _, s := range append(
+		pl.design.Inside(box.Parent, design.KindSubnet), e.fresh(box.Parent, design.KindSubnet)...,
+	) {
 		if prefix.Has(design.RangesOf(s), a) {
 			return s
 		}
@@ -245,7 +247,7 @@ func (pl *planner) tableOfBox(e *editor, box *design.Object) design.ID {
 func (e *editor) fresh(parent design.ID, k design.Kind) []*design.Object {
 	var out []*design.Object
 	for _, id := range e.order {
-		if o := e.now[id]; o.Parent == parent && o.Kind == k && e.d.Get(id) == nil {
+		if o := e.now[id]; o.Parent == parent && o.Kind == k && e.design.Get(id) == nil {
 			out = append(out, o)
 		}
 	}
@@ -257,7 +259,7 @@ func (pl *planner) freeHost(e *editor, place *design.Object) (netip.Addr, error)
 	if place == nil {
 		return netip.Addr{}, fmt.Errorf("the box stands in no subnet")
 	}
-	taken := allocation.Hosts(pl.d, place.ID)
+	taken := allocation.Hosts(pl.design, place.ID)
 	for _, id := range e.order { // and what this option puts there
 		switch b := e.now[id].Body.(type) {
 		case *design.Listener:
@@ -287,10 +289,10 @@ func (pl *planner) endpoints(give func(*Option) bool) bool {
 	list := pl.offers()
 	var fit []offer
 	for _, s := range list {
-		far, ok := pl.d.Party(s.target).Body.(*design.Network)
-		profile := pl.d.ProfileOf(s.target)
+		far, ok := pl.design.Party(s.target).Body.(*design.Network)
+		profile := pl.design.ProfileOf(s.target)
 		for _, n := range s.needs {
-			near, same := pl.d.Get(n.a).Body.(*design.Network)
+			near, same := pl.design.Get(n.fromParty).Body.(*design.Network)
 			if ok && same && near.Cloud == far.Cloud && profile != nil && profile.Translation.PrivateEndpoint &&
 				s.service.Proto == "tcp" {
 				fit = append(fit, offer{s.target, s.service, []need{n}})
@@ -307,23 +309,25 @@ func (pl *planner) endpoints(give func(*Option) bool) bool {
 		pl.try(Endpoint, "Offer "+pl.serviceWords(fit)+" as a private endpoint", func(e *editor, o *Option) error {
 			for _, s := range fit {
 				n := s.needs[0]
-				a, err := pl.freeHost(e, pl.d.Get(n.from))
+				a, err := pl.freeHost(e, pl.design.Get(n.from))
 				if err != nil {
 					return err
 				}
-				l := &design.Listener{At: n.a, Address: a, Service: s.service, Target: s.target, Does: design.Proxying}
+				l := &design.Listener{
+					At: n.fromParty, Address: a, Service: s.service, Target: s.target, Does: design.Proxying,
+				}
 				e.add(
 					design.KindListener,
 					"",
-					pl.d.Get(s.target).Name+" in "+pl.d.Title(n.a),
+					pl.design.Get(s.target).Name+" in "+pl.design.Title(n.fromParty),
 					l,
 					Opened,
-					n.a,
+					n.fromParty,
 					"in %s let the cloud listen on %s for %s of %s",
-					pl.d.Title(n.from),
+					pl.design.Title(n.from),
 					a,
 					s.service,
-					pl.d.Title(s.target),
+					pl.design.Title(s.target),
 				)
 			}
 			o.Start, o.PerServe = "Only callers can start.", 1

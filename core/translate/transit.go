@@ -12,7 +12,7 @@ import (
 // ranges is told of these, too.
 func (e *editor) transit(from, to hop, theirs []netip.Prefix) {
 	network := e.get(from.To)
-	profile := e.d.ProfileOf(network.ID)
+	profile := e.design.ProfileOf(network.ID)
 	if len(theirs) == 0 || profile == nil || !profile.Networks.EnteringTables {
 		return
 	}
@@ -26,7 +26,7 @@ func (e *editor) transit(from, to hop, theirs []netip.Prefix) {
 			e.lead(b.Enters, theirs, via, "")
 			return
 		}
-		if tables := e.d.Inside(network.ID, design.KindTable); len(tables) > 0 {
+		if tables := e.design.Inside(network.ID, design.KindTable); len(tables) > 0 {
 			e.lead(tables[0].ID, theirs, via, design.Published)
 		}
 	case *design.Peering:
@@ -144,8 +144,8 @@ func (e *editor) halfOf(o *design.Object, b *design.Peering, network design.ID, 
 func (e *editor) tellHubRoutes(network *design.Object, gateway design.ID, from hop, theirs []netip.Prefix) {
 	n := e.endAt(from.By, network.ID)
 	var sessions []*design.Object
-	for _, c := range append([]*design.Object{e.get(from.By)}, e.d.Inside(from.By, design.KindTunnel)...) {
-		sessions = append(sessions, e.d.Inside(c.ID, design.KindSession)...)
+	for _, c := range append([]*design.Object{e.get(from.By)}, e.design.Inside(from.By, design.KindTunnel)...) {
+		sessions = append(sessions, e.design.Inside(c.ID, design.KindSession)...)
 	}
 	if len(sessions) == 0 {
 		return

@@ -80,8 +80,8 @@ func leadsHome(t *route.Tables, viewer, place design.ID, a netip.Addr) bool {
 
 // follower goes from point to point toward an address.
 type follower struct {
-	t       *route.Tables
-	a       netip.Addr
+	tables  *route.Tables
+	address netip.Addr
 	views   []netip.Prefix // where it comes from
 	segment design.ID
 	by      design.ID // the joint or place that it came by last
@@ -91,7 +91,7 @@ type follower struct {
 // arrives follows the tables from a party, LAN or subnet toward an address, as they are meant:
 // what happens to be down changes nobody's name, and what was refused or is gone was never meant.
 func arrives(t *route.Tables, viewer design.ID, a netip.Addr) arrival {
-	f := &follower{t: t, a: a, views: t.Design.Ranges(viewer)}
+	f := &follower{tables: t, address: a, views: t.Design.Ranges(viewer)}
 	if o := t.Design.Get(viewer); slices.Contains(design.HostPlaces, o.Kind) {
 		f.segment = t.Design.SegmentOf(viewer)
 	}
@@ -128,7 +128,7 @@ func (f *follower) mapped(p *route.Point) {
 		mine := len(r.Source) == 0 || len(f.views) == 0 || slices.ContainsFunc(
 			r.Source, func(s netip.Prefix) bool { return slices.ContainsFunc(f.views, s.Overlaps) },
 		)
-		if r.Hook == design.Prerouting && r.Does == design.OneToOne && from && mine && r.Into.Contains(f.a) {
+		if r.Hook == design.Prerouting && r.Does == design.OneToOne && from && mine && r.Into.Contains(f.address) {
 			f.out.mapping = r.Of
 			return
 		}
@@ -137,18 +137,18 @@ func (f *follower) mapped(p *route.Point) {
 
 // onward takes the address to its next hop; ended says that it goes no further.
 func (f *follower) onward(p *route.Point, hop route.Hop, tunnels []design.ID) (next design.ID, ended bool) {
-	d := f.t.Design
+	d := f.tables.Design
 	switch hop.Kind {
 	case route.Deliver:
 		f.out.place = hop.To
 		if d.Get(hop.To).Kind == design.KindNetwork {
 			if p.Kind == design.KindHubTable {
-				if at := enteredFrom(d, p.Party.ID, hop.To, f.a); at != "" {
+				if at := enteredFrom(d, p.Party.ID, hop.To, f.address); at != "" {
 					return at, false
 				}
 			}
 			f.out.place = ""
-			if x := subnetOf(d, hop.To, f.a); x != nil {
+			if x := subnetOf(d, hop.To, f.address); x != nil {
 				f.out.place = x.ID
 			}
 		}
@@ -157,7 +157,7 @@ func (f *follower) onward(p *route.Point, hop route.Hop, tunnels []design.ID) (n
 		f.by = hop.Through
 		return hop.To, false
 	}
-	if e, ok := f.t.Edge(p, hop); ok {
+	if e, ok := f.tables.Edge(p, hop); ok {
 		return f.across(e, tunnels), false
 	}
 	f.out = arrival{}
@@ -169,17 +169,17 @@ func (f *follower) delivered() (next design.ID, ended bool) {
 	if f.out.place == "" {
 		return "", true
 	}
-	f.out.box = f.t.Bearer(f.out.place, f.a)
-	if o := f.t.Design.Get(f.out.box); o != nil && (o.Kind == design.KindBox || o.Kind == design.KindGateway) {
+	f.out.box = f.tables.Bearer(f.out.place, f.address)
+	if o := f.tables.Design.Get(f.out.box); o != nil && (o.Kind == design.KindBox || o.Kind == design.KindGateway) {
 		f.by = f.out.place
-		f.mapped(f.t.Point(o.ID))
+		f.mapped(f.tables.Point(o.ID))
 	}
 	return "", true
 }
 
 // across is the point at which an edge comes out; empty if at none.
 func (f *follower) across(e topology.Edge, tunnels []design.ID) design.ID {
-	d := f.t.Design
+	d := f.tables.Design
 	to := d.Get(e.To)
 	f.by, f.segment = e.Joint, e.Segment
 	if to.Kind == design.KindGateway || to.Kind == design.KindEdgeRouter {
@@ -193,7 +193,7 @@ func (f *follower) across(e topology.Edge, tunnels []design.ID) design.ID {
 			f.segment = d.SegmentOf(tunnels[0])
 		}
 		if e.AtHub || e.Enters != "" { // its gateway translates, and another table routes
-			if f.mapped(f.t.Point(e.To)); f.out.mapping != "" {
+			if f.mapped(f.tables.Point(e.To)); f.out.mapping != "" {
 				return e.To
 			}
 			return e.Enters
@@ -208,10 +208,10 @@ func (f *follower) across(e topology.Edge, tunnels []design.ID) design.ID {
 	if e.Enters != "" {
 		return e.Enters
 	}
-	if subnetOf(d, to.ID, f.a) != nil {
+	if subnetOf(d, to.ID, f.address) != nil {
 		return firstPoint(d, to.ID)
 	}
-	return f.t.Lent(to.ID, f.a)
+	return f.tables.Lent(to.ID, f.address)
 }
 
 // firstPoint is the forwarding point that the hosts of a LAN or subnet use first, or

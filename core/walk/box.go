@@ -119,7 +119,7 @@ func (w *walker) postrouting(pass passage, p *route.Point, at Place, hop route.H
 			if prefix.Has(p.Own, w.header.Dst) && !r.Dialled.IsValid() && !r.Near {
 				continue // toward its own ranges nothing is hidden
 			}
-			own := w.t.OwnAddress(p, hop, tunnels, w.header.Dst)
+			own := w.tables.OwnAddress(p, hop, tunnels, w.header.Dst)
 			if !own.IsValid() {
 				continue // the interface has none of the family to give
 			}
@@ -134,8 +134,8 @@ func (w *walker) postrouting(pass passage, p *route.Point, at Place, hop route.H
 // own address there, which the design need not say; empty if none has.
 func (w *walker) awaited(place design.ID) design.ID {
 	for box, list := range w.known {
-		o := w.d.Get(box)
-		if !w.d.StandsIn(o, w.d.Get(place)) {
+		o := w.design.Get(box)
+		if !w.design.StandsIn(o, w.design.Get(place)) {
 			continue
 		}
 		if slices.ContainsFunc(
@@ -263,5 +263,5 @@ func (w *walker) goesBy(p *route.Point, joint design.ID, hop route.Hop) bool {
 }
 
 func (w *walker) policyBased(joint design.ID) bool {
-	return topology.Selects(w.d.Get(joint))
+	return topology.Selects(w.design.Get(joint))
 }

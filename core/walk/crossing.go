@@ -15,37 +15,39 @@ import (
 
 // enters takes a packet into the joint that its route names.
 func (w *walker) enters(s *step, hop route.Hop) outcome {
-	e, ok := w.t.Edge(s.p, hop)
+	e, ok := w.tables.Edge(s.point, hop)
 	if !ok {
 		return w.halt(
-			NoRoute, s.at, fmt.Sprintf("%s does not end at %s", w.d.Title(hop.To), s.at.Title), "correct its ends",
+			NoRoute, s.at, fmt.Sprintf("%s does not end at %s", w.design.Title(hop.To), s.at.Title), "correct its ends",
 		)
 	}
 	only := s.choice.Winner.Tunnels
 	if out, stopped := w.byGateway(s, e, hop, only); stopped {
 		return out
 	}
-	return w.cross(s.p, e, only)
+	return w.cross(s.point, e, only)
 }
 
 // byGateway passes what leaves a hub's table through the gateway of the hub at which the joint
 // ends.
 func (w *walker) byGateway(s *step, e topology.Edge, hop route.Hop, only []design.ID) (out outcome, stopped bool) {
-	from := w.d.Get(e.From)
-	if s.p.Kind != design.KindHubTable || from.Kind != design.KindGateway {
+	from := w.design.Get(e.From)
+	if s.point.Kind != design.KindHubTable || from.Kind != design.KindGateway {
 		return out, false
 	}
-	gate := placeOf(w.d, e.From)
-	if v := w.t.Status.Of(e.From); !v.Up {
+	gate := placeOf(w.design, e.From)
+	if v := w.tables.Status.Of(e.From); !v.Up {
 		return w.down(v, gate), true
 	}
-	p := w.t.Point(e.From)
+	p := w.tables.Point(e.From)
 	w.postrouting(w.prerouting(p, gate, ""), p, gate, hop, only)
 	if !selectsOut(p, e.Joint, w.header) {
 		return w.halt(
 			SelectorMiss, gate,
 			fmt.Sprintf(
-				"%s has no selector of %s for %s to %s", gate.Title, w.d.Title(e.Joint), w.header.Src, w.header.Dst,
+				"%s has no selector of %s for %s to %s", gate.Title, w.design.Title(
+					e.Joint,
+				), w.header.Src, w.header.Dst,
 			),
 			"name the source in the selectors of both ends",
 		), true
@@ -71,16 +73,16 @@ func selectsOut(p *route.Point, link design.ID, h Header) bool {
 // cross carries the packet over a joint: if it is up, if it admits the packet, on some of its
 // tunnels where not on all.
 func (w *walker) cross(from *route.Point, e topology.Edge, only []design.ID) outcome {
-	o := w.d.Get(e.Joint)
-	at := Place{ID: o.ID, Kind: o.Kind, Title: w.d.Title(o.ID)}
-	if v := w.t.Status.Of(o.ID); !v.Up {
+	o := w.design.Get(e.Joint)
+	at := Place{ID: o.ID, Kind: o.Kind, Title: w.design.Title(o.ID)}
+	if v := w.tables.Status.Of(o.ID); !v.Up {
 		return w.down(v, at)
 	}
 	tunnels := w.tunnelsUp(e, only)
 	packet := topology.Packet{
 		Src: w.header.Src, Dst: w.header.Dst, Tunnels: tunnels, FromGateway: from.Kind == design.KindGateway,
 	}
-	fitting, refused := topology.Admits(w.t.Status, e, packet)
+	fitting, refused := topology.Admits(w.tables.Status, e, packet)
 	if refused != nil {
 		return w.halt(Code(refused.Code), at, refused.Why, refused.Fix)
 	}
@@ -88,21 +90,21 @@ func (w *walker) cross(from *route.Point, e topology.Edge, only []design.ID) out
 		w.pooled(o, at)
 	} else {
 		w.stage(
-			at, Enters, nil, "%s carries it from %s to %s%s", o.Name, w.d.Title(e.From), w.d.Title(e.To),
-			tunnelWords(fitting, w.d.Tunnels(o.ID), w.t.Status),
+			at, Enters, nil, "%s carries it from %s to %s%s", o.Name, w.design.Title(e.From), w.design.Title(e.To),
+			tunnelWords(fitting, w.design.Tunnels(o.ID), w.tables.Status),
 		)
 		w.segment = e.Segment
 	}
 	if len(fitting) > 0 {
-		w.segment = w.d.SegmentOf(fitting[0].ID)
+		w.segment = w.design.SegmentOf(fitting[0].ID)
 	}
 	return w.arrive(e)
 }
 
 // tunnelsUp are the tunnels of a joint that are up, of some or of all.
 func (w *walker) tunnelsUp(e topology.Edge, only []design.ID) []*design.Object {
-	return slices.DeleteFunc(w.d.Inside(e.Joint, design.KindTunnel), func(t *design.Object) bool {
-		return !w.t.Status.Of(t.ID).Up || len(only) > 0 && !slices.Contains(only, t.ID)
+	return slices.DeleteFunc(w.design.Inside(e.Joint, design.KindTunnel), func(t *design.Object) bool {
+		return !w.tables.Status.Of(t.ID).Up || len(only) > 0 && !slices.Contains(only, t.ID)
 	})
 }
 
@@ -131,29 +133,31 @@ func tunnelWords(fitting, all []*design.Object, st *status.Status) string {
 // arrive goes on where a joint ends: by the gateway of a hub in the table that the joint is bound
 // to, by a table of a network for what enters there, else at what ends it.
 func (w *walker) arrive(e topology.Edge) outcome {
-	to := w.d.Get(e.To)
+	to := w.design.Get(e.To)
 	switch {
 	case e.AtHub && e.Attachment == "":
 		return w.halt(
-			NoRoute, placeOf(w.d, e.To),
+			NoRoute, placeOf(w.design, e.To),
 			fmt.Sprintf(
-				"%s is not attached to %s, which does not route it", w.d.Title(e.Joint), w.d.Get(to.Parent).Name,
+				"%s is not attached to %s, which does not route it", w.design.Title(e.Joint), w.design.Get(
+					to.Parent,
+				).Name,
 			),
 			"attach it to the hub",
 		)
 	case to.Kind == design.KindHub:
-		return w.bound(e.Joint, e.To, e.Enters, placeOf(w.d, e.From))
+		return w.bound(e.Joint, e.To, e.Enters, placeOf(w.design, e.From))
 	case e.Enters == "" && to.Kind == design.KindNetwork:
 		return w.intoNetwork(e, to)
 	case e.Enters == "":
 		return goesTo(e.To, e.Joint)
 	}
-	at := placeOf(w.d, e.To)
+	at := placeOf(w.design, e.To)
 	if to.Kind == design.KindGateway {
-		if v := w.t.Status.Of(e.To); !v.Up {
+		if v := w.tables.Status.Of(e.To); !v.Up {
 			return w.down(v, at)
 		}
-		p := w.t.Point(e.To) // it does what a gateway does to what comes in by it and is routed elsewhere
+		p := w.tables.Point(e.To) // it does what a gateway does to what comes in by it and is routed elsewhere
 		w.postrouting(w.prerouting(p, at, e.Joint), p, at, route.Hop{}, nil)
 	}
 	if e.AtHub {
@@ -164,22 +168,25 @@ func (w *walker) arrive(e topology.Edge) outcome {
 
 // bound routes in the hub table that an attachment is bound to.
 func (w *walker) bound(attachment, hub, table design.ID, at Place) outcome {
-	if v := w.t.Status.Of(attachment); !v.Up {
+	if v := w.tables.Status.Of(attachment); !v.Up {
 		return w.down(v, at)
 	}
 	if table == "" {
-		return w.halt(NoRoute, at, w.d.Title(hub)+" has no table", "add a hub table and bind the attachment to it")
+		return w.halt(NoRoute, at, w.design.Title(hub)+" has no table", "add a hub table and bind the attachment to it")
 	}
-	w.stage(at, Enters, nil, "%s enters %s and is routed by %s", w.header.Dst, w.d.Title(hub), w.d.Get(table).Name)
+	w.stage(
+		at, Enters, nil, "%s enters %s and is routed by %s", w.header.Dst, w.design.Title(hub),
+		w.design.Get(table).Name,
+	)
 	return goesTo(table, "")
 }
 
 // intoTable routes what comes into a network by one of its entering tables.
 func (w *walker) intoTable(table, by design.ID) outcome {
-	party := w.d.Party(table)
+	party := w.design.Party(table)
 	w.stage(
-		placeOf(w.d, party.ID), Enters, nil, "%s enters %s and is routed by %s", w.header.Dst, party.Name,
-		w.d.Get(table).Name,
+		placeOf(w.design, party.ID), Enters, nil, "%s enters %s and is routed by %s", w.header.Dst, party.Name,
+		w.design.Get(table).Name,
 	)
 	return goesTo(table, by)
 }
@@ -187,16 +194,16 @@ func (w *walker) intoTable(table, by design.ID) outcome {
 // intoNetwork ends at a network that was peered with: what it holds it delivers, for the rest it
 // has a gateway that it lends.
 func (w *walker) intoNetwork(e topology.Edge, network *design.Object) outcome {
-	if prefix.Has(w.d.Ranges(network.ID), w.header.Dst) {
-		return w.onLink(network.ID, placeOf(w.d, network.ID))
+	if prefix.Has(w.design.Ranges(network.ID), w.header.Dst) {
+		return w.onLink(network.ID, placeOf(w.design, network.ID))
 	}
-	if topology.Lends(w.d, e) {
-		if g := w.t.Lent(network.ID, w.header.Dst); g != "" {
+	if topology.Lends(w.design, e) {
+		if g := w.tables.Lent(network.ID, w.header.Dst); g != "" {
 			return goesTo(g, e.Joint)
 		}
 	}
 	return w.halt(
-		NotTransitive, placeOf(w.d, e.Joint),
+		NotTransitive, placeOf(w.design, e.Joint),
 		fmt.Sprintf(
 			"%s is not in %s, and a peering carries only the two networks' own ranges", w.header.Dst, network.Name,
 		),
@@ -208,7 +215,7 @@ func (w *walker) intoNetwork(e topology.Edge, network *design.Object) outcome {
 // that its attachment names, or that has published what is asked for; empty where
 // it is for the network itself.
 func (w *walker) entered(hub, network design.ID) design.ID {
-	return enteredFrom(w.d, hub, network, w.header.Dst)
+	return enteredFrom(w.design, hub, network, w.header.Dst)
 }
 
 func enteredFrom(d *design.Design, hub, network design.ID, to netip.Addr) design.ID {

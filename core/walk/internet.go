@@ -13,8 +13,8 @@ import (
 // beyond reports whether an address is somewhere on the internet: one that is routed
 // there and that nobody in the design has, as a host or at a gateway.
 func (w *walker) onInternet(a netip.Addr) bool {
-	return prefix.Internet(a) && len(w.t.Holders(a)) == 0 && !slices.ContainsFunc(
-		w.d.Of(design.KindGateway), func(g *design.Object) bool { return g.Body.(*design.Gateway).Owns(a) },
+	return prefix.Internet(a) && len(w.tables.Holders(a)) == 0 && !slices.ContainsFunc(
+		w.design.Of(design.KindGateway), func(g *design.Object) bool { return g.Body.(*design.Gateway).Owns(a) },
 	)
 }
 
@@ -38,7 +38,7 @@ func (w *walker) leaves(p *route.Point, at Place) outcome {
 // packet that leaves by a point: a public address of the gateway, or one that is routed
 // on the internet and is the box's or its site's.
 func (w *walker) comesHome(p *route.Point) bool {
-	if g, ok := w.d.Get(p.ID).Body.(*design.Gateway); ok && g.Owns(w.header.Src) {
+	if g, ok := w.design.Get(p.ID).Body.(*design.Gateway); ok && g.Owns(w.header.Src) {
 		return true
 	}
 	return prefix.Internet(w.header.Src) && (prefix.Has(p.Self, w.header.Src) || prefix.Has(p.Own, w.header.Src))

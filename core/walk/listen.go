@@ -19,12 +19,12 @@ type fabricated struct {
 // bearer takes a packet to who answers for its destination among the hosts of a
 // place: a box or gateway, or a published service of the cloud itself.
 func (w *walker) bearer(id, place design.ID, at Place) outcome {
-	if o := w.d.Get(id); o.Kind == design.KindListener {
+	if o := w.design.Get(id); o.Kind == design.KindListener {
 		return w.cloudListens(o, place, at)
 	}
 	w.stage(
-		placeOf(w.d, id), Sends, nil, "%s answers for %s in %s and takes it", w.d.Title(id), w.header.Dst,
-		w.d.Title(place),
+		placeOf(w.design, id), Sends, nil, "%s answers for %s in %s and takes it", w.design.Title(id), w.header.Dst,
+		w.design.Title(place),
 	)
 	return goesTo(id, place)
 }
@@ -45,7 +45,7 @@ func (w *walker) itself(p *route.Point, at Place, pass passage) outcome {
 			return w.sendsItself(p, at, false)
 		}
 	}
-	for o, l := range w.d.ListenersAt(p.ID) {
+	for o, l := range w.design.ListenersAt(p.ID) {
 		if l.Address != w.header.Dst || l.Service != (design.Service{Proto: w.header.Proto, Port: w.header.DPort}) {
 			continue
 		}
@@ -70,21 +70,21 @@ func (w *walker) itself(p *route.Point, at Place, pass passage) outcome {
 }
 
 func (w *walker) refusesCaller(o *design.Object, at Place) outcome {
-	why := fmt.Sprintf("%s does not let %s call", w.d.Title(o.ID), w.header.Src)
+	why := fmt.Sprintf("%s does not let %s call", w.design.Title(o.ID), w.header.Src)
 	return w.halt(CallerRefused, at, why, "add the caller to who may call, if that is meant").about(o.ID, "")
 }
 
 // proxies ends the caller's connection and opens another from the box's own
 // address.
 func (w *walker) proxies(p *route.Point, at Place, o *design.Object, l *design.Listener) outcome {
-	if v := w.t.Status.Of(o.ID); !v.Up {
+	if v := w.tables.Status.Of(o.ID); !v.Up {
 		return w.down(v, at)
 	}
 	first := w.header
-	to, port := w.d.DialOf(l)
+	to, port := w.design.DialOf(l)
 	src := to // a listener of its own it dials within itself
 	if !prefix.Has(p.Self, to) {
-		src = w.t.Dials(p.ID, to).Addr
+		src = w.tables.Dials(p.ID, to).Addr
 	}
 	if !src.IsValid() {
 		return w.halt(
@@ -114,19 +114,19 @@ func (w *walker) sendsItself(p *route.Point, at Place, opens bool) outcome {
 	if prefix.Has(p.Self, w.header.Dst) {
 		return w.itself(p, at, passage{came: w.header})
 	}
-	p, w.segment = w.t.Point(p.ID), "" // a program is in no segment
+	p, w.segment = w.tables.Point(p.ID), "" // a program is in no segment
 	at.Segment = ""
 	pass, known := w.recall(p, at, "")
 	pass.stray = !known && !opens
-	return w.through(sent, &step{p: p, at: at, pass: pass})
+	return w.through(sent, &step{point: p, at: at, pass: pass})
 }
 
 // cloudListens is a published service that the cloud itself has in a subnet: it
 // reaches its target by no route of anybody's.
 func (w *walker) cloudListens(o *design.Object, place design.ID, at Place) outcome {
 	l := o.Body.(*design.Listener)
-	here := placeOf(w.d, o.ID)
-	if v := w.t.Status.Of(o.ID); !v.Up {
+	here := placeOf(w.design, o.ID)
+	if v := w.tables.Status.Of(o.ID); !v.Up {
 		return w.down(v, here)
 	}
 	if l.Service != (design.Service{Proto: w.header.Proto, Port: w.header.DPort}) {
@@ -136,13 +136,13 @@ func (w *walker) cloudListens(o *design.Object, place design.ID, at Place) outco
 		return w.refusesCaller(o, here)
 	}
 	first := w.header
-	to, port := w.d.DialOf(l)
+	to, port := w.design.DialOf(l)
 	target := w.placeOfTarget(l)
 	w.header = Header{Src: w.fabricAddress(target, to), Dst: to, Proto: l.Service.Proto, SPort: clientPort, DPort: port}
 	w.fabric[w.header.reversed()] = fabricated{o.ID, place, first}
 	w.stage(
 		here, Proxies, nil, "the cloud accepts the connection on %s and opens another to %s in %s",
-		endWords(first.Dst, first.DPort), endWords(to, port), w.d.Title(target),
+		endWords(first.Dst, first.DPort), endWords(to, port), w.design.Title(target),
 	)
 	w.by(o.ID, Listening)
 	return w.deliver(target, at)
@@ -152,7 +152,7 @@ func (w *walker) cloudListens(o *design.Object, place design.ID, at Place) outco
 func (w *walker) cloudAnswers(c fabricated) outcome {
 	w.header = c.first.reversed()
 	w.stage(
-		placeOf(w.d, c.listener), Proxies, nil, "the cloud hands the answer back on the caller's connection, from %s",
+		placeOf(w.design, c.listener), Proxies, nil, "the cloud hands the answer back on the caller's connection, from %s",
 		endWords(w.header.Src, w.header.SPort),
 	)
 	return w.from(Host{Place: c.place, Address: w.header.Src})
@@ -160,18 +160,18 @@ func (w *walker) cloudAnswers(c fabricated) outcome {
 
 // placeOfTarget is the LAN or subnet of what a listener leads to.
 func (w *walker) placeOfTarget(l *design.Listener) design.ID {
-	o := w.d.Get(l.Target)
+	o := w.design.Get(l.Target)
 	if o.Kind == design.KindEndpoint {
 		return o.Parent
 	}
-	at := w.d.Get(o.Body.(*design.Listener).At)
+	at := w.design.Get(o.Body.(*design.Listener).At)
 	party := at.ID
 	if at.Kind != design.KindNetwork {
 		party = at.Parent
 	}
-	to, _ := w.d.DialOf(l)
-	for _, place := range w.d.Inside(party, design.KindLAN, design.KindSubnet) {
-		if prefix.Has(w.d.Ranges(place.ID), to) {
+	to, _ := w.design.DialOf(l)
+	for _, place := range w.design.Inside(party, design.KindLAN, design.KindSubnet) {
+		if prefix.Has(w.design.Ranges(place.ID), to) {
 			return place.ID
 		}
 	}
@@ -181,12 +181,12 @@ func (w *walker) placeOfTarget(l *design.Listener) design.ID {
 // fabricAddress is the first address of a place that no host has: the cloud's own
 // there.
 func (w *walker) fabricAddress(place design.ID, to netip.Addr) netip.Addr {
-	for _, r := range w.d.Ranges(place) {
+	for _, r := range w.design.Ranges(place) {
 		if r.Addr().Is4() != to.Is4() {
 			continue
 		}
 		for a := prefix.FirstHost(r); r.Contains(a); a = a.Next() {
-			if endpointAt(w.d, place, a) == "" {
+			if endpointAt(w.design, place, a) == "" {
 				return a
 			}
 		}
@@ -197,26 +197,26 @@ func (w *walker) fabricAddress(place design.ID, to netip.Addr) netip.Addr {
 // pooled hides what comes from ranges that an attachment keeps out behind its
 // source pool.
 func (w *walker) pooled(a *design.Object, at Place) {
-	pool, ok := w.t.SourcePool(a, w.header.Src, w.header.Dst)
+	pool, ok := w.tables.SourcePool(a, w.header.Src, w.header.Dst)
 	if !ok {
 		return
 	}
 	came := w.header
-	here := placeOf(w.d, a.ID)
+	here := placeOf(w.design, a.ID)
 	w.rewriteSource(here, pool, w.header.SPort, "hides the source behind the pool of the attachment", a.ID)
 	w.known[a.ID] = append(w.known[a.ID], conversation{first: came, reply: w.header.reversed()})
 }
 
 // unpool gives a reply to the pool of an attachment back to who asked.
 func (w *walker) unpool(hub, network design.ID, at Place) {
-	a := w.d.AttachmentOf(hub, network)
+	a := w.design.AttachmentOf(hub, network)
 	if a == nil {
 		return
 	}
 	for _, c := range w.known[a.ID] {
 		if c.reply == w.header {
 			w.rewrite(
-				placeOf(w.d, a.ID), MapsDest, c.first.Src, c.first.SPort, "puts back the destination of the reply",
+				placeOf(w.design, a.ID), MapsDest, c.first.Src, c.first.SPort, "puts back the destination of the reply",
 				a.ID,
 			)
 			return

@@ -23,7 +23,7 @@ import (
 
 // step is a packet at a point.
 type step struct {
-	p      *route.Point
+	point  *route.Point
 	at     Place
 	by     design.ID    // the link, circuit, peering, LAN or subnet that it came by; empty if none
 	came   netip.Addr   // the source that it came with
@@ -61,10 +61,10 @@ var sent = []hook{
 // step passes the packet through a forwarding point.
 func (w *walker) step(id, by design.ID) outcome {
 	w.segment = w.segmentBy(id, by)
-	p := w.t.PointIn(id, w.segment)
-	at := placeOf(w.d, id)
+	p := w.tables.PointIn(id, w.segment)
+	at := placeOf(w.design, id)
 	at.Segment = p.Segment
-	return w.through(forwarded, &step{p: p, at: at, by: by, came: w.header.Src})
+	return w.through(forwarded, &step{point: p, at: at, by: by, came: w.header.Src})
 }
 
 // through asks hooks in their order; the last always decides.
@@ -74,11 +74,11 @@ func (w *walker) through(hooks []hook, s *step) outcome {
 			return out
 		}
 	}
-	return w.halt(NoRoute, s.at, s.at.Title+" has nowhere to send it", w.routeFix(s.p, s.at))
+	return w.halt(NoRoute, s.at, s.at.Title+" has nowhere to send it", w.routeFix(s.point, s.at))
 }
 
 func comesAgain(w *walker, s *step) (outcome, bool) {
-	if !w.again(s.p.ID, s.by) {
+	if !w.again(s.point.ID, s.by) {
 		return outcome{}, false
 	}
 	return w.halt(
@@ -88,22 +88,22 @@ func comesAgain(w *walker, s *step) (outcome, bool) {
 }
 
 func translatesArriving(w *walker, s *step) (outcome, bool) {
-	s.pass = w.prerouting(s.p, s.at, s.by)
-	s.itself = prefix.Has(s.p.Self, w.header.Dst) || w.answersOwn(s.p.ID)
+	s.pass = w.prerouting(s.point, s.at, s.by)
+	s.itself = prefix.Has(s.point.Self, w.header.Dst) || w.answersOwn(s.point.ID)
 	return outcome{}, false
 }
 
 // mayForward asks whether the box passes packets on. What is for the box itself is not
 // forwarded.
 func mayForward(w *walker, s *step) (outcome, bool) {
-	if v := w.forwards(s.p); !v.Up && !(s.itself && v.Line == "faults") {
+	if v := w.forwards(s.point); !v.Up && !(s.itself && v.Line == "faults") {
 		return w.down(v, s.at), true
 	}
 	return outcome{}, false
 }
 
 func claimsToBeTheBox(w *walker, s *step) (outcome, bool) {
-	if !claimsToBe(s.p, s.came) {
+	if !claimsToBe(s.point, s.came) {
 		return outcome{}, false
 	}
 	return w.halt(
@@ -113,7 +113,7 @@ func claimsToBeTheBox(w *walker, s *step) (outcome, bool) {
 }
 
 func strictFilter(w *walker, s *step) (outcome, bool) {
-	if !w.strictlyRefused(s.p, s.by) {
+	if !w.strictlyRefused(s.point, s.by) {
 		return outcome{}, false
 	}
 	why := "%s has a strict reverse-path filter and would answer %s by another way than it came"
@@ -127,11 +127,11 @@ func forTheBox(w *walker, s *step) (outcome, bool) {
 	if !s.itself {
 		return outcome{}, false
 	}
-	return w.itself(s.p, s.at, s.pass), true
+	return w.itself(s.point, s.at, s.pass), true
 }
 
 func choosesRoute(w *walker, s *step) (outcome, bool) {
-	s.choice = w.pick(s.p.Lookup(w.header.Dst))
+	s.choice = w.pick(s.point.Lookup(w.header.Dst))
 	w.stage(s.at, Routes, &s.choice, "%s", routeText(s.at, w.header.Dst, s.choice))
 	return outcome{}, false
 }
@@ -145,9 +145,9 @@ func hasSelectors(p *route.Point) bool {
 // that, too: what fits one then leaves by no link that routes decide on. And the way out of the
 // box is route enough for what they name.
 func translatesLeaving(w *walker, s *step) (outcome, bool) {
-	selects := hasSelectors(s.p)
+	selects := hasSelectors(s.point)
 	named := selects && slices.ContainsFunc(
-		s.p.Selectors, func(x route.Selector) bool { return x.Remote.Contains(w.header.Dst) },
+		s.point.Selectors, func(x route.Selector) bool { return x.Remote.Contains(w.header.Dst) },
 	)
 	if s.choice.Winner == nil && !named {
 		return outcome{}, false
@@ -155,28 +155,28 @@ func translatesLeaving(w *walker, s *step) (outcome, bool) {
 	hop, tunnels := route.Hop{}, []design.ID(nil)
 	before := false
 	if selects {
-		_, before = w.selected(s.p)
+		_, before = w.selected(s.point)
 	}
 	if !before && s.choice.Winner != nil {
 		hop, tunnels = s.choice.Winner.Hop, s.choice.Winner.Tunnels
 	}
-	w.postrouting(s.pass, s.p, s.at, hop, tunnels)
+	w.postrouting(s.pass, s.point, s.at, hop, tunnels)
 	return outcome{}, false
 }
 
 func asksSelectors(w *walker, s *step) (outcome, bool) {
-	if !hasSelectors(s.p) {
+	if !hasSelectors(s.point) {
 		return outcome{}, false
 	}
 	named := slices.ContainsFunc(
-		s.p.Selectors, func(x route.Selector) bool { return x.Remote.Contains(w.header.Dst) },
+		s.point.Selectors, func(x route.Selector) bool { return x.Remote.Contains(w.header.Dst) },
 	)
-	x, ok := w.selected(s.p)
+	x, ok := w.selected(s.point)
 	if !ok || s.choice.Winner == nil && !named {
 		return outcome{}, false
 	}
 	w.stage(
-		s.at, Selects, nil, "a selector of %s takes it, whatever the route: local %s, remote %s", w.d.Title(
+		s.at, Selects, nil, "a selector of %s takes it, whatever the route: local %s, remote %s", w.design.Title(
 			x.Link,
 		), x.Local,
 		x.Remote,
@@ -184,11 +184,11 @@ func asksSelectors(w *walker, s *step) (outcome, bool) {
 	if !x.Status.Up {
 		return w.down(x.Status, s.at), true
 	}
-	e, ok := w.t.Topology.From(x.Link, s.p.ID)
+	e, ok := w.tables.Topology.From(x.Link, s.point.ID)
 	if !ok {
 		return outcome{}, false
 	}
-	return w.cross(s.p, e, nil), true
+	return w.cross(s.point, e, nil), true
 }
 
 // unrouted stops a packet that no usable route is left for. If something that is
@@ -200,11 +200,11 @@ func unrouted(w *walker, s *step) (outcome, bool) {
 	if v := firstDown(s.choice, -1); v != nil {
 		return w.down(*v, s.at), true
 	}
-	if out, other := w.otherSegment(s.p, s.at); other {
+	if out, other := w.otherSegment(s.point, s.at); other {
 		return out, true
 	}
 	return w.halt(
-		NoRoute, s.at, fmt.Sprintf("%s has no usable route to %s", s.at.Title, w.header.Dst), w.routeFix(s.p, s.at),
+		NoRoute, s.at, fmt.Sprintf("%s has no usable route to %s", s.at.Title, w.header.Dst), w.routeFix(s.point, s.at),
 	), true
 }
 
@@ -239,13 +239,13 @@ func (w *walker) outside(s *step) outcome {
 	if v := firstDown(s.choice, s.choice.Winner.Prefix.Bits()); v != nil {
 		return w.down(*v, s.at)
 	}
-	if out, other := w.otherSegment(s.p, s.at); other {
+	if out, other := w.otherSegment(s.point, s.at); other {
 		return out
 	}
 	if w.onInternet(w.header.Dst) {
-		return w.leaves(s.p, s.at)
+		return w.leaves(s.point, s.at)
 	}
-	return w.outOfEstate(s.p, s.at)
+	return w.outOfEstate(s.point, s.at)
 }
 
 // claimsToBe reports whether a packet of IPv4 comes to a Linux box from an address of its
@@ -259,8 +259,8 @@ func claimsToBe(p *route.Point, src netip.Addr) bool {
 // segmentBy is the segment that a packet is in once it came by something: a box tells
 // segments apart by the interface or VLAN, never by the source alone.
 func (w *walker) segmentBy(id, by design.ID) design.ID {
-	if o := w.d.Get(by); o != nil && o.Kind == design.KindLAN {
-		return route.SegmentBy(w.d, w.d.Get(id), o, w.header.Src)
+	if o := w.design.Get(by); o != nil && o.Kind == design.KindLAN {
+		return route.SegmentBy(w.design, w.design.Get(id), o, w.header.Src)
 	}
 	return w.segment
 }
@@ -269,9 +269,9 @@ func (w *walker) segmentBy(id, by design.ID) design.ID {
 func (w *walker) forwards(p *route.Point) status.Verdict {
 	switch p.Kind {
 	case design.KindHubTable:
-		return w.t.Status.Of(p.Party.ID)
+		return w.tables.Status.Of(p.Party.ID)
 	case design.KindGateway, design.KindEdgeRouter, design.KindBox:
-		return w.t.Status.Of(p.ID)
+		return w.tables.Status.Of(p.ID)
 	}
 	return status.Verdict{Up: true}
 }
@@ -282,7 +282,7 @@ func (w *walker) otherSegment(p *route.Point, at Place) (out outcome, other bool
 	if p.Segment == "" {
 		return out, false
 	}
-	c := w.t.Point(p.ID).Lookup(w.header.Dst)
+	c := w.tables.Point(p.ID).Lookup(w.header.Dst)
 	if c.Winner == nil || c.Winner.Source == route.Implied {
 		return out, false
 	}
@@ -291,10 +291,10 @@ func (w *walker) otherSegment(p *route.Point, at Place) (out outcome, other bool
 		at,
 		fmt.Sprintf(
 			"%s knows %s (%s) in another segment, and the packet is in %s: between segments nothing passes",
-			w.d.Title(p.ID),
+			w.design.Title(p.ID),
 			c.Winner.Prefix,
 			c.Winner.Via,
-			w.d.Title(p.Segment),
+			w.design.Title(p.Segment),
 		),
 		"put both into one segment, if they are meant to meet",
 	), true
@@ -303,7 +303,7 @@ func (w *walker) otherSegment(p *route.Point, at Place) (out outcome, other bool
 // routeFix says who can let a point have a route: where routes come by
 // themselves, nobody enters one.
 func (w *walker) routeFix(p *route.Point, at Place) string {
-	profile := w.d.ProfileOf(p.ID)
+	profile := w.design.ProfileOf(p.ID)
 	learns := slices.ContainsFunc(
 		p.Routes, func(r route.Route) bool { return r.Source == route.VPNBGP || r.Source == route.CircuitBGP },
 	)
@@ -345,22 +345,22 @@ func routeText(at Place, dst netip.Addr, c route.Choice) string {
 // strictlyRefused judges a strict reverse-path filter: the route back to the
 // source must leave by what the packet came in by.
 func (w *walker) strictlyRefused(p *route.Point, by design.ID) bool {
-	if !status.FiltersStrictly(w.d.Get(p.ID)) || !w.header.Src.Is4() || by == "" {
+	if !status.FiltersStrictly(w.design.Get(p.ID)) || !w.header.Src.Is4() || by == "" {
 		return false
 	}
-	if topology.Selects(w.d.Get(by)) {
+	if topology.Selects(w.design.Get(by)) {
 		return false // what IPsec has decrypted is not held against the filter
 	}
 	c := p.Lookup(w.header.Src)
 	if c.Winner == nil {
 		return true
 	}
-	back := w.d.Get(c.Winner.Hop.To)
+	back := w.design.Get(c.Winner.Hop.To)
 	if back == nil {
 		return true // the internet
 	}
 	if back.Kind == design.KindInnerRoute {
-		return !prefix.Has(w.d.Ranges(by), c.Winner.NextHop)
+		return !prefix.Has(w.design.Ranges(by), c.Winner.NextHop)
 	}
 	if hop := c.Winner.Hop; hop.Kind == route.Gateway && hop.Through != "" {
 		return hop.Through != by
@@ -401,14 +401,16 @@ func (w *walker) outOfEstate(p *route.Point, at Place) outcome {
 				SelectorMiss,
 				at,
 				fmt.Sprintf(
-					"no selector of %s covers %s to %s; the nearest has %s and %s", w.d.Title(s.Link), w.header.Src,
+					"no selector of %s covers %s to %s; the nearest has %s and %s", w.design.Title(
+						s.Link,
+					), w.header.Src,
 					w.header.Dst, s.Local, s.Remote,
 				),
 				fmt.Sprintf(
 					"add %s and %s to the selectors at both ends of %s",
 					w.header.Src,
 					w.header.Dst,
-					w.d.Title(s.Link),
+					w.design.Title(s.Link),
 				),
 			).about(s.Link, "")
 			if w.hiddenHere(p.ID) && s.Remote.Contains(w.header.Dst) {

@@ -312,8 +312,9 @@ func prove(t *route.Tables, f Flow, way *turns) Proof {
 		h.SPort = clientPort
 	}
 	there := walker{
-		t: t, d: d, way: "forward", meant: f.Meant, header: h, known: connections{}, fabric: map[Header]fabricated{},
-		turns: way,
+		tables: t, design: d, way: "forward", meant: f.Meant, header: h, known: connections{},
+		fabric: map[Header]fabricated{},
+		turns:  way,
 	}
 	reached, stop := there.run(there.from(f.From))
 	p.Forward, p.Stop, p.Remembered = there.stages, stop, there.remembered()
@@ -332,7 +333,7 @@ func prove(t *route.Tables, f Flow, way *turns) Proof {
 		return p
 	}
 	back := walker{
-		t: t, d: d, way: "reply", meant: f.From.id(), header: there.header.reversed(), known: there.known,
+		tables: t, design: d, way: "reply", meant: f.From.id(), header: there.header.reversed(), known: there.known,
 		fabric: there.fabric, turns: way,
 	}
 	_, stop = back.run(back.from(reached))

@@ -12,8 +12,8 @@ import (
 
 // walker carries one packet in one direction.
 type walker struct {
-	t      *route.Tables
-	d      *design.Design
+	tables *route.Tables
+	design *design.Design
 	way    string
 	meant  design.ID // the endpoint, LAN or subnet that should get it; empty if any will do
 	header Header
@@ -82,8 +82,8 @@ func (o outcome) about(subject design.ID, line string) outcome {
 
 // down stops the packet at something that is down, with its first cause.
 func (w *walker) down(v status.Verdict, at Place) outcome {
-	out := w.halt(Code(v.Cause), at, v.Why, v.Fix(w.d)).about(v.Subject, v.Line)
-	for o := w.d.Get(v.Subject); o != nil; o = w.d.Get(o.Parent) {
+	out := w.halt(Code(v.Cause), at, v.Why, v.Fix(w.design)).about(v.Subject, v.Line)
+	for o := w.design.Get(v.Subject); o != nil; o = w.design.Get(o.Parent) {
 		if topology.KindOf(o) != nil {
 			out.stop.Joint = o.ID
 			break
@@ -97,25 +97,25 @@ func (w *walker) from(h Host) outcome {
 	if h.Beyond != "" {
 		return w.fromBeyond(h)
 	}
-	at := placeOf(w.d, h.id())
-	if v := w.t.Status.Of(h.Place); !v.Up {
+	at := placeOf(w.design, h.id())
+	if v := w.tables.Status.Of(h.Place); !v.Up {
 		return w.down(v, at)
 	}
-	for _, p := range w.d.Ranges(h.Place) {
+	for _, p := range w.design.Ranges(h.Place) {
 		if p.Contains(w.header.Dst) && p.Contains(h.Address) {
 			w.stage(
 				at, Sends, nil, "%s finds %s on-link in %s and asks its own %s for it", at.Title, w.header.Dst, p,
-				kindWord(w.d, h.Place),
+				kindWord(w.design, h.Place),
 			)
-			return w.deliver(h.Place, placeOf(w.d, h.Place))
+			return w.deliver(h.Place, placeOf(w.design, h.Place))
 		}
 	}
-	w.segment = w.d.SegmentOf(h.Place)
-	next := topology.Router(w.d, w.d.Get(h.Place))
+	w.segment = w.design.SegmentOf(h.Place)
+	next := topology.Router(w.design, w.design.Get(h.Place))
 	if next == "" {
 		return w.halt(NoRoute, at, at.Title+" has no gateway", "give its LAN a gateway")
 	}
-	w.stage(at, Sends, nil, "%s sends to %s", at.Title, w.d.Title(next))
+	w.stage(at, Sends, nil, "%s sends to %s", at.Title, w.design.Title(next))
 	return goesTo(next, h.Place)
 }
 
@@ -155,26 +155,27 @@ func (w *walker) onLink(place design.ID, at Place) outcome {
 			"map the source, too, so that the two can be told apart",
 		)
 	}
-	if w.d.Get(place).Kind != design.KindNetwork {
+	if w.design.Get(place).Kind != design.KindNetwork {
 		return w.deliver(place, at)
 	}
 	if at.Kind == design.KindHubTable {
-		w.unpool(w.d.Get(at.ID).Parent, place, at)
-		if table := w.entered(w.d.Get(at.ID).Parent, place); table != "" {
+		w.unpool(w.design.Get(at.ID).Parent, place, at)
+		if table := w.entered(w.design.Get(at.ID).Parent, place); table != "" {
 			return w.intoTable(table, place)
 		}
 	}
-	if !prefix.Has(w.d.Ranges(place), w.header.Dst) {
+	if !prefix.Has(w.design.Ranges(place), w.header.Dst) {
 		return w.halt(
 			NoNeighbour, at,
-			fmt.Sprintf("%s leads %s to %s, which does not hold it", at.Title, w.header.Dst, w.d.Title(place)),
+			fmt.Sprintf("%s leads %s to %s, which does not hold it", at.Title, w.header.Dst, w.design.Title(place)),
 			"remove the entry, or let it lead to who holds the range",
 		)
 	}
-	if s := subnetOf(w.d, place, w.header.Dst); s != nil {
+	if s := subnetOf(w.design, place, w.header.Dst); s != nil {
 		if at.Kind == design.KindHubTable {
-			if a := w.d.AttachmentOf(w.d.Get(at.ID).Parent, place); a != nil && !topology.ServesZone(w.d, a, s) {
-				r := topology.CutOff(w.d, a, s)
+			if a := w.design.AttachmentOf(w.design.Get(at.ID).Parent, place); a != nil &&
+				!topology.ServesZone(w.design, a, s) {
+				r := topology.CutOff(w.design, a, s)
 				return w.halt(ZoneCutOff, at, r.Why, r.Fix)
 			}
 		}
@@ -182,18 +183,18 @@ func (w *walker) onLink(place design.ID, at Place) outcome {
 	}
 	return w.halt(
 		NoNeighbour, at,
-		fmt.Sprintf("%s is in a block of %s but in none of its subnets", w.header.Dst, w.d.Title(place)),
+		fmt.Sprintf("%s is in a block of %s but in none of its subnets", w.header.Dst, w.design.Title(place)),
 		"use an address of a subnet",
 	)
 }
 
 // deliver resolves the destination in a LAN or subnet.
 func (w *walker) deliver(place design.ID, at Place) outcome {
-	title := w.d.Title(place)
-	if v := w.t.Status.Of(place); !v.Up {
+	title := w.design.Title(place)
+	if v := w.tables.Status.Of(place); !v.Up {
 		return w.down(v, at)
 	}
-	for _, p := range w.d.Ranges(place) {
+	for _, p := range w.design.Ranges(place) {
 		if p.Contains(w.header.Dst) && !prefix.IsHost(p, w.header.Dst) {
 			return w.halt(
 				NoNeighbour, at, fmt.Sprintf("%s is not a host's address in %s %s", w.header.Dst, title, p),
@@ -204,15 +205,15 @@ func (w *walker) deliver(place design.ID, at Place) outcome {
 	if c, ok := w.fabric[w.header]; ok {
 		return w.cloudAnswers(c)
 	}
-	got := Host{Place: place, Endpoint: endpointAt(w.d, place, w.header.Dst), Address: w.header.Dst}
-	if got.Endpoint == "" && w.d.IsSourcePool(place) {
+	got := Host{Place: place, Endpoint: endpointAt(w.design, place, w.header.Dst), Address: w.header.Dst}
+	if got.Endpoint == "" && w.design.IsSourcePool(place) {
 		return w.halt(
 			NoNeighbour, at, fmt.Sprintf("%s is in %s, a source pool in which no host is", w.header.Dst, title),
 			"dial a host, under an address that leads to it",
 		)
 	}
 	if got.Endpoint == "" {
-		if b := w.t.Bearer(place, w.header.Dst); b != "" {
+		if b := w.tables.Bearer(place, w.header.Dst); b != "" {
 			return w.bearer(b, place, at)
 		}
 		if b := w.awaited(place); b != "" {
@@ -220,7 +221,7 @@ func (w *walker) deliver(place design.ID, at Place) outcome {
 		}
 	}
 	if !w.isMeant(got) {
-		meant := placeOf(w.d, w.meant)
+		meant := placeOf(w.design, w.meant)
 		return w.halt(
 			OnLinkElsewhere,
 			at,
@@ -230,17 +231,17 @@ func (w *walker) deliver(place design.ID, at Place) outcome {
 			),
 			fmt.Sprintf(
 				"map the range of %s to one that %s does not hold, and use the mapped address",
-				w.d.Title(HomeOf(w.d, w.meant)),
-				w.d.Party(place).Name,
+				w.design.Title(HomeOf(w.design, w.meant)),
+				w.design.Party(place).Name,
 			),
 		)
 	}
 	who := title
 	if got.Endpoint != "" {
-		who = placeOf(w.d, got.Endpoint).Title
+		who = placeOf(w.design, got.Endpoint).Title
 	}
 	w.stage(
-		Place{ID: got.id(), Kind: w.d.Get(got.id()).Kind, Title: who}, Delivers, nil, "%s receives it: from %s to %s",
+		Place{ID: got.id(), Kind: w.design.Get(got.id()).Kind, Title: who}, Delivers, nil, "%s receives it: from %s to %s",
 		who, w.header.Src, w.header.Dst,
 	)
 	return outcome{arrived: got}
