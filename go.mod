@@ -4,6 +4,7 @@ go 1.26.0
 
 require (
 	github.com/danielgtaylor/huma/v2 v2.37.2
+	github.com/gaissmai/bart v0.30.0
 	github.com/go-chi/chi/v5 v5.5.0
 	github.com/goccy/go-yaml v1.19.2
 	github.com/hashicorp/golang-lru/v2 v2.0.7
@@ -14,6 +15,7 @@ require (
 	github.com/spf13/cobra v1.10.2
 	github.com/stretchr/testify v1.12.1
 	github.com/xuri/excelize/v2 v2.11.1
+	go4.org/netipx v0.0.0-20260823151212-3075585bcbeb
 	golang.org/x/sync v0.24.0
 	golang.org/x/sys v0.49.0
 	pgregory.net/rapid v1.3.0

@@ -15,6 +15,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/handover"
+	"dravin/core/prefix"
 	"dravin/core/route"
 	"dravin/core/status"
 )
@@ -311,13 +312,13 @@ func (e *estate) publish(f *design.Object) {
 			for n := range o.Body.(*design.Link).Ends {
 				if end := &o.Body.(*design.Link).Ends[n]; e.get(end.Gateway).Parent != f.Parent && e.chance(70) &&
 					!among(at) {
-					end.Routes = append(end.Routes, route.Alone(at))
+					end.Routes = append(end.Routes, prefix.Alone(at))
 				}
 			}
 		}
 		if f.Kind == design.KindBox && !among(at) {
 			g := e.of(design.KindGateway, f.Parent)[0].Body.(*design.Gateway)
-			g.Routes = append(g.Routes, design.BoxRoute{Prefix: route.Alone(at), Via: stands[0]})
+			g.Routes = append(g.Routes, design.BoxRoute{Prefix: prefix.Alone(at), Via: stands[0]})
 		}
 	}
 }

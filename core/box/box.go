@@ -6,6 +6,7 @@ import (
 
 	"dravin/core/bgp"
 	"dravin/core/design"
+	"dravin/core/prefix"
 	"dravin/core/route"
 )
 
@@ -190,7 +191,7 @@ func answers(d *design.Design, o *design.Object) (listens, among []Answer) {
 			slices.ContainsFunc(listens, has) {
 			continue
 		}
-		listens = append(listens, Answer{route.Alone(a), beside(d, o, route.Alone(a))})
+		listens = append(listens, Answer{prefix.Alone(a), beside(d, o, prefix.Alone(a))})
 	}
 	for _, r := range route.Among(d, o) {
 		among = append(among, Answer{r, beside(d, o, r)})

@@ -211,7 +211,7 @@ func (c *collector) publishedService(o *design.Object) {
 			c.design.Title(home.ID),
 		)
 	}
-	c.heldElsewhere(o, "the address "+l.Address.String()+" of "+o.Name, route.Alone(l.Address))
+	c.heldElsewhere(o, "the address "+l.Address.String()+" of "+o.Name, prefix.Alone(l.Address))
 }
 
 // pools tells of pools that are full, or soon will be.

@@ -224,7 +224,7 @@ func hiddenBehind(t *route.Tables, box design.ID, x route.Translation) Hidden {
 	}
 	if p := t.Point(box); p != nil {
 		if a := t.OwnAddress(p, hop, nil, netip.IPv4Unspecified()); a.IsValid() {
-			h.As = append(h.As, route.Alone(a.Addr))
+			h.As = append(h.As, prefix.Alone(a.Addr))
 		}
 	}
 	return h

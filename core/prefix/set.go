@@ -3,6 +3,8 @@ package prefix
 import (
 	"net/netip"
 	"slices"
+
+	"go4.org/netipx"
 )
 
 // Union is what any of the prefixes covers: [Summarise] of all of them.
@@ -13,25 +15,19 @@ func Union(a, b []netip.Prefix) []netip.Prefix {
 // Intersect is what both a and b cover, as the fewest prefixes. What a covers
 // and b does not is [Free](a, b).
 func Intersect(a, b []netip.Prefix) []netip.Prefix {
-	var out []netip.Prefix
-	x, y := Minimal(a), Minimal(b)
-	// Of two overlapping prefixes one contains the other: the inner one is
-	// common to both. Both lists are disjoint and sorted, so one pass finds all.
-	for i, j := 0, 0; i < len(x) && j < len(y); {
-		switch {
-		case Contains(x[i], y[j]):
-			out = append(out, y[j])
-			j++
-		case Contains(y[j], x[i]):
-			out = append(out, x[i])
-			i++
-		case Compare(x[i], y[j]) < 0:
-			i++
-		default:
-			j++
-		}
+	var x, y netipx.IPSetBuilder
+	for _, p := range a {
+		x.AddPrefix(p)
 	}
-	return Summarise(out)
+	for _, p := range b {
+		y.AddPrefix(p)
+	}
+	both, err := y.IPSet()
+	if err != nil {
+		return nil
+	}
+	x.Intersect(both)
+	return built(&x)
 }
 
 // Index answers which of many prefixes contain a prefix or lie in it.

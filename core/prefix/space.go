@@ -3,6 +3,8 @@ package prefix
 import (
 	"net/netip"
 	"slices"
+
+	"go4.org/netipx"
 )
 
 // Space answers where there is room. It is built once of what is allowed and
@@ -76,23 +78,20 @@ func (s *Space) fits(allowed netip.Prefix, bits, most int, length func(int) int)
 // Summarise returns the fewest prefixes that cover exactly what ps cover,
 // sorted by [Compare].
 func Summarise(ps []netip.Prefix) []netip.Prefix {
-	var out []netip.Prefix
-	for _, p := range Minimal(ps) {
-		out = append(out, p)
-		// Two halves that stand beside each other become their whole.
-		for len(out) > 1 {
-			a, b := out[len(out)-2], out[len(out)-1]
-			if a.Bits() != b.Bits() || a.Bits() == 0 {
-				break
-			}
-			whole := netip.PrefixFrom(a.Addr(), a.Bits()-1)
-			if whole.Masked() != whole || !whole.Contains(b.Addr()) {
-				break
-			}
-			out = append(out[:len(out)-2], whole)
-		}
+	var b netipx.IPSetBuilder
+	for _, p := range ps {
+		b.AddPrefix(p)
 	}
-	return out
+	return built(&b)
+}
+
+// built is what a builder holds. It can not fail: prefixes are checked where they come in.
+func built(b *netipx.IPSetBuilder) []netip.Prefix {
+	set, err := b.IPSet()
+	if err != nil {
+		return nil
+	}
+	return set.Prefixes()
 }
 
 // SummariseTo returns prefixes that cover ps, each of which holds at most holes

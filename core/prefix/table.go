@@ -2,57 +2,44 @@ package prefix
 
 import (
 	"net/netip"
+
+	"github.com/gaissmai/bart"
 )
 
-// Table finds values by longest match. The zero Table is empty and ready.
-type Table[V any] struct {
-	byLength map[netip.Prefix][]V
-	lengths  [2][129]bool // per family: the lengths that occur
-}
+// Table finds values by longest match. The zero Table is empty and ready; copies of one that
+// holds something share what it holds.
+type Table[V any] struct{ trie *bart.Table[[]V] }
 
 // Add puts v at p, behind what is there already.
 func (t *Table[V]) Add(p netip.Prefix, v V) {
-	if t.byLength == nil {
-		t.byLength = map[netip.Prefix][]V{}
+	if t.trie == nil {
+		t.trie = &bart.Table[[]V]{}
 	}
-	t.byLength[p] = append(t.byLength[p], v)
-	t.lengths[family(p.Addr())][p.Bits()] = true
+	t.trie.Modify(p, func(had []V, _ bool) ([]V, bool) { return append(had, v), false })
 }
 
 // Matches returns the values of all prefixes that contain a, longest prefix
 // first, in the order of adding within one prefix.
-func (t *Table[V]) Matches(a netip.Addr) []V {
-	var out []V
-	for bits := a.BitLen(); bits >= 0; bits-- {
-		if !t.lengths[family(a)][bits] {
-			continue
-		}
-		p, err := a.Prefix(bits)
-		if err != nil {
-			continue
-		}
-		out = append(out, t.byLength[p]...)
-	}
+func (t *Table[V]) Matches(a netip.Addr) (out []V) {
+	t.Covering(Alone(a), func(v V) { out = append(out, v) })
 	return out
 }
 
 // Covering calls f with the values of all prefixes that contain p, the longest
 // first.
 func (t *Table[V]) Covering(p netip.Prefix, f func(V)) {
-	lengths := &t.lengths[family(p.Addr())]
-	for bits := p.Bits(); bits >= 0; bits-- {
-		if !lengths[bits] {
-			continue
-		}
-		q, err := p.Addr().Prefix(bits)
-		if err != nil {
-			continue
-		}
-		for _, v := range t.byLength[q] {
+	if t.trie == nil {
+		return
+	}
+	for _, list := range t.trie.Supernets(p) {
+		for _, v := range list {
 			f(v)
 		}
 	}
 }
+
+// Alone is the prefix that holds one address.
+func Alone(a netip.Addr) netip.Prefix { return netip.PrefixFrom(a, a.BitLen()) }
 
 func family(a netip.Addr) int {
 	if a.Is4() {

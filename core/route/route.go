@@ -441,11 +441,11 @@ func (s *solver) pinned(p *Point) {
 		for _, body := range design.Each[design.Tunnel](s.design.Inside(o.ID, design.KindTunnel)) {
 			peer := settings.PeerOf(body, e.End)
 			into := func(r Route) bool { return r.Hop.Kind == Tunnel && r.Expected == "" && r.Prefix.Contains(peer) }
-			done := func(r Route) bool { return r.Source == Implied && r.Prefix == Alone(peer) }
+			done := func(r Route) bool { return r.Source == Implied && r.Prefix == prefix.Alone(peer) }
 			if negotiate.Known(peer) && slices.ContainsFunc(p.Routes, into) && !slices.ContainsFunc(p.Routes, done) {
 				p.add(
 					Route{
-						Prefix: Alone(peer), Source: Implied, Hop: Hop{Kind: Internet},
+						Prefix: prefix.Alone(peer), Source: Implied, Hop: Hop{Kind: Internet},
 						Via: "the internet, outside the links",
 					},
 				)

@@ -8,6 +8,7 @@ import (
 	"dravin/core/bgp"
 	"dravin/core/design"
 	"dravin/core/negotiate"
+	"dravin/core/prefix"
 	"dravin/core/settings"
 	"dravin/core/topology"
 )
@@ -136,7 +137,7 @@ func (b builder) gatewayOwn(k Key, o *design.Object, g *design.Gateway) []bgp.Or
 		if a := body.Address; !slices.ContainsFunc(
 			out, func(x bgp.Originated) bool { return !x.Quiet && x.Only == "" && x.Prefix.Contains(a) },
 		) {
-			out = append(out, bgp.Originated{Prefix: Alone(a)})
+			out = append(out, bgp.Originated{Prefix: prefix.Alone(a)})
 		}
 	}
 	b.joints(p)

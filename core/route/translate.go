@@ -80,7 +80,7 @@ func hiding(x Translation) Translation {
 	}
 	return Translation{
 		Rule: design.Rule{
-			Hook: design.Postrouting, Does: design.OwnAddress, Destination: []netip.Prefix{Alone(x.Target)},
+			Hook: design.Postrouting, Does: design.OwnAddress, Destination: []netip.Prefix{prefix.Alone(x.Target)},
 			Services: services,
 		},
 		Of: x.Of, Near: true,
@@ -134,7 +134,7 @@ func rewriting(d *design.Design, o *design.Object) []Translation {
 	}
 	in := design.Rule{
 		Hook: design.Prerouting, Does: design.ToTarget, Source: l.Callers,
-		Destination: []netip.Prefix{Alone(l.Address)}, Services: []design.Service{l.Service}, Target: to,
+		Destination: []netip.Prefix{prefix.Alone(l.Address)}, Services: []design.Service{l.Service}, Target: to,
 	}
 	if port != l.Service.Port {
 		in.Port = port
@@ -142,7 +142,7 @@ func rewriting(d *design.Design, o *design.Object) []Translation {
 	out := []Translation{{Rule: in, Of: o.ID}}
 	if l.Hides {
 		hide := design.Rule{
-			Hook: design.Postrouting, Does: design.OwnAddress, Destination: []netip.Prefix{Alone(to)},
+			Hook: design.Postrouting, Does: design.OwnAddress, Destination: []netip.Prefix{prefix.Alone(to)},
 			Services: []design.Service{{Proto: l.Service.Proto, Port: port}},
 		}
 		out = append(out, Translation{Rule: hide, Of: o.ID, Dialled: l.Address})
@@ -150,29 +150,26 @@ func rewriting(d *design.Design, o *design.Object) []Translation {
 	return out
 }
 
-// Alone is the prefix that holds one address.
-func Alone(a netip.Addr) netip.Prefix { return netip.PrefixFrom(a, a.BitLen()) }
-
 // selfOf are the ranges in which packets end at a gateway or box itself: its own
 // addresses, those it listens on, and the pools and mapped ranges that it answers
 // for beside hosts.
 func selfOf(d *design.Design, o *design.Object) []netip.Prefix {
 	var out []netip.Prefix
 	for _, a := range standsAt(d, o) {
-		out = append(out, Alone(a))
+		out = append(out, prefix.Alone(a))
 	}
 	if g, ok := o.Body.(*design.Gateway); ok {
 		for _, a := range g.Addresses {
 			if !a.IsUnspecified() {
-				out = append(out, Alone(a))
+				out = append(out, prefix.Alone(a))
 			}
 		}
 	}
 	for _, body := range d.ListenersAt(o.ID) {
-		out = append(out, Alone(body.Address))
+		out = append(out, prefix.Alone(body.Address))
 	}
 	for _, x := range insides(d, o.ID) {
-		out = append(out, Alone(x.own))
+		out = append(out, prefix.Alone(x.own))
 	}
 	return append(out, Among(d, o)...)
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravin/core/design"
+	"dravin/core/prefix"
 	"dravin/core/proof"
 	"dravin/core/route"
 	"dravin/core/status"
@@ -35,7 +36,7 @@ func TestEveryRangeOfAnyBodyTellsPacketsApart(t *testing.T) {
 				return
 			case netip.Addr:
 				v.Set(reflect.ValueOf(p.Addr()))
-				want[route.Alone(p.Addr())] = path
+				want[prefix.Alone(p.Addr())] = path
 				return
 			}
 			switch v.Kind() {
