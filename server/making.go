@@ -54,6 +54,8 @@ type inForm struct {
 	Kind   string `query:"kind" maxLength:"40" doc:"Of a new object."`
 	Parent string `query:"parent" maxLength:"128" doc:"What a new object would stand in; left out: the top level."`
 	Object string `query:"object" maxLength:"128" doc:"An object that is there, instead of a kind."`
+
+	Titled []string `query:"titled,explode" maxItems:"200" doc:"IDs of what else the form shows, to be named."`
 }
 
 // Form is what can be given to an object.
@@ -66,6 +68,7 @@ type Form struct {
 	Doc         string                      `json:"doc"`
 	Fields      []design.Field              `json:"fields"`
 	Suggestions map[string][]defaults.Value `json:"suggestions" doc:"By key, best first."`
+	Names       map[design.ID]string        `json:"names" doc:"The titles of what is referred to, by ID."`
 	Inside      []PartKind                  `json:"inside" doc:"What can be made inside it."`
 	Saying      string                      `json:"saying" doc:"The line that says it."`
 }
@@ -105,7 +108,23 @@ func formOf(v *solved, in *inForm) (Form, error) {
 	f := Form{
 		Object: in.Object, Kind: o.Kind, Parent: o.Parent, Name: o.Name, Body: map[string]any{},
 		Doc: design.Doc(o.Kind), Fields: design.Outline(o.Kind), Suggestions: defaults.New(v.design).Suggestions(o),
-		Inside: partKinds(o.Kind),
+		Inside: partKinds(o.Kind), Names: map[design.ID]string{},
+	}
+	name := func(id design.ID) {
+		if v.design.Get(id) != nil {
+			f.Names[id] = v.design.Title(id)
+		}
+	}
+	for _, id := range design.RefsOf(o) {
+		name(id)
+	}
+	for _, id := range in.Titled {
+		name(design.ID(id))
+	}
+	for _, list := range f.Suggestions {
+		for _, x := range list {
+			name(design.ID(x.Value))
+		}
 	}
 	if in.Object != "" {
 		f.Saying, f.Body = command.Saying(v.design, o), design.Values(o)

@@ -491,6 +491,8 @@ export interface FormQuestion {
   object?: string;
   kind?: string;
   parent?: string;
+  /** What else the form shows, to be named. */
+  titled?: string[];
 }
 
 export const useForm = (d: () => string, q: () => FormQuestion, wanted: () => boolean) =>

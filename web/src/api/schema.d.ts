@@ -1988,6 +1988,10 @@ export interface components {
         | "intent";
       /** @description For a new one a name that is free. */
       name: string;
+      /** @description The titles of what is referred to, by ID. */
+      names: {
+        [key: string]: string;
+      };
       /** @description Its ID; empty for a new one. */
       object: string;
       parent: string;
@@ -4804,6 +4808,8 @@ export interface operations {
         parent?: string;
         /** @description An object that is there, instead of a kind. */
         object?: string;
+        /** @description IDs of what else the form shows, to be named. */
+        titled?: string[];
       };
       header?: never;
       path: {

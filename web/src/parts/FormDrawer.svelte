@@ -1,6 +1,6 @@
 <script lang="ts">
   import { useQueryClient } from "@tanstack/svelte-query";
-  import { find, useForm, writer, type FormQuestion } from "../api/queries";
+  import { useForm, writer, type FormQuestion } from "../api/queries";
   import type { Edit } from "../api/client";
   import { begun, kindWord, sent, type Values } from "../lib/form";
   import { freshID } from "../lib/stock";
@@ -22,7 +22,12 @@
   const { design, of, close, done, given = {} }: Props = $props();
   const form = useForm(
     () => design,
-    () => of ?? {},
+    () => ({
+      ...of,
+      titled: Object.values(given)
+        .flat()
+        .filter((x) => typeof x === "string"),
+    }),
     () => of !== undefined,
   );
   const write = writer(useQueryClient(), () => design);
@@ -40,22 +45,8 @@
     begunFor = key;
     name = f.name;
     values = { ...begun(f), ...given };
-    void titles(f.kind);
+    names = { ...f.names };
   });
-  /** References are shown by their titles. */
-  async function titles(kind: string): Promise<void> {
-    const wanted = form.data?.fields.flatMap((f) => [
-      ...(f.kinds ?? []),
-      ...(f.parts ?? []).flatMap((x) => x.kinds ?? []),
-    ]);
-    if (!wanted?.length || !kind) return;
-    const ids = new Set(
-      JSON.stringify(values)
-        .match(/"[a-z0-9]{8,}"/g)
-        ?.map((x) => x.slice(1, -1)),
-    );
-    if (ids.size) for (const f of await find(design, "", [...new Set(wanted)])) names[f.id] ??= f.title;
-  }
   const freshly = freshID();
   /** What saving would put there. */
   const edit = $derived.by((): Edit | undefined => {

@@ -63,10 +63,10 @@
   /** The group whose remedies would fix an intent: the broken overlap that it is part of. */
   const group = $derived.by(() => {
     if (!row || row.holds) return "";
-    const mendable = findings.data?.some(
+    const fixable = findings.data?.some(
       (f) => f.code === "intent" && f.subjects[0] === row.intent && (f.fixes.length > 0 || f.more),
     );
-    return mendable ? (overlaps.data?.groups.find((g) => g.intents.includes(row.intent))?.key ?? "") : "";
+    return fixable ? (overlaps.data?.groups.find((g) => g.intents.includes(row.intent))?.key ?? "") : "";
   });
 
   let making = $state.raw<FormQuestion>();
