@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -117,4 +118,33 @@ func TestLinesFit(t *testing.T) {
 		return err
 	})
 	require.NoError(t, err)
+}
+
+// What is documented is what the comment begins with.
+func TestCommentsBeginWithTheirSubject(t *testing.T) {
+	files, err := filepath.Glob("*/*.go")
+	require.NoError(t, err)
+	subject := regexp.MustCompile(`^(?:func (?:\([^)]*\) )?|type )([A-Za-z_]\w*)`)
+	begins := regexp.MustCompile(`^// (?:A |An |The )?([A-Za-z_]\w*)`)
+	for _, file := range files {
+		if strings.HasSuffix(file, "_test.go") {
+			continue
+		}
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		first := ""
+		for _, line := range strings.Split(string(text), "\n") {
+			if strings.HasPrefix(line, "//") {
+				if first == "" {
+					first = line
+				}
+				continue
+			}
+			of, said := subject.FindStringSubmatch(line), begins.FindStringSubmatch(first)
+			if of != nil && said != nil {
+				assert.Equal(t, of[1], said[1], "%s: %s", file, first)
+			}
+			first = ""
+		}
+	}
 }

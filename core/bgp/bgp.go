@@ -32,7 +32,7 @@ type Speaker struct {
 	Multipath bool           // equal routes share
 }
 
-// Origin is a range that a speaker announces by itself.
+// Originated is a range that a speaker announces by itself.
 type Originated struct {
 	Prefix netip.Prefix
 	Quiet  bool   // only a session whose Out has rules may announce it
@@ -104,7 +104,7 @@ func (r Range) Matches(p netip.Prefix) bool {
 	return p.Bits() >= r.From && p.Bits() <= r.To && r.Prefix.Bits() <= p.Bits() && r.Prefix.Contains(p.Addr())
 }
 
-// Verdict is what becomes of a route that a rule matches.
+// Action is what becomes of a route that a rule matches.
 type Action uint8
 
 // The verdicts. The zero Verdict is Accept.
@@ -114,7 +114,7 @@ const (
 	GoOn // the next rule is asked
 )
 
-// Code is the origin of a route (RFC 4271 section 5.1.1).
+// Origin is the origin of a route (RFC 4271 section 5.1.1).
 type Origin uint8
 
 // The origins, the best first.

@@ -193,7 +193,7 @@ type class struct {
 	several    []string  // speakers whose choice depends on who came first
 }
 
-// birth is a speaker that announces the class by itself.
+// origination is a speaker that announces the class by itself.
 type origination struct {
 	speaker int32
 	quiet   bool

@@ -25,7 +25,7 @@ type Rival struct {
 	By    Why
 }
 
-// Tell is what one end of a session made of the prefix, and the other end of
+// Advertises is what one end of a session made of the prefix, and the other end of
 // that.
 type Advertises struct {
 	Session *Session
@@ -115,7 +115,7 @@ func (r *Result) At(session string) []string {
 	return out
 }
 
-// Told lists what one end of a session tells the other, prefix by prefix, and
+// Advertised lists what one end of a session tells the other, prefix by prefix, and
 // what becomes of it there.
 func (r *Result) Advertised(session string, end int) []Advertisement {
 	n, ok := r.compiled.byKey[session]
@@ -141,7 +141,7 @@ func (r *Result) Advertised(session string, end int) []Advertisement {
 	return out
 }
 
-// ToldEntry is a [Tell] of one prefix.
+// Advertisement is a [Advertises] of one prefix.
 type Advertisement struct {
 	Prefix netip.Prefix
 	Advertises

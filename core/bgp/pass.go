@@ -53,7 +53,7 @@ func (s *solver) pass(e int32, r *Route) (*Route, Stop, int) {
 	return s.take(e^1, &out, internal)
 }
 
-// mayTell asks what a speaker tells at all, before its filter.
+// mayAdvertise asks what a speaker tells at all, before its filter.
 func (s *solver) mayAdvertise(e int32, r *Route, internal bool) Stop {
 	near, far := s.compiled.ends[e], s.compiled.ends[e^1]
 	f := family(s.v4)

@@ -63,7 +63,7 @@ func (s *solver) several(k *class) {
 	slices.Sort(k.several)
 }
 
-// nudge lets every speaker that has a choice choose otherwise, and then choose again by
+// perturb lets every speaker that has a choice choose otherwise, and then choose again by
 // itself: where the others have adapted so that it stays, both last.
 func (s *solver) perturb(k *class) {
 	s.of = k

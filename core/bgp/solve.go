@@ -190,7 +190,7 @@ func (r *Route) id() netip.Addr {
 	return r.peerID
 }
 
-// tell announces or withdraws what an end's speaker has to the other end.
+// advertise announces or withdraws what an end's speaker has to the other end.
 func (s *solver) advertise(e int32, best *Route) {
 	far := e ^ 1
 	var got *Route

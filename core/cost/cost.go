@@ -9,7 +9,7 @@ import (
 // HoursPerMonth is what a month counts for hourly prices.
 const HoursPerMonth = 730
 
-// Line is one part of a monthly cost.
+// Item is one part of a monthly cost.
 type Item struct {
 	Text   string         `json:"text"`
 	Amount provider.Money `json:"amount"`

@@ -13,7 +13,7 @@ const (
 	StudyTo   = 50
 )
 
-// Question is what is studied: n networks of one cloud that all talk with all.
+// Assumptions is what is studied: n networks of one cloud that all talk with all.
 type Assumptions struct {
 	Tables   uint32 // route tables of each network
 	GB       uint32 // what each network sends to the others together, a month

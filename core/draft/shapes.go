@@ -16,7 +16,7 @@ import (
 	"dravin/core/status"
 )
 
-// Question asks how two parties can be joined.
+// Options asks how two parties can be joined.
 type Options struct {
 	A, B design.ID // sites, networks, hubs or edge routers
 	GB   uint32    // what goes over it in a month, half each way

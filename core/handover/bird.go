@@ -233,7 +233,7 @@ func hides(own []bgp.Originated, summaries []design.Summary, link design.ID, fam
 	return out
 }
 
-// told are the ranges that are announced over a link without a filter.
+// advertised are the ranges that are announced over a link without a filter.
 func advertised(own []bgp.Originated, link design.ID, family string) []netip.Prefix {
 	var out []netip.Prefix
 	for _, o := range own {

@@ -91,7 +91,7 @@ func wordOfUse(use string) string {
 	return ""
 }
 
-// spread makes a row for each value.
+// expanded makes a row for each value.
 func expanded[T fmt.Stringer](base map[Column]string, c Column, values []T) []map[Column]string {
 	var out []map[Column]string
 	for _, v := range values {

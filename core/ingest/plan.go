@@ -207,7 +207,7 @@ func (m *maker) refuse(line int, subject, why string) {
 	m.plan.Items = append(m.plan.Items, Item{Line: line, Subject: subject, Why: why, Outcome: Refused})
 }
 
-// design takes a whole design file in: objects are matched by their paths.
+// designFile takes a whole design file in: objects are matched by their paths.
 func (m *maker) designFile(file []byte) error {
 	from, err := design.Read(file)
 	if err != nil {

@@ -90,7 +90,7 @@ func Pools(t *route.Tables) []Capacity {
 	return out
 }
 
-// attachmentPool reckons the source pool of an attachment: behind it are the hosts
+// AttachmentPool reckons the source pool of an attachment: behind it are the hosts
 // of the subnets that are not exported.
 func AttachmentPool(
 	d *design.Design,

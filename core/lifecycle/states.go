@@ -114,7 +114,7 @@ func WithHalf(o *design.Object, n int, made bool) *design.Object {
 	return o.With(&b)
 }
 
-// Stage is one of the things that the making of a circuit goes through.
+// Milestone is one of the things that the making of a circuit goes through.
 type Milestone struct {
 	Word string `json:"word"`
 	Done bool   `json:"done"`

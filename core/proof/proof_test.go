@@ -54,7 +54,7 @@ func TestIntentsOfManyKinds(t *testing.T) {
 	}
 }
 
-func TestAStrandAloneIsMissed(t *testing.T) {
+func TestATunnelAloneIsMissed(t *testing.T) {
 	second := `      - name: tunnel 2
         outside: [198.51.100.10, 192.0.2.11]
         inside: [169.254.140.6/30, 169.254.140.5/30]

@@ -8,7 +8,7 @@ import (
 	"dravin/core/prefix"
 )
 
-// Row is what a table does with one range.
+// Difference is what a table does with one range.
 type Difference struct {
 	Prefix netip.Prefix `json:"prefix"`
 	Source Source       `json:"source"`

@@ -59,7 +59,7 @@ func (s *solver) attachedSegment(a *design.Object) design.ID {
 	return s.design.SegmentOf(a.Body.(*design.Attachment).What)
 }
 
-// offered are the ranges that an attachment brings into its hub without a
+// exports are the ranges that an attachment brings into its hub without a
 // session. What sessions and other hubs tell is learned.
 func (s *solver) exports(a *design.Object) []netip.Prefix {
 	what := s.design.Get(a.Body.(*design.Attachment).What)
@@ -110,7 +110,7 @@ func (s *solver) halves(p *Point) {
 	}
 }
 
-// beyond tells whether a usable route leads out over a link or circuit.
+// leavesParty tells whether a usable route leads out over a link or circuit.
 func (r Route) leavesParty() bool {
 	return r.Unusable == "" && (r.Hop.Kind == Tunnel || r.Hop.Kind == Circuit)
 }

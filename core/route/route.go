@@ -234,7 +234,7 @@ func (t *Tables) Watched(view *design.Design) *Tables {
 	}
 }
 
-// Told are the ranges by which anything in the design may tell packets apart: packets
+// Boundaries are the ranges by which anything in the design may tell packets apart: packets
 // between which none of them tells meet the same rules and routes. They are all that any
 // body names, so that no source of routes or rules has to be listed here.
 func (t *Tables) Boundaries() []netip.Prefix {

@@ -87,7 +87,7 @@ func hiding(x Translation) Translation {
 	}
 }
 
-// Offered says why a gateway or box does not do a kind of translation; empty if it
+// NotOffered says why a gateway or box does not do a kind of translation; empty if it
 // does.
 func NotOffered(d *design.Design, box design.ID, does string) (why string) {
 	o := d.Get(box)

@@ -10,7 +10,7 @@ import (
 	"dravin/core/status"
 )
 
-// world is what all speakers of a design learn from each other. It is worked out
+// network is what all speakers of a design learn from each other. It is worked out
 // once, when it is first asked for; what follows a small change begins from what
 // was there before.
 type network struct {

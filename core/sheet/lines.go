@@ -14,7 +14,7 @@ import (
 	"dravin/core/settings"
 )
 
-// Verdict is how a line of the two-ended sheet stands.
+// Agreement is how a line of the two-ended sheet stands.
 type Agreement string
 
 // The verdicts.
@@ -47,8 +47,8 @@ type LineFix struct {
 	Edits []design.Edit `json:"edits"`
 }
 
-// mender makes the edits of a line's fixes; either may be nil.
-type mender func(end int) []design.Edit
+// fixer makes the edits of a line's fixes; either may be nil.
+type fixer func(end int) []design.Edit
 
 // keyLine is the key of the line about the pre-shared key, whose fixes are not
 // edits of the design.
@@ -131,7 +131,7 @@ type liner struct {
 // party is whose an end is.
 func (l *liner) party(n int) string { return l.design.Party(l.link.Ends[n].Gateway).Name }
 
-func (l *liner) add(key, label string, values [2]string, v Agreement, why string, titles [2]string, fix mender) {
+func (l *liner) add(key, label string, values [2]string, v Agreement, why string, titles [2]string, fix fixer) {
 	line := Line{Key: key, Label: label, Values: values, Verdict: v, Why: why, Fixes: []LineFix{}}
 	if (v == Differs || v == Beware) && fix != nil {
 		for n := range 2 {

@@ -56,10 +56,10 @@ type Thing struct {
 	Zone    string
 }
 
-// Code names why something is down. Walks stop with the same codes.
+// Cause names why something is down. Walks stop with the same codes.
 type Cause string
 
-// The codes.
+// The causes.
 const (
 	LinkDown          Cause = "link-down"           // no tunnel is up, or the circuit or attachment is not there
 	SessionDown       Cause = "session-down"        // the BGP session that should bring the route is not established
@@ -265,7 +265,7 @@ func (s *Status) work(id design.ID) (h Held) {
 func (s *Status) Taken(o *design.Object) Verdict {
 	for at := o; at != nil && len(s.gone) > 0; at = s.design.Get(at.Parent) {
 		if s.gone[at.ID] {
-			return Down(s.codeOf(o), at.ID, "", "%s is taken away", s.design.Title(at.ID))
+			return Down(s.causeOf(o), at.ID, "", "%s is taken away", s.design.Title(at.ID))
 		}
 	}
 	if b, ok := o.Body.(*design.Subnet); ok && s.ZoneGone(b.Zone) {
@@ -274,8 +274,8 @@ func (s *Status) Taken(o *design.Object) Verdict {
 	return Up
 }
 
-// codeOf is what it is called when something of a kind is down.
-func (s *Status) codeOf(o *design.Object) Cause {
+// causeOf is what it is called when something of a kind is down.
+func (s *Status) causeOf(o *design.Object) Cause {
 	switch o.Kind {
 	case design.KindSession:
 		return SessionDown
@@ -321,7 +321,7 @@ func (s *Status) Made(o *design.Object) Verdict {
 	case design.Refused:
 		return Down(NotAccepted, o.ID, "state", "%s was refused", what)
 	case design.Gone:
-		return Down(s.codeOf(o), o.ID, "state", "%s is gone", what)
+		return Down(s.causeOf(o), o.ID, "state", "%s is gone", what)
 	case design.Waiting:
 		if o.Kind == design.KindPeering {
 			return Up // its halves tell

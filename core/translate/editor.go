@@ -21,7 +21,7 @@ type Change struct {
 	Stage Phase     `json:"stage"`
 }
 
-// Stage says when a change is made: what others rest on first.
+// Phase says when a change is made: what others rest on first.
 type Phase int
 
 // The stages, in their order.

@@ -34,7 +34,7 @@ type passage struct {
 	stray bool          // it belongs to none and can begin none: nothing is translated
 }
 
-// arriving does what a box does before it chooses the route. A packet of a
+// prerouting does what a box does before it chooses the route. A packet of a
 // conversation that it remembers is treated as the first was, or reversed; for
 // the first the rules are asked. A reply of ICMP that belongs to nothing begins
 // nothing: its connection table takes it for invalid. A connection of TCP that it has
@@ -90,7 +90,7 @@ func (w *walker) recall(p *route.Point, at Place, by design.ID) (passage, bool) 
 	return pass, false
 }
 
-// leaving does what a box does after it has chosen the route, and lets it
+// postrouting does what a box does after it has chosen the route, and lets it
 // remember the conversation. tunnels are those of a link that the route takes; nil: all.
 func (w *walker) postrouting(pass passage, p *route.Point, at Place, hop route.Hop, tunnels []design.ID) {
 	switch {

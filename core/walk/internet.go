@@ -10,7 +10,7 @@ import (
 	"dravin/core/route"
 )
 
-// beyond reports whether an address is somewhere on the internet: one that is routed
+// onInternet reports whether an address is somewhere on the internet: one that is routed
 // there and that nobody in the design has, as a host or at a gateway.
 func (w *walker) onInternet(a netip.Addr) bool {
 	return prefix.Internet(a) && len(w.tables.Holders(a)) == 0 && !slices.ContainsFunc(
