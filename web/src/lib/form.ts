@@ -63,6 +63,34 @@ function one(f: FieldShape, v: unknown): unknown {
   return v;
 }
 
+/** The values with another text at one place: what a form sends, were it typed there. */
+export function written(
+  fields: FieldShape[],
+  values: Values,
+  [key, ...rest]: (string | number)[],
+  text: string,
+): Values {
+  const field = fields.find((f) => f.key === key);
+  if (!field) return values;
+  const value = put(field, values[field.key], rest, text);
+  return value === undefined
+    ? Object.fromEntries(Object.entries(values).filter(([k]) => k !== key))
+    : { ...values, [field.key]: value };
+}
+
+function put(f: FieldShape, value: unknown, keys: (string | number)[], text: string): unknown {
+  const [at, ...rest] = keys;
+  if (f.many && typeof at === "number") {
+    const list = (value as unknown[]).map((v, n) =>
+      n === at ? put({ ...f, many: false }, v, rest, text) : v,
+    );
+    return list.filter((v) => v !== undefined);
+  }
+  if (f.type === "parts") return written(f.parts ?? [], (value ?? {}) as Values, keys, text);
+  if (f.type === "yes-or-no") return ["yes", "true"].includes(text) || undefined;
+  return one(f, text);
+}
+
 /** Fields that are shown at once: those that must be given, and those that have a value. */
 export const shownFirst = (f: FieldShape, values: Values, also: string[]): boolean =>
   !f.optional ||

@@ -3,7 +3,7 @@
   import { useQueryClient } from "@tanstack/svelte-query";
   import type { NamedObject } from "../api/client";
   import { useForm, useObject, writer, type FormQuestion } from "../api/queries";
-  import { kindWord } from "../lib/form";
+  import { kindWord, written, type Values } from "../lib/form";
   import { placeURL } from "../lib/places";
   import Address from "./Address.svelte";
   import CopyDialog from "./CopyDialog.svelte";
@@ -26,6 +26,11 @@
   );
   const s = $derived(sheet.data);
 
+  const form = useForm(
+    () => design,
+    () => ({ object: id }),
+    () => id !== "",
+  );
   const write = writer(useQueryClient(), () => design);
 
   interface Line {
@@ -44,7 +49,7 @@
     if (value !== null && typeof value === "object") {
       return Object.entries(value).flatMap(([k, v]) => lines(v, [...keys, k], label ? `${label}, ${k}` : k));
     }
-    const text = String(value);
+    const text = value === true ? "yes" : String(value);
     const title = s?.names[text];
     return [
       {
@@ -60,20 +65,6 @@
   let editing = $state<{ keys: string; text: string }>();
   const focus = (node: HTMLInputElement) => node.focus();
 
-  /** The body with another value at one place; text becomes what was there: a number, a truth value or text. */
-  function changed(value: unknown, keys: (string | number)[], text: string): unknown {
-    const [key, ...rest] = keys;
-    if (key === undefined) {
-      if (typeof value === "number" && text.trim() !== "" && !Number.isNaN(Number(text))) return Number(text);
-      if (typeof value === "boolean") return text === "true" || text === "yes";
-      return text;
-    }
-    if (Array.isArray(value)) {
-      if (!rest.length && !text) return value.filter((_, n) => n !== key);
-      return value.map((v, n) => (n === key ? changed(v, rest, text) : v));
-    }
-    return { ...(value as object), [key]: changed((value as Record<string, unknown>)[key], rest, text) };
-  }
   async function save(keys: (string | number)[]): Promise<void> {
     const text = editing?.text.trim() ?? "";
     editing = undefined;
@@ -86,16 +77,11 @@
       const object =
         keys[0] === "name" && keys.length === 1
           ? { ...before, name: text }
-          : { ...before, body: changed(before.body, keys, text) };
+          : { ...before, body: written(form.data?.fields ?? [], before.body as Values, keys, text) };
       if (JSON.stringify(object) === JSON.stringify(before)) return [];
       return [{ op: "put", id: before.id, object: object as NamedObject }];
     });
   }
-  const form = useForm(
-    () => design,
-    () => ({ object: id }),
-    () => id !== "",
-  );
   const parts = $derived(form.data?.inside ?? []);
   /** What the form is open for. */
   let making = $state.raw<FormQuestion>();
