@@ -10,6 +10,7 @@ import (
 	"dravin/core/prefix"
 	"dravin/core/route"
 	"dravin/core/settings"
+	"dravin/core/topology"
 )
 
 // Link is a link as the box at one of its ends has it.
@@ -197,9 +198,9 @@ func sessions(t *route.Tables, o *design.Object, b *Box) []Session {
 // beside is the range of a LAN or subnet in which a gateway or box stands, and of which
 // another is a part; invalid if there is none.
 func beside(d *design.Design, o *design.Object, r netip.Prefix) netip.Prefix {
-	for _, place := range d.Inside(o.Parent, design.KindLAN, design.KindSubnet) {
-		for _, own := range design.RangesOf(place) {
-			if d.StandsIn(o, place) && prefix.Contains(own, r) {
+	for _, e := range topology.Places(d, o) {
+		for _, own := range d.Ranges(e.To) {
+			if prefix.Contains(own, r) {
 				return own
 			}
 		}

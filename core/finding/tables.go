@@ -7,6 +7,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/prefix"
 	"dravin/core/route"
+	"dravin/core/topology"
 	"dravin/core/words"
 )
 
@@ -67,9 +68,8 @@ func (c *collector) hostsUse(table *design.Object) bool {
 		if body.Table != table.ID {
 			continue
 		}
-		alone := c.design.IsSourcePool(s.ID) || slices.ContainsFunc(
-			c.design.Forwarders(table.Parent), func(f *design.Object) bool { return c.design.StandsIn(f, s) },
-		)
+		forwards := func(e topology.Edge) bool { return c.design.Get(e.To).Kind != design.KindListener }
+		alone := c.design.IsSourcePool(s.ID) || slices.ContainsFunc(topology.Standing(c.design, s), forwards)
 		if len(c.design.Inside(s.ID, design.KindEndpoint)) > 0 || !alone {
 			return true
 		}

@@ -13,10 +13,8 @@ import (
 // entries, and the router of its first address for the rest.
 func (s *solver) box(p *Point, o *design.Object, b *design.Box) {
 	p.Translations, p.Self = Translations(s.design, o.ID), selfOf(s.design, o)
-	for _, place := range s.design.Inside(o.Parent, design.KindLAN, design.KindSubnet) {
-		if !s.design.StandsIn(o, place) {
-			continue
-		}
+	for _, e := range topology.Places(s.design, o) {
+		place := s.design.Get(e.To)
 		for _, r := range s.design.Ranges(place.ID) {
 			p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Kind: Deliver, To: place.ID}, Via: place.Name})
 		}

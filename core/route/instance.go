@@ -8,6 +8,7 @@ import (
 	"dravin/core/prefix"
 	"dravin/core/settings"
 	"dravin/core/status"
+	"dravin/core/topology"
 )
 
 // Key names a table: that of a point, and of a box with several routing
@@ -73,10 +74,13 @@ func compareNames(d *design.Design, a, b design.ID) int {
 }
 
 // LANsOf are the LANs that a site's gateway stands in.
-func LANsOf(d *design.Design, gateway *design.Object) []*design.Object {
-	return slices.DeleteFunc(d.Inside(gateway.Parent, design.KindLAN), func(lan *design.Object) bool {
-		return !d.StandsIn(gateway, lan)
-	})
+func LANsOf(d *design.Design, gateway *design.Object) (out []*design.Object) {
+	for _, e := range topology.Places(d, gateway) {
+		if e.Kind == design.KindLAN {
+			out = append(out, d.Get(e.To))
+		}
+	}
+	return out
 }
 
 // InstanceFor is the routing instance of a point that takes what comes by

@@ -195,10 +195,9 @@ func Among(d *design.Design, o *design.Object) []netip.Prefix {
 		if !x.Into.IsValid() || slices.Contains(out, x.Into) || !answered(x.Into) {
 			continue
 		}
-		for _, place := range d.Inside(o.Parent, design.KindLAN, design.KindSubnet) {
-			if d.StandsIn(o, place) && slices.ContainsFunc(
-				design.RangesOf(place), func(r netip.Prefix) bool { return prefix.Contains(r, x.Into) },
-			) {
+		for _, e := range topology.Places(d, o) {
+			holds := func(r netip.Prefix) bool { return prefix.Contains(r, x.Into) }
+			if slices.ContainsFunc(d.Ranges(e.To), holds) {
 				out = append(out, x.Into)
 				break
 			}
@@ -285,22 +284,19 @@ func (t *Tables) Bearer(place design.ID, a netip.Addr) design.ID {
 	if o == nil || o.Kind != design.KindLAN && o.Kind != design.KindSubnet {
 		return ""
 	}
-	for _, f := range d.Forwarders(o.Parent) {
-		if d.StandsIn(f, o) && bears(d, f, a) {
-			return f.ID
-		}
-	}
-	if o.Kind == design.KindSubnet {
-		for l, body := range d.ListenersAt(o.Parent) {
-			if body.Address == a {
-				return l.ID
-			}
+	for _, e := range topology.Standing(d, o) {
+		if bears(d, d.Get(e.To), a) {
+			return e.To
 		}
 	}
 	return ""
 }
 
+// bears reports whether a gateway, a box or a cloud's own listener answers for an address.
 func bears(d *design.Design, f *design.Object, a netip.Addr) bool {
+	if l, ok := f.Body.(*design.Listener); ok {
+		return l.Address == a
+	}
 	if slices.Contains(standsAt(d, f), a) {
 		return true
 	}

@@ -9,6 +9,7 @@ import (
 	"dravin/core/ledger"
 	"dravin/core/prefix"
 	"dravin/core/status"
+	"dravin/core/topology"
 )
 
 // boxed is a cloud network whose subnets are translated by a box of its own: what
@@ -29,10 +30,8 @@ func boxedAlready(d *design.Design) map[design.ID]*boxed {
 			continue
 		}
 		b := &boxed{box: o.ID}
-		for s, body := range design.Each[design.Subnet](d.Inside(network.ID, design.KindSubnet)) {
-			if d.StandsIn(o, s) {
-				b.table = body.Table
-			}
+		for _, e := range topology.Places(d, o) {
+			b.table = topology.Router(d, d.Get(e.To))
 		}
 		for t, body := range design.Each[design.Table](d.Inside(network.ID, design.KindTable)) {
 			if t.ID != b.table &&
@@ -92,8 +91,8 @@ func (pl *planner) translated(network *design.Object) []*design.Object {
 // forBoxes reports whether a subnet is one in which boxes stand and no hosts.
 func (pl *planner) forBoxes(subnet *design.Object) bool {
 	return len(pl.design.Inside(subnet.ID, design.KindEndpoint)) == 0 &&
-		slices.ContainsFunc(pl.design.Inside(subnet.Parent, design.KindBox), func(b *design.Object) bool {
-			return pl.design.StandsIn(b, subnet)
+		slices.ContainsFunc(topology.Standing(pl.design, subnet), func(e topology.Edge) bool {
+			return pl.design.Get(e.To).Kind == design.KindBox
 		})
 }
 

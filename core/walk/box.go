@@ -133,15 +133,10 @@ func (w *walker) postrouting(pass passage, p *route.Point, at Place, hop route.H
 // awaited is the box in a place that has hidden the other way of a packet behind its
 // own address there, which the design need not say; empty if none has.
 func (w *walker) awaited(place design.ID) design.ID {
-	for box, list := range w.known {
-		o := w.design.Get(box)
-		if !w.design.StandsIn(o, w.design.Get(place)) {
-			continue
-		}
-		if slices.ContainsFunc(
-			list, func(c conversation) bool { return c.reply == w.header && c.reply.Dst != c.first.Src },
-		) {
-			return box
+	hidden := func(c conversation) bool { return c.reply == w.header && c.reply.Dst != c.first.Src }
+	for _, e := range topology.Standing(w.design, w.design.Get(place)) {
+		if slices.ContainsFunc(w.known[e.To], hidden) {
+			return e.To
 		}
 	}
 	return ""
