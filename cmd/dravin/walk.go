@@ -71,7 +71,7 @@ func printProof(w io.Writer, p walk.Proof) {
 		)
 	} else {
 		fmt.Fprintf(
-			w, "stopped %s (%s, %s): %s\nmend: %s\n", p.Horizon.Word(), p.Stop.Code, p.Stop.Way, p.Stop.Why, p.Stop.Fix,
+			w, "stopped %s (%s, %s): %s\nfix: %s\n", p.Horizon.Word(), p.Stop.Code, p.Stop.Way, p.Stop.Why, p.Stop.Fix,
 		)
 	}
 	if len(p.Owners) > 1 {

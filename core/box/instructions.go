@@ -8,6 +8,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/route"
 	"dravin/core/status"
+	"dravin/core/topology"
 )
 
 // Instruction is one thing that somebody must enter, order, accept or build. Those of all
@@ -68,12 +69,16 @@ func order(d *design.Design, party design.ID) []*design.Object {
 		}
 	}
 	joints := func(end design.ID) {
-		for _, j := range design.InOrder(d.Referring(end, design.KindLink, design.KindCircuit)) {
+		for _, j := range topology.At(d, end) {
+			if j.Kind == design.KindPeering || j.Kind == design.KindAttachment {
+				continue // those have a place of their own
+			}
 			add(j)
-			add(d.Inside(j.ID, design.KindSession)...)
-			for _, t := range d.Inside(j.ID, design.KindTunnel) {
-				add(t)
-				add(d.Inside(t.ID, design.KindSession)...)
+			if k := topology.KindOf(j); k.Carriers != nil {
+				for _, carrier := range k.Carriers(d, j) {
+					add(carrier)
+					add(d.Inside(carrier.ID, design.KindSession)...)
+				}
 			}
 		}
 		add(design.InOrder(d.Referring(end, design.KindMapping))...)

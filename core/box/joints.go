@@ -149,7 +149,8 @@ func circuits(t *route.Tables, at design.ID) []Circuit {
 				ID: o.ID, Name: o.Name, Number: n + 1, VLAN: e.VLAN, Segment: d.SegmentOf(o.ID),
 				Up: t.Status.Of(o.ID).Up,
 			}
-			c.Inside, c.FarInside = route.OnCircuit(d, o, k)
+			in := topology.OnCircuit(d, o, k)
+			c.Inside, c.FarInside = in.Own, in.Far
 			out = append(out, c)
 		}
 	}

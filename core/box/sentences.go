@@ -388,8 +388,8 @@ func session(w *writer, o *design.Object, end int) says {
 	}
 	carrier := w.design.Get(o.Parent)
 	if c, ok := carrier.Body.(*design.Circuit); ok && !c.Ends[end-1].Inside.IsValid() {
-		if own, _ := route.OnCircuit(w.design, carrier, end-1); own.IsValid() {
-			s.line("the addresses are in %s", own.Masked())
+		if in := topology.OnCircuit(w.design, carrier, end-1); in.Own.IsValid() {
+			s.line("the addresses are in %s", in.Own.Masked())
 		}
 	}
 	s.line("families: %s", strings.Join(set.Families, ", "))
@@ -445,8 +445,8 @@ func circuit(w *writer, o *design.Object, end int) says {
 		s.does += ", zone " + near.Zone
 	}
 	ordering(&s, w, b, design.StateOf(o) == design.Ready, end)
-	if own, peer := route.OnCircuit(w.design, o, end-1); own.IsValid() {
-		s.line("address %s on it, far end %s", own, peer)
+	if in := topology.OnCircuit(w.design, o, end-1); in.Own.IsValid() {
+		s.line("address %s on it, far end %s", in.Own, in.Far)
 	}
 	sessions := len(w.design.Inside(o.ID, design.KindSession)) > 0
 	for _, r := range near.Routes {

@@ -15,6 +15,7 @@ import (
 	"dravin/core/proof"
 	"dravin/core/sheet"
 	"dravin/core/status"
+	"dravin/core/topology"
 	"dravin/core/translate"
 	"dravin/core/walk"
 )
@@ -240,8 +241,7 @@ func joinOf(d *design.Design, subjects []design.ID) design.ID {
 		return ""
 	}
 	for o := d.Get(subjects[0]); o != nil; o = d.Get(o.Parent) {
-		switch o.Kind {
-		case design.KindLink, design.KindCircuit, design.KindPeering, design.KindAttachment:
+		if topology.KindOf(o) != nil {
 			return o.ID
 		}
 	}

@@ -50,7 +50,7 @@ func Instances(d *design.Design, o *design.Object) []design.ID {
 	default:
 		return one
 	}
-	for _, j := range d.Referring(o.ID, design.KindLink, design.KindCircuit) {
+	for _, j := range topology.At(d, o.ID) {
 		if !status.Exists(j) {
 			continue
 		}
@@ -217,17 +217,11 @@ func RouterID(d *design.Design, box design.ID) (id netip.Addr) {
 }
 
 // SessionsOf lists the sessions that end at a gateway or edge router, in
-// canonical order of their links and circuits.
+// canonical order of their joints.
 func SessionsOf(d *design.Design, id design.ID) []*design.Object {
 	var out []*design.Object
-	for _, j := range design.InOrder(d.Referring(id, design.KindLink, design.KindCircuit)) {
-		if j.Kind == design.KindCircuit {
-			out = append(out, d.Inside(j.ID, design.KindSession)...)
-			continue
-		}
-		for _, t := range d.Inside(j.ID, design.KindTunnel) {
-			out = append(out, d.Inside(t.ID, design.KindSession)...)
-		}
+	for _, j := range topology.At(d, id) {
+		out = append(out, topology.SessionsOf(d, j)...)
 	}
 	return out
 }

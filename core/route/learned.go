@@ -161,25 +161,14 @@ type Expected struct {
 // ExpectedAt are the ranges that a box is expected to learn on its sessions.
 func ExpectedAt(d *design.Design, box design.ID) []Expected {
 	var out []Expected
-	for _, o := range design.InOrder(d.Referring(box, design.KindLink, design.KindCircuit)) {
-		switch b := o.Body.(type) {
-		case *design.Link:
-			if near, _, _, ok := b.End(box); ok && b.Routing == design.RoutingBGP {
-				for _, r := range near.Routes {
-					out = append(out, Expected{o.ID, r})
-				}
-			}
-		case *design.Circuit:
-			if len(d.Inside(o.ID, design.KindSession)) == 0 {
-				continue
-			}
-			for _, e := range b.Ends {
-				for _, r := range e.Routes {
-					if e.At == box {
-						out = append(out, Expected{o.ID, r})
-					}
-				}
-			}
+	for _, o := range topology.At(d, box) {
+		j, ok := design.JointOf(o)
+		_, end, at := j.Far(box)
+		if !ok || !at || !topology.Learns(d, o) {
+			continue
+		}
+		for _, r := range topology.KindOf(o).Routes(d, o, end) {
+			out = append(out, Expected{o.ID, r})
 		}
 	}
 	return out

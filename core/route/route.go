@@ -75,21 +75,17 @@ type Hop struct {
 // takes none: into a LAN or subnet, to a box or router beside it, to the internet.
 func (t *Tables) Edge(p *Point, h Hop) (e topology.Edge, ok bool) {
 	joint, at := h.To, p.ID
-	switch h.Kind {
-	case Tunnel, Circuit:
-		if p.Kind == design.KindHubTable {
-			at = p.Party.ID
-		}
-	case Peer, Attached:
-		at = p.Party.ID
-	case OtherHub:
+	switch o := t.Design.Get(h.To); {
+	case h.Kind == OtherHub:
 		a := t.Design.AttachmentOf(p.Party.ID, h.To)
 		if a == nil {
 			return e, false
 		}
 		joint, at = a.ID, p.Party.ID
-	default:
+	case topology.KindOf(o) == nil:
 		return e, false
+	case h.Kind == Peer, h.Kind == Attached, p.Kind == design.KindHubTable:
+		at = p.Party.ID
 	}
 	return t.Topology.From(joint, at)
 }
@@ -578,7 +574,7 @@ func (s *solver) status(p *Point, r Route, v status.Verdict) Route {
 // joints adds what the links and circuits at a point bring without a session, and the selectors
 // of links.
 func (s *solver) joints(p *Point) {
-	for _, o := range design.InOrder(s.design.Referring(p.ID, design.KindLink, design.KindCircuit)) {
+	for _, o := range topology.At(s.design, p.ID) {
 		e, ok := s.tables.Topology.From(o.ID, p.ID)
 		if !ok || !status.Exists(o) {
 			continue // it is no part of the plan
@@ -588,7 +584,7 @@ func (s *solver) joints(p *Point) {
 			continue
 		}
 		hop, source := s.into(p, o)
-		for _, r := range topology.KindOf(o).Brings(s.design, o, e.End) {
+		for _, r := range s.brought(o, e.End) {
 			p.add(
 				s.status(
 					p, Route{Prefix: r, Source: source, Hop: hop, Via: o.Name, Tunnels: tunnels}, s.up(o.ID, tunnels),
@@ -601,12 +597,24 @@ func (s *solver) joints(p *Point) {
 	}
 }
 
+// brought are the ranges that a joint brings to one of its ends without a session.
+func (s *solver) brought(o *design.Object, end int) []netip.Prefix {
+	if k := topology.KindOf(o); k.Routes != nil && !topology.Learns(s.design, o) {
+		return k.Routes(s.design, o, end)
+	}
+	return nil
+}
+
 // into is the next hop into a joint, and the source of what it brings without a session.
 func (s *solver) into(p *Point, o *design.Object) (Hop, Source) {
-	if o.Kind == design.KindCircuit {
-		return Hop{Kind: Circuit, To: o.ID}, CircuitStatic
+	source := Static
+	switch b := o.Body.(type) {
+	case *design.Link:
+		source = linkSource(p, b)
+	case *design.Circuit:
+		source = CircuitStatic
 	}
-	return Hop{Kind: Tunnel, To: o.ID}, linkSource(p, o.Body.(*design.Link))
+	return Hop{Kind: HopKind(o.Kind), To: o.ID}, source // a kind of joint is a kind of next hop
 }
 
 // selectors adds those of a policy-based link.

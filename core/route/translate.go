@@ -229,49 +229,21 @@ type inside struct {
 	tunnel design.ID
 }
 
-// insides are the inside addresses of a gateway's tunnels, and those of sessions
-// over its circuits, whose far ends are near.
+// insides are the addresses that a gateway has on its joints.
 func insides(d *design.Design, gateway design.ID) []inside {
 	var out []inside
-	for _, j := range design.InOrder(d.Referring(gateway, design.KindLink, design.KindCircuit)) {
-		if l, ok := j.Body.(*design.Link); ok {
-			_, _, n, ok := l.End(gateway)
-			for t, body := range design.Each[design.Tunnel](d.Inside(j.ID, design.KindTunnel)) {
-				if in := body.Inside; ok && len(in) == 2 && l.Routing != design.RoutingSelectors {
-					out = append(out, inside{in[n].Addr(), in[n].Masked(), j, t.ID})
-				}
-			}
+	for _, o := range topology.At(d, gateway) {
+		k := topology.KindOf(o)
+		j, ok := design.JointOf(o)
+		_, end, at := j.Far(gateway)
+		if !ok || !at || k.Inside == nil {
 			continue
 		}
-		joint, ok := design.JointOf(j)
-		if _, n, at := joint.Far(gateway); ok && at {
-			if own, _ := OnCircuit(d, j, n); own.IsValid() {
-				out = append(out, inside{own.Addr(), own.Masked(), j, ""})
-			}
+		for _, in := range k.Inside(d, o, end) {
+			out = append(out, inside{in.Own.Addr(), in.Own.Masked(), o, in.Tunnel})
 		}
 	}
 	return out
-}
-
-// OnCircuit are the addresses on a circuit: an end's own, with the length of the range,
-// and the far end's. They are said by the circuit itself, or by a session whose two
-// addresses are near; both are invalid where neither says them.
-func OnCircuit(d *design.Design, circuit *design.Object, end int) (own netip.Prefix, far netip.Addr) {
-	if e := circuit.Body.(*design.Circuit).Ends; e[end].Inside.IsValid() && e[1-end].Inside.IsValid() {
-		return e[end].Inside, e[1-end].Inside.Addr()
-	}
-	for _, body := range design.Each[design.Session](d.Inside(circuit.ID, design.KindSession)) {
-		e := body.Ends
-		if !e[0].Address.IsValid() || !e[1].Address.IsValid() {
-			continue
-		}
-		if near := netip.PrefixFrom(
-			e[end].Address, e[end].Address.BitLen()-2,
-		); near.Masked().Contains(e[1-end].Address) {
-			return near, e[1-end].Address
-		}
-	}
-	return netip.Prefix{}, netip.Addr{}
 }
 
 // Bearer is who answers for an address among the hosts of a LAN or subnet without

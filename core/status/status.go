@@ -276,15 +276,16 @@ func (s *Status) Taken(o *design.Object) Verdict {
 
 // causeOf is what it is called when something of a kind is down.
 func (s *Status) causeOf(o *design.Object) Cause {
-	switch o.Kind {
-	case design.KindSession:
+	switch {
+	case o.Kind == design.KindSession:
 		return SessionDown
-	case design.KindTunnel, design.KindLink, design.KindCircuit, design.KindPeering, design.KindAttachment:
+	case s.judges[o.Kind] != nil: // it joins something
 		return LinkDown
 	}
 	return DoesNotForward
 }
 
+// ZoneGone reports whether a zone is taken away.
 func (s *Status) ZoneGone(zone string) bool {
 	return zone != "" &&
 		slices.ContainsFunc(

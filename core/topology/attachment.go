@@ -75,15 +75,12 @@ func attachmentVerdict(s *status.Status, o *design.Object, a *design.Attachment)
 		return v
 	}
 	what := s.Design().Get(a.What)
-	switch what.Kind {
-	case design.KindLink, design.KindCircuit, design.KindHub:
-		if v := s.Of(what.ID); !v.Up {
-			return v
-		}
-	default:
-		if v := s.Party(what.ID); !v.Up {
-			return v
-		}
+	stands := s.Party(what.ID)
+	if KindOf(what) != nil || what.Kind == design.KindHub {
+		stands = s.Of(what.ID)
+	}
+	if !stands.Up {
+		return stands
 	}
 	if what.Kind == design.KindHub {
 		if v := otherHub(s, o, what); !v.Up {

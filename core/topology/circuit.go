@@ -15,11 +15,14 @@ var circuit = Kind{
 		far := o.Body.(*design.Circuit).Ends[1-end]
 		return Edge{Enters: enteringBy(d, far.At, far.Enters)}
 	},
-	Brings: func(d *design.Design, o *design.Object, end int) []netip.Prefix {
-		if learnsByCircuit(d, o) {
-			return nil
-		}
+	Routes: func(_ *design.Design, o *design.Object, end int) []netip.Prefix {
 		return o.Body.(*design.Circuit).Ends[end].Routes
+	},
+	Inside: func(d *design.Design, o *design.Object, end int) []Inside {
+		if in := OnCircuit(d, o, end); in.Own.IsValid() {
+			return []Inside{in}
+		}
+		return nil
 	},
 	Carriers: func(_ *design.Design, o *design.Object) []*design.Object { return []*design.Object{o} },
 	Learns:   learnsByCircuit,
@@ -111,4 +114,22 @@ func activated(s *status.Status, o *design.Object, c *design.Circuit) status.Ver
 		return status.Down(status.NotThereYet, o.ID, "code", "%s is ordered and not accepted yet", o.Name)
 	}
 	return status.Up
+}
+
+// OnCircuit are the addresses on a circuit, as one of its ends has them. They are said by the
+// circuit itself, or by a session whose two addresses are near; invalid where neither says them.
+func OnCircuit(d *design.Design, circuit *design.Object, end int) Inside {
+	if e := circuit.Body.(*design.Circuit).Ends; e[end].Inside.IsValid() && e[1-end].Inside.IsValid() {
+		return Inside{Own: e[end].Inside, Far: e[1-end].Inside.Addr()}
+	}
+	for _, s := range design.Each[design.Session](d.Inside(circuit.ID, design.KindSession)) {
+		own, far := s.Ends[end].Address, s.Ends[1-end].Address
+		if !own.IsValid() || !far.IsValid() {
+			continue
+		}
+		if near := netip.PrefixFrom(own, own.BitLen()-2); near.Masked().Contains(far) {
+			return Inside{Own: near, Far: far}
+		}
+	}
+	return Inside{}
 }

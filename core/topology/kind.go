@@ -18,8 +18,11 @@ type Kind struct {
 	// Edge is what leaves it at its end 0 or 1, without what all kinds have alike: where it
 	// comes to in the end and by which table it is routed there.
 	Edge func(d *design.Design, o *design.Object, end int) Edge
-	// Brings are the ranges that it brings to one of its ends without a session; nil: none.
-	Brings func(d *design.Design, o *design.Object, end int) []netip.Prefix
+	// Routes are the ranges that are entered at one of its ends: what it brings there without a
+	// session, what is expected there with one; nil: none.
+	Routes func(d *design.Design, o *design.Object, end int) []netip.Prefix
+	// Inside are the addresses that one of its ends has on it; nil: none.
+	Inside func(d *design.Design, o *design.Object, end int) []Inside
 	// Carriers are what its sessions run over; nil: it has no sessions of its own.
 	Carriers func(d *design.Design, o *design.Object) []*design.Object
 	// Learns reports whether its routes are learned on sessions; nil: never.
@@ -60,6 +63,24 @@ func judges() map[design.Kind]status.Judge {
 		out[k.Kind] = k.Judge
 	}
 	return out
+}
+
+// Inside is an address that an end has on a joint.
+type Inside struct {
+	Own    netip.Prefix // with the length of the range that both ends share
+	Far    netip.Addr   // the far end's
+	Tunnel design.ID    // on which it is; empty where the joint has none
+}
+
+// At are the joints that end at a gateway or edge router, in canonical order.
+func At(d *design.Design, end design.ID) []*design.Object {
+	return design.InOrder(d.Referring(end, design.JointKinds...))
+}
+
+// Learns reports whether the routes over a joint are learned on its sessions.
+func Learns(d *design.Design, joint *design.Object) bool {
+	k := KindOf(joint)
+	return k != nil && k.Learns != nil && k.Learns(d, joint)
 }
 
 // Packet is what a joint may ask of a packet that would enter it.

@@ -20,11 +20,19 @@ var link = Kind{
 		far := o.Body.(*design.Link).Ends[1-end].Gateway
 		return Edge{Enters: enteringBy(d, far, "")}
 	},
-	Brings: func(d *design.Design, o *design.Object, end int) []netip.Prefix {
-		if b := o.Body.(*design.Link); b.Routing != design.RoutingBGP {
-			return b.Ends[end].Routes
+	Routes: func(_ *design.Design, o *design.Object, end int) []netip.Prefix {
+		return o.Body.(*design.Link).Ends[end].Routes
+	},
+	Inside: func(d *design.Design, o *design.Object, end int) (out []Inside) {
+		if o.Body.(*design.Link).Routing == design.RoutingSelectors {
+			return nil // it has no interface
 		}
-		return nil // what is expected there says nothing of what is learned
+		for t, b := range design.Each[design.Tunnel](d.Inside(o.ID, design.KindTunnel)) {
+			if len(b.Inside) == 2 {
+				out = append(out, Inside{b.Inside[end], b.Inside[1-end].Addr(), t.ID})
+			}
+		}
+		return out
 	},
 	Carriers: func(d *design.Design, o *design.Object) []*design.Object { return d.Inside(o.ID, design.KindTunnel) },
 	Admits:   admitsByLink,
