@@ -11,16 +11,23 @@ import (
 	"dravin/core/topology"
 )
 
-// Where an address leads from somewhere is asked of the tables, the edges and the translations
-// that a walk meets, in the routing domain of who looks; but as they are meant: what happens to be
-// down changes nobody's name.
+// Where an address leads from somewhere is asked of a packet to it, which passes the very steps
+// that every packet passes, in the routing domain of who looks. Asking differs from walking in
+// what a walker with asks set does otherwise: the packet may come from any address of those who
+// look, and is of any service; what is down and meant all the same counts as up, and selectors
+// that are wrong at the far end let it pass, because neither changes anybody's name; and the
+// question is answered where a box takes the address for another one, or has it itself.
 
-// arrival is where the tables lead an address: to a LAN or subnet, or to a
-// gateway that maps it.
+// asking is what a walker knows that only asks.
+type asking struct {
+	views []netip.Prefix // where the packet may come from; nil once its source was translated
+	found arrival
+}
+
+// arrival is where an address leads: to a LAN or subnet, or to a box that maps it.
 type arrival struct {
 	place   design.ID
 	mapping design.ID
-	link    design.ID // the last link crossed
 	box     design.ID // it ends at a gateway, box or published service itself
 }
 
@@ -32,37 +39,38 @@ func (a arrival) leads(d *design.Design, n Name) bool {
 	return a.box == n.Listener || a.box != "" && a.box == d.Get(n.Listener).Body.(*design.Listener).At
 }
 
-const maxHops = 32
-
-// arrivals are where the tables lead an address from a party, LAN or subnet, once for
-// each routing domain in which its hosts are: the same address may lead elsewhere in
-// another.
+// arrivals are where an address leads from a party, LAN or subnet, once for each router and
+// routing domain of its hosts: the same address may lead elsewhere from another.
 func arrivals(t *route.Tables, viewer design.ID, a netip.Addr) []arrival {
 	var out []arrival
-	for _, from := range viewsOf(t.Design, viewer) {
-		if at := arrives(t, from, a); !slices.Contains(out, at) {
+	for _, v := range viewsOf(t.Design, viewer) {
+		if at := arrives(t, v, a); !slices.Contains(out, at) {
 			out = append(out, at)
 		}
 	}
 	return out
 }
 
-// viewsOf are the places that see as a viewer does: itself, or of a site whose LANs are
-// in several segments one LAN for each.
-func viewsOf(d *design.Design, viewer design.ID) []design.ID {
-	if d.Get(viewer).Kind != design.KindSite {
-		return []design.ID{viewer}
+// view is where hosts look from that have a router and a segment in common.
+type view struct {
+	router, segment design.ID
+	places          []design.ID
+}
+
+// viewsOf are the views that the hosts of a party, LAN or subnet have.
+func viewsOf(d *design.Design, viewer design.ID) []view {
+	places := []*design.Object{d.Get(viewer)}
+	if !slices.Contains(design.HostPlaces, places[0].Kind) {
+		places = d.Inside(viewer, design.HostPlaces...)
 	}
-	var out []design.ID
-	seen := map[design.ID]bool{}
-	for _, place := range d.Inside(viewer, design.KindLAN, design.KindInnerRoute) {
-		if s := d.SegmentOf(place.ID); !seen[s] {
-			seen[s] = true
-			out = append(out, place.ID)
+	var out []view
+	for _, o := range places {
+		router, segment := topology.Router(d, o), d.SegmentOf(o.ID)
+		n := slices.IndexFunc(out, func(v view) bool { return v.router == router && v.segment == segment })
+		if n < 0 {
+			n, out = len(out), append(out, view{router: router, segment: segment})
 		}
-	}
-	if len(out) < 2 {
-		return []design.ID{viewer}
+		out[n].places = append(out[n].places, o.ID)
 	}
 	return out
 }
@@ -78,194 +86,88 @@ func leadsHome(t *route.Tables, viewer, place design.ID, a netip.Addr) bool {
 	return slices.ContainsFunc(arrivals(t, viewer, a), func(at arrival) bool { return at.place == place })
 }
 
-// follower goes from point to point toward an address.
-type follower struct {
-	tables  *route.Tables
-	address netip.Addr
-	views   []netip.Prefix // where it comes from
-	segment design.ID
-	by      design.ID // the joint or place that it came by last
-	out     arrival
-}
-
-// arrives follows the tables from a party, LAN or subnet toward an address, as they are meant:
-// what happens to be down changes nobody's name, and what was refused or is gone was never meant.
-func arrives(t *route.Tables, viewer design.ID, a netip.Addr) arrival {
-	f := &follower{tables: t, address: a, views: t.Design.Ranges(viewer)}
-	if o := t.Design.Get(viewer); slices.Contains(design.HostPlaces, o.Kind) {
-		f.segment = t.Design.SegmentOf(viewer)
-	}
-	at := firstPoint(t.Design, viewer)
-	for range maxHops {
-		p := t.PointIn(at, f.segment)
-		if p == nil {
-			return arrival{}
+// arrives is where an address leads from a view; zero if nowhere.
+func arrives(t *route.Tables, v view, a netip.Addr) arrival {
+	for _, place := range v.places {
+		h, err := HostOf(t.Design, place, a.Is4())
+		if err != nil {
+			continue
 		}
-		if f.mapped(p); f.out.mapping != "" {
-			return f.out
+		asks := &asking{}
+		for _, p := range v.places {
+			asks.views = append(asks.views, t.Design.Ranges(p)...)
 		}
-		if prefix.Has(p.Self, a) {
-			f.out.box = p.ID
-			return f.out
+		w := walker{
+			tables: t, design: t.Design, way: "forward", header: Header{Src: h.Address, Dst: a},
+			known: connections{}, fabric: map[Header]fabricated{}, turns: &turns{}, asks: asks,
 		}
-		hop, tunnels, ok := meantHop(t, p, a)
-		if !ok {
-			return arrival{}
-		}
-		next, ended := f.onward(p, hop, tunnels)
-		if ended {
-			return f.out
-		}
-		at = next
+		w.run(w.from(h))
+		return asks.found
 	}
 	return arrival{}
 }
 
-// mapped notes the one-to-one rule by which a point takes the address for another.
-func (f *follower) mapped(p *route.Point) {
-	for _, r := range p.Translations {
-		from := r.From == "" || r.From == f.by
-		mine := len(r.Source) == 0 || len(f.views) == 0 || slices.ContainsFunc(
-			r.Source, func(s netip.Prefix) bool { return slices.ContainsFunc(f.views, s.Overlaps) },
-		)
-		if r.Hook == design.Prerouting && r.Does == design.OneToOne && from && mine && r.Into.Contains(f.address) {
-			f.out.mapping = r.Of
-			return
-		}
+// mapped notes that a box takes the address for another one.
+func (w *walker) mapped(of design.ID) {
+	if w.asks != nil && w.asks.found.mapping == "" {
+		w.asks.found.mapping = of
 	}
 }
 
-// onward takes the address to its next hop; ended says that it goes no further.
-func (f *follower) onward(p *route.Point, hop route.Hop, tunnels []design.ID) (next design.ID, ended bool) {
-	d := f.tables.Design
-	switch hop.Kind {
-	case route.Deliver:
-		f.out.place = hop.To
-		if d.Get(hop.To).Kind == design.KindNetwork {
-			if p.Kind == design.KindHubTable {
-				if at := enteredFrom(d, p.Party.ID, hop.To, f.address); at != "" {
-					return at, false
-				}
-			}
-			f.out.place = ""
-			if x := subnetOf(d, hop.To, f.address); x != nil {
-				f.out.place = x.ID
-			}
-		}
-		return f.delivered()
-	case route.Gateway:
-		f.by = hop.Through
-		return hop.To, false
+// hasIt notes a box that has the address, in a place or by itself.
+func (w *walker) hasIt(box, place design.ID) {
+	if w.asks != nil && w.asks.found.mapping == "" && w.asks.found.box == "" {
+		w.asks.found.box, w.asks.found.place = box, place
 	}
-	if e, ok := f.tables.Edge(p, hop); ok {
-		return f.across(e, tunnels), false
-	}
-	f.out = arrival{}
-	return "", true
 }
 
-// delivered ends at a place, or goes on at a box that answers there for what it maps.
-func (f *follower) delivered() (next design.ID, ended bool) {
-	if f.out.place == "" {
-		return "", true
+// holdsIt notes the place in which the address is.
+func (w *walker) holdsIt(place design.ID) {
+	if w.asks != nil && w.asks.found == (arrival{}) {
+		w.asks.found.place = place
 	}
-	f.out.box = f.tables.Bearer(f.out.place, f.address)
-	if o := f.tables.Design.Get(f.out.box); o != nil && (o.Kind == design.KindBox || o.Kind == design.KindGateway) {
-		f.by = f.out.place
-		f.mapped(f.tables.Point(o.ID))
-	}
-	return "", true
 }
 
-// across is the point at which an edge comes out; empty if at none.
-func (f *follower) across(e topology.Edge, tunnels []design.ID) design.ID {
-	d := f.tables.Design
-	to := d.Get(e.To)
-	f.by, f.segment = e.Joint, e.Segment
-	if to.Kind == design.KindGateway || to.Kind == design.KindEdgeRouter {
-		f.out.link = e.Joint
-		if len(tunnels) == 0 {
-			for _, t := range d.Inside(e.Joint, design.KindTunnel) {
-				tunnels = append(tunnels, t.ID)
-			}
-		}
-		if len(tunnels) > 0 {
-			f.segment = d.SegmentOf(tunnels[0])
-		}
-		if e.AtHub || e.Enters != "" { // its gateway translates, and another table routes
-			if f.mapped(f.tables.Point(e.To)); f.out.mapping != "" {
-				return e.To
-			}
-			return e.Enters
-		}
-		return e.To
+// answered reports whether it is known where the address leads.
+func (w *walker) answered() bool { return w.asks != nil && w.asks.found.mapping != "" }
+
+// comesFrom reports whether the packet comes from one of some ranges, or may.
+func (w *walker) comesFrom(ps []netip.Prefix) bool {
+	if w.asks == nil || w.asks.views == nil {
+		return prefix.Has(ps, w.header.Src)
 	}
-	if e.Kind == design.KindAttachment {
-		f.by = ""
-		f.segment = ""
-		return e.Enters
-	}
-	if e.Enters != "" {
-		return e.Enters
-	}
-	if subnetOf(d, to.ID, f.address) != nil {
-		return firstPoint(d, to.ID)
-	}
-	return f.tables.Lent(to.ID, f.address)
+	return slices.ContainsFunc(ps, func(p netip.Prefix) bool { return slices.ContainsFunc(w.asks.views, p.Overlaps) })
 }
 
-// firstPoint is the forwarding point that the hosts of a LAN or subnet use first, or
-// those of a party: in a cloud's network the table of a subnet that has named hosts,
-// before one that stands empty or has boxes only.
-func firstPoint(d *design.Design, viewer design.ID) design.ID {
-	o := d.Get(viewer)
-	if o.Kind == design.KindLAN || o.Kind == design.KindSubnet {
-		return topology.Router(d, o)
+// statusOf is how something stands for the packet.
+func (w *walker) statusOf(id design.ID) status.Verdict { return w.counted(w.tables.Status.Of(id)) }
+
+// counted is a status as it counts for the packet.
+func (w *walker) counted(v status.Verdict) status.Verdict {
+	if w.asks != nil && !v.Up && meant(w.design, &v) {
+		return status.Up
 	}
-	first := design.ID("")
-	for s, body := range design.Each[design.Subnet](d.Inside(viewer, design.KindSubnet)) {
-		table := body.Table
-		if len(d.Inside(s.ID, design.KindEndpoint)) > 0 {
-			return table
-		}
-		if first == "" {
-			first = table
-		}
-	}
-	if first != "" {
-		return first
-	}
-	for _, k := range []design.Kind{design.KindTable, design.KindGateway} {
-		for _, o := range d.Inside(viewer, k) {
-			return o.ID
-		}
-	}
-	return ""
+	return v
 }
 
-// meantHop is where a point means to send an address, whether that is up or not. What
-// was refused or is gone is not meant.
-func meantHop(t *route.Tables, p *route.Point, a netip.Addr) (hop route.Hop, tunnels []design.ID, ok bool) {
-	c := p.Lookup(a)
-	best := c.Winner
+// chosen is the route that a point takes for the packet; of one that asks the longest that is
+// meant.
+func (w *walker) chosen(p *route.Point) route.Choice {
+	c := p.Lookup(w.header.Dst)
+	if w.asks == nil {
+		return w.pick(c)
+	}
 	for n := range c.Losers {
-		if l := &c.Losers[n]; l.Down != nil && meant(t.Design, l.Down) &&
-			(best == nil || l.Prefix.Bits() > best.Prefix.Bits()) {
-			best = l
+		l := &c.Losers[n]
+		if l.Down != nil && meant(w.design, l.Down) && (c.Winner == nil || l.Prefix.Bits() > c.Winner.Prefix.Bits()) {
+			c.Winner = l
 		}
 	}
-	for _, s := range p.Selectors {
-		if s.Remote.Contains(a) && (best == nil || best.Hop.Kind != route.Deliver) {
-			return route.Hop{Kind: route.Tunnel, To: s.Link}, nil, true
-		}
-	}
-	if best == nil || best.Down != nil && !meant(t.Design, best.Down) {
-		return route.Hop{}, nil, false
-	}
-	return best.Hop, best.Tunnels, true
+	return c
 }
 
-// meant reports whether something that is down is part of the plan all the same.
+// meant reports whether something that is down is part of the plan all the same. What was
+// refused or is gone was never meant.
 func meant(d *design.Design, v *status.Verdict) bool {
 	o := d.Get(v.Subject)
 	return v.Cause != status.NotAccepted && (o == nil || status.Exists(o))

@@ -56,6 +56,7 @@ func (w *walker) prerouting(p *route.Point, at Place, by design.ID) passage {
 		}
 		switch r.Does {
 		case design.OneToOne:
+			w.mapped(r.Of)
 			w.rewrite(at, MapsDest, r.Mapped(w.header.Dst, true), w.header.DPort, "maps the destination", r.Of)
 		case design.ToTarget:
 			port := w.header.DPort
@@ -186,6 +187,9 @@ func (w *walker) rewrite(at Place, act Act, to netip.Addr, port uint16, what str
 func (w *walker) rewriteSource(at Place, to netip.Addr, port uint16, what string, of design.ID) {
 	if old := w.header; old.Src != to || old.SPort != port {
 		w.header.Src, w.header.SPort = to, port
+		if w.asks != nil {
+			w.asks.views = nil
+		}
 		w.stage(
 			at, MapsSource, nil, "%s %s: %s becomes %s", at.Title, what, endWords(old.Src, changed(old.SPort, port)),
 			endWords(to, changed(port, old.SPort)),
@@ -196,8 +200,10 @@ func (w *walker) rewriteSource(at Place, to netip.Addr, port uint16, what string
 
 // by notes what has translated in the last stage, and where in the box.
 func (w *walker) by(of design.ID, hook Hook) {
-	s := &w.stages[len(w.stages)-1]
-	s.Rule, s.Hook = of, hook
+	if w.asks == nil {
+		s := &w.stages[len(w.stages)-1]
+		s.Rule, s.Hook = of, hook
+	}
 }
 
 // changed is a port to be told of, 0 if it stays the same.
@@ -221,22 +227,23 @@ func (w *walker) fits(r route.Translation, mapped netip.Prefix) bool {
 		return false
 	case r.Does == design.FromPool && r.Into.Addr().Is4() != v4, r.Does == design.ToTarget && r.Target.Is4() != v4:
 		return false
-	case len(r.Source) > 0 && !prefix.Has(r.Source, w.header.Src), len(r.Destination) > 0 &&
+	case len(r.Source) > 0 && !w.comesFrom(r.Source), len(r.Destination) > 0 &&
 		!prefix.Has(r.Destination, w.header.Dst):
 		return false
 	}
-	return len(r.Services) == 0 ||
+	return len(r.Services) == 0 || w.asks != nil && r.Does == design.OneToOne ||
 		slices.Contains(r.Services, design.Service{Proto: w.header.Proto, Port: w.header.DPort})
 }
 
 // comesBy tells whether the packet came in by a joint: by the interface of one
 // that routes decide on; from the far ranges of a policy-based link, which has no
-// interface of its own.
+// interface of its own. Who asks where an address leads has come by the link that it crossed,
+// whether its selectors are right or not.
 func (w *walker) comesBy(p *route.Point, joint, by design.ID) bool {
 	if joint == "" {
 		return true
 	}
-	if w.policyBased(joint) {
+	if w.asks == nil && w.policyBased(joint) {
 		return !prefix.Has(p.Own, w.header.Src) && slices.ContainsFunc(
 			p.Selectors, func(s route.Selector) bool { return s.Link == joint && s.Remote.Contains(w.header.Src) },
 		)

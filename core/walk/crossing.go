@@ -36,7 +36,7 @@ func (w *walker) byGateway(s *step, e topology.Edge, hop route.Hop, only []desig
 		return out, false
 	}
 	gate := placeOf(w.design, e.From)
-	if v := w.tables.Status.Of(e.From); !v.Up {
+	if v := w.statusOf(e.From); !v.Up {
 		return w.down(v, gate), true
 	}
 	p := w.tables.Point(e.From)
@@ -75,7 +75,7 @@ func selectsOut(p *route.Point, link design.ID, h Header) bool {
 func (w *walker) cross(from *route.Point, e topology.Edge, only []design.ID) outcome {
 	o := w.design.Get(e.Joint)
 	at := Place{ID: o.ID, Kind: o.Kind, Title: w.design.Title(o.ID)}
-	if v := w.tables.Status.Of(o.ID); !v.Up {
+	if v := w.statusOf(o.ID); !v.Up {
 		return w.down(v, at)
 	}
 	tunnels := w.tunnelsUp(e, only)
@@ -83,7 +83,7 @@ func (w *walker) cross(from *route.Point, e topology.Edge, only []design.ID) out
 		Src: w.header.Src, Dst: w.header.Dst, Tunnels: tunnels, FromGateway: from.Kind == design.KindGateway,
 	}
 	fitting, refused := topology.Admits(w.tables.Status, e, packet)
-	if refused != nil {
+	if refused != nil && w.asks == nil {
 		return w.halt(Code(refused.Code), at, refused.Why, refused.Fix)
 	}
 	if e.Kind == design.KindAttachment {
@@ -104,7 +104,7 @@ func (w *walker) cross(from *route.Point, e topology.Edge, only []design.ID) out
 // tunnelsUp are the tunnels of a joint that are up, of some or of all.
 func (w *walker) tunnelsUp(e topology.Edge, only []design.ID) []*design.Object {
 	return slices.DeleteFunc(w.design.Inside(e.Joint, design.KindTunnel), func(t *design.Object) bool {
-		return !w.tables.Status.Of(t.ID).Up || len(only) > 0 && !slices.Contains(only, t.ID)
+		return !w.statusOf(t.ID).Up || len(only) > 0 && !slices.Contains(only, t.ID)
 	})
 }
 
@@ -154,7 +154,7 @@ func (w *walker) arrive(e topology.Edge) outcome {
 	}
 	at := placeOf(w.design, e.To)
 	if to.Kind == design.KindGateway {
-		if v := w.tables.Status.Of(e.To); !v.Up {
+		if v := w.statusOf(e.To); !v.Up {
 			return w.down(v, at)
 		}
 		p := w.tables.Point(e.To) // it does what a gateway does to what comes in by it and is routed elsewhere
@@ -168,7 +168,7 @@ func (w *walker) arrive(e topology.Edge) outcome {
 
 // bound routes in the hub table that an attachment is bound to.
 func (w *walker) bound(attachment, hub, table design.ID, at Place) outcome {
-	if v := w.tables.Status.Of(attachment); !v.Up {
+	if v := w.statusOf(attachment); !v.Up {
 		return w.down(v, at)
 	}
 	if table == "" {

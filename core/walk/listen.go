@@ -19,6 +19,7 @@ type fabricated struct {
 // bearer takes a packet to who answers for its destination among the hosts of a
 // place: a box or gateway, or a published service of the cloud itself.
 func (w *walker) bearer(id, place design.ID, at Place) outcome {
+	w.hasIt(id, place)
 	if o := w.design.Get(id); o.Kind == design.KindListener {
 		return w.cloudListens(o, place, at)
 	}
@@ -32,6 +33,10 @@ func (w *walker) bearer(id, place design.ID, at Place) outcome {
 // itself ends a packet at a gateway or box: it is the answer on a connection that
 // the box has opened itself, or for what the box listens on.
 func (w *walker) itself(p *route.Point, at Place, pass passage) outcome {
+	if w.asks != nil {
+		w.hasIt(p.ID, "")
+		return outcome{}
+	}
 	if pass.known == nil && pass.came != w.header {
 		w.known[p.ID] = append(w.known[p.ID], conversation{first: pass.came, reply: w.header.reversed()})
 	}
@@ -77,7 +82,7 @@ func (w *walker) refusesCaller(o *design.Object, at Place) outcome {
 // proxies ends the caller's connection and opens another from the box's own
 // address.
 func (w *walker) proxies(p *route.Point, at Place, o *design.Object, l *design.Listener) outcome {
-	if v := w.tables.Status.Of(o.ID); !v.Up {
+	if v := w.statusOf(o.ID); !v.Up {
 		return w.down(v, at)
 	}
 	first := w.header
@@ -126,7 +131,7 @@ func (w *walker) sendsItself(p *route.Point, at Place, opens bool) outcome {
 func (w *walker) cloudListens(o *design.Object, place design.ID, at Place) outcome {
 	l := o.Body.(*design.Listener)
 	here := placeOf(w.design, o.ID)
-	if v := w.tables.Status.Of(o.ID); !v.Up {
+	if v := w.statusOf(o.ID); !v.Up {
 		return w.down(v, here)
 	}
 	if l.Service != (design.Service{Proto: w.header.Proto, Port: w.header.DPort}) {

@@ -110,9 +110,12 @@ func arrivingOneToOne(d *design.Design, box design.ID) []route.Translation {
 	)
 }
 
+// maxChain bounds how many published services lead to one another.
+const maxChain = 32
+
 // TargetOf is the host to which a published service leads in the end, or nil.
 func TargetOf(d *design.Design, l *design.Listener) *design.Object {
-	for range maxHops {
+	for range maxChain {
 		o := d.Get(l.Target)
 		next, ok := o.Body.(*design.Listener)
 		if !ok {
@@ -127,7 +130,7 @@ func TargetOf(d *design.Design, l *design.Listener) *design.Object {
 // asked for.
 func Answering(d *design.Design, l *design.Listener) design.Service {
 	_, port := d.DialOf(l)
-	for range maxHops {
+	for range maxChain {
 		next, ok := d.Get(l.Target).Body.(*design.Listener)
 		if !ok {
 			break

@@ -36,26 +36,29 @@ type step struct {
 type hook struct {
 	name string
 	do   func(w *walker, s *step) (out outcome, decided bool)
+	// source says that it judges where a packet comes from, which is nothing to who asks
+	// where an address leads.
+	source bool
 }
 
 // forwarded are the hooks of what comes to a point.
 var forwarded = append([]hook{
-	{"loop", comesAgain},
-	{"prerouting", translatesArriving},
-	{"forwarding", mayForward},
-	{"own source", claimsToBeTheBox},
-	{"reverse path", strictFilter},
-	{"input", forTheBox},
+	{name: "loop", do: comesAgain},
+	{name: "prerouting", do: translatesArriving},
+	{name: "forwarding", do: mayForward},
+	{name: "own source", do: claimsToBeTheBox, source: true},
+	{name: "reverse path", do: strictFilter, source: true},
+	{name: "input", do: forTheBox},
 }, sent...)
 
 // sent are the hooks of what a point sends on, or sends itself.
 var sent = []hook{
-	{"route", choosesRoute},
-	{"postrouting", translatesLeaving},
-	{"selectors", asksSelectors},
-	{"no route", unrouted},
-	{"next hop", nextHopUp},
-	{"output", onward},
+	{name: "route", do: choosesRoute},
+	{name: "postrouting", do: translatesLeaving},
+	{name: "selectors", do: asksSelectors},
+	{name: "no route", do: unrouted},
+	{name: "next hop", do: nextHopUp},
+	{name: "output", do: onward},
 }
 
 // step passes the packet through a forwarding point.
@@ -70,6 +73,9 @@ func (w *walker) step(id, by design.ID) outcome {
 // through asks hooks in their order; the last always decides.
 func (w *walker) through(hooks []hook, s *step) outcome {
 	for _, h := range hooks {
+		if h.source && w.asks != nil {
+			continue
+		}
 		if out, decided := h.do(w, s); decided {
 			return out
 		}
@@ -90,7 +96,7 @@ func comesAgain(w *walker, s *step) (outcome, bool) {
 func translatesArriving(w *walker, s *step) (outcome, bool) {
 	s.pass = w.prerouting(s.point, s.at, s.by)
 	s.itself = prefix.Has(s.point.Self, w.header.Dst) || w.answersOwn(s.point.ID)
-	return outcome{}, false
+	return outcome{}, w.answered()
 }
 
 // mayForward asks whether the box passes packets on. What is for the box itself is not
@@ -131,7 +137,7 @@ func forTheBox(w *walker, s *step) (outcome, bool) {
 }
 
 func choosesRoute(w *walker, s *step) (outcome, bool) {
-	s.choice = w.pick(s.point.Lookup(w.header.Dst))
+	s.choice = w.chosen(s.point)
 	w.stage(s.at, Routes, &s.choice, "%s", routeText(s.at, w.header.Dst, s.choice))
 	return outcome{}, false
 }
@@ -181,7 +187,7 @@ func asksSelectors(w *walker, s *step) (outcome, bool) {
 		), x.Local,
 		x.Remote,
 	)
-	if !x.Status.Up {
+	if !w.counted(x.Status).Up {
 		return w.down(x.Status, s.at), true
 	}
 	e, ok := w.tables.Topology.From(x.Link, s.point.ID)
@@ -209,7 +215,7 @@ func unrouted(w *walker, s *step) (outcome, bool) {
 }
 
 func nextHopUp(w *walker, s *step) (outcome, bool) {
-	if v := s.choice.Winner.Down; v != nil {
+	if v := s.choice.Winner.Down; v != nil && !w.counted(*v).Up {
 		return w.down(*v, s.at), true
 	}
 	return outcome{}, false
@@ -269,9 +275,9 @@ func (w *walker) segmentBy(id, by design.ID) design.ID {
 func (w *walker) forwards(p *route.Point) status.Verdict {
 	switch p.Kind {
 	case design.KindHubTable:
-		return w.tables.Status.Of(p.Party.ID)
+		return w.statusOf(p.Party.ID)
 	case design.KindGateway, design.KindEdgeRouter, design.KindBox:
-		return w.tables.Status.Of(p.ID)
+		return w.statusOf(p.ID)
 	}
 	return status.Verdict{Up: true}
 }
@@ -375,7 +381,7 @@ func (w *walker) selected(p *route.Point) (s route.Selector, ok bool) {
 		return s, false
 	}
 	for _, s := range p.Selectors {
-		if s.Matches(w.header.Src, w.header.Dst) {
+		if s.Remote.Contains(w.header.Dst) && w.comesFrom([]netip.Prefix{s.Local}) {
 			return s, true
 		}
 	}

@@ -24,7 +24,8 @@ type walker struct {
 	// segment is what the packet is in: that of the LAN that it left, of the
 	// tunnel or circuit that it came by; empty where everything meets.
 	segment design.ID
-	turns   *turns // which of equal routes are taken
+	turns   *turns  // which of equal routes are taken
+	asks    *asking // nil: it carries a packet, and does not only ask
 }
 
 type visit struct {
@@ -33,6 +34,9 @@ type visit struct {
 }
 
 func (w *walker) stage(at Place, act Act, table *route.Choice, text string, args ...any) {
+	if w.asks != nil {
+		return
+	}
 	w.stages = append(
 		w.stages, Stage{At: at, Act: act, Text: fmt.Sprintf(text, args...), Header: w.header, Table: table},
 	)
@@ -52,7 +56,7 @@ func goesTo(point, by design.ID) outcome { return outcome{to: point, by: by} }
 
 // run carries a packet from outcome to outcome until it arrives or is stopped.
 func (w *walker) run(o outcome) (Host, *Stop) {
-	for o.stop == nil && o.to != "" {
+	for o.stop == nil && o.to != "" && !w.answered() {
 		o = w.step(o.to, o.by)
 	}
 	if o.stop != nil {
@@ -98,7 +102,7 @@ func (w *walker) from(h Host) outcome {
 		return w.fromBeyond(h)
 	}
 	at := placeOf(w.design, h.id())
-	if v := w.tables.Status.Of(h.Place); !v.Up {
+	if v := w.statusOf(h.Place); !v.Up {
 		return w.down(v, at)
 	}
 	for _, p := range w.design.Ranges(h.Place) {
@@ -191,7 +195,7 @@ func (w *walker) onLink(place design.ID, at Place) outcome {
 // deliver resolves the destination in a LAN or subnet.
 func (w *walker) deliver(place design.ID, at Place) outcome {
 	title := w.design.Title(place)
-	if v := w.tables.Status.Of(place); !v.Up {
+	if v := w.statusOf(place); !v.Up {
 		return w.down(v, at)
 	}
 	for _, p := range w.design.Ranges(place) {
@@ -236,6 +240,7 @@ func (w *walker) deliver(place design.ID, at Place) outcome {
 			),
 		)
 	}
+	w.holdsIt(place)
 	who := title
 	if got.Endpoint != "" {
 		who = placeOf(w.design, got.Endpoint).Title
