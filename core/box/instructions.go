@@ -70,15 +70,14 @@ func order(d *design.Design, party design.ID) []*design.Object {
 	}
 	joints := func(end design.ID) {
 		for _, j := range topology.At(d, end) {
-			if j.Kind == design.KindPeering || j.Kind == design.KindAttachment {
-				continue // those have a place of their own
+			k := topology.KindOf(j)
+			if k.Carriers == nil {
+				continue // it is listed after all that ends at boxes
 			}
 			add(j)
-			if k := topology.KindOf(j); k.Carriers != nil {
-				for _, carrier := range k.Carriers(d, j) {
-					add(carrier)
-					add(d.Inside(carrier.ID, design.KindSession)...)
-				}
+			for _, carrier := range k.Carriers(d, j) {
+				add(carrier)
+				add(d.Inside(carrier.ID, design.KindSession)...)
 			}
 		}
 		add(design.InOrder(d.Referring(end, design.KindMapping))...)
@@ -96,8 +95,9 @@ func order(d *design.Design, party design.ID) []*design.Object {
 		joints(o.ID)
 	}
 	joints(party)
-	add(d.Of(design.KindPeering)...)
-	add(d.Of(design.KindAttachment)...)
+	for j := range d.Joints() {
+		add(j.Object) // those that are left
+	}
 	add(d.Inside(party, design.KindTable, design.KindHubTable, design.KindSubnet)...)
 	for _, place := range d.Inside(party, design.HostPlaces...) {
 		add(d.Inside(place.ID, design.KindEndpoint)...)
@@ -176,7 +176,7 @@ func (w *writer) write(o *design.Object) {
 		slices.Sort(i.From)
 		set := w.design.Settings(o.With(resolved(w.design, o)))
 		i.Set = slices.DeleteFunc(set, func(s design.Setting) bool { return !entered(o.Kind, s.Key, end) })
-		says := sentences[o.Kind](w, o, end)
+		says := saysOf(w, o, end)
 		i.Does, i.Why, i.Check = says.does, says.why, says.check
 		i.Lines = append(append(i.Lines, says.lines...), rest(w.design, i.Set, says.covers)...)
 		w.out = append(w.out, i)

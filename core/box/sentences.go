@@ -47,6 +47,22 @@ var sentences = map[design.Kind]func(w *writer, o *design.Object, end int) says{
 	design.KindEndpoint:   endpoint,
 }
 
+// saysOf tells of an object: by the sentence of its kind, or, of a kind that has none, by its
+// values alone.
+func saysOf(w *writer, o *design.Object, end int) says {
+	if tell := sentences[o.Kind]; tell != nil {
+		return tell(w, o, end)
+	}
+	s := says{
+		does: the(design.Word(o.Kind), o.Name) + " with exactly these values", why: "the design has it",
+		check: "it is listed with these values",
+	}
+	if _, ok := design.JointOf(o); ok {
+		s.why = joins(w, o)
+	}
+	return s
+}
+
 // list is values with commas between them.
 func list[T fmt.Stringer](values []T) string {
 	out := make([]string, len(values))

@@ -7,38 +7,36 @@ import (
 	"dravin/core/design"
 )
 
-// kindWordsOf are the words by which kinds are said, the one that is written first.
-var kindWordsOf = map[design.Kind][]string{
-	design.KindOwner: {"owner"}, design.KindSegment: {"segment"}, design.KindProfile: {"profile"},
-	design.KindSite: {"site"}, design.KindNetwork: {"network", "cloud network"}, design.KindHub: {"hub"},
-	design.KindEdgeRouter: {
-		"edge-router",
-		"edge router",
-	}, design.KindOutside: {"outside-party", "outside party", "partner"},
-	design.KindGateway: {"gateway"}, design.KindLAN: {"lan"}, design.KindInnerRoute: {"inner-route", "inner route"},
-	design.KindTable: {
-		"table",
-		"route table",
-	}, design.KindSubnet: {"subnet"}, design.KindEndpoint: {"host", "endpoint"},
-	design.KindReservation: {"reservation"}, design.KindHubTable: {"hub-table", "hub table"}, design.KindLink: {"link"},
-	design.KindTunnel: {"tunnel", "strand"}, design.KindCircuit: {"circuit"}, design.KindAttachment: {"attachment"},
-	design.KindPeering: {"peering"}, design.KindSession: {"session"}, design.KindRequest: {"request"},
-	design.KindMapping: {"mapping"}, design.KindIntent: {"intent"},
-	design.KindBox: {"box", "translating box"}, design.KindListener: {"published-service", "published service"},
+// sayings are the words by which kinds are said that are not said by their own word alone, the
+// one that is written first.
+var sayings = map[design.Kind][]string{
+	design.KindNetwork:  {"network", "cloud network"},
+	design.KindOutside:  {"outside-party", "outside party", "partner"},
+	design.KindTable:    {"table", "route table"},
+	design.KindEndpoint: {"host", "endpoint"},
+	design.KindLink:     {"link", "vpn link"},
+	design.KindTunnel:   {"tunnel", "strand"},
+	design.KindBox:      {"box", "translating box"},
+}
+
+// kindWordsOf are the words by which a kind is said, the one that is written first.
+func kindWordsOf(k design.Kind) []string {
+	if said := sayings[k]; said != nil {
+		return said
+	}
+	if word := strings.ReplaceAll(string(k), "-", " "); word != string(k) {
+		return []string{string(k), word}
+	}
+	return []string{string(k)}
 }
 
 // Word is what a kind is called in sayings.
-func Word(k design.Kind) string {
-	if w := kindWordsOf[k]; len(w) > 0 {
-		return strings.ReplaceAll(w[0], "-", " ")
-	}
-	return string(k)
-}
+func Word(k design.Kind) string { return strings.ReplaceAll(kindWordsOf(k)[0], "-", " ") }
 
 // kindAt reads a word for a kind at the next token, without taking it.
 func (r *reader) kindAt(among []design.Kind) (k design.Kind, tokens int) {
 	for _, kind := range among {
-		for _, w := range kindWordsOf[kind] {
+		for _, w := range kindWordsOf(kind) {
 			r.offer(w, design.Doc(kind))
 			parts := strings.Fields(w)
 			if r.next+len(parts) > len(r.toks) || len(parts) <= tokens {

@@ -98,8 +98,8 @@ func (r *reader) another(f design.Field, keys []design.Field) bool {
 }
 
 func isKindWord(word string) bool {
-	for _, words := range kindWordsOf {
-		for _, w := range words {
+	for _, k := range design.Kinds() {
+		for _, w := range kindWordsOf(k) {
 			if strings.EqualFold(w, word) {
 				return true
 			}

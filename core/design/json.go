@@ -14,7 +14,7 @@ func DecodeBody(k Kind, data []byte) (Body, error) {
 	s := specByKind[k]
 	if s == nil {
 		return nil, Problems{
-			{Field: "kind", Why: fmt.Sprintf("%q is not a kind of object", k), Want: "use one of " + wordsOf(Kinds())},
+			{Field: "kind", Why: fmt.Sprintf("%q is not a kind of object", k), Want: anyKind()},
 		}
 	}
 	root, err := parseJSON(data)

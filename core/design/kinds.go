@@ -1,6 +1,7 @@
 package design
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"reflect"
@@ -53,6 +54,7 @@ type spec struct {
 	parents    []Kind // empty: top level
 	body       reflect.Type
 	order      int
+	word       string // what people call one; empty: the kind
 	doc        string
 }
 
@@ -88,7 +90,7 @@ var specs = []*spec{
 		doc: "A virtual router at an exchange, with circuits to several places.",
 	},
 	{
-		kind: KindOutside, collection: "outside", body: reflect.TypeFor[Outside](),
+		kind: KindOutside, word: "outside party", collection: "outside", body: reflect.TypeFor[Outside](),
 		doc: "A party known only by its prefixes, such as a partner.",
 	},
 	{
@@ -96,7 +98,7 @@ var specs = []*spec{
 		body: reflect.TypeFor[Gateway](), doc: "The box, or the cloud's gateway, at which links end.",
 	},
 	{
-		kind: KindLAN, collection: "lans", parents: []Kind{KindSite}, body: reflect.TypeFor[LAN](),
+		kind: KindLAN, word: "LAN", collection: "lans", parents: []Kind{KindSite}, body: reflect.TypeFor[LAN](),
 		doc: "A network inside a site.",
 	},
 	{
@@ -116,7 +118,7 @@ var specs = []*spec{
 		doc: "A translating box of one's own: a host that forwards, and translates what it forwards.",
 	},
 	{
-		kind: KindEndpoint, collection: "endpoints", parents: []Kind{KindLAN, KindInnerRoute, KindSubnet},
+		kind: KindEndpoint, word: "host", collection: "endpoints", parents: []Kind{KindLAN, KindInnerRoute, KindSubnet},
 		body: reflect.TypeFor[Endpoint](), doc: "A host that matters.",
 	},
 	{
@@ -127,7 +129,10 @@ var specs = []*spec{
 		kind: KindHubTable, collection: "hub_tables", parents: []Kind{KindHub}, body: reflect.TypeFor[HubTable](),
 		doc: "A table of a hub. What comes in by an attachment is routed by the table that it is bound to.",
 	},
-	{kind: KindLink, collection: "links", body: reflect.TypeFor[Link](), doc: "A VPN between two gateways."},
+	{
+		kind: KindLink, word: "VPN link", collection: "links", body: reflect.TypeFor[Link](),
+		doc: "A VPN between two gateways.",
+	},
 	{
 		kind: KindTunnel, collection: "tunnels", parents: []Kind{KindLink}, body: reflect.TypeFor[Tunnel](),
 		doc: "One tunnel of a link.",
@@ -183,6 +188,11 @@ func specOf(k Kind) *spec {
 		return s
 	}
 	return &spec{kind: k, order: len(specs)}
+}
+
+// Word is what people call one of a kind, such as "VPN link".
+func Word(k Kind) string {
+	return cmp.Or(specOf(k).word, strings.ReplaceAll(string(k), "-", " "))
 }
 
 // Bodies returns a zero body of every kind, for generating schemas.

@@ -261,12 +261,25 @@ func (r *reader) suggest(text string, kinds []Kind) string {
 	return "there is " + strings.Join(all[:min(len(all), 5)], ", ")
 }
 
-func wordsOf(kinds []Kind) string {
+func wordsOf(kinds []Kind) string { return joined(kinds, Word) }
+
+func joined(kinds []Kind, word func(Kind) string) string {
 	words := make([]string, len(kinds))
 	for n, k := range kinds {
-		words[n] = string(k)
+		words[n] = word(k)
 	}
 	return strings.Join(words, " or ")
+}
+
+// anyKind asks for a kind, by the codes of all.
+func anyKind() string { return "use one of " + joined(Kinds(), func(k Kind) string { return string(k) }) }
+
+// one is a word with the article that goes before it.
+func one(word string) string {
+	if strings.ContainsAny(word[:1], "aeio") {
+		return "an " + word
+	}
+	return "a " + word
 }
 
 // notUTF8 finds the first byte that belongs to no character.

@@ -190,7 +190,7 @@ func (v *validator) object(o *Object) {
 	}
 	s := specOf(o.Kind)
 	if s.body == nil || reflect.TypeOf(o.Body) != reflect.PointerTo(s.body) {
-		v.add(o, "kind", "is not a kind of object, or the body is another kind's", "use one of "+wordsOf(Kinds()))
+		v.add(o, "kind", "is not a kind of object, or the body is another kind's", anyKind())
 		return
 	}
 	v.texts(o)
@@ -213,7 +213,7 @@ func whereOf(s *spec) string {
 	if len(s.parents) == 0 {
 		return "the top level"
 	}
-	return "a " + wordsOf(s.parents)
+	return one(wordsOf(s.parents))
 }
 
 // refs checks every reference in a body and reports whether all are good.
@@ -263,7 +263,7 @@ func (v *validator) ref(o *Object, field string, id Ref, kinds string, optional 
 			return true
 		}
 	}
-	v.add(o, field, "refers to a "+string(to.Kind), "a "+wordsOf(kindsIn(kinds))+" is needed")
+	v.add(o, field, "refers to "+one(Word(to.Kind)), one(wordsOf(kindsIn(kinds)))+" is needed")
 	return false
 }
 

@@ -33,6 +33,9 @@ func FactsOf(d *design.Design, o *design.Object) Facts {
 	f := Facts{Costs: []cost.Item{}}
 	if tell := facts[o.Kind]; tell != nil {
 		tell(&f, d, o)
+	} else if j, ok := design.JointOf(o); ok {
+		f.between(d, j.Ends[0], j.Ends[1])
+		f.Shape = design.Word(o.Kind)
 	}
 	f.Monthly = cost.Sum(f.Costs)
 	return f

@@ -22,8 +22,8 @@ import (
 )
 
 // mostMemory is what a process that brings one file in may take at its peak, all
-// told, MB.
-const mostMemory = 300
+// told, MB: that the collector is late on a machine that is loaded is counted in.
+const mostMemory = 400
 
 func TestMain(m *testing.M) {
 	if file := os.Getenv("DRAVIN_READ"); file != "" {

@@ -13,7 +13,7 @@ import (
 // An attachment joins a network, a link, a circuit or another hub to a hub. What comes in by it
 // is routed by the hub table that it is bound to.
 var attachment = Kind{
-	Kind: design.KindAttachment, Word: "attachment", Judge: judgeAttachment,
+	Kind: design.KindAttachment, Judge: judgeAttachment,
 	Edge: func(d *design.Design, o *design.Object, end int) Edge {
 		b := o.Body.(*design.Attachment)
 		if end == 1 { // from what is attached into the hub

@@ -10,7 +10,7 @@ import (
 // A circuit is a private line between two gateways or edge routers. It is ordered at one end
 // and accepted with the order's code at the other; its sessions run over it itself.
 var circuit = Kind{
-	Kind: design.KindCircuit, Word: "circuit", Judge: judgeCircuit,
+	Kind: design.KindCircuit, Judge: judgeCircuit,
 	Edge: func(d *design.Design, o *design.Object, end int) Edge {
 		far := o.Body.(*design.Circuit).Ends[1-end]
 		return Edge{Enters: enteringBy(d, far.At, far.Enters)}

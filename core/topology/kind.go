@@ -11,8 +11,6 @@ import (
 // nothing means.
 type Kind struct {
 	Kind design.Kind
-	// Word is what people call one, such as "VPN link".
-	Word string
 	// Judge is how one stands.
 	Judge status.Judge
 	// Edge is what leaves it at its end 0 or 1, without what all kinds have alike: where it

@@ -15,7 +15,7 @@ import (
 // A link is a VPN between two gateways, with tunnels that carry it. Routes or selectors decide
 // what enters; routes are entered, or learned on the sessions of its tunnels.
 var link = Kind{
-	Kind: design.KindLink, Word: "VPN link", Judge: judgeLink,
+	Kind: design.KindLink, Judge: judgeLink,
 	Edge: func(d *design.Design, o *design.Object, end int) Edge {
 		far := o.Body.(*design.Link).Ends[1-end].Gateway
 		return Edge{Enters: enteringBy(d, far, "")}

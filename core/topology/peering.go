@@ -11,7 +11,7 @@ import (
 // A peering joins two cloud networks. It has two halves, one made at each, and carries the two
 // networks' own ranges.
 var peering = Kind{
-	Kind: design.KindPeering, Word: "peering", Judge: judgePeering,
+	Kind: design.KindPeering, Judge: judgePeering,
 	Edge: func(_ *design.Design, o *design.Object, end int) Edge {
 		return Edge{Enters: o.Body.(*design.Peering).Halves[1-end].Enters}
 	},

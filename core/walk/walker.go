@@ -109,7 +109,7 @@ func (w *walker) from(h Host) outcome {
 		if p.Contains(w.header.Dst) && p.Contains(h.Address) {
 			w.stage(
 				at, Sends, nil, "%s finds %s on-link in %s and asks its own %s for it", at.Title, w.header.Dst, p,
-				kindWord(w.design, h.Place),
+				design.Word(w.design.Get(h.Place).Kind),
 			)
 			return w.deliver(h.Place, placeOf(w.design, h.Place))
 		}
@@ -121,16 +121,6 @@ func (w *walker) from(h Host) outcome {
 	}
 	w.stage(at, Sends, nil, "%s sends to %s", at.Title, w.design.Title(next))
 	return goesTo(next, h.Place)
-}
-
-func kindWord(d *design.Design, id design.ID) string {
-	switch d.Get(id).Kind {
-	case design.KindLAN:
-		return "LAN"
-	case design.KindInnerRoute:
-		return "inner network"
-	}
-	return "subnet"
 }
 
 // again tells whether the packet was here before as it is, and notes that it is

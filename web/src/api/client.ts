@@ -63,8 +63,6 @@ export type Listed = Schemas["StoreListed"];
 export type Comparison = Schemas["Comparison"];
 export type Found = Schemas["Found"];
 export type Kind = Schemas["Object"]["kind"];
-/** What joins two things. A kind more is a case more wherever one is told from another. */
-export type JointKind = Extract<Kind, "link" | "circuit" | "peering" | "attachment">;
 export type State = NonNullable<Schemas["Link"]["state"]>;
 export type Cause = NonNullable<Status["code"]>;
 export type StopCode = Schemas["RouteHalt"]["code"];

@@ -1,4 +1,5 @@
 import type { FieldShape, Form } from "../api/client";
+import { kindWords } from "../api/codes";
 
 export type Values = Record<string, unknown>;
 
@@ -13,10 +14,9 @@ const keyWords: Record<string, string> = {
 };
 export const keyWord = (key: string): string => keyWords[key] ?? key.replaceAll("_", " ");
 
+/** What people call a kind; what is no object's kind is its own word. */
 export const kindWord = (kind: string): string =>
-  (({ lan: "LAN", tunnel: "tunnel", endpoint: "host", outside: "outside party" }) as Record<string, string>)[
-    kind
-  ] ?? kind.replaceAll("-", " ");
+  (kindWords as Record<string, string>)[kind] ?? kind.replaceAll("-", " ");
 
 /** What a list of one more begins with. */
 export const blank = (f: FieldShape): unknown => (f.type === "parts" ? blanks(f.parts ?? []) : "");

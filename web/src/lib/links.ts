@@ -1,5 +1,5 @@
 import { causeWords } from "../api/codes";
-import type { Cause, JointKind, LinkLine, LinkRow, State, Status } from "../api/client";
+import type { Cause, LinkLine, LinkRow, State, Status } from "../api/client";
 
 /** How a state of something that is made is called. */
 export const stateWord = (state: string): string => state.replaceAll("-", " ");
@@ -87,10 +87,3 @@ export const speed = (mbps: number): string =>
       ? `${(mbps / 1000).toLocaleString("en")} Gbit/s`
       : `${mbps} Mbit/s`;
 
-/** A name for each kind, as people say it. */
-export const kindWord: Record<JointKind, string> = {
-  link: "VPN link",
-  circuit: "circuit",
-  peering: "peering",
-  attachment: "attachment to a hub",
-};

@@ -2,9 +2,10 @@
   import { Toggle } from "bits-ui";
   import { ClipboardPaste, KeyRound } from "@lucide/svelte";
   import { useQueryClient } from "@tanstack/svelte-query";
-  import { client, data, Refusal, type Edit, type JointKind } from "../api/client";
+  import { client, data, Refusal, type Edit } from "../api/client";
   import { useLink, writer } from "../api/queries";
-  import { kindWord, speed, split, statusMark, stateTone, stateWord } from "../lib/links";
+  import { kindWord } from "../lib/form";
+  import { speed, split, statusMark, stateTone, stateWord } from "../lib/links";
   import { placeURL } from "../lib/places";
   import { urlState } from "../lib/url.svelte";
   import LineTable from "./LineTable.svelte";
@@ -90,7 +91,7 @@
     <header class="flex flex-wrap items-start gap-x-6 gap-y-1">
       <div class="min-w-0">
         <p class="label">
-          {kindWord[s.kind as JointKind]},
+          {kindWord(s.kind)},
           <span class={stateTone[s.state] ?? "text-soft"}>{stateWord(s.state)}</span>
         </p>
         <h1 class="text-xl">{s.name}</h1>

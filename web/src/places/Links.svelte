@@ -1,7 +1,7 @@
 <script lang="ts">
-  import type { JointKind } from "../api/client";
   import { useLinks } from "../api/queries";
-  import { kindWord, rowWord, stateWord } from "../lib/links";
+  import { kindWord } from "../lib/form";
+  import { rowWord, stateWord } from "../lib/links";
   import { urlState } from "../lib/url.svelte";
   import Choice from "../parts/Choice.svelte";
   import Known from "../parts/Known.svelte";
@@ -39,7 +39,7 @@
   const wanted = $derived(filter.value.trim().toLowerCase());
   const listed = $derived(
     all.filter((x) =>
-      `${x.name} ${x.facts.end_a} ${x.facts.end_b} ${kindWord[x.kind as JointKind]} ${stateWord(x.state)}`
+      `${x.name} ${x.facts.end_a} ${x.facts.end_b} ${kindWord(x.kind)} ${stateWord(x.state)}`
         .toLowerCase()
         .includes(wanted),
     ),
