@@ -70,12 +70,11 @@ func order(d *design.Design, party design.ID) []*design.Object {
 	}
 	joints := func(end design.ID) {
 		for _, j := range topology.At(d, end) {
-			k := topology.KindOf(j)
-			if k.Carriers == nil {
-				continue // it is listed after all that ends at boxes
+			if !topology.BetweenBoxes(j.Kind) {
+				continue // it is listed after those
 			}
 			add(j)
-			for _, carrier := range k.Carriers(d, j) {
+			for _, carrier := range topology.KindOf(j).Carriers(d, j) {
 				add(carrier)
 				add(d.Inside(carrier.ID, design.KindSession)...)
 			}

@@ -272,7 +272,9 @@ func joined(kinds []Kind, word func(Kind) string) string {
 }
 
 // anyKind asks for a kind, by the codes of all.
-func anyKind() string { return "use one of " + joined(Kinds(), func(k Kind) string { return string(k) }) }
+func anyKind() string {
+	return "use one of " + joined(Kinds(), func(k Kind) string { return string(k) })
+}
 
 // one is a word with the article that goes before it.
 func one(word string) string {

@@ -303,8 +303,7 @@ func (c *collector) oneWay(o *design.Object) {
 // answer does not find back.
 func (c *collector) oneWayByHand(o, party *design.Object, said map[design.ID]bool) {
 	for _, r := range c.tables.Point(o.ID).Routes {
-		if r.Learned != nil || r.Unusable != "" || r.Prefix.Bits() == 0 ||
-			r.Hop.Kind != route.Tunnel && r.Hop.Kind != route.Circuit {
+		if r.Learned != nil || r.Unusable != "" || r.Prefix.Bits() == 0 || !r.Hop.Leaves() {
 			continue
 		}
 		over := c.design.Party(c.tables.FarEnd(c.tables.Point(o.ID), r.Hop))

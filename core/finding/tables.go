@@ -85,9 +85,7 @@ func (c *collector) unled(network, g *design.Object, tables []*design.Object) {
 	}
 	var missing []netip.Prefix
 	for _, r := range c.tables.Point(g.ID).Routes {
-		known := r.Unusable == "" && (r.Hop.Kind == route.Tunnel || r.Hop.Kind == route.Circuit) &&
-			r.Source != route.Inside &&
-			r.Prefix.Bits() > 0
+		known := r.Unusable == "" && r.Hop.Leaves() && r.Source != route.Inside && r.Prefix.Bits() > 0
 		if known && !slices.Contains(missing, r.Prefix) &&
 			!slices.ContainsFunc(tables, func(t *design.Object) bool { return c.fed(t.ID, r.Prefix) }) {
 			missing = append(missing, r.Prefix)

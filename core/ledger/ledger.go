@@ -217,10 +217,8 @@ func hiddenBehind(t *route.Tables, box design.ID, x route.Translation) Hidden {
 		return h
 	}
 	hop := route.Hop{}
-	if j := d.Get(x.Toward); j != nil && j.Kind == design.KindLink {
-		hop = route.Hop{Kind: route.Tunnel, To: j.ID}
-	} else if j != nil {
-		hop = route.Hop{Kind: route.Circuit, To: j.ID}
+	if j := d.Get(x.Toward); j != nil {
+		hop = route.Into(j)
 	}
 	if p := t.Point(box); p != nil {
 		if a := t.OwnAddress(p, hop, nil, netip.IPv4Unspecified()); a.IsValid() {

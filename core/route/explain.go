@@ -129,7 +129,7 @@ func (t *Tables) unlucky(k Key, w *Route) []Rival {
 			via, source := t.Design.Title(t.tableOf(r.Route.At).At), w.Source
 			if r.Route.Session != nil {
 				group := t.Design.Get(design.ID(r.Route.Session.Ends[r.Route.End].Group))
-				via, source = group.Name, sourceOf(group)
+				via, source = group.Name, sourcesOf(group).learned
 			}
 			path := r.Route.Path
 			if path == nil {
@@ -145,17 +145,6 @@ func (t *Tables) unlucky(k Key, w *Route) []Rival {
 		}
 	}
 	return out
-}
-
-// sourceOf is the source of what a joint's sessions bring.
-func sourceOf(joint *design.Object) Source {
-	switch joint.Kind {
-	case design.KindCircuit:
-		return CircuitBGP
-	case design.KindLink:
-		return VPNBGP
-	}
-	return Hub
 }
 
 // tableOf is the table of a speaker.

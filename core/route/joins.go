@@ -72,16 +72,14 @@ func (s *solver) exports(a *design.Object) []netip.Prefix {
 
 // attachedHop is where a hub sends what is for an attachment.
 func attachedHop(d *design.Design, attachment *design.Object) Hop {
-	what := attachment.Body.(*design.Attachment).What
-	switch d.Get(what).Kind {
-	case design.KindLink:
-		return Hop{Kind: Tunnel, To: what}
-	case design.KindCircuit:
-		return Hop{Kind: Circuit, To: what}
-	case design.KindHub:
-		return Hop{Kind: OtherHub, To: what}
+	what := d.Get(attachment.Body.(*design.Attachment).What)
+	switch {
+	case topology.KindOf(what) != nil:
+		return Into(what)
+	case what.Kind == design.KindHub:
+		return Hop{Kind: OtherHub, To: what.ID}
 	}
-	return Hop{Kind: Deliver, To: what}
+	return Hop{Kind: Deliver, To: what.ID}
 }
 
 // halves gives a network's table what its peerings bring without entries: the
@@ -112,7 +110,7 @@ func (s *solver) halves(p *Point) {
 
 // leavesParty tells whether a usable route leads out over a link or circuit.
 func (r Route) leavesParty() bool {
-	return r.Unusable == "" && (r.Hop.Kind == Tunnel || r.Hop.Kind == Circuit)
+	return r.Unusable == "" && r.Hop.Leaves()
 }
 
 func (s *solver) peering(p *Point, o *design.Object, ranges []netip.Prefix) {
@@ -121,7 +119,7 @@ func (s *solver) peering(p *Point, o *design.Object, ranges []netip.Prefix) {
 		return // it is no part of the plan
 	}
 	for _, r := range ranges {
-		p.add(s.status(p, Route{Prefix: r, Source: Peered, Hop: Hop{Kind: Peer, To: o.ID}, Via: o.Name}, v))
+		p.add(s.status(p, Route{Prefix: r, Source: Peered, Hop: Into(o), Via: o.Name}, v))
 	}
 }
 
@@ -161,7 +159,7 @@ func (s *solver) fed(p *Point) {
 	if learns == "yes" || learns == "" && profile.Networks.GatewayFeeds {
 		for _, g := range s.design.Inside(network.ID, design.KindGateway) {
 			for _, r := range s.tables.Point(g.ID).Routes {
-				if r.Hop.Kind == Tunnel || r.Hop.Kind == Circuit {
+				if r.Hop.Leaves() {
 					p.add(
 						Route{
 							Prefix: r.Prefix, Source: r.Source, Hop: Hop{Kind: Gateway, To: g.ID}, Via: g.Name,

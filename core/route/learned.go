@@ -71,25 +71,17 @@ func (s *solver) cameBy(p *Point, r *bgp.Route) Route {
 		l.Communities = append(l.Communities, c.String())
 	}
 	group := s.design.Get(design.ID(r.Session.Ends[r.End].Group))
-	out := Route{Learned: l, Via: group.Name}
-	switch group.Kind {
-	case design.KindLink:
-		out.Source, out.Hop = VPNBGP, Hop{Kind: Tunnel, To: group.ID}
-		if session := s.design.Get(l.Session); session != nil {
-			out.Tunnels = []design.ID{session.Parent}
-		}
-	case design.KindCircuit:
-		out.Source, out.Hop = CircuitBGP, Hop{Kind: Circuit, To: group.ID}
-	case design.KindAttachment:
-		out.Source, out.Hop = Hub, Hop{Kind: Attached, To: group.ID}
-		if p.Kind == design.KindHubTable {
-			out.Hop = attachedHop(s.design, group)
-		}
+	out := Route{Learned: l, Via: group.Name, Source: sourcesOf(group).learned, Hop: Into(group)}
+	if session := s.design.Get(l.Session); session != nil && s.design.Get(session.Parent).Kind == design.KindTunnel {
+		out.Tunnels = []design.ID{session.Parent}
 	}
-	if p.Kind == design.KindHubTable && group.Kind != design.KindAttachment {
-		if a := s.design.AttachmentOf(p.Party.ID, group.ID); a != nil {
-			out.Source, out.Via = Hub, a.Name
-		}
+	if p.Kind != design.KindHubTable {
+		return out
+	}
+	if !topology.BetweenBoxes(group.Kind) {
+		out.Hop = attachedHop(s.design, group)
+	} else if a := s.design.AttachmentOf(p.Party.ID, group.ID); a != nil {
+		out.Source, out.Via = Hub, a.Name
 	}
 	return out
 }
@@ -98,19 +90,14 @@ func (s *solver) cameBy(p *Point, r *bgp.Route) Route {
 // with what is down, where that is why.
 func (s *solver) expected(p *Point) {
 	for _, x := range s.awaited(p) {
-		link := s.design.Get(x.Joint).Kind == design.KindLink
-		if !s.meets(p, x.Joint) || link && !status.Exists(s.design.Get(x.Joint)) {
+		joint := s.design.Get(x.Joint)
+		if !s.meets(p, x.Joint) || !status.Exists(joint) {
 			continue // it is no part of the plan
 		}
 		if slices.ContainsFunc(p.Routes, func(r Route) bool { return r.Prefix == x.Prefix && r.Hop.To == x.Joint }) {
 			continue
 		}
-		r := Route{
-			Prefix: x.Prefix, Source: CircuitBGP, Hop: Hop{Kind: Circuit, To: x.Joint}, Via: s.design.Get(x.Joint).Name,
-		}
-		if link {
-			r.Source, r.Hop.Kind = VPNBGP, Tunnel
-		}
+		r := Route{Prefix: x.Prefix, Source: sourcesOf(joint).learned, Hop: Into(joint), Via: joint.Name}
 		if v := topology.Brings(s.st, x.Joint, x.Prefix.Addr().Is4()); v.Up {
 			r.Expected, r.Unusable = Missing, "it is expected here and was not learned"
 			if e, ok := s.tables.network.learn().Best(Key{p.ID, p.Segment}.String(), x.Prefix); ok && slices.ContainsFunc(

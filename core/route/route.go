@@ -47,6 +47,28 @@ var sourceWords = map[string]Source{
 	"vpn-static": VPNStatic,
 }
 
+// sources are how what a joint brings came into a table.
+type sources struct {
+	own, cloud Source // without a session: at a box of one's own, and in a cloud
+	learned    Source // on a session
+}
+
+// byJoint are the sources by kind of joint.
+var byJoint = map[design.Kind]sources{
+	design.KindLink:       {own: Static, cloud: VPNStatic, learned: VPNBGP},
+	design.KindCircuit:    {own: CircuitStatic, cloud: CircuitStatic, learned: CircuitBGP},
+	design.KindPeering:    {own: Peered, cloud: Peered, learned: Peered},
+	design.KindAttachment: {own: Hub, cloud: Hub, learned: Hub},
+}
+
+// sourcesOf are those of a joint; of a kind without any of its own it is as if entered.
+func sourcesOf(joint *design.Object) sources {
+	if s, ok := byJoint[joint.Kind]; ok {
+		return s
+	}
+	return sources{Static, Static, Static}
+}
+
 // HopKind tells what a route leads to.
 type HopKind string
 
@@ -70,6 +92,12 @@ type Hop struct {
 	// Through is the LAN or subnet in which a box or router is met.
 	Through design.ID `json:"through,omitempty"`
 }
+
+// Into is the next hop into a joint: a kind of joint is a kind of next hop.
+func Into(joint *design.Object) Hop { return Hop{Kind: HopKind(joint.Kind), To: joint.ID} }
+
+// Leaves reports whether a next hop leads out over a joint between boxes.
+func (h Hop) Leaves() bool { return topology.BetweenBoxes(design.Kind(h.Kind)) }
 
 // Edge is the direction of a joint that a next hop of a table takes; ok is false for a hop that
 // takes none: into a LAN or subnet, to a box or router beside it, to the internet.
@@ -521,21 +549,21 @@ func (s *solver) innerRouter(p *Point, o *design.Object, b *design.InnerRoute) {
 	}
 }
 
-// viaKinds tells what an entry leads to by the kind of what it names.
-var viaKinds = map[design.Kind]HopKind{
-	design.KindGateway: Gateway, design.KindPeering: Peer, design.KindAttachment: Attached, design.KindBox: Gateway,
+// via is the next hop of an entry that names something.
+func via(o *design.Object) Hop {
+	if topology.KindOf(o) != nil {
+		return Into(o)
+	}
+	return Hop{Kind: Gateway, To: o.ID}
 }
 
 func (s *solver) table(p *Point, b *design.Table) {
 	network := p.Party.Body.(*design.Network)
 	p.local(network)
 	for _, e := range b.Routes {
-		via := s.design.Get(e.Via)
-		r := s.status(
-			p, Route{Prefix: e.Prefix, Source: Static, Hop: Hop{Kind: viaKinds[via.Kind], To: e.Via}, Via: via.Name},
-			s.entry(e),
-		)
-		if profile := s.design.ProfileOf(p.ID); via.Kind == design.KindBox && profile != nil &&
+		to := s.design.Get(e.Via)
+		r := s.status(p, Route{Prefix: e.Prefix, Source: Static, Hop: via(to), Via: to.Name}, s.entry(e))
+		if profile := s.design.ProfileOf(p.ID); to.Kind == design.KindBox && profile != nil &&
 			!profile.Networks.Appliances && r.Unusable == "" {
 			r.Unusable = "the cloud's tables lead to no box"
 		}
@@ -583,11 +611,14 @@ func (s *solver) joints(p *Point) {
 		if !carried {
 			continue
 		}
-		hop, source := s.into(p, o)
+		source := sourcesOf(o).cloud
+		if p.Party.Kind == design.KindSite {
+			source = sourcesOf(o).own
+		}
 		for _, r := range s.brought(o, e.End) {
 			p.add(
 				s.status(
-					p, Route{Prefix: r, Source: source, Hop: hop, Via: o.Name, Tunnels: tunnels}, s.up(o.ID, tunnels),
+					p, Route{Prefix: r, Source: source, Hop: Into(o), Via: o.Name, Tunnels: tunnels}, s.up(o.ID, tunnels),
 				),
 			)
 		}
@@ -603,18 +634,6 @@ func (s *solver) brought(o *design.Object, end int) []netip.Prefix {
 		return k.Routes(s.design, o, end)
 	}
 	return nil
-}
-
-// into is the next hop into a joint, and the source of what it brings without a session.
-func (s *solver) into(p *Point, o *design.Object) (Hop, Source) {
-	source := Static
-	switch b := o.Body.(type) {
-	case *design.Link:
-		source = linkSource(p, b)
-	case *design.Circuit:
-		source = CircuitStatic
-	}
-	return Hop{Kind: HopKind(o.Kind), To: o.ID}, source // a kind of joint is a kind of next hop
 }
 
 // selectors adds those of a policy-based link.
@@ -633,15 +652,8 @@ func (s *solver) selectors(p *Point, o *design.Object, near design.End) {
 	// A cloud gateway routes what it has selectors for; on a Linux gateway the
 	// kernel asks its selectors whatever the route says.
 	for _, remote := range near.Remote {
-		p.add(s.status(p, Route{Prefix: remote, Source: VPNStatic, Hop: Hop{Kind: Tunnel, To: o.ID}, Via: o.Name}, v))
+		p.add(s.status(p, Route{Prefix: remote, Source: sourcesOf(o).cloud, Hop: Into(o), Via: o.Name}, v))
 	}
-}
-
-func linkSource(p *Point, l *design.Link) Source {
-	if p.Party.Kind == design.KindSite && l.Routing != design.RoutingBGP {
-		return Static
-	}
-	return VPNStatic
 }
 
 // overridden marks the routes that a network's own blocks beat: the fabric

@@ -278,19 +278,19 @@ func (t *Tables) Announced(k Key) []bgp.Originated {
 	return nil
 }
 
-// weight puts circuits before tunnels, or the other way round where the cloud
-// says so, at a box that has both.
-func (b builder) weight(at *design.Object, kind design.Kind) uint32 {
-	links, circuits := b.design.Referring(at.ID, design.KindLink), b.design.Referring(at.ID, design.KindCircuit)
-	if len(links) == 0 || len(circuits) == 0 {
-		return 0
-	}
+// weight puts what comes over one kind of joint before what comes over another, as the box
+// prefers their sources: it is how many kinds at the box go after.
+func (b builder) weight(at *design.Object, kind design.Kind) (after uint32) {
 	order := b.preference(at.ID)
-	circuitsFirst := slices.Index(order, CircuitBGP) < slices.Index(order, VPNBGP)
-	if circuitsFirst == (kind == design.KindCircuit) {
-		return 1
+	rank := func(k design.Kind) int { return slices.Index(order, byJoint[k].learned) }
+	met := map[design.Kind]bool{}
+	for _, j := range topology.At(b.design, at.ID) {
+		if !met[j.Kind] && rank(j.Kind) > rank(kind) {
+			after++
+		}
+		met[j.Kind] = true
 	}
-	return 0
+	return after
 }
 
 // tablesAt are the table that a session's end announces, and those that take

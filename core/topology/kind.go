@@ -121,6 +121,10 @@ func Selects(o *design.Object) bool {
 // Status begins the status of a design under a condition.
 func Status(d *design.Design, c status.Condition) *status.Status { return status.Of(d, c, judges()) }
 
+// BetweenBoxes reports whether a kind joins gateways and edge routers, whose sessions it can
+// carry; others join networks and hubs.
+func BetweenBoxes(k design.Kind) bool { return byKind[k] != nil && byKind[k].Carriers != nil }
+
 // SessionsOf are the sessions that run over a joint, in canonical order of what carries them.
 func SessionsOf(d *design.Design, joint *design.Object) []*design.Object {
 	k := KindOf(joint)

@@ -261,7 +261,7 @@ func (w *walker) goesBy(p *route.Point, joint design.ID, hop route.Hop) bool {
 			p.Selectors, func(s route.Selector) bool { return s.Link == joint && s.Remote.Contains(w.header.Dst) },
 		)
 	}
-	return (hop.Kind == route.Tunnel || hop.Kind == route.Circuit) && hop.To == joint
+	return hop.Leaves() && hop.To == joint
 }
 
 func (w *walker) policyBased(joint design.ID) bool {

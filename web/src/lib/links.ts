@@ -86,4 +86,3 @@ export const speed = (mbps: number): string =>
     : mbps >= 1000
       ? `${(mbps / 1000).toLocaleString("en")} Gbit/s`
       : `${mbps} Mbit/s`;
-
