@@ -182,8 +182,7 @@ func (pl *planner) leaveBy(e *editor, network *design.Object, b *boxed, j design
 	if g.Enters == "" {
 		g.Enters = b.table
 	}
-	if pl.design.Get(j.ID).Kind == design.KindCircuit ||
-		pl.design.Get(j.ID).Body.(*design.Link).Routing == design.RoutingBGP {
+	if topology.Learns(pl.design, j.Object) {
 		g.List = prefix.Free(pl.announced(network, &g), out)
 		g.Announces = design.AnnounceList
 	}

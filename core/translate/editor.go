@@ -173,20 +173,6 @@ func (e *editor) party(id design.ID) design.ID {
 	return ""
 }
 
-// editLink changes a copy of a link; what is said of its ends becomes changes.
-func (e *editor) editLink(
-	id design.ID,
-	change func(b *design.Link, say func(end int, stage Phase, text string, args ...any)),
-) {
-	o := e.get(id)
-	body := *o.Body.(*design.Link)
-	body.Ends = slices.Clone(body.Ends)
-	change(&body, func(end int, stage Phase, text string, args ...any) {
-		gateway := body.Ends[end].Gateway
-		e.put(o.With(&body), stage, e.party(gateway), gateway, text, args...)
-	})
-}
-
 // wish asks for an entry in every table of a network that does not learn it.
 func (e *editor) wish(table *design.Object, p netip.Prefix, via design.ID) {
 	w := entryWish{table, p, via}

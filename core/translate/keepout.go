@@ -46,25 +46,6 @@ func (pl *planner) keptLocal(give func(*Option) bool) bool {
 	)
 }
 
-// told reports whether the joints of a site tell others of a place.
-func (pl *planner) told(place design.ID) bool {
-	ranges := pl.design.Ranges(place)
-	names := func(list []netip.Prefix) bool { return len(prefix.Intersect(list, ranges)) > 0 }
-	for _, x := range pl.sideOf(place) {
-		j, _ := design.JointOf(pl.design.Get(x.joint))
-		_, n, _ := j.Far(x.gateway)
-		switch b := j.Body.(type) {
-		case *design.Link:
-			if b.Routing == design.RoutingBGP || names(b.Ends[n].Local) || names(b.Ends[1-n].Routes) {
-				return true
-			}
-		case *design.Circuit:
-			return true
-		}
-	}
-	return false
-}
-
 // sideOf are all gateways of a place's site with the joints that end there.
 func (pl *planner) sideOf(place design.ID) []edge {
 	return pl.jointsOf(pl.design.Party(place))
@@ -74,46 +55,6 @@ func (pl *planner) sideOf(place design.ID) []edge {
 func (pl *planner) keepLocal(e *editor, place design.ID, p netip.Prefix) {
 	for _, x := range pl.sideOf(place) {
 		e.untell(x, p)
-	}
-}
-
-// untell takes a range behind a gateway out of what one joint says of it: selectors,
-// routes and announcements.
-func (e *editor) untell(x edge, p netip.Prefix) {
-	j, _ := design.JointOf(e.get(x.joint))
-	_, n, _ := j.Far(x.gateway)
-	carriers := []*design.Object{e.get(x.joint)}
-	switch b := e.get(x.joint).Body.(type) {
-	case *design.Link:
-		e.editLink(x.joint, func(b *design.Link, say func(int, Phase, string, ...any)) {
-			near, far := &b.Ends[n], &b.Ends[1-n]
-			if takeOut(&near.Local, p) {
-				say(n, Agreed, "in the selectors of %s name %s no longer as local", j.Name, p)
-			}
-			if takeOut(&far.Remote, p) {
-				say(1-n, Agreed, "in the selectors of %s name %s no longer as remote", j.Name, p)
-			}
-			if takeOut(&far.Routes, p) {
-				say(1-n, Routes, "route %s no longer into %s", p, j.Name)
-			}
-		})
-		if carriers = nil; b.Routing == design.RoutingBGP {
-			carriers = e.design.Inside(x.joint, design.KindTunnel)
-		}
-	case *design.Circuit:
-		c := *b
-		c.Ends = slices.Clone(b.Ends)
-		if takeOut(&c.Ends[1-n].Routes, p) {
-			e.put(
-				e.get(x.joint).With(&c), Routes, e.party(c.Ends[1-n].At), c.Ends[1-n].At, "expect %s no longer over %s",
-				p, j.Name,
-			)
-		}
-	}
-	for _, c := range carriers {
-		for _, s := range e.design.Inside(c.ID, design.KindSession) {
-			e.silence(s.ID, n, e.party(x.gateway), p, j.Name)
-		}
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/prefix"
 	"dravin/core/status"
+	"dravin/core/topology"
 )
 
 // carry makes one way carry two lists of ranges: theirs from its beginning to its
@@ -40,19 +41,6 @@ func (e *editor) beside(h hop) []hop {
 	return out
 }
 
-// across lets a party send theirs over a joint, with a source in ours.
-func (e *editor) across(h hop, ours, theirs []netip.Prefix) {
-	o := e.get(h.By)
-	switch o.Body.(type) {
-	case *design.Link:
-		e.overLink(o, h, ours, theirs)
-	case *design.Circuit:
-		e.overCircuit(o, h, theirs)
-	case *design.Peering, *design.Attachment:
-		e.enter(h.From, h.By, theirs)
-	}
-}
-
 // endAt is which end of a link or circuit belongs to a party.
 func (e *editor) endAt(joint, party design.ID) int {
 	j, _ := design.JointOf(e.get(joint))
@@ -62,55 +50,12 @@ func (e *editor) endAt(joint, party design.ID) int {
 	return 0
 }
 
-func (e *editor) overLink(o *design.Object, h hop, ours, theirs []netip.Prefix) {
-	n := e.endAt(h.By, h.From)
-	l := o.Body.(*design.Link)
-	e.editLink(h.By, func(b *design.Link, say func(int, Phase, string, ...any)) {
-		if b.Routing != design.RoutingSelectors {
-			for _, p := range addMissing(&b.Ends[n].Routes, theirs) {
-				say(n, Routes, "route %s into %s", p, o.Name)
-			}
-			return
-		}
-		near, far := &b.Ends[n], &b.Ends[1-n]
-		for _, side := range []struct {
-			end  int
-			list *[]netip.Prefix
-			add  []netip.Prefix
-			word string
-		}{{n, &near.Local, ours, "local"}, {n, &near.Remote, theirs, "remote"}, {1 - n, &far.Local, theirs, "local"}, {1 - n,
-			&far.Remote, ours, "remote"}} {
-			for _, p := range addMissing(side.list, side.add) {
-				say(side.end, Agreed, "in the selectors of %s add %s as %s", o.Name, p, side.word)
-			}
-		}
-	})
-	if l.Routing == design.RoutingBGP {
-		for _, t := range e.design.Inside(h.By, design.KindTunnel) {
-			e.letPass(t.ID, o, 1-n, theirs)
-		}
-	}
-	e.enter(h.From, l.Ends[n].Gateway, theirs)
-}
-
-func (e *editor) overCircuit(o *design.Object, h hop, theirs []netip.Prefix) {
-	n := e.endAt(h.By, h.From)
-	body := *e.get(h.By).Body.(*design.Circuit)
-	body.Ends = slices.Clone(body.Ends)
-	for _, p := range addMissing(&body.Ends[n].Routes, theirs) {
-		e.put(o.With(&body), Routes, h.From, body.Ends[n].At, "send %s over %s", p, o.Name)
-	}
-	e.letPass(h.By, o, 1-n, theirs)
-	e.enter(h.From, body.Ends[n].At, theirs)
-}
-
-// letPass lets the filters of the sessions in a tunnel or circuit pass what one
-// end announces.
-func (e *editor) letPass(carrier design.ID, joint *design.Object, from int, ranges []netip.Prefix) {
+// letPass lets the filters of the sessions over a joint pass what one end announces.
+func (e *editor) letPass(joint *design.Object, from int, ranges []netip.Prefix) {
 	if len(ranges) == 0 {
 		return
 	}
-	for _, id := range e.design.Inside(carrier, design.KindSession) {
+	for _, id := range e.learnedOn(joint.ID) {
 		o := e.get(id.ID)
 		s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
 		s.Ends[from].Out = passing(s.Ends[from].Out, ranges)
@@ -156,19 +101,8 @@ func (e *editor) passOn(from, to hop, theirs []netip.Prefix) {
 		return
 	}
 	// What is learned behind is announced only where the filter names it.
-	if _, ok := e.get(from.By).Body.(*design.Circuit); ok {
-		n := e.endAt(from.By, from.To)
-		for _, s := range e.design.Inside(from.By, design.KindSession) {
-			e.announceAlso(s.ID, n, from, theirs)
-		}
-	}
-	if l, ok := e.get(from.By).Body.(*design.Link); ok && l.Routing == design.RoutingBGP {
-		n := e.endAt(from.By, from.To)
-		for _, t := range e.design.Inside(from.By, design.KindTunnel) {
-			for _, s := range e.design.Inside(t.ID, design.KindSession) {
-				e.announceAlso(s.ID, n, from, theirs)
-			}
-		}
+	for _, s := range e.learnedOn(from.By) {
+		e.announceAlso(s.ID, e.endAt(from.By, from.To), from, theirs)
 	}
 }
 
@@ -276,7 +210,7 @@ type edge struct{ gateway, joint design.ID }
 
 // routed reports whether a joint is a link or circuit that takes up its place.
 func routed(j design.Joint) bool {
-	return (j.Kind == design.KindLink || j.Kind == design.KindCircuit) && status.Exists(j.Object)
+	return topology.BetweenBoxes(j.Kind) && status.Exists(j.Object)
 }
 
 func offers(d *design.Design, party design.ID, does string) bool {
@@ -316,46 +250,11 @@ func (e *editor) mapPlace(place design.ID) ([]netip.Prefix, error) {
 	return out, nil
 }
 
-// replace puts a mapped range in the place of the real one in the selectors,
-// routes and filters of a joint.
-func (e *editor) replace(joint *design.Object, x edge, real, mapped netip.Prefix) {
-	j, _ := design.JointOf(joint)
-	_, n, _ := j.Far(x.gateway)
-	switch joint.Body.(type) {
-	case *design.Link:
-		e.editLink(joint.ID, func(b *design.Link, say func(int, Phase, string, ...any)) {
-			near, far := &b.Ends[n], &b.Ends[1-n]
-			if translateIn(&near.Local, real, mapped) {
-				say(n, Agreed, "in the selectors of %s name %s as local instead of %s", joint.Name, mapped, real)
-			}
-			if translateIn(&far.Remote, real, mapped) {
-				say(1-n, Agreed, "in the selectors of %s name %s as remote instead of %s", joint.Name, mapped, real)
-			}
-			if translateIn(&far.Routes, real, mapped) {
-				say(1-n, Routes, "route %s into %s instead of %s", mapped, joint.Name, real)
-			}
-		})
-		for _, t := range e.design.Inside(joint.ID, design.KindTunnel) {
-			e.refilter(t.ID, joint, n, real, mapped)
-		}
-	case *design.Circuit:
-		body := *joint.Body.(*design.Circuit)
-		body.Ends = slices.Clone(body.Ends)
-		if translateIn(&body.Ends[1-n].Routes, real, mapped) {
-			e.put(
-				joint.With(&body), Routes, e.party(body.Ends[1-n].At), body.Ends[1-n].At,
-				"expect %s over %s instead of %s", mapped, joint.Name, real,
-			)
-		}
-		e.refilter(joint.ID, joint, n, real, mapped)
-	}
-}
-
-// refilter lets the sessions of a carrier announce and take a mapped range instead
+// refilter lets the sessions over a joint announce and take a mapped range instead
 // of the real one.
-func (e *editor) refilter(carrier design.ID, joint *design.Object, n int, real, mapped netip.Prefix) {
+func (e *editor) refilter(joint *design.Object, n int, real, mapped netip.Prefix) {
 	j, _ := design.JointOf(joint)
-	for _, id := range e.design.Inside(carrier, design.KindSession) {
+	for _, id := range topology.SessionsOf(e.design, joint) {
 		o := e.get(id.ID)
 		s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
 		if len(s.Ends[n].Out) == 0 { // it announced everything of its own

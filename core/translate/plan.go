@@ -530,10 +530,9 @@ func (pl *planner) closed(e *editor, c Change) bool {
 		return there(b.At)
 	case *design.Mapping:
 		return there(b.Gateway)
-	case *design.Link:
-		return there(b.Ends[0].Gateway) || there(b.Ends[1].Gateway)
 	}
-	return false
+	j, ok := design.JointOf(e.now[c.Box])
+	return ok && (there(j.Ends[0]) || there(j.Ends[1]))
 }
 
 // rank puts options in order: answers first; then who lets both sides start and

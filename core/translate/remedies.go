@@ -10,6 +10,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/ledger"
 	"dravin/core/prefix"
+	"dravin/core/topology"
 	"dravin/core/words"
 )
 
@@ -386,7 +387,7 @@ func (pl *planner) hide(e *editor, o *Option, m mapped, place design.ID, own boo
 		m[place] = []netip.Prefix{} // the inside address is known beside the joint
 	}
 	for _, x := range edges {
-		if l, ok := e.get(x.joint).Body.(*design.Link); own && ok && l.Routing == design.RoutingSelectors {
+		if own && topology.Selects(e.get(x.joint)) {
 			return fmt.Errorf("%s has no inside address to hide behind: its selectors decide", e.get(x.joint).Name)
 		}
 		g := *e.get(x.gateway).Body.(*design.Gateway)

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"dravin/core/design"
+	"dravin/core/topology"
 )
 
 // transit lets a cloud's network pass on what comes in by one joint and is for ranges
@@ -51,7 +52,7 @@ func (e *editor) transit(from, to hop, theirs []netip.Prefix) {
 // gatewayAt is the gateway of a network at which a link or circuit ends.
 func (e *editor) gatewayAt(joint, network design.ID) (design.ID, bool) {
 	j, ok := design.JointOf(e.get(joint))
-	if !ok || j.Kind != design.KindLink && j.Kind != design.KindCircuit {
+	if !ok || !topology.BetweenBoxes(j.Kind) {
 		return "", false
 	}
 	return j.Ends[e.endAt(joint, network)], true
