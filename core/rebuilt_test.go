@@ -163,7 +163,7 @@ func flowsOf(r *rand.Rand, d *design.Design, many int) []walk.Flow {
 			continue
 		}
 		dst := prefix.FirstHost(to[0])
-		h, err := walk.HostOf(d, from, dst.Is4())
+		h, err := walk.HostOf(d, from, prefix.FamilyOf(dst))
 		if err != nil {
 			continue
 		}

@@ -33,7 +33,7 @@ type compiled struct {
 type Down struct {
 	Session *Session
 	End     int // which takes no more
-	V4      bool
+	Family  prefix.Family
 	Taken   int // how many there would be
 }
 
@@ -219,13 +219,9 @@ type taking struct {
 }
 
 // signature tells classes apart.
-func signature(originated []origination, ranges []int32, v4 bool) string {
+func signature(originated []origination, ranges []int32, f prefix.Family) string {
 	out := make([]byte, 0, 8*len(originated)+4*len(ranges)+2)
-	if v4 {
-		out = append(out, 4)
-	} else {
-		out = append(out, 6)
-	}
+	out = append(out, byte(f))
 	for _, b := range originated {
 		out = binary.LittleEndian.AppendUint32(out, uint32(b.speaker))
 		flags := byte(0)

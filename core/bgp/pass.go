@@ -56,7 +56,7 @@ func (s *solver) pass(e int32, r *Route) (*Route, Stop, int) {
 // mayAdvertise asks what a speaker tells at all, before its filter.
 func (s *solver) mayAdvertise(e int32, r *Route, internal bool) Stop {
 	near, far := s.compiled.ends[e], s.compiled.ends[e^1]
-	f := family(s.v4)
+	f := s.family
 	switch _, gone := s.compiled.down[e/2]; {
 	case s.compiled.Sessions[e/2].Down:
 		return NotUp
@@ -211,11 +211,4 @@ func (x *Rule) set(r *Route, asn uint32) {
 	}
 	slices.SortFunc(list, negotiate.Community.Compare)
 	r.Communities = list
-}
-
-func family(v4 bool) int {
-	if v4 {
-		return 0
-	}
-	return 1
 }

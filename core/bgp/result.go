@@ -191,7 +191,7 @@ func (c *compiled) group(originated map[netip.Prefix][]origination, want func(ne
 	for _, p := range all {
 		b := dedupe(originated[p])
 		ranges = c.ranges.matching(p, ranges[:0])
-		key := signature(b, ranges, p.Addr().Is4())
+		key := signature(b, ranges, prefix.FamilyOf(p.Addr()))
 		k := by[key]
 		if k == nil {
 			k = &class{originated: b, ranges: slices.Clone(ranges)}
@@ -316,9 +316,8 @@ func (r *Result) exceeded() []exceed {
 	type count struct{ hops []int32 }
 	counts := map[[2]int32]*count{}
 	for _, k := range r.all() {
-		v4 := k.prefixes[0].Addr().Is4()
+		f := prefix.FamilyOf(k.prefixes[0].Addr())
 		for _, t := range k.taken {
-			f := family(v4)
 			if r.compiled.ends[t.end].Limit[f] == 0 {
 				continue
 			}
@@ -340,7 +339,7 @@ func (r *Result) exceeded() []exceed {
 		slices.Sort(n.hops)
 		out = append(
 			out, exceed{
-				Down{r.compiled.Sessions[key[0]/2], int(key[0] % 2), key[1] == 0, len(n.hops)}, key[0], n.hops[limit],
+				Down{r.compiled.Sessions[key[0]/2], int(key[0] % 2), prefix.Family(key[1]), len(n.hops)}, key[0], n.hops[limit],
 			},
 		)
 	}

@@ -3,6 +3,8 @@ package bgp
 import (
 	"net/netip"
 	"slices"
+
+	"dravin/core/prefix"
 )
 
 // solver carries one class to its fixed point. It is used for one class after
@@ -20,7 +22,7 @@ type solver struct {
 	meets    []int32 // the speakers that were met
 	queue    []int32
 	ranges   []int32 // that the class lies in
-	v4       bool
+	family   prefix.Family
 	cand     []*Route
 	of       *class
 	swayed   bool           // something other than the shortest path has had a say
@@ -55,7 +57,7 @@ func (s *solver) begin(k *class) {
 		s.stamp[r] = s.turn
 	}
 	p := k.prefixes[0]
-	s.v4, s.ranges = p.Addr().Is4(), k.ranges
+	s.family, s.ranges = prefix.FamilyOf(p.Addr()), k.ranges
 	for _, b := range k.originated {
 		s.meet(b.speaker)
 		s.own[b.speaker] = &Route{

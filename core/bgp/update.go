@@ -178,7 +178,7 @@ func (r *Result) overLimit(ends map[int32]bool) bool {
 				}
 				for _, p := range k.prefixes {
 					if len(r.over) == 0 || r.of(p) == k {
-						count[family(p.Addr().Is4())]++
+						count[prefix.FamilyOf(p.Addr())]++
 					}
 				}
 			}

@@ -63,12 +63,7 @@ type Instance struct {
 }
 
 // Preferred is the instance's source of one family.
-func (i *Instance) Preferred(v4 bool) netip.Addr {
-	if v4 {
-		return i.Prefers[0]
-	}
-	return i.Prefers[1]
-}
+func (i *Instance) Preferred(f prefix.Family) netip.Addr { return i.Prefers[f] }
 
 // Answer is a range that a box answers for beside hosts.
 type Answer struct {
@@ -156,7 +151,7 @@ func instances(t *route.Tables, o *design.Object) []Instance {
 	for _, segment := range route.Instances(d, o) {
 		i := Instance{Segment: segment, Table: t.PointIn(o.ID, segment), Behind: map[design.ID][]netip.Prefix{}}
 		i.Announces = t.Announced(route.Key{At: o.ID, Segment: segment})
-		i.Prefers = [2]netip.Addr{t.Preferred(i.Table, true), t.Preferred(i.Table, false)}
+		i.Prefers = [2]netip.Addr{t.Preferred(i.Table, prefix.IPv4), t.Preferred(i.Table, prefix.IPv6)}
 		if segment != "" {
 			i.Title = d.Title(segment)
 			for _, lan := range d.Inside(o.Parent, design.KindLAN) {

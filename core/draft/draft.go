@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 
+	"dravin/core/prefix"
 	"dravin/core/words"
 
 	"dravin/core/allocation"
@@ -12,7 +13,6 @@ import (
 	"dravin/core/design"
 	"dravin/core/negotiate"
 	"dravin/core/provider"
-	"dravin/core/settings"
 )
 
 // drafter fills one shape: it puts what is missing, reuses what is there, and
@@ -232,14 +232,14 @@ func (f *drafter) session(parent design.ID, a, b speaker) {
 		for _, p := range taken {
 			e.In = append(e.In, design.Filter{Prefix: p})
 		}
-		for _, all := range settings.Everything {
+		for _, f := range prefix.Families {
 			if slices.ContainsFunc(
-				append(announced, taken...), func(p netip.Prefix) bool { return p.Addr().Is4() == all.Addr().Is4() },
+				append(announced, taken...), func(p netip.Prefix) bool { return f.Has(p.Addr()) },
 			) {
-				e.Families = append(e.Families, map[bool]string{true: "ipv4", false: "ipv6"}[all.Addr().Is4()])
+				e.Families = append(e.Families, f.Code())
 			}
 		}
-		if len(e.Families) < 2 && !slices.Contains(e.Families, "ipv6") {
+		if len(e.Families) < 2 && !slices.Contains(e.Families, prefix.IPv6.Code()) {
 			e.Families = nil // what is usual is not written
 		}
 		if e.MaxPrefixes == 0 {

@@ -43,7 +43,7 @@ func (c *collector) heldAgainst(o *design.Object, end design.ID, wanted []netip.
 	var why []string
 	for _, w := range wanted {
 		if _, has := slices.BinarySearchFunc(learned, w, prefix.Compare); has ||
-			!topology.Brings(c.st, o.ID, w.Addr().Is4()).Up {
+			!topology.Brings(c.st, o.ID, prefix.FamilyOf(w.Addr())).Up {
 			continue
 		}
 		missing = append(missing, w)
@@ -313,7 +313,7 @@ func (c *collector) oneWayByHand(o, party *design.Object, said map[design.ID]boo
 			if over == nil || far.ID == over.ID || far.ID == party.ID || said[far.ID] {
 				continue
 			}
-			from, err := walk.HostOf(c.design, party.ID, to.Is4())
+			from, err := walk.HostOf(c.design, party.ID, prefix.FamilyOf(to))
 			if err != nil {
 				continue
 			}

@@ -11,6 +11,7 @@ import (
 	"dravin/core/box"
 	"dravin/core/design"
 	"dravin/core/negotiate"
+	"dravin/core/prefix"
 	"dravin/core/route"
 )
 
@@ -25,19 +26,19 @@ func bird(b *box.Box) string {
 	p.line("router id %s;", b.RouterID)
 	p.line("protocol device { }")
 	main := b.Main()
-	for _, family := range []string{"ipv4", "ipv6"} {
+	for _, family := range prefix.Families {
 		if !slices.ContainsFunc(
 			b.Sessions, func(s box.Session) bool { return slices.Contains(families(s.Near), family) },
 		) {
 			continue
 		}
-		p.block("protocol kernel kernel_"+family, func() {
+		p.block("protocol kernel kernel_"+family.Code(), func() {
 			p.line("merge paths on;")
 			p.line("metric %d; # behind the static routes", learnedMetric)
-			p.line("%s { export %s; };", family, toKernel(main, family))
+			p.line("%s { export %s; };", family.Code(), toKernel(main, family))
 		})
-		p.block("protocol static own_"+family, func() {
-			p.line("%s;", family)
+		p.block("protocol static own_"+family.Code(), func() {
+			p.line("%s;", family.Code())
 			for _, r := range announced(main.Announces, b.Summaries, family) {
 				p.line("route %s unreachable; # announced, never put into the kernel", r)
 			}
@@ -45,7 +46,7 @@ func bird(b *box.Box) string {
 		birdSummaries(p, main, b.Summaries, family, "")
 		if keeps(b.Sessions, family) {
 			p.comment("Where it stands itself: next hops that the far end keeps are looked up here, too.")
-			p.line("protocol direct connected_%s { %s; }", family, family)
+			p.line("protocol direct connected_%s { %s; }", family.Code(), family.Code())
 		}
 		for n := range b.Instances[1:] {
 			birdInstance(p, b, n, family)
@@ -61,8 +62,8 @@ func bird(b *box.Box) string {
 // toKernel is what of a table goes into the kernel: what was learned, with the source
 // that the box prefers for what it sends itself, where the design gives it one. Without
 // that it would be the tunnel's, to which not every far end knows the way.
-func toKernel(i *box.Instance, family string) string {
-	if a := i.Preferred(family == "ipv4"); a.IsValid() {
+func toKernel(i *box.Instance, family prefix.Family) string {
+	if a := i.Preferred(family); a.IsValid() {
 		return fmt.Sprintf("filter { if source != RTS_BGP then reject; krt_prefsrc = %s; accept; }", a)
 	}
 	return "where source = RTS_BGP"
@@ -74,19 +75,19 @@ const learnedMetric = 20000
 // birdInstance is the routing instance of a segment: a table in the daemon and
 // one in the kernel, with what its own sessions bring and those that are in no
 // segment. What it learned goes back to where everything meets, and no further.
-func birdInstance(p *page, b *box.Box, n int, family string) {
+func birdInstance(p *page, b *box.Box, n int, family prefix.Family) {
 	i := &b.Instances[n+1]
 	name := instanceTable(n, family)
 	p.comment("The routing instance of %s.", i.Title)
-	p.line("%s table %s;", family, name)
+	p.line("%s table %s;", family.Code(), name)
 	p.block("protocol kernel kernel_"+name, func() {
 		p.line("merge paths on;")
 		p.line("metric %d;", learnedMetric)
 		p.line("kernel table %d;", kernelTable(n))
-		p.line("%s { table %s; export %s; };", family, name, toKernel(i, family))
+		p.line("%s { table %s; export %s; };", family.Code(), name, toKernel(i, family))
 	})
 	p.block("protocol static own_"+name, func() {
-		p.line("%s { table %s; };", family, name)
+		p.line("%s { table %s; };", family.Code(), name)
 		for _, r := range announced(i.Announces, b.Summaries, family) {
 			p.line("route %s unreachable;", r)
 		}
@@ -102,7 +103,7 @@ func birdInstance(p *page, b *box.Box, n int, family string) {
 		open = []string{"false"}
 	}
 	p.block("protocol pipe to_"+name, func() {
-		p.line("table master%s;", family[3:])
+		p.line("table master%s;", family.Code()[3:])
 		p.line("peer table %s;", name)
 		// What a table's own sessions bring goes first there.
 		p.line(
@@ -116,7 +117,9 @@ func birdInstance(p *page, b *box.Box, n int, family string) {
 	})
 }
 
-func instanceTable(n int, family string) string { return fmt.Sprintf("instance%d_%s", n+1, family[3:]) }
+func instanceTable(n int, family prefix.Family) string {
+	return fmt.Sprintf("instance%d_%s", n+1, family.Code()[3:])
+}
 
 // kernelTable is the number of an instance's table in the kernel.
 func kernelTable(n int) int { return 301 + n }
@@ -146,9 +149,11 @@ func birdSession(p *page, s box.Session, own []bgp.Originated, summaries []desig
 }
 
 // channel is what a session carries of one address family.
-func channel(p *page, s box.Session, own []bgp.Originated, summaries []design.Summary, family string, table int) {
+func channel(
+	p *page, s box.Session, own []bgp.Originated, summaries []design.Summary, family prefix.Family, table int,
+) {
 	e := s.Near
-	p.block(family, func() {
+	p.block(family.Code(), func() {
 		if table >= 0 {
 			p.line("table %s;", instanceTable(table, family))
 		}
@@ -168,12 +173,12 @@ func channel(p *page, s box.Session, own []bgp.Originated, summaries []design.Su
 			p.line("gateway recursive; # the far end keeps next hops: they are looked up in the table")
 		}
 		hidden := hides(own, summaries, s.Joint, family)
-		if len(ofFamily(prefixesOf(summaries), family)) > 0 {
+		if len(prefix.OfFamily(prefixesOf(summaries), family)) > 0 {
 			hidden = "    if source = RTS_STATIC && proto ~ \"summary_*\" && dest = RTD_UNREACHABLE then reject; # no part " +
 				"of it is known\n" + hidden
 		}
 		hidden = "    if source = RTS_DEVICE then reject;\n" + hidden
-		mine, summed := advertised(own, s.Joint, family), ofFamily(prefixesOf(summaries), family)
+		mine, summed := advertised(own, s.Joint, family), prefix.OfFamily(prefixesOf(summaries), family)
 		switch {
 		case len(e.Out) > 0:
 			birdFilter(p, "export", e.Out, family, s.Set.ASN, hidden)
@@ -193,11 +198,11 @@ func channel(p *page, s box.Session, own []bgp.Originated, summaries []design.Su
 
 // birdFilter renders the rules of one direction: the first that fits decides,
 // and what none fits is dropped.
-func birdFilter(p *page, direction string, rules []design.Filter, family string, asn uint32, before string) {
+func birdFilter(p *page, direction string, rules []design.Filter, family prefix.Family, asn uint32, before string) {
 	p.line("%s filter {", direction)
 	p.WriteString(before)
 	for _, r := range rules {
-		if r.Prefix.IsValid() && r.Prefix.Addr().Is4() != (family == "ipv4") {
+		if r.Prefix.IsValid() && !family.Has(r.Prefix.Addr()) {
 			continue
 		}
 		p.line("    %s{ %s}", condition(r), actions(r, asn))
@@ -211,10 +216,10 @@ const preferred = 110
 
 // hides are the lines of an export filter that keep the parts of summaries back,
 // and what is announced over other links only.
-func hides(own []bgp.Originated, summaries []design.Summary, link design.ID, family string) string {
+func hides(own []bgp.Originated, summaries []design.Summary, link design.ID, family prefix.Family) string {
 	out := ""
 	for _, s := range summaries {
-		if s.Hide && s.Prefix.Addr().Is4() == (family == "ipv4") {
+		if s.Hide && family.Has(s.Prefix.Addr()) {
 			out += fmt.Sprintf(
 				"    if net ~ [ %s{%d,%d} ] then reject; # the summary goes instead\n", s.Prefix, s.Prefix.Bits()+1,
 				s.Prefix.Addr().BitLen(),
@@ -222,7 +227,7 @@ func hides(own []bgp.Originated, summaries []design.Summary, link design.ID, fam
 		}
 	}
 	for _, o := range own {
-		if o.Only != "" && o.Only != string(link) && o.Prefix.Addr().Is4() == (family == "ipv4") &&
+		if o.Only != "" && o.Only != string(link) && family.Has(o.Prefix.Addr()) &&
 			!slices.Contains(advertised(own, link, family), o.Prefix) {
 			out += fmt.Sprintf(
 				"    if source = RTS_STATIC && net ~ [ %s ] then reject; # it is mapped toward another link\n",
@@ -234,14 +239,14 @@ func hides(own []bgp.Originated, summaries []design.Summary, link design.ID, fam
 }
 
 // advertised are the ranges that are announced over a link without a filter.
-func advertised(own []bgp.Originated, link design.ID, family string) []netip.Prefix {
+func advertised(own []bgp.Originated, link design.ID, family prefix.Family) []netip.Prefix {
 	var out []netip.Prefix
 	for _, o := range own {
 		if !o.Quiet && (o.Only == "" || o.Only == string(link)) && !slices.Contains(out, o.Prefix) {
 			out = append(out, o.Prefix)
 		}
 	}
-	return ofFamily(out, family)
+	return prefix.OfFamily(out, family)
 }
 
 func prefixesOf(summaries []design.Summary) []netip.Prefix {
@@ -337,18 +342,20 @@ func actions(r design.Filter, asn uint32) string {
 	return out + "accept; "
 }
 
-func families(e design.SessionEnd) []string {
+func families(e design.SessionEnd) []prefix.Family {
 	if len(e.Families) == 0 {
-		return []string{"ipv4"}
+		return []prefix.Family{prefix.IPv4}
 	}
-	return e.Families
+	return slices.DeleteFunc(
+		slices.Clone(prefix.Families[:]), func(f prefix.Family) bool { return !slices.Contains(e.Families, f.Code()) },
+	)
 }
 
 // announced are the ranges that the daemon gives birth to: what the gateway
 // announces by itself, and what else it has that a filter may let out.
 // A summary is among them where it has a part of its own; others are made of what is
 // learned.
-func announced(own []bgp.Originated, summaries []design.Summary, family string) []netip.Prefix {
+func announced(own []bgp.Originated, summaries []design.Summary, family prefix.Family) []netip.Prefix {
 	var out []netip.Prefix
 	for _, o := range own {
 		made := slices.ContainsFunc(summaries, func(s design.Summary) bool { return s.Prefix.Masked() == o.Prefix })
@@ -356,7 +363,7 @@ func announced(own []bgp.Originated, summaries []design.Summary, family string) 
 			out = append(out, o.Prefix)
 		}
 	}
-	return ofFamily(out, family)
+	return prefix.OfFamily(out, family)
 }
 
 // hasPart reports whether a range of a box's own is a part of a summary.
@@ -372,10 +379,10 @@ const mostParts = 32
 
 // birdSummaries are the summaries that are made of what is learned: the daemon has one
 // as long as it can reach a part of it.
-func birdSummaries(p *page, i *box.Instance, summaries []design.Summary, family, table string) {
+func birdSummaries(p *page, i *box.Instance, summaries []design.Summary, family prefix.Family, table string) {
 	for n, s := range summaries {
 		sum := s.Prefix.Masked()
-		if sum.Addr().Is4() != (family == "ipv4") || hasPart(i.Announces, sum) {
+		if !family.Has(sum.Addr()) || hasPart(i.Announces, sum) {
 			continue
 		}
 		k := 0
@@ -384,13 +391,13 @@ func birdSummaries(p *page, i *box.Instance, summaries []design.Summary, family,
 				continue
 			}
 			k++
-			in := family
+			in := family.Code()
 			if table != "" {
-				in = family + " { table " + table + "; }"
+				in = family.Code() + " { table " + table + "; }"
 			}
 			p.line(
 				"protocol static summary_%s_%d_%d { %s; %sroute %s recursive %s; } # as long as it knows %s",
-				cmp.Or(table, family), n+1, k, in, igpTable(table), sum, r.Prefix.Addr().Next(), r.Prefix,
+				cmp.Or(table, family.Code()), n+1, k, in, igpTable(table), sum, r.Prefix.Addr().Next(), r.Prefix,
 			)
 		}
 	}
@@ -404,14 +411,8 @@ func igpTable(table string) string {
 }
 
 // keeps reports whether the far end of a session keeps next hops.
-func keeps(sessions []box.Session, family string) bool {
+func keeps(sessions []box.Session, family prefix.Family) bool {
 	return slices.ContainsFunc(
 		sessions, func(s box.Session) bool { return s.FarKeeps && slices.Contains(families(s.Near), family) },
-	)
-}
-
-func ofFamily(ps []netip.Prefix, family string) []netip.Prefix {
-	return slices.DeleteFunc(
-		slices.Clone(ps), func(p netip.Prefix) bool { return p.Addr().Is4() != (family == "ipv4") },
 	)
 }

@@ -17,7 +17,7 @@ func boxRoutes(p *page, list []design.BoxRoute) {
 		`hop() { ip "$1" -o route get "$2" 2>/dev/null | awk '{ for (i = 1; i < NF; i++) { if ($i == "via") v = $(i+1); if ($i == "dev") d = $(i+1) } print d, v }' | { read -r d v || true; if [ -z "$d" ]; then return; fi; if ip -o link show dev "$d" | grep -q NOARP; then echo "dev $d"; else echo "via ${v:-$2} dev $d onlink"; fi; }; }`,
 	)
 	for _, r := range list {
-		f := flag(r.Prefix.Addr().Is4())
+		f := flag(r.Prefix)
 		if !r.Via.IsValid() {
 			p.line("ip %s route replace blackhole %s metric %d", f, r.Prefix, enteredMetric(r.Prefix))
 			continue

@@ -19,7 +19,7 @@ import (
 func (r ruleset) hides(x box.Rule) []string {
 	var out []string
 	for _, h := range x.Selected {
-		if h.Remote.Addr().Is4() == r.v4 {
+		if r.of.Has(h.Remote.Addr()) {
 			out = append(out, fmt.Sprintf("%s daddr %s snat to %s", r.family, h.Remote, h.Own))
 		}
 	}
@@ -51,7 +51,7 @@ type exit struct {
 
 func (r ruleset) waysOut() (out []exit) {
 	add := func(w exit, own netip.Prefix) {
-		if own.IsValid() && own.Addr().Is4() == r.v4 {
+		if own.IsValid() && r.of.Has(own.Addr()) {
 			w.own = own.Addr()
 		}
 		out = append(out, w)
@@ -74,7 +74,7 @@ func (r ruleset) waysOut() (out []exit) {
 // lost.
 func (r ruleset) dials() {
 	for _, l := range r.box.Listeners {
-		if !l.Proxies || len(l.Tunnels) < 2 || l.Dials.Is4() != r.v4 {
+		if !l.Proxies || len(l.Tunnels) < 2 || !r.of.Has(l.Dials) {
 			continue
 		}
 		r.comment("%s dials by any tunnel, from its inside address", l.Name)

@@ -7,6 +7,7 @@ import (
 
 	"dravin/core/box"
 	"dravin/core/design"
+	"dravin/core/prefix"
 	"dravin/core/route"
 )
 
@@ -45,7 +46,7 @@ func interfacesOf(p *page, b *box.Box) []lan {
 		}
 		p.line("%s=", l.variable)
 		for _, r := range x.Ranges {
-			p.line(`%[1]s=${%[1]s:-$(device %[2]s %[3]s%[4]s)}`, l.variable, flag(r.Addr().Is4()), r, tag)
+			p.line(`%[1]s=${%[1]s:-$(device %[2]s %[3]s%[4]s)}`, l.variable, flag(r), r, tag)
 		}
 		p.line(
 			`if [ -z "$%s" ]; then echo "no interface is in %s: give this box its address there, and run this again" >&2; fi`,
@@ -105,7 +106,7 @@ func (s *script) instances() {
 			for _, r := range i.Behind[l.ID] {
 				s.line(
 					`if [ -n "$%[2]s" ]; then rule %[1]s iif "$%[2]s" from %[3]s lookup %[4]d pref %[5]d; fi`,
-					flag(r.Addr().Is4()), l.variable, r, kernelTable(n), rulePriority+n,
+					flag(r), l.variable, r, kernelTable(n), rulePriority+n,
 				)
 			}
 		}
@@ -161,7 +162,7 @@ func (s *script) lan(place design.ID, via netip.Addr, segment design.ID) string 
 // instanceRoute puts one route into an instance's table; those into links and circuits
 // go by [script.ways].
 func (s *script) instanceRoute(r route.Route, segment design.ID, table int) {
-	f := flag(r.Prefix.Addr().Is4())
+	f := flag(r.Prefix)
 	switch {
 	case r.Unusable != "" && r.Down == nil, r.Learned != nil:
 	case r.Source == route.Implied:
@@ -180,7 +181,7 @@ func (s *script) instanceRoute(r route.Route, segment design.ID, table int) {
 	case r.Entered() && r.Hop.Kind == route.Tunnel:
 		if l := s.box.Link(r.Hop.To); l != nil {
 			if up := upAmong(l, devicesOf(l, r)); len(up) > 0 {
-				s.line("ip %s route replace %s %s table %d", f, r.Prefix, hopsOf(up, r.Prefix.Addr().Is4())[0], table)
+				s.line("ip %s route replace %s %s table %d", f, r.Prefix, hopsOf(up, prefix.FamilyOf(r.Prefix.Addr()))[0], table)
 			}
 		}
 	case r.Source == route.Inside && r.Hop.Kind == route.Tunnel:

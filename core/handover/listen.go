@@ -39,7 +39,7 @@ func answers(p *page, b *box.Box) {
 		p.line("ip address replace %s dev lo%s", a.Range, neverSource(a.Range.Addr()))
 	}
 	for _, x := range b.Among {
-		p.line("ip %s route replace local %s dev lo", flag(x.Range.Addr().Is4()), x.Range)
+		p.line("ip %s route replace local %s dev lo", flag(x.Range), x.Range)
 		if x.Range.Addr().Is4() {
 			continue
 		}
@@ -63,7 +63,7 @@ func neverSource(a netip.Addr) string {
 func (r ruleset) callers() {
 	var limited []box.Listener
 	for _, l := range r.box.Listeners {
-		if len(l.Callers) > 0 && l.Address.Is4() == r.v4 {
+		if len(l.Callers) > 0 && r.of.Has(l.Address) {
 			limited = append(limited, l)
 		}
 	}

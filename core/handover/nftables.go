@@ -19,8 +19,8 @@ func nftables(b *box.Box) string {
 	p := &page{}
 	p.line("#!/usr/sbin/nft -f")
 	p.head("Address translation at " + b.Title)
-	for _, v4 := range []bool{true, false} {
-		r := ruleset{page: p, box: b, v4: v4, family: map[bool]string{true: "ip", false: "ip6"}[v4]}
+	for _, f := range prefix.Families {
+		r := ruleset{page: p, box: b, of: f, family: [2]string{"ip", "ip6"}[f]}
 		p.line("table %s dravin {}", r.family)
 		p.line("delete table %s dravin", r.family)
 		p.block("table "+r.family+" dravin", r.chains)
@@ -33,8 +33,8 @@ func nftables(b *box.Box) string {
 type ruleset struct {
 	*page
 	box    *box.Box
-	v4     bool
-	family string
+	of     prefix.Family
+	family string // as the kernel's tables call it
 }
 
 // own are the ranges of the box's own party at it.
@@ -122,11 +122,11 @@ func (r ruleset) deeds(x box.Rule) []string {
 func (r ruleset) ours(x box.Rule) bool {
 	switch {
 	case x.Into.IsValid():
-		return x.Into.Addr().Is4() == r.v4
+		return r.of.Has(x.Into.Addr())
 	case x.Target.IsValid():
-		return x.Target.Is4() == r.v4
+		return r.of.Has(x.Target)
 	case x.Dialled.IsValid():
-		return x.Dialled.Is4() == r.v4
+		return r.of.Has(x.Dialled)
 	}
 	return true
 }
@@ -224,9 +224,7 @@ func (r ruleset) remote(link design.ID) []netip.Prefix {
 }
 
 func (r ruleset) ofFamily(ps []netip.Prefix) []netip.Prefix {
-	return prefix.Minimal(
-		slices.DeleteFunc(slices.Clone(ps), func(p netip.Prefix) bool { return p.Addr().Is4() != r.v4 }),
-	)
+	return prefix.Minimal(prefix.OfFamily(ps, r.of))
 }
 
 // services are the conditions on protocol and port, one for each protocol; one
@@ -248,7 +246,7 @@ func (r ruleset) services(list []design.Service) []string {
 		}
 	}
 	if slices.ContainsFunc(list, func(s design.Service) bool { return s.Proto == "icmp" }) {
-		out = append(out, "meta l4proto "+map[bool]string{true: "icmp", false: "ipv6-icmp"}[r.v4])
+		out = append(out, "meta l4proto "+[2]string{"icmp", "ipv6-icmp"}[r.of])
 	}
 	return out
 }

@@ -6,6 +6,7 @@ import (
 
 	"dravin/core/box"
 	"dravin/core/design"
+	"dravin/core/prefix"
 	"dravin/core/route"
 )
 
@@ -94,7 +95,7 @@ func outside(p *page, point *route.Point) {
 			)
 			first = false
 		}
-		f := flag(r.Prefix.Addr().Is4())
+		f := flag(r.Prefix)
 		p.line(`w=$(way %s); if [ -n "$w" ]; then ip %s route replace %s $w; fi`, f, f, r.Prefix.Addr())
 	}
 }
@@ -114,7 +115,8 @@ func wayOut(p *page, b *box.Box) {
 	)
 }
 
-func flag(v4 bool) string { return map[bool]string{true: "-4", false: "-6"}[v4] }
+// flag says to the ip command which family a range is of.
+func flag(p netip.Prefix) string { return [2]string{"-4", "-6"}[prefix.FamilyOf(p.Addr())] }
 
 func interfaces(p *page, l *box.Link) {
 	p.line("")

@@ -66,7 +66,7 @@ func (s *script) ways(p *route.Point, table int) []way {
 			continue
 		}
 		if table == 0 {
-			w.src = ownSource(p, r.Prefix.Addr().Is4())
+			w.src = ownSource(p, prefix.FamilyOf(r.Prefix.Addr()))
 		}
 		out = append(out, w)
 	}
@@ -102,7 +102,7 @@ func (w way) place(p *page) {
 // put is the command that sets the route over next hops, the k-th of those that stand one
 // behind the other.
 func (w way) put(half netip.Prefix, k int, hops string) string {
-	out := fmt.Sprintf("ip %s route replace %s metric %d ", flag(w.to.Addr().Is4()), half, w.metric+k)
+	out := fmt.Sprintf("ip %s route replace %s metric %d ", flag(w.to), half, w.metric+k)
 	if w.table != 0 {
 		out += fmt.Sprintf("table %d ", w.table)
 	}
@@ -114,7 +114,7 @@ func (w way) put(half netip.Prefix, k int, hops string) string {
 
 // drop is the command that takes the route away, if it is there.
 func (w way) drop(half netip.Prefix, k int, of string) string {
-	out := fmt.Sprintf("ip %s route del %s metric %d", flag(w.to.Addr().Is4()), half, w.metric+k)
+	out := fmt.Sprintf("ip %s route del %s metric %d", flag(w.to), half, w.metric+k)
 	if w.table != 0 {
 		out += fmt.Sprintf(" table %d", w.table)
 	}
@@ -133,9 +133,9 @@ func (w way) hops() []string {
 		return []string{fmt.Sprintf("via %s dev %s", w.via, w.devices[0])}
 	}
 	if w.shares() {
-		return hopsOf(w.up, true)
+		return hopsOf(w.up, prefix.IPv4)
 	}
-	out := hopsOf(w.devices, false)
+	out := hopsOf(w.devices, prefix.IPv6)
 	for n, d := range w.devices {
 		if !slices.Contains(w.up, d) {
 			out[n] = ""
@@ -172,8 +172,8 @@ func upAmong(l *box.Link, devices []string) []string {
 // hopsOf are the next hops of a link, one list for each metric: IPv4 shares among
 // the tunnels; IPv6 takes no route over several devices without gateways, so there
 // they stand one behind the other.
-func hopsOf(devices []string, v4 bool) []string {
-	if !v4 || len(devices) == 1 {
+func hopsOf(devices []string, f prefix.Family) []string {
+	if f == prefix.IPv6 || len(devices) == 1 {
 		out := make([]string, len(devices))
 		for n, d := range devices {
 			out[n] = "dev " + d
@@ -194,11 +194,11 @@ func halves(p netip.Prefix) []netip.Prefix {
 
 // ownSource finds the box's own address in its LANs, as the source of what it
 // sends into links itself: the far end knows the way back there.
-func ownSource(point *route.Point, v4 bool) string {
+func ownSource(point *route.Point, f prefix.Family) string {
 	var asked []string
 	for _, own := range point.Own {
-		if own.Addr().Is4() == v4 {
-			asked = append(asked, fmt.Sprintf("own %s %s", flag(v4), own))
+		if f.Has(own.Addr()) {
+			asked = append(asked, fmt.Sprintf("own %s %s", flag(own), own))
 		}
 	}
 	if len(asked) == 0 {

@@ -102,7 +102,7 @@ func AttachmentPool(
 	network := a.Body.(*design.Attachment).What
 	var subnets []netip.Prefix
 	for _, s := range d.Inside(network, design.KindSubnet) {
-		subnets = append(subnets, prefix.OfFamily(design.RangesOf(s), pool.Addr().Is4())...)
+		subnets = append(subnets, prefix.OfFamily(design.RangesOf(s), prefix.FamilyOf(pool.Addr()))...)
 	}
 	c := CapacityOf(d, network, pool, prefix.Free(subnets, exported), ports)
 	c.At = a.ID
@@ -119,9 +119,9 @@ func PortsAt(d *design.Design, box design.ID) uint32 {
 // behind are the ranges that a rule of a box hides: what it names as sources, else
 // all of the party's own.
 func behind(d *design.Design, box *design.Object, r design.Rule) []netip.Prefix {
-	v4 := r.Into.Addr().Is4()
+	f := prefix.FamilyOf(r.Into.Addr())
 	if len(r.Source) > 0 {
-		return prefix.Minimal(prefix.OfFamily(r.Source, v4))
+		return prefix.Minimal(prefix.OfFamily(r.Source, f))
 	}
-	return prefix.OfFamily(d.Exports(d.Party(box.ID).ID), v4)
+	return prefix.OfFamily(d.Exports(d.Party(box.ID).ID), f)
 }

@@ -247,9 +247,9 @@ func Has(ranges []netip.Prefix, a netip.Addr) bool {
 	return false
 }
 
-// OfFamily are those of some ranges that are of IPv4, or of IPv6.
-func OfFamily(ranges []netip.Prefix, v4 bool) []netip.Prefix {
-	return slices.DeleteFunc(slices.Clone(ranges), func(p netip.Prefix) bool { return p.Addr().Is4() != v4 })
+// OfFamily are those of some ranges that are of a family.
+func OfFamily(ranges []netip.Prefix, f Family) []netip.Prefix {
+	return slices.DeleteFunc(slices.Clone(ranges), func(p netip.Prefix) bool { return !f.Has(p.Addr()) })
 }
 
 // Size is the number of host addresses of a range, as far as it can be counted.

@@ -98,7 +98,7 @@ func (s *solver) expected(p *Point) {
 			continue
 		}
 		r := Route{Prefix: x.Prefix, Source: sourcesOf(joint).learned, Hop: Into(joint), Via: joint.Name}
-		if v := topology.Brings(s.st, x.Joint, x.Prefix.Addr().Is4()); v.Up {
+		if v := topology.Brings(s.st, x.Joint, prefix.FamilyOf(x.Prefix.Addr())); v.Up {
 			r.Expected, r.Unusable = Missing, "it is expected here and was not learned"
 			if e, ok := s.tables.network.learn().Best(Key{p.ID, p.Segment}.String(), x.Prefix); ok && slices.ContainsFunc(
 				e.Lost, func(l *bgp.Route) bool { return !l.Own() && l.Session.Ends[l.End].Group == string(x.Joint) },

@@ -137,8 +137,8 @@ func some(list []netip.Prefix) string {
 func (t *Tables) Summarised(table design.ID) []Summarised {
 	p := t.Point(table)
 	type way struct {
-		hop Hop
-		v4  bool
+		hop    Hop
+		family prefix.Family
 	}
 	groups := map[way][]Route{}
 	var order []way
@@ -147,7 +147,7 @@ func (t *Tables) Summarised(table design.ID) []Summarised {
 			r.Hop.Kind == BlackHole {
 			continue
 		}
-		w := way{r.Hop, r.Prefix.Addr().Is4()}
+		w := way{r.Hop, prefix.FamilyOf(r.Prefix.Addr())}
 		if groups[w] == nil {
 			order = append(order, w)
 		}

@@ -28,8 +28,8 @@ func (o Own) IsValid() bool { return o.Addr.IsValid() }
 // family has none to give.
 func (t *Tables) OwnAddress(p *Point, hop Hop, tunnels []design.ID, to netip.Addr) Own {
 	d, o := t.Design, t.Design.Get(p.ID)
-	v4 := to.Is4()
-	stands := slices.DeleteFunc(standsAt(d, o), func(a netip.Addr) bool { return a.Is4() != v4 })
+	f := prefix.FamilyOf(to)
+	stands := slices.DeleteFunc(standsAt(d, o), func(a netip.Addr) bool { return !f.Has(a) })
 	for _, s := range p.Selectors {
 		for _, a := range stands {
 			if s.Matches(a, to) {
@@ -46,13 +46,13 @@ func (t *Tables) OwnAddress(p *Point, hop Hop, tunnels []design.ID, to netip.Add
 			return a
 		}
 	case Tunnel, Circuit:
-		if a := t.ownOn(o, hop.To, tunnels, v4); a.IsValid() || !inCloud(d, o) {
+		if a := t.ownOn(o, hop.To, tunnels, f); a.IsValid() || !inCloud(d, o) {
 			return Own{Addr: a}
 		}
 	}
 	if g, ok := o.Body.(*design.Gateway); ok {
 		for _, a := range g.Addresses {
-			if a.Is4() == v4 {
+			if f.Has(a) {
 				return Own{Addr: a}
 			}
 		}
@@ -69,7 +69,7 @@ func (t *Tables) SendsFrom(p *Point, hop Hop, tunnels []design.ID, to netip.Addr
 	if a := t.OwnAddress(p, hop, tunnels, to); a.IsValid() || hop.Kind != Tunnel && hop.Kind != Circuit {
 		return a
 	}
-	return Own{Addr: t.Preferred(p, to.Is4())}
+	return Own{Addr: t.Preferred(p, prefix.FamilyOf(to))}
 }
 
 // Dials is the source of a connection that a gateway or box opens itself: a program is
@@ -85,10 +85,10 @@ func (t *Tables) Dials(box design.ID, to netip.Addr) Own {
 // Preferred is the source that a box prefers for what it sends into its links and
 // circuits itself: its first address in a range of its own, which the far end knows
 // the way back to; invalid where the design gives none.
-func (t *Tables) Preferred(p *Point, v4 bool) netip.Addr {
+func (t *Tables) Preferred(p *Point, f prefix.Family) netip.Addr {
 	for _, own := range p.Own {
 		for _, a := range design.StandsAt(t.Design.Get(p.ID)) {
-			if own.Contains(a) && a.Is4() == v4 {
+			if own.Contains(a) && f.Has(a) {
 				return a
 			}
 		}
@@ -180,9 +180,9 @@ func placeIn(d *design.Design, party design.ID, a netip.Addr) *design.Object {
 
 // ownOn is the address on a link or circuit: of several tunnels that of the first that
 // is up.
-func (t *Tables) ownOn(o *design.Object, joint design.ID, tunnels []design.ID, v4 bool) netip.Addr {
+func (t *Tables) ownOn(o *design.Object, joint design.ID, tunnels []design.ID, f prefix.Family) netip.Addr {
 	for _, x := range insides(t.Design, o.ID) {
-		if x.joint.ID != joint || x.own.Is4() != v4 ||
+		if x.joint.ID != joint || !f.Has(x.own) ||
 			len(tunnels) > 0 && x.tunnel != "" && !slices.Contains(tunnels, x.tunnel) {
 			continue
 		}

@@ -225,7 +225,9 @@ func (b builder) session(o *design.Object) *bgp.Session {
 			Group: string(joint.ID), ASN: e.ASN, Address: e.Address, AllowOwn: e.AllowOwn, Client: e.Client,
 			KeepNextHop: e.KeepNextHop, In: RulesOf(e.In), Out: RulesOf(e.Out),
 		}
-		end.Families = [2]bool{slices.Contains(families, "ipv4"), slices.Contains(families, "ipv6")}
+		for _, f := range prefix.Families {
+			end.Families[f] = slices.Contains(families, f.Code())
+		}
 		most := Limit(b.design, o, n)
 		end.Limit = [2]uint32{most, most}
 		end.Weight = b.weight(at, joint.Kind)

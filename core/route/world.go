@@ -153,7 +153,7 @@ func (w *network) drops() []string {
 	var out []string
 	for _, pair := range [][2]map[string]bgp.Down{{now, then}, {then, now}} {
 		for key, d := range pair[0] {
-			if o, ok := pair[1][key]; !ok || o.Taken != d.Taken || o.End != d.End || o.V4 != d.V4 {
+			if o, ok := pair[1][key]; !ok || o.Taken != d.Taken || o.End != d.End || o.Family != d.Family {
 				out = append(out, dropKey(design.ID(key)))
 			}
 		}
@@ -176,11 +176,8 @@ func (w *network) dropped(view *design.Design, session design.ID) (status.Verdic
 	if !ok {
 		return status.Verdict{}, false
 	}
-	f, word := 0, "IPv4"
-	if !d.V4 {
-		f, word = 1, "IPv6"
-	}
-	return status.Dropped(w.design, w.design.Get(session), d.End, d.Taken, d.Session.Ends[d.End].Limit[f], word), true
+	most := d.Session.Ends[d.End].Limit[d.Family]
+	return status.Dropped(w.design, w.design.Get(session), d.End, d.Taken, most, d.Family), true
 }
 
 // sameSpeakers keeps the speakers that were there before, where they are the

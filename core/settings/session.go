@@ -3,6 +3,7 @@ package settings
 import (
 	"dravin/core/design"
 	"dravin/core/negotiate"
+	"dravin/core/prefix"
 )
 
 // SessionEndsOf are the two ends of a session in full, with their names.
@@ -37,7 +38,7 @@ func BGPEnds(s *design.Session) (out [2]negotiate.BGPEnd) {
 			out[n].Hold = negotiate.DefaultHold
 		}
 		if len(e.Families) == 0 {
-			out[n].Families = []string{"ipv4"}
+			out[n].Families = []string{prefix.IPv4.Code()}
 		}
 		if e.Password {
 			out[n].Password = "the session's password"

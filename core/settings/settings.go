@@ -8,6 +8,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/negotiate"
+	"dravin/core/prefix"
 )
 
 // Everything is the selectors that leave the choice to routes.
@@ -110,23 +111,23 @@ func selectorsOf(l *design.Link, own, every []netip.Prefix) []netip.Prefix {
 // where none of them says.
 func everything(d *design.Design, l *design.Link, tunnel *design.Object) []netip.Prefix {
 	var has [2]bool
-	note := func(v4 bool) { has[map[bool]int{true: 0, false: 1}[v4]] = true }
 	for _, p := range slices.Concat(l.Ends[0].Routes, l.Ends[1].Routes, tunnel.Body.(*design.Tunnel).Inside) {
-		note(p.Addr().Is4())
+		has[prefix.FamilyOf(p.Addr())] = true
 	}
 	for _, body := range design.Each[design.Session](d.Inside(tunnel.ID, design.KindSession)) {
 		for _, e := range BGPEnds(body) {
 			for _, f := range e.Families {
-				note(f == "ipv4")
+				has[prefix.IPv4] = has[prefix.IPv4] || f == prefix.IPv4.Code()
+				has[prefix.IPv6] = has[prefix.IPv6] || f == prefix.IPv6.Code()
 			}
 		}
 	}
-	if !has[0] && !has[1] {
+	if !has[prefix.IPv4] && !has[prefix.IPv6] {
 		return Everything[:1]
 	}
 	return slices.DeleteFunc(
 		slices.Clone(Everything),
-		func(p netip.Prefix) bool { return !has[map[bool]int{true: 0, false: 1}[p.Addr().Is4()]] },
+		func(p netip.Prefix) bool { return !has[prefix.FamilyOf(p.Addr())] },
 	)
 }
 

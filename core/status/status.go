@@ -17,6 +17,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/negotiate"
+	"dravin/core/prefix"
 	"dravin/core/settings"
 	"dravin/core/words"
 )
@@ -194,7 +195,7 @@ func (s *Status) Dropping(over func(view *design.Design, session design.ID) (Ver
 }
 
 // Dropped is how a session stands whose taker takes no more.
-func Dropped(d *design.Design, session *design.Object, end, taken int, most uint32, family string) Verdict {
+func Dropped(d *design.Design, session *design.Object, end, taken int, most uint32, family prefix.Family) Verdict {
 	taker := d.Title(session.ID)
 	if at := settings.Speaker(d, session, end); at != nil {
 		taker = d.Title(at.ID)

@@ -5,6 +5,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/negotiate"
+	"dravin/core/prefix"
 	"dravin/core/settings"
 	"dravin/core/status"
 )
@@ -24,11 +25,9 @@ func judgeSession(s *status.Status, o *design.Object) status.Held {
 	return out
 }
 
-var familyNames = map[bool]string{true: "ipv4", false: "ipv6"}
-
 // Brings is how what a joint brings into tables stands: routes of a family that are learned
 // need a session that is up, others what carries them.
-func Brings(s *status.Status, joint design.ID, v4 bool) status.Verdict {
+func Brings(s *status.Status, joint design.ID, f prefix.Family) status.Verdict {
 	v, o := s.Of(joint), s.Design().Get(joint)
 	k := KindOf(o)
 	if !v.Up || k == nil || k.Learns == nil || !k.Learns(s.Design(), o) {
@@ -37,13 +36,13 @@ func Brings(s *status.Status, joint design.ID, v4 bool) status.Verdict {
 	var first status.Verdict
 	for _, session := range SessionsOf(s.Design(), o) {
 		v := s.Of(session.ID)
-		if v.Up && slices.Contains(s.Session(session.ID).Families, familyNames[v4]) {
+		if v.Up && slices.Contains(s.Session(session.ID).Families, f.Code()) {
 			return status.Up
 		}
 		if v.Up {
 			v = status.Down(
 				status.SessionDown, session.ID, "bgp-families", "the session of %s does not carry %s", o.Name,
-				map[bool]string{true: "IPv4", false: "IPv6"}[v4],
+				f,
 			)
 		}
 		if first.Cause == "" {

@@ -82,12 +82,12 @@ func (pl *planner) publishBetween(e *editor, s offer, n need) error {
 	if err != nil {
 		return err
 	}
-	callers := prefix.OfFamily(pl.design.Ranges(n.from), true)
+	callers := ipv4(pl.design.Ranges(n.from))
 	near, err := pl.leg(e, middle, n.fromParty, callers)
 	if err != nil {
 		return err
 	}
-	far, err := pl.leg(e, middle, n.toParty, prefix.OfFamily(pl.design.Ranges(n.to), true))
+	far, err := pl.leg(e, middle, n.toParty, ipv4(pl.design.Ranges(n.to)))
 	if err != nil {
 		return err
 	}
@@ -140,7 +140,7 @@ func (pl *planner) middleNetwork(e *editor, a, b design.ID) (*design.Object, err
 			return o, nil
 		}
 	}
-	r, err := e.pool.take(true, 26)
+	r, err := e.pool.take(prefix.IPv4, 26)
 	if err != nil {
 		return nil, err
 	}
@@ -202,7 +202,7 @@ func (pl *planner) leg(
 		}
 	}
 	if box == nil {
-		r, ok := prefix.Carve(prefix.OfFamily(e.get(middle.ID).Body.(*design.Network).Blocks, true), used, 28)
+		r, ok := prefix.Carve(ipv4(e.get(middle.ID).Body.(*design.Network).Blocks), used, 28)
 		if !ok {
 			return nil, fmt.Errorf("no /28 is free in the blocks of %s for a box", middle.Name)
 		}

@@ -62,7 +62,7 @@ func (pl *planner) toBox(e *editor, network *design.Object) (b *boxed, real []ne
 	}
 	b = &boxed{box: box.ID, table: pl.tableOfBox(e, box)}
 	for _, s := range pl.translated(network) {
-		real = append(real, prefix.OfFamily(design.RangesOf(s), true)...)
+		real = append(real, ipv4(design.RangesOf(s))...)
 		if table := s.Body.(*design.Subnet).Table; !slices.Contains(b.of, table) {
 			b.of = append(b.of, table)
 		}
@@ -84,7 +84,7 @@ func (pl *planner) translated(network *design.Object) []*design.Object {
 	shared := pl.shared(network.ID)
 	return slices.DeleteFunc(pl.design.Inside(network.ID, design.KindSubnet), func(s *design.Object) bool {
 		return pl.design.IsSourcePool(s.ID) || pl.forBoxes(s) ||
-			len(prefix.Intersect(prefix.OfFamily(design.RangesOf(s), true), shared)) == 0
+			len(prefix.Intersect(ipv4(design.RangesOf(s)), shared)) == 0
 	})
 }
 
@@ -238,7 +238,7 @@ func (pl *planner) mapByBox(e *editor, network *design.Object) ([]netip.Prefix, 
 	}
 	var out []netip.Prefix
 	for _, r := range real {
-		to, err := e.pool.take(true, r.Bits())
+		to, err := e.pool.take(prefix.IPv4, r.Bits())
 		if err != nil {
 			return nil, fmt.Errorf("%s %s: %w", network.Name, r, err)
 		}
@@ -263,7 +263,7 @@ func (pl *planner) untouched(network *design.Object) []netip.Prefix {
 	translated := pl.translated(network)
 	for _, s := range pl.design.Inside(network.ID, design.KindSubnet) {
 		if !slices.Contains(translated, s) && !pl.forBoxes(s) {
-			out = append(out, prefix.OfFamily(design.RangesOf(s), true)...)
+			out = append(out, ipv4(design.RangesOf(s))...)
 		}
 	}
 	return out

@@ -9,32 +9,33 @@ import (
 
 	"dravin/core/allocation"
 	"dravin/core/design"
+	"dravin/core/prefix"
 	"dravin/core/translate"
 )
 
 func TestMappedRangesKeepClearOfEverything(t *testing.T) {
 	d := thistledown(t)
 	used := allocation.ForMapping(d)
-	for _, v4 := range []bool{true, false} {
+	for _, f := range prefix.Families {
 		for bits := 17; bits <= 28; bits++ {
 			length := bits
-			if !v4 {
+			if f == prefix.IPv6 {
 				length += 32
 			}
-			p, why, ok := translate.Carve(d, v4, length)
+			p, why, ok := translate.Carve(d, f, length)
 			require.True(t, ok)
 			assert.NotEmpty(t, why)
 			for _, u := range used {
 				assert.False(t, u.Overlaps(p), "%s is used, %s was offered", u, p)
 			}
-			if v4 {
+			if f == prefix.IPv4 {
 				assert.True(
 					t, netip.MustParsePrefix("10.223.0.0/16").Contains(p.Addr()), "from what is reserved for mapping",
 				)
 			}
 		}
 	}
-	_, _, ok := translate.Carve(d, true, 15)
+	_, _, ok := translate.Carve(d, prefix.IPv4, 15)
 	assert.False(t, ok, "more than is reserved for mapping")
 }
 

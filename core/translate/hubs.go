@@ -144,10 +144,10 @@ func (pl *planner) sourcePool(
 	if first == nil {
 		return nil, fmt.Errorf("%s has no subnet", network.Name)
 	}
-	r, ok := prefix.Carve(prefix.OfFamily(prefix.Free(b.Blocks, shared), true), used, bits)
+	r, ok := prefix.Carve(ipv4(prefix.Free(b.Blocks, shared)), used, bits)
 	if !ok {
 		var err error
-		if r, err = e.pool.take(true, bits); err != nil {
+		if r, err = e.pool.take(prefix.IPv4, bits); err != nil {
 			return nil, err
 		}
 		e.spent = append(e.spent, r)
@@ -177,7 +177,7 @@ func (pl *planner) openHubs(e *editor, m mapped) {
 			}
 			return pl.known(place, to)
 		}
-		e.carry(n.path, prefix.OfFamily(seen(n.from, n.toParty), true), prefix.OfFamily(seen(n.to, n.fromParty), true))
+		e.carry(n.path, ipv4(seen(n.from, n.toParty)), ipv4(seen(n.to, n.fromParty)))
 	}
 }
 
@@ -261,8 +261,8 @@ func (pl *planner) stages(e *editor, o *Option, n need, hidden, led mapped) erro
 		pl.throughBox(e, n, k, network, box, ours, before)
 		return nil
 	}
-	for _, real := range prefix.OfFamily(pl.design.Ranges(n.to), true) {
-		to, err := e.pool.take(true, real.Bits())
+	for _, real := range ipv4(pl.design.Ranges(n.to)) {
+		to, err := e.pool.take(prefix.IPv4, real.Bits())
 		if err != nil {
 			return err
 		}
@@ -282,7 +282,7 @@ func (pl *planner) stages(e *editor, o *Option, n need, hidden, led mapped) erro
 	}
 	own := pl.design.Ranges(network.ID)
 	e.only = map[design.ID]design.ID{network.ID: pl.tableOfBox(e, box)}
-	e.carry(n.path[k+1:], prefix.OfFamily(own, true), prefix.OfFamily(pl.known(n.to, network.ID), true))
+	e.carry(n.path[k+1:], ipv4(own), ipv4(pl.known(n.to, network.ID)))
 	e.only = nil
 	return nil
 }

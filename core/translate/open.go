@@ -229,7 +229,7 @@ func (e *editor) mapPlace(place design.ID) ([]netip.Prefix, error) {
 	}
 	var out []netip.Prefix
 	for _, real := range e.design.Ranges(place) {
-		mapped, err := e.pool.take(real.Addr().Is4(), real.Bits())
+		mapped, err := e.pool.take(prefix.FamilyOf(real.Addr()), real.Bits())
 		if err != nil {
 			return nil, fmt.Errorf("%s %s: %w", e.design.Title(place), real, err)
 		}

@@ -344,10 +344,10 @@ func (pl *planner) open(e *editor, m mapped, skip func(need) bool) {
 		}
 		done[key] = true
 		ours, theirs := seen(n.from, n.toParty), seen(n.to, n.fromParty)
-		for _, v4 := range []bool{true, false} {
-			x, y := prefix.OfFamily(ours, v4), prefix.OfFamily(theirs, v4)
+		for _, f := range prefix.Families {
+			x, y := prefix.OfFamily(ours, f), prefix.OfFamily(theirs, f)
 			if len(x) > 0 && len(y) > 0 ||
-				v4 &&
+				f == prefix.IPv4 &&
 					(a && len(ours) == 0 || b && len(theirs) == 0) { // whoever hides behind an inside address is known there
 				e.carry(n.path, x, y)
 			}

@@ -44,9 +44,9 @@ func newPool(d *design.Design, allowed []netip.Prefix) *pool {
 		}
 	}
 	p.why = "free in " + strings.Join(names, " and ")
-	for _, v4 := range []bool{true, false} {
-		if len(prefix.OfFamily(p.allowed, v4)) == 0 {
-			p.allowed = append(p.allowed, prefix.OfFamily(private, v4)...)
+	for _, f := range prefix.Families {
+		if len(prefix.OfFamily(p.allowed, f)) == 0 {
+			p.allowed = append(p.allowed, prefix.OfFamily(private, f)...)
 		}
 	}
 	if len(names) == 0 {
@@ -73,25 +73,28 @@ func (p *pool) setApart(lengths []int) {
 	for bits > 0 && uint64(1)<<(32-bits) < 2*need {
 		bits--
 	}
-	if block, ok := prefix.Carve(prefix.OfFamily(p.allowed, true), p.used, min(bits, longest)); ok && len(lengths) > 1 {
+	if block, ok := prefix.Carve(ipv4(p.allowed), p.used, min(bits, longest)); ok && len(lengths) > 1 {
 		p.block, p.next = block, block.Addr()
 	}
 }
 
 func (p *pool) holds(r netip.Prefix) bool { return p.block.IsValid() && prefix.Contains(p.block, r) }
 
+// ipv4 are those of some ranges that are of IPv4, of which alone a plan is short.
+func ipv4(ranges []netip.Prefix) []netip.Prefix { return prefix.OfFamily(ranges, prefix.IPv4) }
+
 // take gives out a range of a length.
-func (p *pool) take(v4 bool, bits int) (netip.Prefix, error) {
-	if v4 && p.block.IsValid() {
+func (p *pool) take(f prefix.Family, bits int) (netip.Prefix, error) {
+	if f == prefix.IPv4 && p.block.IsValid() {
 		if r, ok := prefix.Carve([]netip.Prefix{p.block}, p.used, bits); ok {
 			p.used = append(p.used, r)
 			return r, nil
 		}
 	}
-	r, ok := prefix.Carve(prefix.OfFamily(p.allowed, v4), p.used, bits)
-	if ok && v4 && bits == 32 && r.Addr().As4()[3] == 0 { // some boxes take it for a network's
+	r, ok := prefix.Carve(prefix.OfFamily(p.allowed, f), p.used, bits)
+	if ok && f == prefix.IPv4 && bits == 32 && r.Addr().As4()[3] == 0 { // some boxes take it for a network's
 		p.used = append(p.used, r)
-		return p.take(v4, bits)
+		return p.take(f, bits)
 	}
 	if !ok {
 		return r, fmt.Errorf("no free /%d is left; reserve a larger range for mapping", bits)
@@ -103,8 +106,8 @@ func (p *pool) take(v4 bool, bits int) (netip.Prefix, error) {
 // Carve finds a free range to map into: inside the ranges reserved for mapping
 // if there are any, else inside the private ranges, and clear of everything
 // that any party holds, routes or names.
-func Carve(d *design.Design, v4 bool, bits int) (r netip.Prefix, why string, ok bool) {
+func Carve(d *design.Design, f prefix.Family, bits int) (r netip.Prefix, why string, ok bool) {
 	p := newPool(d, nil)
-	r, err := p.take(v4, bits)
+	r, err := p.take(f, bits)
 	return r, p.why, err == nil
 }

@@ -90,7 +90,7 @@ func (pl *planner) mapping(places []design.ID) *Option {
 func (pl *planner) mapAll(e *editor, places []design.ID) (mapped, error) {
 	var lengths []int
 	for _, id := range places {
-		for _, p := range prefix.OfFamily(pl.toMap(id), true) {
+		for _, p := range ipv4(pl.toMap(id)) {
 			lengths = append(lengths, p.Bits())
 		}
 	}
@@ -367,7 +367,7 @@ func (pl *planner) hide(e *editor, o *Option, m mapped, place design.ID, own boo
 	if len(edges) == 0 {
 		return fmt.Errorf("%s", pl.whyNot(place, why))
 	}
-	real := prefix.OfFamily(pl.design.Ranges(place), true)
+	real := ipv4(pl.design.Ranges(place))
 	if len(real) == 0 {
 		return fmt.Errorf("%s has no IPv4 range to hide", pl.design.Title(place))
 	}
@@ -421,7 +421,7 @@ func (pl *planner) poolFor(e *editor, place design.ID, behind []netip.Prefix) (n
 	for bits > 20 && (uint64(1)<<(32-bits))*ledger.UsablePorts/ledger.UsualPorts < hosts {
 		bits--
 	}
-	p, err := e.pool.take(true, bits)
+	p, err := e.pool.take(prefix.IPv4, bits)
 	if err == nil {
 		e.spent = append(e.spent, p)
 		e.why = append(e.why, fmt.Sprintf("%s is hidden behind %s: %s.", pl.design.Title(place), p, e.pool.why))
@@ -459,7 +459,7 @@ func (pl *planner) renumber(o *design.Object, lan *design.LAN) *Option {
 		party := o.Parent
 		m := mapped{}
 		for _, real := range lan.Prefixes {
-			p, err := e.pool.take(real.Addr().Is4(), real.Bits())
+			p, err := e.pool.take(prefix.FamilyOf(real.Addr()), real.Bits())
 			if err != nil {
 				return err
 			}

@@ -91,7 +91,7 @@ func (pl *planner) publish(e *editor, o *Option, s offer, hidden mapped) error {
 		if len(edges) == 0 {
 			return fmt.Errorf("%s", why)
 		}
-		a, err := e.pool.take(true, 32)
+		a, err := e.pool.take(prefix.IPv4, 32)
 		if err != nil {
 			return err
 		}
@@ -143,7 +143,7 @@ func (pl *planner) publish(e *editor, o *Option, s offer, hidden mapped) error {
 // where the far side, or what lies between, holds their own.
 func (pl *planner) callers(e *editor, o *Option, n need, hidden mapped) ([]netip.Prefix, error) {
 	place := pl.scope.holder(n.from)
-	real := prefix.OfFamily(pl.known(n.from, n.toParty), true)
+	real := ipv4(pl.known(n.from, n.toParty))
 	if pl.scope.settled[place] || !pl.meetsOnWay(n, place) {
 		return real, nil
 	}
@@ -196,7 +196,7 @@ func (pl *planner) boxIn(e *editor, network *design.Object, zone string, alone b
 			zone = body.Zone
 		}
 	}
-	r, ok := prefix.Carve(prefix.OfFamily(design.RangesOf(network), true), used, 28)
+	r, ok := prefix.Carve(ipv4(design.RangesOf(network)), used, 28)
 	if !ok {
 		return nil, fmt.Errorf("no /28 is free in the blocks of %s for a translating box", network.Name)
 	}

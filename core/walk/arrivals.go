@@ -89,7 +89,7 @@ func leadsHome(t *route.Tables, viewer, place design.ID, a netip.Addr) bool {
 // arrives is where an address leads from a view; zero if nowhere.
 func arrives(t *route.Tables, v view, a netip.Addr) arrival {
 	for _, place := range v.places {
-		h, err := HostOf(t.Design, place, a.Is4())
+		h, err := HostOf(t.Design, place, prefix.FamilyOf(a))
 		if err != nil {
 			continue
 		}

@@ -17,19 +17,19 @@ import (
 func FlowBetween(t *route.Tables, from, to design.ID, s design.Service) (Flow, error) {
 	d := t.Design
 	var last error
-	for _, v4 := range []bool{true, false} {
-		h, err := HostOf(d, from, v4)
+	for _, f := range prefix.Families {
+		h, err := HostOf(d, from, f)
 		if err != nil {
 			last = err
 			continue
 		}
-		target, err := HostOf(d, to, v4)
+		target, err := HostOf(d, to, f)
 		if err == nil {
 			a := SeenAs(t, h.Place, target.Place, target.Address).Address
 			return published(t, Flow{From: h, To: a, Meant: target.id(), Service: s}), nil
 		}
 		last = err
-		if _, other := HostOf(d, to, !v4); other == nil {
+		if _, other := HostOf(d, to, 1-f); other == nil {
 			last = fmt.Errorf(
 				"%s and %s have no address family in common; give one of them an address of the other's", d.Title(from),
 				d.Title(to),
@@ -84,7 +84,7 @@ func published(t *route.Tables, f Flow) Flow {
 // HostOf picks the host that stands for an object: the endpoint itself, the
 // first endpoint of a LAN, subnet or party, or the first address a host may
 // have there.
-func HostOf(d *design.Design, id design.ID, v4 bool) (Host, error) {
+func HostOf(d *design.Design, id design.ID, f prefix.Family) (Host, error) {
 	o := d.Get(id)
 	if o == nil {
 		return Host{}, fmt.Errorf(
@@ -94,24 +94,24 @@ func HostOf(d *design.Design, id design.ID, v4 bool) (Host, error) {
 	switch o.Kind {
 	case design.KindEndpoint:
 		for _, a := range o.Body.(*design.Endpoint).Addresses {
-			if a.Is4() == v4 {
+			if f.Has(a) {
 				return Host{Place: o.Parent, Endpoint: o.ID, Address: a}, nil
 			}
 		}
 	case design.KindLAN, design.KindInnerRoute, design.KindSubnet:
 		for _, e := range d.Inside(id, design.KindEndpoint) {
-			if h, err := HostOf(d, e.ID, v4); err == nil {
+			if h, err := HostOf(d, e.ID, f); err == nil {
 				return h, nil
 			}
 		}
 		for _, p := range d.Ranges(id) {
-			if p.Addr().Is4() == v4 {
+			if f.Has(p.Addr()) {
 				return Host{Place: id, Address: prefix.FirstHost(p)}, nil
 			}
 		}
 	case design.KindSite, design.KindNetwork:
 		for _, place := range d.Inside(id, design.HostPlaces...) {
-			if h, err := HostOf(d, place.ID, v4); err == nil {
+			if h, err := HostOf(d, place.ID, f); err == nil {
 				return h, nil
 			}
 		}
@@ -121,14 +121,7 @@ func HostOf(d *design.Design, id design.ID, v4 bool) (Host, error) {
 			o.Name,
 		)
 	}
-	return Host{}, fmt.Errorf("%s has no %s address; give it an endpoint or a range", d.Title(id), familyWord(v4))
-}
-
-func familyWord(v4 bool) string {
-	if v4 {
-		return "IPv4"
-	}
-	return "IPv6"
+	return Host{}, fmt.Errorf("%s has no %s address; give it an endpoint or a range", d.Title(id), f)
 }
 
 // flowEnds are the kinds between which a person may ask for a flow.
@@ -153,7 +146,7 @@ func ParseFlow(t *route.Tables, from, to string, s design.Service) (Flow, error)
 		}
 		return FlowBetween(t, source.ID, target.ID, s)
 	}
-	h, err := HostOf(d, source.ID, a.Is4())
+	h, err := HostOf(d, source.ID, prefix.FamilyOf(a))
 	if err != nil {
 		return Flow{}, err
 	}
