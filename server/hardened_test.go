@@ -289,12 +289,15 @@ func upload(t *testing.T, url string) (steps <-chan server.ImportStep, finish fu
 // who leaves the queue makes room.
 func TestImportsWaitInAQueue(t *testing.T) {
 	at := fresh(t)
-	_, mine := another(t, nil)
+	s, mine := another(t, nil)
 	var running []func()
-	for range 2 {
+	for n := range 2 {
 		_, finish := upload(t, mine+at+"/import")
 		running = append(running, finish)
-		time.Sleep(200 * time.Millisecond)
+		require.Eventually(
+			t, func() bool { return gauge(t, s, "dravin_import_queue_seconds_count") == n+1 }, 2*time.Minute,
+			5*time.Millisecond, "it has its place",
+		)
 	}
 	third, finishThird := upload(t, mine+at+"/import")
 	assert.Equal(t, 1, (<-third).Waiting)

@@ -223,7 +223,9 @@ func TestRestartedDatabaseIsReconnectedTo(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
 	heard, lost := make(chan store.Notice, 10), make(chan error, 10)
-	go store.Listen(ctx, pg.URL, func(n store.Notice) { heard <- n }, func() {}, func(err error) {
+	listens := make(chan struct{}, 10)
+	listening := func() { listens <- struct{}{} }
+	go store.Listen(ctx, pg.URL, func(n store.Notice) { heard <- n }, listening, func(err error) {
 		select {
 		case lost <- err:
 		default:
@@ -244,7 +246,7 @@ func TestRestartedDatabaseIsReconnectedTo(t *testing.T) {
 			return false
 		}
 	}
-	time.Sleep(300 * time.Millisecond) // let the listener connect
+	<-listens
 	require.NoError(t, commit(0))
 	require.Eventually(t, hears, 2*time.Minute, time.Millisecond)
 	require.NoError(t, pg.Kill(ctx))

@@ -1,7 +1,33 @@
+import { request as open, type ClientRequest } from "node:http";
 import { expect, test } from "@playwright/test";
 import { accessible, openCase, strict } from "./page";
 
 test.beforeEach(({ page }) => strict(page));
+
+const part = (name: string, of: string) => `--x\r\nContent-Disposition: form-data; ${name}\r\n\r\n${of}\r\n`;
+
+/** An import that has begun, and whose file goes on. */
+function bringIn(origin: string, id: string): ClientRequest {
+  const held = open(`${origin}/api/designs/${id}/import`, {
+    method: "POST",
+    headers: { "Content-Type": "multipart/form-data; boundary=x", "Transfer-Encoding": "chunked" },
+  });
+  held.on("error", () => undefined);
+  held.write(part('name="how"', "{}") + part('name="file"; filename="f"', "party,prefix"));
+  return held;
+}
+
+/** Whether one more import has to wait. */
+async function isQueued(origin: string, id: string): Promise<boolean> {
+  const probe = bringIn(origin, id);
+  probe.end("--x--\r\n");
+  const told = await new Promise<string>((done) => {
+    probe.on("response", (answer) => answer.once("data", (line: Buffer) => done(line.toString())));
+    probe.on("close", () => done(""));
+  });
+  probe.destroy();
+  return told.includes('"waiting":1');
+}
 
 test("a deleted design is taken back, with everything in it", async ({ page }) => {
   await openCase(page);
@@ -39,19 +65,8 @@ test("an import that waits tells its place, and can be broken off", async ({ pag
   const id = page.url().split("/")[4] ?? "";
   await page.getByRole("radio", { name: "Bring in" }).click();
   // Two imports from elsewhere that do not come to an end take the two places.
-  const slow = await Promise.all(
-    [0, 1].map(async () => {
-      const { request: open } = await import("node:http");
-      const held = open(`${new URL(page.url()).origin}/api/designs/${id}/import`, {
-        method: "POST",
-        headers: { "Content-Type": "multipart/form-data; boundary=x", "Transfer-Encoding": "chunked" },
-      });
-      held.on("error", () => undefined);
-      held.write('--x\r\nContent-Disposition: form-data; name="how"\r\n\r\n{}\r\n--x\r\nContent-Disposition: form-data; name="file"; filename="f"\r\n\r\nparty,prefix\r\n');
-      return held;
-    }),
-  );
-  await page.waitForTimeout(300);
+  const slow = [0, 1].map(() => bringIn(new URL(page.url()).origin, id));
+  await expect.poll(() => isQueued(new URL(page.url()).origin, id), { timeout: 60_000 }).toBe(true);
   await page.locator("#pasted").fill("Marrow Hill: new plot 10.212.9.0/24");
   await page.getByRole("button", { name: "Preview" }).click();
   await expect(page.getByRole("status").filter({ hasText: "Place in the queue: 1" })).toBeVisible();

@@ -20,6 +20,8 @@ test("answers that come late move no cursor, take no keystroke and lose no chang
   await expect(grid.getByRole("row")).not.toHaveCount(1);
   await grid.getByTitle("data room").click();
   await slow(page);
+  const written = page.waitForResponse((r) => r.request().method() === "POST");
+  const lookedAtAgain = written.then(() => page.waitForResponse((r) => r.url().includes("/stock")));
   // The first is renamed so that it would be sorted elsewhere, and the next is typed at once.
   await page.keyboard.press("Enter");
   await page.keyboard.type("zoology room");
@@ -28,7 +30,7 @@ test("answers that come late move no cursor, take no keystroke and lose no chang
   expect(second).not.toBe("zoology room"); // the cursor is on the next row already
   await page.keyboard.press("Enter");
   await page.keyboard.type("annexe");
-  await page.waitForTimeout(4500); // the first answer, and what is looked at again, come while it is typed
+  await lookedAtAgain; // the first answer, and what is looked at again, come while it is typed
   await expect(page.getByRole("textbox", { name: / of / })).toBeFocused();
   await page.keyboard.type(" two");
   await page.keyboard.press("Enter");
