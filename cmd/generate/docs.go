@@ -7,8 +7,8 @@ import (
 	"go/format"
 	"go/parser"
 	"go/token"
-	"io/fs"
 	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
 )
@@ -19,16 +19,22 @@ const docsFile = "docs_gen.go"
 
 // docsOf reads the comments of all fields that a file may hold, by struct and field.
 func docsOf(dir string) ([]byte, error) {
-	goFiles := func(f fs.FileInfo) bool { return !strings.HasSuffix(f.Name(), "_test.go") && f.Name() != docsFile }
-	packages, err := parser.ParseDir(token.NewFileSet(), dir, goFiles, parser.ParseComments)
+	files, err := filepath.Glob(filepath.Join(dir, "*.go"))
 	if err != nil {
 		return nil, err
 	}
 	docs := map[string]string{}
 	name := ""
-	for _, p := range packages {
-		name = p.Name
-		ast.Inspect(p, func(n ast.Node) bool {
+	for _, file := range files {
+		if base := filepath.Base(file); base == docsFile || strings.HasSuffix(base, "_test.go") {
+			continue
+		}
+		read, err := parser.ParseFile(token.NewFileSet(), file, nil, parser.ParseComments)
+		if err != nil {
+			return nil, err
+		}
+		name = read.Name.Name
+		ast.Inspect(read, func(n ast.Node) bool {
 			if t, ok := n.(*ast.TypeSpec); ok {
 				addDocs(docs, t)
 			}
