@@ -21,7 +21,7 @@ test("what most needs doing is what the list says", () => {
   expect(rowWord(row({ differing: 3, verdict: "differs" })).word).toBe("3 lines differ");
   expect(rowWord(row({ verdict: "beware" })).word).toBe("beware");
   expect(rowWord(row({})).word).toBe("agrees");
-  expect(verdictOf("new").word).toBe("new");
+  expect(verdictOf("beware").word).toBe("beware");
   expect(stateWord("waiting-for-the-other-half")).toBe("waiting for the other half");
 });
 
