@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"os"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -348,7 +349,27 @@ func sentencesOf(d *design.Design) []string {
 		}
 	}
 	for _, i := range told(s.Tables) {
-		out = append(append(out, i.Does, i.Why, i.Check), i.Lines...)
+		out = append(append(out, i.Does, i.Why, i.Check.Text), i.Lines...)
 	}
 	return out
+}
+
+// Every instruction has a check of a kind that is told of, under an ID of its own.
+func TestEveryInstructionIsChecked(t *testing.T) {
+	d, err := design.Read(demo.Thistledown)
+	require.NoError(t, err)
+	kind, _ := reflect.TypeFor[box.Check]().FieldByName("Kind")
+	var codes []string
+	met := map[box.CheckKind]bool{}
+	for _, c := range box.Checks {
+		codes = append(codes, string(c.Code))
+	}
+	assert.Equal(t, strings.Join(codes, ","), kind.Tag.Get("enum"))
+	ids := map[string]bool{}
+	for _, i := range told(route.Solve(d, status.Condition{})) {
+		assert.NotEmpty(t, i.Check.Text, i.Object)
+		assert.False(t, ids[i.Check.ID], i.Object)
+		ids[i.Check.ID], met[i.Check.Kind] = true, true
+	}
+	assert.Len(t, met, len(box.Checks))
 }

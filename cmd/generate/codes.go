@@ -5,6 +5,7 @@ import (
 	"os"
 	"strings"
 
+	"dravin/core/box"
 	"dravin/core/design"
 	"dravin/core/finding"
 	"dravin/core/route"
@@ -63,7 +64,7 @@ func documented(page string) (string, error) {
 	out := string(text)
 	for name, rows := range map[string]string{
 		"findings": table(finding.Family), "causes": table(status.Family), "packets": table(walk.Packets),
-		"routes": table(route.Stops),
+		"routes": table(route.Stops), "checks": table(box.Checks),
 	} {
 		begin, end := "<!-- codes: "+name+" -->\n", "<!-- end -->"
 		before, rest, ok := strings.Cut(out, begin)
@@ -80,7 +81,7 @@ func documented(page string) (string, error) {
 }
 
 // pages are those that hold tables of codes.
-var pages = []string{"docs/findings.md", "docs/routes.md"}
+var pages = []string{"docs/findings.md", "docs/instructions.md", "docs/routes.md"}
 
 func writeCodes() error {
 	for _, page := range pages {

@@ -27,8 +27,8 @@ type Instruction struct {
 	Lines  []string    `json:"lines"`         // what belongs to it, in order
 	Why    string      `json:"why"`           // what it is for
 	From   []string    `json:"from"`          // the paths of what it follows from
-	Check  string      `json:"check"`         // how to see on the spot that it is done
-	Done   bool        `json:"done"`          // the design says that it is
+	Check  Check       `json:"check"`
+	Done   bool        `json:"done"` // the design says that it is
 	// Due says that it is part of the plan: what was refused, is gone or waits for an answer is
 	// not to be entered.
 	Due bool             `json:"due"`
@@ -176,7 +176,7 @@ func (w *writer) write(o *design.Object) {
 		set := w.design.Settings(o.With(resolved(w.design, o)))
 		i.Set = slices.DeleteFunc(set, func(s design.Setting) bool { return !entered(o.Kind, s.Key, end) })
 		says := saysOf(w, o, end)
-		i.Does, i.Why, i.Check = says.does, says.why, says.check
+		i.Does, i.Why, i.Check = says.does, says.why, checkOf(o, w.party.ID, end, says.check)
 		i.Lines = append(append(i.Lines, says.lines...), rest(w.design, i.Set, says.covers)...)
 		w.out = append(w.out, i)
 	}

@@ -14,9 +14,16 @@ import (
 
 // says is what a sentence tells of an object.
 type says struct {
-	does, why, check string
-	lines            []string
-	covers           []string // the keys of the values that does and lines tell
+	does, why string
+	check     seen
+	lines     []string
+	covers    []string // the keys of the values that does and lines tell
+}
+
+// seen is a check as its sentence says it.
+type seen struct {
+	kind CheckKind
+	text string
 }
 
 func (s *says) line(format string, args ...any) {
@@ -55,7 +62,7 @@ func saysOf(w *writer, o *design.Object, end int) says {
 	}
 	s := says{
 		does: the(design.Word(o.Kind), o.Name) + " with exactly these values", why: "the design has it",
-		check: "it is listed with these values",
+		check: seen{Listed, "it is listed with these values"},
 	}
 	if _, ok := design.JointOf(o); ok {
 		s.why = joins(w, o)
@@ -110,7 +117,7 @@ func network(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.Network)
 	return says{
 		does: fmt.Sprintf("a network %s with %s", inPlace(b.Cloud, b.Region), list(b.Blocks)),
-		why:  "what is in the cloud stands in it", check: "it is listed with these blocks and no others",
+		why:  "what is in the cloud stands in it", check: seen{Listed, "it is listed with these blocks and no others"},
 		covers: []string{"cloud", "region", "blocks"},
 	}
 }
@@ -119,14 +126,14 @@ func hub(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.Hub)
 	return says{
 		does: "a hub " + inPlace(b.Cloud, b.Region), why: "networks, links and circuits meet there",
-		check: "it is listed as available", covers: []string{"cloud", "region"},
+		check: seen{Listed, "it is listed as available"}, covers: []string{"cloud", "region"},
 	}
 }
 
 func edgeRouter(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.EdgeRouter)
 	s := says{
-		does: "a router at " + b.Exchange, why: "circuits to several places meet there", check: "it answers",
+		does: "a router at " + b.Exchange, why: "circuits to several places meet there", check: seen{Reached, "it answers"},
 		covers: []string{"exchange", "summaries"},
 	}
 	summaries(&s, b.Summaries)
@@ -151,7 +158,7 @@ func request(w *writer, o *design.Object, _ int) says {
 	}
 	s := says{
 		does: fmt.Sprintf("accept or refuse what %s asks for: %s", who, w.design.Title(b.For)),
-		why:  "nothing is built for it before", check: "it is answered", covers: []string{"for", "answer"},
+		why:  "nothing is built for it before", check: seen{Answered, "it is answered"}, covers: []string{"for", "answer"},
 	}
 	if b.Answer != "" {
 		s.does = fmt.Sprintf("what %s asked for was %s: %s", who, b.Answer, w.design.Title(b.For))
@@ -163,7 +170,7 @@ func lanSays(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.LAN)
 	s := says{
 		does: the("LAN", o.Name) + ": " + list(b.Prefixes), why: "hosts stand in it",
-		check: "a host in it reaches its gateway", covers: []string{"prefixes", "gateways"},
+		check: seen{Reached, "a host in it reaches its gateway"}, covers: []string{"prefixes", "gateways"},
 	}
 	if b.VLAN != 0 {
 		s.does += fmt.Sprintf(", VLAN tag %d", b.VLAN)
@@ -183,7 +190,7 @@ func innerRoute(w *writer, o *design.Object, _ int) says {
 	}
 	return says{
 		does: fmt.Sprintf("%s, behind an inner router%s: %s", o.Name, by, list(b.Prefixes)), why: "hosts stand there",
-		check: "the gateway reaches a host there", covers: []string{"prefixes", "via"},
+		check: seen{Reached, "the gateway reaches a host there"}, covers: []string{"prefixes", "via"},
 	}
 }
 
@@ -191,7 +198,7 @@ func gateway(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.Gateway)
 	s := says{
 		does: the("gateway", o.Name), why: "links and circuits end there",
-		check:  "it is reached under its addresses",
+		check:  seen{Reached, "it is reached under its addresses"},
 		covers: []string{"addresses", "translate", "summaries", "routes", "enters", "subnet", "vpn", "hub_routes"},
 	}
 	var has []string
@@ -223,7 +230,7 @@ func appliance(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.Box)
 	s := says{
 		does: fmt.Sprintf("%s (%s): it forwards, and no source check keeps it from that", o.Name, list(b.Addresses)),
-		why:  "it translates what it forwards", check: "net.ipv4.ip_forward is 1, and its rules are loaded",
+		why:  "it translates what it forwards", check: seen{Forwards, "net.ipv4.ip_forward is 1, and its rules are loaded"},
 		covers: []string{"addresses", "routes", "translate"},
 	}
 	entries(&s, b.Routes)
@@ -300,7 +307,7 @@ func link(w *writer, o *design.Object, end int) says {
 	near, far := b.Ends[end-1], b.Ends[2-end]
 	s := says{
 		does: fmt.Sprintf("%s, to %s: %s", o.Name, w.design.Title(far.Gateway), routingWords[b.Routing]),
-		why:  joins(w, o), check: "one of its tunnels is up", covers: []string{"routing", "ends", "segment"},
+		why:  joins(w, o), check: seen{TunnelUp, "one of its tunnels is up"}, covers: []string{"routing", "ends", "segment"},
 	}
 	if x := w.design.Get(b.Segment); x != nil {
 		s.line("it carries %s", the("segment", x.Name))
@@ -337,7 +344,7 @@ func tunnelSays(w *writer, o *design.Object, end int) says {
 			"%s of %s: IKEv%d from %s to %s, pre-shared key", o.Name, l.Name, set.Version, known(set.Address),
 			known(set.Peer),
 		),
-		why: joins(w, l), check: "its IKE SA is established and its child SAs are installed",
+		why: joins(w, l), check: seen{TunnelUp, "its IKE SA is established and its child SAs are installed"},
 		covers: []string{"outside", "inside", "ends", "segment"},
 	}
 	if len(b.Inside) == 2 {
@@ -398,9 +405,9 @@ func session(w *writer, o *design.Object, end int) says {
 		does: fmt.Sprintf(
 			"BGP: own ASN %d at %s, far ASN %d at %s, hold time %d s", set.ASN, set.Address, set.PeerASN, set.Peer, set.Hold,
 		),
-		why: "routes are learned over " + w.design.Get(o.Parent).Name, check: "the session is Established", covers: []string{
-			"ends",
-		},
+		why:    "routes are learned over " + w.design.Get(o.Parent).Name,
+		check:  seen{Established, "the session is Established"},
+		covers: []string{"ends"},
 	}
 	carrier := w.design.Get(o.Parent)
 	if c, ok := carrier.Body.(*design.Circuit); ok && !c.Ends[end-1].Inside.IsValid() {
@@ -449,7 +456,7 @@ func circuit(w *writer, o *design.Object, end int) says {
 	near, far := b.Ends[end-1], b.Ends[2-end]
 	s := says{
 		does: fmt.Sprintf("%s, to %s: %d Mbit/s", o.Name, w.design.Title(far.At), near.Mbps), why: joins(w, o),
-		check:  "it is accepted at both ends, and the far end's address on it answers",
+		check:  seen{Reached, "it is accepted at both ends, and the far end's address on it answers"},
 		covers: []string{"ends", "step", "code", "code_zone", "segment"},
 	}
 	if near.VLAN != 0 {
@@ -508,7 +515,7 @@ func peering(w *writer, o *design.Object, end int) says {
 	yes := map[bool]string{true: "yes", false: "no"}
 	s := says{
 		does: fmt.Sprintf("%s: the half toward %s", o.Name, w.design.Title(far.Network)), why: joins(w, o),
-		check: "both halves are there", covers: []string{"halves"},
+		check: seen{Listed, "both halves are there"}, covers: []string{"halves"},
 	}
 	s.line(
 		"lends its gateway: %s; uses the other's: %s; takes what the other passes on: %s", yes[near.LendsGateway],
@@ -526,7 +533,7 @@ func attachment(w *writer, o *design.Object, _ int) says {
 		does: fmt.Sprintf(
 			"%s at %s: it attaches %s", o.Name, w.design.Title(o.Parent), w.design.Title(b.What),
 		), why: joins(w, o),
-		check:  "it is listed as attached",
+		check:  seen{Listed, "it is listed as attached"},
 		covers: []string{"what", "bound", "feeds", "subnets", "keep_out", "source_pool", "enters", "segment"},
 	}
 	if table := topology.BoundTable(w.design, o); table != "" {
@@ -556,8 +563,9 @@ func attachment(w *writer, o *design.Object, _ int) says {
 func mapping(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.Mapping)
 	return says{
-		does: fmt.Sprintf("map %s to %s toward %s, one to one", b.Real, b.Mapped, w.design.Title(b.Link)),
-		why:  fmt.Sprintf("%s is known as %s there", b.Real, b.Mapped), check: "who dials there sees the mapped address",
+		does:   fmt.Sprintf("map %s to %s toward %s, one to one", b.Real, b.Mapped, w.design.Title(b.Link)),
+		why:    fmt.Sprintf("%s is known as %s there", b.Real, b.Mapped),
+		check:  seen{Answered, "who dials there sees the mapped address"},
 		covers: []string{"gateway", "link", "real", "mapped"},
 	}
 }
@@ -566,7 +574,7 @@ func listener(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.Listener)
 	return says{
 		does: o.Name + ": " + ListenerWords(w.design, b), why: "callers come to " + w.design.Title(b.Target) + " by it",
-		check: "a caller is answered",
+		check: seen{Answered, "a caller is answered"},
 		covers: []string{
 			"at", "address", "service", "target", "port", "dials", "does", "hides", "callers",
 		},
@@ -601,7 +609,7 @@ func table(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.Table)
 	s := says{
 		does: o.Name + ": exactly these entries beside the local ones", why: "it routes what its subnets send",
-		check: "its entries are these", covers: []string{"routes", "learns"},
+		check: seen{Entries, "its entries are these"}, covers: []string{"routes", "learns"},
 	}
 	switch b.Learns {
 	case "yes":
@@ -623,7 +631,7 @@ func table(w *writer, o *design.Object, _ int) says {
 func hubTable(w *writer, o *design.Object, _ int) says {
 	s := says{
 		does: o.Name + ": exactly these entries beside what is fed", why: "it routes what comes in by what is bound to it",
-		check: "its entries are these", covers: []string{"routes"},
+		check: seen{Entries, "its entries are these"}, covers: []string{"routes"},
 	}
 	for _, r := range o.Body.(*design.HubTable).Routes {
 		via := "nothing: a black hole"
@@ -641,7 +649,8 @@ func subnet(w *writer, o *design.Object, _ int) says {
 		does: fmt.Sprintf(
 			"%s, %s: it uses %s", the("subnet", o.Name), list(b.Prefixes), the("table", w.design.Get(b.Table).Name),
 		),
-		why: "hosts stand in it", check: "it is listed with this table", covers: []string{"prefixes", "table", "zone"},
+		why: "hosts stand in it", check: seen{Listed, "it is listed with this table"},
+		covers: []string{"prefixes", "table", "zone"},
 	}
 	if b.Zone != "" {
 		s.line("in %s", the("zone", b.Zone))
@@ -653,7 +662,7 @@ func endpoint(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.Endpoint)
 	s := says{
 		does: fmt.Sprintf("%s in %s at %s", the("host", o.Name), w.design.Get(o.Parent).Name, list(b.Addresses)),
-		why:  "others call it", check: "it answers there", covers: []string{"addresses", "answers"},
+		why:  "others call it", check: seen{Reached, "it answers there"}, covers: []string{"addresses", "answers"},
 	}
 	if len(b.Answers) > 0 {
 		s.line("it answers %s", list(b.Answers))

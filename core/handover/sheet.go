@@ -30,6 +30,7 @@ func sheet(party *box.Party) File {
 		if b := boxAt(party, i); b != nil {
 			boxLines(p, b)
 		}
+		p.line("      done when %s", i.Check.Text)
 	}
 	p.line("")
 	p.line("Then prove it")

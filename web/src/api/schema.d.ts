@@ -1083,9 +1083,15 @@ export interface components {
       /** @description What it translates; the first that fits is done. */
       translate?: components["schemas"]["Rule"][];
     };
+    BoxCheck: {
+      id: string;
+      /** @enum {string} */
+      kind: "listed" | "entries" | "forwards" | "reached" | "tunnel-up" | "session-established" | "answered";
+      text: string;
+    };
     BoxInstruction: {
       at: string;
-      check: string;
+      check: components["schemas"]["BoxCheck"];
       does: string;
       done: boolean;
       due: boolean;
