@@ -10,11 +10,11 @@ import (
 	"dravin/core/route"
 )
 
-// Box is one gateway or appliance of one's own, an edge router, or a cloud's gateway. The
-// zero Box holds nothing.
+// Box is one gateway or appliance of one's own, an edge router, or a cloud's gateway or table.
+// The zero Box holds nothing.
 type Box struct {
 	ID    design.ID
-	Kind  design.Kind // a gateway, a box or an edge router
+	Kind  design.Kind // a gateway, a box, an edge router, or a table of a network or hub
 	Name  string      // as in its party
 	Title string      // as anywhere
 	Linux bool        // it is one's own, and gets files
@@ -84,6 +84,20 @@ func (b *Box) Link(id design.ID) *Link {
 	return nil
 }
 
+// Fed are the entries that count and that come into a cloud's table by themselves, its network's
+// own blocks apart; none of any other box.
+func (b *Box) Fed() (out []route.Route) {
+	if !slices.Contains(tables, b.Kind) {
+		return nil
+	}
+	for _, r := range b.Main().Table.Routes {
+		if r.Unusable == "" && r.Source != route.Static && r.Source != route.Local {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
 // Circuit is the circuit of an ID at the box, or nil.
 func (b *Box) Circuit(id design.ID) *Circuit {
 	for n := range b.Circuits {
@@ -94,7 +108,7 @@ func (b *Box) Circuit(id design.ID) *Circuit {
 	return nil
 }
 
-// Of resolves a gateway, box or edge router; nil if it is none.
+// Of resolves a gateway, box, edge router or table; nil if it is none.
 func Of(t *route.Tables, id design.ID) *Box {
 	d := t.Design
 	o := d.Get(id)
@@ -102,7 +116,8 @@ func Of(t *route.Tables, id design.ID) *Box {
 		return nil
 	}
 	b := &Box{ID: id, Kind: o.Kind, Name: o.Name, Title: d.Title(id), Stands: design.StandsAt(o)}
-	b.Linux = o.Kind != design.KindGateway || d.Get(o.Parent).Kind == design.KindSite
+	cloud := o.Kind == design.KindGateway && d.Get(o.Parent).Kind != design.KindSite
+	b.Linux = !cloud && !slices.Contains(tables, o.Kind)
 	switch body := o.Body.(type) {
 	case *design.Gateway:
 		b.Addresses, b.Entries, b.Summaries = body.Addresses, body.Routes, body.Summaries
@@ -111,7 +126,7 @@ func Of(t *route.Tables, id design.ID) *Box {
 	case *design.EdgeRouter:
 		b.Summaries = body.Summaries
 	}
-	if o.Kind != design.KindBox {
+	if o.Kind == design.KindGateway || o.Kind == design.KindEdgeRouter {
 		b.RouterID = route.RouterID(d, id)
 	}
 	b.Instances = instances(t, o)
@@ -126,18 +141,20 @@ func Of(t *route.Tables, id design.ID) *Box {
 	return b
 }
 
-// forwarding are the kinds of boxes.
-var forwarding = []design.Kind{design.KindGateway, design.KindBox, design.KindEdgeRouter}
+// tables are the kinds of boxes that are a table and nothing else.
+var tables = []design.Kind{design.KindTable, design.KindHubTable}
 
-// At are the boxes of a party: its gateways, then its boxes, then the party itself where it
-// is an edge router.
+// forwarding are the kinds of boxes.
+var forwarding = append([]design.Kind{design.KindGateway, design.KindBox, design.KindEdgeRouter}, tables...)
+
+// At are the boxes of a party: its gateways, its boxes, its tables, then the party itself where
+// it is an edge router.
 func At(t *route.Tables, party design.ID) []*Box {
 	var out []*Box
-	for _, o := range t.Design.Inside(party, design.KindGateway) {
-		out = append(out, Of(t, o.ID))
-	}
-	for _, o := range t.Design.Inside(party, design.KindBox) {
-		out = append(out, Of(t, o.ID))
+	for _, k := range forwarding {
+		for _, o := range t.Design.Inside(party, k) {
+			out = append(out, Of(t, o.ID))
+		}
 	}
 	if b := Of(t, party); b != nil {
 		out = append(out, b)

@@ -72,9 +72,12 @@ func boxAt(party *box.Party, i box.Instruction) *box.Box {
 	return nil
 }
 
-// boxLines tell what runs at a box of one's own: its kernel settings, its watcher, what comes
-// back at boot.
+// boxLines tell what a table has by itself beside its entries, and what runs at a box of one's
+// own: its kernel settings, its watcher, what comes back at boot.
 func boxLines(p *page, b *box.Box) {
+	for _, r := range b.Fed() {
+		p.line("      by itself it has %s by %s (%s)", r.Prefix, r.Via, r.Source)
+	}
 	if !b.Linux {
 		return
 	}
