@@ -4,7 +4,7 @@
 set -euo pipefail
 
 demo=(postgresql)
-tests=(postgresql chromium fonts-dejavu-core iproute2 procps nftables strongswan-charon strongswan-swanctl
+tests=(gcc libc6-dev postgresql chromium fonts-dejavu-core iproute2 procps nftables strongswan-charon strongswan-swanctl
   libstrongswan-standard-plugins libcharon-extra-plugins bird2 frr iputils-ping socat systemd)
 
 fail() {
