@@ -74,7 +74,7 @@ func order(d *design.Design, party design.ID) []*design.Object {
 				continue // it is listed after those
 			}
 			add(j)
-			for _, carrier := range topology.KindOf(j).Carriers(d, j) {
+			for _, carrier := range topology.CarriersOf(d, j) {
 				add(carrier)
 				add(d.Inside(carrier.ID, design.KindSession)...)
 			}

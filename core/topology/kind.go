@@ -121,18 +121,22 @@ func Selects(o *design.Object) bool {
 // Status begins the status of a design under a condition.
 func Status(d *design.Design, c status.Condition) *status.Status { return status.Of(d, c, judges()) }
 
-// BetweenBoxes reports whether a kind joins gateways and edge routers, whose sessions it can
-// carry; others join networks and hubs.
-func BetweenBoxes(k design.Kind) bool { return byKind[k] != nil && byKind[k].Carriers != nil }
+// BetweenBoxes reports whether a kind joins gateways and edge routers, with routes into it at
+// either; others join networks and hubs.
+func BetweenBoxes(k design.Kind) bool { return byKind[k] != nil && byKind[k].Routes != nil }
+
+// CarriersOf are what the sessions of a joint run over; none if it has none.
+func CarriersOf(d *design.Design, joint *design.Object) []*design.Object {
+	if k := KindOf(joint); k != nil && k.Carriers != nil {
+		return k.Carriers(d, joint)
+	}
+	return nil
+}
 
 // SessionsOf are the sessions that run over a joint, in canonical order of what carries them.
 func SessionsOf(d *design.Design, joint *design.Object) []*design.Object {
-	k := KindOf(joint)
-	if k == nil || k.Carriers == nil {
-		return nil
-	}
 	var out []*design.Object
-	for _, c := range k.Carriers(d, joint) {
+	for _, c := range CarriersOf(d, joint) {
 		out = append(out, d.Inside(c.ID, design.KindSession)...)
 	}
 	return out
