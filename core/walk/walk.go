@@ -193,7 +193,7 @@ const (
 	MapsSource Act = "maps source"
 	MapsDest   Act = "maps destination"
 	Selects    Act = "matches selector"
-	Enters     Act = "enters tunnel"
+	Enters     Act = "enters" // a joint, a hub or a network
 	Proxies    Act = "proxies"
 	Delivers   Act = "delivers"
 	Stops      Act = "stops"
