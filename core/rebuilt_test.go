@@ -179,17 +179,10 @@ func heldAgainstInstructions(t *testing.T, file []byte, seed uint64, changes, ev
 	d, err := design.Read(file)
 	require.NoError(t, err)
 	r := rand.New(rand.NewPCG(seed, 2))
-	for n := 0; n < changes; {
-		e, ok := changedAnywhere(r, d)
-		if !ok {
-			continue
-		}
-		next, _, err := d.Apply([]design.Edit{e})
-		if err != nil {
-			continue
-		}
+	for n := 1; n <= changes; n++ {
 		before := d
-		d, n = next, n+1
+		var e design.Edit
+		d, e = changed(r, d)
 		if n%every != 0 {
 			continue
 		}
@@ -307,16 +300,8 @@ func TestNoSentenceHasAHole(t *testing.T) {
 		d, err := design.Read(demo.Thistledown)
 		require.NoError(t, err)
 		r := rand.New(rand.NewPCG(seed, 3))
-		for n := 0; n < 20; {
-			e, ok := changedAnywhere(r, d)
-			if !ok {
-				continue
-			}
-			next, _, err := d.Apply([]design.Edit{e})
-			if err != nil {
-				continue
-			}
-			d, n = next, n+1
+		for range 20 {
+			d, _ = changed(r, d)
 		}
 		for _, text := range sentencesOf(d) {
 			for _, hole := range holes {

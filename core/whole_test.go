@@ -60,6 +60,19 @@ func changedAnywhere(r *rand.Rand, d *design.Design) (design.Edit, bool) {
 	return design.PutEdit(next), true
 }
 
+// changed is a design after the next random edit that it takes.
+func changed(r *rand.Rand, d *design.Design) (*design.Design, design.Edit) {
+	for {
+		e, ok := changedAnywhere(r, d)
+		if !ok {
+			continue
+		}
+		if next, _, err := d.Apply([]design.Edit{e}); err == nil {
+			return next, e
+		}
+	}
+}
+
 func changeValue(r *rand.Rand, d *design.Design, v, other reflect.Value) bool {
 	if v.NumField() == 0 {
 		return false
@@ -264,16 +277,9 @@ func acceptedIsEndured(t *testing.T, file []byte, seed uint64, changes int) {
 			panic(x)
 		}
 	}()
-	for n := 0; n < changes; {
-		e, ok := changedAnywhere(r, d)
-		if !ok {
-			continue
-		}
-		next, _, err := d.Apply([]design.Edit{e})
-		if err != nil {
-			continue
-		}
-		d, n, done = next, n+1, append(done, e)
+	for n := 1; n <= changes; n++ {
+		next, e := changed(r, d)
+		d, done = next, append(done, e)
 		if n%4 == 0 || n == changes {
 			askEverything(r, d)
 		}
