@@ -19,24 +19,26 @@ var sayings = map[design.Kind][]string{
 	design.KindBox:      {"box", "translating box"},
 }
 
-// kindWordsOf are the words by which a kind is said, the one that is written first.
-func kindWordsOf(k design.Kind) []string {
-	if said := sayings[k]; said != nil {
-		return said
+// saidAs are the words by which kinds are said, the one that is written first.
+var saidAs = map[design.Kind][]string{}
+
+func init() {
+	for _, k := range design.Kinds() {
+		said := sayings[k]
+		if said == nil {
+			said = slices.Compact([]string{string(k), strings.ReplaceAll(string(k), "-", " ")})
+		}
+		saidAs[k] = said
 	}
-	if word := strings.ReplaceAll(string(k), "-", " "); word != string(k) {
-		return []string{string(k), word}
-	}
-	return []string{string(k)}
 }
 
 // Word is what a kind is called in sayings.
-func Word(k design.Kind) string { return strings.ReplaceAll(kindWordsOf(k)[0], "-", " ") }
+func Word(k design.Kind) string { return strings.ReplaceAll(saidAs[k][0], "-", " ") }
 
 // kindAt reads a word for a kind at the next token, without taking it.
 func (r *reader) kindAt(among []design.Kind) (k design.Kind, tokens int) {
 	for _, kind := range among {
-		for _, w := range kindWordsOf(kind) {
+		for _, w := range saidAs[kind] {
 			r.offer(w, design.Doc(kind))
 			parts := strings.Fields(w)
 			if r.next+len(parts) > len(r.toks) || len(parts) <= tokens {

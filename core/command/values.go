@@ -98,8 +98,8 @@ func (r *reader) another(f design.Field, keys []design.Field) bool {
 }
 
 func isKindWord(word string) bool {
-	for _, k := range design.Kinds() {
-		for _, w := range kindWordsOf(k) {
+	for _, words := range saidAs {
+		for _, w := range words {
 			if strings.EqualFold(w, word) {
 				return true
 			}

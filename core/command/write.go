@@ -13,7 +13,7 @@ import (
 // Saying writes an object as the line that makes it. What is inside it is said by
 // lines of its own.
 func Saying(d *design.Design, o *design.Object) string {
-	out := strings.ReplaceAll(kindWordsOf(o.Kind)[0], " ", "-") + " " + nameOf(o)
+	out := strings.ReplaceAll(saidAs[o.Kind][0], " ", "-") + " " + nameOf(o)
 	if o.Parent != "" {
 		out += " in " + d.Path(o.Parent)
 	}

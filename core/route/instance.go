@@ -50,7 +50,7 @@ func Instances(d *design.Design, o *design.Object) []design.ID {
 	default:
 		return one
 	}
-	for _, j := range topology.At(d, o.ID) {
+	for _, j := range d.Referring(o.ID, design.JointKinds...) { // in any order: they are sorted below
 		if !status.Exists(j) {
 			continue
 		}
@@ -114,6 +114,10 @@ func Behind(d *design.Design, lan *design.Object, segment design.ID) []netip.Pre
 func SegmentBy(d *design.Design, gateway, lan *design.Object, src netip.Addr) design.ID {
 	if own := d.SegmentOf(lan.ID); own != "" {
 		return own
+	}
+	inner := d.Inside(lan.Parent, design.KindInnerRoute)
+	if !slices.ContainsFunc(inner, func(o *design.Object) bool { return d.SegmentOf(o.ID) != "" }) {
+		return "" // as at most gateways, of which some have hundreds of joints to ask for instances
 	}
 	for _, segment := range Instances(d, gateway)[1:] {
 		if prefix.Has(Behind(d, lan, segment), src) {
