@@ -39,11 +39,11 @@ func (a arrival) leads(d *design.Design, n Name) bool {
 	return a.box == n.Listener || a.box != "" && a.box == d.Get(n.Listener).Body.(*design.Listener).At
 }
 
-// arrivals are where an address leads from a party, LAN or subnet, once for each router and
-// routing domain of its hosts: the same address may lead elsewhere from another.
+// arrivals are where an address leads from a party, LAN or subnet, once for each view that its
+// hosts have: the same address may lead elsewhere from another.
 func arrivals(t *route.Tables, viewer design.ID, a netip.Addr) []arrival {
 	var out []arrival
-	for _, v := range viewsOf(t.Design, viewer) {
+	for _, v := range viewsOf(t.Design, viewer, a) {
 		if at := arrives(t, v, a); !slices.Contains(out, at) {
 			out = append(out, at)
 		}
@@ -51,24 +51,28 @@ func arrivals(t *route.Tables, viewer design.ID, a netip.Addr) []arrival {
 	return out
 }
 
-// view is where hosts look from that have a router and a segment in common.
+// view is where hosts look from that have a router and a segment in common, and either all have
+// the address on-link or none.
 type view struct {
 	router, segment design.ID
+	onLink          bool
 	places          []design.ID
 }
 
-// viewsOf are the views that the hosts of a party, LAN or subnet have.
-func viewsOf(d *design.Design, viewer design.ID) []view {
+// viewsOf are the views that the hosts of a party, LAN or subnet have of an address.
+func viewsOf(d *design.Design, viewer design.ID, a netip.Addr) []view {
 	places := []*design.Object{d.Get(viewer)}
 	if !slices.Contains(design.HostPlaces, places[0].Kind) {
 		places = d.Inside(viewer, design.HostPlaces...)
 	}
 	var out []view
 	for _, o := range places {
-		router, segment := topology.Router(d, o), d.SegmentOf(o.ID)
-		n := slices.IndexFunc(out, func(v view) bool { return v.router == router && v.segment == segment })
+		own := view{topology.Router(d, o), d.SegmentOf(o.ID), prefix.Has(d.Ranges(o.ID), a), nil}
+		n := slices.IndexFunc(out, func(v view) bool {
+			return v.router == own.router && v.segment == own.segment && v.onLink == own.onLink
+		})
 		if n < 0 {
-			n, out = len(out), append(out, view{router: router, segment: segment})
+			n, out = len(out), append(out, own)
 		}
 		out[n].places = append(out[n].places, o.ID)
 	}
