@@ -33,32 +33,37 @@ type step struct {
 }
 
 // hook is one thing that a point does with a packet. It decides, or passes the packet on.
-type hook struct {
-	name string
-	do   func(w *walker, s *step) (out outcome, decided bool)
-	// source says that it judges where a packet comes from, which is nothing to who asks
-	// where an address leads.
-	source bool
-}
+type hook func(w *walker, s *step) (out outcome, decided bool)
 
 // forwarded are the hooks of what comes to a point.
 var forwarded = append([]hook{
-	{name: "loop", do: comesAgain},
-	{name: "prerouting", do: translatesArriving},
-	{name: "forwarding", do: mayForward},
-	{name: "own source", do: claimsToBeTheBox, source: true},
-	{name: "reverse path", do: strictFilter, source: true},
-	{name: "input", do: forTheBox},
+	comesAgain,
+	translatesArriving,
+	mayForward,
+	ofSource(claimsToBeTheBox),
+	ofSource(strictFilter),
+	forTheBox,
 }, sent...)
 
 // sent are the hooks of what a point sends on, or sends itself.
 var sent = []hook{
-	{name: "route", do: choosesRoute},
-	{name: "postrouting", do: translatesLeaving},
-	{name: "selectors", do: asksSelectors},
-	{name: "no route", do: unrouted},
-	{name: "next hop", do: nextHopUp},
-	{name: "output", do: onward},
+	choosesRoute,
+	translatesLeaving,
+	asksSelectors,
+	unrouted,
+	nextHopUp,
+	onward,
+}
+
+// ofSource is a hook that judges where a packet comes from, which is nothing to one that only
+// asks where an address leads.
+func ofSource(judges hook) hook {
+	return func(w *walker, s *step) (out outcome, decided bool) {
+		if w.asks != nil {
+			return out, false
+		}
+		return judges(w, s)
+	}
 }
 
 // step passes the packet through a forwarding point.
@@ -73,10 +78,7 @@ func (w *walker) step(id, by design.ID) outcome {
 // through asks hooks in their order; the last always decides.
 func (w *walker) through(hooks []hook, s *step) outcome {
 	for _, h := range hooks {
-		if h.source && w.asks != nil {
-			continue
-		}
-		if out, decided := h.do(w, s); decided {
+		if out, decided := h(w, s); decided {
 			return out
 		}
 	}
