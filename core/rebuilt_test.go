@@ -191,9 +191,8 @@ func heldAgainstInstructions(t *testing.T, file []byte, seed uint64, changes, ev
 			tables := route.Solve(d, status.Condition{Horizon: horizon})
 			all := told(tables)
 			again := rebuilt(t, d, all)
-			want, got := carries(t, tables, flows), carries(
-				t, route.Solve(again, status.Condition{Horizon: horizon}), flows,
-			)
+			want, got := carries(t, tables, flows),
+				carries(t, route.Solve(again, status.Condition{Horizon: horizon}), flows)
 			for _, key := range slices.Sorted(maps.Keys(want)) {
 				require.Equal(t, want[key], got[key], "seed %d, change %d, %s: %s", seed, n, horizon, key)
 			}

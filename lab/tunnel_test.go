@@ -213,9 +213,8 @@ func TestRenderedFilesCarryRealPackets(t *testing.T) {
 	l := needs(t, "nft", "swanctl", "/usr/lib/ipsec/charon")
 	tables := mapped(t)
 	marrow, peatside := node(t, l, "marrow"), node(t, l, "peatside")
-	dataRoom, store, controller, logger := node(t, l, "dataroom"), node(t, l, "store"), node(
-		t, l, "controller",
-	), node(t, l, "logger")
+	dataRoom, store, controller, logger := node(t, l, "dataroom"), node(t, l, "store"),
+		node(t, l, "controller"), node(t, l, "logger")
 	require.NoError(t, l.Join(marrow, "wan", "198.51.100.10/32", peatside, "wan", "203.0.113.20/32"))
 	require.NoError(t, marrow.Script("ip route add default dev wan"))
 	require.NoError(t, peatside.Script("ip route add default dev wan"))

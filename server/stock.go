@@ -204,9 +204,8 @@ func (s *Server) file(ctx context.Context, in *inFormat) (*fileAnswer, error) {
 	case "csv":
 		kind, err = "text/csv; charset=utf-8", ingest.WriteCSV(&text, header, rows)
 	case "xlsx":
-		kind, err = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", ingest.WriteXLSX(
-			&text, header, rows,
-		)
+		kind, err = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+			ingest.WriteXLSX(&text, header, rows)
 	default:
 		var file []byte
 		file, err = v.design.Write()

@@ -93,9 +93,8 @@ func compile(n *Network, down map[int32]Down) *compiled {
 		}
 	}
 	count := 2 * len(n.Sessions)
-	c.ends, c.into, c.speaks, c.slotAt = make([]*End, count), make([][]int32, count), make([]int32, count), make(
-		[][]int32, count,
-	)
+	c.ends, c.into, c.speaks, c.slotAt = make([]*End, count), make([][]int32, count), make([]int32, count),
+		make([][]int32, count)
 	c.away = make([][]uint32, count)
 	c.policy = make([]policy, 2*count)
 	c.outs, c.slots = make([][]int32, len(n.Speakers)), make([][]int32, len(n.Speakers))

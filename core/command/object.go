@@ -247,9 +247,8 @@ func (r *reader) tellLost(b *being, changed []string) {
 			r.line_.Notes = append(
 				r.line_.Notes,
 				fmt.Sprintf(
-					"%s of %s no longer: %s; write give instead of set to keep what is there", key, r.design.Title(
-						b.id,
-					),
+					"%s of %s no longer: %s; write give instead of set to keep what is there", key,
+					r.design.Title(b.id),
 					clipped(strings.Join(lost, ", "), 160),
 				),
 			)

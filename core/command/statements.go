@@ -498,9 +498,8 @@ func (r *reader) services() ([]design.Service, bool) {
 func (r *reader) conditions(in *design.Intent) bool {
 	for !r.failed() {
 		switch {
-		case r.takeWords("still", "after", "any", "single", "failure"), r.takeWords(
-			"even", "after", "any", "single", "failure",
-		):
+		case r.takeWords("still", "after", "any", "single", "failure"),
+			r.takeWords("even", "after", "any", "single", "failure"):
 			in.Survives = true
 		case r.takeWords("in", "group"), r.takeWord("group"):
 			if t, ok := r.take(); ok {

@@ -224,9 +224,8 @@ func (v *validator) free(o *Object, field string, place *Object, a netip.Addr, s
 	for r, body := range Each[InnerRoute](v.design.Inside(place.Parent, KindInnerRoute)) {
 		if body.Via == a {
 			v.add(
-				o, field, fmt.Sprintf(
-					"%s is the inner router's of %s", a, v.design.Title(r.ID),
-				), "give one that nobody has",
+				o, field,
+				fmt.Sprintf("%s is the inner router's of %s", a, v.design.Title(r.ID)), "give one that nobody has",
 			)
 		}
 	}
@@ -325,9 +324,8 @@ func (v *validator) listens(o *Object, b *Listener, at *Object) {
 			for e, body := range Each[Endpoint](v.design.Inside(place.ID, KindEndpoint)) {
 				if slices.Contains(body.Addresses, b.Address) {
 					v.add(
-						o, "address", fmt.Sprintf(
-							"%s is the address of %s", b.Address, v.design.Title(place.ID)+" "+e.Name,
-						),
+						o, "address",
+						fmt.Sprintf("%s is the address of %s", b.Address, v.design.Title(place.ID)+" "+e.Name),
 						"give one that nobody has",
 					)
 				}

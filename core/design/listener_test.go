@@ -21,9 +21,8 @@ func TestBoxesListenersAndRulesNameWhatWouldBeRight(t *testing.T) {
 		require.Len(t, found, 1, path)
 		return found[0].ID
 	}
-	box, search, hill := id("catalogue/rented-box"), id("catalogue/shelf-b/search"), id(
-		"marrow-hill/gateway", KindGateway,
-	)
+	box, search, hill := id("catalogue/rented-box"), id("catalogue/shelf-b/search"),
+		id("marrow-hill/gateway", KindGateway)
 	https := Service{Proto: "tcp", Port: 443}
 	listener := func(change func(*Listener)) *Object {
 		l := &Listener{At: box, Address: netip.MustParseAddr("10.208.9.21"), Service: https, Target: search}

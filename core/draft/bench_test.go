@@ -19,9 +19,8 @@ func BenchmarkThousandCopies(b *testing.B) {
 	source := d.Find("peatside-nursery", design.KindSite)[0].ID
 	for b.Loop() {
 		_, err := draft.Like(
-			context.Background(), allocation.NewBooks(d), source, draft.Numbered(
-				allocation.NewBooks(d), "Garden #", 1000,
-			),
+			context.Background(), allocation.NewBooks(d), source,
+			draft.Numbered(allocation.NewBooks(d), "Garden #", 1000),
 		)
 		require.NoError(b, err)
 	}

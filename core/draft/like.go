@@ -55,9 +55,8 @@ func Like(ctx context.Context, books *allocation.Books, source design.ID, names 
 			return out, fmt.Errorf("%s: %w", name, err)
 		}
 		made = append(made, c)
-		out.Edits, out.Made, out.Notes = append(out.Edits, edits...), append(
-			out.Made, c.ids[source],
-		), append(out.Notes, c.notes...)
+		out.Edits, out.Made, out.Notes = append(out.Edits, edits...),
+			append(out.Made, c.ids[source]), append(out.Notes, c.notes...)
 	}
 	out.Edits = append(out.Edits, m.farEntries(made)...)
 	return out, nil

@@ -267,9 +267,8 @@ func (c *collector) attachedSubnets(o *design.Object, a *design.Attachment) {
 			}
 			c.add(
 				"attachment-in-public-subnet", Risk, o.ID, fixes,
-				"the attachment of %s to %s is in the public subnet %s", c.design.Title(
-					a.What,
-				), hub, c.design.Get(id).Name,
+				"the attachment of %s to %s is in the public subnet %s",
+				c.design.Title(a.What), hub, c.design.Get(id).Name,
 			)
 		}
 	}
@@ -285,9 +284,8 @@ func (c *collector) attachedSubnets(o *design.Object, a *design.Attachment) {
 			}
 			c.add(
 				"attachment-skips-zone", Risk, o.ID, fixes,
-				"the attachment of %s to %s has no subnet in %s, so its hosts there are cut off", c.design.Title(
-					a.What,
-				),
+				"the attachment of %s to %s has no subnet in %s, so its hosts there are cut off",
+				c.design.Title(a.What),
 				hub, b.Zone,
 			)
 		}

@@ -91,9 +91,8 @@ func (c *collector) ends(o, t *design.Object) {
 		severity = Risk
 	}
 	f := c.add(
-		"ends-differ", severity, t.ID, nil, "the two ends of %s differ in %s: %s", title(
-			c.design, t,
-		), wordsOf(differing),
+		"ends-differ", severity, t.ID, nil, "the two ends of %s differ in %s: %s",
+		title(c.design, t), wordsOf(differing),
 		outcome.Why,
 	)
 	for _, l := range differing {
@@ -376,9 +375,8 @@ func (c *collector) gateway(o *design.Object) {
 		}
 		if n > int(most) {
 			c.add(
-				"gateway-too-small", Risk, o.ID, nil, "%s has %d tunnels, and its cloud allows %d", c.design.Title(
-					o.ID,
-				), n,
+				"gateway-too-small", Risk, o.ID, nil, "%s has %d tunnels, and its cloud allows %d",
+				c.design.Title(o.ID), n,
 				most,
 			)
 		}

@@ -62,9 +62,8 @@ func (c *collector) region(o *design.Object, p *provider.Profile, region string)
 	}
 	if !slices.ContainsFunc(p.Regions, func(r provider.Region) bool { return strings.EqualFold(r.Name, region) }) {
 		c.notOffered(
-			o, "region", "%s is in %s, which is no region of %s; there %s", c.design.Title(
-				o.ID,
-			), region, design.CloudOf(o),
+			o, "region", "%s is in %s, which is no region of %s; there %s",
+			c.design.Title(o.ID), region, design.CloudOf(o),
 			are(names(p.Regions, func(r provider.Region) string { return r.Name })),
 		)
 	}

@@ -426,9 +426,8 @@ func (c *collector) summaries(o *design.Object) {
 		case len(hole) > 0:
 			f := c.add(
 				"summary-hides-hole", Untidy, o.ID, nil,
-				"%s announces %s, of which nobody has %s: what is sent there is lost at it", c.design.Title(
-					o.ID,
-				), s.Prefix,
+				"%s announces %s, of which nobody has %s: what is sent there is lost at it",
+				c.design.Title(o.ID), s.Prefix,
 				words.List(texts(hole)),
 			)
 			f.Line, f.Evidence = s.Prefix.String(), texts(hole)
@@ -513,9 +512,8 @@ func (c *collector) sessionLimit(o *design.Object) {
 		if most := int(route.Limit(c.design, o, n)); most > 0 && taken*10 >= most*9 {
 			f := c.add(
 				"limit-near", Risk, o.ID, nil,
-				"%s takes %d routes on a session of %s, and %d are learned: a few more drop it", c.design.Title(
-					at.ID,
-				), most,
+				"%s takes %d routes on a session of %s, and %d are learned: a few more drop it",
+				c.design.Title(at.ID), most,
 				c.design.Title(carrier.ID), taken,
 			)
 			f.Line = fmt.Sprintf("bgp-max-%d", n+1)

@@ -172,9 +172,8 @@ func (c *collector) mapped(o *design.Object) {
 	if w := p.Lookup(a).Winner; w == nil || w.Hop.To != j.ID {
 		c.addWith(
 			far, "mapped-range-unknown", Risk, o.ID,
-			"%s does not send %s into %s: what %s starts is not answered, and nobody beyond can start", c.design.Title(
-				far,
-			),
+			"%s does not send %s into %s: what %s starts is not answered, and nobody beyond can start",
+			c.design.Title(far),
 			m.Mapped, j.Name, c.design.Title(m.Gateway),
 		)
 	}

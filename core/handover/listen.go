@@ -116,9 +116,8 @@ func slug(l box.Listener) string { return design.Slug(l.Name) }
 func relayCommand(l box.Listener) string {
 	proto := strings.ToUpper(l.Service.Proto)
 	listen := fmt.Sprintf(
-		"%s%s-LISTEN:%d,bind=%s,reuseaddr,fork", proto, socketFamily(
-			l.Address,
-		), l.Service.Port, socketAddress(l.Address),
+		"%s%s-LISTEN:%d,bind=%s,reuseaddr,fork", proto,
+		socketFamily(l.Address), l.Service.Port, socketAddress(l.Address),
 	)
 	dial := fmt.Sprintf("%s%s:%s:%d", proto, socketFamily(l.Dials), socketAddress(l.Dials), l.Port)
 	if l.Source.IsValid() {

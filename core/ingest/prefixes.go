@@ -123,9 +123,8 @@ func (l *Prefixes) add(record []string, party, column int, number map[string]uin
 		l.Names = append(l.Names, name)
 	}
 	if len(l.Prefixes) == cap(l.Prefixes) { // doubling copies less often than append would
-		l.Prefixes, l.Parties = slices.Grow(l.Prefixes, len(l.Prefixes)+1024), slices.Grow(
-			l.Parties, len(l.Prefixes)+1024,
-		)
+		l.Prefixes, l.Parties = slices.Grow(l.Prefixes, len(l.Prefixes)+1024),
+			slices.Grow(l.Parties, len(l.Prefixes)+1024)
 	}
 	l.Parties = append(l.Parties, n)
 	l.Prefixes = append(l.Prefixes, p)

@@ -362,16 +362,14 @@ func (m *maker) extend(o *design.Object, r record, p netip.Prefix, fixed bool, v
 	switch b := o.Body.(type) {
 	case *design.LAN:
 		edited := design.Edited(o, func(c *design.LAN) {
-			c.Prefixes, c.Segment, c.Fixed, c.Note = list(b.Prefixes), segment(b.Segment), b.Fixed || fixed, or(
-				r.get(ColumnNote), b.Note,
-			)
+			c.Prefixes, c.Segment, c.Fixed, c.Note = list(b.Prefixes), segment(b.Segment), b.Fixed || fixed,
+				or(r.get(ColumnNote), b.Note)
 		})
 		m.put(edited)
 	case *design.InnerRoute:
 		edited := design.Edited(o, func(c *design.InnerRoute) {
-			c.Prefixes, c.Segment, c.Fixed, c.Note = list(b.Prefixes), segment(b.Segment), b.Fixed || fixed, or(
-				r.get(ColumnNote), b.Note,
-			)
+			c.Prefixes, c.Segment, c.Fixed, c.Note = list(b.Prefixes), segment(b.Segment), b.Fixed || fixed,
+				or(r.get(ColumnNote), b.Note)
 			if via.IsValid() {
 				c.Via = via
 			}

@@ -300,9 +300,8 @@ func (t *Tables) unfed(p netip.Prefix, with map[Key]bool) []Halt {
 					Why: fmt.Sprintf("the attachment %s does not feed %s", a.Name, d.Title(table.ID)),
 				}
 				if slices.Contains(body.Feeds, table.ID) {
-					h.Code, h.Why = StopSegment, fmt.Sprintf(
-						"%s is in another segment than %s", d.Title(table.ID), a.Name,
-					)
+					h.Code, h.Why = StopSegment,
+						fmt.Sprintf("%s is in another segment than %s", d.Title(table.ID), a.Name)
 				}
 				out = append(out, h)
 			}

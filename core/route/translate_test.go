@@ -123,11 +123,9 @@ func TestWhoAnswersAmongHosts(t *testing.T) {
 	g.Stands = []netip.Addr{netip.MustParseAddr("10.214.0.1"), netip.MustParseAddr("2001:db8:20::1")}
 	four, few, many := netip.MustParsePrefix(
 		"10.214.2.0/28",
-	), netip.MustParsePrefix(
-		"2001:db8:20::f0/124",
-	), netip.MustParsePrefix(
-		"2001:db8:20:0:1::/80",
-	)
+	),
+		netip.MustParsePrefix("2001:db8:20::f0/124"),
+		netip.MustParsePrefix("2001:db8:20:0:1::/80")
 	for _, into := range []netip.Prefix{four, few, many} {
 		g.Translate = append(g.Translate, design.Rule{Hook: design.Postrouting, Does: design.FromPool, Into: into})
 	}

@@ -52,9 +52,8 @@ func admitsByLink(s *status.Status, e Edge, p Packet) ([]*design.Object, *Denial
 		}
 		end := s.Design().Title(e.To)
 		return nil, &Denial{
-			SelectorMiss, fmt.Sprintf(
-				"%s has no selector of %s for %s from %s and drops it", end, o.Name, p.Dst, p.Src,
-			),
+			SelectorMiss,
+			fmt.Sprintf("%s has no selector of %s for %s from %s and drops it", end, o.Name, p.Dst, p.Src),
 			"make the selectors of both ends mirror each other",
 		}
 	}

@@ -26,9 +26,8 @@ var peering = Kind{
 		return nil, &Denial{
 			NotTransitive,
 			fmt.Sprintf(
-				"%s takes only what comes from %s itself over %s, and %s is somebody else's", other, near, d.Get(
-					e.Joint,
-				).Name,
+				"%s takes only what comes from %s itself over %s, and %s is somebody else's", other, near,
+				d.Get(e.Joint).Name,
 				p.Src,
 			),
 			"let " + other + " take what " + near + " passes on, where the cloud allows it; or join the two that talk directly",

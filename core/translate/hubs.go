@@ -64,9 +64,8 @@ func (pl *planner) keepOut(e *editor, o *Option, attached []*design.Object, pool
 		}
 		b.KeepOut = prefix.Minimal(slices.Concat(b.KeepOut, shared))
 		e.put(
-			a.With(&b), Routes, pl.design.Party(b.What).ID, a.ID, "keep %s out of what is advertised to %s", list(
-				shared,
-			),
+			a.With(&b), Routes, pl.design.Party(b.What).ID, a.ID, "keep %s out of what is advertised to %s",
+			list(shared),
 			pl.design.Title(a.Parent),
 		)
 		if !pooled || !pl.callsFrom(b.What, shared) {

@@ -377,9 +377,8 @@ func (pl *planner) try(remedy Remedy, title string, build func(e *editor, o *Opt
 		pl.exclude(title + ": " + err.Error())
 		return nil
 	}
-	o.Changes, o.Why, o.Key = append(o.Changes, e.changes...), strings.Join(
-		unique(e.why), " ",
-	), string(remedy)+"-"+design.Slug(o.Title)
+	o.Changes, o.Why, o.Key = append(o.Changes, e.changes...),
+		strings.Join(unique(e.why), " "), string(remedy)+"-"+design.Slug(o.Title)
 	o.Maps = append(o.Maps, e.maps...)
 	changes := pl.design.ChangedBy(o.Edits, next)
 	after, err := pl.proofs.After(pl.tables.After(next, changes), changes).Within(pl.ctx)

@@ -14,9 +14,8 @@ import (
 // private are the ranges that mapped ranges are carved from when the design
 // reserves none (RFC 1918, RFC 4193).
 var private = []netip.Prefix{
-	netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"), netip.MustParsePrefix(
-		"192.168.0.0/16",
-	),
+	netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"),
+	netip.MustParsePrefix("192.168.0.0/16"),
 	netip.MustParsePrefix("fd00::/8"),
 }
 

@@ -50,9 +50,8 @@ type meeting struct {
 func (pl *planner) relay(e *editor, s offer, n need) error {
 	if pl.design.Get(n.fromParty).Kind != design.KindSite || pl.design.Get(n.toParty).Kind != design.KindSite {
 		return fmt.Errorf(
-			"%s and %s are not two sites, at which a box of one's own listens", pl.design.Title(
-				n.fromParty,
-			), pl.design.Title(n.toParty),
+			"%s and %s are not two sites, at which a box of one's own listens",
+			pl.design.Title(n.fromParty), pl.design.Title(n.toParty),
 		)
 	}
 	m, err := pl.meet(e, n)
@@ -88,9 +87,8 @@ func (pl *planner) relay(e *editor, s offer, n need) error {
 		design.KindListener, "", pl.design.Get(s.target).Name+" in "+pl.design.Title(
 			n.from,
 		), first, Opened, n.fromParty,
-		"at %s listen on %s, in %s itself, and hand over to %s", m.near.Name, a, pl.design.Title(
-			n.from,
-		), second.Address,
+		"at %s listen on %s, in %s itself, and hand over to %s", m.near.Name, a,
+		pl.design.Title(n.from), second.Address,
 	)
 	return nil
 }
@@ -135,9 +133,8 @@ func (pl *planner) dialOut(e *editor, n need) (m meeting, err error) {
 		return m, fmt.Errorf("no box may be added, as was asked")
 	case !ok || !also:
 		return m, fmt.Errorf(
-			"%s or %s has no gateway with a public address, over which a relay could dial out", pl.design.Title(
-				n.fromParty,
-			),
+			"%s or %s has no gateway with a public address, over which a relay could dial out",
+			pl.design.Title(n.fromParty),
 			pl.design.Title(n.toParty),
 		)
 	}

@@ -379,9 +379,8 @@ func (pl *planner) hide(e *editor, o *Option, m mapped, place design.ID, own boo
 		}
 		m[place] = []netip.Prefix{pool}
 		o.Capacity = append(
-			o.Capacity, ledger.CapacityOf(
-				pl.design, edges[0].gateway, pool, real, ledger.PortsAt(pl.design, edges[0].gateway),
-			),
+			o.Capacity,
+			ledger.CapacityOf(pl.design, edges[0].gateway, pool, real, ledger.PortsAt(pl.design, edges[0].gateway)),
 		)
 	} else {
 		m[place] = []netip.Prefix{} // the inside address is known beside the joint

@@ -45,9 +45,8 @@ func (w *walker) byGateway(s *step, e topology.Edge, hop route.Hop, only []desig
 		return w.halt(
 			SelectorMiss, gate,
 			fmt.Sprintf(
-				"%s has no selector of %s for %s to %s", gate.Title, w.design.Title(
-					e.Joint,
-				), w.header.Src, w.header.Dst,
+				"%s has no selector of %s for %s to %s", gate.Title,
+				w.design.Title(e.Joint), w.header.Src, w.header.Dst,
 			),
 			"name the source in the selectors of both ends",
 		), true
@@ -139,9 +138,8 @@ func (w *walker) arrive(e topology.Edge) outcome {
 		return w.halt(
 			NoRoute, placeOf(w.design, e.To),
 			fmt.Sprintf(
-				"%s is not attached to %s, which does not route it", w.design.Title(e.Joint), w.design.Get(
-					to.Parent,
-				).Name,
+				"%s is not attached to %s, which does not route it", w.design.Title(e.Joint),
+				w.design.Get(to.Parent).Name,
 			),
 			"attach it to the hub",
 		)

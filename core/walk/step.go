@@ -184,9 +184,8 @@ func asksSelectors(w *walker, s *step) (outcome, bool) {
 		return outcome{}, false
 	}
 	w.stage(
-		s.at, Selects, nil, "a selector of %s takes it, whatever the route: local %s, remote %s", w.design.Title(
-			x.Link,
-		), x.Local,
+		s.at, Selects, nil, "a selector of %s takes it, whatever the route: local %s, remote %s",
+		w.design.Title(x.Link), x.Local,
 		x.Remote,
 	)
 	if !w.counted(x.Status).Up {
@@ -409,9 +408,8 @@ func (w *walker) outOfEstate(p *route.Point, at Place) outcome {
 				SelectorMiss,
 				at,
 				fmt.Sprintf(
-					"no selector of %s covers %s to %s; the nearest has %s and %s", w.design.Title(
-						s.Link,
-					), w.header.Src,
+					"no selector of %s covers %s to %s; the nearest has %s and %s",
+					w.design.Title(s.Link), w.header.Src,
 					w.header.Dst, s.Local, s.Remote,
 				),
 				fmt.Sprintf(
