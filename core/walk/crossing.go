@@ -35,38 +35,15 @@ func (w *walker) byGateway(s *step, e topology.Edge, hop route.Hop, only []desig
 	if s.point.Kind != design.KindHubTable || from.Kind != design.KindGateway {
 		return out, false
 	}
-	gate := placeOf(w.design, e.From)
-	if v := w.statusOf(e.From); !v.Up {
-		return w.down(v, gate), true
-	}
-	p := w.tables.Point(e.From)
-	w.postrouting(w.prerouting(p, gate, ""), p, gate, hop, only)
-	if !selectsOut(p, e.Joint, w.header) {
-		return w.halt(
-			SelectorMiss, gate,
-			fmt.Sprintf(
-				"%s has no selector of %s for %s to %s", gate.Title,
-				w.design.Title(e.Joint), w.header.Src, w.header.Dst,
-			),
-			"name the source in the selectors of both ends",
-		), true
-	}
-	return out, false
+	return w.relay(e.From, "", route.Route{Hop: hop, Tunnels: only})
 }
 
-// selectsOut reports whether a packet falls under a selector of a link at a point, where the
-// link has any.
-func selectsOut(p *route.Point, link design.ID, h Header) bool {
-	has := false
-	for _, s := range p.Selectors {
-		if s.Link != link {
-			continue
-		}
-		if has = true; s.Matches(h.Src, h.Dst) {
-			return true
-		}
-	}
-	return !has
+// relay passes the packet through a gateway for which another table routes.
+func (w *walker) relay(gateway, by design.ID, routed route.Route) (out outcome, stopped bool) {
+	return w.ask(relayed, &step{
+		point: w.tables.Point(gateway), at: placeOf(w.design, gateway), by: by, came: w.header.Src,
+		choice: route.Choice{Winner: &routed},
+	})
 }
 
 // cross carries the packet over a joint: if it is up, if it admits the packet, on some of its
@@ -152,11 +129,9 @@ func (w *walker) arrive(e topology.Edge) outcome {
 	}
 	at := placeOf(w.design, e.To)
 	if to.Kind == design.KindGateway {
-		if v := w.statusOf(e.To); !v.Up {
-			return w.down(v, at)
+		if out, stopped := w.relay(e.To, e.Joint, route.Route{}); stopped {
+			return out
 		}
-		p := w.tables.Point(e.To) // it does what a gateway does to what comes in by it and is routed elsewhere
-		w.postrouting(w.prerouting(p, at, e.Joint), p, at, route.Hop{}, nil)
 	}
 	if e.AtHub {
 		return w.bound(e.Attachment, to.Parent, e.Enters, at)

@@ -52,7 +52,17 @@ var sent = []hook{
 	asksSelectors,
 	unrouted,
 	nextHopUp,
+	fitsSelectors,
 	onward,
+}
+
+// relayed are the hooks of a gateway that passes packets to or from a table that routes for it: a
+// hub's, or one of a network for what enters there.
+var relayed = []hook{
+	translatesArriving,
+	mayForward,
+	translatesLeaving,
+	fitsSelectors,
 }
 
 // ofSource is a hook that judges where a packet comes from, which is nothing to one that only
@@ -75,14 +85,20 @@ func (w *walker) step(id, by design.ID) outcome {
 	return w.through(forwarded, &step{point: p, at: at, by: by, came: w.header.Src})
 }
 
-// through asks hooks in their order; the last always decides.
+// through asks hooks of which the last always decides.
 func (w *walker) through(hooks []hook, s *step) outcome {
+	out, _ := w.ask(hooks, s)
+	return out
+}
+
+// ask asks hooks in their order, up to the one that decides.
+func (w *walker) ask(hooks []hook, s *step) (out outcome, decided bool) {
 	for _, h := range hooks {
-		if out, decided := h(w, s); decided {
-			return out
+		if out, decided = h(w, s); decided {
+			break
 		}
 	}
-	return w.halt(NoRoute, s.at, s.at.Title+" has nowhere to send it", w.routeFix(s.point, s.at))
+	return out, decided
 }
 
 func comesAgain(w *walker, s *step) (outcome, bool) {
@@ -196,6 +212,30 @@ func asksSelectors(w *walker, s *step) (outcome, bool) {
 		return outcome{}, false
 	}
 	return w.cross(s.point, e, nil), true
+}
+
+// fitsSelectors stops what a cloud's gateway has no selector for on the link into which it is
+// routed. A Linux box routes nothing into such a link: its selectors take what fits.
+func fitsSelectors(w *walker, s *step) (outcome, bool) {
+	link := s.choice.Winner.Hop.To
+	if !topology.Selects(w.design.Get(link)) || s.point.Party.Kind == design.KindSite {
+		return outcome{}, false
+	}
+	if slices.ContainsFunc(s.point.Selectors, func(x route.Selector) bool { return x.Link == link && w.fitsOne(x) }) {
+		return outcome{}, false
+	}
+	return w.halt(
+		SelectorMiss, s.at,
+		fmt.Sprintf(
+			"%s has no selector of %s for %s to %s", s.at.Title, w.design.Title(link), w.header.Src, w.header.Dst,
+		),
+		"name the source in the selectors of both ends",
+	).about(link, ""), true
+}
+
+// fitsOne reports whether the packet fits a selector.
+func (w *walker) fitsOne(x route.Selector) bool {
+	return x.Remote.Contains(w.header.Dst) && w.comesFrom([]netip.Prefix{x.Local})
 }
 
 // unrouted stops a packet that no usable route is left for. If something that is
@@ -382,7 +422,7 @@ func (w *walker) selected(p *route.Point) (s route.Selector, ok bool) {
 		return s, false
 	}
 	for _, s := range p.Selectors {
-		if s.Remote.Contains(w.header.Dst) && w.comesFrom([]netip.Prefix{s.Local}) {
+		if w.fitsOne(s) {
 			return s, true
 		}
 	}
