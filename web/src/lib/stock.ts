@@ -1,4 +1,5 @@
 import type { Edit, Kind, NamedObject, Stock, StockRow } from "../api/client";
+import { kindWord } from "./form";
 
 export type StockObject = StockRow["object"];
 export type Body = Record<string, unknown>;
@@ -20,7 +21,7 @@ export const columns: { key: ColumnKey; title: string; width: string }[] = [
 ];
 
 export const cell = (row: StockRow, key: ColumnKey): string => {
-  if (key === "kind") return row.object.kind === "lan" ? "LAN" : row.object.kind;
+  if (key === "kind") return kindWord(row.object.kind);
   if (key === "name") return row.object.name;
   if (key === "ranges") return row.ranges.join(", ");
   return row[key];

@@ -20,6 +20,7 @@
   import { toast } from "svelte-sonner";
   import type { Stock, StockRow } from "../api/client";
   import { writer } from "../api/queries";
+  import { kindWord } from "../lib/form";
   import { cell, CellEdits, columns, editable, parseBlock, type ColumnKey } from "../lib/stock";
   import FormDrawer from "./FormDrawer.svelte";
   import { placeURL } from "../lib/places";
@@ -137,7 +138,7 @@
     if (!row) return;
     if (!editable(row, key(at.column))) {
       toast.message(
-        `The ${columns[at.column]?.title.toLowerCase()} of a ${row.object.kind} is not edited here`,
+        `The ${columns[at.column]?.title.toLowerCase()} of a ${kindWord(row.object.kind)} is not edited here`,
       );
       return;
     }
