@@ -239,12 +239,12 @@ func (w *world) brought(n *design.Object) (rows []row) {
 			}
 		}
 	}
-	for _, o := range w.e.d.Of(design.KindPeering) {
+	for k, o := range w.e.d.Of(design.KindPeering) { // of two that bring one range, the first is taken
 		h := o.Body.(*design.Peering).Halves
 		for m := range h {
 			if dev := w.devices[[2]design.ID{o.ID, n.ID}]; h[m].Network == n.ID && dev != "" && rules.peered {
 				for _, p := range design.RangesOf(w.e.d.Get(h[1-m].Network)) {
-					rows = append(rows, row{p, rules.rank["peering"] * 100, " dev " + dev})
+					rows = append(rows, row{p, rules.rank["peering"]*100 + k, " dev " + dev})
 				}
 			}
 		}

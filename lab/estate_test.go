@@ -330,6 +330,13 @@ func (e *estate) link(a, b *design.Object) {
 		}
 		l.Ends[0].Local, l.Ends[0].Remote = mine, theirs
 		l.Ends[1].Local, l.Ends[1].Remote = theirs, mine
+		if end := &l.Ends[e.r.IntN(2)]; e.chance(30) { // one end lacks a pair
+			for _, list := range []*[]netip.Prefix{&end.Local, &end.Remote} {
+				if n := len(*list); n > 1 && e.chance(60) {
+					*list = (*list)[:n-1]
+				}
+			}
+		}
 	} else {
 		l.Ends[0].Routes, l.Ends[1].Routes = theirs, mine
 	}

@@ -205,32 +205,46 @@ func TestProfilesDecideWhatAnEntryDoes(t *testing.T) {
 	assert.Equal(t, walk.Code(status.DoesNotForward), stopOf(t, d, f, design.PutEdit(g.With(&b))).Code)
 }
 
-// A cloud's gateway sends into a policy-based link what its own selectors name, whatever those of
-// the far end would take.
+// A gateway of a network or of a hub sends into a policy-based link what its own selectors name,
+// whatever those of the far end would take.
 func TestACloudsGatewayAsksItsOwnSelectors(t *testing.T) {
-	d, err := design.Read(demo.Thistledown)
-	require.NoError(t, err)
 	list := func(text string) []netip.Prefix { return []netip.Prefix{netip.MustParsePrefix(text)} }
-	d, _, err = d.Apply([]design.Edit{design.PutEdit(design.Edited(
-		d.Find("marrow-hill-to-catalogue", design.KindLink)[0], func(b *design.Link) {
-			b.Routing = design.RoutingSelectors
-			site, cloud := b.Ends[0].Gateway, b.Ends[1].Gateway
-			b.Ends = []design.End{
-				{Gateway: site, Local: list("10.214.0.0/22"), Remote: list("10.208.0.0/16")},
-				{Gateway: cloud, Local: list("10.208.1.0/24"), Remote: list("10.214.0.0/22")},
-			}
-		},
-	))})
-	require.NoError(t, err)
-	tables := route.Solve(d, status.Condition{})
-	for from, stopped := range map[string]bool{"catalogue/shelf-a/logger": false, "catalogue/shelf-b/search": true} {
-		f, err := walk.ParseFlow(tables, from, "controls-desk", design.Service{Proto: "icmp"})
+	gateways := "    gateways:\n      - name: cloud gateway\n        addresses: [192.0.2.10, 192.0.2.11]\n"
+	atHub := strings.NewReplacer(
+		gateways, "",
+		"via: catalogue/cloud-gateway", "via: tarn-hub/catalogue",
+		"gateway: catalogue/cloud-gateway", "gateway: tarn-hub/cloud-gateway",
+		"    hub_tables:\n      - name: main\n    attachments:\n      - name: catalogue\n",
+		gateways+"    hub_tables:\n      - name: main\n    attachments:\n      - name: hill\n"+
+			"        what: marrow-hill-to-catalogue\n        bound: tarn-hub/main\n        feeds: tarn-hub/main\n"+
+			"      - name: catalogue\n",
+	).Replace(string(demo.Thistledown))
+	for gateway, text := range map[string]string{
+		"catalogue cloud gateway": string(demo.Thistledown), "Tarn hub cloud gateway": atHub,
+	} {
+		d, err := design.Read([]byte(text))
 		require.NoError(t, err)
-		p := walk.Prove(tables, f)
-		assert.Equal(t, !stopped, p.Works, "%s: %v", from, p.Stop)
-		if stopped {
-			assert.Equal(t, walk.SelectorMiss, p.Stop.Code)
-			assert.Equal(t, "catalogue cloud gateway", p.Stop.At.Title)
+		d, _, err = d.Apply([]design.Edit{design.PutEdit(design.Edited(
+			d.Find("marrow-hill-to-catalogue", design.KindLink)[0], func(b *design.Link) {
+				b.Routing = design.RoutingSelectors
+				site, cloud := b.Ends[0].Gateway, b.Ends[1].Gateway
+				b.Ends = []design.End{
+					{Gateway: site, Local: list("10.214.0.0/22"), Remote: list("10.208.0.0/16")},
+					{Gateway: cloud, Local: list("10.208.1.0/24"), Remote: list("10.214.0.0/22")},
+				}
+			},
+		))})
+		require.NoError(t, err)
+		tables := route.Solve(d, status.Condition{})
+		for from, stopped := range map[string]bool{"catalogue/shelf-a/logger": false, "catalogue/shelf-b/search": true} {
+			f, err := walk.ParseFlow(tables, from, "controls-desk", design.Service{Proto: "icmp"})
+			require.NoError(t, err)
+			p := walk.Prove(tables, f)
+			require.Equal(t, !stopped, p.Works, "%s by %s: %v", from, gateway, p.Stop)
+			if stopped {
+				assert.Equal(t, walk.SelectorMiss, p.Stop.Code)
+				assert.Equal(t, gateway, p.Stop.At.Title)
+			}
 		}
 	}
 }

@@ -218,8 +218,9 @@ func asksSelectors(w *walker, s *step) (outcome, bool) {
 // routed. A Linux box routes nothing into such a link: its selectors take what fits.
 func fitsSelectors(w *walker, s *step) (outcome, bool) {
 	link := s.choice.Winner.Hop.To
-	if !topology.Selects(w.design.Get(link)) || s.point.Party.Kind == design.KindSite {
-		return outcome{}, false
+	inCloud := s.point.Kind == design.KindGateway && s.point.Party.Kind != design.KindSite
+	if !inCloud || !topology.Selects(w.design.Get(link)) {
+		return outcome{}, false // a hub's table leaves it to the hub's gateway, which relays
 	}
 	if slices.ContainsFunc(s.point.Selectors, func(x route.Selector) bool { return x.Link == link && w.fitsOne(x) }) {
 		return outcome{}, false
