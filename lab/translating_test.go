@@ -377,9 +377,13 @@ func relays(t *testing.T, w *world, tables *route.Tables) {
 			_, line, _ := strings.Cut(f.Content, "ExecStart=")
 			line, _, _ = strings.Cut(line, "\n")
 			require.NoError(t, w.nodes[at].Start(nil, fmt.Sprintf("%s/relay%d", dir, n), strings.Fields(line)...))
+			listens := fmt.Sprintf(":%d ", o.Body.(*design.Listener).Service.Port)
+			require.Eventually(t, func() bool {
+				open, err := w.nodes[at].Output("ss -Hlntu")
+				return err == nil && strings.Contains(open, listens)
+			}, time.Minute, 5*time.Millisecond)
 		}
 	}
-	time.Sleep(150 * time.Millisecond) // until they listen; what comes too early is asked again
 }
 
 // TestTruthOfTranslation holds every kind of translation against the kernel, by

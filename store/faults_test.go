@@ -141,7 +141,12 @@ func TestAHeldDesignStopsNoOther(t *testing.T) {
 	for n := range many {
 		go func() { outcomes <- commit(t, s, held, fmt.Sprint("s", n)) }()
 	}
-	time.Sleep(200 * time.Millisecond) // let them all wait
+	require.Eventually(t, func() bool {
+		var waiting int
+		err := admin.Get(&waiting, `select count(*) from pg_stat_activity
+			where wait_event_type = 'Lock' and datname = current_database()`)
+		return err == nil && waiting > 0
+	}, time.Minute, 5*time.Millisecond, "they want the lock")
 	for n := range 20 {
 		start := time.Now()
 		require.NoError(t, commit(t, s, other, fmt.Sprint("o", n)))
