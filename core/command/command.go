@@ -212,7 +212,7 @@ type reader struct {
 
 	toks     []token
 	next     int // the next token
-	line_    *Line
+	current  *Line
 	drafts   int // links and copies asked for so far
 	complete int // the token that is being typed, -1: none
 	offers   []Offer
@@ -225,7 +225,7 @@ func newReader(ctx context.Context, d *design.Design, known *names, it design.ID
 // line reads one line and takes over what it does.
 func (r *reader) line(text string) Line {
 	l := Line{Text: text, Does: []Deed{}, Filled: []Filled{}, Notes: []string{}, Problems: []Trouble{}}
-	r.line_, r.next = &l, 0
+	r.current, r.next = &l, 0
 	if n := len([]rune(text)); n > MaxLine {
 		l.Text = clipped(text, MaxLine)
 		r.wrong(0, n, fmt.Sprintf("the line has %d characters", n), fmt.Sprintf("at most %d are read", MaxLine))
@@ -280,7 +280,7 @@ func (r *reader) do(text string, o *design.Object, isNew bool, edits ...design.E
 		d.Object, d.Kind = o.ID, o.Kind
 		r.it = o.ID
 	}
-	r.line_.Does = append(r.line_.Does, d)
+	r.current.Does = append(r.current.Does, d)
 	r.apply(edits)
 }
 
@@ -302,7 +302,7 @@ func (r *reader) apply(edits []design.Edit) {
 			r.renamed(e.Object)
 		}
 	}
-	r.line_.edits = append(r.line_.edits, edits...)
+	r.current.edits = append(r.current.edits, edits...)
 	r.scratch()
 	r.own.SketchEach(edits, func(old, now *design.Object) {
 		if r.fills != nil {
@@ -355,18 +355,18 @@ func (r *reader) sketched(id design.ID, edits []design.Edit) *design.Object {
 }
 
 func (r *reader) fill(what, value, why string) {
-	r.line_.Filled = append(r.line_.Filled, Filled{what, value, why})
+	r.current.Filled = append(r.current.Filled, Filled{what, value, why})
 }
 
 func (r *reader) wrong(from, to int, why, want string) {
-	r.line_.Problems = append(r.line_.Problems, Trouble{from, to, why, want})
+	r.current.Problems = append(r.current.Problems, Trouble{from, to, why, want})
 }
 
 // affords reports whether n more links or copies may be drafted, and tells if not.
 func (r *reader) affords(n int) bool {
 	if r.drafts += n; r.drafts > MaxDrafts {
 		r.wrong(
-			0, len([]rune(r.line_.Text)), fmt.Sprintf("this is the %dth link or copy", r.drafts),
+			0, len([]rune(r.current.Text)), fmt.Sprintf("this is the %dth link or copy", r.drafts),
 			fmt.Sprintf("ask for at most %d at once", MaxDrafts),
 		)
 		return false
@@ -380,7 +380,7 @@ func (r *reader) wrongHere(why, want string) {
 	r.wrong(from, to, why, want)
 }
 
-func (r *reader) failed() bool { return len(r.line_.Problems) > 0 }
+func (r *reader) failed() bool { return len(r.current.Problems) > 0 }
 
 // span is where the tokens from a up to b stand in the line.
 func (r *reader) span(a, b int) (from, to int) {
@@ -398,7 +398,7 @@ func (r *reader) span(a, b int) (from, to int) {
 func (r *reader) expected() string {
 	again := newReader(r.ctx, r.design, r.names, r.it)
 	again.complete, again.toks = r.next, r.toks[:r.next]
-	again.line_ = &Line{}
+	again.current = &Line{}
 	again.statement()
 	var out []string
 	for _, o := range again.offers {

@@ -30,7 +30,7 @@ func Complete(d *design.Design, line string, it design.ID) []Offer {
 	if n := len(toks); n > 0 && !strings.HasSuffix(line, " ") && !toks[n-1].quoted && !toks[n-1].mark() {
 		r.complete = n - 1
 	}
-	r.line_ = &Line{}
+	r.current = &Line{}
 	r.statement()
 	out := []Offer{}
 	for _, o := range r.offers {

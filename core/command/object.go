@@ -204,7 +204,7 @@ func (r *reader) settle(b *being) bool {
 		return false
 	}
 	o := &design.Object{ID: b.id, Kind: b.kind, Parent: b.parent, Name: b.name, Body: body}
-	r.line_.touched = append(r.line_.touched, touched{b.id, b.from, b.to})
+	r.current.touched = append(r.current.touched, touched{b.id, b.from, b.to})
 	r.early = append(r.early, b.id)
 	text := "New " + Word(b.kind) + " " + b.name
 	if p := r.design.Party(b.parent); p != nil {
@@ -214,8 +214,8 @@ func (r *reader) settle(b *being) bool {
 		changed := design.Differences(b.old, o)
 		if len(changed) == 0 {
 			r.it = o.ID
-			r.line_.Does = append(
-				r.line_.Does, Deed{Text: r.design.Title(o.ID) + " is so already", Object: o.ID, Kind: o.Kind},
+			r.current.Does = append(
+				r.current.Does, Deed{Text: r.design.Title(o.ID) + " is so already", Object: o.ID, Kind: o.Kind},
 			)
 			return true
 		}
@@ -244,8 +244,8 @@ func (r *reader) tellLost(b *being, changed []string) {
 			}
 		}
 		if n := len(lost); n > 0 {
-			r.line_.Notes = append(
-				r.line_.Notes,
+			r.current.Notes = append(
+				r.current.Notes,
 				fmt.Sprintf(
 					"%s of %s no longer: %s; write give instead of set to keep what is there", key,
 					r.design.Title(b.id),

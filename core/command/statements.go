@@ -98,7 +98,7 @@ func (r *reader) rename() {
 	}
 	c := *o
 	c.Name = strings.Join(parts, " ")
-	r.line_.touched = append(r.line_.touched, touched{o.ID, from, to})
+	r.current.touched = append(r.current.touched, touched{o.ID, from, to})
 	r.do(fmt.Sprintf("Rename %s to %s", r.design.Title(o.ID), c.Name), &c, false, design.PutEdit(&c))
 }
 
@@ -115,13 +115,13 @@ func (r *reader) remove() {
 			text += fmt.Sprintf(" and %s with it", words.Count(n, "thing", "things"))
 		}
 		for _, e := range gone.Goes[1:] {
-			if e.Why != "" && len(r.line_.Notes) < 20 {
-				r.line_.Notes = append(r.line_.Notes, fmt.Sprintf("%s %s goes: %s", Word(e.Kind), e.Title, e.Why))
+			if e.Why != "" && len(r.current.Notes) < 20 {
+				r.current.Notes = append(r.current.Notes, fmt.Sprintf("%s %s goes: %s", Word(e.Kind), e.Title, e.Why))
 			}
 		}
 		for _, e := range gone.Changes {
-			if len(r.line_.Notes) < 20 {
-				r.line_.Notes = append(r.line_.Notes, fmt.Sprintf("%s %s stays: %s", Word(e.Kind), e.Title, e.Why))
+			if len(r.current.Notes) < 20 {
+				r.current.Notes = append(r.current.Notes, fmt.Sprintf("%s %s stays: %s", Word(e.Kind), e.Title, e.Why))
 			}
 		}
 		r.do(text, nil, false, gone.Edits...)
@@ -209,8 +209,8 @@ func (r *reader) join() {
 	head, branches := parties[0], slices.DeleteFunc(parties[1:], func(id design.ID) bool { return id == parties[0] })
 	if !r.takeWord("by") {
 		r.leads = &Lead{A: head, B: branches}
-		r.line_.Does = append(
-			r.line_.Does,
+		r.current.Does = append(
+			r.current.Does,
 			Deed{Text: fmt.Sprintf("Compare the ways to join %s with %s", r.design.Title(head), r.titles(branches))},
 		)
 		return
@@ -308,10 +308,10 @@ func (r *reader) joinBy(head design.ID, branches []design.ID) {
 		r.wrong(from, to, err.Error(), "")
 		return
 	}
-	r.line_.Notes = append(r.line_.Notes, star.Clashes...)
+	r.current.Notes = append(r.current.Notes, star.Clashes...)
 	for _, arm := range star.Arms {
 		for _, why := range arm.Out {
-			r.line_.Notes = append(r.line_.Notes, arm.Name+" is left out: "+why)
+			r.current.Notes = append(r.current.Notes, arm.Name+" is left out: "+why)
 		}
 		for _, s := range arm.Suggestions {
 			r.fill(s.What, s.Value, s.Why)
@@ -375,7 +375,7 @@ func (r *reader) copy() {
 		r.wrong(from, to, err.Error(), "")
 		return
 	}
-	r.line_.Notes = append(r.line_.Notes, c.Notes...)
+	r.current.Notes = append(r.current.Notes, c.Notes...)
 	r.do(fmt.Sprintf("Copy %s as %s", o.Name, strings.Join(names, ", ")), nil, true, c.Edits...)
 	r.it = c.Made[0]
 }
@@ -536,7 +536,7 @@ func (r *reader) intent(in design.Intent) {
 				b.Owner = old.Owner
 			}
 			if b == *old {
-				r.line_.Does = append(r.line_.Does, Deed{Text: o.Name + " is said already", Object: o.ID, Kind: o.Kind})
+				r.current.Does = append(r.current.Does, Deed{Text: o.Name + " is said already", Object: o.ID, Kind: o.Kind})
 				return
 			}
 			r.do("Change the intent "+o.Name, o, false, design.PutEdit(o.With(&b)))
@@ -545,6 +545,6 @@ func (r *reader) intent(in design.Intent) {
 	}
 	const most = 80
 	o := r.beside(design.KindIntent, "", clipped(name, most-6), &in)
-	r.line_.touched = append(r.line_.touched, touched{id: o.ID})
+	r.current.touched = append(r.current.touched, touched{id: o.ID})
 	r.do("New intent: "+name, o, true, design.PutEdit(o))
 }

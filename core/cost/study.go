@@ -39,9 +39,9 @@ type Point struct {
 	Monthly provider.Money `json:"monthly"`
 }
 
-// Row is one size of the estate. A shape that the profile or its limits do not
+// Size is one size of the estate. A shape that the profile or its limits do not
 // allow has no point.
-type Row struct {
+type Size struct {
 	N      uint32           `json:"n"`
 	Points map[Shape]*Point `json:"points"`
 }
@@ -50,14 +50,14 @@ type Row struct {
 type Study struct {
 	Shapes    []Shape  `json:"shapes"`
 	Out       []string `json:"out"` // why shapes are missing
-	Present   Row      `json:"present"`
-	Rows      []Row    `json:"rows"`
+	Present   Size     `json:"present"`
+	Sizes     []Size   `json:"sizes"`
 	Sentences []string `json:"sentences"` // where the shapes cross, in words
 }
 
 // Compare makes a study under a profile.
 func Compare(p *provider.Profile, q Assumptions) Study {
-	s := Study{Shapes: []Shape{}, Out: []string{}, Rows: []Row{}, Sentences: []string{}}
+	s := Study{Shapes: []Shape{}, Out: []string{}, Sizes: []Size{}, Sentences: []string{}}
 	switch {
 	case p.Peering == nil:
 		s.Out = append(s.Out, "this cloud has no peering")
@@ -77,15 +77,15 @@ func Compare(p *provider.Profile, q Assumptions) Study {
 		}
 	}
 	for n := uint32(StudyFrom); n <= StudyTo; n++ {
-		s.Rows = append(s.Rows, row(p, q, n, s.Shapes))
+		s.Sizes = append(s.Sizes, size(p, q, n, s.Shapes))
 	}
-	s.Present = row(p, q, q.Present, s.Shapes)
+	s.Present = size(p, q, q.Present, s.Shapes)
 	s.Sentences = s.sentences()
 	return s
 }
 
-func row(p *provider.Profile, q Assumptions, n uint32, shapes []Shape) Row {
-	r := Row{N: n, Points: map[Shape]*Point{}}
+func size(p *provider.Profile, q Assumptions, n uint32, shapes []Shape) Size {
+	r := Size{N: n, Points: map[Shape]*Point{}}
 	for _, shape := range shapes {
 		r.Points[shape] = point(p, q, n, shape)
 	}
@@ -197,7 +197,7 @@ func (s Study) crossing(a, b Shape, m measure) string {
 		}
 		parts = append(parts, fmt.Sprintf("from %d networks on %s", n, what))
 	}
-	for _, r := range s.Rows {
+	for _, r := range s.Sizes {
 		x, y := r.Points[a], r.Points[b]
 		switch {
 		case x == nil && y == nil:
@@ -236,7 +236,7 @@ func does(s Shape, what string) string {
 
 // bargain says what a hub costs for the steps it saves, where it costs more.
 func (s Study) bargain() string {
-	for _, r := range s.Rows {
+	for _, r := range s.Sizes {
 		peering, hub := r.Points[Pairwise], r.Points[OneHub]
 		if r.N != bargainAt || peering == nil || hub == nil || hub.Monthly <= peering.Monthly ||
 			hub.Steps >= peering.Steps {

@@ -22,14 +22,14 @@ func profile(t *testing.T, name string) *provider.Profile {
 func TestStudyCounts(t *testing.T) {
 	s := cost.Compare(profile(t, "Tarn"), cost.Assumptions{Tables: 2, GB: 1000, Present: 4})
 	assert.Equal(t, []cost.Shape{cost.Pairwise, cost.OneHub, cost.TwoHubs}, s.Shapes)
-	require.Len(t, s.Rows, cost.StudyTo-cost.StudyFrom+1)
-	three := s.Rows[0].Points
+	require.Len(t, s.Sizes, cost.StudyTo-cost.StudyFrom+1)
+	three := s.Sizes[0].Points
 	// Three pairs make six halves; each of three networks enters two blocks in two tables.
 	assert.Equal(t, cost.Point{Objects: 6, Entries: 12, Steps: 18, Monthly: money(t, "72")}, *three[cost.Pairwise])
 	// One hub and three attachments; an entry in each of six tables.
 	assert.Equal(t, cost.Point{Objects: 4, Entries: 6, Steps: 3, Monthly: money(t, "194.4")}, *three[cost.OneHub])
 	assert.Equal(t, uint32(12), s.Present.Points[cost.Pairwise].Objects)
-	last := s.Rows[len(s.Rows)-1].Points
+	last := s.Sizes[len(s.Sizes)-1].Points
 	assert.Equal(t, uint32(50*49), last[cost.Pairwise].Objects)
 	assert.Contains(
 		t, strings.Join(s.Sentences, "\n"),
@@ -48,12 +48,12 @@ func TestStudyCounts(t *testing.T) {
 func TestStudyFollowsTheProfile(t *testing.T) {
 	s := cost.Compare(profile(t, "Sedge"), cost.Assumptions{Tables: 1, GB: 1000})
 	// Sedge allows 31 peerings to a network.
-	assert.NotNil(t, s.Rows[32-cost.StudyFrom].Points[cost.Pairwise])
-	assert.Nil(t, s.Rows[33-cost.StudyFrom].Points[cost.Pairwise])
+	assert.NotNil(t, s.Sizes[32-cost.StudyFrom].Points[cost.Pairwise])
+	assert.Nil(t, s.Sizes[33-cost.StudyFrom].Points[cost.Pairwise])
 	assert.Contains(
 		t, strings.Join(s.Sentences, "\n"), "from 33 networks on pairwise peering is beyond the cloud's limits",
 	)
-	assert.Zero(t, s.Rows[0].Points[cost.OneHub].Entries, "Sedge needs no entries")
+	assert.Zero(t, s.Sizes[0].Points[cost.OneHub].Entries, "Sedge needs no entries")
 
 	s = cost.Compare(profile(t, "Osier"), cost.Assumptions{Tables: 1, GB: 1000})
 	assert.Equal(t, []cost.Shape{cost.Pairwise}, s.Shapes)

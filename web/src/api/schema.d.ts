@@ -1350,7 +1350,7 @@ export interface components {
       /** Format: int32 */
       steps: number;
     };
-    CostRow: {
+    CostSize: {
       /** Format: int32 */
       n: number;
       points: {
@@ -3804,10 +3804,10 @@ export interface components {
        */
       networks: number;
       out: string[];
-      present: components["schemas"]["CostRow"];
-      rows: components["schemas"]["CostRow"][];
+      present: components["schemas"]["CostSize"];
       sentences: string[];
       shapes: string[];
+      sizes: components["schemas"]["CostSize"][];
       /** Format: int32 */
       tables: number;
     };

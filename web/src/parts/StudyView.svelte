@@ -42,7 +42,7 @@
   const value = (p: StudyPoint | undefined): number | undefined =>
     p && shown ? Number(p[shown.key]) : undefined;
 
-  const rows = $derived((s?.rows ?? []).filter((r) => r.n >= 3 && r.n <= 50));
+  const rows = $derived((s?.sizes ?? []).filter((r) => r.n >= 3 && r.n <= 50));
   const series = $derived(
     (s?.shapes ?? []).map((shape, n) => ({
       label: shape,
@@ -53,7 +53,7 @@
   /** The estate's own size, and the sizes that a table needs to show. */
   const listed = $derived([
     ...(s && s.present.n < 3 && s.present.n > 0 ? [s.present] : []),
-    ...(s?.rows ?? []).filter((r) => r.n <= 10 || r.n % 5 === 0 || r.n === s?.present.n),
+    ...(s?.sizes ?? []).filter((r) => r.n <= 10 || r.n % 5 === 0 || r.n === s?.present.n),
   ]);
   const number = (v: number) => v.toLocaleString("en");
 </script>
