@@ -254,8 +254,10 @@ func differences(t *testing.T, e *estate, name string, rendered bool, flows int)
 			works++
 		}
 		says := disagree(e, f, p, a.saw(f.id), answered[n])
-		if says != "" && !p.Works && disagree(e, f, walk.Possibly(tables, flowOf(f)), a.saw(f.id), answered[n]) == "" {
-			says = "" // one of equal routes stops it, and the kernel took another
+		for way := range walk.Ways(tables, flowOf(f)) {
+			if says != "" && !p.Works && disagree(e, f, way, a.saw(f.id), answered[n]) == "" {
+				says = "" // one of equal routes stops it, and the kernel took another
+			}
 		}
 		if says != "" {
 			out = append(

@@ -1,6 +1,8 @@
 package walk
 
 import (
+	"iter"
+
 	"dravin/core/route"
 )
 
@@ -55,26 +57,38 @@ func (w *walker) pick(c route.Choice) route.Choice {
 // Prove walks a flow there and back, by every one of equal routes: the proof is that of
 // the first way that is stopped, else of the first.
 func Prove(t *route.Tables, f Flow) Proof {
-	return each(t, f, func(p Proof) bool { return !p.Works })
+	return first(Ways(t, f), func(p Proof) bool { return !p.Works })
 }
 
 // Possibly is as [Prove], for what must never work: the proof is that of the first way
 // that works, else of the first.
 func Possibly(t *route.Tables, f Flow) Proof {
-	return each(t, f, func(p Proof) bool { return p.Works })
+	return first(Ways(t, f), func(p Proof) bool { return p.Works })
 }
 
-// each walks a flow by every way, up to one that decides.
-func each(t *route.Tables, f Flow, decides func(Proof) bool) Proof {
-	way := &turns{}
-	first := prove(t, f, way)
-	for p, n := first, 1; ; n++ {
-		if decides(p) {
-			return p
+// Ways are the proofs of a flow by each of the ways that equal routes leave: one where there
+// are none, and 32 at most.
+func Ways(t *route.Tables, f Flow) iter.Seq[Proof] {
+	return func(yield func(Proof) bool) {
+		way := &turns{}
+		for range mostTurns {
+			if !yield(prove(t, f, way)) || !way.next() {
+				return
+			}
 		}
-		if n == mostTurns || !way.next() {
-			return first
-		}
-		p = prove(t, f, way)
 	}
+}
+
+// first is the first proof that decides, else the first of all.
+func first(ways iter.Seq[Proof], decides func(Proof) bool) (p Proof) {
+	n := 0
+	for x := range ways {
+		if decides(x) {
+			return x
+		}
+		if n++; n == 1 {
+			p = x
+		}
+	}
+	return p
 }

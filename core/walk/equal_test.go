@@ -89,6 +89,18 @@ func TestEqualRoutesAreAllWalked(t *testing.T) {
 		assert.Contains(t, walk.Prove(tables, f).Forward[1].Text, "or as well by")
 		assert.True(t, walk.Possibly(tables, f).Works, "and some to this one")
 	}
+	// A strict filter takes what comes by any of them, as the kernel does.
+	e.edits = append(e.edits, design.PutEdit(design.Edited(
+		tables.Design.Get(gate), func(g *design.Gateway) { g.Faults = []string{design.StrictReversePath} },
+	)))
+	strict := e.tables(t)
+	for _, host := range hosts {
+		p := walk.Possibly(strict, walk.Flow{
+			From: walk.Host{Place: tables.Design.Get(host).Parent, Address: netip.MustParseAddr("192.168.216.17")},
+			To:   netip.MustParseAddr("10.214.0.9"), Service: design.Service{Proto: "tcp", Port: 502},
+		})
+		assert.True(t, p.Works, "%v", p.Stop)
+	}
 }
 
 // A box in a cloud's network has a table of its own: its black hole drops, though the

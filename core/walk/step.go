@@ -390,8 +390,8 @@ func routeText(at Place, dst netip.Addr, c route.Choice) string {
 	)
 }
 
-// strictlyRefused judges a strict reverse-path filter: the route back to the
-// source must leave by what the packet came in by.
+// strictlyRefused judges a strict reverse-path filter: the route back to the source, or one that
+// is as good, must leave by what the packet came in by.
 func (w *walker) strictlyRefused(p *route.Point, by design.ID) bool {
 	if !status.FiltersStrictly(w.design.Get(p.ID)) || !w.header.Src.Is4() || by == "" {
 		return false
@@ -403,17 +403,22 @@ func (w *walker) strictlyRefused(p *route.Point, by design.ID) bool {
 	if c.Winner == nil {
 		return true
 	}
-	back := w.design.Get(c.Winner.Hop.To)
-	if back == nil {
-		return true // the internet
+	return !w.leavesBy(*c.Winner, by) &&
+		!slices.ContainsFunc(c.Branches, func(r route.Route) bool { return w.leavesBy(r, by) })
+}
+
+// leavesBy reports whether a route leads out by a joint or place; the one to the internet by none.
+func (w *walker) leavesBy(r route.Route, by design.ID) bool {
+	to := w.design.Get(r.Hop.To)
+	switch {
+	case to == nil:
+		return false
+	case to.Kind == design.KindInnerRoute:
+		return prefix.Has(w.design.Ranges(by), r.NextHop)
+	case r.Hop.Kind == route.Gateway && r.Hop.Through != "":
+		return r.Hop.Through == by
 	}
-	if back.Kind == design.KindInnerRoute {
-		return !prefix.Has(w.design.Ranges(by), c.Winner.NextHop)
-	}
-	if hop := c.Winner.Hop; hop.Kind == route.Gateway && hop.Through != "" {
-		return hop.Through != by
-	}
-	return back.ID != by
+	return to.ID == by
 }
 
 // selected is the selector that takes the packet. Traffic between the party's
