@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"testing"
 
@@ -95,11 +94,7 @@ func circuitEstate(t *testing.T, seed uint64) (d *design.Design, boxes, lans []d
 // ports that an administrator fills in, addresses, routes, instances, and the daemons'
 // sessions. Packets pass exactly where walks say.
 func TestTruthOfCircuits(t *testing.T) {
-	count := 2
-	if n, err := strconv.Atoi(os.Getenv("DRAVIN_TRUTH_INSTANCES")); err == nil {
-		count = n
-	}
-	estates(t, count, func(t *testing.T, seed uint64) (works, all int) {
+	estates(t, number("DRAVIN_TRUTH_INSTANCES", 2), func(t *testing.T, seed uint64) (works, all int) {
 		d, boxes, lans := circuitEstate(t, seed)
 		l := needs(t, "ping", "bird", "ip")
 		nodes := map[design.ID]*lab.Node{}

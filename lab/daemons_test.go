@@ -4,10 +4,8 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
-	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -132,11 +130,7 @@ func joinedSites(t *testing.T, seed uint64) (d *design.Design, gateways, lans []
 // into the kernel what is computed, and packets pass where walks say. The kernels of test
 // machines have no ESP, so that packets go over a cable for each tunnel that is up.
 func TestTruthOfDaemons(t *testing.T) {
-	count := 2
-	if n, err := strconv.Atoi(os.Getenv("DRAVIN_TRUTH_INSTANCES")); err == nil {
-		count = n
-	}
-	estates(t, count, func(t *testing.T, seed uint64) (works, all int) {
+	estates(t, number("DRAVIN_TRUTH_INSTANCES", 2), func(t *testing.T, seed uint64) (works, all int) {
 		d, gateways, lans := joinedSites(t, seed)
 		l := needs(t, "ping", "bird", "ip", "swanctl", "/usr/lib/ipsec/charon")
 		tables := route.Solve(d, status.Condition{})

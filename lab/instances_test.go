@@ -54,7 +54,8 @@ func (m *maker) design(t *testing.T) *design.Design {
 func estates(t *testing.T, count int, run func(t *testing.T, seed uint64) (works, all int)) {
 	var works, all atomic.Int64
 	t.Run("estates", func(t *testing.T) {
-		for seed := range uint64(count) {
+		for n := range count {
+			seed := uint64(number("DRAVIN_TRUTH_SEED", 0) + n)
 			t.Run(fmt.Sprint(seed), func(t *testing.T) {
 				t.Parallel()
 				w, a := run(t, seed)
@@ -121,11 +122,7 @@ func behind(t *testing.T, l *lab.Lab, box *lab.Node, device string, lan netip.Pr
 // rendered files make the routing instances, and packets pass exactly where walks
 // say.
 func TestTruthOfSegments(t *testing.T) {
-	count := 4
-	if n, err := strconv.Atoi(os.Getenv("DRAVIN_TRUTH_INSTANCES")); err == nil {
-		count = n
-	}
-	estates(t, count, func(t *testing.T, seed uint64) (works, all int) {
+	estates(t, number("DRAVIN_TRUTH_INSTANCES", 4), func(t *testing.T, seed uint64) (works, all int) {
 		r := rand.New(rand.NewPCG(seed, 21))
 		var m maker
 		segments := []design.ID{
@@ -277,11 +274,7 @@ func learnsAll(t *testing.T, box *lab.Node, tables *route.Tables, gateway design
 // out at random: a site, a gateway, the network and two that are peered with it.
 // Each table is a table of the kernel, each way in a rule.
 func TestTruthOfEnteringTables(t *testing.T) {
-	count := 4
-	if n, err := strconv.Atoi(os.Getenv("DRAVIN_TRUTH_INSTANCES")); err == nil {
-		count = n
-	}
-	estates(t, count, func(t *testing.T, seed uint64) (works, all int) {
+	estates(t, number("DRAVIN_TRUTH_INSTANCES", 4), func(t *testing.T, seed uint64) (works, all int) {
 		r := rand.New(rand.NewPCG(seed, 22))
 		maybe := func() bool { return r.IntN(4) > 0 }
 		var m maker

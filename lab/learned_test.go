@@ -913,13 +913,7 @@ func startSecond(t *testing.T, n *lab.Node, conf string) (vtysh func(...string) 
 // for route, with path and attributes, and which is the best. DRAVIN_TRUTH_BGP
 // is how many estates; `make truth` sets it.
 func TestTruthOfLearnedRoutes(t *testing.T) {
-	count, first := 6, uint64(1)
-	if n, err := strconv.Atoi(os.Getenv("DRAVIN_TRUTH_BGP")); err == nil {
-		count = n
-	}
-	if n, err := strconv.ParseUint(os.Getenv("DRAVIN_TRUTH_SEED"), 10, 64); err == nil {
-		first = n
-	}
+	count, first := number("DRAVIN_TRUTH_BGP", 6), uint64(number("DRAVIN_TRUTH_SEED", 1))
 	var routes atomic.Int64
 	t.Run("estates", func(t *testing.T) {
 		for n := range uint64(count) {

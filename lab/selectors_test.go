@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
-	"os"
-	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -93,11 +91,7 @@ func wanOf(site int) netip.Addr { return netip.AddrFrom4([4]byte{198, 51, 100, b
 // they are handed over, whole, and packets go through its ESP. Its selectors decide what
 // passes, and it is what walks say.
 func TestTruthOfSelectors(t *testing.T) {
-	count := 2
-	if n, err := strconv.Atoi(os.Getenv("DRAVIN_TRUTH_INSTANCES")); err == nil {
-		count = n
-	}
-	estates(t, count, func(t *testing.T, seed uint64) (works, all int) {
+	estates(t, number("DRAVIN_TRUTH_INSTANCES", 2), func(t *testing.T, seed uint64) (works, all int) {
 		d, gateways, lans := selectingSites(t, seed)
 		l := needs(t, "ping", "ip", "swanctl", "/usr/lib/ipsec/charon")
 		tables := route.Solve(d, status.Condition{})

@@ -3,9 +3,7 @@ package lab_test
 import (
 	"fmt"
 	"net/netip"
-	"os"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -390,13 +388,7 @@ func relays(t *testing.T, w *world, tables *route.Tables) {
 // the rendered files, in random estates. DRAVIN_TRUTH is how many.
 func TestTruthOfTranslation(t *testing.T) {
 	needs(t, "ip", "nft", "socat")
-	estates, first := 14, 0
-	if n, err := strconv.Atoi(os.Getenv("DRAVIN_TRUTH")); err == nil {
-		estates = n
-	}
-	if n, err := strconv.Atoi(os.Getenv("DRAVIN_TRUTH_SEED")); err == nil {
-		first = n
-	}
+	estates, first := number("DRAVIN_TRUTH", 14), number("DRAVIN_TRUTH_SEED", 0)
 	var all []string
 	for seed := range estates {
 		t.Run(fmt.Sprint(first+seed), func(t *testing.T) {
