@@ -14,10 +14,11 @@ import (
 )
 
 // Whatever a walk reaches, and is answered by, its caller knows by the address that it dialled:
-// names are asked of the same steps as walks.
-func TestWhatAWalkReachesIsCalledSo(t *testing.T) {
+// names are asked of the same steps as walks. DRAVIN_TRUTH is how many estates of each kind.
+func TestTruthOfNames(t *testing.T) {
 	reached := 0
-	for seed := range uint64(60) {
+	for n := range number("DRAVIN_TRUTH", 60) {
+		seed := uint64(number("DRAVIN_TRUTH_SEED", 0) + n)
 		for _, e := range []*estate{newEstate(seed, true), newTranslating(seed)} {
 			tables := route.Solve(e.d, status.Condition{Horizon: e.horizon})
 			for _, to := range e.d.Of(design.KindEndpoint) {

@@ -16,12 +16,17 @@ import (
 // what a walker with asks set does otherwise: the packet may come from any address of those who
 // look, and is of any service; what is down and meant all the same counts as up, and selectors
 // that are wrong at the far end let it pass, because neither changes anybody's name; and the
-// question is answered where a box takes the address for another one, or has it itself.
+// question is answered where a box takes the address for another one, or has it itself. Where a
+// step took something for more than it is, the packet may go elsewhere in truth, perhaps to the
+// same host: then it is asked again, strictly.
 
 // asking is what a walker knows that only asks.
 type asking struct {
 	views []netip.Prefix // where the packet may come from; nil once its source was translated
 	found arrival
+
+	strict bool // what is down is down, and the packet comes from one host
+	bent   bool // a step took something for more than it is
 }
 
 // arrival is where an address leads: to a LAN or subnet, or to a box that maps it.
@@ -39,13 +44,22 @@ func (a arrival) leads(d *design.Design, n Name) bool {
 	return a.box == n.Listener || a.box != "" && a.box == d.Get(n.Listener).Body.(*design.Listener).At
 }
 
-// arrivals are where an address leads from a party, LAN or subnet, once for each view that its
-// hosts have: the same address may lead elsewhere from another.
+// arrivals are where an address leads from a party, LAN or subnet, by each view that its hosts
+// have: the same address may lead elsewhere from another.
 func arrivals(t *route.Tables, viewer design.ID, a netip.Addr) []arrival {
 	var out []arrival
-	for _, v := range viewsOf(t.Design, viewer, a) {
-		if at := arrives(t, v, a); !slices.Contains(out, at) {
+	add := func(at arrival) {
+		if !slices.Contains(out, at) {
 			out = append(out, at)
+		}
+	}
+	for _, v := range viewsOf(t.Design, viewer, a) {
+		asked := arrives(t, v.places, a, false)
+		add(asked.found)
+		for n := range v.places {
+			if asked.bent {
+				add(arrives(t, v.places[n:n+1], a, true).found)
+			}
 		}
 	}
 	return out
@@ -90,25 +104,37 @@ func leadsHome(t *route.Tables, viewer, place design.ID, a netip.Addr) bool {
 	return slices.ContainsFunc(arrivals(t, viewer, a), func(at arrival) bool { return at.place == place })
 }
 
-// arrives is where an address leads from a view; zero if nowhere.
-func arrives(t *route.Tables, v view, a netip.Addr) arrival {
-	for _, place := range v.places {
+// arrives asks where an address leads from places that have a view in common; it finds the zero
+// arrival if nowhere.
+func arrives(t *route.Tables, places []design.ID, a netip.Addr, strict bool) asking {
+	for _, place := range places {
 		h, err := HostOf(t.Design, place, prefix.FamilyOf(a))
 		if err != nil {
 			continue
 		}
-		asks := &asking{}
-		for _, p := range v.places {
-			asks.views = append(asks.views, t.Design.Ranges(p)...)
+		asks := &asking{strict: strict}
+		for _, p := range places {
+			if !strict {
+				asks.views = append(asks.views, t.Design.Ranges(p)...)
+			}
 		}
 		w := walker{
 			tables: t, design: t.Design, way: "forward", header: Header{Src: h.Address, Dst: a},
 			known: connections{}, fabric: map[Header]fabricated{}, turns: &turns{}, asks: asks,
 		}
 		w.run(w.from(h))
-		return asks.found
+		return *asks
 	}
-	return arrival{}
+	return asking{}
+}
+
+// bends reports whether a step may take something for more than it is, and notes that it does.
+func (w *walker) bends() bool {
+	if w.asks == nil || w.asks.strict {
+		return false
+	}
+	w.asks.bent = true
+	return true
 }
 
 // mapped notes that a box takes the address for another one.
@@ -137,10 +163,19 @@ func (w *walker) answered() bool { return w.asks != nil && w.asks.found.mapping 
 
 // comesFrom reports whether the packet comes from one of some ranges, or may.
 func (w *walker) comesFrom(ps []netip.Prefix) bool {
+	has := prefix.Has(ps, w.header.Src)
 	if w.asks == nil || w.asks.views == nil {
-		return prefix.Has(ps, w.header.Src)
+		return has
 	}
-	return slices.ContainsFunc(ps, func(p netip.Prefix) bool { return slices.ContainsFunc(w.asks.views, p.Overlaps) })
+	some, all := has, has
+	for _, v := range w.asks.views {
+		some = some || slices.ContainsFunc(ps, v.Overlaps)
+		all = all && slices.ContainsFunc(ps, func(p netip.Prefix) bool { return prefix.Contains(p, v) })
+	}
+	if some == all {
+		return some
+	}
+	return w.bends()
 }
 
 // statusOf is how something stands for the packet.
@@ -148,7 +183,7 @@ func (w *walker) statusOf(id design.ID) status.Verdict { return w.counted(w.tabl
 
 // counted is a status as it counts for the packet.
 func (w *walker) counted(v status.Verdict) status.Verdict {
-	if w.asks != nil && !v.Up && meant(w.design, &v) {
+	if !v.Up && meant(w.design, &v) && w.bends() {
 		return status.Up
 	}
 	return v
@@ -158,12 +193,13 @@ func (w *walker) counted(v status.Verdict) status.Verdict {
 // meant.
 func (w *walker) chosen(p *route.Point) route.Choice {
 	c := p.Lookup(w.header.Dst)
-	if w.asks == nil {
+	if w.asks == nil || w.asks.strict {
 		return w.pick(c)
 	}
 	for n := range c.Losers {
 		l := &c.Losers[n]
-		if l.Down != nil && meant(w.design, l.Down) && (c.Winner == nil || l.Prefix.Bits() > c.Winner.Prefix.Bits()) {
+		longer := c.Winner == nil || l.Prefix.Bits() > c.Winner.Prefix.Bits()
+		if longer && l.Down != nil && meant(w.design, l.Down) && w.bends() {
 			c.Winner = l
 		}
 	}
@@ -174,5 +210,6 @@ func (w *walker) chosen(p *route.Point) route.Choice {
 // refused or is gone was never meant.
 func meant(d *design.Design, v *status.Verdict) bool {
 	o := d.Get(v.Subject)
-	return v.Cause != status.NotAccepted && (o == nil || status.Exists(o))
+	refused := v.Cause == status.NotAccepted || v.Cause == status.RefusedForOverlap
+	return !refused && (o == nil || status.Exists(o))
 }

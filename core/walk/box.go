@@ -243,12 +243,13 @@ func (w *walker) comesBy(p *route.Point, joint, by design.ID) bool {
 	if joint == "" {
 		return true
 	}
-	if w.asks == nil && w.policyBased(joint) {
-		return !prefix.Has(p.Own, w.header.Src) && slices.ContainsFunc(
-			p.Selectors, func(s route.Selector) bool { return s.Link == joint && s.Remote.Contains(w.header.Src) },
-		)
+	if !w.policyBased(joint) {
+		return by == joint
 	}
-	return by == joint
+	fits := !prefix.Has(p.Own, w.header.Src) && slices.ContainsFunc(p.Selectors, func(s route.Selector) bool {
+		return s.Link == joint && w.comesFrom([]netip.Prefix{s.Remote})
+	})
+	return fits || by == joint && w.bends()
 }
 
 // goesBy is comesBy for the way out.
