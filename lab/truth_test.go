@@ -124,11 +124,11 @@ func flowOf(f flow) walk.Flow {
 	return walk.Flow{From: f.from, To: f.to, Service: design.Service{Proto: f.proto, Port: f.port}}
 }
 
-// patience is how long an answer may take.
-const patience = 400 * time.Millisecond
+// patience is how long an answer may take, longest what a walk says must come.
+const patience, longest = 400 * time.Millisecond, 3 * time.Second
 
-// send sends a flow and tells whether an answer came back to it.
-func send(n *lab.Node, f flow) (answered bool) {
+// send sends a flow and tells whether an answer came back to it in time.
+func send(n *lab.Node, f flow, patience time.Duration) (answered bool) {
 	_ = n.Do(func() error {
 		local := netip.AddrPortFrom(f.from.Address, 0)
 		d := net.Dialer{
@@ -244,14 +244,14 @@ func differences(t *testing.T, e *estate, name string, rendered bool, flows int)
 	answered := make([]bool, len(list))
 	var wg sync.WaitGroup
 	for n, f := range list {
-		wg.Go(func() { answered[n] = send(w.nodes[f.from.Place], f) })
+		wg.Go(func() { answered[n] = send(w.nodes[f.from.Place], f, patience) })
 	}
 	wg.Wait()
 	for n, f := range list { // a busy machine may be late: what should have come asks again
 		p := walk.Prove(tables, flowOf(f))
-		for range 3 {
-			if !answered[n] && delivers(e, p) && disagree(e, f, p, a.saw(f.id), false) != "" {
-				answered[n] = send(w.nodes[f.from.Place], f)
+		for range 10 {
+			if !answered[n] && delivers(e, p) && differs(e, tables, f, a.saw(f.id), false) != "" {
+				answered[n] = send(w.nodes[f.from.Place], f, longest)
 			}
 		}
 	}
@@ -261,13 +261,7 @@ func differences(t *testing.T, e *estate, name string, rendered bool, flows int)
 		if p.Works {
 			works++
 		}
-		says := ""
-		for way := range walk.Ways(tables, flowOf(f)) { // nobody can say which of equal routes the kernel takes
-			if says = disagree(e, f, way, a.saw(f.id), answered[n]); says == "" {
-				break
-			}
-		}
-		if says != "" {
+		if says := differs(e, tables, f, a.saw(f.id), answered[n]); says != "" {
 			out = append(
 				out,
 				fmt.Sprintf(
@@ -279,6 +273,17 @@ func differences(t *testing.T, e *estate, name string, rendered bool, flows int)
 	}
 	t.Logf("%d flows, %d work by their walks", len(list), works)
 	return out
+}
+
+// differs says how what happened differs from all ways of a flow, empty if one is as it happened:
+// nobody can say which of equal routes the kernel takes.
+func differs(e *estate, tables *route.Tables, f flow, got seen, answered bool) (says string) {
+	for way := range walk.Ways(tables, flowOf(f)) {
+		if says = disagree(e, f, way, got, answered); says == "" {
+			break
+		}
+	}
+	return says
 }
 
 // disagree says how a proof and what happened differ, empty if they do not.
