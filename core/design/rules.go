@@ -87,3 +87,25 @@ func (v *validator) rule(o *Object, n int, r Rule) {
 		add("does", "has a range or target that "+r.Does+" does not use", "take it away")
 	}
 }
+
+// Hides reports whether a rule hides what it fits toward whatever it leaves by: what hides toward the
+// internet is meant by it, and hides toward every joint, too.
+func (r Rule) Hides() bool {
+	return r.Hook == Postrouting && r.Toward == "" && len(r.Destination) == 0 &&
+		(r.Does == OwnAddress || r.Does == FromPool)
+}
+
+// Exempted is a gateway that hides nothing toward a link or circuit of what it hides toward everything;
+// nil if it hides nothing so, or is exempt already.
+func Exempted(gateway *Object, joint ID) *Object {
+	rules := RulesOf(gateway)
+	n := slices.IndexFunc(rules, Rule.Hides)
+	if n < 0 || slices.ContainsFunc(rules[:n], func(r Rule) bool {
+		return r.Hook == Postrouting && r.Toward == joint && r.Does == Nothing && len(r.Source)+len(r.Destination) == 0
+	}) {
+		return nil
+	}
+	return Edited(gateway, func(g *Gateway) {
+		g.Translate = slices.Insert(g.Translate, n, Rule{Hook: Postrouting, Toward: joint, Does: Nothing})
+	})
+}

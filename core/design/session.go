@@ -3,6 +3,8 @@ package design
 import (
 	"net/netip"
 	"reflect"
+
+	"dravin/core/prefix"
 )
 
 // Session is a BGP session.
@@ -104,6 +106,22 @@ func SameFilter(a, b Filter) bool { return reflect.DeepEqual(a, b) }
 func (f Filter) Lengths() (from, to int) {
 	from = max(int(f.From), f.Prefix.Bits())
 	return from, max(int(f.To), from)
+}
+
+// Lets reports whether a filter lets every route to a range pass, as far as ranges decide: rules that
+// ask for more than a range are passed over. An empty one is not asked: what it means depends on
+// whether the range is the speaker's own.
+func Lets(filter []Filter, p netip.Prefix) bool {
+	for _, f := range filter {
+		if len(f.Has) > 0 || f.Through+f.Neighbour+f.Born+f.Longest > 0 || f.Does() == GoOn {
+			continue
+		}
+		from, to := f.Lengths()
+		if !f.Prefix.IsValid() || prefix.Contains(f.Prefix, p) && from <= p.Bits() && p.Bits() <= to {
+			return f.Does() == Accept
+		}
+	}
+	return false
 }
 
 // Summary is a range that is announced while a part of it is known.

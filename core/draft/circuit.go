@@ -22,7 +22,7 @@ const circuitGateway = "circuit gateway"
 // circuitShape joins the two by circuits over an edge router.
 func circuitShape(books *allocation.Books, a, b side, q Options) Shape {
 	s := newShape("circuit", "Private circuit")
-	f := draft(books, &s)
+	f := draft(books, &s, q)
 	f.circuitPossible(a, b)
 	if len(s.Out) > 0 {
 		return s
@@ -67,7 +67,7 @@ func (f *drafter) circuitPossible(a, b side) {
 	if a.is(design.KindNetwork) && b.is(design.KindNetwork) && design.Slug(a.cloud) == design.Slug(b.cloud) {
 		f.out("both are in %s, which joins them inside", a.cloud)
 	}
-	if c := clashes(a, b); c != "" {
+	if c := clashes(a, b); c != "" && !f.translated {
 		f.out("the edge router would know one range in two places: %s", c)
 	}
 }
@@ -369,8 +369,8 @@ func passing(filter []design.Filter, ranges []netip.Prefix) []design.Filter {
 	}
 	out := slices.Clone(filter)
 	for _, p := range ranges {
-		if !slices.ContainsFunc(out, func(r design.Filter) bool { return r.Prefix == p }) {
-			out = append(out, design.Filter{Prefix: p})
+		if !design.Lets(out, p) {
+			out = append([]design.Filter{{Prefix: p}}, out...)
 		}
 	}
 	return out
@@ -452,13 +452,19 @@ func (f *drafter) circuit(
 	f.builds("A circuit of "+fmt.Sprint(mbps)+" Mbit/s to "+x.party.Name, o, false)
 	low, high := hosts(inside)
 	speakers := [2]speaker{
-		{at: low.Addr(), asn: gateway.Body.(*design.Gateway).ASN, exports: x.exports},
-		{at: high.Addr(), asn: edge.Body.(*design.EdgeRouter).ASN, exports: far.exports},
+		{
+			at: low.Addr(), asn: gateway.Body.(*design.Gateway).ASN, owner: x.owner, all: x.all, exports: x.exports,
+		},
+		{
+			at: high.Addr(), asn: edge.Body.(*design.EdgeRouter).ASN, owner: design.OwnerOf(edge), exports: far.exports,
+			transit: true,
+		},
 	}
 	if ends[0].At == edge.ID {
 		speakers[0], speakers[1] = speakers[1], speakers[0]
 	}
 	f.session(o.ID, speakers[0], speakers[1])
+	f.exempt(gateway, o)
 	return o
 }
 

@@ -21,20 +21,25 @@ type drafter struct {
 	design *design.Design
 	books  *allocation.Books
 	shape  *Shape
-	own    map[design.ID]*design.Object // what was put, by ID
+	// translated lets a shape name no range yet: what collides is made known as others.
+	translated bool
+	own        map[design.ID]*design.Object // what was put, by ID
 }
 
 func newShape(key, title string) Shape {
 	return Shape{
 		Key: key, Title: title, Out: []string{}, Builds: []Built{}, Parties: []PartySteps{}, Costs: []cost.Item{},
-		Suggestions: []Suggestion{}, Edits: []design.Edit{},
+		Suggestions: []Suggestion{}, Edits: []design.Edit{}, Joins: []Joined{},
 	}
 }
 
 // draft begins a shape. What shapes before it have taken of the books is free for it.
-func draft(books *allocation.Books, s *Shape) *drafter {
+func draft(books *allocation.Books, s *Shape, q Options) *drafter {
 	books.Release()
-	return &drafter{design: books.Design(), books: books, shape: s, own: map[design.ID]*design.Object{}}
+	return &drafter{
+		design: books.Design(), books: books, shape: s, translated: q.Translated,
+		own: map[design.ID]*design.Object{},
+	}
 }
 
 // Beside is a new object under a name that is free beside its siblings.
@@ -117,9 +122,31 @@ func (f *drafter) hourly(text string, hourly provider.Money) { f.costs(text, cos
 func (f *drafter) done(subject *design.Object, a, b side) {
 	f.shape.Subject = subject.ID
 	f.shape.Monthly = cost.Sum(f.shape.Costs)
+	f.joins(a, b)
 	if a.owner != "" && b.owner != "" && a.owner != b.owner {
 		f.request(subject, a.owner, b.owner)
 	}
+}
+
+// exempt lets a gateway that hides what it sends toward everything hide nothing toward a joint: what
+// was meant is the way to the internet.
+func (f *drafter) exempt(gateway, joint *design.Object) {
+	if now := design.Exempted(f.get(gateway.ID), joint.ID); now != nil {
+		f.replace(now)
+		f.step(f.title(f.get(gateway.Parent).ID), "At %s hide nothing toward %s", gateway.Name, joint.Name)
+		f.suggest(
+			"Exempt from hiding", joint.Name, "%s hides what leaves for anywhere; over the joint addresses stay as they are",
+			gateway.Name,
+		)
+	}
+}
+
+// joins notes that two parties are to reach each other.
+func (f *drafter) joins(a, b side) {
+	f.shape.Joins = append(
+		f.shape.Joins,
+		Joined{[2]design.ID{a.party.ID, b.party.ID}, [2][]netip.Prefix{slices.Clone(a.exports), slices.Clone(b.exports)}},
+	)
 }
 
 // request asks the far owner before anything is built.
@@ -210,42 +237,106 @@ func (f *drafter) enter(s side, ranges []netip.Prefix, via *design.Object, word 
 type speaker struct {
 	at      netip.Addr
 	asn     uint32
-	exports []netip.Prefix
-	most    uint32 // routes that its profile lets it take; 0: not said
+	owner   design.ID
+	all     []netip.Prefix // what it holds
+	exports []netip.Prefix // what of that the other is told of
+	transit bool           // what it knows by others lies behind it, too: a hub, an edge router
+	most    uint32         // routes that its profile lets it take; 0: not said
 }
 
 // sessionHold notices a dead path in half a minute instead of one and a half.
 const sessionHold = 30
 
-// session drafts a BGP session. Each end announces what it holds, and takes
-// what the other holds and nothing else.
+// leastRoutes is room for what is not there yet, and an end to a flood.
+const leastRoutes = 40
+
+// session drafts a BGP session.
 func (f *drafter) session(parent design.ID, a, b speaker) {
 	s := &design.Session{}
 	for _, x := range [2][2]speaker{{a, b}, {b, a}} {
 		own, far := x[0], x[1]
-		e := design.SessionEnd{ASN: own.asn, Address: own.at, Hold: sessionHold, MaxPrefixes: own.most}
-		announced, _ := apart(own.exports, far.exports)
-		taken, _ := apart(far.exports, own.exports)
-		for _, p := range announced {
-			e.Out = append(e.Out, design.Filter{Prefix: p})
+		e := design.SessionEnd{
+			ASN: own.asn, Address: own.at, Hold: sessionHold, MaxPrefixes: own.most, In: own.takes(far),
+			Out: own.tells(far),
 		}
-		for _, p := range taken {
-			e.In = append(e.In, design.Filter{Prefix: p})
-		}
-		for _, f := range prefix.Families {
-			if slices.ContainsFunc(
-				append(announced, taken...), func(p netip.Prefix) bool { return f.Has(p.Addr()) },
-			) {
+		if families := familiesOf(own, far); slices.Contains(families, prefix.IPv6) {
+			for _, f := range families { // what is usual is not written
 				e.Families = append(e.Families, f.Code())
 			}
 		}
-		if len(e.Families) < 2 && !slices.Contains(e.Families, prefix.IPv6.Code()) {
-			e.Families = nil // what is usual is not written
-		}
 		if e.MaxPrefixes == 0 {
-			e.MaxPrefixes = uint32(10 + 2*len(taken)) // room to grow, and an end to a flood
+			e.MaxPrefixes = uint32(max(leastRoutes, 10+2*len(far.exports)))
 		}
 		s.Ends = append(s.Ends, e)
 	}
 	f.put(design.KindSession, parent, "session", s)
 }
+
+// familiesOf are those of which either end tells the other something; IPv4 while nothing is told.
+func familiesOf(a, b speaker) (out []prefix.Family) {
+	for _, f := range prefix.Families {
+		if slices.ContainsFunc(slices.Concat(a.exports, b.exports), func(p netip.Prefix) bool { return f.Has(p.Addr()) }) {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// tells is what an end announces: all of its own, whatever that comes to be, and what lies behind
+// it; where a part collides with what the other holds, just the rest.
+func (own speaker) tells(far speaker) (out []design.Filter) {
+	if own.transit {
+		return slices.Concat(refused(far.all), anything(own, far))
+	}
+	if announced, _ := apart(own.exports, far.all); !prefix.Same(announced, own.all) {
+		for _, p := range announced {
+			out = append(out, design.Filter{Prefix: p})
+		}
+		if len(announced) == 0 && len(own.all) > 0 { // an empty filter would tell of everything
+			return anythingRefused(own)
+		}
+	}
+	return out
+}
+
+// takes is what an end lets in: what the other has and may have later, but nothing that it holds
+// itself and no default route. Of another owner's end it takes what is agreed, with its parts.
+func (own speaker) takes(far speaker) (out []design.Filter) {
+	if own.owner == far.owner || own.owner == "" || far.owner == "" || far.transit {
+		return slices.Concat(refused(own.all), anything(own, far))
+	}
+	agreed, _ := apart(far.exports, own.all)
+	for _, p := range agreed {
+		out = append(out, design.Filter{Prefix: p, From: uint8(p.Bits()), To: uint8(p.Addr().BitLen())})
+	}
+	if len(agreed) == 0 && len(far.all) > 0 {
+		return anythingRefused(far)
+	}
+	return out
+}
+
+// refused are rules that refuse ranges with all their parts.
+func refused(list []netip.Prefix) (out []design.Filter) {
+	for _, p := range prefix.Minimal(list) {
+		if p.Bits() > 0 {
+			out = append(out, design.Filter{Prefix: p, To: uint8(p.Addr().BitLen()), Verdict: design.Refuse})
+		}
+	}
+	return out
+}
+
+// anything are rules that let every range of the families pass that are spoken, but no default.
+func anything(own, far speaker) (out []design.Filter) {
+	families := familiesOf(own, far)
+	if len(families) == 0 {
+		families = []prefix.Family{prefix.IPv4}
+	}
+	for _, f := range families {
+		all := f.Everything()
+		out = append(out, design.Filter{Prefix: all, From: 1, To: uint8(all.Addr().BitLen())})
+	}
+	return out
+}
+
+// anythingRefused is a filter that lets nothing pass.
+func anythingRefused(of speaker) []design.Filter { return refused(of.all) }

@@ -67,7 +67,7 @@ func AddTunnel(d *design.Design, o *design.Object) []design.Edit {
 		return nil
 	}
 	s := newShape("tunnel", "")
-	f := draft(allocation.NewBooks(d), &s)
+	f := draft(allocation.NewBooks(d), &s, Options{})
 	k := len(tunnels)
 	t := &design.Tunnel{Outside: make([]netip.Addr, 2)}
 	var rules [2]*provider.Inside

@@ -13,6 +13,7 @@ import (
 	"dravin/core/prefix"
 	"dravin/core/provider"
 	"dravin/core/status"
+	"dravin/core/topology"
 )
 
 // hubShapes join the two by each hub that either could use, and by a new one.
@@ -33,19 +34,21 @@ func hubShapes(books *allocation.Books, a, b side, q Options) []Shape {
 			len(out) > 0 && design.Slug(a.cloud) == design.Slug(b.cloud) {
 			continue
 		}
-		for h, body := range design.Each[design.Hub](d.Of(design.KindHub)) {
-			if hub := body; design.Slug(hub.Cloud) == design.Slug(x.cloud) &&
+		there := 0
+		for h, hub := range design.Each[design.Hub](d.Of(design.KindHub)) {
+			if status.Exists(h) && design.Slug(hub.Cloud) == design.Slug(x.cloud) &&
 				(hub.Region == x.region || x.profile.Networks.SpanRegions) {
 				out = append(out, hubShape(books, h, []side{a, b}, q))
+				there++
 			}
 		}
-		if len(out) == 0 {
+		if there == 0 {
 			out = append(out, hubShape(books, nil, []side{x, otherOf(a, b, x)}, q))
 		}
 	}
 	if len(out) == 0 {
 		s := newShape("hub", "By a hub")
-		f := draft(books, &s)
+		f := draft(books, &s, q)
 		for _, x := range []side{a, b} {
 			if x.is(design.KindNetwork) {
 				f.out("%s", x.without("hub"))
@@ -71,31 +74,44 @@ func hubShape(books *allocation.Books, hub *design.Object, parties []side, q Opt
 	s := newShape("hub", "By a new hub")
 	if hub != nil {
 		s = newShape("hub-"+design.Slug(hub.Name), "By "+hub.Name)
+	} else if cloud := design.Slug(parties[0].cloud); cloud != "" {
+		s = newShape("hub-new-"+cloud, "By a new hub in "+parties[0].cloud)
 	}
-	f := draft(books, &s)
+	return attached(books, s, hub, parties, q, "")
+}
+
+// attached fills a shape in which parties are attached to a hub: those in its cloud by themselves,
+// others over a VPN link with that routing, or with the first that its gateway does.
+func attached(
+	books *allocation.Books, s Shape, hub *design.Object, parties []side, q Options, routing string,
+) Shape {
+	f := draft(books, &s, q)
 	h := f.hub(hub, parties[0])
-	h.choose(parties)
 	for _, p := range parties {
 		h.check(p)
 	}
 	if len(s.Out) > 0 {
 		return s
 	}
+	if h.choose(parties); len(s.Out) > 0 {
+		return s
+	}
 	var subject *design.Object
-	for _, p := range parties {
-		if o := h.attach(p, parties, q); o != nil && subject == nil {
+	for n, p := range parties {
+		if o := h.attach(p, parties, q, routing); o != nil && subject == nil {
 			subject = o
 		}
-	}
-	if len(s.Out) > 0 {
-		return s
+		if len(s.Out) > 0 {
+			return s
+		}
+		h.meets(p, parties[:n])
 	}
 	if subject == nil {
 		f.out("both are attached to %s already", h.object.Name)
 		return s
 	}
 	if !h.profile.Hub.AutomaticRoutes {
-		h.entries(parties)
+		h.entries()
 	}
 	f.costs(fmt.Sprintf("%d GB through the hub", q.GB), cost.Volume(h.profile.Prices.HubGB, q.GB))
 	if s.Survives == "" {
@@ -112,24 +128,79 @@ func hubShape(books *allocation.Books, hub *design.Object, parties []side, q Opt
 	return s
 }
 
-// entries are those of the parties' own tables, toward what the others have.
-func (h *hubDraft) entries(parties []side) {
-	for n, p := range parties {
-		via := h.attached[p.party.ID]
-		if via == nil || via.Body.(*design.Attachment).What != p.party.ID {
-			continue // what comes by VPN has its entries at its own gateway
+// meets notes whom a party reaches by the hub: what is attached to the table that it meets in, and
+// the parties that were attached before it. A hub as such has no hosts.
+func (h *hubDraft) meets(p side, before []side) {
+	if p.is(design.KindHub) {
+		return
+	}
+	var known []design.ID
+	meet := func(far side) {
+		if far.party.ID == p.party.ID || far.is(design.KindHub) || slices.Contains(known, far.party.ID) {
+			return
 		}
-		var far []netip.Prefix
-		for m, other := range parties {
-			if m != n {
-				far = append(far, other.exports...)
+		known = append(known, far.party.ID)
+		near := p
+		near.offer(far, nil)
+		far.offer(p, nil)
+		h.joins(near, far)
+	}
+	for _, b := range before {
+		meet(b)
+	}
+	for _, a := range h.design.Inside(h.object.ID, design.KindAttachment) {
+		if !status.Exists(a) || topology.BoundTable(h.design, a) != h.table.ID {
+			continue
+		}
+		if far := h.memberOf(a); far != "" {
+			if s, err := sideOf(h.design, far); err == nil {
+				meet(s)
 			}
 		}
-		if len(parties) == 1 && h.design.Get(h.object.ID) != nil {
-			far = h.design.Exports(h.object.ID) // what the hub knows by others
+	}
+}
+
+// memberOf is the party that an attachment brings to the hub; empty for a hub's own.
+func (h *hubDraft) memberOf(attachment *design.Object) design.ID {
+	what := attachment.Body.(*design.Attachment).What
+	j, joins := design.JointOf(h.get(what))
+	if !joins {
+		return what
+	}
+	for _, end := range j.Ends {
+		if p := h.partyOf(end); p != "" && p != h.object.ID {
+			return p
 		}
-		clear, _ := apart(far, p.exports)
-		h.enter(p, clear, via, "hub")
+	}
+	return ""
+}
+
+// partyOf is the party of something that is there or was drafted.
+func (f *drafter) partyOf(id design.ID) design.ID {
+	for o := f.get(id); o != nil; o = f.get(o.Parent) {
+		if slices.Contains(design.Parties, o.Kind) {
+			return o.ID
+		}
+	}
+	return ""
+}
+
+// entries are those that tables need, of the parties and of what is attached already, toward whom
+// each now meets.
+func (h *hubDraft) entries() {
+	for _, j := range h.shape.Joins {
+		for n, id := range j.Parties {
+			via := h.attached[id]
+			if via == nil || via.Body.(*design.Attachment).What != id {
+				continue // what comes by VPN has its entries at its own gateway
+			}
+			p, err := sideOf(h.design, id)
+			if err != nil {
+				continue
+			}
+			clear, _ := apart(j.Ranges[1-n], p.all)
+			h.enter(p, clear, via, "hub")
+		}
 	}
 }
 
@@ -159,28 +230,26 @@ func (f *drafter) hub(hub *design.Object, beside side) *hubDraft {
 		body := hub.Body.(*design.Hub)
 		h.profile, h.region, h.owner = f.design.Profile(body.Cloud), body.Region, body.Owner
 		f.builds("The hub "+hub.Name, hub, true)
-		for a, body := range design.Each[design.Attachment](f.design.Inside(hub.ID, design.KindAttachment)) {
-			if status.Exists(a) {
-				h.attached[body.What] = a
-			}
-		}
-		if tables := f.design.Inside(hub.ID, design.KindHubTable); len(tables) > 0 {
-			h.table = tables[0]
-		}
 	}
 	h.object = hub
-	if h.table == nil {
-		h.table = f.put(design.KindHubTable, hub.ID, "main", &design.HubTable{})
+	for _, a := range f.design.Inside(hub.ID, design.KindAttachment) {
+		if p := h.memberOf(a); p != "" && status.Exists(a) {
+			h.attached[p] = a
+		}
 	}
 	return h
 }
 
 // choose takes the table of the hub that the parties can meet in: that of one
-// that is attached already, or of their segment.
+// that is attached already, or of their segment; a new one if there is none.
 func (h *hubDraft) choose(parties []side) {
-	segment, fixed := design.ID(""), false
+	segment, bound := design.ID(""), design.ID("")
 	for _, p := range parties {
 		s := h.design.SegmentOf(p.party.ID)
+		if a := h.attached[p.party.ID]; a != nil {
+			bound = topology.BoundTable(h.design, a)
+			s = orID(h.design.SegmentOf(bound), s)
+		}
 		if !design.Meets(s, segment) {
 			h.out(
 				"%s is in %s and what it would meet is in %s; between segments nothing passes", p.party.Name, h.design.Title(s),
@@ -188,18 +257,44 @@ func (h *hubDraft) choose(parties []side) {
 			)
 			return
 		}
-		if s != "" {
-			segment = s
-		}
-		if a := h.attached[p.party.ID]; a != nil && a.Body.(*design.Attachment).Bound != "" {
-			h.table, fixed = h.design.Get(a.Body.(*design.Attachment).Bound), true
+		segment = orID(segment, s)
+	}
+	tables := h.design.Inside(h.object.ID, design.KindHubTable)
+	for _, fits := range []func(own design.ID) bool{
+		func(own design.ID) bool { return own == segment },
+		func(own design.ID) bool { return design.Meets(own, segment) },
+	} {
+		for _, t := range tables {
+			if h.table == nil && (bound == "" || t.ID == bound) && fits(h.design.SegmentOf(t.ID)) {
+				h.table = t
+			}
 		}
 	}
-	for _, t := range h.design.Inside(h.object.ID, design.KindHubTable) {
-		if !fixed && segment != "" && h.design.SegmentOf(t.ID) == segment {
-			h.table = t
-		}
+	if h.table != nil {
+		return
 	}
+	if len(tables) > 0 && !h.profile.Hub.ManyTables {
+		h.out(
+			"the table of %s is of %s, and a hub of its cloud has one only", h.object.Name,
+			h.design.Title(h.design.SegmentOf(tables[0].ID)),
+		)
+		return
+	}
+	name := "main"
+	if segment != "" {
+		name = h.design.Title(segment)
+	}
+	h.table = h.put(design.KindHubTable, h.object.ID, name, &design.HubTable{Segment: segment})
+	if len(tables) > 0 {
+		h.step(h.object.Name, "Make the table %s", h.table.Name)
+	}
+}
+
+func orID(a, b design.ID) design.ID {
+	if a == "" {
+		return b
+	}
+	return a
 }
 
 // check says why a party can not be attached.
@@ -217,55 +312,68 @@ func (h *hubDraft) check(p side) {
 		h.out("%s is in %s and the hub in %s; make a hub there and join the two hubs", p.party.Name, p.region, h.region)
 		return
 	}
-	if most := h.profile.Limits.Attachments; most > 0 && len(h.attached) >= int(most) {
-		h.out("%s has %d attachments, which is the most that %s allows", h.object.Name, len(h.attached), body.Cloud)
-	}
 	if h.attached[p.party.ID] != nil {
 		return
 	}
+	if most := h.profile.Limits.Attachments; most > 0 && len(h.attached) >= int(most) {
+		h.out("%s has %d attachments, which is the most that %s allows", h.object.Name, len(h.attached), body.Cloud)
+	}
 	for what := range h.attached {
-		if _, clash := apart(p.all, h.design.Published(what)); len(clash) > 0 && what != p.party.ID {
+		if o := h.get(what); o.Kind != design.KindNetwork || what == p.party.ID {
+			continue
+		}
+		if _, clash := apart(p.all, h.design.Published(what)); len(clash) > 0 {
 			h.out(
 				"%s has published %s, which is held by %s: the hub would go on sending it there; withdraw it first",
 				h.title(what), negotiate.Joined(clash), p.party.Name,
 			)
 		}
 	}
-	if !h.profile.Hub.RefusesOverlaps {
-		return
+	if clash, by := h.clashing(p); len(clash) > 0 && !h.translated {
+		h.out(
+			"the hub refuses overlaps: %s of %s is held by %s too; keep it out of export at both, or map it",
+			negotiate.Joined(clash), p.party.Name, h.title(by),
+		)
+	}
+}
+
+// clashing are the ranges of a network for which a hub that refuses overlaps would refuse it, and
+// whose they are already.
+func (h *hubDraft) clashing(p side) (clash []netip.Prefix, by design.ID) {
+	if !h.profile.Hub.RefusesOverlaps || !p.is(design.KindNetwork) {
+		return nil, ""
 	}
 	for a, body := range design.Each[design.Attachment](h.design.Inside(h.object.ID, design.KindAttachment)) {
-		if _, clash := apart(p.all, h.design.AttachmentExports(a)); len(clash) > 0 && p.is(design.KindNetwork) {
-			h.out(
-				"the hub refuses overlaps: %s of %s is held by %s too; keep it out of export at both, or map it",
-				negotiate.Joined(clash), p.party.Name, h.title(body.What),
-			)
+		if _, met := apart(p.all, h.design.AttachmentExports(a)); len(met) > 0 && status.Exists(a) {
+			clash, by = append(clash, met...), body.What
 		}
 	}
+	return prefix.Minimal(clash), by
 }
 
 // attach joins one party to the hub and returns what was drafted, nil if it is
 // attached already.
-func (h *hubDraft) attach(p side, all []side, q Options) *design.Object {
+func (h *hubDraft) attach(p side, all []side, q Options, routing string) *design.Object {
 	if a := h.attached[p.party.ID]; a != nil {
 		h.builds("The attachment of "+p.party.Name, a, true)
 		return nil
 	}
-	if p.is(design.KindNetwork) && design.Slug(p.cloud) == design.Slug(h.object.Body.(*design.Hub).Cloud) {
-		body := &design.Attachment{
-			What: p.party.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted,
-		}
-		if h.profile.Hub.SubnetPerZone {
-			if body.Subnets = h.subnets(p); len(body.Subnets) == 0 {
-				h.out("%s has no subnet that is not public for the attachment; add one in each zone", p.party.Name)
-				return nil
-			}
-		}
-		o := h.attachment(p, body)
-		h.attached[p.party.ID] = o
-		return o
+	if !p.is(design.KindNetwork) || design.Slug(p.cloud) != design.Slug(h.object.Body.(*design.Hub).Cloud) {
+		return h.byVPN(p, all, q, routing)
 	}
-	return h.byVPN(p, all, q)
+	body := &design.Attachment{
+		What: p.party.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted,
+	}
+	body.KeepOut, _ = h.clashing(p)
+	if h.profile.Hub.SubnetPerZone {
+		if body.Subnets = h.subnets(p); len(body.Subnets) == 0 {
+			h.out("%s has no subnet that is not public for the attachment; add one in each zone", p.party.Name)
+			return nil
+		}
+	}
+	o := h.attachment(p, body)
+	h.attached[p.party.ID] = o
+	return o
 }
 
 func (h *hubDraft) attachment(p side, body *design.Attachment) *design.Object {
@@ -304,58 +412,100 @@ func (h *hubDraft) subnets(p side) []design.Ref {
 	return out
 }
 
-// byVPN attaches what is not in the hub's cloud over a VPN link to the hub.
-func (h *hubDraft) byVPN(p side, all []side, q Options) *design.Object {
-	hubSide := side{
-		party: h.object, profile: h.profile, cloud: h.object.Body.(*design.Hub).Cloud, region: h.region, owner: h.owner,
-	}
-	for _, other := range all {
-		if other.party != p.party {
-			hubSide.exports = append(hubSide.exports, other.exports...)
-		}
-	}
-	if h.design.Get(h.object.ID) != nil {
-		hubSide.exports = prefix.Minimal(append(hubSide.exports, h.design.Exports(h.object.ID)...))
-	}
-	hubSide.all = hubSide.exports
-	var near *end
-	for n := range h.profile.VPN {
-		if v := &h.profile.VPN[n]; slices.Contains(v.At, string(design.KindHub)) && near == nil {
-			near = &end{side: hubSide, vpn: v}
-		}
-	}
+// byVPN attaches what is not in the hub's cloud over a VPN link to the hub; a hub of another cloud
+// attaches the link, too.
+func (h *hubDraft) byVPN(p side, all []side, q Options, routing string) *design.Object {
+	near := h.vpnEnd(p, all)
 	far := vpnEnds(h.design, p)
 	if near == nil || len(far) == 0 {
-		h.out("%s can not reach the hub by VPN: %s", p.party.Name, noGateway(p))
+		h.out("%s can not reach %s by VPN: %s", p.party.Name, h.object.Name, h.noVPN(p, near))
 		return nil
-	}
-	for _, g := range h.design.Inside(h.object.ID, design.KindGateway) {
-		near.gateway = g
 	}
 	if near.waits() { // rather by an end that starts
 		slices.SortStableFunc(far, func(a, b end) int { return cmp.Compare(rank(a.waits()), rank(b.waits())) })
 	}
-	if l := joined(h.design, far[0].gateway, near.gateway); l != nil && h.attached[l.ID] != nil {
-		h.builds("The link "+l.Name, l, true)
-		return nil
-	}
-	ikeA, espA := far[0].proposals(h.design)
-	ikeB, espB := near.proposals(h.design)
-	routing := near.vpn.Routing[0]
 	owners := far[0]
-	owners.owner = "" // the attachment asks, not the link
-	link := h.vpn(
-		owners, *near, routing, negotiate.Common(negotiate.IKE, ikeA, ikeB),
-		negotiate.Common(negotiate.ESP, espA, espB), q,
-	)
-	if link == nil {
-		return nil
+	if routing == "" {
+		for _, r := range near.vpn.Routing {
+			if slices.Contains(owners.routing(), r) && routing == "" {
+				routing = r
+			}
+		}
+	}
+	link := joined(h.design, owners.gateway, near.gateway)
+	if link != nil {
+		h.builds("The link "+link.Name, link, true)
+	} else {
+		ike, esp, ok := h.agreed(owners, *near, routing)
+		if !ok {
+			return nil
+		}
+		owners.owner = "" // the attachment asks, not the link
+		if link = h.vpn(owners, *near, routing, ike, esp, q); link == nil {
+			return nil
+		}
+		h.shape.Joins = nil // it is the hub that joins
 	}
 	o := h.attachment(
 		p, &design.Attachment{What: link.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted},
 	)
 	h.attached[p.party.ID] = o
+	if p.is(design.KindHub) {
+		h.atOtherHub(p, link)
+	}
 	return o
+}
+
+// vpnEnd is the hub's end of a VPN link to a party, with what the hub knows; nil if its cloud has no
+// such gateway.
+func (h *hubDraft) vpnEnd(p side, all []side) *end {
+	own := side{
+		party: h.object, profile: h.profile, cloud: h.object.Body.(*design.Hub).Cloud, region: h.region, owner: h.owner,
+	}
+	for _, other := range all {
+		if other.party != p.party {
+			own.exports = append(own.exports, other.exports...)
+		}
+	}
+	if h.design.Get(h.object.ID) != nil {
+		own.exports = prefix.Minimal(append(own.exports, h.design.Exports(h.object.ID)...))
+	}
+	own.exports, _ = apart(own.exports, p.all)
+	own.all = own.exports
+	for n := range h.profile.VPN {
+		if v := &h.profile.VPN[n]; slices.Contains(v.At, string(design.KindHub)) {
+			e := &end{side: own, vpn: v}
+			for _, g := range h.design.Inside(h.object.ID, design.KindGateway) {
+				if h.design.VPNOf(g.ID) == v {
+					e.gateway = g
+				}
+			}
+			return e
+		}
+	}
+	return nil
+}
+
+func (h *hubDraft) noVPN(p side, near *end) string {
+	if near == nil {
+		return h.object.Body.(*design.Hub).Cloud + " has no VPN gateway for a hub"
+	}
+	return noGateway(p)
+}
+
+// atOtherHub attaches a link between two hubs at the other one, too, so that its table learns
+// what comes by it.
+func (h *hubDraft) atOtherHub(p side, link *design.Object) {
+	far := h.drafter.hub(p.party, p)
+	far.choose([]side{{party: h.object}})
+	if len(h.shape.Out) == 0 {
+		far.attachment(
+			side{party: h.object, owner: h.owner},
+			&design.Attachment{
+				What: link.ID, Bound: far.table.ID, Feeds: []design.Ref{far.table.ID}, State: design.Drafted,
+			},
+		)
+	}
 }
 
 func rank(later bool) int {
@@ -368,11 +518,11 @@ func rank(later bool) int {
 // hubToHub attaches two hubs to each other.
 func hubToHub(books *allocation.Books, a, b side, q Options) Shape {
 	s := newShape("hubs", "Hub to hub")
-	f := draft(books, &s)
+	f := draft(books, &s, q)
 	switch {
 	case design.Slug(a.cloud) != design.Slug(b.cloud):
 		f.out(
-			"hubs are joined within one cloud, and these are in %s and %s; join their networks by VPN or circuits",
+			"hubs are joined within one cloud, and these are in %s and %s; join them by VPN",
 			a.cloud, b.cloud,
 		)
 	case a.profile == nil || a.profile.Hub == nil || a.profile.Hub.ToHub == "":
@@ -387,6 +537,9 @@ func hubToHub(books *allocation.Books, a, b side, q Options) Shape {
 	var subject *design.Object
 	for _, x := range [2][2]side{{a, b}, {b, a}} {
 		h := f.hub(x[0].party, x[0])
+		if h.choose(nil); len(s.Out) > 0 {
+			return s
+		}
 		if h.attached[x[1].party.ID] != nil {
 			f.out("%s is attached to %s already", x[1].party.Name, x[0].party.Name)
 			return s
@@ -413,7 +566,30 @@ func hubToHub(books *allocation.Books, a, b side, q Options) Shape {
 			"entered that holds it"
 	}
 	s.Subject, s.Monthly = subject.ID, cost.Sum(s.Costs)
+	f.hubsMeet(a, b)
 	return s
+}
+
+// hubsMeet notes that what is attached to one of two hubs reaches what is attached to the other.
+func (f *drafter) hubsMeet(a, b side) {
+	var members [2][]side
+	for n, x := range []side{a, b} {
+		h := f.hub(x.party, x)
+		for id := range h.attached {
+			if s, err := sideOf(f.design, id); err == nil && !s.is(design.KindHub) {
+				members[n] = append(members[n], s)
+			}
+		}
+		slices.SortFunc(members[n], func(x, y side) int { return cmp.Compare(x.party.ID, y.party.ID) })
+	}
+	for _, x := range members[0] {
+		for _, y := range members[1] {
+			near, far := x, y
+			near.offer(y, nil)
+			far.offer(x, nil)
+			f.joins(near, far)
+		}
+	}
 }
 
 // hubEntries are the static entries for the ranges beyond another hub.

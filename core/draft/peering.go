@@ -13,7 +13,7 @@ import (
 // peeringShape joins two networks directly.
 func peeringShape(books *allocation.Books, a, b side, q Options) Shape {
 	s := newShape("peering", "Peering")
-	f := draft(books, &s)
+	f := draft(books, &s, q)
 	if !a.is(design.KindNetwork) || !b.is(design.KindNetwork) {
 		f.out("a peering joins two cloud networks")
 		return s

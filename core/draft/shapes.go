@@ -20,6 +20,16 @@ import (
 type Options struct {
 	A, B design.ID // sites, networks, hubs or edge routers
 	GB   uint32    // what goes over it in a month, half each way
+	// Translated lets ranges collide: they are left out, and made known as other ranges later. A
+	// shape may then name no range at all.
+	Translated bool
+	// By is what the keys of the shapes that are wanted begin with, such as vpn-bgp; empty: all.
+	By string
+}
+
+// wants reports whether shapes whose keys begin so are asked for, or a part of them is.
+func (q Options) wants(key string) bool {
+	return strings.HasPrefix(key, q.By) || strings.HasPrefix(q.By, key)
 }
 
 // Shape is one way to join two parties, drafted in full.
@@ -40,6 +50,15 @@ type Shape struct {
 	Suggestions []Suggestion   `json:"suggestions"`
 	Edits       []design.Edit  `json:"edits"`
 	Subject     design.ID      `json:"subject,omitempty"` // the link, peering, attachment or circuit that is drafted
+	// Joins are the pairs of parties that are to reach each other by it, with the ranges by which
+	// each is known to the other; what is not among them is left out.
+	Joins []Joined `json:"joins"`
+}
+
+// Joined is a pair of parties that a shape joins.
+type Joined struct {
+	Parties [2]design.ID      `json:"parties"`
+	Ranges  [2][]netip.Prefix `json:"ranges"` // of each, that the other is told of
 }
 
 // Built is something that a shape needs.
@@ -80,10 +99,15 @@ func Shapes(books *allocation.Books, q Options) ([]Shape, error) {
 	}
 	a.offer(b, held(d, b, a.party.ID))
 	b.offer(a, held(d, a, b.party.ID))
-	out := slices.Concat(
-		vpnShapes(books, a, b, q), []Shape{peeringShape(books, a, b, q)}, hubShapes(books, a, b, q),
-		[]Shape{circuitShape(books, a, b, q)},
-	)
+	var out []Shape
+	for _, way := range ways {
+		if q.wants(way.key) {
+			out = append(out, way.shapes(books, a, b, q)...)
+		}
+	}
+	out = slices.DeleteFunc(out, func(s Shape) bool {
+		return !strings.HasPrefix(s.Key, q.By) && (len(s.Out) == 0 || !q.wants(s.Key))
+	})
 	left := leftOut(a, b)
 	for n := range out {
 		s := &out[n]
@@ -101,6 +125,21 @@ func Shapes(books *allocation.Books, q Options) ([]Shape, error) {
 		)
 	})
 	return out, nil
+}
+
+// ways are the families of shapes, by what their keys begin with.
+var ways = []struct {
+	key    string
+	shapes func(books *allocation.Books, a, b side, q Options) []Shape
+}{
+	{"vpn", vpnShapes}, {"peering", alone(peeringShape)}, {"hub", hubShapes}, {"circuit", alone(circuitShape)},
+}
+
+// alone is a family of one shape.
+func alone(
+	shape func(*allocation.Books, side, side, Options) Shape,
+) func(*allocation.Books, side, side, Options) []Shape {
+	return func(books *allocation.Books, a, b side, q Options) []Shape { return []Shape{shape(books, a, b, q)} }
 }
 
 // side is one of the two parties.
@@ -180,6 +219,9 @@ func (s *side) offer(far side, elsewhere []netip.Prefix) {
 	}
 }
 
+// LeftOut is the suggestion that says what goes into no routes and selectors.
+const LeftOut = "Left out"
+
 // leftOut says which ranges go into no routes and selectors, nil if all do.
 func leftOut(a, b side) *Suggestion {
 	var why []string
@@ -195,9 +237,9 @@ func leftOut(a, b side) *Suggestion {
 		slices.Concat(prefix.Free(spoken(a.all, b.all), a.exports), prefix.Free(spoken(b.all, a.all), b.exports)),
 	)
 	return &Suggestion{
-		What:  "Left out",
+		What:  LeftOut,
 		Value: negotiate.Joined(left),
-		Why:   strings.Join(why, "; ") + "; Overlaps shows what can be done, and the mapped range is added then",
+		Why:   strings.Join(why, "; ") + "; joined and translated at once, it is known by another range",
 	}
 }
 

@@ -105,6 +105,9 @@ var routingWords = map[string]string{
 // vpnShapes are the VPNs that the two ends' gateways allow.
 func vpnShapes(books *allocation.Books, a, b side, q Options) []Shape {
 	d := books.Design()
+	if a.is(design.KindHub) || b.is(design.KindHub) {
+		return hubVPNShapes(books, a, b, q)
+	}
 	var out []Shape
 	endsA, endsB := vpnEnds(d, a), vpnEnds(d, b)
 	for _, x := range []struct {
@@ -113,18 +116,61 @@ func vpnShapes(books *allocation.Books, a, b side, q Options) []Shape {
 	}{{a, endsA}, {b, endsB}} {
 		if len(x.ends) == 0 {
 			s := newShape("vpn", "VPN over the internet")
-			draft(books, &s).out("%s", noGateway(x.side))
+			draft(books, &s, q).out("%s", noGateway(x.side))
 			return []Shape{s}
 		}
 	}
 	for _, ea := range endsA {
 		for _, eb := range endsB {
-			for _, routing := range []string{design.RoutingBGP, design.RoutingStatic, design.RoutingSelectors} {
-				out = append(out, vpnShape(books, ea, eb, routing, q))
+			for _, routing := range routings {
+				if q.wants("vpn-" + routing) {
+					out = append(out, vpnShape(books, ea, eb, routing, q))
+				}
 			}
 		}
 	}
 	return merged(out)
+}
+
+var routings = []string{design.RoutingBGP, design.RoutingStatic, design.RoutingSelectors}
+
+// hubVPNShapes are the VPNs to a hub: a link that is attached there.
+func hubVPNShapes(books *allocation.Books, a, b side, q Options) []Shape {
+	if a.is(design.KindHub) && (!b.is(design.KindHub) || design.Slug(a.cloud) == design.Slug(b.cloud)) {
+		a, b = b, a
+	}
+	var out []Shape
+	for _, routing := range routings {
+		kind := ""
+		if b.profile != nil {
+			for _, v := range b.profile.VPN {
+				if slices.Contains(v.At, string(design.KindHub)) && kind == "" {
+					kind = v.Name
+				}
+			}
+		}
+		s := newShape("vpn-"+routing+"-"+kind, vpnTitle(routing, kind)+", attached to "+b.party.Name)
+		f := draft(books, &s, q)
+		switch {
+		case b.profile == nil || kind == "":
+			f.out("%s", b.without("VPN gateway for a hub"))
+		case a.is(design.KindNetwork) && design.Slug(a.cloud) == design.Slug(b.cloud):
+			f.out("%s is in the hub's own cloud, and is attached to it directly", a.party.Name)
+		case a.is(design.KindHub) && design.Slug(a.cloud) == design.Slug(b.cloud):
+			f.out("both hubs are in %s, which joins them inside", a.cloud)
+		default:
+			s = attached(books, s, b.party, []side{a}, q, routing)
+		}
+		out = append(out, s)
+	}
+	return merged(out)
+}
+
+func vpnTitle(routing, kinds string) string {
+	if kinds == "" {
+		return "VPN with " + routingWords[routing]
+	}
+	return "VPN with " + routingWords[routing] + ", " + kinds + " gateway"
 }
 
 // merged keeps one of several shapes that are out for one and the same reason.
@@ -143,7 +189,7 @@ func merged(shapes []Shape) []Shape {
 func noGateway(s side) string {
 	switch s.party.Kind {
 	case design.KindSite:
-		return s.party.Name + " has no gateway with a public address; add one in Estate"
+		return s.party.Name + " has no gateway with a public address; give one its address in Estate"
 	case design.KindEdgeRouter:
 		return s.party.Name + " is an edge router, which has circuits only"
 	}
@@ -165,25 +211,9 @@ func vpnShape(books *allocation.Books, a, b end, routing string, q Options) Shap
 	kinds := strings.Join(
 		slices.DeleteFunc([]string{a.kindWord(), b.kindWord()}, func(s string) bool { return s == "" }), " and ",
 	)
-	title := "VPN with " + routingWords[routing]
-	if kinds != "" {
-		title += ", " + kinds + " gateway"
-	}
-	s := newShape("vpn-"+routing+"-"+design.Slug(kinds), title)
-	f := draft(books, &s)
-	for _, e := range []end{a, b} {
-		if !slices.Contains(e.routing(), routing) {
-			f.out(
-				"the %s gateway of %s does %s only", e.vpn.Name, e.cloud, joinWords(mapped(e.routing(), routingWords)),
-			)
-		}
-	}
-	ikeA, espA := a.proposals(d)
-	ikeB, espB := b.proposals(d)
-	ike, esp := negotiate.Common(negotiate.IKE, ikeA, ikeB), negotiate.Common(negotiate.ESP, espA, espB)
-	if len(ike) == 0 || len(esp) == 0 {
-		f.out("the two ends have no proposal in common: %s against %s", joinWords(ikeA), joinWords(ikeB))
-	}
+	s := newShape("vpn-"+routing+"-"+design.Slug(kinds), vpnTitle(routing, kinds))
+	f := draft(books, &s, q)
+	ike, esp, _ := f.agreed(a, b, routing)
 	if l := joined(d, a.gateway, b.gateway); l != nil {
 		f.out("%s joins them already", l.Name)
 	}
@@ -191,6 +221,25 @@ func vpnShape(books *allocation.Books, a, b end, routing string, q Options) Shap
 		f.vpn(a, b, routing, ike, esp, q)
 	}
 	return s
+}
+
+// agreed are the proposals that two ends have in common; ok is false, and the reasons noted, if they
+// have none or one of them does no such routing.
+func (f *drafter) agreed(a, b end, routing string) (ike, esp []string, ok bool) {
+	for _, e := range []end{a, b} {
+		if !slices.Contains(e.routing(), routing) {
+			f.out(
+				"the %s gateway of %s does %s only", e.vpn.Name, e.cloud, joinWords(mapped(e.routing(), routingWords)),
+			)
+		}
+	}
+	ikeA, espA := a.proposals(f.design)
+	ikeB, espB := b.proposals(f.design)
+	ike, esp = negotiate.Common(negotiate.IKE, ikeA, ikeB), negotiate.Common(negotiate.ESP, espA, espB)
+	if len(ike) == 0 || len(esp) == 0 {
+		f.out("the two ends have no proposal in common: %s against %s", joinWords(ikeA), joinWords(ikeB))
+	}
+	return ike, esp, len(f.shape.Out) == 0
 }
 
 func mapped(list []string, words map[string]string) []string {
@@ -238,6 +287,8 @@ func (f *drafter) vpn(a, b end, routing string, ike, esp []string, q Options) *d
 	f.suggest("IKE proposals", joinWords(ike), "what both ends can do, strongest first")
 	f.suggest("ESP proposals", joinWords(esp), "what both ends can do, strongest first")
 	n := f.tunnels(o, a, b, routing)
+	f.exempt(a.gateway, o)
+	f.exempt(b.gateway, o)
 	f.suggest(
 		"Pre-shared keys", words.Count(n, "key", "keys"),
 		"256 bits from the system's random source, one for each tunnel; made when first shown or handed over",
@@ -273,10 +324,8 @@ func (f *drafter) between(a, b end, routing string, exportsA, exportsB []netip.P
 	if routing == design.RoutingSelectors {
 		link.Ends[0].Local, link.Ends[0].Remote = exportsA, exportsB
 		link.Ends[1].Local, link.Ends[1].Remote = exportsB, exportsA
-		if len(exportsA) == 0 || len(exportsB) == 0 {
-			f.out(
-				"every range of one end collides with the other's, so no selector can name it; plan a translation first",
-			)
+		if (len(exportsA) == 0 || len(exportsB) == 0) && !f.translated {
+			f.out("%s", needsTranslation(a.side, b.side))
 			return nil
 		}
 		f.suggest(
@@ -285,13 +334,10 @@ func (f *drafter) between(a, b end, routing string, exportsA, exportsB []netip.P
 		)
 	} else {
 		for _, e := range []end{a, b} {
-			if len(e.all) > 0 && len(e.exports) == 0 {
-				f.out("every range of %s collides with what the other end holds or sends elsewhere, so nothing could be "+
-					"routed to it; plan a translation first", e.party.Name)
+			if len(e.all) > 0 && len(e.exports) == 0 && !f.translated {
+				f.out("%s", needsTranslation(a.side, b.side))
+				return nil
 			}
-		}
-		if len(f.shape.Out) > 0 {
-			return nil
 		}
 		link.Ends[0].Routes, link.Ends[1].Routes = exportsB, exportsA
 		f.suggest(
@@ -300,6 +346,14 @@ func (f *drafter) between(a, b end, routing string, exportsA, exportsB []netip.P
 		)
 	}
 	return link
+}
+
+// needsTranslation says that two can be joined only when their ranges are made known as others.
+func needsTranslation(a, b side) string {
+	return fmt.Sprintf(
+		"what %s and %s have collides, so that neither could name the other's; joined and translated at once, they can talk",
+		a.party.Name, b.party.Name,
+	)
 }
 
 func fixedStatic(a, b end, routing string) string {
@@ -425,7 +479,10 @@ func (f *drafter) tunnels(link *design.Object, a, b end, routing string) int {
 }
 
 func (e end) speaker(at netip.Addr) speaker {
-	s := speaker{at: at, asn: e.gateway.Body.(*design.Gateway).ASN, exports: e.exports}
+	s := speaker{
+		at: at, asn: e.gateway.Body.(*design.Gateway).ASN, owner: e.owner, all: e.all, exports: e.exports,
+		transit: e.is(design.KindHub),
+	}
 	if e.vpn != nil {
 		s.most = e.vpn.MaxRoutesIn
 	}

@@ -28,5 +28,12 @@ func (f Family) String() string { return [2]string{"IPv4", "IPv6"}[f] }
 // Code is its name in designs and to routing daemons, such as "ipv4".
 func (f Family) Code() string { return [2]string{"ipv4", "ipv6"}[f] }
 
+// Everything is the range of all addresses of the family.
+func (f Family) Everything() netip.Prefix {
+	return [2]netip.Prefix{
+		netip.PrefixFrom(netip.IPv4Unspecified(), 0), netip.PrefixFrom(netip.IPv6Unspecified(), 0),
+	}[f]
+}
+
 // Has reports whether an address is of the family.
 func (f Family) Has(a netip.Addr) bool { return FamilyOf(a) == f }

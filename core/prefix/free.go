@@ -21,6 +21,9 @@ func Minimal(ps []netip.Prefix) []netip.Prefix {
 	return out[:n]
 }
 
+// Same reports whether two lists of ranges hold the same addresses.
+func Same(a, b []netip.Prefix) bool { return slices.Equal(Minimal(a), Minimal(b)) }
+
 // Free returns what is left of within when everything in used is taken away:
 // the fewest prefixes that cover it, sorted by [Compare].
 func Free(within, used []netip.Prefix) []netip.Prefix {

@@ -7,8 +7,10 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/prefix"
+	"dravin/core/proof"
 	"dravin/core/status"
 	"dravin/core/topology"
+	"dravin/core/walk"
 )
 
 // carry makes one way carry two lists of ranges: theirs from its beginning to its
@@ -80,9 +82,7 @@ func passing(filter []design.Filter, ranges []netip.Prefix) []design.Filter {
 	}
 	var added []design.Filter
 	for _, p := range ranges {
-		if !slices.ContainsFunc(
-			filter, func(r design.Filter) bool { return r.Prefix == p && r.Does() == design.Accept },
-		) {
+		if !design.Lets(filter, p) {
 			added = append(added, design.Filter{Prefix: p})
 		}
 	}
@@ -191,7 +191,7 @@ func (e *editor) edges(place design.ID, does string) (out []edge, why string) {
 	} else {
 		gateways = e.design.Inside(party.ID, design.KindGateway)
 	}
-	why = e.design.Title(place) + " has no link or circuit; draft one first"
+	why = e.design.Title(place) + " has no link or circuit at which it could be translated"
 	for _, g := range gateways {
 		if party.Kind != design.KindSite && !offers(e.design, party.ID, does) {
 			why = e.design.Title(g.ID) + " does no such translation: its cloud has no rule of the kind there"
@@ -278,7 +278,8 @@ func (e *editor) refilter(joint *design.Object, n int, real, mapped netip.Prefix
 func without(filter []design.Filter, real, mapped netip.Prefix) []design.Filter {
 	var out []design.Filter
 	for _, f := range filter {
-		if t := prefix.TranslatePrefix(f.Prefix, real, mapped); f.Prefix.IsValid() && t.IsValid() {
+		t := prefix.TranslatePrefix(f.Prefix, real, mapped)
+		if f.Prefix.IsValid() && t.IsValid() && f.Does() == design.Accept {
 			f.Prefix, f.From, f.To = t, 0, 0
 		}
 		if !slices.ContainsFunc(out, func(x design.Filter) bool { return design.SameFilter(x, f) }) {
@@ -286,4 +287,36 @@ func without(filter []design.Filter, real, mapped netip.Prefix) []design.Filter 
 		}
 	}
 	return out
+}
+
+// Flow is what shall work between two places: LANs, inner routes or subnets.
+type Flow struct{ From, To design.ID }
+
+// Carried are the edits, with what they mean for each party, that make flows known all along their
+// shortest ways, there and back, under the names that their ends have now. The joints that are
+// avoided are no ways. Whether the flows work then is for a proof to say.
+func Carried(p *proof.Proofs, flows []Flow, avoid ...design.ID) ([]design.Edit, []Change) {
+	d := p.Tables().Design
+	near := topology.Parties(d, func(o *design.Object) bool {
+		return status.Exists(o) && !slices.Contains(avoid, o.ID)
+	})
+	pl := &planner{
+		proofs: p, tables: p.Tables(), design: d, near: near, boxed: boxedAlready(d),
+		names: map[[2]design.ID][]netip.Prefix{}, scope: &scope{design: d},
+	}
+	ways := map[design.ID]map[design.ID]hop{}
+	for _, f := range flows {
+		n := need{from: walk.HomeOf(d, f.From), to: walk.HomeOf(d, f.To)}
+		n.fromParty, n.toParty = d.Party(n.from).ID, d.Party(n.to).ID
+		if ways[n.fromParty] == nil {
+			ways[n.fromParty] = near.Ways(n.fromParty)
+		}
+		n.path = topology.Way(ways[n.fromParty], n.fromParty, n.toParty)
+		pl.scope.needs = append(pl.scope.needs, n)
+	}
+	e := newEditor(d, newPool(d, nil))
+	e.near, e.boxed = near, pl.boxed
+	pl.open(e, mapped{}, nil)
+	edits := e.edits()
+	return edits, e.changes
 }

@@ -381,11 +381,12 @@ func (pl *planner) try(remedy Remedy, title string, build func(e *editor, o *Opt
 		strings.Join(unique(e.why), " "), string(remedy)+"-"+design.Slug(o.Title)
 	o.Maps = append(o.Maps, e.maps...)
 	changes := pl.design.ChangedBy(o.Edits, next)
-	after, err := pl.proofs.After(pl.tables.After(next, changes), changes).Within(pl.ctx)
+	tables := pl.tables.After(next, changes)
+	after, err := pl.proofs.After(tables, tables.Changes()).Within(pl.ctx)
 	if err != nil {
 		return nil
 	}
-	pl.judge(o, after)
+	o.Judge(pl.held, pl.inScope(), after)
 	pl.measure(e, next, o)
 	return o
 }
@@ -406,12 +407,25 @@ func unique(list []string) []string {
 	return out
 }
 
-// judge says whether an option is an answer, by what holds after it.
-func (pl *planner) judge(o *Option, after []proof.Result) {
-	o.Held, o.Holding, o.Holds = proof.Holding(pl.before), proof.Holding(after), map[design.ID]bool{}
-	inScope := map[design.ID]bool{}
+// inScope are the intents that an option must make hold.
+func (pl *planner) inScope() map[design.ID]bool {
+	out := map[design.ID]bool{}
 	for _, n := range pl.scope.needs {
-		inScope[n.intent] = true
+		out[n.intent] = true
+	}
+	return out
+}
+
+// Judge says whether an option is an answer, by which intents held before it and what became of all
+// after it: those in scope must hold, and no other may break.
+func (o *Option) Judge(held, inScope map[design.ID]bool, after []proof.Result) {
+	o.Held, o.Holding, o.Holds = 0, proof.Holding(after), map[design.ID]bool{}
+	o.Total, o.Stays, o.Breaks = len(after), []string{}, []string{}
+	o.Refused, o.Failing, o.Walk = "", "", nil
+	for _, holds := range held {
+		if holds {
+			o.Held++
+		}
 	}
 	refuse := func(r proof.Result, why string) {
 		if o.Refused == "" {
@@ -421,15 +435,15 @@ func (pl *planner) judge(o *Option, after []proof.Result) {
 	o.Intents = []Held{}
 	for _, r := range after {
 		o.Holds[r.Intent] = r.Holds
-		if inScope[r.Intent] || r.Holds != pl.held[r.Intent] {
-			o.Intents = append(o.Intents, heldAs(r, pl.held[r.Intent]))
+		if inScope[r.Intent] || r.Holds != held[r.Intent] {
+			o.Intents = append(o.Intents, heldAs(r, held[r.Intent]))
 		}
 		switch {
 		case r.Holds:
-		case r.Never && pl.held[r.Intent]:
+		case r.Never && held[r.Intent]:
 			o.Breaks = append(o.Breaks, r.Name)
 			refuse(r, fmt.Sprintf("%q must never work, and would", r.Name))
-		case pl.held[r.Intent]:
+		case held[r.Intent]:
 			o.Breaks = append(o.Breaks, r.Name)
 			refuse(r, fmt.Sprintf("%q works today and would not: %s", r.Name, whyNot(r)))
 		case inScope[r.Intent]:

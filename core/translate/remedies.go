@@ -59,7 +59,7 @@ func (pl *planner) leave() *Option {
 		Seen:     []Seen{},
 		Next:     "It stays broken for that one, too.",
 	}
-	pl.judge(o, pl.before)
+	o.Judge(pl.held, pl.inScope(), pl.before)
 	if o.Refused == "" {
 		o.Next = "Nothing that must work is in the way of it now; it breaks as soon as two that are alike must talk."
 	}
