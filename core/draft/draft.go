@@ -29,7 +29,7 @@ type drafter struct {
 func newShape(key, title string) Shape {
 	return Shape{
 		Key: key, Title: title, Out: []string{}, Builds: []Built{}, Parties: []PartySteps{}, Costs: []cost.Item{},
-		Suggestions: []Suggestion{}, Edits: []design.Edit{}, Joins: []Joined{},
+		Suggestions: []Suggestion{}, Edits: []design.Edit{},
 	}
 }
 
@@ -122,7 +122,6 @@ func (f *drafter) hourly(text string, hourly provider.Money) { f.costs(text, cos
 func (f *drafter) done(subject *design.Object, a, b side) {
 	f.shape.Subject = subject.ID
 	f.shape.Monthly = cost.Sum(f.shape.Costs)
-	f.joins(a, b)
 	if a.owner != "" && b.owner != "" && a.owner != b.owner {
 		f.request(subject, a.owner, b.owner)
 	}
@@ -139,14 +138,6 @@ func (f *drafter) exempt(gateway, joint *design.Object) {
 			gateway.Name,
 		)
 	}
-}
-
-// joins notes that two parties are to reach each other.
-func (f *drafter) joins(a, b side) {
-	f.shape.Joins = append(
-		f.shape.Joins,
-		Joined{[2]design.ID{a.party.ID, b.party.ID}, [2][]netip.Prefix{slices.Clone(a.exports), slices.Clone(b.exports)}},
-	)
 }
 
 // request asks the far owner before anything is built.
@@ -213,7 +204,9 @@ func (f *drafter) enter(s side, ranges []netip.Prefix, via *design.Object, word 
 		body.Routes = slices.Clone(body.Routes)
 		n := len(body.Routes)
 		for _, r := range ranges {
-			if !slices.ContainsFunc(body.Routes, func(e design.Entry) bool { return e.Prefix == r }) {
+			if !slices.ContainsFunc(body.Routes, func(e design.Entry) bool {
+				return e.Prefix == r || e.Via == via.ID && prefix.Contains(e.Prefix, r)
+			}) {
 				body.Routes = append(body.Routes, design.Entry{Prefix: r, Via: via.ID})
 			}
 		}
@@ -247,8 +240,11 @@ type speaker struct {
 // sessionHold notices a dead path in half a minute instead of one and a half.
 const sessionHold = 30
 
-// leastRoutes is room for what is not there yet, and an end to a flood.
-const leastRoutes = 40
+// leastRoutes is room for what is not there yet, and an end to a flood; leastBehind of what others join.
+const (
+	leastRoutes = 40
+	leastBehind = 1000
+)
 
 // session drafts a BGP session.
 func (f *drafter) session(parent design.ID, a, b speaker) {
@@ -266,6 +262,9 @@ func (f *drafter) session(parent design.ID, a, b speaker) {
 		}
 		if e.MaxPrefixes == 0 {
 			e.MaxPrefixes = uint32(max(leastRoutes, 10+2*len(far.exports)))
+			if far.transit {
+				e.MaxPrefixes = max(e.MaxPrefixes, leastBehind)
+			}
 		}
 		s.Ends = append(s.Ends, e)
 	}

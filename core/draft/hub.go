@@ -97,21 +97,21 @@ func attached(
 		return s
 	}
 	var subject *design.Object
-	for n, p := range parties {
+	for _, p := range parties {
 		if o := h.attach(p, parties, q, routing); o != nil && subject == nil {
 			subject = o
 		}
 		if len(s.Out) > 0 {
 			return s
 		}
-		h.meets(p, parties[:n])
+		h.tell(p)
 	}
 	if subject == nil {
 		f.out("both are attached to %s already", h.object.Name)
 		return s
 	}
 	if !h.profile.Hub.AutomaticRoutes {
-		h.entries()
+		h.entries(parties)
 	}
 	f.costs(fmt.Sprintf("%d GB through the hub", q.GB), cost.Volume(h.profile.Prices.HubGB, q.GB))
 	if s.Survives == "" {
@@ -128,35 +128,56 @@ func attached(
 	return s
 }
 
-// meets notes whom a party reaches by the hub: what is attached to the table that it meets in, and
-// the parties that were attached before it. A hub as such has no hosts.
-func (h *hubDraft) meets(p side, before []side) {
-	if p.is(design.KindHub) {
+// tell lets what was attached before know of a party: networks by entries, where the hub does not feed
+// their tables, links without a session by what they send into the hub.
+func (h *hubDraft) tell(p side) {
+	if len(p.exports) == 0 {
 		return
 	}
-	var known []design.ID
-	meet := func(far side) {
-		if far.party.ID == p.party.ID || far.is(design.KindHub) || slices.Contains(known, far.party.ID) {
-			return
-		}
-		known = append(known, far.party.ID)
-		near := p
-		near.offer(far, nil)
-		far.offer(p, nil)
-		h.joins(near, far)
-	}
-	for _, b := range before {
-		meet(b)
-	}
 	for _, a := range h.design.Inside(h.object.ID, design.KindAttachment) {
-		if !status.Exists(a) || topology.BoundTable(h.design, a) != h.table.ID {
+		far := h.memberOf(a)
+		if far == "" || far == p.party.ID || !status.Exists(a) || topology.BoundTable(h.design, a) != h.table.ID {
 			continue
 		}
-		if far := h.memberOf(a); far != "" {
+		what := h.get(a.Body.(*design.Attachment).What)
+		if what.Kind == design.KindNetwork && !h.profile.Hub.AutomaticRoutes {
 			if s, err := sideOf(h.design, far); err == nil {
-				meet(s)
+				clear, _ := apart(p.exports, s.all)
+				h.enter(s, clear, a, "hub")
 			}
 		}
+		if l, ok := what.Body.(*design.Link); ok {
+			h.send(what, l, far, p.exports)
+		}
+	}
+}
+
+// send lets the far end of a link to the hub send more into it, but nothing that it holds itself.
+func (h *hubDraft) send(link *design.Object, l *design.Link, far design.ID, ranges []netip.Prefix) {
+	own := h.design.Exports(far)
+	for n, e := range l.Ends {
+		if h.partyOf(e.Gateway) != far {
+			continue
+		}
+		clear, _ := apart(ranges, own)
+		if s, err := sideOf(h.design, far); err == nil && s.is(design.KindNetwork) && !s.profile.Networks.GatewayFeeds {
+			h.enter(s, clear, h.get(e.Gateway), "gateway")
+		}
+		if l.Routing == design.RoutingBGP {
+			return
+		}
+		more := prefix.Free(clear, slices.Concat(e.Routes, e.Remote))
+		if len(more) == 0 {
+			return
+		}
+		h.replace(design.Edited(link, func(b *design.Link) {
+			if b.Routing == design.RoutingStatic {
+				b.Ends[n].Routes = append(b.Ends[n].Routes, more...)
+				return
+			}
+			b.Ends[n].Remote, b.Ends[1-n].Local = append(b.Ends[n].Remote, more...), append(b.Ends[1-n].Local, more...)
+		}))
+		h.step(h.title(far), "Send %s over %s, too", negotiate.Joined(more), link.Name)
 	}
 }
 
@@ -185,22 +206,24 @@ func (f *drafter) partyOf(id design.ID) design.ID {
 	return ""
 }
 
-// entries are those that tables need, of the parties and of what is attached already, toward whom
-// each now meets.
-func (h *hubDraft) entries() {
-	for _, j := range h.shape.Joins {
-		for n, id := range j.Parties {
-			via := h.attached[id]
-			if via == nil || via.Body.(*design.Attachment).What != id {
-				continue // what comes by VPN has its entries at its own gateway
-			}
-			p, err := sideOf(h.design, id)
-			if err != nil {
-				continue
-			}
-			clear, _ := apart(j.Ranges[1-n], p.all)
-			h.enter(p, clear, via, "hub")
+// entries are those of the parties' own tables, toward what the others have and what is attached.
+func (h *hubDraft) entries(parties []side) {
+	for n, p := range parties {
+		via := h.attached[p.party.ID]
+		if via == nil || via.Body.(*design.Attachment).What != p.party.ID {
+			continue // what comes by VPN has its entries at its own gateway
 		}
+		var far []netip.Prefix
+		for m, other := range parties {
+			if m != n {
+				far = append(far, other.exports...)
+			}
+		}
+		if h.design.Get(h.object.ID) != nil {
+			far = append(far, h.design.Exports(h.object.ID)...)
+		}
+		clear, _ := apart(prefix.Minimal(far), p.all)
+		h.enter(p, clear, via, "hub")
 	}
 }
 
@@ -444,7 +467,6 @@ func (h *hubDraft) byVPN(p side, all []side, q Options, routing string) *design.
 		if link = h.vpn(owners, *near, routing, ike, esp, q); link == nil {
 			return nil
 		}
-		h.shape.Joins = nil // it is the hub that joins
 	}
 	o := h.attachment(
 		p, &design.Attachment{What: link.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted},
@@ -566,30 +588,7 @@ func hubToHub(books *allocation.Books, a, b side, q Options) Shape {
 			"entered that holds it"
 	}
 	s.Subject, s.Monthly = subject.ID, cost.Sum(s.Costs)
-	f.hubsMeet(a, b)
 	return s
-}
-
-// hubsMeet notes that what is attached to one of two hubs reaches what is attached to the other.
-func (f *drafter) hubsMeet(a, b side) {
-	var members [2][]side
-	for n, x := range []side{a, b} {
-		h := f.hub(x.party, x)
-		for id := range h.attached {
-			if s, err := sideOf(f.design, id); err == nil && !s.is(design.KindHub) {
-				members[n] = append(members[n], s)
-			}
-		}
-		slices.SortFunc(members[n], func(x, y side) int { return cmp.Compare(x.party.ID, y.party.ID) })
-	}
-	for _, x := range members[0] {
-		for _, y := range members[1] {
-			near, far := x, y
-			near.offer(y, nil)
-			far.offer(x, nil)
-			f.joins(near, far)
-		}
-	}
 }
 
 // hubEntries are the static entries for the ranges beyond another hub.

@@ -50,15 +50,6 @@ type Shape struct {
 	Suggestions []Suggestion   `json:"suggestions"`
 	Edits       []design.Edit  `json:"edits"`
 	Subject     design.ID      `json:"subject,omitempty"` // the link, peering, attachment or circuit that is drafted
-	// Joins are the pairs of parties that are to reach each other by it, with the ranges by which
-	// each is known to the other; what is not among them is left out.
-	Joins []Joined `json:"joins"`
-}
-
-// Joined is a pair of parties that a shape joins.
-type Joined struct {
-	Parties [2]design.ID      `json:"parties"`
-	Ranges  [2][]netip.Prefix `json:"ranges"` // of each, that the other is told of
 }
 
 // Built is something that a shape needs.

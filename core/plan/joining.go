@@ -65,6 +65,11 @@ func (pl *planner) joinings() iter.Seq[joining] {
 			if len(pl.scope.wanted) == 0 {
 				break
 			}
+			if pl.answers > 0 && len(pl.scope.wanted) > manyPairs {
+				pl.exclude("Joining so many by " + f.title + " was not worked out, since what was found before it serves; ask " +
+					"for it by name to see it")
+				continue
+			}
 			for _, sparing := range []bool{false, true} {
 				if !give(pl.joinEach(f.key, f.title, sparing)) {
 					return
@@ -83,10 +88,16 @@ func idsOf(edits []design.Edit) (out []design.ID) {
 	return out
 }
 
-// families are those that were asked for, or all.
+// manyPairs is from how many pairs on the ways of joining are not all worked out.
+const manyPairs = 50
+
+// families are those that were asked for, or all; of many pairs what has fewest settings first.
 func (pl *planner) families() []struct{ key, title string } {
 	if len(pl.question.By) == 0 {
-		return families
+		if len(pl.scope.wanted) <= manyPairs {
+			return families
+		}
+		return slices.Concat(families[1:2], families[:1], families[2:])
 	}
 	var out []struct{ key, title string }
 	for _, by := range pl.question.By {

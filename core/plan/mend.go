@@ -9,6 +9,7 @@ import (
 	"dravin/core/status"
 	"dravin/core/topology"
 	"dravin/core/translate"
+	"dravin/core/walk"
 )
 
 // A mend is one change that may let a flow come further: an entry, a half, an answer, a setting. None
@@ -30,7 +31,7 @@ const (
 // further: of all that may help the one that helps most. What breaks anything is not taken.
 func (pl *planner) mended(a attempt) attempt {
 	for range mostMends {
-		failing := pl.failing(a.state)
+		failing := pl.mendable(a.state)
 		if len(failing) == 0 || pl.ctx.Err() != nil {
 			return a
 		}
@@ -56,6 +57,29 @@ func (pl *planner) mended(a attempt) attempt {
 	}
 	return a
 }
+
+// mostFailing is up to how many flows are mended one by one: where more fail, it is not for a setting.
+const mostFailing = 12
+
+// mendable are the intents in scope that do not hold, where all of them stop at what a change of one
+// setting may help: a range that is held elsewhere, too, takes a translation.
+func (pl *planner) mendable(s state) []design.ID {
+	failing := pl.failing(s)
+	if len(failing) > mostFailing {
+		return nil
+	}
+	for _, id := range failing {
+		r := s.built.Intent(id)
+		stop := r.Stop()
+		if stop == nil || slices.Contains(collisions, stop.Code) {
+			return nil
+		}
+	}
+	return failing
+}
+
+// collisions are the stops of what is known in two places.
+var collisions = []walk.Code{walk.OnLinkElsewhere, walk.ReplyOnLinkElsewhere, walk.OwnSource, walk.NoNeighbour}
 
 // progressOf is how far flows come: how many work, and how far the others do.
 func (pl *planner) progressOf(s state, intents []design.ID) []int {

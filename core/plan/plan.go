@@ -99,13 +99,14 @@ type planner struct {
 	scope    scope
 	plan     Plan
 	tell     func(Progress)
-	tried    int
+	answers  int // options that are answers
 }
 
 // Progress is how far a plan has come.
 type Progress struct {
 	Doing   string `json:"doing"`   // in words
 	Options int    `json:"options"` // worked out so far
+	Answers int    `json:"answers"` // of these, what lets all in scope hold
 }
 
 // For plans a question over a design as it is when all is built; today are the proofs of what is so
@@ -145,7 +146,7 @@ func begin(ctx context.Context, built, today *proof.Proofs, q Question, tell fun
 }
 
 func (pl *planner) progress(format string, args ...any) {
-	pl.tell(Progress{Doing: fmt.Sprintf(format, args...), Options: len(pl.plan.Options)})
+	pl.tell(Progress{Doing: fmt.Sprintf(format, args...), Options: len(pl.plan.Options), Answers: pl.answers})
 }
 
 func (pl *planner) exclude(why string) {
@@ -275,6 +276,9 @@ func (pl *planner) flows(s state, intents []design.ID) (out []translate.Flow) {
 func (pl *planner) keep(a attempt) bool {
 	o := pl.option(a)
 	pl.plan.Options = append(pl.plan.Options, o)
+	if o.Refused == "" {
+		pl.answers++
+	}
 	pl.progress("%s", o.Title)
 	return o.Refused == ""
 }

@@ -286,7 +286,7 @@ func (b builder) weight(at *design.Object, kind design.Kind) (after uint32) {
 	order := b.preference(at.ID)
 	rank := func(k design.Kind) int { return slices.Index(order, byJoint[k].learned) }
 	met := map[design.Kind]bool{}
-	for _, j := range topology.At(b.design, at.ID) {
+	for _, j := range b.design.Referring(at.ID, design.JointKinds...) {
 		if !met[j.Kind] && rank(j.Kind) > rank(kind) {
 			after++
 		}

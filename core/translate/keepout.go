@@ -71,8 +71,11 @@ func (e *editor) silence(session design.ID, n int, party design.ID, p netip.Pref
 	kept := slices.DeleteFunc(
 		slices.Clone(out), func(f design.Filter) bool { return f.Prefix == p && f.Does() == design.Accept },
 	)
-	if len(kept) == len(out) { // it is part of something that is announced
-		kept = append([]design.Filter{{Prefix: p, To: uint8(p.Addr().BitLen()), Verdict: design.Refuse}}, out...)
+	if len(s.Ends[n].Out) > 0 && !design.Lets(out, p) {
+		return // it is announced to nobody there
+	}
+	if len(kept) == len(out) || len(kept) == 0 { // it is part of something that is announced, or all of it
+		kept = append([]design.Filter{{Prefix: p, To: uint8(p.Addr().BitLen()), Verdict: design.Refuse}}, kept...)
 	}
 	s.Ends[n].Out = kept
 	e.put(o.With(&s), Routes, party, o.ID, "announce %s no longer over %s", p, joint)
