@@ -22,6 +22,7 @@ import (
 	"dravin/core/allocation"
 	"dravin/core/defaults"
 	"dravin/core/design"
+	"dravin/core/proof"
 	"dravin/core/words"
 )
 
@@ -204,7 +205,8 @@ type reader struct {
 	it     design.ID
 	leads  *Lead
 	made   []*design.Object
-	early  []design.ID // made, perhaps before what they refer to
+	early  []design.ID   // made, perhaps before what they refer to
+	solved *proof.Proofs // of the design as it was when something was joined last
 
 	// declaring is the first reading, which only finds out what will be made.
 	declaring bool

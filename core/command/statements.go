@@ -3,13 +3,13 @@ package command
 import (
 	"cmp"
 	"fmt"
-	"path"
 	"slices"
 	"strconv"
 	"strings"
 
 	"dravin/core/design"
 	"dravin/core/draft"
+	"dravin/core/plan"
 	"dravin/core/words"
 )
 
@@ -186,154 +186,6 @@ func (r *reader) give() {
 	}
 }
 
-var joinable = []design.Kind{design.KindSite, design.KindNetwork, design.KindHub, design.KindEdgeRouter}
-
-// join is: join A and B by SHAPE, or a star: join HEAD with A, B, C by SHAPE.
-// Without a shape it leads to the shapes.
-func (r *reader) join() {
-	var parties []design.ID
-	for !r.failed() {
-		parties = append(parties, r.parties()...)
-		if r.takeWord(",") || r.takeWord("and") || r.takeWord("with") || r.takeWord("to") {
-			continue
-		}
-		break
-	}
-	if r.failed() {
-		return
-	}
-	if len(parties) < 2 {
-		r.wrongHere("the far end is missing", "write: and, and the name of a "+kindWords(joinable))
-		return
-	}
-	head, branches := parties[0], slices.DeleteFunc(parties[1:], func(id design.ID) bool { return id == parties[0] })
-	if !r.takeWord("by") {
-		r.leads = &Lead{A: head, B: branches}
-		r.current.Does = append(
-			r.current.Does,
-			Deed{Text: fmt.Sprintf("Compare the ways to join %s with %s", r.design.Title(head), r.titles(branches))},
-		)
-		return
-	}
-	r.joinBy(head, branches)
-}
-
-// parties reads a party, or all whose names fit a pattern with *.
-func (r *reader) parties() []design.ID {
-	if r.next < len(r.toks) && strings.Contains(r.toks[r.next].text, "*") {
-		var said []string
-		start := r.next
-		for r.next < len(r.toks) && !r.toks[r.next].mark() && !r.toks[r.next].is("by") && !r.toks[r.next].is("and") {
-			said = append(said, r.toks[r.next].text)
-			r.next++
-		}
-		parts := strings.Split(strings.Join(said, " "), "*")
-		for n := range parts {
-			parts[n] = design.Slug(parts[n])
-		}
-		var out []design.ID
-		for _, o := range r.design.Inside("", joinable...) {
-			// A slug has no character that means anything in a pattern.
-			if fits, _ := path.Match(strings.Join(parts, "*"), design.Slug(o.Name)); fits {
-				out = append(out, o.ID)
-			}
-		}
-		if len(out) == 0 {
-			from, to := r.span(start, r.next)
-			r.wrong(from, to, "nothing has such a name", "* stands for any letters, as in *hut")
-		}
-		return out
-	}
-	o, ok := r.thing(joinable, "")
-	if !ok {
-		return nil
-	}
-	return []design.ID{o.ID}
-}
-
-func (r *reader) titles(ids []design.ID) string {
-	var out []string
-	for _, id := range ids[:min(len(ids), 4)] {
-		out = append(out, r.design.Title(id))
-	}
-	if n := len(ids) - len(out); n > 0 {
-		out = append(out, fmt.Sprintf("%d more", n))
-	}
-	return strings.Join(out, ", ")
-}
-
-// joinBy drafts the links by the shape whose key or title is begun with the words
-// that follow.
-func (r *reader) joinBy(head design.ID, branches []design.ID) {
-	if !r.affords(len(branches)) {
-		return
-	}
-	star, err := draft.DraftStar(r.ctx, r.books(), draft.StarQuestion{Head: head, Branches: branches})
-	if err != nil {
-		r.wrongHere(err.Error(), "")
-		return
-	}
-	for _, s := range star.Shapes {
-		r.offer(s.Key, s.Title)
-	}
-	start := r.next
-	var said []string
-	for r.next < len(r.toks) && !r.toks[r.next].mark() {
-		said = append(said, r.toks[r.next].text)
-		r.next++
-	}
-	want := design.Slug(strings.Join(said, " "))
-	n := slices.IndexFunc(star.Shapes, func(s draft.StarShape) bool {
-		return want != "" && (strings.HasPrefix(s.Key, want) || strings.HasPrefix(design.Slug(s.Title), want))
-	})
-	from, to := r.span(start, r.next)
-	if n < 0 {
-		var keys []string
-		for _, s := range star.Shapes {
-			keys = append(keys, s.Key)
-		}
-		why := "no way of joining them is called that"
-		if len(keys) == 0 {
-			why = "they can not be joined: " + whyNot(star)
-		}
-		r.wrong(from, to, why, prefixed("there is ", strings.Join(keys, ", ")))
-		return
-	}
-	title, key := star.Shapes[n].Title, star.Shapes[n].Key
-	if strings.HasPrefix(key, want) {
-		key = want // each branch by the first of its own that begins so
-	}
-	star, err = draft.DraftStar(r.ctx, r.books(), draft.StarQuestion{Head: head, Branches: branches, Shape: key})
-	if err != nil {
-		r.wrong(from, to, err.Error(), "")
-		return
-	}
-	r.current.Notes = append(r.current.Notes, star.Clashes...)
-	for _, arm := range star.Arms {
-		for _, why := range arm.Out {
-			r.current.Notes = append(r.current.Notes, arm.Name+" is left out: "+why)
-		}
-		for _, s := range arm.Suggestions {
-			r.fill(s.What, s.Value, s.Why)
-		}
-	}
-	if len(star.Edits) == 0 {
-		r.wrong(from, to, "none of them can be joined by it", whyNot(star))
-		return
-	}
-	r.do(fmt.Sprintf("Join %s with %s: %s", r.design.Title(head), r.titles(branches), title), nil, true, star.Edits...)
-	r.it = star.Arms[0].Subject
-}
-
-func whyNot(s draft.Star) string {
-	for _, arm := range s.Arms {
-		if len(arm.Out) > 0 {
-			return arm.Name + ": " + arm.Out[0]
-		}
-	}
-	return "add a gateway with a public address"
-}
-
 // copy is: copy PARTY as NAME, NAME; copy PARTY 9 times as PATTERN
 func (r *reader) copy() {
 	start := r.next
@@ -370,6 +222,9 @@ func (r *reader) copy() {
 		return
 	}
 	c, err := draft.Like(r.ctx, r.books(), o.ID, names)
+	if err == nil {
+		c, err = plan.Copied(r.ctx, r.proofs(), o.ID, c)
+	}
 	if err != nil {
 		from, to := r.span(start, r.next)
 		r.wrong(from, to, err.Error(), "")

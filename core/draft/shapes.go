@@ -133,6 +133,18 @@ func alone(
 	return func(books *allocation.Books, a, b side, q Options) []Shape { return []Shape{shape(books, a, b, q)} }
 }
 
+// Offered are the ranges of a party that another can be told of: what it does not hold itself and does
+// not send elsewhere.
+func Offered(d *design.Design, of, to design.ID) []netip.Prefix {
+	own, err := sideOf(d, of)
+	far, also := sideOf(d, to)
+	if err != nil || also != nil {
+		return nil
+	}
+	own.offer(far, held(d, far, of))
+	return own.exports
+}
+
 // side is one of the two parties.
 type side struct {
 	party   *design.Object

@@ -340,6 +340,9 @@ func (f *drafter) between(a, b end, routing string, exportsA, exportsB []netip.P
 			}
 		}
 		link.Ends[0].Routes, link.Ends[1].Routes = exportsB, exportsA
+		if len(exportsA)+len(exportsB) == 0 {
+			return link
+		}
 		f.suggest(
 			"Routes", fmt.Sprintf("%s and %s", negotiate.Joined(exportsA), negotiate.Joined(exportsB)),
 			"what the two ends hold; selectors are everything, and routes decide",
@@ -348,11 +351,15 @@ func (f *drafter) between(a, b end, routing string, exportsA, exportsB []netip.P
 	return link
 }
 
+// Collides reports whether a reason against a shape is that ranges collide.
+func Collides(why string) bool { return strings.Contains(why, collided) }
+
+const collided = "collides, so that neither could name the other's"
+
 // needsTranslation says that two can be joined only when their ranges are made known as others.
 func needsTranslation(a, b side) string {
 	return fmt.Sprintf(
-		"what %s and %s have collides, so that neither could name the other's; joined and translated at once, they can talk",
-		a.party.Name, b.party.Name,
+		"what %s and %s have %s; joined and translated at once, they can talk", a.party.Name, b.party.Name, collided,
 	)
 }
 

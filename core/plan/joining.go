@@ -22,6 +22,7 @@ import (
 type joining struct {
 	key         string // of the shapes, empty where nothing is joined
 	title       string
+	way         string
 	edits       []design.Edit
 	joints      []Joint
 	changes     []translate.Change
@@ -31,9 +32,12 @@ type joining struct {
 	next        int
 	nextWhy     string
 	suggestions []draft.Suggestion
-	left        []string
+	left        []string // parties that are not joined, and what must be granted
+	dropped     []string // ranges that are told to nobody as they are
 	// asked are the requests that are drafted, and what they are for, as they are before the answer.
 	asked map[design.ID]*design.Object
+	// excused are the intents in scope of whom it leaves out.
+	excused map[design.ID]bool
 }
 
 // families are the ways of joining, by what the keys of their shapes begin with, in the order in which
@@ -140,15 +144,39 @@ func (pl *planner) joinEach(key, title string, sparing bool) (j joining, ok bool
 				continue
 			}
 		}
-		if !w.join(p, key, len(pairs) > 1) {
+		if w.join(p, key, len(pairs) > 1) {
+			continue
+		}
+		if !pl.question.Star {
 			return j, false
 		}
+		d := w.scratch.Design()
+		w.joining.left = append(w.joining.left, fmt.Sprintf("%s is not joined: %s", d.Title(p[1]), w.why))
+		w.gone = append(w.gone, p[1])
+	}
+	if len(w.gone) == len(pairs) {
+		return j, false
 	}
 	if sparing && (!spared || meetsBetween(key)) {
 		return j, false // it is the same as joining each
 	}
-	w.joining.edits = pl.before.design().EditsTo(w.scratch.Design())
+	w.joining.edits, w.joining.excused = pl.before.design().EditsTo(w.scratch.Design()), pl.excused(w.gone)
 	return w.joining, true
+}
+
+// excused are the intents in scope with an end at one of some parties.
+func (pl *planner) excused(gone []design.ID) map[design.ID]bool {
+	out := map[design.ID]bool{}
+	d := pl.before.design()
+	for _, id := range pl.scope.order {
+		in := d.Get(id).Body.(*design.Intent)
+		for _, p := range slices.Concat(partiesOf(d, in.From), partiesOf(d, in.To)) {
+			if slices.Contains(gone, p) {
+				out[id] = true
+			}
+		}
+	}
+	return out
 }
 
 // meetsBetween reports whether joints of a kind come to something between, by which all meet that have
@@ -197,6 +225,8 @@ type work struct {
 	joining joining
 	scratch *design.Scratch
 	books   *allocation.Books
+	why     string      // the last pair could not be joined
+	gone    []design.ID // of a star, the parties that were left out
 }
 
 // join drafts one pair by the first shape that can be and whose key begins so. Where many are joined,
@@ -208,7 +238,8 @@ func (w *work) join(p [2]design.ID, key string, many bool) bool {
 			w.books, draft.Options{A: p[0], B: p[1], GB: w.question.GB, Translated: !w.question.Untouched, By: by},
 		)
 		if err != nil {
-			w.exclude(err.Error())
+			w.why = err.Error()
+			w.exclude(w.why)
 			return draft.Shape{}, false
 		}
 		for _, s := range shapes {
@@ -216,7 +247,9 @@ func (w *work) join(p [2]design.ID, key string, many bool) bool {
 				return s, true
 			}
 		}
+		w.why = "it can not be joined so"
 		for _, s := range shapes {
+			w.why = s.Out[0]
 			w.exclude(fmt.Sprintf("%s between %s and %s: %s", s.Title, d.Title(p[0]), d.Title(p[1]), s.Out[0]))
 		}
 		return draft.Shape{}, false
@@ -226,6 +259,9 @@ func (w *work) join(p [2]design.ID, key string, many bool) bool {
 		s, ok = fit("")
 	}
 	if ok {
+		if w.joining.way == "" {
+			w.joining.way = s.Title
+		}
 		w.take(s)
 	}
 	return ok
@@ -274,7 +310,7 @@ func (w *work) take(s draft.Shape) {
 	}
 	for _, x := range s.Suggestions {
 		if x.What == draft.LeftOut {
-			j.left = append(j.left, x.Value+": "+x.Why)
+			j.dropped = append(j.dropped, x.Value+" is left out: "+x.Why)
 		} else if len(j.suggestions) < mostSuggestions && !slices.Contains(j.suggestions, x) {
 			j.suggestions = append(j.suggestions, x)
 		}
@@ -342,7 +378,7 @@ func (pl *planner) seconds(give func(joining, bool) bool) {
 			for _, s := range draft.Second(allocation.NewBooks(d), leg.By, pl.question.GB) {
 				w := &work{planner: pl, scratch: d.Scratch()}
 				w.books = allocation.NewBooks(w.scratch.Design())
-				w.joining = joining{key: s.Key, title: s.Title}
+				w.joining = joining{key: s.Key, title: s.Title, way: s.Title}
 				w.take(s)
 				w.joining.edits = d.EditsTo(w.scratch.Design())
 				if !give(w.joining, true) {

@@ -31,7 +31,7 @@ const (
 // further: of all that may help the one that helps most. What breaks anything is not taken.
 func (pl *planner) mended(a attempt) attempt {
 	for range mostMends {
-		failing := pl.mendable(a.state)
+		failing := pl.mendable(a)
 		if len(failing) == 0 || pl.ctx.Err() != nil {
 			return a
 		}
@@ -63,13 +63,13 @@ const mostFailing = 12
 
 // mendable are the intents in scope that do not hold, where all of them stop at what a change of one
 // setting may help: a range that is held elsewhere, too, takes a translation.
-func (pl *planner) mendable(s state) []design.ID {
-	failing := pl.failing(s)
+func (pl *planner) mendable(a attempt) []design.ID {
+	failing := pl.failing(a)
 	if len(failing) > mostFailing {
 		return nil
 	}
 	for _, id := range failing {
-		r := s.built.Intent(id)
+		r := a.state.built.Intent(id)
 		stop := r.Stop()
 		if stop == nil || slices.Contains(collisions, stop.Code) {
 			return nil

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -22,13 +23,14 @@ const (
 // option proves an attempt against everything that held before, and sums it up.
 func (pl *planner) option(a attempt) Option {
 	o := Option{
-		Shape: a.joining.key, Joints: a.joining.joints, Suggestions: a.joining.suggestions, Left: a.joining.left,
+		Shape: a.joining.key, Way: a.joining.way, Joints: a.joining.joints, Suggestions: a.joining.suggestions, Left: a.joining.left,
 		Additions: a.joining.next, AdditionWhy: a.joining.nextWhy, Unpriced: strings.Join(a.joining.unpriced, "; "),
 		Costs: slices.Clone(a.joining.costs),
 	}
 	if a.remedy != nil {
 		o.Option = *a.remedy
 	} else {
+		o.Left = slices.Concat(a.joining.left, a.joining.dropped)
 		o.Option = translate.Option{
 			Remedy: pl.remedyOf(a), Both: true, Tells: true, WhyMore: []string{}, Capacity: []ledger.Capacity{},
 			Maps: []translate.Pair{}, Start: "Both sides can start; nothing is translated.", Next: a.joining.nextWhy,
@@ -39,7 +41,7 @@ func (pl *planner) option(a attempt) Option {
 	o.Key = string(o.Remedy) + "-" + design.Slug(o.Title)
 	o.Changes = ordered(slices.Concat(a.joining.changes, a.changes))
 	o.Edits = pl.edits(a)
-	pl.judge(&o, a.state)
+	pl.judge(&o, a)
 	o.Boxes = pl.touched(&o, a.state.design())
 	if added := a.joining.month; added > 0 {
 		if o.Month > 0 {
@@ -119,8 +121,13 @@ func (pl *planner) edits(a attempt) []design.Edit {
 }
 
 // judge holds an option against the intents, when all is built and today: what held must hold.
-func (pl *planner) judge(o *Option, s state) {
-	o.Judge(pl.before.holds, pl.scope.intents, s.results)
+func (pl *planner) judge(o *Option, a attempt) {
+	s, scope := a.state, pl.scope.intents
+	if len(a.joining.excused) > 0 {
+		scope = maps.Clone(scope)
+		maps.DeleteFunc(scope, func(id design.ID, _ bool) bool { return a.joining.excused[id] })
+	}
+	o.Judge(pl.before.holds, scope, s.results)
 	if o.Refused != "" || s.today == nil {
 		return
 	}

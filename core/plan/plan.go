@@ -45,8 +45,10 @@ type Question struct {
 	Budget provider.Money // the most that an option may cost a month; 0: any sum
 	GB     uint32         // what goes over a new joint in a month, both ways together
 
-	NoBoxes   bool // no translating box may be added
-	Untouched bool // ranges stay as they are: nothing is translated
+	NoBoxes    bool // no translating box may be added
+	Untouched  bool // ranges stay as they are: nothing is translated
+	Everything bool // everything of the parties must talk, whatever intents say; with Untouched all that can
+	Star       bool // the first party with every other, and these not with each other
 }
 
 // MostEach is up to how many parties everything of each with everything of each other stands in for
@@ -56,6 +58,7 @@ const MostEach = 6
 // Option is one complete change, proven.
 type Option struct {
 	translate.Option
+	Way         string             `json:"way,omitempty" doc:"How it joins, in words."`
 	Shape       string             `json:"shape,omitempty" doc:"The key of the way of joining; empty where nothing is joined."`
 	Joints      []Joint            `json:"joints" doc:"What is joined by it."`
 	Costs       []cost.Item        `json:"costs" doc:"What makes up what is added to the bill."`
@@ -172,18 +175,18 @@ func (pl *planner) options(j joining) {
 // straight keeps what works without any translation, and tells whether anything does: the joining
 // alone, else with the routes that are lacking, else with mends.
 func (pl *planner) straight(base attempt) bool {
-	if pl.serves(base.state) {
+	if pl.serves(base) {
 		return pl.keep(base)
 	}
 	routed, ok := pl.routed(base)
-	if ok && pl.serves(routed.state) {
+	if ok && pl.serves(routed) {
 		return pl.keep(routed)
 	}
 	if ok && routed.state.count(pl.scope.intents) <= base.state.count(pl.scope.intents) {
 		routed = base // what is entered for nothing is not entered
 	}
 	mended := pl.mended(routed)
-	if pl.serves(mended.state) {
+	if pl.serves(mended) {
 		return pl.keep(mended)
 	}
 	pl.refuse(mended)
@@ -192,7 +195,7 @@ func (pl *planner) straight(base attempt) bool {
 
 // routed enters what tables lack along the shortest ways of all that does not work.
 func (pl *planner) routed(a attempt) (attempt, bool) {
-	edits, changes := translate.Carried(a.state.built, pl.flows(a.state, pl.failing(a.state)))
+	edits, changes := translate.Carried(a.state.built, pl.flows(a.state, pl.failing(a)))
 	return a.with(pl.ctx, edits, changes)
 }
 
@@ -232,10 +235,10 @@ func (pl *planner) translated(base attempt) {
 		if !ok {
 			continue
 		}
-		if !pl.serves(a.state) && o.Refused != "" && len(o.Stays) > 0 && len(o.Breaks) == 0 {
+		if !pl.serves(a) && o.Refused != "" && len(o.Stays) > 0 && len(o.Breaks) == 0 {
 			a = pl.mended(a)
 		}
-		if pl.serves(a.state) {
+		if pl.serves(a) {
 			pl.keep(a)
 		} else {
 			pl.refuse(a)
@@ -244,9 +247,9 @@ func (pl *planner) translated(base attempt) {
 }
 
 // failing are the intents in scope that do not hold.
-func (pl *planner) failing(s state) (out []design.ID) {
-	for _, id := range pl.scope.list() {
-		if !s.holds[id] {
+func (pl *planner) failing(a attempt) (out []design.ID) {
+	for _, id := range pl.scope.order {
+		if !a.state.holds[id] && !a.joining.excused[id] {
 			out = append(out, id)
 		}
 	}
@@ -254,7 +257,7 @@ func (pl *planner) failing(s state) (out []design.ID) {
 }
 
 // serves reports whether all that must talk does.
-func (pl *planner) serves(s state) bool { return len(pl.failing(s)) == 0 }
+func (pl *planner) serves(a attempt) bool { return len(pl.failing(a)) == 0 }
 
 // flows are those between the places for which intents stand.
 func (pl *planner) flows(s state, intents []design.ID) (out []translate.Flow) {
@@ -306,7 +309,8 @@ func apartFrom(d *design.Design, pairs [][2]design.ID) (out [][2]design.ID) {
 		if reach[p[0]] == nil {
 			reach[p[0]] = near.Reach(p[0])
 		}
-		if p[0] != p[1] && !reach[p[0]][p[1]] {
+		known := slices.Contains(out, p) || slices.Contains(out, [2]design.ID{p[1], p[0]})
+		if p[0] != p[1] && !reach[p[0]][p[1]] && !known {
 			out = append(out, p)
 		}
 	}

@@ -9,6 +9,7 @@ import (
 
 	"dravin/core/allocation"
 	"dravin/core/design"
+	"dravin/core/draft"
 	"dravin/core/prefix"
 	"dravin/core/status"
 	"dravin/core/topology"
@@ -74,7 +75,9 @@ func (pl *planner) look() error {
 			return errors.New("what is asked for is not there now; it may have been removed or undone")
 		}
 	}
-	pl.intents()
+	if !q.Everything {
+		pl.intents()
+	}
 	if len(pl.scope.order) == 0 && len(q.Parties) > 0 {
 		if err := pl.standIn(); err != nil {
 			return err
@@ -182,12 +185,13 @@ func (pl *planner) standIn() error {
 	d := pl.before.design()
 	q := pl.question
 	var pairs [][2]design.ID
+	star := q.Star || len(q.Parties) > MostEach
 	switch n := len(q.Parties); {
 	case n == 1:
 		return fmt.Errorf(
 			"no intent says whom %s must reach; name one more party, or say an intent", d.Title(q.Parties[0]),
 		)
-	case n <= MostEach:
+	case !star:
 		for i, a := range q.Parties {
 			for _, b := range q.Parties[i+1:] {
 				pairs = append(pairs, [2]design.ID{a, b})
@@ -226,7 +230,7 @@ func (pl *planner) standIn() error {
 	case len(edits) == 0:
 		pl.plan.Stands = "No intent says what must talk, and no range of these has hosts: what is joined is told, and " +
 			"nothing is walked."
-	case len(q.Parties) > MostEach:
+	case star && len(q.Parties) > 2:
 		pl.plan.Stands = fmt.Sprintf(
 			"No intent says what must talk, so everything of %s with everything of %s stands in for them, both ways.",
 			d.Title(q.Parties[0]), words.Count(len(q.Parties)-1, "other", "others"),
@@ -243,8 +247,8 @@ func (pl *planner) standIn() error {
 // standing are the intents that let everything of one party talk with everything of another.
 func (pl *planner) standing(books *allocation.Books, a, b design.ID) (out []design.Edit) {
 	d := pl.before.design()
-	for _, from := range pl.places(a) {
-		for _, to := range pl.places(b) {
+	for _, from := range pl.told(a, b) {
+		for _, to := range pl.told(b, a) {
 			if !design.Meets(d.SegmentOf(from), d.SegmentOf(to)) || !sharesFamily(d, from, to) {
 				continue
 			}
@@ -282,6 +286,20 @@ func (pl *planner) places(id design.ID) (out []design.ID) {
 	return out
 }
 
+// told are the places of a party that another is to reach; where nothing is translated, those of whose
+// ranges it can be told.
+func (pl *planner) told(of, to design.ID) []design.ID {
+	places := pl.places(of)
+	if !pl.question.Untouched {
+		return places
+	}
+	d := pl.before.design()
+	offered := draft.Offered(d, d.Party(of).ID, d.Party(to).ID)
+	return slices.DeleteFunc(places, func(place design.ID) bool {
+		return len(prefix.Free(d.Ranges(place), offered)) > 0
+	})
+}
+
 // onlyBoxes reports whether a subnet is one in which boxes or a gateway stand and no hosts are named.
 func onlyBoxes(d *design.Design, o *design.Object) bool {
 	if o.Kind != design.KindSubnet || len(d.Inside(o.ID, design.KindEndpoint)) > 0 {
@@ -315,6 +333,11 @@ func serviceAt(d *design.Design, place design.ID) design.Service {
 // together with a hub or an edge router at which they are not.
 func (pl *planner) want(d *design.Design) {
 	pairs := pl.scope.pairs
+	if pl.question.Everything { // what has no hosts yet is joined, too
+		for _, other := range pl.question.Parties[min(1, len(pl.question.Parties)):] {
+			pairs = append(slices.Clip(pairs), [2]design.ID{d.Party(pl.question.Parties[0]).ID, d.Party(other).ID})
+		}
+	}
 	for _, id := range pl.question.Parties {
 		if k := d.Get(id).Kind; k != design.KindHub && k != design.KindEdgeRouter {
 			continue
@@ -333,7 +356,7 @@ func (pl *planner) want(d *design.Design) {
 }
 
 // colliding are the places whose ranges collide with what the intents in scope concern, among those
-// of the parties on the way: the ends' own first.
+// of the parties on the way and of whom these are joined to: the ends' own first.
 func (pl *planner) colliding(s state) []design.ID {
 	if len(pl.question.Places) > 0 {
 		return pl.question.Places
@@ -363,6 +386,11 @@ func (pl *planner) colliding(s state) []design.ID {
 		}
 		passed[p[0]], passed[p[1]] = true, true
 		for _, leg := range topology.Way(ways[p[0]], p[0], p[1]) {
+			passed[leg.To] = true
+		}
+	}
+	for _, id := range slices.Collect(maps.Keys(passed)) { // whoever is beside is known there, too
+		for _, leg := range near.Near(id) {
 			passed[leg.To] = true
 		}
 	}
