@@ -106,7 +106,7 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 	if err != nil {
 		return nil, err
 	}
-	outside := t.Body.(*design.Tunnel).Outside
+	outside := v.design.OutsideOf(t)
 	near, far := netip.Addr{}, netip.Addr{}
 	if len(outside) == 2 {
 		near, far = outside[1-in.Body.End], outside[in.Body.End]

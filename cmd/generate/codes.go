@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"dravin/core/box"
+	"dravin/core/command"
 	"dravin/core/design"
 	"dravin/core/finding"
 	"dravin/core/route"
@@ -36,6 +37,24 @@ func record[T ~string](name, union string, family []words.Coded[T]) string {
 	return out + "};\n"
 }
 
+// verbs are the lines of sayings that make nothing new by its kind.
+func verbs() string {
+	out := "| line | does |\n|---|---|\n"
+	for _, v := range command.Verbs {
+		out += fmt.Sprintf("| `%s` | %s |\n", v.Form, v.Doc)
+	}
+	return out
+}
+
+// kindTable are the kinds of objects with the values that can be said of each.
+func kindTable() string {
+	out := "| kind | values |\n|---|---|\n"
+	for _, k := range design.Kinds() {
+		out += fmt.Sprintf("| %s | %s |\n", command.Word(k), strings.Join(command.ValueWords(k), ", "))
+	}
+	return out
+}
+
 // kinds are the kinds of objects, with what people call one in place of a title.
 func kinds() []words.Coded[design.Kind] {
 	var out []words.Coded[design.Kind]
@@ -64,7 +83,7 @@ func documented(page string) (string, error) {
 	out := string(text)
 	for name, rows := range map[string]string{
 		"findings": table(finding.Family), "causes": table(status.Family), "packets": table(walk.Packets),
-		"routes": table(route.Stops), "checks": table(box.Checks),
+		"routes": table(route.Stops), "checks": table(box.Checks), "verbs": verbs(), "kinds": kindTable(),
 	} {
 		begin, end := "<!-- codes: "+name+" -->\n", "<!-- end -->"
 		before, rest, ok := strings.Cut(out, begin)
@@ -81,7 +100,7 @@ func documented(page string) (string, error) {
 }
 
 // pages are those that hold tables of codes.
-var pages = []string{"docs/findings.md", "docs/instructions.md", "docs/routes.md"}
+var pages = []string{"docs/findings.md", "docs/instructions.md", "docs/routes.md", "docs/sayings.md"}
 
 func writeCodes() error {
 	for _, page := range pages {

@@ -131,10 +131,16 @@ func Prefixes(list []Range, keep func(Range) bool) []netip.Prefix {
 	return out
 }
 
-// ForMapping is what a mapped range must keep clear of: everything but the pools
-// that it is carved from.
+// ForMapping is what a mapped range must keep clear of: all that anybody holds or has inside tunnels.
+// What an entry or a route names is not held by that: a summary leaves the room in it free.
 func ForMapping(d *design.Design) []netip.Prefix {
-	return Prefixes(Ranges(d), func(r Range) bool { return r.How != Pool })
+	return Prefixes(Ranges(d), func(r Range) bool { return r.How == Held || r.How == Inside })
+}
+
+// ForNaming are the ranges that somebody routes or names, held or not: what a mapped range rather keeps
+// clear of, too.
+func ForNaming(d *design.Design) []netip.Prefix {
+	return Prefixes(Ranges(d), func(r Range) bool { return r.How == Named })
 }
 
 // ForInside is what the inside range of a tunnel must keep clear of: all that
@@ -149,7 +155,7 @@ func ForInside(d *design.Design) []netip.Prefix {
 func ForHolding(d *design.Design, parties []design.ID, segment design.ID) []netip.Prefix {
 	return Prefixes(Ranges(d), func(r Range) bool {
 		if r.How == Named {
-			return len(parties) == 0 && segment == "" || r.Party != "" && slices.Contains(parties, r.Party)
+			return false // a summary leaves the room in it free
 		}
 		theirs := len(parties) == 0 || slices.Contains(parties, r.Party)
 		meets := segment == "" || r.Segment == "" || r.Segment == segment
@@ -188,6 +194,15 @@ func Hosts(d *design.Design, place design.ID) map[netip.Addr]bool {
 		add(body.Address)
 	}
 	return out
+}
+
+// GivenOut are the ranges of a LAN that it gives out by itself: nothing that keeps its address has one
+// there.
+func GivenOut(d *design.Design, place design.ID) []netip.Prefix {
+	if o := d.Get(place); o != nil && o.Kind == design.KindLAN {
+		return o.Body.(*design.LAN).GivesOut
+	}
+	return nil
 }
 
 // Tags are the VLAN tags of the circuits at an edge router or gateway.

@@ -72,10 +72,10 @@ func (b *Books) each(o *design.Object, do func(*Taken, netip.Prefix)) {
 		return
 	}
 	takes(o, func(how How, p netip.Prefix) {
-		if b.holding != nil {
+		if b.holding != nil && how != Named {
 			do(b.holding, p)
 		}
-		if b.mapping != nil && how != Pool {
+		if b.mapping != nil && (how == Held || how == Inside) {
 			do(b.mapping, p)
 		}
 		if b.inside != nil && how != Named {

@@ -18,6 +18,7 @@ import (
 	"dravin/core/route"
 	"dravin/core/status"
 	"dravin/demo"
+	"dravin/lab/estates"
 )
 
 func thistledown(t testing.TB) *design.Design {
@@ -403,15 +404,25 @@ func TestCompletion(t *testing.T) {
 }
 
 func FuzzUnderstand(f *testing.F) {
-	d := thistledown(f)
-	for _, l := range strings.Split(command.Sayings(d), "\n")[:40] {
-		f.Add(l)
+	designs := []*design.Design{thistledown(f), design.New("empty", nil)}
+	for seed := range uint64(6) {
+		designs = append(designs, estates.Make(seed, estates.Options{Joined: true, Segments: true, Intents: true}))
 	}
-	f.Add("site Fern with lan /24, gateway 203.0.113.9\nFern lan must reach logger")
-	f.Add("join Marrow Hill with *hut* by vpn\nremove it")
-	f.Add("copy Alder Hut 3 times as Hut #")
-	f.Add("remove 0")
-	f.Fuzz(func(t *testing.T, text string) {
+	for _, l := range strings.Split(command.Sayings(designs[0]), "\n")[:40] {
+		f.Add(l, uint8(0))
+	}
+	for n, text := range []string{
+		"site Fern with lan /24, gateway 203.0.113.9\nFern lan must reach logger",
+		"join Marrow Hill with *hut* by vpn\nremove it", "copy Alder Hut 3 times as Hut #", "remove 0",
+		"take 10.1.0.0/16 from Fern lan\nadd tcp/443 to controller", "set controller no answers tcp/443",
+		"publish controller on tcp/443 at gateway as 10.1.2.3 for 10.0.0.0/8", "accept it because yes",
+		"serve tarn-north-a by catalogue\nbind catalogue to main\nfeed main with catalogue",
+		"join Old Orangery and Peatside Nursery by vpn, translated", "network x in Tarn, subnet y 10.0.0.0/24, host z 10.0.0.9",
+	} {
+		f.Add(text, uint8(n))
+	}
+	f.Fuzz(func(t *testing.T, text string, which uint8) {
+		d := designs[int(which)%len(designs)]
 		u := understood(t, d, text)
 		for _, l := range u.Lines {
 			for _, p := range l.Problems {

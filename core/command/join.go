@@ -35,6 +35,10 @@ func (r *reader) join() {
 		return
 	}
 	head, branches := parties[0], slices.DeleteFunc(parties[1:], func(id design.ID) bool { return id == parties[0] })
+	if len(branches) == 0 {
+		r.wrongHere(r.design.Title(head)+" can not be joined to itself", "name another party")
+		return
+	}
 	r.joinBy(head, branches)
 }
 

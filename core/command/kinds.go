@@ -160,3 +160,12 @@ func isField(k design.Kind, word string) bool {
 	}
 	return false
 }
+
+// ValueWords are the words by which the values of a kind are said, the one that is written first.
+func ValueWords(k design.Kind) []string {
+	var out []string
+	for _, f := range design.Outline(k) {
+		out = append(out, fieldWords(f)[0])
+	}
+	return out
+}

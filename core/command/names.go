@@ -151,6 +151,14 @@ func (r *reader) present(list []*design.Object) []*design.Object {
 func (r *reader) ref(kinds []design.Kind, near design.ID) (o *design.Object, ok bool) {
 	r.offerNames(kinds)
 	found, k := r.refSpan(kinds)
+	if of, n := r.kindAt(orAll(kinds)); n > 0 { // the kind may stand before the name
+		r.next += n
+		if again, words := r.refSpan([]design.Kind{of}); len(again) > 0 && (len(found) != 1 || n+words > k) {
+			found, k = again, words
+		} else {
+			r.next -= n
+		}
+	}
 	if len(found) > 1 {
 		if beside := nearest(r.design, found, near); len(beside) == 1 {
 			found = beside
@@ -181,6 +189,13 @@ func (r *reader) ref(kinds []design.Kind, near design.ID) (o *design.Object, ok 
 	from, to := r.span(start, r.next)
 	r.wrong(from, to, "no "+kindWords(kinds)+" is called that", strings.TrimPrefix(r.examples(kinds), ", such as "))
 	return nil, false
+}
+
+func orAll(kinds []design.Kind) []design.Kind {
+	if len(kinds) == 0 {
+		return design.Kinds()
+	}
+	return kinds
 }
 
 // thing is as [reader.ref], for what must be there already.

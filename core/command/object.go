@@ -3,11 +3,13 @@ package command
 import (
 	"fmt"
 	"maps"
+	"net/netip"
 	"slices"
 	"strings"
 
 	"dravin/core/defaults"
 	"dravin/core/design"
+	"dravin/core/prefix"
 )
 
 // object reads what begins with a kind: a thing with its values, and things inside
@@ -52,6 +54,10 @@ func (r *reader) begin(k design.Kind, inside *design.Object) *being {
 			return nil
 		}
 		b.parent = at.ID
+	case !top && r.placeBehind(k) != nil:
+		at := r.placeBehind(k)
+		b.parent = at.object.ID
+		r.toks = slices.Delete(slices.Clone(r.toks), at.from, at.to)
 	case !top:
 		if b.parent = r.itsPlace(k); b.parent == "" {
 			r.wrongHere(
@@ -75,6 +81,32 @@ func (r *reader) begin(k design.Kind, inside *design.Object) *being {
 		r.cloud(b)
 	}
 	return b
+}
+
+// placed is where a line says behind the values what a thing stands in.
+type placed struct {
+	object   *design.Object
+	from, to int // tokens
+}
+
+// placeBehind finds "in PLACE" behind the values of a thing, before the next part; nil if there is none.
+func (r *reader) placeBehind(k design.Kind) *placed {
+	at := r.next
+	defer func() { r.next = at }()
+	for n := at; n < len(r.toks) && r.complete < 0 && !r.toks[n].mark() && !r.toks[n].is("with"); n++ {
+		if !r.toks[n].is("in") {
+			continue
+		}
+		r.next = n + 1
+		found, words := r.refSpan(parentsOf(k))
+		if len(found) > 1 {
+			found = nearest(r.design, found, r.it)
+		}
+		if len(found) == 1 {
+			return &placed{found[0], n, r.next + words}
+		}
+	}
+	return nil
 }
 
 // itsPlace is what "it" is or stands in, where a kind can be inside.
@@ -141,6 +173,12 @@ func (r *reader) clauses(b *being, open []*being) (part design.Kind) {
 				return ""
 			}
 			r.next++
+			if f.Many && r.another(f, fields) { // just these
+				b.taking = true
+				r.field(b, f)
+				b.taking = false
+				continue
+			}
 			delete(b.body, f.Key)
 			b.said[f.Key] = true
 			continue
@@ -220,7 +258,9 @@ func (r *reader) settle(b *being) bool {
 			return true
 		}
 		text = fmt.Sprintf("Change %s: %s", r.design.Title(o.ID), strings.Join(changed, ", "))
-		r.tellLost(b, changed)
+		if !b.taking {
+			r.tellLost(b, changed)
+		}
 	} else if v := valueWords(o); v != "" {
 		text += ", " + v
 	}
@@ -293,6 +333,10 @@ func (r *reader) fillIn(b *being) {
 	has := func(key string) bool { _, ok := b.body[key]; return ok }
 	for _, key := range []string{"prefixes", "blocks", "prefix"} {
 		if f, ok := fieldOf(b.kind, key); ok && !f.Optional && !has(key) && b.kind != design.KindOutside {
+			if p, part := r.aroundParts(b); p.IsValid() {
+				set(key, []any{p.String()}, "range", p.String(), "around "+part+", which is inside it")
+				continue
+			}
 			p, why, err := r.filler().Range(defaults.Wanted{Kind: b.kind, Parent: b.parent})
 			if err != nil {
 				r.wrong(b.from, b.to, err.Error(), "say which range it has")
@@ -315,6 +359,24 @@ func (r *reader) fillIn(b *being) {
 			}
 			set("addresses", []any{a.String()}, "address", a.String(), why)
 		}
+	case design.KindBox:
+		if !has("addresses") {
+			a, why, err := r.filler().BoxHost(b.parent)
+			if err != nil {
+				r.wrong(b.from, b.to, err.Error(), "say its address")
+				return
+			}
+			set("addresses", []any{a.String()}, "address", a.String(), why)
+		}
+	case design.KindListener:
+		if at, _ := b.body["at"].(string); !has("address") && at != "" {
+			a, why, err := r.filler().ListenerHost(design.ID(at))
+			if err != nil {
+				r.wrong(b.from, b.to, err.Error(), "say the address that callers dial")
+				return
+			}
+			set("address", a.String(), "address", a.String(), why)
+		}
 	case design.KindNetwork, design.KindHub:
 		cloud, _ := b.body["cloud"].(string)
 		if cloud == "" {
@@ -331,6 +393,57 @@ func (r *reader) fillIn(b *being) {
 	case design.KindSubnet:
 		r.fillSubnet(b, has, set)
 	}
+}
+
+// aroundParts is a range that holds what the rest of the line names inside a new thing: subnets of a
+// network, hosts of a LAN or subnet. It is as large as is usual around, or as can be without meeting
+// anybody; invalid where nothing is named.
+func (r *reader) aroundParts(b *being) (netip.Prefix, string) {
+	if b.kind != design.KindNetwork && b.kind != design.KindLAN && b.kind != design.KindSubnet {
+		return netip.Prefix{}, ""
+	}
+	inner, text := r.named(b.kind)
+	if len(inner) == 0 {
+		return netip.Prefix{}, ""
+	}
+	bits := r.filler().Size(b.kind, b.parent)
+	for ; bits <= inner[0].Bits(); bits++ {
+		p := netip.PrefixFrom(inner[0].Addr(), bits).Masked()
+		all := !slices.ContainsFunc(inner, func(x netip.Prefix) bool { return !prefix.Contains(p, x) })
+		if free, ok := r.filler().Books().Holding().FirstFree(p, p); all && ok && free == p {
+			return p, text
+		}
+	}
+	return netip.Prefix{}, ""
+}
+
+// named are the ranges and addresses that the rest of a line gives to what is inside a new thing of a
+// kind, up to the next one beside it, with the first as it is written.
+func (r *reader) named(k design.Kind) (out []netip.Prefix, text string) {
+	part := design.Kind("")
+	for n := max(r.next-1, 0); n < len(r.toks); n++ { // the word for the first part is read already
+		t := r.toks[n]
+		at := r.next
+		r.next = n
+		if of, words := r.kindAt(design.Kinds()); words > 0 && !t.quoted {
+			part = of
+		}
+		r.next = at
+		if part == k || part != "" && !slices.Contains(design.KindsInside(k), part) && part != design.KindEndpoint {
+			break
+		}
+		p, err := netip.ParsePrefix(t.text)
+		if a, bad := netip.ParseAddr(t.text); bad == nil && part == design.KindEndpoint {
+			p, err = prefix.Alone(a), nil
+		}
+		if err == nil && !t.quoted && (part == design.KindSubnet || part == design.KindEndpoint) {
+			out = append(out, p.Masked())
+			if text == "" {
+				text = t.text
+			}
+		}
+	}
+	return out, text
 }
 
 // fillSubnet gives a subnet a zone and a table, and makes the first table.

@@ -13,27 +13,71 @@ import (
 	"dravin/core/words"
 )
 
-// verbs are what a line can begin with, beside a kind or a name.
-var verbs = []struct {
-	word, doc string
-	read      func(*reader)
-}{
-	{"set", "set THING field value: change its values", (*reader).set},
-	{"rename", "rename THING to NAME", (*reader).rename},
-	{"remove", "remove THING, THING: with what can not be without them", (*reader).remove},
-	{"move", "move THING into SEGMENT", (*reader).move},
-	{"give", "give THING the next free /24 of RANGE", (*reader).give},
-	{"join", "join A and B by SHAPE; join HEAD with A, B, C by SHAPE", (*reader).join},
-	{"copy", "copy PARTY as NAME, NAME; copy PARTY 9 times as Hut #", (*reader).copy},
-	{"reserve", "reserve RANGE for NAME use mapping", (*reader).reserve},
+// Verb is what a line can begin with, beside a kind or a name.
+type Verb struct {
+	Word string
+	Form string // how it goes on
+	Doc  string
+	read func(*reader)
+}
+
+// Verbs are all of them.
+var Verbs []Verb
+
+func init() {
+	r := func(word, form, doc string, read func(*reader)) {
+		Verbs = append(Verbs, Verb{word, form, doc, read})
+	}
+	r("set", "set THING VALUES", "changes its values; a list becomes what is said, and what it loses is told", (*reader).set)
+	r(
+		"give", "give THING VALUES", "one more of any list, which keeps what it has; to a site, a LAN with the range",
+		(*reader).give,
+	)
+	r("add", "add VALUES to THING", "the same, the other way round", (*reader).add)
+	r(
+		"take", "take VALUES from THING",
+		"one less of a list, or a value away; also take THING VALUES", (*reader).takeAway,
+	)
+	r("rename", "rename THING to NAME", "renames it; what refers to it still does", (*reader).rename)
+	r(
+		"remove", "remove THING, THING", "removes them with what can not be without them, and says what that is",
+		(*reader).remove,
+	)
+	r(
+		"move", "move THING into SEGMENT",
+		"puts a LAN, inner route, network, outside party, or all of a site, into a segment", (*reader).move,
+	)
+	r(
+		"join", "join A and B by SHAPE",
+		"joins them, proven; HEAD with A, B, *hut is a star (* stands for any letters); with \", translated\" behind, what "+
+			"collides is known as another range; without a shape it leads to the options", (*reader).join,
+	)
+	r(
+		"copy", "copy PARTY as NAME, NAME",
+		"others like it, with its links, on free ranges; copy PARTY 9 times as Hut # by a pattern", (*reader).copy,
+	)
+	r("reserve", "reserve RANGE for NAME use mapping", "keeps a range", (*reader).reserve)
+	r(
+		"publish", "publish HOST on tcp/443 at BOX as ADDRESS for RANGES",
+		"a published service at a gateway, box or network; the address is the next free one, and anybody may call, "+
+			"unless said", (*reader).publish,
+	)
+	r("bind", "bind ATTACHMENT to HUB-TABLE", "that table decides for what comes in by it", (*reader).bind)
+	r("feed", "feed HUB-TABLE with ATTACHMENT, ATTACHMENT", "it learns their ranges", (*reader).feed)
+	r("serve", "serve ZONE, ZONE by ATTACHMENT", "one subnet of each zone, none public if there is another", (*reader).serve)
+	r(
+		"accept", "accept REQUEST because REASON", "answers a request, which is named itself or by what it is for",
+		(*reader).accept,
+	)
+	r("refuse", "refuse REQUEST because REASON", "the same", (*reader).refuse)
 }
 
 func (r *reader) statement() {
-	for _, v := range verbs {
-		r.offer(v.word, v.doc)
+	for _, v := range Verbs {
+		r.offer(v.Word, v.Form+": "+v.Doc)
 	}
-	for _, v := range verbs {
-		if r.next < len(r.toks) && r.toks[r.next].is(v.word) {
+	for _, v := range Verbs {
+		if r.next < len(r.toks) && r.toks[r.next].is(v.Word) {
 			r.next++
 			v.read(r)
 			return
@@ -51,8 +95,8 @@ func (r *reader) statement() {
 
 func verbList() string {
 	var out []string
-	for _, v := range verbs {
-		out = append(out, v.word)
+	for _, v := range Verbs {
+		out = append(out, v.Word)
 	}
 	return strings.Join(out, ", ")
 }
@@ -178,9 +222,7 @@ func (r *reader) give() {
 		return
 	}
 	b := r.changing(o, from, to)
-	for _, f := range design.Outline(o.Kind) { // one more of a list, not another instead
-		b.said[f.Key] = f.Many
-	}
+	b.adding = true
 	if r.clauses(b, nil); !r.failed() {
 		r.settle(b)
 	}
@@ -356,6 +398,8 @@ func (r *reader) conditions(in *design.Intent) bool {
 		case r.takeWords("still", "after", "any", "single", "failure"),
 			r.takeWords("even", "after", "any", "single", "failure"):
 			in.Survives = true
+		case r.takeWords("telling", "callers", "apart"):
+			in.Apart = true
 		case r.takeWords("in", "group"), r.takeWord("group"):
 			if t, ok := r.take(); ok {
 				in.Group = t.text

@@ -26,6 +26,8 @@ type being struct {
 	from   int  // where it is named
 	to     int
 	spans  map[string][2]int // of fields
+	adding bool              // what is said comes beside what is there
+	taking bool              // what is said is taken out of what is there
 }
 
 // field reads the value of a field, its word being read already.
@@ -35,7 +37,7 @@ func (r *reader) field(b *being, f design.Field) {
 	from, to := r.span(start, r.next)
 	b.spans[f.Key] = [2]int{from, to}
 	if ok {
-		b.set(f, v)
+		r.change(b, f, v, from, to)
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"dravin/core/allocation"
 	"dravin/core/design"
@@ -116,6 +117,11 @@ func (f *Filler) Range(w Wanted) (netip.Prefix, string, error) {
 	return netip.Prefix{}, "", fmt.Errorf("no /%d is free in %s", w.Bits, negotiate.Joined(places))
 }
 
+// Size is the length of a range that is usual for a kind in a place.
+func (f *Filler) Size(k design.Kind, parent design.ID) int {
+	return f.rangesAround(Wanted{Kind: k, Parent: parent}).size(usual(k))
+}
+
 // nextIn is the first free range behind those around, or else the first.
 func nextIn(taken *allocation.Taken, allowed netip.Prefix, bits int, beside *ranges) (netip.Prefix, bool) {
 	if bits < allowed.Bits() {
@@ -163,20 +169,59 @@ func (f *Filler) Books() *allocation.Books { return f.books }
 
 // Host is the next address for a host in a LAN, inner route or subnet.
 func (f *Filler) Host(place design.ID) (netip.Addr, string, error) {
-	d, taken := f.design, allocation.Hosts(f.design, place)
+	d, taken, given := f.design, allocation.Hosts(f.design, place), allocation.GivenOut(f.design, place)
 	for _, p := range d.Ranges(place) {
 		a := prefix.FirstHost(p)
 		for range hostsSkipped {
 			a = a.Next()
 		}
-		for n := 0; n <= len(taken) && prefix.IsHost(p, a); n++ {
-			if !taken[a] {
+		for n := 0; n <= len(taken)+len(given) && prefix.IsHost(p, a); n++ {
+			k := slices.IndexFunc(given, func(r netip.Prefix) bool { return r.Contains(a) })
+			switch {
+			case k >= 0:
+				a = prefix.Last(given[k])
+			case !taken[a]:
 				return a, "the next free address of " + d.Title(place), nil
 			}
 			a = a.Next()
 		}
 	}
 	return netip.Addr{}, "", fmt.Errorf("no address of %s is free", d.Title(place))
+}
+
+// BoxHost is the next address for a box or a published service in a site or network: where hosts are,
+// not in a public subnet if there is another, and the first subnet's own boxes' place before others.
+func (f *Filler) BoxHost(party design.ID) (netip.Addr, string, error) {
+	d := f.design
+	var places []design.ID
+	for _, o := range d.Inside(party, design.KindLAN, design.KindSubnet) {
+		if s, ok := o.Body.(*design.Subnet); !ok || !s.Public {
+			places = append(places, o.ID)
+		}
+	}
+	for _, o := range d.Inside(party, design.KindSubnet) {
+		if o.Body.(*design.Subnet).Public {
+			places = append(places, o.ID)
+		}
+	}
+	for _, place := range places {
+		if a, why, err := f.Host(place); err == nil {
+			return a, why, nil
+		}
+	}
+	return netip.Addr{}, "", fmt.Errorf("%s has no LAN or subnet with a free address", d.Title(party))
+}
+
+// ListenerHost is the next address for a published service of a gateway, box or network.
+func (f *Filler) ListenerHost(at design.ID) (netip.Addr, string, error) {
+	o := f.design.Get(at)
+	switch {
+	case o == nil:
+		return netip.Addr{}, "", fmt.Errorf("who listens is not said")
+	case o.Kind == design.KindNetwork:
+		return f.BoxHost(o.ID)
+	}
+	return f.BoxHost(o.Parent)
 }
 
 // hostsSkipped leaves the low addresses to routers, as most people do.

@@ -28,6 +28,14 @@ func (f *Filler) Suggestions(o *design.Object) map[string][]Value {
 			if a, why, err := f.Host(o.Parent); err == nil {
 				add(field.Key, a.String(), why)
 			}
+		case field.Key == "addresses" && o.Kind == design.KindBox:
+			if a, why, err := f.BoxHost(o.Parent); err == nil {
+				add(field.Key, a.String(), why)
+			}
+		case field.Key == "address" && o.Kind == design.KindListener:
+			if a, why, err := f.ListenerHost(o.Body.(*design.Listener).At); err == nil {
+				add(field.Key, a.String(), why)
+			}
 		case field.Key == "asn" && field.Type == design.TypeNumber:
 			if v, err := f.ASN(); err == nil {
 				add(field.Key, v.Value, v.Why)

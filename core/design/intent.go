@@ -14,6 +14,8 @@ type Intent struct {
 	Never bool `yaml:"never,omitempty" json:"never,omitempty"`
 	// It must still work after any single tunnel, circuit, edge router or gateway of a site on its way has failed.
 	Survives bool `yaml:"survives,omitempty" json:"survives,omitempty"`
+	// Who answers must be able to tell callers apart by their addresses: none is hidden behind one that others have.
+	Apart bool `yaml:"apart,omitempty" json:"apart,omitempty"`
 	// What it belongs to, such as an application.
 	Group string `yaml:"group,omitempty" json:"group,omitempty"`
 	// Who wants it.
@@ -109,6 +111,8 @@ func (v *validator) intent(o *Object, b *Intent) {
 			o, "service", "is missing",
 			"say which protocol and port must work, such as tcp/502; only what must never work can do without",
 		)
+	case b.Never && b.Apart:
+		v.add(o, "apart", "asks who is told apart where nobody may call", "take one of never and apart away")
 	case b.Never && b.Survives:
 		v.add(o, "survives", "asks what must never work to go on", "take one of never and survives away")
 	}

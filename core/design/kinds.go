@@ -347,6 +347,9 @@ type LAN struct {
 	// The VLAN tag (IEEE 802.1Q) by which the site's gateways meet it; needed where LANs of two segments have one
 	// range.
 	VLAN uint16 `yaml:"vlan,omitempty" json:"vlan,omitempty"`
+	// What of its ranges it gives out to hosts by itself (RFC 2131): no address there is for a host, a box or a
+	// published service that keeps one.
+	GivesOut []netip.Prefix `yaml:"gives_out,omitempty" json:"gives_out,omitempty"`
 	// Its addresses can not be changed.
 	Fixed bool `yaml:"fixed,omitempty" json:"fixed,omitempty"`
 	// Free text, such as why its addresses are fixed.

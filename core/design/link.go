@@ -41,7 +41,8 @@ type End struct {
 
 // Tunnel is one tunnel of a link.
 type Tunnel struct {
-	// The public addresses at the first and second end; 0.0.0.0 while a cloud has not given it yet.
+	// The public addresses at the first and second end; 0.0.0.0: the gateway's own, of several in turn, or none while
+	// it has not been given any.
 	Outside []netip.Addr `yaml:"outside" json:"outside" min:"2" max:"2"`
 	// Route-based: the inside addresses at the first and second end, with their common prefix length.
 	Inside []netip.Prefix `yaml:"inside,omitempty" json:"inside,omitempty" host:"true" max:"2"`
@@ -110,6 +111,32 @@ func (l *Link) End(gateway ID) (near, far *End, n int, ok bool) {
 // end sends nothing into them, and no file names them.
 func (d *Design) Tunnels(link ID) []*Object {
 	return slices.DeleteFunc(slices.Clone(d.Inside(link, KindTunnel)), GoneAtAnEnd)
+}
+
+// OutsideOf are the public addresses at the two ends of a tunnel: what it says, or else what the gateway
+// has, of several in the order of the link's tunnels; unspecified where that has none yet. They are nil
+// for a tunnel that does not say two.
+func (d *Design) OutsideOf(tunnel *Object) []netip.Addr {
+	t := tunnel.Body.(*Tunnel)
+	link, ok := d.Get(tunnel.Parent).Body.(*Link)
+	if !ok || len(t.Outside) != 2 || len(link.Ends) != 2 {
+		return nil
+	}
+	out := slices.Clone(t.Outside)
+	for n, a := range out {
+		if a.IsValid() && !a.IsUnspecified() {
+			continue
+		}
+		g, ok := d.Get(link.Ends[n].Gateway).Body.(*Gateway)
+		if !ok {
+			continue
+		}
+		own := slices.DeleteFunc(slices.Clone(g.Addresses), func(x netip.Addr) bool { return x.Is4() != a.Is4() })
+		if len(own) > 0 {
+			out[n] = own[max(slices.Index(d.Inside(tunnel.Parent, KindTunnel), d.Get(tunnel.ID)), 0)%len(own)]
+		}
+	}
+	return out
 }
 
 // GoneAtAnEnd reports whether a tunnel is gone at either of its ends.

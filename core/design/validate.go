@@ -273,6 +273,11 @@ func (v *validator) rules(o *Object) {
 	switch b := o.Body.(type) {
 	case *LAN:
 		v.vlan(o, "vlan", b.VLAN)
+		for n, r := range b.GivesOut {
+			if len(prefix.Free([]netip.Prefix{r}, b.Prefixes)) > 0 {
+				v.add(o, fmt.Sprintf("gives_out[%d]", n), fmt.Sprintf("%s is not all in its ranges", r), "give a part of them")
+			}
+		}
 		for n, g := range b.Gateways {
 			if v.design.Get(g).Parent != o.Parent {
 				v.add(

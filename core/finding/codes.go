@@ -15,6 +15,11 @@ var Family = []words.Coded[string]{
 		Doc: "what must work does so only when all is built",
 		Fix: "build what is named",
 	},
+	{
+		Code: "address-given-out", Title: "address given out",
+		Doc: "a host that keeps its address has one that its LAN may give to another",
+		Fix: "take it out of what is given out, or give the host another",
+	},
 	{Code: "reserved-range", Title: "reserved range", Doc: "a range that a standard sets aside"},
 	{
 		Code: "selectors-differ", Title: "selectors differ",

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 
+	"dravin/core/allocation"
 	"dravin/core/design"
 	"dravin/core/negotiate"
 	"dravin/core/overlap"
@@ -206,6 +207,7 @@ var checks = []check{
 	{"edge router", design.KindEdgeRouter, (*collector).box},
 	{"request", design.KindRequest, (*collector).request},
 	{"site", design.KindSite, (*collector).oneGateway},
+	{"host", design.KindEndpoint, (*collector).givenOut},
 	{"table-limit", design.KindTable, (*collector).tableLimit},
 	{"hub-table-limit", design.KindHubTable, (*collector).tableLimit},
 	{"session-limit", design.KindSession, (*collector).sessionLimit},
@@ -411,6 +413,18 @@ func (c *collector) reserved(*design.Object) {
 			c.add(
 				"reserved-range", severity, x.Owner, nil, "%s %s lies in %s, which %s sets aside for %s", x.Title,
 				x.Prefix, s.Prefix, s.RFC, s.Name,
+			)
+		}
+	}
+}
+
+// givenOut finds hosts whose addresses their LAN may give to others.
+func (c *collector) givenOut(o *design.Object) {
+	for _, a := range o.Body.(*design.Endpoint).Addresses {
+		if given := allocation.GivenOut(c.design, o.Parent); prefix.Has(given, a) {
+			c.add(
+				"address-given-out", Risk, o.ID, nil, "%s has %s, which %s gives out to others", title(c.design, o), a,
+				c.design.Title(o.Parent),
 			)
 		}
 	}

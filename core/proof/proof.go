@@ -161,7 +161,9 @@ func between(t *route.Tables, r Result, from, to design.ID, in *design.Intent) R
 		r.Holds, r.Error = false, err.Error()
 		return r
 	}
-	r.Proof = walk.Prove(t, flow)
+	if r.Proof = walk.Prove(t, flow); in.Apart {
+		r.Proof = walk.Apart(t, flow, r.Proof)
+	}
 	r.Holds = r.Proof.Works
 	return r
 }

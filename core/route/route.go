@@ -462,8 +462,8 @@ func (s *solver) pinned(p *Point) {
 		if !ok || !s.st.Intended(o) {
 			continue
 		}
-		for _, body := range design.Each[design.Tunnel](s.design.Inside(o.ID, design.KindTunnel)) {
-			peer := settings.PeerOf(body, e.End)
+		for _, tunnel := range s.design.Inside(o.ID, design.KindTunnel) {
+			peer := settings.PeerOf(s.design, tunnel, e.End)
 			into := func(r Route) bool { return r.Hop.Kind == Tunnel && r.Expected == "" && r.Prefix.Contains(peer) }
 			done := func(r Route) bool { return r.Source == Implied && r.Prefix == prefix.Alone(peer) }
 			if negotiate.Known(peer) && slices.ContainsFunc(p.Routes, into) && !slices.ContainsFunc(p.Routes, done) {

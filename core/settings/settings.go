@@ -20,7 +20,8 @@ var Everything = []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustPa
 func SettingsOf(d *design.Design, tunnel *design.Object, key string) (out [2]negotiate.Settings) {
 	t := tunnel.Body.(*design.Tunnel)
 	l := d.Get(tunnel.Parent).Body.(*design.Link)
-	if len(t.Outside) != 2 || len(l.Ends) != 2 {
+	outside := d.OutsideOf(tunnel)
+	if len(outside) != 2 || len(l.Ends) != 2 {
 		return out
 	}
 	for n := range out {
@@ -30,7 +31,7 @@ func SettingsOf(d *design.Design, tunnel *design.Object, key string) (out [2]neg
 		}
 		out[n] = negotiate.Settings{
 			Name:    EndTitle(d, l, n),
-			Address: t.Outside[n], Peer: PeerOf(t, n), Identity: s.Identity, PeerIdentity: s.PeerIdentity, Key: key,
+			Address: outside[n], Peer: PeerOf(d, tunnel, n), Identity: s.Identity, PeerIdentity: s.PeerIdentity, Key: key,
 			Version: s.Version,
 			IKE:     s.IKE, ESP: s.ESP, IKELife: negotiate.OrLife(s.IKELife, negotiate.IKELife),
 			ChildLife: negotiate.OrLife(s.ChildLife, negotiate.ChildLife), DPD: negotiate.OrLife(s.DPD, negotiate.DPD),
@@ -51,14 +52,16 @@ func SettingsOf(d *design.Design, tunnel *design.Object, key string) (out [2]neg
 
 // PeerOf is the far end's public address as an end of a tunnel has it; invalid where
 // the tunnel says none.
-func PeerOf(t *design.Tunnel, n int) netip.Addr {
+func PeerOf(d *design.Design, tunnel *design.Object, n int) netip.Addr {
+	t := tunnel.Body.(*design.Tunnel)
 	if len(t.Ends) == 2 && t.Ends[n].Peer.IsValid() {
 		return t.Ends[n].Peer
 	}
-	if len(t.Outside) != 2 {
+	outside := d.OutsideOf(tunnel)
+	if len(outside) != 2 {
 		return netip.Addr{}
 	}
-	return t.Outside[1-n]
+	return outside[1-n]
 }
 
 // follow fills what is not set at an end from what is known elsewhere.

@@ -724,7 +724,7 @@ func Record(d *design.Design, tunnel *design.Object, end int, s Sent) ([]design.
 	ours, sent := now[1-end], s.Settings
 	var edits []design.Edit
 	edited := design.Edited(tunnel, func(body *design.Tunnel) {
-		if s.has("address") && sent.Address != body.Outside[end] {
+		if s.has("address") && sent.Address != d.OutsideOf(tunnel)[end] {
 			gateway := d.Get(l.Ends[end].Gateway)
 			if g := *gateway.Body.(*design.Gateway); !g.Owns(sent.Address) {
 				g.Addresses = append(slices.Clone(g.Addresses), sent.Address)

@@ -158,7 +158,7 @@ func Unfinished(d *design.Design) bool {
 		}
 	}
 	for _, o := range d.Of(design.KindTunnel) {
-		if unfinishedTunnel(o) {
+		if unfinishedTunnel(d, o) {
 			return true
 		}
 	}

@@ -104,9 +104,9 @@ func enteringBy(d *design.Design, end, named design.ID) design.ID {
 }
 
 // unfinishedTunnel reports whether a tunnel waits for an address, or is not set up at an end.
-func unfinishedTunnel(o *design.Object) bool {
+func unfinishedTunnel(d *design.Design, o *design.Object) bool {
 	t := o.Body.(*design.Tunnel)
-	return slices.ContainsFunc(t.Outside, func(a netip.Addr) bool { return !negotiate.Known(a) }) ||
+	return slices.ContainsFunc(d.OutsideOf(o), func(a netip.Addr) bool { return !negotiate.Known(a) }) ||
 		slices.ContainsFunc(t.Ends, func(e design.TunnelEnd) bool { return e.State != "" })
 }
 
@@ -155,14 +155,15 @@ func tunnelVerdict(s *status.Status, o *design.Object, outcome negotiate.Outcome
 		return v
 	}
 	name := parent.Name + ", " + o.Name
+	outside := s.Design().OutsideOf(o)
 	for n, e := range l.Ends {
 		if v := s.Ending(e.Gateway); !v.Up {
 			return v
 		}
-		if len(t.Outside) == 2 && s.AddressGone(t.Outside[n]) {
-			return status.Down(status.LinkDown, o.ID, "", "the address %s is taken away", t.Outside[n])
+		if len(outside) == 2 && s.AddressGone(outside[n]) {
+			return status.Down(status.LinkDown, o.ID, "", "the address %s is taken away", outside[n])
 		}
-		if len(t.Outside) == 2 && s.Condition().Horizon == status.Today && !negotiate.Known(t.Outside[n]) {
+		if len(outside) == 2 && s.Condition().Horizon == status.Today && !negotiate.Known(outside[n]) {
 			return status.Down(
 				status.NotThereYet, o.ID, lineOf("address", n), "the address of %s at %s has not been given yet", name,
 				s.Design().Title(e.Gateway),

@@ -23,7 +23,8 @@ var private = []netip.Prefix{
 // one block, which can be summarised and has as much room again.
 type pool struct {
 	allowed []netip.Prefix
-	used    []netip.Prefix
+	used    []netip.Prefix // that somebody holds
+	named   []netip.Prefix // that somebody names: taken only where nothing else is left
 	why     string
 	block   netip.Prefix // invalid while nothing was set apart
 	next    netip.Addr
@@ -32,7 +33,9 @@ type pool struct {
 // newPool prepares to give ranges out of the allowed ones, or else of what the
 // design reserves for mapping, or else of the private ranges.
 func newPool(d *design.Design, allowed []netip.Prefix) *pool {
-	p := &pool{allowed: allowed, used: allocation.ForMapping(d), why: "free in what was allowed"}
+	p := &pool{
+		allowed: allowed, used: allocation.ForMapping(d), named: allocation.ForNaming(d), why: "free in what was allowed",
+	}
 	if len(allowed) > 0 {
 		return p
 	}
@@ -56,7 +59,7 @@ func newPool(d *design.Design, allowed []netip.Prefix) *pool {
 
 // fresh is the same pool with nothing given out.
 func (p *pool) fresh() *pool {
-	return &pool{allowed: p.allowed, used: slices.Clip(p.used), why: p.why}
+	return &pool{allowed: p.allowed, used: slices.Clip(p.used), named: p.named, why: p.why}
 }
 
 // setApart takes one block for all the IPv4 ranges that a plan will need, with
@@ -72,7 +75,7 @@ func (p *pool) setApart(lengths []int) {
 	for bits > 0 && uint64(1)<<(32-bits) < 2*need {
 		bits--
 	}
-	if block, ok := prefix.Carve(ipv4(p.allowed), p.used, min(bits, longest)); ok && len(lengths) > 1 {
+	if block, ok := p.carve(ipv4(p.allowed), min(bits, longest)); ok && len(lengths) > 1 {
 		p.block, p.next = block, block.Addr()
 	}
 }
@@ -82,6 +85,14 @@ func (p *pool) holds(r netip.Prefix) bool { return p.block.IsValid() && prefix.C
 // ipv4 are those of some ranges that are of IPv4, of which alone a plan is short.
 func ipv4(ranges []netip.Prefix) []netip.Prefix { return prefix.OfFamily(ranges, prefix.IPv4) }
 
+// carve finds a range that nobody holds, rather one that nobody names either.
+func (p *pool) carve(within []netip.Prefix, bits int) (netip.Prefix, bool) {
+	if r, ok := prefix.Carve(within, slices.Concat(p.used, p.named), bits); ok {
+		return r, true
+	}
+	return prefix.Carve(within, p.used, bits)
+}
+
 // take gives out a range of a length.
 func (p *pool) take(f prefix.Family, bits int) (netip.Prefix, error) {
 	if f == prefix.IPv4 && p.block.IsValid() {
@@ -90,7 +101,7 @@ func (p *pool) take(f prefix.Family, bits int) (netip.Prefix, error) {
 			return r, nil
 		}
 	}
-	r, ok := prefix.Carve(prefix.OfFamily(p.allowed, f), p.used, bits)
+	r, ok := p.carve(prefix.OfFamily(p.allowed, f), bits)
 	if ok && f == prefix.IPv4 && bits == 32 && r.Addr().As4()[3] == 0 { // some boxes take it for a network's
 		p.used = append(p.used, r)
 		return p.take(f, bits)

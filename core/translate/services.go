@@ -270,12 +270,13 @@ func (pl *planner) freeHost(e *editor, place *design.Object) (netip.Addr, error)
 			}
 		}
 	}
+	given := allocation.GivenOut(pl.design, place.ID)
 	for _, r := range design.RangesOf(place) {
 		if !r.Addr().Is4() {
 			continue
 		}
 		for a := prefix.Last(r).Prev(); r.Contains(a); a = a.Prev() {
-			if !taken[a] && prefix.IsHost(r, a) {
+			if !taken[a] && prefix.IsHost(r, a) && !prefix.Has(given, a) {
 				return a, nil
 			}
 		}

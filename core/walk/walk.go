@@ -50,6 +50,8 @@ const (
 	NoWayBack Code = "no-way-back"
 	// CallerRefused: a published service does not let this caller in.
 	CallerRefused Code = "caller-refused"
+	// CallersAlike: who answers sees several callers as one.
+	CallersAlike Code = "callers-alike"
 	// ReplyNotReversed: the reply arrives from another address than was dialled.
 	ReplyNotReversed Code = "reply-not-reversed"
 	// ReplyNoRoute: as NoRoute, on the way back.
@@ -129,6 +131,11 @@ var Packets = []words.Coded[Code]{
 		Code: CallerRefused, Title: "caller refused",
 		Doc: "a published service does not let this caller in",
 		Fix: "let the caller in",
+	},
+	{
+		Code: CallersAlike, Title: "callers alike",
+		Doc: "who answers can not tell callers apart: several come from one address",
+		Fix: "map the callers one to one instead of hiding them",
 	},
 	{
 		Code: ReplyNotReversed, Title: "reply not reversed",

@@ -1935,6 +1935,7 @@ export interface components {
         | "not-answered"
         | "no-way-back"
         | "caller-refused"
+        | "callers-alike"
         | "reply-not-reversed"
         | "reply-no-route"
         | "reply-on-link-elsewhere"
@@ -2300,6 +2301,7 @@ export interface components {
       proofs: components["schemas"]["BoxProof"][];
     };
     Intent: {
+      apart?: boolean;
       /** @description Who starts; of a party or segment everybody in it. */
       from: string;
       /** @description What it belongs to, such as an application. */
@@ -2346,6 +2348,8 @@ export interface components {
       fixed?: boolean;
       /** @description The gateways its hosts use, the first one by default; empty: all of the site's. */
       gateways?: string[];
+      /** @description What of its ranges it gives out to hosts by itself (RFC 2131): no address there is for a host, a box or a published service that keeps one. */
+      gives_out?: string[];
       /** @description Free text, such as why its addresses are fixed. */
       note?: string;
       /** @description Its on-link ranges. */
@@ -4031,7 +4035,7 @@ export interface components {
       ends?: components["schemas"]["TunnelEnd"][];
       /** @description Route-based: the inside addresses at the first and second end, with their common prefix length. */
       inside?: string[];
-      /** @description The public addresses at the first and second end; 0.0.0.0 while a cloud has not given it yet. */
+      /** @description The public addresses at the first and second end; 0.0.0.0: the gateway's own, of several in turn, or none while it has not been given any. */
       outside: string[];
       /** @description The routing domain that this tunnel carries, if it is not that of its link. */
       segment?: string;
@@ -4220,6 +4224,7 @@ export interface components {
         | "not-answered"
         | "no-way-back"
         | "caller-refused"
+        | "callers-alike"
         | "reply-not-reversed"
         | "reply-no-route"
         | "reply-on-link-elsewhere"
