@@ -2301,6 +2301,7 @@ export interface components {
       proofs: components["schemas"]["BoxProof"][];
     };
     Intent: {
+      /** @description Who answers must be able to tell callers apart by their addresses: none is hidden behind one that others have. */
       apart?: boolean;
       /** @description Who starts; of a party or segment everybody in it. */
       from: string;
