@@ -9,7 +9,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"dravin/core/allocation"
 	"dravin/core/cost"
 	"dravin/core/design"
 	"dravin/core/draft"
@@ -87,13 +86,6 @@ type inLink struct {
 	Link string `path:"link" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The ID of a link, circuit, peering or attachment."`
 }
 
-type inShapes struct {
-	InView
-	A  string `query:"a" required:"true" maxLength:"500" doc:"The ID of a site, network, hub or edge router."`
-	B  string `query:"b" required:"true" maxLength:"500" doc:"The ID of another."`
-	GB uint32 `query:"gb" default:"1000" minimum:"0" maximum:"10000000" doc:"Gigabytes a month, both ways together."`
-}
-
 type inStudy struct {
 	InView
 	Cloud    string `query:"cloud" required:"true" maxLength:"500" doc:"The cloud's name."`
@@ -112,22 +104,6 @@ type StudyView struct {
 }
 
 func (s *Server) linkOperations(api huma.API) {
-	view(
-		s,
-		api,
-		"get-shapes",
-		"/shapes",
-		"Every way to join two parties, drafted in full",
-		func(v *solved, in *inShapes) ([]draft.Shape, error) {
-			shapes, err := draft.Shapes(
-				allocation.NewBooks(v.design), draft.Options{A: design.ID(in.A), B: design.ID(in.B), GB: in.GB},
-			)
-			if err != nil {
-				return nil, refused("a or b", err.Error())
-			}
-			return shapes, nil
-		},
-	)
 	view(s, api, "get-study", "/study", "How the shapes of an estate compare as it grows", studyOf)
 	register(
 		api,

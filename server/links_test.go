@@ -1,6 +1,8 @@
 package server_test
 
 import (
+	"bytes"
+	"encoding/json"
 	"io"
 	"net/http"
 	"strings"
@@ -9,6 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravin/core/plan"
+	"dravin/server"
 	"dravin/store"
 )
 
@@ -138,15 +142,9 @@ func text(t *testing.T, path string) string {
 	return b.String()
 }
 
-type shapeRow struct {
-	Key, Title, Monthly, Subject string
-	Out                          []string
-	Edits                        []any
-}
-
-// From the question to the link: shapes are asked for, one is drafted through
-// the same change operation as everything else, and undone whole.
-func TestAShapeIsDraftedAndUndone(t *testing.T) {
+// From the question to the link: a plan is asked for, one of its options is applied through the same
+// change operation as everything else, and undone whole.
+func TestAPlanIsAppliedAndUndone(t *testing.T) {
 	path, position, _ := trust(t)
 	ids := map[string]string{}
 	for _, p := range call[struct{ Parties []struct{ ID, Name string } }](
@@ -154,36 +152,60 @@ func TestAShapeIsDraftedAndUndone(t *testing.T) {
 	).Parties {
 		ids[p.Name] = p.ID
 	}
-	list := call[[]shapeRow](
-		t, "GET", path+"/shapes?a="+ids["Dunmoss Arboretum"]+"&b="+ids["sequencing"]+"&gb=500", nil, http.StatusOK,
-	)
-	var chosen shapeRow
-	for n, s := range list {
-		assert.Equal(t, len(s.Out) == 0, len(s.Edits) > 0, s.Title)
-		if n > 0 {
-			assert.False(t, len(list[n-1].Out) > 0 && len(s.Out) == 0, "what can be stands first")
-		}
-		if s.Key == "vpn-bgp-twin" {
-			chosen = s
-		}
-	}
-	require.NotEmpty(t, chosen.Subject)
-	before := text(t, path+"/links")
-	call[store.Info](
-		t, "POST", path+"/changes", map[string]any{"base": position(), "reason": "Draft", "edits": chosen.Edits},
+	p := call[plan.Plan](
+		t, "GET", path+"/plan?party="+ids["Dunmoss Arboretum"]+"&party="+ids["sequencing"]+"&gb=500&by=vpn-bgp", nil,
 		http.StatusOK,
 	)
-	sheet := call[linkSheet](t, "GET", path+"/links/"+chosen.Subject, nil, http.StatusOK)
+	require.NotEmpty(t, p.Options)
+	chosen := p.Options[0]
+	require.Empty(t, chosen.Refused)
+	require.NotEmpty(t, chosen.Joints)
+	before := text(t, path+"/links")
+	call[store.Info](
+		t, "POST", path+"/changes", map[string]any{"base": position(), "reason": "Join", "edits": chosen.Edits},
+		http.StatusOK,
+	)
+	sheet := call[linkSheet](t, "GET", path+"/links/"+string(chosen.Joints[0].ID), nil, http.StatusOK)
 	assert.Equal(t, "drafted", sheet.State)
 	assert.Len(t, sheet.Tunnels, 2)
 	assert.Equal(t, "unknown", verdict(sheet, 0, "address-2"))
 	again := call[map[string]any](
-		t, "POST", path+"/changes", map[string]any{"base": 0, "reason": "Draft", "edits": chosen.Edits},
+		t, "POST", path+"/changes", map[string]any{"base": 0, "reason": "Join", "edits": chosen.Edits},
 		http.StatusConflict,
 	)
-	assert.NotEmpty(t, again["since"], "a second draft from the same page is told of the first")
+	assert.NotEmpty(t, again["since"], "a second change from the same page is told of the first")
 	call[store.Info](t, "POST", path+"/undo", map[string]any{"base": position()}, http.StatusOK)
 	assert.Equal(t, before, text(t, path+"/links"))
+}
+
+// A plan that is watched tells how far it is, and ends with the plan or with what is wrong.
+func TestAPlanTellsHowFarItIs(t *testing.T) {
+	path, _, _ := trust(t)
+	watched := func(ask map[string]any) (steps []server.PlanStep) {
+		body, err := json.Marshal(ask)
+		require.NoError(t, err)
+		answer, err := http.Post(address+path+"/plan/steps", "application/json", bytes.NewReader(body))
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		lines := json.NewDecoder(answer.Body)
+		for lines.More() {
+			var step server.PlanStep
+			require.NoError(t, lines.Decode(&step))
+			steps = append(steps, step)
+		}
+		return steps
+	}
+	party := call[struct{ Parties []struct{ ID, Name string } }](t, "GET", path+"/estate", nil, http.StatusOK).Parties
+	steps := watched(map[string]any{"party": []string{party[0].ID, party[1].ID}, "by": []string{"vpn"}})
+	require.Greater(t, len(steps), 2)
+	assert.NotEmpty(t, steps[0].Doing)
+	assert.NotNil(t, steps[len(steps)-1].Plan)
+	for _, ask := range []map[string]any{
+		{}, {"party": []string{"none", "nobody"}}, {"party": []string{party[0].ID}, "budget": "lots"}, {"group": "gone"},
+	} {
+		steps := watched(ask)
+		assert.NotNil(t, steps[len(steps)-1].Problem, ask)
+	}
 }
 
 func TestProfilesOnTheAPI(t *testing.T) {

@@ -12,6 +12,7 @@ import (
 	"dravin/core/defaults"
 	"dravin/core/design"
 	"dravin/core/draft"
+	"dravin/core/plan"
 )
 
 // sayIn are lines that are being said.
@@ -151,30 +152,13 @@ func copiesOf(ctx context.Context, v *solved, in *inCopies) (draft.Copies, error
 		names = draft.Numbered(allocation.NewBooks(v.design), in.Like, max(in.Count, 1))
 	}
 	c, err := draft.Like(ctx, allocation.NewBooks(v.design), design.ID(in.Source), names)
+	if err == nil {
+		c, err = plan.Copied(ctx, v.all.Proofs, design.ID(in.Source), c)
+	}
 	if err != nil && ctx.Err() == nil {
 		return c, refused("source", err.Error())
 	}
 	return c, err
-}
-
-type inStar struct {
-	InView
-	Head     string   `query:"head" required:"true" maxLength:"128" doc:"The ID of the party that all are joined to."`
-	Branches []string `query:"branch,explode" required:"true" minItems:"1" maxItems:"200" doc:"The IDs of the others."`
-	Shape    string   `query:"shape" maxLength:"200" doc:"The shape's key; left out: the one that most can have."`
-	GB       uint32   `query:"gb" maximum:"100000000" doc:"GB a month over each."`
-}
-
-func starOf(ctx context.Context, v *solved, in *inStar) (draft.Star, error) {
-	q := draft.StarQuestion{Head: design.ID(in.Head), Shape: in.Shape, GB: in.GB}
-	for _, b := range in.Branches {
-		q.Branches = append(q.Branches, design.ID(b))
-	}
-	star, err := draft.DraftStar(ctx, allocation.NewBooks(v.design), q)
-	if err != nil && ctx.Err() == nil {
-		return star, refused("branch", err.Error())
-	}
-	return star, err
 }
 
 func (s *Server) makingOperations(api huma.API) {
@@ -205,5 +189,4 @@ func (s *Server) makingOperations(api huma.API) {
 		},
 	)
 	heavy(s, api, s.makes, "get-copies", "/copies", "Others like a party, with its links; nothing is stored", copiesOf)
-	heavy(s, api, s.makes, "get-star", "/star", "One party joined with many, as one change; nothing is stored", starOf)
 }

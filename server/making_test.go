@@ -51,7 +51,6 @@ func TestSayingOverHTTP(t *testing.T) {
 	call[doc](t, "GET", at+"/copies?source=none", nil, 422)
 	gone := call[design.Removal](t, "GET", at+"/removal?object="+string(found[0].ID), nil, 200)
 	assert.Len(t, gone.Goes, 3)
-	call[doc](t, "GET", at+"/star?head=none&branch="+string(found[0].ID), nil, 422)
 }
 
 func TestDesignsAreRenamedCopiedAndCompared(t *testing.T) {

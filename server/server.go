@@ -98,6 +98,7 @@ func (s *Server) Handler(web fs.FS) http.Handler {
 	r.Get("/healthz", s.health)
 	r.Get(eventsPath, s.events)
 	r.Post(importPath, s.importFile)
+	r.Post(planPath, s.planSteps)
 	s.API(r.With(s.remembered))
 	pages := compressed(frontEnd(web))
 	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
@@ -120,6 +121,7 @@ func (s *Server) Handler(web fs.FS) http.Handler {
 const (
 	eventsPath = "/api/designs/{design}/events"
 	importPath = "/api/designs/{design}/import"
+	planPath   = "/api/designs/{design}/plan/steps"
 )
 
 // register adds an operation. How slowly a body may come is for [paced] to say.
@@ -148,6 +150,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.changeOperations(api)
 	s.viewOperations(api)
 	s.translateOperations(api)
+	s.planOperations(api)
 	s.handoverOperations(api)
 	s.stockOperations(api)
 	s.linkOperations(api)

@@ -25,7 +25,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/ingest"
 	"dravin/core/ledger"
-	"dravin/core/translate"
+	"dravin/core/plan"
 	"dravin/demo"
 	"dravin/server"
 	"dravin/store"
@@ -177,7 +177,7 @@ func TestTheCaseOverHTTP(t *testing.T) {
 	at := fresh(t)
 	overlaps := call[server.Overlaps](t, "GET", at+"/overlaps", nil, 200)
 	require.Len(t, overlaps.Groups, 1)
-	plan := call[translate.Plan](t, "GET", at+"/plan?group="+overlaps.Groups[0].Key, nil, 200)
+	plan := call[plan.Plan](t, "GET", at+"/plan?group="+overlaps.Groups[0].Key, nil, 200)
 	edits := plan.Options[0].Edits
 	preview := call[doc](t, "POST", at+"/preview", doc{"edits": edits}, 200)
 	require.Len(t, preview["intents"], 3)

@@ -10,21 +10,8 @@ import (
 	"dravin/core/design"
 	"dravin/core/ingest"
 	"dravin/core/ledger"
-	"dravin/core/prefix"
 	"dravin/core/proof"
-	"dravin/core/translate"
 )
-
-type inPlan struct {
-	InView
-	Group   string   `query:"group" maxLength:"500" doc:"The key of a group of overlapping ranges; left out: the places, or all that collides with what an intent concerns."`
-	Places  []string `query:"place,explode" maxItems:"2000" doc:"IDs of parties, LANs, inner routes or networks whose ranges collide."`
-	Intents []string `query:"intent,explode" maxItems:"2000" doc:"IDs of the intents that must hold; left out: all that touch these. Without a group or places, what these concern is planned for."`
-	Keep    []string `query:"keep,explode" maxItems:"2000" doc:"IDs of who keeps the range."`
-	Closed  []string `query:"closed,explode" maxItems:"2000" doc:"IDs of parties whose boxes are not to be touched."`
-	Pools   []string `query:"pool,explode" maxItems:"50" doc:"Where mapped ranges come from; left out: what is reserved for mapping."`
-	NoBoxes bool     `query:"no_boxes" doc:"No translating box may be added."`
-}
 
 type inLedgerFile struct {
 	InView
@@ -77,7 +64,6 @@ func (s *Server) translateOperations(api huma.API) {
 		},
 		s.tried,
 	)
-	heavy(s, api, s.plans, "get-plan", "/plan", "Remedies for ranges that collide, side by side, each proven", planOf)
 	view(
 		s, api, "get-ledger", "/ledger", "Who sees whom as what",
 		func(v *solved, _ *InView) (ledger.Ledger, error) { return ledger.Of(v.tables()), nil },
@@ -118,37 +104,6 @@ func (s *Server) translateOperations(api huma.API) {
 		},
 		s.ledgerFile,
 	)
-}
-
-func planOf(ctx context.Context, v *solved, in *inPlan) (translate.Plan, error) {
-	q := translate.Question{
-		Intents: ids(in.Intents), Keep: ids(in.Keep), Closed: ids(in.Closed), Places: ids(in.Places),
-		NoBoxes: in.NoBoxes,
-	}
-	for _, text := range in.Pools {
-		p, err := prefix.Parse(text)
-		if err != nil {
-			return translate.Plan{}, refused("pool", err.Error())
-		}
-		q.Pools = append(q.Pools, p)
-	}
-	switch {
-	case in.Group != "":
-		for _, g := range v.groups() {
-			if g.Key == in.Group {
-				q.Places = append(q.Places, translate.OfGroup(g).Places...)
-				return translate.For(ctx, v.all.Proofs, q)
-			}
-		}
-		return translate.Plan{}, missing("group", "there is no such group now; somebody may have ended it")
-	case len(q.Places) < 2: // one alone: with all that it collides with
-		if q.Places = translate.Concerned(v.groups(), q.Intents, q.Places); len(q.Places) == 0 {
-			return translate.Plan{}, refused(
-				"intent or place", "nothing that it concerns collides with anything; see its walk for what stops it",
-			)
-		}
-	}
-	return translate.For(ctx, v.all.Proofs, q)
 }
 
 func ids(texts []string) []design.ID {

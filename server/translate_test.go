@@ -12,8 +12,8 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/ledger"
+	"dravin/core/plan"
 	"dravin/core/proof"
-	"dravin/core/translate"
 	"dravin/demo"
 	"dravin/server"
 	"dravin/store"
@@ -41,21 +41,21 @@ func told(t *testing.T, name string) (at string, ids map[string]string) {
 // kept to, and what can not be used is told.
 func TestPlansAreAskedFor(t *testing.T) {
 	at, ids := told(t, "huts")
-	whole := call[translate.Plan](
+	whole := call[plan.Plan](
 		t, "GET",
 		at+"/plan?group="+url.QueryEscape(call[server.Overlaps](t, "GET", at+"/overlaps", nil, 200).Groups[0].Key), nil,
 		200,
 	)
 	assert.Len(t, whole.Places, 9)
 	assert.Equal(t, 8, whole.Least.Mapped)
-	alone := call[translate.Plan](t, "GET", at+"/plan?place="+ids["Alder Hut"], nil, 200)
+	alone := call[plan.Plan](t, "GET", at+"/plan?place="+ids["Alder Hut"], nil, 200)
 	assert.Len(t, alone.Places, 9, "one alone is planned for with all that it collides with")
-	two := call[translate.Plan](t, "GET", at+"/plan?place="+ids["Alder Hut"]+"&place="+ids["Birch Hut"], nil, 200)
+	two := call[plan.Plan](t, "GET", at+"/plan?place="+ids["Alder Hut"]+"&place="+ids["Birch Hut"], nil, 200)
 	assert.Len(t, two.Places, 2)
-	wanted := call[translate.Plan](t, "GET", at+"/plan?intent="+ids["the elder sensor reports"], nil, 200)
+	wanted := call[plan.Plan](t, "GET", at+"/plan?intent="+ids["the elder sensor reports"], nil, 200)
 	assert.Equal(t, 1, wanted.Intents)
 
-	kept := call[translate.Plan](
+	kept := call[plan.Plan](
 		t, "GET", at+"/plan?place="+ids["Alder Hut"]+"&place="+ids["Birch Hut"]+"&keep="+ids["Alder Hut"], nil, 200,
 	)
 	for _, o := range kept.Options {
@@ -63,14 +63,14 @@ func TestPlansAreAskedFor(t *testing.T) {
 			assert.NotContains(t, m.Title, "Alder Hut")
 		}
 	}
-	pooled := call[translate.Plan](
+	pooled := call[plan.Plan](
 		t, "GET", at+"/plan?place="+ids["Alder Hut"]+"&place="+ids["Birch Hut"]+"&pool=10.223.128.0/20", nil, 200,
 	)
 	assert.Contains(t, pooled.Options[0].Maps[0].Mapped.String(), "10.223.1")
 	for query, says := range map[string]string{
 		"pool=10.223.1.1/20":     "has host bits set",
-		"intent=none":            "nothing that it concerns collides",
-		"place=" + "none":        "nothing that it concerns collides",
+		"intent=none":            "is not there now",
+		"place=" + "none":        "nothing there collides",
 		"place=x&no_boxes=maybe": "no_boxes",
 	} {
 		text := call[doc](t, "GET", at+"/plan?"+query, nil, 422)
@@ -102,7 +102,7 @@ func text2(d doc) string {
 // party's point of view, and taken away as files.
 func TestTriedAndSeen(t *testing.T) {
 	at, ids := told(t, "two-gardens-alike")
-	plan := call[translate.Plan](t, "GET", at+"/plan?place="+ids["Old Orangery"], nil, 200)
+	plan := call[plan.Plan](t, "GET", at+"/plan?place="+ids["Old Orangery"], nil, 200)
 	edits := plan.Options[0].Edits
 	intent := ids["the orangery asks Peatside"]
 	assert.False(t, call[proof.Result](t, "GET", at+"/intents/"+intent, nil, 200).Holds)

@@ -56,6 +56,11 @@ func (pl *planner) joinings() iter.Seq[joining] {
 				return
 			}
 		}
+		if len(pl.scope.wanted) == 0 && pl.answers == 0 && len(pl.question.By) == 0 {
+			if near := pl.closer(); len(near) <= MostEach {
+				pl.scope.wanted = near
+			}
+		}
 		seen := map[string]bool{}
 		give := func(j joining, ok bool) bool {
 			text := fmt.Sprint(idsOf(j.edits))
@@ -133,13 +138,19 @@ func (pl *planner) joinEach(key, title string, sparing bool) (j joining, ok bool
 	if sparing {
 		w.joining.title = "Join all by way of " + pl.before.design().Title(pairs[0][0]) + ", by " + title
 	}
-	spared := false
-	for _, p := range pairs {
+	spared, met := false, map[[2]design.ID]bool{} // already before
+	if sparing || meetsBetween(key) {
+		near := topology.Drawn(pl.before.design())
+		for _, p := range pairs {
+			met[p] = near.Reach(p[0])[p[1]]
+		}
+	}
+	for n, p := range pairs {
 		if pl.ctx.Err() != nil {
 			return j, false
 		}
-		if sparing || meetsBetween(key) {
-			if topology.Drawn(w.scratch.Design()).Reach(p[0])[p[1]] {
+		if sparing || meetsBetween(key) && n > 0 {
+			if meets := topology.Drawn(w.scratch.Design()).Reach(p[0])[p[1]]; meets && !met[p] {
 				spared = true
 				continue
 			}

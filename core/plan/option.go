@@ -13,11 +13,10 @@ import (
 	"dravin/core/translate"
 )
 
-// The remedies of options that translate nothing.
+// The remedies of options that translate nothing, beside [translate.Leave].
 const (
 	Join  translate.Remedy = "join"  // what is not joined is joined
 	Route translate.Remedy = "route" // what is joined carries it then
-	Stay  translate.Remedy = "stay"  // all works as it is
 )
 
 // option proves an attempt against everything that held before, and sums it up.
@@ -77,7 +76,7 @@ func (pl *planner) remedyOf(a attempt) translate.Remedy {
 	case len(a.changes) > 0:
 		return Route
 	}
-	return Stay
+	return translate.Leave
 }
 
 // titleOf names an option: what is joined how, and what is done beside.

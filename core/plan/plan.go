@@ -88,6 +88,7 @@ type Plan struct {
 	Stands  string          `json:"stands,omitempty" doc:"What stands in for intents, where nobody said any."`
 	Apart   [][2]design.ID  `json:"apart" doc:"Pairs of parties that must talk and that nothing joins yet."`
 	Options []Option        `json:"options"`
+	More    int             `json:"more,omitempty" doc:"How many options there are that are not listed."`
 	Least   translate.Least `json:"least"`
 	// Excluded says why ways of joining and remedies do not apply.
 	Excluded []string `json:"excluded"`
@@ -166,7 +167,8 @@ func (pl *planner) options(j joining) {
 	}
 	pl.progress("%s", j.title)
 	base := attempt{joining: j, state: joined}
-	if whole && pl.straight(base) || pl.question.Untouched {
+	planned := len(pl.scope.order) == 0 && len(pl.question.Places) > 0 // for whatever may talk later
+	if whole && pl.straight(base) && !planned || pl.question.Untouched {
 		return
 	}
 	pl.translated(base)
@@ -327,4 +329,36 @@ func titles(d *design.Design, ids []design.ID) string {
 		return fmt.Sprintf("%s and %d more", strings.Join(out[:3], ", "), len(out)-3)
 	}
 	return words.List(out)
+}
+
+// Shortened is the plan with at most so many options: the best, with one at least of every remedy, and
+// a few that are refused.
+func (p Plan) Shortened(most int) Plan {
+	if len(p.Options) <= most {
+		return p
+	}
+	seen := map[translate.Remedy]bool{}
+	kept := make([]bool, len(p.Options))
+	n := 0
+	for k, o := range p.Options { // the first of every remedy
+		if !seen[o.Remedy] && n < most {
+			seen[o.Remedy], kept[k] = true, true
+			n++
+		}
+	}
+	for k := range p.Options {
+		if !kept[k] && n < most {
+			kept[k] = true
+			n++
+		}
+	}
+	all := p.Options
+	p.Options = []Option{}
+	for k, o := range all {
+		if kept[k] {
+			p.Options = append(p.Options, o)
+		}
+	}
+	p.More = len(all) - len(p.Options)
+	return p
 }

@@ -24,6 +24,7 @@ type scope struct {
 	stands  map[design.ID]bool // intents that stand in for what nobody said
 	pairs   [][2]design.ID     // of parties that must talk, once each
 	wanted  [][2]design.ID     // of those, and of parties and hubs, what nothing joins
+	asked   [][2]design.ID     // parties that were asked for together, where no intent says more
 	known   map[[2]design.ID]bool
 }
 
@@ -78,7 +79,10 @@ func (pl *planner) look() error {
 	if !q.Everything {
 		pl.intents()
 	}
-	if len(pl.scope.order) == 0 && len(q.Parties) > 0 {
+	if len(pl.scope.order) == 0 && len(q.Parties) == 0 && len(q.Places) > 0 && len(q.Intents) == 0 {
+		pl.question.Parties = pl.twoOf(q.Places)
+	}
+	if len(pl.scope.order) == 0 && len(pl.question.Parties) > 0 {
 		if err := pl.standIn(); err != nil {
 			return err
 		}
@@ -91,6 +95,21 @@ func (pl *planner) look() error {
 		pl.plan.Apart = [][2]design.ID{}
 	}
 	return nil
+}
+
+// twoOf are the parties of places that collide, where they are two: it is they who would talk.
+func (pl *planner) twoOf(places []design.ID) []design.ID {
+	d := pl.before.design()
+	var out []design.ID
+	for _, id := range places {
+		if p := d.Party(id); p != nil && !slices.Contains(out, p.ID) && p.Kind != design.KindOutside {
+			out = append(out, p.ID)
+		}
+	}
+	if len(out) != 2 {
+		return nil
+	}
+	return out
 }
 
 // intents puts those in scope that were named, or that lie between the parties, or at the places.
@@ -202,7 +221,7 @@ func (pl *planner) standIn() error {
 			pairs = append(pairs, [2]design.ID{q.Parties[0], b})
 		}
 	}
-	pl.scope.stands = map[design.ID]bool{}
+	pl.scope.stands, pl.scope.asked = map[design.ID]bool{}, pairs
 	books := allocation.NewBooks(d)
 	var edits []design.Edit
 	for _, p := range pairs {
@@ -228,8 +247,8 @@ func (pl *planner) standIn() error {
 	}
 	switch {
 	case len(edits) == 0:
-		pl.plan.Stands = "No intent says what must talk, and no range of these has hosts: what is joined is told, and " +
-			"nothing is walked."
+		pl.plan.Stands = "No intent says what must talk, and none of these has hosts that may meet any of the others: they " +
+			"are in different segments, or have no ranges yet. What is joined is told, and nothing is walked."
 	case star && len(q.Parties) > 2:
 		pl.plan.Stands = fmt.Sprintf(
 			"No intent says what must talk, so everything of %s with everything of %s stands in for them, both ways.",
@@ -333,26 +352,59 @@ func serviceAt(d *design.Design, place design.ID) design.Service {
 // together with a hub or an edge router at which they are not.
 func (pl *planner) want(d *design.Design) {
 	pairs := pl.scope.pairs
-	if pl.question.Everything { // what has no hosts yet is joined, too
-		for _, other := range pl.question.Parties[min(1, len(pl.question.Parties)):] {
-			pairs = append(slices.Clip(pairs), [2]design.ID{d.Party(pl.question.Parties[0]).ID, d.Party(other).ID})
+	for _, p := range pl.scope.asked { // what has no hosts yet is joined, too
+		if a, b := d.Party(p[0]), d.Party(p[1]); a != nil && b != nil {
+			pairs = append(slices.Clip(pairs), [2]design.ID{a.ID, b.ID})
 		}
 	}
 	for _, id := range pl.question.Parties {
 		if k := d.Get(id).Kind; k != design.KindHub && k != design.KindEdgeRouter {
 			continue
 		}
+		members := pl.members(id)
 		pairs = slices.DeleteFunc(slices.Clone(pairs), func(p [2]design.ID) bool { // they are joined by it
-			m := pl.members(id)
-			return slices.Contains(m, p[0]) || slices.Contains(m, p[1])
+			return slices.Contains(members, p[0]) || slices.Contains(members, p[1])
 		})
 		for _, other := range pl.question.Parties {
-			if p := d.Party(other); p != nil && p.ID != id {
+			if p := d.Party(other); p != nil && p.ID != id && !slices.Contains(members, p.ID) {
 				pairs = append(pairs, [2]design.ID{p.ID, id})
 			}
 		}
 	}
+	if len(pl.question.By) > 0 { // whoever says by what wants it, although they meet somewhere
+		pl.scope.wanted = unjoined(d, pairs, func(*design.Object) bool { return false })
+		return
+	}
 	pl.scope.wanted = apartFrom(d, pairs)
+}
+
+// unjoined are the pairs that no joint joins directly that counts, once each.
+func unjoined(d *design.Design, pairs [][2]design.ID, counts func(*design.Object) bool) (out [][2]design.ID) {
+	near := topology.Parties(d, counts)
+	for _, p := range pairs {
+		direct := slices.ContainsFunc(near.Near(p[0]), func(l topology.Leg) bool { return l.To == p[1] })
+		known := slices.Contains(out, p) || slices.Contains(out, [2]design.ID{p[1], p[0]})
+		if p[0] != p[1] && !direct && !known {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// closer are the pairs of parties that must talk, do not over what is there, and have no joint of their
+// own.
+func (pl *planner) closer() [][2]design.ID {
+	d := pl.before.design()
+	var pairs [][2]design.ID
+	for _, id := range pl.failing(attempt{state: pl.before}) {
+		in := d.Get(id).Body.(*design.Intent)
+		for _, a := range partiesOf(d, in.From) {
+			for _, b := range partiesOf(d, in.To) {
+				pairs = append(pairs, [2]design.ID{a, b})
+			}
+		}
+	}
+	return unjoined(d, pairs, status.Exists)
 }
 
 // colliding are the places whose ranges collide with what the intents in scope concern, among those

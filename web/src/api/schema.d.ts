@@ -591,7 +591,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** Remedies for ranges that collide, side by side, each proven */
+    /** Complete designs for what must talk: joints, routes and translations together, side by side, each proven */
     get: operations["get-plan"];
     put?: never;
     post?: never;
@@ -806,23 +806,6 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  "/api/designs/{design}/shapes": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Every way to join two parties, drafted in full */
-    get: operations["get-shapes"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
   "/api/designs/{design}/spread": {
     parameters: {
       query?: never;
@@ -832,23 +815,6 @@ export interface paths {
     };
     /** Every table that has a prefix, and where it stopped */
     get: operations["get-spread"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/designs/{design}/star": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** One party joined with many, as one change; nothing is stored */
-    get: operations["get-star"];
     put?: never;
     post?: never;
     delete?: never;
@@ -1423,18 +1389,6 @@ export interface components {
       /** @description What differs, in words. */
       text: string;
     };
-    DraftArm: {
-      branch: string;
-      name: string;
-      out: string[];
-      subject?: string;
-      suggestions: components["schemas"]["DraftSuggestion"][];
-    };
-    DraftBuilt: {
-      id: string;
-      reused: boolean;
-      what: string;
-    };
     DraftCopies: {
       edits: components["schemas"]["Edit"][];
       made: string[];
@@ -1454,44 +1408,6 @@ export interface components {
       survives: string;
       /** Format: int64 */
       tunnels: number;
-    };
-    DraftPartySteps: {
-      party: string;
-      steps: string[];
-    };
-    DraftShape: {
-      builds: components["schemas"]["DraftBuilt"][];
-      costs: components["schemas"]["CostItem"][];
-      edits: components["schemas"]["Edit"][];
-      fragile: boolean;
-      key: string;
-      /** Format: int32 */
-      mbps: number;
-      monthly: string;
-      /** Format: int32 */
-      next: number;
-      next_why: string;
-      out: string[];
-      parties: components["schemas"]["DraftPartySteps"][];
-      subject?: string;
-      suggestions: components["schemas"]["DraftSuggestion"][];
-      survives: string;
-      title: string;
-      unpriced?: string;
-    };
-    DraftStar: {
-      arms: components["schemas"]["DraftArm"][];
-      clashes: string[];
-      edits: components["schemas"]["Edit"][];
-      monthly: string;
-      shape: string;
-      shapes: components["schemas"]["DraftStarShape"][];
-    };
-    DraftStarShape: {
-      /** Format: int64 */
-      fits: number;
-      key: string;
-      title: string;
     };
     DraftSuggestion: {
       value: string;
@@ -2896,6 +2812,183 @@ export interface components {
        */
       state?: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
     };
+    PlanAsk: {
+      /** @description The most that an option may add to the bill of a month; left out: any sum. */
+      budget?: string;
+      /** @description What the keys of ways of joining begin with, such as vpn, vpn-bgp, hub, peering or circuit; left out: any. */
+      by?: string[];
+      /** @description IDs of parties whose boxes are not to be touched. */
+      closed?: string[];
+      /**
+       * Format: int32
+       * @description Gigabytes a month over each new joint, both ways together; 1000 if left out.
+       */
+      gb?: number;
+      /** @description The key of a group of overlapping ranges. */
+      group?: string;
+      /** @description IDs of the intents that must hold; left out: those between the parties, or at the places; where there are none, everything of each with everything of the others. */
+      intent?: string[];
+      /** @description IDs of who keeps the range. */
+      keep?: string[];
+      /** @description No translating box may be added. */
+      no_boxes?: boolean;
+      /** @description IDs of who must talk: sites, networks, hubs, edge routers, or LANs, inner routes and subnets. */
+      party?: string[];
+      /** @description IDs of parties, LANs, inner routes or networks whose ranges collide; of one alone, with all that it collides with. */
+      place?: string[];
+      /** @description Where mapped ranges come from; left out: what is reserved for mapping. */
+      pool?: string[];
+      /**
+       * @description What makes one option better than another.
+       * @enum {string}
+       */
+      wish?: "least-to-do" | "cheapest" | "fewest-boxes" | "next-easy" | "surviving";
+    };
+    PlanJoint: {
+      /** @description The parties, or a hub and what is attached. */
+      ends: string[];
+      id: string;
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "box"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "published-service"
+        | "intent";
+      name: string;
+      /** @description It is there already. */
+      reuse?: boolean;
+    };
+    PlanOption: {
+      addition_why?: string;
+      /**
+       * Format: int64
+       * @description Steps for the next party or network of the kind.
+       */
+      additions: number;
+      /** Format: int64 */
+      addresses: number;
+      both: boolean;
+      boxes: components["schemas"]["TranslateTouched"][];
+      breaks: string[];
+      capacity: components["schemas"]["LedgerCapacity"][];
+      changes: components["schemas"]["TranslateChange"][];
+      /** @description What makes up what is added to the bill. */
+      costs: components["schemas"]["CostItem"][];
+      edits: components["schemas"]["Edit"][];
+      failing?: string;
+      first?: string;
+      /** Format: int64 */
+      holding: number;
+      intents: components["schemas"]["TranslateHeld"][];
+      /** @description What is joined by it. */
+      joints: components["schemas"]["PlanJoint"][];
+      key: string;
+      /** @description What is left out of the joining, and why. */
+      left: string[];
+      maps: components["schemas"]["TranslatePair"][];
+      month: string;
+      next: string;
+      /** Format: int64 */
+      per_host: number;
+      /** Format: int64 */
+      per_service: number;
+      /** Format: int64 */
+      ranges6: number;
+      refused?: string;
+      remedy: string;
+      seen: components["schemas"]["TranslateSeen"][];
+      /** @description The key of the way of joining; empty where nothing is joined. */
+      shape?: string;
+      start: string;
+      stays: string[];
+      /** @description Values that were filled in, with the reasons. */
+      suggestions: components["schemas"]["DraftSuggestion"][];
+      /** @description All in scope work after any single failure on their way. */
+      survives: boolean;
+      tells: boolean;
+      title: string;
+      /** Format: int64 */
+      total: number;
+      /** @description What else must be paid for, at a price that is not known. */
+      unpriced?: string;
+      walk?: components["schemas"]["WalkProof"];
+      /** @description How it joins, in words. */
+      way?: string;
+      /** @description What must not fail, of the first that does not survive. */
+      weakest?: string;
+      why: string;
+      why_more: string[];
+    };
+    PlanPlan: {
+      /** @description Pairs of parties that must talk and that nothing joins yet. */
+      apart: string[][];
+      excluded: string[];
+      /**
+       * Format: int64
+       * @description How many are in scope.
+       */
+      intents: number;
+      least: components["schemas"]["TranslateLeast"];
+      /**
+       * Format: int64
+       * @description How many options there are that are not listed.
+       */
+      more?: number;
+      options: components["schemas"]["PlanOption"][];
+      parties: string[];
+      /** @description Whose ranges collide. */
+      places: string[];
+      /** @description What stands in for intents, where nobody said any. */
+      stands?: string;
+      wish: string;
+    };
+    PlanStep: {
+      /**
+       * Format: int64
+       * @description How many of them are answers.
+       */
+      answers?: number;
+      /** @description What is worked out now, in words. */
+      doing?: string;
+      /**
+       * Format: int64
+       * @description How many were worked out so far.
+       */
+      options?: number;
+      plan?: components["schemas"]["PlanPlan"];
+      problem?: components["schemas"]["ProblemDetails"];
+      /**
+       * Format: int64
+       * @description The place in the queue, 1 for the next; only a few plans run at once.
+       */
+      waiting?: number;
+    };
     Preview: {
       findings: components["schemas"]["FindingFinding"][];
       intents: components["schemas"]["ProofResult"][];
@@ -3961,56 +4054,11 @@ export interface components {
       tried: number;
       why: string[];
     };
-    TranslateOption: {
-      /** Format: int64 */
-      addresses: number;
-      both: boolean;
-      boxes: components["schemas"]["TranslateTouched"][];
-      breaks: string[];
-      capacity: components["schemas"]["LedgerCapacity"][];
-      changes: components["schemas"]["TranslateChange"][];
-      edits: components["schemas"]["Edit"][];
-      failing?: string;
-      first?: string;
-      /** Format: int64 */
-      holding: number;
-      intents: components["schemas"]["TranslateHeld"][];
-      key: string;
-      maps: components["schemas"]["TranslatePair"][];
-      month: string;
-      next: string;
-      /** Format: int64 */
-      per_host: number;
-      /** Format: int64 */
-      per_service: number;
-      /** Format: int64 */
-      ranges6: number;
-      refused?: string;
-      remedy: string;
-      seen: components["schemas"]["TranslateSeen"][];
-      start: string;
-      stays: string[];
-      tells: boolean;
-      title: string;
-      /** Format: int64 */
-      total: number;
-      walk?: components["schemas"]["WalkProof"];
-      why: string;
-      why_more: string[];
-    };
     TranslatePair: {
       mapped: string;
       place: string;
       real: string;
       title: string;
-    };
-    TranslatePlan: {
-      excluded: string[];
-      /** Format: int64 */
-      intents: number;
-      least: components["schemas"]["TranslateLeast"];
-      options: components["schemas"]["TranslateOption"][];
-      places: string[];
     };
     TranslateSeen: {
       party: string;
@@ -5559,20 +5607,28 @@ export interface operations {
   "get-plan": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
-        /** @description The key of a group of overlapping ranges; left out: the places, or all that collides with what an intent concerns. */
+        /** @description The key of a group of overlapping ranges. */
         group?: string;
-        /** @description IDs of parties, LANs, inner routes or networks whose ranges collide. */
-        place?: string[];
-        /** @description IDs of the intents that must hold; left out: all that touch these. Without a group or places, what these concern is planned for. */
+        /** @description IDs of who must talk: sites, networks, hubs, edge routers, or LANs, inner routes and subnets. */
+        party?: string[];
+        /** @description IDs of the intents that must hold; left out: those between the parties, or at the places; where there are none, everything of each with everything of the others. */
         intent?: string[];
+        /** @description IDs of parties, LANs, inner routes or networks whose ranges collide; of one alone, with all that it collides with. */
+        place?: string[];
         /** @description IDs of who keeps the range. */
         keep?: string[];
         /** @description IDs of parties whose boxes are not to be touched. */
         closed?: string[];
         /** @description Where mapped ranges come from; left out: what is reserved for mapping. */
         pool?: string[];
+        /** @description What the keys of ways of joining begin with, such as vpn, vpn-bgp, hub, peering or circuit; left out: any. */
+        by?: string[];
+        /** @description What makes one option better than another. */
+        wish?: "least-to-do" | "cheapest" | "fewest-boxes" | "next-easy" | "surviving";
+        /** @description The most that an option may add to the bill of a month; left out: any sum. */
+        budget?: string;
+        /** @description Gigabytes a month over each new joint, both ways together; 1000 if left out. */
+        gb?: number;
         /** @description No translating box may be added. */
         no_boxes?: boolean;
       };
@@ -5591,7 +5647,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["TranslatePlan"];
+          "application/json": components["schemas"]["PlanPlan"];
         };
       };
       /** @description Error */
@@ -6078,47 +6134,6 @@ export interface operations {
       };
     };
   };
-  "get-shapes": {
-    parameters: {
-      query: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
-        /** @description The ID of a site, network, hub or edge router. */
-        a: string;
-        /** @description The ID of another. */
-        b: string;
-        /** @description Gigabytes a month, both ways together. */
-        gb?: number;
-      };
-      header?: never;
-      path: {
-        /** @description The design's ID. */
-        design: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["DraftShape"][];
-        };
-      };
-      /** @description Error */
-      default: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/problem+json": components["schemas"]["ProblemDetails"];
-        };
-      };
-    };
-  };
   "get-spread": {
     parameters: {
       query: {
@@ -6143,49 +6158,6 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["RouteSpread"];
-        };
-      };
-      /** @description Error */
-      default: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/problem+json": components["schemas"]["ProblemDetails"];
-        };
-      };
-    };
-  };
-  "get-star": {
-    parameters: {
-      query: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
-        /** @description The ID of the party that all are joined to. */
-        head: string;
-        /** @description The IDs of the others. */
-        branch: string[];
-        /** @description The shape's key; left out: the one that most can have. */
-        shape?: string;
-        /** @description GB a month over each. */
-        gb?: number;
-      };
-      header?: never;
-      path: {
-        /** @description The design's ID. */
-        design: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OK */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["DraftStar"];
         };
       };
       /** @description Error */
