@@ -12,6 +12,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/negotiate"
 	"dravin/core/overlap"
+	"dravin/core/plan"
 	"dravin/core/prefix"
 	"dravin/core/proof"
 	"dravin/core/sheet"
@@ -283,22 +284,30 @@ func ofGroup(g overlap.Group) Finding {
 	return f
 }
 
-// remedies are the translations that would let more of a group's intents hold.
+// remedies are the plans that would let more of a group's intents hold.
 func (f *Findings) remedies(ctx context.Context, g overlap.Group) []Fix {
+	return f.planned(ctx, plan.Question{Places: translate.OfGroup(g).Places}, func(o plan.Option) bool {
+		return o.Holding > o.Held || len(g.Intents) == 0
+	})
+}
+
+// mostPlanned is how many plans are offered as fixes.
+const mostPlanned = 8
+
+// planned are the options of a plan that change something, break nothing and help.
+func (f *Findings) planned(ctx context.Context, q plan.Question, helps func(plan.Option) bool) []Fix {
 	var out []Fix
-	options, _ := translate.ForGroup(ctx, f.proofs, g) // whoever asked looks at the context
-	for _, p := range options {
-		// A remedy that leaves every touched intent as it was fixes nothing.
-		if p.Remedy != translate.Leave && len(p.Breaks) == 0 && (p.Holding > p.Held || len(g.Intents) == 0) {
-			out = append(out, fixOf(p))
+	p, err := plan.For(ctx, f.proofs, f.today, q, nil)
+	if err != nil {
+		return nil // whoever asked looks at the context
+	}
+	for _, o := range p.Options {
+		if len(o.Edits) > 0 && o.Refused == "" && helps(o) && len(out) < mostPlanned {
+			title := fmt.Sprintf("%s; afterwards %d of %d intents hold", o.Title, o.Holding, o.Total)
+			out = append(out, Fix{Title: title, Edits: o.Edits})
 		}
 	}
 	return out
-}
-
-func fixOf(p translate.Option) Fix {
-	title := fmt.Sprintf("%s; afterwards %d of %d intents hold", p.Title, p.Holding, p.Total)
-	return Fix{Title: title, Edits: p.Edits}
 }
 
 // intent tells of an intent that does not hold, or that holds only once all is
@@ -313,12 +322,14 @@ func (c *collector) intent(o *design.Object) {
 	switch stop := r.Stop(); {
 	case r.Error != "":
 		f.Sentence = fmt.Sprintf("%q can not be walked: %s", r.Name, r.Error)
+		f.more = func(ctx context.Context, all *Findings) []Fix { return all.fixesFor(ctx, r.Intent) }
 	case r.Without != "":
 		f.Sentence = fmt.Sprintf(
 			"%q must survive any single failure, and does not work without %s: %s", r.Name, r.WithoutTitle, stop.Why,
 		)
 		f.Stop = stop.Code
 		f.Subjects = append(f.Subjects, r.Without)
+		f.more = func(ctx context.Context, all *Findings) []Fix { return all.fixesFor(ctx, r.Intent) }
 	case r.Never:
 		f.Sentence = fmt.Sprintf(
 			"%q must never work, and it does: %s reaches it at %s", r.Name, r.Proof.From.Title, r.Proof.Dialled,
@@ -385,21 +396,11 @@ func linesOf(d *design.Design, o *design.Object) []sheet.Line {
 	return sheet.JoinLines(d, o)
 }
 
-// fixesFor are the remedies of conflicts that would make an intent hold.
+// fixesFor are the plans by which an intent would hold.
 func (f *Findings) fixesFor(ctx context.Context, intent design.ID) []Fix {
-	var out []Fix
-	for _, g := range f.Groups() {
-		if g.Weight != overlap.Breaks || !slices.Contains(g.Intents, intent) {
-			continue
-		}
-		options, _ := translate.ForGroup(ctx, f.proofs, g)
-		for _, p := range options {
-			if p.Holds[intent] {
-				out = append(out, fixOf(p))
-			}
-		}
-	}
-	return out
+	return f.planned(ctx, plan.Question{Intents: []design.ID{intent}}, func(o plan.Option) bool {
+		return o.Holds[intent]
+	})
 }
 
 // reserved finds ranges that a standard sets aside for something else.
