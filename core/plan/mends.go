@@ -31,8 +31,12 @@ func (x around) known() []netip.Prefix {
 			}
 		}
 	}
-	if a := x.result.Proof.Dialled; a.IsValid() {
-		out = append(out, prefix.Alone(a))
+	p := x.result.Proof
+	if p.Dialled.IsValid() {
+		out = append(out, prefix.Alone(p.Dialled))
+	}
+	if n := len(p.Forward); n > 0 { // as who it comes to where it stops
+		out = append(out, prefix.Alone(p.Forward[n-1].Header.Src))
 	}
 	slices.SortFunc(out, func(a, b netip.Prefix) int { return a.Compare(b) })
 	return slices.Compact(out)

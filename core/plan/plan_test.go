@@ -2,6 +2,7 @@ package plan_test
 
 import (
 	"context"
+	"net/netip"
 	"os"
 	"strconv"
 	"testing"
@@ -156,4 +157,13 @@ func TestWhatIsProvenHolds(t *testing.T) {
 		}
 	}
 	assert.Greater(t, options, 60)
+}
+
+func mustPrefix(text string) netip.Prefix { return netip.MustParsePrefix(text) }
+
+func prefixes(texts ...string) (out []netip.Prefix) {
+	for _, text := range texts {
+		out = append(out, mustPrefix(text))
+	}
+	return out
 }
