@@ -26,7 +26,7 @@ func TestPlanOnTheCommandLine(t *testing.T) {
 			"to one\n   First, since"},
 		"why both": {[]string{alike}, 0, "because Old Orangery must know Peatside Nursery glasshouse and holds " +
 			"Old Orangery glasshouse itself"},
-		"for parties": {[]string{huts, "--for", "alder-hut", "--for", "birch-hut"}, 0, "2 places collide, "},
+		"for parties": {[]string{huts, "--for", "alder-hut", "--for", "birch-hut"}, 0, "2 intents are in scope; 2 places collide."},
 		"the fewest": {[]string{alike, "--check-least"}, 0, "2 parties are mapped at least: 3 choices were " +
 			"proven, the smallest first, and no smaller one serves."},
 		"one keeps": {[]string{alike, "--keep", "old-orangery"}, 0, "Mapping Old Orangery glasshouse: it keeps " +
@@ -41,7 +41,7 @@ func TestPlanOnTheCommandLine(t *testing.T) {
 		"no such option":   {[]string{alike, "--option", "99"}, 2, "--option 99: there are options 1 to"},
 		"a refused option": {[]string{alike, "--option", "4"}, 2, "is refused: "},
 		"nothing collides": {[]string{stories + "way-out.yaml"}, 2, "nothing collides that is not answered; name " +
-			"parties with --for"},
+			"who must talk with --for"},
 		"today, not built":  {[]string{stories + "peers.yaml", "--today"}, 1, "refused: "},
 		"no file":           {nil, 2, "give one design file"},
 		"the ledger":        {[]string{"ledger", alike}, 0, "Nothing is translated: everyone is seen by their real address."},

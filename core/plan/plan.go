@@ -203,17 +203,17 @@ func (pl *planner) routed(a attempt) (attempt, bool) {
 
 // translated keeps the remedies for what collides, over what is joined then.
 func (pl *planner) translated(base attempt) {
-	places := pl.colliding(base.state)
+	places, beside := pl.colliding(base.state)
 	if len(places) == 0 {
 		return
 	}
 	for _, id := range places {
-		if !slices.Contains(pl.plan.Places, id) {
+		if !slices.Contains(pl.plan.Places, id) && !slices.Contains(beside, id) {
 			pl.plan.Places = append(pl.plan.Places, id)
 		}
 	}
 	plan, err := translate.For(pl.ctx, base.state.built, translate.Question{
-		Places: places, Intents: pl.scope.list(), Keep: pl.question.Keep, Closed: pl.question.Closed,
+		Places: places, Beside: beside, Intents: pl.scope.list(), Keep: pl.question.Keep, Closed: pl.question.Closed,
 		Pools: pl.question.Pools, NoBoxes: pl.question.NoBoxes,
 	})
 	if err != nil {

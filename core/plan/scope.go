@@ -409,9 +409,9 @@ func (pl *planner) closer() [][2]design.ID {
 
 // colliding are the places whose ranges collide with what the intents in scope concern, among those
 // of the parties on the way and of whom these are joined to: the ends' own first.
-func (pl *planner) colliding(s state) []design.ID {
+func (pl *planner) colliding(s state) (places, beside []design.ID) {
 	if len(pl.question.Places) > 0 {
-		return pl.question.Places
+		return pl.question.Places, nil
 	}
 	d := s.design()
 	near := topology.Parties(d, status.Exists)
@@ -441,7 +441,8 @@ func (pl *planner) colliding(s state) []design.ID {
 			passed[leg.To] = true
 		}
 	}
-	for _, id := range slices.Collect(maps.Keys(passed)) { // whoever is beside is known there, too
+	onWay := maps.Clone(passed)
+	for id := range onWay { // whoever is beside is known there, too
 		for _, leg := range near.Near(id) {
 			passed[leg.To] = true
 		}
@@ -456,7 +457,13 @@ func (pl *planner) colliding(s state) []design.ID {
 			note(&others, id)
 		}
 	}
-	return collidingOf(d, ends, others)
+	places = collidingOf(d, ends, others)
+	for _, id := range places {
+		if !onWay[d.Party(id).ID] {
+			beside = append(beside, id)
+		}
+	}
+	return places, beside
 }
 
 // collidingOf are the places of a list, and of others, that overlap one of the list at another party.

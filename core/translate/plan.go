@@ -30,6 +30,7 @@ import (
 // nothing in particular.
 type Question struct {
 	Places  []design.ID    // whose ranges collide: LANs, inner routes, networks; or parties with all of theirs
+	Beside  []design.ID    // of these, whose ranges are in the way and stay as they are
 	Intents []design.ID    // which must hold; empty: all that touch the places
 	Keep    []design.ID    // places or parties that keep their ranges
 	Closed  []design.ID    // parties whose boxes are not to be touched
@@ -261,7 +262,7 @@ func (pl *planner) placesOf(ids []design.ID) []design.ID {
 func (pl *planner) settled(places []design.ID) map[design.ID]bool {
 	out := map[design.ID]bool{}
 	for _, id := range places {
-		out[id] = pl.mappedAlready(pl.design.Get(id))
+		out[id] = slices.Contains(pl.question.Beside, id) || pl.mappedAlready(pl.design.Get(id))
 	}
 	return out
 }
