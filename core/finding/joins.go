@@ -1,12 +1,16 @@
 package finding
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
 
+	"dravin/core/allocation"
 	"dravin/core/design"
+	"dravin/core/draft"
 	"dravin/core/lifecycle"
+	"dravin/core/plan"
 	"dravin/core/status"
 	"dravin/core/topology"
 	"dravin/core/words"
@@ -207,12 +211,24 @@ func (c *collector) circuitAlone(o *design.Object, b *design.Circuit) {
 				o.Name, e.Zone,
 			)
 		} else if len(zones) < 2 {
-			c.add(
+			x := c.add(
 				"single-circuit", Risk, o.ID, nil, "%s is the only circuit there; two in different zones are wanted",
 				o.Name,
 			)
+			x.more = func(ctx context.Context, all *Findings) []Fix { return all.seconds(ctx, o.ID) }
 		}
 	}
+}
+
+// seconds put a second beside a joint that stands alone, where that breaks nothing.
+func (f *Findings) seconds(ctx context.Context, joint design.ID) []Fix {
+	var out []Fix
+	for _, s := range draft.Second(allocation.NewBooks(f.design()), joint) {
+		if len(s.Out) == 0 && plan.Safe(ctx, f.proofs, s.Edits) {
+			out = append(out, Fix{Title: s.Title, Edits: s.Edits})
+		}
+	}
+	return out
 }
 
 func (c *collector) attachment(o *design.Object) {

@@ -151,7 +151,7 @@ func TestWhatGoesWrongWithLinksIsFoundAndMended(t *testing.T) {
 			"code's zone", "herbarium-scans-circuit-1", design.KindCircuit,
 			circuit(func(x *design.Circuit) { x.CodeZone = "tarn-north-c" }), "code-of-other-zone", 1,
 		},
-		{"one circuit", "herbarium-scans-circuit-2", design.KindCircuit, nil, "single-circuit", 0},
+		{"one circuit", "herbarium-scans-circuit-2", design.KindCircuit, nil, "single-circuit", 1},
 		{
 			"public subnet", "catalogue/shelf-a", design.KindSubnet,
 			func(b design.Body) { b.(*design.Subnet).Public = true }, "attachment-in-public-subnet", 0,

@@ -84,6 +84,11 @@ func workingAt(built *proof.Proofs, party design.ID) (out []translate.Flow) {
 	return out
 }
 
+// Carries reports whether what must answer in one place is reached from another, and the answer comes back.
+func Carries(p *proof.Proofs, from, to design.ID) bool {
+	return works(p, translate.Flow{From: from, To: to})
+}
+
 func works(p *proof.Proofs, f translate.Flow) bool {
 	t := p.Tables()
 	flow, err := walk.FlowBetween(t, f.From, f.To, serviceAt(t.Design, f.To))

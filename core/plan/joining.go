@@ -386,18 +386,33 @@ func (pl *planner) seconds(give func(joining, bool) bool) {
 	for _, pair := range pl.scope.pairs {
 		way := topology.Way(near.Ways(pair[0]), pair[0], pair[1])
 		for _, leg := range way {
-			for _, s := range draft.Second(allocation.NewBooks(d), leg.By, pl.question.GB) {
-				w := &work{planner: pl, scratch: d.Scratch()}
-				w.books = allocation.NewBooks(w.scratch.Design())
-				w.joining = joining{key: s.Key, title: s.Title, way: s.Title}
-				w.take(s)
-				w.joining.edits = d.EditsTo(w.scratch.Design())
-				if !give(w.joining, true) {
+			for _, s := range draft.Second(allocation.NewBooks(d), leg.By) {
+				if !give(pl.second(s)) {
 					return
 				}
 			}
 		}
 	}
+	if len(pl.scope.wanted) > 0 || len(pl.scope.pairs) > MostEach {
+		return
+	}
+	pl.scope.wanted = slices.Clone(pl.scope.pairs) // another way beside the one that there is
+	for _, f := range families {
+		if !give(pl.joinEach(f.key, f.title, false)) {
+			return
+		}
+	}
+}
+
+// second is a joining by one shape beside what is there.
+func (pl *planner) second(s draft.Shape) (joining, bool) {
+	d := pl.before.design()
+	w := &work{planner: pl, scratch: d.Scratch()}
+	w.books = allocation.NewBooks(w.scratch.Design())
+	w.joining = joining{key: s.Key, title: s.Title, way: s.Title}
+	w.take(s)
+	w.joining.edits = d.EditsTo(w.scratch.Design())
+	return w.joining, len(s.Out) == 0
 }
 
 // survival reports whether any in scope must survive a failure, or all are wished to.

@@ -102,3 +102,16 @@ func (a attempt) with(ctx context.Context, edits []design.Edit, changes []transl
 	}
 	return a, true
 }
+
+// Safe reports whether a change breaks no intent that holds: nothing that must work stops, and nothing
+// that must never work begins to.
+func Safe(ctx context.Context, built *proof.Proofs, edits []design.Edit) bool {
+	before := state{built: built}
+	if before.hold(ctx) != nil {
+		return false
+	}
+	after, err := before.next(ctx, edits)
+	return err == nil && !slices.ContainsFunc(after.results, func(r proof.Result) bool {
+		return !r.Holds && before.holds[r.Intent]
+	})
+}
