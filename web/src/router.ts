@@ -5,20 +5,22 @@ import Designs from "./places/Designs.svelte";
 import Estate from "./places/Estate.svelte";
 import Handover from "./places/Handover.svelte";
 import Links from "./places/Links.svelte";
+import Ledger from "./places/Ledger.svelte";
 import Lost from "./places/Lost.svelte";
 import Overlaps from "./places/Overlaps.svelte";
+import Plan from "./places/Plan.svelte";
 import Proof from "./places/Proof.svelte";
 import Routes from "./places/Routes.svelte";
-import Translation from "./places/Translation.svelte";
 
 const router = createRouter({
   "/": Designs,
   "/designs/:design": {
     "/estate": Estate,
     "/overlaps": Overlaps,
+    "/plan": Plan,
     "/links": Links,
     "/routes": Routes,
-    "/translation": Translation,
+    "/ledger": Ledger,
     "/proof": Proof,
     "/handover": Handover,
     layout: Frame,

@@ -1,7 +1,8 @@
 import { createQuery, type QueryClient } from "@tanstack/svelte-query";
 import { toast } from "svelte-sonner";
 import { horizon } from "../lib/horizon";
-import { client, data, positionOf, Refusal, type Edit } from "./client";
+import { client, data, positionOf, Refusal, type Edit, type PlanAsk, type PlanStep } from "./client";
+import { watchPlan } from "./plan";
 
 /** Everything known of one design lives under this key, so that one call makes it all look again. */
 export const designKey = (design: string) => ["design", design];
@@ -73,32 +74,14 @@ export const useOverlaps = (d: () => string) =>
     () => data(client.GET("/api/designs/{design}/overlaps", seen(d()))),
   );
 
-/** What is planned for: a group of overlapping ranges, parties or places, or intents; and what is fixed. */
-export interface PlanQuestion {
-  group?: string;
-  place?: string[];
-  intent?: string[];
-  keep?: string[];
-  closed?: string[];
-  pool?: string[];
-  no_boxes?: boolean;
-}
-
-export const usePlan = (d: () => string, question: () => PlanQuestion) =>
-  view(
-    d,
-    () => ["plan", question()],
-    () =>
-      data(
-        client.GET("/api/designs/{design}/plan", {
-          params: { path: { design: d() }, query: { ...question(), horizon: horizon() } },
-        }),
-      ),
-    () => {
-      const q = question();
-      return !!q.group || !!q.place?.length || !!q.intent?.length;
-    },
-  );
+/** A plan, which tells how far it is while it is worked out. It is always of what is when all is built. */
+export const usePlan = (d: () => string, ask: () => PlanAsk, progress: (step: PlanStep) => void) =>
+  createQuery(() => ({
+    queryKey: [...designKey(d()), "plan", ask()],
+    queryFn: ({ signal }) => watchPlan(d(), ask(), progress, signal),
+    enabled: Boolean(ask().group || ask().party?.length || ask().intent?.length || ask().place?.length),
+    retry: false,
+  }));
 
 export const useLedger = (d: () => string) =>
   view(
@@ -268,25 +251,6 @@ export const useLink = (d: () => string, link: () => string) =>
         }),
       ),
     () => link() !== "",
-  );
-
-export interface ShapesQuestion {
-  a: string;
-  b: string;
-  gb: number;
-}
-
-export const useShapes = (d: () => string, q: () => ShapesQuestion) =>
-  view(
-    d,
-    () => ["shapes", q()],
-    () =>
-      data(
-        client.GET("/api/designs/{design}/shapes", {
-          params: { path: { design: d() }, query: { ...q(), horizon: horizon() } },
-        }),
-      ),
-    () => Boolean(q().a && q().b),
   );
 
 export interface StudyQuestion {
@@ -503,26 +467,6 @@ export const useForm = (d: () => string, q: () => FormQuestion, wanted: () => bo
       data(
         client.GET("/api/designs/{design}/form", {
           params: { path: { design: d() }, query: { ...q(), horizon: horizon() } },
-        }),
-      ),
-    wanted,
-  );
-
-export interface StarQuestion {
-  head: string;
-  branch: string[];
-  shape: string;
-  gb: number;
-}
-
-export const useStar = (d: () => string, q: () => StarQuestion, wanted: () => boolean) =>
-  view(
-    d,
-    () => ["star", q()],
-    () =>
-      data(
-        client.GET("/api/designs/{design}/star", {
-          params: { path: { design: d() }, query: { ...q(), shape: q().shape || undefined } },
         }),
       ),
     wanted,

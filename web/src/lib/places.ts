@@ -4,11 +4,12 @@ import { withHorizon } from "./horizon";
 export const places = [
   { key: "1", path: "estate", name: "Estate" },
   { key: "2", path: "overlaps", name: "Overlaps" },
-  { key: "3", path: "links", name: "Links" },
-  { key: "4", path: "routes", name: "Routes" },
-  { key: "5", path: "translation", name: "Translation" },
-  { key: "6", path: "proof", name: "Proof" },
-  { key: "7", path: "handover", name: "Handover" },
+  { key: "3", path: "plan", name: "Plan" },
+  { key: "4", path: "links", name: "Links" },
+  { key: "5", path: "routes", name: "Routes" },
+  { key: "6", path: "ledger", name: "Ledger" },
+  { key: "7", path: "proof", name: "Proof" },
+  { key: "8", path: "handover", name: "Handover" },
 ] as const;
 
 export const placeURL = (design: string, path: string, search: Record<string, string> = {}): string => {

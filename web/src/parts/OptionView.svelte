@@ -1,9 +1,11 @@
 <script lang="ts">
   import type { Plan, PlanOption } from "../api/client";
+  import { byParty } from "../lib/plan";
   import { placeURL } from "../lib/places";
   import Address from "./Address.svelte";
   import RouteEffect from "./RouteEffect.svelte";
-  import SeenPicture from "./SeenPicture.svelte";
+  import Choice from "./Choice.svelte";
+  import PlanPicture from "./PlanPicture.svelte";
   import TriedWalk from "./TriedWalk.svelte";
   import Verdict from "./Verdict.svelte";
   import WalkView from "./WalkView.svelte";
@@ -23,10 +25,13 @@
     "Published services",
     "Names",
   ];
+  let order = $state<"when" | "who">("when");
   const steps = $derived(
-    stages
-      .map((word, n) => ({ word, list: option.changes.filter((c) => c.stage === n) }))
-      .filter((s) => s.list.length),
+    order === "who"
+      ? byParty(option).map((p) => ({ word: p.party, list: p.steps }))
+      : stages
+          .map((word, n) => ({ word, list: option.changes.filter((c) => c.stage === n) }))
+          .filter((s) => s.list.length),
   );
   let most = $state(40);
   let walked = $state("");
@@ -103,8 +108,18 @@
   <div class="min-w-0">
     <div class="flex items-center gap-2">
       <h4 class="font-semibold">
-        {option.changes.length} changes, in this order
+        {option.changes.length}
+        {option.changes.length === 1 ? "change" : "changes"}, in this order
       </h4>
+      <Choice
+        label="In the order of"
+        options={[
+          { key: "when", word: "When" },
+          { key: "who", word: "Who" },
+        ]}
+        value={order}
+        choose={(key) => (order = key)}
+      />
       {#if !option.refused && option.changes.length}
         <button class="button ml-auto" onclick={() => apply(option)}>Apply as one</button>
       {/if}
@@ -138,6 +153,36 @@
         {plan.least.why.slice(0, 3).join("; ")}{plan.least.why.length ? "." : ""}
       </p>
     {/if}
+    {#if option.left.length}
+      <h4 class="mt-2 font-semibold">Left out, or to be granted</h4>
+      <ul class="list-inside list-disc text-sm">
+        {#each option.left.slice(0, 8) as x (x)}<li>{x}</li>{/each}
+      </ul>
+      {#if option.left.length > 8}<p class="text-soft text-sm">and {option.left.length - 8} more</p>{/if}
+    {/if}
+    {#if option.costs.length}
+      <details class="mt-2 text-sm">
+        <summary>What it adds to the bill: <span class="font-mono">{option.month}</span> a month</summary>
+        {#each option.costs as c, n (n)}
+          <p class="flex justify-between gap-2">
+            <span>{c.text}</span><span class="font-mono">{Number(c.amount).toFixed(2)}</span>
+          </p>
+        {/each}
+        {#if option.unpriced}<p class="text-warn">and {option.unpriced}</p>{/if}
+      </details>
+    {/if}
+    {#if option.suggestions.length}
+      <details class="mt-2 text-sm">
+        <summary>What is filled in, and why ({option.suggestions.length})</summary>
+        <dl class="grid grid-cols-[max-content_minmax(8rem,1fr)_2fr] gap-x-3">
+          {#each option.suggestions as x, n (n)}
+            <dt class="text-soft border-line border-b py-0.5">{x.what}</dt>
+            <dd class="border-line border-b py-0.5 font-mono break-words">{x.value}</dd>
+            <dd class="border-line border-b py-0.5">{x.why}</dd>
+          {/each}
+        </dl>
+      </details>
+    {/if}
     {#if plan.excluded.length}
       <details class="mt-2 text-sm">
         <summary class="text-soft">Not offered, and why ({plan.excluded.length})</summary>
@@ -147,23 +192,24 @@
       </details>
     {/if}
   </div>
-  {#if option.seen.length}
+  {#if option.seen.length || option.joints.length}
     <div class="mt-2 lg:col-span-2">
       <button class="button" aria-expanded={pictured} onclick={() => (pictured = !pictured)}
-        >Who is seen as what, in the picture</button
+        >What is joined and seen as what, in the picture</button
       >
       {#if pictured}<span class="text-soft ml-2 text-sm"
-          >Whole frame: seen as something else, which stands below. Broken frame: something is changed there.</span
+          >Broken line: joined by it. Whole frame: seen as something else, which stands below. Broken frame:
+          something is changed there.</span
         >{/if}
       {#if pictured}
-        <div class="border-line mt-1 h-96 border"><SeenPicture {design} {option} /></div>
+        <div class="border-line mt-1 h-96 border"><PlanPicture {design} {option} /></div>
       {/if}
     </div>
   {/if}
   {#if walked}
     <div class="mt-2 flex min-w-0 flex-col gap-2 lg:col-span-2" data-testid="tried">
       <h4 class="font-semibold">
-        The walk with this remedy, not applied: {option.intents.find((i) => i.intent === walked)?.name}
+        The walk with this option, not applied: {option.intents.find((i) => i.intent === walked)?.name}
       </h4>
       {#key option.key + walked}<TriedWalk {design} intent={walked} edits={option.edits} />{/key}
     </div>

@@ -53,7 +53,7 @@
       close();
       await write.change(h.reason || "Say it", h.edits);
     }
-    if (h.leads) goTo(design, "links", { as: "draft", a: h.leads.a, b: h.leads.b[0] ?? "" });
+    if (h.leads) goTo(design, "plan", { party: [h.leads.a, ...h.leads.b].join(",") });
   }
   /** Tab takes what may come next. */
   function complete(e: KeyboardEvent): void {
@@ -82,10 +82,10 @@
         goes: true,
       })),
       {
-        key: "draft",
-        title: "Draft a link between two parties",
+        key: "plan-who",
+        title: "Plan who must talk: join and translate",
         hint: "",
-        run: to("links", { as: "draft" }),
+        run: to("plan"),
         goes: true,
       },
       {
@@ -133,13 +133,13 @@
   }
 
   const estate = useEstate(() => design);
-  /** "Saltmarsh to catalogue" means a link between the two. */
+  /** "Saltmarsh to catalogue" means that the two must talk. */
   const pairs = $derived<Item[]>(
     twoParties(text, estate.data?.parties ?? []).map(([a, b]) => ({
       key: `draft ${a.id} ${b.id}`,
-      title: `Draft a link: ${a.name} with ${b.name}`,
+      title: `Plan: ${a.name} with ${b.name}`,
       hint: "",
-      run: to("links", { as: "draft", a: a.id, b: b.id }),
+      run: to("plan", { party: `${a.id},${b.id}` }),
       goes: true,
     })),
   );

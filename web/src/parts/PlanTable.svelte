@@ -46,11 +46,30 @@
           ? `${count(o.boxes.length, "box or table", "boxes and tables")}, by ${short(owners(o))}`
           : "nothing",
     },
-    { word: "More a month", of: (o) => o.month },
+    {
+      word: "Joined by",
+      of: (o) =>
+        o.joints.length ? `${o.way}: ${count(o.joints.length, "joint", "joints")}` : "what is there",
+    },
+    { word: "More a month", of: (o) => o.month + (o.unpriced ? `, and ${o.unpriced}` : "") },
+    {
+      word: "Survives",
+      of: (o) =>
+        o.survives
+          ? "any single failure"
+          : o.weakest
+            ? `not without ${o.weakest}`
+            : o.refused
+              ? ""
+              : "not walked",
+    },
     { word: "Pool", of: pools },
     { word: "Stays broken", of: (o) => short(o.stays) },
     { word: "Breaks", of: (o) => short(o.breaks) },
-    { word: "When the next comes", of: (o) => o.next },
+    {
+      word: "When the next comes",
+      of: (o) => [o.additions ? count(o.additions, "step", "steps") : "", o.next].filter(Boolean).join(": "),
+    },
   ];
 </script>
 
@@ -59,7 +78,7 @@
     {first.first}
   </p>{/if}
 <div class="overflow-x-auto px-3 py-2">
-  <table class="text-sm" aria-label="Remedies side by side">
+  <table class="text-sm" aria-label="Options side by side">
     <thead>
       <tr class="align-top">
         <th class="w-36 min-w-36"><span class="sr-only">What is compared</span></th>

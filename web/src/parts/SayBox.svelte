@@ -84,11 +84,7 @@
   function lead(now: Heard): void {
     if (now.leads) {
       const { a, b } = now.leads;
-      goTo(
-        design,
-        "links",
-        b.length === 1 ? { as: "draft", a, b: b[0] ?? "" } : { as: "star", a, with: b.join(" ") },
-      );
+      goTo(design, "plan", { party: [a, ...b].join(",") });
     }
   }
   function onkeydown(e: KeyboardEvent): void {

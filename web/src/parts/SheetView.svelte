@@ -17,9 +17,9 @@
     id: string;
     select: (id: string) => void;
     /** Begins to look for the other end of a link. */
-    draft: (id: string) => void;
+    plan: (id: string) => void;
   }
-  const { design, id, select, draft }: Props = $props();
+  const { design, id, select, plan }: Props = $props();
   const sheet = useObject(
     () => design,
     () => id,
@@ -120,18 +120,14 @@
     </header>
     {#if party}
       <p class="flex flex-wrap gap-1.5">
-        {#if s.object.kind !== "outside"}<button class="button" onclick={() => draft(s.object.id)}
-            >Draft a link from here</button
+        {#if s.object.kind !== "outside"}<button class="button" onclick={() => plan(s.object.id)}
+            >Must talk with…</button
           >{/if}
         {#if s.object.kind !== "hub" && s.object.kind !== "edge-router"}<button
             class="button"
             onclick={() => (copying = s.object.id)}>More like this</button
           >{/if}
         <button class="button" onclick={() => (making = { kind: s.object.kind })}>Another beside it</button>
-        {#if s.object.kind === "site" || s.object.kind === "network"}<a
-            class="button"
-            href={placeURL(design, "translation", { place: s.object.id })}>Remedies for its ranges</a
-          >{/if}
       </p>
     {:else if ["link", "peering", "circuit", "attachment"].includes(s.object.kind)}
       <p><a class="button" href={placeURL(design, "links", { link: s.object.id })}>Two-ended sheet</a></p>

@@ -23,7 +23,6 @@
   import { kindWord } from "../lib/form";
   import { cell, CellEdits, columns, editable, parseBlock, type ColumnKey } from "../lib/stock";
   import FormDrawer from "./FormDrawer.svelte";
-  import { placeURL } from "../lib/places";
   import { urlState } from "../lib/url.svelte";
 
   interface Props {
@@ -31,9 +30,9 @@
     stock: Stock;
     open: (id: string) => void;
     /** Goes on to a link between two parties. */
-    draft: (a: string, b: string) => void;
+    plan: (parties: string[]) => void;
   }
-  const { design, stock, open, draft }: Props = $props();
+  const { design, stock, open, plan }: Props = $props();
   const write = writer(useQueryClient(), () => design);
 
   const filter = urlState("filter");
@@ -99,13 +98,7 @@
   const chosenRows = $derived(stock.rows.filter((r) => chosen[r.object.id]));
   const partyOf = (r: StockRow): string =>
     ["site", "network", "hub", "edge-router"].includes(r.object.kind) ? r.object.id : (r.object.parent ?? "");
-  /** The two parties whose rows are chosen. */
-  const pair = $derived.by((): [string, string] | undefined => {
-    const [a, b, ...more] = [...new Set(chosenRows.map(partyOf))];
-    return a && b && more.length === 0 ? [a, b] : undefined;
-  });
-
-  /** Whose ranges remedies are asked for: of several rows the LANs and networks, or their parties. */
+  /** Who must talk, where several rows are chosen: the LANs and networks, or their parties. */
   const holders = $derived([
     ...new Set(
       chosenRows.map((r) => (["lan", "inner-route"].includes(r.object.kind) ? r.object.id : partyOf(r))),
@@ -274,13 +267,8 @@
           <button class="button">Set {field}</button>
         </form>
       {/each}
-      {#if pair}
-        <button class="button" onclick={() => draft(...pair)}>Draft a link between them</button>
-      {/if}
       {#if holders.length > 1}
-        <a class="button" href={placeURL(design, "translation", { place: holders.join(",") })}
-          >Remedies for their ranges</a
-        >
+        <button class="button" onclick={() => plan(holders)}>Plan how they talk</button>
       {/if}
       {#if two}
         <button class="button" onclick={() => (asking = two)}>One must reach the other</button>

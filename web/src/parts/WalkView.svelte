@@ -72,8 +72,7 @@
       {/if}
     </p>
     {#if group}
-      <a class="button button-main mt-2" href={placeURL(design, "translation", { group })}>Compare remedies</a
-      >
+      <a class="button button-main mt-2" href={placeURL(design, "plan", { group })}>Compare remedies</a>
     {/if}
     <p class="text-soft mt-1 text-sm">Code <code class="font-mono">{proof.stop.code}</code></p>
   {/if}

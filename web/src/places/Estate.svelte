@@ -29,7 +29,7 @@
   function pick(id: string): void {
     const party = estate.data?.parties.find((x) => x.id === id || x.ranges.some((r) => r.id === id));
     if (fromParty && party && party.id !== fromParty.id && party.kind !== "outside")
-      goTo(design, "links", { as: "draft", a: fromParty.id, b: party.id });
+      goTo(design, "plan", { party: `${fromParty.id},${party.id}` });
     else select(id);
   }
   const openLink = (id: string) => goTo(design, "links", { link: id });
@@ -54,8 +54,8 @@
     {#if as.value !== "import"}<SayBox {design} it={selected.value} {empty} />{/if}
     {#if fromParty}
       <p class="bg-mark flex items-center gap-3 px-3 py-1.5" role="status">
-        A link from <strong>{fromParty.name}</strong>: choose the other party.
-        <button class="button" onclick={() => goTo(design, "links", { as: "draft", a: fromParty.id })}
+        <strong>{fromParty.name}</strong> must talk with whom? Choose the other party.
+        <button class="button" onclick={() => goTo(design, "plan", { party: fromParty.id })}
           >Choose from a list</button
         >
         <button class="button" onclick={() => (from.value = "")}>Never mind</button>
@@ -73,7 +73,7 @@
             {design}
             stock={stock.data}
             open={pick}
-            draft={(a, b) => goTo(design, "links", { as: "draft", a, b })}
+            plan={(ids) => goTo(design, "plan", { party: ids.join(",") })}
           />{/if}
       {:else if estate.data?.parties.length}
         <PictureView estate={estate.data} selected={selected.value} select={pick} {openGroup} {openLink} />
@@ -84,7 +84,7 @@
   </div>
   {#if selected.value}
     <aside class="border-ink bg-sheet w-[25rem] shrink-0 overflow-y-auto border-l-2" aria-label="Sheet">
-      <SheetView {design} id={selected.value} {select} draft={(id) => (from.value = id)} />
+      <SheetView {design} id={selected.value} {select} plan={(id) => (from.value = id)} />
     </aside>
   {/if}
 </div>

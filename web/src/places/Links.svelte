@@ -5,10 +5,8 @@
   import { urlState } from "../lib/url.svelte";
   import Choice from "../parts/Choice.svelte";
   import Known from "../parts/Known.svelte";
-  import DraftView from "../parts/DraftView.svelte";
   import LinkView from "../parts/LinkView.svelte";
   import ProfilesView from "../parts/ProfilesView.svelte";
-  import StarView from "../parts/StarView.svelte";
   import StudyView from "../parts/StudyView.svelte";
   import { goTo, route } from "../router";
 
@@ -19,8 +17,6 @@
   const filter = urlState("find");
   const modes = [
     { key: "", word: "Sheets" },
-    { key: "draft", word: "Draft a link" },
-    { key: "star", word: "Join many" },
     { key: "study", word: "Shape study" },
     { key: "profiles", word: "Profiles" },
   ];
@@ -62,11 +58,7 @@
     />
   </div>
   <div class="min-h-0 flex-1">
-    {#if as.value === "draft"}
-      <DraftView {design} />
-    {:else if as.value === "star"}
-      <StarView {design} />
-    {:else if as.value === "study"}
+    {#if as.value === "study"}
       <StudyView {design} />
     {:else if as.value === "profiles"}
       <ProfilesView {design} />
@@ -75,8 +67,7 @@
     {:else if all.length === 0}
       <p class="p-8">
         Nothing is joined yet.
-        <button class="button" onclick={() => goTo(design, "links", { as: "draft" })}>Draft a link</button>
-        between two parties.
+        <button class="button button-main" onclick={() => goTo(design, "plan")}>Plan who must talk</button>
       </p>
     {:else}
       <div class="grid h-full grid-cols-[17rem_minmax(0,1fr)]">

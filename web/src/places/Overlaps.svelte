@@ -186,7 +186,7 @@
                   {g.intents.length === 1 ? "intent has an end" : "intents have an end"} in these ranges.
                 </p>
               {/if}
-              <a class="button button-main mt-2" href={placeURL(design, "translation", { group: g.key })}
+              <a class="button button-main mt-2" href={placeURL(design, "plan", { group: g.key })}
                 >Compare remedies</a
               >
             </div>

@@ -265,7 +265,7 @@
         <h1 class="text-lg">{chosen.data.name}</h1>
         {#if !chosen.data.holds && !chosen.data.never && !group}<a
             class="button"
-            href={placeURL(design, "translation", { intent: chosen.data.intent })}>Remedies for this intent</a
+            href={placeURL(design, "plan", { intent: chosen.data.intent })}>Plan what makes it work</a
           >{/if}
         <button class="button ml-auto" onclick={() => (making = { object: row.intent })}>Change</button>
         <button class="button" onclick={() => (removing = [row.intent])}>Remove</button>
