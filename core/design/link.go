@@ -132,8 +132,13 @@ func (d *Design) OutsideOf(tunnel *Object) []netip.Addr {
 			continue
 		}
 		own := slices.DeleteFunc(slices.Clone(g.Addresses), func(x netip.Addr) bool { return x.Is4() != a.Is4() })
-		if len(own) > 0 {
-			out[n] = own[max(slices.Index(d.Inside(tunnel.Parent, KindTunnel), d.Get(tunnel.ID)), 0)%len(own)]
+		turns := max(len(own), 1)
+		if v := d.VPNOf(link.Ends[n].Gateway); v != nil { // of two, one may be known before the other
+			turns = max(turns, int(v.Addresses))
+		}
+		turn := max(slices.Index(d.Inside(tunnel.Parent, KindTunnel), d.Get(tunnel.ID)), 0) % turns
+		if turn < len(own) {
+			out[n] = own[turn]
 		}
 	}
 	return out

@@ -23,6 +23,8 @@ type Options struct {
 	// Translated lets ranges collide: they are left out, and made known as other ranges later. A
 	// shape may then name no range at all.
 	Translated bool
+	// Unnamed are ranges of parties that are named nowhere: they are to be known as others.
+	Unnamed map[design.ID][]netip.Prefix
 	// By is what the keys of the shapes that are wanted begin with, such as vpn-bgp; empty: all.
 	By string
 }
@@ -90,6 +92,11 @@ func Shapes(books *allocation.Books, q Options) ([]Shape, error) {
 	}
 	a.offer(b, held(d, b, a.party.ID))
 	b.offer(a, held(d, a, b.party.ID))
+	for _, s := range []*side{&a, &b} {
+		if u := q.Unnamed[s.party.ID]; len(u) > 0 {
+			s.exports, _ = apart(s.exports, u)
+		}
+	}
 	var out []Shape
 	for _, way := range ways {
 		if q.wants(way.key) {

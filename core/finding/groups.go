@@ -28,6 +28,10 @@ func (f *Findings) Groups() []overlap.Group {
 }
 
 func reweigh(d *design.Design, proofs *proof.Proofs, g *overlap.Group) {
+	if slices.ContainsFunc(g.Intents, func(id design.ID) bool { return across(d, id, g) && !proofs.Intent(id).Holds }) {
+		g.Weight = overlap.Breaks // joined or not: what must talk can not while both hold the range
+		return
+	}
 	if g.Weight != overlap.Breaks && g.Weight != overlap.Joined && g.Weight != overlap.Planned {
 		return
 	}
@@ -45,6 +49,24 @@ func reweigh(d *design.Design, proofs *proof.Proofs, g *overlap.Group) {
 		g.Weight = overlap.Answered
 		g.Sentence += "; what must talk does, by translation"
 	}
+}
+
+// across reports whether an intent must hold between two parties that both hold a group's ranges.
+func across(d *design.Design, intent design.ID, g *overlap.Group) bool {
+	in := d.Get(intent).Body.(*design.Intent)
+	if in.Never {
+		return false
+	}
+	at := func(end design.ID) (out []design.ID) {
+		for _, c := range g.Claims {
+			if c.Party != "" && d.Get(c.Owner) != nil && d.Concerns(end, c.Owner) {
+				out = append(out, c.Party)
+			}
+		}
+		return out
+	}
+	from := at(in.From)
+	return len(from) > 0 && slices.ContainsFunc(at(in.To), func(p design.ID) bool { return p != from[0] })
 }
 
 // mostPairs bounds how many pairs of a group are looked at.

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"iter"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -38,6 +39,9 @@ type joining struct {
 	asked map[design.ID]*design.Object
 	// excused are the intents in scope of whom it leaves out.
 	excused map[design.ID]bool
+	// unnamed drafts it anew without naming what is to be known as other ranges; nil where nothing is
+	// drafted.
+	unnamed func(map[design.ID][]netip.Prefix) (joining, bool)
 }
 
 // families are the ways of joining, by what the keys of their shapes begin with, in the order in which
@@ -80,7 +84,7 @@ func (pl *planner) joinings() iter.Seq[joining] {
 				continue
 			}
 			for _, sparing := range []bool{false, true} {
-				if !give(pl.joinEach(f.key, f.title, sparing)) {
+				if !give(pl.joinEach(f.key, f.title, sparing, pl.upfront())) {
 					return
 				}
 			}
@@ -125,8 +129,10 @@ func (pl *planner) families() []struct{ key, title string } {
 // joinEach drafts a joint for every pair that is apart, by shapes whose keys begin so; sparing leaves
 // out what hangs together by those before. ok is false, and the reason noted, if a pair can not be
 // joined so.
-func (pl *planner) joinEach(key, title string, sparing bool) (j joining, ok bool) {
-	w := &work{planner: pl, scratch: pl.before.design().Scratch()}
+func (pl *planner) joinEach(
+	key, title string, sparing bool, unnamed map[design.ID][]netip.Prefix,
+) (j joining, ok bool) {
+	w := &work{planner: pl, scratch: pl.before.design().Scratch(), unnamed: unnamed}
 	w.books = allocation.NewBooks(w.scratch.Design())
 	pairs := pl.scope.wanted
 	if sparing {
@@ -172,7 +178,32 @@ func (pl *planner) joinEach(key, title string, sparing bool) (j joining, ok bool
 		return j, false // it is the same as joining each
 	}
 	w.joining.edits, w.joining.excused = pl.before.design().EditsTo(w.scratch.Design()), pl.excused(w.gone)
+	w.joining.unnamed = func(unnamed map[design.ID][]netip.Prefix) (joining, bool) {
+		return pl.joinEach(key, title, sparing, unnamed)
+	}
 	return w.joining, true
+}
+
+// upfront are the ranges of parties that are not to be named from the beginning: of so many that joining
+// them as they are is not worth a try.
+func (pl *planner) upfront() map[design.ID][]netip.Prefix {
+	if len(pl.scope.wanted) <= manyPairs || pl.question.Untouched {
+		return nil
+	}
+	places, _ := pl.colliding(pl.before)
+	return pl.toBeKnown(places)
+}
+
+// toBeKnown are the ranges of places, by party.
+func (pl *planner) toBeKnown(places []design.ID) map[design.ID][]netip.Prefix {
+	d := pl.before.design()
+	out := map[design.ID][]netip.Prefix{}
+	for _, id := range places {
+		if p := d.Party(id); p != nil {
+			out[p.ID] = append(out[p.ID], d.Ranges(id)...)
+		}
+	}
+	return out
 }
 
 // excused are the intents in scope with an end at one of some parties.
@@ -236,6 +267,7 @@ type work struct {
 	joining joining
 	scratch *design.Scratch
 	books   *allocation.Books
+	unnamed map[design.ID][]netip.Prefix
 	why     string      // the last pair could not be joined
 	gone    []design.ID // of a star, the parties that were left out
 }
@@ -245,9 +277,9 @@ type work struct {
 func (w *work) join(p [2]design.ID, key string, many bool) bool {
 	d := w.scratch.Design()
 	fit := func(by string) (draft.Shape, bool) {
-		shapes, err := draft.Shapes(
-			w.books, draft.Options{A: p[0], B: p[1], GB: w.question.GB, Translated: !w.question.Untouched, By: by},
-		)
+		shapes, err := draft.Shapes(w.books, draft.Options{
+			A: p[0], B: p[1], GB: w.question.GB, Translated: !w.question.Untouched, By: by, Unnamed: w.unnamed,
+		})
 		if err != nil {
 			w.why = err.Error()
 			w.exclude(w.why)
@@ -398,7 +430,7 @@ func (pl *planner) seconds(give func(joining, bool) bool) {
 	}
 	pl.scope.wanted = slices.Clone(pl.scope.pairs) // another way beside the one that there is
 	for _, f := range families {
-		if !give(pl.joinEach(f.key, f.title, false)) {
+		if !give(pl.joinEach(f.key, f.title, false, nil)) {
 			return
 		}
 	}

@@ -104,9 +104,9 @@ func (pl *planner) titleOf(a attempt) string {
 // edits are all that an attempt changes, without what stands in for intents; what somebody is asked
 // about waits for the answer.
 func (pl *planner) edits(a attempt) []design.Edit {
-	out := slices.DeleteFunc(pl.before.design().EditsTo(a.state.design()), func(e design.Edit) bool {
-		return pl.scope.stands[e.ID]
-	})
+	out := []design.Edit{}
+	out = append(out, pl.before.design().EditsTo(a.state.design())...)
+	out = slices.DeleteFunc(out, func(e design.Edit) bool { return pl.scope.stands[e.ID] })
 	for n, e := range out {
 		switch was := a.joining.asked[e.ID]; {
 		case was == nil:

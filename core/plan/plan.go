@@ -141,7 +141,7 @@ func begin(ctx context.Context, built, today *proof.Proofs, q Question, tell fun
 	}
 	pl.plan = Plan{
 		Options: []Option{}, Excluded: []string{}, Apart: [][2]design.ID{}, Places: []design.ID{},
-		Parties: []design.ID{}, Wish: q.Wish,
+		Parties: []design.ID{}, Wish: q.Wish, Least: translate.Least{Why: []string{}},
 	}
 	if err := pl.before.hold(ctx); err != nil {
 		return nil, err
@@ -212,6 +212,7 @@ func (pl *planner) translated(base attempt) {
 			pl.plan.Places = append(pl.plan.Places, id)
 		}
 	}
+	base = pl.unnamed(base, places, beside)
 	plan, err := translate.For(pl.ctx, base.state.built, translate.Question{
 		Places: places, Beside: beside, Intents: pl.scope.list(), Keep: pl.question.Keep, Closed: pl.question.Closed,
 		Pools: pl.question.Pools, NoBoxes: pl.question.NoBoxes,
@@ -246,6 +247,23 @@ func (pl *planner) translated(base attempt) {
 			pl.refuse(a)
 		}
 	}
+}
+
+// unnamed is an attempt whose joints name nothing of what is to be known as other ranges, so that no table
+// keeps an entry for it.
+func (pl *planner) unnamed(base attempt, places, beside []design.ID) attempt {
+	if base.joining.unnamed == nil || len(pl.scope.wanted) > manyPairs {
+		return base
+	}
+	own := slices.DeleteFunc(slices.Clone(places), func(id design.ID) bool { return slices.Contains(beside, id) })
+	j, ok := base.joining.unnamed(pl.toBeKnown(own))
+	if !ok {
+		return base
+	}
+	if s, _, err := pl.before.sketched(pl.ctx, j.edits); err == nil {
+		return attempt{joining: j, state: s}
+	}
+	return base
 }
 
 // failing are the intents in scope that do not hold.

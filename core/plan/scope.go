@@ -357,25 +357,26 @@ func (pl *planner) want(d *design.Design) {
 			pairs = append(slices.Clip(pairs), [2]design.ID{a.ID, b.ID})
 		}
 	}
+	var meeting [][2]design.ID
 	for _, id := range pl.question.Parties {
 		if k := d.Get(id).Kind; k != design.KindHub && k != design.KindEdgeRouter {
 			continue
 		}
 		members := pl.members(id)
 		pairs = slices.DeleteFunc(slices.Clone(pairs), func(p [2]design.ID) bool { // they are joined by it
-			return slices.Contains(members, p[0]) || slices.Contains(members, p[1])
+			return p[0] == id || p[1] == id || slices.Contains(members, p[0]) || slices.Contains(members, p[1])
 		})
 		for _, other := range pl.question.Parties {
 			if p := d.Party(other); p != nil && p.ID != id && !slices.Contains(members, p.ID) {
-				pairs = append(pairs, [2]design.ID{p.ID, id})
+				meeting = append(meeting, [2]design.ID{p.ID, id})
 			}
 		}
 	}
 	if len(pl.question.By) > 0 { // whoever says by what wants it, although they meet somewhere
-		pl.scope.wanted = unjoined(d, pairs, func(*design.Object) bool { return false })
+		pl.scope.wanted = unjoined(d, slices.Concat(pairs, meeting), func(*design.Object) bool { return false })
 		return
 	}
-	pl.scope.wanted = apartFrom(d, pairs)
+	pl.scope.wanted = append(apartFrom(d, pairs), unjoined(d, meeting, status.Exists)...)
 }
 
 // unjoined are the pairs that no joint joins directly that counts, once each.

@@ -3,7 +3,7 @@ import { accessible, contrasting, openCase, place, settled, strict, trust } from
 
 test.beforeEach(({ page }) => strict(page));
 
-const places = ["Estate", "Overlaps", "Links", "Translation", "Proof", "Handover"];
+const places = ["Estate", "Overlaps", "Plan", "Links", "Ledger", "Proof", "Handover"];
 
 for (const [width, height] of [
   [1024, 700],
@@ -48,11 +48,11 @@ for (const colorScheme of ["light", "dark"] as const) {
         ["estate?as=import", "paste it"],
         ["overlaps", "Conflicts, worst first"],
         ["links", "asks to join|agrees|beware"],
-        ["links?as=star", "The head"],
         ["links?as=study&cloud=Tarn", "When does a hub pay"],
         ["links?as=profiles", "dravin-profile"],
-        ["translation", "When the next comes"],
-        ["translation?as=ledger", "Published services"],
+        ["plan", "Who must talk?"],
+        [`plan?party=${of.get("Old Orangery")},${of.get("Peatside Nursery")}`, "When the next comes"],
+        ["ledger", "Published services"],
         ["proof", "Intents: 2 of 5"],
         ["routes", "every source"],
         ["routes?as=limits", "routes in a table"],
@@ -95,7 +95,8 @@ test("the whole case by keys alone", async ({ page }) => {
 test("a stale browser is told what changed, and nothing of its change is stored", async ({ page, request }) => {
   await openCase(page);
   const id = page.url().split("/")[4] ?? "";
-  await place(page, "Translation");
+  await place(page, "Plan");
+  await page.getByRole("button", { name: "All that do not hold" }).click();
   await expect(page.getByRole("button", { name: /^Apply/ }).first()).toBeVisible();
   // The news never reaches this browser: what it shows stays as it was.
   await page.route(/\/api\/designs\//, (route) => (route.request().method() === "GET" ? undefined : route.continue()));

@@ -3,10 +3,13 @@ import { accessible, strict, trust } from "./page";
 
 const sheet = (page: Page) => page.getByRole("article", { name: "Two-ended sheet" });
 const line = (page: Page, key: string) => sheet(page).locator(`[data-line="${key}"]`);
-const shape = (page: Page, title: RegExp) => page.getByRole("columnheader", { name: title });
+const option = (page: Page, title: RegExp) =>
+  page.getByRole("table", { name: "Options side by side" }).getByRole("columnheader", { name: title });
 
+/** Applies an option and opens the sheet of what it joins by. */
 async function draft(page: Page, title: RegExp): Promise<void> {
-  await shape(page, title).getByRole("button", { name: "Draft it" }).click();
+  await option(page, title).first().getByRole("button", { name: /^Apply/ }).click();
+  await page.getByRole("link", { name: /^The sheet of/ }).first().click();
   await expect(page).toHaveURL(/link=/);
   await expect(sheet(page)).toBeVisible();
 }
@@ -18,20 +21,21 @@ test("two parties chosen in the picture are joined by a VPN with everything fill
   await page.goto(`/designs/${id}/estate`);
   await page.getByLabel("Find in the picture").fill("dunmoss"); // it stands in a stack
   await page.getByRole("button", { name: "site Dunmoss Arboretum" }).click();
-  await page.getByRole("button", { name: "Draft a link from here" }).click();
-  await expect(page.getByRole("status")).toContainText("A link from Dunmoss Arboretum");
+  await page.getByRole("button", { name: "Must talk with…" }).click();
+  await expect(page.getByRole("status")).toContainText("Dunmoss Arboretum must talk with whom?");
   await page.getByRole("button", { name: "network sequencing" }).click();
 
-  await expect(shape(page, /VPN with BGP, twin/)).toBeVisible();
-  await expect(page.getByRole("region", { name: "Not possible" })).toContainText("a peering joins two cloud networks");
-  await shape(page, /VPN with BGP, twin/).getByRole("button", { name: "Values" }).click();
-  const values = page.getByRole("region", { name: "Values" });
-  await expect(values).toContainText("free in this design");
-  await expect(values).toContainText("strongest first");
+  await expect(option(page, /VPN with BGP/).first()).toBeVisible();
+  await page.getByText(/^Not offered, and why/).click();
+  await expect(page.getByTestId("option")).toContainText("a peering joins two cloud networks");
+  await option(page, /VPN with BGP/).first().getByRole("button", { name: /VPN with BGP/ }).first().click();
+  await page.getByText(/^What is filled in, and why/).click();
+  await expect(page.getByTestId("option")).toContainText("free in this design");
+  await expect(page.getByTestId("option")).toContainText("strongest first");
   await page.reload();
-  await expect(values).toBeVisible();
+  await expect(page.getByTestId("option")).toContainText("VPN with BGP");
   await accessible(page);
-  await draft(page, /VPN with BGP, twin/);
+  await draft(page, /VPN with BGP/);
 
   await expect(sheet(page)).toContainText("drafted");
   await expect(page.getByTestId("outcome")).toContainText("it comes up");
@@ -55,10 +59,8 @@ test("peering, hub and circuit are drafted from table and palette", async ({ pag
     await page.getByLabel("Filter").fill(name);
     await grid.getByRole("row", { name: new RegExp(`${name}.*Sedge`) }).first().getByRole("checkbox").check();
   }
-  await page.getByRole("button", { name: "Draft a link between them" }).click();
-  await expect(shape(page, /Peering/)).toContainText("Peering");
-  await expect(page.getByRole("row", { name: /^Gets built/ })).toContainText("The hub visitor hub is used as it is");
-  await draft(page, /Peering/);
+  await page.getByRole("button", { name: "Plan how they talk" }).click();
+  await draft(page, /by peering/);
   await page.getByRole("button", { name: "The half of public site is made" }).click();
   await expect(sheet(page)).toContainText("peering, being built");
   await page.getByRole("button", { name: "The half of ticketing is made" }).click();
@@ -66,16 +68,15 @@ test("peering, hub and circuit are drafted from table and palette", async ({ pag
 
   await page.keyboard.press("Control+k");
   await page.getByPlaceholder("A name, an address").fill("public site to visitor hub");
-  await expect(page.getByRole("option", { name: "Draft a link: public site with visitor hub" })).toHaveAttribute("data-selected", "");
+  await expect(page.getByRole("option", { name: "Plan: public site with visitor hub" })).toHaveAttribute("data-selected", "");
   await page.keyboard.press("Enter");
-  await expect(page.getByLabel("with", { exact: true })).toHaveValue(of.get("visitor hub") ?? "");
-  await draft(page, /By visitor hub/);
+  await draft(page, /by a hub/);
   await expect(sheet(page)).toContainText("attachment to a hub");
   await page.getByRole("button", { name: "Begin to build it" }).click();
   await page.getByRole("button", { name: "It is ready" }).click();
 
-  await page.goto(`/designs/${id}/links?as=draft&a=${of.get("Millrace")}&b=${of.get("sequencing")}`);
-  await draft(page, /Private circuit/);
+  await page.goto(`/designs/${id}/plan?party=${of.get("Millrace")},${of.get("sequencing")}`);
+  await draft(page, /by circuits/);
   await page.getByRole("button", { name: /It is ordered at/ }).click();
   await page.getByRole("button", { name: "Enter the order code" }).click();
   await page.getByLabel("Order code", { exact: true }).last().fill("TIDE-77-ELDER");
@@ -205,8 +206,8 @@ test("a profile is copied, refused where it is wrong, and used", async ({ page, 
 
 test("what a cloud gives later is entered, reaches the files, and makes the draft ready", async ({ page, request }) => {
   const { id, of } = await trust(request);
-  await page.goto(`/designs/${id}/links?as=draft&a=${of.get("Saltmarsh Station")}&b=${of.get("sequencing")}`);
-  await draft(page, /VPN with BGP, twin/);
+  await page.goto(`/designs/${id}/plan?party=${of.get("Saltmarsh Station")},${of.get("sequencing")}&by=vpn-bgp`);
+  await draft(page, /VPN with BGP/);
   for (const [tunnel, address] of [
     ["tunnel 1", "192.0.2.60"],
     ["tunnel 2", "192.0.2.61"],

@@ -60,7 +60,7 @@ test("an estate is typed from an empty page, joined, asked of, and its collision
   await c.do(() => place(page, "Overlaps"));
   await c.do(() => page.getByRole("link", { name: "Compare remedies" }).click());
   await c.do(() => page.getByRole("button", { name: /^Apply/ }).first().click());
-  await expect(page.getByText("Answered:")).toBeVisible();
+  await expect(page.getByText("Applied:")).toBeVisible();
   await c.do(() => place(page, "Proof"));
   await expect(page.getByText("Intents: 3 of 3 hold")).toBeVisible();
   expect(c.n, "actions").toBeLessThan(25);
@@ -161,7 +161,7 @@ test("an estate is made by keys alone, from the palette and the bar", async ({ p
     await page.keyboard.press("Enter");
     await expect(page.getByRole("dialog")).toHaveCount(0);
   }
-  await page.keyboard.press("6");
+  await page.keyboard.press("7");
   await expect(page.getByText("Intents: 1 of 1 hold")).toBeVisible();
   await page.keyboard.press("Control+z");
   await expect(page.getByText("No intents yet")).toBeVisible();
@@ -205,14 +205,17 @@ test("designs are renamed, copied and compared", async ({ page, request }) => {
   await accessible(page);
 });
 
-test("a star is one change, its clashes told first", async ({ page, request }) => {
+test("many are joined with one head as one change, and what collides is translated at once", async ({ page, request }) => {
   const { id } = (await (await request.post("/api/designs", { data: { from: "demo" } })).json()) as { id: string };
-  await page.goto(`/designs/${id}/links?as=star`);
-  await page.getByLabel("The head").selectOption({ label: "Marrow Hill" });
-  await page.getByLabel("Filter branches").fill("hut");
-  await page.getByRole("button", { name: "All 9 listed" }).click();
-  await expect(page.getByRole("region", { name: "Clashes" })).toContainText("192.168.211.0/24");
+  await page.goto(`/designs/${id}/plan`);
+  const who = page.getByRole("combobox", { name: "Who must talk" });
+  await who.fill("hut");
+  await page.getByRole("option", { name: /All that are called “hut” \(9 parties\)/ }).click();
+  await who.fill("marrow");
+  await page.getByRole("option", { name: "Marrow Hill" }).click();
+  const table = page.getByRole("table", { name: "Options side by side" });
+  await expect(table).toBeVisible();
   await accessible(page);
-  await page.getByRole("button", { name: /^Draft / }).click();
-  await expect(page.getByRole("button", { name: /^Alder Hut|Marrow Hill to Alder Hut/ }).first()).toBeVisible();
+  await table.getByRole("button", { name: /^Apply/ }).first().click();
+  await expect(page.getByText("Applied:")).toBeVisible();
 });

@@ -119,8 +119,8 @@ test("before and after: a failure, an undo, a draft and a fix show their routes"
   await expect(page.getByRole("alertdialog")).toContainText("tables differ");
   await page.getByRole("button", { name: "Keep it" }).click();
 
-  // A draft's card.
-  await page.goto(`/designs/${id}/links?as=draft&a=${of.get("specimen loans")}&b=${of.get("plate store")}`);
+  // An option of a plan.
+  await page.goto(`/designs/${id}/plan?party=${of.get("specimen loans")},${of.get("plate store")}&by=peering`);
   await page.getByRole("button", { name: "Routes before and after" }).first().click();
   await expect(page.getByRole("region", { name: "Routes before and after" })).toContainText("entries gained");
 });

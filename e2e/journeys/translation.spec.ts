@@ -8,11 +8,12 @@ async function story(page: Page, name: string): Promise<void> {
   await page.goto("/");
   await page.locator('input[type="file"]').setInputFiles(`../demo/remedies/${name}.yaml`);
   await expect(page).toHaveURL(/estate/);
-  await place(page, "Translation");
+  await place(page, "Overlaps");
+  await page.getByRole("link", { name: "Compare remedies" }).first().click();
   await expect(compared(page)).toBeVisible();
 }
 
-const compared = (page: Page) => page.getByRole("table", { name: "Remedies side by side" });
+const compared = (page: Page) => page.getByRole("table", { name: "Options side by side" });
 const option = (page: Page) => page.getByTestId("option");
 const column = (page: Page, n: number) => compared(page).getByRole("columnheader").nth(n);
 
@@ -74,8 +75,7 @@ test("the huts: many, from one pool; the ledger knows each, and writes the zone"
   await expect(option(page)).toContainText("8 parties are mapped");
   await apply(page, /and 7 more/);
   await holds(page, "18 of 18");
-  await place(page, "Translation");
-  await page.getByRole("radio", { name: "Ledger" }).click();
+  await place(page, "Ledger");
   await page.getByLabel(/Whose is it/).fill("10.223.3.9");
   await page.keyboard.press("Enter");
   await expect(page.getByTestId("names")).toContainText("elder sensor");
@@ -107,8 +107,7 @@ test("a hub's refusal is fixed by keeping a subnet out, and a source pool", asyn
   await expect(option(page)).toContainText("still does not work");
   await apply(page, /with a source pool/);
   await holds(page, "2 of 2");
-  await place(page, "Translation");
-  await page.getByRole("radio", { name: "Ledger" }).click();
+  await place(page, "Ledger");
   await expect(page.getByRole("region", { name: "Pools" })).toContainText("172.29.17.0/28");
 });
 
@@ -149,19 +148,20 @@ test("two networks alike: boxes map them toward a hub, and stand between where a
 
 test("a plan for all that collide at once, and for what somebody answers for", async ({ page }) => {
   await story(page, "huts");
-  await page.getByRole("combobox", { name: "Plan for these parties instead" }).click();
+  const who = page.getByRole("combobox", { name: "Who must talk" });
+  await who.click();
   await page.getByRole("option", { name: /All that collide \(9 parties\)/ }).click();
   await expect(page.getByRole("button", { name: "and 5 more" })).toBeVisible();
-  await expect(column(page, 1)).toContainText("and 7 more one to one");
-  await page.getByRole("combobox", { name: "Plan for these parties instead" }).fill("marrow");
+  await expect(column(page, 1)).toBeVisible();
+  await who.fill("marrow");
   await expect(page.getByRole("option")).toHaveCount(1);
   await page.getByRole("button", { name: "and 5 more" }).click();
-  await expect(page.getByRole("combobox", { name: "Conflict" })).toBeVisible();
+  await expect(page.getByText(/^whoever holds/)).toBeVisible();
   // From rows that are chosen in the table.
-  await page.goto(page.url().replace(/translation.*/, "estate?as=table"));
+  await page.goto(page.url().replace(/plan.*/, "estate?as=table"));
   await page.getByRole("textbox", { name: "Filter" }).fill("hut 192.168");
   for (const hut of ["Alder", "Birch"]) await page.getByRole("row", { name: new RegExp(hut) }).first().getByRole("checkbox").check();
-  await page.getByRole("link", { name: "Remedies for their ranges" }).click();
-  await expect(page.getByText("Alder Hut hut", { exact: true })).toBeVisible();
+  await page.getByRole("button", { name: "Plan how they talk" }).click();
+  await expect(page.getByRole("button", { name: "Without Alder Hut hut" })).toBeVisible();
   await expect(compared(page)).toBeVisible();
 });

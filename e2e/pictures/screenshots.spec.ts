@@ -92,9 +92,15 @@ test("pictures of every place", async ({ page, request }) => {
 
   const estate = (await (await request.get(`/api/designs/${id}/estate`)).json()) as { parties: { id: string; name: string }[] };
   const of = (name: string) => estate.parties.find((x) => x.name === name)?.id ?? "";
-  await go(`links?as=draft&a=${of("Old Orangery")}&b=${of("herbarium scans")}`);
-  await expect(page.getByRole("region", { name: "Shapes side by side" })).toContainText("VPN with BGP");
-  await shoot(page, "links-shapes");
+  await go(`plan?party=${of("Dunmoss Arboretum")},${of("ticketing")}`);
+  await expect(page.getByRole("table", { name: "Options side by side" })).toBeVisible();
+  await shoot(page, "plan-unjoined");
+  await page.getByRole("region", { name: "Options" }).evaluate((e) => (e.scrollTop = e.scrollHeight));
+  await shoot(page, "plan-picture");
+  const huts = estate.parties.filter((x) => x.name.endsWith(" Hut")).map((x) => x.id);
+  await go(`plan?party=${[of("catalogue"), ...huts].join(",")}`);
+  await expect(page.getByRole("table", { name: "Options side by side" })).toBeVisible();
+  await shoot(page, "plan-many");
   await go("links?as=study&cloud=Tarn");
   await expect(page.getByRole("region", { name: "In words" })).toContainText("takes fewer steps");
   await shoot(page, "links-study");
@@ -129,21 +135,19 @@ test("pictures of every place", async ({ page, request }) => {
   await expect(page.getByText("stopped on the way there")).toBeVisible();
   await shoot(page, "proof-stopped");
 
-  await go("translation");
+  await go("plan");
+  await page.getByRole("button", { name: /^192\.168\.216\.0\/24/ }).first().click();
   await expect(page.getByRole("row", { name: /Intents that hold/ })).toContainText("5 of 5");
-  await shoot(page, "translation-remedies");
-  await page.getByRole("button", { name: "Who is seen as what, in the picture" }).scrollIntoViewIfNeeded();
-  await page.getByRole("region", { name: "Remedies" }).evaluate((e) => (e.scrollTop = e.scrollHeight));
-  await shoot(page, "translation-picture");
+  await shoot(page, "plan-collision");
   await page.getByRole("button", { name: /^Apply/ }).first().click();
-  await expect(page.getByText("Answered:")).toBeVisible();
-  await page.getByRole("radio", { name: "Ledger" }).click();
+  await expect(page.getByText("Applied:")).toBeVisible();
+  await go("ledger");
   await page.getByLabel(/Whose is it/).fill("192.168.216.17");
   await page.keyboard.press("Enter");
   await expect(page.getByTestId("names")).toContainText("mapped");
   await page.getByRole("button", { name: "Close toast" }).click();
   await expect(page.locator("[data-sonner-toast]")).toHaveCount(0);
-  await shoot(page, "translation-ledger");
+  await shoot(page, "ledger");
 
   await go("proof");
   await page.getByRole("button", { name: /logger polls/ }).click();
@@ -158,11 +162,13 @@ test("pictures of every place", async ({ page, request }) => {
   await page.goto("/");
   await page.locator('input[type="file"]').setInputFiles("../demo/remedies/tenants.yaml");
   await expect(page).toHaveURL(/estate/);
-  await page.getByRole("navigation", { name: "Places" }).getByRole("link", { name: "Translation" }).click();
+  await page.getByRole("navigation", { name: "Places" }).getByRole("link", { name: "Plan" }).click();
+  await page.getByRole("button", { name: "All that do not hold" }).click();
   await page.getByRole("button", { name: /^Apply/ }).first().click();
-  await page.getByRole("radio", { name: "Ledger" }).click();
+  await expect(page.getByText("Applied:")).toBeVisible();
+  await page.getByRole("navigation", { name: "Places" }).getByRole("link", { name: "Ledger" }).click();
   await expect(page.getByRole("region", { name: "Pools" })).toBeVisible();
   await page.getByRole("button", { name: "Close toast" }).click();
   await expect(page.locator("[data-sonner-toast]")).toHaveCount(0);
-  await shoot(page, "translation-pool");
+  await shoot(page, "ledger-pool");
 });

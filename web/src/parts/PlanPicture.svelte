@@ -35,15 +35,26 @@
       ? [to[0] > x ? b.x + b.width : b.x, y]
       : [x, to[1] > y ? b.y + b.height : b.y];
   }
+  /** How a line goes from one box to another: round the outer side of two that stand below each other. */
+  function course(a: PlacedParty, b: PlacedParty): Omit<Line, "key" | "word"> {
+    if (a.bank === b.bank && Math.abs(a.x - b.x) < a.width / 2) {
+      const left = a.bank !== "cloud";
+      const side = left ? a.x : a.x + a.width;
+      const far = side + (left ? -34 : 34);
+      const [y1, y2] = [middle(a)[1], middle(b)[1]];
+      return { path: `M${side} ${y1} H${far} V${y2} H${side}`, x: far, y: (y1 + y2) / 2 };
+    }
+    const [x1, y1] = edge(a, middle(b));
+    const [x2, y2] = edge(b, middle(a));
+    return { path: `M${x1} ${y1} L${x2} ${y2}`, x: (x1 + x2) / 2, y: (y1 + y2) / 2 };
+  }
   /** What joins two parties that are drawn; what comes to something new is drawn from all of them to one point. */
   function lines(placed: PlacedParty[]): Line[] {
     const out: Line[] = [];
     const add = (a: PlacedParty, b: PlacedParty, word: string) => {
       const key = [a.party.id, b.party.id].toSorted().join(" ");
       if (a === b || out.some((l) => l.key === key)) return;
-      const [x1, y1] = edge(a, middle(b));
-      const [x2, y2] = edge(b, middle(a));
-      out.push({ key, path: `M${x1} ${y1} L${x2} ${y2}`, word, x: (x1 + x2) / 2, y: (y1 + y2) / 2 });
+      out.push({ key, word, ...course(a, b) });
     };
     const meeting: Record<string, PlacedParty[]> = {};
     for (const j of option.joints) {

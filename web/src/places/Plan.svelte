@@ -76,9 +76,9 @@
   const nameOf = (id: string) => known.find((p) => p.id === id)?.name ?? titles[id] ?? "";
   const fewest = 4;
 
-  let applied = $state("");
+  let applied = $state.raw<PlanOption>();
   async function apply(o: PlanOption): Promise<void> {
-    if (await write.change(o.title, o.edits)) applied = o.title;
+    if (await write.change(o.title, o.edits)) applied = o;
   }
   function breakOff(): void {
     broken = true;
@@ -109,8 +109,11 @@
   <div class="min-h-0 flex-1 overflow-y-auto" role="region" aria-label="Options">
     {#if applied}
       <p class="text-good px-3 pt-2 font-semibold" role="status">
-        Applied: {applied}.
-        <a href={placeURL(design, "handover")}>Hand it over</a>,
+        Applied: {applied.title}.
+        {#each applied.joints.slice(0, 3) as j (j.id)}
+          <a href={placeURL(design, "links", { link: j.id })}>The sheet of {j.name}</a>,
+        {/each}
+        <a href={placeURL(design, "handover")}>hand it over</a>,
         <a href={placeURL(design, "proof")}>see it proven</a>, or undo it with Ctrl-Z.
       </p>
     {/if}
