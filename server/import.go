@@ -22,13 +22,16 @@ import (
 
 // ImportHow is the first part, "how", of an import; the second is the file.
 type ImportHow struct {
-	Columns []ingest.Column `json:"columns,omitempty" doc:"What the columns mean, one for each of the header; left out: guessed."`
-	Party   string          `json:"party,omitempty" doc:"Whose the lines are that do not say."`
-	Sheet   string          `json:"sheet,omitempty" doc:"The sheet of a workbook; left out: the first."`
-	Only    [][2]int        `json:"only,omitempty" doc:"Takes only these lines, as ranges from and to; left out: all."`
-	Accept  bool            `json:"accept,omitempty" doc:"Carries the plan out; left out: a preview."`
-	Base    int64           `json:"base,omitempty" minimum:"0" maximum:"9007199254740991" doc:"With accept: the position that the writer has seen."`
-	Reason  string          `json:"reason,omitempty" doc:"With accept: what for, in the words of the history."`
+	Columns     []ingest.Column  `json:"columns,omitempty" doc:"What the columns mean, one for each of the header; left out: told by the header and by what they hold."`
+	Party       string           `json:"party,omitempty" doc:"Whose the lines are that do not say."`
+	Sheet       string           `json:"sheet,omitempty" doc:"The sheet of a workbook, or * for all; left out: the first."`
+	Encoding    string           `json:"encoding,omitempty" doc:"What text is in, such as utf-16le or windows-1252; left out: told by its beginning."`
+	RefuseHosts bool             `json:"refuseHosts,omitempty" doc:"Refuses a host's address with a length; left out: the range that holds it is taken."`
+	Mended      map[int][]string `json:"mended,omitempty" doc:"The cells of lines that a person mended, by line, in place of what the file says."`
+	Only        [][2]int         `json:"only,omitempty" doc:"Takes only these lines, as ranges from and to; left out: all."`
+	Accept      bool             `json:"accept,omitempty" doc:"Carries the plan out; left out: a preview."`
+	Base        int64            `json:"base,omitempty" minimum:"0" maximum:"9007199254740991" doc:"With accept: the position that the writer has seen."`
+	Reason      string           `json:"reason,omitempty" doc:"With accept: what for, in the words of the history."`
 }
 
 // ImportStep is one line of the answer to an import. The last one has a plan or
@@ -48,6 +51,7 @@ const maxListed = 20_000
 const (
 	maxReason = 200     // characters
 	maxRanges = 200_000 // of lines
+	maxMended = 5_000   // lines
 )
 
 // importFile answers an upload with a stream of [ImportStep]s, a JSON line
@@ -130,6 +134,10 @@ func (how *ImportHow) check() error {
 		)
 	case !design.IsLine(how.Party) || !design.IsLine(how.Sheet):
 		return refused("party or sheet", "it holds a control character; write plain text")
+	case how.Encoding != "" && !slices.Contains(ingest.Encodings(), how.Encoding):
+		return refused("encoding", "it is not known; send one of "+strings.Join(ingest.Encodings(), ", "))
+	case len(how.Mended) > maxMended:
+		return refused("mended", fmt.Sprintf("these are too many lines; mend at most %d here, the rest in the file", maxMended))
 	case how.Base < 0:
 		return refused("base", "there is no position below 0; send the one that you have seen")
 	case len(how.Only) > maxRanges ||
@@ -150,13 +158,13 @@ func (s *Server) plan(
 	if err != nil {
 		return nil, err
 	}
-	table, err := ingest.Read(ctx, part, ingest.Options{Sheet: how.Sheet, Progress: progress})
+	table, err := ingest.Read(ctx, part, ingest.Options{Sheet: how.Sheet, Encoding: how.Encoding, Progress: progress})
 	if err != nil {
 		return nil, importProblem(err)
 	}
-	plan, err := ingest.Make(
-		ctx, v.design, table, ingest.How{Columns: how.Columns, Party: how.Party, Only: only(how.Only)},
-	)
+	plan, err := ingest.Make(ctx, v.design, table, ingest.How{
+		Columns: how.Columns, Party: how.Party, Only: only(how.Only), RefuseHosts: how.RefuseHosts, Mended: how.Mended,
+	})
 	return plan, importProblem(err)
 }
 

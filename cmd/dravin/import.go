@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -20,23 +22,26 @@ type brought struct {
 
 func importCommand() *cobra.Command {
 	var out format
-	var into, party, sheet string
+	var into, fresh string
+	var how importing
 	var dry bool
 	c := &cobra.Command{
-		Use:   "import FILE... --into DESIGN.yaml",
+		Use:   "import FILE... --into DESIGN.yaml | --new NAME -o DESIGN.yaml",
 		Short: "Bring spreadsheets, router output, text or designs into a design file; exit 1 if a line is refused",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 || into == "" {
-				return badInput(errors.New("give one or more files, and --into the design file that they go into"))
+				return badInput(errors.New(
+					"give one or more files, and --into the design file that they go into, or --new with a name and -o with a file",
+				))
 			}
 			return nil
 		},
 		RunE: func(c *cobra.Command, args []string) error {
-			d, err := readDesign(into)
+			d, err := before(into, fresh)
 			if err != nil {
 				return err
 			}
-			d, all, refused, err := bringAll(c, d, args, party, sheet)
+			d, all, refused, err := bringAll(c, d, args, how)
 			if err != nil {
 				return err
 			}
@@ -56,10 +61,33 @@ func importCommand() *cobra.Command {
 	}
 	out.add(c)
 	c.Flags().StringVar(&into, "into", "", "the design file")
-	c.Flags().StringVar(&party, "party", "", "whose the lines are that do not say")
-	c.Flags().StringVar(&sheet, "sheet", "", "the sheet of a workbook; default: the first")
+	c.Flags().StringVarP(&into, "output", "o", "", "with --new: the design file to make, which must not be there")
+	c.Flags().StringVar(&fresh, "new", "", "makes a new design of that name")
+	c.Flags().StringVar(&how.party, "party", "", "whose the lines are that do not say")
+	c.Flags().StringVar(&how.sheet, "sheet", "", "the sheet of a workbook, or * for all; default: the first")
+	c.Flags().StringVar(&how.encoding, "encoding", "",
+		"what text is in, of "+strings.Join(ingest.Encodings(), ", ")+"; default: told by its beginning")
+	c.Flags().BoolVar(&how.refuseHosts, "refuse-hosts", false,
+		"refuse a host's address with a length; default: take the range that holds it")
 	c.Flags().BoolVar(&dry, "dry-run", false, "say what would be done, line by line, and do nothing")
 	return c
+}
+
+// importing directs how files are read.
+type importing struct {
+	party, sheet, encoding string
+	refuseHosts            bool
+}
+
+// before is the design that files are brought into: one that is there, or a new one of a name.
+func before(path, fresh string) (*design.Design, error) {
+	if fresh == "" {
+		return readDesign(path)
+	}
+	if _, err := os.Stat(path); err == nil {
+		return nil, badInput(fmt.Errorf("%s is there already; give --into to bring the files into it, or another file", path))
+	}
+	return design.New(fresh, nil), nil
 }
 
 // bringAll brings the files in, one after the other, and counts refused lines.
@@ -67,11 +95,11 @@ func bringAll(
 	c *cobra.Command,
 	d *design.Design,
 	paths []string,
-	party, sheet string,
+	how importing,
 ) (_ *design.Design, all []brought, refused int, err error) {
 	for _, path := range paths {
 		var b brought
-		if d, b, err = bring(c, d, path, party, sheet); err != nil {
+		if d, b, err = bring(c, d, path, how); err != nil {
 			return nil, nil, 0, err
 		}
 		all = append(all, b)
@@ -80,7 +108,7 @@ func bringAll(
 	return d, all, refused, nil
 }
 
-func bring(c *cobra.Command, d *design.Design, path, party, sheet string) (*design.Design, brought, error) {
+func bring(c *cobra.Command, d *design.Design, path string, how importing) (*design.Design, brought, error) {
 	unusable := func(err error) (*design.Design, brought, error) {
 		return nil, brought{}, badInput(fmt.Errorf("%s can not be used\n%w", path, err))
 	}
@@ -89,11 +117,11 @@ func bring(c *cobra.Command, d *design.Design, path, party, sheet string) (*desi
 		return nil, brought{}, badInput(err)
 	}
 	defer f.Close()
-	table, err := ingest.Read(c.Context(), f, ingest.Options{Sheet: sheet})
+	table, err := ingest.Read(c.Context(), f, ingest.Options{Sheet: how.sheet, Encoding: how.encoding})
 	if err != nil {
 		return unusable(err)
 	}
-	plan, err := ingest.Make(c.Context(), d, table, ingest.How{Party: party})
+	plan, err := ingest.Make(c.Context(), d, table, ingest.How{Party: how.party, RefuseHosts: how.refuseHosts})
 	if err != nil {
 		return unusable(err)
 	}
@@ -117,8 +145,14 @@ func printBrought(w io.Writer, all []brought, dry bool) {
 	for _, b := range all {
 		fmt.Fprintf(w, "%s (%s): %d new, %d changed, %d the same, %d refused\n", b.File, b.Format,
 			b.Counts[ingest.New], b.Counts[ingest.Changed], b.Counts[ingest.Kept], b.Counts[ingest.Refused])
+		for _, note := range b.Notes {
+			fmt.Fprintf(w, "  %s\n", note)
+		}
+		if slices.Contains(b.Asks, "party") {
+			fmt.Fprintln(w, "  Some lines do not say whose they are: name the party with --party.")
+		}
 		for _, i := range b.Items {
-			if dry || i.Outcome == ingest.Refused {
+			if dry || i.Outcome == ingest.Refused || i.Why != "" && i.Outcome == ingest.New {
 				fmt.Fprintf(w, "  line %-6d %-8s %s", i.Line, i.Outcome, i.Subject)
 				if i.Why != "" {
 					fmt.Fprintf(w, ": %s", i.Why)

@@ -17,6 +17,9 @@ const (
 	ColumnKind    Column = "kind"
 	ColumnName    Column = "name"
 	ColumnPrefix  Column = "prefix"
+	ColumnMask    Column = "mask"
+	ColumnVLAN    Column = "vlan"
+	ColumnRouter  Column = "gateway"
 	ColumnAddress Column = "address"
 	ColumnOwner   Column = "owner"
 	ColumnSegment Column = "segment"
@@ -32,18 +35,24 @@ const (
 
 // spoken are other words for the columns, as people head their spreadsheets.
 var spoken = map[Column][]string{
-	ColumnParty:   {"party", "site", "location", "office", "garden", "branch", "building", "customer", "tenant"},
-	ColumnKind:    {"kind", "type", "what"},
-	ColumnName:    {"name", "lan", "network name", "subnet name", "vlan name", "label", "hostname", "host"},
-	ColumnPrefix:  {"prefix", "range", "cidr", "network", "subnet", "block", "lan range", "address range", "ip range"},
-	ColumnAddress: {"address", "ip", "ip address", "addresses", "public address"},
+	ColumnParty:  {"party", "site", "location", "office", "garden", "branch", "building", "customer", "tenant"},
+	ColumnKind:   {"kind", "type", "what"},
+	ColumnName:   {"name", "lan", "network name", "subnet name", "vlan name", "label", "hostname", "host", "host name", "device", "server"},
+	ColumnPrefix: {"prefix", "range", "cidr", "network", "subnet", "block", "lan range", "address range", "ip range", "ip network", "ip subnet", "subnet/mask", "lan subnet"},
+	ColumnMask: {
+		"mask", "netmask", "subnet mask", "net mask", "network mask", "prefix length", "length", "wildcard", "wildcard mask",
+		"mask length", "bits",
+	},
+	ColumnVLAN:    {"vlan", "vlan id", "vlan tag", "vid", "802 1q"},
+	ColumnRouter:  {"gateway", "default gateway", "gw", "default gw", "gateway address"},
+	ColumnAddress: {"address", "ip", "ip address", "addresses", "public address", "ipv4", "host address"},
 	ColumnOwner:   {"owner", "contact", "responsible", "team"},
 	ColumnSegment: {"segment", "vrf", "routing domain", "security zone"},
 	ColumnCloud:   {"cloud", "provider"},
 	ColumnRegion:  {"region"},
 	ColumnZone:    {"zone", "availability zone"},
 	ColumnASN:     {"asn", "as", "as number"},
-	ColumnAnswers: {"answers", "ports", "services", "port"},
+	ColumnAnswers: {"answers", "ports", "services", "port", "service", "listens on"},
 	ColumnVia:     {"via", "next hop", "inner router", "router"},
 	ColumnFixed:   {"fixed", "static", "can not change"},
 	ColumnNote:    {"note", "notes", "comment", "comments", "description", "remarks"},
@@ -56,6 +65,9 @@ func Columns() []Column {
 		ColumnKind,
 		ColumnName,
 		ColumnPrefix,
+		ColumnMask,
+		ColumnVLAN,
+		ColumnRouter,
 		ColumnAddress,
 		ColumnOwner,
 		ColumnSegment,

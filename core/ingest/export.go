@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/netip"
 	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/xuri/excelize/v2"
@@ -16,12 +17,13 @@ import (
 // Export lists the stock of a design as a table, one row for each range and
 // host, in canonical order. Bringing it in again changes nothing.
 func Export(d *design.Design) (header []string, rows [][]string) {
-	for _, c := range Columns() {
+	columns := slices.DeleteFunc(Columns(), func(c Column) bool { return c == ColumnMask || c == ColumnRouter })
+	for _, c := range columns {
 		header = append(header, string(c))
 	}
 	add := func(cells map[Column]string) {
 		row := make([]string, len(header))
-		for n, c := range Columns() {
+		for n, c := range columns {
 			row[n] = cells[c]
 		}
 		rows = append(rows, row)
@@ -47,6 +49,9 @@ func exported(d *design.Design, o *design.Object) []map[Column]string {
 		return []map[Column]string{base}
 	case *design.LAN:
 		base[ColumnSegment], base[ColumnFixed], base[ColumnNote] = nameOf(d, b.Segment), yes(b.Fixed), b.Note
+		if b.VLAN != 0 {
+			base[ColumnVLAN] = fmt.Sprint(b.VLAN)
+		}
 	case *design.InnerRoute:
 		base[ColumnSegment], base[ColumnFixed], base[ColumnNote] = nameOf(d, b.Segment), yes(b.Fixed), b.Note
 		if b.Via.IsValid() {

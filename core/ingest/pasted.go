@@ -7,6 +7,8 @@ import (
 	"io"
 	"net/netip"
 	"strings"
+
+	"dravin/core/prefix"
 )
 
 const maxTextLine = 1 << 20
@@ -74,15 +76,35 @@ func readPasted(ctx context.Context, r io.Reader, o Options) (*Table, error) {
 func prefixesIn(text string) (before string, prefixes []string) {
 	fields := strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" \t,;()<>\"'=", r) })
 	var words []string
-	for _, w := range fields {
-		w = strings.Trim(w, ".[]{}")
-		address, length, cut := strings.Cut(w, "/")
-		_, err := netip.ParseAddr(address)
-		if cut && err == nil && length != "" && len(length) <= 3 {
-			prefixes = append(prefixes, w)
+	for n := 0; n < len(fields); n++ {
+		w := strings.Trim(fields[n], ".[]{}")
+		found, more := rangeAt(w, fields[n+1:])
+		if found != "" {
+			prefixes = append(prefixes, found)
+			n += more
 		} else if len(prefixes) == 0 {
 			words = append(words, w)
 		}
 	}
 	return strings.Trim(strings.Join(words, " "), " -*"), prefixes
+}
+
+// rangeAt is the range that a word begins, as people write it, and how many of the words behind it are part
+// of it; empty if none begins there.
+func rangeAt(word string, behind []string) (found string, more int) {
+	from, _, _ := strings.Cut(word, "-")
+	from, _, cut := strings.Cut(from, "/")
+	if _, err := netip.ParseAddr(from); err != nil && (!cut || strings.Count(from, ".") == 0) {
+		return "", 0
+	}
+	if _, err := prefix.ReadLoose(word, ""); err == nil {
+		return word, 0
+	}
+	for more = 1; more <= min(2, len(behind)); more++ { // a mask, or a dash and the last address
+		found = strings.TrimRight(word+" "+strings.Join(behind[:more], " "), ".")
+		if _, err := prefix.ReadLoose(found, ""); err == nil {
+			return found, more
+		}
+	}
+	return "", 0
 }

@@ -26,9 +26,12 @@ type Item struct {
 	Line    int     `json:"line"` // in the file; for a design file, the object's number in it
 	Outcome Outcome `json:"outcome"`
 	Subject string  `json:"subject"` // what the line is about
-	Why     string  `json:"why"`     // why it is refused, or what changes
+	Why     string  `json:"why"`     // why it is refused, what changes, or what was understood
+	// Cells are those of a line that is refused, as they stand, to be mended.
+	Cells []string `json:"cells,omitempty"`
 
 	object design.ID
+	said   []string // what was understood that is not as it is written
 }
 
 // Plan is what bringing a table into a design would do. Nothing is done yet.
@@ -40,24 +43,38 @@ type Plan struct {
 	Columns []Column        `json:"columns"` // what each column of the header is taken for
 	Items   []Item          `json:"items"`   // in the order of the file
 	Counts  map[Outcome]int `json:"counts"`
-	Edits   []design.Edit   `json:"-"` // of all lines that are not refused
+	// Notes are what was passed over or understood of the file as a whole, in sentences.
+	Notes    []string `json:"notes"`
+	Encoding string   `json:"encoding"` // of text; empty for what is none
+	// Encodings are those that text may be said to be in, in order.
+	Encodings []string `json:"encodings"`
+	// Asks are what must be said for lines that are refused: party, whose they are.
+	Asks []string `json:"asks"`
+	// Hosts is how many lines give a host's address where a range should be.
+	Hosts int           `json:"hosts"`
+	Edits []design.Edit `json:"-"` // of all lines that are not refused
 }
 
 // How directs the making of a plan.
 type How struct {
-	Columns []Column       // what the columns mean; nil: guessed from the header
+	Columns []Column       // what the columns mean; nil: told by the header and by what they hold
 	Party   string         // whose the lines are that do not say
 	Only    func(int) bool // takes only the lines for which it is true; nil: all
+	// RefuseHosts refuses a host's address with a length; else the range that holds it is taken.
+	RefuseHosts bool
+	// Mended are the cells of lines that a person mended, by line; they take the place of what the file says.
+	Mended map[int][]string
 }
 
 // Make works out what a table would do to a design. It stops when ctx ends.
 func Make(ctx context.Context, d *design.Design, t *Table, how How) (*Plan, error) {
 	p := &Plan{
 		Format: t.Format, Sheets: orEmpty(t.Sheets), Sheet: t.Sheet, Header: orEmpty(t.Header), Columns: how.Columns,
-		Items: []Item{}, Counts: map[Outcome]int{},
+		Items: []Item{}, Counts: map[Outcome]int{}, Notes: orEmpty(t.Notes), Encoding: t.Encoding, Encodings: Encodings(),
+		Asks: []string{},
 	}
 	if len(p.Columns) != len(t.Header) {
-		p.Columns = Guess(t.Header)
+		p.Columns = GuessBy(t.Header, t.Rows)
 	}
 	m := newMaker(d, p, how)
 	var err error
@@ -99,8 +116,9 @@ type maker struct {
 	users   map[design.ID][]int          // items that need an object
 	within  map[design.ID][]design.ID    // what a party has
 	held    map[holding]design.ID
-	filed   bool   // it comes from a design file, where everything stands for itself
-	log     []step // what the present line has put, to be taken back if it is refused
+	above   *record // the last row that says whose it is
+	filed   bool    // it comes from a design file, where everything stands for itself
+	log     []step  // what the present line has put, to be taken back if it is refused
 }
 
 // step is one object put, with what was there before.
@@ -195,16 +213,26 @@ func (m *maker) make(k design.Kind, parent design.ID, name string, b design.Body
 	}
 }
 
-func (m *maker) item(line int, subject string, object design.ID) {
-	m.plan.Items = append(m.plan.Items, Item{Line: line, Subject: subject, object: object})
+func (m *maker) item(r *record, subject string, object design.ID) {
+	i := Item{Line: r.line, Subject: subject, object: object, Cells: r.raw, said: r.said}
+	m.plan.Items = append(m.plan.Items, i)
 	at := len(m.plan.Items) - 1
 	for o := m.get(object); o != nil; o = m.get(o.Parent) {
 		m.users[o.ID] = append(m.users[o.ID], at)
 	}
 }
 
-func (m *maker) refuse(line int, subject, why string) {
-	m.plan.Items = append(m.plan.Items, Item{Line: line, Subject: subject, Why: why, Outcome: Refused})
+func (m *maker) refuse(r *record, why error) {
+	m.plan.Items = append(
+		m.plan.Items, Item{Line: r.line, Subject: subjectOf(r), Why: why.Error(), Outcome: Refused, Cells: r.raw},
+	)
+}
+
+// asks notes what must be said beside the file.
+func (m *maker) asks(what string) {
+	if !slices.Contains(m.plan.Asks, what) {
+		m.plan.Asks = append(m.plan.Asks, what)
+	}
 }
 
 // designFile takes a whole design file in: objects are matched by their paths.
@@ -236,7 +264,7 @@ func (m *maker) designFile(file []byte) error {
 			return err
 		}
 		m.put(mapped)
-		m.item(n+1, string(o.Kind)+" "+from.Path(o.ID), mapped.ID)
+		m.item(&record{line: n + 1}, string(o.Kind)+" "+from.Path(o.ID), mapped.ID)
 	}
 	return nil
 }
@@ -376,6 +404,10 @@ func (m *maker) dropInside(holder design.ID) {
 }
 
 func (m *maker) outcome(i *Item) {
+	if i.Outcome == Refused {
+		return
+	}
+	i.Cells = nil
 	if i.Outcome != "" {
 		return
 	}
@@ -387,6 +419,7 @@ func (m *maker) outcome(i *Item) {
 		i.Outcome = Kept
 	default:
 		i.Outcome = Changed
-		i.Why = "changes " + strings.Join(design.Differences(old, now), ", ")
+		i.said = append([]string{"changes " + strings.Join(design.Differences(old, now), ", ")}, i.said...)
 	}
+	i.Why = strings.Join(i.said, "; ")
 }

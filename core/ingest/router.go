@@ -92,6 +92,7 @@ type elements struct {
 	dec     *json.Decoder
 	counted *counted
 	read    int
+	line    int // of text, from 1; 0 for JSON
 }
 
 // open reads the delimiter that a list or object begins with.
@@ -181,8 +182,13 @@ func (e *elements) router() error {
 	return err
 }
 
-// row adds a row; the line is its number, since JSON has no lines that matter.
-func (e *elements) row(cells ...string) error { return e.add(len(e.table.Rows)+1, cells) }
+// row adds a row; of JSON, which has no lines that matter, the line is its number.
+func (e *elements) row(cells ...string) error {
+	if e.line > 0 {
+		return e.add(e.line, cells)
+	}
+	return e.add(len(e.table.Rows)+1, cells)
+}
 
 type ipLink struct {
 	Name      string          `json:"ifname"`

@@ -6,48 +6,36 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strconv"
 	"strings"
 
 	"dravin/core/design"
-	"dravin/core/prefix"
 )
-
-// record is a row by the meaning of its cells.
-type record struct {
-	line  int
-	cells map[Column]string
-}
-
-func (r record) get(c Column) string { return r.cells[c] }
 
 func (m *maker) rows(ctx context.Context, t *Table) error {
 	for n, row := range t.Rows {
 		if n%each == 0 && ctx.Err() != nil {
 			return ctx.Err()
 		}
+		r := m.recordOf(row)
 		if m.how.Only != nil && !m.how.Only(row.Line) {
 			continue
 		}
-		r := record{row.Line, map[Column]string{}}
-		for i, c := range m.plan.Columns {
-			if c != Ignored && i < len(row.Cells) {
-				r.cells[c] = plain(row.Cells[i])
-			}
-		}
-		if r.get(ColumnParty) == "" {
-			r.cells[ColumnParty] = m.how.Party
+		if r.heading {
+			m.plan.Items = append(m.plan.Items, Item{
+				Line: r.line, Subject: subjectOf(r), Outcome: Kept, Why: "names the party of the lines below",
+			})
+			continue
 		}
 		m.log = m.log[:0]
 		if err := m.record(r); err != nil {
 			m.takeBack()
-			m.refuse(r.line, subjectOf(r), err.Error())
+			m.refuse(r, err)
 		}
 	}
 	return nil
 }
 
-func subjectOf(r record) string {
+func subjectOf(r *record) string {
 	var words []string
 	for _, c := range []Column{ColumnParty, ColumnName, ColumnPrefix, ColumnAddress} {
 		if v := r.get(c); v != "" {
@@ -72,7 +60,7 @@ var kinds = map[string]design.Kind{
 	"reservation": design.KindReservation, "reserved": design.KindReservation,
 }
 
-func (m *maker) kindOf(r record) (design.Kind, error) {
+func (m *maker) kindOf(r *record) (design.Kind, error) {
 	if word := strings.ToLower(r.get(ColumnKind)); word != "" {
 		k, ok := kinds[word]
 		if !ok {
@@ -105,24 +93,24 @@ func (m *maker) kindOf(r record) (design.Kind, error) {
 
 // record takes one row in, or says why not. A row that is refused leaves
 // nothing behind: what can fail is checked first.
-func (m *maker) record(r record) error {
+func (m *maker) record(r *record) error {
 	k, err := m.kindOf(r)
 	if err != nil {
+		return err
+	}
+	if err := m.belongs(r, k); err != nil {
 		return err
 	}
 	name := r.get(ColumnParty)
 	if k == design.KindReservation {
 		name = or(r.get(ColumnName), name)
 	}
-	if design.Slug(name) == "" {
-		return fmt.Errorf("the party is empty; say whose it is, in the file or beside it")
-	}
 	sum := sha256.Sum256(
 		[]byte(
 			strings.Join(
 				[]string{
-					string(k), design.Slug(name), design.Slug(r.get(ColumnName)), r.get(ColumnPrefix),
-					r.get(ColumnAddress),
+					string(k), design.Slug(name), design.Slug(r.get(ColumnName)), r.get(ColumnPrefix), r.get(ColumnMask),
+					r.get(ColumnAddress), r.get(ColumnAnswers),
 				},
 				"\x00",
 			),
@@ -144,9 +132,8 @@ func (m *maker) record(r record) error {
 	case design.KindSite:
 		err = m.site(r)
 	default:
-		var p netip.Prefix
-		if p, err = prefix.Parse(r.get(ColumnPrefix)); err == nil {
-			err = m.ranged(r, k, p)
+		if err = m.readRanges(r); err == nil {
+			err = m.ranged(r, k)
 		}
 	}
 	if err == nil {
@@ -162,8 +149,57 @@ func or(a, b string) string {
 	return b
 }
 
-// ranged takes a row in that is about a prefix.
-func (m *maker) ranged(r record, k design.Kind, p netip.Prefix) error {
+// belongs refuses a row that is nobody's. A host that nobody is named for is of the one party that has its
+// address.
+func (m *maker) belongs(r *record, k design.Kind) error {
+	name := r.get(ColumnParty)
+	if k == design.KindReservation {
+		name = or(r.get(ColumnName), name)
+	}
+	if design.Slug(name) != "" {
+		return nil
+	}
+	a, err := address(or(r.get(ColumnAddress), r.get(ColumnPrefix)))
+	if err != nil || k != design.KindEndpoint && k != design.KindGateway {
+		m.asks("party")
+		return errNobodys
+	}
+	switch owners := m.owners(a); len(owners) {
+	case 0:
+		m.asks("party")
+		return fmt.Errorf("%s is in no LAN, inner route or subnet; bring its range in first, or name its party", a)
+	case 1:
+		r.cells[ColumnParty] = owners[0]
+		r.say("the party is " + owners[0] + ", which has " + a.String())
+	default:
+		m.asks("party")
+		return fmt.Errorf("%s have %s; name the party beside the file, or in a column of its own", listed(owners), a)
+	}
+	return nil
+}
+
+// owners are the names of the parties that have an address, in order.
+func (m *maker) owners(a netip.Addr) (names []string) {
+	for _, k := range design.Parties {
+		for _, id := range m.within[""] {
+			if o := m.get(id); o != nil && o.Kind == k && m.homeOf(o, a) != "" {
+				names = append(names, o.Name)
+			}
+		}
+	}
+	return names
+}
+
+// listed names several things in a sentence, the first few of many.
+func listed(names []string) string {
+	if len(names) > 4 {
+		names = append(slices.Clone(names[:3]), fmt.Sprintf("%d more", len(names)-3))
+	}
+	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
+}
+
+// ranged takes a row in that is about ranges.
+func (m *maker) ranged(r *record, k design.Kind) error {
 	fixed, err := truth(r.get(ColumnFixed))
 	if err != nil {
 		return err
@@ -175,7 +211,11 @@ func (m *maker) ranged(r record, k design.Kind, p netip.Prefix) error {
 		}
 	}
 	if k == design.KindReservation {
-		return m.reservation(r, p)
+		return m.reservation(r)
+	}
+	tag, err := vlan(r)
+	if err != nil {
+		return err
 	}
 	party, err := m.party(r, k)
 	if err != nil {
@@ -183,14 +223,14 @@ func (m *maker) ranged(r record, k design.Kind, p netip.Prefix) error {
 	}
 	switch k {
 	case design.KindNetwork, design.KindOutside:
-		m.extend(party, r, p, fixed, via)
-		m.item(r.line, party.Name+" "+p.String(), party.ID)
+		m.extend(party, r, details{fixed: fixed, via: via})
+		m.item(r, party.Name+" "+written(r.ranges), party.ID)
 	case design.KindSubnet:
-		return m.subnet(r, party, p)
+		m.subnet(r, party)
 	default:
-		o := m.place(r, k, party, p)
-		m.extend(o, r, p, fixed, via)
-		m.item(r.line, party.Name+" "+o.Name+" "+p.String(), o.ID)
+		o := m.place(r, k, party)
+		m.extend(o, r, details{fixed, via, tag})
+		m.item(r, party.Name+" "+o.Name+" "+written(r.ranges), o.ID)
 	}
 	return nil
 }
@@ -199,7 +239,11 @@ func (m *maker) ranged(r record, k design.Kind, p netip.Prefix) error {
 var reservationUses = map[string]string{"mapping pool": design.UseMapping, "device range": design.UseDevice}
 
 // reservation keeps a range. What the row does not speak of stays as it is.
-func (m *maker) reservation(r record, p netip.Prefix) error {
+func (m *maker) reservation(r *record) error {
+	if len(r.ranges) != 1 {
+		return fmt.Errorf("a reservation keeps one range; write %s in lines of their own", written(r.ranges))
+	}
+	p := r.ranges[0]
 	o := m.holder(
 		design.KindReservation, "", or(r.get(ColumnName), r.get(ColumnParty)),
 		func() design.Body { return &design.Reservation{} },
@@ -222,12 +266,12 @@ func (m *maker) reservation(r record, p netip.Prefix) error {
 		}
 	}
 	m.put(o.With(&c))
-	m.item(r.line, "reservation "+o.Name+" "+p.String(), o.ID)
+	m.item(r, "reservation "+o.Name+" "+p.String(), o.ID)
 	return nil
 }
 
 // site takes a site in by itself.
-func (m *maker) site(r record) error {
+func (m *maker) site(r *record) error {
 	if r.get(ColumnPrefix) != "" || r.get(ColumnAddress) != "" {
 		return fmt.Errorf(
 			"a site has no range or address of its own; write lan, inner route, gateway or endpoint as the kind",
@@ -240,18 +284,8 @@ func (m *maker) site(r record) error {
 	c := *o.Body.(*design.Site)
 	c.Note = or(r.get(ColumnNote), c.Note)
 	m.put(o.With(&c))
-	m.item(r.line, "site "+o.Name, o.ID)
+	m.item(r, "site "+o.Name, o.ID)
 	return nil
-}
-
-func truth(text string) (bool, error) {
-	switch strings.ToLower(text) {
-	case "", "no", "n", "false", "0":
-		return false, nil
-	case "yes", "y", "true", "1", "x":
-		return true, nil
-	}
-	return false, fmt.Errorf("fixed is %q; write yes or no", text)
 }
 
 // partyKind is the kind of party that holds objects of a kind.
@@ -261,7 +295,7 @@ var partyKind = map[design.Kind]design.Kind{
 }
 
 // party finds the party of a row, or makes it.
-func (m *maker) party(r record, k design.Kind) (*design.Object, error) {
+func (m *maker) party(r *record, k design.Kind) (*design.Object, error) {
 	name := r.get(ColumnParty)
 	for _, known := range design.Parties {
 		o := m.find(known, "", name)
@@ -287,7 +321,7 @@ func (m *maker) party(r record, k design.Kind) (*design.Object, error) {
 }
 
 // owned sets a party's owner if the row names one.
-func (m *maker) owned(o *design.Object, r record) *design.Object {
+func (m *maker) owned(o *design.Object, r *record) *design.Object {
 	name := r.get(ColumnOwner)
 	if design.Slug(name) == "" {
 		return o
@@ -321,37 +355,57 @@ func (m *maker) holder(k design.Kind, parent design.ID, name string, body func()
 	return m.make(k, parent, name, body())
 }
 
-// place finds the LAN or inner route of a row: by its name, by its prefix if it
-// has none, or makes it.
-func (m *maker) place(r record, k design.Kind, party *design.Object, p netip.Prefix) *design.Object {
+// place finds the LAN or inner route of a row: by its name, by its ranges if it has none or they were told
+// by a host, or makes it.
+func (m *maker) place(r *record, k design.Kind, party *design.Object) *design.Object {
 	name := r.get(ColumnName)
-	if design.Slug(name) == "" {
-		if o := m.get(m.held[holding{party.ID, k, p}]); o != nil {
-			return o
+	if design.Slug(name) == "" || r.hosted && m.find(k, party.ID, name) == nil {
+		for _, p := range r.ranges {
+			if o := m.get(m.held[holding{party.ID, k, p}]); o != nil {
+				return o
+			}
 		}
-		name = p.String()
 	}
-	return m.holder(k, party.ID, name, func() design.Body {
+	if design.Slug(name) == "" {
+		name = r.ranges[0].String()
+	}
+	o := m.holder(k, party.ID, name, func() design.Body {
 		if k == design.KindInnerRoute {
 			return &design.InnerRoute{}
 		}
 		return &design.LAN{}
 	})
+	if r.hosted {
+		for _, p := range r.ranges {
+			m.held[holding{party.ID, k, p}] = o.ID
+		}
+	}
+	return o
 }
 
-// extend puts a prefix and what else the row says into its object. The first
+// details are what a row says of an object beside its ranges.
+type details struct {
+	fixed bool
+	via   netip.Addr
+	vlan  uint16
+}
+
+// extend puts ranges and what else the row says into its object. The first
 // row about an object replaces its prefixes, further rows add to them.
-func (m *maker) extend(o *design.Object, r record, p netip.Prefix, fixed bool, via netip.Addr) {
+func (m *maker) extend(o *design.Object, r *record, x details) {
 	_, again := m.filled[o.ID]
 	m.filled[o.ID] = r.line
 	list := func(old []netip.Prefix) []netip.Prefix {
 		if !again {
-			return m.first(o, p)
+			old = m.first(o, r.ranges)
 		}
-		if slices.Contains(old, p) {
-			return old
+		old = slices.Clone(old)
+		for _, p := range r.ranges {
+			if !slices.Contains(old, p) {
+				old = append(old, p)
+			}
 		}
-		return append(slices.Clone(old), p)
+		return old
 	}
 	segment := func(old design.ID) design.ID {
 		if name := r.get(ColumnSegment); design.Slug(name) != "" {
@@ -362,43 +416,48 @@ func (m *maker) extend(o *design.Object, r record, p netip.Prefix, fixed bool, v
 	switch b := o.Body.(type) {
 	case *design.LAN:
 		edited := design.Edited(o, func(c *design.LAN) {
-			c.Prefixes, c.Segment, c.Fixed, c.Note = list(b.Prefixes), segment(b.Segment), b.Fixed || fixed,
-				or(r.get(ColumnNote), b.Note)
+			c.Prefixes, c.Segment, c.Fixed, c.Note = list(b.Prefixes), segment(b.Segment), b.Fixed || x.fixed,
+				remark(r, b.Note)
+			if x.vlan != 0 {
+				c.VLAN = x.vlan
+			}
 		})
 		m.put(edited)
 	case *design.InnerRoute:
 		edited := design.Edited(o, func(c *design.InnerRoute) {
-			c.Prefixes, c.Segment, c.Fixed, c.Note = list(b.Prefixes), segment(b.Segment), b.Fixed || fixed,
-				or(r.get(ColumnNote), b.Note)
-			if via.IsValid() {
-				c.Via = via
+			c.Prefixes, c.Segment, c.Fixed, c.Note = list(b.Prefixes), segment(b.Segment), b.Fixed || x.fixed,
+				remark(r, b.Note)
+			if x.via.IsValid() {
+				c.Via = x.via
 			}
 		})
 		m.put(edited)
 	case *design.Network:
 		edited := design.Edited(o, func(c *design.Network) {
-			c.Blocks, c.Segment, c.Note = list(b.Blocks), segment(b.Segment), or(r.get(ColumnNote), b.Note)
+			c.Blocks, c.Segment, c.Note = list(b.Blocks), segment(b.Segment), remark(r, b.Note)
 		})
 		m.put(edited)
 	case *design.Outside:
 		edited := design.Edited(o, func(c *design.Outside) {
-			c.Prefixes, c.Segment, c.Note = list(b.Prefixes), segment(b.Segment), or(r.get(ColumnNote), b.Note)
+			c.Prefixes, c.Segment, c.Note = list(b.Prefixes), segment(b.Segment), remark(r, b.Note)
 		})
 		m.put(edited)
 	}
 }
 
 // first is what the first row makes of an object's prefixes: if it names one
-// that is there already, the others stay; else the row's takes their place.
-func (m *maker) first(o *design.Object, p netip.Prefix) []netip.Prefix {
-	if old := m.design.Ranges(o.ID); slices.Contains(old, p) {
+// that is there already, the others stay; else the row's take their place.
+func (m *maker) first(o *design.Object, list []netip.Prefix) []netip.Prefix {
+	old := m.design.Ranges(o.ID)
+	if slices.ContainsFunc(list, func(p netip.Prefix) bool { return slices.Contains(old, p) }) {
 		return old
 	}
-	return []netip.Prefix{p}
+	return nil
 }
 
-func (m *maker) subnet(r record, network *design.Object, p netip.Prefix) error {
-	o := m.find(design.KindSubnet, network.ID, or(r.get(ColumnName), p.String()))
+func (m *maker) subnet(r *record, network *design.Object) {
+	name := or(r.get(ColumnName), r.ranges[0].String())
+	o := m.find(design.KindSubnet, network.ID, name)
 	if o == nil {
 		table := m.find(design.KindTable, network.ID, "main table")
 		if all := m.design.Inside(network.ID, design.KindTable); len(all) > 0 {
@@ -406,24 +465,22 @@ func (m *maker) subnet(r record, network *design.Object, p netip.Prefix) error {
 		} else if table == nil {
 			table = m.make(design.KindTable, network.ID, "main table", &design.Table{})
 		}
-		o = m.make(design.KindSubnet, network.ID, or(r.get(ColumnName), p.String()), &design.Subnet{Table: table.ID})
+		o = m.make(design.KindSubnet, network.ID, name, &design.Subnet{Table: table.ID})
 	}
 	c := *o.Body.(*design.Subnet)
-	c.Prefixes, c.Zone, c.Note = []netip.Prefix{p}, or(r.get(ColumnZone), c.Zone), or(r.get(ColumnNote), c.Note)
-	if old := m.design.Ranges(o.ID); slices.Contains(old, p) {
+	c.Prefixes, c.Zone, c.Note = r.ranges, or(r.get(ColumnZone), c.Zone), remark(r, c.Note)
+	if old := m.first(o, r.ranges); old != nil {
 		c.Prefixes = old
 	}
 	m.put(o.With(&c))
-	m.item(r.line, network.Name+" "+o.Name+" "+p.String(), o.ID)
-	return nil
+	m.item(r, network.Name+" "+o.Name+" "+written(r.ranges), o.ID)
 }
 
 // addressed takes a row in that is about an address: an endpoint or a gateway.
-func (m *maker) addressed(r record, k design.Kind) error {
-	text := or(r.get(ColumnAddress), r.get(ColumnPrefix)) // some tables have one column for both
-	a, err := netip.ParseAddr(text)
+func (m *maker) addressed(r *record, k design.Kind) error {
+	a, err := address(or(r.get(ColumnAddress), r.get(ColumnPrefix))) // some tables have one column for both
 	if err != nil {
-		return fmt.Errorf("the address %q is not one; write one such as 10.214.0.20", text)
+		return err
 	}
 	answers, asn, err := answersAndASN(r)
 	if err != nil {
@@ -445,7 +502,7 @@ func (m *maker) addressed(r record, k design.Kind) error {
 			}
 		})
 		m.put(edited)
-		m.item(r.line, party.Name+" "+name+" "+a.String(), o.ID)
+		m.item(r, party.Name+" "+name+" "+a.String(), o.ID)
 		return nil
 	}
 	home := m.homeOf(party, a)
@@ -462,28 +519,8 @@ func (m *maker) addressed(r record, k design.Kind) error {
 	}
 	c.Note = or(r.get(ColumnNote), c.Note)
 	m.put(o.With(&c))
-	m.item(r.line, party.Name+" "+name+" "+a.String(), o.ID)
+	m.item(r, party.Name+" "+name+" "+a.String(), o.ID)
 	return nil
-}
-
-// answersAndASN are the services and the ASN that a row names, none and 0 if it
-// names none.
-func answersAndASN(r record) (answers []design.Service, asn uint32, err error) {
-	for _, word := range strings.Fields(strings.ReplaceAll(r.get(ColumnAnswers), ",", " ")) {
-		s, err := design.ParseService(word)
-		if err != nil {
-			return nil, 0, err
-		}
-		answers = append(answers, s)
-	}
-	if text := r.get(ColumnASN); text != "" {
-		n, err := strconv.ParseUint(text, 10, 32)
-		if err != nil {
-			return nil, 0, fmt.Errorf("the ASN %q is not a number up to 4294967295", text)
-		}
-		asn = uint32(n)
-	}
-	return answers, asn, nil
 }
 
 // homeOf is the LAN, inner route or subnet of a party that holds an address.

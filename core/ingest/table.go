@@ -33,13 +33,17 @@ type Table struct {
 	Sheet  string   // of a workbook: the one read
 	Header []string
 	Rows   []Row
+	// Encoding is what text was in; empty for what is none.
+	Encoding string
+	Notes    []string // what was passed over or understood, in sentences
 	// Design is the file's text if it is a design file; then there are no rows.
 	Design []byte
 }
 
 // Options direct a reader.
 type Options struct {
-	Sheet    string         // of a workbook; empty: the first
+	Sheet    string         // of a workbook; empty: the first; [AllSheets]: all of them
+	Encoding string         // of text; empty: told by its beginning
 	Progress func(rows int) // called now and then, if not nil
 }
 
@@ -63,10 +67,32 @@ func Read(ctx context.Context, r io.Reader, o Options) (*Table, error) {
 	case bytes.HasPrefix(text, []byte("[")) || bytes.HasPrefix(text, []byte("{")):
 		return readJSON(ctx, b)
 	}
+	b, name, err := decoded(b, head, o.Encoding)
+	if err != nil {
+		return nil, err
+	}
+	if head, err = b.Peek(peek); err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, bufio.ErrBufferFull) {
+		return nil, err
+	}
 	if err := isText(head); err != nil {
 		return nil, err
 	}
-	if looksDelimited(text) {
+	t, err := readText(ctx, b, bytes.TrimSpace(bytes.TrimPrefix(head, []byte("\ufeff"))), o)
+	if err != nil {
+		return nil, err
+	}
+	if t.Encoding = name; name != "utf-8" {
+		t.note("The text was read as " + name + "; choose another encoding if letters are wrong.")
+	}
+	return t, nil
+}
+
+// readText reads text of whatever kind its beginning tells.
+func readText(ctx context.Context, b *bufio.Reader, text []byte, o Options) (*Table, error) {
+	switch {
+	case looksRouter(text):
+		return readRouterText(ctx, b, o)
+	case looksDelimited(text):
 		return readCSV(ctx, b, o)
 	}
 	return readPasted(ctx, b, o)
@@ -87,19 +113,34 @@ func (l *limitedReader) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// looksDelimited tells whether the first line heads columns that we know.
+// looksDelimited tells whether one of the first lines heads columns that we know, or several are parted
+// alike.
 func looksDelimited(text []byte) bool {
-	line, _, _ := bytes.Cut(text, []byte{'\n'})
-	fields := strings.FieldsFunc(string(line), func(r rune) bool { return slices.Contains(delimiters, r) })
-	known := 0
-	for _, f := range fields {
-		if columnOf(strings.Trim(strings.TrimSpace(f), `"`)) != Ignored {
-			known++
+	parted := 0
+	for n, line := range bytes.Split(text, []byte{'\n'}) {
+		if n > mostAbove {
+			break
+		}
+		fields := strings.FieldsFunc(string(line), func(r rune) bool { return slices.Contains(delimiters, r) })
+		known := 0
+		for _, f := range fields {
+			if columnOf(strings.Trim(strings.TrimSpace(f), `"`)) != Ignored {
+				known++
+			}
+		}
+		if known > 1 || known == 1 && n == 0 {
+			return true
+		}
+		// One unknown word alone may be prose; several columns are a table even if
+		// their names must be mapped by hand.
+		if len(fields) > 2 && (n == 0 && !bytes.ContainsAny(line, "/") || n > 0) {
+			parted++
+		}
+		if n == 0 && len(fields) > 2 && !bytes.ContainsAny(line, "/") {
+			return true
 		}
 	}
-	// One unknown word alone may be prose; several columns are a table even if
-	// their names must be mapped by hand.
-	return known > 0 || len(fields) > 2 && !bytes.ContainsAny(line, "/")
+	return parted > 1
 }
 
 // each is how often readers look at ctx and tell their progress.
@@ -163,14 +204,11 @@ func readCSV(ctx context.Context, r io.Reader, o Options) (*Table, error) {
 	if err != nil {
 		return nil, err
 	}
-	head, err := c.Read()
-	if err != nil {
-		return nil, lineError(err)
-	}
-	f := filling{ctx: ctx, table: &Table{Format: "delimited text", Header: slices.Clone(head)}, options: o}
+	f := filling{ctx: ctx, table: &Table{Format: "delimited text"}, options: o}
 	for {
 		record, err := c.Read()
 		if errors.Is(err, io.EOF) {
+			f.table.head()
 			return f.table, nil
 		}
 		if err != nil {

@@ -38,8 +38,7 @@ func (e *Error) Error() string {
 	return b.String()
 }
 
-// delimiters are tried in this order; the first that divides the first line
-// most often is taken.
+// delimiters are tried in this order; the first that divides most lines is taken.
 var delimiters = []rune{',', ';', '\t', '|'}
 
 // peek is how much of a file is looked at to tell what it is.
@@ -60,14 +59,7 @@ func csvReader(r io.Reader) (*records, error) {
 	if err := isText(head); err != nil {
 		return nil, err
 	}
-	line, _, _ := bytes.Cut(head, []byte{'\n'})
-	best := delimiters[0]
-	for _, d := range delimiters {
-		if bytes.ContainsRune(line, d) &&
-			bytes.Count(line, []byte(string(d))) > bytes.Count(line, []byte(string(best))) {
-			best = d
-		}
-	}
+	best := delimiterOf(head)
 	c := csv.NewReader(b)
 	c.Comma = best
 	c.FieldsPerRecord = -1
@@ -75,6 +67,27 @@ func csvReader(r io.Reader) (*records, error) {
 	c.LazyQuotes = true
 	c.TrimLeadingSpace = best != '\t'
 	return &records{c, g}, nil
+}
+
+// delimiterOf is what divides the first lines most often, a line above the header counted as little as any.
+func delimiterOf(head []byte) rune {
+	best, most := delimiters[0], 0
+	for _, d := range delimiters {
+		lines, all := 0, 0
+		for n, line := range bytes.Split(head, []byte{'\n'}) {
+			if n > 2*mostAbove {
+				break
+			}
+			if c := bytes.Count(line, []byte(string(d))); c > 0 {
+				lines++
+				all += c
+			}
+		}
+		if score := lines*1000 + all; lines > 0 && score > most {
+			best, most = d, score
+		}
+	}
+	return best
 }
 
 // What one record of delimited text may at most hold.
@@ -101,7 +114,7 @@ func (r *records) Read() ([]string, error) {
 	for n, field := range record {
 		if !utf8.ValidString(field) {
 			line, column := r.FieldPos(n)
-			return nil, &Error{Line: line, Column: column, Why: "this is not text in UTF-8", Want: "save it as UTF-8"}
+			return nil, &Error{Line: line, Column: column, Why: "this is not text in UTF-8", Want: "choose its encoding, or save it as UTF-8"}
 		}
 	}
 	return record, err
@@ -151,5 +164,5 @@ func isText(head []byte) error {
 			return nil
 		}
 	}
-	return &Error{Line: 1, Why: "this is not text in UTF-8", Want: "save it as UTF-8"}
+	return &Error{Line: 1, Why: "this is not text in UTF-8", Want: "choose its encoding, or save it as UTF-8"}
 }

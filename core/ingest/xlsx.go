@@ -52,11 +52,18 @@ func readXLSX(ctx context.Context, r io.Reader, o Options) (*Table, error) {
 	return readSheet(ctx, book, o)
 }
 
-// readSheet reads the sheet that was asked for, or the first.
+// AllSheets asks for all sheets of a workbook at once.
+const AllSheets = "*"
+
+// readSheet reads the sheet that was asked for, or the first; or all, of which each is one party's where
+// its rows do not say whose they are.
 func readSheet(ctx context.Context, book *excelize.File, o Options) (*Table, error) {
 	t := &Table{Format: "workbook", Sheets: book.GetSheetList(), Sheet: o.Sheet}
 	if len(t.Sheets) == 0 {
 		return nil, &Error{Why: "the workbook has no sheet", Want: "save it again as .xlsx"}
+	}
+	if t.Sheet == AllSheets {
+		return allSheets(ctx, book, t, o)
 	}
 	if t.Sheet == "" {
 		t.Sheet = t.Sheets[0]
@@ -66,38 +73,77 @@ func readSheet(ctx context.Context, book *excelize.File, o Options) (*Table, err
 			Why: fmt.Sprintf("there is no sheet %q", t.Sheet), Want: "the sheets are " + strings.Join(t.Sheets, ", "),
 		}
 	}
+	if err := sheetRows(ctx, book, t, o, 0); err != nil {
+		return nil, err
+	}
+	if len(t.Rows) == 0 {
+		return nil, &Error{Why: fmt.Sprintf("the sheet %q is empty", t.Sheet), Want: "its first row names the columns"}
+	}
+	t.head()
+	return t, nil
+}
+
+// sheetRows adds the rows of a table's sheet, with so many lines before them.
+func sheetRows(ctx context.Context, book *excelize.File, t *Table, o Options, before int) error {
 	rows, err := book.Rows(t.Sheet)
 	if err != nil {
-		return nil, &Error{Why: "the sheet can not be read: " + err.Error(), Want: "save it as CSV"}
+		return &Error{Why: "the sheet can not be read: " + err.Error(), Want: "save it as CSV"}
 	}
 	defer rows.Close()
 	f := filling{ctx: ctx, table: t, options: o}
 	for line := 1; rows.Next(); line++ {
 		cells, err := rows.Columns()
 		if err != nil {
-			return nil, &Error{
-				Line: line, Why: "the row can not be read: " + err.Error(), Want: "save the sheet as CSV",
-			}
+			return &Error{Line: line, Why: "the row can not be read: " + err.Error(), Want: "save the sheet as CSV"}
 		}
 		if len(cells) > maxColumns {
 			if last := lastFilled(cells); last > maxColumns {
-				return nil, tooWide(line, last)
+				return tooWide(line, last)
 			}
 			cells = slices.Clone(cells[:maxColumns]) // cells that are formatted and empty
 		}
-		if t.Header == nil {
-			if !blank(cells) {
-				t.Header = cells
-			}
-			continue
+		if err := f.add(before+line, cells); err != nil {
+			return err
 		}
-		if err := f.add(line, cells); err != nil {
+	}
+	return nil
+}
+
+// allSheets puts the rows of all sheets into one table of the columns that are understood.
+func allSheets(ctx context.Context, book *excelize.File, t *Table, o Options) (*Table, error) {
+	for _, c := range Columns() {
+		t.Header = append(t.Header, string(c))
+	}
+	before := 0
+	for _, name := range t.Sheets {
+		one := &Table{Sheet: name}
+		if err := sheetRows(ctx, book, one, o, before); err != nil {
 			return nil, err
 		}
+		if len(one.Rows) == 0 {
+			continue
+		}
+		before = one.Rows[len(one.Rows)-1].Line
+		one.head()
+		columns := GuessBy(one.Header, one.Rows)
+		own := !slices.Contains(columns, ColumnParty)
+		for _, r := range one.Rows {
+			cells := make([]string, len(t.Header))
+			if own {
+				cells[0] = name
+			}
+			for n, c := range columns {
+				if c != Ignored && n < len(r.Cells) {
+					cells[slices.Index(Columns(), c)] = r.Cells[n]
+				}
+			}
+			t.Rows = append(t.Rows, Row{r.Line, cells})
+		}
 	}
-	if t.Header == nil {
-		return nil, &Error{Why: fmt.Sprintf("the sheet %q is empty", t.Sheet), Want: "its first row names the columns"}
+	if len(t.Rows) == 0 {
+		return nil, &Error{Why: "all sheets are empty", Want: "the first row of each names the columns"}
 	}
+	t.note(fmt.Sprintf("All %d sheets were read; where rows do not say whose they are, their sheet's name does.", len(t.Sheets)))
 	return t, nil
 }
 

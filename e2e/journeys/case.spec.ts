@@ -42,7 +42,7 @@ test("from two colliding sites to a proven, translated path, and back again", as
   await expect(second.getByText("Intents: 3 of 3 hold")).toBeVisible();
 
   // The ledger knows both names of the controller.
-  await page.getByRole("radio", { name: "Ledger" }).click();
+  await place(page, "Ledger");
   const ledger = page.getByRole("region", { name: "Ledger" });
   await ledger.getByLabel(/Whose is it/).fill("10.223.0.17");
   await page.keyboard.press("Enter");
@@ -95,7 +95,7 @@ test("the palette finds objects, says whose an address may be, and acts", async 
   await page.getByRole("option", { name: /Peatside Nursery glasshouse controller/ }).click();
   await expect(page.getByRole("complementary", { name: "Sheet" })).toContainText("tcp/502");
   await expect(page).toHaveURL(/sel=/);
-  await page.keyboard.press("6");
+  await page.keyboard.press("7");
   await expect(page).toHaveURL(/proof/);
   await page.keyboard.press("?");
   await expect(page.getByRole("dialog")).toContainText("Ctrl-K");

@@ -78,10 +78,10 @@ test("the whole case by keys alone", async ({ page }) => {
   await enter("button", /^Collision/);
   await expect(page).toHaveURL(/overlaps\?group=/);
   await enter("link", "Compare remedies");
-  await expect(page).toHaveURL(/translation\?group=/);
+  await expect(page).toHaveURL(/plan\?group=/);
   await enter("button", /^Apply/);
   await expect(page.getByText("Answered:")).toBeVisible();
-  await page.keyboard.press("6");
+  await page.keyboard.press("7");
   await expect(page.getByText("Intents: 3 of 3 hold")).toBeVisible();
   await page.keyboard.press("Control+z");
   await expect(page.getByText("Intents: 0 of 3 hold")).toBeVisible();

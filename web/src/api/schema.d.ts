@@ -2136,15 +2136,23 @@ export interface components {
        * @description With accept: the position that the writer has seen.
        */
       base?: number;
-      /** @description What the columns mean, one for each of the header; left out: guessed. */
+      /** @description What the columns mean, one for each of the header; left out: told by the header and by what they hold. */
       columns?: string[];
+      /** @description What text is in, such as utf-16le or windows-1252; left out: told by its beginning. */
+      encoding?: string;
+      /** @description The cells of lines that a person mended, by line, in place of what the file says. */
+      mended?: {
+        [key: string]: string[];
+      };
       /** @description Takes only these lines, as ranges from and to; left out: all. */
       only?: number[][];
       /** @description Whose the lines are that do not say. */
       party?: string;
       /** @description With accept: what for, in the words of the history. */
       reason?: string;
-      /** @description The sheet of a workbook; left out: the first. */
+      /** @description Refuses a host's address with a length; left out: the range that holds it is taken. */
+      refuseHosts?: boolean;
+      /** @description The sheet of a workbook, or * for all; left out: the first. */
       sheet?: string;
     };
     ImportStep: {
@@ -2176,6 +2184,7 @@ export interface components {
       base: number;
     };
     IngestItem: {
+      cells?: string[];
       /** Format: int64 */
       line: number;
       outcome: string;
@@ -2183,13 +2192,19 @@ export interface components {
       why: string;
     };
     IngestPlan: {
+      asks: string[];
       columns: string[];
       counts: {
         [key: string]: number;
       };
+      encoding: string;
+      encodings: string[];
       format: string;
       header: string[];
+      /** Format: int64 */
+      hosts: number;
       items: components["schemas"]["IngestItem"][];
+      notes: string[];
       sheet: string;
       sheets: string[];
     };

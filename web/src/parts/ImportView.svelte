@@ -7,6 +7,7 @@
   import { Refusal, type ImportHow } from "../api/client";
   import { importFile, type Imported } from "../api/import";
   import { toRanges } from "../api/ranges";
+  import MendLine from "./MendLine.svelte";
   import { complain, designKey, writer } from "../api/queries";
 
   interface Props {
@@ -23,6 +24,9 @@
     "kind",
     "name",
     "prefix",
+    "mask",
+    "vlan",
+    "gateway",
     "address",
     "owner",
     "segment",
@@ -51,9 +55,11 @@
   let problem = $state("");
   let only = $state(""); // the outcome that is listed
   let left = $state<Record<number, boolean>>({}); // lines not to be taken
+  let mending = $state<number>(); // the line whose cells are being mended
   let stop: AbortController | undefined;
 
   const items = $derived((got?.plan.items ?? []).filter((i) => !only || i.outcome === only));
+  const mended = $derived(got?.plan.items.find((i) => i.line === mending));
   const takes = $derived(
     (got?.plan.counts.new ?? 0) +
       (got?.plan.counts.changed ?? 0) -
@@ -87,8 +93,20 @@
   async function choose(chosen: File | undefined): Promise<void> {
     if (!chosen) return;
     file = chosen;
+    mending = undefined;
     how = { party: how.party };
     await preview();
+  }
+  /** Another choice of how the file is read: the meaning of its columns is told anew, and what was mended goes. */
+  function reread(extra: ImportHow): void {
+    mending = undefined;
+    how = { ...how, columns: undefined, mended: undefined, ...extra };
+    void preview();
+  }
+  function mend(line: number, cells: string[]): void {
+    mending = undefined;
+    how = { ...how, columns: got?.plan.columns, mended: { ...how.mended, [line]: cells } };
+    void preview();
   }
   async function accept(): Promise<void> {
     const dropped = Object.entries(left).flatMap(([n, is]) => (is ? [Number(n)] : []));
@@ -156,30 +174,42 @@
       /></label
     >
     <span class="text-soft max-w-96 text-sm"
-      >CSV, XLSX, a design file, ip -j address, ip -j route, a BGP daemon's table as JSON, or text with
-      prefixes. Or drop it here.</span
+      >A spreadsheet or CSV in any language, a list of hosts, a design file, what ip addr, ip route or a BGP
+      daemon says, or text with ranges. Or drop it here.</span
     >
-    <label class="label ml-auto"
-      >Whose, where the file does not say
-      <input
-        class="field w-52"
-        bind:value={how.party}
-        onchange={() => file && void preview()}
-        placeholder="a party's name"
-      /></label
-    >
+    {#if !got?.plan.asks.length}
+      <label class="label ml-auto"
+        >Whose, where the file does not say
+        <input
+          class="field w-52"
+          bind:value={how.party}
+          onchange={() => file && void preview()}
+          placeholder="a party's name"
+        /></label
+      >
+    {/if}
     {#if got?.plan.sheets.length}
       <label class="label"
         >Sheet
         <select
           class="field"
           value={got.plan.sheet}
-          onchange={(e) => {
-            how = { ...how, sheet: e.currentTarget.value, columns: undefined };
-            void preview();
-          }}
+          onchange={(e) => reread({ sheet: e.currentTarget.value })}
         >
           {#each got.plan.sheets as s (s)}<option>{s}</option>{/each}
+          {#if got.plan.sheets.length > 1}<option value="*">all sheets</option>{/if}
+        </select></label
+      >
+    {/if}
+    {#if got?.plan.encoding}
+      <label class="label"
+        >Encoding
+        <select
+          class="field"
+          value={got.plan.encoding}
+          onchange={(e) => reread({ encoding: e.currentTarget.value })}
+        >
+          {#each got.plan.encodings as e (e)}<option>{e}</option>{/each}
         </select></label
       >
     {/if}
@@ -230,6 +260,52 @@
         >Bring in {takes} {takes === 1 ? "line" : "lines"}</button
       >
     </div>
+    {#if got.plan.asks.includes("party")}
+      <form
+        class="panel border-l-warn flex flex-wrap items-end gap-3 border-l-4 p-3"
+        aria-label="Whose it is"
+        onsubmit={(e) => {
+          e.preventDefault();
+          void preview();
+        }}
+      >
+        <label class="label"
+          ><span class="font-semibold">Whose is it?</span> Some lines do not say.
+          <input
+            class="field w-64"
+            bind:value={how.party}
+            placeholder="a party's name, there or new"
+          /></label
+        >
+        <button class="button button-main" disabled={!how.party?.trim()}>Go on</button>
+      </form>
+    {/if}
+    {#if got.plan.notes.length || got.plan.hosts}
+      <ul class="text-soft text-sm">
+        {#each got.plan.notes as note (note)}<li>{note}</li>{/each}
+        {#if got.plan.hosts}
+          <li>
+            {got.plan.hosts}
+            {got.plan.hosts === 1 ? "line gives" : "lines give"} a host's address where a range should be:
+            <select
+              class="field w-72"
+              aria-label="A host's address with a length"
+              value={how.refuseHosts ? "refuse" : "take"}
+              onchange={(e) => {
+                how = { ...how, refuseHosts: e.currentTarget.value === "refuse" };
+                void preview();
+              }}
+            >
+              <option value="take">take the range that holds it</option>
+              <option value="refuse">refuse the line</option>
+            </select>
+          </li>
+        {/if}
+      </ul>
+    {/if}
+    {#if mended}
+      <MendLine item={mended} header={got.plan.header} {mend} close={() => (mending = undefined)} />
+    {/if}
     {#if got.plan.header.length}
       <div class="flex gap-2 overflow-x-auto pb-1" role="group" aria-label="Columns">
         {#each got.plan.header as h, n (n)}
@@ -253,7 +329,7 @@
           {#if i}
             {@const can = i.outcome === "new" || i.outcome === "changed"}
             <label
-              class="border-line absolute inset-x-0 top-0 grid grid-cols-[2rem_5rem_5.5rem_minmax(0,1fr)_minmax(0,1.2fr)] items-center border-b px-3 text-sm"
+              class="border-line absolute inset-x-0 top-0 grid grid-cols-[2rem_4rem_5rem_minmax(0,1fr)_minmax(0,1.4fr)_auto] items-center border-b px-3 text-sm"
               role="listitem"
               style:height="28px"
               style:transform="translateY({row.start}px)"
@@ -269,6 +345,13 @@
               <span class="font-semibold {outcomes.find((o) => o.key === i.outcome)?.tone}">{i.outcome}</span>
               <span class="truncate" title={i.subject}>{i.subject}</span>
               <span class="text-soft truncate" title={i.why}>{i.why}</span>
+              {#if i.cells?.length}
+                <button
+                  class="button px-1 py-0 text-xs"
+                  onclick={() => (mending = i.line)}
+                  aria-label="Mend line {i.line}">Mend</button
+                >
+              {/if}
             </label>
           {/if}
         {/each}
