@@ -12,7 +12,6 @@ import (
 	"dravin/core/allocation"
 	"dravin/core/design"
 	"dravin/core/draft"
-	"dravin/core/lifecycle"
 	"dravin/core/negotiate"
 	"dravin/core/route"
 	"dravin/core/settings"
@@ -30,17 +29,7 @@ func drafted(t *testing.T, key string) (d *design.Design, a, b *design.Object) {
 	require.NoError(t, err)
 	i := slices.IndexFunc(shapes, func(s draft.Shape) bool { return s.Key == key && len(s.Out) == 0 })
 	require.GreaterOrEqual(t, i, 0, key)
-	d, _, err = d.Apply(shapes[i].Edits)
-	require.NoError(t, err)
-	for _, r := range d.Of(design.KindRequest) { // nothing is handed over for what nobody has accepted
-		if r.Body.(*design.Request).Answer == "" {
-			edits, err := lifecycle.Answer(d, r, true, "welcome")
-			require.NoError(t, err)
-			d, _, err = d.Apply(edits)
-			require.NoError(t, err)
-		}
-	}
-	return d, a, b
+	return answered(t, d, shapes[i].Edits), a, b
 }
 
 // What is drafted between two sites, rendered and loaded as it is, comes up

@@ -270,9 +270,14 @@ func (w *world) inner(
 ) {
 	router := inner.ID + "-router"
 	x := plug(router)
+	first := w.gatewaysOf(lan)[0]
 	for _, p := range design.RangesOf(lan) {
-		w.do(router, "ip address add %s/%d dev %s %s", nth(p, 5), p.Bits(), x, nodad(p.Addr()))
-		w.do(router, "ip %s route add default via %s", ipFlag(p), nth(p, 2+w.gatewaysOf(lan)[0]))
+		at := nth(p, 5)
+		if p.Contains(via) {
+			at = via
+		}
+		w.do(router, "ip address add %s/%d dev %s %s", at, p.Bits(), x, nodad(p.Addr()))
+		w.do(router, "ip %s route add default via %s", ipFlag(p), w.addressIn(gateways[first], first, p))
 	}
 	a, b := w.cable(inner.ID, router)
 	w.do(router, "ip link set %s up", b)
