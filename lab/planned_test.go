@@ -54,15 +54,16 @@ func unplanned(t *testing.T, seed uint64) (d *design.Design, intents []design.ID
 // TestTruthOfRandomPlans plans what must talk in random estates in which little is joined, builds the first
 // answer, and sends what its intents want and what they do not: the boxes load what is handed over for them.
 // What a circuit carries is left to its walks, since its far address is in no design. DRAVIN_TRUTH is how
-// many answers are built.
+// many answers are built, DRAVIN_TRUTH_SEED the first estate.
 func TestTruthOfRandomPlans(t *testing.T) {
 	needs(t, "ip", "nft", "socat")
 	want := number("DRAVIN_TRUTH", 10)
 	var all []string
 	built := 0
-	for seed := uint64(0); built < want && seed < uint64(want)*40; seed++ {
+	first := uint64(number("DRAVIN_TRUTH_SEED", 0))
+	for seed := first; built < want && seed < first+uint64(want)*40; seed++ {
 		d, intents := unplanned(t, seed)
-		if len(intents) == 0 {
+		if len(intents) == 0 || alikeInside(d) {
 			continue
 		}
 		p, err := plan.For(
@@ -88,6 +89,22 @@ func TestTruthOfRandomPlans(t *testing.T) {
 	}
 	assert.Equal(t, want, built)
 	assert.Empty(t, all, "%d differences:\n%s", len(all), strings.Join(all, "\n"))
+}
+
+// alikeInside reports whether a site has one range twice, which no kernel routes without instances.
+func alikeInside(d *design.Design) bool {
+	for _, s := range d.Of(design.KindSite) {
+		var held []netip.Prefix
+		for _, o := range d.Inside(s.ID, design.KindLAN, design.KindInnerRoute) {
+			for _, p := range design.RangesOf(o) {
+				if slices.ContainsFunc(held, p.Overlaps) {
+					return true
+				}
+				held = append(held, p)
+			}
+		}
+	}
+	return false
 }
 
 // answered is a design with edits, and every request in it accepted: nothing is handed over for what nobody

@@ -320,9 +320,14 @@ func disagree(e *estate, f flow, p walk.Proof, got seen, answered bool) string {
 }
 
 // sameSource allows for a link of several tunnels: each conversation takes one of them,
-// and the inside address of that one.
+// and the inside address of that one; and for a pool, of which each takes one of the addresses.
 func sameSource(d *design.Design, got, told netip.Addr) bool {
-	return got == told || slices.ContainsFunc(d.Of(design.KindLink), func(l *design.Object) bool {
+	pooled := slices.ContainsFunc(d.Of(design.KindGateway), func(g *design.Object) bool {
+		return slices.ContainsFunc(design.RulesOf(g), func(r design.Rule) bool {
+			return r.Does == design.FromPool && r.Into.Contains(got) && r.Into.Contains(told)
+		})
+	})
+	return got == told || pooled || slices.ContainsFunc(d.Of(design.KindLink), func(l *design.Object) bool {
 		of := func(a netip.Addr) bool {
 			return slices.ContainsFunc(d.Inside(l.ID, design.KindTunnel), func(t *design.Object) bool {
 				return slices.ContainsFunc(

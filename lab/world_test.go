@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"go4.org/netipx"
 
 	"dravin/core/design"
 	"dravin/core/route"
@@ -441,6 +442,7 @@ func (w *world) gateway(g *design.Object, late []string) {
 	if len(late) > 0 {
 		w.scripts[g.ID] = append(append(w.scripts[g.ID], late...), w.lost[g.ID]...)
 	} else {
+		w.hides(g)
 		w.translate(g, links, near, own)
 	}
 	w.policies(g.ID, party.Kind == design.KindSite, links, near, own)
@@ -482,6 +484,26 @@ func setOf(ps []netip.Prefix, v4 bool) string {
 		return ""
 	}
 	return "{ " + strings.Join(words, ", ") + " }"
+}
+
+// hides writes the pools of a cloud's gateway, which loads no file, as rules of the kernel.
+func (w *world) hides(g *design.Object) {
+	var rules []string
+	for _, r := range design.RulesOf(g) {
+		devs := w.tunnelsOf(r.Toward, g.ID)
+		if from := setOf(r.Source, true); r.Does == design.FromPool && len(devs) > 0 && from != "" {
+			rules = append(rules, fmt.Sprintf(
+				"oifname { %s } ip saddr %s snat to %s-%s", strings.Join(devs, ", "), from, r.Into.Masked().Addr(),
+				netipx.RangeOfPrefix(r.Into).To(),
+			))
+		}
+	}
+	if len(rules) > 0 && w.e.d.Party(g.ID).Kind == design.KindNetwork {
+		w.do(
+			g.ID, "nft -f - <<'END'\ntable ip hides {\nchain out { type nat hook postrouting priority 99;\n%s\n}\n}\nEND",
+			strings.Join(rules, "\n"),
+		)
+	}
 }
 
 // translate writes the mappings of a site's gateway as rules of the kernel.

@@ -254,19 +254,19 @@ func TestBringingInAndFindingRoom(t *testing.T) {
 	at := fresh(t)
 	const file = "party,name,prefix,segment\nOld Orangery,ticket desk,10.215.64.0/24,visitors\nOld " +
 		"Orangery,shed,10.215.65.5/24,\nMarrow Hill,data room,10.214.0.0/22,\n"
-	preview := bring(t, at, server.ImportHow{}, file)
+	preview := bring(t, at, server.ImportHow{RefuseHosts: true}, file)
 	require.NotNil(t, preview.Plan)
 	assert.Equal(t, map[ingest.Outcome]int{"new": 1, "refused": 1, "same": 1}, preview.Plan.Counts)
 	assert.Equal(t, int64(0), call[server.DesignState](t, "GET", at, nil, 200).Position, "a preview stores nothing")
 
-	done := bring(t, at, server.ImportHow{Accept: true, Reason: "Bring in the orangery"}, file)
+	done := bring(t, at, server.ImportHow{RefuseHosts: true, Accept: true, Reason: "Bring in the orangery"}, file)
 	require.NotNil(t, done.Stored)
 	assert.Equal(t, int64(1), done.Stored.Position)
 	stale := bring(t, at, server.ImportHow{Accept: true}, strings.Replace(file, "ticket desk", "kiosk", 1))
 	require.NotNil(t, stale.Problem)
 	assert.Equal(t, 409, stale.Problem.Status)
 	assert.Equal(t, "Bring in the orangery", stale.Problem.Since[0].Reason)
-	twice := bring(t, at, server.ImportHow{Accept: true, Base: 1}, file)
+	twice := bring(t, at, server.ImportHow{RefuseHosts: true, Accept: true, Base: 1}, file)
 	assert.Nil(t, twice.Stored, "the same file twice changes nothing")
 	bad := bring(t, at, server.ImportHow{}, "\x00\x01")
 	require.NotNil(t, bad.Problem)
@@ -284,6 +284,15 @@ func TestBringingInAndFindingRoom(t *testing.T) {
 	)
 	assert.Equal(t, "10.215.64.0/24", theirs[0].Prefix.String(), "unused by Marrow Hill is enough")
 	call[doc](t, "GET", at+"/free?size=24&within=tulips", nil, 422)
+	for text, hint := range map[string]string{
+		"192.168.216": "holds 192.168.216.0/24", "192.168.21": "holds 192.168.216.0/24", "10.214.": "holds 10.214.0.0/22",
+	} {
+		hints := ""
+		for _, f := range call[[]server.Found](t, "GET", at+"/search?q="+text, nil, 200) {
+			hints += f.Hint + "\n"
+		}
+		assert.Contains(t, hints, hint, text)
+	}
 	holders := call[[]server.Found](t, "GET", at+"/search?q=10.214.0.0/16", nil, 200)
 	require.Len(t, holders, 1)
 	assert.Equal(t, "holds 10.214.0.0/22", holders[0].Hint)

@@ -3,16 +3,12 @@ package server
 import (
 	"context"
 	"net/http"
-	"net/netip"
-	"slices"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"dravin/core/design"
 	"dravin/core/finding"
 	"dravin/core/overlap"
-	"dravin/core/prefix"
 	"dravin/core/proof"
 	"dravin/core/route"
 	"dravin/core/status"
@@ -245,70 +241,6 @@ func poolsOf(d *design.Design) []overlap.Claim {
 	for o, body := range design.Each[design.Reservation](d.Of(design.KindReservation)) {
 		if b := body; b.Use == design.UseMapping {
 			out = append(out, overlap.Claim{Owner: o.ID, Title: o.Name, Prefix: b.Prefix, Kind: o.Kind})
-		}
-	}
-	return out
-}
-
-// Found is one result of a search.
-type Found struct {
-	ID    design.ID   `json:"id"`
-	Kind  design.Kind `json:"kind"`
-	Title string      `json:"title"`
-	Hint  string      `json:"hint" doc:"Its path, or why an address leads to it."`
-}
-
-const maxFound = 30
-
-func searchFor(v *solved, in *inSearch) ([]Found, error) {
-	out := []Found{}
-	text := strings.ToLower(strings.TrimSpace(in.Text))
-	d := v.design
-	if a, err := netip.ParseAddr(text); err == nil {
-		for _, i := range walk.Identities(v.tables(), a) {
-			id := i.Place
-			if i.Endpoint != "" {
-				id = i.Endpoint
-			}
-			hint := "holds " + i.Real.String()
-			if i.Real != a {
-				hint = "is seen as " + a.String() + ", really " + i.Real.String()
-			}
-			out = append(out, Found{id, d.Get(id).Kind, i.Title, hint})
-		}
-		return out, nil
-	}
-	if p, err := prefix.Parse(text); err == nil {
-		return holdersOf(v, p), nil
-	}
-	for _, o := range d.All() {
-		path := d.Path(o.ID)
-		if len(in.Kinds) > 0 && !slices.Contains(in.Kinds, string(o.Kind)) {
-			continue
-		}
-		if len(out) < maxFound &&
-			(text == "" || strings.Contains(strings.ToLower(d.Title(o.ID)), text) || strings.Contains(strings.ToLower(o.Name),
-				text) || strings.Contains(path, text)) {
-			out = append(out, Found{o.ID, o.Kind, d.Title(o.ID), path})
-		}
-	}
-	return out, nil
-}
-
-// holdersOf lists who holds a prefix, as a whole or in part.
-func holdersOf(v *solved, p netip.Prefix) []Found {
-	claims := overlap.Claims(v.design)
-	ranges := make([]netip.Prefix, len(claims))
-	for n, c := range claims {
-		ranges[n] = c.Prefix
-	}
-	x := prefix.NewIndex(ranges)
-	out := []Found{}
-	for _, n := range append(x.Containing(p), x.Inside(p)...) {
-		c := claims[n]
-		f := Found{c.Owner, c.Kind, c.Title, "holds " + c.Prefix.String()}
-		if len(out) < maxFound && !slices.Contains(out, f) {
-			out = append(out, f)
 		}
 	}
 	return out

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { useFindings } from "../api/queries";
   import type { Finding, Severity } from "../api/client";
+  import { alike } from "../lib/findings";
   import { placeURL } from "../lib/places";
   import { horizon, horizonWord } from "../lib/horizon";
   import Known from "./Known.svelte";
@@ -24,6 +25,9 @@
     ),
   );
 
+  const groups = $derived(alike(listed));
+  let inside = $state<Record<string, number>>({}); // how many of a group are shown
+
   function subject(f: Finding): string {
     if (f.group) return placeURL(design, "overlaps", { group: f.group });
     if (f.link)
@@ -45,6 +49,24 @@
   };
 </script>
 
+{#snippet one(f: Finding)}
+  <article class="border-line border-b px-4 py-3">
+    <p>
+      <span class="font-semibold {tone[f.severity]}">{word(f)}</span>
+      {f.sentence}
+    </p>
+    {#if f.evidence.length}
+      <ul class="text-soft mt-1 list-inside list-disc text-sm">
+        {#each f.evidence as e, m (m)}<li>{e}</li>{/each}
+      </ul>
+    {/if}
+    <div class="mt-2 flex flex-wrap gap-1.5">
+      <a class="button" href={subject(f)}>Show it</a>
+      <Fixes {design} finding={f} />
+    </div>
+  </article>
+{/snippet}
+
 <Drawer title="Findings" {open} {close}>
   <Known of={findings} what="The findings">
     {#if (findings.data?.length ?? 0) > 5}
@@ -58,28 +80,31 @@
         <span class="text-soft text-sm whitespace-nowrap">{listed.length} of {findings.data?.length}</span>
       </div>
     {/if}
-    {#each listed.slice(0, most) as f (f.key)}
-      <article class="border-line border-b px-4 py-3">
-        <p>
-          <span class="font-semibold {tone[f.severity]}">{word(f)}</span>
-          {f.sentence}
-        </p>
-        {#if f.evidence.length}
-          <ul class="text-soft mt-1 list-inside list-disc text-sm">
-            {#each f.evidence as e, m (m)}<li>{e}</li>{/each}
-          </ul>
-        {/if}
-        <div class="mt-2 flex flex-wrap gap-1.5">
-          <a class="button" href={subject(f)}>Show it</a>
-          <Fixes {design} finding={f} />
-        </div>
-      </article>
+    {#each groups.slice(0, most) as g (g.key)}
+      {@const first = g.findings[0]}
+      {#if g.findings.length === 1 && first}
+        {@render one(first)}
+      {:else if first}
+        <details class="border-line border-b">
+          <summary class="px-4 py-3">
+            <span class="font-semibold {tone[first.severity]}">{g.findings.length} {word(first)}</span>
+            {first.sentence}
+            <span class="text-soft">And {g.findings.length - 1} alike.</span>
+          </summary>
+          {#each g.findings.slice(0, inside[g.key] ?? 50) as f (f.key)}{@render one(f)}{/each}
+          {#if g.findings.length > (inside[g.key] ?? 50)}
+            <button class="button m-4" onclick={() => (inside[g.key] = (inside[g.key] ?? 50) + 200)}
+              >{g.findings.length - (inside[g.key] ?? 50)} more</button
+            >
+          {/if}
+        </details>
+      {/if}
     {:else}
       {#if findings.data?.length}<p class="text-soft p-4">No finding holds that.</p>{:else}
         <p class="p-4">Nothing is wrong {horizonWord[horizon()]} that Dravin can see.</p>{/if}
     {/each}
-    {#if listed.length > most}<button class="button m-4" onclick={() => (most += 300)}
-        >{listed.length - most} more</button
+    {#if groups.length > most}<button class="button m-4" onclick={() => (most += 300)}
+        >{groups.length - most} more</button
       >{/if}
   </Known>
 </Drawer>

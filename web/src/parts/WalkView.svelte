@@ -4,6 +4,7 @@
   import { placeURL } from "../lib/places";
   import { tableKey } from "../lib/routes";
   import Address from "./Address.svelte";
+  import Names from "./Names.svelte";
   import Verdict from "./Verdict.svelte";
 
   interface Props {
@@ -72,16 +73,15 @@
       {/if}
     </p>
     {#if group}
-      <a class="button button-main mt-2" href={placeURL(design, "plan", { group })}>Compare remedies</a>
+      <a class="button button-main mt-2" href={placeURL(design, "plan", { group })}>Plan what would work</a>
     {/if}
     <p class="text-soft mt-1 text-sm">Code <code class="font-mono">{proof.stop.code}</code></p>
   {/if}
   {#if proof.owners.length > 1}
-    <p class="text-soft mt-1 text-sm">
-      <span class="font-mono">{proof.dialled}</span> alone does not say whose it is: {proof.owners
-        .map((o) => o.title)
-        .join(" and ")} hold it.
-    </p>
+    <div class="text-soft mt-1 text-sm">
+      <span class="font-mono">{proof.dialled}</span> alone does not say whose it is:
+      <Names names={proof.owners.map((o) => o.title)} of="owners" /> hold it.
+    </div>
   {/if}
 </section>
 
