@@ -195,7 +195,7 @@ func (v *validator) object(o *Object) {
 	}
 	v.texts(o)
 	if !s.fits(v.design.Get(o.Parent)) {
-		v.add(o, "parent", "a "+string(o.Kind)+" can not stand here", "it belongs into "+whereOf(s))
+		v.add(o, "parent", one(string(o.Kind))+" can not stand here", "it belongs into "+whereOf(s))
 		return
 	}
 	if v.refs(o) {

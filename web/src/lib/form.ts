@@ -18,6 +18,12 @@ export const keyWord = (key: string): string => keyWords[key] ?? key.replaceAll(
 export const kindWord = (kind: string): string =>
   (kindWords as Record<string, string>)[kind] ?? kind.replaceAll("-", " ");
 
+/** A kind's word with the article that goes before it. */
+export const oneOf = (kind: string): string => {
+  const word = kindWord(kind);
+  return `${/^[aeio]/.test(word) ? "an" : "a"} ${word}`;
+};
+
 /** What a list of one more begins with. */
 export const blank = (f: FieldShape): unknown => (f.type === "parts" ? blanks(f.parts ?? []) : "");
 

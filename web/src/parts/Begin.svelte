@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { kindWord } from "../lib/form";
+  import { oneOf } from "../lib/form";
 
   interface Props {
     add: (kind: string) => void;
@@ -23,7 +23,7 @@
     <p class="text-soft mb-2">Begin with a place of your own, or with a network in a cloud.</p>
     <p class="flex flex-wrap gap-1.5">
       {#each ["site", "network", "hub", "edge-router", "outside"] as k (k)}
-        <button class="button" onclick={() => add(k)}>Add a {kindWord(k)}</button>
+        <button class="button" onclick={() => add(k)}>Add {oneOf(k)}</button>
       {/each}
     </p>
   </section>

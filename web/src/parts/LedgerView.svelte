@@ -4,6 +4,7 @@
   import { useAsked } from "../api/queries";
   import { urlState } from "../lib/url.svelte";
   import Address from "./Address.svelte";
+  import Suggest from "./Suggest.svelte";
   import Verdict from "./Verdict.svelte";
   import ViewpointTable from "./ViewpointTable.svelte";
 
@@ -28,6 +29,11 @@
   const chosenParty = $derived(ledger.parties.find((p) => p.id === party.value));
   const chosen = $derived(chosenParty?.name ?? "");
   const looks = $derived(chosenParty?.looks ?? false);
+  const viewpoints = (text: string) =>
+    [
+      { value: "everybody", label: "everybody" },
+      ...ledger.parties.map((p) => ({ value: p.id, label: p.name })),
+    ].filter((o) => o.label.toLowerCase().includes(text.trim().toLowerCase()));
   const list = (ps: string[], none: string) => (ps.length ? ps.join(", ") : none);
   let most = $state(100);
 </script>
@@ -61,15 +67,15 @@
       <button class="button">Look up</button>
     </form>
     <label class="label ml-auto" for="of-party">Of, or as seen by</label>
-    <select
-      id="of-party"
-      class="field w-48"
-      value={party.value}
-      onchange={(e) => (party.value = e.currentTarget.value)}
-    >
-      <option value="">everybody</option>
-      {#each ledger.parties as p (p.id)}<option value={p.id}>{p.name}</option>{/each}
-    </select>
+    <div class="w-48">
+      <Suggest
+        id="of-party"
+        label="Of, or as seen by"
+        text={chosen || "everybody"}
+        options={viewpoints}
+        choose={(id) => (party.value = id === "everybody" ? "" : id)}
+      />
+    </div>
     <a class="button" href={file("csv")} download><Download size={15} />CSV</a>
     <a class="button" href={file("xlsx")} download><Download size={15} />XLSX</a>
     {#if looks}

@@ -10,7 +10,7 @@
   }
   const { picture, seen, go }: Props = $props();
   const width = 168;
-  const k = $derived(Math.min(width / picture.width, 150 / picture.height));
+  const k = $derived(Math.min(width / picture.width, 64 / picture.height));
 </script>
 
 <!-- The pointer's way; keys move the picture itself. -->
@@ -18,7 +18,7 @@
 <svg
   width={picture.width * k}
   height={picture.height * k}
-  class="border-rule bg-paper absolute bottom-3 left-1/2 -translate-x-1/2 border"
+  class="border-rule bg-paper shrink-0 border"
   role="img"
   aria-label="Overview: which part is in sight"
   onclick={(e) => go(e.offsetX / k, e.offsetY / k)}

@@ -40,8 +40,8 @@
 
   let width = $state(800);
   let height = $state(600);
-  /** What can still be read; higher pictures are panned. */
-  const readable = 0.7;
+  /** The scale at which the smallest words can still be read; higher pictures are panned. */
+  const readable = 0.94;
   const tall = $derived((height / readable) * 1.5);
   const sketch = $derived(draw(shown, width, "", () => [], tall));
   const fitting = $derived(Math.min(1, Math.max(height / sketch.height, readable)));
@@ -137,6 +137,8 @@
     w: width / view.k,
     h: height / view.k,
   });
+  /** Some of it lies out of sight. */
+  const partly = $derived(seen.w < picture.width - 30 || seen.h < picture.height - 30);
   let drawnIn: Box | undefined;
   const around = $derived.by<Box>(() => {
     const kept = drawnIn;
@@ -337,7 +339,15 @@
           <path d="M0 0V7" class="stroke-line" stroke-width="1.5" />
         </pattern>
       </defs>
+      <!-- Words that would be too small to read are left out, the smallest first. -->
       <g
+        class={view.k < 0.78
+          ? "no-words"
+          : view.k < 0.85
+            ? "large-words"
+            : view.k < 0.935
+              ? "middle-words"
+              : ""}
         style:transform="translate({view.x}px, {view.y}px) scale({view.k})"
         style:will-change={moving ? "transform" : undefined}
       >
@@ -411,9 +421,11 @@
         {/each}
       </g>
     </svg>
-    {#if seen.w < picture.width - 30 || seen.h < picture.height - 30}
-      <Overview {picture} {seen} go={(x, y) => behaviour.translateTo(by(), x, y)} />
-    {/if}
   </div>
-  {#if !lit}<div class="border-line border-t px-3 py-1"><Legend /></div>{/if}
+  {#if !lit || partly}
+    <div class="border-line flex items-center justify-between gap-3 border-t px-3 py-1">
+      {#if lit}<span></span>{:else}<Legend />{/if}
+      {#if partly}<Overview {picture} {seen} go={(x, y) => behaviour.translateTo(by(), x, y)} />{/if}
+    </div>
+  {/if}
 </div>

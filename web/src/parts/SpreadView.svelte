@@ -4,6 +4,7 @@
   import { placeURL } from "../lib/places";
   import { boxOf, type PlacedParty } from "../lib/picture";
   import { drawn, pathWords, tableKey, type Mark } from "../lib/routes";
+  import BeginWith from "./BeginWith.svelte";
   import Known from "./Known.svelte";
   import MarkedPicture from "./MarkedPicture.svelte";
   import Suggest from "./Suggest.svelte";
@@ -94,6 +95,7 @@
       Choose a prefix: Dravin draws over the estate where it originates, who passed it on, and where it
       stopped and by which rule.
     </p>
+    <BeginWith label="Prefixes to begin with" {options} choose={(v) => choose(v)} />
   {:else}
     <Known of={spread} what="The prefix" />
     {#if s}

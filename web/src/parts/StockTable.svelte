@@ -20,7 +20,7 @@
   import { toast } from "svelte-sonner";
   import type { Stock, StockRow } from "../api/client";
   import { writer } from "../api/queries";
-  import { kindWord } from "../lib/form";
+  import { oneOf } from "../lib/form";
   import { cell, CellEdits, columns, editable, parseBlock, type ColumnKey } from "../lib/stock";
   import FormDrawer from "./FormDrawer.svelte";
   import { urlState } from "../lib/url.svelte";
@@ -131,7 +131,7 @@
     if (!row) return;
     if (!editable(row, key(at.column))) {
       toast.message(
-        `The ${columns[at.column]?.title.toLowerCase()} of a ${kindWord(row.object.kind)} is not edited here`,
+        `The ${columns[at.column]?.title.toLowerCase()} of ${oneOf(row.object.kind)} is not edited here`,
       );
       return;
     }

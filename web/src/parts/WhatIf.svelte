@@ -2,6 +2,7 @@
   import { find, useDesign, useRouteEffect, type Change } from "../api/queries";
   import { kindWord } from "../lib/form";
   import { urlState } from "../lib/url.svelte";
+  import BeginWith from "./BeginWith.svelte";
   import ChangedPicture from "./ChangedPicture.svelte";
   import RouteEffect from "./RouteEffect.svelte";
   import Suggest from "./Suggest.svelte";
@@ -40,6 +41,11 @@
       ? { act: act.value }
       : { without: without.value ? [without.value] : [] },
   );
+  function leaveOut(id: string, label: string): void {
+    name = label;
+    act.replace("");
+    without.value = id;
+  }
   const effect = useRouteEffect(
     () => design,
     () => change,
@@ -55,11 +61,7 @@
         label="Without"
         text={without.value ? name || "what is chosen" : ""}
         {options}
-        choose={(id, label) => {
-          name = label;
-          act.replace("");
-          without.value = id;
-        }}
+        choose={leaveOut}
         placeholder="without a tunnel, circuit, gateway, session…"
       />
     </div>
@@ -89,8 +91,9 @@
     <p class="max-w-prose p-6">
       Choose something that may fail, or an undo: Dravin computes every table again without it, and shows
       which entries are gained, lost and moved, which flows start or stop, and marks the parties in the
-      picture. Drafts, remedies and fixes show the same on their own cards.
+      picture. Plans and fixes show the same on their own cards.
     </p>
+    <BeginWith label="To begin with" {options} choose={leaveOut} />
   {:else}
     <div class="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_26rem]">
       <ChangedPicture {design} effect={effect.data} about={without.value} />

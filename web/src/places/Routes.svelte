@@ -36,7 +36,9 @@
   const told = $derived(
     (sessions.data ?? []).filter((s) => `${s.name} ${s.ends.join(" ")}`.toLowerCase().includes(wanted)),
   );
-  const chosen = $derived(table.value || (listed[0] ? tableKey(listed[0].at, listed[0].segment) : ""));
+  /** Where something can not be used, or else where most is known: there is something to see. */
+  const telling = $derived(listed.toSorted((a, b) => b.idle - a.idle || b.entries - a.entries)[0]);
+  const chosen = $derived(table.value || (telling ? tableKey(telling.at, telling.segment) : ""));
   const spoken = $derived(session.value || told[0]?.id || "");
   let most = $state(120);
 </script>
