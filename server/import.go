@@ -137,7 +137,9 @@ func (how *ImportHow) check() error {
 	case how.Encoding != "" && !slices.Contains(ingest.Encodings(), how.Encoding):
 		return refused("encoding", "it is not known; send one of "+strings.Join(ingest.Encodings(), ", "))
 	case len(how.Mended) > maxMended:
-		return refused("mended", fmt.Sprintf("these are too many lines; mend at most %d here, the rest in the file", maxMended))
+		return refused(
+			"mended", fmt.Sprintf("these are too many lines; mend at most %d here, the rest in the file", maxMended),
+		)
 	case how.Base < 0:
 		return refused("base", "there is no position below 0; send the one that you have seen")
 	case len(how.Only) > maxRanges ||

@@ -85,7 +85,9 @@ func before(path, fresh string) (*design.Design, error) {
 		return readDesign(path)
 	}
 	if _, err := os.Stat(path); err == nil {
-		return nil, badInput(fmt.Errorf("%s is there already; give --into to bring the files into it, or another file", path))
+		return nil, badInput(
+			fmt.Errorf("%s is there already; give --into to bring the files into it, or another file", path),
+		)
 	}
 	return design.New(fresh, nil), nil
 }

@@ -169,10 +169,10 @@ func TestImportWritesOnlyWithoutDryRun(t *testing.T) {
 			0o644,
 		),
 	)
-	code, out, _ := run(t, "import", from, "--into", into, "--dry-run")
+	code, out, _ := run(t, "import", from, "--into", into, "--dry-run", "--refuse-hosts")
 	assert.Equal(t, 1, code, "a line is refused")
 	assert.Contains(t, out, "1 new, 0 changed, 0 the same, 1 refused")
-	assert.Contains(t, out, "the /24 that holds it is 10.215.65.0/24")
+	assert.Contains(t, out, "the range that holds it is 10.215.65.0/24")
 	same, err := os.ReadFile(into)
 	require.NoError(t, err)
 	assert.Equal(t, string(text), string(same))

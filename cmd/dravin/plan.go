@@ -37,15 +37,20 @@ func planCommand() *cobra.Command {
 	var under condition
 	var asked planAsked
 	c := &cobra.Command{
-		Use:   "plan FILE.yaml [--for PARTY...] [--wish W] [--option N -o OUT]",
-		Short: "Complete designs for what must talk: joints, routes and translations together, side by side, each proven",
-		Long: "Plans for the parties that are named, for the intents between them, or for the worst conflict if none is " +
+		Use: "plan FILE.yaml [--for PARTY...] [--wish W] [--option N -o OUT]",
+		Short: "Complete designs for what must talk: joints, routes and translations together, side by side, each " +
+			"proven",
+		Long: "Plans for the parties that are named, for the intents between them, or for the worst conflict if " +
+			"none is " +
 			"named. What is not joined is joined, what tables lack is\n" +
-			"entered, what collides is translated; every option is complete to the last change at every party, and proven: " +
+			"entered, what collides is translated; every option is complete to the last change at every party, " +
+			"and proven: " +
 			"all intents are walked before and after it,\n" +
-			"today and when built. Where no intent says what must talk, everything of each with everything of the others " +
+			"today and when built. Where no intent says what must talk, everything of each with everything of the " +
+			"others " +
 			"stands in. --option N writes the design with that one applied.\n" +
-			"--wish is least-to-do, cheapest, fewest-boxes, next-easy or surviving. --by names ways of joining (vpn, vpn-bgp, " +
+			"--wish is least-to-do, cheapest, fewest-boxes, next-easy or surviving. --by names ways of joining " +
+			"(vpn, vpn-bgp, " +
 			"hub, peering, circuit). --keep names who keeps the range, --closed whose\n" +
 			"boxes are not to be touched, --pool where mapped ranges come from, --budget what a month may cost more. " +
 			"Ctrl-C breaks it off.\n" +
@@ -271,7 +276,8 @@ func printPlan(w io.Writer, d *design.Design, p plan.Plan) {
 		fmt.Fprintf(w, "   %d of %d intents hold; %s\n", o.Holding, o.Total, o.Start)
 		fmt.Fprintf(
 			w,
-			"   addresses spent %s; entries per added host %d, per added service %d; callers told apart: %s; %s a month more%s\n",
+			"   addresses spent %s; entries per added host %d, per added service %d; callers told apart: %s; %s a "+
+				"month more%s\n",
 			spentWords(o.Option), o.PerHost, o.PerServe, yes(o.Tells), o.Month, unpriced(o.Unpriced),
 		)
 		if o.Refused == "" && p.Intents > 0 {
@@ -303,7 +309,8 @@ func printPlan(w io.Writer, d *design.Design, p plan.Plan) {
 		if l.Exact {
 			fmt.Fprintf(w, "\n%s mapped, which are the fewest that serve one to one: no smaller choice does.\n", fewest)
 		} else {
-			fmt.Fprintf(w, "\n%s mapped one to one; at least %d must be, by what is known (not every smaller choice was "+
+			fmt.Fprintf(w, "\n%s mapped one to one; at least %d must be, by what is known (not every smaller "+
+				"choice was "+
 				"proven).\n", fewest, l.Bound)
 		}
 		for _, why := range l.Why {

@@ -26,7 +26,9 @@ func TestPlanOnTheCommandLine(t *testing.T) {
 			"to one\n   First, since"},
 		"why both": {[]string{alike}, 0, "because Old Orangery must know Peatside Nursery glasshouse and holds " +
 			"Old Orangery glasshouse itself"},
-		"for parties": {[]string{huts, "--for", "alder-hut", "--for", "birch-hut"}, 0, "2 intents are in scope; 2 places collide."},
+		"for parties": {
+			[]string{huts, "--for", "alder-hut", "--for", "birch-hut"}, 0, "2 intents are in scope; 2 places collide.",
+		},
 		"the fewest": {[]string{alike, "--check-least"}, 0, "2 parties are mapped at least: 3 choices were " +
 			"proven, the smallest first, and no smaller one serves."},
 		"one keeps": {[]string{alike, "--keep", "old-orangery"}, 0, "Mapping Old Orangery glasshouse: it keeps " +

@@ -339,7 +339,9 @@ func (r *Result) exceeded() []exceed {
 		slices.Sort(n.hops)
 		out = append(
 			out, exceed{
-				Down{r.compiled.Sessions[key[0]/2], int(key[0] % 2), prefix.Family(key[1]), len(n.hops)}, key[0], n.hops[limit],
+				Down{
+					r.compiled.Sessions[key[0]/2], int(key[0] % 2), prefix.Family(key[1]), len(n.hops),
+				}, key[0], n.hops[limit],
 			},
 		)
 	}

@@ -133,7 +133,9 @@ func hub(w *writer, o *design.Object, _ int) says {
 func edgeRouter(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.EdgeRouter)
 	s := says{
-		does: "a router at " + b.Exchange, why: "circuits to several places meet there", check: seen{Reached, "it answers"},
+		does: "a router at " + b.Exchange, why: "circuits to several places meet there", check: seen{
+			Reached, "it answers",
+		},
 		covers: []string{"exchange", "summaries"},
 	}
 	summaries(&s, b.Summaries)
@@ -158,7 +160,9 @@ func request(w *writer, o *design.Object, _ int) says {
 	}
 	s := says{
 		does: fmt.Sprintf("accept or refuse what %s asks for: %s", who, w.design.Title(b.For)),
-		why:  "nothing is built for it before", check: seen{Answered, "it is answered"}, covers: []string{"for", "answer"},
+		why:  "nothing is built for it before", check: seen{
+			Answered, "it is answered",
+		}, covers: []string{"for", "answer"},
 	}
 	if b.Answer != "" {
 		s.does = fmt.Sprintf("what %s asked for was %s: %s", who, b.Answer, w.design.Title(b.For))
@@ -230,7 +234,9 @@ func appliance(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.Box)
 	s := says{
 		does: fmt.Sprintf("%s (%s): it forwards, and no source check keeps it from that", o.Name, list(b.Addresses)),
-		why:  "it translates what it forwards", check: seen{Forwards, "net.ipv4.ip_forward is 1, and its rules are loaded"},
+		why:  "it translates what it forwards", check: seen{
+			Forwards, "net.ipv4.ip_forward is 1, and its rules are loaded",
+		},
 		covers: []string{"addresses", "routes", "translate"},
 	}
 	entries(&s, b.Routes)
@@ -307,7 +313,9 @@ func link(w *writer, o *design.Object, end int) says {
 	near, far := b.Ends[end-1], b.Ends[2-end]
 	s := says{
 		does: fmt.Sprintf("%s, to %s: %s", o.Name, w.design.Title(far.Gateway), routingWords[b.Routing]),
-		why:  joins(w, o), check: seen{TunnelUp, "one of its tunnels is up"}, covers: []string{"routing", "ends", "segment"},
+		why:  joins(w, o), check: seen{TunnelUp, "one of its tunnels is up"}, covers: []string{
+			"routing", "ends", "segment",
+		},
 	}
 	if x := w.design.Get(b.Segment); x != nil {
 		s.line("it carries %s", the("segment", x.Name))

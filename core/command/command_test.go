@@ -417,7 +417,8 @@ func FuzzUnderstand(f *testing.F) {
 		"take 10.1.0.0/16 from Fern lan\nadd tcp/443 to controller", "set controller no answers tcp/443",
 		"publish controller on tcp/443 at gateway as 10.1.2.3 for 10.0.0.0/8", "accept it because yes",
 		"serve tarn-north-a by catalogue\nbind catalogue to main\nfeed main with catalogue",
-		"join Old Orangery and Peatside Nursery by vpn, translated", "network x in Tarn, subnet y 10.0.0.0/24, host z 10.0.0.9",
+		"join Old Orangery and Peatside Nursery by vpn, translated",
+		"network x in Tarn, subnet y 10.0.0.0/24, host z 10.0.0.9",
 	} {
 		f.Add(text, uint8(n))
 	}

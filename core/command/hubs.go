@@ -52,7 +52,9 @@ func (r *reader) feed() {
 func (r *reader) touch(was, now *design.Object, text string) {
 	r.current.touched = append(r.current.touched, touched{id: was.ID, to: len([]rune(r.current.Text))})
 	if design.Same(was, now) {
-		r.current.Does = append(r.current.Does, Deed{Text: r.design.Title(was.ID) + " is so already", Object: was.ID, Kind: was.Kind})
+		r.current.Does = append(
+			r.current.Does, Deed{Text: r.design.Title(was.ID) + " is so already", Object: was.ID, Kind: was.Kind},
+		)
 		return
 	}
 	r.do(text, now, false, design.PutEdit(now))

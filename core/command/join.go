@@ -183,7 +183,9 @@ func (r *reader) way(a, b design.ID) (key string, ok bool) {
 	for r.takeWord("a") || r.takeWord("an") || r.takeWord("the") {
 	}
 	var said []string
-	for r.next < len(r.toks) && !r.toks[r.next].mark() && !r.toks[r.next].is("translated") && !r.toks[r.next].is("and") {
+	for r.next < len(r.toks) && !r.toks[r.next].mark() && !r.toks[r.next].is(
+		"translated",
+	) && !r.toks[r.next].is("and") {
 		said = append(said, r.toks[r.next].text)
 		r.next++
 	}

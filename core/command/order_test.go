@@ -49,9 +49,13 @@ func (s sayer) line(d *design.Design) string {
 	case 4:
 		return fmt.Sprintf("take %s from %s", range24, s.thing(d, design.KindLAN))
 	case 5:
-		return fmt.Sprintf("join %s and %s by %s", s.thing(d, party...), s.thing(d, party...), s.pick("vpn", "circuit", "a hub"))
+		return fmt.Sprintf(
+			"join %s and %s by %s", s.thing(d, party...), s.thing(d, party...), s.pick("vpn", "circuit", "a hub"),
+		)
 	case 6:
-		return fmt.Sprintf("rename %s to %s %d", s.thing(d, design.KindLAN, design.KindGateway), s.pick("north", "south"), n)
+		return fmt.Sprintf(
+			"rename %s to %s %d", s.thing(d, design.KindLAN, design.KindGateway), s.pick("north", "south"), n,
+		)
 	case 7:
 		return fmt.Sprintf("move %s into science", s.thing(d, design.KindLAN))
 	case 8:
@@ -60,12 +64,16 @@ func (s sayer) line(d *design.Design) string {
 		return fmt.Sprintf("host meter %d in %s answers tcp/502", n%9, s.thing(d, design.KindLAN, design.KindSubnet))
 	case 10:
 		return fmt.Sprintf(
-			"%s must reach %s on tcp/443", s.thing(d, design.KindLAN, design.KindEndpoint), s.thing(d, design.KindSubnet),
+			"%s must reach %s on tcp/443", s.thing(
+				d, design.KindLAN, design.KindEndpoint,
+			), s.thing(d, design.KindSubnet),
 		)
 	case 11:
 		return fmt.Sprintf("set %s learns %s", s.thing(d, design.KindTable), s.pick("yes", "no"))
 	case 12:
-		return fmt.Sprintf("give %s routes {%s via %s}", s.thing(d, design.KindTable), range24, s.thing(d, design.KindGateway))
+		return fmt.Sprintf(
+			"give %s routes {%s via %s}", s.thing(d, design.KindTable), range24, s.thing(d, design.KindGateway),
+		)
 	case 13:
 		return fmt.Sprintf("set %s asn %d", s.thing(d, design.KindGateway), 4200000700+n)
 	case 14:

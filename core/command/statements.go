@@ -28,7 +28,10 @@ func init() {
 	r := func(word, form, doc string, read func(*reader)) {
 		Verbs = append(Verbs, Verb{word, form, doc, read})
 	}
-	r("set", "set THING VALUES", "changes its values; a list becomes what is said, and what it loses is told", (*reader).set)
+	r(
+		"set", "set THING VALUES", "changes its values; a list becomes what is said, and what it loses is told",
+		(*reader).set,
+	)
 	r(
 		"give", "give THING VALUES", "one more of any list, which keeps what it has; to a site, a LAN with the range",
 		(*reader).give,
@@ -64,7 +67,10 @@ func init() {
 	)
 	r("bind", "bind ATTACHMENT to HUB-TABLE", "that table decides for what comes in by it", (*reader).bind)
 	r("feed", "feed HUB-TABLE with ATTACHMENT, ATTACHMENT", "it learns their ranges", (*reader).feed)
-	r("serve", "serve ZONE, ZONE by ATTACHMENT", "one subnet of each zone, none public if there is another", (*reader).serve)
+	r(
+		"serve", "serve ZONE, ZONE by ATTACHMENT", "one subnet of each zone, none public if there is another",
+		(*reader).serve,
+	)
 	r(
 		"accept", "accept REQUEST because REASON", "answers a request, which is named itself or by what it is for",
 		(*reader).accept,
@@ -435,7 +441,9 @@ func (r *reader) intent(in design.Intent) {
 				b.Owner = old.Owner
 			}
 			if b == *old {
-				r.current.Does = append(r.current.Does, Deed{Text: o.Name + " is said already", Object: o.ID, Kind: o.Kind})
+				r.current.Does = append(
+					r.current.Does, Deed{Text: o.Name + " is said already", Object: o.ID, Kind: o.Kind},
+				)
 				return
 			}
 			r.do("Change the intent "+o.Name, o, false, design.PutEdit(o.With(&b)))

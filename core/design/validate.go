@@ -275,7 +275,10 @@ func (v *validator) rules(o *Object) {
 		v.vlan(o, "vlan", b.VLAN)
 		for n, r := range b.GivesOut {
 			if len(prefix.Free([]netip.Prefix{r}, b.Prefixes)) > 0 {
-				v.add(o, fmt.Sprintf("gives_out[%d]", n), fmt.Sprintf("%s is not all in its ranges", r), "give a part of them")
+				v.add(
+					o, fmt.Sprintf("gives_out[%d]", n), fmt.Sprintf("%s is not all in its ranges", r),
+					"give a part of them",
+				)
 			}
 		}
 		for n, g := range b.Gateways {

@@ -274,7 +274,9 @@ func (f *drafter) session(parent design.ID, a, b speaker) {
 // familiesOf are those of which either end tells the other something; IPv4 while nothing is told.
 func familiesOf(a, b speaker) (out []prefix.Family) {
 	for _, f := range prefix.Families {
-		if slices.ContainsFunc(slices.Concat(a.exports, b.exports), func(p netip.Prefix) bool { return f.Has(p.Addr()) }) {
+		if slices.ContainsFunc(
+			slices.Concat(a.exports, b.exports), func(p netip.Prefix) bool { return f.Has(p.Addr()) },
+		) {
 			out = append(out, f)
 		}
 	}

@@ -90,27 +90,3 @@ func TestWhatCanNotBeCopiedSaysWhy(t *testing.T) {
 	_, err = draft.Like(context.Background(), allocation.NewBooks(d), d.Find("alder-hut")[0].ID, []string{"Birch Hut"})
 	assert.ErrorContains(t, err, "Birch Hut: the name is taken")
 }
-
-func TestAStarIsOneChangeWithItsClashesFirst(t *testing.T) {
-	d, err := design.Read(demo.Thistledown)
-	require.NoError(t, err)
-	id := func(path string) design.ID { return d.Find(path)[0].ID }
-	huts := []design.ID{id("alder-hut"), id("birch-hut"), id("cedar-hut")}
-	s, err := draft.DraftStar(
-		context.Background(), allocation.NewBooks(d), draft.StarQuestion{Head: id("marrow-hill"), Branches: huts},
-	)
-	require.NoError(t, err)
-	assert.Len(t, s.Clashes, 3, "each pair of huts has the same range")
-	require.Len(t, s.Arms, 3)
-	next, _, err := d.Apply(s.Edits)
-	require.NoError(t, err)
-	assert.Empty(t, s.Arms[0].Out)
-	require.NotNil(t, next.Get(s.Arms[0].Subject))
-	for _, arm := range s.Arms[1:] {
-		// The head can send a range to one of them only.
-		assert.True(t, len(arm.Out) > 0 || len(arm.Suggestions) > 0, "%+v", arm)
-	}
-
-	_, err = draft.DraftStar(context.Background(), allocation.NewBooks(d), draft.StarQuestion{Head: id("marrow-hill")})
-	assert.ErrorContains(t, err, "a star has 0 branches")
-}

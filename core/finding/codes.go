@@ -4,7 +4,10 @@ import "dravin/core/words"
 
 // Family are the codes of findings: what is wrong, and what ends it.
 var Family = []words.Coded[string]{
-	{Code: "overlap", Title: "overlap", Doc: "parties hold the same addresses", Fix: "a plan of how they talk all the same"},
+	{
+		Code: "overlap", Title: "overlap", Doc: "parties hold the same addresses",
+		Fix: "a plan of how they talk all the same",
+	},
 	{
 		Code: "intent", Title: "intent",
 		Doc: "what must work does not, or the reverse",

@@ -181,7 +181,10 @@ func (s *script) instanceRoute(r route.Route, segment design.ID, table int) {
 	case r.Entered() && r.Hop.Kind == route.Tunnel:
 		if l := s.box.Link(r.Hop.To); l != nil {
 			if up := upAmong(l, devicesOf(l, r)); len(up) > 0 {
-				s.line("ip %s route replace %s %s table %d", f, r.Prefix, hopsOf(up, prefix.FamilyOf(r.Prefix.Addr()))[0], table)
+				s.line(
+					"ip %s route replace %s %s table %d", f, r.Prefix, hopsOf(up, prefix.FamilyOf(r.Prefix.Addr()))[0],
+					table,
+				)
 			}
 		}
 	case r.Source == route.Inside && r.Hop.Kind == route.Tunnel:

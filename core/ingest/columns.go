@@ -35,10 +35,16 @@ const (
 
 // spoken are other words for the columns, as people head their spreadsheets.
 var spoken = map[Column][]string{
-	ColumnParty:  {"party", "site", "location", "office", "garden", "branch", "building", "customer", "tenant"},
-	ColumnKind:   {"kind", "type", "what"},
-	ColumnName:   {"name", "lan", "network name", "subnet name", "vlan name", "label", "hostname", "host", "host name", "device", "server"},
-	ColumnPrefix: {"prefix", "range", "cidr", "network", "subnet", "block", "lan range", "address range", "ip range", "ip network", "ip subnet", "subnet/mask", "lan subnet"},
+	ColumnParty: {"party", "site", "location", "office", "garden", "branch", "building", "customer", "tenant"},
+	ColumnKind:  {"kind", "type", "what"},
+	ColumnName: {
+		"name", "lan", "network name", "subnet name", "vlan name", "label", "hostname", "host", "host name", "device",
+		"server",
+	},
+	ColumnPrefix: {
+		"prefix", "range", "cidr", "network", "subnet", "block", "lan range", "address range", "ip range", "ip network",
+		"ip subnet", "subnet/mask", "lan subnet",
+	},
 	ColumnMask: {
 		"mask", "netmask", "subnet mask", "net mask", "network mask", "prefix length", "length", "wildcard", "wildcard mask",
 		"mask length", "bits",

@@ -84,7 +84,8 @@ func TestASpreadsheetIsPreviewedLineByLineAndBroughtInOnce(t *testing.T) {
 	some := plan(t, d, spreadsheet, ingest.How{Only: func(line int) bool { return line == 3 }})
 	assert.Len(t, some.Edits, 2, "the line and the party that it needs")
 	strict := plan(t, d, spreadsheet, ingest.How{RefuseHosts: true})
-	assert.Contains(t, lines(strict), "7 refused Marrow Hill offices 10.214.5.1/24 10.214.5.1/24 is a host's address; the range "+
+	assert.Contains(t, lines(strict), "7 refused Marrow Hill offices 10.214.5.1/24 10.214.5.1/24 is a host's "+
+		"address; the range "+
 		"that holds it is 10.214.5.0/24; write the range, or choose that it is taken")
 	mended := plan(t, d, spreadsheet, ingest.How{
 		RefuseHosts: true, Mended: map[int][]string{7: {"Marrow Hill", "offices", "10.214.6.0/24"}},
@@ -117,19 +118,24 @@ func TestExportsComeBackUnchanged(t *testing.T) {
 func TestRouterOutput(t *testing.T) {
 	how := ingest.How{Party: "Saltmarsh Station"}
 	for name, c := range map[string]struct{ text, want string }{
-		"ip -j address": {`[{"ifname":"lo","addr_info":[{"family":"inet","local":"127.0.0.1","prefixlen":8,"scope":"host"}]},
+		"ip -j " +
+			"address": {`[{"ifname":"lo","addr_info":[{"family":"inet","local":"127.0.0.1","prefixlen":8,"scope":"host"}]},
 			{"ifname":"eth0","addr_info":[{"family":"inet","local":"10.215.0.1","prefixlen":24,"scope":"global"},{"family":"inet6","local":"2001:db8:30::1","prefixlen":64,"scope":"global"}]}]`,
 			"1 new Saltmarsh Station eth0 10.215.0.0/24 \n2 new Saltmarsh Station eth0 2001:db8:30::/64 \n"},
-		"ip -j route": {`[{"dst":"default","gateway":"10.215.0.254","dev":"eth0"},{"dst":"10.215.0.0/24","dev":"eth0","scope":"link","protocol":"kernel"},
+		"ip -j " +
+			"route": {`[{"dst":"default","gateway":"10.215.0.254","dev":"eth0"},{"dst":"10.215.0.0/24","dev":"eth0","scope":"link","protocol":"kernel"},
 			{"dst":"10.217.0.0/16","gateway":"10.215.0.2","dev":"eth0","protocol":"static"},{"dst":"10.218.0.7","gateway":"10.215.0.2","dev":"eth0"}]`,
-			"1 new Saltmarsh Station eth0 10.215.0.0/24 \n2 new Saltmarsh Station 10.217.0.0/16 10.217.0.0/16 \n3 new " +
+			"1 new Saltmarsh Station eth0 10.215.0.0/24 \n2 new Saltmarsh Station 10.217.0.0/16 10.217.0.0/16 \n3 " +
+				"new " +
 				"Saltmarsh Station 10.218.0.7/32 10.218.0.7/32 \n"},
-		"BGP daemon": {`{"0.0.0.0/0":[{"prefix":"0.0.0.0/0","protocol":"bgp"}],"10.215.0.0/24":[{"prefix":"10.215.0.0/24","protocol":"connected","selected":true,"nexthops":[{"interfaceName":"eth0"}]}],
+		"BGP " +
+			"daemon": {`{"0.0.0.0/0":[{"prefix":"0.0.0.0/0","protocol":"bgp"}],"10.215.0.0/24":[{"prefix":"10.215.0.0/24","protocol":"connected","selected":true,"nexthops":[{"interfaceName":"eth0"}]}],
 			"10.218.0.0/16":[{"prefix":"10.218.0.0/16","protocol":"bgp","selected":true,"nexthops":[{"ip":"10.215.0.9","interfaceName":"eth0"}]}]}`,
 			"1 new Saltmarsh Station eth0 10.215.0.0/24 \n2 new Saltmarsh Station 10.218.0.0/16 10.218.0.0/16 \n"},
 		"pasted": {"Here is what we have at\nSaltmarsh Station:\n - tide lab 10.215.4.0/24 and 10.215.5.0/24\nOld " +
 			"Orangery: ticket desk 10.215.64.0/24 (soon)\n",
-			"3 new Saltmarsh Station tide lab 10.215.4.0/24 \n3 new Saltmarsh Station tide lab 10.215.5.0/24 10.215.5.0/24 " +
+			"3 new Saltmarsh Station tide lab 10.215.4.0/24 \n3 new Saltmarsh Station tide lab 10.215.5.0/24 " +
+				"10.215.5.0/24 " +
 				"\n4 new Old Orangery ticket desk 10.215.64.0/24 \n"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -145,7 +151,8 @@ func TestRouterOutput(t *testing.T) {
 // bgp ipv4 unicast json, of a box with a LAN, a static route and a black hole.
 func TestRealDaemonTables(t *testing.T) {
 	for file, want := range map[string]string{
-		"routes.json": "1 new Saltmarsh Station d0 10.215.0.0/23 \n2 new Saltmarsh Station 10.217.0.0/16 10.217.0.0/16 \n",
+		"routes.json": "1 new Saltmarsh Station d0 10.215.0.0/23 \n2 new Saltmarsh Station 10.217.0.0/16 " +
+			"10.217.0.0/16 \n",
 		"bgp.json": "1 new Saltmarsh Station 10.215.0.0/23 10.215.0.0/23 \n2 new Saltmarsh Station 10.217.0.0/16 " +
 			"10.217.0.0/16 \n",
 	} {
@@ -163,7 +170,8 @@ func TestWhatMakesTheWholeInvalidIsRefusedAlone(t *testing.T) {
 		estate(t),
 		"party,kind,name,prefix,address,via\ncatalogue,subnet,shelf x,10.223.9.0/24,,\ncatalogue,subnet,shelf "+
 			"c,10.208.3.0/24,,\n"+
-			"Marrow Hill,inner route,hill farm,10.210.0.0/16,,10.210.9.9\nMarrow Hill,endpoint,box,,10.214.3.255,\nMarrow "+
+			"Marrow Hill,inner route,hill farm,10.210.0.0/16,,10.210.9.9\nMarrow "+
+			"Hill,endpoint,box,,10.214.3.255,\nMarrow "+
 			"Hill,lan,attic,10.214.9.0/24,,\n",
 		ingest.How{},
 	)
@@ -279,12 +287,14 @@ func TestPrefixLists(t *testing.T) {
 	assert.Len(t, list.Prefixes, 3, "a line that stands twice is one")
 	assert.EqualValues(t, 1, prefix.Count(list.Prefixes, list.Parties))
 	for text, says := range map[string]string{
-		"party,prefix\nA,10.220.0.1/8\nB,10.0.0.0/8\nC\n": "line 2, column 3: \"10.220.0.1/8\" has host bits set; the " +
+		"party,prefix\nA,10.220.0.1/8\nB,10.0.0.0/8\nC\n": "line 2, column 3: \"10.220.0.1/8\" has host bits set; " +
+			"the " +
 			"/8 that holds it is 10.0.0.0/8\nline 4: has 1 fields",
 		"a,b\n1,2\n":                           "must name at least party and prefix",
 		"party,prefix\n,10.0.0.0/8\n":          "the party is empty",
 		"party,prefix\nA\x1b[31m,10.0.0.0/8\n": "line 2, column 1: the party holds a control character",
-		"party,prefix\n" + strings.Repeat("A,10.0.0.0/8\n", 9000) + "\xe4,10.0.0.0/8\n": "line 9002, column 1: this is " +
+		"party,prefix\n" + strings.Repeat("A,10.0.0.0/8\n", 9000) + "\xe4,10.0.0.0/8\n": "line 9002, column 1: " +
+			"this is " +
 			"not text in UTF-8",
 	} {
 		_, err := ingest.ReadPrefixes(strings.NewReader(text))

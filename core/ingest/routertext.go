@@ -46,7 +46,8 @@ func readRouterText(ctx context.Context, r *bufio.Reader, o Options) (*Table, er
 		if m := interfaceLine.FindStringSubmatch(text); m != nil {
 			device = m[1]
 		} else if m := inetLine.FindStringSubmatch(text); m != nil {
-			if p, bad := netip.ParsePrefix(m[1]); bad == nil && !p.Addr().IsLoopback() && !p.Addr().IsLinkLocalUnicast() {
+			if p, bad := netip.ParsePrefix(m[1]); bad == nil && !p.Addr().IsLoopback() &&
+				!p.Addr().IsLinkLocalUnicast() {
 				err = e.row("lan", device, p.Masked().String(), "", "address "+p.Addr().String()+" on "+device)
 			}
 		} else if routeLine.MatchString(text) {

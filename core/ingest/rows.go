@@ -109,7 +109,9 @@ func (m *maker) record(r *record) error {
 		[]byte(
 			strings.Join(
 				[]string{
-					string(k), design.Slug(name), design.Slug(r.get(ColumnName)), r.get(ColumnPrefix), r.get(ColumnMask),
+					string(k), design.Slug(name), design.Slug(
+						r.get(ColumnName),
+					), r.get(ColumnPrefix), r.get(ColumnMask),
 					r.get(ColumnAddress), r.get(ColumnAnswers),
 				},
 				"\x00",

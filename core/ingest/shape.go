@@ -97,7 +97,8 @@ func kindOfCell(cell string) cellKind {
 		first = parts[0]
 	}
 	if a, err := netip.ParseAddr(first); err == nil {
-		if _, err := prefix.ReadLoose("0.0.0.0", first); err == nil && a.Is4() && (a.As4()[0] == 255 || a.As4()[0] == 0) {
+		if _, err := prefix.ReadLoose("0.0.0.0", first); err == nil && a.Is4() &&
+			(a.As4()[0] == 255 || a.As4()[0] == 0) {
 			return cellMask
 		}
 		return cellAddress
@@ -210,7 +211,12 @@ func filledFirst(columns int, rows []Row) []bool {
 // guessNames tells which columns of words say whose a row is and what it is called: of two the first that
 // has gaps or says one thing in several rows is the party's.
 func guessNames(
-	out []Column, header []string, mostly func(int, ...cellKind) bool, distinct []map[string]bool, gaps []int, first []bool,
+	out []Column,
+	header []string,
+	mostly func(int, ...cellKind) bool,
+	distinct []map[string]bool,
+	gaps []int,
+	first []bool,
 ) {
 	var texts []int
 	for n := range header {
@@ -222,7 +228,8 @@ func guessNames(
 	if !party && len(texts) > 0 {
 		at := 0
 		for k, n := range texts {
-			if gaps[n] > gaps[texts[at]] && k > at || len(distinct[n]) < len(distinct[texts[at]]) && gaps[texts[at]] == 0 && k == 0 {
+			if gaps[n] > gaps[texts[at]] && k > at ||
+				len(distinct[n]) < len(distinct[texts[at]]) && gaps[texts[at]] == 0 && k == 0 {
 				at = k
 			}
 		}

@@ -71,7 +71,10 @@ var layouts = map[string]func(rows [][]string) (header []string, out [][]string)
 }
 
 func titled(rows [][]string) ([]string, [][]string) {
-	above := [][]string{{"Address plan of the botanic gardens"}, {"as of spring, ask the grounds team"}, {""}, {"Location", "Network name", "IP range", "Netmask"}}
+	above := [][]string{
+		{"Address plan of the botanic gardens"}, {"as of spring, ask the grounds team"}, {""},
+		{"Location", "Network name", "IP range", "Netmask"},
+	}
 	return nil, append(above, rows...)
 }
 
@@ -117,7 +120,9 @@ var files = []func(t *testing.T, rows [][]string) []byte{
 		return out
 	},
 	func(t *testing.T, rows [][]string) []byte {
-		out, err := charmap.Windows1252.NewEncoder().Bytes(delimited(append(rows, []string{"", "", "", "", "Gärten"}), ",", "\n"))
+		out, err := charmap.Windows1252.NewEncoder().Bytes(
+			delimited(append(rows, []string{"", "", "", "", "Gärten"}), ",", "\n"),
+		)
 		require.NoError(t, err)
 		return out
 	},
@@ -201,9 +206,11 @@ func TestWhatPeopleWrite(t *testing.T) {
 		want string
 	}{
 		"short forms, a short gateway, VLANs": {
-			"site,name,network,gateway,vlan\nFern Gully,desk,10.212.24/22,.1,216\nFern Gully,mast,10.212.30.0/24,10.212.30.254,VLAN 217\n",
+			"site,name,network,gateway,vlan\nFern Gully,desk,10.212.24/22,.1,216\nFern " +
+				"Gully,mast,10.212.30.0/24,10.212.30.254,VLAN 217\n",
 			ingest.How{},
-			"2 new Fern Gully desk 10.212.24.0/22 10.212.24/22 is read as 10.212.24.0/22\n3 new Fern Gully mast 10.212.30.0/24 \n",
+			"2 new Fern Gully desk 10.212.24.0/22 10.212.24/22 is read as 10.212.24.0/22\n3 new Fern Gully mast " +
+				"10.212.30.0/24 \n",
 		},
 		"several ranges in a cell": {
 			"site,subnet\nFern Gully,\"10.212.8.0/24, 10.212.9.0/24\n192.168.211.0/24\"\n", ingest.How{},
@@ -215,34 +222,44 @@ func TestWhatPeopleWrite(t *testing.T) {
 				"10.212.2.0/23, 10.212.4.0/24\n",
 		},
 		"hosts whose party their range tells": {
-			"site,lan,prefix\nFern Gully,desk,10.212.8.0/24\n\x00name,address,service\ntill,10.212.8.20,https\nlost,10.9.9.9,ssh\n",
+			"site,lan,prefix\nFern Gully,desk,10.212.8.0/24\n\x00name,address,service\ntill,10.212.8.20,https\n" +
+				"lost,10.9.9.9,ssh\n",
 			ingest.How{},
-			"2 new Fern Gully till 10.212.8.20 the party is Fern Gully, which has 10.212.8.20\n3 refused lost 10.9.9.9 10.9.9.9 is " +
+			"2 new Fern Gully till 10.212.8.20 the party is Fern Gully, which has 10.212.8.20\n3 refused lost " +
+				"10.9.9.9 10.9.9.9 is " +
 				"in no LAN, inner route or subnet; bring its range in first, or name its party\n",
 		},
 		"a box's ip addr": {
-			"1: lo: <LOOPBACK,UP> mtu 65536\n    inet 127.0.0.1/8 scope host lo\n2: eth0: <BROADCAST,UP> mtu 1500\n    inet " +
+			"1: lo: <LOOPBACK,UP> mtu 65536\n    inet 127.0.0.1/8 scope host lo\n2: eth0: <BROADCAST,UP> mtu " +
+				"1500\n    inet " +
 				"10.212.8.1/22 brd 10.212.11.255 scope global eth0\n    inet6 fe80::1/64 scope link\n",
 			ingest.How{Party: "Fern Gully"},
 			"4 new Fern Gully eth0 10.212.8.0/22 \n",
 		},
 		"a box's ip route": {
-			"default via 10.212.8.254 dev eth0 \n10.212.8.0/22 dev eth0 proto kernel scope link src 10.212.8.1 \n10.213.0.0/16 via " +
+			"default via 10.212.8.254 dev eth0 \n10.212.8.0/22 dev eth0 proto kernel scope link src 10.212.8.1 \n" +
+				"10.213.0.0/16 via " +
 				"10.212.8.2 dev eth0 proto static \n",
 			ingest.How{Party: "Fern Gully"},
 			"2 new Fern Gully eth0 10.212.8.0/22 \n3 new Fern Gully 10.213.0.0/16 10.213.0.0/16 \n",
 		},
 		"a mail": {
-			"At Fern Gully we have\n - desk 10.212.8.0 255.255.252.0 (old)\n - mast 10.212.30.0 - 10.212.30.127, soon\nYew Hut: pond " +
+			"At Fern Gully we have\n - desk 10.212.8.0 255.255.252.0 (old)\n - mast 10.212.30.0 - 10.212.30.127, " +
+				"soon\nYew Hut: pond " +
 				"10.212.40/24.\n", ingest.How{Party: "Fern Gully"},
-			"2 new At Fern Gully we have desk 10.212.8.0/22 10.212.8.0 255.255.252.0 is read as 10.212.8.0/22\n3 new At Fern Gully " +
-				"we have mast 10.212.30.0/25 10.212.30.0 - 10.212.30.127 is made up of 10.212.30.0/25\n4 new Yew Hut pond " +
+			"2 new At Fern Gully we have desk 10.212.8.0/22 10.212.8.0 255.255.252.0 is read as 10.212.8.0/22\n3 " +
+				"new At Fern Gully " +
+				"we have mast 10.212.30.0/25 10.212.30.0 - 10.212.30.127 is made up of 10.212.30.0/25\n4 new Yew " +
+				"Hut pond " +
 				"10.212.40.0/24 10.212.40/24 is read as 10.212.40.0/24\n",
 		},
 		"masks that do not agree": {
-			"site,subnet,mask\nFern Gully,10.212.8.0/24,255.255.252.0\nFern Gully,10.212.9.0,255.0.255.0\n", ingest.How{},
-			"2 refused Fern Gully 10.212.8.0/24 the range is 10.212.8.0/24 and its mask 255.255.252.0; let them say the same, or " +
-				"empty one\n3 refused Fern Gully 10.212.9.0 \"10.212.9.0 255.0.255.0\" has a mask with holes; write a length such as " +
+			"site,subnet,mask\nFern Gully,10.212.8.0/24,255.255.252.0\nFern Gully,10.212.9.0,255.0.255.0\n" +
+				"", ingest.How{},
+			"2 refused Fern Gully 10.212.8.0/24 the range is 10.212.8.0/24 and its mask 255.255.252.0; let them " +
+				"say the same, or " +
+				"empty one\n3 refused Fern Gully 10.212.9.0 \"10.212.9.0 255.0.255.0\" has a mask with holes; " +
+				"write a length such as " +
 				"/24, or a mask such as 255.255.255.0\n",
 		},
 	} {
@@ -285,7 +302,9 @@ func TestAllSheetsOfAWorkbookAreReadAtOnce(t *testing.T) {
 	require.NoError(t, book.Write(&b))
 	d, p := read(t, b.Bytes(), ingest.Options{Sheet: ingest.AllSheets}, ingest.How{})
 	assert.Len(t, stock(d), len(held), lines(p))
-	assert.Contains(t, p.Notes, "All 4 sheets were read; where rows do not say whose they are, their sheet's name does.")
+	assert.Contains(
+		t, p.Notes, "All 4 sheets were read; where rows do not say whose they are, their sheet's name does.",
+	)
 }
 
 // A chosen encoding comes before the one that is told.

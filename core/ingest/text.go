@@ -114,7 +114,10 @@ func (r *records) Read() ([]string, error) {
 	for n, field := range record {
 		if !utf8.ValidString(field) {
 			line, column := r.FieldPos(n)
-			return nil, &Error{Line: line, Column: column, Why: "this is not text in UTF-8", Want: "choose its encoding, or save it as UTF-8"}
+			return nil, &Error{
+				Line: line, Column: column, Why: "this is not text in UTF-8",
+				Want: "choose its encoding, or save it as UTF-8",
+			}
 		}
 	}
 	return record, err

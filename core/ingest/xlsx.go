@@ -143,7 +143,11 @@ func allSheets(ctx context.Context, book *excelize.File, t *Table, o Options) (*
 	if len(t.Rows) == 0 {
 		return nil, &Error{Why: "all sheets are empty", Want: "the first row of each names the columns"}
 	}
-	t.note(fmt.Sprintf("All %d sheets were read; where rows do not say whose they are, their sheet's name does.", len(t.Sheets)))
+	t.note(
+		fmt.Sprintf(
+			"All %d sheets were read; where rows do not say whose they are, their sheet's name does.", len(t.Sheets),
+		),
+	)
 	return t, nil
 }
 

@@ -115,7 +115,9 @@ reserve 10.223.0.0/16 for mapped ranges use mapping`)
 		})
 		r := netip.MustParsePrefix("192.168.211.0/24")
 		lan := add(design.KindLAN, site, "house", &design.LAN{Prefixes: []netip.Prefix{r}})
-		host := add(design.KindEndpoint, lan, "meter", &design.Endpoint{Addresses: []netip.Addr{r.Addr().Next().Next()}})
+		host := add(
+			design.KindEndpoint, lan, "meter", &design.Endpoint{Addresses: []netip.Addr{r.Addr().Next().Next()}},
+		)
 		add(design.KindIntent, "", fmt.Sprintf("intent %d", k), &design.Intent{
 			From: host, To: logger, Service: design.Service{Proto: "tcp", Port: 6514},
 		})

@@ -90,7 +90,9 @@ func breaking(r *rand.Rand, o *design.Object) *design.Object {
 		return design.Edited(o, func(b *design.Listener) { b.Callers = prefixes("10.99.0.0/16") })
 	case *design.Tunnel:
 		return design.Edited(o, func(b *design.Tunnel) {
-			b.Ends = []design.TunnelEnd{{IKE: []string{"aes256-sha384-ecp384"}}, {IKE: []string{"aes128-sha256-ecp256"}}}
+			b.Ends = []design.TunnelEnd{
+				{IKE: []string{"aes256-sha384-ecp384"}}, {IKE: []string{"aes128-sha256-ecp256"}},
+			}
 		})
 	case *design.Circuit:
 		return design.Edited(o, func(b *design.Circuit) { b.Ends[0].VLAN = 999 })

@@ -54,7 +54,9 @@ func Copied(ctx context.Context, built *proof.Proofs, source design.ID, c draft.
 		if !works(after, f) && len(c.Notes) < mostSuggestions {
 			d := after.Tables().Design
 			c.Notes = append(c.Notes, fmt.Sprintf(
-				"%s does not reach %s as its source does; plan what they must say to each other", d.Title(f.From), d.Title(f.To),
+				"%s does not reach %s as its source does; plan what they must say to each other", d.Title(
+					f.From,
+				), d.Title(f.To),
 			))
 		}
 	}

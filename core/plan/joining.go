@@ -330,7 +330,9 @@ func (w *work) take(s draft.Shape) {
 	for _, p := range s.Parties {
 		for _, text := range p.Steps {
 			j.changes = append(j.changes, translate.Change{
-				Party: names[p.Party], Where: p.Party, Text: text, Box: w.touchedAt(s, names[p.Party]), Stage: translate.Places,
+				Party: names[p.Party], Where: p.Party, Text: text, Box: w.touchedAt(
+					s, names[p.Party],
+				), Stage: translate.Places,
 			})
 		}
 	}
@@ -338,9 +340,12 @@ func (w *work) take(s draft.Shape) {
 		if e.Op != design.Put || !fresh[e.ID] {
 			continue
 		}
-		if x, joins := design.JointOf(e.Object); joins && (e.Object.Kind != design.KindAttachment || isParty(d, x.Ends[1])) {
+		if x, joins := design.JointOf(e.Object); joins &&
+			(e.Object.Kind != design.KindAttachment || isParty(d, x.Ends[1])) {
 			a, b := d.PartiesOf(x)
-			j.joints = append(j.joints, Joint{ID: e.ID, Kind: e.Object.Kind, Name: e.Object.Name, Ends: [2]design.ID{a, b}})
+			j.joints = append(
+				j.joints, Joint{ID: e.ID, Kind: e.Object.Kind, Name: e.Object.Name, Ends: [2]design.ID{a, b}},
+			)
 		}
 	}
 	j.costs = append(j.costs, s.Costs...)

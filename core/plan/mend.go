@@ -245,6 +245,8 @@ func (x around) ranges() (out [][2]design.ID) {
 	for _, f := range x.flow {
 		out = append(out, [2]design.ID{f.From, f.To})
 	}
-	slices.SortFunc(out, func(a, b [2]design.ID) int { return cmp.Or(cmp.Compare(a[0], b[0]), cmp.Compare(a[1], b[1])) })
+	slices.SortFunc(
+		out, func(a, b [2]design.ID) int { return cmp.Or(cmp.Compare(a[0], b[0]), cmp.Compare(a[1], b[1])) },
+	)
 	return slices.Compact(out)
 }

@@ -176,7 +176,10 @@ func tableMends(x around) (out []mend) {
 				continue
 			}
 			if e.Publish != design.Published {
-				change(fmt.Sprintf("publish %s", e.Prefix), func(b *design.Table) { b.Routes[n].Publish = design.Published })
+				change(
+					fmt.Sprintf("publish %s", e.Prefix),
+					func(b *design.Table) { b.Routes[n].Publish = design.Published },
+				)
 			}
 			change(fmt.Sprintf("no longer enter %s", e.Prefix), func(b *design.Table) {
 				b.Routes = slices.Delete(b.Routes, n, n+1)
@@ -275,7 +278,10 @@ func hubMends(x around) (out []mend) {
 		change("no longer keep out of export", func(b *design.Attachment) { b.KeepOut = prefix.Free(b.KeepOut, known) })
 		for s, body := range design.Each[design.Subnet](d.Inside(a.What, design.KindSubnet)) {
 			if len(a.Subnets) > 0 && !body.Public && !topology.ServesZone(d, o, s) {
-				change("serve "+body.Zone+" by "+s.Name, func(b *design.Attachment) { b.Subnets = append(b.Subnets, s.ID) })
+				change(
+					"serve "+body.Zone+" by "+s.Name,
+					func(b *design.Attachment) { b.Subnets = append(b.Subnets, s.ID) },
+				)
 			}
 		}
 		for _, t := range d.Inside(o.Parent, design.KindHubTable) {
@@ -336,7 +342,9 @@ func peeringMends(x around) (out []mend) {
 					b.Halves[n].LendsGateway, b.Halves[1-n].UsesGateway = true, true
 				})
 				out = append(out, x.at(
-					o, fmt.Sprintf("lend the gateway of %s to %s", d.Title(b.Halves[n].Network), d.Title(b.Halves[1-n].Network)),
+					o, fmt.Sprintf(
+						"lend the gateway of %s to %s", d.Title(b.Halves[n].Network), d.Title(b.Halves[1-n].Network),
+					),
 					design.PutEdit(now),
 				))
 			}
@@ -393,7 +401,9 @@ func hidingMends(x around) (out []mend) {
 			}
 			if now := design.Exempted(d.Get(end), o.ID); now != nil {
 				out = append(out, x.at(
-					d.Get(end), fmt.Sprintf("hide nothing toward %s at %s", o.Name, d.Get(end).Name), design.PutEdit(now),
+					d.Get(end), fmt.Sprintf(
+						"hide nothing toward %s at %s", o.Name, d.Get(end).Name,
+					), design.PutEdit(now),
 				))
 			}
 		}

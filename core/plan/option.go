@@ -22,7 +22,8 @@ const (
 // option proves an attempt against everything that held before, and sums it up.
 func (pl *planner) option(a attempt) Option {
 	o := Option{
-		Shape: a.joining.key, Way: a.joining.way, Joints: a.joining.joints, Suggestions: a.joining.suggestions, Left: a.joining.left,
+		Shape: a.joining.key, Way: a.joining.way, Joints: a.joining.joints, Suggestions: a.joining.suggestions,
+		Left:      a.joining.left,
 		Additions: a.joining.next, AdditionWhy: a.joining.nextWhy, Unpriced: strings.Join(a.joining.unpriced, "; "),
 		Costs: slices.Clone(a.joining.costs),
 	}
@@ -176,7 +177,9 @@ func (pl *planner) touched(o *Option, d *design.Design) []translate.Touched {
 			n = len(out)
 			at[c.Box] = n
 			t := translate.Touched{ID: c.Box, Title: d.Title(c.Box), Party: c.Where}
-			t.Closed = closed[c.Box] || slices.Contains(pl.question.Closed, c.Party) && pl.before.design().Get(c.Box) != nil
+			t.Closed = closed[c.Box] || slices.Contains(
+				pl.question.Closed, c.Party,
+			) && pl.before.design().Get(c.Box) != nil
 			if owner := design.OwnerOf(d.Get(c.Party)); owner != "" {
 				t.Owner = d.Title(owner)
 			}

@@ -23,7 +23,8 @@ site Saltmarsh Station with lan laboratory 10.213.16.0/24, gateway 203.0.113.40 
 edge-router Millrace asn next
 join catalogue and Saltmarsh Station by circuit`)
 	for _, c := range d.Of(design.KindCircuit)[1:] {
-		if design.StateOf(c) != "" && d.Party(c.Body.(*design.Circuit).Ends[0].At) != nil && c.Name == "catalogue circuit 2" {
+		if design.StateOf(c) != "" && d.Party(c.Body.(*design.Circuit).Ends[0].At) != nil &&
+			c.Name == "catalogue circuit 2" {
 			d = apply(t, d, d.Removal(c.ID).Edits)
 		}
 	}

@@ -25,11 +25,17 @@ const (
 
 // Wishes are all, with what they mean.
 var Wishes = []words.Coded[Wish]{
-	{Code: LeastToDo, Title: "least to do", Doc: "either side can start, callers are told apart, and little is touched"},
+	{
+		Code: LeastToDo, Title: "least to do",
+		Doc: "either side can start, callers are told apart, and little is touched",
+	},
 	{Code: Cheapest, Title: "cheapest", Doc: "what it adds to the bill of a month"},
 	{Code: FewestBoxes, Title: "fewest boxes", Doc: "how many boxes and tables are touched"},
 	{Code: NextEasy, Title: "next is easy", Doc: "steps for the next party, and entries for the next service"},
-	{Code: Surviving, Title: "survives any failure", Doc: "all that must talk does after any single failure on its way"},
+	{
+		Code: Surviving, Title: "survives any failure",
+		Doc: "all that must talk does after any single failure on its way",
+	},
 }
 
 // grade is what an option is measured by; the smaller goes first.
@@ -39,7 +45,9 @@ func (w Wish) grade(o *Option) []int {
 		refused = 1 + len(o.Breaks)*100 + len(o.Stays)
 	}
 	usual := []int{
-		no(o.Both), no(o.Tells), no(o.Remedy != translate.Renumber), o.PerServe, len(o.Boxes), int(min(o.Addresses, 1<<30)),
+		no(o.Both), no(o.Tells), no(o.Remedy != translate.Renumber), o.PerServe, len(o.Boxes), int(
+			min(o.Addresses, 1<<30),
+		),
 		o.Ranges6, len(o.Changes), int(o.Month),
 	}
 	first := map[Wish][]int{
@@ -115,7 +123,9 @@ func (pl *planner) survives(ctx context.Context, s state) (bool, string) {
 	d := s.design()
 	for _, id := range pl.scope.order {
 		if in := d.Get(id).Body.(*design.Intent); !in.Survives {
-			edits = append(edits, design.PutEdit(design.Edited(d.Get(id), func(b *design.Intent) { b.Survives = true })))
+			edits = append(
+				edits, design.PutEdit(design.Edited(d.Get(id), func(b *design.Intent) { b.Survives = true })),
+			)
 		}
 	}
 	if len(pl.scope.order) == 0 || len(pl.scope.order) > mostSurvive && pl.question.Wish != Surviving {

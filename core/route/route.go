@@ -618,7 +618,9 @@ func (s *solver) joints(p *Point) {
 		for _, r := range s.brought(o, e.End) {
 			p.add(
 				s.status(
-					p, Route{Prefix: r, Source: source, Hop: Into(o), Via: o.Name, Tunnels: tunnels}, s.up(o.ID, tunnels),
+					p, Route{
+						Prefix: r, Source: source, Hop: Into(o), Via: o.Name, Tunnels: tunnels,
+					}, s.up(o.ID, tunnels),
 				),
 			)
 		}

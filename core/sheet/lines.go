@@ -182,7 +182,10 @@ func (l *liner) crossed(
 			v, why = Unknown, "the cloud gives it when the gateway is made; enter it then"
 		case own[n] != taken[n]:
 			v, why = Differs,
-				fmt.Sprintf("%s is at %s, and the far end looks for %s", settings.EndTitle(l.design, l.link, n), own[n], taken[n])
+				fmt.Sprintf(
+					"%s is at %s, and the far end looks for %s", settings.EndTitle(l.design, l.link, n), own[n],
+					taken[n],
+				)
 		}
 		l.add(
 			fmt.Sprintf("%s-%d", key, n+1),

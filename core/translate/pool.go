@@ -34,7 +34,9 @@ type pool struct {
 // design reserves for mapping, or else of the private ranges.
 func newPool(d *design.Design, allowed []netip.Prefix) *pool {
 	p := &pool{
-		allowed: allowed, used: allocation.ForMapping(d), named: allocation.ForNaming(d), why: "free in what was allowed",
+		allowed: allowed, used: allocation.ForMapping(d), named: allocation.ForNaming(
+			d,
+		), why: "free in what was allowed",
 	}
 	if len(allowed) > 0 {
 		return p

@@ -236,7 +236,9 @@ func TestACloudsGatewayAsksItsOwnSelectors(t *testing.T) {
 		))})
 		require.NoError(t, err)
 		tables := route.Solve(d, status.Condition{})
-		for from, stopped := range map[string]bool{"catalogue/shelf-a/logger": false, "catalogue/shelf-b/search": true} {
+		for from, stopped := range map[string]bool{
+			"catalogue/shelf-a/logger": false, "catalogue/shelf-b/search": true,
+		} {
 			f, err := walk.ParseFlow(tables, from, "controls-desk", design.Service{Proto: "icmp"})
 			require.NoError(t, err)
 			p := walk.Prove(tables, f)

@@ -100,6 +100,20 @@ test("the table is worked by keys, by pasting a block, and on many rows at once"
   await page.keyboard.press("Enter");
   await expect(grid).toContainText("machine room");
 
+  // A range is put to a list, and taken out of it again, without typing the others; what goes is told.
+  for (const [typed, then] of [
+    ["+10.214.64.0/24", "10.214.0.0/22, 10.214.64.0/24"],
+    ["-10.214.64.0/24", "10.214.0.0/22"],
+  ] as const) {
+    await page.keyboard.press("Home");
+    await page.keyboard.press("ArrowRight");
+    await page.keyboard.press("Enter");
+    await page.getByLabel("Ranges and addresses of machine room").fill(typed);
+    await page.keyboard.press("Enter");
+    await expect(grid.getByRole("row", { name: "machine room" })).toContainText(then);
+  }
+  await expect(page.getByText("10.214.64.0/24 is gone from machine room")).toBeVisible();
+
   // A bad value is refused whole, with the reason, and nothing is lost.
   await page.keyboard.press("Home");
   await page.keyboard.press("ArrowRight");

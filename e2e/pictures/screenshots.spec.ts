@@ -7,14 +7,17 @@ const dark = process.env.DARK === "1";
 
 test.use({ colorScheme: dark ? "dark" : "light" });
 
-const spreadsheet = `Site;LAN;Subnet;Owner;Segment;Remarks
-Seed Bank;vault;10.210.0.0/24;Science;science;merged this spring
-Seed Bank;drying rooms;10.210.1.0/24;Science;science;
-Seed Bank;offices;10.214.9.0/24;Public;grounds;
+const spreadsheet = `Address plan of the seed bank
+as of spring; ask the grounds team
+
+Standort;Bereich;Netz;Maske;VLAN;Gateway
+Seed Bank;vault;10.215.40.0;255.255.255.0;10;.1
+;drying rooms;10.215.41.0;/25;11;.1
+;offices;10.214.9.0/24;;12;
 Marrow Hill;data room;10.214.0.0/22;;;
-Marrow Hill;museum store;192.168.216.0/24;;grounds;
-Seed Bank;attic;10.210.2.7/24;;;
-;cellar;10.210.3.0/24;;;
+Seed Bank;attic;10.215.42.7/24;;;
+;cellar;10.215.44.0-10.215.46.255;;;
+;shed;10.215.47.0;255.0.255.0;;
 `;
 
 /** A made-up estate of three hundred huts in four owners' hands, most of them joined with the head garden. */
@@ -87,7 +90,7 @@ test("pictures of every place", async ({ page, request }) => {
   await go("estate?as=import");
   await page.getByLabel("Or paste it").fill(spreadsheet);
   await page.getByRole("button", { name: "Preview" }).click();
-  await expect(page.getByRole("list", { name: "Lines" })).toContainText("host bits");
+  await expect(page.getByRole("list", { name: "Lines" })).toContainText("the range that holds it");
   await shoot(page, "import-preview");
 
   const estate = (await (await request.get(`/api/designs/${id}/estate`)).json()) as { parties: { id: string; name: string }[] };

@@ -52,6 +52,10 @@ export function editable(row: StockRow, key: ColumnKey): boolean {
 export class CellEdits {
   private objects = new Map<string, StockObject>();
   private made = new Map<string, NamedObject>();
+  /** What was in a list and is not any more, in sentences. */
+  readonly gone: string[] = [];
+  /** What was to be taken out of a list and is not in it, in sentences. */
+  readonly trouble: string[] = [];
 
   constructor(private readonly stock: Stock) {}
 
@@ -63,9 +67,10 @@ export class CellEdits {
     const text = value.trim();
     if (key === "name") name = text;
     else if (key === "ranges" && now.kind === "reservation") body.prefix = text;
-    else if (key === "ranges")
-      body[rangeField[now.kind] ?? "prefixes"] = text.split(/[\s,;]+/).filter(Boolean);
-    else {
+    else if (key === "ranges") {
+      const field = rangeField[now.kind] ?? "prefixes";
+      body[field] = this.listed(name, (body[field] as string[] | undefined) ?? [], text);
+    } else {
       const field = key === "where" ? "zone" : key;
       const stored = key === "owner" || key === "segment" ? this.named(key, text) : text;
       if (stored) body[field] = stored;
@@ -73,6 +78,21 @@ export class CellEdits {
     }
     this.objects.set(row.object.id, { ...now, name, body });
     return true;
+  }
+
+  /** A list as it is typed: all of it, or, with + and - before each, what comes to it and what goes. */
+  private listed(name: string, old: string[], text: string): string[] {
+    const words = text.split(/[\s,;]+/).filter(Boolean);
+    const signed = words.length > 0 && words.every((w) => /^[+-]./.test(w));
+    const take = signed ? words.filter((w) => w.startsWith("-")).map((w) => w.slice(1)) : [];
+    const give = signed ? words.filter((w) => w.startsWith("+")).map((w) => w.slice(1)) : words;
+    const lacking = take.filter((w) => !old.includes(w));
+    if (lacking.length)
+      this.trouble.push(`${lacking.join(", ")} is not in ${name}, which has ${old.join(", ")}`);
+    const next = signed ? [...new Set([...old.filter((w) => !take.includes(w)), ...give])] : give;
+    const gone = old.filter((w) => !next.includes(w));
+    if (gone.length) this.gone.push(`${gone.join(", ")} is gone from ${name}`);
+    return next;
   }
 
   private named(kind: "owner" | "segment", name: string): string {

@@ -147,14 +147,17 @@
   /** Writes cells once it is their turn, from what is there then; what is refused is told with what was typed. */
   async function set(typed: Typed[], reason: string): Promise<void> {
     for (const t of typed) pending[`${t.id} ${t.column}`] = t.text;
+    let told = "";
     const done = await write.change(reason, () => {
       const edits = new CellEdits(stock);
       for (const t of typed) {
         const row = stock.rows.find((r) => r.object.id === t.id);
         if (row) edits.set(row, t.column, t.text);
       }
-      return edits.edits;
+      told = [...edits.trouble, ...(edits.trouble.length ? [] : edits.gone)].join("; ");
+      return edits.trouble.length ? [] : edits.edits;
     });
+    if (told) toast.message(told, { duration: 10_000 });
     const answered = new Set(typed.map((t) => `${t.id} ${t.column} ${t.text}`));
     pending = Object.fromEntries(
       Object.entries(pending).filter(([k, text]) => !answered.has(`${k} ${text}`)),
