@@ -165,6 +165,9 @@ func (pl *planner) options(j joining) {
 	if err != nil {
 		return // the context has ended
 	}
+	if j.key == "" && len(pl.scope.order) == 0 && len(pl.plan.Apart) > 0 {
+		return // nothing is walked, and what was asked for is that they are joined
+	}
 	pl.progress("%s", j.title)
 	base := attempt{joining: j, state: joined}
 	planned := len(pl.scope.order) == 0 && len(pl.question.Places) > 0 // for whatever may talk later

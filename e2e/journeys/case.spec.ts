@@ -32,7 +32,7 @@ test("from two colliding sites to a proven, translated path, and back again", as
   await second.goto(stopped);
   await expect(second.getByText("Intents: 0 of 3 hold")).toBeVisible();
 
-  await verdict.getByRole("link", { name: "Compare remedies" }).click();
+  await verdict.getByRole("link", { name: "Plan what would work" }).click();
   const compared = page.getByRole("table", { name: "Options side by side" });
   await expect(compared.getByRole("row", { name: /Intents that hold/ })).toContainText("3 of 3");
   await expect(page.getByTestId("option")).toContainText("in table b add 10.223.0.0/24 via cloud gateway");

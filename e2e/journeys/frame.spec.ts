@@ -77,7 +77,7 @@ test("the whole case by keys alone", async ({ page }) => {
   };
   await enter("button", /^Collision/);
   await expect(page).toHaveURL(/overlaps\?group=/);
-  await enter("link", "Compare remedies");
+  await enter("link", "Plan what would work");
   await expect(page).toHaveURL(/plan\?group=/);
   await enter("button", /^Apply/);
   await expect(page.getByText("Answered:")).toBeVisible();

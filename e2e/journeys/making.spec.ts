@@ -58,7 +58,7 @@ test("an estate is typed from an empty page, joined, asked of, and its collision
   await c.do(() => place(page, "Proof"));
   await expect(page.getByText("Intents: 0 of 3 hold")).toBeVisible();
   await c.do(() => place(page, "Overlaps"));
-  await c.do(() => page.getByRole("link", { name: "Compare remedies" }).click());
+  await c.do(() => page.getByRole("link", { name: "Plan what would work" }).click());
   await c.do(() => page.getByRole("button", { name: /^Apply/ }).first().click());
   await expect(page.getByText("Applied:")).toBeVisible();
   await c.do(() => place(page, "Proof"));

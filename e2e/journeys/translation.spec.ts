@@ -9,7 +9,7 @@ async function story(page: Page, name: string): Promise<void> {
   await page.locator('input[type="file"]').setInputFiles(`../demo/remedies/${name}.yaml`);
   await expect(page).toHaveURL(/estate/);
   await place(page, "Overlaps");
-  await page.getByRole("link", { name: "Compare remedies" }).first().click();
+  await page.getByRole("link", { name: "Plan what would work" }).first().click();
   await expect(compared(page)).toBeVisible();
 }
 

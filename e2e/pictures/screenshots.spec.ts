@@ -95,7 +95,7 @@ test("pictures of every place", async ({ page, request }) => {
 
   const estate = (await (await request.get(`/api/designs/${id}/estate`)).json()) as { parties: { id: string; name: string }[] };
   const of = (name: string) => estate.parties.find((x) => x.name === name)?.id ?? "";
-  await go(`plan?party=${of("Dunmoss Arboretum")},${of("ticketing")}`);
+  await go(`plan?party=${of("Old Orangery")},${of("ticketing")}`);
   await expect(page.getByRole("table", { name: "Options side by side" })).toBeVisible();
   await shoot(page, "plan-unjoined");
   await page.getByRole("region", { name: "Options" }).evaluate((e) => (e.scrollTop = e.scrollHeight));

@@ -22,7 +22,7 @@
 </script>
 
 {#if finding.group}
-  <a class="button" href={placeURL(design, "plan", { group: finding.group })}>Compare remedies</a>
+  <a class="button" href={placeURL(design, "plan", { group: finding.group })}>Plan what would work</a>
 {:else}
   {#each fixes as fix (fix.title)}
     {#if shown === fix.title}

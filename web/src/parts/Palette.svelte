@@ -147,7 +147,8 @@
   const withTables = ["gateway", "table", "hub-table", "edge-router", "inner-route"];
   /** The table of what was found, and a prefix or address that is typed, under Routes. */
   const routes = $derived<Item[]>([
-    ...(asked === text && /^[0-9a-f.:]+(\/\d+)?$/i.test(text.trim()) && /[.:]/.test(text)
+    ...(asked === text &&
+    /^(\d+(\.\d+){3}|[0-9a-f:]*::[0-9a-f:]*|[0-9a-f]+(:[0-9a-f]+){7})(\/\d+)?$/i.test(text.trim())
       ? [
           {
             key: "spread",

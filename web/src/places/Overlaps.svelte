@@ -187,7 +187,7 @@
                 </p>
               {/if}
               <a class="button button-main mt-2" href={placeURL(design, "plan", { group: g.key })}
-                >Compare remedies</a
+                >Plan what would work</a
               >
             </div>
           {/if}
