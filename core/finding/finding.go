@@ -378,22 +378,12 @@ func (c *collector) lineFixes(subject design.ID, line string) []Fix {
 	if o == nil || line == "" {
 		return nil
 	}
-	for _, l := range linesOf(c.design, o) {
+	for _, l := range sheet.LinesOf(c.design, o) {
 		if l.Key == line {
 			return fixesOf(l)
 		}
 	}
 	return nil
-}
-
-func linesOf(d *design.Design, o *design.Object) []sheet.Line {
-	switch o.Kind {
-	case design.KindTunnel:
-		return sheet.Lines(d, o, [2]string{})
-	case design.KindSession:
-		return sheet.SessionLines(d, o)
-	}
-	return sheet.JoinLines(d, o)
 }
 
 // fixesFor are the plans by which an intent would hold.

@@ -63,7 +63,7 @@ func standingMends(x around) (out []mend) {
 					}
 				}
 			}
-			for _, l := range linesOf(d, part) {
+			for _, l := range sheet.LinesOf(d, part) {
 				if l.Verdict != sheet.Differs && part.Kind != design.KindAttachment && part.Kind != design.KindPeering {
 					continue
 				}
@@ -74,16 +74,6 @@ func standingMends(x around) (out []mend) {
 		}
 	}
 	return out
-}
-
-func linesOf(d *design.Design, o *design.Object) []sheet.Line {
-	switch o.Kind {
-	case design.KindTunnel:
-		return sheet.Lines(d, o, [2]string{})
-	case design.KindSession:
-		return sheet.SessionLines(d, o)
-	}
-	return sheet.JoinLines(d, o)
 }
 
 func lower(text string) string {

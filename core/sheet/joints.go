@@ -17,6 +17,18 @@ var lines = map[design.Kind]func(d *design.Design, o *design.Object) []Line{
 	design.KindPeering: peeringLines, design.KindCircuit: circuitLines, design.KindAttachment: attachmentLines,
 }
 
+// LinesOf are the lines of whatever has any: a tunnel, as far as the core knows its keys, a session, or what
+// joins otherwise.
+func LinesOf(d *design.Design, o *design.Object) []Line {
+	switch o.Kind {
+	case design.KindTunnel:
+		return Lines(d, o, [2]string{})
+	case design.KindSession:
+		return SessionLines(d, o)
+	}
+	return JoinLines(d, o)
+}
+
 // JoinLines are the lines of a peering, circuit or attachment.
 func JoinLines(d *design.Design, o *design.Object) []Line {
 	if of := lines[o.Kind]; of != nil {

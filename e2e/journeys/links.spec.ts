@@ -23,6 +23,7 @@ test("two parties chosen in the picture are joined by a VPN with everything fill
   await page.getByRole("button", { name: "site Dunmoss Arboretum" }).click();
   await page.getByRole("button", { name: "Must talk with…" }).click();
   await expect(page.getByRole("status")).toContainText("Dunmoss Arboretum must talk with whom?");
+  await page.getByLabel("Find in the picture").fill("sequencing");
   await page.getByRole("button", { name: "network sequencing" }).click();
 
   await expect(option(page, /VPN with BGP/).first()).toBeVisible();

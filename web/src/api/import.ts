@@ -1,4 +1,5 @@
-import { Refusal, type ImportHow, type ImportPlan, type ImportStep, type Problem } from "./client";
+import type { ImportHow, ImportPlan, ImportStep } from "./client";
+import { readSteps } from "./steps";
 
 export interface Imported {
   plan: ImportPlan;
@@ -18,24 +19,9 @@ export async function importFile(
   form.append("how", JSON.stringify(how));
   form.append("file", file);
   const answer = await fetch(`/api/designs/${design}/import`, { method: "POST", body: form, signal });
-  if (!answer.ok || !answer.body) {
-    const problem = (await answer.json().catch(() => undefined)) as Problem | undefined;
-    if (problem?.detail) throw new Refusal(problem);
-    throw new Error(`Dravin answered ${answer.status}; look at the server's log`);
-  }
-  const reader = answer.body.pipeThrough(new TextDecoderStream()).getReader();
-  let text = "";
-  for (;;) {
-    const { done, value } = await reader.read();
-    text += value ?? "";
-    const lines = text.split("\n");
-    text = lines.pop() ?? "";
-    for (const line of lines) {
-      const step = JSON.parse(line) as ImportStep;
-      if (step.problem) throw new Refusal(step.problem);
-      if (step.plan) return { plan: step.plan, left: step.left ?? 0, stored: step.stored !== undefined };
-      progress(step.rows ?? 0, step.waiting ?? 0);
-    }
-    if (done) throw new Error("The answer broke off; try again");
-  }
+  return readSteps(answer, (step: ImportStep) => {
+    if (step.plan) return { plan: step.plan, left: step.left ?? 0, stored: step.stored !== undefined };
+    progress(step.rows ?? 0, step.waiting ?? 0);
+    return undefined;
+  });
 }

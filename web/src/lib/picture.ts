@@ -66,9 +66,8 @@ export const boxOf = (placed: PlacedParty[], id: string): PlacedParty | undefine
   placed.find((x) => x.party.id === id || x.party.members.some((m) => m.id === id));
 
 export const partyWidth = 270;
-/** The least room between the banks: with and without something in it. */
-const crowded = 520;
-const open = 300;
+/** The least room between the banks, so that both are in sight beside a sheet. */
+const between = 270;
 export const bankOf = (x: { kind: string }): Bank =>
   x.kind === "hub" || x.kind === "edge-router" ? "middle" : x.kind === "site" ? "ground" : "cloud";
 
@@ -121,10 +120,7 @@ export function draw(
     }
     return y;
   };
-  const rightX = Math.max(
-    width - margin - partyWidth,
-    margin + partyWidth + (columns.middle.length ? crowded : open),
-  );
+  const rightX = Math.max(width - margin - partyWidth, margin + partyWidth + between);
   const banks = Math.max(place(columns.ground, margin, "ground"), place(columns.cloud, rightX, "cloud"));
   const middleWidth = rightX - margin - partyWidth < 600 ? 132 : 168;
   const center = (margin + partyWidth + rightX) / 2;
