@@ -382,7 +382,10 @@ func (w *work) grant(request *design.Object) {
 		}
 	}
 	to := request.Body.(*design.Request).To
-	j.left = append(j.left, "All that is told here holds once "+d.Title(to)+" has accepted what is asked for.")
+	says := "All that is told here holds once " + d.Title(to) + " has accepted what is asked for."
+	if !slices.Contains(j.left, says) {
+		j.left = append(j.left, says)
+	}
 	w.books.Sketch(w.scratch, edits)
 }
 

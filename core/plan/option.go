@@ -23,9 +23,8 @@ const (
 func (pl *planner) option(a attempt) Option {
 	o := Option{
 		Shape: a.joining.key, Way: a.joining.way, Joints: a.joining.joints, Suggestions: a.joining.suggestions,
-		Left:      a.joining.left,
-		Additions: a.joining.next, AdditionWhy: a.joining.nextWhy, Unpriced: strings.Join(a.joining.unpriced, "; "),
-		Costs: slices.Clone(a.joining.costs),
+		Left: a.joining.left, Additions: a.joining.next, AdditionWhy: a.joining.nextWhy,
+		Unpriced: strings.Join(a.joining.unpriced, "; "), Costs: slices.Clone(a.joining.costs),
 	}
 	if a.remedy != nil {
 		o.Option = *a.remedy

@@ -53,13 +53,13 @@
     {#if option.why_more.length}
       <h4 class="mt-2 font-semibold">Why one side is not enough</h4>
       <ul class="list-inside list-disc text-sm">
-        {#each option.why_more.slice(0, 6) as why (why)}<li>{why}</li>{/each}
+        {#each option.why_more.slice(0, 6) as why, n (n)}<li>{why}</li>{/each}
       </ul>
       {#if option.why_more.length > 6}<p class="text-soft text-sm">
           and so with {option.why_more.length - 6} more
         </p>{/if}
     {/if}
-    {#each option.maps.slice(0, 12) as m (m.place + m.real)}
+    {#each option.maps.slice(0, 12) as m, n (n)}
       <p>
         <span class="text-soft text-sm">{m.title}</span>
         <Address value={m.real} /> <span aria-label="is seen as">→</span>
@@ -70,7 +70,7 @@
         and {option.maps.length - 12} more ranges
       </p>{/if}
     <p class="text-soft text-sm">{option.why.length > 400 ? "" : option.why}</p>
-    {#each option.capacity as c (c.pool)}
+    {#each option.capacity as c, n (n)}
       <p class="text-sm">
         Pool <Address value={c.pool} /> at {c.title}: {c.addresses} × 64,512 ports =
         {c.connections.toLocaleString("en")} connections to one far end and protocol; {c.ends}.
@@ -156,7 +156,7 @@
     {#if option.left.length}
       <h4 class="mt-2 font-semibold">Left out, or to be granted</h4>
       <ul class="list-inside list-disc text-sm">
-        {#each option.left.slice(0, 8) as x (x)}<li>{x}</li>{/each}
+        {#each option.left.slice(0, 8) as x, n (n)}<li>{x}</li>{/each}
       </ul>
       {#if option.left.length > 8}<p class="text-soft text-sm">and {option.left.length - 8} more</p>{/if}
     {/if}
@@ -187,7 +187,7 @@
       <details class="mt-2 text-sm">
         <summary class="text-soft">Not offered, and why ({plan.excluded.length})</summary>
         <ul class="list-inside list-disc">
-          {#each plan.excluded as x (x)}<li>{x}</li>{/each}
+          {#each plan.excluded as x, n (n)}<li>{x}</li>{/each}
         </ul>
       </details>
     {/if}

@@ -95,7 +95,7 @@
           stroke-dasharray={by[id] ? undefined : "5 4"}
           class="stroke-warn"
         />
-        {#each (by[id] ?? []).slice(0, 2) as text, n (text)}
+        {#each (by[id] ?? []).slice(0, 2) as text, n (n)}
           <text
             x={b.x}
             y={b.y + b.height + 15 + 15 * n}
