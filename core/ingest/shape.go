@@ -173,9 +173,13 @@ func GuessBy(header []string, rows []Row) []Column {
 	if !taken(ColumnPrefix) {
 		take(ColumnPrefix, cellRange, cellHost)
 	}
+	for n := range header {
+		if out[n] == Ignored && !taken(ColumnMask) && counts[n][cellMask] > 0 && mostly(n, cellMask, cellLength) {
+			out[n] = ColumnMask
+		}
+	}
 	if !taken(ColumnMask) && !(taken(ColumnPrefix) && mostly(slices.Index(out, ColumnPrefix), cellRange, cellHost)) {
-		take(ColumnMask, cellMask)
-		take(ColumnMask, cellLength)
+		take(ColumnMask, cellLength) // beside whole ranges a number means something else
 	}
 	if taken(ColumnMask) && !taken(ColumnPrefix) {
 		take(ColumnPrefix, cellAddress, cellRange, cellHost)

@@ -16,13 +16,21 @@
   }
   const { design, lit, over, bare = false }: Props = $props();
   const estate = useEstate(() => design);
+  /** In a small picture only those that are spoken of are drawn, so that they are in sight and can be read. */
+  const drawn = $derived.by(() => {
+    const all = estate.data;
+    const parties = all?.parties.filter((p) => lit.has(p.id)) ?? [];
+    if (!all || !bare || !parties.length) return all;
+    const links = all.links.filter((l) => lit.has(l.a) && lit.has(l.b));
+    return { ...all, parties, links, ties: [] };
+  });
 </script>
 
 <!-- The estate with something drawn over it; what is chosen opens elsewhere. -->
 <Known of={estate} what="The picture" />
-{#if estate.data}
+{#if drawn}
   <PictureView
-    estate={estate.data}
+    estate={drawn}
     selected=""
     select={(id) => goTo(design, "estate", { sel: id })}
     openGroup={(group) => goTo(design, "overlaps", { group })}
