@@ -22,20 +22,7 @@ func (r *reader) takeAway() {
 		r.listed("from", func(b *being) { b.taking = true })
 		return
 	}
-	start := r.next
-	o, ok := r.thing(nil, r.it)
-	if !ok {
-		return
-	}
-	from, to := r.span(start, r.next)
-	b := r.changing(o, from, to)
-	b.taking = true
-	if r.clauses(b, nil); !r.failed() && len(b.said) == 0 {
-		r.wrongHere("nothing is taken from "+r.design.Title(o.ID), "there are "+keysOf(design.Outline(o.Kind)))
-	}
-	if !r.failed() {
-		r.settle(b)
-	}
+	r.values(true)
 }
 
 // valuesFirst reports whether a line names values and then, behind a word, what they are of.

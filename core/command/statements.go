@@ -112,7 +112,10 @@ func (r *reader) hasMust() bool {
 }
 
 // set is: set THING field value ...
-func (r *reader) set() {
+func (r *reader) set() { r.values(false) }
+
+// values reads a thing and what of it is set, or, taking, what is taken from its lists.
+func (r *reader) values(taking bool) {
 	start := r.next
 	o, ok := r.thing(nil, r.it)
 	if !ok {
@@ -120,8 +123,13 @@ func (r *reader) set() {
 	}
 	from, to := r.span(start, r.next)
 	b := r.changing(o, from, to)
+	b.taking = taking
 	if r.clauses(b, nil); !r.failed() && len(b.said) == 0 {
-		r.wrongHere("nothing is said of "+r.design.Title(o.ID), "there are "+keysOf(design.Outline(o.Kind)))
+		why := "nothing is said of " + r.design.Title(o.ID)
+		if taking {
+			why = "nothing is taken from " + r.design.Title(o.ID)
+		}
+		r.wrongHere(why, "there are "+keysOf(design.Outline(o.Kind)))
 		return
 	}
 	if !r.failed() {

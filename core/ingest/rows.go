@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"dravin/core/design"
+	"dravin/core/words"
 )
 
 func (m *maker) rows(ctx context.Context, t *Table) error {
@@ -151,6 +152,9 @@ func or(a, b string) string {
 	return b
 }
 
+// mostNamed is how many parties a refusal names.
+const mostNamed = 4
+
 // belongs refuses a row that is nobody's. A host that nobody is named for is of the one party that has its
 // address.
 func (m *maker) belongs(r *record, k design.Kind) error {
@@ -175,7 +179,10 @@ func (m *maker) belongs(r *record, k design.Kind) error {
 		r.say("the party is " + owners[0] + ", which has " + a.String())
 	default:
 		m.asks("party")
-		return fmt.Errorf("%s have %s; name the party beside the file, or in a column of its own", listed(owners), a)
+		if len(owners) > mostNamed {
+			owners = append(owners[:mostNamed-1:mostNamed-1], fmt.Sprintf("%d more", len(owners)-mostNamed+1))
+		}
+		return fmt.Errorf("%s have %s; name the party beside the file, or in a column of its own", words.List(owners), a)
 	}
 	return nil
 }
@@ -190,14 +197,6 @@ func (m *maker) owners(a netip.Addr) (names []string) {
 		}
 	}
 	return names
-}
-
-// listed names several things in a sentence, the first few of many.
-func listed(names []string) string {
-	if len(names) > 4 {
-		names = append(slices.Clone(names[:3]), fmt.Sprintf("%d more", len(names)-3))
-	}
-	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
 }
 
 // ranged takes a row in that is about ranges.

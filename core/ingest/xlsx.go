@@ -127,15 +127,15 @@ func allSheets(ctx context.Context, book *excelize.File, t *Table, o Options) (*
 		one.head()
 		columns := GuessBy(one.Header, one.Rows)
 		own := !slices.Contains(columns, ColumnParty)
-		for _, r := range one.Rows {
+		for k, r := range one.Rows {
 			cells := make([]string, len(t.Header))
-			if own {
-				cells[0] = name
-			}
 			for n, c := range columns {
 				if c != Ignored && n < len(r.Cells) {
 					cells[slices.Index(Columns(), c)] = r.Cells[n]
 				}
+			}
+			if own || k == 0 && cells[0] == "" { // a sheet continues no party of the one before
+				cells[0] = name
 			}
 			t.Rows = append(t.Rows, Row{r.Line, cells})
 		}
