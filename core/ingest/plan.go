@@ -116,9 +116,10 @@ type maker struct {
 	users   map[design.ID][]int          // items that need an object
 	within  map[design.ID][]design.ID    // what a party has
 	held    map[holding]design.ID
-	above   *record // the last row that says whose it is
-	filed   bool    // it comes from a design file, where everything stands for itself
-	log     []step  // what the present line has put, to be taken back if it is refused
+	holders map[netip.Prefix][]design.ID // parties by the ranges that they have
+	above   *record                      // the last row that says whose it is
+	filed   bool                         // it comes from a design file, where everything stands for itself
+	log     []step                       // what the present line has put, to be taken back if it is refused
 }
 
 // step is one object put, with what was there before.
@@ -161,12 +162,16 @@ type holding struct {
 func newMaker(d *design.Design, p *Plan, how How) *maker {
 	m := &maker{design: d, plan: p, how: how, objects: map[design.ID]*design.Object{}, byPath: map[string]design.ID{},
 		filled: map[design.ID]int{}, seen: map[[16]byte]int{}, users: map[design.ID][]int{},
-		within: map[design.ID][]design.ID{}, held: map[holding]design.ID{}}
+		within: map[design.ID][]design.ID{}, held: map[holding]design.ID{},
+		holders: map[netip.Prefix][]design.ID{}}
 	for _, o := range d.All() {
 		m.byPath[pathKey(o.Kind, o.Parent, o.Name)] = o.ID
 		m.within[o.Parent] = append(m.within[o.Parent], o.ID)
 		for _, p := range d.Ranges(o.ID) {
 			m.held[holding{o.Parent, o.Kind, p}] = o.ID
+		}
+		if o.Parent != "" {
+			m.holds(o.Parent, d.Ranges(o.ID))
 		}
 	}
 	return m

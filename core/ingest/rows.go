@@ -189,14 +189,25 @@ func (m *maker) belongs(r *record, k design.Kind) error {
 
 // owners are the names of the parties that have an address, in order.
 func (m *maker) owners(a netip.Addr) (names []string) {
-	for _, k := range design.Parties {
-		for _, id := range m.within[""] {
-			if o := m.get(id); o != nil && o.Kind == k && m.homeOf(o, a) != "" {
+	for bits := range a.BitLen() + 1 {
+		for _, id := range m.holders[netip.PrefixFrom(a, bits).Masked()] {
+			o := m.get(id)
+			if o != nil && m.homeOf(o, a) != "" && !slices.Contains(names, o.Name) {
 				names = append(names, o.Name)
 			}
 		}
 	}
+	slices.Sort(names)
 	return names
+}
+
+// holds notes that a party has ranges, so that a host without a party finds it.
+func (m *maker) holds(party design.ID, ranges []netip.Prefix) {
+	for _, p := range ranges {
+		if !slices.Contains(m.holders[p], party) {
+			m.holders[p] = append(m.holders[p], party)
+		}
+	}
 }
 
 // ranged takes a row in that is about ranges.
@@ -396,6 +407,9 @@ type details struct {
 func (m *maker) extend(o *design.Object, r *record, x details) {
 	_, again := m.filled[o.ID]
 	m.filled[o.ID] = r.line
+	if o.Parent != "" {
+		m.holds(o.Parent, r.ranges)
+	}
 	list := func(old []netip.Prefix) []netip.Prefix {
 		if !again {
 			old = m.first(o, r.ranges)
@@ -457,6 +471,7 @@ func (m *maker) first(o *design.Object, list []netip.Prefix) []netip.Prefix {
 }
 
 func (m *maker) subnet(r *record, network *design.Object) {
+	m.holds(network.ID, r.ranges)
 	name := or(r.get(ColumnName), r.ranges[0].String())
 	o := m.find(design.KindSubnet, network.ID, name)
 	if o == nil {
