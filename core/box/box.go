@@ -36,6 +36,8 @@ type Box struct {
 	Listens   []Answer // addresses that it must be given to listen on
 	Among     []Answer // pools and mapped ranges among the addresses of hosts that it answers for
 	Entries   []design.BoxRoute
+	Crossings []Crossing
+	Filters   []Filter // of one's own, what may pass it and what may come to it
 }
 
 // LAN is a LAN in which a box stands.
@@ -138,6 +140,9 @@ func Of(t *route.Tables, id design.ID) *Box {
 	b.Rules = rules(t, b)
 	b.Listeners = listeners(t, b)
 	b.Listens, b.Among = answers(d, o)
+	if b.Linux {
+		b.Filters, b.Crossings = filtersAt(t, id), crossings(t, b)
+	}
 	return b
 }
 

@@ -101,6 +101,9 @@ func order(d *design.Design, party design.ID) []*design.Object {
 	for _, place := range d.Inside(party, design.HostPlaces...) {
 		add(d.Inside(place.ID, design.KindEndpoint)...)
 	}
+	add(d.Of(design.KindGroup)...)
+	add(d.Of(design.KindCrossing)...)
+	add(d.Of(design.KindFilter)...)
 	return out
 }
 
@@ -122,6 +125,12 @@ func endsAt(d *design.Design, o *design.Object, party design.ID) []int {
 		}
 		return nil
 	}
+	any := func(ids ...design.ID) []int {
+		if slices.ContainsFunc(ids, at) {
+			return []int{0}
+		}
+		return nil
+	}
 	switch b := o.Body.(type) {
 	case *design.Attachment:
 		if at(o.ID) || at(b.What) {
@@ -136,6 +145,15 @@ func endsAt(d *design.Design, o *design.Object, party design.ID) []int {
 		return one(b.Gateway)
 	case *design.Listener:
 		return one(b.At)
+	case *design.Group:
+		return any(b.Members...)
+	case *design.PacketFilter:
+		if m := d.MembersOf(b.At); len(m) > 0 {
+			return any(m...)
+		}
+		return any(append(route.CrossedAt(d, b.At), b.At)...)
+	case *design.Crossing:
+		return any(route.CrossedAt(d, o.ID)...)
 	case *design.Request:
 		if len(endsAt(d, d.Get(b.For), party)) > 0 {
 			return []int{0}
@@ -214,6 +232,8 @@ func (w *writer) place(o *design.Object, end int) string {
 		return w.design.Get(b.Gateway).Name
 	case *design.Listener:
 		return w.design.Get(b.At).Name
+	case *design.PacketFilter:
+		return w.design.Get(b.At).Name
 	case *design.Gateway, *design.Box:
 		return o.Name
 	}
@@ -230,7 +250,8 @@ var unentered = map[design.Kind][]string{
 // entered reports whether a party enters a value of an object: not what is the far end's
 // alone.
 func entered(k design.Kind, key string, end int) bool {
-	if key == "note" || key == "owner" || slices.Contains(unentered[k], key) {
+	if key == "note" || key == "owner" || strings.HasSuffix(key, "/for") || strings.HasSuffix(key, "/note") ||
+		slices.Contains(unentered[k], key) {
 		return false
 	}
 	for _, list := range []string{"ends/", "halves/"} {

@@ -13,6 +13,7 @@ type Party struct {
 	Kind         design.Kind
 	Name         string
 	Boxes        []*Box
+	Hosts        []Host // those that have filters of their own
 	Instructions []Instruction
 	Proofs       []Proof
 }
@@ -24,7 +25,8 @@ var Parties = []design.Kind{design.KindSite, design.KindNetwork, design.KindHub,
 func PartyOf(t *route.Tables, id design.ID) *Party {
 	o := t.Design.Get(id)
 	p := &Party{
-		ID: id, Kind: o.Kind, Name: o.Name, Boxes: At(t, id), Instructions: Instructions(t, id), Proofs: []Proof{},
+		ID: id, Kind: o.Kind, Name: o.Name, Boxes: At(t, id), Hosts: hosts(t, id),
+		Instructions: Instructions(t, id), Proofs: []Proof{},
 	}
 	for _, i := range t.Design.Of(design.KindIntent) {
 		if x, ok := proof(t, i, id); ok {

@@ -52,6 +52,9 @@ var sentences = map[design.Kind]func(w *writer, o *design.Object, end int) says{
 	design.KindHubTable:   hubTable,
 	design.KindSubnet:     subnet,
 	design.KindEndpoint:   endpoint,
+	design.KindFilter:     filterSays,
+	design.KindGroup:      groupSays,
+	design.KindCrossing:   crossingSays,
 }
 
 // saysOf tells of an object: by the sentence of its kind, or, of a kind that has none, by its

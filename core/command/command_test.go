@@ -183,6 +183,8 @@ func randomValue(t *rapid.T, d *design.Design, at reflect.Value, f design.Field)
 		text = "169.254.140.1/30"
 	case design.TypeService:
 		text = rapid.SampledFrom([]string{"tcp/443", "udp/514", "icmp"}).Draw(t, f.Key)
+	case design.TypeTraffic:
+		text = rapid.SampledFrom([]string{"tcp/443", "udp/5000-5100", "tcp", "icmp/too-big", "esp"}).Draw(t, f.Key)
 	default:
 		text = randomText(t, f.Key)
 		if len(f.Enum) > 0 {

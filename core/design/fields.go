@@ -24,14 +24,15 @@ const (
 	TypePrefix    FieldType = "prefix"
 	TypeInside    FieldType = "inside" // an address with its prefix length
 	TypeService   FieldType = "service"
+	TypeTraffic   FieldType = "traffic"   // a protocol with a port, ports or a message, or without
 	TypeReference FieldType = "reference" // an ID of one of the kinds
 	TypeParts     FieldType = "parts"     // a value with fields of its own
 )
 
 // FieldTypes are all types.
 var FieldTypes = []FieldType{
-	TypeText, TypeFree, TypeNumber, TypeYesNo, TypeAddress, TypePrefix, TypeInside, TypeService, TypeReference,
-	TypeParts,
+	TypeText, TypeFree, TypeNumber, TypeYesNo, TypeAddress, TypePrefix, TypeInside, TypeService, TypeTraffic,
+	TypeReference, TypeParts,
 }
 
 // Field is a value that a body, or a part of one, may have.
@@ -121,6 +122,8 @@ func typeOf(t reflect.Type, tag reflect.StructTag) FieldType {
 		return TypePrefix
 	case t == reflect.TypeFor[Service]():
 		return TypeService
+	case t == reflect.TypeFor[Traffic]():
+		return TypeTraffic
 	case t == reflect.TypeFor[Ref]():
 		return TypeReference
 	case implementsText(reflect.New(t).Elem()):

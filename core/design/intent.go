@@ -4,10 +4,10 @@ import "slices"
 
 // Intent is a flow that must work, or must never work.
 type Intent struct {
-	// Who starts; of a party or segment everybody in it.
-	From Ref `yaml:"from" json:"from" ref:"endpoint,lan,subnet,inner-route,segment,site,network"`
-	// Who must answer; of a party or segment everybody in it.
-	To Ref `yaml:"to" json:"to" ref:"endpoint,lan,subnet,inner-route,segment,site,network"`
+	// Who starts; of a party, segment or group everybody in it.
+	From Ref `yaml:"from" json:"from" ref:"endpoint,group,lan,subnet,inner-route,segment,site,network,internet"`
+	// Who must answer; of a party, segment or group everybody in it.
+	To Ref `yaml:"to" json:"to" ref:"endpoint,group,lan,subnet,inner-route,segment,site,network"`
 	// Protocol and port, such as tcp/502; left out: any, for what must never work.
 	Service Service `yaml:"service,omitempty" json:"service,omitzero"`
 	// It must never work.
@@ -30,7 +30,8 @@ func (*Intent) kind() Kind { return KindIntent }
 var HostPlaces = []Kind{KindLAN, KindInnerRoute, KindSubnet}
 
 // StandsFor lists what an end of an intent stands for: of a segment its LANs,
-// inner routes and subnets, of a party all of these, else the object itself.
+// inner routes and subnets, of a party all of these, of a group its members, else
+// the object itself.
 func (d *Design) StandsFor(end ID) []ID {
 	o := d.Get(end)
 	if o == nil {
@@ -42,6 +43,8 @@ func (d *Design) StandsFor(end ID) []ID {
 		for _, place := range d.Inside(end, HostPlaces...) {
 			out = append(out, place.ID)
 		}
+	case KindGroup:
+		out = slices.Clone(d.MembersOf(end))
 	case KindSegment:
 		for _, k := range HostPlaces {
 			for _, place := range d.Of(k) {

@@ -41,6 +41,11 @@ const (
 	KindRequest     Kind = "request"
 	KindBox         Kind = "box"
 	KindListener    Kind = "published-service"
+	KindGroup       Kind = "group"
+	KindFilter      Kind = "filter"
+	KindCrossing    Kind = "crossing"
+	KindInternet    Kind = "internet"
+	KindNames       Kind = "names"
 )
 
 // Body is the part of an object that depends on its kind: a pointer to one of
@@ -169,6 +174,26 @@ var specs = []*spec{
 		doc: "A listener on one address that leads to a service elsewhere.",
 	},
 	{
+		kind: KindGroup, collection: "groups", body: reflect.TypeFor[Group](),
+		doc: "Hosts under one name.",
+	},
+	{
+		kind: KindCrossing, collection: "crossings", body: reflect.TypeFor[Crossing](),
+		doc: "What may pass between two segments.",
+	},
+	{
+		kind: KindInternet, collection: "internets", body: reflect.TypeFor[Internet](),
+		doc: "Everybody on the internet, to say what they must reach and must never reach.",
+	},
+	{
+		kind: KindFilter, collection: "filters", body: reflect.TypeFor[PacketFilter](),
+		doc: "What may pass at a host, group, subnet, network, gateway, box, hub or crossing.",
+	},
+	{
+		kind: KindNames, word: "zone of names", collection: "names", body: reflect.TypeFor[Names](),
+		doc: "A private zone: which name leads to which address, for those who ask there.",
+	},
+	{
 		kind: KindIntent, collection: "intents", body: reflect.TypeFor[Intent](),
 		doc: "What must work, or must never work.",
 	},
@@ -208,6 +233,8 @@ func Bodies() map[Kind]Body {
 type Owner struct {
 	// Free text, such as whom to ring.
 	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free"`
+	// Not one of ours, such as a partner: it may do what was agreed and nothing else.
+	Outside bool `yaml:"outside,omitempty" json:"outside,omitempty"`
 }
 
 // Segment is a routing domain.
@@ -262,6 +289,9 @@ type Network struct {
 	Segment Ref `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment"`
 	// Its address blocks.
 	Blocks []netip.Prefix `yaml:"blocks" json:"blocks" min:"1"`
+	// Its own way out to the internet: translated, behind an address of the cloud, so that nobody there can start;
+	// left out: none but for hosts in public subnets.
+	WayOut string `yaml:"way_out,omitempty" json:"way_out,omitempty" enum:"translated"`
 	// Free text.
 	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free"`
 }
@@ -393,6 +423,8 @@ type Subnet struct {
 type Endpoint struct {
 	// Its addresses.
 	Addresses []netip.Addr `yaml:"addresses" json:"addresses" min:"1"`
+	// Its public addresses, under which the internet reaches it where it stands in a public subnet of a cloud.
+	Public []netip.Addr `yaml:"public,omitempty" json:"public,omitempty"`
 	// What it answers, such as tcp/502; empty: unknown, taken to be everything.
 	Answers []Service `yaml:"answers,omitempty" json:"answers,omitempty"`
 	// Free text.

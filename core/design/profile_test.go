@@ -35,7 +35,7 @@ func TestBadProfilesAreRefusedWithPlaceAndReason(t *testing.T) {
 		{"tables: subnet", "tables: house", "line 10", "write one of subnet, network"},
 		{"bits: 30", "bits: 32", "line 34", "no range for two ends"},
 		{"tunnels: 2", "tunnels: 0", "line 24", "a link needs a tunnel"},
-		{`gateway_hour: "0.02"`, `gateway_hour: cheap`, "line 53", "is not an amount"},
+		{`gateway_hour: "0.02"`, `gateway_hour: cheap`, "line 66", "is not an amount"},
 		{"reserved: [169.254.128.0/23,", "reserved: [10.0.0.0/8,", "line 35", "outside the inside space"},
 		{"speeds: [40, 150,", "speeds: [150, 40,", "line 41", "list the slowest first"},
 		{"name: Tarn\n", "name: \"Tarn\\e[31m\"\n", "line 2", "holds a control character"},

@@ -203,8 +203,8 @@ func strip(v reflect.Value, gone map[ID]bool) bool {
 				}
 			}
 			least, _ := strconv.Atoi(sf.Tag.Get("min"))
-			if kept.Len() < least {
-				return false
+			if kept.Len() < least || kept.Len() == 0 && f.Len() > 0 && sf.Tag.Get("narrows") != "" {
+				return false // without any it would be for everything, or there for nothing
 			}
 			if kept.Len() < f.Len() {
 				f.Set(kept)

@@ -24,8 +24,9 @@ func TestRemovalTakesAlongWhatCanNotBeWithout(t *testing.T) {
 	assert.Contains(t, titles(r.Goes), "tunnel tunnel 1")
 	assert.Contains(t, titles(r.Goes), "intent logger polls the controller")
 	assert.Equal(
-		t, []string{"reservation controllers' own network"}, titles(r.Changes),
-		"it names a party that it can do without",
+		t, []string{
+			"reservation controllers' own network", "names gardens.example", "group glasshouse controllers",
+		}, titles(r.Changes), "they name a party that they can do without",
 	)
 
 	r = d.Removal(d.Find("catalogue/cloud-gateway")[0].ID)

@@ -60,7 +60,7 @@ func TestRulesNameTheFieldAndWhatWouldBeRight(t *testing.T) {
 			c := *b.(*Intent)
 			c.To = thistledown(t).Find("peatside-to-marrow-hill")[0].ID
 			return &c
-		}, "to: refers to a VPN link; a host or LAN"},
+		}, "to: refers to a VPN link; a host or group or LAN"},
 		"a note that is no text": {"marrow-hill", KindSite, func(Body) Body { return &Site{Note: "a\x00b"} },
 			`note: "a\x00b" holds a control character`},
 		"an intent to nobody": {"logger-polls-the-controller", KindIntent, func(b Body) Body {

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"net/netip"
 	"reflect"
+	"strings"
 
 	"dravin/core/provider"
 )
@@ -76,6 +77,11 @@ func typeSchema(t reflect.Type, tag reflect.StructTag) map[string]any {
 		return map[string]any{"type": "string", "examples": []string{"203.0.113.20"}}
 	case t == reflect.TypeFor[Service]():
 		return map[string]any{"type": "string", "pattern": "^(icmp|(tcp|udp)/[0-9]{1,5})$"}
+	case t == reflect.TypeFor[Traffic]():
+		return map[string]any{
+			"type":    "string",
+			"pattern": "^(esp|icmp(/(" + strings.Join(Messages, "|") + "))?|(tcp|udp)(/[0-9]{1,5}(-[0-9]{1,5})?)?)$",
+		}
 	case t == reflect.TypeFor[provider.Money]():
 		return map[string]any{"type": []string{"string", "number"}, "examples": []string{"0.05"}}
 	case t.Kind() == reflect.Pointer:

@@ -317,6 +317,12 @@ func (v *validator) rules(o *Object) {
 		v.mapping(o, b)
 	case *Intent:
 		v.intent(o, b)
+	case *PacketFilter:
+		v.filter(o, b)
+	case *Crossing:
+		v.crossing(o, b)
+	case *Names:
+		v.names(o, b)
 	case *Gateway:
 		if b.Subnet != "" && v.design.Get(b.Subnet).Parent != o.Parent {
 			v.add(o, "subnet", "is another network's subnet", "name a subnet of "+v.design.Get(o.Parent).Name)

@@ -241,5 +241,48 @@ var Family = []words.Coded[string]{
 		Code: "own-address-unknown", Title: "own address unknown",
 		Doc: "a listener hides callers behind an address that nobody has said",
 	},
+	{Code: "rule-unneeded", Title: "rule unneeded", Doc: "a filter's rule that no intent needs", Fix: "take it out"},
+	{
+		Code: "rule-never-fits", Title: "rule never fits", Doc: "a filter's rule that fits nothing that comes by",
+		Fix: "take it out",
+	},
+	{
+		Code: "rule-shadowed", Title: "rule shadowed", Doc: "a filter's rule of which another is for all before it is asked",
+		Fix: "take it out",
+	},
+	{
+		Code: "rule-contradicted", Title: "rule contradicted",
+		Doc: "a filter's rule of which another does the contrary before it is asked", Fix: "take one of the two out",
+	},
+	{
+		Code: "rule-before-mapping", Title: "rule before mapping",
+		Doc: "a filter's rule that names a range from before it was mapped, where an intent comes by with the mapped one",
+		Fix: "name the mapped range",
+	},
+	{
+		Code: "ping-open-port-shut", Title: "ping open, port shut",
+		Doc: "ping passes where the port that an intent needs is refused",
+	},
+	{
+		Code: "port-open-ping-shut", Title: "port open, ping shut",
+		Doc: "the port that an intent needs passes where ping is refused",
+	},
+	{
+		Code: "more-than-agreed", Title: "more than agreed", Doc: "an outside party may do more than intents ask for",
+		Fix: "exactly what they need",
+	},
+	{
+		Code: "crossing-unfiltered", Title: "crossing unfiltered",
+		Doc: "an outside party crosses into another segment, and no filter stands there",
+	},
+	{Code: "everything-open", Title: "everything open", Doc: "a rule lets everything pass from anywhere to anywhere"},
+	{
+		Code: "filter-nearly-full", Title: "filter nearly full",
+		Doc: "a filter has four fifths of the rules that it takes",
+	},
+	{
+		Code: "filter-default", Title: "filter default",
+		Doc: "what no rule is for fares otherwise in the cloud than the filter says",
+	},
 	{Code: "translation-unneeded", Title: "translation unneeded", Doc: "a mapping or rule that nothing needs any more"},
 }

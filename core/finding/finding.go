@@ -12,6 +12,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/negotiate"
 	"dravin/core/overlap"
+	"dravin/core/passes"
 	"dravin/core/plan"
 	"dravin/core/prefix"
 	"dravin/core/proof"
@@ -69,6 +70,7 @@ type Findings struct {
 	memo   *design.Memo[unit, []Finding]
 	groups *design.Memo[string, []overlap.Group]
 	claims *design.Memo[string, *prefix.Table[overlap.Claim]]
+	needs  *passes.Needs
 }
 
 // unit is one check of one object, or of the whole where id is empty.
@@ -82,9 +84,12 @@ type unit struct {
 func Of(p, today *proof.Proofs) *Findings {
 	return &Findings{
 		proofs: p, today: today, memo: &design.Memo[unit, []Finding]{}, groups: &design.Memo[string, []overlap.Group]{},
-		claims: &design.Memo[string, *prefix.Table[overlap.Claim]]{},
+		claims: &design.Memo[string, *prefix.Table[overlap.Claim]]{}, needs: passes.Of(p.Tables()),
 	}
 }
+
+// Needs are what intents need filters to let pass.
+func (f *Findings) Needs() *passes.Needs { return f.needs }
 
 // After are the findings over the proofs of the next design.
 func (f *Findings) After(p, today *proof.Proofs, changes *design.Changes) *Findings {
@@ -92,6 +97,7 @@ func (f *Findings) After(p, today *proof.Proofs, changes *design.Changes) *Findi
 	out.memo.After(f.memo, changes)
 	out.groups.After(f.groups, changes)
 	out.claims.After(f.claims, changes)
+	out.needs = f.needs.After(p.Tables(), changes)
 	return out
 }
 
@@ -100,6 +106,7 @@ func (f *Findings) Settle() {
 	f.memo.Settle()
 	f.groups.Settle()
 	f.claims.Settle()
+	f.needs.Settle()
 }
 
 func (f *Findings) design() *design.Design { return f.proofs.Tables().Design }
@@ -140,7 +147,8 @@ func (f *Findings) fixesOf(ctx context.Context, x Finding) []Fix {
 // unit does one check, from memory if nothing has changed that it looked at.
 func (f *Findings) unit(u unit) []Finding {
 	return f.memo.Get(f.design(), u, func(view *design.Design) []Finding {
-		watched := &Findings{proofs: f.proofs.Watched(view), memo: f.memo, groups: f.groups, claims: f.claims}
+		watched := &Findings{proofs: f.proofs.Watched(view), memo: f.memo, groups: f.groups, claims: f.claims,
+			needs: f.needs.Watched(f.proofs.Tables().Watched(view))}
 		if f.today != nil {
 			watched.today = f.today.Watched(view)
 		}
@@ -220,6 +228,8 @@ var checks = []check{
 	{"published service", design.KindListener, (*collector).publishedService},
 	{"pools", "", (*collector).pools},
 	{"unneeded translations", "", (*collector).unneeded},
+	{"filters", "", (*collector).filters},
+	{"outsiders", "", (*collector).outsiders},
 }
 
 // units are all checks of all objects.

@@ -133,7 +133,7 @@ func TestTheDemoHasWhatItPromises(t *testing.T) {
 		"sequencing", "image-analysis", "ticketing", "public-site", "ashcombe-herbarium", "fenwick-seed-library"} {
 		assert.Len(t, d.Find(path, design.Parties...), 1, path)
 	}
-	assert.Len(t, d.Of(design.KindSegment), 4)
+	assert.Len(t, d.Of(design.KindSegment), 5)
 	clouds := map[string]bool{}
 	for _, n := range d.Of(design.KindNetwork) {
 		clouds[n.Body.(*design.Network).Cloud] = true

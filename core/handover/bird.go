@@ -51,10 +51,11 @@ func bird(b *box.Box) string {
 		for n := range b.Instances[1:] {
 			birdInstance(p, b, n, family)
 		}
+		birdCrossings(p, b, family)
 	}
 	for _, s := range b.Sessions {
 		table := slices.IndexFunc(b.Instances, func(i box.Instance) bool { return i.Segment == s.Segment })
-		birdSession(p, s, b.Instances[table].Announces, b.Summaries, table-1)
+		birdSession(p, s, b.Instances[table].Announces, b.Summaries, table-1, uncrossed(b, table-1))
 	}
 	return p.String()
 }
@@ -124,7 +125,9 @@ func instanceTable(n int, family prefix.Family) string {
 // kernelTable is the number of an instance's table in the kernel.
 func kernelTable(n int) int { return 301 + n }
 
-func birdSession(p *page, s box.Session, own []bgp.Originated, summaries []design.Summary, table int) {
+func birdSession(
+	p *page, s box.Session, own []bgp.Originated, summaries []design.Summary, table int, before string,
+) {
 	p.block("protocol bgp "+protocolName(s), func() {
 		p.line("local %s as %d;", s.Set.Address, s.Set.ASN)
 		p.line("neighbor %s as %d;", s.Set.Peer, s.Set.PeerASN)
@@ -143,7 +146,7 @@ func birdSession(p *page, s box.Session, own []bgp.Originated, summaries []desig
 			p.line("allow local as %d;", s.Near.AllowOwn)
 		}
 		for _, family := range families(s.Near) {
-			channel(p, s, own, summaries, family, table)
+			channel(p, s, own, summaries, family, table, before)
 		}
 	})
 }
@@ -151,6 +154,7 @@ func birdSession(p *page, s box.Session, own []bgp.Originated, summaries []desig
 // channel is what a session carries of one address family.
 func channel(
 	p *page, s box.Session, own []bgp.Originated, summaries []design.Summary, family prefix.Family, table int,
+	before string,
 ) {
 	e := s.Near
 	p.block(family.Code(), func() {
@@ -177,7 +181,7 @@ func channel(
 			hidden = "    if source = RTS_STATIC && proto ~ \"summary_*\" && dest = RTD_UNREACHABLE then reject; # no part " +
 				"of it is known\n" + hidden
 		}
-		hidden = "    if source = RTS_DEVICE then reject;\n" + hidden
+		hidden = "    if source = RTS_DEVICE then reject;\n" + before + hidden
 		mine, summed := advertised(own, s.Joint, family), prefix.OfFamily(prefixesOf(summaries), family)
 		switch {
 		case len(e.Out) > 0:

@@ -39,6 +39,7 @@ func Files(p *box.Party, keys Keys) []File {
 	for _, b := range p.Boxes {
 		out = append(out, filesOf(b, keys)...)
 	}
+	out = append(out, hostFilters(p)...)
 	if keys := cloudKeys(p, keys); keys.Path != "" {
 		out = append(out, keys)
 	}

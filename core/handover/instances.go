@@ -85,7 +85,7 @@ func (s *script) instances() {
 		return
 	}
 	s.line("")
-	s.comment("One routing instance for each segment: between segments nothing passes.")
+	s.comment("One routing instance for each segment: between segments nothing passes but by crossings.")
 	s.line(
 		`onward() { ip "$1" route show default | awk 'NR == 1 { for (i = 2; i < NF; i += 2) if ($i == "via" || $i == "dev") printf "%%s %%s ", $i, $(i+1) }'; }`,
 	)
@@ -94,7 +94,7 @@ func (s *script) instances() {
 		s.line("")
 		s.comment("%s", i.Title)
 		for _, r := range i.Table.Routes {
-			s.instanceRoute(r, i.Segment, kernelTable(n))
+			s.instanceRoute(r, s.segmentOf(r, i.Segment), kernelTable(n))
 		}
 		for _, w := range s.ways(i.Table, kernelTable(n)) {
 			w.place(s.page)
@@ -119,6 +119,17 @@ func (s *script) instances() {
 			}
 		}
 	}
+	s.crossings()
+}
+
+// segmentOf is the segment in which a route of an instance's table leads on: another one by a crossing.
+func (s *script) segmentOf(r route.Route, segment design.ID) design.ID {
+	for _, c := range s.box.Crossings {
+		if r.Crossing == c.ID && s.box.Instances[c.From].Segment == segment {
+			return s.box.Instances[c.To].Segment
+		}
+	}
+	return segment
 }
 
 // devicesIn are the interfaces by which what comes is in a segment.

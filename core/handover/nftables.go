@@ -18,7 +18,11 @@ import (
 func nftables(b *box.Box) string {
 	p := &page{}
 	p.line("#!/usr/sbin/nft -f")
-	p.head("Address translation at " + b.Title)
+	if len(b.Filters)+len(b.Crossings) == 0 {
+		p.head("Address translation at " + b.Title)
+	} else {
+		p.head("Address translation, and what may pass, at " + b.Title)
+	}
 	for _, f := range prefix.Families {
 		r := ruleset{page: p, box: b, of: f, family: [2]string{"ip", "ip6"}[f]}
 		p.line("table %s dravin {}", r.family)
@@ -41,6 +45,7 @@ type ruleset struct {
 func (r ruleset) own() []netip.Prefix { return r.box.Main().Table.Own }
 
 func (r ruleset) chains() {
+	r.crossings()
 	r.marks()
 	r.chain("prerouting", "prerouting", "nat", "dstnat", func() { r.rules(design.Prerouting) })
 	r.chain("postrouting", "postrouting", "nat", "srcnat", func() { r.rules(design.Postrouting) })
@@ -49,6 +54,8 @@ func (r ruleset) chains() {
 		r.line("tcp flags & (syn | rst) == syn tcp option maxseg size set rt mtu")
 	})
 	r.callers()
+	r.filters()
+	r.crossingFilters()
 }
 
 func (r ruleset) chain(name, hook, kind, priority string, rules func()) {
@@ -84,6 +91,7 @@ func (r ruleset) marked() (out []design.ID) {
 
 func (r ruleset) rules(hook string) {
 	if hook == design.Postrouting {
+		r.hidesCrossings()
 		r.dials()
 	}
 	for _, x := range r.box.Rules {

@@ -182,7 +182,9 @@ func (m *maker) belongs(r *record, k design.Kind) error {
 		if len(owners) > mostNamed {
 			owners = append(owners[:mostNamed-1:mostNamed-1], fmt.Sprintf("%d more", len(owners)-mostNamed+1))
 		}
-		return fmt.Errorf("%s have %s; name the party beside the file, or in a column of its own", words.List(owners), a)
+		return fmt.Errorf(
+			"%s have %s; name the party beside the file, or in a column of its own", words.List(owners), a,
+		)
 	}
 	return nil
 }

@@ -169,7 +169,7 @@ func (pl *planner) options(j joining) {
 		return // nothing is walked, and what was asked for is that they are joined
 	}
 	pl.progress("%s", j.title)
-	base := attempt{joining: j, state: joined}
+	base := pl.opened(attempt{joining: j, state: joined})
 	planned := len(pl.scope.order) == 0 && len(pl.question.Places) > 0 // for whatever may talk later
 	if whole && pl.straight(base) && !planned || pl.question.Untouched {
 		return
@@ -190,7 +190,7 @@ func (pl *planner) straight(base attempt) bool {
 	if ok && routed.state.count(pl.scope.intents) <= base.state.count(pl.scope.intents) {
 		routed = base // what is entered for nothing is not entered
 	}
-	mended := pl.mended(routed)
+	mended := pl.opened(pl.mended(routed))
 	if pl.serves(mended) {
 		return pl.keep(mended)
 	}
@@ -201,7 +201,8 @@ func (pl *planner) straight(base attempt) bool {
 // routed enters what tables lack along the shortest ways of all that does not work.
 func (pl *planner) routed(a attempt) (attempt, bool) {
 	edits, changes := translate.Carried(a.state.built, pl.flows(a.state, pl.failing(a)))
-	return a.with(pl.ctx, edits, changes)
+	next, ok := a.with(pl.ctx, edits, changes)
+	return pl.opened(next), ok
 }
 
 // translated keeps the remedies for what collides, over what is joined then.
@@ -216,7 +217,7 @@ func (pl *planner) translated(base attempt) {
 		}
 	}
 	base = pl.unnamed(base, places, beside)
-	plan, err := translate.For(pl.ctx, base.state.built, translate.Question{
+	plan, err := translate.For(pl.ctx, pl.unfiltered(base.state).built, translate.Question{
 		Places: places, Beside: beside, Intents: pl.scope.list(), Keep: pl.question.Keep, Closed: pl.question.Closed,
 		Pools: pl.question.Pools, NoBoxes: pl.question.NoBoxes,
 	})
@@ -241,8 +242,9 @@ func (pl *planner) translated(base attempt) {
 		if !ok {
 			continue
 		}
+		a = pl.opened(a)
 		if !pl.serves(a) && o.Refused != "" && len(o.Stays) > 0 && len(o.Breaks) == 0 {
-			a = pl.mended(a)
+			a = pl.opened(pl.mended(a))
 		}
 		if pl.serves(a) {
 			pl.keep(a)

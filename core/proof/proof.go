@@ -148,8 +148,13 @@ func intent(t *route.Tables, o *design.Object, failed func(design.ID) *route.Tab
 // between holds one source and one target against an intent.
 func between(t *route.Tables, r Result, from, to design.ID, in *design.Intent) Result {
 	if in.Never { // it must fail from every host, to every address, under every name
-		for _, f := range walk.FlowsBetween(t, from, to, in.Service) {
-			if r.Proof = walk.Possibly(t, f); r.Proof.Works {
+		for _, f := range flowsOf(t, from, to, in.Service) {
+			p, err := walk.AnyPossibly(t, f)
+			if r.Proof = p; err != nil {
+				r.Holds, r.Error = false, err.Error()
+				break
+			}
+			if p.Works {
 				r.Holds = false
 				break
 			}
@@ -166,6 +171,14 @@ func between(t *route.Tables, r Result, from, to design.ID, in *design.Intent) R
 	}
 	r.Holds = r.Proof.Works
 	return r
+}
+
+// flowsOf are all flows from one object to another; from the internet those of public addresses.
+func flowsOf(t *route.Tables, from, to design.ID, s design.Service) []walk.Flow {
+	if t.Design.Get(from).Kind == design.KindInternet {
+		return walk.FromInternet(t, to, s)
+	}
+	return walk.FlowsBetween(t, from, to, s)
 }
 
 // fails reports whether something may fail by itself: a tunnel, a circuit, an edge

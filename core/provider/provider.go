@@ -45,6 +45,8 @@ type Profile struct {
 	Circuit *Circuit `yaml:"circuit,omitempty" json:"circuit,omitempty"`
 	// Which translations the cloud does.
 	Translation Translation `yaml:"translation,omitempty" json:"translation,omitzero"`
+	// Where it has filters, and how they decide.
+	Filters []Filtering `yaml:"filters,omitempty" json:"filters,omitempty"`
 	// How many of each; 0 is unlimited.
 	Limits Limits `yaml:"limits,omitempty" json:"limits,omitzero"`
 	// What it costs.
@@ -189,6 +191,31 @@ type Translation struct {
 	FilterHides bool `yaml:"filter_hides,omitempty" json:"filter_hides,omitempty"`
 	// A service can be offered as an address in the caller's network.
 	PrivateEndpoint bool `yaml:"private_endpoint,omitempty" json:"private_endpoint,omitempty"`
+}
+
+// Filtering is how the filters at some kinds of places decide.
+type Filtering struct {
+	// Where they can be.
+	At []string `yaml:"at" json:"at" min:"1" enum:"group,subnet,network,gateway,hub"`
+	// They remember nothing: answers need rules of their own.
+	Stateless bool `yaml:"stateless,omitempty" json:"stateless,omitempty"`
+	// first: the first rule that fits decides; any: of all that fit one that refuses, else one that allows. first if
+	// left out.
+	Match string `yaml:"match,omitempty" json:"match,omitempty" enum:"first,any"`
+	// Rules may refuse, too; else they only allow.
+	Refuses bool `yaml:"refuses,omitempty" json:"refuses,omitempty"`
+	// At a gateway that translates: it asks for addresses as they come, and not as they go on.
+	BeforeTranslation bool `yaml:"before_translation,omitempty" json:"before_translation,omitempty"`
+	// What becomes of what comes in, or is forwarded, and no rule is for.
+	In string `yaml:"in" json:"in" enum:"allow,refuse"`
+	// What becomes of what goes out and no rule is for.
+	Out string `yaml:"out" json:"out" enum:"allow,refuse"`
+	// The owner can choose these two.
+	DefaultsChosen bool `yaml:"defaults_chosen,omitempty" json:"defaults_chosen,omitempty"`
+	// Rules of one filter; 0: any number.
+	Rules uint32 `yaml:"rules,omitempty" json:"rules,omitempty"`
+	// Groups that a host may be in; 0: any number.
+	Groups uint32 `yaml:"groups,omitempty" json:"groups,omitempty"`
 }
 
 // Limits are counts.

@@ -40,12 +40,13 @@ func (s *solver) hubTable(p *Point, o *design.Object, b *design.HubTable) {
 		p.add(r)
 	}
 	for a, body := range design.Each[design.Attachment](s.design.Inside(o.Parent, design.KindAttachment)) {
-		if !slices.Contains(body.Feeds, o.ID) || !s.meets(p, a.ID) ||
-			!design.Meets(s.design.SegmentOf(o.ID), s.attachedSegment(a)) {
+		crossing, ok := s.feeds(a, body, o)
+		if !ok {
 			continue
 		}
 		for _, r := range s.exports(a) {
-			p.add(s.status(p, Route{Prefix: r, Source: Hub, Hop: attachedHop(s.design, a), Via: a.Name}, s.st.Of(a.ID)))
+			fed := Route{Prefix: r, Source: Hub, Hop: attachedHop(s.design, a), Via: a.Name, Crossing: crossing}
+			p.add(s.status(p, fed, s.st.Of(a.ID)))
 		}
 	}
 }

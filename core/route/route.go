@@ -10,6 +10,7 @@ import (
 	"slices"
 
 	"dravin/core/design"
+	"dravin/core/filter"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 	"dravin/core/settings"
@@ -147,6 +148,11 @@ type Route struct {
 	// Tunnels are those of a link that take it; empty: all.
 	Tunnels []design.ID `json:"tunnels,omitempty"`
 
+	// Crossing is the crossing by which it came from the table of another segment; empty if by none.
+	Crossing design.ID `json:"crossing,omitempty"`
+	// Hides says that the crossing hides the sources of what takes it behind the box's own address.
+	Hides bool `json:"hides,omitempty"`
+
 	// NextHop is the address that an entry of a box's own names, or that of an inner router;
 	// invalid for others.
 	NextHop netip.Addr `json:"-"`
@@ -202,6 +208,7 @@ type Tables struct {
 	points     *design.Memo[Key, *Point]
 	places     *design.Memo[string, *prefix.Table[design.ID]]
 	boundaries *design.Memo[string, []netip.Prefix]
+	filters    *design.Memo[design.ID, *filter.Filter]
 	network    *network
 	changes    *design.Changes
 }
@@ -214,7 +221,8 @@ func Solve(d *design.Design, c status.Condition) *Tables {
 func begin(d *design.Design, base *status.Status, w *network) *Tables {
 	t := &Tables{
 		Design: d, points: &design.Memo[Key, *Point]{}, places: &design.Memo[string, *prefix.Table[design.ID]]{},
-		boundaries: &design.Memo[string, []netip.Prefix]{}, network: w,
+		boundaries: &design.Memo[string, []netip.Prefix]{}, filters: &design.Memo[design.ID, *filter.Filter]{},
+		network: w,
 	}
 	w.design, w.base = d.Watched(nil), base
 	t.Status = base.Dropping(w.dropped)
@@ -231,6 +239,7 @@ func (t *Tables) After(next *design.Design, changes *design.Changes) *Tables {
 	out.points.After(t.points, out.changes)
 	out.places.After(t.places, changes)
 	out.boundaries.After(t.boundaries, changes)
+	out.filters.After(t.filters, changes)
 	return out
 }
 
@@ -246,6 +255,7 @@ func (t *Tables) Settle() {
 	t.network.settle()
 	t.places.Settle()
 	t.boundaries.Settle()
+	t.filters.Settle()
 }
 
 // Watched are the same tables, noting in what view notes whatever is looked at.
@@ -253,9 +263,16 @@ func (t *Tables) Watched(view *design.Design) *Tables {
 	st := t.Status.Watched(view)
 	return &Tables{
 		Design: view, Status: st, Topology: t.Topology.Watched(view, st), points: t.points, places: t.places,
-		boundaries: t.boundaries,
-		network:    t.network, changes: t.changes,
+		boundaries: t.boundaries, filters: t.filters,
+		network: t.network, changes: t.changes,
 	}
+}
+
+// Filter is a filter of the design, resolved.
+func (t *Tables) Filter(id design.ID) *filter.Filter {
+	return t.filters.Get(t.Design, id, func(view *design.Design) *filter.Filter {
+		return filter.Of(view, view.Get(id))
+	})
 }
 
 // Boundaries are the ranges by which anything in the design may tell packets apart: packets
@@ -405,6 +422,15 @@ type solver struct {
 }
 
 func (s *solver) solve(o *design.Object, segment design.ID) *Point {
+	p := s.uncrossed(o, segment)
+	s.crossed(p, o)
+	s.overridden(p)
+	p.index()
+	return p
+}
+
+// uncrossed is a table without what crossings share with it, not yet in order.
+func (s *solver) uncrossed(o *design.Object, segment design.ID) *Point {
 	p := &Point{
 		ID: o.ID, Kind: o.Kind, Segment: segment, Party: s.design.Party(o.ID), Title: s.design.Title(o.ID),
 		preference: s.preference(o.ID),
@@ -429,8 +455,6 @@ func (s *solver) solve(o *design.Object, segment design.ID) *Point {
 		s.box(p, o, b)
 	}
 	s.resolve(p)
-	s.overridden(p)
-	p.index()
 	return p
 }
 
@@ -699,6 +723,7 @@ func (p *Point) index() {
 	slices.SortStableFunc(p.Routes, func(a, b Route) int {
 		return cmp.Or(
 			prefix.Compare(a.Prefix, b.Prefix),
+			cmp.Compare(rank(a.Crossing == ""), rank(b.Crossing == "")),
 			cmp.Compare(slices.Index(p.preference, a.Source), slices.Index(p.preference, b.Source)),
 			cmp.Compare(rank(a.entered), rank(b.entered)),
 		)

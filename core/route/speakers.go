@@ -121,6 +121,7 @@ func (b builder) gatewayOwn(k Key, o *design.Object, g *design.Gateway) []bgp.Or
 	switch body := p.Party.Body.(type) {
 	case *design.Site:
 		out = origins(b.design.ExportsAt(o, k.Segment), false)
+		out = append(out, origins(sharedOwn(b.design, k, o), false)...)
 		for _, r := range g.Routes {
 			out = append(out, bgp.Originated{Prefix: r.Prefix.Masked(), Quiet: true})
 		}

@@ -31,6 +31,7 @@ const (
 	Agreed              // selectors, at both ends at once
 	Rules               // translations
 	Opened              // published services
+	Lets                // filters, which see what all the others have made
 	Names               // what is dialled from now on
 )
 

@@ -12,7 +12,7 @@ import (
 // FlowsBetween are all flows that an object stands for toward another: from a
 // host of every part of its ranges that some rule or route tells from the rest,
 // to every such host of the other under every name, in both families. A zero
-// service stands for every one that the target or a rule of the design names.
+// service stands for every one: [AnyPossibly] walks all.
 func FlowsBetween(t *route.Tables, from, to design.ID, s design.Service) []Flow {
 	var out []Flow
 	targets := hostsOf(t, to)
@@ -34,9 +34,7 @@ func FlowsBetween(t *route.Tables, from, to design.ID, s design.Service) []Flow 
 				}
 			}
 			for _, name := range dialled {
-				for _, service := range servicesOf(t.Design, target, s) {
-					out = append(out, Flow{From: h, To: name, Meant: target.id(), Service: service})
-				}
+				out = append(out, Flow{From: h, To: name, Meant: target.id(), Service: s})
 			}
 		}
 	}
@@ -62,7 +60,7 @@ func redirected(t *route.Tables, from, target Host, s design.Service) []Flow {
 						continue
 					}
 					for _, part := range parts(p, t.Boundaries()) {
-						for _, service := range asDialled(t.Design, target, r, s) {
+						for _, service := range asDialled(r, s) {
 							out = append(
 								out,
 								Flow{From: from, To: prefix.FirstHost(part[0]), Meant: target.id(), Service: service},
@@ -78,15 +76,13 @@ func redirected(t *route.Tables, from, target Host, s design.Service) []Flow {
 
 // asDialled are the services with which a rule's packets come to be the one that is asked
 // for at its target.
-func asDialled(d *design.Design, target Host, r design.Rule, asked design.Service) []design.Service {
-	if asked == (design.Service{}) && len(r.Services) > 0 {
-		return r.Services
+func asDialled(r design.Rule, asked design.Service) []design.Service {
+	if asked == (design.Service{}) {
+		return []design.Service{asked}
 	}
 	var out []design.Service
-	for _, s := range servicesOf(d, target, asked) {
-		if r.Port == 0 || r.Port == s.Port {
-			out = append(out, s)
-		}
+	if r.Port == 0 || r.Port == asked.Port {
+		out = append(out, asked)
 	}
 	for _, s := range r.Services {
 		if s.Proto == asked.Proto && r.Port == asked.Port {
@@ -98,25 +94,6 @@ func asDialled(d *design.Design, target Host, r design.Rule, asked design.Servic
 
 // forwarders are the kinds that list rules.
 var forwarders = []design.Kind{design.KindGateway, design.KindBox}
-
-// servicesOf are the services that one that was asked for stands for at a host.
-func servicesOf(d *design.Design, at Host, asked design.Service) []design.Service {
-	if asked != (design.Service{}) {
-		return []design.Service{asked}
-	}
-	out := []design.Service{{Proto: "icmp"}}
-	if o := d.Get(at.Endpoint); o != nil {
-		out = append(out, o.Body.(*design.Endpoint).Answers...)
-	}
-	for _, k := range forwarders {
-		for _, o := range d.Of(k) {
-			for _, r := range design.RulesOf(o) {
-				out = append(out, r.Services...)
-			}
-		}
-	}
-	return out
-}
 
 // hostsOf are hosts that stand for all of an object: every address of an
 // endpoint; of a LAN, subnet or inner route its endpoints, and a host in each

@@ -23,6 +23,11 @@ type connections map[design.ID][]conversation
 type conversation struct {
 	first, reply Header
 	proxied      bool // the box has ended the first connection and opened the other itself
+	// from and to are the ranges for which the first header stood, where ranges are collected.
+	from, to netip.Prefix
+	// crossed says that a crossing has hidden the source: answers are routed in segment, from which it came.
+	crossed bool
+	segment design.ID
 }
 
 // passage is a packet's way through one box that translates.
@@ -32,6 +37,9 @@ type passage struct {
 	known *conversation // the one it belongs to; nil if it begins one, or belongs to none
 	reply bool          // it is the other way of what is known
 	stray bool          // it belongs to none and can begin none: nothing is translated
+	// from and to are the ranges for which it stood as it came, where ranges are collected.
+	from, to netip.Prefix
+	crossing design.ID // that hides its source as it leaves
 }
 
 // prerouting does what a box does before it chooses the route. A packet of a
@@ -41,6 +49,9 @@ type passage struct {
 // not seen begin is taken up in the middle, and translated from there on.
 func (w *walker) prerouting(p *route.Point, at Place, by design.ID) passage {
 	pass := passage{came: w.header, by: by}
+	if w.collect != nil {
+		pass.from, pass.to = w.collect.from, w.collect.to
+	}
 	if !remembers(p) {
 		return pass
 	}
@@ -57,6 +68,7 @@ func (w *walker) prerouting(p *route.Point, at Place, by design.ID) passage {
 		switch r.Does {
 		case design.OneToOne:
 			w.mapped(r.Of)
+			w.carries(false, r)
 			w.rewrite(at, MapsDest, r.Mapped(w.header.Dst, true), w.header.DPort, "maps the destination", r.Of)
 		case design.ToTarget:
 			port := w.header.DPort
@@ -80,6 +92,7 @@ func (w *walker) recall(p *route.Point, at Place, by design.ID) (passage, bool) 
 		case c.proxied:
 		case w.header == c.reply:
 			pass.known, pass.reply = c, true
+			w.stoodFor(nil, &c.from)
 			w.rewrite(at, MapsDest, c.first.Src, c.first.SPort, "puts back the destination of the reply", "")
 			return pass, true
 		case w.header == c.first:
@@ -98,12 +111,19 @@ func (w *walker) postrouting(pass passage, p *route.Point, at Place, hop route.H
 	case !remembers(p) || pass.stray:
 		return
 	case pass.known != nil && pass.reply:
+		w.stoodFor(&pass.known.to, nil)
 		w.rewriteSource(
 			at, pass.known.first.Dst, pass.known.first.DPort, "gives the reply the source that was dialled", "",
 		)
 		return
 	case pass.known != nil:
 		w.rewriteSource(at, pass.known.reply.Dst, pass.known.reply.DPort, "translates the source as before", "")
+		return
+	}
+	c := conversation{first: pass.came, from: pass.from, to: pass.to}
+	if w.hidesCrossing(p, at, hop, tunnels, pass.crossing) {
+		c.reply, c.crossed, c.segment = w.header.reversed(), true, p.Segment
+		w.known[p.ID] = append(w.known[p.ID], c)
 		return
 	}
 	for _, r := range p.Translations {
@@ -113,8 +133,10 @@ func (w *walker) postrouting(pass passage, p *route.Point, at Place, hop route.H
 		}
 		switch r.Does {
 		case design.OneToOne:
+			w.carries(true, r)
 			w.rewriteSource(at, r.Mapped(w.header.Src, false), w.header.SPort, "maps the source", r.Of)
 		case design.FromPool:
+			w.carries(true, r)
 			w.rewriteSource(at, prefix.FirstHost(r.Into), w.header.SPort, "hides the source behind a pool", r.Of)
 		case design.OwnAddress:
 			if prefix.Has(p.Own, w.header.Dst) && !r.Dialled.IsValid() && !r.Near {
@@ -128,7 +150,22 @@ func (w *walker) postrouting(pass passage, p *route.Point, at Place, hop route.H
 		}
 		break
 	}
-	w.known[p.ID] = append(w.known[p.ID], conversation{first: pass.came, reply: w.header.reversed()})
+	c.reply = w.header.reversed()
+	w.known[p.ID] = append(w.known[p.ID], c)
+}
+
+// hidesCrossing hides the source of what a crossing lets pass one way behind the box's own address in the other
+// segment. It goes before all rules of the box.
+func (w *walker) hidesCrossing(p *route.Point, at Place, hop route.Hop, tunnels []design.ID, crossing design.ID) bool {
+	if crossing == "" {
+		return false
+	}
+	own := w.tables.OwnAddress(p, hop, tunnels, w.header.Dst)
+	if !own.IsValid() {
+		return false
+	}
+	w.rewriteSource(at, own.Addr, w.header.SPort, "hides the source behind its own address", crossing)
+	return true
 }
 
 // awaited is the box in a place that has hidden the other way of a packet behind its
@@ -173,9 +210,38 @@ func (w *walker) remembered() []Remembered {
 	return out
 }
 
+// carries takes the range for which one side stands over to where a rule maps it.
+func (w *walker) carries(source bool, r route.Translation) {
+	switch c := w.collect; {
+	case c == nil:
+	case r.Does == design.FromPool:
+		c.from = r.Into
+	case source:
+		c.carries(&c.from, r.Real, r.Into)
+	default:
+		c.carries(&c.to, r.Into, r.Real)
+	}
+}
+
+// stoodFor puts the ranges back for which the sides of a first packet stood.
+func (w *walker) stoodFor(from, to *netip.Prefix) {
+	if w.collect == nil {
+		return
+	}
+	if from != nil && from.IsValid() {
+		w.collect.from = *from
+	}
+	if to != nil && to.IsValid() {
+		w.collect.to = *to
+	}
+}
+
 func (w *walker) rewrite(at Place, act Act, to netip.Addr, port uint16, what string, of design.ID) {
 	if old := w.header; old.Dst != to || old.DPort != port {
 		w.header.Dst, w.header.DPort = to, port
+		if w.collect != nil {
+			becomes(&w.collect.to, to)
+		}
 		w.stage(
 			at, act, nil, "%s %s: %s becomes %s", at.Title, what, endWords(old.Dst, changed(old.DPort, port)),
 			endWords(to, changed(port, old.DPort)),
@@ -187,6 +253,9 @@ func (w *walker) rewrite(at Place, act Act, to netip.Addr, port uint16, what str
 func (w *walker) rewriteSource(at Place, to netip.Addr, port uint16, what string, of design.ID) {
 	if old := w.header; old.Src != to || old.SPort != port {
 		w.header.Src, w.header.SPort = to, port
+		if w.collect != nil {
+			becomes(&w.collect.from, to)
+		}
 		if w.asks != nil {
 			w.asks.views = nil
 		}
@@ -231,8 +300,18 @@ func (w *walker) fits(r route.Translation, mapped netip.Prefix) bool {
 		!prefix.Has(r.Destination, w.header.Dst):
 		return false
 	}
+	for _, s := range r.Services {
+		w.asked(s)
+	}
 	return len(r.Services) == 0 || w.asks != nil && r.Does == design.OneToOne ||
 		slices.Contains(r.Services, design.Service{Proto: w.header.Proto, Port: w.header.DPort})
+}
+
+// asked notes that somebody has told packets apart by a service.
+func (w *walker) asked(s design.Service) {
+	if w.classes != nil {
+		w.classes.Service(design.TrafficOf(s), false, w.packet())
+	}
 }
 
 // comesBy tells whether the packet came in by a joint: by the interface of one

@@ -3,6 +3,7 @@ package walk
 import (
 	"iter"
 
+	"dravin/core/filter"
 	"dravin/core/route"
 )
 
@@ -68,11 +69,14 @@ func Possibly(t *route.Tables, f Flow) Proof {
 
 // Ways are the proofs of a flow by each of the ways that equal routes leave: one where there
 // are none, and 32 at most.
-func Ways(t *route.Tables, f Flow) iter.Seq[Proof] {
+func Ways(t *route.Tables, f Flow) iter.Seq[Proof] { return waysIn(t, f, nil) }
+
+// waysIn narrows classes, if there are any, to packets that fare alike by all ways.
+func waysIn(t *route.Tables, f Flow, classes *filter.Classes) iter.Seq[Proof] {
 	return func(yield func(Proof) bool) {
 		way := &turns{}
 		for range mostTurns {
-			if !yield(prove(t, f, way)) || !way.next() {
+			if !yield(proveWith(t, f, way, classes, nil)) || !way.next() {
 				return
 			}
 		}

@@ -16,6 +16,9 @@ import (
 // another, dialled as the source knows it.
 func FlowBetween(t *route.Tables, from, to design.ID, s design.Service) (Flow, error) {
 	d := t.Design
+	if o := d.Get(from); o != nil && o.Kind == design.KindInternet {
+		return flowFromInternet(t, to, s)
+	}
 	var last error
 	for _, f := range prefix.Families {
 		h, err := HostOf(d, from, f)
@@ -25,8 +28,7 @@ func FlowBetween(t *route.Tables, from, to design.ID, s design.Service) (Flow, e
 		}
 		target, err := HostOf(d, to, f)
 		if err == nil {
-			a := SeenAs(t, h.Place, target.Place, target.Address).Address
-			return published(t, Flow{From: h, To: a, Meant: target.id(), Service: s}), nil
+			return FlowOf(t, h, target, s), nil
 		}
 		last = err
 		if _, other := HostOf(d, to, 1-f); other == nil {
@@ -37,6 +39,12 @@ func FlowBetween(t *route.Tables, from, to design.ID, s design.Service) (Flow, e
 		}
 	}
 	return Flow{}, last
+}
+
+// FlowOf is the flow from a host to another, dialled as the source knows it.
+func FlowOf(t *route.Tables, from, target Host, s design.Service) Flow {
+	a := SeenAs(t, from.Place, target.Place, target.Address).Address
+	return published(t, Flow{From: from, To: a, Meant: target.id(), Service: s})
 }
 
 // published is a flow as its source would dial it: where the host itself is not
@@ -70,6 +78,9 @@ func published(t *route.Tables, f Flow) Flow {
 		if meant == nil && leadTo(t, f.From.Place, Name{Address: l.Address, Listener: o.ID}) {
 			meant = &by
 		}
+	}
+	if open, _ := Opened(t, f, netip.Prefix{}, netip.Prefix{}); open.Works {
+		return f // only filters are in its way
 	}
 	reached := slices.ContainsFunc(
 		arrivals(t, f.From.Place, f.To),
@@ -134,9 +145,16 @@ var flowEnds = []design.Kind{
 // the one declared endpoint that has it, if there is exactly one.
 func ParseFlow(t *route.Tables, from, to string, s design.Service) (Flow, error) {
 	d := t.Design
-	source, err := one(d, from, "from", flowEnds...)
+	source, err := one(d, from, "from", append([]design.Kind{design.KindInternet}, flowEnds...)...)
 	if err != nil {
 		return Flow{}, err
+	}
+	if source.Kind == design.KindInternet {
+		target, err := one(d, to, "to", flowEnds...)
+		if err != nil {
+			return Flow{}, err
+		}
+		return flowFromInternet(t, target.ID, s)
 	}
 	a, err := netip.ParseAddr(to)
 	if err != nil {

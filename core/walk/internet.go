@@ -22,7 +22,7 @@ func (w *walker) onInternet(a netip.Addr) bool {
 // leads back here: an address of the gateway, or one of the site's own that is routed
 // on the internet.
 func (w *walker) leaves(p *route.Point, at Place) outcome {
-	out := Place{Title: "the internet"}
+	out := Place{Title: theInternet}
 	if !w.comesHome(p) {
 		return w.halt(NoWayBack, at, fmt.Sprintf("the packet leaves %s for the internet from %s, to which nobody there "+
 			"has a way back", at.Title, w.header.Src),
@@ -44,8 +44,15 @@ func (w *walker) comesHome(p *route.Point) bool {
 	return prefix.Internet(w.header.Src) && (prefix.Has(p.Self, w.header.Src) || prefix.Has(p.Own, w.header.Src))
 }
 
-// fromBeyond sends the answer of somebody on the internet back to the gateway.
+// fromBeyond sends what somebody on the internet sends or answers to the gateway or network by which it comes in.
 func (w *walker) fromBeyond(h Host) outcome {
-	w.stage(Place{Title: "the internet"}, Sends, nil, "%s answers to %s", h.Address, w.header.Dst)
+	does := "answers to"
+	if w.way == "forward" {
+		does = "sends to"
+	}
+	w.stage(Place{Title: theInternet}, Sends, nil, "%s %s %s", h.Address, does, w.header.Dst)
+	if w.design.Get(h.Beyond).Kind == design.KindNetwork {
+		return w.intoEdge(h.Beyond)
+	}
 	return goesTo(h.Beyond, "")
 }

@@ -43,6 +43,7 @@ func (w *walker) itself(p *route.Point, at Place, pass passage) outcome {
 	for _, c := range w.known[p.ID] {
 		if c.proxied && c.reply == w.header {
 			w.header = c.first.reversed()
+			w.standsForItself()
 			w.stage(
 				at, Proxies, nil, "%s hands the answer back on the caller's connection, from %s", at.Title,
 				endWords(w.header.Src, w.header.SPort),
@@ -51,6 +52,7 @@ func (w *walker) itself(p *route.Point, at Place, pass passage) outcome {
 		}
 	}
 	for o, l := range w.design.ListenersAt(p.ID) {
+		w.asked(l.Service)
 		if l.Address != w.header.Dst || l.Service != (design.Service{Proto: w.header.Proto, Port: w.header.DPort}) {
 			continue
 		}
@@ -98,6 +100,7 @@ func (w *walker) proxies(p *route.Point, at Place, o *design.Object, l *design.L
 		)
 	}
 	w.header = Header{Src: src, Dst: to, Proto: l.Service.Proto, SPort: clientPort, DPort: port}
+	w.standsForItself()
 	w.known[p.ID] = append(w.known[p.ID], conversation{first: first, reply: w.header.reversed(), proxied: true})
 	w.stage(
 		at, Proxies, nil, "%s accepts the connection on %s and opens another, from %s to %s", at.Title,
@@ -134,6 +137,7 @@ func (w *walker) cloudListens(o *design.Object, place design.ID, at Place) outco
 	if v := w.statusOf(o.ID); !v.Up {
 		return w.down(v, here)
 	}
+	w.asked(l.Service)
 	if l.Service != (design.Service{Proto: w.header.Proto, Port: w.header.DPort}) {
 		return w.halt(NotAnswered, here, fmt.Sprintf("%s listens for %s only", here.Title, l.Service), "dial that")
 	}
@@ -144,6 +148,7 @@ func (w *walker) cloudListens(o *design.Object, place design.ID, at Place) outco
 	to, port := w.design.DialOf(l)
 	target := w.placeOfTarget(l)
 	w.header = Header{Src: w.fabricAddress(target, to), Dst: to, Proto: l.Service.Proto, SPort: clientPort, DPort: port}
+	w.standsForItself()
 	w.fabric[w.header.reversed()] = fabricated{o.ID, place, first}
 	w.stage(
 		here, Proxies, nil, "the cloud accepts the connection on %s and opens another to %s in %s",
@@ -156,6 +161,7 @@ func (w *walker) cloudListens(o *design.Object, place design.ID, at Place) outco
 // cloudAnswers carries the answer back that came for the cloud's own address.
 func (w *walker) cloudAnswers(c fabricated) outcome {
 	w.header = c.first.reversed()
+	w.standsForItself()
 	w.stage(
 		placeOf(w.design, c.listener), Proxies, nil, "the cloud hands the answer back on the caller's connection, from %s",
 		endWords(w.header.Src, w.header.SPort),

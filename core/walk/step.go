@@ -36,18 +36,23 @@ type step struct {
 type hook func(w *walker, s *step) (out outcome, decided bool)
 
 // forwarded are the hooks of what comes to a point.
-var forwarded = append([]hook{
+var forwarded = slices.Concat([]hook{
 	comesAgain,
+	filtersBefore,
 	translatesArriving,
 	mayForward,
 	ofSource(claimsToBeTheBox),
 	ofSource(strictFilter),
 	forTheBox,
-}, sent...)
-
-// sent are the hooks of what a point sends on, or sends itself.
-var sent = []hook{
 	choosesRoute,
+	filtersForwarded,
+}, leaving)
+
+// sent are the hooks of what a point sends itself.
+var sent = slices.Concat([]hook{choosesRoute, filtersSent}, leaving)
+
+// leaving are the hooks of what leaves a point.
+var leaving = []hook{
 	translatesLeaving,
 	asksSelectors,
 	unrouted,
@@ -59,8 +64,10 @@ var sent = []hook{
 // relayed are the hooks of a gateway that passes packets to or from a table that routes for it: a
 // hub's, or one of a network for what enters there.
 var relayed = []hook{
+	filtersBefore,
 	translatesArriving,
 	mayForward,
+	filtersForwarded,
 	translatesLeaving,
 	fitsSelectors,
 }
@@ -113,6 +120,11 @@ func comesAgain(w *walker, s *step) (outcome, bool) {
 
 func translatesArriving(w *walker, s *step) (outcome, bool) {
 	s.pass = w.prerouting(s.point, s.at, s.by)
+	if k := s.pass.known; k != nil && s.pass.reply && k.crossed {
+		w.segment = k.segment
+		s.point = w.tables.PointIn(s.point.ID, k.segment)
+		s.at.Segment = s.point.Segment
+	}
 	s.itself = prefix.Has(s.point.Self, w.header.Dst) || w.answersOwn(s.point.ID)
 	return outcome{}, w.answered()
 }
@@ -151,11 +163,17 @@ func forTheBox(w *walker, s *step) (outcome, bool) {
 	if !s.itself {
 		return outcome{}, false
 	}
+	if out, stopped := w.filtersItself(s); stopped {
+		return out, true
+	}
 	return w.itself(s.point, s.at, s.pass), true
 }
 
 func choosesRoute(w *walker, s *step) (outcome, bool) {
 	s.choice = w.chosen(s.point)
+	if r := s.choice.Winner; r != nil && r.Hides {
+		s.pass.crossing = r.Crossing
+	}
 	w.stage(s.at, Routes, &s.choice, "%s", routeText(s.at, w.header.Dst, s.choice))
 	return outcome{}, false
 }
@@ -247,6 +265,9 @@ func unrouted(w *walker, s *step) (outcome, bool) {
 	}
 	if v := firstDown(s.choice, -1); v != nil {
 		return w.down(*v, s.at), true
+	}
+	if out, leaves := w.byEdge(s); leaves {
+		return out, true
 	}
 	if out, other := w.otherSegment(s.point, s.at); other {
 		return out, true
@@ -382,6 +403,9 @@ func routeText(at Place, dst netip.Addr, c route.Choice) string {
 		return fmt.Sprintf("%s finds no usable route to %s", at.Title, dst)
 	}
 	shared := ""
+	if c.Winner.Crossing != "" {
+		shared = ", by a crossing"
+	}
 	for _, b := range c.Branches {
 		shared += ", or as well by " + b.Via
 	}

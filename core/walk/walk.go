@@ -5,11 +5,13 @@
 package walk
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
 
 	"dravin/core/design"
+	"dravin/core/filter"
 	"dravin/core/route"
 	"dravin/core/status"
 	"dravin/core/topology"
@@ -46,6 +48,10 @@ const (
 	OtherSegment Code = "other-segment"
 	// NotAnswered: the host is reached and does not answer this service.
 	NotAnswered Code = "not-answered"
+	// Filtered: a filter refuses it.
+	Filtered Code = "filter"
+	// NotSeenBegin: a filter that remembers gets an answer to what went another way.
+	NotSeenBegin Code = "not-seen-to-begin"
 	// NoWayBack: it leaves for the internet from an address to which nobody there can answer.
 	NoWayBack Code = "no-way-back"
 	// CallerRefused: a published service does not let this caller in.
@@ -58,6 +64,8 @@ const (
 	ReplyNoRoute Code = "reply-no-route"
 	// ReplyOnLinkElsewhere: as OnLinkElsewhere, on the way back.
 	ReplyOnLinkElsewhere Code = "reply-on-link-elsewhere"
+	// ReplyFiltered: as Filtered, on the way back.
+	ReplyFiltered Code = "reply-filter"
 )
 
 // Packets are the stops of what is up, with what they mean.
@@ -123,6 +131,16 @@ var Packets = []words.Coded[Code]{
 		Fix: "use a service that it answers",
 	},
 	{
+		Code: Filtered, Title: "filter",
+		Doc: "a filter refuses it: by a rule, or because none allows it",
+		Fix: "let it pass there, at both ends",
+	},
+	{
+		Code: NotSeenBegin, Title: "not seen to begin",
+		Doc: "a filter that remembers conversations gets an answer to a request that went another way",
+		Fix: "send both ways through the same filter",
+	},
+	{
 		Code: NoWayBack, Title: "no way back",
 		Doc: "it leaves for the internet from an address to which nobody there can answer",
 		Fix: "hide the source behind the gateway's own address",
@@ -151,6 +169,11 @@ var Packets = []words.Coded[Code]{
 		Code: ReplyOnLinkElsewhere, Title: "reply on link elsewhere",
 		Doc: "as OnLinkElsewhere, on the way back",
 		Fix: "map the source, too",
+	},
+	{
+		Code: ReplyFiltered, Title: "reply filter",
+		Doc: "as Filtered, on the way back: a filter that remembers nothing has no rule for the answer",
+		Fix: "let answers pass there",
 	},
 }
 
@@ -203,6 +226,7 @@ const (
 	Enters     Act = "enters" // a joint, a hub or a network
 	Proxies    Act = "proxies"
 	Delivers   Act = "delivers"
+	Filters    Act = "filters"
 	Stops      Act = "stops"
 )
 
@@ -216,6 +240,8 @@ type Stage struct {
 	Rule   design.ID     `json:"rule,omitempty"`  // the mapping, or the gateway that lists the rule, that translated
 	// Hook is where in a box it was translated.
 	Hook Hook `json:"hook,omitempty" enum:"prerouting,postrouting,listening"`
+	// Decided is the word of a filter, where one was asked.
+	Decided *Decided `json:"decided,omitempty"`
 }
 
 // Hook is a place in a box at which packets are translated.
@@ -249,6 +275,8 @@ type Stop struct {
 	// known.
 	Subject design.ID `json:"subject,omitempty"`
 	Line    string    `json:"line,omitempty"`
+	// Decided is the word of the filter that stops it.
+	Decided *Decided  `json:"decided,omitempty"`
 	Joint   design.ID `json:"joint,omitempty"` // the link, circuit, peering or attachment that the subject is or belongs to
 }
 
@@ -285,6 +313,7 @@ type Flow struct {
 	To      netip.Addr     // what the source dials
 	Meant   design.ID      // the endpoint that should answer; empty if whoever is there will do
 	Service design.Service //
+	SPort   uint16         // the source's port; 0: one that its system picks
 }
 
 // Host is a source: an address in a LAN or subnet.
@@ -304,11 +333,12 @@ const clientPort = 49152
 // maxStages ends walks that loops would not, as a TTL does.
 const maxStages = 256
 
-// prove walks a flow there and back by one of the ways that equal routes leave.
-func prove(t *route.Tables, f Flow, way *turns) Proof {
+// proveWith walks a flow there and back by one of the ways that equal routes leave. It narrows classes, if there
+// are any, to the packets that fare alike, and, with collect, walks past filters and collects what they see.
+func proveWith(t *route.Tables, f Flow, way *turns, classes *filter.Classes, collect *collected) Proof {
 	d := t.Design
 	p := Proof{
-		From: placeOf(d, f.From.id()), Dialled: f.To, Service: f.Service.String(), Owners: owners(t, f.To),
+		From: fromOf(d, f.From), Dialled: f.To, Service: f.Service.String(), Owners: owners(t, f.To),
 		Forward: []Stage{}, Reply: []Stage{}, Remembered: []Remembered{}, Horizon: t.Status.Condition().Horizon,
 	}
 	if f.Meant != "" {
@@ -316,12 +346,12 @@ func prove(t *route.Tables, f Flow, way *turns) Proof {
 	}
 	h := Header{Src: f.From.Address, Dst: f.To, Proto: f.Service.Proto, DPort: f.Service.Port}
 	if h.DPort != 0 {
-		h.SPort = clientPort
+		h.SPort = cmp.Or(f.SPort, clientPort)
 	}
 	there := walker{
 		tables: t, design: d, way: "forward", meant: f.Meant, header: h, known: connections{},
-		fabric: map[Header]fabricated{},
-		turns:  way,
+		fabric: map[Header]fabricated{}, let: remembering{}, classes: classes, collect: collect,
+		turns: way,
 	}
 	reached, stop := there.run(there.from(f.From))
 	p.Forward, p.Stop, p.Remembered = there.stages, stop, there.remembered()
@@ -335,13 +365,16 @@ func prove(t *route.Tables, f Flow, way *turns) Proof {
 		}
 	}
 	if p.Stop = answers(
-		d, reached, design.Service{Proto: there.header.Proto, Port: there.header.DPort},
+		d, reached, design.Service{Proto: there.header.Proto, Port: there.header.DPort}, there.asked,
 	); p.Stop != nil {
 		return p
 	}
+	if collect != nil {
+		collect.from, collect.to = collect.to, collect.from
+	}
 	back := walker{
 		tables: t, design: d, way: "reply", meant: f.From.id(), header: there.header.reversed(), known: there.known,
-		fabric: there.fabric, turns: way,
+		fabric: there.fabric, let: there.let, classes: classes, collect: collect, turns: way,
 	}
 	_, stop = back.run(back.from(reached))
 	if got := back.header; stop == nil && got != h.reversed() {
@@ -355,6 +388,14 @@ func prove(t *route.Tables, f Flow, way *turns) Proof {
 	p.Reply, p.Stop = back.stages, stop
 	p.Works = p.Stop == nil
 	return p
+}
+
+// fromOf is where a flow begins.
+func fromOf(d *design.Design, h Host) Place {
+	if h.id() == "" {
+		return Place{Title: theInternet}
+	}
+	return placeOf(d, h.id())
 }
 
 func endWords(a netip.Addr, port uint16) string {
@@ -387,7 +428,8 @@ func fullTitle(d *design.Design, o *design.Object) string {
 	return d.Title(o.ID)
 }
 
-func answers(d *design.Design, h Host, s design.Service) *Stop {
+// answers asks whether a host answers a service; asked is told of every one that it is held against.
+func answers(d *design.Design, h Host, s design.Service, asked func(design.Service)) *Stop {
 	o := d.Get(h.Endpoint)
 	if o == nil {
 		return nil
@@ -395,6 +437,7 @@ func answers(d *design.Design, h Host, s design.Service) *Stop {
 	list := o.Body.(*design.Endpoint).Answers
 	words := ""
 	for _, a := range list {
+		asked(a)
 		if a == s {
 			return nil
 		}

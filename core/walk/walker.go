@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"dravin/core/design"
+	"dravin/core/filter"
 	"dravin/core/prefix"
 	"dravin/core/route"
 	"dravin/core/status"
@@ -26,6 +27,9 @@ type walker struct {
 	segment design.ID
 	turns   *turns  // which of equal routes are taken
 	asks    *asking // nil: it carries a packet, and does not only ask
+	let     remembering
+	classes *filter.Classes // of packets that fare alike; nil: nobody asks
+	collect *collected      // what filters see; nil: they are obeyed
 }
 
 type visit struct {
@@ -73,6 +77,8 @@ func (w *walker) halt(code Code, at Place, why, fix string) outcome {
 			code = ReplyNoRoute
 		case OnLinkElsewhere:
 			code = ReplyOnLinkElsewhere
+		case Filtered:
+			code = ReplyFiltered
 		}
 	}
 	return outcome{stop: &Stop{Code: code, Way: w.way, At: at, Why: why, Fix: fix}}
@@ -107,6 +113,9 @@ func (w *walker) from(h Host) outcome {
 	}
 	for _, p := range w.design.Ranges(h.Place) {
 		if p.Contains(w.header.Dst) && p.Contains(h.Address) {
+			if out, stopped := w.sendsThrough(h, at, true); stopped {
+				return out
+			}
 			w.stage(
 				at, Sends, nil, "%s finds %s on-link in %s and asks its own %s for it", at.Title, w.header.Dst, p,
 				design.Word(w.design.Get(h.Place).Kind),
@@ -118,6 +127,9 @@ func (w *walker) from(h Host) outcome {
 	next := topology.Router(w.design, w.design.Get(h.Place))
 	if next == "" {
 		return w.halt(NoRoute, at, at.Title+" has no gateway", "give its LAN a gateway")
+	}
+	if out, stopped := w.sendsThrough(h, at, false); stopped {
+		return out
 	}
 	w.stage(at, Sends, nil, "%s sends to %s", at.Title, w.design.Title(next))
 	return goesTo(next, h.Place)
@@ -235,10 +247,11 @@ func (w *walker) deliver(place design.ID, at Place) outcome {
 	if got.Endpoint != "" {
 		who = placeOf(w.design, got.Endpoint).Title
 	}
-	w.stage(
-		Place{ID: got.id(), Kind: w.design.Get(got.id()).Kind, Title: who}, Delivers, nil, "%s receives it: from %s to %s",
-		who, w.header.Src, w.header.Dst,
-	)
+	here := Place{ID: got.id(), Kind: w.design.Get(got.id()).Kind, Title: who}
+	if out, stopped := w.receivesThrough(got, here, at.ID == place); stopped {
+		return out
+	}
+	w.stage(here, Delivers, nil, "%s receives it: from %s to %s", who, w.header.Src, w.header.Dst)
 	return outcome{arrived: got}
 }
 

@@ -28,6 +28,11 @@ export const kindWords: Record<Kind, string> = {
   request: "request",
   mapping: "mapping",
   "published-service": "published service",
+  group: "group",
+  crossing: "crossing",
+  internet: "internet",
+  filter: "filter",
+  names: "zone of names",
   intent: "intent",
 };
 

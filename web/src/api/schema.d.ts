@@ -1096,6 +1096,11 @@ export interface components {
         | "request"
         | "mapping"
         | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
         | "intent";
       lines: string[];
       name: string;
@@ -1241,6 +1246,11 @@ export interface components {
         | "request"
         | "mapping"
         | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
         | "intent";
       new?: boolean;
       object?: string;
@@ -1323,6 +1333,21 @@ export interface components {
         [key: string]: components["schemas"]["CostPoint"];
       };
     };
+    Crossing: {
+      /** @description The gateways of one's own, edge routers and hubs at which it is; left out: wherever one carries both. */
+      at?: string[];
+      /**
+       * @description open: both know the other's ranges, which must be unique; one-way: from knows those of to, and its sources are hidden, so that to can start nothing; services: no ranges, only what is published to the other.
+       * @enum {string}
+       */
+      does: "open" | "one-way" | "services";
+      /** @description The segment from which it may be started. */
+      from: string;
+      /** @description Free text. */
+      note?: string;
+      /** @description The segment to which. */
+      to: string;
+    };
     DefaultsValue: {
       value: string;
       why: string;
@@ -1384,6 +1409,11 @@ export interface components {
         | "request"
         | "mapping"
         | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
         | "intent";
       path: string;
       /** @description What differs, in words. */
@@ -1492,6 +1522,11 @@ export interface components {
         | "request"
         | "mapping"
         | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
         | "intent";
       title: string;
       why?: string;
@@ -1524,6 +1559,8 @@ export interface components {
       answers?: string[];
       /** @description Free text. */
       note?: string;
+      /** @description Its public addresses, under which the internet reaches it where it stands in a public subnet of a cloud. */
+      public?: string[];
     };
     Entry: {
       /** @description Where to. */
@@ -1576,6 +1613,11 @@ export interface components {
         | "request"
         | "mapping"
         | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
         | "intent";
       name: string;
       /** @description Of a link: static, selectors or bgp. */
@@ -1633,6 +1675,11 @@ export interface components {
         | "request"
         | "mapping"
         | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
         | "intent";
       name: string;
       /** @description Who answers for it; empty: nobody said. */
@@ -1679,6 +1726,11 @@ export interface components {
         | "request"
         | "mapping"
         | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
         | "intent";
       name: string;
       prefix: string;
@@ -1725,6 +1777,11 @@ export interface components {
         | "request"
         | "mapping"
         | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
         | "intent"
       )[];
       many?: boolean;
@@ -1747,6 +1804,7 @@ export interface components {
         | "prefix"
         | "inside"
         | "service"
+        | "traffic"
         | "reference"
         | "parts";
     };
@@ -1817,6 +1875,44 @@ export interface components {
        */
       verdict?: "accept" | "refuse" | "go-on";
     };
+    FilterMissed: {
+      /** Format: int64 */
+      rule: number;
+      why: string;
+    };
+    FilterRule: {
+      /**
+       * @description in or out, where a filter asks both; left out: what comes in.
+       * @enum {string}
+       */
+      direction?: "in" | "out";
+      /**
+       * @description What it does; allow if left out.
+       * @enum {string}
+       */
+      does?: "allow" | "refuse";
+      /**
+       * @description The address family; left out: both.
+       * @enum {string}
+       */
+      family?: "ipv4" | "ipv6";
+      /** @description The intents for which it is there: it goes with the last of them. */
+      for?: string[];
+      /** @description Ranges of sources, as they are on the wire there. */
+      from?: string[];
+      /** @description Sources by what has them, under the names that they have there; of a link its far end's public addresses. */
+      from_of?: string[];
+      /** @description Free text. */
+      note?: string;
+      /** @description It is for answers of these services: their ports are those of the source. A filter that remembers needs none. */
+      replies?: boolean;
+      /** @description Protocols and destination ports, such as tcp/502, udp/5000-5100, icmp/echo or esp. */
+      services?: string[];
+      /** @description Ranges of destinations. */
+      to?: string[];
+      /** @description Destinations by what has them. */
+      to_of?: string[];
+    };
     FindingFinding: {
       code: string;
       evidence: string[];
@@ -1849,12 +1945,15 @@ export interface components {
         | "own-source"
         | "other-segment"
         | "not-answered"
+        | "filter"
+        | "not-seen-to-begin"
         | "no-way-back"
         | "caller-refused"
         | "callers-alike"
         | "reply-not-reversed"
         | "reply-no-route"
         | "reply-on-link-elsewhere"
+        | "reply-filter"
         | "link-down"
         | "session-down"
         | "half-made"
@@ -1908,6 +2007,11 @@ export interface components {
         | "request"
         | "mapping"
         | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
         | "intent";
       /** @description For a new one a name that is free. */
       name: string;
@@ -1960,6 +2064,11 @@ export interface components {
         | "request"
         | "mapping"
         | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
         | "intent";
       title: string;
     };
@@ -2014,6 +2123,14 @@ export interface components {
       translate?: components["schemas"]["Rule"][];
       /** @description In a cloud: which of the profile's kinds of VPN gateway it is; the first if left out. */
       vpn?: string;
+    };
+    Group: {
+      /** @description Its hosts; of a LAN, inner route or subnet all that are in it. */
+      members: string[];
+      /** @description Free text. */
+      note?: string;
+      /** @description Who answers for it. */
+      owner?: string;
     };
     Half: {
       /** @description This network takes packets that the other one only forwards. */
@@ -2074,6 +2191,11 @@ export interface components {
         | "request"
         | "mapping"
         | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
         | "intent";
       name: string;
       party: string;
@@ -2234,7 +2356,7 @@ export interface components {
     Intent: {
       /** @description Who answers must be able to tell callers apart by their addresses: none is hidden behind one that others have. */
       apart?: boolean;
-      /** @description Who starts; of a party or segment everybody in it. */
+      /** @description Who starts; of a party, segment or group everybody in it. */
       from: string;
       /** @description What it belongs to, such as an application. */
       group?: string;
@@ -2248,7 +2370,7 @@ export interface components {
       service?: string;
       /** @description It must still work after any single tunnel, circuit, edge router or gateway of a site on its way has failed. */
       survives?: boolean;
-      /** @description Who must answer; of a party or segment everybody in it. */
+      /** @description Who must answer; of a party, segment or group everybody in it. */
       to: string;
     };
     IntentRow: {
@@ -2267,6 +2389,10 @@ export interface components {
       survives: boolean;
       /** @description Who must answer, by title. */
       to: string;
+    };
+    Internet: {
+      /** @description Free text. */
+      note?: string;
     };
     KeyInBody: {
       /**
@@ -2483,6 +2609,11 @@ export interface components {
         | "request"
         | "mapping"
         | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
         | "intent";
       name: string;
       /** @enum {string} */
@@ -2538,6 +2669,11 @@ export interface components {
         | "request"
         | "mapping"
         | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
         | "intent";
       /** @description Of what has no tunnels. */
       lines: components["schemas"]["SheetLine"][];
@@ -2603,6 +2739,17 @@ export interface components {
       /** @description The range behind the gateway. */
       real: string;
     };
+    NameRecord: {
+      /**
+       * Format: ip
+       * @description What it leads to.
+       */
+      address: string;
+      /** @description Who is meant. */
+      host?: string;
+      /** @description Within the domain, such as controller. */
+      name: string;
+    };
     Named: {
       id: string;
       name: string;
@@ -2615,6 +2762,16 @@ export interface components {
       id: string;
       name: string;
       owner?: string;
+    };
+    Names: {
+      /** @description Who asks here: the hosts of these parties. */
+      for: string[];
+      /** @description The servers that are asked for names that are not written there (conditional forwarding). */
+      forward?: string[];
+      /** @description Free text. */
+      note?: string;
+      /** @description What is written there. */
+      records?: components["schemas"]["NameRecord"][];
     };
     NegotiateChosen: {
       encryption: string;
@@ -2653,6 +2810,11 @@ export interface components {
       region?: string;
       /** @description Its routing domain. */
       segment?: string;
+      /**
+       * @description Its own way out to the internet: translated, behind an address of the cloud, so that nobody there can start; left out: none but for hosts in public subnets.
+       * @enum {string}
+       */
+      way_out?: "translated";
     };
     NewDesignBody: {
       /** @description The design file's text. */
@@ -2699,6 +2861,11 @@ export interface components {
         | "request"
         | "mapping"
         | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
         | "intent";
       name: string;
       parent?: string;
@@ -2746,6 +2913,11 @@ export interface components {
         | "request"
         | "mapping"
         | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
         | "intent";
       mapped?: string[];
       owner: string;
@@ -2780,6 +2952,33 @@ export interface components {
     Owner: {
       /** @description Free text, such as whom to ring. */
       note?: string;
+      /** @description Not one of ours, such as a partner: it may do what was agreed and nothing else. */
+      outside?: boolean;
+    };
+    PacketFilter: {
+      /** @description What it guards. At a host, group, subnet or network it asks what comes in and goes out; at a gateway, box, hub, edge router or crossing what is forwarded. */
+      at: string;
+      /**
+       * @description At a gateway, box or edge router of one's own: itself, for what is for or from the box and not forwarded by it.
+       * @enum {string}
+       */
+      covers?: "forwarded" | "itself";
+      /**
+       * @description What becomes of what comes in, or is forwarded, and no rule is for; left out: as the cloud does it, of one's own refuse.
+       * @enum {string}
+       */
+      default?: "allow" | "refuse";
+      /**
+       * @description As default, of what goes out; left out: as the cloud does it, of one's own allow.
+       * @enum {string}
+       */
+      default_out?: "allow" | "refuse";
+      /** @description Free text. */
+      note?: string;
+      /** @description Its rules, in their order. */
+      rules?: components["schemas"]["FilterRule"][];
+      /** @description Of one's own: it remembers nothing, so that answers need rules. Of a cloud's its profile says it. */
+      stateless?: boolean;
     };
     PartKind: {
       doc: string;
@@ -2814,6 +3013,11 @@ export interface components {
         | "request"
         | "mapping"
         | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
         | "intent";
     };
     Peering: {
@@ -2894,6 +3098,11 @@ export interface components {
         | "request"
         | "mapping"
         | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
         | "intent";
       name: string;
       /** @description It is there already. */
@@ -3054,6 +3263,8 @@ export interface components {
        * @enum {string}
        */
       dead_next_hop?: "inactive" | "black-hole";
+      /** @description Where it has filters, and how they decide. */
+      filters?: components["schemas"]["ProviderFiltering"][];
       /** @description A router that networks, VPN links and circuits attach to. */
       hub?: components["schemas"]["ProviderHub"];
       /** @description How many of each; 0 is unlimited. */
@@ -3137,6 +3348,43 @@ export interface components {
       speeds: number[];
       /** @description A code holds for one zone only. */
       zone_in_code?: boolean;
+    };
+    ProviderFiltering: {
+      /** @description Where they can be. */
+      at: ("group" | "subnet" | "network" | "gateway" | "hub")[];
+      /** @description At a gateway that translates: it asks for addresses as they come, and not as they go on. */
+      before_translation?: boolean;
+      /** @description The owner can choose these two. */
+      defaults_chosen?: boolean;
+      /**
+       * Format: int32
+       * @description Groups that a host may be in; 0: any number.
+       */
+      groups?: number;
+      /**
+       * @description What becomes of what comes in, or is forwarded, and no rule is for.
+       * @enum {string}
+       */
+      in: "allow" | "refuse";
+      /**
+       * @description first: the first rule that fits decides; any: of all that fit one that refuses, else one that allows. first if left out.
+       * @enum {string}
+       */
+      match?: "first" | "any";
+      /**
+       * @description What becomes of what goes out and no rule is for.
+       * @enum {string}
+       */
+      out: "allow" | "refuse";
+      /** @description Rules may refuse, too; else they only allow. */
+      refuses?: boolean;
+      /**
+       * Format: int32
+       * @description Rules of one filter; 0: any number.
+       */
+      rules?: number;
+      /** @description They remember nothing: answers need rules of their own. */
+      stateless?: boolean;
     };
     ProviderHub: {
       /** @description The hub's owner must accept attachments of others. */
@@ -3531,8 +3779,10 @@ export interface components {
       via: string;
     };
     RouteRoute: {
+      crossing?: string;
       down?: components["schemas"]["StatusVerdict"];
       expected?: string;
+      hides?: boolean;
       hop: components["schemas"]["RouteHop"];
       learned?: components["schemas"]["RouteLearned"];
       prefix: string;
@@ -3952,8 +4202,10 @@ export interface components {
       routes?: components["schemas"]["Entry"][];
     };
     TableEntry: {
+      crossing?: string;
       down?: components["schemas"]["StatusVerdict"];
       expected?: string;
+      hides?: boolean;
       hop: components["schemas"]["RouteHop"];
       learned?: components["schemas"]["RouteLearned"];
       prefix: string;
@@ -4035,6 +4287,11 @@ export interface components {
         | "request"
         | "mapping"
         | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
         | "intent";
       party: string;
       party_title: string;
@@ -4167,6 +4424,15 @@ export interface components {
       sessions: components["schemas"]["SessionStatus"][];
       status: components["schemas"]["StatusVerdict"];
     };
+    WalkDecided: {
+      before: components["schemas"]["FilterMissed"][];
+      direction: string;
+      filter: string;
+      name: string;
+      /** Format: int64 */
+      rule: number;
+      text: string;
+    };
     WalkHeader: {
       /** Format: int32 */
       dport?: number;
@@ -4229,6 +4495,11 @@ export interface components {
         | "request"
         | "mapping"
         | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
         | "intent";
       segment?: string;
       title: string;
@@ -4260,6 +4531,7 @@ export interface components {
     WalkStage: {
       act: string;
       at: components["schemas"]["WalkPlace"];
+      decided?: components["schemas"]["WalkDecided"];
       header: components["schemas"]["WalkHeader"];
       /** @enum {string} */
       hook?: "prerouting" | "postrouting" | "listening";
@@ -4286,12 +4558,15 @@ export interface components {
         | "own-source"
         | "other-segment"
         | "not-answered"
+        | "filter"
+        | "not-seen-to-begin"
         | "no-way-back"
         | "caller-refused"
         | "callers-alike"
         | "reply-not-reversed"
         | "reply-no-route"
         | "reply-on-link-elsewhere"
+        | "reply-filter"
         | "link-down"
         | "session-down"
         | "half-made"
@@ -4299,6 +4574,7 @@ export interface components {
         | "not-accepted"
         | "not-there-yet"
         | "does-not-forward";
+      decided?: components["schemas"]["WalkDecided"];
       fix: string;
       joint?: string;
       line?: string;

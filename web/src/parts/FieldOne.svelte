@@ -17,7 +17,7 @@
   }
   const { design, field, label, value, change, suggestions, names }: Props = $props();
   const text = $derived(value === undefined || value === null ? "" : String(value));
-  const mono = $derived(["address", "prefix", "inside", "service"].includes(field.type));
+  const mono = $derived(["address", "prefix", "inside", "service", "traffic"].includes(field.type));
 
   async function things(typed: string) {
     const found = await find(design, typed, field.kinds ?? []);
