@@ -70,6 +70,9 @@ func newEstate(seed uint64, rules bool) *estate {
 	return drawn(seed, func(e *estate) {
 		e.rules, e.horizon = rules, pick(e.r, []status.Horizon{status.Today, status.Built})
 		e.make()
+		if seed%2 == 1 {
+			e.filters(seed)
+		}
 	})
 }
 

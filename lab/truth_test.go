@@ -293,6 +293,9 @@ func disagree(e *estate, f flow, p walk.Proof, got seen, answered bool) string {
 	if delivered && last.Header.Src != last.Header.Dst && lives(e.d, last.At.ID, last.Header.Src) {
 		return "" // the hosts of a place share a namespace, which takes no source that is its own
 	}
+	if len(e.d.Of(design.KindFilter)) > 0 && lives(e.d, f.from.Place, f.to) {
+		return "" // and what stays within it passes no filter
+	}
 	works := p.Works && delivered
 	if !works && !answered && p.Stop != nil && p.Stop.Way == "reply" && proxied(p) {
 		return "" // who can not answer the caller does not dial on; the walk tells both ways of it

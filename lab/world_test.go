@@ -32,6 +32,7 @@ type world struct {
 	lost    map[design.ID][]string  // what takes the devices of tunnels that are not up down
 	devices map[[2]design.ID]string // of a tunnel, peering or attachment at a node
 	solved  *route.Tables
+	sums    map[design.ID][]added
 }
 
 const fabric design.ID = "fabric" // the namespace of all switches
@@ -148,6 +149,7 @@ func build(
 	for _, h := range e.d.Of(design.KindHub) {
 		w.hubTables(h)
 	}
+	w.filters(rendered != nil)
 	batch := exec.Command("ip", "-batch", "-")
 	batch.Stdin = strings.NewReader(strings.Join(w.cables, "\n") + "\n")
 	out, err := batch.CombinedOutput()

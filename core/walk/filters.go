@@ -72,7 +72,7 @@ func (w *walker) filtersAt(id design.ID, covers string) []*design.Object {
 
 // sendsThrough asks the filters that a host's packet meets before its router: at the host, its subnet, its network.
 func (w *walker) sendsThrough(h Host, at Place, onLink bool) (outcome, bool) {
-	if w.asks != nil {
+	if w.asks != nil || w.header.Src == w.header.Dst { // to itself it goes by no interface
 		return outcome{}, false
 	}
 	groups, own := w.hostFilters(h)
@@ -90,7 +90,7 @@ func (w *walker) sendsThrough(h Host, at Place, onLink bool) (outcome, bool) {
 
 // receivesThrough asks the filters that a packet meets after the last router.
 func (w *walker) receivesThrough(h Host, at Place, onLink bool) (outcome, bool) {
-	if w.asks != nil {
+	if w.asks != nil || w.header.Src == w.header.Dst {
 		return outcome{}, false
 	}
 	if !onLink {
@@ -173,6 +173,10 @@ func (w *walker) rules(o *design.Object, at Place, direction string, known bool)
 	if w.collect != nil {
 		g.From, g.To = w.collect.from, w.collect.to
 	}
+	met := meeting{gatekeeper{o.ID, at.ID}, at}
+	if w.way == "reply" {
+		w.met = append(w.met, met)
+	}
 	if g.Remembered = known && !f.Manner.Stateless; g.Remembered {
 		g.Allows = true
 		w.gate(g)
@@ -188,6 +192,9 @@ func (w *walker) rules(o *design.Object, at Place, direction string, known bool)
 	w.gate(g)
 	if !r.Allows {
 		return w.open(), func() outcome { return w.refused(f, at, direction, r, p) }
+	}
+	if w.way == "forward" && !f.Manner.Stateless && w.header.Proto == "tcp" {
+		w.met = append(w.met, met)
 	}
 	w.stage(at, Filters, nil, "%s lets it pass: %s", f.Name, w.ruleWords(f, direction, r))
 	w.decided(f, direction, r, p)
@@ -212,6 +219,32 @@ func (w *walker) unseen(f *filter.Filter, at Place) outcome {
 		),
 		"send both ways through it, or let it not remember and allow the answers",
 	).about(f.ID, "")
+}
+
+// meeting is a filter that a packet met at a place.
+type meeting struct {
+	gatekeeper
+	at Place
+}
+
+// halfSeen stops a conversation of TCP of which a filter that remembers sees one way only: the answer goes another
+// way, and what follows the request belongs, to that filter, to no conversation (its connection table has seen no
+// answer, and takes it for invalid).
+func (w *walker) halfSeen(there []meeting) (outcome, bool) {
+	for _, m := range there {
+		if !slices.ContainsFunc(w.met, func(x meeting) bool { return x.gatekeeper == m.gatekeeper }) {
+			f := w.tables.Filter(m.filter)
+			return w.halt(
+				NotSeenBegin, m.at,
+				fmt.Sprintf(
+					"%s at %s sees the request and never its answer, which goes another way, and drops what follows", f.Name,
+					m.at.Title,
+				),
+				"send both ways through it, or let it not remember",
+			).about(f.ID, ""), true
+		}
+	}
+	return outcome{}, false
 }
 
 func (w *walker) refused(f *filter.Filter, at Place, direction string, r filter.Ruling, p filter.Packet) outcome {

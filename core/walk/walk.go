@@ -385,6 +385,11 @@ func proveWith(t *route.Tables, f Flow, way *turns, classes *filter.Classes, col
 			),
 			"send the reply through the box that translated the request"))
 	}
+	if stop == nil && collect == nil {
+		if out, half := back.halfSeen(there.met); half {
+			_, stop = back.run(out)
+		}
+	}
 	p.Reply, p.Stop = back.stages, stop
 	p.Works = p.Stop == nil
 	return p

@@ -28,6 +28,7 @@ type walker struct {
 	turns   *turns  // which of equal routes are taken
 	asks    *asking // nil: it carries a packet, and does not only ask
 	let     remembering
+	met     []meeting       // filters: there those that remember what they let pass, back all
 	classes *filter.Classes // of packets that fare alike; nil: nobody asks
 	collect *collected      // what filters see; nil: they are obeyed
 }
