@@ -158,6 +158,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.makingOperations(api)
 	s.routeOperations(api)
 	s.intentOperations(api)
+	s.passesOperations(api)
 	describe(config.Components.Schemas)
 	return api
 }

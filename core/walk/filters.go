@@ -37,6 +37,7 @@ type Gate struct {
 // Decided is a filter's word on a packet, with the rules that were asked before.
 type Decided struct {
 	Filter    design.ID       `json:"filter"`
+	Party     design.ID       `json:"party,omitempty"` // in whose terms it speaks
 	Name      string          `json:"name"`
 	Direction string          `json:"direction"`
 	Rule      int             `json:"rule"` // from 0; -1: no rule was for it
@@ -159,21 +160,21 @@ func (w *walker) passes(o *design.Object, at Place, keeper design.ID, direction 
 	known := slices.ContainsFunc(
 		w.let[k], func(h Header) bool { return h == w.header || h.reversed() == w.header },
 	)
-	ok, stop := w.rules(o, at, direction, known)
+	ok, stop := w.rules(o, at, keeper, direction, known)
 	if ok && !known {
 		w.let[k] = append(w.let[k], w.header)
 	}
 	return ok, stop
 }
 
-// rules asks a filter for its word. known says that it has seen the conversation before, if it remembers any.
-func (w *walker) rules(o *design.Object, at Place, direction string, known bool) (bool, func() outcome) {
+// rules asks a filter for its word. known says that what keeps its memory has seen the conversation before.
+func (w *walker) rules(o *design.Object, at Place, keeper design.ID, direction string, known bool) (bool, func() outcome) {
 	f := w.tables.Filter(o.ID)
 	g := Gate{Filter: o.ID, At: at, Direction: direction, Way: w.way, Header: w.header, Rule: filter.ByDefault}
 	if w.collect != nil {
 		g.From, g.To = w.collect.from, w.collect.to
 	}
-	met := meeting{gatekeeper{o.ID, at.ID}, at}
+	met := meeting{gatekeeper{o.ID, keeper}, at}
 	if w.way == "reply" {
 		w.met = append(w.met, met)
 	}
@@ -269,8 +270,12 @@ func (w *walker) decided(f *filter.Filter, direction string, r filter.Ruling, p 
 }
 
 func (w *walker) word(f *filter.Filter, direction string, r filter.Ruling, p filter.Packet) *Decided {
+	party := design.ID("")
+	if p := w.design.FilterPlace(w.design.Get(f.ID).Body.(*design.PacketFilter)); p != nil {
+		party = p.ID
+	}
 	return &Decided{
-		Filter: f.ID, Name: f.Name, Direction: direction, Rule: r.Rule, Text: w.ruleWords(f, direction, r),
+		Filter: f.ID, Party: party, Name: f.Name, Direction: direction, Rule: r.Rule, Text: w.ruleWords(f, direction, r),
 		Before: f.Before(p, direction, r.Rule),
 	}
 }
@@ -380,18 +385,8 @@ func (w *walker) atCrossing(s *step, crossing design.ID) (outcome, bool) {
 	if w.asks != nil {
 		return outcome{}, false
 	}
-	for _, o := range w.filtersAt(crossing, "") {
-		pass, stop := false, (func() outcome)(nil)
-		if remembers(s.point) {
-			pass, stop = w.rules(o, s.at, design.Forwarded, s.pass.known != nil)
-		} else {
-			pass, stop = w.passes(o, s.at, crossing, design.Forwarded)
-		}
-		if !pass {
-			return stop(), true
-		}
-	}
-	return outcome{}, false
+	keeper := crossing + design.ID("@") + s.point.Party.ID // at a hub whichever of its tables it is
+	return w.forwardedThrough(w.filtersAt(crossing, ""), s, keeper, s.pass.known != nil)
 }
 
 // atBox asks the filters of a box, or of the hub or edge router of a table.
@@ -403,15 +398,21 @@ func (w *walker) atBox(s *step, known, before bool) (outcome, bool) {
 	if s.point.Kind == design.KindHubTable {
 		at = s.point.Party.ID
 	}
-	for _, o := range w.filtersAt(at, "") {
-		if w.tables.Filter(o.ID).Manner.Before != before {
-			continue
-		}
+	list := slices.DeleteFunc(
+		w.filtersAt(at, ""), func(o *design.Object) bool { return w.tables.Filter(o.ID).Manner.Before != before },
+	)
+	return w.forwardedThrough(list, s, at, known)
+}
+
+// forwardedThrough asks filters of what a point forwards. A box has one memory for all of them; what has none, each
+// its own.
+func (w *walker) forwardedThrough(list []*design.Object, s *step, keeper design.ID, known bool) (outcome, bool) {
+	for _, o := range list {
 		pass, stop := false, (func() outcome)(nil)
 		if remembers(s.point) {
-			pass, stop = w.rules(o, s.at, design.Forwarded, known)
+			pass, stop = w.rules(o, s.at, s.point.ID, design.Forwarded, known)
 		} else {
-			pass, stop = w.passes(o, s.at, at, design.Forwarded)
+			pass, stop = w.passes(o, s.at, keeper, design.Forwarded)
 		}
 		if !pass {
 			return stop(), true
@@ -455,7 +456,7 @@ func filtersSent(w *walker, s *step) (outcome, bool) {
 func (w *walker) eachItself(s *step, direction string) (outcome, bool) {
 	for _, o := range w.filtersAt(s.point.ID, design.Itself) {
 		known := s.pass.known != nil || direction == design.Outgoing && s.pass.stray
-		if ok, stop := w.rules(o, s.at, direction, known); !ok {
+		if ok, stop := w.rules(o, s.at, s.point.ID, direction, known); !ok {
 			return stop(), true
 		}
 	}

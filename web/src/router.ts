@@ -8,6 +8,7 @@ import Links from "./places/Links.svelte";
 import Ledger from "./places/Ledger.svelte";
 import Lost from "./places/Lost.svelte";
 import Overlaps from "./places/Overlaps.svelte";
+import Passes from "./places/Passes.svelte";
 import Plan from "./places/Plan.svelte";
 import Proof from "./places/Proof.svelte";
 import Routes from "./places/Routes.svelte";
@@ -22,6 +23,7 @@ const router = createRouter({
     "/routes": Routes,
     "/ledger": Ledger,
     "/proof": Proof,
+    "/passes": Passes,
     "/handover": Handover,
     layout: Frame,
   },

@@ -138,6 +138,47 @@ export const useIntentList = (d: () => string) =>
     () => data(client.GET("/api/designs/{design}/intent-list", seen(d()))),
   );
 
+/** What filters let pass at a party, host, group or crossing; of all for an empty one. */
+export const usePasses = (d: () => string, of: () => string) =>
+  view(
+    d,
+    () => ["passes", of()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/passes", {
+          params: { path: { design: d() }, query: { horizon: horizon(), of: of() || undefined } },
+        }),
+      ),
+  );
+
+/** The fewest rules of filters that let pass exactly what intents need. */
+export const useWorkedFilters = (
+  d: () => string,
+  ask: () => { filter: string[]; keep: boolean } | undefined,
+) =>
+  view(
+    d,
+    () => ["worked", ask()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/passes/worked", {
+          params: { path: { design: d() }, query: { horizon: horizon(), ...ask() } },
+        }),
+      ),
+    () => ask() !== undefined,
+  );
+
+export const useCrossings = (d: () => string) =>
+  view(
+    d,
+    () => ["crossings"],
+    () => data(client.GET("/api/designs/{design}/crossings", seen(d()))),
+  );
+
+/** Rules pasted as text, as they would be brought into a filter. */
+export const readRules = (design: string, body: { text: string; filter: string; replace: boolean }) =>
+  data(client.POST("/api/designs/{design}/passes/read", { ...inside(design), body }));
+
 export const useIntent = (d: () => string, intent: () => string) =>
   view(
     d,

@@ -142,6 +142,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/crossings": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Which segments may start what in which others */
+    get: operations["get-crossings"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/effect": {
     parameters: {
       query?: never;
@@ -576,6 +593,57 @@ export interface paths {
     };
     /** Every hold on a range, and the groups that collide, worst first */
     get: operations["get-overlaps"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/passes": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What filters let pass, by which rule, against what intents need */
+    get: operations["get-passes"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/passes/read": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Rules pasted as text, as they would be brought in */
+    post: operations["read-rules"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/passes/worked": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The fewest rules of filters that let pass exactly what intents need */
+    get: operations["get-worked-filters"];
     put?: never;
     post?: never;
     delete?: never;
@@ -1333,6 +1401,19 @@ export interface components {
         [key: string]: components["schemas"]["CostPoint"];
       };
     };
+    CouldHave: {
+      at: string;
+      /** @description What makes one that lets pass exactly what intents need there. */
+      edits: components["schemas"]["Edit"][];
+      /** @description As people call it. */
+      kind: string;
+      /**
+       * Format: int64
+       * @description How many rules that are.
+       */
+      rules: number;
+      title: string;
+    };
     Crossing: {
       /** @description The gateways of one's own, edge routers and hubs at which it is; left out: wherever one carries both. */
       at?: string[];
@@ -1347,6 +1428,26 @@ export interface components {
       note?: string;
       /** @description The segment to which. */
       to: string;
+    };
+    CrossingCell: {
+      /** @description The boxes and hubs at which it is, by their titles; none: no box carries both. */
+      at: string[];
+      crossing: string;
+      /** @enum {string} */
+      does: "open" | "one-way" | "services";
+      /** @description What asks for what crosses: its own, and those of the hubs and boxes. */
+      filters: components["schemas"]["NamedID"][];
+      from: string;
+      name: string;
+      note: string;
+      /** @description The boxes and hubs that it names; none: wherever one carries both. */
+      set: string[];
+      to: string;
+    };
+    CrossingMatrix: {
+      /** @description Those of pairs with a crossing; nothing passes between others. */
+      cells: components["schemas"]["CrossingCell"][];
+      segments: components["schemas"]["NamedID"][];
     };
     DefaultsValue: {
       value: string;
@@ -3020,6 +3121,136 @@ export interface components {
         | "names"
         | "intent";
     };
+    PassSubject: {
+      /** Format: int64 */
+      filters: number;
+      id: string;
+      /** @description As people call it. */
+      kind: string;
+      /**
+       * Format: int64
+       * @description What intents need and is refused.
+       */
+      missing: number;
+      title: string;
+      /**
+       * Format: int64
+       * @description Rules that nothing needs, or that do nothing.
+       */
+      unneeded: number;
+    };
+    PassesHeld: {
+      any?: boolean;
+      at: string;
+      at_title: string;
+      filter: string;
+      /** Format: int64 */
+      most?: number;
+      name: string;
+      party?: string;
+      sides: components["schemas"]["PassesSide"][];
+      stateless?: boolean;
+    };
+    PassesMissing: {
+      from: string;
+      intents: string[];
+      /** Format: int64 */
+      rule: number;
+      service: string;
+      text: string;
+      to: string;
+    };
+    PassesRule: {
+      /** Format: int64 */
+      by?: number;
+      for: string[];
+      from: string[];
+      intents: string[];
+      /** Format: int64 */
+      n: number;
+      note?: string;
+      refuses?: boolean;
+      services: string[];
+      standing: string;
+      text: string;
+      to: string[];
+    };
+    PassesSide: {
+      default: string;
+      direction: string;
+      missing: components["schemas"]["PassesMissing"][];
+      rules: components["schemas"]["PassesRule"][];
+    };
+    PassesUnmet: {
+      filter: string;
+      intent: string;
+      why: string;
+    };
+    PassesView: {
+      /** @description Where a filter can be and none is, as its platform has it. */
+      could: components["schemas"]["CouldHave"][];
+      /** @description What of a party the internet may come to. */
+      exposed: components["schemas"]["WalkExposure"][];
+      filters: components["schemas"]["PassesHeld"][];
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind?:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "box"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
+        | "intent";
+      /** @description What the intents are called that rules speak of. */
+      names: components["schemas"]["NamedID"][];
+      /** @description Whose; empty where nothing was asked for: all there are. */
+      of?: string;
+      /** @description What there is to look at: those with something missing first. */
+      subjects: components["schemas"]["PassSubject"][];
+      title: string;
+    };
+    PassesWorked: {
+      /** Format: int64 */
+      added: number;
+      after: components["schemas"]["FilterRule"][];
+      before: components["schemas"]["FilterRule"][];
+      closes?: boolean;
+      filter: string;
+      /** Format: int64 */
+      gone: number;
+      over?: string;
+      owner?: string;
+      party?: string;
+      title: string;
+    };
     Peering: {
       /** @description Its two halves. */
       halves: components["schemas"]["Half"][];
@@ -3595,6 +3826,15 @@ export interface components {
        */
       tunnels: number;
     };
+    ReadRules: {
+      /** @description What the text says of what no rule is for; empty: nothing. */
+      default: string;
+      /** @description What would bring them in. */
+      edits: components["schemas"]["Edit"][];
+      /** @description Lines that were not understood; they are left out. */
+      problems: components["schemas"]["Problem"][];
+      rules: components["schemas"]["RuleLine"][];
+    };
     Removal: {
       /** @description What stays and no longer names them. */
       changes: components["schemas"]["Effect"][];
@@ -3865,6 +4105,19 @@ export interface components {
       target?: string;
       /** @description Only what goes out by it; left out: by anything. With leaving only. */
       toward?: string;
+    };
+    RuleLine: {
+      /** Format: int64 */
+      line: number;
+      text: string;
+    };
+    RulesInBody: {
+      /** @description The filter that is to have them. */
+      filter: string;
+      /** @description In place of its rules; otherwise after them. */
+      replace?: boolean;
+      /** @description What nft list ruleset prints, or a table of rules. */
+      text: string;
     };
     SayInBody: {
       /** @description The ID of what the word it means at first. */
@@ -4429,9 +4682,19 @@ export interface components {
       direction: string;
       filter: string;
       name: string;
+      party?: string;
       /** Format: int64 */
       rule: number;
       text: string;
+    };
+    WalkExposure: {
+      /** Format: ip */
+      address: string;
+      service: string;
+      title: string;
+      to: string;
+      why: string;
+      works: boolean;
     };
     WalkHeader: {
       /** Format: int32 */
@@ -4581,6 +4844,15 @@ export interface components {
       subject?: string;
       way: string;
       why: string;
+    };
+    WorkedView: {
+      edits: components["schemas"]["Edit"][];
+      filters: components["schemas"]["PassesWorked"][];
+      /** @description By filter: the rules before and after. */
+      texts: {
+        [key: string]: string[][];
+      };
+      unmet: components["schemas"]["PassesUnmet"][];
     };
   };
   responses: never;
@@ -4912,6 +5184,41 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["StoreInfo"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-crossings": {
+    parameters: {
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["CrossingMatrix"];
         };
       };
       /** @description Error */
@@ -5882,6 +6189,118 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Overlaps"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-passes": {
+    parameters: {
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        /** @description A party, host, group, LAN, subnet or crossing, by its ID; left out: all filters. */
+        of?: string;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PassesView"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "read-rules": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["RulesInBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ReadRules"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-worked-filters": {
+    parameters: {
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        /** @description Filters by their IDs; left out: all. */
+        filter?: string[];
+        /** @description Rules that name no intent stay as they are. */
+        keep?: boolean;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["WorkedView"];
         };
       };
       /** @description Error */

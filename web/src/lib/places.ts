@@ -9,7 +9,8 @@ export const places = [
   { key: "5", path: "routes", name: "Routes" },
   { key: "6", path: "ledger", name: "Ledger" },
   { key: "7", path: "proof", name: "Proof" },
-  { key: "8", path: "handover", name: "Handover" },
+  { key: "8", path: "passes", name: "Passes" },
+  { key: "9", path: "handover", name: "Handover" },
 ] as const;
 
 export const placeURL = (design: string, path: string, search: Record<string, string> = {}): string => {

@@ -66,7 +66,11 @@
     <p class="mt-1">
       <span class="font-semibold">Fix:</span>
       {proof.stop.fix}.
-      {#if proof.stop.subject && !tried}
+      {#if proof.stop.decided && !tried}
+        <a class="button" href={placeURL(design, "passes", { of: proof.stop.decided.party ?? "" })}
+          >See what may pass there</a
+        >
+      {:else if proof.stop.subject && !tried}
         <a class="button" href={fixAt(proof.stop)}
           >{proof.stop.joint ? "Open the line on the sheet" : "Open its sheet"}</a
         >
@@ -74,6 +78,17 @@
     </p>
     {#if group}
       <a class="button button-main mt-2" href={placeURL(design, "plan", { group })}>Plan what would work</a>
+    {/if}
+    {#if proof.stop.decided?.before.length}
+      <details class="text-soft mt-1 text-sm">
+        <summary
+          >{proof.stop.decided.before.length} rule{proof.stop.decided.before.length === 1 ? "" : "s"} of {proof
+            .stop.decided.name} asked before</summary
+        >
+        <ol>
+          {#each proof.stop.decided.before as m (m.rule)}<li>rule {m.rule + 1}: {m.why}</li>{/each}
+        </ol>
+      </details>
     {/if}
     <p class="text-soft mt-1 text-sm">Code <code class="font-mono">{proof.stop.code}</code></p>
   {/if}
@@ -111,6 +126,23 @@
               {#if stage.hook}<span class="text-soft whitespace-nowrap" title={hooks[stage.hook]}
                   >({stage.hook})</span
                 >{/if}
+              {#if stage.decided}
+                {@const d = stage.decided}
+                <a
+                  class="whitespace-nowrap"
+                  href={placeURL(design, "passes", {
+                    of: d.party ?? "",
+                  })}>its rules</a
+                >
+                {#if d.before.length}
+                  <details class="text-soft">
+                    <summary>{d.before.length} asked before</summary>
+                    <ol>
+                      {#each d.before as m (m.rule)}<li>rule {m.rule + 1}: {m.why}</li>{/each}
+                    </ol>
+                  </details>
+                {/if}
+              {/if}
               {#if stage.table && !tried}
                 <a
                   class="whitespace-nowrap"
