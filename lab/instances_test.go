@@ -35,6 +35,10 @@ func (m *maker) add(k design.Kind, parent design.ID, name string, b design.Body)
 	return id
 }
 
+func (m *maker) has(id design.ID) bool {
+	return slices.ContainsFunc(m.objects, func(o *design.Object) bool { return o.ID == id })
+}
+
 // of is an object that was added.
 func (m *maker) of(id design.ID) *design.Object {
 	return m.objects[slices.IndexFunc(m.objects, func(o *design.Object) bool { return o.ID == id })]
@@ -190,8 +194,11 @@ func TestTruthOfSegments(t *testing.T) {
 				)
 			}
 		}
+		if seed%4 > 0 { // crossings between some of them, drawn apart from the rest
+			crossed(&m, rand.New(rand.NewPCG(seed, 22)), segments[1:], lans)
+		}
 		d := m.design(t)
-		l := needs(t, "ping", "bird")
+		l := needs(t, "ping", "bird", "nft")
 		boxes := map[design.ID]*lab.Node{}
 		for n, g := range gateways {
 			boxes[g] = node(t, l, fmt.Sprint("g", n))
@@ -221,11 +228,13 @@ func TestTruthOfSegments(t *testing.T) {
 				if strings.HasSuffix(f.Path, "bird.conf") {
 					daemons[g] = f.Content
 				}
-				if strings.HasSuffix(f.Path, "routes.sh") {
-					file := filepath.Join(t.TempDir(), "routes.sh")
-					require.NoError(t, os.WriteFile(file, []byte(f.Content), 0o600))
-					out, err := boxes[g].Output("sh " + file)
-					require.NoError(t, err, "%s\n%s", out, f.Content)
+				for _, load := range []struct{ suffix, with string }{{"dravin.nft", "nft -f "}, {"routes.sh", "sh "}} {
+					if strings.HasSuffix(f.Path, load.suffix) {
+						file := filepath.Join(t.TempDir(), load.suffix)
+						require.NoError(t, os.WriteFile(file, []byte(f.Content), 0o600))
+						out, err := boxes[g].Output(load.with + file)
+						require.NoError(t, err, "%s\n%s", out, f.Content)
+					}
 				}
 			}
 			for k := range tunnels { // the other end of a cable is asked for nobody's address
@@ -242,6 +251,40 @@ func TestTruthOfSegments(t *testing.T) {
 		}
 		return pings(t, fmt.Sprint("seed ", seed), d, hosts), len(hosts) * (len(hosts) - 1)
 	})
+}
+
+// crossed adds crossings between segments, some with a filter.
+func crossed(m *maker, r *rand.Rand, segments, lans []design.ID) {
+	for n, from := range segments {
+		for k, to := range segments {
+			if n == k || r.IntN(3) > 0 || n > k && m.has(design.IDFor(design.KindCrossing, fmt.Sprint(k, " to ", n))) {
+				continue
+			}
+			id := m.add(design.KindCrossing, "", fmt.Sprint(n, " to ", k), &design.Crossing{
+				From: from, To: to, Does: []string{
+					design.CrossingOpen, design.CrossingOneWay, design.CrossingServices,
+				}[r.IntN(3)],
+			})
+			if r.IntN(3) > 0 {
+				continue
+			}
+			f := &design.PacketFilter{
+				At: id, Default: []string{design.Allow, design.Refuse}[r.IntN(2)], Stateless: r.IntN(3) == 0,
+			}
+			for range 1 + r.IntN(3) {
+				x := design.FilterRule{
+					Does: []string{design.Allow, design.Refuse}[r.IntN(2)], Services: []design.Traffic{{Proto: "icmp"}},
+					From: m.of(lans[r.IntN(len(lans))]).Body.(*design.LAN).Prefixes,
+				}
+				if r.IntN(2) == 0 {
+					x.Services[0].Message = design.EchoRequest
+					x.Replies = r.IntN(2) == 0
+				}
+				f.Rules = append(f.Rules, x)
+			}
+			m.add(design.KindFilter, "", fmt.Sprint("filter of ", n, " to ", k), f)
+		}
+	}
 }
 
 // learnsAll waits until every table of a box's kernel has what it is said to learn,
