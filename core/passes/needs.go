@@ -189,7 +189,24 @@ func (n *needed) flow(t *route.Tables, intent design.ID, flow walk.Flow, from, t
 			alike[k] = true
 		}
 		n.gate(t, intent, g, tunnels)
+		if halfSeen(t, g, gates) {
+			n.unmet = append(n.unmet, Unmet{
+				intent, g.Filter,
+				t.Filter(g.Filter).Name + " remembers conversations and never sees the answer: the ways there and back differ",
+			})
+		}
 	}
+}
+
+// halfSeen reports whether a filter that remembers sees the request of a conversation of TCP and not the answer. A
+// hub has one memory for all its tables.
+func halfSeen(t *route.Tables, g walk.Gate, gates []walk.Gate) bool {
+	if g.Way != "forward" || g.Remembered || g.Header.Proto != "tcp" || t.Filter(g.Filter).Manner.Stateless {
+		return false
+	}
+	return !slices.ContainsFunc(gates, func(x walk.Gate) bool {
+		return x.Way == "reply" && x.Filter == g.Filter && (x.At.ID == g.At.ID || x.At.Kind == design.KindHubTable)
+	})
 }
 
 // named is the range that stands at the source for the target's: as long as it, where hosts beside each other are
