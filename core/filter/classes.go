@@ -46,6 +46,12 @@ func (c *Classes) Service(t design.Traffic, replies bool, p Packet) {
 	}
 }
 
+// Turned are the same packets as their answers have them: each one's source port is the other's destination port.
+func (c Classes) Turned() Classes {
+	c.SFirst, c.SLast, c.DFirst, c.DLast = c.DFirst, c.DLast, c.SFirst, c.SLast
+	return c
+}
+
 // Has reports whether ports are among them.
 func (c Classes) Has(sport, dport uint16) bool {
 	return c.SFirst <= sport && sport <= c.SLast && c.DFirst <= dport && dport <= c.DLast

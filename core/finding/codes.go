@@ -275,6 +275,23 @@ var Family = []words.Coded[string]{
 		Code: "crossing-unfiltered", Title: "crossing unfiltered",
 		Doc: "an outside party crosses into another segment, and no filter stands there",
 	},
+	{
+		Code: "name-leads-elsewhere", Title: "name leads elsewhere",
+		Doc: "a name of a private zone leads some who ask to another host than is meant, since both have the address",
+	},
+	{
+		Code: "crossing-collides", Title: "crossing collides",
+		Doc: "two segments have a range in common that a crossing would share",
+	},
+	{
+		Code: "crossing-nowhere", Title: "crossing nowhere",
+		Doc: "no box of one's own, edge router or hub carries both segments of a crossing, or what it is at does not",
+	},
+	{
+		Code: "service-uncrossed", Title: "service uncrossed",
+		Doc: "a published service leads from one segment into another, and no crossing says so",
+		Fix: "a crossing for services only",
+	},
 	{Code: "everything-open", Title: "everything open", Doc: "a rule lets everything pass from anywhere to anywhere"},
 	{
 		Code: "filter-nearly-full", Title: "filter nearly full",

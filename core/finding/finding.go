@@ -230,6 +230,9 @@ var checks = []check{
 	{"unneeded translations", "", (*collector).unneeded},
 	{"filters", "", (*collector).filters},
 	{"outsiders", "", (*collector).outsiders},
+	{"names", design.KindNames, (*collector).names},
+	{"crossings", design.KindCrossing, (*collector).crossing},
+	{"crossed services", design.KindListener, (*collector).crossedService},
 }
 
 // units are all checks of all objects.

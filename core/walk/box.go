@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"dravin/core/design"
+	"dravin/core/filter"
 	"dravin/core/prefix"
 	"dravin/core/route"
 	"dravin/core/topology"
@@ -310,7 +311,8 @@ func (w *walker) fits(r route.Translation, mapped netip.Prefix) bool {
 // asked notes that somebody has told packets apart by a service.
 func (w *walker) asked(s design.Service) {
 	if w.classes != nil {
-		w.classes.Service(design.TrafficOf(s), false, w.packet())
+		p := w.packet()
+		w.narrowed(p, func(c *filter.Classes) { c.Service(design.TrafficOf(s), false, p) })
 	}
 }
 

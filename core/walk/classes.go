@@ -148,6 +148,31 @@ func becomes(side *netip.Prefix, now netip.Addr) {
 	}
 }
 
+// narrowed lets something narrow the classes by a packet as it is now. On the way back its ports have changed sides;
+// a port that a box has written itself is the same for all packets of the class, whatever is asked of it.
+func (w *walker) narrowed(p filter.Packet, by func(*filter.Classes)) {
+	if w.classes == nil {
+		by(nil)
+		return
+	}
+	c, sport, dport := *w.classes, w.ports[0], w.ports[1]
+	if w.way == "reply" {
+		c, sport, dport = c.Turned(), dport, sport
+	}
+	before := c
+	by(&c)
+	if p.SPort != sport {
+		c.SFirst, c.SLast = before.SFirst, before.SLast
+	}
+	if p.DPort != dport {
+		c.DFirst, c.DLast = before.DFirst, before.DLast
+	}
+	if w.way == "reply" {
+		c = c.Turned()
+	}
+	*w.classes = c
+}
+
 // standsForItself says that both addresses of a header stand for nothing but themselves.
 func (w *walker) standsForItself() {
 	if w.collect != nil {

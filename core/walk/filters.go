@@ -188,7 +188,8 @@ func (w *walker) rules(o *design.Object, at Place, keeper design.ID, direction s
 		return w.open(), func() outcome { return w.unseen(f, at) }
 	}
 	p := w.packet()
-	r := f.Decide(p, direction, w.classes)
+	var r filter.Ruling
+	w.narrowed(p, func(c *filter.Classes) { r = f.Decide(p, direction, c) })
 	g.Allows, g.Rule = r.Allows, r.Rule
 	w.gate(g)
 	if !r.Allows {

@@ -351,7 +351,7 @@ func proveWith(t *route.Tables, f Flow, way *turns, classes *filter.Classes, col
 	there := walker{
 		tables: t, design: d, way: "forward", meant: f.Meant, header: h, known: connections{},
 		fabric: map[Header]fabricated{}, let: remembering{}, classes: classes, collect: collect,
-		turns: way,
+		turns: way, ports: [2]uint16{h.SPort, h.DPort},
 	}
 	reached, stop := there.run(there.from(f.From))
 	p.Forward, p.Stop, p.Remembered = there.stages, stop, there.remembered()
@@ -375,6 +375,7 @@ func proveWith(t *route.Tables, f Flow, way *turns, classes *filter.Classes, col
 	back := walker{
 		tables: t, design: d, way: "reply", meant: f.From.id(), header: there.header.reversed(), known: there.known,
 		fabric: there.fabric, let: there.let, classes: classes, collect: collect, turns: way,
+		ports: there.ports,
 	}
 	_, stop = back.run(back.from(reached))
 	if got := back.header; stop == nil && got != h.reversed() {

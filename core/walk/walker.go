@@ -30,6 +30,7 @@ type walker struct {
 	let     remembering
 	met     []meeting       // filters: there those that remember what they let pass, back all
 	classes *filter.Classes // of packets that fare alike; nil: nobody asks
+	ports   [2]uint16       // of the source and the destination, as the flow began
 	collect *collected      // what filters see; nil: they are obeyed
 }
 
