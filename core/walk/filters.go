@@ -91,7 +91,7 @@ func (w *walker) sendsThrough(h Host, at Place, onLink bool) (outcome, bool) {
 
 // receivesThrough asks the filters that a packet meets after the last router.
 func (w *walker) receivesThrough(h Host, at Place, onLink bool) (outcome, bool) {
-	if w.asks != nil || w.header.Src == w.header.Dst {
+	if w.asks != nil || onLink && w.header.Src == w.header.Dst {
 		return outcome{}, false
 	}
 	if !onLink {
