@@ -318,7 +318,8 @@ func (w *world) hosted(place design.ID, k int, b *design.PacketFilter, m manner,
 }
 
 // neighbours leaves alone what stays within a host, and by what hosts find each other in IPv6.
-const neighbours = "meta iifname lo accept; meta oifname lo accept; icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert, nd-router-solicit, nd-router-advert } accept; "
+const neighbours = "meta iifname lo accept; meta oifname lo accept; icmpv6 type { nd-neighbor-solicit, " +
+	"nd-neighbor-advert, nd-router-solicit, nd-router-advert } accept; "
 
 // outside sets a network's filter up at the hosts of a subnet, for what comes from without the network.
 func (w *world) outside(place design.ID, k int, b *design.PacketFilter, m manner, ranges []netip.Prefix) {

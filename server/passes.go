@@ -294,7 +294,8 @@ func crossingMatrix(d *design.Design) CrossingMatrix {
 		out.Segments = append(out.Segments, NamedID{s.ID, s.Name})
 	}
 	for o, b := range design.Each[design.Crossing](d.Of(design.KindCrossing)) {
-		c := CrossingCell{From: b.From, To: b.To, Crossing: o.ID, Name: o.Name, Does: b.Does, At: []string{}, Filters: []NamedID{},
+		c := CrossingCell{
+			From: b.From, To: b.To, Crossing: o.ID, Name: o.Name, Does: b.Does, At: []string{}, Filters: []NamedID{},
 			Set: append([]design.ID{}, b.At...), Note: b.Note,
 		}
 		for _, id := range append(route.CrossedAt(d, o.ID), o.ID) {

@@ -68,6 +68,19 @@ func (d *Design) Crosses(a, b ID) *Object {
 	return nil
 }
 
+// MayMeet reports whether what is in one segment may start anything in another: they meet, or a crossing says so.
+func (d *Design) MayMeet(from, to ID) bool {
+	if Meets(from, to) {
+		return true
+	}
+	o := d.Crosses(from, to)
+	if o == nil {
+		return false
+	}
+	c := o.Body.(*Crossing)
+	return c.Does == CrossingOpen || c.Does == CrossingOneWay && c.From == from
+}
+
 // SegmentRanges are the ranges of the LANs, inner routes, networks and outside parties of a segment.
 func (d *Design) SegmentRanges(segment ID) []netip.Prefix {
 	var out []netip.Prefix

@@ -23,7 +23,6 @@ type atom struct {
 	replies  bool
 	family   bool // it is of IPv4
 	intents  []design.ID
-	passes   bool
 }
 
 // exactly is up to how many atoms the fewest rules are looked for.

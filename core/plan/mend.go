@@ -137,6 +137,7 @@ func (pl *planner) mends(s state, intent design.ID) []mend {
 	var out []mend
 	for _, of := range []func(around) []mend{
 		routeMends, standingMends, faultMends, filterMends, tableMends, hubMends, peeringMends, callMends, hidingMends,
+		crossingMends,
 	} {
 		out = append(out, of(x)...)
 	}

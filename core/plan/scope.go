@@ -268,7 +268,7 @@ func (pl *planner) standing(books *allocation.Books, a, b design.ID) (out []desi
 	d := pl.before.design()
 	for _, from := range pl.told(a, b) {
 		for _, to := range pl.told(b, a) {
-			if !design.Meets(d.SegmentOf(from), d.SegmentOf(to)) || !sharesFamily(d, from, to) {
+			if !d.MayMeet(d.SegmentOf(from), d.SegmentOf(to)) || !sharesFamily(d, from, to) {
 				continue
 			}
 			for _, way := range [2][2]design.ID{{from, to}, {to, from}} {

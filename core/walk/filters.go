@@ -168,7 +168,9 @@ func (w *walker) passes(o *design.Object, at Place, keeper design.ID, direction 
 }
 
 // rules asks a filter for its word. known says that what keeps its memory has seen the conversation before.
-func (w *walker) rules(o *design.Object, at Place, keeper design.ID, direction string, known bool) (bool, func() outcome) {
+func (w *walker) rules(
+	o *design.Object, at Place, keeper design.ID, direction string, known bool,
+) (bool, func() outcome) {
 	f := w.tables.Filter(o.ID)
 	g := Gate{Filter: o.ID, At: at, Direction: direction, Way: w.way, Header: w.header, Rule: filter.ByDefault}
 	if w.collect != nil {

@@ -102,7 +102,8 @@ func TestFiltersLetPassWhatTheirPlatformWould(t *testing.T) {
 			desk, logger, "tcp/6514", walk.Filtered, 1,
 		},
 		"of rules in order the first decides": {
-			"Tarn", "filters: [{name: s, at: marrow-hill/gateway, rules: [{services: tcp}, {does: refuse, services: tcp/6514}]}]",
+			"Tarn", "filters: [{name: s, at: marrow-hill/gateway, " +
+				"rules: [{services: tcp}, {does: refuse, services: tcp/6514}]}]",
 			desk, logger, "tcp/6514", "", 0,
 		},
 		"a network is asked for what comes from without": {
@@ -164,7 +165,8 @@ func TestClassesOfPacketsStandForAllPorts(t *testing.T) {
 			))
 		}
 		tables := filtered(t, "Tarn", fmt.Sprintf(
-			"filters: [{name: s, at: marrow-hill/gateway, stateless: true, default: refuse, rules: [%s]}]", strings.Join(rules, ", "),
+			"filters: [{name: s, at: marrow-hill/gateway, stateless: true, default: refuse, rules: [%s]}]",
+			strings.Join(rules, ", "),
 		))
 		d := tables.Design
 		f, err := walk.FlowBetween(

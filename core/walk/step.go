@@ -365,7 +365,7 @@ func (w *walker) otherSegment(p *route.Point, at Place) (out outcome, other bool
 			c.Winner.Via,
 			w.design.Title(p.Segment),
 		),
-		"put both into one segment, if they are meant to meet",
+		"let a crossing say what may pass between the two segments, or put both into one",
 	), true
 }
 

@@ -123,7 +123,7 @@ var Packets = []words.Coded[Code]{
 	{
 		Code: OtherSegment, Title: "other segment",
 		Doc: "the box knows the destination in another routing instance only",
-		Fix: "put both into one segment",
+		Fix: "let a crossing say what may pass between the two, or put both into one segment",
 	},
 	{
 		Code: NotAnswered, Title: "not answered",

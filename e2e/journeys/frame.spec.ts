@@ -3,7 +3,7 @@ import { accessible, contrasting, openCase, place, settled, strict, trust } from
 
 test.beforeEach(({ page }) => strict(page));
 
-const places = ["Estate", "Overlaps", "Plan", "Links", "Ledger", "Proof", "Handover"];
+const places = ["Estate", "Overlaps", "Plan", "Links", "Routes", "Ledger", "Proof", "Passes", "Handover"];
 
 for (const [width, height] of [
   [1024, 700],
@@ -53,7 +53,9 @@ for (const colorScheme of ["light", "dark"] as const) {
         ["plan", "Who must talk?"],
         [`plan?party=${of.get("Old Orangery")},${of.get("Peatside Nursery")}`, "When the next comes"],
         ["ledger", "Published services"],
-        ["proof", "Intents: 2 of 5"],
+        ["proof", "Intents: 5 of 8"],
+        ["passes", "grove hub's door"],
+        ["passes?view=crossings", "at grove hub"],
         ["routes", "every source"],
         ["routes?as=limits", "routes in a table"],
         ["handover", "For whom"],

@@ -53,7 +53,7 @@ test("one prefix, drawn over the estate: who has it, and where it stopped by whi
 });
 
 test("an entry withdrawn and published again, and both ends of a session", async ({ page, request }) => {
-  const { id } = await trust(request);
+  const { id, of } = await trust(request);
   const science = async () => {
     const tables = (await (await request.get(`/api/designs/${id}/tables`)).json()) as { at: string; title: string }[];
     const at = tables.find((t) => t.title === "grove hub science")?.at ?? "";
@@ -62,8 +62,7 @@ test("an entry withdrawn and published again, and both ends of a session", async
   };
   expect(await science()).toContain("10.215.16.0/23");
   const publish = async (to: string) => {
-    await page.goto(`/designs/${id}/estate`);
-    await page.getByRole("button", { name: "network seed logs" }).click();
+    await page.goto(`/designs/${id}/estate?sel=${of.get("seed logs")}`);
     await page.getByRole("button", { name: /^published ?table$/ }).click();
     await page.getByRole("button", { name: "Change routes 1, publish" }).click();
     await page.getByRole("textbox", { name: "routes 1, publish" }).fill(to);

@@ -98,12 +98,6 @@ test("pictures of every place", async ({ page, request }) => {
   await go(`plan?party=${of("Old Orangery")},${of("ticketing")}`);
   await expect(page.getByRole("table", { name: "Options side by side" })).toBeVisible();
   await shoot(page, "plan-unjoined");
-  await page.getByRole("region", { name: "Options" }).evaluate((e) => (e.scrollTop = e.scrollHeight));
-  await shoot(page, "plan-picture");
-  const huts = estate.parties.filter((x) => x.name.endsWith(" Hut")).map((x) => x.id);
-  await go(`plan?party=${[of("catalogue"), ...huts].join(",")}`);
-  await expect(page.getByRole("table", { name: "Options side by side" })).toBeVisible();
-  await shoot(page, "plan-many");
   await go("links?as=study&cloud=Tarn");
   await expect(page.getByRole("region", { name: "In words" })).toContainText("takes fewer steps");
   await shoot(page, "links-study");
@@ -129,14 +123,21 @@ test("pictures of every place", async ({ page, request }) => {
   await go("routes?as=prefix&prefix=10.215.16.0/23");
   await expect(page.getByRole("complementary", { name: "Where it is" })).toContainText("no transit over a peering");
   await shoot(page, "routes-prefix");
-  await go("routes?as=session");
-  await page.getByRole("button", { name: /^Thornfield to seed logs, tunnel 1/ }).click();
-  await expect(page.getByRole("region", { name: "What Thornfield Station gateway advertises" })).toContainText("loop check");
-  await shoot(page, "routes-session");
   await go("proof");
   await page.getByRole("button", { name: /logger polls/ }).click();
   await expect(page.getByText("stopped on the way there")).toBeVisible();
   await shoot(page, "proof-stopped");
+  await go("passes");
+  await page.getByRole("button", { name: /^grove hub/ }).click();
+  await page.getByRole("button", { name: /needed by 1/ }).click();
+  await expect(page.getByRole("link", { name: "sample clerk reads the notes" })).toBeVisible();
+  await shoot(page, "passes");
+  await page.getByRole("button", { name: "Crossings between segments" }).click();
+  await expect(page.getByRole("table", { name: "Crossings" })).toBeVisible();
+  await shoot(page, "crossings");
+  await go("proof?from=sample-exchange/counter/sample-clerk&to=field-notes/notes-a/notes-server&service=icmp");
+  await page.getByText("asked before").first().click();
+  await shoot(page, "proof-rule");
 
   await go("plan");
   await page.getByRole("button", { name: /^192\.168\.216\.0\/24/ }).first().click();

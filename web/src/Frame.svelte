@@ -91,7 +91,7 @@
     {#each places as x (x.path)}
       <a
         href={placeURL(design, x.path)}
-        class="flex items-center px-2.5 py-2 no-underline {x.path === place
+        class="flex items-center px-1.5 py-2 no-underline min-[1200px]:px-2.5 {x.path === place
           ? 'border-ink bg-paper text-ink border-x font-semibold'
           : 'text-soft hover:text-ink'}"
         aria-current={x.path === place ? "page" : undefined}>{x.name}</a
