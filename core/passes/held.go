@@ -38,11 +38,17 @@ type Rule struct {
 	Intents  []design.ID `json:"intents"`      // those that live by it
 	For      []design.ID `json:"for"`          // those for which it was written
 	Refuses  bool        `json:"refuses,omitempty"`
-	From     []string    `json:"from"` // ranges, as they are on the wire; empty: anywhere
-	To       []string    `json:"to"`
+	From     []Range     `json:"from"` // as they are on the wire; empty: anywhere
+	To       []Range     `json:"to"`
 	Services []string    `json:"services"` // empty: everything
 	Note     string      `json:"note,omitempty"`
 	Live     []Need      `json:"-"` // what lives by it
+}
+
+// Range is a range of a rule, with whose it is where one alone has it.
+type Range struct {
+	Range string `json:"range"`
+	Whose string `json:"whose,omitempty"`
 }
 
 // Missing is something that must pass and does not.
@@ -158,7 +164,7 @@ func (n *Needs) rule(b *design.PacketFilter, f *filter.Filter, direction string,
 		N: r.N, Text: walk.RuleWords(d, body), Refuses: r.Refuses, Intents: []design.ID{}, For: append(
 			[]design.ID{}, body.For...,
 		),
-		From: texts(r.From), To: texts(r.To), Services: []string{}, Note: body.Note, Standing: Unneeded,
+		From: n.ranges(r.From), To: n.ranges(r.To), Services: []string{}, Note: body.Note, Standing: Unneeded,
 	}
 	for _, s := range r.Services {
 		text := s.String()
@@ -195,12 +201,40 @@ func (n *Needs) rule(b *design.PacketFilter, f *filter.Filter, direction string,
 	return out
 }
 
-func texts(ps []netip.Prefix) []string {
-	out := []string{}
+// ranges are those of one side of a rule with whose they are.
+func (n *Needs) ranges(ps []netip.Prefix) []Range {
+	out := []Range{}
 	for _, p := range ps {
-		out = append(out, words(p))
+		out = append(out, Range{words(p), n.whose(p)})
 	}
 	return out
+}
+
+// whose is the place that alone holds a range, or the host that has an address there; empty where none or several
+// do, since the range alone does not say then.
+func (n *Needs) whose(p netip.Prefix) string {
+	d := n.tables.Design
+	holders := n.tables.Holders(p.Addr())
+	if len(holders) == 0 {
+		return ""
+	}
+	if party := d.Party(holders[0]); len(holders) > 0 && slices.Contains(design.RangesOf(party), p) {
+		return party.Name
+	}
+	if len(holders) > 1 {
+		return ""
+	}
+	if p.IsSingleIP() {
+		for e, b := range design.Each[design.Endpoint](d.Inside(holders[0], design.KindEndpoint)) {
+			if slices.Contains(b.Addresses, p.Addr()) {
+				return d.Title(holders[0]) + " " + e.Name
+			}
+		}
+	}
+	if slices.Contains(d.Ranges(holders[0]), p) {
+		return d.Title(holders[0])
+	}
+	return ""
 }
 
 // empty reports whether a side names something that has no range at all.

@@ -56,7 +56,7 @@ links:
   - name: link
     routing: static
     ends:
-      - {gateway: marrow-hill/gateway, routes: 10.208.0.0/16}
+      - {gateway: marrow-hill/gateway, routes: [10.208.0.0/16, 10.223.0.0/16]}
       - {gateway: catalogue/cloud-gateway, routes: 10.214.0.0/20}
     tunnels:
       - name: tunnel 1
@@ -106,6 +106,18 @@ func TestFiltersLetPassWhatTheirPlatformWould(t *testing.T) {
 				"rules: [{services: tcp}, {does: refuse, services: tcp/6514}]}]",
 			desk, logger, "tcp/6514", "", 0,
 		},
+		"a gateway that asks before it translates sees the mapped address": {
+			"Osier", mapped + "filters: [{name: v, at: catalogue/cloud-gateway, rules: [{to: 10.223.0.0/16}]}]", desk, logger,
+			"tcp/6514", "", 0,
+		},
+		"and not the real one": {
+			"Osier", mapped + "filters: [{name: v, at: catalogue/cloud-gateway, rules: [{to: 10.208.0.0/16}]}]", desk, logger,
+			"tcp/6514", walk.Filtered, -1,
+		},
+		"a box of one's own sees the real one": {
+			"Osier", mappedHere + "filters: [{name: v, at: marrow-hill/gateway, rules: [{to: 10.214.0.0/22}]}]", logger, desk,
+			"tcp/22", "", 0,
+		},
 		"a network is asked for what comes from without": {
 			"Sedge", "filters: [{name: n, at: catalogue, rules: [{from: 10.214.4.0/24}]}]", desk, logger, "tcp/6514",
 			walk.Filtered, -1,
@@ -134,6 +146,14 @@ func TestFiltersLetPassWhatTheirPlatformWould(t *testing.T) {
 		})
 	}
 }
+
+// mapped and mappedHere map the network, and the site, toward the link.
+const (
+	mapped = "mappings: [{name: m, gateway: catalogue/cloud-gateway, link: link, real: 10.208.0.0/16, " +
+		"mapped: 10.223.0.0/16}]\n"
+	mappedHere = "mappings: [{name: m, gateway: marrow-hill/gateway, link: link, real: 10.214.0.0/22, " +
+		"mapped: 10.214.8.0/22}]\n"
+)
 
 func TestTheInternetComesInByPublicAddressesAlone(t *testing.T) {
 	tables := filtered(t, "Sedge", "filters: [{name: n, at: catalogue, rules: [{services: tcp/443}]}]")

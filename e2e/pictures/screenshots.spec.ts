@@ -141,7 +141,7 @@ test("pictures of every place", async ({ page, request }) => {
 
   await go("plan");
   await page.getByRole("button", { name: /^192\.168\.216\.0\/24/ }).first().click();
-  await expect(page.getByRole("row", { name: /Intents that hold/ })).toContainText("5 of 5");
+  await expect(page.getByRole("row", { name: /Intents that hold/ })).toContainText("8 of 8");
   await shoot(page, "plan-collision");
   await page.getByRole("button", { name: /^Apply/ }).first().click();
   await expect(page.getByText("Applied:")).toBeVisible();

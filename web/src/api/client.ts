@@ -24,6 +24,7 @@ export type Header = Schemas["WalkHeader"];
 export type PassesView = Schemas["PassesView"];
 export type HeldFilter = Schemas["PassesHeld"];
 export type FilterSide = Schemas["PassesSide"];
+export type FilterRange = Schemas["PassesRange"];
 export type HeldRule = Schemas["PassesRule"];
 export type WorkedFilters = Schemas["WorkedView"];
 export type CrossingMatrix = Schemas["CrossingMatrix"];

@@ -3160,11 +3160,15 @@ export interface components {
       text: string;
       to: string;
     };
+    PassesRange: {
+      range: string;
+      whose?: string;
+    };
     PassesRule: {
       /** Format: int64 */
       by?: number;
       for: string[];
-      from: string[];
+      from: components["schemas"]["PassesRange"][];
       intents: string[];
       /** Format: int64 */
       n: number;
@@ -3173,7 +3177,7 @@ export interface components {
       services: string[];
       standing: string;
       text: string;
-      to: string[];
+      to: components["schemas"]["PassesRange"][];
     };
     PassesSide: {
       default: string;

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import type { FilterSide, HeldRule } from "../api/client";
+  import type { FilterRange, FilterSide, HeldRule } from "../api/client";
   import { placeURL } from "../lib/places";
   import Verdict from "./Verdict.svelte";
 
@@ -16,7 +16,6 @@
     forwarded: "May pass",
   };
   let open = $state<string>();
-  const anywhere = (list: string[]) => (list.length ? list : ["anywhere"]);
   const standing = (r: HeldRule): string =>
     ({
       needed: "needed",
@@ -31,6 +30,19 @@
   const good = (r: HeldRule) => r.standing === "needed";
   const idle = (r: HeldRule) => ["unneeded", "never", "shadowed", "contradicted"].includes(r.standing);
 </script>
+
+{#snippet ranges(list: FilterRange[])}
+  {#each list.slice(0, 8) as p (p.range)}
+    <span class="block"
+      ><span class="font-mono">{p.range}</span>{#if p.whose}<span class="text-soft block">{p.whose}</span
+        >{/if}</span
+    >
+  {:else}anywhere{/each}
+  {#if list.length > 8}<details>
+      <summary>{list.length - 8} more</summary>
+      {#each list.slice(8) as p (p.range)}<span class="block font-mono">{p.range}</span>{/each}
+    </details>{/if}
+{/snippet}
 
 <table class="w-full border-collapse text-sm" data-side={side.direction}>
   <caption class="label px-3 pt-2 text-left">{heading[side.direction]}</caption>
@@ -47,16 +59,11 @@
     {#each side.rules as r (r.n)}
       <tr class="border-line border-b align-top {r.refuses ? 'bg-paper' : ''}" data-standing={r.standing}>
         <td class="text-soft px-3 py-1.5 font-mono">{r.n + 1}</td>
+        <td class="px-2 py-1.5">{@render ranges(r.from)}</td>
+        <td class="px-2 py-1.5">{@render ranges(r.to)}</td>
         <td class="px-2 py-1.5 font-mono"
-          >{#each anywhere(r.from) as p (p)}<span class="block">{p}</span>{/each}</td
-        >
-        <td class="px-2 py-1.5 font-mono"
-          >{#each anywhere(r.to) as p (p)}<span class="block">{p}</span>{/each}</td
-        >
-        <td class="px-2 py-1.5 font-mono"
-          >{#if r.refuses}<span class="text-clash font-sans font-semibold"
-              >refused:
-            </span>{/if}{r.services.join(", ") || "everything"}</td
+          >{#if r.refuses}<span class="text-clash mr-1.5 font-sans font-semibold">refused:</span
+            >{/if}{r.services.join(", ") || "everything"}</td
         >
         <td class="px-2 py-1.5">
           {#if good(r)}
