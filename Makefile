@@ -48,8 +48,8 @@ bench: ## benchmarks of the core
 	go test -run '^$$' -bench . -benchmem ./core/... ./store
 	go test -run '^$$' -bench . -benchtime 3x ./lab
 
-truth: setup-test ## random estates in namespaces against their walks (TRUTH=300 of the first kind), and BGP daemons against learned routes (TRUTH_BGP=200)
-	CI=1 DRAVIN_TRUTH=$(or $(TRUTH),300) DRAVIN_TRUTH_BGP=$(or $(TRUTH_BGP),200) DRAVIN_TRUTH_INSTANCES=40 go test ./lab -count=1 -v -timeout 40m -parallel 4 -run TestTruth
+truth: setup-test ## random estates in namespaces against their walks (TRUTH=600 of the first kind), and BGP daemons against learned routes (TRUTH_BGP=200)
+	CI=1 DRAVIN_TRUTH=$(or $(TRUTH),600) DRAVIN_TRUTH_BGP=$(or $(TRUTH_BGP),200) DRAVIN_TRUTH_INSTANCES=40 DRAVIN_TRUTH_WORKED=20 go test ./lab -count=1 -v -timeout 90m -parallel 4 -run TestTruth
 
 bench-web: setup-test bin/dravin e2e/node_modules/.stamp ## how fast ruler and table move with 20,000 prefixes
 	rm -rf .dravin/e2e
@@ -67,7 +67,8 @@ fuzz: ## fuzz each reader for a minute
 	go test ./core/design -run '^$$' -fuzz FuzzRead -fuzztime 1m
 	go test ./core/command -run '^$$' -fuzz FuzzUnderstand -fuzztime 1m
 	go test ./core/sheet -run '^$$' -fuzz FuzzReadSent -fuzztime 1m
-	go test ./core/ingest -run '^$$' -fuzz FuzzRead -fuzztime 1m
+	go test ./core/ingest -run '^$$' -fuzz 'FuzzRead$$' -fuzztime 1m
+	go test ./core/ingest -run '^$$' -fuzz FuzzReadRules -fuzztime 1m
 	go test ./core -run '^$$' -fuzz FuzzWhatIsAcceptedIsEndured -fuzztime 1m
 
 screenshots: setup-test bin/dravin e2e/node_modules/.stamp ## take the pictures in docs/screenshots anew
