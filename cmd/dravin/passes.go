@@ -57,10 +57,26 @@ func partyNamed(d *design.Design, text string) (design.ID, error) {
 		design.KindEndpoint, design.KindGroup, design.KindLAN, design.KindSubnet, design.KindCrossing,
 	}, design.Parties...)
 	found := d.Find(text, kinds...)
-	if len(found) != 1 {
-		return "", fmt.Errorf("--party: %d things are called %q; give the path of one", len(found), text)
+	o, err := theOne(d, "--party", text, found)
+	if err != nil {
+		return "", err
 	}
-	return found[0].ID, nil
+	return o.ID, nil
+}
+
+// theOne is the one thing that was found under a name.
+func theOne(d *design.Design, flag, text string, found []*design.Object) (*design.Object, error) {
+	if len(found) == 1 {
+		return found[0], nil
+	}
+	if len(found) == 0 {
+		return nil, fmt.Errorf("%s: nothing of the kind is called %q in %s; give a name or path of it", flag, text, d.Name)
+	}
+	var paths []string
+	for _, o := range found[:min(len(found), 5)] {
+		paths = append(paths, d.Path(o.ID))
+	}
+	return nil, fmt.Errorf("%s: %q may be %s; give the whole path", flag, text, strings.Join(paths, " or "))
 }
 
 func printPasses(w io.Writer, d *design.Design, list []passes.Held) {

@@ -123,12 +123,15 @@ func unheldIn(t *route.Tables, part []netip.Prefix) netip.Addr {
 			if !prefix.Contains(whole, within) {
 				continue
 			}
-			a := prefix.LastHost(within)
+			a, next := prefix.LastHost(within), netip.Addr.Prev // the first of IPv4 are gateways in examples
+			if a.Is6() {
+				a, next = prefix.FirstHost(within), netip.Addr.Next
+			}
 			for range 16 {
 				if within.Contains(a) && w.onInternet(a) {
 					return a
 				}
-				a = a.Prev()
+				a = next(a)
 			}
 		}
 	}
