@@ -227,3 +227,16 @@ func TestHandoverMakesKeysOnceAndKeepsThem(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 }
+
+func TestFiltersFollowFromIntents(t *testing.T) {
+	out := filepath.Join(t.TempDir(), "worked.yaml")
+	code, text, _ := run(t, "filters", "../../demo/thistledown.yaml", "--for-intents", "-o", out)
+	require.Equal(t, 0, code, text)
+	assert.Contains(t, text, "- refuses everything from members to anywhere")
+	assert.Contains(t, text, "+ what no rule is for is refused")
+	code, text, _ = run(t, "passes", out, "--party", "grove hub")
+	require.Equal(t, 0, code, text)
+	assert.Contains(t, text, "needed     allows tcp/443 from 10.217.1.20 to 10.210.1.20")
+	code, text, _ = run(t, "filters", out, "--for-intents", "--only", "no such filter")
+	assert.Equal(t, 2, code, text)
+}

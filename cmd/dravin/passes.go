@@ -139,13 +139,11 @@ func filtersCommand() *cobra.Command {
 			}
 			wish := passes.Wish{Keep: keep}
 			for _, text := range only {
-				found := s.Design.Find(text, design.KindFilter)
-				if len(found) != 1 {
-					return badInput(
-						fmt.Errorf("--only: %d filters are called %q; give the name of one", len(found), text),
-					)
+				o, err := theOne(s.Design, "--only", text, s.Design.Find(text, design.KindFilter))
+				if err != nil {
+					return badInput(err)
 				}
-				wish.Filters = append(wish.Filters, found[0].ID)
+				wish.Filters = append(wish.Filters, o.ID)
 			}
 			plan := s.Findings.Needs().FromIntents(wish)
 			if err := out.write(c, plan, func(w io.Writer) { printWorked(w, s.Design, plan) }); err != nil ||
