@@ -91,6 +91,9 @@ func (n *Needs) Filter(id design.ID) Held {
 
 // Filters holds all of some filters against the intents.
 func (n *Needs) Filters(ids []design.ID) []Held {
+	if len(ids) == 0 {
+		return []Held{} // and no intent need be walked for it
+	}
 	all, _ := n.All()
 	by := byFilter(all)
 	out := []Held{}
