@@ -16,6 +16,7 @@
     forwarded: "May pass",
   };
   let open = $state<string>();
+  let most = $state(200);
   const standing = (r: HeldRule): string =>
     ({
       needed: "needed",
@@ -56,7 +57,7 @@
     </tr>
   </thead>
   <tbody>
-    {#each side.rules as r (r.n)}
+    {#each side.rules.slice(0, most) as r (r.n)}
       <tr class="border-line border-b align-top {r.refuses ? 'bg-paper' : ''}" data-standing={r.standing}>
         <td class="text-soft px-3 py-1.5 font-mono">{r.n + 1}</td>
         <td class="px-2 py-1.5">{@render ranges(r.from)}</td>
@@ -86,7 +87,14 @@
         </td>
       </tr>
     {/each}
-    {#each side.missing as m, n (n)}
+    {#if side.rules.length > most}
+      <tr
+        ><td colspan="5" class="px-3 py-1.5"
+          ><button class="button" onclick={() => (most += 500)}>{side.rules.length - most} more</button></td
+        ></tr
+      >
+    {/if}
+    {#each side.missing.slice(0, most) as m, n (n)}
       <tr class="border-line text-clash border-b align-top" data-standing="missing">
         <td class="px-3 py-1.5"></td>
         <td class="px-2 py-1.5 font-mono">{m.from}</td>

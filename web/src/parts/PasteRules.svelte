@@ -12,6 +12,7 @@
   const { design, filter, close }: Props = $props();
   const write = writer(useQueryClient(), () => design);
   const example = "action,protocol,port,source,destination\nallow,tcp,502,10.214.0.0/22,192.168.216.17";
+  const most = 200;
   let text = $state("");
   let replace = $state(true);
   let asked = $state("");
@@ -51,10 +52,13 @@
           : ""}
       </p>
       <ol class="max-h-[40vh] overflow-y-auto text-sm" aria-label="Preview">
-        {#each preview.rules as r, n (n)}
+        {#each preview.rules.slice(0, most) as r, n (n)}
           <li class="border-line border-b py-1"><span class="text-soft">line {r.line}:</span> {r.text}</li>
         {/each}
-        {#each preview.problems as p, n (n)}
+        {#if preview.rules.length > most}<li class="text-soft py-1">
+            and {preview.rules.length - most} more
+          </li>{/if}
+        {#each preview.problems.slice(0, most) as p, n (n)}
           <li class="border-line text-clash border-b py-1">
             {p.line ? `line ${p.line}: ` : ""}{p.why}{p.want ? `; ${p.want}` : ""}
           </li>
