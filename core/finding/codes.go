@@ -268,6 +268,11 @@ var Family = []words.Coded[string]{
 		Doc: "the port that an intent needs passes where ping is refused",
 	},
 	{
+		Code: "errors-refused", Title: "errors refused",
+		Doc: "a filter that remembers nothing refuses the errors of ICMP by which senders learn that packets are too large",
+		Fix: "let icmp/too-big pass there",
+	},
+	{
 		Code: "more-than-agreed", Title: "more than agreed", Doc: "an outside party may do more than intents ask for",
 		Fix: "exactly what they need",
 	},

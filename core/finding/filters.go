@@ -28,6 +28,14 @@ func (c *collector) filters(*design.Object) {
 				c.filterRule(o, b, r)
 			}
 			for _, m := range s.Missing {
+				if m.Need.Errors {
+					c.once(
+						"errors-refused", Risk, o,
+						"%s lets no %s come to %s: where a tunnel is on the way, packets that are too large vanish without a word",
+						o.Name, m.Service, m.To,
+					)
+					continue
+				}
 				c.beforeMapping(o, b, s, m)
 				c.pingOnly(o, m)
 			}
