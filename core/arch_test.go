@@ -113,7 +113,8 @@ func TestLinesFit(t *testing.T) {
 		raw := false
 		for n, line := range strings.Split(string(text), "\n") {
 			quotes := strings.Count(line, "`")
-			assert.True(t, raw || quotes > 0 || len(line) <= mostColumns, "%s:%d is over %d columns", path, n+1, mostColumns)
+			assert.True(t, raw || quotes > 0 || len(line) <= mostColumns, "%s:%d is over %d "+
+				"columns", path, n+1, mostColumns)
 			raw = raw != (quotes%2 == 1)
 		}
 		return err

@@ -232,7 +232,8 @@ func (w *world) hook(node design.ID, name, hook, direction string, b *design.Pac
 // table writes a table with a chain at a hook that leads what a guard fits to lines.
 func (w *world) table(node design.ID, name, hook, guard string, lines []string) {
 	w.do(
-		node, "nft 'table inet %s { chain rules { %s; }; chain at { type filter hook %s priority 5; policy accept; %s; }; }'",
+		node, "nft 'table inet %s { chain rules { %s; }; chain at { type filter hook %s priority 5; policy "+
+			"accept; %s; }; }'",
 		name, strings.Join(lines, "; "), hook, strings.TrimSpace(guard+" jump rules"),
 	)
 }
@@ -369,10 +370,14 @@ func (w *world) addedUp(place design.ID) {
 			}
 			f := map[bool]string{true: "ip", false: "ip6"}[a.Is4()]
 			w.table(
-				place, fmt.Sprintf("g%d_in", n), "input", neighbours+fmt.Sprintf("%s daddr %s", f, a), append(in, "drop"),
+				place, fmt.Sprintf("g%d_in", n), "input", neighbours+fmt.Sprintf(
+					"%s daddr %s", f, a,
+				), append(in, "drop"),
 			)
 			w.table(
-				place, fmt.Sprintf("g%d_out", n), "output", neighbours+fmt.Sprintf("%s saddr %s", f, a), append(out, "drop"),
+				place, fmt.Sprintf("g%d_out", n), "output", neighbours+fmt.Sprintf(
+					"%s saddr %s", f, a,
+				), append(out, "drop"),
 			)
 		}
 	}

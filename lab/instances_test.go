@@ -557,7 +557,8 @@ func networkTables(
 			by(fmt.Sprint("peer", m), enters)
 			if !h[k].AcceptForwarded { // it takes only what is the other network's own
 				say(
-					"nft 'add table ip own%d; add chain ip own%d in { type filter hook prerouting priority -300; }; add rule ip "+
+					"nft 'add table ip own%d; add chain ip own%d in { type filter hook prerouting priority -300; "+
+						"}; add rule ip "+
 						"own%d in iif peer%d ip saddr != %s drop'",
 					m,
 					m,

@@ -45,7 +45,8 @@ func (w *world) node(id design.ID) *lab.Node {
 		w.order = append(w.order, id)
 		w.do(
 			id,
-			"sysctl -qw net.ipv6.conf.all.forwarding=1; for f in /proc/sys/net/ipv6/conf/*/accept_dad; do echo 0 >$f; done",
+			"sysctl -qw net.ipv6.conf.all.forwarding=1; for f in /proc/sys/net/ipv6/conf/*/accept_dad; do echo 0 "+
+				">$f; done",
 		)
 	}
 	return w.nodes[id]
@@ -460,7 +461,8 @@ func (w *world) faults(id design.ID, faults []string, links []*design.Object) {
 	case slices.Contains(faults, design.StrictReversePath):
 		w.do(
 			id,
-			"for f in /proc/sys/net/ipv4/conf/*/rp_filter; do echo 1 >$f; done; sysctl -qw net.ipv4.conf.all.rp_filter=0",
+			"for f in /proc/sys/net/ipv4/conf/*/rp_filter; do echo 1 >$f; done; sysctl -qw "+
+				"net.ipv4.conf.all.rp_filter=0",
 		)
 		for _, o := range links {
 			if o.Body.(*design.Link).Routing == design.RoutingSelectors {
@@ -502,7 +504,8 @@ func (w *world) hides(g *design.Object) {
 	}
 	if len(rules) > 0 && w.e.d.Party(g.ID).Kind == design.KindNetwork {
 		w.do(
-			g.ID, "nft -f - <<'END'\ntable ip hides {\nchain out { type nat hook postrouting priority 99;\n%s\n}\n}\nEND",
+			g.ID, "nft -f - <<'END'\ntable ip hides {\nchain out { type nat hook postrouting priority 99;\n%s\n}\n"+
+				"}\nEND",
 			strings.Join(rules, "\n"),
 		)
 	}
@@ -552,7 +555,8 @@ func (w *world) translate(g *design.Object, links []*design.Object, near []desig
 		if len(in) > 0 {
 			w.do(
 				g.ID,
-				"nft -f - <<'END'\ntable %s maps {\nchain in { type nat hook prerouting priority -100;\n%s\n}\nchain out { "+
+				"nft -f - <<'END'\ntable %s maps {\nchain in { type nat hook prerouting priority -100;\n%s\n}\n"+
+					"chain out { "+
 					"type nat hook postrouting priority 100;\n%s\n}\n}\nEND",
 				ip,
 				strings.Join(in, "\n"),
@@ -654,7 +658,8 @@ func (k *kernelPolicies) outbound(local, remote string, devs []string) {
 		k.out, _ = k.w.wire(k.id, fabric)
 		k.w.do(
 			k.id,
-			"ip %s rule add pref 100 fwmark 0x10000/0xff0000 lookup 100; ip %s route add default dev %s table 100; ip %s "+
+			"ip %s rule add pref 100 fwmark 0x10000/0xff0000 lookup 100; ip %s route add default dev %s table "+
+				"100; ip %s "+
 				"route replace default dev %s metric 40000",
 			k.flag,
 			k.flag,
@@ -689,7 +694,8 @@ func (k *kernelPolicies) load() {
 	k.w.do(
 		k.id,
 		"nft -f - <<'END'\ntable %s policies {\nchain in { type filter hook prerouting priority -250;\n%s\n}\nchain "+
-			"before { type filter hook prerouting priority -50;\n%s\n}\nchain hold { type filter hook forward priority "+
+			"before { type filter hook prerouting priority -50;\n%s\n}\nchain hold { type filter hook forward "+
+			"priority "+
 			"10;\n%s\n}\n}\nEND",
 		k.ip,
 		strings.Join(k.in, "\n"),

@@ -191,7 +191,7 @@ func subjectsOf(d *design.Design, needs *passes.Needs) []PassSubject {
 		for _, s := range h.Sides {
 			out[n].Missing += len(s.Missing)
 			for _, r := range s.Rules {
-				if slices.Contains(idle, r.Standing) {
+				if r.Idle {
 					out[n].Unneeded++
 				}
 			}
@@ -200,9 +200,6 @@ func subjectsOf(d *design.Design, needs *passes.Needs) []PassSubject {
 	slices.SortStableFunc(out, func(a, b PassSubject) int { return b.Missing - a.Missing })
 	return out
 }
-
-// idle are the standings of rules that could be taken out.
-var idle = []passes.Standing{passes.Unneeded, passes.NeverFits, passes.Shadowed, passes.Contradicts}
 
 // couldHave are the places of a party, or of what stands in one, that can have a filter and have none.
 func couldHave(v *solved, o *design.Object) []CouldHave {
@@ -216,11 +213,11 @@ func couldHave(v *solved, o *design.Object) []CouldHave {
 	}
 	out := []CouldHave{}
 	for _, x := range places {
-		made := design.ID("filter-of-" + string(x.ID))
+		made := design.IDFor(design.KindFilter, "at "+string(x.ID))
 		put := design.PutEdit(&design.Object{
 			ID: made, Kind: design.KindFilter, Name: filterName(d, x), Body: &design.PacketFilter{At: x.ID},
 		})
-		if len(out) >= mostCould || hasFilter(d, x.ID) || len(d.Refusals([]design.Edit{put})) > 0 {
+		if len(out) >= mostCould || len(d.FiltersAt(x.ID, false)) > 0 || len(d.Refusals([]design.Edit{put})) > 0 {
 			continue
 		}
 		c := CouldHave{At: x.ID, Title: d.Title(x.ID), Kind: design.Word(x.Kind), Edit: []design.Edit{put}}
@@ -256,13 +253,6 @@ func filterName(d *design.Design, o *design.Object) string {
 		name = fmt.Sprintf("at %s %d", d.Title(o.ID), n)
 	}
 	return name
-}
-
-func hasFilter(d *design.Design, at design.ID) bool {
-	return slices.ContainsFunc(d.Referring(at, design.KindFilter), func(f *design.Object) bool {
-		b := f.Body.(*design.PacketFilter)
-		return b.At == at && b.Covers != design.Itself
-	})
 }
 
 func workedFilters(v *solved, in *inWorked) (WorkedView, error) {
@@ -302,10 +292,8 @@ func crossingMatrix(d *design.Design) CrossingMatrix {
 			if id != o.ID {
 				c.At = append(c.At, d.Title(id))
 			}
-			for _, f := range d.Referring(id, design.KindFilter) {
-				if p := f.Body.(*design.PacketFilter); p.At == id && p.Covers != design.Itself {
-					c.Filters = append(c.Filters, NamedID{f.ID, f.Name})
-				}
+			for _, f := range d.FiltersAt(id, false) {
+				c.Filters = append(c.Filters, NamedID{f.ID, f.Name})
 			}
 		}
 		out.Cells = append(out.Cells, c)

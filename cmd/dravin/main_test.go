@@ -120,7 +120,8 @@ func TestOverlapsOfALargeAndAnOddFile(t *testing.T) {
 		os.WriteFile(
 			file,
 			[]byte(
-				"prefix;Party;x\n10.0.0.0/8;\"A; \"\"one\"\"\";1\n10.221.0.0/16;B;2\n10.221.2.0/24;B;3\n2001:db8::/32;B;4\n"+
+				"prefix;Party;x\n10.0.0.0/8;\"A; \"\"one\"\"\";1\n10.221.0.0/16;B;2\n10.221.2.0/24;B;3\n"+
+					"2001:db8::/32;B;4\n"+
 					"2001:db8::/32;C;5\n",
 			),
 			0o644,
@@ -140,7 +141,8 @@ func TestOverlapsOfALargeAndAnOddFile(t *testing.T) {
 		"strict": {[]string{"overlaps", file, "--count", "--strict"}, 1, "3\n"},
 		"nothing": {[]string{"free", file, "--size", "24", "--within", "10.221.0.0/16"}, 1, "No free /24 is left " +
 			"there.\n"},
-		"for one party": {[]string{"free", file, "--size", "24", "--within", "10.221.0.0/16", "--for", "C", "--most", "1"},
+		"for one " +
+			"party": {[]string{"free", file, "--size", "24", "--within", "10.221.0.0/16", "--for", "C", "--most", "1"},
 			0, "10.221.0.0/24      begins the free block 10.221.0.0/16; room for 255 more of its size\n"},
 	} {
 		t.Run(name, func(t *testing.T) {

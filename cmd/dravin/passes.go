@@ -70,7 +70,9 @@ func theOne(d *design.Design, flag, text string, found []*design.Object) (*desig
 		return found[0], nil
 	}
 	if len(found) == 0 {
-		return nil, fmt.Errorf("%s: nothing of the kind is called %q in %s; give a name or path of it", flag, text, d.Name)
+		return nil, fmt.Errorf(
+			"%s: nothing of the kind is called %q in %s; give a name or path of it", flag, text, d.Name,
+		)
 	}
 	var paths []string
 	for _, o := range found[:min(len(found), 5)] {
@@ -126,8 +128,10 @@ func filtersCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "filters FILE.yaml --for-intents [-o OUT]",
 		Short: "Work out from the intents the fewest rules of every filter; without -o only told",
-		Long: "The rules of every filter are worked out anew: the fewest that let pass exactly what intents need, on the " +
-			"addresses that are on the wire there; what no rule is for is refused. --keep leaves the rules that name no intent.",
+		Long: "The rules of every filter are worked out anew: the fewest that let pass exactly what intents need, " +
+			"on the " +
+			"addresses that are on the wire there; what no rule is for is refused. --keep leaves the rules that " +
+			"name no intent.",
 		Args: exactly(1, "one design file"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if !intents {

@@ -28,10 +28,9 @@ type Host struct {
 
 func filtersAt(t *route.Tables, id design.ID) []Filter {
 	var out []Filter
-	for o, b := range design.Each[design.PacketFilter](design.InOrder(t.Design.Referring(id, design.KindFilter))) {
-		if b.At == id {
-			out = append(out, filterOf(t, o, b))
-		}
+	all := slices.Concat(t.Design.FiltersAt(id, false), t.Design.FiltersAt(id, true))
+	for o, b := range design.Each[design.PacketFilter](design.InOrder(all)) {
+		out = append(out, filterOf(t, o, b))
 	}
 	return out
 }
@@ -137,7 +136,8 @@ func crossingSays(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.Crossing)
 	from, to := w.design.Title(b.From), w.design.Title(b.To)
 	s := says{
-		does: fmt.Sprintf("a crossing from %s to %s", from, to), why: "the two segments may meet there, and nowhere else",
+		does: fmt.Sprintf("a crossing from %s to %s", from, to), why: "the two segments may meet there, and " +
+			"nowhere else",
 		check: seen{
 			Forwards, "its files are loaded, where it is a box of one's own",
 		}, covers: []string{"from", "to", "does"},
@@ -149,6 +149,28 @@ func crossingSays(w *writer, o *design.Object, _ int) says {
 		s.line("the table of %s has the ranges of %s; sources are hidden behind the box's own address", from, to)
 	default:
 		s.line("no table of one has a range of the other; only published services lead across")
+	}
+	return s
+}
+
+func namesSays(w *writer, o *design.Object, _ int) says {
+	b := o.Body.(*design.Names)
+	s := says{
+		does: the("zone", o.Name), why: "hosts there ask for names in it",
+		check: seen{Answered, "a host there is told these addresses"}, covers: []string{"for", "records", "forward"},
+	}
+	for _, id := range b.For {
+		s.line("hosts of %s ask here", w.design.Title(id))
+	}
+	for _, r := range b.Records {
+		who := ""
+		if h := w.design.Get(r.Host); h != nil {
+			who = ": " + w.design.Title(r.Host)
+		}
+		s.line("%s is %s%s", r.Name, r.Address, who)
+	}
+	for _, a := range b.Forward {
+		s.line("for all other names %s is asked", a)
 	}
 	return s
 }

@@ -104,6 +104,7 @@ func order(d *design.Design, party design.ID) []*design.Object {
 	add(d.Of(design.KindGroup)...)
 	add(d.Of(design.KindCrossing)...)
 	add(d.Of(design.KindFilter)...)
+	add(d.Of(design.KindNames)...)
 	return out
 }
 
@@ -147,6 +148,8 @@ func endsAt(d *design.Design, o *design.Object, party design.ID) []int {
 		return one(b.At)
 	case *design.Group:
 		return any(b.Members...)
+	case *design.Names:
+		return any(b.For...)
 	case *design.PacketFilter:
 		if m := d.MembersOf(b.At); len(m) > 0 {
 			return any(m...)
@@ -284,7 +287,8 @@ var labels = map[string]string{
 	"esp":  "ESP proposals",
 	"vlan": "VLAN tag", "mtu": "MTU, bytes", "dpd": "asks whether the far end lives, every so many " +
 		"seconds", "mbps": "Mbit/s",
-	"nat": "stands behind a NAT", "encapsulate": "puts ESP into UDP always (RFC 3948)", "stands": "addresses beside hosts",
+	"nat": "stands behind a NAT", "encapsulate": "puts ESP into UDP always (RFC 3948)", "stands": "addresses " +
+		"beside hosts",
 	"enters": "what comes in is routed by", "source_pool": "source pool", "hub_routes": "knows what the hubs know",
 	"allow_own": "own ASN in a path, so often", "client": "the far end is its client (RFC 4456)",
 	"keep_next_hop": "keeps next hops", "max_prefixes": "most routes taken", "password": "signs with the session's " +

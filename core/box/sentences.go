@@ -55,6 +55,7 @@ var sentences = map[design.Kind]func(w *writer, o *design.Object, end int) says{
 	design.KindFilter:     filterSays,
 	design.KindGroup:      groupSays,
 	design.KindCrossing:   crossingSays,
+	design.KindNames:      namesSays,
 }
 
 // saysOf tells of an object: by the sentence of its kind, or, of a kind that has none, by its
@@ -414,7 +415,8 @@ func session(w *writer, o *design.Object, end int) says {
 	near, set := o.Body.(*design.Session).Ends[end-1], settings.SessionEndsOf(w.design, o)[end-1]
 	s := says{
 		does: fmt.Sprintf(
-			"BGP: own ASN %d at %s, far ASN %d at %s, hold time %d s", set.ASN, set.Address, set.PeerASN, set.Peer, set.Hold,
+			"BGP: own ASN %d at %s, far ASN %d at %s, hold time %d "+
+				"s", set.ASN, set.Address, set.PeerASN, set.Peer, set.Hold,
 		),
 		why:    "routes are learned over " + w.design.Get(o.Parent).Name,
 		check:  seen{Established, "the session is Established"},
@@ -641,7 +643,8 @@ func table(w *writer, o *design.Object, _ int) says {
 
 func hubTable(w *writer, o *design.Object, _ int) says {
 	s := says{
-		does: o.Name + ": exactly these entries beside what is fed", why: "it routes what comes in by what is bound to it",
+		does: o.Name + ": exactly these entries beside what is fed", why: "it routes what comes in by what is " +
+			"bound to it",
 		check: seen{Entries, "its entries are these"}, covers: []string{"routes"},
 	}
 	for _, r := range o.Body.(*design.HubTable).Routes {

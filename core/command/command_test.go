@@ -340,7 +340,8 @@ func TestLinesOfABatchKeepEachOthersChanges(t *testing.T) {
 	}
 	two := lan(
 		after(
-			"set Marrow Hill offices fixed\nset Marrow Hill offices note \"ring first\"\nmove Marrow Hill offices into "+
+			"set Marrow Hill offices fixed\nset Marrow Hill offices note \"ring first\"\nmove Marrow Hill offices "+
+				"into "+
 				"science\ngive Marrow Hill offices 10.215.99.0/24",
 		),
 		"marrow-hill/offices",

@@ -122,6 +122,17 @@ func (d *Design) GroupsOf(host, place ID) []*Object {
 	return out
 }
 
+// FiltersAt are the filters at something: what is forwarded or comes to its hosts, or, with itself, what is for the
+// box itself.
+func (d *Design) FiltersAt(at ID, itself bool) (out []*Object) {
+	for o, f := range Each[PacketFilter](d.Referring(at, KindFilter)) {
+		if f.At == at && (f.Covers == Itself) == itself {
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
 // FilterPlace is the party in whose terms a filter speaks: that of what it guards, of a group that of its
 // first member; nil for a crossing.
 func (d *Design) FilterPlace(f *PacketFilter) *Object {
@@ -168,9 +179,8 @@ func (v *validator) filter(o *Object, f *PacketFilter) {
 	case kind != nil && f.Stateless:
 		v.add(o, "stateless", "the profile says whether it remembers", "leave it out")
 	}
-	for _, other := range d.Referring(f.At, KindFilter) {
-		b := other.Body.(*PacketFilter)
-		if other.ID != o.ID && b.At == f.At && (b.Covers == Itself) == (f.Covers == Itself) {
+	for _, other := range d.FiltersAt(f.At, f.Covers == Itself) {
+		if other.ID != o.ID {
 			v.add(o, "at", d.Title(f.At)+" has the filter "+other.Name+" already", "write its rules into that one")
 		}
 	}

@@ -66,7 +66,8 @@ func TestOwnProfileGoesBeforeTheShippedOne(t *testing.T) {
 	assert.Empty(t, d.EditsTo(back))
 	_, err = Read(
 		[]byte(
-			"dravin: 1\nprofiles:\n  - name: Rush\n    vpn:\n      - name: x\n        at: network\n        tunnels: 0\n    " +
+			"dravin: 1\nprofiles:\n  - name: Rush\n    vpn:\n      - name: x\n        at: network\n        " +
+				"tunnels: 0\n    " +
 				"    addresses: 1\n        routing: static\n        ike: a\n        esp: b\n",
 		),
 	)

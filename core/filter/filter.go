@@ -23,6 +23,7 @@ type Manner struct {
 	Before    bool   // at a gateway: addresses are those before translation
 	Own       bool   // it is a Linux box's or host's own, and no cloud's
 	Directed  bool   // it tells in from out
+	Chosen    bool   // its owner chooses what becomes of what no rule is for
 	In, Out   string // what becomes of what no rule is for
 	Most      int    // rules that it takes; 0: any number
 }
@@ -33,12 +34,12 @@ func MannerOf(d *design.Design, f *design.PacketFilter) Manner {
 	if k := d.FilterKindOf(f); k != nil {
 		m.Stateless, m.Any, m.OnlyAllow, m.Before = k.Stateless, k.Match == "any", !k.Refuses, k.BeforeTranslation
 		m.In, m.Out, m.Most = k.In, k.Out, int(k.Rules)
-		if k.DefaultsChosen {
+		if m.Chosen = k.DefaultsChosen; m.Chosen {
 			m.In, m.Out = cmp.Or(f.Default, m.In), cmp.Or(f.DefaultOut, m.Out)
 		}
 		return m
 	}
-	m.Own, m.Stateless = true, f.Stateless
+	m.Own, m.Chosen, m.Stateless = true, true, f.Stateless
 	m.In, m.Out = cmp.Or(f.Default, design.Refuse), cmp.Or(f.DefaultOut, design.Allow)
 	return m
 }

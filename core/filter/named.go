@@ -72,7 +72,7 @@ func named(d *design.Design, here, o *design.Object, ranges []netip.Prefix) []ne
 		if !heldBy(d, here, r) {
 			out = append(out, r)
 		}
-		for _, m := range mapsOf(d, party.ID) {
+		for _, m := range MapsOf(d, party.ID) {
 			if part := overlap(r, m[0]); part.IsValid() {
 				out = append(out, prefix.TranslatePrefix(part, m[0], m[1]))
 			}
@@ -92,8 +92,8 @@ func heldBy(d *design.Design, party *design.Object, r netip.Prefix) bool {
 	})
 }
 
-// mapsOf are the real and the mapped ranges of a party's one-to-one mappings.
-func mapsOf(d *design.Design, party design.ID) (out [][2]netip.Prefix) {
+// MapsOf are the real and the mapped ranges of a party's one-to-one mappings.
+func MapsOf(d *design.Design, party design.ID) (out [][2]netip.Prefix) {
 	for _, box := range d.Forwarders(party) {
 		for _, m := range design.Each[design.Mapping](design.InOrder(d.Referring(box.ID, design.KindMapping))) {
 			if m.Gateway == box.ID {

@@ -247,7 +247,8 @@ var Family = []words.Coded[string]{
 		Fix: "take it out",
 	},
 	{
-		Code: "rule-shadowed", Title: "rule shadowed", Doc: "a filter's rule of which another is for all before it is asked",
+		Code: "rule-shadowed", Title: "rule shadowed", Doc: "a filter's rule of which another is for all before " +
+			"it is asked",
 		Fix: "take it out",
 	},
 	{
@@ -256,7 +257,8 @@ var Family = []words.Coded[string]{
 	},
 	{
 		Code: "rule-before-mapping", Title: "rule before mapping",
-		Doc: "a filter's rule that names a range from before it was mapped, where an intent comes by with the mapped one",
+		Doc: "a filter's rule that names a range from before it was mapped, where an intent comes by with the " +
+			"mapped one",
 		Fix: "name the mapped range",
 	},
 	{
@@ -269,7 +271,8 @@ var Family = []words.Coded[string]{
 	},
 	{
 		Code: "errors-refused", Title: "errors refused",
-		Doc: "a filter that remembers nothing refuses the errors of ICMP by which senders learn that packets are too large",
+		Doc: "a filter that remembers nothing refuses the errors of ICMP by which senders learn that packets are " +
+			"too large",
 		Fix: "let icmp/too-big pass there",
 	},
 	{

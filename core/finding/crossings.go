@@ -27,7 +27,8 @@ func (c *collector) crossing(o *design.Object) {
 		for _, q := range c.design.SegmentRanges(b.From) {
 			if p.Overlaps(q) {
 				f := c.add(
-					"crossing-collides", Risk, o.ID, nil, "%s would share %s of %s, and %s holds %s of it itself", o.Name, p,
+					"crossing-collides", Risk, o.ID, nil, "%s would share %s of %s, and %s holds %s of it "+
+						"itself", o.Name, p,
 					c.design.Title(b.To), c.design.Title(b.From), q,
 				)
 				f.Evidence = append(f.Evidence, "who holds a range himself reaches only his own")
@@ -53,8 +54,12 @@ func (c *collector) crossedService(o *design.Object) {
 		Body: &design.Crossing{From: from, To: to, Does: design.CrossingServices},
 	})
 	c.add(
-		"service-uncrossed", Risk, o.ID, []Fix{{Title: "Say so: a crossing for services only", Edits: []design.Edit{put}}},
-		"%s leads from %s into %s, and no crossing says that this may be", o.Name, c.design.Title(from), c.design.Title(to),
+		"service-uncrossed", Risk, o.ID, []Fix{
+			{Title: "Say so: a crossing for services only", Edits: []design.Edit{put}},
+		},
+		"%s leads from %s into %s, and no crossing says that this may be", o.Name, c.design.Title(
+			from,
+		), c.design.Title(to),
 	)
 }
 

@@ -31,7 +31,8 @@ func (c *collector) filters(*design.Object) {
 				if m.Need.Errors {
 					c.once(
 						"errors-refused", Risk, o,
-						"%s lets no %s come to %s: where a tunnel is on the way, packets that are too large vanish without a word",
+						"%s lets no %s come to %s: where a tunnel is on the way, packets that are too large "+
+							"vanish without a word",
 						o.Name, m.Service, m.To,
 					)
 					continue
@@ -98,7 +99,8 @@ func (c *collector) filterPlatform(o *design.Object, b *design.PacketFilter) {
 	} {
 		if x.believed != "" && x.believed != x.is {
 			c.add(
-				"filter-default", Risk, o.ID, nil, "%s says that it would %s what %s and no rule is for, and the cloud does %s it",
+				"filter-default", Risk, o.ID, nil, "%s says that it would %s what %s and no rule is for, and the "+
+					"cloud does %s it",
 				o.Name, x.believed, x.what, x.is,
 			).Line = x.field
 		}
@@ -112,13 +114,14 @@ func (c *collector) beforeMapping(o *design.Object, b *design.PacketFilter, s pa
 		body := b.Rules[r.N]
 		for _, g := range c.mappings() {
 			named := prefixesIn(body, g[0])
-			if named == nil || r.Refuses || !within(m.From, g[1]) && !within(m.To, g[1]) ||
+			if named == nil || r.Refuses || !prefix.Contains(g[1], m.Need.From) && !prefix.Contains(g[1], m.Need.To) ||
 				len(body.Services) > 0 && !slices.Contains(r.Services, m.Service) {
 				continue
 			}
 			f := c.add(
 				"rule-before-mapping", Broken, o.ID, nil,
-				"rule %d of %s still names %s, and what comes by is %s now: %s is refused", r.N+1, o.Name, named[0], g[1], m.Text,
+				"rule %d of %s still names %s, and what comes by is %s now: %s is "+
+					"refused", r.N+1, o.Name, named[0], g[1], m.Text,
 			)
 			f.Line = fmt.Sprintf("rules[%d]", r.N)
 			f.Fixes = append(f.Fixes, Fix{
@@ -136,17 +139,8 @@ func (c *collector) beforeMapping(o *design.Object, b *design.PacketFilter, s pa
 
 // mappings are the real and the mapped ranges of all one-to-one mappings.
 func (c *collector) mappings() (out [][2]netip.Prefix) {
-	for _, m := range design.Each[design.Mapping](c.design.Of(design.KindMapping)) {
-		out = append(out, [2]netip.Prefix{m.Real, m.Mapped})
-	}
-	for _, k := range []design.Kind{design.KindGateway, design.KindBox} {
-		for _, o := range c.design.Of(k) {
-			for _, r := range design.RulesOf(o) {
-				if r.Does == design.OneToOne && r.Hook == design.Postrouting {
-					out = append(out, [2]netip.Prefix{r.Real, r.Into})
-				}
-			}
-		}
+	for _, p := range c.design.Inside("", design.KindSite, design.KindNetwork, design.KindHub) {
+		out = append(out, filter.MapsOf(c.design, p.ID)...)
 	}
 	return out
 }
@@ -158,14 +152,6 @@ func prefixesIn(r design.FilterRule, real netip.Prefix) (out []netip.Prefix) {
 		}
 	}
 	return out
-}
-
-func within(text string, p netip.Prefix) bool {
-	if a, err := netip.ParseAddr(text); err == nil {
-		return p.Contains(a)
-	}
-	q, err := netip.ParsePrefix(text)
-	return err == nil && prefix.Contains(p, q)
 }
 
 // renamed are ranges with those in the real range as they are in the mapped one.
@@ -277,7 +263,8 @@ func (c *collector) moreThanAgreed(o, party *design.Object, direction string, r 
 	}
 	if more {
 		f := c.add(
-			"more-than-agreed", Risk, o.ID, nil, "%s may do more than the intents ask for: %s %s", party.Name, o.Name, r.Text,
+			"more-than-agreed", Risk, o.ID, nil, "%s may do more than the intents ask for: %s "+
+				"%s", party.Name, o.Name, r.Text,
 		)
 		f.Subjects, f.Line = append(f.Subjects, party.ID), fmt.Sprintf("rules[%d]", r.N)
 		plan := c.findings.needs.FromIntents(passes.Wish{Filters: []design.ID{o.ID}, Keep: false})
@@ -295,11 +282,9 @@ func (c *collector) unfiltered(o *design.Object, b *design.Crossing, parties []*
 		return
 	}
 	at := append(route.CrossedAt(c.design, o.ID), o.ID)
-	has := slices.ContainsFunc(at, func(id design.ID) bool {
-		return slices.ContainsFunc(c.design.Referring(id, design.KindFilter), func(f *design.Object) bool {
-			return f.Body.(*design.PacketFilter).At == id && f.Body.(*design.PacketFilter).Covers != design.Itself
-		})
-	})
+	has := slices.ContainsFunc(
+		at, func(id design.ID) bool { return len(c.design.FiltersAt(id, false)) > 0 },
+	)
 	for _, p := range parties {
 		for _, segment := range c.design.SegmentsOf(p.ID) {
 			if !has && (segment == b.From || segment == b.To) {

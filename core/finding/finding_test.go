@@ -51,7 +51,8 @@ func TestEachFindingIsMadeAndEndedByItsFix(t *testing.T) {
 			"intent", finding.Broken, "has no IPv6 address", false},
 		"selectors that differ": {"        remote: 10.214.0.0/22\n", "        remote: [10.214.0.0/22, 10.208.0.0/16]\n",
 			"selectors-differ", finding.Risk, "do not mirror each other", true},
-		"one of the tables not edited": {"      - name: table b\n        routes:\n          - prefix: 10.214.0.0/22\n   " +
+		"one of the tables not edited": {"      - name: table b\n        routes:\n          - prefix: " +
+			"10.214.0.0/22\n   " +
 			"         via: catalogue/cloud-gateway\n", "      - name: table b\n        routes:\n",
 			"table-lacks-route", finding.Risk, "catalogue table b lacks 1 of the routes", true},
 		"a link without tunnels": {"    tunnels:\n      - name: tunnel 1\n        outside: [203.0.113.20, " +
@@ -61,7 +62,8 @@ func TestEachFindingIsMadeAndEndedByItsFix(t *testing.T) {
 		"a documentation range": {"prefixes: 10.214.0.0/22", "prefixes: [10.214.0.0/22, " +
 			"\"2001:db8::/64\"]", "reserved-range", finding.Untidy, "sets aside for documentation", false},
 		"an inside address taken": {"prefixes: 10.214.0.0/22", "prefixes: [10.214.0.0/22, " +
-			"169.254.140.0/28]", "inside-address-taken", finding.Risk, "lies in Marrow Hill data room 169.254.140.0/28", false},
+			"169.254.140.0/28]", "inside-address-taken", finding.Risk, "lies in Marrow Hill data room " +
+			"169.254.140.0/28", false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			file := garden
@@ -69,7 +71,8 @@ func TestEachFindingIsMadeAndEndedByItsFix(t *testing.T) {
 				file = strings.Replace(
 					file,
 					"        prefixes: 10.208.2.0/24\n        table: catalogue/table-b\n",
-					"        prefixes: [10.208.2.0/24, \"2001:db8:61::/64\"]\n        table: catalogue/table-b\n        "+
+					"        prefixes: [10.208.2.0/24, \"2001:db8:61::/64\"]\n        table: catalogue/table-b\n  "+
+						"      "+
 						"endpoints: [{name: six, addresses: \"2001:db8:61::9\"}]\n",
 					1,
 				)

@@ -37,7 +37,8 @@ func (c *collector) leadsAstray(o *design.Object, n int, r design.NameRecord, ho
 			continue
 		}
 		f := c.add(
-			"name-leads-elsewhere", Risk, o.ID, nil, "%s.%s is %s, which leads from %s to another than %s: %s", r.Name, o.Name,
+			"name-leads-elsewhere", Risk, o.ID, nil, "%s.%s is %s, which leads from %s to another than %s: "+
+				"%s", r.Name, o.Name,
 			r.Address, c.design.Title(place.ID), c.design.Title(host.Parent)+" "+host.Name, p.Stop.Why,
 		)
 		f.Subjects = append(f.Subjects, host.ID)

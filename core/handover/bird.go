@@ -178,7 +178,8 @@ func channel(
 		}
 		hidden := hides(own, summaries, s.Joint, family)
 		if len(prefix.OfFamily(prefixesOf(summaries), family)) > 0 {
-			hidden = "    if source = RTS_STATIC && proto ~ \"summary_*\" && dest = RTD_UNREACHABLE then reject; # no part " +
+			hidden = "    if source = RTS_STATIC && proto ~ \"summary_*\" && dest = RTD_UNREACHABLE then reject; " +
+				"# no part " +
 				"of it is known\n" + hidden
 		}
 		hidden = "    if source = RTS_DEVICE then reject;\n" + before + hidden

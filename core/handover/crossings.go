@@ -143,7 +143,8 @@ func (s *script) crossings() {
 			if l.Segment == s.box.Instances[n].Segment {
 				for _, family := range []string{"ip", "ip6"} {
 					s.line(
-						`if [ -n "$%[1]s" ]; then nft add element %[2]s dravin %[3]s "{ \"$%[1]s\" }"; fi`, l.variable, family,
+						`if [ -n "$%[1]s" ]; then nft add element %[2]s dravin %[3]s "{ \"$%[1]s\" " +
+							"}"; fi`, l.variable, family,
 						members(n),
 					)
 				}
@@ -182,7 +183,8 @@ func birdCrossings(p *page, b *box.Box, family prefix.Family) {
 			p.line("peer table %s;", instanceTable(c.To-1, family))
 			p.line("export none;")
 			p.line(
-				"import filter { if source != RTS_BGP || !(%s) || !(net ~ [ %s ]) then reject; preference = 1; accept; };",
+				"import filter { if source != RTS_BGP || !(%s) || !(net ~ [ %s ]) then reject; preference = 1; "+
+					"accept; };",
 				protocolsOf(b, c.To), strings.Join(within, ", "),
 			)
 		})

@@ -61,12 +61,14 @@ func filesOf(b *box.Box, keys Keys) []File {
 				Content: swanctl(b),
 			},
 			File{
-				Path:    prefix + "strongswan.d/dravin.conf",
-				About:   "keeps the IPsec daemon from adding routes of its own: they would go before the box's own ranges",
+				Path: prefix + "strongswan.d/dravin.conf",
+				About: "keeps the IPsec daemon from adding routes of its own: they would go before the box's " +
+					"own ranges",
 				Content: daemonSettings(b),
 			},
 			File{
-				Path: prefix + "swanctl/conf.d/dravin-keys.conf", About: "the pre-shared keys; the far end needs the same",
+				Path: prefix + "swanctl/conf.d/dravin-keys.conf", About: "the pre-shared keys; the far end needs " +
+					"the same",
 				Content: swanctlKeys(b, keys), Secret: true,
 			},
 		)

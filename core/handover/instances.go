@@ -32,7 +32,8 @@ func interfacesOf(p *page, b *box.Box) []lan {
 	p.line("")
 	p.comment("The interfaces of its LANs: by them it tells segments apart, never by a source address.")
 	p.comment(
-		"device FAMILY RANGE [TAG]: the interface on which the box has an address there, with that VLAN tag if one is given.",
+		"device FAMILY RANGE [TAG]: the interface on which the box has an address there, with that VLAN tag if " +
+			"one is given.",
 	)
 	p.line(
 		`device() { for v in $(ip -o "$1" address show to "$2" scope global | awk '$2 != "lo" { print $2 }'); do if [ -z "${3-}" ] || ip -d -o link show dev "$v" | grep -q "802.1Q id $3 "; then echo "$v"; break; fi; done; }`,
@@ -49,7 +50,8 @@ func interfacesOf(p *page, b *box.Box) []lan {
 			p.line(`%[1]s=${%[1]s:-$(device %[2]s %[3]s%[4]s)}`, l.variable, flag(r), r, tag)
 		}
 		p.line(
-			`if [ -z "$%s" ]; then echo "no interface is in %s: give this box its address there, and run this again" >&2; fi`,
+			`if [ -z "$%s" ]; then echo "no interface is in %s: give this box its address there, and run this " +
+				"again" >&2; fi`,
 			l.variable,
 			words(x.Ranges),
 		)
@@ -59,7 +61,8 @@ func interfacesOf(p *page, b *box.Box) []lan {
 		for _, y := range out[:n] {
 			if x.Segment != y.Segment {
 				p.line(
-					`if [ -n "$%[1]s" ] && [ "$%[1]s" = "$%[2]s" ]; then echo "two segments are on the interface $%[1]s: give each of their LANs an interface or a VLAN of its own" >&2; exit 1; fi`,
+					`if [ -n "$%[1]s" ] && [ "$%[1]s" = "$%[2]s" ]; then echo "two segments are on the interface " +
+						"$%[1]s: give each of their LANs an interface or a VLAN of its own" >&2; exit 1; fi`,
 					x.variable,
 					y.variable,
 				)

@@ -274,7 +274,8 @@ func (m *maker) reservation(r *record) error {
 		}
 		if !found {
 			return fmt.Errorf(
-				"there is no site, network or outside party called %q to keep it for; bring that in first, or leave the party out",
+				"there is no site, network or outside party called %q to keep it for; bring that in first, or "+
+					"leave the party out",
 				name,
 			)
 		}

@@ -101,7 +101,9 @@ func (r *Ruleset) nftRule(line int, hook string, words []string) {
 	p := nftReader{words: words}
 	for !p.done() {
 		if why := p.clause(&x); why != "" {
-			r.problem(line, fmt.Sprintf("%q is not understood: %s", strings.Join(words, " "), why), "write it as a rule here")
+			r.problem(
+				line, fmt.Sprintf("%q is not understood: %s", strings.Join(words, " "), why), "write it as a rule here",
+			)
 			return
 		}
 	}

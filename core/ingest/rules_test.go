@@ -70,7 +70,8 @@ func TestRulesAreReadAsPeopleHaveThem(t *testing.T) {
 }
 
 func FuzzReadRules(f *testing.F) {
-	f.Add("chain a {\ntype filter hook input priority 0; policy drop;\nip saddr 10.208.0.0/16 tcp dport { 22, 80 } accept")
+	f.Add("chain a {\ntype filter hook input priority 0; policy drop;\nip saddr 10.208.0.0/16 tcp dport { 22, 80 " +
+		"} accept")
 	f.Add("protocol,port,source,destination\ntcp,502,10.208.0.0/16,any")
 	f.Fuzz(func(t *testing.T, text string) {
 		for _, r := range ingest.ReadRules(text).Rules {

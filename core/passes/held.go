@@ -29,14 +29,18 @@ const (
 // Standings are all standings.
 var Standings = []Standing{Needed, Unneeded, NeverFits, Shadowed, Contradicts, Waits, Guards, ForBox}
 
+// idle are the standings of rules that could be taken out.
+var idle = []Standing{Unneeded, NeverFits, Shadowed, Contradicts}
+
 // Rule is one rule with how it stands.
 type Rule struct {
 	N        int         `json:"n"` // its place, from 0
 	Text     string      `json:"text"`
 	Standing Standing    `json:"standing"`
-	By       int         `json:"by,omitempty"` // the rule before it, from 1, that shadows or contradicts it
-	Intents  []design.ID `json:"intents"`      // those that live by it
-	For      []design.ID `json:"for"`          // those for which it was written
+	Idle     bool        `json:"idle,omitempty"` // it could be taken out: nothing needs it, or it does nothing
+	By       int         `json:"by,omitempty"`   // the rule before it, from 1, that shadows or contradicts it
+	Intents  []design.ID `json:"intents"`        // those that live by it
+	For      []design.ID `json:"for"`            // those for which it was written
 	Refuses  bool        `json:"refuses,omitempty"`
 	From     []Range     `json:"from"` // as they are on the wire; empty: anywhere
 	To       []Range     `json:"to"`
@@ -201,6 +205,7 @@ func (n *Needs) rule(b *design.PacketFilter, f *filter.Filter, direction string,
 	case b.Covers == design.Itself:
 		out.Standing = ForBox
 	}
+	out.Idle = slices.Contains(idle, out.Standing)
 	return out
 }
 

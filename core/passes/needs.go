@@ -192,7 +192,8 @@ func (n *needed) flow(t *route.Tables, intent design.ID, flow walk.Flow, from, t
 		if halfSeen(t, g, gates) {
 			n.unmet = append(n.unmet, Unmet{
 				intent, g.Filter,
-				t.Filter(g.Filter).Name + " remembers conversations and never sees the answer: the ways there and back differ",
+				t.Filter(g.Filter).Name + " remembers conversations and never sees the answer: the ways there and " +
+					"back differ",
 			})
 		}
 	}

@@ -129,12 +129,11 @@ func narrowed(d *design.Design, b *design.PacketFilter, needs []Need) []Need {
 // closed refuses what no rule is for, where the owner can choose that; it says why not where nobody can.
 func closed(t *route.Tables, o *design.Object, b *design.PacketFilter) string {
 	m := t.Filter(o.ID).Manner
-	kind := t.Design.FilterKindOf(b)
 	switch {
 	case m.In == design.Refuse:
-	case kind == nil || kind.DefaultsChosen:
+	case m.Chosen:
 		b.Default = design.Refuse
-	case kind.Refuses && kind.Match != "any":
+	case !m.OnlyAllow && !m.Any:
 		b.Rules = append(b.Rules, design.FilterRule{Does: design.Refuse, Note: "Everything else."})
 	default:
 		return fmt.Sprintf("%s lets everything in that no rule is for, and its owner can not choose otherwise", o.Name)

@@ -247,7 +247,8 @@ func (pl *planner) standIn() error {
 	}
 	switch {
 	case len(edits) == 0:
-		pl.plan.Stands = "No intent says what must talk, and none of these has hosts that may meet any of the others: they " +
+		pl.plan.Stands = "No intent says what must talk, and none of these has hosts that may meet any of the " +
+			"others: they " +
 			"are in different segments, or have no ranges yet. What is joined is told, and nothing is walked."
 	case star && len(q.Parties) > 2:
 		pl.plan.Stands = fmt.Sprintf(
@@ -256,7 +257,8 @@ func (pl *planner) standIn() error {
 		)
 	default:
 		pl.plan.Stands = fmt.Sprintf(
-			"No intent says what must talk, so everything of each of %s with everything of the others stands in for them, "+
+			"No intent says what must talk, so everything of each of %s with everything of the others stands in "+
+				"for them, "+
 				"both ways.", titles(d, q.Parties),
 		)
 	}

@@ -59,7 +59,9 @@ func TestRulesAfterAnEditAreThoseOfAFullRun(t *testing.T) {
 		case 2:
 			edits = edited(s.Design, n)
 		default:
-			edits = []design.Edit{design.PutEdit(design.Edited(intents[n], func(i *design.Intent) { i.Service.Port = 8443 }))}
+			edits = []design.Edit{
+				design.PutEdit(design.Edited(intents[n], func(i *design.Intent) { i.Service.Port = 8443 })),
+			}
 		}
 		next, err := s.Try(edits)
 		require.NoError(t, err)

@@ -55,20 +55,12 @@ type remembering map[gatekeeper][]Header
 // groups together, then its own.
 func (w *walker) hostFilters(h Host) (groups, own []*design.Object) {
 	for _, g := range w.design.GroupsOf(h.Endpoint, h.Place) {
-		groups = append(groups, w.filtersAt(g.ID, "")...)
+		groups = append(groups, w.design.FiltersAt(g.ID, false)...)
 	}
 	if h.Endpoint != "" {
-		own = w.filtersAt(h.Endpoint, "")
+		own = w.design.FiltersAt(h.Endpoint, false)
 	}
 	return groups, own
-}
-
-// filtersAt are the filters of an object that cover what is forwarded, or the box itself.
-func (w *walker) filtersAt(id design.ID, covers string) []*design.Object {
-	return slices.DeleteFunc(w.design.Referring(id, design.KindFilter), func(o *design.Object) bool {
-		b := o.Body.(*design.PacketFilter)
-		return b.At != id || (b.Covers == design.Itself) != (covers == design.Itself)
-	})
 }
 
 // sendsThrough asks the filters that a host's packet meets before its router: at the host, its subnet, its network.
@@ -110,13 +102,13 @@ func (w *walker) receivesThrough(h Host, at Place, onLink bool) (outcome, bool) 
 }
 
 func (w *walker) atPlace(place design.ID, direction string) (outcome, bool) {
-	return w.each(w.filtersAt(place, ""), placeOf(w.design, place), place, direction)
+	return w.each(w.design.FiltersAt(place, false), placeOf(w.design, place), place, direction)
 }
 
 // atNetwork asks the filters of the network of a subnet, for packets whose other end lies outside.
 func (w *walker) atNetwork(place design.ID, other netip.Addr, direction string) (outcome, bool) {
 	network := w.design.Get(place).Parent
-	list := w.filtersAt(network, "")
+	list := w.design.FiltersAt(network, false)
 	if len(list) == 0 || prefix.Has(w.design.Ranges(network), other) {
 		return outcome{}, false
 	}
@@ -218,7 +210,8 @@ func (w *walker) unseen(f *filter.Filter, at Place) outcome {
 	return w.halt(
 		NotSeenBegin, at,
 		fmt.Sprintf(
-			"%s at %s has not seen this conversation begin: the request went another way, and it lets no answer through "+
+			"%s at %s has not seen this conversation begin: the request went another way, and it lets no answer "+
+				"through "+
 				"that it does not know", f.Name, at.Title,
 		),
 		"send both ways through it, or let it not remember and allow the answers",
@@ -241,7 +234,8 @@ func (w *walker) halfSeen(there []meeting) (outcome, bool) {
 			return w.halt(
 				NotSeenBegin, m.at,
 				fmt.Sprintf(
-					"%s at %s sees the request and never its answer, which goes another way, and drops what follows", f.Name,
+					"%s at %s sees the request and never its answer, which goes another way, and drops what "+
+						"follows", f.Name,
 					m.at.Title,
 				),
 				"send both ways through it, or let it not remember",
@@ -278,7 +272,9 @@ func (w *walker) word(f *filter.Filter, direction string, r filter.Ruling, p fil
 		party = p.ID
 	}
 	return &Decided{
-		Filter: f.ID, Party: party, Name: f.Name, Direction: direction, Rule: r.Rule, Text: w.ruleWords(f, direction, r),
+		Filter: f.ID, Party: party, Name: f.Name, Direction: direction, Rule: r.Rule, Text: w.ruleWords(
+			f, direction, r,
+		),
 		Before: f.Before(p, direction, r.Rule),
 	}
 }
@@ -389,7 +385,7 @@ func (w *walker) atCrossing(s *step, crossing design.ID) (outcome, bool) {
 		return outcome{}, false
 	}
 	keeper := crossing + design.ID("@") + s.point.Party.ID // at a hub whichever of its tables it is
-	return w.forwardedThrough(w.filtersAt(crossing, ""), s, keeper, s.pass.known != nil)
+	return w.forwardedThrough(w.design.FiltersAt(crossing, false), s, keeper, s.pass.known != nil)
 }
 
 // atBox asks the filters of a box, or of the hub or edge router of a table.
@@ -402,7 +398,7 @@ func (w *walker) atBox(s *step, known, before bool) (outcome, bool) {
 		at = s.point.Party.ID
 	}
 	list := slices.DeleteFunc(
-		w.filtersAt(at, ""), func(o *design.Object) bool { return w.tables.Filter(o.ID).Manner.Before != before },
+		w.design.FiltersAt(at, false), func(o *design.Object) bool { return w.tables.Filter(o.ID).Manner.Before != before },
 	)
 	return w.forwardedThrough(list, s, at, known)
 }
@@ -457,7 +453,7 @@ func filtersSent(w *walker, s *step) (outcome, bool) {
 }
 
 func (w *walker) eachItself(s *step, direction string) (outcome, bool) {
-	for _, o := range w.filtersAt(s.point.ID, design.Itself) {
+	for _, o := range w.design.FiltersAt(s.point.ID, true) {
 		known := s.pass.known != nil || direction == design.Outgoing && s.pass.stray
 		if ok, stop := w.rules(o, s.at, s.point.ID, direction, known); !ok {
 			return stop(), true

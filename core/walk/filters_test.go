@@ -98,7 +98,8 @@ func TestFiltersLetPassWhatTheirPlatformWould(t *testing.T) {
 				"rules: [{direction: out, services: tcp/6514, replies: true}]}]", desk, logger, "tcp/6514", "", 0,
 		},
 		"of rules that are all asked one that refuses goes first": {
-			"Osier", "filters: [{name: s, at: catalogue/shelf, rules: [{services: tcp}, {does: refuse, services: tcp/6514}]}]",
+			"Osier", "filters: [{name: s, at: catalogue/shelf, rules: [{services: tcp}, {does: refuse, services: " +
+				"tcp/6514}]}]",
 			desk, logger, "tcp/6514", walk.Filtered, 1,
 		},
 		"of rules in order the first decides": {
@@ -107,15 +108,18 @@ func TestFiltersLetPassWhatTheirPlatformWould(t *testing.T) {
 			desk, logger, "tcp/6514", "", 0,
 		},
 		"a gateway that asks before it translates sees the mapped address": {
-			"Osier", mapped + "filters: [{name: v, at: catalogue/cloud-gateway, rules: [{to: 10.223.0.0/16}]}]", desk, logger,
+			"Osier", mapped + "filters: [{name: v, at: catalogue/cloud-gateway, rules: [{to: " +
+				"10.223.0.0/16}]}]", desk, logger,
 			"tcp/6514", "", 0,
 		},
 		"and not the real one": {
-			"Osier", mapped + "filters: [{name: v, at: catalogue/cloud-gateway, rules: [{to: 10.208.0.0/16}]}]", desk, logger,
+			"Osier", mapped + "filters: [{name: v, at: catalogue/cloud-gateway, rules: [{to: " +
+				"10.208.0.0/16}]}]", desk, logger,
 			"tcp/6514", walk.Filtered, -1,
 		},
 		"a box of one's own sees the real one": {
-			"Osier", mappedHere + "filters: [{name: v, at: marrow-hill/gateway, rules: [{to: 10.214.0.0/22}]}]", logger, desk,
+			"Osier", mappedHere + "filters: [{name: v, at: marrow-hill/gateway, rules: [{to: " +
+				"10.214.0.0/22}]}]", logger, desk,
 			"tcp/22", "", 0,
 		},
 		"a network is asked for what comes from without": {
@@ -167,7 +171,9 @@ func TestTheInternetComesInByPublicAddressesAlone(t *testing.T) {
 		assert.Equal(t, "203.0.113.7", f.To.String())
 		assert.Equal(t, works, walk.Prove(tables, f).Works, service)
 	}
-	_, err := walk.FlowBetween(tables, internet, d.Find("marrow-hill/data-room/desk")[0].ID, design.Service{Proto: "icmp"})
+	_, err := walk.FlowBetween(
+		tables, internet, d.Find("marrow-hill/data-room/desk")[0].ID, design.Service{Proto: "icmp"},
+	)
 	assert.ErrorContains(t, err, "no public address leads to")
 }
 

@@ -24,9 +24,11 @@ func (w *walker) onInternet(a netip.Addr) bool {
 func (w *walker) leaves(p *route.Point, at Place) outcome {
 	out := Place{Title: theInternet}
 	if !w.comesHome(p) {
-		return w.halt(NoWayBack, at, fmt.Sprintf("the packet leaves %s for the internet from %s, to which nobody there "+
+		return w.halt(NoWayBack, at, fmt.Sprintf("the packet leaves %s for the internet from %s, to which nobody "+
+			"there "+
 			"has a way back", at.Title, w.header.Src),
-			"hide it behind the gateway's own address: a rule own-address at "+at.Title+", after one that exempts what "+
+			"hide it behind the gateway's own address: a rule own-address at "+at.Title+", after one that exempts "+
+				"what "+
 				"links lead to").
 			about(p.ID, "translate")
 	}

@@ -163,7 +163,8 @@ func (w *walker) cloudAnswers(c fabricated) outcome {
 	w.header = c.first.reversed()
 	w.standsForItself()
 	w.stage(
-		placeOf(w.design, c.listener), Proxies, nil, "the cloud hands the answer back on the caller's connection, from %s",
+		placeOf(w.design, c.listener), Proxies, nil, "the cloud hands the answer back on the caller's connection, "+
+			"from %s",
 		endWords(w.header.Src, w.header.SPort),
 	)
 	return w.from(Host{Place: c.place, Address: w.header.Src})

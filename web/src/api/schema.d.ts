@@ -3169,6 +3169,7 @@ export interface components {
       by?: number;
       for: string[];
       from: components["schemas"]["PassesRange"][];
+      idle?: boolean;
       intents: string[];
       /** Format: int64 */
       n: number;

@@ -29,7 +29,6 @@
       "for-the-box": "for the box itself",
     })[r.standing] ?? r.standing;
   const good = (r: HeldRule) => r.standing === "needed";
-  const idle = (r: HeldRule) => ["unneeded", "never", "shadowed", "contradicted"].includes(r.standing);
 </script>
 
 {#snippet ranges(list: FilterRange[])}
@@ -74,7 +73,7 @@
               onclick={() => (open = open === `${r.n}` ? undefined : `${r.n}`)}
               ><Verdict good word="needed by {r.intents.length}" /></button
             >
-          {:else if idle(r)}<span class="text-warn font-semibold">{standing(r)}</span>
+          {:else if r.idle}<span class="text-warn font-semibold">{standing(r)}</span>
           {:else}<span class="text-soft">{standing(r)}</span>{/if}
           {#if r.note}<span class="text-soft block">{r.note}</span>{/if}
           {#if open === `${r.n}`}

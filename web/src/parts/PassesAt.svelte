@@ -27,8 +27,7 @@
   const filters = $derived(view?.filters ?? []);
   const sides = $derived(filters.flatMap((f) => f.sides));
   const missing = $derived(sides.reduce((n, s) => n + s.missing.length, 0));
-  const idle = ["unneeded", "never", "shadowed", "contradicted"];
-  const unneeded = $derived(sides.flatMap((s) => s.rules).filter((r) => idle.includes(r.standing)).length);
+  const unneeded = $derived(sides.flatMap((s) => s.rules).filter((r) => r.idle).length);
 
   let making = $state.raw<FormQuestion>();
   let working = $state.raw<string[]>();

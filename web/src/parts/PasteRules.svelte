@@ -1,6 +1,6 @@
 <script lang="ts">
   import { createQuery, useQueryClient } from "@tanstack/svelte-query";
-  import { readRules, writer } from "../api/queries";
+  import { designKey, readRules, writer } from "../api/queries";
   import Drawer from "./Drawer.svelte";
 
   interface Props {
@@ -22,13 +22,15 @@
     return () => clearTimeout(timer);
   });
   const read = createQuery(() => ({
-    queryKey: ["rules", design, filter, asked, replace],
+    queryKey: [...designKey(design), "rules", filter, asked, replace],
     queryFn: () => readRules(design, { text: asked, filter, replace }),
     enabled: filter !== "" && asked.trim() !== "",
   }));
   const preview = $derived(asked.trim() ? read.data : undefined);
   async function apply(): Promise<void> {
+    const pasted = text;
     if (preview && (await write.change(`Bring in ${preview.rules.length} rules`, preview.edits))) {
+      if (text !== pasted) return; // it was typed on meanwhile
       text = "";
       close();
     }
@@ -64,8 +66,10 @@
           </li>
         {/each}
       </ol>
-      <button class="button button-main self-start" disabled={!preview.edits.length} onclick={apply}
-        >Bring in {preview.rules.length}</button
+      <button
+        class="button button-main self-start"
+        disabled={!preview.edits.length || asked !== text}
+        onclick={apply}>Bring in {preview.rules.length}</button
       >
     {:else if read.error}<p class="text-clash" role="alert">{read.error.message}</p>{/if}
   </div>
