@@ -114,7 +114,8 @@ func (e *estate) filterRule(directed, refuses bool) design.FilterRule {
 	if e.chance(75) {
 		for range 1 + e.r.IntN(2) {
 			t, err := design.ParseTraffic(pick(e.r, []string{
-				"tcp/7001", "tcp", "tcp/7000-7002", "tcp/22", "udp/7001", "udp", "udp/1-7000", "icmp", "icmp/echo", "esp",
+				"tcp/7001", "tcp", "tcp/7000-7002", "tcp/22", "udp/7001", "udp", "udp/1-7000", "icmp", "icmp/echo",
+				"esp",
 			}))
 			if err != nil {
 				panic(err)

@@ -69,8 +69,8 @@ func TestFindingsOfFilters(t *testing.T) {
 		},
 	} {
 		t.Run(code, func(t *testing.T) {
-			endedByItsFix(t, code, strings.NewReplacer("CLOUD", x.cloud, "OWNER", cmp.Or(x.owner, "gardens")).Replace(gardens)+
-				"filters: "+x.filters+"\n")
+			fill := strings.NewReplacer("CLOUD", x.cloud, "OWNER", cmp.Or(x.owner, "gardens"))
+			endedByItsFix(t, code, fill.Replace(gardens)+"filters: "+x.filters+"\n")
 		})
 	}
 }

@@ -290,8 +290,9 @@ func (p *nftReader) port(proto string) string {
 
 // ports by the names that people and nft write for them.
 var portNames = map[string]string{
-	"ssh": "22", "domain": "53", "http": "80", "ntp": "123", "snmp": "161", "bgp": "179", "https": "443", "syslog": "514",
-	"ldap": "389", "ldaps": "636", "isakmp": "500", "ipsec-nat-t": "4500", "smtp": "25", "mbap": "502",
+	"ssh": "22", "domain": "53", "http": "80", "ntp": "123", "snmp": "161", "bgp": "179", "https": "443",
+	"syslog": "514",
+	"ldap":   "389", "ldaps": "636", "isakmp": "500", "ipsec-nat-t": "4500", "smtp": "25", "mbap": "502",
 }
 
 // services is what the rule is for.
@@ -311,8 +312,9 @@ func (p *nftReader) services() (out []design.Traffic) {
 	}
 	for _, m := range p.icmp {
 		add("icmp/" + map[string]string{
-			"echo-request": design.EchoRequest, "echo-reply": design.EchoReply, "destination-unreachable": design.Unreachable,
-			"packet-too-big": design.TooBig, "time-exceeded": design.TimeExceeded,
+			"echo-request": design.EchoRequest, "echo-reply": design.EchoReply,
+			"destination-unreachable": design.Unreachable,
+			"packet-too-big":          design.TooBig, "time-exceeded": design.TimeExceeded,
 		}[m])
 	}
 	for _, proto := range p.protos {

@@ -81,7 +81,8 @@ func atomsOf(needs []Need) []atom {
 	var out []atom
 	for _, n := range needs {
 		a := atom{
-			from: n.From.Masked(), to: n.To.Masked(), traffic: n.Traffic, replies: n.Replies, family: n.From.Addr().Is4(),
+			from: n.From.Masked(), to: n.To.Masked(), traffic: n.Traffic, replies: n.Replies,
+			family:  n.From.Addr().Is4(),
 			intents: []design.ID{n.Intent},
 		}
 		if at := slices.IndexFunc(out, func(b atom) bool { return b.holds(a) && a.holds(b) }); at >= 0 {

@@ -234,7 +234,8 @@ func (n *needed) gate(t *route.Tables, intent design.ID, g walk.Gate, tunnels bo
 	f := t.Filter(g.Filter)
 	reply := g.Way == "reply"
 	x := Need{
-		Filter: g.Filter, Direction: g.Direction, From: g.From, To: g.To, Intent: intent, Passes: g.Allows, Rule: g.Rule,
+		Filter: g.Filter, Direction: g.Direction, From: g.From, To: g.To, Intent: intent, Passes: g.Allows,
+		Rule:    g.Rule,
 		Replies: reply, Traffic: design.TrafficOf(design.Service{Proto: g.Header.Proto, Port: g.Header.DPort}),
 	}
 	switch {

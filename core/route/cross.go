@@ -30,7 +30,8 @@ func CrossedAt(d *design.Design, crossing design.ID) []design.ID {
 	for _, h := range d.Of(design.KindHub) {
 		has := func(segment design.ID) bool {
 			return slices.ContainsFunc(
-				d.Inside(h.ID, design.KindHubTable), func(t *design.Object) bool { return d.SegmentOf(t.ID) == segment },
+				d.Inside(h.ID, design.KindHubTable),
+				func(t *design.Object) bool { return d.SegmentOf(t.ID) == segment },
 			)
 		}
 		if has(c.From) && has(c.To) {

@@ -398,7 +398,8 @@ func (w *walker) atBox(s *step, known, before bool) (outcome, bool) {
 		at = s.point.Party.ID
 	}
 	list := slices.DeleteFunc(
-		w.design.FiltersAt(at, false), func(o *design.Object) bool { return w.tables.Filter(o.ID).Manner.Before != before },
+		w.design.FiltersAt(at, false),
+		func(o *design.Object) bool { return w.tables.Filter(o.ID).Manner.Before != before },
 	)
 	return w.forwardedThrough(list, s, at, known)
 }
