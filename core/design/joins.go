@@ -81,8 +81,8 @@ func (d *Design) JointsAt(end ID) []Joint {
 
 // AttachmentOf is the attachment of something to a hub, or nil.
 func (d *Design) AttachmentOf(hub, what ID) *Object {
-	for a, body := range Each[Attachment](d.Inside(hub, KindAttachment)) {
-		if body.What == what {
+	for a, body := range Each[Attachment](InOrder(d.Referring(what, KindAttachment))) {
+		if a.Parent == hub && body.What == what {
 			return a
 		}
 	}

@@ -12,6 +12,7 @@ import (
 type Reads struct {
 	seen map[read]struct{}
 	of   []*Reads // what was used that was worked out from these
+	last read     // noted last
 
 	checked atomic.Pointer[checked]
 }
@@ -42,8 +43,13 @@ const (
 func NewReads() *Reads { return &Reads{seen: map[read]struct{}{}} }
 
 func (r *Reads) note(what readKind, id ID) {
-	if r != nil {
-		r.seen[read{what, id}] = struct{}{}
+	if r == nil {
+		return
+	}
+	k := read{what, id}
+	if k != r.last { // what is asked is often asked again at once
+		r.last = k
+		r.seen[k] = struct{}{}
 	}
 }
 

@@ -2,6 +2,7 @@ package route
 
 import (
 	"net/netip"
+	"reflect"
 	"slices"
 
 	"dravin/core/design"
@@ -95,6 +96,47 @@ func (c *TableChange) compare(old, now *Point) {
 			c.Moved = append(c.Moved, Move{p, a.row(), b.row()})
 		}
 	}
+}
+
+// Differs are the ranges for which a point has other routes than one before; other says that it differs in more than
+// its routes.
+func (p *Point) Differs(was *Point) (ranges []netip.Prefix, other bool) {
+	if !slices.Equal(p.Self, was.Self) || !slices.Equal(p.Own, was.Own) ||
+		!slices.Equal(p.Selectors, was.Selectors) || !reflect.DeepEqual(p.Translations, was.Translations) {
+		return nil, true
+	}
+	a, b := p.Routes, was.Routes
+	for len(a) > 0 || len(b) > 0 {
+		var at netip.Prefix
+		if len(b) == 0 || len(a) > 0 && prefix.Compare(a[0].Prefix, b[0].Prefix) <= 0 {
+			at = a[0].Prefix
+		} else {
+			at = b[0].Prefix
+		}
+		n, m := leading(a, at), leading(b, at)
+		if !slices.EqualFunc(a[:n], b[:m], sameWay) {
+			ranges = append(ranges, at)
+		}
+		a, b = a[n:], b[m:]
+	}
+	return ranges, false
+}
+
+// leading is how many routes to one range a list begins with.
+func leading(list []Route, p netip.Prefix) int {
+	n := 0
+	for n < len(list) && list[n].Prefix == p {
+		n++
+	}
+	return n
+}
+
+// sameWay reports whether two routes to one range do the same to packets.
+func sameWay(a, b Route) bool {
+	down := a.Down == b.Down || a.Down != nil && b.Down != nil && *a.Down == *b.Down
+	return down && a.Source == b.Source && a.Hop == b.Hop && a.Unusable == b.Unusable && a.Swallows == b.Swallows &&
+		a.Crossing == b.Crossing && a.Hides == b.Hides && a.NextHop == b.NextHop && a.entered == b.entered &&
+		(a.Learned == nil) == (b.Learned == nil) && slices.Equal(a.Tunnels, b.Tunnels)
 }
 
 // used are the routes that a table uses, the best for each range.

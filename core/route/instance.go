@@ -115,8 +115,7 @@ func SegmentBy(d *design.Design, gateway, lan *design.Object, src netip.Addr) de
 	if own := d.SegmentOf(lan.ID); own != "" {
 		return own
 	}
-	inner := d.Inside(lan.Parent, design.KindInnerRoute)
-	if !slices.ContainsFunc(inner, func(o *design.Object) bool { return d.SegmentOf(o.ID) != "" }) {
+	if !SegmentsBehind(d, lan) {
 		return "" // as at most gateways, of which some have hundreds of joints to ask for instances
 	}
 	for _, segment := range Instances(d, gateway)[1:] {
@@ -125,6 +124,15 @@ func SegmentBy(d *design.Design, gateway, lan *design.Object, src netip.Addr) de
 		}
 	}
 	return ""
+}
+
+// SegmentsBehind reports whether the segment of what comes by a LAN is told by its source: the LAN is in none, and
+// inner routes of its site are.
+func SegmentsBehind(d *design.Design, lan *design.Object) bool {
+	return d.SegmentOf(lan.ID) == "" && slices.ContainsFunc(
+		d.Inside(lan.Parent, design.KindInnerRoute),
+		func(o *design.Object) bool { return d.SegmentOf(o.ID) != "" },
+	)
 }
 
 // segmentAt is the segment that a table is of: its instance's, or its own.

@@ -279,9 +279,21 @@ func (t *Tables) Filter(id design.ID) *filter.Filter {
 // between which none of them tells meet the same rules and routes. They are all that any
 // body names, so that no source of routes or rules has to be listed here.
 func (t *Tables) Boundaries() []netip.Prefix {
-	return t.boundaries.Get(t.Design, "", func(view *design.Design) []netip.Prefix {
+	return t.told("", design.Kinds())
+}
+
+// Told are the boundaries but for the addresses of hosts: hosts of one place between which none of them tells meet the
+// same rules and routes, unless something names one of them.
+func (t *Tables) Told() []netip.Prefix {
+	return t.told("but hosts", slices.DeleteFunc(design.Kinds(), func(k design.Kind) bool {
+		return k == design.KindEndpoint || k == design.KindNames || k == design.KindIntent
+	}))
+}
+
+func (t *Tables) told(by string, kinds []design.Kind) []netip.Prefix {
+	return t.boundaries.Get(t.Design, by, func(view *design.Design) []netip.Prefix {
 		var out []netip.Prefix
-		for _, k := range design.Kinds() {
+		for _, k := range kinds {
 			for _, o := range view.Of(k) {
 				out = append(out, design.PrefixesOf(o.Body)...)
 			}
@@ -406,6 +418,21 @@ func (p *Point) Lookup(a netip.Addr) Choice {
 		c.Losers = append(c.Losers, r)
 	}
 	return c
+}
+
+// Takes is the number, among its routes, of the one that an address takes; -1 if it takes none, or several share it.
+func (p *Point) Takes(a netip.Addr) int {
+	took := -1
+	for _, n := range p.table.Matches(a) {
+		r := &p.Routes[n]
+		switch {
+		case took < 0 && r.Unusable == "":
+			took = n
+		case took >= 0 && r.sharesWith(&p.Routes[took]):
+			return -1
+		}
+	}
+	return took
 }
 
 // sharesWith reports whether a route takes its part of what another does: learned

@@ -30,8 +30,13 @@ var attachment = Kind{
 	Admits: func(s *status.Status, e Edge, p Packet) ([]*design.Object, *Denial) {
 		d := s.Design()
 		a := d.Get(e.Joint)
+		if !slices.ContainsFunc(
+			d.Inside(e.From, design.KindSubnet), func(x *design.Object) bool { return !ServesZone(d, a, x) },
+		) {
+			return nil, nil // it serves every zone that there is
+		}
 		for _, subnet := range d.Inside(e.From, design.KindSubnet) {
-			if prefix.Has(d.Ranges(subnet.ID), p.Src) {
+			if prefix.Has(d.Ranges(subnet.ID), p.from()) {
 				if !ServesZone(d, a, subnet) {
 					return nil, CutOff(d, a, subnet)
 				}

@@ -86,6 +86,24 @@ type Packet struct {
 	Src, Dst    netip.Addr
 	Tunnels     []*design.Object // those of the joint that are up and that its route takes
 	FromGateway bool             // a cloud's gateway sends it, and not a table of hosts
+	Asked       func()           // called when somebody looks at where it comes from
+	AskedTo     func()           // called when somebody looks at where it goes
+}
+
+// to is where the packet goes.
+func (p Packet) to() netip.Addr {
+	if p.AskedTo != nil {
+		p.AskedTo()
+	}
+	return p.Dst
+}
+
+// from is where the packet comes from.
+func (p Packet) from() netip.Addr {
+	if p.Asked != nil {
+		p.Asked()
+	}
+	return p.Src
 }
 
 // Code names why a joint does not take a packet that would enter it while it is up.

@@ -47,7 +47,7 @@ func admitsByLink(s *status.Status, e Edge, p Packet) ([]*design.Object, *Denial
 	o := s.Design().Get(e.Joint)
 	l := o.Body.(*design.Link)
 	if l.Routing == design.RoutingSelectors {
-		if covered(l.Ends[1-e.End].Local, l.Ends[1-e.End].Remote, p.Dst, p.Src) {
+		if covered(l.Ends[1-e.End].Local, l.Ends[1-e.End].Remote, p.to(), p.from()) {
 			return p.Tunnels, nil
 		}
 		end := s.Design().Title(e.To)
@@ -88,7 +88,9 @@ func narrowed(s *status.Status, tunnel design.ID, end int, p Packet) bool {
 		return prefix.Has(ps, a) ||
 			!family && slices.ContainsFunc(ps, func(p netip.Prefix) bool { return p.Bits() == 0 })
 	}
-	return covers(near, p.Src) && covers(far, p.Dst)
+	everything := func(q netip.Prefix) bool { return q.Bits() == 0 && q.Addr().Is4() == p.Dst.Is4() }
+	return (slices.ContainsFunc(far, everything) || covers(far, p.to())) &&
+		(slices.ContainsFunc(near, everything) || covers(near, p.from()))
 }
 
 // enteringBy is the table of a network that routes what comes in by one of its gateways: what

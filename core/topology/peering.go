@@ -19,7 +19,7 @@ var peering = Kind{
 		d := s.Design()
 		own, far, _ := Halves(d.Get(e.Joint), e.From)
 		lent := p.FromGateway && own.LendsGateway && far.UsesGateway
-		if prefix.Has(d.Ranges(e.From), p.Src) || lent || far.AcceptForwarded {
+		if lent || far.AcceptForwarded || prefix.Has(d.Ranges(e.From), p.from()) {
 			return nil, nil
 		}
 		near, other := d.Title(e.From), d.Title(e.To)

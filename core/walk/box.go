@@ -56,6 +56,9 @@ func (w *walker) prerouting(p *route.Point, at Place, by design.ID) passage {
 	if !remembers(p) {
 		return pass
 	}
+	if len(p.Translations) > 0 || len(w.known[p.ID]) > 0 {
+		w.looks()
+	}
 	if known, ok := w.recall(p, at, by); ok {
 		return known
 	}
@@ -161,6 +164,7 @@ func (w *walker) hidesCrossing(p *route.Point, at Place, hop route.Hop, tunnels 
 	if crossing == "" {
 		return false
 	}
+	w.looks()
 	own := w.tables.OwnAddress(p, hop, tunnels, w.header.Dst)
 	if !own.IsValid() {
 		return false
@@ -270,7 +274,7 @@ func (w *walker) rewriteSource(at Place, to netip.Addr, port uint16, what string
 
 // by notes what has translated in the last stage, and where in the box.
 func (w *walker) by(of design.ID, hook Hook) {
-	if w.asks == nil {
+	if !w.silent() {
 		s := &w.stages[len(w.stages)-1]
 		s.Rule, s.Hook = of, hook
 	}

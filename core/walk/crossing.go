@@ -16,7 +16,7 @@ import (
 // enters takes a packet into the joint that its route names.
 func (w *walker) enters(s *step, hop route.Hop) outcome {
 	e, ok := w.tables.Edge(s.point, hop)
-	if !ok {
+	if w.byRoute(); !ok {
 		return w.halt(
 			NoRoute, s.at, fmt.Sprintf("%s does not end at %s", w.design.Title(hop.To), s.at.Title), "correct its ends",
 		)
@@ -41,7 +41,7 @@ func (w *walker) byGateway(s *step, e topology.Edge, hop route.Hop, only []desig
 // relay passes the packet through a gateway for which another table routes.
 func (w *walker) relay(gateway, by design.ID, routed route.Route) (out outcome, stopped bool) {
 	return w.ask(relayed, &step{
-		point: w.tables.Point(gateway), at: placeOf(w.design, gateway), by: by, came: w.header.Src,
+		point: w.pointOf(gateway), at: w.placeOf(gateway), by: by, came: w.header.Src,
 		choice: route.Choice{Winner: &routed},
 	})
 }
@@ -57,6 +57,7 @@ func (w *walker) cross(from *route.Point, e topology.Edge, only []design.ID) out
 	tunnels := w.tunnelsUp(e, only)
 	packet := topology.Packet{
 		Src: w.header.Src, Dst: w.header.Dst, Tunnels: tunnels, FromGateway: from.Kind == design.KindGateway,
+		Asked: w.looks, AskedTo: w.looksTo,
 	}
 	fitting, refused := topology.Admits(w.tables.Status, e, packet)
 	if refused != nil && w.asks == nil {
@@ -65,10 +66,12 @@ func (w *walker) cross(from *route.Point, e topology.Edge, only []design.ID) out
 	if e.Kind == design.KindAttachment {
 		w.pooled(o, at)
 	} else {
-		w.stage(
-			at, Enters, nil, "%s carries it from %s to %s%s", o.Name, w.design.Title(e.From), w.design.Title(e.To),
-			tunnelWords(fitting, w.design.Tunnels(o.ID), w.tables.Status),
-		)
+		if !w.silent() {
+			w.stage(
+				at, Enters, nil, "%s carries it from %s to %s%s", o.Name, w.design.Title(e.From), w.design.Title(e.To),
+				tunnelWords(fitting, w.design.Tunnels(o.ID), w.tables.Status),
+			)
+		}
 		w.segment = e.Segment
 	}
 	if len(fitting) > 0 {
@@ -113,7 +116,7 @@ func (w *walker) arrive(e topology.Edge) outcome {
 	switch {
 	case e.AtHub && e.Attachment == "":
 		return w.halt(
-			NoRoute, placeOf(w.design, e.To),
+			NoRoute, w.placeOf(e.To),
 			fmt.Sprintf(
 				"%s is not attached to %s, which does not route it", w.design.Title(e.Joint),
 				w.design.Get(to.Parent).Name,
@@ -121,13 +124,14 @@ func (w *walker) arrive(e topology.Edge) outcome {
 			"attach it to the hub",
 		)
 	case to.Kind == design.KindHub:
-		return w.bound(e.Joint, e.To, e.Enters, placeOf(w.design, e.From))
+		return w.bound(e.Joint, e.To, e.Enters, w.placeOf(e.From))
 	case e.Enters == "" && to.Kind == design.KindNetwork:
+		w.looksTo()
 		return w.intoNetwork(e, to)
 	case e.Enters == "":
 		return goesTo(e.To, e.Joint)
 	}
-	at := placeOf(w.design, e.To)
+	at := w.placeOf(e.To)
 	if to.Kind == design.KindGateway {
 		if out, stopped := w.relay(e.To, e.Joint, route.Route{}); stopped {
 			return out
@@ -158,7 +162,7 @@ func (w *walker) bound(attachment, hub, table design.ID, at Place) outcome {
 func (w *walker) intoTable(table, by design.ID) outcome {
 	party := w.design.Party(table)
 	w.stage(
-		placeOf(w.design, party.ID), Enters, nil, "%s enters %s and is routed by %s", w.header.Dst, party.Name,
+		w.placeOf(party.ID), Enters, nil, "%s enters %s and is routed by %s", w.header.Dst, party.Name,
 		w.design.Get(table).Name,
 	)
 	return goesTo(table, by)
@@ -168,7 +172,7 @@ func (w *walker) intoTable(table, by design.ID) outcome {
 // has a gateway that it lends.
 func (w *walker) intoNetwork(e topology.Edge, network *design.Object) outcome {
 	if prefix.Has(w.design.Ranges(network.ID), w.header.Dst) {
-		return w.onLink(network.ID, placeOf(w.design, network.ID))
+		return w.onLink(network.ID, w.placeOf(network.ID))
 	}
 	if topology.Lends(w.design, e) {
 		if g := w.tables.Lent(network.ID, w.header.Dst); g != "" {
@@ -176,7 +180,7 @@ func (w *walker) intoNetwork(e topology.Edge, network *design.Object) outcome {
 		}
 	}
 	return w.halt(
-		NotTransitive, placeOf(w.design, e.Joint),
+		NotTransitive, w.placeOf(e.Joint),
 		fmt.Sprintf(
 			"%s is not in %s, and a peering carries only the two networks' own ranges", w.header.Dst, network.Name,
 		),

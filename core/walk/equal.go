@@ -49,6 +49,7 @@ func (w *walker) pick(c route.Choice) route.Choice {
 	if len(c.Branches) == 0 {
 		return c
 	}
+	w.looks()
 	all := append([]route.Route{*c.Winner}, c.Branches...)
 	n := w.turns.choose(len(all))
 	c.Winner, c.Branches = &all[n], append(append([]route.Route{}, all[:n]...), all[n+1:]...)

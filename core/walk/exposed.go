@@ -147,7 +147,7 @@ var documentation = []netip.Prefix{
 // intoEdge carries what comes from the internet into a cloud's network: the cloud maps public addresses of hosts, and
 // knows the answers to what went out behind its own.
 func (w *walker) intoEdge(network design.ID) outcome {
-	d, at := w.design, placeOf(w.design, network)
+	d, at := w.design, w.placeOf(network)
 	for _, s := range d.Inside(network, design.KindSubnet) {
 		for e, b := range design.Each[design.Endpoint](d.Inside(s.ID, design.KindEndpoint)) {
 			if !slices.Contains(b.Public, w.header.Dst) {
@@ -178,6 +178,7 @@ func (w *walker) byEdge(s *step) (outcome, bool) {
 	if s.point.Kind != design.KindTable || !ok || w.asks != nil || !w.onInternet(w.header.Dst) {
 		return outcome{}, false
 	}
+	w.looks()
 	id := s.point.Party.ID
 	subnet := subnetOf(w.design, id, w.header.Src)
 	public := subnet != nil && subnet.Body.(*design.Subnet).Public

@@ -102,17 +102,20 @@ func (w *walker) receivesThrough(h Host, at Place, onLink bool) (outcome, bool) 
 }
 
 func (w *walker) atPlace(place design.ID, direction string) (outcome, bool) {
-	return w.each(w.design.FiltersAt(place, false), placeOf(w.design, place), place, direction)
+	return w.each(w.design.FiltersAt(place, false), w.placeOf(place), place, direction)
 }
 
 // atNetwork asks the filters of the network of a subnet, for packets whose other end lies outside.
 func (w *walker) atNetwork(place design.ID, other netip.Addr, direction string) (outcome, bool) {
 	network := w.design.Get(place).Parent
 	list := w.design.FiltersAt(network, false)
-	if len(list) == 0 || prefix.Has(w.design.Ranges(network), other) {
+	if len(list) == 0 {
 		return outcome{}, false
 	}
-	return w.each(list, placeOf(w.design, network), network, direction)
+	if w.looks(); prefix.Has(w.design.Ranges(network), other) {
+		return outcome{}, false
+	}
+	return w.each(list, w.placeOf(network), network, direction)
 }
 
 // each asks filters of which every one must let the packet pass.
@@ -163,6 +166,7 @@ func (w *walker) passes(o *design.Object, at Place, keeper design.ID, direction 
 func (w *walker) rules(
 	o *design.Object, at Place, keeper design.ID, direction string, known bool,
 ) (bool, func() outcome) {
+	w.looks()
 	f := w.tables.Filter(o.ID)
 	g := Gate{Filter: o.ID, At: at, Direction: direction, Way: w.way, Header: w.header, Rule: filter.ByDefault}
 	if w.collect != nil {
@@ -192,8 +196,10 @@ func (w *walker) rules(
 	if w.way == "forward" && !f.Manner.Stateless && w.header.Proto == "tcp" {
 		w.met = append(w.met, met)
 	}
-	w.stage(at, Filters, nil, "%s lets it pass: %s", f.Name, w.ruleWords(f, direction, r))
-	w.decided(f, direction, r, p)
+	if !w.silent() {
+		w.stage(at, Filters, nil, "%s lets it pass: %s", f.Name, w.ruleWords(f, direction, r))
+		w.decided(f, direction, r, p)
+	}
 	return true, nil
 }
 
@@ -246,6 +252,9 @@ func (w *walker) halfSeen(there []meeting) (outcome, bool) {
 }
 
 func (w *walker) refused(f *filter.Filter, at Place, direction string, r filter.Ruling, p filter.Packet) outcome {
+	if w.silent() {
+		return w.halt(Filtered, at, "", "")
+	}
 	out := w.halt(
 		Filtered, at,
 		fmt.Sprintf(
@@ -260,7 +269,7 @@ func (w *walker) refused(f *filter.Filter, at Place, direction string, r filter.
 
 // decided notes the filter's word at the last stage.
 func (w *walker) decided(f *filter.Filter, direction string, r filter.Ruling, p filter.Packet) {
-	if w.asks == nil {
+	if !w.silent() {
 		s := &w.stages[len(w.stages)-1]
 		s.Rule, s.Decided = f.ID, w.word(f, direction, r, p)
 	}
@@ -364,7 +373,7 @@ func filtersBefore(w *walker, s *step) (outcome, bool) {
 
 // filtersForwarded asks those that see addresses as they go on, of what the box has a way for.
 func filtersForwarded(w *walker, s *step) (outcome, bool) {
-	named := hasSelectors(s.point) && slices.ContainsFunc(
+	named := w.hasSelectors(s.point) && slices.ContainsFunc(
 		s.point.Selectors, func(x route.Selector) bool { return x.Remote.Contains(w.header.Dst) },
 	)
 	switch win := s.choice.Winner; {

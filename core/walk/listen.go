@@ -24,7 +24,7 @@ func (w *walker) bearer(id, place design.ID, at Place) outcome {
 		return w.cloudListens(o, place, at)
 	}
 	w.stage(
-		placeOf(w.design, id), Sends, nil, "%s answers for %s in %s and takes it", w.design.Title(id), w.header.Dst,
+		w.placeOf(id), Sends, nil, "%s answers for %s in %s and takes it", w.design.Title(id), w.header.Dst,
 		w.design.Title(place),
 	)
 	return goesTo(id, place)
@@ -132,8 +132,9 @@ func (w *walker) sendsItself(p *route.Point, at Place, opens bool) outcome {
 // cloudListens is a published service that the cloud itself has in a subnet: it
 // reaches its target by no route of anybody's.
 func (w *walker) cloudListens(o *design.Object, place design.ID, at Place) outcome {
+	w.looks()
 	l := o.Body.(*design.Listener)
-	here := placeOf(w.design, o.ID)
+	here := w.placeOf(o.ID)
 	if v := w.statusOf(o.ID); !v.Up {
 		return w.down(v, here)
 	}
@@ -163,7 +164,7 @@ func (w *walker) cloudAnswers(c fabricated) outcome {
 	w.header = c.first.reversed()
 	w.standsForItself()
 	w.stage(
-		placeOf(w.design, c.listener), Proxies, nil, "the cloud hands the answer back on the caller's connection, "+
+		w.placeOf(c.listener), Proxies, nil, "the cloud hands the answer back on the caller's connection, "+
 			"from %s",
 		endWords(w.header.Src, w.header.SPort),
 	)
@@ -209,12 +210,15 @@ func (w *walker) fabricAddress(place design.ID, to netip.Addr) netip.Addr {
 // pooled hides what comes from ranges that an attachment keeps out behind its
 // source pool.
 func (w *walker) pooled(a *design.Object, at Place) {
+	if a.Body.(*design.Attachment).Pool != "" {
+		w.looks()
+	}
 	pool, ok := w.tables.SourcePool(a, w.header.Src, w.header.Dst)
 	if !ok {
 		return
 	}
 	came := w.header
-	here := placeOf(w.design, a.ID)
+	here := w.placeOf(a.ID)
 	w.rewriteSource(here, pool, w.header.SPort, "hides the source behind the pool of the attachment", a.ID)
 	w.known[a.ID] = append(w.known[a.ID], conversation{first: came, reply: w.header.reversed()})
 }
@@ -228,7 +232,7 @@ func (w *walker) unpool(hub, network design.ID, at Place) {
 	for _, c := range w.known[a.ID] {
 		if c.reply == w.header {
 			w.rewrite(
-				placeOf(w.design, a.ID), MapsDest, c.first.Src, c.first.SPort, "puts back the destination of the reply",
+				w.placeOf(a.ID), MapsDest, c.first.Src, c.first.SPort, "puts back the destination of the reply",
 				a.ID,
 			)
 			return

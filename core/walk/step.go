@@ -86,8 +86,8 @@ func ofSource(judges hook) hook {
 // step passes the packet through a forwarding point.
 func (w *walker) step(id, by design.ID) outcome {
 	w.segment = w.segmentBy(id, by)
-	p := w.tables.PointIn(id, w.segment)
-	at := placeOf(w.design, id)
+	p := w.pointIn(id)
+	at := w.placeOf(id)
 	at.Segment = p.Segment
 	return w.through(forwarded, &step{point: p, at: at, by: by, came: w.header.Src})
 }
@@ -163,6 +163,7 @@ func forTheBox(w *walker, s *step) (outcome, bool) {
 	if !s.itself {
 		return outcome{}, false
 	}
+	w.looks()
 	if out, stopped := w.filtersItself(s); stopped {
 		return out, true
 	}
@@ -174,12 +175,17 @@ func choosesRoute(w *walker, s *step) (outcome, bool) {
 	if r := s.choice.Winner; r != nil && r.Hides {
 		s.pass.crossing = r.Crossing
 	}
-	w.stage(s.at, Routes, &s.choice, "%s", routeText(s.at, w.header.Dst, s.choice))
+	if !w.silent() {
+		w.stage(s.at, Routes, &s.choice, "%s", routeText(s.at, w.header.Dst, s.choice))
+	}
 	return outcome{}, false
 }
 
 // hasSelectors reports whether a point is a Linux box with policy-based links.
-func hasSelectors(p *route.Point) bool {
+func (w *walker) hasSelectors(p *route.Point) bool {
+	if len(p.Selectors) > 0 {
+		w.looks()
+	}
 	return p.Party.Kind == design.KindSite && len(p.Selectors) > 0
 }
 
@@ -187,7 +193,7 @@ func hasSelectors(p *route.Point) bool {
 // that, too: what fits one then leaves by no link that routes decide on. And the way out of the
 // box is route enough for what they name.
 func translatesLeaving(w *walker, s *step) (outcome, bool) {
-	selects := hasSelectors(s.point)
+	selects := w.hasSelectors(s.point)
 	named := selects && slices.ContainsFunc(
 		s.point.Selectors, func(x route.Selector) bool { return x.Remote.Contains(w.header.Dst) },
 	)
@@ -207,7 +213,7 @@ func translatesLeaving(w *walker, s *step) (outcome, bool) {
 }
 
 func asksSelectors(w *walker, s *step) (outcome, bool) {
-	if !hasSelectors(s.point) {
+	if !w.hasSelectors(s.point) {
 		return outcome{}, false
 	}
 	named := slices.ContainsFunc(
@@ -329,6 +335,9 @@ func claimsToBe(p *route.Point, src netip.Addr) bool {
 // segments apart by the interface or VLAN, never by the source alone.
 func (w *walker) segmentBy(id, by design.ID) design.ID {
 	if o := w.design.Get(by); o != nil && o.Kind == design.KindLAN {
+		if route.SegmentsBehind(w.design, o) {
+			w.looks()
+		}
 		return route.SegmentBy(w.design, w.design.Get(id), o, w.header.Src)
 	}
 	return w.segment
@@ -417,7 +426,10 @@ func routeText(at Place, dst netip.Addr, c route.Choice) string {
 // strictlyRefused judges a strict reverse-path filter: the route back to the source, or one that
 // is as good, must leave by what the packet came in by.
 func (w *walker) strictlyRefused(p *route.Point, by design.ID) bool {
-	if !status.FiltersStrictly(w.design.Get(p.ID)) || !w.header.Src.Is4() || by == "" {
+	if !status.FiltersStrictly(w.design.Get(p.ID)) {
+		return false
+	}
+	if w.looks(); !w.header.Src.Is4() || by == "" {
 		return false
 	}
 	if topology.Selects(w.design.Get(by)) {

@@ -333,6 +333,80 @@ const clientPort = 49152
 // maxStages ends walks that loops would not, as a TTL does.
 const maxStages = 256
 
+// trip is a flow on its way there and back by one of the ways that equal routes leave.
+type trip struct {
+	tables  *route.Tables
+	flow    Flow
+	way     *turns
+	classes *filter.Classes // narrowed to the packets that fare alike; nil: nobody asks
+	collect *collected      // walks past filters, and collects what they see; nil: filters are obeyed
+	lane    *lane           // nothing is told of the way but how it ends; nil: everything
+
+	there, back walker
+	reached     Host
+}
+
+// first is the header that the source sends.
+func (tr *trip) first() Header {
+	h := Header{
+		Src: tr.flow.From.Address, Dst: tr.flow.To, Proto: tr.flow.Service.Proto, DPort: tr.flow.Service.Port,
+	}
+	if h.DPort != 0 {
+		h.SPort = cmp.Or(tr.flow.SPort, clientPort)
+	}
+	return h
+}
+
+// goes carries the packet there.
+func (tr *trip) goes() (stop *Stop) {
+	h := tr.first()
+	tr.there = walker{
+		tables: tr.tables, design: tr.tables.Design, way: "forward", meant: tr.flow.Meant, header: h,
+		known: connections{}, fabric: map[Header]fabricated{}, let: remembering{}, classes: tr.classes,
+		collect: tr.collect, turns: tr.way, ports: [2]uint16{h.SPort, h.DPort}, lane: tr.lane,
+	}
+	tr.reached, stop = tr.there.run(tr.there.from(tr.flow.From))
+	return stop
+}
+
+// answered asks whether who was reached answers.
+func (tr *trip) answered() *Stop {
+	got := tr.there.header
+	return answers(
+		tr.tables.Design, tr.reached, design.Service{Proto: got.Proto, Port: got.DPort}, tr.there.asked,
+	)
+}
+
+// returns carries the answer back.
+func (tr *trip) returns() *Stop {
+	if c := tr.collect; c != nil {
+		c.from, c.to = c.to, c.from
+	}
+	tr.back = walker{
+		tables: tr.tables, design: tr.tables.Design, way: "reply", meant: tr.flow.From.id(),
+		header: tr.there.header.reversed(), known: tr.there.known, fabric: tr.there.fabric, let: tr.there.let,
+		classes: tr.classes, collect: tr.collect, turns: tr.way, ports: tr.there.ports, lane: tr.lane,
+	}
+	back := &tr.back
+	_, stop := back.run(back.from(tr.reached))
+	h := tr.first()
+	if got := back.header; stop == nil && got != h.reversed() {
+		from := fromOf(tr.tables.Design, tr.flow.From)
+		_, stop = back.run(back.halt(ReplyNotReversed, from,
+			fmt.Sprintf(
+				"%s dialled %s and the reply comes from %s, which belongs to no conversation of its", from.Title,
+				endWords(tr.flow.To, h.DPort), endWords(got.Src, got.SPort),
+			),
+			"send the reply through the box that translated the request"))
+	}
+	if stop == nil && tr.collect == nil {
+		if out, half := back.halfSeen(tr.there.met); half {
+			_, stop = back.run(out)
+		}
+	}
+	return stop
+}
+
 // proveWith walks a flow there and back by one of the ways that equal routes leave. It narrows classes, if there
 // are any, to the packets that fare alike, and, with collect, walks past filters and collects what they see.
 func proveWith(t *route.Tables, f Flow, way *turns, classes *filter.Classes, collect *collected) Proof {
@@ -344,54 +418,23 @@ func proveWith(t *route.Tables, f Flow, way *turns, classes *filter.Classes, col
 	if f.Meant != "" {
 		p.To = placeOf(d, f.Meant)
 	}
-	h := Header{Src: f.From.Address, Dst: f.To, Proto: f.Service.Proto, DPort: f.Service.Port}
-	if h.DPort != 0 {
-		h.SPort = cmp.Or(f.SPort, clientPort)
-	}
-	there := walker{
-		tables: t, design: d, way: "forward", meant: f.Meant, header: h, known: connections{},
-		fabric: map[Header]fabricated{}, let: remembering{}, classes: classes, collect: collect,
-		turns: way, ports: [2]uint16{h.SPort, h.DPort},
-	}
-	reached, stop := there.run(there.from(f.From))
-	p.Forward, p.Stop, p.Remembered = there.stages, stop, there.remembered()
+	tr := trip{tables: t, flow: f, way: way, classes: classes, collect: collect}
+	p.Stop = tr.goes()
+	p.Forward, p.Remembered = tr.there.stages, tr.there.remembered()
 	if p.Stop != nil {
 		return p
 	}
 	if p.To.ID == "" {
-		p.To = placeOf(d, reached.id())
-		if reached.Beyond != "" {
+		p.To = placeOf(d, tr.reached.id())
+		if tr.reached.Beyond != "" {
 			p.To = p.Forward[len(p.Forward)-1].At
 		}
 	}
-	if p.Stop = answers(
-		d, reached, design.Service{Proto: there.header.Proto, Port: there.header.DPort}, there.asked,
-	); p.Stop != nil {
+	if p.Stop = tr.answered(); p.Stop != nil {
 		return p
 	}
-	if collect != nil {
-		collect.from, collect.to = collect.to, collect.from
-	}
-	back := walker{
-		tables: t, design: d, way: "reply", meant: f.From.id(), header: there.header.reversed(), known: there.known,
-		fabric: there.fabric, let: there.let, classes: classes, collect: collect, turns: way,
-		ports: there.ports,
-	}
-	_, stop = back.run(back.from(reached))
-	if got := back.header; stop == nil && got != h.reversed() {
-		_, stop = back.run(back.halt(ReplyNotReversed, p.From,
-			fmt.Sprintf(
-				"%s dialled %s and the reply comes from %s, which belongs to no conversation of its", p.From.Title,
-				endWords(f.To, h.DPort), endWords(got.Src, got.SPort),
-			),
-			"send the reply through the box that translated the request"))
-	}
-	if stop == nil && collect == nil {
-		if out, half := back.halfSeen(there.met); half {
-			_, stop = back.run(out)
-		}
-	}
-	p.Reply, p.Stop = back.stages, stop
+	p.Stop = tr.returns()
+	p.Reply = tr.back.stages
 	p.Works = p.Stop == nil
 	return p
 }

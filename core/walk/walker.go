@@ -32,6 +32,8 @@ type walker struct {
 	classes *filter.Classes // of packets that fare alike; nil: nobody asks
 	ports   [2]uint16       // of the source and the destination, as the flow began
 	collect *collected      // what filters see; nil: they are obeyed
+	lane    *lane           // of one that tells nothing but how it ends; nil: it tells everything
+	told    int             // how many stages there were, told or not
 }
 
 type visit struct {
@@ -40,12 +42,35 @@ type visit struct {
 }
 
 func (w *walker) stage(at Place, act Act, table *route.Choice, text string, args ...any) {
-	if w.asks != nil {
+	if w.told++; w.silent() {
 		return
 	}
 	w.stages = append(
 		w.stages, Stage{At: at, Act: act, Text: fmt.Sprintf(text, args...), Header: w.header, Table: table},
 	)
+}
+
+// silent reports whether nobody wants to know of the packet's way but how it ends.
+func (w *walker) silent() bool { return w.asks != nil || w.lane != nil }
+
+// placeOf is where a stage happens; its title is told only to who wants to know.
+func (w *walker) placeOf(id design.ID) Place {
+	if !w.silent() {
+		return placeOf(w.design, id)
+	}
+	o := w.design.Get(id)
+	if o == nil {
+		return Place{}
+	}
+	return Place{ID: id, Kind: o.Kind}
+}
+
+// title is the title of something, for who wants to know.
+func (w *walker) title(id design.ID) string {
+	if w.silent() {
+		return ""
+	}
+	return w.design.Title(id)
 }
 
 // outcome is what becomes of a packet: it goes on at another point, it has arrived, or it is
@@ -63,12 +88,20 @@ func goesTo(point, by design.ID) outcome { return outcome{to: point, by: by} }
 // run carries a packet from outcome to outcome until it arrives or is stopped.
 func (w *walker) run(o outcome) (Host, *Stop) {
 	for o.stop == nil && o.to != "" && !w.answered() {
-		o = w.step(o.to, o.by)
+		o = w.next(o)
 	}
 	if o.stop != nil {
 		w.stage(o.stop.At, Stops, nil, "%s", o.stop.Why)
 	}
 	return o.arrived, o.stop
+}
+
+// next is the step after an outcome.
+func (w *walker) next(o outcome) outcome {
+	if w.lane != nil {
+		return w.lane.step(w, o)
+	}
+	return w.step(o.to, o.by)
 }
 
 // halt stops the packet.
@@ -109,7 +142,7 @@ func (w *walker) from(h Host) outcome {
 	if h.Beyond != "" {
 		return w.fromBeyond(h)
 	}
-	at := placeOf(w.design, h.id())
+	at := w.placeOf(h.id())
 	if v := w.statusOf(h.Place); !v.Up {
 		return w.down(v, at)
 	}
@@ -122,7 +155,7 @@ func (w *walker) from(h Host) outcome {
 				at, Sends, nil, "%s finds %s on-link in %s and asks its own %s for it", at.Title, w.header.Dst, p,
 				design.Word(w.design.Get(h.Place).Kind),
 			)
-			return w.deliver(h.Place, placeOf(w.design, h.Place))
+			return w.deliver(h.Place, w.placeOf(h.Place))
 		}
 	}
 	w.segment = w.design.SegmentOf(h.Place)
@@ -133,7 +166,7 @@ func (w *walker) from(h Host) outcome {
 	if out, stopped := w.sendsThrough(h, at, false); stopped {
 		return out
 	}
-	w.stage(at, Sends, nil, "%s sends to %s", at.Title, w.design.Title(next))
+	w.stage(at, Sends, nil, "%s sends to %s", at.Title, w.title(next))
 	return goesTo(next, h.Place)
 }
 
@@ -141,7 +174,7 @@ func (w *walker) from(h Host) outcome {
 // here now.
 func (w *walker) again(id, by design.ID) bool {
 	key := visit{id, by, w.segment, w.header}
-	if w.seen[key] || len(w.stages) > maxStages {
+	if w.seen[key] || w.told > maxStages {
 		return true
 	}
 	if w.seen == nil {
@@ -198,7 +231,10 @@ func (w *walker) onLink(place design.ID, at Place) outcome {
 
 // deliver resolves the destination in a LAN or subnet.
 func (w *walker) deliver(place design.ID, at Place) outcome {
-	title := w.design.Title(place)
+	if w.lane != nil && !w.lane.delivers {
+		return goesTo(place, intoPlace+at.ID) // a step of its own
+	}
+	title := w.title(place)
 	if v := w.statusOf(place); !v.Up {
 		return w.down(v, at)
 	}
@@ -229,7 +265,7 @@ func (w *walker) deliver(place design.ID, at Place) outcome {
 		}
 	}
 	if !w.isMeant(got) {
-		meant := placeOf(w.design, w.meant)
+		meant := w.placeOf(w.meant)
 		return w.halt(
 			OnLinkElsewhere,
 			at,
@@ -247,7 +283,7 @@ func (w *walker) deliver(place design.ID, at Place) outcome {
 	w.holdsIt(place)
 	who := title
 	if got.Endpoint != "" {
-		who = placeOf(w.design, got.Endpoint).Title
+		who = w.placeOf(got.Endpoint).Title
 	}
 	here := Place{ID: got.id(), Kind: w.design.Get(got.id()).Kind, Title: who}
 	if out, stopped := w.receivesThrough(got, here, at.ID == place); stopped {
