@@ -112,6 +112,15 @@ func (d *Design) ChangedBy(edits []Edit, next *Design) *Changes {
 	return c
 }
 
+// Touching are changes of objects that stay as they are and that something outside of the design now tells otherwise.
+func (d *Design) Touching(ids ...ID) *Changes {
+	c := &Changes{dirty: map[read]struct{}{}}
+	for _, id := range ids {
+		c.dirty[read{objectRead, id}] = struct{}{}
+	}
+	return c
+}
+
 func (c *Changes) note(o *Object) {
 	if o == nil {
 		return

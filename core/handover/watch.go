@@ -6,14 +6,15 @@ import (
 	"strings"
 
 	"dravin/core/box"
+	"dravin/core/proof"
 )
 
 // How tunnels and circuits whose routes are entered by hand are watched.
 const (
-	watchMisses     = 3 // answers that one may miss before it is left
-	watchPause      = 1 // seconds between rounds; a round waits a second for an answer
-	watchCalls      = 5 // rounds after which what was refused is asked for again
-	failoverSeconds = watchMisses*(watchPause+1) + 2
+	watchMisses     = proof.WatchMisses // answers that one may miss before it is left
+	watchPause      = proof.WatchPause  // seconds between rounds; a round waits a second for an answer
+	watchCalls      = 5                 // rounds after which what was refused is asked for again
+	failoverSeconds = proof.WatchWithin
 )
 
 // watched is an interface that takes routes only while its far end answers.

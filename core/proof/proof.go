@@ -43,6 +43,7 @@ func (r Result) Stop() *walk.Stop {
 type Proofs struct {
 	tables *route.Tables
 	memo   *design.Memo[design.ID, Result]
+	flows  *design.Memo[design.ID, Result] // whatever they must survive
 	failed *failures
 }
 
@@ -56,31 +57,36 @@ func (f *failures) tables(t *route.Tables, id design.ID) *route.Tables {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.without[id] == nil {
-		c := t.Status.Condition()
-		c.Without = append(slices.Clone(c.Without), status.Thing{Object: id})
-		f.without[id] = route.Solve(t.Design.Watched(nil), c) // kept for others, so nobody's notes
+		f.without[id] = t.Without(status.Thing{Object: id})
 	}
 	return f.without[id]
 }
 
 // Of begins the proofs over solved tables.
 func Of(t *route.Tables) *Proofs {
-	return &Proofs{t, &design.Memo[design.ID, Result]{}, &failures{without: map[design.ID]*route.Tables{}}}
+	return &Proofs{
+		t, &design.Memo[design.ID, Result]{}, &design.Memo[design.ID, Result]{},
+		&failures{without: map[design.ID]*route.Tables{}},
+	}
 }
 
 // After are the proofs over the tables of the next design.
 func (p *Proofs) After(next *route.Tables, changes *design.Changes) *Proofs {
 	out := Of(next)
 	out.memo.After(p.memo, changes)
+	out.flows.After(p.flows, changes)
 	return out
 }
 
 // Settle takes over what still holds of the proofs before, and lets go of them.
-func (p *Proofs) Settle() { p.memo.Settle() }
+func (p *Proofs) Settle() {
+	p.memo.Settle()
+	p.flows.Settle()
+}
 
 // Watched are the same proofs, noting in what view notes whatever is looked at.
 func (p *Proofs) Watched(view *design.Design) *Proofs {
-	return &Proofs{p.tables.Watched(view), p.memo, p.failed}
+	return &Proofs{p.tables.Watched(view), p.memo, p.flows, p.failed}
 }
 
 // Tables are what they are over.
@@ -128,7 +134,7 @@ func intent(t *route.Tables, o *design.Object, failed func(design.ID) *route.Tab
 				continue
 			}
 			walked = true
-			if r = between(t, r, from, to, in); r.Holds && in.Survives {
+			if r = between(t, r, from, to, in); r.Holds && in.Survives && failed != nil {
 				r = surviving(t, r, from, to, in, failed)
 			}
 			if !r.Holds {
@@ -181,19 +187,6 @@ func flowsOf(t *route.Tables, from, to design.ID, s design.Service) []walk.Flow 
 	return walk.FlowsBetween(t, from, to, s)
 }
 
-// fails reports whether something may fail by itself: a tunnel, a circuit, an edge
-// router, a site's gateway. A cloud's gateway is many boxes, of which a tunnel's
-// end is one.
-func fails(d *design.Design, o *design.Object) bool {
-	switch o.Kind {
-	case design.KindTunnel, design.KindCircuit, design.KindEdgeRouter:
-		return true
-	case design.KindGateway:
-		return d.Get(o.Parent).Kind == design.KindSite
-	}
-	return false
-}
-
 // surviving takes away, one at a time, whatever could fail at the joints and boxes
 // that the packet met, and walks again. What is not on the way can not change it.
 func surviving(
@@ -227,8 +220,14 @@ func onTheWay(d *design.Design, p walk.Proof) []design.ID {
 	}
 	for _, s := range slices.Concat(p.Forward, p.Reply) {
 		add(s.At.ID)
+		for _, x := range d.Inside(s.At.ID, design.KindSession) { // of a circuit
+			add(x.ID)
+		}
 		for _, t := range d.Inside(s.At.ID, design.KindTunnel) { // of a link
 			add(t.ID)
+			for _, x := range d.Inside(t.ID, design.KindSession) {
+				add(x.ID)
+			}
 		}
 	}
 	return out

@@ -233,7 +233,19 @@ func begin(d *design.Design, base *status.Status, w *network) *Tables {
 // After are the tables of the next design under the same condition. What the
 // changes do not touch is not worked out again.
 func (t *Tables) After(next *design.Design, changes *design.Changes) *Tables {
-	out := begin(next, t.Status.After(next, changes), t.network.after(changes))
+	return t.follow(next, t.Status.After(next, changes), changes)
+}
+
+// Without are the tables of the same design with things taken away. What that does not touch is not worked out again.
+func (t *Tables) Without(things ...status.Thing) *Tables {
+	c := t.Status.Condition()
+	c.Without = append(slices.Clone(c.Without), things...)
+	touched := t.Design.Touching(status.Affected(t.Design, things)...)
+	return t.follow(t.Design.Watched(nil), t.Status.Under(c, touched), touched)
+}
+
+func (t *Tables) follow(next *design.Design, base *status.Status, changes *design.Changes) *Tables {
+	out := begin(next, base, t.network.after(changes))
 	out.Topology = t.Topology.After(next, out.Status, changes)
 	out.changes = changes.With(out.network.differs())
 	out.points.After(t.points, out.changes)

@@ -181,6 +181,14 @@ func (s *Status) After(next *design.Design, changes *design.Changes) *Status {
 	return out // [Status.Dropping] is said of it anew
 }
 
+// Under is the status of the same design under another condition, which differs from this one in what the changes
+// touch.
+func (s *Status) Under(c Condition, touched *design.Changes) *Status {
+	out := Of(s.design, c, s.judges)
+	out.memo.After(&s.memo, touched)
+	return out
+}
+
 // Settle works ahead of [Status.After]: it lets go of the design before.
 func (s *Status) Settle() { s.memo.Settle() }
 

@@ -72,3 +72,98 @@ func zones(d *design.Design) []string {
 	}
 	return slices.DeleteFunc(out, func(z string) bool { return z == "" })
 }
+
+// Affected are the objects whose own standing depends on whether things are taken away: an object with all that is
+// inside it, what is in a zone, the tunnels that end on an address.
+func Affected(d *design.Design, things []Thing) []design.ID {
+	var out []design.ID
+	for _, t := range things {
+		switch {
+		case t.Object != "":
+			out = append(out, within(d, t.Object)...)
+		case t.Zone != "":
+			out = append(out, inZone(d, t.Zone)...)
+		default:
+			for _, o := range d.Of(design.KindTunnel) {
+				if slices.Contains(d.OutsideOf(o), t.Address) {
+					out = append(out, o.ID)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// within are an object and all that is inside it.
+func within(d *design.Design, id design.ID) []design.ID {
+	out := []design.ID{id}
+	for n := 0; n < len(out); n++ {
+		for _, o := range d.Inside(out[n], design.KindsInside(d.Get(out[n]).Kind)...) {
+			out = append(out, o.ID)
+		}
+	}
+	return out
+}
+
+// inZone are the subnets of a zone with all that is in them, and the circuits that end in it.
+func inZone(d *design.Design, zone string) (out []design.ID) {
+	for o, b := range design.Each[design.Subnet](d.Of(design.KindSubnet)) {
+		if strings.EqualFold(b.Zone, zone) {
+			out = append(out, within(d, o.ID)...)
+		}
+	}
+	for o, b := range design.Each[design.Circuit](d.Of(design.KindCircuit)) {
+		if slices.ContainsFunc(b.Ends, func(e design.CircuitEnd) bool { return strings.EqualFold(e.Zone, zone) }) {
+			out = append(out, o.ID)
+		}
+	}
+	return out
+}
+
+// Title names what is taken away.
+func (t Thing) Title(d *design.Design) string {
+	switch {
+	case t.Object != "":
+		return d.Title(t.Object)
+	case t.Zone != "":
+		return "the zone " + t.Zone
+	}
+	return "the address " + t.Address.String()
+}
+
+// Text is what [ParseThing] reads as it.
+func (t Thing) Text(d *design.Design) string {
+	switch {
+	case t.Object != "":
+		return d.Path(t.Object)
+	case t.Zone != "":
+		return t.Zone
+	}
+	return t.Address.String()
+}
+
+// Single are all things that may fail alone, by kind: what [CanFail] lists, but for parties, then the addresses of
+// gateways that have several, then zones.
+func Single(d *design.Design) []Thing {
+	var out []Thing
+	for _, k := range CanFail {
+		for _, o := range d.Of(k) {
+			if !slices.Contains(design.Parties, k) || k == design.KindHub || k == design.KindEdgeRouter {
+				out = append(out, Thing{Object: o.ID})
+			}
+		}
+	}
+	for _, b := range design.Each[design.Gateway](d.Of(design.KindGateway)) {
+		for _, a := range b.Addresses {
+			if len(b.Addresses) > 1 {
+				out = append(out, Thing{Address: a})
+			}
+		}
+	}
+	all := zones(d)
+	slices.Sort(all)
+	for _, z := range slices.Compact(all) {
+		out = append(out, Thing{Zone: z})
+	}
+	return out
+}
