@@ -52,17 +52,24 @@ type Moved struct {
 // Drills carries out drills over proofs, one for each set of things that are taken away together.
 type Drills struct {
 	proofs *Proofs
-	before map[design.ID]Result
+	before map[design.ID]looked
+}
+
+// looked is a result with what was looked at for it.
+type looked struct {
+	Result
+	reads *design.Reads
 }
 
 // DrillsOf begins the drills of a design as its proofs have it.
 func DrillsOf(ctx context.Context, p *Proofs) (*Drills, error) {
-	out := &Drills{p, map[design.ID]Result{}}
+	out := &Drills{p, map[design.ID]looked{}}
 	for _, o := range p.tables.Design.Of(design.KindIntent) {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		out.before[o.ID] = p.alone(o.ID)
+		r := design.NewReads()
+		out.before[o.ID] = looked{alone(p.tables.Watched(p.tables.Design.Watched(r)), o.ID), r}
 	}
 	return out, nil
 }
@@ -78,26 +85,26 @@ func (x *Drills) Without(ctx context.Context, things ...status.Thing) (Drill, er
 	d := x.proofs.tables.Design
 	out := Drill{Things: things, Dies: []Hit{}, Moves: []Moved{}, Heals: []Hit{}}
 	out.name(d)
-	after := x.proofs.Without(things...)
+	after := x.proofs.tables.Without(things...)
 	for _, o := range d.Of(design.KindIntent) {
 		if err := ctx.Err(); err != nil {
 			return out, err
 		}
-		was, now := x.before[o.ID], after.alone(o.ID)
+		was := x.before[o.ID]
+		now := was.Result
+		if !was.reads.Clean(after.Changes()) {
+			now = alone(after, o.ID)
+			out.compare(x.proofs.tables, after, was.Result, now)
+		}
 		if now.Holds {
 			out.Holds++
 		}
-		out.compare(x.proofs.tables, after.tables, was, now)
 	}
 	return out, nil
 }
 
-// alone is an intent as it is, whatever it must survive: of a drill that is asked by other drills.
-func (p *Proofs) alone(id design.ID) Result {
-	return p.flows.Get(p.tables.Design, id, func(view *design.Design) Result {
-		return intent(p.tables.Watched(view), view.Get(id), nil)
-	})
-}
+// alone is an intent as it is, whatever it must survive: that is asked by other drills.
+func alone(t *route.Tables, id design.ID) Result { return intent(t, t.Design.Get(id), nil) }
 
 func (x *Drill) name(d *design.Design) {
 	for n, t := range x.Things {

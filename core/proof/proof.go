@@ -43,7 +43,6 @@ func (r Result) Stop() *walk.Stop {
 type Proofs struct {
 	tables *route.Tables
 	memo   *design.Memo[design.ID, Result]
-	flows  *design.Memo[design.ID, Result] // whatever they must survive
 	failed *failures
 }
 
@@ -64,29 +63,22 @@ func (f *failures) tables(t *route.Tables, id design.ID) *route.Tables {
 
 // Of begins the proofs over solved tables.
 func Of(t *route.Tables) *Proofs {
-	return &Proofs{
-		t, &design.Memo[design.ID, Result]{}, &design.Memo[design.ID, Result]{},
-		&failures{without: map[design.ID]*route.Tables{}},
-	}
+	return &Proofs{t, &design.Memo[design.ID, Result]{}, &failures{without: map[design.ID]*route.Tables{}}}
 }
 
 // After are the proofs over the tables of the next design.
 func (p *Proofs) After(next *route.Tables, changes *design.Changes) *Proofs {
 	out := Of(next)
 	out.memo.After(p.memo, changes)
-	out.flows.After(p.flows, changes)
 	return out
 }
 
 // Settle takes over what still holds of the proofs before, and lets go of them.
-func (p *Proofs) Settle() {
-	p.memo.Settle()
-	p.flows.Settle()
-}
+func (p *Proofs) Settle() { p.memo.Settle() }
 
 // Watched are the same proofs, noting in what view notes whatever is looked at.
 func (p *Proofs) Watched(view *design.Design) *Proofs {
-	return &Proofs{p.tables.Watched(view), p.memo, p.flows, p.failed}
+	return &Proofs{p.tables.Watched(view), p.memo, p.failed}
 }
 
 // Tables are what they are over.
