@@ -24,6 +24,10 @@ type Circuit struct {
 	Segment Ref `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment"`
 	// The zone that the code holds for.
 	CodeZone string `yaml:"code_zone,omitempty" json:"code_zone,omitempty"`
+	// Round-trip time over it, milliseconds; left out: estimated by the distance of its ends, where both are known.
+	RTT uint32 `yaml:"rtt_ms,omitempty" json:"rtt_ms,omitempty"`
+	// Where the round-trip time comes from; given if left out.
+	RTTFrom string `yaml:"rtt_from,omitempty" json:"rtt_from,omitempty" enum:"given,measured"`
 	// Until when the code can be used, as 2026-12-01.
 	Expires string `yaml:"expires,omitempty" json:"expires,omitempty"`
 	// How far it has come; ready if left out.

@@ -41,6 +41,10 @@ var forms = map[string]form{
 	}},
 	"ike": {most: maxLine, check: proposal(negotiate.IKE)},
 	"esp": {most: maxLine, check: proposal(negotiate.ESP)},
+	"position": {most: maxLine, check: func(text string) error {
+		_, err := ParsePosition(text)
+		return err
+	}},
 	"community": {most: maxLine, check: func(text string) error {
 		_, err := negotiate.ParseCommunity(text)
 		return err

@@ -12,10 +12,13 @@ type Intent struct {
 	Service Service `yaml:"service,omitempty" json:"service,omitzero"`
 	// It must never work.
 	Never bool `yaml:"never,omitempty" json:"never,omitempty"`
-	// It must still work after any single tunnel, circuit, edge router or gateway of a site on its way has failed.
+	// It must still work after any single tunnel, session, circuit, edge router, or box or gateway of a site on its way
+	// has failed.
 	Survives bool `yaml:"survives,omitempty" json:"survives,omitempty"`
 	// Who answers must be able to tell callers apart by their addresses: none is hidden behind one that others have.
 	Apart bool `yaml:"apart,omitempty" json:"apart,omitempty"`
+	// How long a packet there and its answer may be on the way together, milliseconds; 0: any time.
+	RTT uint32 `yaml:"rtt_ms,omitempty" json:"rtt_ms,omitempty"`
 	// What it belongs to, such as an application.
 	Group string `yaml:"group,omitempty" json:"group,omitempty"`
 	// Who wants it.
@@ -116,6 +119,8 @@ func (v *validator) intent(o *Object, b *Intent) {
 		)
 	case b.Never && b.Apart:
 		v.add(o, "apart", "asks who is told apart where nobody may call", "take one of never and apart away")
+	case b.Never && b.RTT > 0:
+		v.add(o, "rtt_ms", "asks how fast what must never work is", "take one of never and rtt_ms away")
 	case b.Never && b.Survives:
 		v.add(o, "survives", "asks what must never work to go on", "take one of never and survives away")
 	}

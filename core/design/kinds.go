@@ -271,6 +271,8 @@ type InnerRoute struct {
 
 // Site is a place of one's own.
 type Site struct {
+	// Where it is: latitude and longitude in degrees, such as 57.1, -4.2.
+	Position string `yaml:"position,omitempty" json:"position,omitempty" form:"position"`
 	// Who answers for it.
 	Owner Ref `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner"`
 	// Free text.

@@ -12,6 +12,10 @@ type Link struct {
 	Routing string `yaml:"routing" json:"routing" enum:"static,selectors,bgp"`
 	// Its two ends.
 	Ends []End `yaml:"ends" json:"ends" min:"2" max:"2"`
+	// Round-trip time over it, milliseconds; left out: estimated by the distance of its ends, where both are known.
+	RTT uint32 `yaml:"rtt_ms,omitempty" json:"rtt_ms,omitempty"`
+	// Where the round-trip time comes from; given if left out.
+	RTTFrom string `yaml:"rtt_from,omitempty" json:"rtt_from,omitempty" enum:"given,measured"`
 	// The routing domain that it carries; left out: whatever meets at its ends.
 	Segment Ref `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment"`
 	// How far it has come; ready if left out.

@@ -4,6 +4,10 @@ package design
 type Peering struct {
 	// Its two halves.
 	Halves []Half `yaml:"halves" json:"halves" min:"2" max:"2"`
+	// Round-trip time over it, milliseconds; left out: estimated by the distance of its ends, where both are known.
+	RTT uint32 `yaml:"rtt_ms,omitempty" json:"rtt_ms,omitempty"`
+	// Where the round-trip time comes from; given if left out.
+	RTTFrom string `yaml:"rtt_from,omitempty" json:"rtt_from,omitempty" enum:"given,measured"`
 	// How far it has come; ready if left out.
 	State State `yaml:"state,omitempty" json:"state,omitempty" enum:"states"`
 	// Free text.

@@ -136,6 +136,8 @@ type Summary struct {
 type EdgeRouter struct {
 	// Where it stands.
 	Exchange string `yaml:"exchange" json:"exchange"`
+	// Where it is: latitude and longitude in degrees, such as 57.1, -4.2.
+	Position string `yaml:"position,omitempty" json:"position,omitempty" form:"position"`
 	// Who answers for it.
 	Owner Ref `yaml:"owner,omitempty" json:"owner,omitempty" ref:"owner"`
 	// Its autonomous system.

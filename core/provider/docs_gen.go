@@ -75,6 +75,7 @@ var Docs = map[string]string{
 	"Profile.Translation":         "Which translations the cloud does.",
 	"Profile.VPN":                 "The kinds of VPN gateway.",
 	"Region.Name":                 "As networks name it.",
+	"Region.Position":             "Where it is: latitude and longitude in degrees, such as 57.1, -4.2.",
 	"Region.Zones":                "Its zones.",
 	"Translation.Filter":          "A filter appliance translates destinations.",
 	"Translation.FilterHides":     "The appliance then hides the source behind itself.",

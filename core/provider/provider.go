@@ -59,6 +59,8 @@ type Region struct {
 	Name string `yaml:"name" json:"name"`
 	// Its zones.
 	Zones []string `yaml:"zones,omitempty" json:"zones,omitempty"`
+	// Where it is: latitude and longitude in degrees, such as 57.1, -4.2.
+	Position string `yaml:"position,omitempty" json:"position,omitempty"`
 }
 
 // Networks is what a cloud network is like.

@@ -71,6 +71,7 @@ func (w *walker) cross(from *route.Point, e topology.Edge, only []design.ID) out
 				at, Enters, nil, "%s carries it from %s to %s%s", o.Name, w.design.Title(e.From), w.design.Title(e.To),
 				tunnelWords(fitting, w.design.Tunnels(o.ID), w.tables.Status),
 			)
+			w.on(fitting)
 		}
 		w.segment = e.Segment
 	}
@@ -78,6 +79,14 @@ func (w *walker) cross(from *route.Point, e topology.Edge, only []design.ID) out
 		w.segment = w.design.SegmentOf(fitting[0].ID)
 	}
 	return w.arrive(e)
+}
+
+// on notes the tunnels on which a packet may be in the last stage.
+func (w *walker) on(tunnels []*design.Object) {
+	for _, t := range tunnels {
+		s := &w.stages[len(w.stages)-1]
+		s.Tunnels = append(s.Tunnels, t.ID)
+	}
 }
 
 // tunnelsUp are the tunnels of a joint that are up, of some or of all.

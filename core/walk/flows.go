@@ -19,6 +19,15 @@ func FlowBetween(t *route.Tables, from, to design.ID, s design.Service) (Flow, e
 	if o := d.Get(from); o != nil && o.Kind == design.KindInternet {
 		return flowFromInternet(t, to, s)
 	}
+	if o := d.Get(from); o != nil && o.Kind == design.KindListener {
+		return flowFromListener(t, o, s)
+	}
+	if o := d.Get(from); o != nil && slices.Contains(Boxes, o.Kind) {
+		return FlowFromBox(t, from, "", to, s)
+	}
+	if o := d.Get(to); o != nil && slices.Contains(Boxes, o.Kind) {
+		return FlowToBox(t, from, to, s)
+	}
 	var last error
 	for _, f := range prefix.Families {
 		h, err := HostOf(d, from, f)
@@ -136,18 +145,30 @@ func HostOf(d *design.Design, id design.ID, f prefix.Family) (Host, error) {
 }
 
 // flowEnds are the kinds between which a person may ask for a flow.
-var flowEnds = []design.Kind{
+var flowEnds = append([]design.Kind{
 	design.KindEndpoint, design.KindLAN, design.KindInnerRoute, design.KindSubnet, design.KindSite, design.KindNetwork,
-}
+}, Boxes...)
+
+// flowStarts are the kinds at which one may begin: the internet and published services, too.
+var flowStarts = append([]design.Kind{design.KindInternet, design.KindListener}, flowEnds...)
 
 // ParseFlow reads a flow as a person gives it: from a party, LAN, subnet or
 // host (a path or name) to one of these or an address. An address is taken to mean
 // the one declared endpoint that has it, if there is exactly one.
 func ParseFlow(t *route.Tables, from, to string, s design.Service) (Flow, error) {
 	d := t.Design
-	source, err := one(d, from, "from", append([]design.Kind{design.KindInternet}, flowEnds...)...)
+	from, by, _ := strings.Cut(from, " via ")
+	source, err := one(d, from, "from", flowStarts...)
 	if err != nil {
 		return Flow{}, err
+	}
+	var joint design.ID
+	if by != "" {
+		o, err := one(d, by, "via", design.JointKinds...)
+		if err != nil {
+			return Flow{}, err
+		}
+		joint = o.ID
 	}
 	if source.Kind == design.KindInternet {
 		target, err := one(d, to, "to", flowEnds...)
@@ -158,11 +179,24 @@ func ParseFlow(t *route.Tables, from, to string, s design.Service) (Flow, error)
 	}
 	a, err := netip.ParseAddr(to)
 	if err != nil {
-		target, err := one(d, to, "to", flowEnds...)
+		target, err := one(d, to, "to", append([]design.Kind{design.KindListener}, flowEnds...)...)
 		if err != nil {
 			return Flow{}, err
 		}
+		if l, ok := target.Body.(*design.Listener); ok {
+			return ParseFlow(t, from, l.Address.String(), l.Service)
+		}
+		if joint != "" {
+			return FlowFromBox(t, source.ID, joint, target.ID, s)
+		}
 		return FlowBetween(t, source.ID, target.ID, s)
+	}
+	if slices.Contains(Boxes, source.Kind) {
+		own := t.Dials(source.ID, a)
+		if !linux(d, source.ID) || !own.IsValid() {
+			return Flow{}, fmt.Errorf("%s has no address of its own from which it could dial %s", d.Title(source.ID), a)
+		}
+		return Flow{From: Host{Box: source.ID, Address: own.Addr}, To: a, Meant: meantBy(t, a), Service: s}, nil
 	}
 	h, err := HostOf(d, source.ID, prefix.FamilyOf(a))
 	if err != nil {
@@ -193,6 +227,12 @@ func one(d *design.Design, text, what string, kinds ...design.Kind) (*design.Obj
 	switch {
 	case len(found) == 1:
 		return found[0], nil
+	case len(found) == 0 && len(d.Find(text)) > 0:
+		o := d.Find(text)[0]
+		return nil, fmt.Errorf(
+			"%s: %s is a %s, where a packet can neither start nor end; give a host, LAN, subnet, party or box, such as %s",
+			what, d.Title(o.ID), design.Word(o.Kind), example(d, kinds),
+		)
 	case len(found) == 0:
 		return nil, fmt.Errorf(
 			"%s: nothing in this design is called %q; give a path such as %s", what, text, example(d, kinds),

@@ -51,6 +51,9 @@ func (w *walker) itself(p *route.Point, at Place, pass passage) outcome {
 			return w.sendsItself(p, at, false)
 		}
 	}
+	if out, arrived := w.forItself(p, at); arrived {
+		return out
+	}
 	for o, l := range w.design.ListenersAt(p.ID) {
 		w.asked(l.Service)
 		if l.Address != w.header.Dst || l.Service != (design.Service{Proto: w.header.Proto, Port: w.header.DPort}) {

@@ -85,6 +85,9 @@ func ofSource(judges hook) hook {
 
 // step passes the packet through a forwarding point.
 func (w *walker) step(id, by design.ID) outcome {
+	if by == byItself {
+		return w.sendsItself(w.pointOf(id), w.placeOf(id), w.way == "forward")
+	}
 	w.segment = w.segmentBy(id, by)
 	p := w.pointIn(id)
 	at := w.placeOf(id)

@@ -242,6 +242,8 @@ type Stage struct {
 	Hook Hook `json:"hook,omitempty" enum:"prerouting,postrouting,listening"`
 	// Decided is the word of a filter, where one was asked.
 	Decided *Decided `json:"decided,omitempty"`
+	// Tunnels are those of the link that it enters, on one of which it goes.
+	Tunnels []design.ID `json:"tunnels,omitempty"`
 }
 
 // Hook is a place in a box at which packets are translated.
@@ -324,6 +326,8 @@ type Host struct {
 	// Beyond is the gateway by which it was reached, where it is somewhere on the
 	// internet.
 	Beyond design.ID
+	// Box is the gateway, box or edge router that sends itself, where it is no host.
+	Box design.ID
 }
 
 // clientPort stands for the port that a client's system picks (RFC 6335
@@ -364,6 +368,7 @@ func (tr *trip) goes() (stop *Stop) {
 		tables: tr.tables, design: tr.tables.Design, way: "forward", meant: tr.flow.Meant, header: h,
 		known: connections{}, fabric: map[Header]fabricated{}, let: remembering{}, classes: tr.classes,
 		collect: tr.collect, turns: tr.way, ports: [2]uint16{h.SPort, h.DPort}, lane: tr.lane,
+		begun: tr.flow.From.Box,
 	}
 	tr.reached, stop = tr.there.run(tr.there.from(tr.flow.From))
 	return stop
@@ -386,6 +391,7 @@ func (tr *trip) returns() *Stop {
 		tables: tr.tables, design: tr.tables.Design, way: "reply", meant: tr.flow.From.id(),
 		header: tr.there.header.reversed(), known: tr.there.known, fabric: tr.there.fabric, let: tr.there.let,
 		classes: tr.classes, collect: tr.collect, turns: tr.way, ports: tr.there.ports, lane: tr.lane,
+		begun: tr.flow.From.Box,
 	}
 	back := &tr.back
 	_, stop := back.run(back.from(tr.reached))
@@ -455,7 +461,10 @@ func endWords(a netip.Addr, port uint16) string {
 }
 
 func (h Host) id() design.ID {
-	if h.Endpoint != "" {
+	switch {
+	case h.Box != "":
+		return h.Box
+	case h.Endpoint != "":
 		return h.Endpoint
 	}
 	return h.Place

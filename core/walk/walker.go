@@ -33,6 +33,7 @@ type walker struct {
 	ports   [2]uint16       // of the source and the destination, as the flow began
 	collect *collected      // what filters see; nil: they are obeyed
 	lane    *lane           // of one that tells nothing but how it ends; nil: it tells everything
+	begun   design.ID       // the box that sent the first packet itself; empty: a host
 	told    int             // how many stages there were, told or not
 }
 
@@ -139,8 +140,11 @@ func (w *walker) down(v status.Verdict, at Place) outcome {
 
 // from sends the packet from a host.
 func (w *walker) from(h Host) outcome {
-	if h.Beyond != "" {
+	switch {
+	case h.Beyond != "":
 		return w.fromBeyond(h)
+	case h.Box != "":
+		return w.fromBox(h)
 	}
 	at := w.placeOf(h.id())
 	if v := w.statusOf(h.Place); !v.Up {

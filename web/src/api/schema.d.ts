@@ -1234,6 +1234,10 @@ export interface components {
       expires?: string;
       /** @description Free text. */
       note?: string;
+      /** @enum {string} */
+      rtt_from?: "given" | "measured";
+      /** Format: int32 */
+      rtt_ms?: number;
       /** @description The routing domain that it carries; left out: whatever meets at its ends. */
       segment?: string;
       /**
@@ -1557,6 +1561,7 @@ export interface components {
       note?: string;
       /** @description Who answers for it. */
       owner?: string;
+      position?: string;
       /**
        * Format: ip
        * @description Its BGP identifier; the lowest address of its sessions if left out.
@@ -2467,6 +2472,8 @@ export interface components {
       note?: string;
       /** @description Who wants it. */
       owner?: string;
+      /** Format: int32 */
+      rtt_ms?: number;
       /** @description Protocol and port, such as tcp/502; left out: any, for what must never work. */
       service?: string;
       /** @description It must still work after any single tunnel, circuit, edge router or gateway of a site on its way has failed. */
@@ -2654,6 +2661,10 @@ export interface components {
        * @enum {string}
        */
       routing: "static" | "selectors" | "bgp";
+      /** @enum {string} */
+      rtt_from?: "given" | "measured";
+      /** Format: int32 */
+      rtt_ms?: number;
       /** @description The routing domain that it carries; left out: whatever meets at its ends. */
       segment?: string;
       /**
@@ -3261,6 +3272,10 @@ export interface components {
       halves: components["schemas"]["Half"][];
       /** @description Free text. */
       note?: string;
+      /** @enum {string} */
+      rtt_from?: "given" | "measured";
+      /** Format: int32 */
+      rtt_ms?: number;
       /**
        * @description How far it has come; ready if left out.
        * @enum {string}
@@ -3746,6 +3761,7 @@ export interface components {
     ProviderRegion: {
       /** @description As networks name it. */
       name: string;
+      position?: string;
       /** @description Its zones. */
       zones?: string[];
     };
@@ -4306,6 +4322,7 @@ export interface components {
       note?: string;
       /** @description Who answers for it. */
       owner?: string;
+      position?: string;
     };
     SnapshotEffect: {
       /** Format: int64 */
