@@ -66,6 +66,8 @@ func causeOf(r proof.Result) string {
 		return ""
 	case r.Error != "":
 		return r.Error
+	case r.Slow != "":
+		return r.Slow
 	case r.Never:
 		return r.Proof.From.Title + " reaches " + r.Proof.To.Title + " at " + r.Proof.Dialled.String()
 	case r.Without != "":

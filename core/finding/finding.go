@@ -336,6 +336,8 @@ func (c *collector) intent(o *design.Object) {
 	case r.Error != "":
 		f.Sentence = fmt.Sprintf("%q can not be walked: %s", r.Name, r.Error)
 		f.more = func(ctx context.Context, all *Findings) []Fix { return all.fixesFor(ctx, r.Intent) }
+	case r.Slow != "":
+		f.Sentence = fmt.Sprintf("%q is too slow: %s", r.Name, r.Slow)
 	case r.Without != "":
 		f.Sentence = fmt.Sprintf(
 			"%q must survive any single failure, and does not work without %s: %s", r.Name, r.WithoutTitle, stop.Why,

@@ -105,6 +105,8 @@ func reach(r proof.Result) int {
 		return 2 * whole
 	case r.Error != "":
 		return 0
+	case r.Slow != "":
+		return whole
 	}
 	p, from := r.Proof, 0
 	if r.Failed != nil {

@@ -147,7 +147,7 @@ func (x *Drill) compare(before, after *route.Tables, was, now Result) {
 }
 
 func hit(r Result) Hit {
-	h := Hit{Intent: r.Intent, Name: r.Name, Never: r.Never, Why: r.Error}
+	h := Hit{Intent: r.Intent, Name: r.Name, Never: r.Never, Why: r.Error + r.Slow}
 	if s := r.Proof.Stop; s != nil {
 		h.Code, h.Why = s.Code, s.Why
 	}

@@ -15,13 +15,15 @@ import (
 
 // Result is what became of one intent.
 type Result struct {
-	Intent design.ID  `json:"intent"`
-	Name   string     `json:"name"`
-	Group  string     `json:"group,omitempty"`
-	Never  bool       `json:"never,omitempty"`
-	Holds  bool       `json:"holds"`           // the flow does what the intent wants
-	Error  string     `json:"error,omitempty"` // why it can not be walked at all
-	Proof  walk.Proof `json:"proof"`
+	Intent design.ID `json:"intent"`
+	Name   string    `json:"name"`
+	Group  string    `json:"group,omitempty"`
+	Never  bool      `json:"never,omitempty"`
+	Holds  bool      `json:"holds"`           // the flow does what the intent wants
+	Error  string    `json:"error,omitempty"` // why it can not be walked at all
+	// Slow says that it works and is on the way for longer than it may be.
+	Slow  string     `json:"slow,omitempty"`
+	Proof walk.Proof `json:"proof"`
 	// Without is what must be able to fail and without which it does not work;
 	// Failed is the walk without it, and Proof goes on to be the flow's own.
 	Without      design.ID   `json:"without,omitempty"`
@@ -167,8 +169,22 @@ func between(t *route.Tables, r Result, from, to design.ID, in *design.Intent) R
 	if r.Proof = walk.Prove(t, flow); in.Apart {
 		r.Proof = walk.Apart(t, flow, r.Proof)
 	}
-	r.Holds = r.Proof.Works
+	if r.Holds = r.Proof.Works; r.Holds && in.RTT > 0 {
+		r.Slow = slow(walk.MeasureOf(t, flow, r.Proof), in.RTT)
+		r.Holds = r.Slow == ""
+	}
 	return r
+}
+
+// slow says that a flow is on the way for longer than it may be, and on which leg most; empty if it is not. Legs of
+// which nobody knows count as nothing.
+func slow(m walk.Measure, most uint32) string {
+	if m.RTT <= float64(most) {
+		return ""
+	}
+	return fmt.Sprintf(
+		"a packet and its answer are %g ms on the way, and may be %d; the slowest leg is %s", m.RTT, most, m.Slowest,
+	)
 }
 
 // flowsOf are all flows from one object to another; from the internet those of public addresses.

@@ -474,7 +474,7 @@ func whyNot(r proof.Result) string {
 	if stop := r.Stop(); stop != nil {
 		return stop.Why
 	}
-	return r.Error
+	return r.Error + r.Slow
 }
 
 // measure fills in what options are compared by.

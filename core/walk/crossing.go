@@ -49,6 +49,10 @@ func (w *walker) relay(gateway, by design.ID, routed route.Route) (out outcome, 
 // cross carries the packet over a joint: if it is up, if it admits the packet, on some of its
 // tunnels where not on all.
 func (w *walker) cross(from *route.Point, e topology.Edge, only []design.ID) outcome {
+	if w.until == e.Joint {
+		w.left = true
+		return outcome{arrived: Host{Box: from.ID}}
+	}
 	o := w.design.Get(e.Joint)
 	at := Place{ID: o.ID, Kind: o.Kind, Title: w.design.Title(o.ID)}
 	if v := w.statusOf(o.ID); !v.Up {

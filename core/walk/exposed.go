@@ -286,3 +286,13 @@ func Exposed(t *route.Tables, party design.ID) []Exposure {
 	}
 	return out
 }
+
+// ToInternet is a flow from a host to somebody on the internet; ok is false where there is no address that nobody has.
+func ToInternet(t *route.Tables, h Host, s design.Service) (f Flow, ok bool) {
+	within := documentation[3:]
+	if h.Address.Is4() {
+		within = documentation[:3]
+	}
+	a := unheldIn(t, within)
+	return Flow{From: h, To: a, Service: s}, a.IsValid()
+}

@@ -346,6 +346,9 @@ type trip struct {
 	collect *collected      // walks past filters, and collects what they see; nil: filters are obeyed
 	lane    *lane           // nothing is told of the way but how it ends; nil: everything
 
+	// until and untilBack are joints before which the packet, or its answer, is left; empty: it goes on.
+	until, untilBack design.ID
+
 	there, back walker
 	reached     Host
 }
@@ -368,7 +371,7 @@ func (tr *trip) goes() (stop *Stop) {
 		tables: tr.tables, design: tr.tables.Design, way: "forward", meant: tr.flow.Meant, header: h,
 		known: connections{}, fabric: map[Header]fabricated{}, let: remembering{}, classes: tr.classes,
 		collect: tr.collect, turns: tr.way, ports: [2]uint16{h.SPort, h.DPort}, lane: tr.lane,
-		begun: tr.flow.From.Box,
+		begun: tr.flow.From.Box, until: tr.until,
 	}
 	tr.reached, stop = tr.there.run(tr.there.from(tr.flow.From))
 	return stop
@@ -391,10 +394,13 @@ func (tr *trip) returns() *Stop {
 		tables: tr.tables, design: tr.tables.Design, way: "reply", meant: tr.flow.From.id(),
 		header: tr.there.header.reversed(), known: tr.there.known, fabric: tr.there.fabric, let: tr.there.let,
 		classes: tr.classes, collect: tr.collect, turns: tr.way, ports: tr.there.ports, lane: tr.lane,
-		begun: tr.flow.From.Box,
+		begun: tr.flow.From.Box, until: tr.untilBack,
 	}
 	back := &tr.back
 	_, stop := back.run(back.from(tr.reached))
+	if back.left {
+		return nil
+	}
 	h := tr.first()
 	if got := back.header; stop == nil && got != h.reversed() {
 		from := fromOf(tr.tables.Design, tr.flow.From)

@@ -34,6 +34,8 @@ type walker struct {
 	collect *collected      // what filters see; nil: they are obeyed
 	lane    *lane           // of one that tells nothing but how it ends; nil: it tells everything
 	begun   design.ID       // the box that sent the first packet itself; empty: a host
+	until   design.ID       // the joint before which it is left; empty: it goes on
+	left    bool            // it was
 	told    int             // how many stages there were, told or not
 }
 
