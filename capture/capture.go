@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/netip"
 	"time"
+	"unicode/utf8"
 
 	"github.com/gopacket/gopacket"
 	"github.com/gopacket/gopacket/layers"
@@ -288,4 +289,18 @@ func echoWord(kind, request, reply uint8) string {
 		return "echo reply"
 	}
 	return "error"
+}
+
+// ReadAny reads a capture, or the text that a person has copied from a terminal.
+func ReadAny(file []byte) (wire.Seen, error) {
+	if len(file) >= 4 {
+		switch binary.LittleEndian.Uint32(file) {
+		case 0x0a0d0d0a, 0xa1b2c3d4, 0xd4c3b2a1, 0xa1b23c4d, 0x4d3cb2a1:
+			return Read(bytes.NewReader(file))
+		}
+	}
+	if !utf8.Valid(file) {
+		return wire.Seen{}, errors.New("it is neither a capture (pcapng or pcap) nor text")
+	}
+	return wire.ReadText(string(file))
 }

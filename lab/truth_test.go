@@ -53,6 +53,7 @@ type answerers struct {
 }
 
 func (a *answerers) note(flow string, s seen) {
+	flow = strings.TrimRight(flow, " ") // of a large one
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if _, again := a.got[flow]; !again {

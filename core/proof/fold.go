@@ -286,3 +286,33 @@ func (m *Matrix) Cell(by By, row, column design.ID, services []string, most int)
 	slices.SortStableFunc(out, func(a, b Flow) int { return int(ranks[a.State[0]]) - int(ranks[b.State[0]]) })
 	return out[:min(most, len(out))], len(out), nil
 }
+
+// Worst are the flows that are leaking or missing, worst first, at most so many.
+func (m *Matrix) Worst(services []string, most int) []Flow {
+	var leaking, missing []Flow
+	wanted := m.wanted(services)
+	for a := range m.Ends {
+		for b := range m.Ends {
+			if a == b || !m.from[a].meets(m.to[b]) {
+				continue
+			}
+			works, code := m.Works(a, b)
+			for _, s := range wanted {
+				st := m.stateOf(a, b, s, works.Has(s))
+				f := Flow{
+					From: m.Ends[a].ID, FromTitle: m.Ends[a].Title, To: m.Ends[b].ID, ToTitle: m.Ends[b].Title,
+					Service: m.Services[s].String(), State: string(st), Code: string(code),
+				}
+				switch st {
+				case Leaking:
+					f.Code = ""
+					leaking = append(leaking, f)
+				case Missing:
+					missing = append(missing, f)
+				}
+			}
+		}
+	}
+	out := append(leaking, missing...)
+	return out[:min(most, len(out))]
+}

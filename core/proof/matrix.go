@@ -77,6 +77,16 @@ type marks []uint64
 
 func (b marks) set(n int) { b[n/64] |= 1 << (n % 64) }
 
+// meets reports whether two have any in common.
+func (b marks) meets(o marks) bool {
+	for w := range b {
+		if b[w]&o[w] != 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // Services are the services in use: what intents ask for, hosts answer and published services are dialled by, and a
 // ping.
 func Services(d *design.Design) []design.Service {

@@ -7,6 +7,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/route"
 	"dravin/core/settings"
+	"dravin/core/status"
 	"dravin/core/walk"
 )
 
@@ -78,7 +79,9 @@ func lostSessions(before, after *route.Tables, sessions []*design.Object) (out *
 			u.Never, u.Why = true, u.Why+" is 0: nobody notices"
 		}
 		if carrier := before.Design.Get(s.Parent); carrier != nil {
-			u.Why = fmt.Sprintf("the hold time of the session of %s", before.Design.Title(carrier.ID))
+			u.Why = fmt.Sprintf(
+				"the hold time of the session of %s", status.Thing{Object: carrier.ID}.Title(before.Design),
+			)
 			if hold == 0 {
 				u.Why += " is 0: nobody notices"
 			}

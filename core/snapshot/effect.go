@@ -141,7 +141,6 @@ func titleOf(before, after *Solved, id design.ID) string { return in(before, aft
 
 // Without is the same design with something taken away.
 func (s *Solved) Without(c ...status.Thing) *Solved {
-	condition := s.Tables.Status.Condition()
-	condition.Without = append(append([]status.Thing{}, condition.Without...), c...)
-	return alone(s.Design, condition)
+	p := s.Proofs.Without(c...)
+	return &Solved{Design: s.Design, Tables: p.Tables(), Proofs: p, matrix: &matrices{before: s.matrix.known()}}
 }

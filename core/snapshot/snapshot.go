@@ -4,6 +4,7 @@
 package snapshot
 
 import (
+	"context"
 	"sync"
 
 	"dravin/core/design"
@@ -21,6 +22,8 @@ type Solved struct {
 	Tables   *route.Tables
 	Proofs   *proof.Proofs
 	Findings *finding.Findings
+
+	matrix *matrices
 
 	today *Solved   // the same today, where the condition looks at what is built; else nil
 	asked sync.Once // of today: somebody has asked for it, so that its findings are kept, too
@@ -63,7 +66,43 @@ func (s *Solved) ifOther() *proof.Proofs {
 
 func alone(d *design.Design, c status.Condition) *Solved {
 	t := route.Solve(d, c)
-	return &Solved{Design: d, Tables: t, Proofs: proof.Of(t)}
+	return &Solved{Design: d, Tables: t, Proofs: proof.Of(t), matrix: &matrices{}}
+}
+
+// matrices are the matrix of a solved design, once somebody has asked for it, and that of the design before.
+type matrices struct {
+	mu     sync.Mutex
+	now    *proof.Matrix
+	before *proof.Matrix
+}
+
+// known is the matrix, if somebody has asked for it.
+func (x *matrices) known() *proof.Matrix {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return x.now
+}
+
+// Matrix is who reaches whom; of a design after an edit only what may differ is walked again. The error is that of the
+// context, if it ends before. tell, if not nil, hears how far it is, from 0 to 1.
+func (s *Solved) Matrix(ctx context.Context, tell func(float64)) (*proof.Matrix, error) {
+	x := s.matrix
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if x.now != nil {
+		return x.now, nil
+	}
+	var m *proof.Matrix
+	var err error
+	if x.before != nil {
+		m, err = x.before.After(ctx, s.Proofs)
+	} else {
+		m, err = proof.MatrixOf(ctx, s.Proofs, tell)
+	}
+	if err == nil {
+		x.now, x.before = m, nil
+	}
+	return m, err
 }
 
 // After is what follows from the next design under the same condition.
@@ -83,7 +122,9 @@ func (s *Solved) After(next *design.Design, changes *design.Changes) *Solved {
 
 func (s *Solved) follow(next *design.Design, changes *design.Changes) *Solved {
 	t := s.Tables.After(next, changes)
-	return &Solved{Design: next, Tables: t, Proofs: s.Proofs.After(t, t.Changes())}
+	return &Solved{
+		Design: next, Tables: t, Proofs: s.Proofs.After(t, t.Changes()), matrix: &matrices{before: s.matrix.known()},
+	}
 }
 
 // Settle takes over what still holds of what was before, and lets go of it. It

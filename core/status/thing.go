@@ -124,6 +124,10 @@ func inZone(d *design.Design, zone string) (out []design.ID) {
 func (t Thing) Title(d *design.Design) string {
 	switch {
 	case t.Object != "":
+		o := d.Get(t.Object)
+		if parent := d.Get(o.Parent); parent != nil && d.Party(o.ID) == nil { // of a link or circuit
+			return Thing{Object: parent.ID}.Title(d) + ", " + o.Name
+		}
 		return d.Title(t.Object)
 	case t.Zone != "":
 		return "the zone " + t.Zone

@@ -69,7 +69,27 @@ type visit struct {
 	stopped bool
 }
 
-// visits are the hosts and boxes that a packet comes by, in order.
+// visitsOf are the hosts and boxes that a packet comes by, in order. What a host's own filter refuses, or the host does
+// not answer, has come to it.
+func visitsOf(t *route.Tables, p walk.Proof, stages []walk.Stage) []visit {
+	out := visits(stages)
+	s := p.Stop
+	if s == nil || len(stages) == 0 || len(out) == 0 || stages[len(stages)-1].Act != walk.Stops {
+		return out
+	}
+	own := s.Decided != nil && t.Filter(s.Decided.Filter).Manner.Own && s.Decided.Direction == design.Incoming
+	last := out[len(out)-1]
+	if own && s.At.Kind == design.KindEndpoint && last.at.ID != s.At.ID {
+		out[len(out)-1].stopped = false
+		out = append(out, visit{
+			at: s.At, in: last.out, out: last.out, by: last.on, came: last.tunnels, first: len(stages) - 1,
+			last: len(stages) - 1, ends: true, stopped: true,
+		})
+	}
+	return out
+}
+
+// visits are the hosts and boxes that a packet comes by, in order, as far as it is carried.
 func visits(stages []walk.Stage) (out []visit) {
 	var joint design.ID
 	var tunnels []design.ID
@@ -115,7 +135,7 @@ func joined(k design.Kind) bool {
 func Of(t *route.Tables, p walk.Proof) Capture {
 	c := camera{tables: t, proof: p, boxes: map[design.ID]*box.Box{}}
 	c.out = Capture{Interfaces: []Interface{}, Packets: []Packet{}}
-	there, back := visits(p.Forward), visits(p.Reply)
+	there, back := visitsOf(t, p, p.Forward), visitsOf(t, p, p.Reply)
 	c.conversation(there, back)
 	for n := range c.out.Interfaces {
 		c.out.Interfaces[n].Filter = c.filter(n)
@@ -143,7 +163,12 @@ func (c *camera) conversation(there, back []visit) {
 	near[at].out, near[at].on = near[at].in, ""
 	far[0].in, far[0].by, far[0].begins, far[0].proxies = far[0].out, "", true, false
 	near[at].ends = true
-	split := slices.IndexFunc(back, func(v visit) bool { return v.proxies })
+	split := -1 // of several that end connections the one nearest to the caller
+	for n, v := range back {
+		if v.proxies {
+			split = n
+		}
+	}
 	if split < 0 {
 		c.exchange(near, reversed(near), true)
 		c.conversation(far, back)
@@ -320,6 +345,7 @@ func (c *camera) lan(b *box.Box, v visit, beside walk.Place) Interface {
 }
 
 func (c *camera) add(i Interface, p Packet) {
+	i.At.Segment = "" // an interface is in whatever instance the packet is
 	n := slices.Index(c.out.Interfaces, i)
 	if n < 0 {
 		n = len(c.out.Interfaces)
