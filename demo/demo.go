@@ -19,3 +19,8 @@ var TwoGardens []byte
 //
 //go:embed remedies/*.yaml
 var Remedies embed.FS
+
+// Cases are small estates, each of something that goes wrong when networks are joined.
+//
+//go:embed cases/*.yaml
+var Cases embed.FS

@@ -174,7 +174,7 @@ func TestTruthOfSights(t *testing.T) {
 	compared := 0
 	var wrong []string
 	for n := range number("DRAVIN_TRUTH_SIGHTS", 2) {
-		e := newEstate(uint64(n), false)
+		e := newEstate(uint64(n+number("DRAVIN_TRUTH_SEED", 0)), false)
 		tables := route.Solve(e.d, status.Condition{Horizon: e.horizon})
 		w := build(t, e, nil)
 		a := listening(t, w, e)
@@ -188,11 +188,14 @@ func TestTruthOfSights(t *testing.T) {
 		}
 		for _, f := range e.flows(20) {
 			p := walk.Prove(tables, flowOf(f))
-			if !plainly(tables, p) || f.proto == "icmp" || len(slices.Collect(walk.Ways(tables, flowOf(f)))) > 1 || !sole(e, p) {
+			again := f.proto == "tcp" && p.Stop != nil && p.Stop.Way == "reply" // its answer is sent again, for long
+			if again || !plainly(tables, p) || f.proto == "icmp" || len(slices.Collect(walk.Ways(tables, flowOf(f)))) > 1 || !sole(e, p) {
 				continue
 			}
 			if says := x.differs(e, w, tables, f, p); says != "" {
-				wrong = append(wrong, fmt.Sprintf("estate %d: %s %s > %s:\n%s", n, f.proto, f.from.Address, f.to, says))
+				wrong = append(wrong, fmt.Sprintf(
+					"estate %d: %s %s > %s, %s:\n%s", n, f.proto, f.from.Address, f.to, stopWords(p), says,
+				))
 			}
 			compared++
 		}
@@ -216,6 +219,8 @@ func sole(e *estate, p walk.Proof) bool {
 // differs says how what is captured of a flow differs from what Dravin writes.
 func (x *watchers) differs(e *estate, w *world, tables *route.Tables, f flow, p walk.Proof) string {
 	expected := expectedSights(e.d, tables, p)
+	c := wire.Of(tables, p)
+	strays := len(c.Packets) > 0 && c.Interfaces[c.Packets[len(c.Packets)-1].Interface].What == "outside"
 	var got []string
 	for range 5 {
 		x.mu.Lock()
@@ -226,8 +231,8 @@ func (x *watchers) differs(e *estate, w *world, tables *route.Tables, f flow, p 
 		x.mu.Lock()
 		got = x.words(e.d, f)
 		x.mu.Unlock()
-		if slices.Equal(got, expected) {
-			return ""
+		if slices.Equal(got, expected) || strays && slices.Equal(got, expected[:len(expected)-1]) {
+			return "" // most gateways of worlds have no way out by which something could stray
 		}
 	}
 	return "written:\n  " + strings.Join(expected, "\n  ") + "\ntaken:\n  " + strings.Join(got, "\n  ")
@@ -270,7 +275,7 @@ func TestTruthOfSizes(t *testing.T) {
 	compared := map[string]int{}
 	var wrong []string
 	for n := range number("DRAVIN_TRUTH_SIZES", 3) {
-		e := newEstate(uint64(n), false)
+		e := newEstate(uint64(n+number("DRAVIN_TRUTH_SEED", 0)), false)
 		tables := route.Solve(e.d, status.Condition{Horizon: e.horizon})
 		w := build(t, e, nil)
 		narrow(t, w, e, tables)

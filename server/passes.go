@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"fmt"
 	"net/http"
 	"slices"
 
@@ -213,23 +212,14 @@ func couldHave(v *solved, o *design.Object) []CouldHave {
 	}
 	out := []CouldHave{}
 	for _, x := range places {
-		made := design.IDFor(design.KindFilter, "at "+string(x.ID))
-		put := design.PutEdit(&design.Object{
-			ID: made, Kind: design.KindFilter, Name: filterName(d, x), Body: &design.PacketFilter{At: x.ID},
-		})
-		if len(out) >= mostCould || len(d.FiltersAt(x.ID, false)) > 0 || len(d.Refusals([]design.Edit{put})) > 0 {
+		if len(out) >= mostCould {
+			break
+		}
+		edits, rules, ok := passes.Guard(v.tables(), x.ID)
+		if !ok {
 			continue
 		}
-		c := CouldHave{At: x.ID, Title: d.Title(x.ID), Kind: design.Word(x.Kind), Edit: []design.Edit{put}}
-		if next, err := v.all.Try(c.Edit); err == nil {
-			worked := next.Findings.Needs().FromIntents(passes.Wish{Filters: []design.ID{made}})
-			for _, f := range worked.Filters {
-				c.Rules = len(f.After)
-			}
-			if len(worked.Edits) > 0 {
-				c.Edit = worked.Edits
-			}
-		}
+		c := CouldHave{At: x.ID, Title: d.Title(x.ID), Kind: design.Word(x.Kind), Edit: edits, Rules: rules}
 		out = append(out, c)
 	}
 	return out
@@ -237,23 +227,6 @@ func couldHave(v *solved, o *design.Object) []CouldHave {
 
 // mostCould bounds how many places are offered.
 const mostCould = 12
-
-// filterName is a name for a filter at a place that no other has.
-func filterName(d *design.Design, o *design.Object) string {
-	taken := func(name string) bool {
-		return slices.ContainsFunc(
-			d.Of(design.KindFilter), func(f *design.Object) bool { return design.Named(f.Name, design.Slug(name)) },
-		)
-	}
-	name := "at " + d.Title(o.ID)
-	if r := []rune(name); len(r) > 70 {
-		name = string(r[:70])
-	}
-	for n := 2; taken(name); n++ {
-		name = fmt.Sprintf("at %s %d", d.Title(o.ID), n)
-	}
-	return name
-}
 
 func workedFilters(v *solved, in *inWorked) (WorkedView, error) {
 	w := passes.Wish{Keep: in.Keep}

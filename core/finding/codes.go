@@ -171,6 +171,11 @@ var Family = []words.Coded[string]{
 		Fix: "the next that is",
 	},
 	{
+		Code: "metered-twice", Title: "metered twice",
+		Doc: "every gigabyte of an intent's flow crosses two things that are paid by the gigabyte",
+		Fix: "join the two directly, where that is cheaper",
+	},
+	{
 		Code: "code-of-other-zone", Title: "code of other zone",
 		Doc: "the order code is for another zone",
 		Fix: "move that end",

@@ -329,6 +329,7 @@ func (c *collector) intent(o *design.Object) {
 	r := c.findings.proofs.Intent(o.ID)
 	if r.Holds {
 		c.notYet(r)
+		c.metered(r)
 		return
 	}
 	f := c.add("intent", Broken, o.ID, nil, "")
@@ -349,6 +350,7 @@ func (c *collector) intent(o *design.Object) {
 		f.Sentence = fmt.Sprintf(
 			"%q must never work, and it does: %s reaches it at %s", r.Name, r.Proof.From.Title, r.Proof.Dialled,
 		)
+		f.more = func(ctx context.Context, all *Findings) []Fix { return all.guards(ctx, r) }
 	default:
 		f.Sentence = fmt.Sprintf("%q does not work: %s", r.Name, stop.Why)
 		f.Stop = stop.Code
@@ -384,6 +386,7 @@ func (c *collector) notYet(r proof.Result) {
 		if s := stop.Subject; s != "" {
 			f.Subjects = append(f.Subjects, s)
 		}
+		f.Fixes = append(f.Fixes, c.built(stop)...)
 	}
 }
 

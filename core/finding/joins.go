@@ -145,7 +145,7 @@ func (c *collector) circuit(o *design.Object) {
 			c.design.Title(y.At),
 		)
 	}
-	for n, e := range b.Ends {
+	for _, e := range b.Ends {
 		if b.CodeZone != "" && e.Zone != "" && e.Zone != b.CodeZone {
 			c.add(
 				"code-of-other-zone",
@@ -153,8 +153,12 @@ func (c *collector) circuit(o *design.Object) {
 				o.ID,
 				[]Fix{
 					{
-						Title: "Put the end at " + c.design.Title(e.At) + " into " + b.CodeZone,
-						Edits: set(func(x *design.Circuit) { x.Ends[n].Zone = b.CodeZone }),
+						Title: "Put both ends into " + b.CodeZone,
+						Edits: set(func(x *design.Circuit) {
+							for n := range x.Ends {
+								x.Ends[n].Zone = b.CodeZone
+							}
+						}),
 					},
 				},
 				"the order code of %s is for %s, and its end at %s is in %s",

@@ -218,7 +218,7 @@ func (c *collector) pools(*design.Object) {
 	for _, p := range ledger.Pools(c.tables) {
 		switch {
 		case p.Hosts > p.Fits:
-			c.add("pool-too-small", Risk, p.At, nil, "the pool %s at %s: %s", p.Pool, p.Title, p.Ends)
+			c.add("pool-too-small", Risk, p.At, c.largerPool(p), "the pool %s at %s: %s", p.Pool, p.Title, p.Ends)
 		case p.Percent >= 80:
 			c.add(
 				"pool-fills", Untidy, p.At, nil, "the pool %s at %s is %d %% full when all hosts are there: %s", p.Pool,

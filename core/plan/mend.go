@@ -71,7 +71,7 @@ func (pl *planner) mendable(a attempt) []design.ID {
 	for _, id := range failing {
 		r := a.state.built.Intent(id)
 		stop := r.Stop()
-		if stop == nil || slices.Contains(collisions, stop.Code) {
+		if stop == nil || len(pl.plan.Places) > 0 && slices.Contains(collisions, stop.Code) {
 			return nil
 		}
 	}
@@ -139,7 +139,7 @@ func (pl *planner) mends(s state, intent design.ID) []mend {
 	var out []mend
 	for _, of := range []func(around) []mend{
 		routeMends, standingMends, faultMends, filterMends, tableMends, hubMends, peeringMends, callMends, hidingMends,
-		crossingMends,
+		crossingMends, linkMends,
 	} {
 		out = append(out, of(x)...)
 	}

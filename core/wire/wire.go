@@ -67,6 +67,8 @@ type visit struct {
 	begins  bool // it is the sender
 	ends    bool // it is who receives it
 	stopped bool
+	strays  bool       // it is lost, and leaves all the same
+	beside  walk.Place // toward whom
 }
 
 // visitsOf are the hosts and boxes that a packet comes by, in order. What a host's own filter refuses, or the host does
@@ -75,6 +77,11 @@ func visitsOf(t *route.Tables, p walk.Proof, stages []walk.Stage) []visit {
 	out := visits(stages)
 	s := p.Stop
 	if s == nil || len(stages) == 0 || len(out) == 0 || stages[len(stages)-1].Act != walk.Stops {
+		return out
+	}
+	if beside, leaves := strays(t, stages); leaves {
+		last := &out[len(out)-1]
+		last.stopped, last.strays, last.beside = false, true, beside
 		return out
 	}
 	own := s.Decided != nil && t.Filter(s.Decided.Filter).Manner.Own && s.Decided.Direction == design.Incoming
@@ -87,6 +94,36 @@ func visitsOf(t *route.Tables, p walk.Proof, stages []walk.Stage) []visit {
 		})
 	}
 	return out
+}
+
+// strays tells whether a packet that is lost leaves the box at which it is: by the way out, since a box of one's own
+// sends there what it has no better route for, or to somebody else who has the very range; and where to.
+func strays(t *route.Tables, stages []walk.Stage) (beside walk.Place, leaves bool) {
+	d := t.Design
+	for _, s := range slices.Backward(stages) {
+		if s.Act != walk.Routes {
+			continue
+		}
+		o := d.Get(s.At.ID)
+		if s.Table == nil || s.Table.Winner == nil || !slices.Contains(walk.Boxes, o.Kind) || d.Party(o.ID).Kind != design.KindSite {
+			break
+		}
+		hop := s.Table.Winner.Hop
+		to := d.Get(hop.To)
+		switch {
+		case hop.Kind == route.Internet:
+			return walk.Place{}, true
+		case hop.Kind != route.Deliver || to == nil:
+		case to.Kind == design.KindInnerRoute:
+			return walk.Place{ID: to.ID, Kind: to.Kind, Title: d.Title(to.ID)}, true
+		case slices.ContainsFunc(d.Inside(to.ID, design.KindEndpoint), func(e *design.Object) bool {
+			return slices.Contains(e.Body.(*design.Endpoint).Addresses, s.Header.Dst)
+		}):
+			return walk.Place{ID: to.ID, Kind: to.Kind, Title: d.Title(to.ID)}, true
+		}
+		break
+	}
+	return walk.Place{}, false
 }
 
 // visits are the hosts and boxes that a packet comes by, in order, as far as it is carried.
@@ -111,6 +148,9 @@ func visits(stages []walk.Stage) (out []visit) {
 			}
 			continue
 		}
+		if s.Act == walk.Filters && !holds(s.At.Kind) {
+			continue // a filter of a subnet or network is no place where a packet stays
+		}
 		if last == nil || last.at.ID != s.At.ID || last.on != "" {
 			in := s.Header
 			if last != nil {
@@ -125,6 +165,11 @@ func visits(stages []walk.Stage) (out []visit) {
 		last.begins = last.begins || n == 0
 	}
 	return out
+}
+
+// holds reports whether a packet is at something of a kind for a while: at a host, or where it is routed.
+func holds(k design.Kind) bool {
+	return k == design.KindEndpoint || slices.Contains(route.PointKinds, k)
 }
 
 func joined(k design.Kind) bool {
@@ -234,7 +279,11 @@ func (c *camera) pass(visits []visit, way, what string) {
 		}
 		last := n == len(visits)-1
 		if !v.ends && !(last && v.stopped) {
-			c.sees(v, way, what, v.out, v.on, v.tunnels, true, near(visits, n, 1), v.last)
+			beside := near(visits, n, 1)
+			if v.strays {
+				beside = v.beside
+			}
+			c.sees(v, way, what, v.out, v.on, v.tunnels, true, beside, v.last)
 		}
 	}
 }
