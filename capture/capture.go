@@ -98,7 +98,9 @@ func frameOf(i wire.Interface, p wire.Packet) ([]byte, error) {
 	}
 	buf := gopacket.NewSerializeBuffer()
 	err = gopacket.SerializeLayers(
-		buf, gopacket.SerializeOptions{FixLengths: true, ComputeChecksums: true}, append(append(stack, network), upper...)...,
+		buf, gopacket.SerializeOptions{FixLengths: true, ComputeChecksums: true}, append(
+			append(stack, network), upper...,
+		)...,
 	)
 	return buf.Bytes(), err
 }

@@ -20,7 +20,8 @@ var order = []string{
 	"core/words", "core/prefix", "core/negotiate", "core/provider", "core/design", "core/settings", "core/status",
 	"core/topology", "core/ingest", "core/overlap", "core/allocation", "core/cost", "core/lifecycle", "core/draft",
 	"core/defaults", "core/sheet", "core/bgp", "core/filter", "core/route", "core/walk", "core/proof",
-	"core/ledger", "core/passes", "core/translate", "core/plan", "core/remedy", "core/command", "core/finding", "core/snapshot",
+	"core/ledger", "core/passes", "core/translate", "core/plan", "core/remedy", "core/command",
+	"core/finding", "core/snapshot",
 	"core/box", "core/handover", "core/wire", "capture",
 	"lab/estates", "demo", "lab", "store", "store/cluster", "web", "server", "cmd/generate", "cmd/load", "cmd/dravin",
 }

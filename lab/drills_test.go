@@ -68,7 +68,8 @@ func (w *world) moves(tunnel *design.Object, at design.ID) string {
 	for _, device := range w.tunnelsOf(tunnel.Parent, at) {
 		if device != from {
 			return fmt.Sprintf(
-				"for f in -4 -6; do ip $f route show dev %s | sed 's/ linkdown//' | while read r; do ip $f route replace $r dev %s; done; done\n", from,
+				"for f in -4 -6; do ip $f route show dev %s | sed 's/ linkdown//' | "+
+					"while read r; do ip $f route replace $r dev %s; done; done\n", from,
 				device,
 			)
 		}
@@ -136,7 +137,9 @@ func TestTruthOfDrills(t *testing.T) {
 				flows++
 				if says := differs(e, after, f, a.saw(f.id), answered[k]); says != "" {
 					wrong = append(wrong, fmt.Sprintf(
-						"estate %d without %s: %s %s at %s > %s port %d: %s", n, thing.Title(e.d), f.proto, f.from.Address,
+						"estate %d without %s: %s %s at %s > %s port %d: %s", n, thing.Title(
+							e.d,
+						), f.proto, f.from.Address,
 						e.d.Title(f.from.Place), f.to, f.port, says,
 					))
 				}

@@ -189,7 +189,8 @@ func TestTruthOfSights(t *testing.T) {
 		for _, f := range e.flows(20) {
 			p := walk.Prove(tables, flowOf(f))
 			again := f.proto == "tcp" && p.Stop != nil && p.Stop.Way == "reply" // its answer is sent again, for long
-			if again || !plainly(tables, p) || f.proto == "icmp" || len(slices.Collect(walk.Ways(tables, flowOf(f)))) > 1 || !sole(e, p) {
+			if again || !plainly(tables, p) || f.proto == "icmp" ||
+				len(slices.Collect(walk.Ways(tables, flowOf(f)))) > 1 || !sole(e, p) {
 				continue
 			}
 			if says := x.differs(e, w, tables, f, p); says != "" {
@@ -285,14 +286,17 @@ func TestTruthOfSizes(t *testing.T) {
 				continue
 			}
 			p := walk.Prove(tables, flowOf(f))
-			if !plainly(tables, p) || !delivers(e, p) || !sole(e, p) || len(slices.Collect(walk.Ways(tables, flowOf(f)))) > 1 {
+			if !plainly(tables, p) || !delivers(e, p) || !sole(e, p) ||
+				len(slices.Collect(walk.Ways(tables, flowOf(f)))) > 1 {
 				continue
 			}
 			m := walk.MeasureOf(tables, flowOf(f), p).There
 			kind, says := e.tooLarge(w, a, f, m)
 			compared[kind]++
 			if says != "" {
-				wrong = append(wrong, fmt.Sprintf("estate %d: %s > %s: %s (%s)", n, f.from.Address, f.to, says, m.Large.Why))
+				wrong = append(
+					wrong, fmt.Sprintf("estate %d: %s > %s: %s (%s)", n, f.from.Address, f.to, says, m.Large.Why),
+				)
 			}
 		}
 		a.end()

@@ -99,6 +99,8 @@ func (s *Server) Handler(web fs.FS) http.Handler {
 	r.Get(eventsPath, s.events)
 	r.Post(importPath, s.importFile)
 	r.Post(planPath, s.planSteps)
+	r.Post(drillsPath, s.drillSteps)
+	r.Get(capturePath, s.captureFile)
 	s.API(r.With(s.remembered))
 	pages := compressed(frontEnd(web))
 	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
@@ -122,6 +124,9 @@ const (
 	eventsPath = "/api/designs/{design}/events"
 	importPath = "/api/designs/{design}/import"
 	planPath   = "/api/designs/{design}/plan/steps"
+
+	drillsPath  = "/api/designs/{design}/drills/steps"
+	capturePath = "/api/designs/{design}/walk/capture"
 )
 
 // register adds an operation. How slowly a body may come is for [paced] to say.
@@ -158,6 +163,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.makingOperations(api)
 	s.routeOperations(api)
 	s.intentOperations(api)
+	s.proofOperations(api)
 	s.passesOperations(api)
 	describe(config.Components.Schemas)
 	return api

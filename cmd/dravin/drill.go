@@ -27,8 +27,8 @@ func drillCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "drill FILE.yaml [--without THING]... [--plans]",
 		Short: "What dies and what moves, and for how long, when something fails; exit 1 if an intent dies",
-		Long: "Without --without everything that may fail alone is taken away, one at a time, worst first. With it that is\n" +
-			"taken away, all of it together.",
+		Long: "Without --without everything that may fail alone is taken away, one at a time, worst first.\n" +
+			"With it that is taken away, all of it together.",
 		Args: exactly(1, "one design file"),
 		RunE: func(c *cobra.Command, args []string) error {
 			without := under.without
@@ -63,7 +63,9 @@ func drillCommand() *cobra.Command {
 				dies = dies || len(d.Dies) > 0
 				one := drilled{Drill: d}
 				if plans && len(d.Dies) > 0 {
-					if one.Remedies, err = remedy.ForFailure(c.Context(), s.Proofs, s.At(status.Today).Proofs, d); err != nil {
+					if one.Remedies, err = remedy.ForFailure(
+						c.Context(), s.Proofs, s.At(status.Today).Proofs, d,
+					); err != nil {
 						return err
 					}
 				}
@@ -105,7 +107,9 @@ func printDrills(w io.Writer, list []drilled, of int, plans bool) {
 			fmt.Fprintf(w, "  dies   %s\n         %s\n", h.Name, h.Why)
 		}
 		for _, m := range x.Moves {
-			fmt.Fprintf(w, "  moves  %s: from %s to %s, %s\n", m.Name, listed(m.Left), listed(m.Now), untilWords(m.Until))
+			fmt.Fprintf(
+				w, "  moves  %s: from %s to %s, %s\n", m.Name, listed(m.Left), listed(m.Now), untilWords(m.Until),
+			)
 		}
 		for _, h := range x.Heals {
 			fmt.Fprintf(w, "  works  %s, only then\n", h.Name)

@@ -125,7 +125,8 @@ type (
 
 func writeSARIF(w io.Writer, d *design.Design, file string, all []proof.Result) error {
 	log := sarifLog{
-		Version: "2.1.0", Schema: "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
+		Version: "2.1.0",
+		Schema:  "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
 	}
 	run := sarifRun{Results: []sarifResult{}}
 	run.Tool.Driver = sarifDriver{Name: "dravin", Rules: []sarifRule{}}
@@ -137,7 +138,9 @@ func writeSARIF(w io.Writer, d *design.Design, file string, all []proof.Result) 
 		rule := ruleOf(r)
 		if !told[rule] {
 			told[rule] = true
-			run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{rule, sarifText{"an intent does not hold: " + rule}})
+			run.Tool.Driver.Rules = append(
+				run.Tool.Driver.Rules, sarifRule{rule, sarifText{"an intent does not hold: " + rule}},
+			)
 		}
 		at := sarifLocation{Logical: []sarifLogical{{d.Path(r.Intent), "resource"}}}
 		at.Physical.Artifact.URI = file

@@ -42,7 +42,8 @@ func main() {
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return badInput(err) })
 	root.AddCommand(
 		checkCommand(), overlapsCommand(), freeCommand(), importCommand(), sayCommand(), profileCommand(),
-		walkCommand(), matrixCommand(), intentsCommand(), drillCommand(), routesCommand(), planCommand(), ledgerCommand(), statusCommand(), passesCommand(),
+		walkCommand(), matrixCommand(), intentsCommand(), drillCommand(), routesCommand(), planCommand(),
+		ledgerCommand(), statusCommand(), passesCommand(),
 		filtersCommand(), handoverCommand(),
 		keysCommand(), serveCommand(), demoCommand(),
 	)

@@ -32,7 +32,8 @@ func matrixCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "matrix FILE.yaml [--by party] [--service tcp/443] [--before FILE.yaml]",
 		Short: "Who reaches whom, against what is meant; exit 1 if something is missing or leaking, or has changed",
-		Long: "Every host, and every LAN, inner route and subnet without one, against every other, for the services in use.\n" +
+		Long: "Every host, and every LAN, inner route and subnet without one, against every other, for the " +
+			"services in use.\n" +
 			"--before compares with another design file: what has opened, what has closed. With --without the matrix is\n" +
 			"compared with that of the whole.",
 		Args: exactly(1, "one design file"),

@@ -111,7 +111,8 @@ func walkCommand() *cobra.Command {
 	out.add(c)
 	under.add(c)
 	c.Flags().StringVar(
-		&from, "from", "", "who starts: a party, LAN, subnet or host, a box itself (also \"BOX via LINK\"), a published service, "+
+		&from, "from", "", "who starts: a party, LAN, subnet or host, a box itself (also \"BOX via LINK\"), "+
+			"a published service, "+
 			"or the internet (path or name)",
 	)
 	c.Flags().StringVar(&to, "to", "", "the address, host, box or published service that is dialled")
@@ -120,7 +121,9 @@ func walkCommand() *cobra.Command {
 		&seen, "seen", "", "hold this against the walk: a capture, or the output of ping, traceroute, conntrack -L, "+
 			"swanctl --list-sas or birdc show protocols; - is standard input",
 	)
-	c.Flags().BoolVar(&more, "wire", false, "tell what one would see: captures by interface, the hops of a trace, log lines")
+	c.Flags().BoolVar(
+		&more, "wire", false, "tell what one would see: captures by interface, the hops of a trace, log lines",
+	)
 	c.Flags().StringVar(&proto, "proto", "tcp", "tcp, udp or icmp")
 	c.Flags().Uint16Var(&port, "port", 0, "destination port, for tcp and udp")
 	return c
@@ -134,52 +137,8 @@ func serviceOf(proto string, port uint16) (design.Service, error) {
 	return design.ParseService(text)
 }
 
-func printProof(w io.Writer, p walk.Proof) {
-	if p.Works {
-		fmt.Fprintf(
-			w, "works %s: %s reaches %s at %s on %s, and the reply comes back\n", p.Horizon.Word(), p.From.Title,
-			p.To.Title, p.Dialled, p.Service,
-		)
-	} else {
-		fmt.Fprintf(
-			w, "stopped %s (%s, %s): %s\nfix: %s\n", p.Horizon.Word(), p.Stop.Code, p.Stop.Way, p.Stop.Why, p.Stop.Fix,
-		)
-	}
-	if len(p.Owners) > 1 {
-		fmt.Fprintf(w, "%s is held by several parties:\n", p.Dialled)
-		for _, o := range p.Owners {
-			fmt.Fprintf(w, "  - %s\n", o.Title)
-		}
-	}
-	printStages(w, "there", p.Forward)
-	printStages(w, "back", p.Reply)
-	for n, r := range p.Remembered {
-		if n == 0 {
-			fmt.Fprintln(w, "what the boxes remember")
-		}
-		fmt.Fprintf(w, "    %s: %s; its answer comes as %s\n", r.At.Title, headerWords(r.First), headerWords(r.Reply))
-	}
-}
-
-func printStages(w io.Writer, way string, stages []walk.Stage) {
-	if len(stages) == 0 {
-		return
-	}
-	fmt.Fprintln(w, way)
-	for n, s := range stages {
-		fmt.Fprintf(w, "%3d %-17s %s\n    %-17s %s\n", n+1, s.Act, s.Text, s.Hook, headerWords(s.Header))
-	}
-}
-
-func headerWords(h walk.Header) string {
-	if h.DPort == 0 {
-		return fmt.Sprintf("%s %s > %s", h.Proto, h.Src, h.Dst)
-	}
-	return fmt.Sprintf("%s %s:%d > %s:%d", h.Proto, h.Src, h.SPort, h.Dst, h.DPort)
-}
-
 func printWalk(w io.Writer, a walkAnswer) {
-	printProof(w, a.Proof)
+	fmt.Fprint(w, walk.Text(a.Proof))
 	printMeasure(w, a.Measure)
 	if a.Wire != nil {
 		printWire(w, a)
@@ -226,7 +185,7 @@ func printWire(w io.Writer, a walkAnswer) {
 		fmt.Fprintf(w, "%3d %s, %s: %s\n", n+1, i.At.Title, i.Name, i.Filter)
 	}
 	for _, p := range a.Wire.Packets {
-		what := p.What + " " + headerWords(p.Header)
+		what := p.What + " " + p.Header.String()
 		if p.Outer != nil {
 			what = fmt.Sprintf("ESP %s > %s", p.Outer.Src, p.Outer.Dst)
 		}

@@ -107,7 +107,9 @@ var byHand = map[string]func(d *design.Design) []design.Edit{
 		}}
 		edits := []design.Edit{design.PutEdit(peering)}
 		for _, o := range d.Of(design.KindTable) {
-			edits = append(edits, design.PutEdit(design.Edited(o, func(b *design.Table) { b.Routes[0].Via = peering.ID })))
+			edits = append(
+				edits, design.PutEdit(design.Edited(o, func(b *design.Table) { b.Routes[0].Via = peering.ID })),
+			)
 		}
 		return edits
 	},
@@ -116,7 +118,8 @@ var byHand = map[string]func(d *design.Design) []design.Edit{
 // fixesAround are the fixes of a finding, and those of all that say what is wrong with the same things.
 func fixesAround(t *testing.T, s *snapshot.Solved, x finding.Finding) (out []finding.Fix) {
 	for _, f := range s.Findings.All() {
-		if f.Key != x.Key && !slices.ContainsFunc(f.Subjects, func(id design.ID) bool { return slices.Contains(x.Subjects, id) }) {
+		if f.Key != x.Key &&
+			!slices.ContainsFunc(f.Subjects, func(id design.ID) bool { return slices.Contains(x.Subjects, id) }) {
 			continue
 		}
 		fixes, err := s.Findings.Fixes(context.Background(), f.Key)
@@ -129,7 +132,9 @@ func fixesAround(t *testing.T, s *snapshot.Solved, x finding.Finding) (out []fin
 // ofCode are the findings that end in a code: of a flow that is stopped so, of one that leaks, or of that name.
 func ofCode(s *snapshot.Solved, code string) (out []finding.Finding) {
 	for _, f := range s.Findings.All() {
-		leaks := code == "leaking" && f.Code == "intent" && f.Stop == "" && s.Design.Get(f.Subjects[0]).Body.(*design.Intent).Never
+		leaks := code == "leaking" && f.Code == "intent" && f.Stop == "" && s.Design.Get(
+			f.Subjects[0],
+		).Body.(*design.Intent).Never
 		if string(f.Stop) == code || f.Code == code || leaks {
 			out = append(out, f)
 		}

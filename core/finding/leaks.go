@@ -59,7 +59,9 @@ func (f *Findings) grouped(place design.ID) (edits []design.Edit, rules int, ok 
 		return nil, 0, false
 	}
 	group := &design.Object{
-		ID: design.IDFor(design.KindGroup, "all of "+string(place)), Kind: design.KindGroup, Name: "all in " + d.Title(place),
+		ID: design.IDFor(design.KindGroup, "all of "+string(place)), Kind: design.KindGroup, Name: "all in " + d.Title(
+			place,
+		),
 		Body: &design.Group{Members: []design.ID{place}},
 	}
 	put := []design.Edit{design.PutEdit(group)}
@@ -124,7 +126,9 @@ func (c *collector) metered(r proof.Result) {
 		if p == nil {
 			continue
 		}
-		each := map[design.Kind]provider.Money{design.KindHub: p.Prices.HubGB, design.KindPeering: p.Prices.PeeringGB}[o.Kind]
+		each := map[design.Kind]provider.Money{
+			design.KindHub: p.Prices.HubGB, design.KindPeering: p.Prices.PeeringGB,
+		}[o.Kind]
 		if each > 0 {
 			price += each
 			by = append(by, fmt.Sprintf("%s for %s", c.design.Title(o.ID), each))

@@ -8,8 +8,8 @@ import (
 	"dravin/core/route"
 )
 
-// Guard is a new filter at something that has none, which lets pass exactly what intents need there: the edits that make
-// it, and how many rules it has. ok is false where no filter can be.
+// Guard is a new filter at something that has none, which lets pass exactly what intents need there: the edits that
+// make it, and how many rules it has. ok is false where no filter can be.
 func Guard(t *route.Tables, at design.ID) (edits []design.Edit, rules int, ok bool) {
 	d := t.Design
 	o := d.Get(at)

@@ -78,7 +78,9 @@ func unhidingMends(x around) (out []mend) {
 				now := design.Edited(o, func(b *design.Gateway) {
 					b.Translate = slices.Delete(slices.Clone(b.Translate), n, n+1)
 				})
-				out = append(out, x.at(o, fmt.Sprintf("no longer hide %v at %s", r.Source, o.Name), design.PutEdit(now)))
+				out = append(
+					out, x.at(o, fmt.Sprintf("no longer hide %v at %s", r.Source, o.Name), design.PutEdit(now)),
+				)
 			}
 		}
 	}

@@ -20,14 +20,14 @@ import (
 // Drill is what became of the intents of a design without something.
 type Drill struct {
 	Things []status.Thing `json:"-"`
-	Key    string         `json:"key"`   // what it is called on a command line: paths, addresses or zones
-	Title  string         `json:"title"` // what is taken away
-	Kind   string         `json:"kind"`  // its kind as people call it: an object's, address or zone; several
-	Party  design.ID      `json:"party,omitempty"`
-	Dies   []Hit          `json:"dies"`  // intents that held and do not
-	Moves  []Moved        `json:"moves"` // intents that hold by another way
-	Heals  []Hit          `json:"heals"` // intents that did not hold and do
-	Holds  int            `json:"holds"` // how many hold without it
+	Key    string         `json:"key"`    // what it is called on a command line: paths, addresses or zones
+	Title  string         `json:"title"`  // what is taken away
+	Kind   string         `json:"kind"`   // its kind as people call it: an object's, address or zone; several
+	Around []design.ID    `json:"around"` // the parties where it is, and those of intents that die
+	Dies   []Hit          `json:"dies"`   // intents that held and do not
+	Moves  []Moved        `json:"moves"`  // intents that hold by another way
+	Heals  []Hit          `json:"heals"`  // intents that did not hold and do
+	Holds  int            `json:"holds"`  // how many hold without it
 }
 
 // Hit is an intent that dies, or comes to life.
@@ -83,7 +83,7 @@ func (p *Proofs) Without(things ...status.Thing) *Proofs {
 // Without carries out one drill.
 func (x *Drills) Without(ctx context.Context, things ...status.Thing) (Drill, error) {
 	d := x.proofs.tables.Design
-	out := Drill{Things: things, Dies: []Hit{}, Moves: []Moved{}, Heals: []Hit{}}
+	out := Drill{Things: things, Dies: []Hit{}, Moves: []Moved{}, Heals: []Hit{}, Around: []design.ID{}}
 	out.name(d)
 	after := x.proofs.tables.Without(things...)
 	for _, o := range d.Of(design.KindIntent) {
@@ -100,7 +100,33 @@ func (x *Drills) Without(ctx context.Context, things ...status.Thing) (Drill, er
 			out.Holds++
 		}
 	}
+	out.mark(d, x.before)
 	return out, nil
+}
+
+// mark notes the parties where something fails, and those of the intents that die.
+func (x *Drill) mark(d *design.Design, before map[design.ID]looked) {
+	add := func(id design.ID) {
+		if p := d.Party(id); p != nil && !slices.Contains(x.Around, p.ID) {
+			x.Around = append(x.Around, p.ID)
+		}
+	}
+	for _, id := range status.Affected(d, x.Things) {
+		add(id)
+		for o := d.Get(id); o != nil; o = d.Get(o.Parent) {
+			if j, ok := design.JointOf(o); ok {
+				a, b := d.PartiesOf(j)
+				add(a)
+				add(b)
+			}
+		}
+	}
+	for _, h := range x.Dies {
+		in := d.Get(h.Intent).Body.(*design.Intent)
+		for _, id := range slices.Concat(d.StandsFor(in.From), waypoints(before[h.Intent].Proof), d.StandsFor(in.To)) {
+			add(id)
+		}
+	}
 }
 
 // alone is an intent as it is, whatever it must survive: that is asked by other drills.
@@ -119,9 +145,6 @@ func (x *Drill) name(d *design.Design) {
 		switch o := d.Get(t.Object); {
 		case o != nil:
 			x.Kind = design.Word(o.Kind)
-			if p := d.Party(o.ID); p != nil {
-				x.Party = p.ID
-			}
 		case t.Zone != "":
 			x.Kind = "zone"
 		default:

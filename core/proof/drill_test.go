@@ -59,7 +59,10 @@ func TestDrills(t *testing.T) {
 		{"a circuit, of which a tunnel takes over", "thornfield-circuit", nil, nil, 0, ""},
 		{"a tunnel of two with sessions", "thornfield-to-field-exchange/tunnel-1", nil,
 			[]string{"weather mast sends plates"}, 30, "hold time"},
-		{"the gateway that stands alone", "thornfield-station/gateway", []string{"weather mast sends plates"}, nil, 0, ""},
+		{
+			"the gateway that stands alone", "thornfield-station/gateway", []string{"weather mast sends plates"}, nil,
+			0, "",
+		},
 		{"a hub", "grove-hub", []string{"sample clerk reads the notes"}, nil, 0, ""},
 		{"a zone", "osier-west-1", []string{"weather mast sends plates"}, nil, 0, ""},
 	} {
@@ -96,7 +99,9 @@ func TestSurvivalIsProvenByDrills(t *testing.T) {
 			if in.Body.(*design.Intent).Never {
 				continue
 			}
-			next, _, err := d.Apply([]design.Edit{design.PutEdit(design.Edited(in, func(b *design.Intent) { b.Survives = true }))})
+			next, _, err := d.Apply(
+				[]design.Edit{design.PutEdit(design.Edited(in, func(b *design.Intent) { b.Survives = true }))},
+			)
 			require.NoError(t, err)
 			r := proof.Of(route.Solve(next, status.Condition{})).Intent(in.ID)
 			if r.Without != "" {

@@ -64,7 +64,8 @@ func (m *Matrix) Lines(by By, within design.ID) []Line {
 		out[k].Ends++
 	}
 	for n, e := range m.Ends {
-		if within != "" && !slices.Contains(append([]design.ID{e.ID, e.Place, e.Party, e.Segment, e.Owner}, e.Groups...), within) {
+		if within != "" &&
+			!slices.Contains(append([]design.ID{e.ID, e.Place, e.Party, e.Segment, e.Owner}, e.Groups...), within) {
 			continue
 		}
 		keys := e.keys(by)

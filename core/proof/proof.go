@@ -251,3 +251,14 @@ func Holding(results []Result) int {
 	}
 	return n
 }
+
+// Sharing are the names of the intents whose flows go by a joint, those that must never work apart.
+func Sharing(results []Result, joint design.ID) []string {
+	out := []string{}
+	for _, r := range results {
+		if !r.Never && slices.Contains(waypoints(r.Proof), joint) {
+			out = append(out, r.Name)
+		}
+	}
+	return out
+}

@@ -35,7 +35,9 @@ const asked design.ID = "asked-for-a-remedy"
 func ForFlow(ctx context.Context, built, today *proof.Proofs, from, to design.ID, s design.Service) ([]Remedy, error) {
 	d := built.Tables().Design
 	stand := &design.Object{
-		ID: asked, Kind: design.KindIntent, Name: "asked for a remedy", Body: &design.Intent{From: from, To: to, Service: s},
+		ID: asked, Kind: design.KindIntent, Name: "asked for a remedy", Body: &design.Intent{
+			From: from, To: to, Service: s,
+		},
 	}
 	edits := []design.Edit{design.PutEdit(stand)}
 	next, _, err := d.Apply(edits)
@@ -43,7 +45,9 @@ func ForFlow(ctx context.Context, built, today *proof.Proofs, from, to design.ID
 		return nil, fmt.Errorf("nothing can be planned between the two: %w", err)
 	}
 	p, err := plan.For(
-		ctx, following(built, next, edits), following(today, next, edits), plan.Question{Intents: []design.ID{asked}}, nil,
+		ctx, following(built, next, edits), following(today, next, edits), plan.Question{
+			Intents: []design.ID{asked},
+		}, nil,
 	)
 	if err != nil {
 		return nil, err
@@ -141,7 +145,8 @@ func survives(ctx context.Context, after *proof.Proofs, failed proof.Drill, dies
 		return false
 	}
 	again, err := x.Without(ctx, failed.Things...)
-	return err == nil && !slices.ContainsFunc(again.Dies, func(h proof.Hit) bool { return slices.Contains(dies, h.Intent) })
+	return err == nil &&
+		!slices.ContainsFunc(again.Dies, func(h proof.Hit) bool { return slices.Contains(dies, h.Intent) })
 }
 
 // tried reports whether a change works, and breaks nothing that held.

@@ -158,7 +158,9 @@ func (l *lane) station(k state) *station {
 	if !ok {
 		n = len(l.stations)
 		l.known[k] = n
-		l.stations = append(l.stations, &station{n: n, key: k, points: map[route.Key]*route.Point{}, routed: map[int]leap{}})
+		l.stations = append(
+			l.stations, &station{n: n, key: k, points: map[route.Key]*route.Point{}, routed: map[int]leap{}},
+		)
 	}
 	return l.stations[n]
 }
@@ -354,7 +356,10 @@ func (l *lane) after(next *route.Tables) *lane {
 	again := make([]bool, len(l.dsts))
 	out.again = again
 	for _, s := range l.stations {
-		x := &station{n: s.n, key: s.key, host: s.host, points: map[route.Key]*route.Point{}, stale: s.held(next), routed: map[int]leap{}}
+		x := &station{
+			n: s.n, key: s.key, host: s.host, points: map[route.Key]*route.Point{}, stale: s.held(next),
+			routed: map[int]leap{},
+		}
 		out.stations = append(out.stations, x)
 		if x.stale.all {
 			for n, was := range s.leaps {

@@ -51,7 +51,8 @@ type Large struct {
 	// Home says that the box's word for it (ICMP, packet too big) comes to who sent it.
 	Home bool   `json:"home"`
 	Why  string `json:"why"`
-	// Clamped says that a box on the way tells TCP what fits, so that it never sends such packets (RFC 9293 section 3.7.1).
+	// Clamped says that a box on the way tells TCP what fits, so that it never sends such packets (RFC 9293 section
+	// 3.7.1).
 	Clamped bool `json:"clamped"`
 	MSS     int  `json:"mss"` // TCP's largest segment that fits, bytes
 }
@@ -82,7 +83,9 @@ func MeasureOf(t *route.Tables, f Flow, p Proof) Measure {
 	m.There.Large, m.Back.Large = largeOf(t, f, m.There, false), largeOf(t, f, m.Back, true)
 	slowest, both := 0.0, slices.Concat(m.There.Legs, m.Back.Legs)
 	for _, w := range []*Way{&m.There, &m.Back} {
-		w.Large.Clamped = slices.ContainsFunc(both, func(l Leg) bool { return l.Joint == w.Narrow && clamps(t, l.Before.ID) })
+		w.Large.Clamped = slices.ContainsFunc(
+			both, func(l Leg) bool { return l.Joint == w.Narrow && clamps(t, l.Before.ID) },
+		)
 	}
 	for _, l := range both {
 		if l.RTTFrom == "unknown" {
@@ -224,7 +227,9 @@ func largeOf(t *route.Tables, f Flow, w Way, back bool) Large {
 	out.Fits, out.At = false, l.Before
 	home, why := errorHome(t, f, l, back)
 	out.Home = home
-	says := fmt.Sprintf("%s can not send a packet of %d bytes into %s, where %d fit", l.Before.Title, usualMTU, l.Title, l.MTU)
+	says := fmt.Sprintf(
+		"%s can not send a packet of %d bytes into %s, where %d fit", l.Before.Title, usualMTU, l.Title, l.MTU,
+	)
 	out.Why = says + ", and " + why
 	return out
 }
@@ -256,7 +261,8 @@ func errorHome(t *route.Tables, f Flow, l Leg, back bool) (bool, string) {
 	return true, "says so to who sent it"
 }
 
-// errorBack carries a box's word about a packet, or about its answer, to who sent it, past the filters that it collects.
+// errorBack carries a box's word about a packet, or about its answer, to who sent it, past the filters that it
+// collects.
 func errorBack(t *route.Tables, f Flow, l Leg, back bool) ([]Gate, *Stop) {
 	c := &collected{}
 	tr := trip{tables: t, flow: f, way: &turns{}, collect: c, until: l.Joint}

@@ -29,7 +29,7 @@ type Pairs struct {
 	published []bool                         // by class: published services lead to it
 	named     []bool                         // by class: it has other names than its address, or is published
 	own       *prefix.Table[bool]            // addresses of boxes
-	odd       []bool                         // by class: somebody's box has the very address, so that leaps do not hold for it
+	odd       []bool                         // by class: some box has the address, so that leaps do not hold
 	lanes     []*lane
 	begins    [][]*station // by lane and class
 	tos       []int        // by class: its number as a destination in its lane
@@ -184,7 +184,8 @@ func (p *Pairs) chains(l, to int) {
 
 // plain reports whether leaps may hold between two classes at all.
 func (p *Pairs) plain(from, to int) bool {
-	return from != to && p.first(from).Address.Is4() == p.first(to).Address.Is4() && !p.odd[from] && !p.odd[to] && p.first(from).Address != p.first(to).Address &&
+	return from != to && p.first(from).Address.Is4() == p.first(to).Address.Is4() && !p.odd[from] && !p.odd[to] &&
+		p.first(from).Address != p.first(to).Address &&
 		!p.named[from] && !p.named[to]
 }
 
@@ -349,7 +350,9 @@ func (p *Pairs) ways(l *lane, f Flow, classes *filter.Classes) (out ending) {
 
 // After are the pairs over the next tables, which [route.Tables.After] has made of these: only what may differ is
 // walked again. Of other hosts or services all are.
-func (p *Pairs) After(ctx context.Context, next *route.Tables, hosts []Host, services []design.Service) (*Pairs, error) {
+func (p *Pairs) After(
+	ctx context.Context, next *route.Tables, hosts []Host, services []design.Service,
+) (*Pairs, error) {
 	q := begin(next, hosts, services)
 	if !slices.Equal(p.keys, q.keys) || !slices.Equal(p.services, q.services) || next.Changes() == nil {
 		return PairsOf(ctx, next, hosts, services, nil)

@@ -73,7 +73,9 @@ func BenchmarkMatrixAfterEdit(b *testing.B) {
 	pairs, err := walk.PairsOf(context.Background(), t, hosts, sixServices, nil)
 	require.NoError(b, err)
 	filter := d.Find("store 20 lets in", design.KindFilter)[0]
-	edits := []design.Edit{design.PutEdit(design.Edited(filter, func(f *design.PacketFilter) { f.Rules = f.Rules[1:] }))}
+	edits := []design.Edit{
+		design.PutEdit(design.Edited(filter, func(f *design.PacketFilter) { f.Rules = f.Rules[1:] })),
+	}
 	next, _, err := d.Apply(edits)
 	require.NoError(b, err)
 	for b.Loop() {

@@ -211,6 +211,8 @@ type Place struct {
 	Title string      `json:"title"`
 	// Segment is whose routing instance it is, where a box has several.
 	Segment design.ID `json:"segment,omitempty"`
+	// Party is the name of the party that it belongs to; empty for what belongs to none.
+	Party string `json:"party,omitempty"`
 }
 
 // Act is what a stage does with the packet.
@@ -481,7 +483,11 @@ func placeOf(d *design.Design, id design.ID) Place {
 	if o == nil {
 		return Place{}
 	}
-	return Place{ID: id, Kind: o.Kind, Title: fullTitle(d, o)}
+	at := Place{ID: id, Kind: o.Kind, Title: fullTitle(d, o)}
+	if p := d.Party(id); p != nil {
+		at.Party = p.Name
+	}
+	return at
 }
 
 // fullTitle names an endpoint with its LAN, everything else by its title.

@@ -291,7 +291,8 @@ func (w *walker) deliver(place design.ID, at Place) outcome {
 	if got.Endpoint != "" {
 		who = w.placeOf(got.Endpoint).Title
 	}
-	here := Place{ID: got.id(), Kind: w.design.Get(got.id()).Kind, Title: who}
+	here := w.placeOf(got.id())
+	here.Title = who
 	if out, stopped := w.receivesThrough(got, here, at.ID == place); stopped {
 		return out
 	}

@@ -171,7 +171,7 @@ func (h *holder) missing(best int) {
 		at := h.expected.Interfaces[n.Interface]
 		where := at.At.Title + ", " + at.Name
 		h.out.Parts = fmt.Sprintf(
-			"the %s was not seen at %s, where the walk has it %s: %s", n.What, where, wayWord(n.Way), headerWords(n.Header),
+			"the %s was not seen at %s, where the walk has it %s: %s", n.What, where, wayWord(n.Way), n.Header.String(),
 		)
 		h.out.Says = "either nobody captured there, or it is lost between " + h.out.Reached + " and " + where
 		h.out.Next = fmt.Sprintf("capture at %s with: %s", where, at.Filter)
@@ -228,7 +228,9 @@ func (h *holder) ping() {
 		h.out.Says = "ping is another service than " + h.proof.Service + ", which filters and hosts may treat otherwise"
 		h.out.Next = "walk icmp between the two, and try the port itself"
 	case x.Answers > 0:
-		h.part("pings are answered, and the walk stops: %s", "look who answers: capture at the target", h.proof.Stop.Why)
+		h.part(
+			"pings are answered, and the walk stops: %s", "look who answers: capture at the target", h.proof.Stop.Why,
+		)
 	default:
 		h.part("no ping is answered, and the walk works", h.firstCapture())
 	}
@@ -288,7 +290,9 @@ func (h *holder) trace() {
 		switch {
 		case x.Address.IsValid() && e.Address.IsValid() && x.Address != e.Address:
 			h.out.Strange = append(h.out.Strange, Match{
-				Seen: words, At: e.At, Why: fmt.Sprintf("the walk has %s, which answers from %s", e.At.Title, e.Address),
+				Seen: words, At: e.At, Why: fmt.Sprintf(
+					"the walk has %s, which answers from %s", e.At.Title, e.Address,
+				),
 			})
 		case x.Address.IsValid():
 			h.out.Matched = append(h.out.Matched, Match{Seen: words, At: e.At, Place: e.At.Title})
@@ -336,7 +340,7 @@ func addressWords(a netip.Addr) string {
 func (h *holder) connections() {
 	there, back := visits(h.proof.Forward), visits(h.proof.Reply)
 	for _, e := range h.seen.Entries {
-		words := fmt.Sprintf("%s; answers as %s", headerWords(e.First), headerWords(e.Reply))
+		words := fmt.Sprintf("%s; answers as %s", e.First.String(), e.Reply.String())
 		v, near := boxOf(there, e)
 		if v == nil {
 			if near != "" {
@@ -344,7 +348,9 @@ func (h *holder) connections() {
 			}
 			continue
 		}
-		h.out.Matched = append(h.out.Matched, Match{Seen: words, Place: v.at.Title, At: v.at, Way: "there", Stage: v.last})
+		h.out.Matched = append(
+			h.out.Matched, Match{Seen: words, Place: v.at.Title, At: v.at, Way: "there", Stage: v.last},
+		)
 		h.out.Reached, h.out.Way, h.out.Stage = v.at.Title, "there", v.last
 		if e.Unanswered && len(back) > 0 && h.proof.Works {
 			h.part("%s has seen no answer, and the walk has one come by", "capture at the far end: does it answer, and which "+
@@ -378,12 +384,13 @@ func boxOf(there []visit, e Entry) (at *visit, near string) {
 		if !slices.Contains(walk.Boxes, v.at.Kind) || !same(v.in, e.First) {
 			continue
 		}
-		if reply := turned(v.out); reply.Src == e.Reply.Src && reply.Dst == e.Reply.Dst && reply.SPort == e.Reply.SPort {
+		if reply := turned(v.out); reply.Src == e.Reply.Src && reply.Dst == e.Reply.Dst &&
+			reply.SPort == e.Reply.SPort {
 			return v, ""
 		}
 		near = fmt.Sprintf(
 			"%s has the conversation begin as the walk has it and its answer come as %s; by the walk it comes as %s", v.at.Title,
-			headerWords(e.Reply), headerWords(turned(v.out)),
+			e.Reply.String(), turned(v.out).String(),
 		)
 	}
 	return nil, near
@@ -413,7 +420,9 @@ func (h *holder) stands() {
 		if !v.Up {
 			why = "the design has it down: " + v.Why
 		}
-		h.out.Strange = append(h.out.Strange, Match{Seen: words, Place: title, Why: title + " is " + x.Says + ", and " + why})
+		h.out.Strange = append(
+			h.out.Strange, Match{Seen: words, Place: title, Why: title + " is " + x.Says + ", and " + why},
+		)
 	}
 	switch {
 	case len(h.out.Strange) > 0:
@@ -430,12 +439,5 @@ func observedWords(o Observed) string {
 	if o.ESP {
 		return fmt.Sprintf("ESP %s > %s", o.Header.Src, o.Header.Dst)
 	}
-	return strings.TrimSpace(o.What + " " + headerWords(o.Header))
-}
-
-func headerWords(h walk.Header) string {
-	if h.DPort == 0 {
-		return fmt.Sprintf("%s %s > %s", h.Proto, h.Src, h.Dst)
-	}
-	return fmt.Sprintf("%s %s:%d > %s:%d", h.Proto, h.Src, h.SPort, h.Dst, h.DPort)
+	return strings.TrimSpace(o.What + " " + o.Header.String())
 }

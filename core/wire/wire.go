@@ -105,7 +105,8 @@ func strays(t *route.Tables, stages []walk.Stage) (beside walk.Place, leaves boo
 			continue
 		}
 		o := d.Get(s.At.ID)
-		if s.Table == nil || s.Table.Winner == nil || !slices.Contains(walk.Boxes, o.Kind) || d.Party(o.ID).Kind != design.KindSite {
+		if s.Table == nil || s.Table.Winner == nil || !slices.Contains(walk.Boxes, o.Kind) ||
+			d.Party(o.ID).Kind != design.KindSite {
 			break
 		}
 		hop := s.Table.Winner.Hop
@@ -156,7 +157,10 @@ func visits(stages []walk.Stage) (out []visit) {
 			if last != nil {
 				in = last.out
 			}
-			out = append(out, visit{at: s.At, in: in, by: joint, came: tunnels, first: n, begins: s.Act == walk.Sends && last == nil})
+			out = append(
+				out,
+				visit{at: s.At, in: in, by: joint, came: tunnels, first: n, begins: s.Act == walk.Sends && last == nil},
+			)
 			last, joint, tunnels = &out[len(out)-1], "", nil
 		}
 		last.out, last.last = s.Header, n
@@ -379,8 +383,11 @@ func (c *camera) lan(b *box.Box, v visit, beside walk.Place) Interface {
 	d := c.tables.Design
 	place := walk.HomeOf(d, beside.ID)
 	for _, l := range b.LANs {
-		within := slices.ContainsFunc(l.Ranges, func(r netip.Prefix) bool { return r.Contains(v.in.Src) || r.Contains(v.out.Dst) })
-		if l.ID == place || place == "" && within || d.Get(place) != nil && d.Get(place).Kind == design.KindInnerRoute && within {
+		within := slices.ContainsFunc(
+			l.Ranges, func(r netip.Prefix) bool { return r.Contains(v.in.Src) || r.Contains(v.out.Dst) },
+		)
+		if l.ID == place || place == "" && within ||
+			d.Get(place) != nil && d.Get(place).Kind == design.KindInnerRoute && within {
 			return Interface{At: v.at, Name: l.Name, What: "lan", VLAN: l.VLAN}
 		}
 	}

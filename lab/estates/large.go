@@ -38,7 +38,10 @@ func mapped(k int) bool { return k%100 == 99 }
 func (l *large) file() string {
 	l.line("dravin: 1\nname: Large\nsites:")
 	for k := range l.sites {
-		l.line("  - name: hut %d\n    gateways:\n      - name: gateway\n        addresses: 198.51.%d.%d", k, k/250, k%250+1)
+		l.line(
+			"  - name: hut %d\n    gateways:\n      - name: gateway\n        addresses: 198.51.%d.%d", k, k/250,
+			k%250+1,
+		)
 		l.line("    lans:\n      - name: house\n        prefixes: %s.0/24", l.siteRange(k))
 		l.endpoints(k, l.siteRange(k), 8, "tcp/502, tcp/443")
 	}
@@ -47,7 +50,9 @@ func (l *large) file() string {
 		l.line("  - name: store %d\n    cloud: Tarn\n    region: tarn-north\n    blocks: %s.0/22", k, l.netRange(k))
 		l.line("    tables:\n      - name: main table\n        routes:\n          - prefix: 10.208.0.0/12")
 		l.line("            via: tarn-hub/store-%d", k)
-		l.line("    subnets:\n      - name: racks\n        zone: tarn-north-a\n        prefixes: %s.0/24", l.netRange(k))
+		l.line(
+			"    subnets:\n      - name: racks\n        zone: tarn-north-a\n        prefixes: %s.0/24", l.netRange(k),
+		)
 		l.line("        table: store-%d/main-table", k)
 		l.endpoints(l.sites+k, l.netRange(k), 8, "tcp/443, tcp/6514")
 	}

@@ -238,6 +238,142 @@ export const useWalk = (d: () => string, q: () => Question) =>
     () => Boolean(q().from && q().to && q().service),
   );
 
+/** What a flow gets, and what one would see of it. */
+export const useFlowSeen = (d: () => string, q: () => Question) =>
+  view(
+    d,
+    () => ["walk-wire", q()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/walk/wire", {
+          params: { path: { design: d() }, query: { ...q(), horizon: horizon() } },
+        }),
+      ),
+    () => Boolean(q().from && q().to && q().service),
+  );
+
+/** Changes that would let a flow work, each tried. */
+export const useFlowRemedies = (d: () => string, q: () => Question, wanted: () => boolean) =>
+  view(
+    d,
+    () => ["walk-remedies", q()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/walk/remedies", {
+          params: { path: { design: d() }, query: { ...q(), horizon: horizon() } },
+        }),
+      ),
+    wanted,
+  );
+
+/** Holds a capture, or what a command printed, against a walk. */
+export const holdSeen = (design: string, body: Question & { text?: string; file?: string }) =>
+  data(
+    client.POST("/api/designs/{design}/walk/held", {
+      params: { path: { design }, query: { horizon: horizon() } },
+      body,
+    }),
+  );
+
+export interface MatrixQuestion {
+  by: "host" | "place" | "group" | "party" | "segment" | "owner";
+  within: string;
+  service: string[];
+  without: string[];
+}
+
+export const useMatrix = (d: () => string, q: () => MatrixQuestion) =>
+  view(
+    d,
+    () => ["matrix", q()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/matrix", {
+          params: {
+            path: { design: d() },
+            query: {
+              by: q().by,
+              within: q().within || undefined,
+              service: q().service.length ? q().service : undefined,
+              without: q().without.length ? q().without : undefined,
+              horizon: horizon(),
+            },
+          },
+        }),
+      ),
+  );
+
+/** What a change would open and close. */
+export const useMatrixChanged = (d: () => string, edits: () => Change["edits"], wanted: () => boolean) =>
+  view(
+    d,
+    () => ["matrix-changed", edits()],
+    () =>
+      data(
+        client.POST("/api/designs/{design}/matrix/changed", {
+          params: { path: { design: d() }, query: { horizon: horizon() } },
+          body: { by: "party", edits: edits() ?? [] },
+        }),
+      ),
+    wanted,
+  );
+
+export interface CellQuestion {
+  by: MatrixQuestion["by"];
+  row: string;
+  column: string;
+  service: string[];
+}
+
+export const useCell = (d: () => string, q: () => CellQuestion, wanted: () => boolean) =>
+  view(
+    d,
+    () => ["cell", q()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/matrix/cell", {
+          params: {
+            path: { design: d() },
+            query: {
+              by: q().by,
+              row: q().row,
+              column: q().column,
+              service: q().service.length ? q().service : undefined,
+              horizon: horizon(),
+            },
+          },
+        }),
+      ),
+    wanted,
+  );
+
+export const useDrill = (d: () => string, without: () => string[]) =>
+  view(
+    d,
+    () => ["drill", without()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/drill", {
+          params: { path: { design: d() }, query: { without: without(), horizon: horizon() } },
+        }),
+      ),
+    () => without().length > 0,
+  );
+
+/** Changes by which intents survive a failure, each tried. */
+export const useDrillRemedies = (d: () => string, without: () => string[], wanted: () => boolean) =>
+  view(
+    d,
+    () => ["drill-remedies", without()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/drill/remedies", {
+          params: { path: { design: d() }, query: { without: without(), horizon: horizon() } },
+        }),
+      ),
+    wanted,
+  );
+
 export const useStock = (d: () => string, wanted: () => boolean) =>
   view(
     d,

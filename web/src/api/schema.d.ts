@@ -159,6 +159,40 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/drill": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What dies and what moves when things fail together */
+    get: operations["get-drill"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/drill/remedies": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Changes by which intents survive a failure, each tried */
+    get: operations["get-drill-remedies"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/effect": {
     parameters: {
       query?: never;
@@ -561,6 +595,57 @@ export interface paths {
     put?: never;
     /** Enter a circuit's order code */
     post: operations["enter-code"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/matrix": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Who reaches whom, against what is meant */
+    get: operations["get-matrix"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/matrix/cell": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The flows of one cell of the matrix */
+    get: operations["get-matrix-cell"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/matrix/changed": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** What a change would open and close; nothing is stored */
+    post: operations["compare-matrix"];
     delete?: never;
     options?: never;
     head?: never;
@@ -1061,6 +1146,57 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/walk/held": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Holds a capture or what a command printed against the walk of a flow */
+    post: operations["hold-seen"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/walk/remedies": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Changes that would let a flow work, each tried */
+    get: operations["get-walk-remedies"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/walk/wire": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What a flow gets, and what one would see of it on the wire */
+    get: operations["get-walk-seen"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1195,6 +1331,15 @@ export interface components {
        */
       via?: string;
     };
+    CellFlows: {
+      /** @description Worst first; at most 200. */
+      flows: components["schemas"]["ProofFlow"][];
+      /**
+       * Format: int64
+       * @description How many there are.
+       */
+      of: number;
+    };
     CellInBody: {
       /**
        * Format: int64
@@ -1234,9 +1379,15 @@ export interface components {
       expires?: string;
       /** @description Free text. */
       note?: string;
-      /** @enum {string} */
+      /**
+       * @description Where the round-trip time comes from; given if left out.
+       * @enum {string}
+       */
       rtt_from?: "given" | "measured";
-      /** Format: int32 */
+      /**
+       * Format: int32
+       * @description Round-trip time over it, milliseconds; left out: estimated by the distance of its ends, where both are known.
+       */
       rtt_ms?: number;
       /** @description The routing domain that it carries; left out: whatever meets at its ends. */
       segment?: string;
@@ -1549,6 +1700,25 @@ export interface components {
       what: string;
       why: string;
     };
+    DrillStep: {
+      /** Format: int64 */
+      done?: number;
+      /** @description Those in which something dies, moves or heals, worst first. */
+      drills?: components["schemas"]["ProofDrill"][];
+      /** Format: int64 */
+      of?: number;
+      problem?: components["schemas"]["ProblemDetails"];
+      /**
+       * Format: int64
+       * @description How many drills changed nothing.
+       */
+      quiet?: number;
+      /**
+       * Format: int64
+       * @description The place in the queue, 1 for the next.
+       */
+      waiting?: number;
+    };
     EdgeRouter: {
       /**
        * Format: int32
@@ -1561,6 +1731,7 @@ export interface components {
       note?: string;
       /** @description Who answers for it. */
       owner?: string;
+      /** @description Where it is: latitude and longitude in degrees, such as 57.1, -4.2. */
       position?: string;
       /**
        * Format: ip
@@ -2073,6 +2244,16 @@ export interface components {
       edits: components["schemas"]["Edit"][];
       title: string;
     };
+    FlowSeen: {
+      hops: components["schemas"]["WireHop"][];
+      logs: components["schemas"]["WireLogLine"][];
+      measure: components["schemas"]["WalkMeasure"];
+      /** @description Intents that go by the bottleneck, too. */
+      sharing: string[];
+      /** @description The walk as text, for a mail. */
+      text: string;
+      wire: components["schemas"]["WireCapture"];
+    };
     Form: {
       /** @description Its values, by key; none for a new one. */
       body: {
@@ -2472,11 +2653,14 @@ export interface components {
       note?: string;
       /** @description Who wants it. */
       owner?: string;
-      /** Format: int32 */
+      /**
+       * Format: int32
+       * @description How long a packet there and its answer may be on the way together, milliseconds; 0: any time.
+       */
       rtt_ms?: number;
       /** @description Protocol and port, such as tcp/502; left out: any, for what must never work. */
       service?: string;
-      /** @description It must still work after any single tunnel, circuit, edge router or gateway of a site on its way has failed. */
+      /** @description It must still work after any single tunnel, session, circuit, edge router, or box or gateway of a site on its way has failed. */
       survives?: boolean;
       /** @description Who must answer; of a party, segment or group everybody in it. */
       to: string;
@@ -2661,9 +2845,15 @@ export interface components {
        * @enum {string}
        */
       routing: "static" | "selectors" | "bgp";
-      /** @enum {string} */
+      /**
+       * @description Where the round-trip time comes from; given if left out.
+       * @enum {string}
+       */
       rtt_from?: "given" | "measured";
-      /** Format: int32 */
+      /**
+       * Format: int32
+       * @description Round-trip time over it, milliseconds; left out: estimated by the distance of its ends, where both are known.
+       */
       rtt_ms?: number;
       /** @description The routing domain that it carries; left out: whatever meets at its ends. */
       segment?: string;
@@ -2850,6 +3040,45 @@ export interface components {
       mapped: string;
       /** @description The range behind the gateway. */
       real: string;
+    };
+    Matrix: {
+      /** @description The services in use. */
+      all: string[];
+      by: string;
+      /** @description Of a comparison, flows that opened or closed; at most 500. */
+      changes: components["schemas"]["ProofChanged"][];
+      /**
+       * Format: int64
+       * @description How many kinds of hosts there are that packets can tell apart.
+       */
+      classes: number;
+      /** @description What it is compared with; empty: nothing. */
+      compared: string;
+      counts: {
+        [key: string]: number;
+      };
+      finest: boolean;
+      /**
+       * Format: int64
+       * @description How many hosts, places without one, and internets there are.
+       */
+      hosts: number;
+      lines: components["schemas"]["ProofLine"][];
+      /** Format: int64 */
+      most: number;
+      rows: string[];
+      services: string[];
+      /** @description What the characters mean, worst first. */
+      states: components["schemas"]["StateWord"][];
+      /** @description What the lines are kept to, by its title; empty: everything. */
+      within: string;
+    };
+    MatrixInBody: {
+      /** @enum {string} */
+      by?: "host" | "place" | "group" | "party" | "segment" | "owner";
+      /** @description A change that is not made yet. */
+      edits: components["schemas"]["EditIn"][];
+      service?: string[];
     };
     NameRecord: {
       /**
@@ -3272,9 +3501,15 @@ export interface components {
       halves: components["schemas"]["Half"][];
       /** @description Free text. */
       note?: string;
-      /** @enum {string} */
+      /**
+       * @description Where the round-trip time comes from; given if left out.
+       * @enum {string}
+       */
       rtt_from?: "given" | "measured";
-      /** Format: int32 */
+      /**
+       * Format: int32
+       * @description Round-trip time over it, milliseconds; left out: estimated by the distance of its ends, where both are known.
+       */
       rtt_ms?: number;
       /**
        * @description How far it has come; ready if left out.
@@ -3565,6 +3800,87 @@ export interface components {
        */
       used: number;
     };
+    ProofChanged: {
+      from: string;
+      from_title: string;
+      service: string;
+      state: string;
+      to: string;
+      to_title: string;
+      works: boolean;
+    };
+    ProofDrill: {
+      around: string[];
+      dies: components["schemas"]["ProofHit"][];
+      heals: components["schemas"]["ProofHit"][];
+      /** Format: int64 */
+      holds: number;
+      key: string;
+      kind: string;
+      moves: components["schemas"]["ProofMoved"][];
+      title: string;
+    };
+    ProofFlow: {
+      code?: string;
+      from: string;
+      from_title: string;
+      service: string;
+      state: string;
+      to: string;
+      to_title: string;
+    };
+    ProofHit: {
+      /**
+       * @description What stops a packet.
+       * @enum {string}
+       */
+      code?:
+        | "on-link-elsewhere"
+        | "no-neighbour"
+        | "no-route"
+        | "loop"
+        | "selector-miss"
+        | "not-transitive"
+        | "zone-cut-off"
+        | "black-hole"
+        | "reverse-path"
+        | "own-source"
+        | "other-segment"
+        | "not-answered"
+        | "filter"
+        | "not-seen-to-begin"
+        | "no-way-back"
+        | "caller-refused"
+        | "callers-alike"
+        | "reply-not-reversed"
+        | "reply-no-route"
+        | "reply-on-link-elsewhere"
+        | "reply-filter"
+        | "link-down"
+        | "session-down"
+        | "half-made"
+        | "refused-for-overlap"
+        | "not-accepted"
+        | "not-there-yet"
+        | "does-not-forward";
+      intent: string;
+      name: string;
+      never?: boolean;
+      why?: string;
+    };
+    ProofLine: {
+      /** Format: int64 */
+      ends: number;
+      id?: string;
+      title: string;
+    };
+    ProofMoved: {
+      intent: string;
+      left: string[];
+      name: string;
+      now: string[];
+      until: components["schemas"]["ProofUntil"];
+    };
     ProofResult: {
       error?: string;
       failed?: components["schemas"]["WalkProof"];
@@ -3574,8 +3890,15 @@ export interface components {
       name: string;
       never?: boolean;
       proof: components["schemas"]["WalkProof"];
+      slow?: string;
       without?: string;
       without_title?: string;
+    };
+    ProofUntil: {
+      never?: boolean;
+      /** Format: int64 */
+      seconds: number;
+      why?: string;
     };
     ProviderCircuit: {
       /**
@@ -3761,6 +4084,7 @@ export interface components {
     ProviderRegion: {
       /** @description As networks name it. */
       name: string;
+      /** @description Where it is: latitude and longitude in degrees, such as 57.1, -4.2. */
       position?: string;
       /** @description Its zones. */
       zones?: string[];
@@ -3855,6 +4179,11 @@ export interface components {
       /** @description Lines that were not understood; they are left out. */
       problems: components["schemas"]["Problem"][];
       rules: components["schemas"]["RuleLine"][];
+    };
+    RemedyRemedy: {
+      edits: components["schemas"]["Edit"][];
+      proof?: components["schemas"]["WalkProof"];
+      title: string;
     };
     Removal: {
       /** @description What stays and no longer names them. */
@@ -4148,6 +4477,15 @@ export interface components {
       /** @description The lines. */
       text: string;
     };
+    SeenInBody: {
+      /** @description A capture, pcapng or pcap, in base64. */
+      file?: string;
+      from: string;
+      service: string;
+      /** @description What ping, traceroute, conntrack -L, swanctl --list-sas or birdc show protocols printed. */
+      text?: string;
+      to: string;
+    };
     Segment: {
       /** @description Free text. */
       note?: string;
@@ -4322,6 +4660,7 @@ export interface components {
       note?: string;
       /** @description Who answers for it. */
       owner?: string;
+      /** @description Where it is: latitude and longitude in degrees, such as 57.1, -4.2. */
       position?: string;
     };
     SnapshotEffect: {
@@ -4338,6 +4677,11 @@ export interface components {
       what: string;
       why?: string;
       works: boolean;
+    };
+    StateWord: {
+      code: string;
+      doc: string;
+      title: string;
     };
     StatusVerdict: {
       /**
@@ -4737,6 +5081,81 @@ export interface components {
       real: string;
       title: string;
     };
+    WalkLarge: {
+      at: components["schemas"]["WalkPlace"];
+      clamped: boolean;
+      fits: boolean;
+      home: boolean;
+      /** Format: int64 */
+      mss: number;
+      why: string;
+    };
+    WalkLeg: {
+      before: components["schemas"]["WalkPlace"];
+      joint: string;
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "box"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
+        | "intent";
+      /** Format: int32 */
+      mbps: number;
+      /** Format: int64 */
+      mtu: number;
+      mtu_why: string;
+      /** Format: int64 */
+      overhead: number;
+      /** @enum {string} */
+      rtt_from: "given" | "measured" | "distance" | "unknown";
+      /** Format: double */
+      rtt_ms: number;
+      title: string;
+      tunnels?: string[];
+    };
+    WalkMeasure: {
+      back: components["schemas"]["WalkWay"];
+      bottleneck?: string;
+      /** Format: int32 */
+      mbps: number;
+      narrowest?: string;
+      /** Format: double */
+      rtt_ms: number;
+      slowest?: string;
+      there: components["schemas"]["WalkWay"];
+      unknown: string[];
+    };
     WalkName: {
       /** Format: ip */
       address: string;
@@ -4786,6 +5205,7 @@ export interface components {
         | "filter"
         | "names"
         | "intent";
+      party?: string;
       segment?: string;
       title: string;
     };
@@ -4823,6 +5243,7 @@ export interface components {
       rule?: string;
       table?: components["schemas"]["RouteChoice"];
       text: string;
+      tunnels?: string[];
     };
     WalkStop: {
       at: components["schemas"]["WalkPlace"];
@@ -4866,6 +5287,81 @@ export interface components {
       subject?: string;
       way: string;
       why: string;
+    };
+    WalkWay: {
+      large: components["schemas"]["WalkLarge"];
+      legs: components["schemas"]["WalkLeg"][];
+      /** Format: int64 */
+      mtu: number;
+      narrow?: string;
+    };
+    WireCapture: {
+      interfaces: components["schemas"]["WireInterface"][];
+      packets: components["schemas"]["WirePacket"][];
+    };
+    WireHeld: {
+      agrees: boolean;
+      kind: string;
+      matched: components["schemas"]["WireMatch"][];
+      next: string;
+      parts?: string;
+      reached?: string;
+      says: string;
+      /** Format: int64 */
+      stage: number;
+      strange: components["schemas"]["WireMatch"][];
+      /** @enum {string} */
+      way?: "there" | "back";
+    };
+    WireHop: {
+      /** Format: ip */
+      address?: string;
+      at: components["schemas"]["WalkPlace"];
+      /** Format: int64 */
+      n: number;
+      target?: boolean;
+      why?: string;
+    };
+    WireInterface: {
+      at: components["schemas"]["WalkPlace"];
+      filter: string;
+      name: string;
+      /** Format: int32 */
+      vlan?: number;
+      /** @enum {string} */
+      what: "host" | "lan" | "tunnel" | "circuit" | "outside";
+    };
+    WireLogLine: {
+      at: components["schemas"]["WalkPlace"];
+      line: string;
+    };
+    WireMatch: {
+      at?: components["schemas"]["WalkPlace"];
+      place?: string;
+      seen: string;
+      /** Format: int64 */
+      stage: number;
+      way?: string;
+      why?: string;
+    };
+    WireOuter: {
+      /** Format: ip */
+      dst: string;
+      /** Format: ip */
+      src: string;
+      udp?: boolean;
+    };
+    WirePacket: {
+      header: components["schemas"]["WalkHeader"];
+      /** Format: int64 */
+      interface: number;
+      leaves: boolean;
+      outer?: components["schemas"]["WireOuter"];
+      /** Format: int64 */
+      stage: number;
+      /** @enum {string} */
+      way: "there" | "back";
+      what: string;
     };
     WorkedView: {
       edits: components["schemas"]["Edit"][];
@@ -5241,6 +5737,80 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["CrossingMatrix"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-drill": {
+    parameters: {
+      query: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        /** @description What fails, all of it together: an ID, a path, a zone or a public address. */
+        without: string[];
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ProofDrill"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-drill-remedies": {
+    parameters: {
+      query: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        /** @description What fails, all of it together: an ID, a path, a zone or a public address. */
+        without: string[];
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RemedyRemedy"][];
         };
       };
       /** @description Error */
@@ -6139,6 +6709,129 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["StoreInfo"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-matrix": {
+    parameters: {
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        /** @description What a line stands for. */
+        by?: "host" | "place" | "group" | "party" | "segment" | "owner";
+        /** @description Only ends in this place, party, segment, group or owner, by its ID. */
+        within?: string;
+        /** @description Only these services, such as tcp/443; left out: all in use. */
+        service?: string[];
+        /** @description Compared with the whole: what is taken away, an ID, a path, a zone or a public address. */
+        without?: string[];
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Matrix"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-matrix-cell": {
+    parameters: {
+      query?: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        by?: "host" | "place" | "group" | "party" | "segment" | "owner";
+        /** @description The line that starts, by its ID. */
+        row?: string;
+        /** @description The line that answers, by its ID. */
+        column?: string;
+        service?: string[];
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["CellFlows"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "compare-matrix": {
+    parameters: {
+      query?: {
+        /** @description For when. */
+        horizon?: "when-built" | "today";
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["MatrixInBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Matrix"];
         };
       };
       /** @description Error */
@@ -7284,6 +7977,127 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["WalkProof"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "hold-seen": {
+    parameters: {
+      query?: {
+        /** @description For when. */
+        horizon?: "when-built" | "today";
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["SeenInBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["WireHeld"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-walk-remedies": {
+    parameters: {
+      query: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        /** @description Path, name or ID of the party, LAN, subnet or host that starts. */
+        from: string;
+        /** @description Address, or path, name or ID of a host. */
+        to: string;
+        /** @description Such as tcp/502. */
+        service: string;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RemedyRemedy"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-walk-seen": {
+    parameters: {
+      query: {
+        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
+        horizon?: "when-built" | "today";
+        /** @description Path, name or ID of the party, LAN, subnet or host that starts. */
+        from: string;
+        /** @description Address, or path, name or ID of a host. */
+        to: string;
+        /** @description Such as tcp/502. */
+        service: string;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["FlowSeen"];
         };
       };
       /** @description Error */

@@ -96,6 +96,20 @@
         goes: true,
       },
       {
+        key: "matrix",
+        title: "Matrix: who reaches whom, against what is meant",
+        hint: "",
+        run: to("proof", { as: "matrix" }),
+        goes: true,
+      },
+      {
+        key: "drills",
+        title: "Drills: what dies and what moves when something fails",
+        hint: "",
+        run: to("proof", { as: "drills" }),
+        goes: true,
+      },
+      {
         key: "whatif",
         title: "Routes before and after: what changes without something",
         hint: "",

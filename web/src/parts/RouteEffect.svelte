@@ -1,7 +1,7 @@
 <script lang="ts">
   import { X } from "@lucide/svelte";
   import { Dialog } from "bits-ui";
-  import { useRouteEffect, type Change } from "../api/queries";
+  import { useMatrixChanged, useRouteEffect, type Change } from "../api/queries";
   import { placeURL } from "../lib/places";
   import { tableKey } from "../lib/routes";
   import ChangedPicture from "./ChangedPicture.svelte";
@@ -25,6 +25,13 @@
     () => asked,
   );
   const e = $derived(effect.data);
+  /** Who reaches whom afterwards is worked out when somebody asks for it. */
+  let matrixAsked = $state(false);
+  const matrix = useMatrixChanged(
+    () => design,
+    () => change.edits,
+    () => matrixAsked && Boolean(change.edits?.length),
+  );
   const sum = (of: "gained" | "lost" | "moved") => e?.tables.reduce((n, t) => n + t[of].length, 0) ?? 0;
   const starting = $derived(e?.flows.filter((f) => f.works) ?? []);
   const stopping = $derived(e?.flows.filter((f) => !f.works) ?? []);
@@ -64,6 +71,29 @@
             </Dialog.Content>
           </Dialog.Portal>
         </Dialog.Root>
+      {/if}
+      {#if change.edits?.length}
+        {#if !matrixAsked}
+          <button class="button my-1" onclick={() => (matrixAsked = true)}>What it opens and closes</button>
+        {:else}
+          <Known of={matrix} what="The matrix afterwards" />
+          {#if matrix.data}
+            <p role="status">
+              Of all hosts and services in use, it opens <strong>{matrix.data.counts["g"] ?? 0}</strong> flows
+              and closes <strong>{matrix.data.counts["l"] ?? 0}</strong>.
+            </p>
+            <ul class="max-h-48 overflow-y-auto" aria-label="What it opens and closes">
+              {#each matrix.data.changes ?? [] as c, n (n)}
+                <li>
+                  {c.works ? "opens" : "closes"}: {c.from_title} to {c.to_title} on
+                  <span class="font-mono">{c.service}</span>{c.state === "o"
+                    ? ", which no intent asks for"
+                    : ""}
+                </li>
+              {/each}
+            </ul>
+          {/if}
+        {/if}
       {/if}
       {#each [...stopping, ...starting].slice(0, 12) as f, n (n)}
         <p class="border-line border-b py-1">

@@ -6,6 +6,7 @@
   import Address from "./Address.svelte";
   import Names from "./Names.svelte";
   import Verdict from "./Verdict.svelte";
+  import WalkStrip from "./WalkStrip.svelte";
 
   interface Props {
     design: string;
@@ -17,6 +18,8 @@
   }
   const { design, proof, group = "", tried = false }: Props = $props();
 
+  /** The place on the strip whose stages are marked below. */
+  let chosen = $state("");
   const ways = $derived([
     { name: "There", stages: proof.forward },
     { name: "Back", stages: proof.reply },
@@ -100,6 +103,8 @@
   {/if}
 </section>
 
+{#if proof.forward.length}<WalkStrip {proof} {chosen} choose={(id) => (chosen = id)} />{/if}
+
 {#each ways as way (way.name)}
   {#if way.stages.length}
     <h3 class="mt-4 mb-1">{way.name}</h3>
@@ -116,7 +121,10 @@
         {#each way.stages as stage, n (n)}
           {@const old = before(way.stages, n)}
           <tr
-            class="border-line border-b align-top {stage.act === 'stops' ? 'text-clash' : ''}"
+            class="border-line border-b align-top {stage.act === 'stops' ? 'text-clash' : ''} {chosen &&
+            chosen === (stage.at.id || stage.at.title)
+              ? 'bg-mark'
+              : ''}"
             data-act={stage.act}
           >
             <td class="text-soft px-2 py-1.5 font-mono">{n + 1}</td>
