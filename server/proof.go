@@ -108,6 +108,7 @@ type DrillStep struct {
 	Waiting int             `json:"waiting,omitempty" doc:"The place in the queue, 1 for the next."`
 	Drills  []proof.Drill   `json:"drills,omitempty" doc:"Those in which something dies, moves or heals, worst first."`
 	Quiet   int             `json:"quiet,omitempty" doc:"How many drills changed nothing."`
+	End     bool            `json:"end,omitempty" doc:"It is the last line."`
 	Problem *ProblemDetails `json:"problem,omitempty"`
 }
 
@@ -394,10 +395,7 @@ func (s *Server) drillSteps(w http.ResponseWriter, r *http.Request) {
 	loud := slices.DeleteFunc(slices.Clone(all), func(d proof.Drill) bool {
 		return len(d.Dies)+len(d.Moves)+len(d.Heals) == 0
 	})
-	if len(loud) == 0 {
-		loud = []proof.Drill{} // an end all the same
-	}
-	send(DrillStep{Done: len(all), Of: len(all), Drills: loud, Quiet: len(all) - len(loud)})
+	send(DrillStep{Done: len(all), Of: len(all), Drills: loud, Quiet: len(all) - len(loud), End: true})
 }
 
 // captureFile answers with what one would see of a flow, as pcapng.

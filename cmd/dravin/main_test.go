@@ -90,7 +90,7 @@ func TestExitCodesAndWords(t *testing.T) {
 		"walk knows nobody": {[]string{"walk", estate, "--from", "ghost", "--to", "10.214.0.20", "--port", "1"}, 2,
 			`nothing in this design is called "ghost"`},
 		"walk wants one": {[]string{"walk", estate, "--from", "gateway", "--to", "10.214.0.20", "--port", "1"}, 2,
-			"give a path"},
+			"give the whole path"},
 		"handover renders":      {[]string{"handover", estate, "--party", "peatside-nursery"}, 0, "connections {"},
 		"handover knows nobody": {[]string{"handover", estate, "--party", "ghost"}, 2, "names 0 parties"},
 		"serve wants a base":    {[]string{"serve"}, 2, "set DATABASE_URL"},

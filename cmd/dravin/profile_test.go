@@ -42,7 +42,7 @@ func TestProfileIsCheckedAndPutIntoADesign(t *testing.T) {
 	bad := write("bad.yaml", strings.Replace(string(tarn), "tunnels: 2", "tunnels: two", 1))
 	code, _, stderr := run(t, "profile", bad, "--into", into)
 	assert.Equal(t, 2, code)
-	assert.Contains(t, stderr, "line 24, column 14: profile: vpn[0].tunnels")
+	assert.Contains(t, stderr, "line 26, column 14: profile: vpn[0].tunnels")
 	after, err := os.ReadFile(into)
 	require.NoError(t, err)
 	assert.Equal(t, string(file), string(after), "nothing was half-applied")

@@ -196,22 +196,22 @@ func ParseFlow(t *route.Tables, from, to string, s design.Service) (Flow, error)
 		if !linux(d, source.ID) || !own.IsValid() {
 			return Flow{}, fmt.Errorf("%s has no address of its own from which it could dial %s", d.Title(source.ID), a)
 		}
-		return Flow{From: Host{Box: source.ID, Address: own.Addr}, To: a, Meant: meantBy(t, a), Service: s}, nil
+		return Flow{From: Host{Box: source.ID, Address: own.Addr}, To: a, Meant: meantBy(t, a, s), Service: s}, nil
 	}
 	h, err := HostOf(d, source.ID, prefix.FamilyOf(a))
 	if err != nil {
 		return Flow{}, err
 	}
-	return Flow{From: h, To: a, Meant: meantBy(t, a), Service: s}, nil
+	return Flow{From: h, To: a, Meant: meantBy(t, a, s), Service: s}, nil
 }
 
 // meantBy is the endpoint that an address alone can mean: the only declared
 // one that has it under any name.
-func meantBy(t *route.Tables, a netip.Addr) design.ID {
+func meantBy(t *route.Tables, a netip.Addr, s design.Service) design.ID {
 	var found design.ID
 	for _, b := range bearers(t, a) {
 		e := endpointAt(t.Design, b.place, b.real)
-		if e == "" {
+		if e == "" || publishedOtherwise(t.Design, e, a, s) {
 			continue
 		}
 		if found != "" {
@@ -220,6 +220,21 @@ func meantBy(t *route.Tables, a netip.Addr) design.ID {
 		found = e
 	}
 	return found
+}
+
+// publishedOtherwise reports whether an address leads to an endpoint by a published service alone, and not by the one
+// that is asked for.
+func publishedOtherwise(d *design.Design, endpoint design.ID, a netip.Addr, s design.Service) bool {
+	other := false
+	for _, o := range LeadingTo(d, endpoint) {
+		if l := o.Body.(*design.Listener); l.Address == a {
+			if l.Service == s {
+				return false
+			}
+			other = true
+		}
+	}
+	return other
 }
 
 func one(d *design.Design, text, what string, kinds ...design.Kind) (*design.Object, error) {

@@ -130,5 +130,5 @@ func flowFromListener(t *route.Tables, o *design.Object, s design.Service) (Flow
 		return Flow{}, fmt.Errorf("%s has no address of its own from which it could dial %s", t.Design.Title(l.At), to)
 	}
 	service := design.Service{Proto: l.Service.Proto, Port: port}
-	return Flow{From: Host{Box: l.At, Address: own.Addr}, To: to, Meant: meantBy(t, to), Service: service}, nil
+	return Flow{From: Host{Box: l.At, Address: own.Addr}, To: to, Meant: meantBy(t, to, service), Service: service}, nil
 }

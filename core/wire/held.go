@@ -70,9 +70,15 @@ type holder struct {
 // capture holds the packets of a capture against those that the walk has: in whatever order interfaces were captured,
 // the furthest that was seen tells how far the packet came.
 func (h *holder) capture() {
+	if at, ok := h.onePlace(); ok {
+		h.atOne(at)
+		return
+	}
 	best := -1
+	used := map[int]bool{}
 	for _, o := range h.seen.Packets {
-		n, near := h.find(o)
+		n, near := h.find(o, used)
+		used[n] = true
 		if n < 0 {
 			h.out.Strange = append(h.out.Strange, Match{Seen: observedWords(o), Place: o.Interface, Why: near})
 			continue
@@ -96,7 +102,7 @@ func (h *holder) capture() {
 
 // find is the expected packet that an observed one is, the first that no other was yet; near is what differs from the
 // nearest.
-func (h *holder) find(o Observed) (int, string) {
+func (h *holder) find(o Observed, used map[int]bool) (int, string) {
 	near, least := "nothing on the way has such a packet", 5
 	found := -1
 	for n, p := range h.expected.Packets {
@@ -105,9 +111,7 @@ func (h *holder) find(o Observed) (int, string) {
 		}
 		diff := differences(o, p)
 		if len(diff) == 0 {
-			at := h.expected.Interfaces[p.Interface]
-			if found < 0 || o.Interface != "" && strings.Contains(o.Interface, at.Name) &&
-				strings.Contains(strings.ToLower(o.Interface), strings.ToLower(at.At.Title)) {
+			if found < 0 || used[found] && !used[n] || !used[n] && h.named(o, p) {
 				found = n
 			}
 			continue
@@ -118,6 +122,113 @@ func (h *holder) find(o Observed) (int, string) {
 		}
 	}
 	return found, near
+}
+
+// named reports whether a capture calls its interface as the walk does that of a packet.
+func (h *holder) named(o Observed, p Packet) bool {
+	at := h.expected.Interfaces[p.Interface]
+	name := strings.ToLower(o.Interface)
+	return o.Interface != "" && strings.Contains(name, strings.ToLower(at.Name)) &&
+		strings.Contains(name, strings.ToLower(at.At.Title))
+}
+
+// onePlace is the interface at which a capture was taken that holds each packet once and calls no interface by a name
+// of the walk's: the one that has most of its packets. ok is false for a capture of several places, or of none.
+func (h *holder) onePlace() (at int, ok bool) {
+	seen := map[string]bool{}
+	for _, o := range h.seen.Packets {
+		words := observedWords(o)
+		again := seen[words] && o.What != "ACK" && o.What != "datagram"
+		if again || o.Interface != h.seen.Packets[0].Interface {
+			return 0, false
+		}
+		seen[words] = true
+	}
+	most := 0
+	for n := range h.expected.Interfaces {
+		has := 0
+		for _, o := range h.seen.Packets {
+			for _, p := range h.expected.Packets {
+				if p.Interface == n && o.ESP == (p.Outer != nil) && len(differences(o, p)) == 0 {
+					has++
+					break
+				}
+			}
+		}
+		if has > most {
+			most, at = has, n
+		}
+	}
+	return at, most > 0
+}
+
+// atOne holds a capture of one place against what passes there.
+func (h *holder) atOne(at int) {
+	i := h.expected.Interfaces[at]
+	where := i.At.Title + ", " + i.Name
+	var missing *Packet
+	for n := range h.expected.Packets {
+		p := &h.expected.Packets[n]
+		if p.Interface != at {
+			continue
+		}
+		seen := slices.ContainsFunc(h.seen.Packets, func(o Observed) bool {
+			return o.ESP == (p.Outer != nil) && len(differences(o, *p)) == 0
+		})
+		if !seen {
+			missing = p
+			break
+		}
+		h.out.Reached, h.out.Way, h.out.Stage = where, p.Way, p.Stage
+		h.out.Matched = append(h.out.Matched, Match{
+			Seen: p.What + " " + p.Header.String(), Place: where, At: i.At, Way: p.Way, Stage: p.Stage,
+		})
+	}
+	for _, o := range h.seen.Packets {
+		strange := !slices.ContainsFunc(h.expected.Packets, func(p Packet) bool {
+			return o.ESP == (p.Outer != nil) && len(differences(o, p)) == 0
+		})
+		if strange {
+			_, near := h.find(o, map[int]bool{})
+			h.out.Strange = append(h.out.Strange, Match{Seen: observedWords(o), Place: o.Interface, Why: near})
+		}
+	}
+	switch {
+	case missing == nil && len(h.out.Strange) == 0:
+		h.out.Agrees = true
+		h.out.Says = "all that the walk has pass at " + where + " was seen, and nothing else"
+		h.out.Next = "ask the application: the network carries it there and back"
+		if !h.proof.Works {
+			h.out.Says += "; further on it is stopped: " + h.proof.Stop.Why
+			h.out.Next = h.proof.Stop.Fix
+		}
+	case missing == nil:
+		h.out.Parts = "some packets are on no part of the walk: " + h.out.Strange[0].Why
+		h.out.Says = "something else happens beside this flow, or answers it"
+		h.out.Next = "look who sends " + h.out.Strange[0].Seen
+	default:
+		h.out.Parts = fmt.Sprintf(
+			"the %s was not seen at %s, where the walk has it %s: %s", missing.What, where, wayWord(missing.Way),
+			missing.Header.String(),
+		)
+		h.out.Says = "it is lost before it comes there, or nobody answers"
+		h.out.Next = h.nextPlace(at, missing.Way)
+	}
+}
+
+// nextPlace is where to capture next: half way between a place and the far end of a way.
+func (h *holder) nextPlace(at int, way string) string {
+	var on []int
+	for _, p := range h.expected.Packets {
+		if p.Way == way && p.Interface != at && !slices.Contains(on, p.Interface) {
+			on = append(on, p.Interface)
+		}
+	}
+	if len(on) == 0 {
+		return "look at the far end: does it answer?"
+	}
+	i := h.expected.Interfaces[on[len(on)/2]]
+	return fmt.Sprintf("capture at %s, %s with: %s", i.At.Title, i.Name, i.Filter)
 }
 
 // differences are what of a packet is otherwise than expected; the port that a client picks is any.

@@ -151,20 +151,20 @@ func (s *Seen) pings(line string) bool {
 	case pingCount.MatchString(line):
 		m := pingCount.FindStringSubmatch(line)
 		ping().Sent, _ = strconv.Atoi(m[1])
-		s.Ping.Answers, _ = strconv.Atoi(m[2])
+		ping().Answers, _ = strconv.Atoi(m[2])
 	case pingTold.MatchString(line):
 		m := pingTold.FindStringSubmatch(line)
 		ping().From, _ = netip.ParseAddr(m[1])
-		s.Ping.Says = m[2]
+		ping().Says = m[2]
 		if x := pingMTU.FindStringSubmatch(m[2]); x != nil {
 			s.Ping.MTU, _ = strconv.Atoi(x[1])
 		}
 	case pingAnswer.MatchString(line):
 		if a, err := netip.ParseAddr(pingAnswer.FindStringSubmatch(line)[1]); err == nil && !ping().To.IsValid() {
-			s.Ping.To = a
+			ping().To = a
 		}
-		s.Ping.Answers++
-		s.Ping.Sent++
+		ping().Answers++
+		ping().Sent++
 	default:
 		return false
 	}

@@ -16,6 +16,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/route"
 	"dravin/core/settings"
+	"dravin/core/status"
 	"dravin/core/walk"
 )
 
@@ -79,9 +80,14 @@ func visitsOf(t *route.Tables, p walk.Proof, stages []walk.Stage) []visit {
 	if s == nil || len(stages) == 0 || len(out) == 0 || stages[len(stages)-1].Act != walk.Stops {
 		return out
 	}
-	if beside, leaves := strays(t, stages); leaves {
+	if beside, leaves := strays(t, stages); leaves && slices.Contains(straying, s.Code) {
 		last := &out[len(out)-1]
 		last.stopped, last.strays, last.beside = false, true, beside
+		if other := whoHas(t, beside, last.out.Dst); other.ID != "" {
+			out = append(out, visit{
+				at: other, in: last.out, out: last.out, first: len(stages) - 1, last: len(stages) - 1, ends: true, stopped: true,
+			})
+		}
 		return out
 	}
 	own := s.Decided != nil && t.Filter(s.Decided.Filter).Manner.Own && s.Decided.Direction == design.Incoming
@@ -94,6 +100,24 @@ func visitsOf(t *route.Tables, p walk.Proof, stages []walk.Stage) []visit {
 		})
 	}
 	return out
+}
+
+// whoHas is the host of a place that has an address; the zero Place if none is known to.
+func whoHas(t *route.Tables, place walk.Place, a netip.Addr) walk.Place {
+	d := t.Design
+	for _, e := range d.Inside(place.ID, design.KindEndpoint) {
+		if slices.Contains(e.Body.(*design.Endpoint).Addresses, a) {
+			return walk.Place{ID: e.ID, Kind: e.Kind, Title: d.Title(place.ID) + " " + e.Name}
+		}
+	}
+	return walk.Place{}
+}
+
+// straying are the stops of what a box sends on all the same, by a worse route or to who answers for the address.
+var straying = []walk.Code{
+	walk.NoRoute, walk.ReplyNoRoute, walk.SelectorMiss, walk.NoWayBack, walk.OnLinkElsewhere, walk.ReplyOnLinkElsewhere,
+	walk.Code(status.LinkDown), walk.Code(status.SessionDown), walk.Code(status.HalfMade),
+	walk.Code(status.RefusedForOverlap), walk.Code(status.NotAccepted), walk.Code(status.NotThereYet),
 }
 
 // strays tells whether a packet that is lost leaves the box at which it is: by the way out, since a box of one's own
@@ -117,9 +141,7 @@ func strays(t *route.Tables, stages []walk.Stage) (beside walk.Place, leaves boo
 		case hop.Kind != route.Deliver || to == nil:
 		case to.Kind == design.KindInnerRoute:
 			return walk.Place{ID: to.ID, Kind: to.Kind, Title: d.Title(to.ID)}, true
-		case slices.ContainsFunc(d.Inside(to.ID, design.KindEndpoint), func(e *design.Object) bool {
-			return slices.Contains(e.Body.(*design.Endpoint).Addresses, s.Header.Dst)
-		}):
+		case whoHas(t, walk.Place{ID: to.ID, Kind: to.Kind}, s.Header.Dst).ID != "":
 			return walk.Place{ID: to.ID, Kind: to.Kind, Title: d.Title(to.ID)}, true
 		}
 		break
@@ -144,6 +166,10 @@ func visits(stages []walk.Stage) (out []visit) {
 			continue
 		}
 		if s.Act == walk.Stops {
+			if last != nil && last.at.ID != s.At.ID && slices.Contains(walk.Boxes, s.At.Kind) { // it has come there
+				out = append(out, visit{at: s.At, in: last.out, out: last.out, by: joint, came: tunnels, first: n, last: n})
+				last = &out[len(out)-1]
+			}
 			if last != nil {
 				last.stopped = true
 			}
@@ -380,22 +406,22 @@ func (c *camera) outer(b *box.Box, link, tunnel design.ID, leaves bool) *Outer {
 
 // lan is the interface of a box toward who stands beside it.
 func (c *camera) lan(b *box.Box, v visit, beside walk.Place) Interface {
+	if beside.ID == "" {
+		return Interface{At: v.at, Name: "way out", What: "outside"}
+	}
 	d := c.tables.Design
 	place := walk.HomeOf(d, beside.ID)
 	for _, l := range b.LANs {
 		within := slices.ContainsFunc(
 			l.Ranges, func(r netip.Prefix) bool { return r.Contains(v.in.Src) || r.Contains(v.out.Dst) },
 		)
-		if l.ID == place || place == "" && within ||
-			d.Get(place) != nil && d.Get(place).Kind == design.KindInnerRoute && within {
+		behind := d.Get(place) != nil && d.Get(place).Kind == design.KindInnerRoute && within
+		if l.ID == place || behind {
 			return Interface{At: v.at, Name: l.Name, What: "lan", VLAN: l.VLAN}
 		}
 	}
 	if o := d.Get(place); o != nil && slices.Contains(design.HostPlaces, o.Kind) {
 		return Interface{At: v.at, Name: o.Name, What: "lan"}
-	}
-	if beside.ID == "" {
-		return Interface{At: v.at, Name: "way out", What: "outside"}
 	}
 	return Interface{At: v.at, Name: "toward " + beside.Title, What: "lan"}
 }

@@ -63,12 +63,16 @@ test("frames with 20,000 prefixes of 500 parties", async ({ page, request }) => 
 });
 
 /** A made-up estate in which no two parties are alike enough to be folded, with two joints for each party. */
-async function joined(request: import("@playwright/test").APIRequestContext, parties: number): Promise<string> {
+async function joined(request: import("@playwright/test").APIRequestContext, parties: number, hosts = false): Promise<string> {
   const { id } = (await (await request.post("/api/designs", { data: { from: "nothing", name: `${parties} joined` } })).json()) as { id: string };
   const puts: { id: string; kind: string; parent?: string; name: string; body: object }[] = [];
   const put = (kind: string, oid: string, name: string, body: object, parent?: string) => puts.push({ id: oid, kind, parent, name, body });
   for (let n = 0; n < parties; n++) {
     put("network", `n${n}`, `plot ${n}`, { cloud: "Sedge", region: "sedge-coast", blocks: [`10.${208 + (n >> 8)}.${n & 255}.0/24`] });
+    if (hosts) {
+      put("table", `t${n}`, "main", {}, `n${n}`);
+      put("subnet", `s${n}`, "beds", { zone: "sedge-coast-a", prefixes: [`10.${208 + (n >> 8)}.${n & 255}.0/26`], table: `t${n}` }, `n${n}`);
+    }
     for (const step of [1, 17])
       put("peering", `p${n}-${step}`, `plot ${n} with ${(n + step) % parties}`, { halves: [{ network: `n${n}`, made: true }, { network: `n${(n + step) % parties}`, made: true }] });
   }
@@ -95,4 +99,24 @@ test("frames of the picture with 500 parties and 1,000 joints, all stacks open",
   await page.getByRole("button", { name: "Show all" }).click();
   await page.waitForTimeout(800);
   console.log("picture, whole:", await frames(page, 60, (n) => page.keyboard.press(pan[n % pan.length] ?? "ArrowDown")));
+});
+
+test("frames of the matrix, 500 by 500", async ({ page, request }) => {
+  const id = await joined(request, 500, true);
+  await page.goto(`/designs/${id}/proof?as=matrix&by=place`, { waitUntil: "commit" });
+  console.log(`matrix: shown ${await shown(page, "500 hosts and places")} ms after the navigation began`);
+  const grid = page.getByRole("application", { name: /^Matrix/ });
+  await grid.focus();
+  await page.waitForTimeout(500);
+  const keys = ["ArrowRight", "ArrowDown", "PageDown", "ArrowRight", "ArrowDown"];
+  console.log("matrix, keys:  ", await frames(page, 150, (n) => page.keyboard.press(keys[n % keys.length] ?? "ArrowDown")));
+  console.log(
+    "matrix, scroll:",
+    await frames(page, 150, (n) => grid.evaluate((e, by) => e.scrollBy(by, by), n % 30 < 15 ? 400 : -400).then(() => page.waitForTimeout(16))),
+  );
+  const box = (await grid.boundingBox()) ?? { x: 0, y: 0, width: 900, height: 600 };
+  console.log(
+    "matrix, hover: ",
+    await frames(page, 150, (n) => page.mouse.move(box.x + 150 + ((n * 13) % 600), box.y + 150 + ((n * 7) % 400))),
+  );
 });

@@ -7,19 +7,6 @@ const dark = process.env.DARK === "1";
 
 test.use({ colorScheme: dark ? "dark" : "light" });
 
-const spreadsheet = `Address plan of the seed bank
-as of spring; ask the grounds team
-
-Standort;Bereich;Netz;Maske;VLAN;Gateway
-Seed Bank;vault;10.215.40.0;255.255.255.0;10;.1
-;drying rooms;10.215.41.0;/25;11;.1
-;offices;10.214.9.0/24;;12;
-Marrow Hill;data room;10.214.0.0/22;;;
-Seed Bank;attic;10.215.42.7/24;;;
-;cellar;10.215.44.0-10.215.46.255;;;
-;shed;10.215.47.0;255.0.255.0;;
-`;
-
 /** A made-up estate of three hundred huts in four owners' hands, most of them joined with the head garden. */
 function hundreds(): string {
   const owners = ["Gardens", "Science", "Estates", "Public"];
@@ -87,17 +74,7 @@ test("pictures of every place", async ({ page, request }) => {
   await expect(page.getByRole("grid", { name: "Stock" })).toContainText("Alder Hut");
   await shoot(page, "estate-table");
 
-  await go("estate?as=import");
-  await page.getByLabel("Or paste it").fill(spreadsheet);
-  await page.getByRole("button", { name: "Preview" }).click();
-  await expect(page.getByRole("list", { name: "Lines" })).toContainText("the range that holds it");
-  await shoot(page, "import-preview");
 
-  const estate = (await (await request.get(`/api/designs/${id}/estate`)).json()) as { parties: { id: string; name: string }[] };
-  const of = (name: string) => estate.parties.find((x) => x.name === name)?.id ?? "";
-  await go(`plan?party=${of("Old Orangery")},${of("ticketing")}`);
-  await expect(page.getByRole("table", { name: "Options side by side" })).toBeVisible();
-  await shoot(page, "plan-unjoined");
   await go("links?as=study&cloud=Tarn");
   await expect(page.getByRole("region", { name: "In words" })).toContainText("takes fewer steps");
   await shoot(page, "links-study");
@@ -120,25 +97,35 @@ test("pictures of every place", async ({ page, request }) => {
   await go(`routes?table=${thornfield}&entry=10.210.64.0/20&find=station`);
   await expect(page.getByRole("region", { name: "Why" })).toContainText("originated here");
   await shoot(page, "routes-table");
-  await go("routes?as=prefix&prefix=10.215.16.0/23");
-  await expect(page.getByRole("complementary", { name: "Where it is" })).toContainText("no transit over a peering");
-  await shoot(page, "routes-prefix");
   await go("proof");
   await page.getByRole("button", { name: /logger polls/ }).click();
   await expect(page.getByText("stopped on the way there")).toBeVisible();
   await shoot(page, "proof-stopped");
+  await go("proof?from=thornfield-station/weather-room/weather-mast&to=plate-store/plates/plate-server&service=tcp/443");
+  await expect(page.getByRole("group", { name: "The walk, drawn" })).toBeVisible();
+  await shoot(page, "proof-walk");
+  await go("proof?from=marrow-hill/data-room/controls-desk&to=rowan-hut/hut/rain-gauge&service=tcp/502");
+  await expect(page.getByRole("group", { name: "The walk, drawn" })).toContainText("opens another");
+  await shoot(page, "proof-translated");
+  await go("proof?from=thornfield-station/weather-room/weather-mast&to=plate-store/plates/plate-server&service=icmp&more=held");
+  await page.getByLabel(/^What ping/).fill("PING 10.210.33.10 (10.210.33.10) 56(84) bytes of data.\n3 packets transmitted, 3 received, 0% packet loss");
+  await page.getByRole("button", { name: "Hold it against the walk" }).click();
+  await page.getByText("It parts from the walk").scrollIntoViewIfNeeded();
+  await shoot(page, "proof-held");
+  await go("proof?as=matrix");
+  await page.getByRole("application", { name: /^Matrix/ }).focus();
+  for (let n = 0; n < 3; n++) await page.keyboard.press("ArrowRight");
+  await expect(page.getByRole("list", { name: "Flows of the cell" })).toBeVisible();
+  await shoot(page, "proof-matrix");
+  await go("proof?as=drills&drill=thornfield-station/gateway");
+  await expect(page.getByText("1 intent dies; 4 hold.")).toBeVisible();
+  await expect(page.getByText("Where it is")).toBeVisible();
+  await shoot(page, "proof-drills");
   await go("passes");
   await page.getByRole("button", { name: /^grove hub/ }).click();
   await page.getByRole("button", { name: /needed by 1/ }).click();
   await expect(page.getByRole("link", { name: "sample clerk reads the notes" })).toBeVisible();
   await shoot(page, "passes");
-  await page.getByRole("button", { name: "Crossings between segments" }).click();
-  await expect(page.getByRole("table", { name: "Crossings" })).toBeVisible();
-  await shoot(page, "crossings");
-  await go("proof?from=sample-exchange/counter/sample-clerk&to=field-notes/notes-a/notes-server&service=icmp");
-  await page.getByText("asked before").first().click();
-  await shoot(page, "proof-rule");
-
   await go("plan");
   await page.getByRole("button", { name: /^192\.168\.216\.0\/24/ }).first().click();
   await expect(page.getByRole("row", { name: /Intents that hold/ })).toContainText("8 of 8");

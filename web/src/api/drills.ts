@@ -20,7 +20,7 @@ export async function watchDrills(
     signal,
   });
   return readSteps(answer, (step: DrillStep) => {
-    if (step.drills || (step.quiet !== undefined && step.done === step.of)) {
+    if (step.end) {
       return { drills: step.drills ?? [], quiet: step.quiet ?? 0 };
     }
     progress({ done: step.done ?? 0, of: step.of ?? 0, waiting: step.waiting ?? 0 });

@@ -1705,6 +1705,8 @@ export interface components {
       done?: number;
       /** @description Those in which something dies, moves or heals, worst first. */
       drills?: components["schemas"]["ProofDrill"][];
+      /** @description It is the last line. */
+      end?: boolean;
       /** Format: int64 */
       of?: number;
       problem?: components["schemas"]["ProblemDetails"];

@@ -290,7 +290,7 @@
   <!-- svelte-ignore a11y_no_noninteractive_tabindex, a11y_no_noninteractive_element_interactions -->
   <div
     bind:this={view}
-    class="absolute inset-0 overflow-auto"
+    class="absolute inset-0 overflow-auto focus-visible:-outline-offset-2"
     role="application"
     aria-label="Matrix: arrow keys move, Enter unfolds a line"
     aria-describedby="matrix-said"

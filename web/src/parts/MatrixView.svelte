@@ -153,7 +153,7 @@
             <li class="flex gap-2">
               <span class="w-4 text-center font-mono font-semibold">{code === "g" ? "○" : "×"}</span>
               <span class="w-28">{changeWords[code]}</span>
-              <span class="font-mono">{matrix.data.counts[code] ?? 0}</span> flows
+              <span class="font-mono">{(matrix.data.counts[code] ?? 0).toLocaleString("en")}</span> flows
             </li>
           {/each}
         {:else}
@@ -163,7 +163,7 @@
                 >{{ "!": "■", x: "×", o: "○", "+": "●", "-": "–", ".": "·" }[s.code]}</span
               >
               <span class="w-28">{s.title}</span>
-              <span class="font-mono">{matrix.data.counts[s.code] ?? 0}</span>
+              <span class="font-mono">{(matrix.data.counts[s.code] ?? 0).toLocaleString("en")}</span>
             </li>
           {/each}
           <li class="text-soft mt-1">

@@ -187,8 +187,8 @@
               {held.agrees ? "It agrees with the walk" : "It parts from the walk"}
             </p>
             {#if held.reached}<p class="text-sm">Seen up to: {held.reached}</p>{/if}
-            {#if held.parts}<p class="mt-1">{held.parts}.</p>{/if}
-            <p class="mt-1">{held.says}.</p>
+            {#if held.parts}<p class="mt-1 first-letter:uppercase">{held.parts}.</p>{/if}
+            <p class="mt-1 first-letter:uppercase">{held.says}.</p>
             <p class="mt-1"><span class="font-semibold">Next:</span> {held.next}.</p>
           </div>
           <ul class="mt-2 flex max-h-64 flex-col gap-0.5 overflow-y-auto text-sm">

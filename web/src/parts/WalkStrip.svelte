@@ -69,13 +69,13 @@
   >
     <span
       class="text-soft flex items-center justify-center text-xs"
-      style:grid-column={`1`}
-      style:grid-row={`3`}>there →</span
+      style:grid-column="1"
+      style:grid-row="3">there →</span
     >
     <span
       class="text-soft border-line flex items-center justify-center border-t text-xs"
-      style:grid-column={`1`}
-      style:grid-row={`4`}>← back</span
+      style:grid-column="1"
+      style:grid-row="4">← back</span
     >
     {#each parties as p (p.from)}
       <span
@@ -83,7 +83,7 @@
           ? 'border-ink border-l'
           : ''}"
         style:grid-column={`${p.from + 2} / span ${p.span}`}
-        style:grid-row={`1`}
+        style:grid-row="1"
         title={p.name}>{p.name || "elsewhere"}</span
       >
     {/each}
@@ -94,7 +94,7 @@
           ? 'border-l'
           : ''} {chosen === n.id ? 'bg-mark' : ''}"
         style:grid-column={`${k + 2}`}
-        style:grid-row={`2`}
+        style:grid-row="2"
         aria-pressed={chosen === n.id}
         title="Show what happens at {n.title}"
         onclick={() => choose(chosen === n.id ? "" : n.id)}
@@ -106,7 +106,7 @@
       <span
         class="border-line text-soft border-t px-1.5 py-0.5 text-xs leading-tight {k ? 'border-l' : ''}"
         style:grid-column={`${k + 2}`}
-        style:grid-row={`5`}>{n.by ? `⇄ ${n.by}` : ""}{n.shares ? `; ${n.shares} more share` : ""}</span
+        style:grid-row="5">{n.by ? `⇄ ${n.by}` : ""}{n.shares ? `; ${n.shares} more share` : ""}</span
       >
     {/each}
   </div>
