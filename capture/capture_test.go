@@ -80,7 +80,8 @@ func TestWhatIsNoCapture(t *testing.T) {
 		"cut short": {whole[:len(whole)-7], "can not be read"},
 		"its head":  {whole[:20], "can not be read"},
 		"no packet": {
-			append([]byte{0xd4, 0xc3, 0xb2, 0xa1, 2, 0, 4, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xff}, 0, 0, 1, 0, 0, 0), "no packet",
+			append([]byte{0xd4, 0xc3, 0xb2, 0xa1, 2, 0, 4, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xff}, 0, 0, 1, 0, 0, 0),
+			"no packet",
 		},
 		"broken magic": {[]byte{0xd4, 0xc3, 0xb2, 0xa1}, "neither pcapng nor pcap"},
 	} {

@@ -63,14 +63,9 @@
 {/snippet}
 
 <div class="panel mt-3 overflow-x-auto" role="group" aria-label="The walk, drawn">
-  <div
-    class="grid"
-    style:grid-template-columns={`3rem repeat(${nodes.length}, minmax(8rem, 1fr))`}
-  >
-    <span
-      class="text-soft flex items-center justify-center text-xs"
-      style:grid-column="1"
-      style:grid-row="3">there →</span
+  <div class="grid" style:grid-template-columns={`3rem repeat(${nodes.length}, minmax(8rem, 1fr))`}>
+    <span class="text-soft flex items-center justify-center text-xs" style:grid-column="1" style:grid-row="3"
+      >there →</span
     >
     <span
       class="text-soft border-line flex items-center justify-center border-t text-xs"
