@@ -4,7 +4,7 @@ SHELL := /bin/bash
 LISTEN ?= 127.0.0.1:8080
 
 WEB := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/svelte.config.js
-GO := $(shell find cmd core demo lab server store -name '*.go' -o -name '*.sql' -o -name '*.yaml') web/embed.go go.mod go.sum
+GO := $(shell find capture cmd core demo lab server store -name '*.go' -o -name '*.sql' -o -name '*.yaml') web/embed.go go.mod go.sum
 
 .PHONY: help demo demo-reset test build dev lint check-go check-web bench bench-web bench-load truth faults screenshots generate fuzz setup-demo setup-test
 
@@ -26,7 +26,7 @@ dev: setup-demo bin/dravin web/node_modules/.stamp ## run the server and the fro
 	@trap 'kill 0' EXIT; bin/dravin demo & cd web && npm run dev
 
 lint: web/node_modules/.stamp e2e/node_modules/.stamp ## formatting, vet, static checks, type checks
-	@test -z "$$(gofmt -l cmd core demo lab server store web/embed.go)" || { echo "run gofmt on:"; gofmt -l cmd core demo lab server store; exit 1; }
+	@test -z "$$(gofmt -l capture cmd core demo lab server store web/embed.go)" || { echo "run gofmt on:"; gofmt -l capture cmd core demo lab server store; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
 	cd web && npm run -s lint && npm run -s check

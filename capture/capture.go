@@ -178,8 +178,11 @@ func hardware(name string) net.HardwareAddr {
 	return out
 }
 
-// Most is how many packets of a capture are looked at.
-const Most = 100_000
+// Most is how many packets of a capture are looked at, and MostBytes how large its file may be.
+const (
+	Most      = 100_000
+	MostBytes = 64 << 20
+)
 
 // Read reads a capture, pcapng or pcap: what its packets are, with the names of its interfaces.
 func Read(r io.Reader) (wire.Seen, error) {
@@ -194,7 +197,7 @@ func Read(r io.Reader) (wire.Seen, error) {
 	all := io.MultiReader(&head, r)
 	var next func() ([]byte, gopacket.CaptureInfo, error)
 	var link func(n int) (layers.LinkType, string)
-	if binary.LittleEndian.Uint32(head.Bytes()) == 0x0a0d0d0a { // the section header block of pcapng
+	if binary.LittleEndian.Uint32(head.Bytes()) == sectionHeader {
 		ng, err := pcapgo.NewNgReader(all, pcapgo.NgReaderOptions{WantMixedLinkType: true})
 		if err != nil {
 			return out, fmt.Errorf("it begins as pcapng, and can not be read: %w", err)
@@ -297,7 +300,10 @@ func echoWord(kind, request, reply uint8) string {
 func ReadAny(file []byte) (wire.Seen, error) {
 	if len(file) >= 4 {
 		switch binary.LittleEndian.Uint32(file) {
-		case 0x0a0d0d0a, 0xa1b2c3d4, 0xd4c3b2a1, 0xa1b23c4d, 0x4d3cb2a1:
+		case sectionHeader, 0xa1b2c3d4, 0xd4c3b2a1, 0xa1b23c4d, 0x4d3cb2a1:
+			if err := intact(file); err != nil {
+				return wire.Seen{}, err
+			}
 			return Read(bytes.NewReader(file))
 		}
 	}

@@ -2,6 +2,7 @@ package capture_test
 
 import (
 	"bytes"
+	"encoding/binary"
 	"testing"
 	"time"
 
@@ -98,4 +99,34 @@ func FuzzReadAny(f *testing.F) {
 	f.Add(whole)
 	f.Add(whole[:100])
 	f.Fuzz(func(t *testing.T, file []byte) { _, _ = capture.ReadAny(file) })
+}
+
+// Lengths that lie are refused before room is made for them.
+func TestLengthsThatLie(t *testing.T) {
+	_, whole := written(t, "catalogue/shelf-a/logger", "marrow-hill/data-room/controls-desk", "icmp")
+	section := int(binary.LittleEndian.Uint32(whole[4:]))
+	packet := bytes.LastIndex(whole, []byte{6, 0, 0, 0})
+	old := append([]byte{0xa1, 0xb2, 0xc3, 0xd4, 0, 2, 0, 4, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xff}, 0, 0, 0, 1)
+	old = append(old, 0, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff)
+	lie := func(at int, value uint32) []byte {
+		out := bytes.Clone(whole)
+		binary.LittleEndian.PutUint32(out[at:], value)
+		return out
+	}
+	for name, c := range map[string]struct {
+		file []byte
+		says string
+	}{
+		"a section":           {lie(4, 0xfffffff0), "block 1 can not be read: it says that it has 4294967280 bytes"},
+		"a block of nothing":  {lie(section+4, 0), "block 2 can not be read: it says that it has 0 bytes"},
+		"a block half a word": {lie(section+4, 30), "block 2 can not be read"},
+		"a packet":            {lie(packet+20, 0xfffffff0), "says that its packet is longer than itself"},
+		"an old packet":       {old, "packet 1 can not be read: it says that it has 4294967295 bytes, and the file has 0"},
+		"an old one cut":      {old[:30], "packet 1 can not be read: the file ends in it"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, err := capture.ReadAny(c.file)
+			assert.ErrorContains(t, err, c.says)
+		})
+	}
 }

@@ -53,7 +53,8 @@ func wrongPairs(t *testing.T, tables *route.Tables, pairs *walk.Pairs) (wrong []
 			if a == b {
 				continue
 			}
-			works, _ := pairs.Works(a, b)
+			works, code := pairs.Works(a, b)
+			first := walk.Code("")
 			for n, s := range pairs.Services() {
 				all++
 				f, err := walk.FlowBetween(tables, idOf(from), idOf(to), s)
@@ -61,12 +62,21 @@ func wrongPairs(t *testing.T, tables *route.Tables, pairs *walk.Pairs) (wrong []
 				if err == nil {
 					p = walk.Prove(tables, f)
 				}
+				if p.Stop != nil && first == "" {
+					first = p.Stop.Code
+				}
 				if p.Works != works.Has(n) {
 					wrong = append(wrong, fmt.Sprintf(
 						"%s %s > %s %s %s: the walk says works=%v (%s)", tables.Design.Path(idOf(from)), from.Address,
 						tables.Design.Path(idOf(to)), to.Address, s, p.Works, stopWords(p),
 					))
 				}
+			}
+			if first != "" && first != code && from.Address != to.Address {
+				wrong = append(wrong, fmt.Sprintf(
+					"%s %s > %s %s: the walk is stopped by %s, the matrix says %s", tables.Design.Path(idOf(from)),
+					from.Address, tables.Design.Path(idOf(to)), to.Address, first, code,
+				))
 			}
 		}
 	}

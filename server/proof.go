@@ -31,6 +31,7 @@ type Matrix struct {
 	Within   string          `json:"within" doc:"What the lines are kept to, by its title; empty: everything."`
 	Classes  int             `json:"classes" doc:"How many kinds of hosts there are that packets can tell apart."`
 	Hosts    int             `json:"hosts" doc:"How many hosts, places without one, and internets there are."`
+	Left     int             `json:"left" doc:"Hosts that are left out, since there are too many to hold each against each."`
 	Changes  []proof.Changed `json:"changes" doc:"Of a comparison, flows that opened or closed; at most 500."`
 	Compared string          `json:"compared" doc:"What it is compared with; empty: nothing."`
 }
@@ -151,7 +152,7 @@ func (s *Server) proofOperations(api huma.API) {
 }
 
 func (s *Server) matrixOf(ctx context.Context, v *solved, in *inMatrix) (Matrix, error) {
-	m, err := v.all.Matrix(ctx, nil)
+	m, err := matrixFor(ctx, v.all, in.Service)
 	if err != nil {
 		return Matrix{}, err
 	}
@@ -176,9 +177,22 @@ func (s *Server) matrixOf(ctx context.Context, v *solved, in *inMatrix) (Matrix,
 	return out, nil
 }
 
+// matrixFor is the matrix, if the services that are asked for are in use.
+func matrixFor(ctx context.Context, s *solving.Solved, services []string) (*proof.Matrix, error) {
+	m, err := s.Matrix(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	if err := m.InUse(services); err != nil {
+		return nil, refused("service", err.Error())
+	}
+	return m, nil
+}
+
 func matrixView(m *proof.Matrix) Matrix {
 	out := Matrix{
 		States: []StateWord{}, All: []string{}, Changes: []proof.Changed{}, Classes: m.Classes(), Hosts: len(m.Ends),
+		Left: m.Left,
 	}
 	for _, s := range proof.States {
 		out.States = append(out.States, StateWord{s.Code, s.Title, s.Doc})
@@ -215,7 +229,7 @@ func changedMatrix(ctx context.Context, before *solving.Solved, edits []design.E
 	if err != nil {
 		return Matrix{}, err
 	}
-	after, err := next.Matrix(ctx, nil)
+	after, err := matrixFor(ctx, next, in.Body.Service)
 	if err != nil {
 		return Matrix{}, err
 	}
@@ -230,7 +244,7 @@ func changedMatrix(ctx context.Context, before *solving.Solved, edits []design.E
 }
 
 func cellOf(ctx context.Context, v *solved, in *inCell) (CellFlows, error) {
-	m, err := v.all.Matrix(ctx, nil)
+	m, err := matrixFor(ctx, v.all, in.Service)
 	if err != nil {
 		return CellFlows{}, err
 	}

@@ -12,6 +12,7 @@ import (
 	"dravin/core/proof"
 	"dravin/core/remedy"
 	"dravin/core/status"
+	"dravin/core/words"
 )
 
 // drilled is a drill with what would let its intents survive it.
@@ -124,9 +125,11 @@ func printDrills(w io.Writer, list []drilled, of int, plans bool) {
 			fmt.Fprintln(w, "  plan   none was found by which it survives")
 		}
 	}
-	fmt.Fprintf(w, "%d drills, %d of which kill an intent\n", of, len(slices.DeleteFunc(
-		slices.Clone(list), func(x drilled) bool { return len(x.Dies) == 0 },
-	)))
+	deadly := slices.DeleteFunc(slices.Clone(list), func(x drilled) bool { return len(x.Dies) == 0 })
+	fmt.Fprintf(
+		w, "%s, %d of which %s an intent\n", words.Count(of, "drill", "drills"), len(deadly),
+		words.Verb(len(deadly), "kills", "kill"),
+	)
 }
 
 func listed(list []string) string {

@@ -13,20 +13,28 @@ import (
 
 // readDesign reads a design file; "-" is standard input.
 func readDesign(path string) (*design.Design, error) {
+	d, _, err := readLines(path)
+	return d, err
+}
+
+// readLines is readDesign, and tells on which line each object begins.
+func readLines(path string) (*design.Design, map[design.ID]int, error) {
 	file, err := readFile(path)
 	if err != nil {
-		return nil, badInput(err)
+		return nil, nil, badInput(err)
 	}
-	d, err := design.Read(file)
+	d, lines, err := design.ReadLines(file)
 	if err != nil {
-		return nil, badInput(fmt.Errorf("%s can not be used\n%w", path, err))
+		return nil, nil, badInput(fmt.Errorf("%s can not be used\n%w", path, err))
 	}
-	return d, nil
+	return d, lines, nil
 }
 
 // readFile reads no more than a design file may have and one byte, so that the
 // reader can say that it is too large.
-func readFile(path string) ([]byte, error) {
+func readFile(path string) ([]byte, error) { return readUpTo(path, design.MaxFileBytes) }
+
+func readUpTo(path string, most int64) ([]byte, error) {
 	in := os.Stdin
 	if path != "-" {
 		f, err := os.Open(path)
@@ -36,7 +44,7 @@ func readFile(path string) ([]byte, error) {
 		defer f.Close()
 		in = f
 	}
-	return io.ReadAll(io.LimitReader(in, design.MaxFileBytes+1))
+	return io.ReadAll(io.LimitReader(in, most+1))
 }
 
 // format is the --format flag.

@@ -19,7 +19,11 @@ func intentsCommand() *cobra.Command {
 		Short: "Hold every intent against the design; exit 1 if one does not hold",
 		Args:  exactly(1, "one design file"),
 		RunE: func(c *cobra.Command, args []string) error {
-			s, err := under.read(args[0])
+			d, lines, err := readLines(args[0])
+			if err != nil {
+				return err
+			}
+			s, err := under.solve(d)
 			if err != nil {
 				return err
 			}
@@ -28,7 +32,7 @@ func intentsCommand() *cobra.Command {
 				return err
 			}
 			if out.name == "sarif" {
-				err = writeSARIF(c.OutOrStdout(), s.Design, args[0], all)
+				err = writeSARIF(c.OutOrStdout(), s.Design, sarifFile{args[0], lines}, all)
 			} else {
 				err = out.write(c, all, func(w io.Writer) { printIntents(w, all) })
 			}
@@ -114,6 +118,9 @@ type (
 			Artifact struct {
 				URI string `json:"uri"`
 			} `json:"artifactLocation"`
+			Region struct {
+				Line int `json:"startLine"`
+			} `json:"region"`
 		} `json:"physicalLocation"`
 		Logical []sarifLogical `json:"logicalLocations"`
 	}
@@ -123,7 +130,13 @@ type (
 	}
 )
 
-func writeSARIF(w io.Writer, d *design.Design, file string, all []proof.Result) error {
+// sarifFile is where intents are said: the file, and on which line each begins.
+type sarifFile struct {
+	path  string
+	lines map[design.ID]int
+}
+
+func writeSARIF(w io.Writer, d *design.Design, file sarifFile, all []proof.Result) error {
 	log := sarifLog{
 		Version: "2.1.0",
 		Schema:  "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
@@ -143,7 +156,8 @@ func writeSARIF(w io.Writer, d *design.Design, file string, all []proof.Result) 
 			)
 		}
 		at := sarifLocation{Logical: []sarifLogical{{d.Path(r.Intent), "resource"}}}
-		at.Physical.Artifact.URI = file
+		at.Physical.Artifact.URI = file.path
+		at.Physical.Region.Line = file.lines[r.Intent]
 		run.Results = append(run.Results, sarifResult{
 			RuleID: rule, Level: "error", Message: sarifText{r.Name + ": " + cause(r)}, Locations: []sarifLocation{at},
 			Prints: map[string]any{"intent/v1": string(r.Intent)},

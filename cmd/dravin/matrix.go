@@ -100,6 +100,9 @@ func answerMatrix(ctx context.Context, s, old *snapshot.Solved, by proof.By, ser
 	if err != nil {
 		return out, false, err
 	}
+	if err := m.InUse(services); err != nil {
+		return out, false, badInput(fmt.Errorf("--service: %w", err))
+	}
 	if old != nil {
 		was, err := old.Matrix(ctx, nil)
 		if err != nil {

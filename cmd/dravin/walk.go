@@ -38,18 +38,26 @@ func writeCapture(path string, c wire.Capture) error {
 	if err := capture.Write(&out, c, time.Now()); err != nil {
 		return badInput(err)
 	}
-	return os.WriteFile(path, out.Bytes(), 0o644)
+	if err := os.WriteFile(path, out.Bytes(), 0o644); err != nil {
+		return badInput(fmt.Errorf("--capture: %w", err))
+	}
+	return nil
 }
 
 // heldAgainst holds a file against a walk: a capture, or text.
 func heldAgainst(t *route.Tables, p walk.Proof, path string) (*wire.Held, error) {
-	file, err := readFile(path)
+	file, err := readUpTo(path, capture.MostBytes)
+	if err == nil && len(file) > capture.MostBytes {
+		err = fmt.Errorf(
+			"%s has more than %d MiB; capture with one of the filters that --wire tells", path, capture.MostBytes>>20,
+		)
+	}
 	if err != nil {
-		return nil, err
+		return nil, badInput(fmt.Errorf("--seen: %w", err))
 	}
 	seen, err := capture.ReadAny(file)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
+		return nil, badInput(fmt.Errorf("--seen: %s: %w", path, err))
 	}
 	held := wire.Against(t, p, seen)
 	return &held, nil

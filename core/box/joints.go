@@ -36,6 +36,16 @@ func (l *Link) Devices() []string {
 	return out
 }
 
+// MTU is the least that is set on any tunnel of the link, in bytes; 0: none is.
+func (l *Link) MTU() (least int) {
+	for _, t := range l.Tunnels {
+		if set := int(t.Set.MTU); set != 0 && (least == 0 || set < least) {
+			least = set
+		}
+	}
+	return least
+}
+
 // Tunnel is one tunnel of a link as the box at one of its ends has it.
 type Tunnel struct {
 	ID      design.ID

@@ -32,14 +32,20 @@ const (
 // with line and column, and no design. Objects get IDs that follow from their
 // paths, so that reading a file twice gives the same design.
 func Read(file []byte) (*Design, error) {
+	d, _, err := ReadLines(file)
+	return d, err
+}
+
+// ReadLines is [Read], and tells on which line of the file, from 1, each object begins.
+func ReadLines(file []byte) (*Design, map[ID]int, error) {
 	root, err := parseYAML(file)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	r := &reader{places: map[place]*node{}, byPath: map[string][]*Object{}}
 	d := r.read(root)
 	if len(r.problems) > 0 {
-		return nil, r.problems.sorted()
+		return nil, nil, r.problems.sorted()
 	}
 	if problems := d.validate(); len(problems) > 0 {
 		for n := range problems {
@@ -52,9 +58,15 @@ func Read(file []byte) (*Design, error) {
 				p.Line, p.Column = at.line, at.column
 			}
 		}
-		return nil, problems.sorted()
+		return nil, nil, problems.sorted()
 	}
-	return d, nil
+	lines := map[ID]int{}
+	for at, n := range r.places {
+		if at.field == "" {
+			lines[at.object] = n.line
+		}
+	}
+	return d, lines, nil
 }
 
 type place struct {

@@ -9,6 +9,7 @@ import (
 
 	"dravin/core/box"
 	"dravin/core/design"
+	"dravin/core/negotiate"
 	"dravin/core/prefix"
 )
 
@@ -52,10 +53,29 @@ func (r ruleset) chains() {
 	r.chain("passing", "forward", "filter", "filter", func() {
 		r.comment("encapsulation takes room: let both ends know the largest segment that fits")
 		r.line("tcp flags & (syn | rst) == syn tcp option maxseg size set rt mtu")
+		r.segments()
 	})
 	r.callers()
 	r.filters()
 	r.crossingFilters()
+}
+
+// segments let both ends know the largest segment where an MTU is set on a policy-based link: it has no interface that
+// could have it.
+func (r ruleset) segments() {
+	for _, l := range r.box.Links {
+		remote, mtu := r.remote(l.ID), l.MTU()
+		if l.Routed() || mtu == 0 || len(remote) == 0 {
+			continue
+		}
+		size := negotiate.MSS(mtu, r.of == prefix.IPv6)
+		for _, side := range []string{"daddr", "saddr"} {
+			r.line(
+				"%s %s %s tcp flags & (syn | rst) == syn tcp option maxseg size > %d tcp option maxseg size set %d",
+				r.family, side, set(remote), size, size,
+			)
+		}
+	}
 }
 
 func (r ruleset) chain(name, hook, kind, priority string, rules func()) {

@@ -27,6 +27,9 @@ const (
 // Bys are all, in that order.
 var Bys = []By{ByHost, ByPlace, ByGroup, ByParty, BySegment, ByOwner}
 
+// MostLines is how many lines a matrix may have of which the cells are told one by one.
+const MostLines = 1000
+
 // Line is a row and a column of a folded matrix.
 type Line struct {
 	ID    design.ID `json:"id,omitempty"` // empty: of what is in none
@@ -42,6 +45,7 @@ type View struct {
 	Services []string `json:"services"` // those that are counted
 	// Rows hold a character for each column: the worst state of the flows of a cell, or, in a comparison, what became of
 	// them: g opened, l closed, b both, a point for neither.
+	// None are made for more than [MostLines] lines.
 	Rows   []string       `json:"rows"`
 	Counts map[string]int `json:"counts"` // flows by state, or by what became of them
 	Most   int            `json:"most"`   // flows of the largest cell
@@ -107,6 +111,23 @@ func (m *Matrix) title(id design.ID, e End) string {
 	return m.tables.Design.Title(id)
 }
 
+// InUse refuses the first of some services that is not in use: the matrix says nothing of it.
+func (m *Matrix) InUse(services []string) error {
+	used := make([]string, len(m.Services))
+	for n, s := range m.Services {
+		used[n] = s.String()
+	}
+	for _, s := range services {
+		if !slices.Contains(used, s) {
+			return fmt.Errorf(
+				"%s is not in use; in use are %s; an intent, or what a host answers, brings another into use", s,
+				strings.Join(used, ", "),
+			)
+		}
+	}
+	return nil
+}
+
 // wanted are the numbers of the services that a person names; all for none.
 func (m *Matrix) wanted(services []string) (out []int) {
 	for n, s := range m.Services {
@@ -157,7 +178,9 @@ func (m *Matrix) fold(
 		for _, to := range v.Lines {
 			row.WriteByte(cell(&v, from, to, wanted))
 		}
-		v.Rows = append(v.Rows, row.String())
+		if len(v.Lines) <= MostLines {
+			v.Rows = append(v.Rows, row.String())
+		}
 	}
 	v.Finest = by == ByHost
 	return v

@@ -53,9 +53,13 @@ type End struct {
 	host    int // among the hosts of the pairs; -1: the internet
 }
 
+// MostEnds is how many hosts and places a matrix has at most: what they reach is known for each pair.
+const MostEnds = 2500
+
 // Matrix is who reaches whom.
 type Matrix struct {
 	Ends     []End
+	Left     int // hosts that are left out, since there are more than [MostEnds]
 	Services []design.Service
 
 	tables  *route.Tables
@@ -145,6 +149,7 @@ func newMatrix(p *Proofs) (*Matrix, []walk.Host) {
 			hosts = append(hosts, h)
 		}
 	}
+	hosts = m.thin(hosts)
 	for _, o := range d.Of(design.KindInternet) {
 		m.Ends = append(m.Ends, End{ID: o.ID, Title: o.Name, host: -1})
 	}
@@ -155,6 +160,38 @@ func newMatrix(p *Proofs) (*Matrix, []walk.Host) {
 		}
 	}
 	return m, hosts
+}
+
+// thin leaves out hosts where there are too many: each place keeps its first ones, all places alike.
+func (m *Matrix) thin(hosts []walk.Host) []walk.Host {
+	if len(hosts) <= MostEnds {
+		return hosts
+	}
+	turn := make([]int, len(hosts)) // which of its place a host is
+	met, turns := map[design.ID]int{}, map[int]int{}
+	for n, e := range m.Ends {
+		turn[n] = met[e.Place]
+		met[e.Place]++
+		turns[turn[n]]++
+	}
+	last, room := 0, MostEnds
+	for ; turns[last] <= room; last++ {
+		room -= turns[last]
+	}
+	var ends []End
+	var kept []walk.Host
+	for n, e := range m.Ends {
+		if turn[n] > last || turn[n] == last && room == 0 {
+			continue
+		}
+		if turn[n] == last {
+			room--
+		}
+		e.host = len(kept)
+		ends, kept = append(ends, e), append(kept, hosts[n])
+	}
+	m.Ends, m.Left = ends, len(hosts)-len(kept)
+	return kept
 }
 
 func anyHost(d *design.Design, id design.ID) (h walk.Host, err error) {

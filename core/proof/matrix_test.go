@@ -2,6 +2,8 @@ package proof_test
 
 import (
 	"context"
+	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -104,4 +106,36 @@ func TestMatrixCompared(t *testing.T) {
 	anew, _ := matrixOf(t, next)
 	_, none := after.Against(anew, proof.ByHost, nil, 10)
 	assert.Empty(t, none)
+}
+
+// Where there are too many hosts, every place keeps some, and how many are left out is said.
+func TestMatrixOfTooMany(t *testing.T) {
+	text := strings.Builder{}
+	text.WriteString("dravin: 1\nname: crowded\nsites:\n")
+	for s := range 3 {
+		fmt.Fprintf(
+			&text, "  - name: Garden %d\n    lans:\n      - name: beds\n        prefixes: 10.21%d.0.0/16\n", s, 4+s,
+		)
+		text.WriteString("        endpoints:\n")
+		for h := range []int{10, 1500, 1500}[s] {
+			fmt.Fprintf(&text, "          - {name: sensor %d, addresses: 10.21%d.%d.%d}\n", h, 4+s, 1+h/200, 1+h%200)
+		}
+	}
+	d, err := design.Read([]byte(text.String()))
+	require.NoError(t, err)
+	m, _ := matrixOf(t, d)
+	assert.Len(t, m.Ends, proof.MostEnds)
+	assert.Equal(t, 3010-proof.MostEnds, m.Left)
+	lines := m.Lines(proof.ByParty, "")
+	require.Len(t, lines, 3)
+	assert.Equal(t, []int{10, 1245, 1245}, []int{lines[0].Ends, lines[1].Ends, lines[2].Ends})
+	assert.Len(t, m.View(proof.ByParty, "", nil).Rows, 3)
+	assert.Empty(t, m.View(proof.ByHost, "", nil).Rows, "nobody looks at so many cells")
+}
+
+func TestServicesNotInUse(t *testing.T) {
+	m, _ := matrixOf(t, thistledown(t))
+	require.NoError(t, m.InUse(nil))
+	require.NoError(t, m.InUse([]string{"icmp", "tcp/443"}))
+	assert.ErrorContains(t, m.InUse([]string{"tcp/443", "tcp/9"}), "tcp/9 is not in use; in use are ")
 }

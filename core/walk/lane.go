@@ -201,7 +201,7 @@ func (l *lane) step(w *walker, o outcome) outcome {
 			return goesTo(next.to, next.by)
 		case stops:
 			l.met = append(l.met, s)
-			return w.halt(Codes[x.n()], Place{}, "", "")
+			return w.halt(codeOf(x.n()), Place{}, "", "")
 		}
 	}
 	l.enters(w, s)
@@ -431,13 +431,21 @@ func mixed(station, rest uint32) uint32 {
 	return x*0x2c1b3c6d | 1
 }
 
-// codeNumber is a code as a number.
+// codeNumber is a code as a number, from 1.
 func codeNumber(c Code) int { return codeNumbers[c] }
+
+// codeOf is the code of a number; none of 0.
+func codeOf(n int) Code {
+	if n == 0 {
+		return ""
+	}
+	return Codes[n-1]
+}
 
 var codeNumbers = func() map[Code]int {
 	out := map[Code]int{}
 	for n, c := range Codes {
-		out[c] = n
+		out[c] = n + 1
 	}
 	return out
 }()

@@ -166,7 +166,8 @@ func (l *Leg) wrapped(t *route.Tables, s Stage, b *design.Link) {
 }
 
 // Inside is the largest packet that goes through a tunnel, in bytes, and why: what is left of the path's MTU once ESP
-// is around it, or less where one of its ends says so. 0 if its ends do not agree.
+// is around it, or less where one of its ends says so. 0 if its ends do not agree. A policy-based tunnel has no
+// interface that could hold a packet to the MTU that is set: there it bounds what TCP says, and nothing else.
 func Inside(t *route.Tables, tunnel design.ID) (int, string) {
 	out := t.Status.Tunnel(tunnel)
 	if out.MTU == 0 {
@@ -176,7 +177,11 @@ func Inside(t *route.Tables, tunnel design.ID) (int, string) {
 	if out.UDP {
 		why = fmt.Sprintf("ESP in UDP takes %d of %d bytes", usualMTU-out.MTU, usualMTU)
 	}
-	for _, e := range t.Design.Get(tunnel).Body.(*design.Tunnel).Ends {
+	o := t.Design.Get(tunnel)
+	if t.Design.Get(o.Parent).Body.(*design.Link).Routing == design.RoutingSelectors {
+		return fits, why
+	}
+	for _, e := range o.Body.(*design.Tunnel).Ends {
 		if e.MTU != 0 && int(e.MTU) < fits {
 			fits, why = int(e.MTU), "its MTU is set"
 		}

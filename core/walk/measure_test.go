@@ -86,7 +86,10 @@ func TestWalksFromAndToBoxes(t *testing.T) {
 	}{
 		{"marrow-hill/gateway", "rowan-hut/relay", "icmp", "169.254.140.17", ""},
 		{"marrow-hill/gateway", "catalogue/shelf-a/logger", "tcp/6514", "169.254.140.2", walk.ReplyNoRoute},
-		{"marrow-hill/gateway via marrow-hill-to-the-relay-at-rowan-hut", "169.254.140.18", "icmp", "169.254.140.17", ""},
+		{
+			"marrow-hill/gateway via marrow-hill-to-the-relay-at-rowan-hut", "169.254.140.18", "icmp", "169.254.140.17",
+			"",
+		},
 		{"rain-gauge-in-the-data-room", "rowan-hut/hut/rain-gauge", "tcp/502", "169.254.140.17", ""},
 		{"catalogue/shelf-a/logger", "marrow-hill/gateway", "icmp", "10.208.1.10", ""},
 	} {

@@ -40,8 +40,15 @@ type Pairs struct {
 // cell is what is known of the flows from one class to another.
 type cell struct {
 	works Services
-	code  uint8 // of the first service that is stopped, as a number
+	code  uint8 // of the first service that is stopped, as a number; 0: none is
 	path  int32 // 0: read off leaps; else where the walks have been
+}
+
+// stopped notes what stops a service, if it is the first.
+func (c *cell) stopped(code Code) {
+	if c.code == 0 {
+		c.code = uint8(codeNumber(code))
+	}
 }
 
 // Services are some of the services that pairs are walked for, by their number.
@@ -198,6 +205,9 @@ func (p *Pairs) work(l, from, to int) cell {
 		}
 		b = p.hosts[p.members[to][1]]
 	}
+	if other := p.members[from]; a.Address == b.Address && len(other) > 1 {
+		a = p.hosts[other[1]] // what stops two that have one address is not what stops the others
+	}
 	if p.plain(from, to) {
 		if there, back := p.seen(from, to); there.leap().kind() != looksOn && back.leap().kind() != looksOn {
 			return p.leapt(b, there.leap(), back.leap())
@@ -225,17 +235,18 @@ func (p *Pairs) readEnd(from, to int) end {
 
 // leapt is the cell of a pair between which nothing looks at packets.
 func (p *Pairs) leapt(b Host, there, back leap) cell {
-	for _, x := range []leap{there, back} {
-		if x.kind() == stops {
-			return cell{code: uint8(x.n())}
-		}
+	if there.kind() == stops {
+		return cell{code: uint8(there.n())}
 	}
 	out := cell{}
 	for n, s := range p.services {
-		if answers(p.tables.Design, b, s, func(design.Service) {}) == nil {
+		switch {
+		case answers(p.tables.Design, b, s, func(design.Service) {}) != nil:
+			out.stopped(NotAnswered)
+		case back.kind() == stops:
+			out.stopped(codeOf(back.n()).returning())
+		default:
 			out.works |= 1 << n
-		} else {
-			out.code = uint8(codeNumber(NotAnswered))
 		}
 	}
 	return out
@@ -256,7 +267,7 @@ func (p *Pairs) walk(n int, a, b Host, to int) cell {
 		}
 		f, alike, ok := p.flow(a, b, to, s)
 		if !ok {
-			out.code = uint8(codeNumber(NoRoute))
+			out.stopped(NoRoute)
 			continue
 		}
 		classes := filter.Everything()
@@ -281,8 +292,8 @@ func (p *Pairs) walk(n int, a, b Host, to int) cell {
 			}
 			if code == "" {
 				out.works |= 1 << m
-			} else if out.code == 0 {
-				out.code = uint8(codeNumber(code))
+			} else {
+				out.stopped(code)
 			}
 		}
 	}
@@ -486,8 +497,9 @@ func (p *Pairs) ClassOf(host int) int { return p.class[host] }
 // Between is for which services one class reaches another, and what stops the first that does not.
 func (p *Pairs) Between(from, to int) (works Services, code Code) {
 	c := p.cells[from*len(p.members)+to]
-	return c.works, Codes[c.code]
+	return c.works, codeOf(int(c.code))
 }
 
-// Works is for which services a host reaches another, by their numbers, and what stops the first that does not.
+// Works is for which services a host reaches another, by their numbers, and what stops the first that does not; of two
+// hosts that have one address, what stops others like them.
 func (p *Pairs) Works(from, to int) (Services, Code) { return p.Between(p.class[from], p.class[to]) }

@@ -107,17 +107,23 @@ func (w *walker) next(o outcome) outcome {
 	return w.step(o.to, o.by)
 }
 
+// returning is what a stop is called on the way back.
+func (c Code) returning() Code {
+	switch c {
+	case NoRoute:
+		return ReplyNoRoute
+	case OnLinkElsewhere:
+		return ReplyOnLinkElsewhere
+	case Filtered:
+		return ReplyFiltered
+	}
+	return c
+}
+
 // halt stops the packet.
 func (w *walker) halt(code Code, at Place, why, fix string) outcome {
 	if w.way == "reply" {
-		switch code {
-		case NoRoute:
-			code = ReplyNoRoute
-		case OnLinkElsewhere:
-			code = ReplyOnLinkElsewhere
-		case Filtered:
-			code = ReplyFiltered
-		}
+		code = code.returning()
 	}
 	return outcome{stop: &Stop{Code: code, Way: w.way, At: at, Why: why, Fix: fix}}
 }

@@ -84,9 +84,10 @@ func visitsOf(t *route.Tables, p walk.Proof, stages []walk.Stage) []visit {
 		last := &out[len(out)-1]
 		last.stopped, last.strays, last.beside = false, true, beside
 		if other := whoHas(t, beside, last.out.Dst); other.ID != "" {
-			out = append(out, visit{
-				at: other, in: last.out, out: last.out, first: len(stages) - 1, last: len(stages) - 1, ends: true, stopped: true,
-			})
+			n := len(stages) - 1
+			out = append(
+				out, visit{at: other, in: last.out, out: last.out, first: n, last: n, ends: true, stopped: true},
+			)
 		}
 		return out
 	}
@@ -167,7 +168,9 @@ func visits(stages []walk.Stage) (out []visit) {
 		}
 		if s.Act == walk.Stops {
 			if last != nil && last.at.ID != s.At.ID && slices.Contains(walk.Boxes, s.At.Kind) { // it has come there
-				out = append(out, visit{at: s.At, in: last.out, out: last.out, by: joint, came: tunnels, first: n, last: n})
+				out = append(
+					out, visit{at: s.At, in: last.out, out: last.out, by: joint, came: tunnels, first: n, last: n},
+				)
 				last = &out[len(out)-1]
 			}
 			if last != nil {

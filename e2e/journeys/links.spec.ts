@@ -85,7 +85,7 @@ test("peering, hub and circuit are drafted from table and palette", async ({ pag
   await page.getByRole("button", { name: "Enter", exact: true }).click();
   await expect(line(page, "code")).toContainText("differs");
   await expect(sheet(page)).toContainText("the order code of sequencing circuit 1 is for osier-west-2");
-  await page.getByRole("button", { name: /Put the end at sequencing/ }).click();
+  await page.getByRole("button", { name: "Put both ends into osier-west-2" }).click();
   await page.getByRole("button", { name: /It is accepted at/ }).click();
   await page.getByRole("button", { name: "The session is up" }).click();
   await expect(sheet(page).getByText("ready")).toBeVisible();

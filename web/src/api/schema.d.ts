@@ -3065,6 +3065,11 @@ export interface components {
        * @description How many hosts, places without one, and internets there are.
        */
       hosts: number;
+      /**
+       * Format: int64
+       * @description Hosts that are left out, since there are too many to hold each against each.
+       */
+      left: number;
       lines: components["schemas"]["ProofLine"][];
       /** Format: int64 */
       most: number;

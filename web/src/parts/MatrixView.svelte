@@ -135,9 +135,10 @@
           Nobody could talk yet: give sites LANs, and networks subnets, with ranges. Then every one is held
           against every other here.
         </p>
-      {:else if lines.length > 600 && fold === "host"}
+      {:else if (matrix.data.rows ?? []).length === 0}
         <p class="text-soft p-4">
-          {lines.length} hosts are too many to see at once. Fold them by LAN or party, and open the line that matters.
+          {lines.length.toLocaleString("en")} lines are too many to see at once. Fold them by LAN or party, and
+          open the line that matters.
         </p>
       {:else}
         <MatrixGrid {lines} rows={matrix.data.rows ?? []} {at} {choose} {open} {word} />
@@ -168,7 +169,8 @@
           {/each}
           <li class="text-soft mt-1">
             {matrix.data.hosts} hosts and places, of {matrix.data.classes} kinds, on {matrix.data.services
-              ?.length} services; rows start, columns answer.
+              ?.length} services; rows start, columns answer.{#if matrix.data.left > 0}
+              {matrix.data.left.toLocaleString("en")} more are left out: each place shows its first hosts.{/if}
           </li>
         {/if}
       </ul>
