@@ -256,15 +256,10 @@ func cellOf(ctx context.Context, v *solved, in *inCell) (CellFlows, error) {
 }
 
 // thingsOf reads what fails: IDs, paths, zones or public addresses.
-func thingsOf(d *design.Design, texts []string) (out []status.Thing, err error) {
-	for _, text := range texts {
-		t := status.Thing{Object: design.ID(text)}
-		if d.Get(t.Object) == nil {
-			if t, err = status.ParseThing(d, text); err != nil {
-				return nil, refused("without", err.Error())
-			}
-		}
-		out = append(out, t)
+func thingsOf(d *design.Design, texts []string) ([]status.Thing, error) {
+	out, err := status.ParseThings(d, texts)
+	if err != nil {
+		return nil, refused("without", err.Error())
 	}
 	return out, nil
 }

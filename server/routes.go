@@ -327,15 +327,9 @@ func (s *Server) effect(ctx context.Context, in *effectIn) (*answer[solving.Effe
 			return nil, s.failed(err)
 		}
 	}
-	var gone []status.Thing
-	for _, text := range in.Body.Without {
-		thing := status.Thing{Object: design.ID(text)}
-		if at.design.Get(thing.Object) == nil {
-			if thing, err = status.ParseThing(at.design, text); err != nil {
-				return nil, refused("without", err.Error())
-			}
-		}
-		gone = append(gone, thing)
+	gone, err := thingsOf(at.design, in.Body.Without)
+	if err != nil {
+		return nil, err
 	}
 	if len(gone) > 0 {
 		after = after.Without(gone...)

@@ -8,7 +8,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dravin/core/design"
 	"dravin/core/proof"
 	"dravin/core/remedy"
 	"dravin/core/status"
@@ -88,17 +87,6 @@ func drillCommand() *cobra.Command {
 	c.Flags().BoolVar(&all, "all", false, "list what changes nothing, too")
 	c.Flags().BoolVar(&plans, "plans", false, "work out what would let intents survive")
 	return c
-}
-
-func thingsOf(d *design.Design, texts []string) (out []status.Thing, err error) {
-	for _, text := range texts {
-		t, err := status.ParseThing(d, text)
-		if err != nil {
-			return nil, badInput(fmt.Errorf("--without: %w", err))
-		}
-		out = append(out, t)
-	}
-	return out, nil
 }
 
 func printDrills(w io.Writer, list []drilled, of int, plans bool) {

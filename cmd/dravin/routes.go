@@ -13,7 +13,6 @@ import (
 	"dravin/core/prefix"
 	"dravin/core/route"
 	"dravin/core/snapshot"
-	"dravin/core/status"
 )
 
 // routesAsked is what `dravin routes` is asked for.
@@ -92,13 +91,9 @@ func answerRoutes(s *snapshot.Solved, asked routesAsked) (a routesAnswer, err er
 		}
 	}
 	if len(asked.without) > 0 {
-		var gone []status.Thing
-		for _, text := range asked.without {
-			thing, err := status.ParseThing(d, text)
-			if err != nil {
-				return a, fmt.Errorf("--without: %w", err)
-			}
-			gone = append(gone, thing)
+		gone, err := thingsOf(d, asked.without)
+		if err != nil {
+			return a, err
 		}
 		after := s.Without(gone...)
 		effect := snapshot.EffectOf(s, after)

@@ -34,14 +34,20 @@ func (x *condition) solve(d *design.Design) (*snapshot.Solved, error) {
 	if x.today {
 		c.Horizon = status.Today
 	}
-	for _, text := range x.without {
-		t, err := status.ParseThing(d, text)
-		if err != nil {
-			return nil, badInput(fmt.Errorf("--without: %w", err))
-		}
-		c.Without = append(c.Without, t)
+	var err error
+	if c.Without, err = thingsOf(d, x.without); err != nil {
+		return nil, err
 	}
 	return snapshot.Of(d, c), nil
+}
+
+// thingsOf reads what is taken away.
+func thingsOf(d *design.Design, texts []string) ([]status.Thing, error) {
+	out, err := status.ParseThings(d, texts)
+	if err != nil {
+		return nil, badInput(fmt.Errorf("--without: %w", err))
+	}
+	return out, nil
 }
 
 // read reads a design file and solves it under the condition.

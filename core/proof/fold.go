@@ -200,8 +200,10 @@ type Changed struct {
 	To        design.ID `json:"to"`
 	ToTitle   string    `json:"to_title"`
 	Service   string    `json:"service"`
-	Works     bool      `json:"works"` // now
-	State     string    `json:"state"` // now
+	Works     bool      `json:"works"`            // now
+	State     string    `json:"state"`            // now
+	Row       design.ID `json:"row,omitempty"`    // the line that it starts on; empty: of what is in none
+	Column    design.ID `json:"column,omitempty"` // and that which answers
 }
 
 // Against compares the matrix with one before: which flows it has opened, and which closed. Ends that are not in both
@@ -246,7 +248,7 @@ func (m *Matrix) Against(before *Matrix, by By, services []string, most int) (Vi
 					if len(changes) < most {
 						changes = append(changes, Changed{
 							m.Ends[a].ID, m.Ends[a].Title, m.Ends[b].ID, m.Ends[b].Title, m.Services[s].String(), now,
-							string(m.stateOf(a, b, s, now)),
+							string(m.stateOf(a, b, s, now)), from.ID, to.ID,
 						})
 					}
 				}

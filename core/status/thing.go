@@ -26,10 +26,25 @@ var CanFail = []design.Kind{
 	design.KindAttachment,
 }
 
+// ParseThings reads several by [ParseThing]. The error is that of the first that can not be read.
+func ParseThings(d *design.Design, texts []string) (out []Thing, err error) {
+	for _, text := range texts {
+		t, err := ParseThing(d, text)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, t)
+	}
+	return out, nil
+}
+
 // ParseThing reads what is to be taken away: a public address of a gateway, a
-// zone, or the path or name of an object.
+// zone, or the ID, path or name of an object.
 func ParseThing(d *design.Design, text string) (Thing, error) {
 	text = strings.TrimSpace(text)
+	if o := d.Get(design.ID(text)); o != nil && slices.Contains(CanFail, o.Kind) {
+		return Thing{Object: o.ID}, nil
+	}
 	if a, err := netip.ParseAddr(text); err == nil {
 		for _, body := range design.Each[design.Gateway](d.Of(design.KindGateway)) {
 			if body.Owns(a) {

@@ -3808,8 +3808,10 @@ export interface components {
       used: number;
     };
     ProofChanged: {
+      column?: string;
       from: string;
       from_title: string;
+      row?: string;
       service: string;
       state: string;
       to: string;

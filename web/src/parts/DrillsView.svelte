@@ -25,29 +25,33 @@
   let drills = $state.raw<Drill[]>();
   let quiet = $state(0);
   let wrong = $state("");
-  let running = $state.raw<AbortController>();
-  /** Carries all single failures out again whenever the design or the horizon is another. */
-  $effect(() => {
-    const position = state_.data?.position;
-    const at = horizon();
-    if (position === undefined) return;
-    const stop = new AbortController();
-    running = stop;
-    [progress, wrong] = [{}, ""];
-    watchDrills(design, at, (p) => (progress = p), stop.signal)
+  let running = $state(false);
+  let broken = $state(false);
+  let current: AbortController | undefined;
+  /** Carries all single failures out, instead of what is carried out already. */
+  function begin(): void {
+    current?.abort();
+    const stop = (current = new AbortController());
+    [progress, wrong, broken, running] = [{}, "", false, true];
+    watchDrills(design, horizon(), (p) => (progress = p), stop.signal)
       .then((end) => {
-        if (stop.signal.aborted) return;
-        [drills, quiet] = [end.drills, end.quiet];
+        if (!stop.signal.aborted) [drills, quiet] = [end.drills, end.quiet];
       })
       .catch((e: unknown) => {
         if (!stop.signal.aborted) wrong = e instanceof Error ? e.message : "The drills broke off";
       })
       .finally(() => {
-        if (running === stop) running = undefined;
+        if (current === stop) [running, broken] = [false, stop.signal.aborted];
       });
-    return () => stop.abort();
+  }
+  /** They are carried out again whenever the design or the horizon is another. */
+  $effect(() => {
+    if (state_.data?.position === undefined) return;
+    begin();
+    return () => current?.abort();
   });
 
+  const deadly = $derived((drills ?? []).filter((d) => d.dies?.length).length);
   const chosen = $derived(without.value || drills?.[0]?.key || "");
   const things = $derived([chosen, ...(also.value ? [also.value] : [])].filter(Boolean));
   const drill = useDrill(
@@ -94,9 +98,9 @@
   <aside class="border-line flex min-h-0 flex-col border-r" aria-label="Failures">
     <div class="px-3 pt-3 pb-2">
       <h2>
-        {drills
-          ? `${drills.filter((d) => d.dies?.length).length} single failures kill an intent`
-          : "Every single failure"}
+        {#if drills}
+          {deadly === 1 ? "1 single failure kills an intent" : `${deadly} single failures kill an intent`}
+        {:else}Every single failure{/if}
       </h2>
       {#if running}
         <p class="text-soft text-sm" role="status">
@@ -105,10 +109,13 @@
             : progress.of
               ? `${progress.done} of ${progress.of} carried out`
               : "Beginning"}
-          <button class="button ml-1" onclick={() => running?.abort()}>Break off</button>
+          <button class="button ml-1" onclick={() => current?.abort()}>Break off</button>
         </p>
       {/if}
       {#if wrong}<p role="alert" class="text-clash">{wrong}</p>{/if}
+      {#if !running && (wrong || broken)}
+        <button class="button" onclick={begin}>Carry them out again</button>
+      {/if}
     </div>
     <div class="min-h-0 flex-1 overflow-y-auto">
       {#each drills ?? [] as d (d.key + d.title)}
@@ -151,10 +158,11 @@
           <h1 class="text-lg">Without {d.title}</h1>
           <a
             class="button ml-auto"
-            href={placeURL(design, "proof", { as: "matrix", without: things[0] ?? "" })}>Matrix without it</a
+            href={placeURL(design, "proof", { as: "matrix", without: things.join(",") })}
+            >Matrix without {things.length > 1 ? "them" : "it"}</a
           >
-          <a class="button" href={placeURL(design, "routes", { as: "whatif", without: things[0] ?? "" })}
-            >Tables without it</a
+          <a class="button" href={placeURL(design, "routes", { as: "whatif", without: things.join(",") })}
+            >Tables without {things.length > 1 ? "them" : "it"}</a
           >
         </div>
         <div class="mb-3 flex items-center gap-2">

@@ -13,7 +13,7 @@
   const { design }: Props = $props();
   const by = urlState("by");
   const within = urlState("within");
-  const without = urlState("without");
+  const without = urlList("without");
   const cell = urlState("cell");
   const services = urlList("services");
   const bys = [
@@ -32,7 +32,7 @@
       by: fold,
       within: within.value,
       service: services.value,
-      without: without.value ? [without.value] : [],
+      without: without.value,
     }),
   );
   const lines = $derived(matrix.data?.lines ?? []);
@@ -54,12 +54,15 @@
     () => at !== undefined && !matrix.data?.compared,
   );
   const shown = $derived(
-    (matrix.data?.changes ?? []).filter((c) => {
-      if (!at) return true;
-      const within = (id: string, title: string, n: number): boolean =>
-        lines[n]?.id === id || title.startsWith(lines[n]?.title ?? "\n");
-      return within(c.from, c.from_title, at.row) && within(c.to, c.to_title, at.column);
-    }),
+    (matrix.data?.changes ?? []).filter(
+      (c) =>
+        !at ||
+        ((c.row ?? "") === (lines[at.row]?.id ?? "") && (c.column ?? "") === (lines[at.column]?.id ?? "")),
+    ),
+  );
+  /** How many flows have changed that are not listed. */
+  const unlisted = $derived(
+    (matrix.data?.counts["g"] ?? 0) + (matrix.data?.counts["l"] ?? 0) - (matrix.data?.changes?.length ?? 0),
   );
   const stateOf = (code: string) => matrix.data?.states?.find((s) => s.code === code);
   const changeWords: Record<string, string> = { g: "opened", l: "closed", b: "opened and closed" };
@@ -124,8 +127,8 @@
       {#if within.value}
         <button class="button" onclick={() => (within.value = "")}>Within {matrix.data?.within} ×</button>
       {/if}
-      {#if without.value}
-        <button class="button" onclick={() => (without.value = "")}>Changed {matrix.data?.compared} ×</button>
+      {#if without.value.length > 0}
+        <button class="button" onclick={() => (without.value = [])}>Changed {matrix.data?.compared} ×</button>
       {/if}
     </div>
     <Known of={matrix} what="The matrix" />
@@ -181,7 +184,7 @@
       {/if}
       {#if matrix.data?.compared}
         <ul aria-label="Changed flows">
-          {#each shown.slice(0, 200) as c, n (n)}
+          {#each shown as c, n (n)}
             <li class="border-line border-b py-1 text-sm">
               <span class={c.works ? "text-warn font-semibold" : "text-clash font-semibold"}
                 >{c.works ? "opened" : "closed"}</span
@@ -190,9 +193,14 @@
               <span class="text-soft">{word(c.state)}</span>
             </li>
           {:else}
-            <li class="text-soft">Nothing opens and nothing closes.</li>
+            {#if unlisted === 0}<li class="text-soft">Nothing opens and nothing closes.</li>{/if}
           {/each}
         </ul>
+        {#if unlisted > 0}
+          <p class="text-soft py-1 text-sm">
+            {unlisted.toLocaleString("en")} more changed and are not listed; keep to one service to see others.
+          </p>
+        {/if}
       {:else if at && flows.data}
         <p class="text-soft mb-1 text-sm">
           {flows.data.of} flows{flows.data.of > 200 ? ", of which the worst 200 are listed" : ""}

@@ -39,7 +39,7 @@
   const change = $derived<Change>(
     act.value === "undo" || act.value === "redo"
       ? { act: act.value }
-      : { without: without.value ? [without.value] : [] },
+      : { without: without.value.split(",").filter(Boolean) },
   );
   function leaveOut(id: string, label: string): void {
     name = label;
