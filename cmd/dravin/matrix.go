@@ -19,6 +19,7 @@ const mostListed = 200
 // matrixAnswer is what dravin matrix prints.
 type matrixAnswer struct {
 	proof.View
+	Left    int             `json:"left,omitempty"` // hosts that are left out
 	Changes []proof.Changed `json:"changes,omitempty"`
 	Leaking []proof.Flow    `json:"leaking,omitempty"`
 	Missing []proof.Flow    `json:"missing,omitempty"`
@@ -103,6 +104,7 @@ func answerMatrix(ctx context.Context, s, old *snapshot.Solved, by proof.By, ser
 	if err := m.InUse(services); err != nil {
 		return out, false, badInput(fmt.Errorf("--service: %w", err))
 	}
+	out.Left = m.Left
 	if old != nil {
 		was, err := old.Matrix(ctx, nil)
 		if err != nil {
@@ -127,8 +129,14 @@ func printMatrix(w io.Writer, a matrixAnswer) {
 	for _, l := range a.Lines {
 		width = max(width, len([]rune(l.Title)))
 	}
-	for n, l := range a.Lines {
-		fmt.Fprintf(w, "%3d %-*s %s\n", n+1, width, l.Title, a.Rows[n])
+	for n := range a.Rows {
+		fmt.Fprintf(w, "%3d %-*s %s\n", n+1, width, a.Lines[n].Title, a.Rows[n])
+	}
+	if len(a.Rows) < len(a.Lines) {
+		fmt.Fprintf(w, "%d lines are too many to print; fold them by --by place or party.\n", len(a.Lines))
+	}
+	if a.Left > 0 {
+		fmt.Fprintf(w, "%d hosts are left out: each place shows its first ones.\n", a.Left)
 	}
 	fmt.Fprintf(w, "\nRows start, columns answer, in the order of the rows; for %s.\n", strings.Join(a.Services, ", "))
 	if a.Changes != nil {
@@ -139,6 +147,9 @@ func printMatrix(w io.Writer, a matrixAnswer) {
 				word = "opened"
 			}
 			fmt.Fprintf(w, "%s  %s to %s on %s%s\n", word, c.FromTitle, c.ToTitle, c.Service, ofState(c.State))
+		}
+		if more := a.Counts["g"] + a.Counts["l"] - len(a.Changes); more > 0 {
+			fmt.Fprintf(w, "and %d more; --service keeps to one service\n", more)
 		}
 		return
 	}
@@ -151,6 +162,9 @@ func printMatrix(w io.Writer, a matrixAnswer) {
 			fmt.Fprintf(w, " (%s)", f.Code)
 		}
 		fmt.Fprintln(w)
+	}
+	if len(a.Leaking)+len(a.Missing) == mostListed {
+		fmt.Fprintf(w, "the worst %d are listed; --service keeps to one service\n", mostListed)
 	}
 }
 

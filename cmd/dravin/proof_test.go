@@ -3,8 +3,10 @@ package main_test
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -56,6 +58,25 @@ func TestProofOnTheCommandLine(t *testing.T) {
 			assert.Contains(t, out+err, c.says)
 		})
 	}
+}
+
+// What is too large to be printed is counted, and its lines can be folded.
+func TestAMatrixOfMany(t *testing.T) {
+	text := strings.Builder{}
+	text.WriteString("dravin: 1\nname: crowded\nsites:\n  - name: Garden\n    lans:\n      - name: beds\n" +
+		"        prefixes: 10.214.0.0/16\n        endpoints:\n")
+	for h := range 2600 {
+		fmt.Fprintf(&text, "          - {name: sensor %d, addresses: 10.214.%d.%d}\n", h, 1+h/200, 1+h%200)
+	}
+	file := filepath.Join(t.TempDir(), "crowded.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(text.String()), 0o644))
+	code, out, err := run(t, "matrix", file, "--by", "host")
+	assert.Zero(t, code, out+err)
+	assert.Contains(t, out, "2500 lines are too many to print; fold them by --by place or party.")
+	assert.Contains(t, out, "100 hosts are left out")
+	code, out, err = run(t, "matrix", file)
+	assert.Zero(t, code, out+err)
+	assert.Contains(t, out, "  1 Garden o\n")
 }
 
 // What other programs read of failing intents is whole, and points into the file.
