@@ -157,6 +157,9 @@ func (s *Server) matrixOf(ctx context.Context, v *solved, in *inMatrix) (Matrix,
 		return Matrix{}, err
 	}
 	out := matrixView(m)
+	if o := v.design.Get(design.ID(in.Within)); o != nil {
+		out.Within = v.design.Title(o.ID)
+	}
 	if len(in.Without) > 0 {
 		things, err := thingsOf(v.design, in.Without)
 		if err != nil {
@@ -166,12 +169,9 @@ func (s *Server) matrixOf(ctx context.Context, v *solved, in *inMatrix) (Matrix,
 		if err != nil {
 			return Matrix{}, err
 		}
-		out.View, out.Changes = after.Against(m, proof.By(in.By), in.Service, maxChanged)
+		out.View, out.Changes = after.Against(m, proof.By(in.By), design.ID(in.Within), in.Service, maxChanged)
 		out.Compared = "without " + titlesOf(v.design, things)
 		return out, nil
-	}
-	if o := v.design.Get(design.ID(in.Within)); o != nil {
-		out.Within = v.design.Title(o.ID)
 	}
 	out.View = m.View(proof.By(in.By), design.ID(in.Within), in.Service)
 	return out, nil
@@ -238,7 +238,7 @@ func changedMatrix(ctx context.Context, before *solving.Solved, edits []design.E
 	if by == "" {
 		by = proof.ByParty
 	}
-	out.View, out.Changes = after.Against(m, by, in.Body.Service, maxChanged)
+	out.View, out.Changes = after.Against(m, by, "", in.Body.Service, maxChanged)
 	out.Compared = "what is there now"
 	return out, nil
 }

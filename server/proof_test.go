@@ -58,6 +58,12 @@ func TestTheMatrixOverHTTP(t *testing.T) {
 	assert.NotEmpty(t, less.Changes)
 	assert.Equal(t, len(less.Changes), less.Counts["g"]+less.Counts["l"])
 
+	inside := call[server.Matrix](
+		t, "GET", path+"/matrix?by=host&within="+string(peatside.ID)+"&without="+string(peatside.ID), nil, 200,
+	)
+	assert.Equal(t, "Peatside Nursery", inside.Within)
+	assert.Less(t, len(inside.Lines), 8)
+
 	filter := d.Find("grove-hub-s-door", design.KindFilter)[0]
 	edits := []doc{{"op": "remove", "id": filter.ID}}
 	changed := call[server.Matrix](t, "POST", path+"/matrix/changed", doc{"edits": edits}, 200)

@@ -110,7 +110,7 @@ func answerMatrix(ctx context.Context, s, old *snapshot.Solved, by proof.By, ser
 		if err != nil {
 			return out, false, err
 		}
-		out.View, out.Changes = m.Against(was, by, services, mostListed)
+		out.View, out.Changes = m.Against(was, by, "", services, mostListed)
 		return out, len(out.Changes) > 0, nil
 	}
 	out.View = m.View(by, "", services)

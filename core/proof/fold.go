@@ -207,8 +207,8 @@ type Changed struct {
 }
 
 // Against compares the matrix with one before: which flows it has opened, and which closed. Ends that are not in both
-// reach nothing where they are not. most bounds the flows that are listed; the counts are of all.
-func (m *Matrix) Against(before *Matrix, by By, services []string, most int) (View, []Changed) {
+// reach nothing where they are not. within is as for View. most bounds the flows that are listed; the counts are of all.
+func (m *Matrix) Against(before *Matrix, by By, within design.ID, services []string, most int) (View, []Changed) {
 	was := map[design.ID]int{}
 	for n, e := range before.Ends {
 		was[e.ID] = n
@@ -218,7 +218,7 @@ func (m *Matrix) Against(before *Matrix, by By, services []string, most int) (Vi
 		number[s] = n
 	}
 	changes := []Changed{}
-	v := m.fold(by, "", services, func(v *View, from, to Line, wanted []int) byte {
+	v := m.fold(by, within, services, func(v *View, from, to Line, wanted []int) byte {
 		out := byte('.')
 		for _, a := range from.ends {
 			for _, b := range to.ends {

@@ -96,7 +96,7 @@ func TestMatrixCompared(t *testing.T) {
 	tables := p.Tables().After(next, d.ChangedBy(edits, next))
 	after, err := m.After(context.Background(), p.After(tables, tables.Changes()))
 	require.NoError(t, err)
-	v, changes := after.Against(m, proof.ByParty, nil, 1000)
+	v, changes := after.Against(m, proof.ByParty, "", nil, 1000)
 	assert.Positive(t, v.Counts["l"])
 	assert.Zero(t, v.Counts["g"])
 	for _, c := range changes {
@@ -104,7 +104,7 @@ func TestMatrixCompared(t *testing.T) {
 		assert.Contains(t, c.FromTitle+c.ToTitle, "Thornfield")
 	}
 	anew, _ := matrixOf(t, next)
-	_, none := after.Against(anew, proof.ByHost, nil, 10)
+	_, none := after.Against(anew, proof.ByHost, "", nil, 10)
 	assert.Empty(t, none)
 }
 

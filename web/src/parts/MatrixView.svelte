@@ -66,8 +66,11 @@
   );
   const stateOf = (code: string) => matrix.data?.states?.find((s) => s.code === code);
   const changeWords: Record<string, string> = { g: "opened", l: "closed", b: "opened and closed" };
-  const word = (code: string): string =>
-    code === " " ? "nothing" : (changeWords[code] ?? stateOf(code)?.title ?? "unchanged");
+  const word = (state: string): string => stateOf(state)?.title ?? state;
+  const cellWord = (code: string): string => {
+    if (code === " ") return "nothing";
+    return matrix.data?.compared ? (changeWords[code] ?? "unchanged") : word(code);
+  };
   const walkURL = (from: string, to: string, service: string): string =>
     placeURL(design, "proof", { from, to, service });
   const serviceOptions = (text: string) =>
@@ -144,7 +147,7 @@
           open the line that matters.
         </p>
       {:else}
-        <MatrixGrid {lines} rows={matrix.data.rows ?? []} {at} {choose} {open} {word} />
+        <MatrixGrid {lines} rows={matrix.data.rows ?? []} {at} {choose} {open} word={cellWord} />
       {/if}
     {/if}
   </div>
@@ -190,7 +193,7 @@
                 >{c.works ? "opened" : "closed"}</span
               >
               {c.from_title} → {c.to_title} <span class="font-mono">{c.service}</span>
-              <span class="text-soft">{word(c.state)}</span>
+              {#if c.state !== "."}<span class="text-soft">{word(c.state)}</span>{/if}
             </li>
           {:else}
             {#if unlisted === 0}<li class="text-soft">Nothing opens and nothing closes.</li>{/if}
