@@ -87,7 +87,7 @@ func wrongPairs(t *testing.T, tables *route.Tables, pairs *walk.Pairs) (wrong []
 // edits of them, for which only what may differ is walked again.
 func TestMatrixOfRandomEstates(t *testing.T) {
 	all := 0
-	for n := range number("DRAVIN_TRUTH_MATRIX", 60) {
+	for n := range number("DRAVIN_TRUTH_MATRIX", 18) {
 		e := newEstate(uint64(n), n%2 == 0)
 		tables := route.Solve(e.d, status.Condition{Horizon: e.horizon})
 		pairs, err := walk.PairsOf(context.Background(), tables, hostsOf(e.d), pairServices, nil)

@@ -207,7 +207,8 @@ type Changed struct {
 }
 
 // Against compares the matrix with one before: which flows it has opened, and which closed. Ends that are not in both
-// reach nothing where they are not. within is as for View. most bounds the flows that are listed; the counts are of all.
+// reach nothing where they are not. within is as for View. most bounds the flows that are listed; the counts are of
+// all.
 func (m *Matrix) Against(before *Matrix, by By, within design.ID, services []string, most int) (View, []Changed) {
 	was := map[design.ID]int{}
 	for n, e := range before.Ends {
