@@ -145,29 +145,34 @@ func (c *collector) circuit(o *design.Object) {
 			c.design.Title(y.At),
 		)
 	}
+	var elsewhere []string
 	for _, e := range b.Ends {
 		if b.CodeZone != "" && e.Zone != "" && e.Zone != b.CodeZone {
-			c.add(
-				"code-of-other-zone",
-				inUse(o),
-				o.ID,
-				[]Fix{
-					{
-						Title: "Put both ends into " + b.CodeZone,
-						Edits: set(func(x *design.Circuit) {
-							for n := range x.Ends {
-								x.Ends[n].Zone = b.CodeZone
-							}
-						}),
-					},
-				},
-				"the order code of %s is for %s, and its end at %s is in %s",
-				o.Name,
-				b.CodeZone,
-				c.design.Title(e.At),
-				e.Zone,
-			)
+			elsewhere = append(elsewhere, fmt.Sprintf("its end at %s is in %s", c.design.Title(e.At), e.Zone))
 		}
+	}
+	if len(elsewhere) > 0 {
+		c.add(
+			"code-of-other-zone",
+			inUse(o),
+			o.ID,
+			[]Fix{
+				{
+					Title: "Put both ends into " + b.CodeZone,
+					Edits: set(func(x *design.Circuit) {
+						for n := range x.Ends {
+							x.Ends[n].Zone = b.CodeZone
+						}
+					}),
+				},
+			},
+			"the order code of %s is for %s, and %s",
+			o.Name,
+			b.CodeZone,
+			strings.Join(elsewhere, ", and "),
+		)
+	}
+	for _, e := range b.Ends {
 		if p := c.design.ProfileOf(e.At); p != nil && p.Circuit != nil && !slices.Contains(p.Circuit.Speeds, e.Mbps) {
 			next := p.Circuit.Speeds[len(p.Circuit.Speeds)-1]
 			if k := slices.IndexFunc(p.Circuit.Speeds, func(s uint32) bool { return s >= e.Mbps }); k >= 0 {
