@@ -95,7 +95,7 @@ test("drills: every failure, worst first; two at once; what moves, and for how l
   await page.getByRole("option", { name: /tunnel 2/ }).first().waitFor();
   await page.goto(`/designs/${id}/proof?as=drills&drill=thornfield-to-field-exchange/tunnel-1&also=thornfield-to-field-exchange/tunnel-2`);
   await expect(page.getByText("1 intent dies; 4 hold.")).toBeVisible();
-  await page.getByRole("link", { name: "Matrix without it" }).click();
+  await page.getByRole("link", { name: "Matrix without them" }).click();
   await expect(page.getByRole("list", { name: "Legend" })).toContainText("Compared: without");
 });
 
