@@ -144,7 +144,8 @@ func expectedSights(d *design.Design, tables *route.Tables, p walk.Proof) (out [
 		}
 		at := homeOf(d, c.Interfaces[x.Interface].At.ID)
 		line := sightWords(d, at, x.Leaves, x.What, x.Header, x.Way == "back")
-		if d.Get(at).Kind != design.KindInnerRoute && !slices.Contains(out, line) { // nobody captures behind inner routers
+		// Nobody captures behind inner routers.
+		if d.Get(at).Kind != design.KindInnerRoute && !slices.Contains(out, line) {
 			out = append(out, line)
 		}
 	}

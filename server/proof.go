@@ -64,6 +64,7 @@ type matrixIn struct {
 type inCell struct {
 	InView
 	By      string   `query:"by" enum:"host,place,group,party,segment,owner" default:"party"`
+	Within  string   `query:"within" maxLength:"128" doc:"As for the matrix."`
 	Row     string   `query:"row" maxLength:"128" doc:"The line that starts, by its ID."`
 	Column  string   `query:"column" maxLength:"128" doc:"The line that answers, by its ID."`
 	Service []string `query:"service,explode" maxItems:"64"`
@@ -145,8 +146,8 @@ func (s *Server) proofOperations(api huma.API) {
 	)
 	heavy(s, api, nil, "get-drill", "/drill", "What dies and what moves when things fail together", drillOf)
 	heavy(
-		s, api, s.plans, "get-drill-remedies", "/drill/remedies", "Changes by which intents survive a failure, each tried",
-		drillRemedies,
+		s, api, s.plans, "get-drill-remedies", "/drill/remedies",
+		"Changes by which intents survive a failure, each tried", drillRemedies,
 	)
 	api.OpenAPI().Components.Schemas.Schema(typeOf(DrillStep{}), true, "")
 }
@@ -170,7 +171,7 @@ func (s *Server) matrixOf(ctx context.Context, v *solved, in *inMatrix) (Matrix,
 			return Matrix{}, err
 		}
 		out.View, out.Changes = after.Against(m, proof.By(in.By), design.ID(in.Within), in.Service, maxChanged)
-		out.Compared = "without " + titlesOf(v.design, things)
+		out.Compared = "without " + strings.Join(status.Titles(v.design, things), " and ")
 		return out, nil
 	}
 	out.View = m.View(proof.By(in.By), design.ID(in.Within), in.Service)
@@ -248,7 +249,9 @@ func cellOf(ctx context.Context, v *solved, in *inCell) (CellFlows, error) {
 	if err != nil {
 		return CellFlows{}, err
 	}
-	flows, of, err := m.Cell(proof.By(in.By), design.ID(in.Row), design.ID(in.Column), in.Service, maxFlows)
+	flows, of, err := m.Cell(
+		proof.By(in.By), design.ID(in.Within), design.ID(in.Row), design.ID(in.Column), in.Service, maxFlows,
+	)
 	if err != nil {
 		return CellFlows{}, refused("row or column", err.Error())
 	}
@@ -262,14 +265,6 @@ func thingsOf(d *design.Design, texts []string) ([]status.Thing, error) {
 		return nil, refused("without", err.Error())
 	}
 	return out, nil
-}
-
-func titlesOf(d *design.Design, things []status.Thing) string {
-	var out []string
-	for _, t := range things {
-		out = append(out, t.Title(d))
-	}
-	return strings.Join(out, " and ")
 }
 
 // asked is the flow that a question asks for, with its proof.

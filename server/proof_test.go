@@ -46,6 +46,17 @@ func TestTheMatrixOverHTTP(t *testing.T) {
 
 	cell := call[server.CellFlows](t, "GET", path+"/matrix/cell?row="+string(peatside.ID)+"&column="+store, nil, 200)
 	assert.Len(t, cell.Flows, cell.Of)
+	within := "?by=segment&within=" + string(d.Find("marrow-hill", design.KindSite)[0].ID)
+	line := ""
+	for _, l := range call[server.Matrix](t, "GET", path+"/matrix"+within, nil, 200).Lines {
+		if l.Ends > 1 {
+			line = "&row=" + string(l.ID) + "&column=" + string(l.ID)
+		}
+	}
+	all := call[server.CellFlows](t, "GET", path+"/matrix/cell?by=segment"+line, nil, 200)
+	some := call[server.CellFlows](t, "GET", path+"/matrix/cell"+within+line, nil, 200)
+	assert.Positive(t, some.Of)
+	assert.Less(t, some.Of, all.Of, "a cell holds what the matrix beside it counts")
 	for _, bad := range []string{
 		"/matrix?by=colour", "/matrix/cell?row=none&column=none", "/matrix?without=ghost", "/matrix?service=tcp/9",
 	} {

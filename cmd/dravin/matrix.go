@@ -35,8 +35,8 @@ func matrixCommand() *cobra.Command {
 		Short: "Who reaches whom, against what is meant; exit 1 if something is missing or leaking, or has changed",
 		Long: "Every host, and every LAN, inner route and subnet without one, against every other, for the " +
 			"services in use.\n" +
-			"--before compares with another design file: what has opened, what has closed. With --without the matrix is\n" +
-			"compared with that of the whole.",
+			"--before compares with another design file: what has opened, what has closed. With --without the matrix\n" +
+			"is compared with that of the whole.",
 		Args: exactly(1, "one design file"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if !slices.Contains(proof.Bys, proof.By(by)) {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -17,25 +18,30 @@ import (
 
 const thistledown = "../../demo/thistledown.yaml"
 
+// mast asks for the walk of a flow of the demo estate that works.
+var mast = []string{
+	"walk", thistledown, "--from", "thornfield-station/weather-room/weather-mast", "--to",
+	"plate-store/plates/plate-server", "--port", "443",
+}
+
 // What is proven of a whole estate is asked for on the command line: the code is 1 where something is not as meant, 2
 // where the question can not be answered.
 func TestProofOnTheCommandLine(t *testing.T) {
-	mast := []string{
-		thistledown, "--from", "thornfield-station/weather-room/weather-mast", "--to", "plate-store/plates/plate-server",
-		"--port", "443",
-	}
-	walk := func(more ...string) []string { return append(append([]string{"walk"}, mast...), more...) }
+	walk := func(more ...string) []string { return append(slices.Clone(mast), more...) }
 	for name, c := range map[string]struct {
 		args []string
 		code int
 		says string
 	}{
-		"the matrix":         {[]string{"matrix", thistledown}, 1, "  9 plate store        "},
-		"of one service":     {[]string{"matrix", thistledown, "--service", "tcp/443"}, 0, "for tcp/443"},
-		"by owners":          {[]string{"matrix", thistledown, "--by", "owner"}, 1, "missing"},
-		"by nothing":         {[]string{"matrix", thistledown, "--by", "colour"}, 2, "host, place, group, party, segment"},
-		"what is not in use": {[]string{"matrix", thistledown, "--service", "tcp/9"}, 2, "tcp/9 is not in use; in use are"},
-		"with itself":        {[]string{"matrix", thistledown, "--before", thistledown}, 0, "g opened: 0 flows; l closed: 0"},
+		"the matrix":     {[]string{"matrix", thistledown}, 1, "  9 plate store        "},
+		"of one service": {[]string{"matrix", thistledown, "--service", "tcp/443"}, 0, "for tcp/443"},
+		"by owners":      {[]string{"matrix", thistledown, "--by", "owner"}, 1, "missing"},
+		"by nothing": {[]string{"matrix", thistledown, "--by", "colour"}, 2,
+			"host, place, group, party, segment"},
+		"what is not in use": {[]string{"matrix", thistledown, "--service", "tcp/9"}, 2,
+			"tcp/9 is not in use; in use are"},
+		"with itself": {[]string{"matrix", thistledown, "--before", thistledown}, 0,
+			"g opened: 0 flows; l closed: 0"},
 		"without a gateway": {[]string{"matrix", thistledown, "--without", "marrow-hill/gateway"}, 1,
 			"closed  Marrow Hill data room controls desk to Rowan Hut hut rain gauge"},
 		"without nobody":    {[]string{"matrix", thistledown, "--without", "ghost"}, 2, "--without: "},
@@ -125,11 +131,7 @@ func TestIntentsForOtherPrograms(t *testing.T) {
 // A capture that was written is read again, and agrees with the walk that made it; with another walk it does not.
 func TestACaptureIsHeldAgainstItsWalk(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "mast.pcapng")
-	mast := []string{
-		"walk", thistledown, "--from", "thornfield-station/weather-room/weather-mast", "--to",
-		"plate-store/plates/plate-server", "--port", "443",
-	}
-	code, out, err := run(t, append(mast, "--capture", file)...)
+	code, out, err := run(t, append(slices.Clone(mast), "--capture", file)...)
 	require.Zero(t, code, out+err)
 	content, readErr := os.ReadFile(file)
 	require.NoError(t, readErr)
@@ -137,7 +139,7 @@ func TestACaptureIsHeldAgainstItsWalk(t *testing.T) {
 	require.NoError(t, readErr)
 	assert.NotEmpty(t, seen.Packets)
 
-	code, out, err = run(t, append(mast, "--seen", file)...)
+	code, out, err = run(t, append(slices.Clone(mast), "--seen", file)...)
 	assert.Zero(t, code, out+err)
 	assert.Contains(t, out, "agrees")
 	code, out, err = run(
@@ -145,6 +147,6 @@ func TestACaptureIsHeldAgainstItsWalk(t *testing.T) {
 		"--proto", "icmp", "--seen", file,
 	)
 	assert.Equal(t, 1, code, out+err)
-	code, _, err = run(t, append(mast, "--capture", file, "--from", "ghost")...)
+	code, _, err = run(t, append(slices.Clone(mast), "--capture", file, "--from", "ghost")...)
 	assert.Equal(t, 2, code, err)
 }

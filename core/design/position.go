@@ -20,7 +20,8 @@ func ParsePosition(text string) (Position, error) {
 	long, errB := strconv.ParseFloat(strings.TrimSpace(b), 64)
 	if !ok || errA != nil || errB != nil || !(math.Abs(lat) <= 90) || !(math.Abs(long) <= 180) {
 		return Position{}, fmt.Errorf(
-			"%q is no latitude and longitude; write degrees from -90 to 90 and from -180 to 180, such as 57.1, -4.2", text,
+			"%q is no latitude and longitude; write degrees from -90 to 90 and from -180 to 180, such as 57.1, -4.2",
+			text,
 		)
 	}
 	return Position{lat, long}, nil

@@ -138,8 +138,8 @@ func (c *collector) metered(r proof.Result) {
 		return
 	}
 	f := c.add(
-		"metered-twice", Untidy, r.Intent, nil, "every gigabyte of %q is paid for %d times: %s, %s together", r.Name, len(by),
-		words.List(by), price,
+		"metered-twice", Untidy, r.Intent, nil, "every gigabyte of %q is paid for %d times: %s, %s together", r.Name,
+		len(by), words.List(by), price,
 	)
 	f.Evidence = append(f.Evidence, fmt.Sprintf("at 1000 GB a month that is %s", provider.Money(1000)*price))
 }

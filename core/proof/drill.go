@@ -4,6 +4,7 @@ import (
 	"context"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -22,6 +23,7 @@ type Drill struct {
 	Things []status.Thing `json:"-"`
 	Key    string         `json:"key"`    // what it is called on a command line: paths, addresses or zones
 	Title  string         `json:"title"`  // what is taken away
+	Titles []string       `json:"titles"` // the same, each by itself
 	Kind   string         `json:"kind"`   // its kind as people call it: an object's, address or zone; several
 	Around []design.ID    `json:"around"` // the parties where it is, and those of intents that die
 	Dies   []Hit          `json:"dies"`   // intents that held and do not
@@ -133,13 +135,11 @@ func (x *Drill) mark(d *design.Design, before map[design.ID]looked) {
 func alone(t *route.Tables, id design.ID) Result { return intent(t, t.Design.Get(id), nil) }
 
 func (x *Drill) name(d *design.Design) {
-	for n, t := range x.Things {
-		if n > 0 {
-			x.Key, x.Title, x.Kind = x.Key+" ", x.Title+" and ", "several"
-		}
-		x.Key += t.Text(d)
-		x.Title += t.Title(d)
-		if n > 0 {
+	var keys []string
+	for _, t := range x.Things {
+		keys = append(keys, t.Text(d))
+		if len(keys) > 1 {
+			x.Kind = "several"
 			continue
 		}
 		switch o := d.Get(t.Object); {
@@ -151,6 +151,8 @@ func (x *Drill) name(d *design.Design) {
 			x.Kind = "address"
 		}
 	}
+	x.Key, x.Titles = strings.Join(keys, " "), status.Titles(d, x.Things)
+	x.Title = strings.Join(x.Titles, " and ")
 }
 
 func (x *Drill) compare(before, after *route.Tables, was, now Result) {

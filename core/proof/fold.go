@@ -43,9 +43,8 @@ type View struct {
 	By       By       `json:"by"`
 	Lines    []Line   `json:"lines"`
 	Services []string `json:"services"` // those that are counted
-	// Rows hold a character for each column: the worst state of the flows of a cell, or, in a comparison, what became of
-	// them: g opened, l closed, b both, a point for neither.
-	// None are made for more than [MostLines] lines.
+	// Rows hold a character for each column: the worst state of the flows of a cell, or, in a comparison, what became
+	// of them: g opened, l closed, b both, a point for neither. None are made for more than [MostLines] lines.
 	Rows   []string       `json:"rows"`
 	Counts map[string]int `json:"counts"` // flows by state, or by what became of them
 	Most   int            `json:"most"`   // flows of the largest cell
@@ -276,10 +275,10 @@ type Flow struct {
 	Code      string    `json:"code,omitempty"` // of the first service that is stopped between the two
 }
 
-// Cell are the flows of a cell, worst first, at most so many, and how many there are.
-func (m *Matrix) Cell(by By, row, column design.ID, services []string, most int) ([]Flow, int, error) {
+// Cell are the flows of a cell of what View shows, worst first, at most so many, and how many there are.
+func (m *Matrix) Cell(by By, within, row, column design.ID, services []string, most int) ([]Flow, int, error) {
 	var from, to *Line
-	lines := m.Lines(by, "")
+	lines := m.Lines(by, within)
 	for n := range lines {
 		if lines[n].ID == row {
 			from = &lines[n]

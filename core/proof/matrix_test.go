@@ -24,7 +24,7 @@ func matrixOf(t testing.TB, d *design.Design) (*proof.Matrix, *proof.Proofs) {
 
 // stateOf is the state of a flow of the demo, by the paths of its ends.
 func stateOf(t *testing.T, m *proof.Matrix, d *design.Design, from, to, service string) string {
-	flows, n, err := m.Cell(proof.ByHost, d.Find(from)[0].ID, d.Find(to)[0].ID, []string{service}, 10)
+	flows, n, err := m.Cell(proof.ByHost, "", d.Find(from)[0].ID, d.Find(to)[0].ID, []string{service}, 10)
 	require.NoError(t, err)
 	require.Equal(t, 1, n)
 	return flows[0].State

@@ -150,6 +150,15 @@ func (t Thing) Title(d *design.Design) string {
 	return "the address " + t.Address.String()
 }
 
+// Titles name what is taken away, each by itself.
+func Titles(d *design.Design, things []Thing) []string {
+	out := make([]string, len(things))
+	for n, t := range things {
+		out[n] = t.Title(d)
+	}
+	return out
+}
+
 // Text is what [ParseThing] reads as it.
 func (t Thing) Text(d *design.Design) string {
 	switch {

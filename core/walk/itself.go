@@ -49,7 +49,8 @@ func FlowFromBox(t *route.Tables, box, by, to design.ID, s design.Service) (Flow
 	d := t.Design
 	if !linux(d, box) {
 		return Flow{}, fmt.Errorf(
-			"%s is a cloud's, and nobody can send from it; choose a gateway of a site, a box or an edge router", d.Title(box),
+			"%s is a cloud's, and nobody can send from it; choose a gateway of a site, a box or an edge router",
+			d.Title(box),
 		)
 	}
 	if slices.Contains(Boxes, d.Get(to).Kind) {
@@ -121,7 +122,8 @@ func flowFromListener(t *route.Tables, o *design.Object, s design.Service) (Flow
 	l := o.Body.(*design.Listener)
 	if !slices.Contains(Boxes, t.Design.Get(l.At).Kind) {
 		return Flow{}, fmt.Errorf(
-			"%s is the cloud's own, which reaches its target by no route of anybody's; walk to %s instead", o.Name, l.Address,
+			"%s is the cloud's own, which reaches its target by no route of anybody's; walk to %s instead", o.Name,
+			l.Address,
 		)
 	}
 	to, port := t.Design.DialOf(l)

@@ -269,7 +269,8 @@ func (l *lane) take(s *station, to int) leap {
 		return x
 	}
 	w := walker{
-		way: "forward", meant: d.meant, header: d.to, known: connections{}, let: remembering{}, turns: &turns{}, lane: l,
+		way: "forward", meant: d.meant, header: d.to, known: connections{}, let: remembering{}, turns: &turns{},
+		lane: l,
 	}
 	met := len(l.met)
 	l.looked, l.routed = false, false

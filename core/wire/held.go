@@ -244,7 +244,7 @@ func differences(o Observed, p Packet) (out []string) {
 	}
 	e := p.Header
 	if o.Header.Proto != e.Proto {
-		out = append(out, "the protocol is "+e.Proto+", and not "+o.Header.Proto, "")
+		out = append(out, "the protocol is "+e.Proto+", and not "+o.Header.Proto)
 	}
 	if o.Header.Src != e.Src {
 		out = append(out, fmt.Sprintf("it comes from %s, and not %s", e.Src, o.Header.Src))
@@ -412,12 +412,14 @@ func (h *holder) trace() {
 	}
 	switch last := lastHop(expected); {
 	case len(h.out.Strange) > 0:
-		h.part("%s, and %s", "compare the table of the hop before with what the box has: ip route get", h.out.Strange[0].Seen,
-			h.out.Strange[0].Why)
+		h.part(
+			"%s, and %s", "compare the table of the hop before with what the box has: ip route get",
+			h.out.Strange[0].Seen, h.out.Strange[0].Why,
+		)
 	case h.out.Reached == last && h.proof.Works:
 		h.out.Agrees, h.out.Says = true, "the trace comes by what the walk comes by"
 		h.out.Next = "walk the service itself: a trace says nothing of its port"
-	case h.proof.Stop != nil && h.out.Reached != "":
+	case h.proof.Stop != nil && h.out.Reached == last && last != "":
 		h.out.Agrees = true
 		h.out.Says = "it comes as far as the walk has it, which stops: " + h.proof.Stop.Why
 		h.out.Next = h.proof.Stop.Fix
@@ -464,8 +466,10 @@ func (h *holder) connections() {
 		)
 		h.out.Reached, h.out.Way, h.out.Stage = v.at.Title, "there", v.last
 		if e.Unanswered && len(back) > 0 && h.proof.Works {
-			h.part("%s has seen no answer, and the walk has one come by", "capture at the far end: does it answer, and which "+
-				"way does the answer go?", v.at.Title)
+			h.part(
+				"%s has seen no answer, and the walk has one come by",
+				"capture at the far end: does it answer, and which way does the answer go?", v.at.Title,
+			)
 			return
 		}
 	}
@@ -500,8 +504,8 @@ func boxOf(there []visit, e Entry) (at *visit, near string) {
 			return v, ""
 		}
 		near = fmt.Sprintf(
-			"%s has the conversation begin as the walk has it and its answer come as %s; by the walk it comes as %s", v.at.Title,
-			e.Reply.String(), turned(v.out).String(),
+			"%s has the conversation begin as the walk has it and its answer come as %s; by the walk it comes as %s",
+			v.at.Title, e.Reply.String(), turned(v.out).String(),
 		)
 	}
 	return nil, near

@@ -119,6 +119,28 @@ func TestCapturesHeldAgainstTheWalk(t *testing.T) {
 	assert.Contains(t, other.Parts, "it comes from 10.215.16.15, and not 10.215.16.99")
 }
 
+// A trace that ends before the walk does agrees with it no more than one that comes by somebody else.
+func TestATraceThatEndsEarly(t *testing.T) {
+	tables, p := walked(t, "field-notes/notes-a/notes-server", mast, "tcp/443")
+	require.NotNil(t, p.Stop)
+	hops := wire.Trace(tables, p)
+	require.Greater(t, len(hops), 1)
+	traced := func(n int) wire.Seen {
+		s := wire.Seen{Kind: "trace"}
+		for _, h := range hops[:n] {
+			s.Hops = append(s.Hops, wire.TracedHop{N: h.N, Address: netip.MustParseAddr("10.217.9.9")})
+			if h.Address.IsValid() {
+				s.Hops[h.N-1].Address = h.Address
+			}
+		}
+		return s
+	}
+	early := wire.Against(tables, p, traced(len(hops)-1))
+	assert.False(t, early.Agrees)
+	assert.Contains(t, early.Parts, "nobody answers, and the walk goes on")
+	assert.True(t, wire.Against(tables, p, traced(len(hops))).Agrees)
+}
+
 func TestTextsHeldAgainstTheWalk(t *testing.T) {
 	tables, _ := walked(t, mast, plates, "tcp/443")
 	down := ""
@@ -133,9 +155,11 @@ func TestTextsHeldAgainstTheWalk(t *testing.T) {
 		parts                         string
 	}{
 		{"a ping of another address", mast, plates, "icmp",
-			"PING 10.210.33.99 (10.210.33.99) 56(84) bytes of data.\n2 packets transmitted, 0 received", false, "was pinged"},
+			"PING 10.210.33.99 (10.210.33.99) 56(84) bytes of data.\n2 packets transmitted, 0 received", false,
+			"was pinged"},
 		{"a ping that the filter refuses", mast, plates, "icmp",
-			"PING 10.210.33.10 (10.210.33.10) 56(84) bytes\n3 packets transmitted, 0 received, 100% packet loss", true, ""},
+			"PING 10.210.33.10 (10.210.33.10) 56(84) bytes\n3 packets transmitted, 0 received, 100% packet loss", true,
+			""},
 		{"a ping that should not be answered", mast, plates, "icmp",
 			"64 bytes from 10.210.33.10: icmp_seq=1 ttl=62 time=24.1 ms", false, "are answered, and the walk stops"},
 		{"too large", mast, plates, "icmp",
@@ -143,7 +167,7 @@ func TestTextsHeldAgainstTheWalk(t *testing.T) {
 				"From 10.215.16.1 icmp_seq=1 Frag needed and DF set (mtu = 1446)\n1 packets transmitted, 0 received",
 			false, "1446 bytes fit"},
 		{"a trace to the end", desk, gauge, "tcp/502",
-			"traceroute to 10.214.1.250 (10.214.1.250), 30 hops max\n 1  10.214.1.250 (10.214.1.250)  0.4 ms  0.3 ms", true, ""},
+			"traceroute to 10.214.1.250 (10.214.1.250), 30 hops max\n 1  10.214.1.250 (10.214.1.250)  0.4 ms", true, ""},
 		{"a trace by somebody else", desk, gauge, "tcp/502",
 			"traceroute to 10.214.1.250 (10.214.1.250), 30 hops max\n 1  192.168.216.1  0.4 ms\n 2  * * *", false,
 			"which answers from 10.214.1.250"},

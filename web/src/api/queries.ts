@@ -320,6 +320,7 @@ export const useMatrixChanged = (d: () => string, edits: () => Change["edits"], 
 
 export interface CellQuestion {
   by: MatrixQuestion["by"];
+  within: string;
   row: string;
   column: string;
   service: string[];
@@ -336,6 +337,7 @@ export const useCell = (d: () => string, q: () => CellQuestion, wanted: () => bo
             path: { design: d() },
             query: {
               by: q().by,
+              within: q().within || undefined,
               row: q().row,
               column: q().column,
               service: q().service.length ? q().service : undefined,

@@ -3828,6 +3828,7 @@ export interface components {
       kind: string;
       moves: components["schemas"]["ProofMoved"][];
       title: string;
+      titles: string[];
     };
     ProofFlow: {
       code?: string;
@@ -6780,6 +6781,8 @@ export interface operations {
         /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
         horizon?: "when-built" | "today";
         by?: "host" | "place" | "group" | "party" | "segment" | "owner";
+        /** @description As for the matrix. */
+        within?: string;
         /** @description The line that starts, by its ID. */
         row?: string;
         /** @description The line that answers, by its ID. */

@@ -35,7 +35,9 @@
     [progress, wrong, broken, running] = [{}, "", false, true];
     watchDrills(design, horizon(), (p) => (progress = p), stop.signal)
       .then((end) => {
-        if (!stop.signal.aborted) [drills, quiet] = [end.drills, end.quiet];
+        if (stop.signal.aborted) return;
+        [drills, quiet] = [end.drills, end.quiet];
+        if (!end.drills.some((d) => d.key === first)) first = end.drills[0]?.key ?? "";
       })
       .catch((e: unknown) => {
         if (!stop.signal.aborted) wrong = e instanceof Error ? e.message : "The drills broke off";
@@ -52,7 +54,9 @@
   });
 
   const deadly = $derived((drills ?? []).filter((d) => d.dies?.length).length);
-  const chosen = $derived(without.value || drills?.[0]?.key || "");
+  /** The worst when they came first: it stays what is shown, whatever comes later, until another is chosen. */
+  let first = $state("");
+  const chosen = $derived(without.value || first);
   const things = $derived([chosen, ...(also.value ? [also.value] : [])].filter(Boolean));
   const drill = useDrill(
     () => design,
@@ -171,7 +175,7 @@
             <Suggest
               label="Fails together with"
               {options}
-              text={also.value ? (d.title.split(" and ").at(-1) ?? "") : ""}
+              text={also.value ? (d.titles?.at(-1) ?? "") : ""}
               placeholder="another thing, or a whole party"
               choose={(v) => (also.value = v)}
             />

@@ -18,7 +18,8 @@
   let view = $state.raw<HTMLDivElement>();
   let canvas = $state.raw<HTMLCanvasElement>();
   let hover = $state.raw<{ row: number; column: number }>();
-  const looked = $derived(hover ?? at);
+  /** What the pointer is on, as long as there is such a line; else the cell that is chosen. */
+  const looked = $derived(hover && hover.row < lines.length && hover.column < lines.length ? hover : at);
   const said = $derived(
     looked
       ? `${lines[looked.row]?.title} to ${lines[looked.column]?.title}: ${word(rows[looked.row]?.[looked.column] ?? " ")}`

@@ -36,6 +36,8 @@
     }),
   );
   const lines = $derived(matrix.data?.lines ?? []);
+  /** What the lines that are shown stand for, whatever is asked for by now. */
+  const shownBy = $derived<By>(bys.find((b) => b.key === matrix.data?.by)?.key ?? fold);
   /** The cell that is looked at, by the lines' numbers. */
   const at = $derived.by(() => {
     const [row, column] = cell.value.split(" ");
@@ -46,7 +48,8 @@
   const flows = useCell(
     () => design,
     () => ({
-      by: fold,
+      by: shownBy,
+      within: within.value,
       row: at ? (lines[at.row]?.id ?? "") : "",
       column: at ? (lines[at.column]?.id ?? "") : "",
       service: services.value,
@@ -89,7 +92,7 @@
     place: "host",
   };
   function open(n: number): void {
-    const next = finer[fold];
+    const next = finer[shownBy];
     const id = lines[n]?.id;
     if (!next || !id) return;
     within.value = id;
@@ -163,6 +166,9 @@
               <span class="font-mono">{(matrix.data.counts[code] ?? 0).toLocaleString("en")}</span> flows
             </li>
           {/each}
+          <li class="flex gap-2">
+            <span class="w-4 text-center font-mono font-semibold">■</span> some opened and some closed
+          </li>
         {:else}
           {#each matrix.data.states ?? [] as s (s.code)}
             <li class="flex gap-2" title={s.doc}>

@@ -45,17 +45,17 @@
   let pasted = $state("");
   let held = $state.raw<HeldSeen>();
   let wrong = $state("");
-  /** Which question the answer at hand is to: a later one makes it stale. */
-  const asked = $derived(`${question.from} ${question.to} ${question.service}`);
-  let answers = $state("");
+  /** The walk that the answer at hand is about: another makes it stale, and so does a later question. */
+  let about = $state.raw<WalkProof>();
+  let asked = 0;
   async function hold(body: { text?: string; file?: string }): Promise<void> {
-    const to = asked;
+    const [mine, walk] = [++asked, proof];
     wrong = "";
     try {
       const got = await holdSeen(design, { ...question, ...body });
-      if (to === asked) [held, answers] = [got, to];
+      if (mine === asked) [held, about] = [got, walk];
     } catch (e) {
-      [held, wrong] = [undefined, e instanceof Error ? e.message : "It can not be read"];
+      if (mine === asked) [held, wrong] = [undefined, e instanceof Error ? e.message : "It can not be read"];
     }
   }
   async function take(files: FileList | null | undefined): Promise<void> {
@@ -181,7 +181,7 @@
       </div>
       <div aria-live="polite">
         {#if wrong}<p role="alert" class="text-clash">{wrong}</p>{/if}
-        {#if held && answers === asked}
+        {#if held && about === proof}
           <div class="panel border-l-4 px-3 py-2 {held.agrees ? 'border-l-good' : 'border-l-clash'}">
             <p class="font-semibold {held.agrees ? 'text-good' : 'text-clash'}">
               {held.agrees ? "It agrees with the walk" : "It parts from the walk"}
