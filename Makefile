@@ -36,8 +36,9 @@ lint: web/node_modules/.stamp e2e/node_modules/.stamp ## formatting, vet, static
 # What many use at once is held by the race detector, too.
 shared := dravin/server dravin/core/snapshot
 
+# The lab comes first: it waits for daemons most of the time, and the others run beside it.
 check-go:
-	go test -timeout 90m $$(go list ./... | grep -vx $(shared:%=-e %))
+	go test -timeout 90m ./lab/... $$(go list ./... | grep -v ^dravin/lab | grep -vx $(shared:%=-e %))
 	go test -race -timeout 90m $(shared)
 
 check-web: bin/dravin e2e/node_modules/.stamp
