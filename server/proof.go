@@ -311,7 +311,7 @@ func flowRemedies(ctx context.Context, v *solved, in *inWalk) ([]remedy.Remedy, 
 	}
 	out, err := remedy.ForFlow(ctx, v.all.Proofs, v.all.At(status.Today).Proofs, from, to, s)
 	if err != nil && ctx.Err() == nil {
-		return []remedy.Remedy{}, nil // what no intent can be between has no plan
+		return nil, refused("from or to", err.Error())
 	}
 	return out, err
 }

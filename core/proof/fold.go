@@ -2,14 +2,12 @@ package proof
 
 import (
 	"fmt"
-	"math/bits"
+	"iter"
 	"slices"
 	"strings"
 
 	"dravin/core/design"
 )
-
-func trailing(x uint64) int { return bits.TrailingZeros64(x) }
 
 // By is what the lines of a matrix stand for.
 type By string
@@ -47,9 +45,6 @@ type View struct {
 	// of them: g opened, l closed, b both, a point for neither. None are made for more than [MostLines] lines.
 	Rows   []string       `json:"rows"`
 	Counts map[string]int `json:"counts"` // flows by state, or by what became of them
-	Most   int            `json:"most"`   // flows of the largest cell
-	// Finest says that there is nothing finer.
-	Finest bool `json:"finest"`
 }
 
 // Lines are the lines of the matrix, folded; of those with one key the first end decides where they stand.
@@ -140,28 +135,35 @@ func (m *Matrix) wanted(services []string) (out []int) {
 // View folds the matrix. within keeps the ends in a place, party, segment, group or owner; empty keeps all.
 func (m *Matrix) View(by By, within design.ID, services []string) View {
 	return m.fold(by, within, services, func(v *View, from, to Line, wanted []int) byte {
-		worst, cell := Closed, 0
-		for _, a := range from.ends {
-			for _, b := range to.ends {
-				if a == b {
-					continue
-				}
-				works, _ := m.Works(a, b)
-				for _, s := range wanted {
-					st := m.stateOf(a, b, s, works.Has(s))
-					v.Counts[string(st)]++
-					if cell++; ranks[st] < ranks[worst] {
-						worst = st
-					}
+		worst := none
+		for a, b := range pairs(from, to) {
+			works, _ := m.Works(a, b)
+			for _, s := range wanted {
+				st := m.stateOf(a, b, s, works.Has(s))
+				v.Counts[string(st)]++
+				if worst == none || ranks[st] < ranks[worst] {
+					worst = st
 				}
 			}
 		}
-		v.Most = max(v.Most, cell)
-		if cell == 0 {
-			return ' '
-		}
 		return byte(worst)
 	})
+}
+
+// none is the state of a cell without flows.
+const none State = ' '
+
+// pairs are the ends of two lines that may talk, each with each but itself.
+func pairs(from, to Line) iter.Seq2[int, int] {
+	return func(yield func(a, b int) bool) {
+		for _, a := range from.ends {
+			for _, b := range to.ends {
+				if a != b && !yield(a, b) {
+					return
+				}
+			}
+		}
+	}
 }
 
 func (m *Matrix) fold(
@@ -181,7 +183,6 @@ func (m *Matrix) fold(
 			v.Rows = append(v.Rows, row.String())
 		}
 	}
-	v.Finest = by == ByHost
 	return v
 }
 
@@ -220,37 +221,32 @@ func (m *Matrix) Against(before *Matrix, by By, within design.ID, services []str
 	changes := []Changed{}
 	v := m.fold(by, within, services, func(v *View, from, to Line, wanted []int) byte {
 		out := byte('.')
-		for _, a := range from.ends {
-			for _, b := range to.ends {
-				if a == b {
+		for a, b := range pairs(from, to) {
+			works, _ := m.Works(a, b)
+			x, okX := was[m.Ends[a].ID]
+			y, okY := was[m.Ends[b].ID]
+			for _, s := range wanted {
+				k, known := number[m.Services[s]]
+				before := okX && okY && known && before.has(x, y, k)
+				now := works.Has(s)
+				if before == now {
 					continue
 				}
-				works, _ := m.Works(a, b)
-				x, okX := was[m.Ends[a].ID]
-				y, okY := was[m.Ends[b].ID]
-				for _, s := range wanted {
-					k, known := number[m.Services[s]]
-					before := okX && okY && known && before.has(x, y, k)
-					now := works.Has(s)
-					if before == now {
-						continue
-					}
-					what := byte(opened)
-					if !now {
-						what = closed
-					}
-					v.Counts[string(what)]++
-					if out == '.' || out == what {
-						out = what
-					} else {
-						out = both
-					}
-					if len(changes) < most {
-						changes = append(changes, Changed{
-							m.Ends[a].ID, m.Ends[a].Title, m.Ends[b].ID, m.Ends[b].Title, m.Services[s].String(), now,
-							string(m.stateOf(a, b, s, now)), from.ID, to.ID,
-						})
-					}
+				what := byte(opened)
+				if !now {
+					what = closed
+				}
+				v.Counts[string(what)]++
+				if out == '.' || out == what {
+					out = what
+				} else {
+					out = both
+				}
+				if len(changes) < most {
+					f := m.flow(a, b, s)
+					changes = append(changes, Changed{
+						f.From, f.FromTitle, f.To, f.ToTitle, f.Service, now, f.State, from.ID, to.ID,
+					})
 				}
 			}
 		}
@@ -275,6 +271,20 @@ type Flow struct {
 	Code      string    `json:"code,omitempty"` // of the first service that is stopped between the two
 }
 
+// flow is one flow, as it is told.
+func (m *Matrix) flow(from, to, service int) Flow {
+	works, code := m.Works(from, to)
+	state := m.stateOf(from, to, service, works.Has(service))
+	f := Flow{
+		From: m.Ends[from].ID, FromTitle: m.Ends[from].Title, To: m.Ends[to].ID, ToTitle: m.Ends[to].Title,
+		Service: m.Services[service].String(), State: string(state),
+	}
+	if !works.Has(service) && state != Leaking {
+		f.Code = string(code)
+	}
+	return f
+}
+
 // Cell are the flows of a cell of what View shows, worst first, at most so many, and how many there are.
 func (m *Matrix) Cell(by By, within, row, column design.ID, services []string, most int) ([]Flow, int, error) {
 	var from, to *Line
@@ -291,22 +301,9 @@ func (m *Matrix) Cell(by By, within, row, column design.ID, services []string, m
 		return nil, 0, fmt.Errorf("there is no such row or column now; fold the matrix again")
 	}
 	out := []Flow{}
-	for _, a := range from.ends {
-		for _, b := range to.ends {
-			if a == b {
-				continue
-			}
-			works, code := m.Works(a, b)
-			for _, s := range m.wanted(services) {
-				f := Flow{
-					From: m.Ends[a].ID, FromTitle: m.Ends[a].Title, To: m.Ends[b].ID, ToTitle: m.Ends[b].Title,
-					Service: m.Services[s].String(), State: string(m.stateOf(a, b, s, works.Has(s))),
-				}
-				if !works.Has(s) {
-					f.Code = string(code)
-				}
-				out = append(out, f)
-			}
+	for a, b := range pairs(*from, *to) {
+		for _, s := range m.wanted(services) {
+			out = append(out, m.flow(a, b, s))
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Flow) int { return int(ranks[a.State[0]]) - int(ranks[b.State[0]]) })
@@ -322,16 +319,9 @@ func (m *Matrix) Worst(services []string, most int) []Flow {
 			if a == b || !m.from[a].meets(m.to[b]) {
 				continue
 			}
-			works, code := m.Works(a, b)
 			for _, s := range wanted {
-				st := m.stateOf(a, b, s, works.Has(s))
-				f := Flow{
-					From: m.Ends[a].ID, FromTitle: m.Ends[a].Title, To: m.Ends[b].ID, ToTitle: m.Ends[b].Title,
-					Service: m.Services[s].String(), State: string(st), Code: string(code),
-				}
-				switch st {
+				switch f := m.flow(a, b, s); State(f.State[0]) {
 				case Leaking:
-					f.Code = ""
 					leaking = append(leaking, f)
 				case Missing:
 					missing = append(missing, f)

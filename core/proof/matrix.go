@@ -2,6 +2,7 @@ package proof
 
 import (
 	"context"
+	"math/bits"
 	"slices"
 	"sync"
 
@@ -294,17 +295,12 @@ func (m *Matrix) lookOutside() {
 	}
 }
 
-// State is how the flow from one end to another for a service stands.
-func (m *Matrix) State(from, to, service int) State {
-	works, _ := m.Works(from, to)
-	return m.stateOf(from, to, service, works.Has(service))
-}
-
+// stateOf is how the flow from one end to another for a service stands.
 func (m *Matrix) stateOf(from, to, service int, works bool) State {
 	must, never := false, false
 	for w := range m.from[from] {
 		for both := m.from[from][w] & m.to[to][w]; both != 0; both &= both - 1 {
-			in := m.intents[w*64+trailing(both)]
+			in := m.intents[w*64+bits.TrailingZeros64(both)]
 			if in.Service != (design.Service{}) && in.Service != m.Services[service] {
 				continue
 			}

@@ -42,7 +42,10 @@ func ForFlow(ctx context.Context, built, today *proof.Proofs, from, to design.ID
 	edits := []design.Edit{design.PutEdit(stand)}
 	next, _, err := d.Apply(edits)
 	if err != nil {
-		return nil, fmt.Errorf("nothing can be planned between the two: %w", err)
+		return nil, fmt.Errorf(
+			"changes are worked out for what an intent can ask for, between hosts, places, parties or the internet; "+
+				"%s to %s is not", d.Title(from), d.Title(to),
+		)
 	}
 	p, err := plan.For(
 		ctx, following(built, next, edits), following(today, next, edits), plan.Question{

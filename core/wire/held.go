@@ -318,7 +318,7 @@ func (h *holder) ping() {
 	says := fmt.Sprintf("%d of %d pings were answered", x.Answers, x.Sent)
 	h.out.Matched = append(h.out.Matched, Match{Seen: says})
 	if x.To.IsValid() && x.To != h.proof.Dialled {
-		h.part("%s was pinged, and this flow dials %s", "ping "+h.proof.Dialled.String(), x.To, h.proof.Dialled)
+		h.aside("%s was pinged, and this flow dials %s", "ping "+h.proof.Dialled.String(), x.To, h.proof.Dialled)
 		return
 	}
 	switch {
@@ -365,6 +365,12 @@ func (h *holder) told(x *Ping) {
 func (h *holder) part(parts, next string, args ...any) {
 	h.out.Parts, h.out.Next = fmt.Sprintf(parts, args...), next
 	h.out.Says = "what is there and what is drawn differ between the two"
+}
+
+// aside is what was seen of something else.
+func (h *holder) aside(parts, next string, args ...any) {
+	h.part(parts, next, args...)
+	h.out.Says = "that says nothing of this flow"
 }
 
 func (h *holder) firstCapture() string {
@@ -477,7 +483,7 @@ func (h *holder) connections() {
 	case len(h.out.Strange) > 0:
 		h.part("%s", "compare the rules that translate with those that are handed over", h.out.Strange[0].Why)
 	case len(h.out.Matched) == 0:
-		h.part("none of %d entries is of this flow", h.firstCapture(), len(h.seen.Entries))
+		h.aside("none of %d entries is of this flow", h.firstCapture(), len(h.seen.Entries))
 	default:
 		h.out.Agrees = true
 		h.out.Says = "the box has seen the conversation, and translates it as the walk has it"
@@ -543,7 +549,7 @@ func (h *holder) stands() {
 	case len(h.out.Strange) > 0:
 		h.part("%s", "compare both ends on the link's sheet with what the two boxes have", h.out.Strange[0].Why)
 	case len(h.out.Matched) == 0:
-		h.part("none of these is on the way of this flow", "look at the boxes that the walk comes by")
+		h.aside("none of these is on the way of this flow", "look at the boxes that the walk comes by")
 	default:
 		h.out.Agrees, h.out.Says = true, "what is on the way stands as the walk has it"
 		h.out.Next = "go on to routes and filters: capture inside the tunnel"

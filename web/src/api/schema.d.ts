@@ -3059,7 +3059,6 @@ export interface components {
       counts: {
         [key: string]: number;
       };
-      finest: boolean;
       /**
        * Format: int64
        * @description How many hosts, places without one, and internets there are.
@@ -3071,8 +3070,6 @@ export interface components {
        */
       left: number;
       lines: components["schemas"]["ProofLine"][];
-      /** Format: int64 */
-      most: number;
       rows: string[];
       services: string[];
       /** @description What the characters mean, worst first. */
