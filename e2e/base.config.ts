@@ -7,7 +7,7 @@ export const base = defineConfig({
   outputDir: "results",
   workers: 1,
   // What is waited for ends the wait. These end what never comes, on a machine that is loaded tenfold, too.
-  timeout: 10 * 60_000,
+  timeout: 4 * 60_000,
   expect: { timeout: 60_000 },
   reporter: [["list"]],
   use: {

@@ -184,9 +184,15 @@ test("a long import shows progress, can be broken off, and garbage is refused", 
   await openCase(page);
   await page.getByRole("radio", { name: "Bring in" }).click();
   const choose = page.getByRole("region", { name: "Bring in" }).locator('input[type="file"]');
+  // A slow line: the import lasts as long as it takes to break it off.
+  const line = await page.context().newCDPSession(page);
+  const slow = { offline: false, latency: 0, downloadThroughput: -1, uploadThroughput: 100_000 };
+  await line.send("Network.enable");
+  await line.send("Network.emulateNetworkConditions", slow);
   await choose.setInputFiles({ name: "long.csv", mimeType: "text/csv", buffer: Buffer.from(inventory(2000, 100)) });
   await page.getByRole("button", { name: "Break off" }).click();
   await expect(page.getByRole("alert")).toContainText("nothing was stored");
+  await line.send("Network.emulateNetworkConditions", { ...slow, uploadThroughput: -1 });
   await choose.setInputFiles({ name: "cat.jpg", mimeType: "image/jpeg", buffer: Buffer.from([0xff, 0xd8, 0, 1, 2, 3]) });
   await expect(page.getByRole("alert")).toContainText("this is not text");
 });
