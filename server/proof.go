@@ -31,7 +31,7 @@ type Matrix struct {
 	Within   string          `json:"within" doc:"What the lines are kept to, by its title; empty: everything."`
 	Classes  int             `json:"classes" doc:"How many kinds of hosts there are that packets can tell apart."`
 	Hosts    int             `json:"hosts" doc:"How many hosts, places without one, and internets there are."`
-	Left     int             `json:"left" doc:"Hosts that are left out, since there are too many to hold each against each."`
+	Left     int             `json:"left" doc:"Hosts that are left out, since there are too many."`
 	Changes  []proof.Changed `json:"changes" doc:"Of a comparison, flows that opened or closed; at most 500."`
 	Compared string          `json:"compared" doc:"What it is compared with; empty: nothing."`
 }
@@ -46,9 +46,9 @@ type StateWord struct {
 type inMatrix struct {
 	InView
 	By      string   `query:"by" enum:"host,place,group,party,segment,owner" default:"party" doc:"What a line stands for."`
-	Within  string   `query:"within" maxLength:"128" doc:"Only ends in this place, party, segment, group or owner, by its ID."`
-	Service []string `query:"service,explode" maxItems:"64" doc:"Only these services, such as tcp/443; left out: all in use."`
-	Without []string `query:"without,explode" maxItems:"50" doc:"Compared with the whole: what is taken away, an ID, a path, a zone or a public address."`
+	Within  string   `query:"within" maxLength:"128" doc:"Only ends in this place, party, segment, group or owner."`
+	Service []string `query:"service,explode" maxItems:"64" doc:"Only these, such as tcp/443; left out: all in use."`
+	Without []string `query:"without,explode" maxItems:"50" doc:"What is taken away: an ID, path, zone or address."`
 }
 
 type matrixIn struct {
@@ -93,14 +93,14 @@ type seenIn struct {
 		From    string `json:"from" maxLength:"500"`
 		To      string `json:"to" maxLength:"500"`
 		Service string `json:"service" maxLength:"500"`
-		Text    string `json:"text,omitempty" maxLength:"1048576" doc:"What ping, traceroute, conntrack -L, swanctl --list-sas or birdc show protocols printed."`
+		Text    string `json:"text,omitempty" maxLength:"1048576" doc:"What a program printed."`
 		File    string `json:"file,omitempty" maxLength:"16777216" doc:"A capture, pcapng or pcap, in base64."`
 	}
 }
 
 type inDrills struct {
 	InView
-	Without []string `query:"without,explode" required:"true" maxItems:"50" doc:"What fails, all of it together: an ID, a path, a zone or a public address."`
+	Without []string `query:"without,explode" required:"true" maxItems:"50" doc:"What fails together."`
 }
 
 // DrillStep is one line of the answer to drills that are watched. The last one has the drills or a problem.

@@ -51,9 +51,10 @@ func TestWhatAFlowGets(t *testing.T) {
 	assert.InDelta(t, 5, m.RTT, 2)
 
 	// A box of a site says that a packet is too large; a filter that remembers nothing may keep that from its sender.
-	_, m = measured(t, "marrow-hill/data-room/controls-desk", "catalogue/shelf-a/logger", "tcp/6514")
+	desk, logger := "marrow-hill/data-room/controls-desk", "catalogue/shelf-a/logger"
+	_, m = measured(t, desk, logger, "tcp/6514")
 	assert.True(t, m.There.Large.Home, m.There.Large.Why)
-	_, m = measured(t, "marrow-hill/data-room/controls-desk", "catalogue/shelf-a/logger", "tcp/6514", "filters:\n", `filters:
+	_, m = measured(t, desk, logger, "tcp/6514", "filters:\n", `filters:
   - name: desk's own
     at: marrow-hill/data-room/controls-desk
     stateless: true

@@ -3066,7 +3066,7 @@ export interface components {
       hosts: number;
       /**
        * Format: int64
-       * @description Hosts that are left out, since there are too many to hold each against each.
+       * @description Hosts that are left out, since there are too many.
        */
       left: number;
       lines: components["schemas"]["ProofLine"][];
@@ -4489,7 +4489,7 @@ export interface components {
       file?: string;
       from: string;
       service: string;
-      /** @description What ping, traceroute, conntrack -L, swanctl --list-sas or birdc show protocols printed. */
+      /** @description What a program printed. */
       text?: string;
       to: string;
     };
@@ -5762,7 +5762,7 @@ export interface operations {
       query: {
         /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
         horizon?: "when-built" | "today";
-        /** @description What fails, all of it together: an ID, a path, a zone or a public address. */
+        /** @description What fails together. */
         without: string[];
       };
       header?: never;
@@ -5799,7 +5799,7 @@ export interface operations {
       query: {
         /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
         horizon?: "when-built" | "today";
-        /** @description What fails, all of it together: an ID, a path, a zone or a public address. */
+        /** @description What fails together. */
         without: string[];
       };
       header?: never;
@@ -6736,11 +6736,11 @@ export interface operations {
         horizon?: "when-built" | "today";
         /** @description What a line stands for. */
         by?: "host" | "place" | "group" | "party" | "segment" | "owner";
-        /** @description Only ends in this place, party, segment, group or owner, by its ID. */
+        /** @description Only ends in this place, party, segment, group or owner. */
         within?: string;
-        /** @description Only these services, such as tcp/443; left out: all in use. */
+        /** @description Only these, such as tcp/443; left out: all in use. */
         service?: string[];
-        /** @description Compared with the whole: what is taken away, an ID, a path, a zone or a public address. */
+        /** @description What is taken away: an ID, path, zone or address. */
         without?: string[];
       };
       header?: never;
