@@ -26,108 +26,6 @@ import (
 	"dravin/demo"
 )
 
-// told are the instructions of all parties, party by party.
-func told(t *route.Tables) []box.Instruction {
-	var out []box.Instruction
-	for _, p := range t.Design.Inside("", box.Parties...) {
-		out = append(out, box.Instructions(t, p.ID)...)
-	}
-	return out
-}
-
-// rebuilt is a design made of instructions alone: of what has two ends each end is taken from
-// the party that it is told to. Parties, profiles and names of segments are the world in
-// which they are followed.
-func rebuilt(t *testing.T, world *design.Design, all []box.Instruction) *design.Design {
-	ids := map[string]design.ID{}
-	var edits []design.Edit
-	for _, o := range world.All() {
-		if slices.Contains([]design.Kind{design.KindSite, design.KindSegment}, o.Kind) {
-			edits = append(
-				edits,
-				design.PutEdit(&design.Object{ID: o.ID, Kind: o.Kind, Name: o.Name, Body: design.Bodies()[o.Kind]}),
-			)
-			ids[world.Path(o.ID)] = o.ID
-		}
-		if o.Kind == design.KindProfile {
-			edits = append(edits, design.PutEdit(o))
-		}
-	}
-	bodies, by := map[design.ID]map[string]any{}, map[design.ID]box.Instruction{}
-	var order []design.ID
-	for _, i := range all {
-		ids[i.Object] = i.ID
-		if by[i.ID].ID == "" {
-			by[i.ID], bodies[i.ID] = i, map[string]any{}
-			order = append(order, i.ID)
-		}
-	}
-	for _, i := range all {
-		for _, s := range i.Set {
-			enter(t, bodies[i.ID], design.Outline(i.Kind), strings.Split(s.Key, "/"), s.Values, ids)
-		}
-	}
-	for _, id := range order {
-		i := by[id]
-		text, err := json.Marshal(bodies[id])
-		require.NoError(t, err)
-		body, err := design.DecodeBody(i.Kind, text)
-		require.NoError(t, err, "%s %s: %s", i.Kind, i.Object, text)
-		edits = append(
-			edits, design.PutEdit(&design.Object{ID: id, Kind: i.Kind, Parent: i.Parent, Name: i.Name, Body: body}),
-		)
-	}
-	next, _, err := design.New("rebuilt", nil).Apply(edits)
-	require.NoError(t, err)
-	return next
-}
-
-// enter puts one value where its key says.
-func enter(t *testing.T, into map[string]any, fields []design.Field, key, values []string, ids map[string]design.ID) {
-	n := slices.IndexFunc(fields, func(f design.Field) bool { return f.Key == key[0] })
-	require.GreaterOrEqual(t, n, 0, key)
-	f := fields[n]
-	if f.Type == design.TypeParts && f.Many {
-		at, err := strconv.Atoi(key[1])
-		require.NoError(t, err)
-		list, _ := into[f.Key].([]any)
-		for len(list) <= at {
-			list = append(list, map[string]any{})
-		}
-		into[f.Key] = list
-		enter(t, list[at].(map[string]any), f.Parts, key[2:], values, ids)
-		return
-	}
-	if f.Type == design.TypeParts {
-		part, _ := into[f.Key].(map[string]any)
-		if part == nil {
-			part = map[string]any{}
-		}
-		into[f.Key] = part
-		enter(t, part, f.Parts, key[1:], values, ids)
-		return
-	}
-	var list []any
-	for _, v := range values {
-		switch f.Type {
-		case design.TypeNumber:
-			list = append(list, json.Number(v))
-		case design.TypeYesNo:
-			list = append(list, v == "true")
-		case design.TypeReference:
-			require.Contains(t, ids, v, key)
-			list = append(list, ids[v])
-		default:
-			list = append(list, v)
-		}
-	}
-	if f.Many {
-		into[f.Key] = list
-	} else {
-		into[f.Key] = list[0]
-	}
-}
-
 // carries is what a design does: every table, how all joints stand, and some walks.
 func carries(tb testing.TB, t *route.Tables, flows []walk.Flow) map[string]string {
 	out := map[string]string{}
@@ -189,8 +87,9 @@ func heldAgainstInstructions(t *testing.T, file []byte, seed uint64, changes, ev
 		flows := flowsOf(r, d, 12)
 		for _, horizon := range []status.Horizon{status.Built, status.Today} {
 			tables := route.Solve(d, status.Condition{Horizon: horizon})
-			all := told(tables)
-			again := rebuilt(t, d, all)
+			all := box.Told(tables)
+			again, err := box.Rebuilt(d, all)
+			require.NoError(t, err)
 			want, got := carries(t, tables, flows),
 				carries(t, route.Solve(again, status.Condition{Horizon: horizon}), flows)
 			for _, key := range slices.Sorted(maps.Keys(want)) {
@@ -199,7 +98,7 @@ func heldAgainstInstructions(t *testing.T, file []byte, seed uint64, changes, ev
 			then := route.Solve(before, status.Condition{Horizon: horizon})
 			if len(flowsIn(before, flows)) == len(flows) && !assert.ObjectsAreEqual(carries(t, then, flows), want) {
 				require.NotEqual(
-					t, told(then), all, "seed %d, change %d, %s: %+v is in nobody's instructions", seed, n, horizon,
+					t, box.Told(then), all, "seed %d, change %d, %s: %+v is in nobody's instructions", seed, n, horizon,
 					e.Object,
 				)
 			}
@@ -246,7 +145,7 @@ func fieldAt(fields []design.Field, key []string) design.Field {
 func TestSheetsPrintEveryValue(t *testing.T) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
-	for _, i := range told(route.Solve(d, status.Condition{})) {
+	for _, i := range box.Told(route.Solve(d, status.Condition{})) {
 		text := i.Does + "\n" + strings.Join(i.Lines, "\n")
 		for _, s := range i.Set {
 			f := fieldAt(design.Outline(i.Kind), strings.Split(s.Key, "/"))
@@ -332,7 +231,7 @@ func sentencesOf(d *design.Design) []string {
 			out = append(out, p.Stop.Why, p.Stop.Fix)
 		}
 	}
-	for _, i := range told(s.Tables) {
+	for _, i := range box.Told(s.Tables) {
 		out = append(append(out, i.Does, i.Why, i.Check.Text), i.Lines...)
 	}
 	return out
@@ -350,7 +249,7 @@ func TestEveryInstructionIsChecked(t *testing.T) {
 	}
 	assert.Equal(t, strings.Join(codes, ","), kind.Tag.Get("enum"))
 	ids := map[string]bool{}
-	for _, i := range told(route.Solve(d, status.Condition{})) {
+	for _, i := range box.Told(route.Solve(d, status.Condition{})) {
 		assert.NotEmpty(t, i.Check.Text, i.Object)
 		assert.False(t, ids[i.Check.ID], i.Object)
 		ids[i.Check.ID], met[i.Check.Kind] = true, true

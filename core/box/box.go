@@ -22,6 +22,7 @@ type Box struct {
 	Addresses []netip.Addr // public ones, in the order in which tunnels use them
 	Stands    []netip.Addr // those that it has beside hosts
 	RouterID  netip.Addr   // RFC 4271 section 1.1; invalid if it has none
+	Shares    bool         // equal routes that it learns are used side by side
 	LANs      []LAN        // in which it stands
 
 	// Instances are its tables, that in which everything meets first.
@@ -129,7 +130,7 @@ func Of(t *route.Tables, id design.ID) *Box {
 		b.Summaries = body.Summaries
 	}
 	if o.Kind == design.KindGateway || o.Kind == design.KindEdgeRouter {
-		b.RouterID = route.RouterID(d, id)
+		b.RouterID, b.Shares = route.RouterID(d, id), t.Shares(id)
 	}
 	b.Instances = instances(t, o)
 	if o.Kind == design.KindGateway && b.Linux {

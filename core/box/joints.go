@@ -99,7 +99,11 @@ func links(t *route.Tables, gateway design.ID) []*Link {
 	number := 0
 	for o, b := range design.Each[design.Link](design.InOrder(d.Referring(gateway, design.KindLink))) {
 		near, far, n, ok := b.End(gateway)
-		if !ok || !t.Status.Intended(o) {
+		if !ok {
+			continue
+		}
+		if !t.Status.Intended(o) {
+			number += len(d.Tunnels(o.ID)) // the others keep their interfaces when it comes
 			continue
 		}
 		l := &Link{
@@ -178,6 +182,9 @@ type Session struct {
 	Joint    design.ID // the link or circuit
 	First    bool      // what it learns goes before what other sessions do
 	Segment  design.ID // whose routing instance it speaks for; empty: that in which everything meets
+	// Speaks and Feeds are, at a hub's gateway, the table that it announces and those that take what it learns.
+	Speaks design.ID
+	Feeds  []design.ID
 }
 
 // sessions are those of a box's links and circuits.
@@ -188,11 +195,15 @@ func sessions(t *route.Tables, o *design.Object, b *Box) []Session {
 		for _, s := range d.Inside(carrier, design.KindSession) {
 			n := settings.EndAt(d, s, o.ID)
 			both, set := s.Body.(*design.Session).Ends, settings.SessionEndsOf(d, s)[n]
-			out = append(out, Session{
+			x := Session{
 				ID: s.ID, Path: append(path, s.Name), Near: both[n], Set: set, FarKeeps: both[1-n].KeepNextHop,
 				Internal: set.ASN == set.PeerASN, Joint: joint, First: t.GoesFirst(o.ID, d.Get(joint).Kind),
 				Segment: route.InstanceFor(d, o, d.SegmentOf(carrier)),
-			})
+			}
+			if p := d.Get(o.Parent); p != nil && p.Kind == design.KindHub {
+				x.Speaks, x.Feeds = t.HubTables(p.ID, joint, carrier)
+			}
+			out = append(out, x)
 		}
 	}
 	for _, l := range b.Links {

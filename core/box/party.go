@@ -16,6 +16,8 @@ type Party struct {
 	Hosts        []Host // those that have filters of their own
 	Instructions []Instruction
 	Proofs       []Proof
+	Zones        []Zone // in which its hosts ask for names
+	Owner        string // who answers for it, where that is none of ours; empty otherwise
 }
 
 // Parties are the kinds that get something.
@@ -26,7 +28,10 @@ func PartyOf(t *route.Tables, id design.ID) *Party {
 	o := t.Design.Get(id)
 	p := &Party{
 		ID: id, Kind: o.Kind, Name: o.Name, Boxes: At(t, id), Hosts: hosts(t, id),
-		Instructions: Instructions(t, id), Proofs: []Proof{},
+		Instructions: Instructions(t, id), Proofs: []Proof{}, Zones: zones(t.Design, id),
+	}
+	if owner := t.Design.Get(design.OwnerOf(o)); owner != nil && owner.Body.(*design.Owner).Outside {
+		p.Owner = owner.Name
 	}
 	for _, i := range t.Design.Of(design.KindIntent) {
 		if x, ok := proof(t, i, id); ok {

@@ -81,7 +81,10 @@ func listeners(t *route.Tables, b *Box) []Listener {
 		if l.Proxies {
 			l.Tunnels = dialledOver(t, b, l.Dials)
 			src := t.Dials(b.ID, l.Dials)
-			if src.IsValid() && !src.Assumed && src.Addr.Is4() == l.Dials.Is4() && len(l.Tunnels) < 2 {
+			// What leaves by the way out has its address by itself: a link that comes later then gives it another.
+			out := b.Main().Table.Lookup(l.Dials).Winner
+			wayOut := out == nil || out.Hop.Kind == route.Internet
+			if !wayOut && src.IsValid() && !src.Assumed && src.Addr.Is4() == l.Dials.Is4() && len(l.Tunnels) < 2 {
 				l.Source = src.Addr
 			}
 		}

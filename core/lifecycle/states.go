@@ -248,3 +248,33 @@ func Ask(d *design.Design, request *design.Object) []design.Edit {
 	}
 	return edits
 }
+
+// SetUp is a link once it is set up at one of its ends: its tunnels wait for the other, unless that is set up, too.
+func SetUp(d *design.Design, link *design.Object, end int) []design.Edit {
+	begun := design.StateOf(link) == design.Ready
+	edits := []design.Edit{design.PutEdit(link.InState(design.Ready))}
+	for _, t := range d.Tunnels(link.ID) {
+		if design.GoneAtAnEnd(t) {
+			continue
+		}
+		edits = append(edits, design.PutEdit(design.Edited(t, func(b *design.Tunnel) {
+			b.Ends = slices.Clone(b.Ends)
+			for len(b.Ends) < 2 {
+				b.Ends = append(b.Ends, design.TunnelEnd{})
+			}
+			b.Ends[end].State = ""
+			if !begun {
+				b.Ends[1-end].State = design.Making
+			}
+		})))
+	}
+	return edits
+}
+
+// SetUpAt reports whether all tunnels of a link are set up at one of its ends.
+func SetUpAt(d *design.Design, link design.ID, end int) bool {
+	return !slices.ContainsFunc(d.Tunnels(link), func(t *design.Object) bool {
+		ends := t.Body.(*design.Tunnel).Ends
+		return len(ends) == 2 && ends[end].State != "" && ends[end].State != design.Ready
+	})
+}

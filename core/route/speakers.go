@@ -265,6 +265,23 @@ func (t *Tables) GoesFirst(box design.ID, kind design.Kind) bool {
 	return b.weight(t.Design.Get(box), kind) > 0
 }
 
+// Shares reports whether a box uses equal learned routes side by side.
+func (t *Tables) Shares(box design.ID) bool {
+	return builder{&solver{tables: t, design: t.Design, st: t.Status}}.shares(t.Design.Get(box))
+}
+
+// HubTables are the table of a hub that announces on a session at one of the hub's gateways, empty if none does, and
+// those that take what it learns.
+func (t *Tables) HubTables(hub, joint, carrier design.ID) (speaks design.ID, feeds []design.ID) {
+	b := builder{&solver{tables: t, design: t.Design, st: t.Status}}
+	d := t.Design
+	speaker, into := b.hubTablesAt(d.Get(hub), d.Get(joint), d.SegmentOf(carrier))
+	for _, f := range into {
+		feeds = append(feeds, design.ID(f))
+	}
+	return design.ID(speaker), feeds
+}
+
 // Announced is what a table announces by itself, with what else it has that a
 // filter may let out; its summaries apart from their parts.
 func (t *Tables) Announced(k Key) []bgp.Originated {

@@ -105,6 +105,15 @@ func TestCapturesHeldAgainstTheWalk(t *testing.T) {
 	assert.True(t, whole.Agrees, whole.Parts)
 	assert.Equal(t, "plate store plates plate server, host", whole.Reached)
 
+	talk := seen(c, func(int, *wire.Observed) bool { return true })
+	for _, o := range talk.Packets {
+		if o.What == "SYN ACK" { // the server's first words go the same way
+			o.What = "ACK"
+			talk.Packets = append(talk.Packets, o)
+		}
+	}
+	assert.True(t, wire.Against(tables, p, talk).Agrees, "a conversation goes on after its handshake")
+
 	half := wire.Against(tables, p, seen(c, func(n int, _ *wire.Observed) bool { return n < 3 }))
 	assert.False(t, half.Agrees)
 	assert.Contains(t, half.Reached, "Thornfield Station gateway")
