@@ -33,7 +33,9 @@ func bird(b *box.Box) string {
 			continue
 		}
 		p.block("protocol kernel kernel_"+family.Code(), func() {
-			p.line("merge paths on;")
+			if b.Shares {
+				p.line("merge paths on;")
+			}
 			p.line("metric %d; # behind the static routes", learnedMetric)
 			p.line("%s { export %s; };", family.Code(), toKernel(main, family))
 		})
@@ -82,7 +84,9 @@ func birdInstance(p *page, b *box.Box, n int, family prefix.Family) {
 	p.comment("The routing instance of %s.", i.Title)
 	p.line("%s table %s;", family.Code(), name)
 	p.block("protocol kernel kernel_"+name, func() {
-		p.line("merge paths on;")
+		if b.Shares {
+			p.line("merge paths on;")
+		}
 		p.line("metric %d;", learnedMetric)
 		p.line("kernel table %d;", kernelTable(n))
 		p.line("%s { table %s; export %s; };", family.Code(), name, toKernel(i, family))

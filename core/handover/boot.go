@@ -28,6 +28,15 @@ func startUnit(b *box.Box) string {
 	)
 }
 
+// hostUnit loads a host's filter before anybody can reach it.
+func hostUnit(name string) string {
+	return unit(
+		"Loads the filter of "+name, "Dravin's filter of this host",
+		[]string{"Wants=network-pre.target", "Before=network-pre.target"},
+		[]string{"Type=oneshot", "RemainAfterExit=yes", "ExecStart=/usr/sbin/nft -f /etc/nftables.d/dravin.nft"},
+	)
+}
+
 // watcher is the script that watches and the unit that runs it, where there is anything
 // to watch.
 func watcher(b *box.Box, prefix string) []File {

@@ -223,11 +223,20 @@ func hostFilters(p *box.Party) []File {
 			})
 			page.line("")
 		}
-		out = append(out, File{
-			Path:    folders.name(strings.Join([]string{"host", h.Place, h.Name}, " ")) + "/nftables.d/dravin.nft",
-			About:   "what may come to and from the host " + h.Name + ", loaded with nft -f",
-			Content: page.String(),
-		})
+		prefix := folders.name(strings.Join([]string{"host", h.Place, h.Name}, " ")) + "/"
+		out = append(
+			out,
+			File{
+				Path:    prefix + "nftables.d/dravin.nft",
+				About:   "what may come to and from the host " + h.Name + ", loaded with nft -f",
+				Content: page.String(),
+			},
+			File{
+				Path: prefix + "systemd/system/" + start, About: "loads it at boot, before there is a network; enable " +
+					"and start it",
+				Content: hostUnit(h.Name),
+			},
+		)
 	}
 	return out
 }

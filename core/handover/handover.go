@@ -43,6 +43,9 @@ func Files(p *box.Party, keys Keys) []File {
 	if keys := cloudKeys(p, keys); keys.Path != "" {
 		out = append(out, keys)
 	}
+	if l, ok := letter(p); ok {
+		out = append(out, l)
+	}
 	return append(out, sheet(p))
 }
 

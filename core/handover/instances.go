@@ -33,10 +33,10 @@ func interfacesOf(p *page, b *box.Box) []lan {
 	p.comment("The interfaces of its LANs: by them it tells segments apart, never by a source address.")
 	p.comment(
 		"device FAMILY RANGE [TAG]: the interface on which the box has an address there, with that VLAN tag if " +
-			"one is given.",
+			"one is given. One of the range's own length goes before others, since ranges may hold each other.",
 	)
 	p.line(
-		`device() { for v in $(ip -o "$1" address show to "$2" scope global | awk '$2 != "lo" { print $2 }'); do if [ -z "${3-}" ] || ip -d -o link show dev "$v" | grep -q "802.1Q id $3 "; then echo "$v"; break; fi; done; }`,
+		`device() { for v in $(ip -o "$1" address show to "$2" scope global | awk -v bits="/${2#*/}" '$2 != "lo" { if (substr($4, length($4) - length(bits) + 1) == bits) print $2; else others = others $2 "\n" } END { printf "%%s", others }'); do if [ -z "${3-}" ] || ip -d -o link show dev "$v" | grep -q "802.1Q id $3 "; then echo "$v"; break; fi; done; }`,
 	)
 	var out []lan
 	for n, x := range b.LANs {

@@ -68,6 +68,9 @@ func connection(p *page, l *box.Link, t box.Tunnel) {
 	p.comment("%s, %s, to %s", l.Name, t.Name, l.Far)
 	p.block(connectionName(l, t), func() {
 		p.line("version = %d", t.Set.Version)
+		if t.Set.Version != 1 { // else it would move into the tunnel itself once that has addresses
+			p.line("mobike = no # its addresses are as they are (RFC 4555)")
+		}
 		if t.Set.NAT {
 			p.comment("It stands behind a NAT: it listens on the address that it has itself.")
 			p.line("local_addrs = %%any")
