@@ -22,7 +22,8 @@ type sentIn struct {
 	Tunnel string `path:"tunnel" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The tunnel's ID."`
 	Body   struct {
 		End    int    `json:"end" minimum:"0" maximum:"1" doc:"Whose settings were sent: the first or second end's."`
-		Text   string `json:"text" minLength:"1" maxLength:"1048576" doc:"A swanctl.conf, or a list of parameters."`
+		Text   string `json:"text" minLength:"1" maxLength:"1048576" doc:"A list of parameters, or the settings of a daemon."`
+		Choice string `json:"choice,omitempty" maxLength:"200" doc:"Which connection of a file it is, by its name."`
 		Record bool   `json:"record,omitempty" doc:"Set that end to what was sent; otherwise only compare."`
 		Reason string `json:"reason,omitempty" maxLength:"200" doc:"When recording: what for, in the words of the history; left out, that it was sent."`
 		Base   int64  `json:"base,omitempty" minimum:"0" maximum:"9007199254740991" doc:"When recording: the position that the writer has seen."`
@@ -33,6 +34,9 @@ type sentIn struct {
 type Compared struct {
 	Given    []string          `json:"given" doc:"The parameters that were understood."`
 	Problems []design.Problem  `json:"problems" doc:"The lines that were not."`
+	Aside    []design.Problem  `json:"aside" doc:"The lines that say what is not compared."`
+	Taken    string            `json:"taken,omitempty" doc:"The connection that was taken of a file."`
+	Choices  []sheet.Choice    `json:"choices" doc:"The connections of a file of which one must be chosen; nothing is compared then."`
 	Lines    []sheet.Line      `json:"lines" doc:"As they would stand with what was sent."`
 	Outcome  negotiate.Outcome `json:"outcome"`
 }
@@ -111,9 +115,19 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 	if len(outside) == 2 {
 		near, far = outside[1-in.Body.End], outside[in.Body.End]
 	}
-	sent, err := sheet.ReadSent(in.Body.Text, near, far)
+	sent, err := sheet.ReadSent(in.Body.Text, near, far, in.Body.Choice)
 	if err != nil {
 		return nil, s.failed(err)
+	}
+	if len(sent.Choices) > 0 {
+		if in.Body.Record {
+			return nil, refused("choice", sent.Problems[0].String())
+		}
+		return answering(Compared{
+			Given: []string{}, Problems: []design.Problem{}, Aside: []design.Problem{}, Lines: []sheet.Line{},
+			Choices: sent.Choices,
+			Outcome: negotiate.Outcome{Local: []netip.Prefix{}, Remote: []netip.Prefix{}, Later: []string{}},
+		}, nil)
 	}
 	edits, err := sheet.Record(v.design, t, in.Body.End, sent)
 	if err != nil {
@@ -150,8 +164,13 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 		Given: sent.Given, Problems: sent.Problems, Lines: sheet.Lines(next, next.Get(t.ID), keys),
 		Outcome: negotiate.Agree(ends[0], ends[1]),
 	}
+	out.Taken, out.Choices = sent.Connection, []sheet.Choice{}
+	out.Aside = append([]design.Problem{}, sent.Aside...)
 	if out.Problems == nil {
 		out.Problems = []design.Problem{}
+	}
+	if out.Given == nil {
+		out.Given = []string{}
 	}
 	return answering(out, nil)
 }

@@ -287,7 +287,7 @@ connections {
 secrets { ike-hill { id-1 = 198.51.100.10
   secret = "a key with \"quotes\"" } }
 `
-	s, err := sheet.ReadSent(conf, near, far)
+	s, err := sheet.ReadSent(conf, near, far, "")
 	require.NoError(t, err)
 	assert.Empty(t, s.Problems)
 	assert.Equal(
@@ -309,6 +309,7 @@ secrets { ike-hill { id-1 = 198.51.100.10
 			"Phase 2: aes-256-gcm/group20\nLifetime: 1h\nColour: green\nOur ASN: 64500\nMTU: many",
 		near,
 		far,
+		"",
 	)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"address", "peer", "ike", "esp", "child-life", "asn"}, s.Given)
@@ -329,7 +330,7 @@ secrets { ike-hill { id-1 = 198.51.100.10
 		"Remote address: next door":    "is not an address",
 		"IKE proposals: aes512-sha9":   "no algorithm that Dravin knows",
 	} {
-		_, err := sheet.ReadSent(text, near, far)
+		_, err := sheet.ReadSent(text, near, far, "")
 		assert.ErrorContains(t, err, why, text)
 	}
 }
@@ -343,6 +344,7 @@ func TestRecordedDifferencesAreMendedAtEitherEnd(t *testing.T) {
 			"version: 2\nKey lifetime: 3600",
 		netip.Addr{},
 		netip.Addr{},
+		"",
 	)
 	require.NoError(t, err)
 	edits, err := sheet.Record(d, tunnel, 0, sent)
@@ -408,13 +410,14 @@ func TestSentIsRefusedWhereItCouldNotBeWritten(t *testing.T) {
 			"{\\n children { p { updown = run } }\"\n  }\n }\n}\n",
 		near,
 		far,
+		"",
 	)
 	require.NoError(t, err)
 	assert.Empty(t, s.Settings.Identity)
 	assert.NotContains(t, s.Given, "identity")
-	require.Len(t, s.Problems, 1)
-	assert.Equal(t, 6, s.Problems[0].Line)
-	assert.Contains(t, s.Problems[0].Why, "is no identity; write an address")
+	require.Len(t, s.Aside, 1)
+	assert.Equal(t, 6, s.Aside[0].Line)
+	assert.Contains(t, s.Aside[0].Why, "is no identity; write an address")
 
 	for _, text := range []string{
 		"mtu: 1400\nbadgers-and-moss\nbadgers and moss: psk\npsk: badgers\x0band moss",
@@ -423,19 +426,19 @@ func TestSentIsRefusedWhereItCouldNotBeWritten(t *testing.T) {
 		"connections {\n c {\n }\n}\nsecrets {\n ike-1 {\n  secret = \"badgers\n }\n}",
 		"connections {\n c {\n }\n}\nsecrets {\n ike-1 {\n  secret = \"badgers\\nand moss\"\n }\n}",
 	} {
-		s, err := sheet.ReadSent(text, near, far)
-		said := fmt.Sprint(s.Problems, err)
+		s, err := sheet.ReadSent(text, near, far, "")
+		said := fmt.Sprint(s.Problems, s.Aside, err)
 		assert.NotContains(t, said, "badgers")
 		assert.NotEmpty(t, said)
 		assert.Empty(t, s.Settings.Key)
 	}
-	s, err = sheet.ReadSent("identity: @hut.example\npsk: a\\b\"c", near, far)
+	s, err = sheet.ReadSent("identity: @hut.example\npsk: a\\b\"c", near, far, "")
 	require.NoError(t, err)
 	assert.Equal(t, "hut.example", s.Settings.Identity)
 	assert.Equal(t, `a\b"c`, s.Settings.Key)
 	s, err = sheet.ReadSent(
 		"connections {\n c {\n  dpd_delay = 20s\n }\n}\nsecrets {\n ike {\n  secret = \" a\\\\b\\\"c \"\n }\n}", near,
-		far,
+		far, "",
 	)
 	require.NoError(t, err)
 	assert.Equal(t, ` a\b"c `, s.Settings.Key, "just what the daemon takes it for")

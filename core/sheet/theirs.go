@@ -21,17 +21,23 @@ type Sent struct {
 	Settings negotiate.Settings
 	BGP      negotiate.BGPEnd
 	Problems design.Problems // lines that were not understood; the others count
+	// Aside are the lines of a file that say what Dravin does not compare.
+	Aside design.Problems
+	// Connection is the one that was taken of a file; Choices are those of which one must be chosen first: nothing is
+	// given then.
+	Connection string
+	Choices    []Choice
 }
 
 // maxSent bounds what is pasted, bytes.
 const maxSent = 1 << 20
 
-// ReadSent reads a swanctl.conf or a plain list of parameters, one to a line,
-// such as "remote address: 198.51.100.10". near and far are the addresses of
-// our end and theirs, which tell their connection from others in one file;
-// either may be unknown. If nothing is understood the error is
+// ReadSent reads what a far end has: a plain list of parameters, one to a line, such as "remote address:
+// 198.51.100.10"; the settings of the IPsec daemon in either of their styles; those of a BGP daemon; what ip and nft
+// say as JSON. near and far are the addresses of our end and theirs, which tell their connection from others in one
+// file; either may be unknown. name chooses among several, where they do not. If nothing is understood the error is
 // [design.Problems] with lines.
-func ReadSent(text string, near, far netip.Addr) (Sent, error) {
+func ReadSent(text string, near, far netip.Addr, name string) (Sent, error) {
 	s := &Sent{}
 	switch {
 	case len(text) > maxSent:
@@ -44,29 +50,59 @@ func ReadSent(text string, near, far netip.Addr) (Sent, error) {
 		}
 	}
 	text = strings.ReplaceAll(text, "\r", "")
-	if strings.Contains(text, "{") {
-		root, err := readSections(text)
-		if err != nil {
-			return *s, err
-		}
-		if err := s.fromSections(root, near, far); err != nil {
-			return *s, err
-		}
-	} else {
+	all, isFile, err := connectionsOf(text, near)
+	if err != nil {
+		return *s, err
+	}
+	if !isFile {
 		s.fromList(text)
+	} else if c, ok := choose(all, near, far, name); ok {
+		s.take(c)
+	} else if len(all) > 0 {
+		for _, c := range all {
+			s.Choices = append(s.Choices, c.choice())
+		}
+		s.Problems = append(s.Problems, severalWords(all))
+		return *s, nil
+	}
+	if len(s.Given) == 0 && len(s.Aside) > 0 {
+		return *s, nil // it is about a tunnel, though not in words that can be compared
 	}
 	if len(s.Given) == 0 {
 		if len(s.Problems) == 0 {
 			s.Problems = design.Problems{
 				{
 					Line: 1, Why: "nothing here is a parameter of a tunnel",
-					Want: `write lines such as "remote address: 198.51.100.10", or paste a swanctl.conf`,
+					Want: `write lines such as "remote address: 198.51.100.10", or paste the daemon's settings`,
 				},
 			}
 		}
 		return *s, s.Problems
 	}
 	return *s, nil
+}
+
+// connectionsOf are those of a file, by what kind of file it is; isFile is false of a list of parameters.
+func connectionsOf(text string, near netip.Addr) (all []connection, isFile bool, err error) {
+	ours := ""
+	if negotiate.Known(near) {
+		ours = near.String()
+	}
+	switch trimmed := strings.TrimSpace(text); {
+	case strings.HasPrefix(trimmed, "[") || strings.HasPrefix(trimmed, `{"`) || strings.HasPrefix(trimmed, `{ "`):
+		all, err = fromJSON(text)
+	case frrProcess.MatchString(text):
+		all = fromFRR(text)
+	case birdSession.MatchString(text):
+		all = fromBird(text)
+	case keyedStyle.MatchString(text):
+		all, err = fromKeyed(text, ours)
+	case strings.Contains(text, "{"):
+		all, err = fromSections(text)
+	default:
+		return nil, false, nil
+	}
+	return all, true, err
 }
 
 // sentKey is a parameter that may be sent: the words for it, how it is read, and
@@ -201,6 +237,18 @@ var sentKeys = []sentKey{
 		nil,
 	},
 	{
+		"bgp-address",
+		[]string{"bgp address", "local bgp address"},
+		func(s *Sent, v string) (err error) { s.BGP.Address, err = oneAddress(v); return },
+		nil,
+	},
+	{
+		"bgp-peer",
+		[]string{"bgp neighbour", "bgp neighbor", "bgp peer"},
+		func(s *Sent, v string) (err error) { s.BGP.Peer, err = oneAddress(v); return },
+		nil,
+	},
+	{
 		"peer-asn",
 		[]string{"remote asn", "peer asn", "your asn", "remote as", "peer as"},
 		func(s *Sent, v string) (err error) { s.BGP.PeerASN, err = number(v, 1<<32-1); return },
@@ -290,243 +338,6 @@ func (s *Sent) fromList(text string) {
 	}
 }
 
-// fromSections takes the connection that is about this tunnel.
-func (s *Sent) fromSections(root *section, near, far netip.Addr) error {
-	all := root.sub("connections")
-	if all == nil {
-		return design.Problems{
-			{
-				Line: 1,
-				Why:  "there is no connections section",
-				Want: "paste the whole swanctl.conf, or the connection inside connections { }",
-			},
-		}
-	}
-	c, err := fitting(all, near, far)
-	if err != nil {
-		return err
-	}
-	take := func(from *section, field, key string) {
-		if from == nil {
-			return
-		}
-		if v := from.value(field); v != nil {
-			s.set(key, v.text, v.line)
-		}
-	}
-	for _, x := range [][2]string{{"local_addrs", "address"}, {"remote_addrs", "peer"}, {"version", "version"},
-		{"proposals", "ike"}, {"rekey_time", "ike-life"}, {"dpd_delay", "dpd"}} {
-		take(c, x[0], x[1])
-	}
-	take(c.sub("local"), "id", "identity")
-	take(c.sub("remote"), "id", "peer-identity")
-	if children := c.sub("children"); children != nil {
-		s.fromChildren(children)
-	}
-	if secrets := root.sub("secrets"); secrets != nil {
-		for _, k := range secrets.subs {
-			if strings.HasPrefix(k.name, "ike") && k.concerns(s.Settings) {
-				take(k, "secret", "key")
-			}
-		}
-	}
-	slices.SortFunc(s.Given, func(a, b string) int { return keyPlace(a) - keyPlace(b) })
-	return nil
-}
-
-// fitting is the one connection that is about the tunnel between near and far.
-func fitting(all *section, near, far netip.Addr) (*section, error) {
-	var fit []*section // those that fit best: by both addresses, by ours, by theirs
-	best := 0
-	for _, c := range all.subs {
-		score := 0
-		if negotiate.Known(near) && firstAddress(c.get("remote_addrs")) == near {
-			score += 2
-		}
-		if negotiate.Known(far) && firstAddress(c.get("local_addrs")) == far {
-			score++
-		}
-		if len(all.subs) == 1 {
-			score = 3
-		}
-		if score > best {
-			best, fit = score, nil
-		}
-		if score == best && score > 0 {
-			fit = append(fit, c)
-		}
-	}
-	if len(fit) != 1 {
-		names := []string{}
-		for _, c := range all.subs {
-			names = append(names, c.name)
-		}
-		return nil, design.Problems{
-			{
-				Line: all.line,
-				Why: fmt.Sprintf(
-					"%d of the connections %s fit this tunnel",
-					len(fit),
-					strings.Join(names[:min(len(names), 5)], ", "),
-				),
-				Want: "paste the one that is about this tunnel",
-			},
-		}
-	}
-	return fit[0], nil
-}
-
-func keyPlace(key string) int {
-	return slices.IndexFunc(sentKeys, func(k sentKey) bool { return k.key == key })
-}
-
-// fromChildren unites the children of a connection: a daemon may have one for
-// each pair of ranges.
-func (s *Sent) fromChildren(children *section) {
-	var local, remote []string
-	line := children.line
-	for _, c := range children.subs {
-		if m := c.get("mode"); m == "pass" || m == "drop" {
-			continue
-		}
-		for field, key := range map[string]string{"esp_proposals": "esp", "rekey_time": "child-life"} {
-			if v := c.value(field); v != nil {
-				s.set(key, v.text, v.line)
-			}
-		}
-		for field, to := range map[string]*[]string{"local_ts": &local, "remote_ts": &remote} {
-			if v := c.value(field); v != nil && !slices.Contains(*to, v.text) {
-				*to, line = append(*to, v.text), v.line
-			}
-		}
-	}
-	for key, values := range map[string][]string{"local": local, "remote": remote} {
-		if text := strings.Join(values, ","); text != "" && !strings.Contains(text, "dynamic") {
-			s.set(key, text, line)
-		}
-	}
-}
-
-// concerns reports whether a secret is for these identities, or for any.
-func (k *section) concerns(s negotiate.Settings) bool {
-	any := true
-	for _, v := range k.values {
-		if strings.HasPrefix(v.key, "id") {
-			any = false
-			if v.text == s.PeerIdentity || v.text == s.Peer.String() {
-				return true
-			}
-		}
-	}
-	return any
-}
-
-// section is a braced part of a swanctl.conf.
-type section struct {
-	name   string
-	line   int
-	values []setting
-	subs   []*section
-}
-
-type setting struct {
-	key, text string
-	line      int
-}
-
-func (s *section) sub(name string) *section {
-	for _, c := range s.subs {
-		if c.name == name || strings.HasPrefix(c.name, name+"-") && (name == "local" || name == "remote") {
-			return c
-		}
-	}
-	return nil
-}
-
-func (s *section) value(key string) *setting {
-	for n := range s.values {
-		if s.values[n].key == key {
-			return &s.values[n]
-		}
-	}
-	return nil
-}
-
-func (s *section) get(key string) string {
-	if v := s.value(key); v != nil {
-		return v.text
-	}
-	return ""
-}
-
-var (
-	// Neither looks further than what it takes, so that long lines cost no more
-	// than their length.
-	opening = regexp.MustCompile(`^([^\s{}=#]+)\s*\{`)
-	assign  = regexp.MustCompile(`^([^\s{}=#]+)\s*=\s*("(?:[^"\\]|\\.)*"|[^#}]*)`)
-)
-
-// maxSections bounds the nesting.
-const maxSections = 16
-
-// readSections reads nested braces of key = value lines.
-func readSections(text string) (*section, error) {
-	root := &section{line: 1}
-	stack := []*section{root}
-	for n, line := range strings.Split(text, "\n") {
-		bad := func(why, want string) error {
-			return design.Problems{{Line: n + 1, Why: why, Want: want}}
-		}
-		for rest := strings.TrimSpace(line); rest != "" && !strings.HasPrefix(rest, "#"); rest = strings.TrimSpace(rest) {
-			top := stack[len(stack)-1]
-			if rest[0] == '}' {
-				if len(stack) == 1 {
-					return nil, bad("a brace closes that none opened", "remove it, or paste the part before")
-				}
-				stack, rest = stack[:len(stack)-1], rest[1:]
-				continue
-			}
-			if m := opening.FindStringSubmatch(rest); m != nil {
-				if len(stack) > maxSections {
-					return nil, bad("the braces are nested too deeply", "paste a swanctl.conf")
-				}
-				c := &section{name: m[1], line: n + 1}
-				top.subs, stack, rest = append(top.subs, c), append(stack, c), rest[len(m[0]):]
-				continue
-			}
-			if m := assign.FindStringSubmatch(rest); m != nil {
-				if v := strings.TrimSpace(m[2]); strings.HasPrefix(v, `"`) &&
-					(len(v) < 2 || !strings.HasSuffix(v, `"`)) {
-					return nil, bad(
-						"a quoted value does not end on this line",
-						"write the closing quote, and nothing but a comment after it",
-					)
-				}
-				value := strings.TrimSpace(m[2])
-				if strings.HasPrefix(value, `"`) {
-					value = unquote(value[1 : len(value)-1])
-				}
-				top.values, rest = append(top.values, setting{m[1], value, n + 1}), rest[len(m[0]):]
-				continue
-			}
-			if strings.HasPrefix(rest, "include ") {
-				break // the far end's other files are not here
-			}
-			return nil, bad("what stands here is neither a section nor a setting", "a setting is written key = value")
-		}
-	}
-	if len(stack) > 1 {
-		return nil, design.Problems{
-			{
-				Line: stack[len(stack)-1].line,
-				Why:  fmt.Sprintf("the section %s is not closed", stack[len(stack)-1].name),
-				Want: "paste it up to its closing brace",
-			},
-		}
-	}
-	return root, nil
-}
-
 func (s *Sent) version(v string) error {
 	switch strings.ToLower(strings.ReplaceAll(v, " ", "")) {
 	case "1", "ikev1", "v1":
@@ -537,23 +348,6 @@ func (s *Sent) version(v string) error {
 		return fmt.Errorf("%q is no IKE version; write 1 or 2", v)
 	}
 	return nil
-}
-
-// unquote is what the daemon makes of what stands in quotes.
-func unquote(text string) string {
-	var b strings.Builder
-	for n := 0; n < len(text); n++ {
-		c := text[n]
-		if c == '\\' && n+1 < len(text) {
-			n++
-			c = text[n]
-			if at := strings.IndexByte("nrtbf", c); at >= 0 {
-				c = "\n\r\t\b\f"[at]
-			}
-		}
-		b.WriteByte(c)
-	}
-	return b.String()
 }
 
 func identity(v string) (string, error) {
@@ -643,6 +437,8 @@ func duration(v string) (uint32, error) {
 // otherNames are how proposals are written elsewhere: groups by their number
 // (RFC 3526, RFC 5903, RFC 8031), algorithms with hyphens.
 var otherNames = strings.NewReplacer(
+	"gcm128",
+	"gcm16",
 	"aes-128-gcm",
 	"aes128gcm16",
 	"aes-192-gcm",
@@ -787,6 +583,12 @@ func (s Sent) session(old *design.Session, end int) *design.Session {
 	}
 	if s.has("peer-asn") {
 		theirs.PeerASN = s.BGP.PeerASN
+	}
+	if s.has("bgp-address") {
+		theirs.Address = s.BGP.Address
+	}
+	if s.has("bgp-peer") {
+		theirs.Peer = s.BGP.Peer
 	}
 	if s.has("hold") {
 		theirs.Hold = s.BGP.Hold
