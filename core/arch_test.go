@@ -22,8 +22,9 @@ var order = []string{
 	"core/defaults", "core/sheet", "core/bgp", "core/filter", "core/route", "core/walk", "core/proof",
 	"core/ledger", "core/passes", "core/translate", "core/plan", "core/remedy", "core/command",
 	"core/finding", "core/snapshot",
-	"core/box", "core/handover", "core/wire", "capture",
-	"lab/estates", "demo", "lab", "store", "store/cluster", "web", "server", "cmd/generate", "cmd/load", "cmd/dravin",
+	"core/box", "core/handover", "core/wire", "core/runbook", "core/rehearsal", "capture", "bundle",
+	"lab/estates", "demo", "lab/netns", "lab", "lab/stage",
+	"store", "store/cluster", "web", "server", "cmd/generate", "cmd/load", "cmd/dravin",
 }
 
 // What the core must know nothing of.

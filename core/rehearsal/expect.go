@@ -1,0 +1,154 @@
+package rehearsal
+
+import (
+	"net/netip"
+	"slices"
+
+	"dravin/core/design"
+	"dravin/core/handover"
+	"dravin/core/prefix"
+	"dravin/core/route"
+)
+
+// Session is a BGP session with what is proven of it.
+type Session struct {
+	ID    design.ID
+	Joint design.ID // the link or circuit
+	Name  string
+	Up    bool
+	Why   string // it is not
+	Ends  []SessionEnd
+}
+
+// SessionEnd is where a daemon speaks.
+type SessionEnd struct{ Node, Protocol string }
+
+// Table is a table of a kernel with the routes that its daemon is proven to learn.
+type Table struct {
+	Node    string
+	At      design.ID
+	Number  int // the kernel's; 0: the main one
+	Title   string
+	Learned []Learned
+}
+
+// Learned is a range that is learned, with the devices into which it may lead.
+type Learned struct {
+	Prefix  netip.Prefix
+	Devices []string
+}
+
+// expect notes what is proven of tunnels, sessions and tables, and where flows start.
+func (b *builder) expect() {
+	for n := range b.plan.Wires {
+		w := &b.plan.Wires[n]
+		v := b.proven.Status.Of(w.Tunnel)
+		w.Up, w.Why = v.Up, v.Why
+	}
+	b.sessions()
+	for _, p := range b.proven.Points() {
+		b.table(p)
+	}
+	b.plan.Flows = slices.DeleteFunc(b.plan.Flows, func(f Flow) bool { return b.startOf(f.From.Box, f) == nil })
+	for n := range b.plan.Flows {
+		f := &b.plan.Flows[n]
+		f.Node = b.startOf(f.From.Box, *f).Name
+	}
+}
+
+// startOf is the node at which a flow starts; nil if none stands for it.
+func (b *builder) startOf(box design.ID, f Flow) *Node {
+	switch {
+	case box != "":
+		return b.nodes[box]
+	case f.From.Endpoint != "":
+		return b.nodes[f.From.Endpoint]
+	}
+	for _, n := range b.plan.Nodes {
+		if n.Role == HostRole && n.Place == f.From.Place && slices.Contains(n.Addresses, f.From.Address) {
+			return n
+		}
+	}
+	return nil
+}
+
+func (b *builder) sessions() {
+	at := map[design.ID]*Session{}
+	var order []design.ID
+	for _, n := range b.plan.Nodes {
+		if n.Role != OwnBox && n.Role != Player {
+			continue
+		}
+		ids := []design.ID{n.ID}
+		if b.design.Get(n.ID).Kind == design.KindHub {
+			ids = nil
+			for _, g := range b.design.Inside(n.ID, design.KindGateway) {
+				ids = append(ids, g.ID)
+			}
+		}
+		for _, id := range ids {
+			for _, s := range b.boxOf(id).Sessions {
+				if at[s.ID] == nil {
+					v := b.proven.Status.Of(s.ID)
+					at[s.ID] = &Session{ID: s.ID, Joint: s.Joint, Name: b.proven.Design.Title(s.Joint), Up: v.Up, Why: v.Why}
+					if len(s.Path) > 2 {
+						at[s.ID].Name += ", " + s.Path[1]
+					}
+					order = append(order, s.ID)
+				}
+				at[s.ID].Ends = append(at[s.ID].Ends, SessionEnd{n.Name, handover.ProtocolName(s)})
+			}
+		}
+	}
+	for _, id := range order {
+		b.plan.Sessions = append(b.plan.Sessions, *at[id])
+	}
+}
+
+// table notes what a table is to learn. Of a network's tables the cloud itself says it.
+func (b *builder) table(p *route.Point) {
+	n, number := b.nodes[p.ID], 0
+	switch {
+	case p.Kind == design.KindHubTable:
+		n, number = b.nodes[p.Party.ID], b.number(p.ID)
+	case p.Kind != design.KindGateway && p.Kind != design.KindEdgeRouter, n == nil:
+		return
+	case n.Role == OwnBox:
+		for k, i := range b.boxOf(p.ID).Instances {
+			if i.Segment == p.Segment {
+				number = handover.KernelTable(k)
+			}
+		}
+	}
+	speaks := func(f handover.File) bool { return f.Path == "bird/bird.conf" }
+	if n.Role == HostRole || !slices.ContainsFunc(n.Files, speaks) {
+		return
+	}
+	t := Table{Node: n.Name, At: p.ID, Number: number, Title: p.Title}
+	for _, r := range p.Routes {
+		if r.Learned == nil || r.Unusable != "" || r.Expected != "" || !r.Hop.Leaves() {
+			continue
+		}
+		k := slices.IndexFunc(t.Learned, func(l Learned) bool { return l.Prefix == r.Prefix.Masked() })
+		if k < 0 {
+			k = len(t.Learned)
+			t.Learned = append(t.Learned, Learned{Prefix: r.Prefix.Masked()})
+		}
+		t.Learned[k].Devices = append(t.Learned[k].Devices, b.into(n, r)...)
+	}
+	slices.SortFunc(t.Learned, func(a, c Learned) int { return prefix.Compare(a.Prefix, c.Prefix) })
+	b.plan.Tables = append(b.plan.Tables, t)
+}
+
+// into are the devices by which a route of a node leads into a joint.
+func (b *builder) into(n *Node, r route.Route) (out []string) {
+	if r.Hop.Kind == route.Circuit {
+		return []string{b.devices[[2]design.ID{r.Hop.To, n.ID}]}
+	}
+	for _, t := range b.design.Tunnels(r.Hop.To) {
+		if d := b.devices[[2]design.ID{t.ID, n.ID}]; d != "" && (len(r.Tunnels) == 0 || slices.Contains(r.Tunnels, t.ID)) {
+			out = append(out, d)
+		}
+	}
+	return out
+}

@@ -1,0 +1,98 @@
+package rehearsal
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"dravin/core/design"
+	"dravin/core/filter"
+	"dravin/core/handover"
+	"dravin/core/prefix"
+)
+
+// filters set up those of clouds: at their gateways and hubs for what these pass on, and at their hosts
+// for what comes to and goes from these.
+func (b *builder) filters() {
+	d := b.design
+	for _, n := range b.plan.Nodes {
+		switch n.Role {
+		case Player:
+			at := []design.ID{n.ID}
+			for _, id := range at {
+				for _, f := range b.filtersAt(id) {
+					b.filter(n, []*filter.Filter{f}, design.Forwarded, "forward", [2]string{})
+				}
+			}
+		case HostRole:
+			if place := d.Get(n.Place); place != nil && place.Kind == design.KindSubnet {
+				b.hostFilters(n, place)
+			}
+		}
+	}
+}
+
+func (b *builder) filtersAt(id design.ID) (out []*filter.Filter) {
+	for _, o := range design.InOrder(slices.Concat(b.design.FiltersAt(id, false), b.design.FiltersAt(id, true))) {
+		if f := b.tables.Filter(o.ID); !f.Manner.Own {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// hostFilters are those of a host in a cloud: its own and its groups', its subnet's, and its network's
+// for what is not of the network.
+func (b *builder) hostFilters(n *Node, place *design.Object) {
+	var together []*filter.Filter
+	asks := func(f *filter.Filter, in, out [2]string) {
+		b.filter(n, []*filter.Filter{f}, design.Incoming, "input", in)
+		b.filter(n, []*filter.Filter{f}, design.Outgoing, "output", out)
+	}
+	ids := []design.ID{n.ID, place.ID}
+	for _, g := range b.design.GroupsOf(n.ID, place.ID) {
+		ids = append(ids, g.ID)
+	}
+	for _, id := range ids {
+		if id == "" {
+			continue
+		}
+		for _, f := range b.filtersAt(id) {
+			if f.Manner.OnlyAllow {
+				together = append(together, f)
+			} else {
+				asks(f, [2]string{}, [2]string{})
+			}
+		}
+	}
+	if len(together) > 0 {
+		b.filter(n, together, design.Incoming, "input", [2]string{})
+		b.filter(n, together, design.Outgoing, "output", [2]string{})
+	}
+	network := b.design.Party(place.ID)
+	for _, f := range b.filtersAt(network.ID) {
+		ranges := b.design.Ranges(network.ID)
+		asks(f, without("saddr", ranges), without("daddr", ranges))
+	}
+}
+
+// without fits packets of neither end in some ranges.
+func without(side string, ranges []netip.Prefix) (out [2]string) {
+	for _, f := range prefix.Families {
+		var words []string
+		for _, p := range prefix.OfFamily(ranges, f) {
+			words = append(words, p.String())
+		}
+		if len(words) > 0 {
+			out[f] = fmt.Sprintf("%s %s != { %s }", [2]string{"ip", "ip6"}[f], side, strings.Join(words, ", "))
+		}
+	}
+	return out
+}
+
+func (b *builder) filter(n *Node, list []*filter.Filter, direction, hook string, where [2]string) {
+	n.filters++
+	text := handover.StandFilter(fmt.Sprintf("filter%d", n.filters), list, direction, hook, where)
+	n.do("nft -f - <<'END'\n%sEND", text)
+}
