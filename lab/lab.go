@@ -8,15 +8,13 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
-	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
 	"time"
 
-	"golang.org/x/sys/unix"
+	"dravin/lab/netns"
 )
 
 // Lab is a set of namespaces. Close it in the end.
@@ -142,22 +140,7 @@ func (n *Node) Start(env []string, logFile string, program ...string) error {
 // Do calls f on a thread that lives in the node's network namespace: sockets
 // that f opens belong to the node.
 func (n *Node) Do(f func() error) error {
-	done := make(chan error, 1)
-	go func() {
-		runtime.LockOSThread() // never unlocked: the thread ends with the goroutine
-		ns, err := os.Open(filepath.Join("/run/netns", n.name))
-		if err != nil {
-			done <- err
-			return
-		}
-		defer ns.Close()
-		if err := unix.Setns(int(ns.Fd()), unix.CLONE_NEWNET); err != nil {
-			done <- err
-			return
-		}
-		done <- f()
-	}()
-	return <-done
+	return netns.Do(n.name, f)
 }
 
 func run(program string, args ...string) error {

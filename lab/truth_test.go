@@ -421,7 +421,7 @@ func renderedFiles(t *testing.T, tables *route.Tables, g design.ID) (map[design.
 // DRAVIN_TRUTH_SEED the first of them.
 func TestTruth(t *testing.T) {
 	needs(t, "ip", "nft")
-	built, first := number("DRAVIN_TRUTH", 12), number("DRAVIN_TRUTH_SEED", 0)
+	built, first := number("DRAVIN_TRUTH", 9), number("DRAVIN_TRUTH_SEED", 0)
 	for _, kind := range []struct {
 		name     string
 		rendered bool

@@ -1,0 +1,274 @@
+package stage
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"dravin/core/box"
+	"dravin/core/design"
+	"dravin/core/handover"
+	"dravin/core/proof"
+	"dravin/core/rehearsal"
+	"dravin/core/route"
+	"dravin/core/runbook"
+)
+
+// checkWithin is how long a check of a step may take to come true.
+const checkWithin = 60 * time.Second
+
+// steps begins with the estate of today, does the steps of the runbook in their order, and runs each of their checks.
+// After each step it holds what works against what is proven of the half-done estate.
+func (p *play) steps(ctx context.Context) error {
+	book, err := runbook.Of(ctx, proof.Of(p.tables))
+	if err != nil {
+		return err
+	}
+	now := p.tables
+	for n, s := range book.Steps {
+		p.say(Event{
+			Kind: StepEvent, Name: "step", Text: fmt.Sprintf("%d. %s: %s", s.N, s.Where, s.Does), Done: n, Of: len(book.Steps),
+		})
+		next, err := after(now, s.Edits)
+		if err != nil {
+			return err
+		}
+		plan, err := rehearsal.At(p.whole, next, p.options.Sample)
+		if err != nil {
+			return err
+		}
+		p.live.put(plan)
+		if err := p.obey(ctx, plan); err != nil {
+			return err
+		}
+		if err := p.does(ctx, s, next); err != nil {
+			p.report.Checks = append(p.report.Checks, rehearsal.Check{
+				Kind: rehearsal.StepCheck, ID: s.Object, Name: fmt.Sprintf("%d. %s", s.N, s.Does), Without: s.Where,
+				Proof: "its lines run", Rehearsed: err.Error(),
+			})
+		}
+		for _, c := range s.Checks {
+			p.report.Checks = append(p.report.Checks, p.sees(ctx, s, c, next))
+		}
+		p.stillWorks(ctx, s, next)
+		now, p.tables = next, next
+		p.plan.Wires = plan.Wires
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	}
+	return nil
+}
+
+func after(t *route.Tables, edits []design.Edit) (*route.Tables, error) {
+	if len(edits) == 0 {
+		return t, nil
+	}
+	next, _, err := t.Design.Apply(edits)
+	if err != nil {
+		return nil, err
+	}
+	return t.After(next, t.Design.ChangedBy(edits, next)), nil
+}
+
+// obey lets the players follow their instructions as they are now, and opens and cuts what is there by now.
+func (p *play) obey(ctx context.Context, plan *rehearsal.Plan) error {
+	for k, c := range plan.Cables {
+		if c.Cut != p.plan.Cables[k].Cut {
+			p.silence(ctx, c, c.Cut)
+		}
+	}
+	for k, x := range plan.Nodes {
+		n := p.nodes[k]
+		if n.Role != rehearsal.Player {
+			continue
+		}
+		var changed, fresh []string
+		for _, f := range x.Files {
+			old := slices.IndexFunc(n.Files, func(o handover.File) bool { return o.Path == f.Path })
+			if old >= 0 && n.Files[old].Content == f.Content {
+				continue
+			}
+			changed = append(changed, f.Path)
+			if old < 0 {
+				fresh = append(fresh, f.Path)
+			}
+			if err := n.put(f.Path, []byte(f.Content), 0o644); err != nil {
+				return err
+			}
+		}
+		n.Files = x.Files
+		for _, line := range handover.Load(changed, fresh) {
+			if err := p.types(ctx, n, line); err != nil {
+				return err
+			}
+		}
+	}
+	p.plan.Cables, p.plan.Tables, p.plan.Sessions = plan.Cables, plan.Tables, plan.Sessions
+	return nil
+}
+
+// does what a step says at a box of one's own: its files are put there, and its lines typed.
+func (p *play) does(ctx context.Context, s runbook.Step, t *route.Tables) error {
+	k := slices.IndexFunc(p.nodes, func(n *node) bool { return n.ID == s.At && n.Role == rehearsal.OwnBox })
+	if k < 0 || len(s.Files) == 0 {
+		return nil
+	}
+	n := p.nodes[k]
+	files := handover.Of(handover.Render(t, s.Party, p.plan.Keys), t.Design.Get(s.At).Name)
+	for _, c := range s.Run {
+		if strings.HasPrefix(c.Line, "tar ") { // keeps the files of before: it comes first
+			if err := p.types(ctx, n, c.Line); err != nil {
+				return err
+			}
+		}
+	}
+	for _, f := range files {
+		if slices.Contains(s.Files, f.Path) {
+			if err := n.put(f.Path, []byte(f.Content), 0o644); err != nil {
+				return err
+			}
+		}
+	}
+	for _, c := range s.Run {
+		if !strings.HasPrefix(c.Line, "tar ") {
+			if err := p.types(ctx, n, c.Line); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// types types a line at a node. What it says to systemd is done as systemd would.
+func (p *play) types(ctx context.Context, n *node, line string) error {
+	tell := func(text string) { p.say(Event{Kind: LogEvent, Node: n.Name, Name: n.Title, Text: text}) }
+	tell("# " + line)
+	words := strings.Fields(line)
+	if words[0] != "systemctl" {
+		out, err := n.script(ctx, line)
+		if out != "" {
+			tell(strings.TrimSpace(out))
+		}
+		return err
+	}
+	switch unit := words[len(words)-1]; words[1] {
+	case "daemon-reload":
+		return nil
+	case "disable":
+		n.stop(unit)
+		return nil
+	default:
+		n.stop(unit)
+		return n.start(p.ctx, unit, tell)
+	}
+}
+
+// stop ends one service of a node.
+func (n *node) stop(name string) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.services = slices.DeleteFunc(n.services, func(s *service) bool {
+		if s.name != name {
+			return false
+		}
+		s.end()
+		s.wg.Wait()
+		return true
+	})
+}
+
+// start starts one service of a node.
+func (n *node) start(ctx context.Context, name string, tell func(string)) error {
+	path := filepath.Join(n.dir, "etc/systemd/system", name)
+	if _, ok := vendors[name]; ok {
+		path = filepath.Join("/usr/lib/systemd/system", name)
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	u, err := readUnit(name, string(text))
+	if err != nil {
+		return err
+	}
+	own, end := context.WithCancel(ctx)
+	s := &service{unit: u, in: n, tell: tell, end: end}
+	n.mu.Lock()
+	n.services = append(n.services, s)
+	n.mu.Unlock()
+	return s.begin(own)
+}
+
+// sees runs a check of a step until it is true, for as long as that may take.
+func (p *play) sees(ctx context.Context, s runbook.Step, c runbook.Check, t *route.Tables) rehearsal.Check {
+	out := rehearsal.Check{
+		Kind: rehearsal.StepCheck, ID: s.Object, Name: fmt.Sprintf("%d. %s", s.N, c.Text), Without: s.Where, Proof: "true",
+	}
+	try := func() (bool, string) { return true, "its player has entered it" }
+	k := slices.IndexFunc(p.nodes, func(n *node) bool { return n.ID == s.At && n.holder != nil })
+	f := slices.IndexFunc(p.plan.Flows, func(f rehearsal.Flow) bool { return f.Intent == c.Intent && c.Intent != "" })
+	switch {
+	case c.Line != "" && k >= 0:
+		try = func() (bool, string) {
+			text, err := p.nodes[k].script(ctx, c.Line)
+			return err == nil, strings.TrimSpace(text + " " + c.Line)
+		}
+	case f >= 0:
+		try = func() (bool, string) {
+			held := p.holdFlow(ctx, t, p.plan.Flows[f])
+			return held.Same, held.Rehearsed
+		}
+	case c.Kind == box.TunnelUp:
+		try = func() (bool, string) { return p.live.carries(c.Object), "its daemons hold child SAs" }
+	case c.Kind == box.Established:
+		try = func() (bool, string) { return p.live.speaks(c.Object), "its daemons have established it" }
+	}
+	for begun := time.Now(); ; {
+		out.Same, out.Rehearsed = try()
+		if out.Same || ctx.Err() != nil || time.Since(begun) > checkWithin {
+			break
+		}
+		time.Sleep(beat)
+	}
+	if out.Same {
+		out.Rehearsed = "true: " + out.Rehearsed
+	} else {
+		out.Rehearsed = "false: " + out.Rehearsed
+	}
+	return out
+}
+
+// stillWorks sends all flows of intents after a step: those that a step takes down are down, and no others.
+func (p *play) stillWorks(ctx context.Context, s runbook.Step, t *route.Tables) {
+	for _, f := range p.plan.Flows {
+		if f.Intent == "" {
+			continue
+		}
+		c := p.holdFlow(ctx, t, f)
+		for begun := time.Now(); !c.Same && time.Since(begun) < sessions && ctx.Err() == nil; {
+			c = p.holdFlow(ctx, t, f)
+		}
+		c.Kind, c.Without = rehearsal.StepCheck, fmt.Sprintf("after step %d", s.N)
+		p.report.Checks = append(p.report.Checks, c)
+	}
+}
+
+// done is the estate once all steps of its runbook are done.
+func done(ctx context.Context, today *route.Tables) (*route.Tables, error) {
+	book, err := runbook.Of(ctx, proof.Of(today))
+	if err != nil {
+		return nil, err
+	}
+	t := today
+	for _, s := range book.Steps {
+		if t, err = after(t, s.Edits); err != nil {
+			return nil, err
+		}
+	}
+	return t, nil
+}
