@@ -113,7 +113,8 @@ func (s *Server) remembered(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		id := chi.URLParam(r, "design")
 		if r.Method != http.MethodGet || id == "" || !isLine(id) ||
-			strings.HasSuffix(r.URL.Path, "/history") { // who looks at keys moves no position
+			strings.HasSuffix(r.URL.Path, "/history") || // who looks at keys moves no position
+			strings.Contains(r.URL.Path, "/rehearsals") { // and nothing that is played does
 			other.ServeHTTP(w, r)
 			return
 		}

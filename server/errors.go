@@ -115,7 +115,7 @@ func (s *Server) failed(err error) *ProblemDetails {
 		}
 	case errors.As(err, &conflict):
 		p.Status, p.Position, p.Since = http.StatusConflict, &conflict.Position, conflict.Since
-	case errors.Is(err, store.ErrNotFound):
+	case errors.Is(err, store.ErrNotFound), errors.Is(err, store.ErrNoRehearsal):
 		p.Status = http.StatusNotFound
 	case errors.Is(err, store.ErrNothing):
 		p.Status = http.StatusConflict

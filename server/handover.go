@@ -1,6 +1,7 @@
 package server
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -10,7 +11,9 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
 
+	"dravin/bundle"
 	"dravin/core/box"
 	"dravin/core/design"
 	"dravin/core/handover"
@@ -32,12 +35,15 @@ type Handed struct {
 	Joints  int        `json:"joints" doc:"How many links, circuits, peerings and attachments end there: what there is to do."`
 	At      *time.Time `json:"at,omitempty" doc:"When the party was handed its files last."`
 	Changed []string   `json:"changed" doc:"Which files are others since, by path; those that went too."`
+	// Changes are the same, line by line.
+	Changes []handover.Change `json:"changes" doc:"What is another since, as diffs; of files that were handed by an older Dravin none."`
 }
 
 // handedOf is what one party gets, with what is another since it was last given.
 func handedOf(v *solved, o *design.Object, keys handover.Keys, last map[design.ID]store.Handed) Handed {
 	h := Handed{
 		Party: o.ID, Name: o.Name, Kind: o.Kind, Files: handover.Render(v.tables(), o.ID, keys), Changed: []string{},
+		Changes: []handover.Change{},
 	}
 	for _, at := range append([]*design.Object{o}, v.design.Inside(o.ID, design.KindGateway)...) {
 		h.Joints += len(v.design.JointsAt(at.ID))
@@ -59,7 +65,48 @@ func handedOf(v *solved, o *design.Object, keys handover.Keys, last map[design.I
 		}
 	}
 	slices.Sort(h.Changed)
+	if len(before.Content) > 0 && len(h.Changed) > 0 {
+		var old []handover.File
+		for path, text := range before.Content {
+			old = append(old, handover.File{Path: path, Content: text})
+		}
+		h.Changes = handover.Diff(old, h.Files)
+	}
 	return h
+}
+
+// contents are what files say, by path.
+func contents(files []handover.File) map[string]string {
+	out := map[string]string{}
+	for _, f := range files {
+		out[f.Path] = f.Content
+	}
+	return out
+}
+
+// bundleFile answers with a party's signed bundle. Keys are not in it.
+func (s *Server) bundleFile(w http.ResponseWriter, r *http.Request) {
+	v, o, err := s.handing(r.Context(), chi.URLParam(r, "design"), chi.URLParam(r, "party"))
+	if err != nil {
+		s.refuse(w, err)
+		return
+	}
+	key, err := bundle.Key(s.Signing)
+	if err != nil {
+		s.log.Error("bundles can not be signed", "error", err)
+		problem(w, http.StatusServiceUnavailable, "this server has no key to sign bundles with; its log says why")
+		return
+	}
+	at := v.under(Horizon(r.URL.Query().Get("horizon")).horizon())
+	var out bytes.Buffer
+	files := handover.Render(at.tables(), o.ID, masked(v.design))
+	if err := bundle.Write(&out, o.Name, files, box.Instructions(at.tables(), o.ID), key, s.now()); err != nil {
+		s.refuse(w, err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/zip")
+	w.Header().Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s.zip"`, handover.Folder(o.Name)))
+	_, _ = w.Write(out.Bytes())
 }
 
 // sums are checksums of files with their keys masked.
@@ -81,7 +128,12 @@ func masked(d *design.Design) handover.Keys {
 	return out
 }
 
-func (s *Server) handover(ctx context.Context, in *InView) (*answer[[]Handed], error) {
+type inHandover struct {
+	InView
+	Target string `query:"target" enum:"frr,keyed,networkd,zones,models,device" doc:"Another format beside the usual ones."`
+}
+
+func (s *Server) handover(ctx context.Context, in *inHandover) (*answer[[]Handed], error) {
 	v, err := s.solved.get(ctx, in.Design)
 	if err != nil {
 		return nil, s.failed(err)
@@ -93,7 +145,12 @@ func (s *Server) handover(ctx context.Context, in *InView) (*answer[[]Handed], e
 	v = v.under(in.asked())
 	out := []Handed{}
 	for _, o := range v.design.Inside("", handover.Parties...) {
-		out = append(out, handedOf(v, o, masked(v.design), last))
+		h := handedOf(v, o, masked(v.design), last)
+		if in.Target != "" {
+			party := box.PartyOf(v.tables(), o.ID)
+			h.Files = append(h.Files, handover.As(party, []handover.Target{handover.Target(in.Target)})...)
+		}
+		out = append(out, h)
 	}
 	return answering(out, nil)
 }
@@ -117,7 +174,7 @@ func (s *Server) hand(ctx context.Context, in *inHand) (*answer[store.Info], err
 	files := handover.Render(v.under(in.Horizon.horizon()).tables(), o.ID, masked(v.design))
 	info, err := s.store.Hand(
 		ctx, in.Design, in.Body.Base, "Hand "+o.Name+" its files",
-		store.Handed{Party: o.ID, Author: author, Files: sums(files)},
+		store.Handed{Party: o.ID, Author: author, Files: sums(files), Content: contents(files)},
 	)
 	if err != nil {
 		return nil, s.failed(err)

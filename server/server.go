@@ -44,6 +44,8 @@ type Server struct {
 	metrics   *metrics
 	listening atomic.Bool // news from the database is heard
 
+	// Signing is the file of the key that signs bundles; it is made when the first is asked for.
+	Signing string
 	// Warnings are shown on every page.
 	Warnings []string
 	// Names are the host names by which browsers may ask for this server, beside
@@ -101,6 +103,8 @@ func (s *Server) Handler(web fs.FS) http.Handler {
 	r.Post(planPath, s.planSteps)
 	r.Post(drillsPath, s.drillSteps)
 	r.Get(capturePath, s.captureFile)
+	r.Get(rehearsalCapturePath, s.rehearsalCapture)
+	r.Get(bundlePath, s.bundleFile)
 	s.API(r.With(s.remembered))
 	pages := compressed(frontEnd(web))
 	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
@@ -127,6 +131,9 @@ const (
 
 	drillsPath  = "/api/designs/{design}/drills/steps"
 	capturePath = "/api/designs/{design}/walk/capture"
+
+	bundlePath           = "/api/designs/{design}/handover/{party}/bundle"
+	rehearsalCapturePath = "/api/designs/{design}/rehearsals/{rehearsal}/captures/{capture}"
 )
 
 // register adds an operation. How slowly a body may come is for [paced] to say.
@@ -165,6 +172,8 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.intentOperations(api)
 	s.proofOperations(api)
 	s.passesOperations(api)
+	s.rehearsalOperations(api)
+	s.runbookOperations(api)
 	describe(config.Components.Schemas)
 	return api
 }

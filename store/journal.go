@@ -29,6 +29,7 @@ type ChangeSet struct {
 	Reason string
 	Edits  []design.Edit
 	FarKey *FarKey // kept with the change, or not at all; nil: none
+	Tick   *Tick   // kept with the change, or not at all; nil: none
 }
 
 // FarKey is the pre-shared key of a tunnel that a far end sent; "" forgets it.
@@ -51,15 +52,20 @@ func (s *Store) Commit(ctx context.Context, id string, set ChangeSet) (Info, err
 			return err
 		}
 		edits := d.EditsTo(next) // what it comes to, whatever it went through
-		if len(edits) == 0 && set.FarKey == nil {
+		if len(edits) == 0 && set.FarKey == nil && set.Tick == nil {
 			return errNoChange
+		}
+		if set.Tick != nil {
+			if err := set.Tick.keep(ctx, tx, id, in.Position); err != nil {
+				return err
+			}
 		}
 		if set.FarKey != nil {
 			if err := set.FarKey.keep(ctx, tx, id); err != nil {
 				return err
 			}
 		}
-		if len(edits) == 0 { // keys stand outside undo
+		if len(edits) == 0 { // keys and ticks stand outside undo
 			return record(ctx, tx, id, in.Position, set.Author, set.Reason, actReveal, nil, nil, nil)
 		}
 		if err := write(ctx, tx, id, edits); err != nil {

@@ -18,6 +18,8 @@ import (
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
+	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
+	"github.com/riverqueue/river/rivermigrate"
 
 	"dravin/core/design"
 )
@@ -118,6 +120,13 @@ func migrate(ctx context.Context, url string) error {
 	}
 	if _, err := steps.Up(ctx); err != nil {
 		return fmt.Errorf("bringing the database up to date: %w", err)
+	}
+	jobs, err := rivermigrate.New(riverdatabasesql.New(db.DB), &rivermigrate.Config{Logger: quietLog})
+	if err != nil {
+		return err
+	}
+	if _, err := jobs.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return fmt.Errorf("bringing the queue of rehearsals up to date: %w", err)
 	}
 	return nil
 }

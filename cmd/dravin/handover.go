@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -28,7 +30,8 @@ type partyFiles struct {
 func handoverCommand() *cobra.Command {
 	var out format
 	var under condition
-	var party, dir, keyFile string
+	var party, dir, keyFile, bundles, sign, since string
+	var asked []string
 	c := &cobra.Command{
 		Use:   "handover FILE.yaml",
 		Short: "Render the files for each party's gateways and administrators",
@@ -49,9 +52,27 @@ func handoverCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			all, err := render(s.Tables, party, keys)
+			targets, err := targetsOf(asked)
+			if err != nil {
+				return badInput(fmt.Errorf("--target: %w", err))
+			}
+			all, err := render(s.Tables, party, keys, targets)
 			if err != nil {
 				return badInput(err)
+			}
+			if since != "" {
+				changes, err := changedSince(since, under, party, targets, s.Tables)
+				if err != nil {
+					return err
+				}
+				return out.write(c, changes, func(w io.Writer) { printChanges(w, changes) })
+			}
+			if bundles != "" {
+				if err := writeBundles(bundles, sign, s.Tables, all); err != nil {
+					return fmt.Errorf("writing the bundles: %w", err)
+				}
+				fmt.Fprintf(c.OutOrStdout(), "%d bundles are in %s, signed by %s\n", len(all), bundles, sign)
+				return nil
 			}
 			if dir != "" {
 				if err := writeAll(dir, all); err != nil {
@@ -65,6 +86,11 @@ func handoverCommand() *cobra.Command {
 	under.add(c)
 	c.Flags().StringVar(&party, "party", "", "only this site, network, hub or edge router (path or name)")
 	c.Flags().StringVar(&dir, "out", "", "write the files below this folder instead of printing them")
+	c.Flags().StringArrayVar(&asked, "target", nil, "another format beside the usual ones: frr, keyed, networkd, zones, "+
+		"models or device; may be repeated")
+	c.Flags().StringVar(&bundles, "bundle", "", "write a signed bundle for each party to this folder, without keys")
+	c.Flags().StringVar(&sign, "sign", "dravin-signing.pem", "the private key that signs bundles; made if missing")
+	c.Flags().StringVar(&since, "since", "", "tell what is another than by this older design file, as diffs")
 	c.Flags().StringVar(
 		&keyFile, "keys", "",
 		"a JSON file of pre-shared keys by tunnel path; missing keys are made and added to it (mode 0600)",
@@ -72,7 +98,20 @@ func handoverCommand() *cobra.Command {
 	return c
 }
 
-func render(tables *route.Tables, party string, keys handover.Keys) ([]partyFiles, error) {
+func targetsOf(texts []string) (out []handover.Target, err error) {
+	for _, text := range texts {
+		t, err := handover.ParseTarget(text)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, t)
+	}
+	return out, nil
+}
+
+func render(
+	tables *route.Tables, party string, keys handover.Keys, targets []handover.Target,
+) ([]partyFiles, error) {
 	d := tables.Design
 	parties := d.Inside("", handover.Parties...)
 	if party != "" {
@@ -83,7 +122,8 @@ func render(tables *route.Tables, party string, keys handover.Keys) ([]partyFile
 	out := []partyFiles{}
 	for _, p := range parties {
 		held := box.PartyOf(tables, p.ID)
-		out = append(out, partyFiles{d.Path(p.ID), handover.Files(held, keys), held.Instructions, held.Proofs})
+		files := append(handover.Files(held, keys), handover.As(held, targets)...)
+		out = append(out, partyFiles{d.Path(p.ID), files, held.Instructions, held.Proofs})
 	}
 	return out, nil
 }
@@ -162,6 +202,17 @@ func writeAll(dir string, all []partyFiles) error {
 		}
 	}
 	return nil
+}
+
+func printChanges(w io.Writer, all map[string][]handover.Change) {
+	for _, party := range slices.Sorted(maps.Keys(all)) {
+		for _, c := range all[party] {
+			fmt.Fprintf(w, "==> %s: %s is %s\n%s\n", party, c.Path, c.How, c.Diff)
+		}
+	}
+	if len(all) == 0 {
+		fmt.Fprintln(w, "everybody has what there is now")
+	}
 }
 
 func printFiles(w io.Writer, all []partyFiles, dir string) {

@@ -2,11 +2,14 @@
 package main
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
 
 	"github.com/spf13/cobra"
+
+	"dravin/lab/stage"
 )
 
 // Exit codes.
@@ -24,6 +27,13 @@ type inputError struct{ error }
 func badInput(err error) error { return inputError{err} }
 
 func main() {
+	if len(os.Args) == 2 && os.Args[1] == stage.Inside {
+		if err := stage.PlayInside(context.Background(), os.Stdin, os.Stdout); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(exitFound)
+		}
+		return
+	}
 	root := &cobra.Command{
 		Use: "dravin",
 		Short: "Design links between sites and clouds, find colliding prefixes, prove that packets get there " +
@@ -42,7 +52,9 @@ func main() {
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return badInput(err) })
 	root.AddCommand(
 		checkCommand(), overlapsCommand(), freeCommand(), importCommand(), sayCommand(), profileCommand(),
-		walkCommand(), matrixCommand(), intentsCommand(), drillCommand(), routesCommand(), planCommand(),
+		walkCommand(), matrixCommand(), intentsCommand(), drillCommand(), rehearseCommand(),
+		runbookCommand(), bundleCommand(), modelCommand(),
+		routesCommand(), planCommand(),
 		ledgerCommand(), statusCommand(), passesCommand(),
 		filtersCommand(), handoverCommand(),
 		keysCommand(), serveCommand(), demoCommand(),

@@ -156,6 +156,10 @@ func (s *serving) runOn(ctx context.Context, l net.Listener) error {
 	defer endStreams()
 	go app.Follow(streams, s.database)
 	go purge(streams, db, log)
+	rehearsing, endRehearsing := context.WithCancel(streams)
+	rehearsed := make(chan struct{})
+	go func() { defer close(rehearsed); app.PlayRehearsals(rehearsing) }()
+	defer func() { endRehearsing(); <-rehearsed }()
 	if s.metrics != "" {
 		m, err := s.listen(s.metrics, "--metrics")
 		if err != nil {
@@ -195,7 +199,7 @@ func (s *serving) app(
 		return nil, err
 	}
 	app := server.New(db, vault, log)
-	app.Names = s.names
+	app.Names, app.Signing = s.names, s.keyFile+".signing.pem"
 	app.Streams(s.streams)
 	tell := func(format string, args ...any) {
 		text := fmt.Sprintf(format, args...)

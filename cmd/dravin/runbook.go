@@ -1,0 +1,103 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"dravin/core/design"
+	"dravin/core/proof"
+	"dravin/core/route"
+	"dravin/core/runbook"
+	"dravin/core/status"
+	"dravin/core/words"
+)
+
+func runbookCommand() *cobra.Command {
+	var out format
+	var party string
+	c := &cobra.Command{
+		Use:   "runbook FILE.yaml [--party PATH]",
+		Short: "The order of work from today to what is planned: who, what, how to check it, what is down, the way back",
+		Args:  exactly(1, "one design file"),
+		RunE: func(c *cobra.Command, args []string) error {
+			d, err := readDesign(args[0])
+			if err != nil {
+				return err
+			}
+			book, err := runbook.Of(c.Context(), proof.Of(route.Solve(d, status.Condition{Horizon: status.Today})))
+			if err != nil {
+				return err
+			}
+			if party != "" {
+				found := d.Find(party, design.Parties...)
+				if len(found) != 1 {
+					return badInput(fmt.Errorf("--party %q is no party of this design; give its path, such as marrow-hill", party))
+				}
+				book.Steps = slices.DeleteFunc(book.Steps, func(s runbook.Step) bool { return s.Party != found[0].ID })
+			}
+			return out.write(c, book, func(w io.Writer) { printRunbook(w, book) })
+		},
+	}
+	out.add(c)
+	c.Flags().StringVar(&party, "party", "", "only the steps of this party")
+	return c
+}
+
+var windowHeads = map[runbook.Window]string{
+	runbook.Before: "Before the window: nothing that works changes",
+	runbook.During: "In the window",
+	runbook.After:  "After the window",
+}
+
+func printRunbook(w io.Writer, b *runbook.Runbook) {
+	window := runbook.Window("")
+	for _, s := range b.Steps {
+		if s.Window != window {
+			window = s.Window
+			fmt.Fprintf(w, "%s\n\n", windowHeads[window])
+		}
+		who := ""
+		if s.Who != "" {
+			who = " (" + s.Who + ")"
+		}
+		fmt.Fprintf(w, "[ ] %d. %s%s: %s\n", s.N, s.Where, who, s.Does)
+		for _, l := range s.Enter {
+			fmt.Fprintf(w, "      %s\n", l)
+		}
+		for _, f := range s.Files {
+			fmt.Fprintf(w, "      file  /etc/%s\n", f)
+		}
+		for _, r := range s.Run {
+			fmt.Fprintf(w, "      run   %s\n", r.Line)
+		}
+		for _, x := range s.Checks {
+			fmt.Fprintf(w, "      check %s\n", strings.TrimSpace(x.Text+"  "+x.Line))
+		}
+		for _, list := range []struct {
+			word string
+			hits []runbook.Hit
+		}{{"down", s.Down}, {"moves", s.Moves}, {"works", s.Works}} {
+			for _, h := range list.hits {
+				fmt.Fprintf(w, "      %-5s %s %s\n", list.word, h.Name, h.Why)
+			}
+		}
+		for _, l := range s.Back {
+			fmt.Fprintf(w, "      back  %s\n", l)
+		}
+		fmt.Fprintln(w)
+	}
+	for _, l := range b.Waits {
+		fmt.Fprintf(w, "waits: %s\n", l)
+	}
+	for _, l := range b.Cannot {
+		fmt.Fprintf(w, "can not be made: %s\n", l)
+	}
+	fmt.Fprintf(
+		w, "%s; %d of %d intents hold today, %d once all is done\n", words.Count(len(b.Steps), "step", "steps"),
+		b.Holds, b.Of, b.Then,
+	)
+}
