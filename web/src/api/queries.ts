@@ -1,7 +1,17 @@
 import { createQuery, type QueryClient } from "@tanstack/svelte-query";
 import { toast } from "svelte-sonner";
 import { horizon } from "../lib/horizon";
-import { client, data, positionOf, Refusal, type Edit, type PlanAsk, type PlanStep } from "./client";
+import { doable } from "../lib/say";
+import {
+  client,
+  data,
+  positionOf,
+  Refusal,
+  type Edit,
+  type Heard,
+  type PlanAsk,
+  type PlanStep,
+} from "./client";
 import { watchPlan } from "./plan";
 
 /** Everything known of one design lives under this key, so that one call makes it all look again. */
@@ -689,7 +699,7 @@ const written = new Map<string, Set<number>>();
 const writing = new Map<string, Promise<unknown>>();
 
 /** Edits, or how to make them once it is their turn, from what is there then. */
-export type Edits = Edit[] | (() => Edit[]);
+export type Edits = Edit[] | (() => Edit[] | Promise<Edit[]>);
 
 /** Writes to a design; every method tells the person if it fails. */
 export function writer(queries: QueryClient, design: () => string) {
@@ -729,22 +739,39 @@ export function writer(queries: QueryClient, design: () => string) {
       await queries.invalidateQueries({ queryKey: designKey(design()) });
     }
   };
+  /** Edits that are at hand are of what the person sees now; others are made when it is their turn. */
+  const change = (reason: string, edits: Edits): Promise<boolean> => {
+    const seen = base();
+    return attempt(async () => {
+      const from = typeof edits === "function" ? base() : seen;
+      const list = typeof edits === "function" ? await edits() : edits;
+      if (!list.length) return undefined;
+      return data(
+        client.POST("/api/designs/{design}/changes", {
+          ...inside(design()),
+          body: { base: from, reason, edits: list },
+        }),
+      );
+    }, reason);
+  };
   return {
     base,
     attempt,
-    /** Edits that are at hand are of what the person sees now; others are made when it is their turn. */
-    change: (reason: string, edits: Edits) => {
+    change,
+    /**
+     * Does what was said, as it was heard. Where a write before it was answered only afterwards, it is heard again:
+     * what it means may have changed, and one's own write is nobody else's.
+     */
+    say: (said: Saying, heard: Heard) => {
       const seen = base();
-      return attempt(async () => {
-        const list = typeof edits === "function" ? edits() : edits;
-        if (!list.length) return undefined;
-        return data(
-          client.POST("/api/designs/{design}/changes", {
-            ...inside(design()),
-            body: { base: typeof edits === "function" ? base() : seen, reason, edits: list },
-          }),
-        );
-      }, reason);
+      return change(heard.reason || "Say it", async () => {
+        if (base() === seen) return heard.edits;
+        const again = await hear(design(), said);
+        const wrong = again.lines.flatMap((l) => l.problems)[0];
+        if (!doable(again))
+          throw new Error(wrong ? [wrong.why, wrong.want].filter(Boolean).join("; ") : "Nothing to do");
+        return again.edits;
+      });
     },
     undo: () =>
       attempt(() =>

@@ -2,6 +2,7 @@
   import { Command, Dialog } from "bits-ui";
   import { useQueryClient } from "@tanstack/svelte-query";
   import { searchParams } from "sv-router";
+  import { toast } from "svelte-sonner";
   import type { Heard } from "../api/client";
   import { useEstate, useHeard, useSearch, writer } from "../api/queries";
   import { doable, saying, taken } from "../lib/say";
@@ -33,10 +34,12 @@
     () => asked,
   );
 
+  /** The object that the word "it" means. */
+  const it = $derived(String(searchParams.get("sel") ?? ""));
   /** What would be done if the text is meant to be said. */
   const heard = useHeard(
     () => design,
-    () => ({ text: asked, line: asked, it: String(searchParams.get("sel") ?? "") }),
+    () => ({ text: asked, line: asked, it }),
     () => open && saying(asked),
   );
   const h = $derived(asked === text && saying(asked) ? heard.data : undefined);
@@ -51,7 +54,11 @@
   async function sayIt(h: Heard): Promise<void> {
     if (h.edits.length) {
       close();
-      await write.change(h.reason || "Say it", h.edits);
+      const line = asked;
+      if (!(await write.say({ text: line, line, it }, h))) {
+        toast.error(`Not taken: “${line}”`, { duration: 20_000 });
+        return;
+      }
     }
     if (h.leads) goTo(design, "plan", { party: [h.leads.a, ...h.leads.b].join(",") });
   }

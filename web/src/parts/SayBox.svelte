@@ -67,9 +67,10 @@
     if (!said.trim() || doing) return;
     doing = said;
     try {
-      const now = await hear(design, { text: said, line: lineAt(said, cursor).line, it });
+      const saying = { text: said, line: lineAt(said, cursor).line, it };
+      const now = await hear(design, saying);
       if (!doable(now)) return;
-      if (now.edits.length && !(await write.change(now.reason || "Say it", now.edits))) return;
+      if (now.edits.length && !(await write.say(saying, now))) return;
       const meanwhile = text !== said;
       if (text.startsWith(said)) text = text.slice(said.length).replace(/^\n/, "");
       if (!text) asked = { text: "", line: "" };
