@@ -58,7 +58,9 @@ for (const colorScheme of ["light", "dark"] as const) {
         ["passes?view=crossings", "at grove hub"],
         ["routes", "every source"],
         ["routes?as=limits", "routes in a table"],
+        ["proof?as=rehearsal", "Rehearse"],
         ["handover", "For whom"],
+        ["handover?as=runbook", "intents hold today|Before the window"],
         ["estate?panel=findings", "museum store"],
         ["estate?panel=palette", "Go to Estate"],
       ] as const) {

@@ -469,11 +469,28 @@ export const useProfiles = (d: () => string) =>
     () => data(client.GET("/api/designs/{design}/profiles", seen(d()))),
   );
 
-export const useHandover = (d: () => string) =>
+export type Target = "frr" | "keyed" | "networkd" | "zones" | "models" | "device";
+
+export const useHandover = (d: () => string, target: () => Target | "") =>
   view(
     d,
-    () => ["handover"],
-    () => data(client.GET("/api/designs/{design}/handover", seen(d()))),
+    () => ["handover", target()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/handover", {
+          params: {
+            path: { design: d() },
+            query: { horizon: horizon(), ...(target() ? { target: target() as Target } : {}) },
+          },
+        }),
+      ),
+  );
+
+export const useRunbook = (d: () => string) =>
+  view(
+    d,
+    () => ["runbook"],
+    () => data(client.GET("/api/designs/{design}/runbook", inside(d()))),
   );
 
 export const useSearch = (d: () => string, text: () => string) =>

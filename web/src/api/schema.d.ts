@@ -823,6 +823,58 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/rehearsals": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The last rehearsals of a design */
+    get: operations["list-rehearsals"];
+    put?: never;
+    /** Rehearse the design as it is now */
+    post: operations["rehearse"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/rehearsals/{rehearsal}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** A rehearsal, with what has happened in it since */
+    get: operations["get-rehearsal"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/rehearsals/{rehearsal}/cancel": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** End a rehearsal: nothing is left of it */
+    post: operations["cancel-rehearsal"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/removal": {
     parameters: {
       query?: never;
@@ -885,6 +937,40 @@ export interface paths {
     put?: never;
     /** Take a deleted design back */
     post: operations["restore-design"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/runbook": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The order of work from today to what is planned */
+    get: operations["get-runbook"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/runbook/done": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Write down that a step is done: the design says so, and today follows */
+    post: operations["tick-step"];
     delete?: never;
     options?: never;
     head?: never;
@@ -1512,6 +1598,10 @@ export interface components {
       why: string;
     };
     Compared: {
+      /** @description The lines that say what is not compared. */
+      aside: components["schemas"]["Problem"][];
+      /** @description The connections of a file of which one must be chosen; nothing is compared then. */
+      choices: components["schemas"]["SheetChoice"][];
       /** @description The parameters that were understood. */
       given: string[];
       /** @description As they would stand with what was sent. */
@@ -1519,6 +1609,8 @@ export interface components {
       outcome: components["schemas"]["NegotiateOutcome"];
       /** @description The lines that were not. */
       problems: components["schemas"]["Problem"][];
+      /** @description The connection that was taken of a file. */
+      taken?: string;
     };
     Comparison: {
       /** @description What both have, and not alike. */
@@ -2443,6 +2535,8 @@ export interface components {
       at?: string;
       /** @description Which files are others since, by path; those that went too. */
       changed: string[];
+      /** @description What is another since, as diffs; of files that were handed by an older Dravin none. */
+      changes: components["schemas"]["HandoverChange"][];
       files: components["schemas"]["HandoverFile"][];
       /**
        * Format: int64
@@ -2488,6 +2582,12 @@ export interface components {
         | "intent";
       name: string;
       party: string;
+    };
+    HandoverChange: {
+      diff: string;
+      /** @enum {string} */
+      how: "new" | "gone" | "changed";
+      path: string;
     };
     HandoverFile: {
       about: string;
@@ -4187,6 +4287,124 @@ export interface components {
       problems: components["schemas"]["Problem"][];
       rules: components["schemas"]["RuleLine"][];
     };
+    RehearsalCaptured: {
+      file: string;
+      flow: string;
+      from: string;
+      service: string;
+      to: string;
+    };
+    RehearsalCheck: {
+      id?: string;
+      /** @enum {string} */
+      kind: "tunnel" | "session" | "table" | "flow" | "drill" | "step";
+      name: string;
+      proof: string;
+      rehearsed: string;
+      same: boolean;
+      without?: string;
+    };
+    RehearsalReport: {
+      captures: components["schemas"]["RehearsalCaptured"][];
+      checks: components["schemas"]["RehearsalCheck"][];
+      leaves: string[];
+      /** Format: int64 */
+      memory_mib: number;
+      /** Format: int64 */
+      nodes: number;
+      /** Format: int64 */
+      parties: number;
+      /** Format: double */
+      seconds: number;
+    };
+    Rehearsals: {
+      /** @description What does the same elsewhere. */
+      command: string;
+      /** @description The newest first. */
+      list: components["schemas"]["Rehearsed"][];
+      /** @description Why this server can not rehearse; empty if it can. */
+      possible: string;
+    };
+    RehearseInBody: {
+      /**
+       * Format: int64
+       * @description The position that is to be rehearsed.
+       */
+      base: number;
+      /**
+       * Format: int64
+       * @description How many drills are carried out.
+       */
+      drills?: number;
+      /**
+       * @default when-built
+       * @enum {string}
+       */
+      horizon: "when-built" | "today";
+      /**
+       * Format: int64
+       * @description Flows beside those of intents.
+       */
+      sample?: number;
+      /** @description Begin with what there is today and do the steps of the runbook. */
+      steps?: boolean;
+    };
+    Rehearsed: {
+      /** Format: date-time */
+      asked_at: string;
+      author: string;
+      /** Format: date-time */
+      ended_at?: string;
+      /**
+       * @default when-built
+       * @enum {string}
+       */
+      horizon: "today" | "when-built";
+      /** Format: int64 */
+      id: number;
+      /**
+       * Format: int64
+       * @description Of the journal: the design was that.
+       */
+      position: number;
+      /** @description What it found; its captures without their files. */
+      report?: components["schemas"]["RehearsalReport"];
+      /** @enum {string} */
+      state: "waiting" | "playing" | "done" | "cancelled" | "broken-off";
+      /** @description It begins with what there is today and does the steps of the runbook. */
+      steps: boolean;
+      /** @description Why it was broken off. */
+      why?: string;
+    };
+    Rehearsing: {
+      /** Format: date-time */
+      asked_at: string;
+      author: string;
+      /** Format: date-time */
+      ended_at?: string;
+      /** @description Those after the one that was asked for, at most 2,000. */
+      events: components["schemas"]["StageEvent"][];
+      /**
+       * @default when-built
+       * @enum {string}
+       */
+      horizon: "today" | "when-built";
+      /** Format: int64 */
+      id: number;
+      /**
+       * Format: int64
+       * @description Of the journal: the design was that.
+       */
+      position: number;
+      /** @description What it found; its captures without their files. */
+      report?: components["schemas"]["RehearsalReport"];
+      /** @enum {string} */
+      state: "waiting" | "playing" | "done" | "cancelled" | "broken-off";
+      /** @description It begins with what there is today and does the steps of the runbook. */
+      steps: boolean;
+      /** @description Why it was broken off. */
+      why?: string;
+    };
     RemedyRemedy: {
       edits: components["schemas"]["Edit"][];
       proof?: components["schemas"]["WalkProof"];
@@ -4476,6 +4694,96 @@ export interface components {
       /** @description What nft list ruleset prints, or a table of rules. */
       text: string;
     };
+    Runbook: {
+      cannot: string[];
+      /** @description Steps that somebody has done, the last first. */
+      done: components["schemas"]["StoreTick"][];
+      /** Format: int64 */
+      holds: number;
+      /** Format: int64 */
+      of: number;
+      steps: components["schemas"]["RunbookStep"][];
+      /** Format: int64 */
+      then: number;
+      waits: string[];
+    };
+    RunbookCheck: {
+      intent?: string;
+      /** @enum {string} */
+      kind: "listed" | "entries" | "forwards" | "reached" | "tunnel-up" | "session-established" | "answered";
+      line?: string;
+      object?: string;
+      text: string;
+    };
+    RunbookCommand: {
+      line: string;
+      why?: string;
+    };
+    RunbookHit: {
+      intent: string;
+      name: string;
+      why?: string;
+    };
+    RunbookStep: {
+      at?: string;
+      back: string[];
+      checks: components["schemas"]["RunbookCheck"][];
+      does: string;
+      down: components["schemas"]["RunbookHit"][];
+      enter: string[];
+      files: string[];
+      id: string;
+      /**
+       * @description What an object is.
+       * @enum {string}
+       */
+      kind:
+        | "owner"
+        | "segment"
+        | "profile"
+        | "site"
+        | "network"
+        | "hub"
+        | "edge-router"
+        | "outside"
+        | "gateway"
+        | "lan"
+        | "inner-route"
+        | "table"
+        | "subnet"
+        | "box"
+        | "endpoint"
+        | "reservation"
+        | "hub-table"
+        | "link"
+        | "tunnel"
+        | "circuit"
+        | "attachment"
+        | "peering"
+        | "session"
+        | "request"
+        | "mapping"
+        | "published-service"
+        | "group"
+        | "crossing"
+        | "internet"
+        | "filter"
+        | "names"
+        | "intent";
+      moves: components["schemas"]["RunbookHit"][];
+      /** Format: int64 */
+      n: number;
+      /** @enum {string} */
+      needs?: "code";
+      object: string;
+      party: string;
+      run: components["schemas"]["RunbookCommand"][];
+      where: string;
+      who?: string;
+      /** @enum {string} */
+      window: "before" | "during" | "after";
+      works: components["schemas"]["RunbookHit"][];
+    };
     SayInBody: {
       /** @description The ID of what the word it means at first. */
       it?: string;
@@ -4503,6 +4811,8 @@ export interface components {
        * @description When recording: the position that the writer has seen.
        */
       base?: number;
+      /** @description Which connection of a file it is, by its name. */
+      choice?: string;
       /**
        * Format: int64
        * @description Whose settings were sent: the first or second end's.
@@ -4512,7 +4822,7 @@ export interface components {
       reason?: string;
       /** @description Set that end to what was sent; otherwise only compare. */
       record?: boolean;
-      /** @description A swanctl.conf, or a list of parameters. */
+      /** @description A list of parameters, or the settings of a daemon. */
       text: string;
     };
     Session: {
@@ -4643,6 +4953,12 @@ export interface components {
       status: components["schemas"]["StatusVerdict"];
       title: string;
     };
+    SheetChoice: {
+      about: string;
+      /** Format: int64 */
+      line: number;
+      name: string;
+    };
     SheetLine: {
       cells: boolean[];
       fixes: components["schemas"]["SheetLineFix"][];
@@ -4684,6 +5000,22 @@ export interface components {
       what: string;
       why?: string;
       works: boolean;
+    };
+    StageEvent: {
+      /** Format: int64 */
+      done?: number;
+      id?: string;
+      joint?: string;
+      /** @enum {string} */
+      kind: "step" | "box" | "tunnel" | "session" | "flow" | "log" | "kept";
+      name?: string;
+      node?: string;
+      /** Format: int64 */
+      of?: number;
+      /** Format: double */
+      seconds: number;
+      text?: string;
+      up?: boolean;
     };
     StateWord: {
       code: string;
@@ -4782,6 +5114,15 @@ export interface components {
       reason: string;
       /** Format: date-time */
       updatedAt: string;
+    };
+    StoreTick: {
+      /** Format: date-time */
+      at: string;
+      author: string;
+      /** Format: int64 */
+      position: number;
+      step: string;
+      title: string;
     };
     StudyView: {
       cloud: string;
@@ -4924,6 +5265,17 @@ export interface components {
       /** @description Whose routing instance it is, where a box has several; else empty. */
       segment: string;
       title: string;
+    };
+    TickInBody: {
+      /**
+       * Format: int64
+       * @description The position that the writer has seen.
+       */
+      base: number;
+      /** @description The order code, of a step that needs one. */
+      code?: string;
+      /** @description The step's ID. */
+      step: string;
     };
     TranslateChange: {
       box?: string;
@@ -6147,6 +6499,8 @@ export interface operations {
       query?: {
         /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
         horizon?: "when-built" | "today";
+        /** @description Another format beside the usual ones. */
+        target?: "frr" | "keyed" | "networkd" | "zones" | "models" | "device";
       };
       header?: never;
       path: {
@@ -7278,6 +7632,146 @@ export interface operations {
       };
     };
   };
+  "list-rehearsals": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Rehearsals"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  rehearse: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["RehearseInBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Rehearsed"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-rehearsal": {
+    parameters: {
+      query?: {
+        /** @description How many events the caller has. */
+        after?: number;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+        rehearsal: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Rehearsing"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "cancel-rehearsal": {
+    parameters: {
+      query?: {
+        /** @description How many events the caller has. */
+        after?: number;
+      };
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+        rehearsal: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Rehearsed"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
   "get-removal": {
     parameters: {
       query: {
@@ -7400,6 +7894,74 @@ export interface operations {
       cookie?: never;
     };
     requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["StoreInfo"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-runbook": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Runbook"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "tick-step": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["TickInBody"];
+      };
+    };
     responses: {
       /** @description OK */
       200: {

@@ -21,6 +21,7 @@
   let text = $state("");
   let compared = $state.raw<Compared>();
   let refused = $state("");
+  let choice = $state("");
   const differing = $derived(compared?.lines.filter((l) => l.verdict === "differs") ?? []);
   const beware = $derived(compared?.lines.filter((l) => l.verdict === "beware") ?? []);
 
@@ -28,10 +29,12 @@
     data(
       client.POST("/api/designs/{design}/tunnels/{tunnel}/sent", {
         params: { path: { design, tunnel } },
-        body: { end, text, record, base: write.base() },
+        body: { end, text, record, base: write.base(), choice },
       }),
     );
-  async function compare(): Promise<void> {
+  /** Of several connections in a file one is compared; which is asked where the addresses do not tell. */
+  async function compare(of = ""): Promise<void> {
+    choice = of;
     refused = "";
     compared = undefined;
     try {
@@ -72,8 +75,8 @@
   </div>
   <label
     ><span class="label"
-      >A swanctl.conf, or a list of parameters, one to a line. Keys in it are compared and sealed, never
-      shown.</span
+      >A list of parameters, one to a line; the settings of the IPsec daemon in either style, of BIRD or FRR;
+      or what ip -j address and nft -j list ruleset say. Keys in it are compared and sealed, never shown.</span
     >
     <textarea
       class="field h-36 font-mono text-sm"
@@ -82,10 +85,10 @@
       placeholder={example}></textarea></label
   >
   <p class="flex items-center gap-3">
-    <button class="button {compared ? '' : 'button-main'}" disabled={!text.trim()} onclick={compare}
+    <button class="button {compared ? '' : 'button-main'}" disabled={!text.trim()} onclick={() => compare()}
       >Compare</button
     >
-    {#if compared}
+    {#if compared && !compared.choices.length}
       <strong class="whitespace-nowrap {differing.length ? 'text-clash' : 'text-good'}"
         >{differing.length === 0
           ? "Nothing differs"
@@ -98,7 +101,20 @@
     {/if}
   </p>
   {#if refused}<p role="alert" class="text-clash whitespace-pre-line">{refused}</p>{/if}
-  {#if compared}
+  {#if compared?.choices.length}
+    <p>The file has several connections, and their addresses do not tell which is this one. Choose it:</p>
+    <p class="flex flex-wrap gap-1.5">
+      {#each compared.choices as c (c.name)}
+        <button class="button" onclick={() => compare(c.name)}
+          >{c.name}<span class="text-soft text-sm">{c.about}</span></button
+        >
+      {/each}
+    </p>
+  {:else if compared}
+    {#if compared.taken}<p class="text-soft text-sm">It is the connection {compared.taken}.</p>{/if}
+    {#each compared.aside as p, n (n)}
+      <p class="text-soft text-sm">{p.line ? `line ${p.line}: ` : ""}not compared: {p.why}</p>
+    {/each}
     {#each compared.problems as p, n (n)}
       <p class="text-warn text-sm">
         {p.line ? `line ${p.line}: ` : ""}{p.why}{p.want ? `; ${p.want}` : ""}

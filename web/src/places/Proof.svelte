@@ -4,6 +4,7 @@
   import DrillsView from "../parts/DrillsView.svelte";
   import IntentsView from "../parts/IntentsView.svelte";
   import MatrixView from "../parts/MatrixView.svelte";
+  import RehearsalView from "../parts/RehearsalView.svelte";
   import { route } from "../router";
 
   const design = $derived(route.params.design ?? "");
@@ -12,6 +13,7 @@
     { key: "", word: "Walks", title: "One flow, there and back" },
     { key: "matrix", word: "Matrix", title: "Who reaches whom, against what is meant" },
     { key: "drills", word: "Drills", title: "What dies and what moves when something fails" },
+    { key: "rehearsal", word: "Rehearsal", title: "The whole design run for real, against what is proven" },
   ] as const;
   const shown = $derived(views.find((v) => v.key === as.value)?.key ?? "");
 </script>
@@ -26,6 +28,8 @@
       <MatrixView {design} />
     {:else if shown === "drills"}
       <DrillsView {design} />
+    {:else if shown === "rehearsal"}
+      <RehearsalView {design} />
     {:else}
       <IntentsView {design} />
     {/if}
