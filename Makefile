@@ -4,7 +4,7 @@ SHELL := /bin/bash
 LISTEN ?= 127.0.0.1:8080
 
 WEB := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/svelte.config.js
-GO := $(shell find capture cmd core demo lab server store -name '*.go' -o -name '*.sql' -o -name '*.yaml') web/embed.go go.mod go.sum
+GO := $(shell find bundle capture cmd core demo lab server store -name '*.go' -o -name '*.sql' -o -name '*.yaml') web/embed.go go.mod go.sum
 
 .PHONY: help demo demo-reset test build dev lint check-go check-web bench bench-web bench-load truth faults screenshots generate fuzz setup-demo setup-test
 
@@ -26,7 +26,7 @@ dev: setup-demo bin/dravin web/node_modules/.stamp ## run the server and the fro
 	@trap 'kill 0' EXIT; bin/dravin demo & cd web && npm run dev
 
 lint: web/node_modules/.stamp e2e/node_modules/.stamp ## formatting, vet, static checks, type checks
-	@test -z "$$(gofmt -l capture cmd core demo lab server store web/embed.go)" || { echo "run gofmt on:"; gofmt -l capture cmd core demo lab server store; exit 1; }
+	@test -z "$$(gofmt -l bundle capture cmd core demo lab server store web/embed.go)" || { echo "run gofmt on:"; gofmt -l bundle capture cmd core demo lab server store; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
 	cd web && npm run -s lint && npm run -s check
@@ -51,6 +51,9 @@ bench: ## benchmarks of the core
 
 truth: setup-test ## random estates in namespaces against their walks (TRUTH=600 of the first kind), and BGP daemons against learned routes (TRUTH_BGP=200)
 	CI=1 DRAVIN_TRUTH=$(or $(TRUTH),600) DRAVIN_TRUTH_BGP=$(or $(TRUTH_BGP),200) DRAVIN_TRUTH_INSTANCES=40 DRAVIN_TRUTH_WORKED=20 DRAVIN_TRUTH_DRILLS=40 DRAVIN_TRUTH_SIGHTS=40 DRAVIN_TRUTH_SIZES=40 DRAVIN_TRUTH_MATRIX=100 go test ./lab -count=1 -v -timeout 90m -parallel 4 -run 'TestTruth|TestMatrix'
+	scripts/settings.sh $(CURDIR)/.dravin/settings
+	DRAVIN_SETTINGS=$(CURDIR)/.dravin/settings go test ./core/sheet -count=1 -v -run Settings
+	CI=1 DRAVIN_REHEARSE=all go test ./lab/stage -count=1 -v -timeout 30m -parallel 4 -run 'AreRehearsed|IsRehearsed'
 
 bench-web: setup-test bin/dravin e2e/node_modules/.stamp ## how fast ruler and table move with 20,000 prefixes
 	rm -rf .dravin/e2e

@@ -5,7 +5,8 @@ set -euo pipefail
 
 demo=(postgresql)
 tests=(gcc libc6-dev postgresql chromium fonts-dejavu-core iproute2 procps nftables strongswan-charon strongswan-swanctl
-  libstrongswan-standard-plugins libcharon-extra-plugins bird2 frr iputils-ping socat systemd)
+  libstrongswan-standard-plugins libcharon-extra-plugins bird2 frr iputils-ping socat systemd charon-systemd util-linux mount
+  strongswan-starter libyang2-tools bind9-utils openssl)
 
 fail() {
   echo "setup: $*" >&2
@@ -44,9 +45,9 @@ install() {
 { "${root[@]}" apt-get update && install; } >"$log" 2>&1 ||
   fail "apt-get could not install ${missing[*]}: $(tail -n 1 "$log") (all of it is in $log)"
 rm -f "$log"
-# The tests start BGP daemons of their own; the machine need not run one.
+# The tests start daemons of their own; the machine need not run any.
 if command -v systemctl >/dev/null; then
-  for service in bird:bird2 frr:frr; do
+  for service in bird:bird2 frr:frr strongswan:charon-systemd; do
     [[ " ${missing[*]} " == *" ${service#*:} "* ]] && "${root[@]}" systemctl disable --now "${service%:*}" >/dev/null 2>&1 || true
   done
 fi
