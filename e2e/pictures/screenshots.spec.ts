@@ -74,10 +74,6 @@ test("pictures of every place", async ({ page, request }) => {
   await expect(page.getByRole("grid", { name: "Stock" })).toContainText("Alder Hut");
   await shoot(page, "estate-table");
 
-
-  await go("links?as=study&cloud=Tarn");
-  await expect(page.getByRole("region", { name: "In words" })).toContainText("takes fewer steps");
-  await shoot(page, "links-study");
   await go("links");
   await page.getByRole("button", { name: /^Peatside to Marrow Hill/ }).click();
   await page.getByRole("button", { name: "What the far end sent" }).click();
@@ -97,16 +93,11 @@ test("pictures of every place", async ({ page, request }) => {
   await go(`routes?table=${thornfield}&entry=10.210.64.0/20&find=station`);
   await expect(page.getByRole("region", { name: "Why" })).toContainText("originated here");
   await shoot(page, "routes-table");
-  await go("proof");
-  await page.getByRole("button", { name: /logger polls/ }).click();
-  await expect(page.getByText("stopped on the way there")).toBeVisible();
-  await shoot(page, "proof-stopped");
   await go("proof?from=thornfield-station/weather-room/weather-mast&to=plate-store/plates/plate-server&service=tcp/443");
   await expect(page.getByRole("group", { name: "The walk, drawn" })).toBeVisible();
   await shoot(page, "proof-walk");
   await go("proof?from=marrow-hill/data-room/controls-desk&to=rowan-hut/hut/rain-gauge&service=tcp/502");
   await expect(page.getByRole("group", { name: "The walk, drawn" })).toContainText("opens another");
-  await shoot(page, "proof-translated");
   await go("proof?from=thornfield-station/weather-room/weather-mast&to=plate-store/plates/plate-server&service=icmp&more=held");
   await page.getByLabel(/^What ping/).fill("PING 10.210.33.10 (10.210.33.10) 56(84) bytes of data.\n3 packets transmitted, 3 received, 0% packet loss");
   await page.getByRole("button", { name: "Hold it against the walk" }).click();
@@ -121,6 +112,16 @@ test("pictures of every place", async ({ page, request }) => {
   await expect(page.getByText("1 intent dies; 4 hold.")).toBeVisible();
   await expect(page.getByText("Where it is")).toBeVisible();
   await shoot(page, "proof-drills");
+  await go("proof?as=rehearsal");
+  await page.getByRole("button", { name: /^Rehearse/ }).click();
+  await expect(page.getByRole("status").filter({ hasText: "is being played" })).toContainText(/(8|9|10) tunnels and/);
+  await shoot(page, "rehearsal-alive");
+  await expect(page.getByText("✓ Proof and rehearsal say the same of all of it.")).toBeVisible({ timeout: 120_000 });
+  await shoot(page, "rehearsal-report");
+  await go("handover?as=runbook");
+  await page.getByTestId("step").nth(3).getByRole("button").first().click();
+  await expect(page.getByTestId("step").nth(3)).toContainText("birdc configure");
+  await shoot(page, "runbook");
   await go("passes");
   await page.getByRole("button", { name: /^grove hub/ }).click();
   await page.getByRole("button", { name: /needed by 1/ }).click();
