@@ -36,7 +36,7 @@ type Handed struct {
 	At      *time.Time `json:"at,omitempty" doc:"When the party was handed its files last."`
 	Changed []string   `json:"changed" doc:"Which files are others since, by path; those that went too."`
 	// Changes are the same, line by line.
-	Changes []handover.Change `json:"changes" doc:"What is another since, as diffs; of files that were handed by an older Dravin none."`
+	Changes []handover.Change `json:"changes" doc:"What is another since, as diffs; none of an older Dravin's files."`
 }
 
 // handedOf is what one party gets, with what is another since it was last given.
@@ -130,7 +130,7 @@ func masked(d *design.Design) handover.Keys {
 
 type inHandover struct {
 	InView
-	Target string `query:"target" enum:"frr,keyed,networkd,zones,models,device" doc:"Another format beside the usual ones."`
+	Target string `query:"target" enum:"frr,keyed,networkd,zones,models,device" doc:"A format beside the usual ones."`
 }
 
 func (s *Server) handover(ctx context.Context, in *inHandover) (*answer[[]Handed], error) {

@@ -36,7 +36,7 @@ type Compared struct {
 	Problems []design.Problem  `json:"problems" doc:"The lines that were not."`
 	Aside    []design.Problem  `json:"aside" doc:"The lines that say what is not compared."`
 	Taken    string            `json:"taken,omitempty" doc:"The connection that was taken of a file."`
-	Choices  []sheet.Choice    `json:"choices" doc:"The connections of a file of which one must be chosen; nothing is compared then."`
+	Choices  []sheet.Choice    `json:"choices" doc:"Connections of a file, one to be chosen; nothing is compared then."`
 	Lines    []sheet.Line      `json:"lines" doc:"As they would stand with what was sent."`
 	Outcome  negotiate.Outcome `json:"outcome"`
 }

@@ -62,7 +62,8 @@ func (b *book) write(ctx context.Context) (state string, err error) {
 	err = b.store.transact(ctx, func(ctx context.Context, tx *sqlx.Tx) error {
 		for n, e := range list {
 			if _, err := tx.ExecContext(
-				ctx, `insert into rehearsal_events (rehearsal, n, event) values ($1, $2, $3)`, b.rehearsal, b.written+n+1, string(e),
+				ctx, `insert into rehearsal_events (rehearsal, n, event) values ($1, $2, $3)`,
+				b.rehearsal, b.written+n+1, string(e),
 			); err != nil {
 				return err
 			}

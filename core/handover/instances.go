@@ -35,9 +35,13 @@ func interfacesOf(p *page, b *box.Box) []lan {
 		"device FAMILY RANGE [TAG]: the interface on which the box has an address there, with that VLAN tag if " +
 			"one is given. One of the range's own length goes before others, since ranges may hold each other.",
 	)
-	p.line(
-		`device() { for v in $(ip -o "$1" address show to "$2" scope global | awk -v bits="/${2#*/}" '$2 != "lo" { if (substr($4, length($4) - length(bits) + 1) == bits) print $2; else others = others $2 "\n" } END { printf "%%s", others }'); do if [ -z "${3-}" ] || ip -d -o link show dev "$v" | grep -q "802.1Q id $3 "; then echo "$v"; break; fi; done; }`,
-	)
+	p.line(`device() {`)
+	p.line(`  for v in $(ip -o "$1" address show to "$2" scope global | awk -v bits="/${2#*/}" '$2 != "lo" {`)
+	p.line(`    if (substr($4, length($4) - length(bits) + 1) == bits) print $2; else others = others $2 "\n"`)
+	p.line(`  } END { printf "%%s", others }'); do`)
+	p.line(`    if [ -z "${3-}" ] || ip -d -o link show dev "$v" | grep -q "802.1Q id $3 "; then echo "$v"; break; fi`)
+	p.line(`  done`)
+	p.line(`}`)
 	var out []lan
 	for n, x := range b.LANs {
 		l := lan{x, fmt.Sprintf("lan%d", n+1)}

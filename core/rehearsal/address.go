@@ -10,11 +10,12 @@ import (
 	"dravin/core/prefix"
 )
 
-// lendable are the ranges of which addresses are lent, by family: both are for documentation (RFC 5737, RFC 3849).
+// lendable has the ranges of which addresses are lent, by family; both are for documentation (RFC 5737, RFC 3849).
 var lendable = [2]netip.Prefix{netip.MustParsePrefix("203.0.113.192/26"), netip.MustParsePrefix("2001:db8:ffff::/48")}
 
 // Addressed is a design as it will be when built, with public addresses for gateways that have none yet: a cloud says
-// them when it makes the gateway, and no daemon dials what is not known. It comes with a sentence for each that is lent.
+// them when it makes the gateway, and no daemon dials what is not known. It comes with a sentence for each one that is
+// lent.
 func Addressed(d *design.Design) (*design.Design, []string, error) {
 	var told []string
 	for _, t := range d.Of(design.KindTunnel) {

@@ -13,9 +13,11 @@ import (
 // What other programs of a far end have: the BGP daemons' configurations, and what ip and nft say as JSON.
 
 var (
-	birdSession  = regexp.MustCompile(`(?s)\b(?:protocol|template)\s+bgp\s+(?:([A-Za-z_][A-Za-z0-9_]*)|'([^']*)')?[^{]*\{`)
-	birdLocal    = regexp.MustCompile(`\blocal\s+(?:([0-9A-Fa-f.:]+)\s+)?(?:port\s+\d+\s+)?as\s+(\d+)`)
-	birdFar      = regexp.MustCompile(`\bneighbor\s+(?:range\s+)?([0-9A-Fa-f.:]+)(?:\s*%\s*'?[\w.-]+'?)?(?:\s+port\s+\d+)?(?:\s+as\s+(\d+))?`)
+	birdSession = regexp.MustCompile(`(?s)\b(?:protocol|template)\s+bgp\s+(?:([A-Za-z_][A-Za-z0-9_]*)|'([^']*)')?[^{]*\{`)
+	birdLocal   = regexp.MustCompile(`\blocal\s+(?:([0-9A-Fa-f.:]+)\s+)?(?:port\s+\d+\s+)?as\s+(\d+)`)
+	birdFar     = regexp.MustCompile(
+		`\bneighbor\s+(?:range\s+)?([0-9A-Fa-f.:]+)(?:\s*%\s*'?[\w.-]+'?)?(?:\s+port\s+\d+)?(?:\s+as\s+(\d+))?`,
+	)
 	birdHold     = regexp.MustCompile(`\bhold\s+time\s+(\d+)`)
 	birdMost     = regexp.MustCompile(`\b(?:import|receive)\s+limit\s+(\d+)`)
 	frrProcess   = regexp.MustCompile(`(?m)^router bgp (\d+)`)

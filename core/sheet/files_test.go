@@ -87,7 +87,8 @@ const linesFile = `router bgp 64505
 const linksFile = `[{"ifname":"lo","mtu":65536,"addr_info":[{"family":"inet","local":"127.0.0.1","prefixlen":8}]},
 {"ifname":"dravin1","mtu":1400,"addr_info":[{"family":"inet","local":"169.254.141.2","prefixlen":30}]}]`
 
-const rulesFile = `{"nftables":[{"rule":{"expr":[{"mangle":{"key":{"tcp option":{"name":"maxseg","field":"size"}},"value":1360}}]}}]}`
+const rulesFile = `{"nftables":[{"rule":{"expr":[
+	{"mangle":{"key":{"tcp option":{"name":"maxseg","field":"size"}},"value":1360}}]}}]}`
 
 func TestFilesOfFarEnds(t *testing.T) {
 	near, far := netip.MustParseAddr("203.0.113.20"), netip.MustParseAddr("198.51.100.10")

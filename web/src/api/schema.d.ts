@@ -1600,7 +1600,7 @@ export interface components {
     Compared: {
       /** @description The lines that say what is not compared. */
       aside: components["schemas"]["Problem"][];
-      /** @description The connections of a file of which one must be chosen; nothing is compared then. */
+      /** @description Connections of a file, one to be chosen; nothing is compared then. */
       choices: components["schemas"]["SheetChoice"][];
       /** @description The parameters that were understood. */
       given: string[];
@@ -2535,7 +2535,7 @@ export interface components {
       at?: string;
       /** @description Which files are others since, by path; those that went too. */
       changed: string[];
-      /** @description What is another since, as diffs; of files that were handed by an older Dravin none. */
+      /** @description What is another since, as diffs; none of an older Dravin's files. */
       changes: components["schemas"]["HandoverChange"][];
       files: components["schemas"]["HandoverFile"][];
       /**
@@ -6499,7 +6499,7 @@ export interface operations {
       query?: {
         /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
         horizon?: "when-built" | "today";
-        /** @description Another format beside the usual ones. */
+        /** @description A format beside the usual ones. */
         target?: "frr" | "keyed" | "networkd" | "zones" | "models" | "device";
       };
       header?: never;
