@@ -101,11 +101,13 @@ func PlayInside(ctx context.Context, in io.Reader, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	var lent []string
+	lent := []string{} // lists of a report are never null
 	if o.Horizon == status.Built {
-		if d, lent, err = rehearsal.Addressed(d); err != nil {
+		next, told, err := rehearsal.Addressed(d)
+		if err != nil {
 			return err
 		}
+		d, lent = next, append(lent, told...)
 	}
 	lines := json.NewEncoder(out)
 	err = Play(

@@ -89,6 +89,7 @@ func TestTwoGardensAreRehearsed(t *testing.T) {
 	o := order(demo.TwoGardens)
 	o.Options.Drills = []string{"marrow-hill-to-catalogue/tunnel-1"}
 	r := rehearsed(t, o)
+	assert.NotNil(t, r.Leaves, "lists of a report are never null")
 	met := map[rehearsal.CheckKind]int{}
 	for _, c := range r.Checks {
 		met[c.Kind]++
