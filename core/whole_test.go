@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -297,11 +296,10 @@ func acceptedIsEndured(t *testing.T, file []byte, seed uint64, changes int) {
 // and shown.
 func TestWhatIsAcceptedIsEndured(t *testing.T) {
 	for seed := range uint64(3) {
-		acceptedIsEndured(t, demo.TwoGardens, seed, 60)
+		acceptedIsEndured(t, demo.TwoGardens, seed, 40)
 	}
-	began := time.Now()
-	for seed := uint64(0); seed < 12 && time.Since(began) < 20*time.Second; seed++ {
-		acceptedIsEndured(t, demo.Thistledown, seed, 16)
+	for seed := range uint64(3) { // more of them are make fuzz's
+		acceptedIsEndured(t, demo.Thistledown, seed, 8)
 	}
 }
 

@@ -21,10 +21,15 @@ export async function settled(page: Page): Promise<void> {
 
 /** What does not depend on colours; [contrasting] looks at these, everywhere and in both themes. */
 export const accessible = (page: Page): Promise<void> =>
-  clean(axe(page).withTags(["wcag2a", "wcag2aa"]).disableRules(["color-contrast"]));
+  clean(axe(page).withTags(standard).disableRules(["color-contrast"]));
 
 /** The contrast of everything in sight, which takes most of the time that axe takes. */
 export const contrasting = (page: Page): Promise<void> => clean(axe(page).withRules(["color-contrast"]));
+
+/** Both of them, in one look. */
+export const legible = (page: Page): Promise<void> => clean(axe(page).withTags(standard));
+
+const standard = ["wcag2a", "wcag2aa"];
 
 const axe = (page: Page) => new AxeBuilder({ page }).options({ resultTypes: ["violations"] });
 

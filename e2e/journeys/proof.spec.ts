@@ -1,6 +1,6 @@
 import { readFileSync } from "node:fs";
 import { expect, test } from "@playwright/test";
-import { accessible, contrasting, strict, trust } from "./page";
+import { accessible, legible, strict, trust } from "./page";
 
 test.beforeEach(({ page }) => strict(page));
 
@@ -11,8 +11,7 @@ test("the matrix: folded, by keys and pointer, a cell that opens its walk, and w
   await page.goto(`/designs/${id}/proof?as=matrix`);
   const legend = page.getByRole("list", { name: "Legend" });
   await expect(legend).toContainText("missing 3");
-  await accessible(page);
-  await contrasting(page);
+  await legible(page);
 
   // By keys: the first cell, then along the row to one that is missing.
   const grid = page.getByRole("application", { name: /^Matrix/ });
@@ -86,8 +85,7 @@ test("drills: every failure, worst first; two at once; what moves, and for how l
   const { id } = await trust(request);
   await page.goto(`/designs/${id}/proof?as=drills`);
   await expect(page.getByRole("heading", { name: /single failures kill an intent/ })).toBeVisible();
-  await accessible(page);
-  await contrasting(page);
+  await legible(page);
   await page.getByRole("button", { name: /^Thornfield to field exchange, tunnel 1 tunnel/ }).click();
   await expect(page.getByText("No intent dies; 5 hold.")).toBeVisible();
   await expect(page.getByText(/after 30 s at most: the hold time of the session of Thornfield to field exchange, tunnel 1/).last()).toBeVisible();
