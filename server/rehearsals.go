@@ -51,7 +51,7 @@ func rehearsedOf(r store.Rehearsal) (Rehearsed, error) {
 		return Rehearsed{}, err
 	}
 	out := Rehearsed{
-		ID: r.ID, Position: r.Position, Author: r.Author, State: r.State, Horizon: o.Horizon, Steps: o.Options.Steps,
+		ID: r.ID, Position: r.Position, Author: r.Author, State: r.State, Horizon: o.Begins(), Steps: o.Options.Steps,
 		AskedAt: r.AskedAt, EndedAt: r.EndedAt, Why: r.Why,
 	}
 	if len(r.Report) > 0 {
@@ -169,9 +169,6 @@ func (s *Server) rehearse(ctx context.Context, in *rehearseIn) (*answer[Rehearse
 	o := stage.Order{Horizon: in.Body.Horizon.horizon(), Options: stage.Options{
 		Sample: in.Body.Sample, Likely: in.Body.Drills, Steps: in.Body.Steps, Captures: true,
 	}}
-	if o.Options.Steps {
-		o.Horizon = status.Today
-	}
 	asked, err := json.Marshal(o)
 	if err != nil {
 		return nil, s.failed(err)

@@ -50,7 +50,7 @@ func rehearseCommand() *cobra.Command {
 			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt, syscall.SIGTERM)
 			defer stop()
 			order := stage.Order{Design: text, Horizon: status.Built, Options: o}
-			if today || o.Steps {
+			if today {
 				order.Horizon = status.Today
 			}
 			told := &teller{to: c.ErrOrStderr(), verbose: verbose, logs: map[string][]string{}}

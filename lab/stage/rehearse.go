@@ -27,6 +27,14 @@ type Order struct {
 	Options Options        `json:"options"`
 }
 
+// Begins is what counts as done when it begins: who does the steps begins with what there is today.
+func (o Order) Begins() status.Horizon {
+	if o.Options.Steps {
+		return status.Today
+	}
+	return o.Horizon
+}
+
 // said is one line of what the inner process says.
 type said struct {
 	Event  *Event            `json:"event,omitempty"`
@@ -102,7 +110,7 @@ func PlayInside(ctx context.Context, in io.Reader, out io.Writer) error {
 		return err
 	}
 	lent := []string{} // lists of a report are never null
-	if o.Horizon == status.Built {
+	if o.Begins() == status.Built {
 		next, told, err := rehearsal.Addressed(d)
 		if err != nil {
 			return err
@@ -111,7 +119,7 @@ func PlayInside(ctx context.Context, in io.Reader, out io.Writer) error {
 	}
 	lines := json.NewEncoder(out)
 	err = Play(
-		ctx, route.Solve(d, status.Condition{Horizon: o.Horizon}), o.Options,
+		ctx, route.Solve(d, status.Condition{Horizon: o.Begins()}), o.Options,
 		func(e Event) { _ = lines.Encode(said{Event: &e}) },
 		func(r *rehearsal.Report) {
 			r.Leaves = append(lent, r.Leaves...)
