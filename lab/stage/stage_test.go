@@ -144,8 +144,8 @@ func TestWhatGoesWrongIsRehearsed(t *testing.T) {
 	}
 }
 
-// Random estates are rehearsed to what is proven of them: 24 in make truth, of which DRAVIN_TRUTH_SEED is the first, else
-// three that each found something when they were first rehearsed.
+// Random estates are rehearsed to what is proven of them: 24 in make truth, of which DRAVIN_TRUTH_SEED is the first,
+// else three that each found something when they were first rehearsed.
 func TestRandomEstatesAreRehearsed(t *testing.T) {
 	possible(t)
 	seeds := []uint64{9, 11, 12}
@@ -171,8 +171,8 @@ func TestRandomEstatesAreRehearsed(t *testing.T) {
 	}
 }
 
-// The order of work is rehearsed, too: nothing of two gardens is made, and each step is carried out and checked there and
-// then until what is planned stands. In make truth it is the demo estate's.
+// The order of work is rehearsed, too: nothing of two gardens is made, and each step is carried out and checked there
+// and then until what is planned stands. In make truth it is the demo estate's.
 func TestTheRunbookIsRehearsed(t *testing.T) {
 	t.Parallel()
 	possible(t)
