@@ -33,12 +33,12 @@ for (const colorScheme of ["light", "dark"] as const) {
   test.describe(colorScheme, () => {
     test.use({ colorScheme });
     test("every place and way of looking is accessible", async ({ page, request }) => {
+      test.slow(); // axe looks at every element of twenty pages, and minutes are long on a machine that is shared
       const { id, of } = await trust(request);
       await page.goto("/");
       await expect(page.getByRole("heading", { name: "Designs" })).toBeVisible();
       const look = () => (colorScheme === "light" ? legible(page) : contrasting(page));
       await look();
-      // axe looks at every element in sight: a few seconds for each place
       for (const [path, shows] of [
         [`estate?sel=${of.get("Marrow Hill")}`, "herbarium building"],
         ["estate?as=table", "of 72 rows"],
