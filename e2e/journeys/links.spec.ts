@@ -246,9 +246,16 @@ test("options of peerings and attachments are chosen, and what a box can do is t
   const { id } = await trust(request);
   await page.goto(`/designs/${id}/links`);
   await page.getByRole("button", { name: /^sequencing with image analysis/ }).click();
+  // What is clicked before the write of the click before is answered does not take that back.
+  await page.route("**/changes", async (route) => {
+    await new Promise((done) => setTimeout(done, 1000));
+    await route.continue();
+  });
   await page.getByRole("button", { name: "The half of image analysis is made" }).click();
   await page.getByRole("button", { name: "Let sequencing use it" }).click();
   await expect(line(page, "gateway-2")).toContainText("differs");
+  await expect(line(page, "half")).toContainText("agrees");
+  await page.unroute("**/changes");
   await page.getByRole("button", { name: "Let image analysis lend it" }).click();
   await expect(line(page, "gateway-2")).toContainText("agrees");
   await page.getByRole("button", { name: "Let sequencing take what the other passes on" }).click();

@@ -1,6 +1,7 @@
 import { createQuery, type QueryClient } from "@tanstack/svelte-query";
 import { toast } from "svelte-sonner";
 import { horizon } from "../lib/horizon";
+import { offeredAgain } from "../lib/offers";
 import { doable } from "../lib/say";
 import {
   client,
@@ -775,6 +776,18 @@ export function writer(queries: QueryClient, design: () => string) {
     base,
     attempt,
     change,
+    /**
+     * Does what an answer offers. Where a write before it was answered only afterwards, it is what the answer then
+     * offers under the same words: the edits of before would take that write back.
+     */
+    offered: (reason: string, edits: Edit[], answer: () => unknown) => {
+      const then = answer();
+      return change(reason, () => {
+        const again = offeredAgain(edits, then, answer());
+        if (!again) throw new Error(`Not done: ${reason}; it is no longer offered. Look again.`);
+        return again;
+      });
+    },
     /**
      * Does what was said, as it was heard. Where a write before it was answered only afterwards, it is heard again:
      * what it means may have changed, and one's own write is nobody else's.

@@ -53,7 +53,8 @@
   const other = $derived((s?.findings ?? []).filter((f) => !shownByLines.includes(f.code)));
   const differing = $derived(lines.must.filter((l) => l.verdict === "differs").length);
 
-  const fix = (title: string, edits: Edit[]) => void write.change(`${title}: ${s?.name ?? ""}`, edits);
+  const fix = (title: string, edits: Edit[]) =>
+    void write.offered(`${title}: ${s?.name ?? ""}`, edits, () => s);
   const setLine = (end: number, key: string, value: string, label: string) =>
     tunnel &&
     void write.attempt(

@@ -83,7 +83,8 @@
       {:else}
         <button
           class="button {step.key === 'gone' ? 'text-soft' : ''}"
-          onclick={() => write.change(`${step.title}: ${sheet.name}`, step.edits)}>{step.title}</button
+          onclick={() => write.offered(`${step.title}: ${sheet.name}`, step.edits, () => sheet)}
+          >{step.title}</button
         >
       {/if}
     {/each}
