@@ -1,7 +1,7 @@
 import { createQuery, type QueryClient } from "@tanstack/svelte-query";
 import { toast } from "svelte-sonner";
 import { horizon } from "../lib/horizon";
-import { offeredAgain } from "../lib/offers";
+import { offeredAgain, offerOf } from "../lib/offers";
 import { doable } from "../lib/say";
 import {
   client,
@@ -716,6 +716,9 @@ const written = new Map<string, Set<number>>();
 /** The last write to each design: writes go one after the other, each from what the one before has left. */
 const writing = new Map<string, Promise<unknown>>();
 
+/** How many writes to each design are not answered yet. */
+const underWay = new Map<string, number>();
+
 /** Edits, or how to make them once it is their turn, from what is there then. */
 export type Edits = Edit[] | (() => Edit[] | Promise<Edit[]>);
 
@@ -736,9 +739,13 @@ export function writer(queries: QueryClient, design: () => string) {
     return seen;
   };
   const attempt = (write: () => Promise<unknown>, done?: string): Promise<boolean> => {
-    const before = writing.get(design()) ?? Promise.resolve();
-    const now = before.then(() => once(write, done));
-    writing.set(design(), now);
+    const id = design();
+    const before = writing.get(id) ?? Promise.resolve();
+    underWay.set(id, (underWay.get(id) ?? 0) + 1);
+    const now = before
+      .then(() => once(write, done))
+      .finally(() => underWay.set(id, (underWay.get(id) ?? 1) - 1));
+    writing.set(id, now);
     return now;
   };
   const once = async (write: () => Promise<unknown>, done?: string): Promise<boolean> => {
@@ -757,17 +764,36 @@ export function writer(queries: QueryClient, design: () => string) {
       await queries.invalidateQueries({ queryKey: designKey(design()) });
     }
   };
-  /** Edits that are at hand are of what the person sees now; others are made when it is their turn. */
+  /** The answer on the screen that offers some edits. */
+  const offering = (edits: Edit[]) =>
+    queries
+      .getQueryCache()
+      .findAll({ queryKey: designKey(design()), type: "active" })
+      .find((q) => offerOf(edits, q.state.data));
+  /**
+   * Edits that are at hand are of what the person sees. Where a write before them was answered only afterwards, they are
+   * what the same answer offers then under the same words: those of before would take that write back. Other edits
+   * are made when it is their turn.
+   */
   const change = (reason: string, edits: Edits): Promise<boolean> => {
     const seen = base();
+    const from = typeof edits !== "function" && underWay.get(design()) ? offering(edits) : undefined;
+    const then = from?.state.data;
     return attempt(async () => {
-      const from = typeof edits === "function" ? base() : seen;
-      const list = typeof edits === "function" ? await edits() : edits;
+      const now = base();
+      let list: Edit[];
+      let of = now;
+      if (typeof edits === "function") list = await edits();
+      else if (from && now !== seen && (positionOf(from.state.data) ?? -1) >= now) {
+        const again = offeredAgain(edits, then, from.state.data);
+        if (!again) throw new Error(`Not done: ${reason}. It is no longer offered; look again.`);
+        list = again;
+      } else [list, of] = [edits, seen];
       if (!list.length) return undefined;
       return data(
         client.POST("/api/designs/{design}/changes", {
           ...inside(design()),
-          body: { base: from, reason, edits: list },
+          body: { base: of, reason, edits: list },
         }),
       );
     }, reason);
@@ -776,18 +802,6 @@ export function writer(queries: QueryClient, design: () => string) {
     base,
     attempt,
     change,
-    /**
-     * Does what an answer offers. Where a write before it was answered only afterwards, it is what the answer then
-     * offers under the same words: the edits of before would take that write back.
-     */
-    offered: (reason: string, edits: Edit[], answer: () => unknown) => {
-      const then = answer();
-      return change(reason, () => {
-        const again = offeredAgain(edits, then, answer());
-        if (!again) throw new Error(`Not done: ${reason}; it is no longer offered. Look again.`);
-        return again;
-      });
-    },
     /**
      * Does what was said, as it was heard. Where a write before it was answered only afterwards, it is heard again:
      * what it means may have changed, and one's own write is nobody else's.

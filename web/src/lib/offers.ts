@@ -16,12 +16,16 @@ function offers(x: unknown, path = ""): Offer[] {
     : inside;
 }
 
+/** The offer in an answer that has these very edits. */
+export const offerOf = (edits: Edit[], answer: unknown): Offer | undefined =>
+  offers(answer).find((o) => o.edits === edits);
+
 /**
  * The edits of what was offered in an answer, as an answer after it offers the same; none if it does so no longer. Of
  * several with one title it is that in the same place.
  */
 export function offeredAgain(edits: Edit[], then: unknown, now: unknown): Edit[] | undefined {
-  const was = offers(then).find((o) => o.edits === edits);
+  const was = offerOf(edits, then);
   if (then === now || !was) return edits;
   const same = offers(now).filter((o) => o.title === was.title);
   return (same.find((o) => o.path === was.path) ?? (same.length === 1 ? same[0] : undefined))?.edits;

@@ -28,22 +28,19 @@
   const name = (id: string) => segments.find((s) => s.id === id)?.title ?? "";
 
   async function set(from: string, to: string, does: string): Promise<void> {
-    const has = cell(from, to) ?? cell(to, from);
+    const now = () => cell(from, to) ?? cell(to, from);
+    const seen = now();
     if (!does) {
-      if (has) removing = [has.crossing];
+      if (seen) removing = [seen.crossing];
       return;
     }
-    const id = has?.crossing ?? freshID();
-    const title = has?.name ?? `${name(from)} to ${name(to)}`.slice(0, 78);
-    const object = {
-      id,
-      kind: "crossing",
-      name: title,
-      body: { from, to, does, at: has?.set ?? [], note: has?.note ?? "" },
-    };
-    await write.change(`${title}: ${kinds.find((k) => k.key === does)?.word}`, [
-      { op: "put", id, object } as Edit,
-    ]);
+    const title = seen?.name ?? `${name(from)} to ${name(to)}`.slice(0, 78);
+    await write.change(`${title}: ${kinds.find((k) => k.key === does)?.word}`, () => {
+      const has = now(); // a click before may just have been answered
+      const id = has?.crossing ?? freshID();
+      const body = { from, to, does, at: has?.set ?? [], note: has?.note ?? "" };
+      return [{ op: "put", id, object: { id, kind: "crossing", name: has?.name ?? title, body } } as Edit];
+    });
   }
 </script>
 

@@ -48,7 +48,8 @@
       body: { prefix, use: "keep" },
     };
     const called = name;
-    if ((await write.change(`Reserve ${prefix}`, [{ op: "put", id, object }])) && name === called) name = "";
+    if ((await write.change(`Reserve ${prefix}`, () => [{ op: "put", id, object }])) && name === called)
+      name = "";
   }
 </script>
 

@@ -149,7 +149,7 @@
     const id = freshID();
     const name = `${p.from.title} reaches ${p.to.title} on ${p.service}`.slice(0, 78);
     const object = { id, kind: "intent", name, body: { from: p.from.id, to: p.to.id, service: p.service } };
-    const done = await write.change(`New intent: ${name}`, [{ op: "put", id, object } as Edit]);
+    const done = await write.change(`New intent: ${name}`, () => [{ op: "put", id, object } as Edit]);
     if (done && asked.data === p) choose(id); // unless something else is looked at by now
   }
 </script>

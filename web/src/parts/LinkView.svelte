@@ -53,8 +53,7 @@
   const other = $derived((s?.findings ?? []).filter((f) => !shownByLines.includes(f.code)));
   const differing = $derived(lines.must.filter((l) => l.verdict === "differs").length);
 
-  const fix = (title: string, edits: Edit[]) =>
-    void write.offered(`${title}: ${s?.name ?? ""}`, edits, () => s);
+  const fix = (title: string, edits: Edit[]) => void write.change(`${title}: ${s?.name ?? ""}`, edits);
   const setLine = (end: number, key: string, value: string, label: string) =>
     tunnel &&
     void write.attempt(

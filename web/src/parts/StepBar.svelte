@@ -83,8 +83,7 @@
       {:else}
         <button
           class="button {step.key === 'gone' ? 'text-soft' : ''}"
-          onclick={() => write.offered(`${step.title}: ${sheet.name}`, step.edits, () => sheet)}
-          >{step.title}</button
+          onclick={() => write.change(`${step.title}: ${sheet.name}`, step.edits)}>{step.title}</button
         >
       {/if}
     {/each}
