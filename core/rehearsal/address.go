@@ -1,6 +1,7 @@
 package rehearsal
 
 import (
+	"bytes"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -22,7 +23,10 @@ func Addressed(d *design.Design) (*design.Design, []string, error) {
 		for n, e := range d.Get(t.Parent).Body.(*design.Link).Ends {
 			for tries := 0; tries < mostLent && unknown(d, t, n); tries++ {
 				g := d.Get(e.Gateway)
-				a := lent(d, prefix.FamilyOf(t.Body.(*design.Tunnel).Outside[n]))
+				a, err := lent(d, prefix.FamilyOf(t.Body.(*design.Tunnel).Outside[n]))
+				if err != nil {
+					return nil, nil, err
+				}
 				next, _, err := d.Apply([]design.Edit{design.PutEdit(design.Edited(g, func(b *design.Gateway) {
 					b.Addresses = append(slices.Clone(b.Addresses), a)
 				}))})
@@ -45,22 +49,26 @@ func unknown(d *design.Design, tunnel *design.Object, n int) bool {
 	return len(out) == 2 && !negotiate.Known(out[n])
 }
 
-// lent is the first address of those that may be lent that no gateway or tunnel has.
-func lent(d *design.Design, f prefix.Family) netip.Addr {
-	has := map[netip.Addr]bool{}
-	for _, b := range design.Each[design.Gateway](d.Of(design.KindGateway)) {
-		for _, a := range b.Addresses {
-			has[a] = true
+// lent is the first address of those that may be lent that the design names nowhere and that is in no range of hosts.
+// The error is that there is none.
+func lent(d *design.Design, f prefix.Family) (netip.Addr, error) {
+	file, err := d.Write()
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	var ranges []netip.Prefix
+	for _, k := range design.HostPlaces {
+		for _, place := range d.Of(k) {
+			ranges = append(ranges, d.Ranges(place.ID)...)
 		}
 	}
-	for _, b := range design.Each[design.Tunnel](d.Of(design.KindTunnel)) {
-		for _, a := range b.Outside {
-			has[a] = true
+	for a := prefix.FirstHost(lendable[f]); lendable[f].Contains(a); a = a.Next() {
+		if !bytes.Contains(file, []byte(a.String())) && !prefix.Has(ranges, a) {
+			return a, nil
+		}
+		if f == prefix.IPv6 && prefix.Has(ranges, a) {
+			break // a range of IPv6 has no end that could be waited for
 		}
 	}
-	a := prefix.FirstHost(lendable[f])
-	for has[a] {
-		a = a.Next()
-	}
-	return a
+	return netip.Addr{}, fmt.Errorf("no address of %s is free to stand for one that is not known yet", lendable[f])
 }

@@ -1,6 +1,7 @@
 package rehearsal_test
 
 import (
+	"net/netip"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -47,4 +48,32 @@ func TestUnknownAddressesAreLent(t *testing.T) {
 		assert.Empty(t, a.EditsTo(again))
 	}
 	assert.Greater(t, lent, 5, "random estates have such gateways")
+}
+
+// An address that anything has is lent to nobody, and where none is left that is said.
+func TestNoAddressIsLentTwice(t *testing.T) {
+	var d *design.Design
+	var told []string
+	for seed := uint64(0); len(told) == 0; seed++ {
+		var err error
+		d = estates.Make(seed, estates.Options{Joined: true})
+		_, told, err = rehearsal.Addressed(d)
+		require.NoError(t, err)
+	}
+	assert.Contains(t, told[0], "203.0.113.193 stands for it")
+	site := d.Of(design.KindSite)[0]
+	lan := func(name, text string) *design.Design {
+		o := &design.Object{
+			ID: "lanofdocuments00", Kind: design.KindLAN, Parent: site.ID, Name: name,
+			Body: &design.LAN{Prefixes: []netip.Prefix{netip.MustParsePrefix(text)}},
+		}
+		next, _, err := d.Apply([]design.Edit{design.PutEdit(o)})
+		require.NoError(t, err)
+		return next
+	}
+	_, told, err := rehearsal.Addressed(lan("narrow", "203.0.113.192/29"))
+	require.NoError(t, err)
+	assert.Contains(t, told[0], "203.0.113.200 stands for it")
+	_, _, err = rehearsal.Addressed(lan("wide", "203.0.113.192/26"))
+	assert.ErrorContains(t, err, "no address of 203.0.113.192/26 is free")
 }
