@@ -101,7 +101,7 @@ func TestTruthOfDrills(t *testing.T) {
 	var wrong []string
 	for n := range number("DRAVIN_TRUTH_DRILLS", 2) {
 		done := 0
-		e := newEstate(uint64(n+number("DRAVIN_TRUTH_SEED", 0)), false)
+		e := newEstate(uint64(n+firstSeed), false)
 		whole := route.Solve(e.d, status.Condition{Horizon: e.horizon})
 		things := status.Single(e.d)
 		e.r.Shuffle(len(things), func(a, b int) { things[a], things[b] = things[b], things[a] })

@@ -59,7 +59,7 @@ func estates(t *testing.T, count int, run func(t *testing.T, seed uint64) (works
 	var works, all atomic.Int64
 	t.Run("estates", func(t *testing.T) {
 		for n := range count {
-			seed := uint64(number("DRAVIN_TRUTH_SEED", 0) + n)
+			seed := uint64(firstSeed + n)
 			t.Run(fmt.Sprint(seed), func(t *testing.T) {
 				t.Parallel()
 				w, a := run(t, seed)
@@ -290,6 +290,7 @@ func crossed(m *maker, r *rand.Rand, segments, lans []design.ID) {
 // learnsAll waits until every table of a box's kernel has what it is said to learn,
 // and no more.
 func learnsAll(t *testing.T, box *lab.Node, tables *route.Tables, gateway design.ID) {
+	numbers := tables.Design.SegmentNumbers()
 	for n, segment := range route.Instances(tables.Design, tables.Design.Get(gateway)) {
 		var want []string
 		for _, r := range tables.PointIn(gateway, segment).Routes {
@@ -299,7 +300,7 @@ func learnsAll(t *testing.T, box *lab.Node, tables *route.Tables, gateway design
 		}
 		table := "main"
 		if n > 0 {
-			table = strconv.Itoa(300 + n)
+			table = strconv.Itoa(300 + numbers[segment])
 		}
 		var got []string
 		assert.Eventually(t, func() bool {

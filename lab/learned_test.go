@@ -884,7 +884,7 @@ func awaited(want []string, told func() []string, again []func()) (got []string)
 func renderedSecond(t *testing.T, tables *route.Tables, gateway design.ID) string {
 	d := tables.Design
 	p := box.PartyOf(tables, d.Party(gateway).ID)
-	for _, f := range handover.As(p, []handover.Target{handover.FRR}) {
+	for _, f := range handover.As(p, []handover.Target{handover.FRR}, nil) {
 		if f.Path == handover.Folder(d.Get(gateway).Name)+"/frr/frr.conf" {
 			return f.Content
 		}
@@ -933,7 +933,7 @@ func startSecond(t *testing.T, n *lab.Node, conf string) (vtysh func(...string) 
 // for route, with path and attributes, and which is the best. DRAVIN_TRUTH_BGP
 // is how many estates; `make truth` sets it.
 func TestTruthOfLearnedRoutes(t *testing.T) {
-	count, first := number("DRAVIN_TRUTH_BGP", 4), uint64(number("DRAVIN_TRUTH_SEED", 1))
+	count, first := number("DRAVIN_TRUTH_BGP", 4), uint64(firstSeed)
 	var routes atomic.Int64
 	t.Run("estates", func(t *testing.T) {
 		for n := range uint64(count) {

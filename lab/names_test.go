@@ -18,7 +18,7 @@ import (
 func TestTruthOfNames(t *testing.T) {
 	reached := 0
 	for n := range number("DRAVIN_TRUTH", 60) {
-		seed := uint64(number("DRAVIN_TRUTH_SEED", 0) + n)
+		seed := uint64(firstSeed + n)
 		for _, e := range []*estate{newEstate(seed, true), newTranslating(seed)} {
 			tables := route.Solve(e.d, status.Condition{Horizon: e.horizon})
 			for _, to := range e.d.Of(design.KindEndpoint) {

@@ -60,7 +60,7 @@ func TestTruthOfRandomPlans(t *testing.T) {
 	want := number("DRAVIN_TRUTH", 10)
 	var all []string
 	built := 0
-	first := uint64(number("DRAVIN_TRUTH_SEED", 0))
+	first := uint64(firstSeed)
 	for seed := first; built < want && seed < first+uint64(want)*40; seed++ {
 		d, intents := unplanned(t, seed)
 		if len(intents) == 0 || alikeInside(d) {

@@ -178,7 +178,7 @@ func TestTruthOfSights(t *testing.T) {
 	compared := 0
 	var wrong []string
 	for n := range number("DRAVIN_TRUTH_SIGHTS", 2) {
-		e := newEstate(uint64(n+number("DRAVIN_TRUTH_SEED", 0)), false)
+		e := newEstate(uint64(n+firstSeed), false)
 		tables := route.Solve(e.d, status.Condition{Horizon: e.horizon})
 		w := build(t, e, nil)
 		a := listening(t, w, e)
@@ -280,7 +280,7 @@ func TestTruthOfSizes(t *testing.T) {
 	compared := map[string]int{}
 	var wrong []string
 	for n := range number("DRAVIN_TRUTH_SIZES", 3) {
-		e := newEstate(uint64(n+number("DRAVIN_TRUTH_SEED", 0)), false)
+		e := newEstate(uint64(n+firstSeed), false)
 		tables := route.Solve(e.d, status.Condition{Horizon: e.horizon})
 		w := build(t, e, nil)
 		narrow(t, w, e, tables)

@@ -31,7 +31,7 @@ import (
 func printed(t *testing.T, tables *route.Tables, target handover.Target) map[string]string {
 	out := map[string]string{}
 	for _, o := range tables.Design.Inside("", handover.Parties...) {
-		for _, f := range handover.As(box.PartyOf(tables, o.ID), []handover.Target{target}) {
+		for _, f := range handover.As(box.PartyOf(tables, o.ID), []handover.Target{target}, nil) {
 			out[tables.Design.Path(o.ID)+"/"+f.Path] = f.Content
 		}
 	}
@@ -69,7 +69,7 @@ func TestModelsAreValid(t *testing.T) {
 	for _, tables := range several(t) {
 		list := map[string]string{}
 		for _, o := range tables.Design.Inside("", handover.Parties...) {
-			for _, f := range handover.As(box.PartyOf(tables, o.ID), []handover.Target{handover.Models}) {
+			for _, f := range handover.As(box.PartyOf(tables, o.ID), []handover.Target{handover.Models}, nil) {
 				list[f.Path] = f.Content
 			}
 		}
@@ -117,7 +117,7 @@ func TestOlderStyleSaysTheSame(t *testing.T) {
 			if !ok || older == "" {
 				continue
 			}
-			for _, m := range regexp.MustCompile(`(?m)^conn (\S+)$`).FindAllStringSubmatch(older, -1) {
+			for _, m := range regexp.MustCompile(`(?m)^conn (\S+__\S+)$`).FindAllStringSubmatch(older, -1) {
 				one, err := sheet.ReadSent(f.Content, netip.Addr{}, netip.Addr{}, m[1][:strings.LastIndex(m[1], "__")])
 				require.NoError(t, err)
 				two, err := sheet.ReadSent(older, netip.Addr{}, netip.Addr{}, m[1])
@@ -173,7 +173,7 @@ func TestNetworkdDoesWhatTheScriptDoes(t *testing.T) {
 				continue
 			}
 			var files []handover.File
-			for _, f := range handover.As(box.PartyOf(tables, p.ID), []handover.Target{handover.Networkd}) {
+			for _, f := range handover.As(box.PartyOf(tables, p.ID), []handover.Target{handover.Networkd}, nil) {
 				if strings.HasPrefix(f.Path, handover.Folder(g.Name)+"/") && strings.HasSuffix(f.Path, ".network") {
 					files = append(files, f)
 				}

@@ -388,7 +388,7 @@ func relays(t *testing.T, w *world, tables *route.Tables) {
 // the rendered files, in random estates. DRAVIN_TRUTH is how many.
 func TestTruthOfTranslation(t *testing.T) {
 	needs(t, "ip", "nft", "socat")
-	estates, first := number("DRAVIN_TRUTH", 14), number("DRAVIN_TRUTH_SEED", 0)
+	estates, first := number("DRAVIN_TRUTH", 14), firstSeed
 	var all []string
 	for seed := range estates {
 		t.Run(fmt.Sprint(first+seed), func(t *testing.T) {

@@ -70,7 +70,7 @@ func TestTruthOfWorkedRules(t *testing.T) {
 	needs(t, "ip", "nft")
 	intents, others := 0, 0
 	for n := range number("DRAVIN_TRUTH_WORKED", 2) {
-		seed := uint64(2 * (number("DRAVIN_TRUTH_SEED", 0) + n)) // those without filters of their own
+		seed := uint64(2 * (firstSeed + n)) // those without filters of their own
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			e := newEstate(seed, n%2 == 1)
 			edits, flows := wanted(e, e.d, 8)

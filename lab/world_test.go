@@ -431,7 +431,11 @@ func (w *world) gateway(g *design.Object, late []string) {
 			if party.Kind == design.KindNetwork && w.overridden(party, r) {
 				continue
 			}
-			w.do(g.ID, "ip %s route replace %s dev %s metric %d", ipFlag(r), r, devs[0], metric(r, rank))
+			by := ""
+			if rank >= 20000 { // as the daemon does, whose the route is then
+				by = " proto bird"
+			}
+			w.do(g.ID, "ip %s route replace %s dev %s metric %d%s", ipFlag(r), r, devs[0], metric(r, rank), by)
 		}
 	}
 	if body.Enters != "" { // whatever comes in is routed by a table of the network

@@ -100,13 +100,50 @@ func (s *Server) bundleFile(w http.ResponseWriter, r *http.Request) {
 	at := v.under(Horizon(r.URL.Query().Get("horizon")).horizon())
 	var out bytes.Buffer
 	files := handover.Render(at.tables(), o.ID, masked(v.design))
-	if err := bundle.Write(&out, o.Name, files, box.Instructions(at.tables(), o.ID), key, s.now()); err != nil {
+	about := bundle.About{Design: v.design.Name, Party: o.Name, Made: s.now()}
+	if err := bundle.Write(&out, about, files, box.Instructions(at.tables(), o.ID), key); err != nil {
 		s.refuse(w, err)
 		return
 	}
+	zipped(w, o.Name, out.Bytes())
+}
+
+// archiveFile answers with the files of all parties, a folder for each. Those that hold keys are not in it.
+func (s *Server) archiveFile(w http.ResponseWriter, r *http.Request) {
+	v, err := s.solved.get(r.Context(), chi.URLParam(r, "design"))
+	if err != nil {
+		s.refuse(w, err)
+		return
+	}
+	at := v.under(Horizon(r.URL.Query().Get("horizon")).horizon())
+	var targets []handover.Target
+	if asked := r.URL.Query().Get("target"); asked != "" {
+		t, err := handover.ParseTarget(asked)
+		if err != nil {
+			problem(w, http.StatusUnprocessableEntity, "target: "+err.Error())
+			return
+		}
+		targets = append(targets, t)
+	}
+	var all []bundle.Handed
+	for _, o := range at.design.Inside("", handover.Parties...) {
+		party := box.PartyOf(at.tables(), o.ID)
+		files := append(handover.Files(party, nil), handover.As(party, targets, nil)...)
+		all = append(all, bundle.Handed{Party: o.Name, Files: files})
+	}
+	var out bytes.Buffer
+	if err := bundle.Archive(&out, v.design.Name, all, s.now()); err != nil {
+		s.refuse(w, err)
+		return
+	}
+	zipped(w, v.design.Name, out.Bytes())
+}
+
+// zipped answers with an archive that is called after something.
+func zipped(w http.ResponseWriter, name string, content []byte) {
 	w.Header().Set("Content-Type", "application/zip")
-	w.Header().Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s.zip"`, handover.Folder(o.Name)))
-	_, _ = w.Write(out.Bytes())
+	w.Header().Set("Content-Disposition", fmt.Sprintf(`attachment; filename="%s.zip"`, handover.Folder(name)))
+	_, _ = w.Write(content)
 }
 
 // sums are checksums of files with their keys masked.
@@ -148,7 +185,7 @@ func (s *Server) handover(ctx context.Context, in *inHandover) (*answer[[]Handed
 		h := handedOf(v, o, masked(v.design), last)
 		if in.Target != "" {
 			party := box.PartyOf(v.tables(), o.ID)
-			h.Files = append(h.Files, handover.As(party, []handover.Target{handover.Target(in.Target)})...)
+			h.Files = append(h.Files, handover.As(party, []handover.Target{handover.Target(in.Target)}, masked(v.design))...)
 		}
 		out = append(out, h)
 	}

@@ -105,6 +105,7 @@ func (s *Server) Handler(web fs.FS) http.Handler {
 	r.Get(capturePath, s.captureFile)
 	r.Get(rehearsalCapturePath, s.rehearsalCapture)
 	r.Get(bundlePath, s.bundleFile)
+	r.Get(archivePath, s.archiveFile)
 	s.API(r.With(s.remembered))
 	pages := compressed(frontEnd(web))
 	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
@@ -132,6 +133,7 @@ const (
 	drillsPath  = "/api/designs/{design}/drills/steps"
 	capturePath = "/api/designs/{design}/walk/capture"
 
+	archivePath          = "/api/designs/{design}/handover/archive"
 	bundlePath           = "/api/designs/{design}/handover/{party}/bundle"
 	rehearsalCapturePath = "/api/designs/{design}/rehearsals/{rehearsal}/captures/{capture}"
 )

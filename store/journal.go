@@ -146,7 +146,7 @@ func (s *Store) replay(ctx context.Context, id string, base int64, author, act s
 		if err != nil {
 			return err
 		}
-		_, inverse, err := d.Apply(edits)
+		_, inverse, err := d.Replay(edits)
 		if err != nil {
 			return err
 		}
@@ -223,7 +223,7 @@ func (s *Store) Follow(
 		if err := json.Unmarshal(r.Edits, &some); err != nil {
 			return nil, nil, in, false, nil // it is loaded as a whole then, which says what is wrong
 		}
-		if next, _, err = next.Apply(some); err != nil {
+		if next, _, err = next.Replay(some); err != nil {
 			return nil, nil, in, false, nil
 		}
 		edits = append(edits, some...)

@@ -29,7 +29,8 @@ func writeBundles(dir, keyFile string, t *route.Tables, all []partyFiles) error 
 	for _, p := range all {
 		o := t.Design.Find(p.Party, handover.Parties...)[0]
 		var out bytes.Buffer
-		if err := bundle.Write(&out, o.Name, p.Files, box.Instructions(t, o.ID), key, time.Now()); err != nil {
+		about := bundle.About{Design: t.Design.Name, Party: o.Name, Made: time.Now()}
+		if err := bundle.Write(&out, about, p.Files, box.Instructions(t, o.ID), key); err != nil {
 			return err
 		}
 		if err := writeFile(filepath.Join(dir, handover.Folder(p.Party)+".zip"), out.Bytes(), 0o644); err != nil {
@@ -41,10 +42,10 @@ func writeBundles(dir, keyFile string, t *route.Tables, all []partyFiles) error 
 
 func bundleCommand() *cobra.Command {
 	var out format
-	var signer string
+	var signer, party, older string
 	c := &cobra.Command{
-		Use:   "bundle BUNDLE.zip [--signer KEY.pem]",
-		Short: "Check a bundle that was handed over: that it is whole, and from whom; exit 1 if it is not",
+		Use:   "bundle BUNDLE.zip [--signer KEY.pem] [--for PARTY] [--after OLDER.zip]",
+		Short: "Check a bundle that was handed over: that it is whole, from whom and for whom; exit 1 if it is not",
 		Args:  exactly(1, "one bundle"),
 		RunE: func(c *cobra.Command, args []string) error {
 			file, err := os.ReadFile(args[0])
@@ -57,13 +58,22 @@ func bundleCommand() *cobra.Command {
 					return badInput(fmt.Errorf("--signer: %w", err))
 				}
 			}
-			names, err := bundle.Verify(bytes.NewReader(file), int64(len(file)), known)
+			b, err := bundle.Verify(bytes.NewReader(file), int64(len(file)), known)
+			if err == nil && party != "" && handover.Folder(party) != handover.Folder(b.Party) {
+				err = fmt.Errorf("it is for %s, not for %s", b.Party, party)
+			}
+			if err == nil && older != "" {
+				err = newer(b, older, known)
+			}
 			if err != nil {
 				fmt.Fprintln(c.ErrOrStderr(), "dravin:", err)
 				return errFound
 			}
-			return out.write(c, names, func(w io.Writer) {
-				fmt.Fprintf(w, "%s, whole", words.Count(len(names), "file", "files"))
+			return out.write(c, b, func(w io.Writer) {
+				fmt.Fprintf(
+					w, "for %s of %s, made at %s: %s, whole", b.Party, b.Design, b.Made.Format(time.RFC3339),
+					words.Count(len(b.Names), "file", "files"),
+				)
 				if signer == "" {
 					fmt.Fprint(w, "; signed by the key that is in it. Give --signer to know whose that is")
 				} else {
@@ -75,7 +85,27 @@ func bundleCommand() *cobra.Command {
 	}
 	out.add(c)
 	c.Flags().StringVar(&signer, "signer", "", "the public key that is known to be the sender's, in PEM")
+	c.Flags().StringVar(&party, "for", "", "the party for which it must be")
+	c.Flags().StringVar(&older, "after", "", "a bundle that was handed over before: this one must have been made later")
 	return c
+}
+
+// newer refuses a bundle that was made before another of the same party, or with it.
+func newer(b *bundle.Bundle, older string, known []byte) error {
+	file, err := os.ReadFile(older)
+	if err != nil {
+		return fmt.Errorf("--after: %w", err)
+	}
+	o, err := bundle.Verify(bytes.NewReader(file), int64(len(file)), known)
+	switch {
+	case err != nil:
+		return fmt.Errorf("--after %s: %w", older, err)
+	case o.Party != b.Party || o.Design != b.Design:
+		return fmt.Errorf("--after %s: that is for %s of %s", older, o.Party, o.Design)
+	case !b.Made.After(o.Made):
+		return fmt.Errorf("it was made at %s, not after %s: it is an older one", b.Made.Format(time.RFC3339), older)
+	}
+	return nil
 }
 
 // changedSince is what each party's files are that are others than those of another design. Keys are in neither: they

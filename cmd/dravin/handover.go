@@ -122,7 +122,7 @@ func render(
 	out := []partyFiles{}
 	for _, p := range parties {
 		held := box.PartyOf(tables, p.ID)
-		files := append(handover.Files(held, keys), handover.As(held, targets)...)
+		files := append(handover.Files(held, keys), handover.As(held, targets, keys)...)
 		out = append(out, partyFiles{d.Path(p.ID), files, held.Instructions, held.Proofs})
 	}
 	return out, nil
@@ -186,9 +186,14 @@ func writeKeys(path string, byPath map[string]string) error {
 }
 
 func writeAll(dir string, all []partyFiles) error {
+	written := map[string]bool{}
 	for _, p := range all {
 		for _, f := range p.Files {
 			path := filepath.Join(dir, handover.Folder(p.Party), f.Path)
+			if written[path] {
+				return fmt.Errorf("two files would be called %s, and one of them lost: rename what they are named after", path)
+			}
+			written[path] = true
 			if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 				return err
 			}

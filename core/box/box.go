@@ -53,6 +53,7 @@ type LAN struct {
 // Instance is one routing instance of a box.
 type Instance struct {
 	Segment design.ID // empty: that in which everything meets
+	Number  int       // of its segment, for life; 0 of that in which everything meets
 	Title   string    // the segment's
 	Table   *route.Point
 	// Announces is what it announces by itself, with what else a filter may let out.
@@ -72,6 +73,12 @@ func (i *Instance) Preferred(f prefix.Family) netip.Addr { return i.Prefers[f] }
 type Answer struct {
 	Range  netip.Prefix
 	Beside netip.Prefix // the range of the LAN or subnet in which it is; invalid if in none
+}
+
+// Idle reports whether nothing is asked of a box: it has not been handed anything yet.
+func (b *Box) Idle() bool {
+	return len(b.Circuits)+len(b.Rules)+len(b.Listeners)+len(b.Entries)+len(b.Filters) == 0 &&
+		!slices.ContainsFunc(b.Links, func(l *Link) bool { return len(l.Tunnels) > 0 })
 }
 
 // Main is the instance in which everything meets.
@@ -171,8 +178,12 @@ func At(t *route.Tables, party design.ID) []*Box {
 func instances(t *route.Tables, o *design.Object) []Instance {
 	d := t.Design
 	var out []Instance
+	numbers := d.SegmentNumbers()
 	for _, segment := range route.Instances(d, o) {
-		i := Instance{Segment: segment, Table: t.PointIn(o.ID, segment), Behind: map[design.ID][]netip.Prefix{}}
+		i := Instance{
+			Segment: segment, Number: numbers[segment], Table: t.PointIn(o.ID, segment),
+			Behind: map[design.ID][]netip.Prefix{},
+		}
 		i.Announces = t.Announced(route.Key{At: o.ID, Segment: segment})
 		i.Prefers = [2]netip.Addr{t.Preferred(i.Table, prefix.IPv4), t.Preferred(i.Table, prefix.IPv6)}
 		if segment != "" {

@@ -10,6 +10,7 @@ import (
 	"dravin/core/prefix"
 	"dravin/core/route"
 	"dravin/core/settings"
+	"dravin/core/status"
 	"dravin/core/topology"
 )
 
@@ -50,7 +51,7 @@ func (l *Link) MTU() (least int) {
 type Tunnel struct {
 	ID      design.ID
 	Name    string
-	Number  int // of its interface and mark, unique on the box
+	Number  int // of its interface, if_id and mark, for life
 	Set     negotiate.Settings
 	Starts  bool // this end begins: only one does, so that there is never a second pair of SAs
 	Up      bool // its sheet says so; nothing is sent into it else, until it answers
@@ -96,29 +97,35 @@ func (t Tunnel) Asked() netip.Addr {
 func links(t *route.Tables, gateway design.ID) []*Link {
 	d := t.Design
 	var out []*Link
-	number := 0
+	numbers := d.NumbersAt(gateway, design.KindTunnel)
 	for o, b := range design.Each[design.Link](design.InOrder(d.Referring(gateway, design.KindLink))) {
 		near, far, n, ok := b.End(gateway)
-		if !ok {
-			continue
-		}
-		if !t.Status.Intended(o) {
-			number += len(d.Tunnels(o.ID)) // the others keep their interfaces when it comes
+		if !ok || !t.Status.Intended(o) {
 			continue
 		}
 		l := &Link{
 			ID: o.ID, Name: o.Name, Routing: b.Routing, Far: d.Title(far.Gateway), Sends: near.Routes,
 			Remote: near.Remote,
 		}
-		for _, x := range d.Inside(o.ID, design.KindTunnel) {
-			number++ // also of what is gone, so that the others keep their interfaces
-			if !design.GoneAtAnEnd(x) {
-				l.Tunnels = append(l.Tunnels, tunnel(t, x, n, number))
+		for _, x := range d.Tunnels(o.ID) {
+			if !setUpHere(t, x, n) {
+				continue
 			}
+			l.Tunnels = append(l.Tunnels, tunnel(t, x, n, numbers[x.ID]))
 		}
 		out = append(out, l)
 	}
 	return out
+}
+
+// setUpHere reports whether a tunnel is, or when built will be, set up at one of its ends. Today a box has nothing of
+// what is being made at its own end.
+func setUpHere(t *route.Tables, o *design.Object, end int) bool {
+	ends := o.Body.(*design.Tunnel).Ends
+	if t.Status.Condition().Horizon != status.Today || end >= len(ends) {
+		return true
+	}
+	return ends[end].State == "" || ends[end].State == design.Ready
 }
 
 func tunnel(t *route.Tables, o *design.Object, end, number int) Tunnel {
@@ -137,7 +144,7 @@ func tunnel(t *route.Tables, o *design.Object, end, number int) Tunnel {
 type Circuit struct {
 	ID      design.ID
 	Name    string
-	Number  int
+	Number  int    // of its interface, for life
 	VLAN    uint16 // IEEE 802.1Q; 0 if untagged
 	Segment design.ID
 	Up      bool
@@ -154,13 +161,14 @@ func (c Circuit) Device() string { return fmt.Sprintf("circuit%d", c.Number) }
 func circuits(t *route.Tables, at design.ID) []Circuit {
 	d := t.Design
 	var out []Circuit
-	for n, o := range design.InOrder(d.Referring(at, design.KindCircuit)) {
+	numbers := d.NumbersAt(at, design.KindCircuit)
+	for _, o := range design.InOrder(d.Referring(at, design.KindCircuit)) {
 		for k, e := range o.Body.(*design.Circuit).Ends {
 			if e.At != at || !t.Status.Intended(o) {
 				continue
 			}
 			c := Circuit{
-				ID: o.ID, Name: o.Name, Number: n + 1, VLAN: e.VLAN, Segment: d.SegmentOf(o.ID),
+				ID: o.ID, Name: o.Name, Number: numbers[o.ID], VLAN: e.VLAN, Segment: d.SegmentOf(o.ID),
 				Up: t.Status.Of(o.ID).Up,
 			}
 			in := topology.OnCircuit(d, o, k)

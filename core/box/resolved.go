@@ -24,6 +24,12 @@ func resolved(d *design.Design, o *design.Object) design.Body {
 			e.PeerASN, e.Peer, e.Hold, e.Families = set.PeerASN, set.Peer, set.Hold, set.Families
 		}
 		return &out
+	case *design.Circuit:
+		return design.Edited(o, func(b *design.Circuit) {
+			for n := range b.Ends {
+				b.Ends[n].Number = 0
+			}
+		}).Body
 	case *design.Gateway:
 		out := *b
 		if id := route.RouterID(d, o.ID); len(route.SessionsOf(d, o.ID)) > 0 && id.IsValid() {
@@ -52,6 +58,7 @@ func resolved(d *design.Design, o *design.Object) design.Body {
 
 func resolvedTunnel(d *design.Design, o *design.Object, b *design.Tunnel) design.Body {
 	out := *b
+	out.Numbers = nil // files have them; nobody enters them
 	out.Ends = make([]design.TunnelEnd, 2)
 	copy(out.Ends, b.Ends)
 	link := d.Get(o.Parent).Body.(*design.Link)

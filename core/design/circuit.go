@@ -46,6 +46,8 @@ type CircuitEnd struct {
 	Mbps uint32 `yaml:"mbps" json:"mbps"`
 	// The VLAN tag (IEEE 802.1Q).
 	VLAN uint16 `yaml:"vlan,omitempty" json:"vlan,omitempty"`
+	// The number of its interface at a box of one's own, for life; given when it is made: the next that is free there.
+	Number uint16 `yaml:"number,omitempty" json:"number,omitempty"`
 	// Its address on the circuit, with the length of the range that both ends share; left out where a session says it.
 	Inside netip.Prefix `yaml:"inside,omitempty" json:"inside,omitzero" host:"true"`
 	// What this end is expected to learn over it; without a session, what it sends into it.

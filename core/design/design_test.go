@@ -135,7 +135,7 @@ func TestApplyIsUndoneByItsInverse(t *testing.T) {
 			d, inverses = next, append(inverses, inverse)
 		}
 		for n := len(inverses) - 1; n >= 0; n-- {
-			next, _, err := d.Apply(inverses[n])
+			next, _, err := d.Replay(inverses[n])
 			require.NoError(t, err)
 			d = next
 		}

@@ -33,10 +33,21 @@ func (o *Object) With(b Body) *Object {
 }
 
 // Apply returns the design after all the edits, and the fewest edits that lead
-// back. If the result would not be valid, or an edit makes no sense, it returns
-// [Problems] and nothing is changed.
+// back. What is new gets the numbers that it has for life. If the result would
+// not be valid, or an edit makes no sense, it returns [Problems] and nothing is
+// changed.
 func (d *Design) Apply(edits []Edit) (next *Design, inverse []Edit, err error) {
-	next, problems := d.after(edits)
+	return d.apply(edits, true)
+}
+
+// Replay is as Apply for edits that an Apply has led to before, or their inverse:
+// nothing but what they say is changed.
+func (d *Design) Replay(edits []Edit) (next *Design, inverse []Edit, err error) {
+	return d.apply(edits, false)
+}
+
+func (d *Design) apply(edits []Edit, number bool) (next *Design, inverse []Edit, err error) {
+	next, problems := d.after(edits, number)
 	if len(problems) > 0 {
 		return nil, nil, problems.sorted()
 	}
@@ -54,14 +65,14 @@ func (d *Design) Sketch(edits []Edit) *Design {
 // Refusals are all the problems for which [Design.Apply] would refuse the edits,
 // however many there are.
 func (d *Design) Refusals(edits []Edit) Problems {
-	_, problems := d.after(edits)
+	_, problems := d.after(edits, true)
 	return problems
 }
 
 // after is the design after all the edits, or why there is none. What the edits
 // do not touch is shared with d, and only what they can have made invalid is
 // validated again.
-func (d *Design) after(edits []Edit) (*Design, Problems) {
+func (d *Design) after(edits []Edit, number bool) (*Design, Problems) {
 	var problems Problems
 	now := map[ID]*Object{} // as the edits before have left it
 	sound := make([]Edit, 0, len(edits))
@@ -91,6 +102,15 @@ func (d *Design) after(edits []Edit) (*Design, Problems) {
 	}
 	next := d.Sketch(sound)
 	touched := slices.DeleteFunc(slices.Sorted(maps.Keys(now)), func(id ID) bool { return d.objects[id] == now[id] })
+	if number {
+		if given := next.numbering(d, touched); len(given) > 0 {
+			next = next.Sketch(given)
+			for _, e := range given {
+				touched = append(touched, e.ID)
+			}
+			touched = slices.Compact(slices.Sorted(slices.Values(touched)))
+		}
+	}
 	problems = next.revalidate(d, touched)
 	d.explainRemovals(problems)
 	return next, problems

@@ -239,6 +239,8 @@ type Owner struct {
 
 // Segment is a routing domain.
 type Segment struct {
+	// The number of its routing instance at boxes that carry several segments, for life; given when it is made.
+	Number uint16 `yaml:"number,omitempty" json:"number,omitempty"`
 	// Free text.
 	Note string `yaml:"note,omitempty" json:"note,omitempty" form:"free"`
 }

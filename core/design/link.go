@@ -52,6 +52,9 @@ type Tunnel struct {
 	Inside []netip.Prefix `yaml:"inside,omitempty" json:"inside,omitempty" host:"true" max:"2"`
 	// The routing domain that this tunnel carries, if it is not that of its link.
 	Segment Ref `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment"`
+	// The number of its interface, if_id and mark at the boxes of one's own at its first and second end, for life; 0 at
+	// a cloud. Given when it is made: the next that is free there.
+	Numbers []uint16 `yaml:"numbers,omitempty" json:"numbers,omitempty" max:"2"`
 	// What the first and second end are set to, where that does not follow from the rest.
 	Ends []TunnelEnd `yaml:"ends,omitempty" json:"ends,omitempty" max:"2"`
 }

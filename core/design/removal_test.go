@@ -43,7 +43,7 @@ func TestAnythingCanBeRemoved(t *testing.T) {
 		next, back, err := d.Apply(d.Removal(o.ID).Edits)
 		require.NoError(t, err, d.Path(o.ID))
 		assert.Nil(t, next.Get(o.ID))
-		again, _, err := next.Apply(back)
+		again, _, err := next.Replay(back)
 		require.NoError(t, err)
 		assert.Empty(t, d.EditsTo(again), d.Path(o.ID))
 	}

@@ -21,7 +21,7 @@ const MaxID = 128
 // references to nothing, values that contradict each other. What is merely
 // unwise, such as an overlap, is a finding and not a problem.
 func (d *Design) validate() Problems {
-	v := &validator{design: d, lans: map[ID]*prefix.Index{}}
+	v := newValidator(d)
 	if !IsLine(d.Name) || utf8.RuneCountInString(d.Name) > maxName {
 		v.problems = append(
 			v.problems,
@@ -50,7 +50,7 @@ func (d *Design) validate() Problems {
 // looks only at what the change can have made wrong, which is what was touched,
 // what stands inside it or beside it, and what refers to it.
 func (d *Design) revalidate(before *Design, touched []ID) Problems {
-	v := &validator{design: d, lans: map[ID]*prefix.Index{}}
+	v := newValidator(d)
 	again, parents := d.concerned(before, touched)
 	isTouched := map[ID]bool{}
 	for _, id := range touched {
@@ -112,8 +112,13 @@ func (d *Design) concerned(before *Design, touched []ID) (again, parents map[ID]
 
 type validator struct {
 	design   *Design
-	lans     map[ID]*prefix.Index // of sites that were asked for
+	lans     map[ID]*prefix.Index       // of sites that were asked for
+	firsts   map[numberPlace]map[int]ID // by number, of places that were asked for
 	problems Problems
+}
+
+func newValidator(d *Design) *validator {
+	return &validator{design: d, lans: map[ID]*prefix.Index{}, firsts: map[numberPlace]map[int]ID{}}
 }
 
 func (v *validator) add(o *Object, field, why, want string) {
@@ -342,6 +347,7 @@ func (v *validator) rules(o *Object) {
 	default:
 		v.linkRules(o)
 	}
+	v.numbers(o)
 }
 
 func (v *validator) inLAN(site ID, a netip.Addr) bool {

@@ -84,7 +84,7 @@ func TestEveryOfferedShapeAppliesAndAgrees(t *testing.T) {
 				require.NoError(t, err, name)
 				require.NotNil(t, next.Get(s.Subject), name)
 				requireAgreement(t, d, next, name)
-				back, _, err := next.Apply(inverse)
+				back, _, err := next.Replay(inverse)
 				require.NoError(t, err)
 				assert.Empty(t, d.EditsTo(back), "undone whole: %s", name)
 				assert.NotEmpty(t, s.Parties, name)

@@ -51,13 +51,13 @@ func bird(b *box.Box) string {
 			p.line("protocol direct connected_%s { %s; }", family.Code(), family.Code())
 		}
 		for n := range b.Instances[1:] {
-			birdInstance(p, b, n, family)
+			birdInstance(p, b, n+1, family)
 		}
 		birdCrossings(p, b, family)
 	}
 	for _, s := range b.Sessions {
 		table := slices.IndexFunc(b.Instances, func(i box.Instance) bool { return i.Segment == s.Segment })
-		birdSession(p, s, b.Instances[table].Announces, b.Summaries, table-1, uncrossed(b, table-1))
+		birdSession(p, s, &b.Instances[table], b.Summaries, uncrossed(b, table))
 	}
 	return p.String()
 }
@@ -79,8 +79,8 @@ const learnedMetric = 20000
 // one in the kernel, with what its own sessions bring and those that are in no
 // segment. What it learned goes back to where everything meets, and no further.
 func birdInstance(p *page, b *box.Box, n int, family prefix.Family) {
-	i := &b.Instances[n+1]
-	name := instanceTable(n, family)
+	i := &b.Instances[n]
+	name := instanceTable(i, family)
 	p.comment("The routing instance of %s.", i.Title)
 	p.line("%s table %s;", family.Code(), name)
 	p.block("protocol kernel kernel_"+name, func() {
@@ -88,7 +88,7 @@ func birdInstance(p *page, b *box.Box, n int, family prefix.Family) {
 			p.line("merge paths on;")
 		}
 		p.line("metric %d;", learnedMetric)
-		p.line("kernel table %d;", kernelTable(n))
+		p.line("kernel table %d;", kernelTable(i))
 		p.line("%s { table %s; export %s; };", family.Code(), name, toKernel(i, family))
 	})
 	p.block("protocol static own_"+name, func() {
@@ -117,20 +117,29 @@ func birdInstance(p *page, b *box.Box, n int, family prefix.Family) {
 		)
 		p.line(
 			"import filter { if source != RTS_BGP then reject; preference = preference - %d; accept; };",
-			route.Away(n+1),
+			route.Away(n),
 		)
 	})
 }
 
-func instanceTable(n int, family prefix.Family) string {
-	return fmt.Sprintf("instance%d_%s", n+1, family.Code()[3:])
+// instanceTable is what the daemon calls the table of a segment's instance.
+func instanceTable(i *box.Instance, family prefix.Family) string {
+	return fmt.Sprintf("instance%d_%s", i.Number, family.Code()[3:])
 }
 
-// kernelTable is the number of an instance's table in the kernel.
-func kernelTable(n int) int { return 301 + n }
+// firstTable is what a segment's number is added to.
+const firstTable = 300
+
+// kernelTable is the number of an instance's table in the kernel; 0 of that in which everything meets.
+func kernelTable(i *box.Instance) int {
+	if i.Segment == "" {
+		return 0
+	}
+	return firstTable + i.Number
+}
 
 func birdSession(
-	p *page, s box.Session, own []bgp.Originated, summaries []design.Summary, table int, before string,
+	p *page, s box.Session, in *box.Instance, summaries []design.Summary, before string,
 ) {
 	p.block("protocol bgp "+protocolName(s), func() {
 		p.line("local %s as %d;", s.Set.Address, s.Set.ASN)
@@ -150,20 +159,19 @@ func birdSession(
 			p.line("allow local as %d;", s.Near.AllowOwn)
 		}
 		for _, family := range families(s.Near) {
-			channel(p, s, own, summaries, family, table, before)
+			channel(p, s, in, summaries, family, before)
 		}
 	})
 }
 
 // channel is what a session carries of one address family.
 func channel(
-	p *page, s box.Session, own []bgp.Originated, summaries []design.Summary, family prefix.Family, table int,
-	before string,
+	p *page, s box.Session, in *box.Instance, summaries []design.Summary, family prefix.Family, before string,
 ) {
-	e := s.Near
+	e, own := s.Near, in.Announces
 	p.block(family.Code(), func() {
-		if table >= 0 {
-			p.line("table %s;", instanceTable(table, family))
+		if in.Segment != "" {
+			p.line("table %s;", instanceTable(in, family))
 		}
 		if s.First {
 			p.line("preference %d; # before what other sessions bring", preferred)

@@ -1,14 +1,19 @@
 package handover
 
 import (
+	"fmt"
 	"strconv"
+	"strings"
 
 	"dravin/core/box"
 )
 
 // portsFile names the interface into which each circuit is plugged, which no design
 // says.
-const portsFile = "dravin/ports"
+const portsFile = Ports
+
+// Ports is that file's path below /etc. What was filled in there stays: the routes' script adds what is new.
+const Ports = "dravin/ports"
 
 // circuits makes the tagged interfaces of circuits, and gives them their addresses.
 func (s *script) circuits() {
@@ -21,6 +26,10 @@ func (s *script) circuits() {
 	s.line(`port() { awk -v d="$1" '$1 == d { print $2 }' "${DRAVIN_PORTS:-/etc/%s}" 2>/dev/null || true; }`, portsFile)
 	for _, c := range s.box.Circuits {
 		s.comment("%s", c.Name)
+		s.line(
+			`p=${DRAVIN_PORTS:-/etc/%[1]s}; if [ -w "$p" ] && ! grep -q "^%[2]s " "$p"; then echo %[3]s >>"$p"; fi`, portsFile,
+			c.Device(), shellWord(portLine(c)),
+		)
 		// All that comes to the port is the circuit's: in any other mode the port answers for the
 		// circuit's address (ARP), and packets come in beside its routing instance.
 		make := `ip link add link "$p" name ` + c.Device() + ` type macvlan mode passthru`
@@ -57,7 +66,13 @@ func ports(b *box.Box) string {
 		b.Title, fillIn,
 	)
 	for _, c := range b.Circuits {
-		p.line("%s %s # %s", c.Device(), fillIn, c.Name)
+		p.line("%s", portLine(c))
 	}
 	return p.String()
 }
+
+// portLine is the line of a circuit whose port is to be filled in.
+func portLine(c box.Circuit) string { return fmt.Sprintf("%s %s # %s", c.Device(), fillIn, c.Name) }
+
+// shellWord is a text as one word of the shell.
+func shellWord(text string) string { return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'" }

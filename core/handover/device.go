@@ -25,6 +25,7 @@ func device(b *box.Box) []File {
 			p.Truncate(at)
 		}
 	}
+	part("Routing instances: nothing passes between them but by the crossings below", func() { deviceInstances(p, b) })
 	part("Interfaces", func() { deviceInterfaces(p, b) })
 	part("IPsec tunnels (RFC 4301, RFC 7296)", func() { deviceTunnels(p, b) })
 	part("Routes", func() { deviceRoutes(p, b) })
@@ -60,6 +61,50 @@ func device(b *box.Box) []File {
 	}}
 }
 
+// deviceInstances are the routing instances, what of LANs in none is theirs, and what leads from one into another.
+func deviceInstances(p *page, b *box.Box) {
+	if len(b.Instances) == 1 {
+		return
+	}
+	for _, i := range b.Instances[1:] {
+		p.line("  [ ] %s: a routing instance (RFC 4364 section 3) of its own", i.Title)
+		for _, l := range b.LANs {
+			if ranges := i.Behind[l.ID]; len(ranges) > 0 {
+				p.line("      what comes by %s from %s is in it", l.Name, words(ranges))
+			}
+		}
+	}
+	for _, c := range b.Crossings {
+		hides := ""
+		if c.Hides {
+			hides = "; what goes there leaves with the box's own address, and nobody there can start"
+		}
+		p.line(
+			"  [ ] crossing %s: %s has routes to %s of %s%s", c.Name, b.Instances[c.From].Title, words(c.Ranges),
+			b.Instances[c.To].Title, hides,
+		)
+		for _, f := range c.Filters {
+			p.line("      %s; what no rule is for: %s", f.Name, f.Manner.In)
+			for n, note := range f.Notes {
+				p.line("      %d. %s", n+1, note)
+			}
+		}
+	}
+}
+
+// within says in which routing instance something is, of a box that has several.
+func within(b *box.Box, segment design.ID) string {
+	if len(b.Instances) == 1 {
+		return ""
+	}
+	for _, i := range b.Instances[1:] {
+		if i.Segment == segment {
+			return ", in the instance of " + i.Title
+		}
+	}
+	return ", in no instance: where everything meets"
+}
+
 func deviceInterfaces(p *page, b *box.Box) {
 	for _, a := range b.Addresses {
 		p.line("  [ ] outside: %s", a)
@@ -69,7 +114,7 @@ func deviceInterfaces(p *page, b *box.Box) {
 		if l.VLAN != 0 {
 			tag = fmt.Sprintf(", VLAN tag %d", l.VLAN)
 		}
-		p.line("  [ ] inside, %s: an address in %s%s", l.Name, words(l.Ranges), tag)
+		p.line("  [ ] inside, %s: an address in %s%s%s", l.Name, words(l.Ranges), tag, within(b, l.Segment))
 	}
 	for _, a := range b.Stands {
 		p.line("  [ ] its address beside hosts: %s", a)
@@ -80,7 +125,7 @@ func deviceInterfaces(p *page, b *box.Box) {
 			tag = fmt.Sprintf(", VLAN tag %d", c.VLAN)
 		}
 		if c.Inside.IsValid() {
-			p.line("  [ ] %s: %s, far end %s%s", c.Name, c.Inside, c.FarInside, tag)
+			p.line("  [ ] %s: %s, far end %s%s%s", c.Name, c.Inside, c.FarInside, tag, within(b, c.Segment))
 		}
 	}
 }
@@ -96,7 +141,7 @@ func deviceTunnels(p *page, b *box.Box) {
 					kind += " with " + t.Inside.String()
 				}
 			}
-			p.line("      %s", kind)
+			p.line("      %s%s", kind, within(b, t.Segment))
 			p.line("      outside %s to %s", addressOr(t.Set.Address.String()), addressOr(t.Set.Peer.String()))
 			p.line("      identities %s and %s, with a pre-shared key", t.Set.Identity, orFill(t.Set.PeerIdentity))
 			p.line("      IKEv%d: %s; new keys after %d s", t.Set.Version, strings.Join(t.Set.IKE, ", "), t.Set.IKELife)
@@ -119,10 +164,7 @@ func deviceTunnels(p *page, b *box.Box) {
 
 func deviceRoutes(p *page, b *box.Box) {
 	for _, i := range b.Instances {
-		in := ""
-		if i.Title != "" {
-			in = " in the instance of " + i.Title
-		}
+		in := within(b, i.Segment)
 		for _, r := range i.Table.Routes {
 			entered := r.Source == route.Static || r.Source == route.CircuitStatic || r.Entered()
 			if entered && r.Learned == nil && r.Expected == "" {
@@ -135,7 +177,8 @@ func deviceRoutes(p *page, b *box.Box) {
 func deviceSessions(p *page, b *box.Box) {
 	for _, s := range b.Sessions {
 		p.line(
-			"  [ ] %s AS %d with %s AS %d, hold time %d s", s.Set.Address, s.Set.ASN, s.Set.Peer, s.Set.PeerASN, s.Set.Hold,
+			"  [ ] %s AS %d with %s AS %d, hold time %d s%s", s.Set.Address, s.Set.ASN, s.Set.Peer, s.Set.PeerASN,
+			s.Set.Hold, within(b, s.Segment),
 		)
 		for _, x := range []struct {
 			word  string
@@ -167,7 +210,11 @@ func deviceSessions(p *page, b *box.Box) {
 func filterText(f design.Filter) string {
 	what := "everything"
 	if f.Prefix.IsValid() {
-		what = lengths(f)
+		what = f.Prefix.String()
+		if f.From != 0 || f.To != 0 {
+			from, to := f.Lengths()
+			what += fmt.Sprintf(" and its parts of length %d to %d", from, to)
+		}
 	}
 	var with []string
 	for _, x := range []struct {

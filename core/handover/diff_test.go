@@ -184,7 +184,7 @@ func TestDeviceSheetsSayAll(t *testing.T) {
 	tunnels := 0
 	for _, o := range d.Inside("", handover.Parties...) {
 		p := box.PartyOf(tables, o.ID)
-		for _, f := range handover.As(p, []handover.Target{handover.Device}) {
+		for _, f := range handover.As(p, []handover.Target{handover.Device}, nil) {
 			for _, word := range []string{"swanctl", "nft ", "bird", "charon", "/etc"} {
 				assert.NotContains(t, f.Content, word, f.Path)
 			}

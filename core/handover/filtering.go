@@ -5,7 +5,6 @@ import (
 	"net/netip"
 	"slices"
 	"strconv"
-	"strings"
 
 	"dravin/core/box"
 	"dravin/core/design"
@@ -223,7 +222,7 @@ func hostFilters(p *box.Party) []File {
 			})
 			page.line("")
 		}
-		prefix := folders.name(strings.Join([]string{"host", h.Place, h.Name}, " ")) + "/"
+		prefix := folders.name("host", h.Place, h.Name) + "/"
 		out = append(
 			out,
 			File{

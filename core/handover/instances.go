@@ -11,9 +11,14 @@ import (
 	"dravin/core/route"
 )
 
-// rulePriority is that of the rules that choose a routing instance: after the
-// box's own addresses, before where everything meets.
-const rulePriority = 1000
+// The priorities of the rules that choose a routing instance, to which a segment's number is added: after the box's
+// own addresses, before where everything meets; answers of what crossed one way go first. Numbers are below
+// [design.MostSegments].
+const (
+	crossingPriority = 1000
+	rulePriority     = crossingPriority + design.MostSegments
+	lastPriority     = rulePriority + design.MostSegments
+)
 
 // lan is a LAN in which a gateway stands, with the variable of the script that holds its
 // interface.
@@ -53,23 +58,19 @@ func interfacesOf(p *page, b *box.Box) []lan {
 		for _, r := range x.Ranges {
 			p.line(`%[1]s=${%[1]s:-$(device %[2]s %[3]s%[4]s)}`, l.variable, flag(r), r, tag)
 		}
-		p.line(
-			`if [ -z "$%s" ]; then echo "no interface is in %s: give this box its address there, and run this " +
-				"again" >&2; fi`,
-			l.variable,
-			words(x.Ranges),
-		)
+		p.line(`if [ -z "$%s" ]; then`, l.variable)
+		p.line(`  echo "no interface is in %s: give this box its address there, and run this again" >&2`, words(x.Ranges))
+		p.line(`fi`)
 		out = append(out, l)
 	}
 	for n, x := range out {
 		for _, y := range out[:n] {
 			if x.Segment != y.Segment {
-				p.line(
-					`if [ -n "$%[1]s" ] && [ "$%[1]s" = "$%[2]s" ]; then echo "two segments are on the interface " +
-						"$%[1]s: give each of their LANs an interface or a VLAN of its own" >&2; exit 1; fi`,
-					x.variable,
-					y.variable,
-				)
+				p.line(`if [ -n "$%[1]s" ] && [ "$%[1]s" = "$%[2]s" ]; then`, x.variable, y.variable)
+				p.line(`  echo "two segments are on the interface $%s: give each of their LANs an interface or a VLAN" \`, x.variable)
+				p.line(`    "of its own" >&2`)
+				p.line(`  exit 1`)
+				p.line(`fi`)
 			}
 		}
 	}
@@ -79,8 +80,9 @@ func interfacesOf(p *page, b *box.Box) []lan {
 // script is what renders a gateway's or edge router's routes.
 type script struct {
 	*page
-	box  *box.Box
-	lans []lan
+	box    *box.Box
+	lans   []lan
+	routes []string // those into interfaces of its own, as [script.placed] writes them
 }
 
 // instances sets up the routing instances of a box that carries several segments, a
@@ -96,32 +98,47 @@ func (s *script) instances() {
 	s.line(
 		`onward() { ip "$1" route show default | awk 'NR == 1 { for (i = 2; i < NF; i += 2) if ($i == "via" || $i == "dev") printf "%%s %%s ", $i, $(i+1) }'; }`,
 	)
-	s.line(`rule() { f=$1; shift; ip "$f" rule delete "$@" 2>/dev/null || true; ip "$f" rule add "$@"; }`)
-	for n, i := range segments {
+	s.comment("rule FAMILY RULE: is there from now on; one that is there stays, so that nothing takes another way meanwhile.")
+	s.line(`rule() {`)
+	s.line(`  f=$1; shift; rules="${rules-}|$f $*"`)
+	s.line(`  e=$(ip "$f" rule add "$@" 2>&1) || case "$e" in *exists*) ;; *) echo "$e" >&2; exit 1 ;; esac`)
+	s.line(`}`)
+	s.comment("member INTERFACE GROUP: the interface is in the group of its segment, which the ruleset asks for.")
+	s.line(`member() {`)
+	s.line(`  if [ -n "$1" ] && ip link show "$1" >/dev/null 2>&1; then`)
+	s.line(`    ip link set dev "$1" group "$2"; groups="${groups-}|$1 $2"`)
+	s.line(`  fi`)
+	s.line(`}`)
+	for n := range segments {
+		i := &segments[n]
+		table := kernelTable(i)
 		s.line("")
 		s.comment("%s", i.Title)
-		for _, r := range i.Table.Routes {
-			s.instanceRoute(r, s.segmentOf(r, i.Segment), kernelTable(n))
+		for _, device := range s.devicesIn(i.Segment) {
+			s.line("member %s %d", device, members(i))
 		}
-		for _, w := range s.ways(i.Table, kernelTable(n)) {
-			w.place(s.page)
+		for _, r := range i.Table.Routes {
+			s.instanceRoute(r, s.segmentOf(r, i.Segment), table)
+		}
+		for _, w := range s.ways(i.Table, table) {
+			s.place(w)
 		}
 		for _, f := range []string{"-4", "-6"} {
-			s.line("ip %s route replace unreachable default metric 4278198272 table %d", f, kernelTable(n))
+			s.line("ip %s route replace unreachable default metric 4278198272 table %d", f, table)
 		}
 		for _, l := range s.lans {
 			for _, r := range i.Behind[l.ID] {
 				s.line(
 					`if [ -n "$%[2]s" ]; then rule %[1]s iif "$%[2]s" from %[3]s lookup %[4]d pref %[5]d; fi`,
-					flag(r), l.variable, r, kernelTable(n), rulePriority+n,
+					flag(r), l.variable, bareAddress(r), table, rulePriority+i.Number,
 				)
 			}
 		}
 		for _, device := range s.devicesIn(i.Segment) {
 			for _, f := range []string{"-4", "-6"} {
 				s.line(
-					"if [ -n %[2]s ]; then rule %[1]s iif %[2]s lookup %[3]d pref %[4]d; fi", f, device, kernelTable(n),
-					rulePriority+n,
+					"if [ -n %[2]s ]; then rule %[1]s iif %[2]s lookup %[3]d pref %[4]d; fi", f, device, table,
+					rulePriority+i.Number,
 				)
 			}
 		}
@@ -199,6 +216,7 @@ func (s *script) instanceRoute(r route.Route, segment design.ID, table int) {
 	case r.Entered() && r.Hop.Kind == route.Tunnel:
 		if l := s.box.Link(r.Hop.To); l != nil {
 			if up := upAmong(l, devicesOf(l, r)); len(up) > 0 {
+				s.placed(r.Prefix, noMetric(r.Prefix), table)
 				s.line(
 					"ip %s route replace %s %s table %d", f, r.Prefix, hopsOf(up, prefix.FamilyOf(r.Prefix.Addr()))[0],
 					table,
@@ -207,10 +225,12 @@ func (s *script) instanceRoute(r route.Route, segment design.ID, table int) {
 		}
 	case r.Source == route.Inside && r.Hop.Kind == route.Tunnel:
 		if l := s.box.Link(r.Hop.To); l != nil {
+			s.placed(r.Prefix, noMetric(r.Prefix), table)
 			s.line("ip %s route replace %s dev %s table %d", f, r.Prefix, devicesOf(l, r)[0], table)
 		}
 	case r.Source == route.Inside && r.Hop.Kind == route.Circuit:
 		if c := s.box.Circuit(r.Hop.To); c != nil {
+			s.placed(r.Prefix, noMetric(r.Prefix), table)
 			s.line(
 				"if has %[3]s; then ip %[1]s route replace %[2]s dev %[3]s table %[4]d; fi", f, r.Prefix, c.Device(),
 				table,

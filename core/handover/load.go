@@ -13,7 +13,7 @@ func Load(changed, fresh []string) (out []string) {
 		return slices.ContainsFunc(list, func(p string) bool { return strings.HasPrefix(p, prefix) })
 	}
 	if any("nftables.d/", changed) {
-		out = append(out, "nft -f /etc/nftables.d/dravin.nft")
+		out = append(out, "nft -f /etc/"+Ruleset)
 	}
 	if any("dravin/routes.sh", changed) || any("dravin/ports", changed) {
 		out = append(out, "sh /etc/dravin/routes.sh")
@@ -42,6 +42,28 @@ func Load(changed, fresh []string) (out []string) {
 	}
 	if any("dravin/watch.sh", changed) && !slices.Contains(fresh, "systemd/system/dravin-watch.service") {
 		out = append(out, "systemctl restart dravin-watch.service")
+	}
+	return slices.Compact(out)
+}
+
+// Ruleset is the path of a box's ruleset below /etc.
+const Ruleset = "nftables.d/dravin.nft"
+
+// Unload are the lines that put the files of before into use again: kept are those that a box has had, by their paths
+// below /etc, and fresh those that it has not.
+func Unload(kept, fresh []string) (out []string) {
+	out = Load(kept, nil)
+	for _, p := range fresh {
+		switch {
+		case strings.HasPrefix(p, "swanctl/") && !slices.ContainsFunc(kept, func(k string) bool {
+			return strings.HasPrefix(k, "swanctl/") || strings.HasPrefix(k, "strongswan.d/")
+		}):
+			out = append(out, "swanctl --load-all --noprompt")
+		case strings.HasPrefix(p, "bird/"):
+			out = append(out, "systemctl restart bird.service")
+		case strings.HasPrefix(p, "systemd/"):
+			out = append(out, "systemctl daemon-reload")
+		}
 	}
 	return slices.Compact(out)
 }

@@ -17,6 +17,13 @@ func routes(b *box.Box) string {
 	s.line("#!/bin/sh")
 	s.head("Addresses, interfaces and routes of " + b.Title)
 	s.line("set -eu")
+	s.tidy()
+	s.line("")
+	s.comment("away: nothing of what this script sets up stays, the kernel's settings apart.")
+	s.line(`if [ "${1-}" = away ]; then`)
+	s.line(`  away`)
+	s.line(`  exit`)
+	s.line(`fi`)
 	s.lans = interfacesOf(s.page, b)
 	s.line("")
 	s.comment("The box forwards, and replies may leave by another interface than requests came in by.")
@@ -47,11 +54,12 @@ func routes(b *box.Box) string {
 		s.line("")
 		s.comment("What is sent into links and circuits.")
 		for _, w := range ways {
-			w.place(s.page)
+			s.place(w)
 		}
 	}
 	boxRoutes(s.page, b.Entries)
 	s.instances()
+	s.stale()
 	return s.String()
 }
 

@@ -147,10 +147,5 @@ func ConnectionName(l *box.Link, t box.Tunnel) (connection string, children []st
 // ProtocolName is what a session is called in the BGP daemon's files.
 func ProtocolName(s box.Session) string { return protocolName(s) }
 
-// KernelTable is the kernel's number of the routing instance of a box, 0 of that in which everything meets.
-func KernelTable(instance int) int {
-	if instance == 0 {
-		return 0
-	}
-	return kernelTable(instance - 1)
-}
+// KernelTable is the kernel's number of a routing instance, 0 of that in which everything meets.
+func KernelTable(i *box.Instance) int { return kernelTable(i) }

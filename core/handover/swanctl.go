@@ -1,6 +1,7 @@
 package handover
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -42,16 +43,17 @@ func daemonSettings(b *box.Box) string {
 	return p.String()
 }
 
+// Bypass is what the IPsec daemon calls the policies that keep traffic between the site's own ranges out of tunnels.
+const Bypass = "own-ranges"
+
 // bypass keeps traffic between the site's own ranges out of every selector,
 // where a far range overlaps one of them: it must never draw local traffic into
 // a tunnel, and a kernel asks its selectors whatever the route says.
 func bypass(p *page, point *route.Point) {
-	if !slices.ContainsFunc(
-		point.Selectors, func(s route.Selector) bool { return slices.ContainsFunc(point.Own, s.Remote.Overlaps) },
-	) {
+	if !drawn(point) {
 		return
 	}
-	p.block("own-ranges", func() {
+	p.block(Bypass, func() {
 		p.line("remote_addrs = 127.0.0.1")
 		p.block("children", func() {
 			p.block("stay", func() {
@@ -62,6 +64,13 @@ func bypass(p *page, point *route.Point) {
 			})
 		})
 	})
+}
+
+// drawn reports whether a far range overlaps one of the site's own.
+func drawn(point *route.Point) bool {
+	return slices.ContainsFunc(
+		point.Selectors, func(s route.Selector) bool { return slices.ContainsFunc(point.Own, s.Remote.Overlaps) },
+	)
 }
 
 func connection(p *page, l *box.Link, t box.Tunnel) {
@@ -158,11 +167,15 @@ func swanctlKeys(b *box.Box, keys Keys) string {
 					p.comment(
 						"No key is known for %s, %s: agree on one with %s and put it here.", l.Name, t.Name, l.Far,
 					)
-					key = fillIn
 				}
 				p.block("ike-"+connectionName(l, t), func() {
 					p.line("id-1 = %s", value(t.Set.Identity))
 					p.line("id-2 = %s", value(orFill(t.Set.PeerIdentity)))
+					// A tunnel without a key stays down. One whose key is a word that stands in everybody's file would come up.
+					if key == "" || key == Masked {
+						p.comment("secret = %s", quoted(cmp.Or(key, fillIn)))
+						return
+					}
 					p.line("secret = %s", quoted(key))
 				})
 			}

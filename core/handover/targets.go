@@ -44,8 +44,9 @@ func ParseTarget(text string) (Target, error) {
 	return "", fmt.Errorf("%q is no target; give %s", text, strings.Join(all, ", "))
 }
 
-// As prints a party for other targets.
-func As(p *box.Party, targets []Target) (out []File) {
+// As prints a party for other targets, with keys where a target has them.
+func As(p *box.Party, targets []Target, keys Keys) (out []File) {
+	older := func(b *box.Box) []File { return keyed(b, keys) }
 	for _, b := range p.Boxes {
 		if !b.Linux {
 			continue
@@ -53,7 +54,7 @@ func As(p *box.Party, targets []Target) (out []File) {
 		for _, x := range []struct {
 			target Target
 			files  func(*box.Box) []File
-		}{{FRR, frr}, {Keyed, keyed}, {Networkd, networkd}, {Models, models}, {Device, device}} {
+		}{{FRR, frr}, {Keyed, older}, {Networkd, networkd}, {Models, models}, {Device, device}} {
 			if slices.Contains(targets, x.target) {
 				out = append(out, x.files(b)...)
 			}

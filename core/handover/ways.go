@@ -81,9 +81,9 @@ func metricOf(p netip.Prefix, n int) int {
 }
 
 // place writes the commands that set the route.
-func (w way) place(p *page) {
+func (s *script) place(w way) {
 	if w.src != "" {
-		p.line("s=%s", w.src)
+		s.line("s=%s", w.src)
 	}
 	for _, half := range halves(w.to) {
 		for k, hops := range w.hops() {
@@ -94,7 +94,8 @@ func (w way) place(p *page) {
 			if w.via.IsValid() {
 				set = fmt.Sprintf("if has %s; then %s; fi", w.devices[0], set)
 			}
-			p.line("%s", set)
+			s.placed(half, w.metric+k, w.table)
+			s.line("%s", set)
 		}
 	}
 }
@@ -210,12 +211,9 @@ func ownSource(point *route.Point, f prefix.Family) string {
 // allWays are the ways of all routing instances.
 func (s *script) allWays() []way {
 	var out []way
-	for n, i := range s.box.Instances {
-		table := 0
-		if n > 0 {
-			table = kernelTable(n - 1)
-		}
-		out = append(out, s.ways(i.Table, table)...)
+	for n := range s.box.Instances {
+		i := &s.box.Instances[n]
+		out = append(out, s.ways(i.Table, kernelTable(i))...)
 	}
 	return out
 }

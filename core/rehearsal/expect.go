@@ -114,9 +114,10 @@ func (b *builder) table(p *route.Point) {
 	case p.Kind != design.KindGateway && p.Kind != design.KindEdgeRouter, n == nil:
 		return
 	case n.Role == OwnBox:
-		for k, i := range b.boxOf(p.ID).Instances {
-			if i.Segment == p.Segment {
-				number = handover.KernelTable(k)
+		list := b.boxOf(p.ID).Instances
+		for k := range list {
+			if list[k].Segment == p.Segment {
+				number = handover.KernelTable(&list[k])
 			}
 		}
 	}

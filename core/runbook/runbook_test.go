@@ -140,8 +140,12 @@ func TestWhatDisturbsComesInTheWindow(t *testing.T) {
 	assert.Contains(t, does, "before Thornfield Station, gateway: order the circuit: Thornfield circuit")
 	for _, s := range book.Steps {
 		if len(s.Run) > 0 && s.Where == "Thornfield Station, gateway" {
-			assert.Equal(t, "tar -C /etc -cf /root/dravin-before-gateway.tar bird/bird.conf dravin/routes.sh",
-				s.Run[0].Line)
+			assert.Equal(
+				t,
+				"tar -C /etc --ignore-failed-read -cf /root/dravin-before-gateway.tar bird/bird.conf dravin/ports dravin/routes.sh",
+				s.Run[0].Line, "what is there is kept before anything is copied over it",
+			)
+			assert.Contains(t, s.Run[1].Line, "cp --parents")
 			assert.Contains(t, s.Back, "tar -C /etc -xf /root/dravin-before-gateway.tar")
 			assert.Contains(t, s.Back, "birdc configure")
 		}

@@ -3,7 +3,6 @@ package runbook
 import (
 	"fmt"
 	"slices"
-	"strings"
 
 	"dravin/core/box"
 	"dravin/core/design"
@@ -144,7 +143,7 @@ func indented(lines []string) (out []string) {
 // use and that put those of before back.
 func (w *writer) load(s *Step, b *box.Box, party *design.Object, after estate) {
 	old, now := w.loaded[b.ID], filesOf(after.proofs.Tables(), party.ID, b.Name)
-	if old == nil {
+	if old == nil && !box.Of(w.begun.proofs.Tables(), b.ID).Idle() {
 		old = filesOf(w.begun.proofs.Tables(), party.ID, b.Name)
 	}
 	w.loaded[b.ID] = now
@@ -166,28 +165,9 @@ func (w *writer) load(s *Step, b *box.Box, party *design.Object, after estate) {
 	if len(changed) == 0 {
 		return
 	}
-	keep := "/root/dravin-before-" + b.Name + ".tar"
-	keep = strings.ReplaceAll(keep, " ", "-")
-	if len(kept) > 0 {
-		s.Run = append(s.Run, Command{"tar -C /etc -cf " + keep + " " + strings.Join(kept, " "), "keeps the files of before"})
-	}
-	s.Enter = append(s.Enter, "put the files that are listed into /etc, as they were handed over")
-	lines := handover.Load(changed, fresh)
-	for _, l := range lines {
-		s.Run = append(s.Run, Command{Line: l})
-	}
-	if len(kept) > 0 {
-		s.Back = append(s.Back, "tar -C /etc -xf "+keep)
-	}
-	for _, p := range fresh {
-		if unit, ok := strings.CutPrefix(p, "systemd/system/"); ok {
-			s.Back = append(s.Back, "systemctl disable --now "+unit)
-		}
-	}
-	if len(fresh) > 0 {
-		s.Back = append(s.Back, "cd /etc && rm -f "+strings.Join(fresh, " "))
-	}
-	s.Back = append(s.Back, handover.Load(kept, nil)...)
+	s.Enter = append(s.Enter, "copy the files that are listed to "+Handed(b.Name)+" of the box, as they were handed over")
+	s.Run = append(s.Run, handedOver(b.Name, old, now, changed, fresh)...)
+	s.Back = append(s.Back, wayBack(b.Name, old, now, fresh, kept)...)
 }
 
 // watched are the files of which a box's watcher sees by itself that a link is up by now.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -144,13 +145,17 @@ func TestWhatGoesWrongIsRehearsed(t *testing.T) {
 	}
 }
 
-// Random estates are rehearsed to what is proven of them: 24 in make truth, of which DRAVIN_TRUTH_SEED is the first,
-// else three that each found something when they were first rehearsed.
+// Random estates are rehearsed to what is proven of them: 24 in make truth, else one that found something when it was
+// first rehearsed and two that are drawn anew in each run. DRAVIN_TRUTH_SEED fixes the first of those that are drawn.
 func TestRandomEstatesAreRehearsed(t *testing.T) {
 	possible(t)
-	seeds := []uint64{9, 11, 12}
+	first, err := strconv.ParseUint(os.Getenv("DRAVIN_TRUTH_SEED"), 10, 64)
+	if err != nil {
+		first = rand.Uint64N(1 << 20)
+	}
+	t.Logf("random estates begin with DRAVIN_TRUTH_SEED=%d", first)
+	seeds := []uint64{9, first, first + 1}
 	if os.Getenv("DRAVIN_REHEARSE") == "all" {
-		first, _ := strconv.ParseUint(os.Getenv("DRAVIN_TRUTH_SEED"), 10, 64)
 		seeds = nil
 		for n := range uint64(24) {
 			seeds = append(seeds, first+n)

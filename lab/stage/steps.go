@@ -2,6 +2,7 @@ package stage
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -119,26 +120,23 @@ func (p *play) does(ctx context.Context, s runbook.Step, t *route.Tables) error 
 		return nil
 	}
 	n := p.nodes[k]
-	files := handover.Of(handover.Render(t, s.Party, p.plan.Keys), t.Design.Get(s.At).Name)
-	for _, c := range s.Run {
-		if strings.HasPrefix(c.Line, "tar ") { // keeps the files of before: it comes first
-			if err := p.types(ctx, n, c.Line); err != nil {
-				return err
-			}
+	name := t.Design.Get(s.At).Name
+	for _, f := range handover.Of(handover.Render(t, s.Party, p.plan.Keys), name) {
+		if !slices.Contains(s.Files, f.Path) {
+			continue
+		}
+		mode := os.FileMode(0o644)
+		if f.Secret {
+			mode = 0o600
+		}
+		path := n.root(filepath.Join(runbook.Handed(name), f.Path))
+		if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, []byte(f.Content), mode)); err != nil {
+			return err
 		}
 	}
-	for _, f := range files {
-		if slices.Contains(s.Files, f.Path) {
-			if err := n.put(f.Path, []byte(f.Content), 0o644); err != nil {
-				return err
-			}
-		}
-	}
 	for _, c := range s.Run {
-		if !strings.HasPrefix(c.Line, "tar ") {
-			if err := p.types(ctx, n, c.Line); err != nil {
-				return err
-			}
+		if err := p.types(ctx, n, c.Line); err != nil {
+			return err
 		}
 	}
 	return nil

@@ -1500,6 +1500,8 @@ export interface components {
        * @description The speed that this end has, Mbit/s.
        */
       mbps: number;
+      /** Format: int32 */
+      number?: number;
       /** @description What this end is expected to learn over it; without a session, what it sends into it. */
       routes?: string[];
       /**
@@ -4804,6 +4806,8 @@ export interface components {
     Segment: {
       /** @description Free text. */
       note?: string;
+      /** Format: int32 */
+      number?: number;
     };
     SentInBody: {
       /**
@@ -5334,6 +5338,7 @@ export interface components {
       ends?: components["schemas"]["TunnelEnd"][];
       /** @description Route-based: the inside addresses at the first and second end, with their common prefix length. */
       inside?: string[];
+      numbers?: number[];
       /** @description The public addresses at the first and second end; 0.0.0.0: the gateway's own, of several in turn, or none while it has not been given any. */
       outside: string[];
       /** @description The routing domain that this tunnel carries, if it is not that of its link. */

@@ -4,6 +4,43 @@
 
 set -eu
 
+# tidy DEVICES ROUTES RULES GROUPS: what an earlier run has set up beside these goes.
+tidy() {
+  for d in $(ip -o link show | awk -F'[ :@]+' '$2 ~ /^(dravin|circuit)[0-9]+$/ { print $2 }'); do
+    case " $1 " in *" $d "*) ;; *) ip link delete "$d" ;; esac
+  done
+  for f in -4 -6; do
+    ip -o "$f" route show table all | awk -v f="$f" '/ dev (dravin|circuit)[0-9]+( |$)/ && !/ proto / {
+      t = "main"; m = 0; for (i = 2; i < NF; i++) { if ($i == "table") t = $(i+1); if ($i == "metric") m = $(i+1) }
+      print f, t, $1, m }' | sort -u | while read -r f t to m; do
+      case "|$2|" in *"|$f $t $to $m|"*) ;; *) ip "$f" route delete "$to" table "$t" metric "$m" ;; esac
+    done
+    ip "$f" rule show | awk -v low=1000 -v high=17000 '{ p = $1 + 0; if (p < low || p > high) next;
+      by = ""; from = ""; for (i = 2; i < NF; i++) { if ($i == "iif" || $i == "fwmark") by = $i " " $(i+1);
+        if ($i == "from" && $(i+1) != "all") from = " from " $(i+1); if ($i == "lookup") t = $(i+1) }
+      print by from " lookup " t " pref " p }' | while read -r r; do
+      case "$3|" in *"|$f $r|"*) ;; *) ip "$f" rule delete $r ;; esac
+    done
+  done
+  ip -o link show | awk '{ for (i = 3; i < NF; i++) if ($i == "group") { sub(/[@:].*/, "", $2); print $2, $(i+1) } }' |
+    while read -r d g; do
+      case "$g" in *[!0-9]*) continue ;; esac
+      if [ "$g" -gt 300 ] && [ "$g" -le 8300 ]; then
+        case "$4|" in *"|$d $g|"*) ;; *) ip link set dev "$d" group default ;; esac
+      fi
+    done
+}
+away() {
+  tidy "" "" "" ""
+  ip -o -4 address show to 10.223.0.0/24 | awk '1 && $2 == "lo" { print $4, "dev", $2 }' | while read -r a; do ip address delete $a; done
+}
+
+# away: nothing of what this script sets up stays, the kernel's settings apart.
+if [ "${1-}" = away ]; then
+  away
+  exit
+fi
+
 # The box forwards, and replies may leave by another interface than requests came in by.
 sysctl -qw net.ipv4.ip_forward=1
 sysctl -qw net.ipv6.conf.all.forwarding=1
@@ -16,3 +53,6 @@ own() { ip -o "$1" address show to "$2" scope global | awk '$2 != "lo" { sub("/.
 # The gateway's own addresses, as they are in the mapped ranges.
 mapped() { echo "$1 $2 $3" | awk '{ split($1, a, "."); split($2, r, "."); split($3, m, "."); print a[1]-r[1]+m[1] "." a[2]-r[2]+m[2] "." a[3]-r[3]+m[3] "." a[4]-r[4]+m[4] }'; }
 a=$(own -4 192.168.216.0/24); if [ -n "$a" ]; then ip address replace "$(mapped "$a" 192.168.216.0 10.223.0.0)/32" dev lo; fi
+
+# What an earlier run has set up on interfaces of this script, and nothing asks for any more, goes.
+tidy "" "" "${rules-}" "${groups-}"
