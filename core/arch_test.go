@@ -1,6 +1,7 @@
 package core_test
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
@@ -119,6 +120,28 @@ func TestLinesFit(t *testing.T) {
 				"columns", path, n+1, mostColumns)
 			raw = raw != (quotes%2 == 1)
 		}
+		return err
+	})
+	require.NoError(t, err)
+}
+
+// Texts in backquotes are handed over as they stand: a line that was wrapped within one breaks what it is part of.
+func TestTextsInBackquotesAreWhole(t *testing.T) {
+	wrapped := regexp.MustCompile(`" \+\n`)
+	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if d != nil && d.IsDir() && slices.Contains([]string{"node_modules", ".dravin", "testdata", ".git"}, d.Name()) {
+			return filepath.SkipDir
+		}
+		if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		ast.Inspect(file, func(n ast.Node) bool {
+			if l, ok := n.(*ast.BasicLit); ok && strings.HasPrefix(l.Value, "`") {
+				assert.NotRegexp(t, wrapped, l.Value, path)
+			}
+			return true
+		})
 		return err
 	})
 	require.NoError(t, err)

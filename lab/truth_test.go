@@ -35,8 +35,9 @@ func number(variable string, usual int) int {
 	return usual
 }
 
-// firstSeed is that of the first random estate of each kind: drawn anew in each run, so that what a few seeds hide comes
-// out in days. DRAVIN_TRUTH_SEED fixes it. Kinds of estates follow from a seed's last bits, so it is a multiple of 8.
+// firstSeed is that of the first random estate of each kind: drawn anew in each run, so that what a few seeds hide
+// comes out in days. DRAVIN_TRUTH_SEED fixes it. Kinds of estates follow from a seed's last bits, so it is a multiple
+// of 8.
 var firstSeed = number("DRAVIN_TRUTH_SEED", 8*rand.IntN(1<<20))
 
 func TestMain(m *testing.M) {

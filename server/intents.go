@@ -69,7 +69,7 @@ func causeOf(r proof.Result) string {
 	case r.Slow != "":
 		return r.Slow
 	case r.Never:
-		return r.Proof.From.Title + " reaches " + r.Proof.To.Title + " at " + r.Proof.Dialled.String()
+		return r.Leak()
 	case r.Without != "":
 		return "without " + r.WithoutTitle + ": " + r.Failed.Stop.Why
 	}

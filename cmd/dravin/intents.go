@@ -59,7 +59,7 @@ func cause(r proof.Result) string {
 	case r.Slow != "":
 		return r.Slow
 	case r.Never:
-		return fmt.Sprintf("%s reaches %s at %s", r.Proof.From.Title, r.Proof.To.Title, r.Proof.Dialled)
+		return r.Leak()
 	case r.Without != "":
 		return "without " + r.WithoutTitle + ": " + stop.Why
 	case stop != nil:

@@ -46,8 +46,11 @@ func towardSelectors(t *route.Tables, b *Box, x route.Translation) []Hidden {
 	var out []Hidden
 	point := b.Main().Table
 	for _, s := range point.Selectors {
-		a := t.OwnAddress(point, route.Hop{}, nil, s.Remote.Addr()).Addr
-		if (x.Toward == "" || x.Toward == s.Link) && s.Local.Contains(a) && slices.Contains(b.Stands, a) {
+		if x.Toward != s.Link {
+			continue // the kernel takes the outside interface's address, whatever selectors there are
+		}
+		a := t.OwnToward(point, s.Link, s.Remote.Addr()).Addr
+		if s.Local.Contains(a) && slices.Contains(b.Stands, a) {
 			out = append(out, Hidden{s.Remote, a})
 		}
 	}

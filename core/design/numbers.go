@@ -209,9 +209,10 @@ func (v *validator) numbers(o *Object) {
 		if o.Kind == KindSegment && given > MostSegments {
 			v.add(o, "number", "is over "+strconv.Itoa(MostSegments), "leave it out: the next free one is given")
 		}
-		if other := v.numberedFirst(box, o.Kind)[given]; other != o.ID {
+		have := v.numbered(box, o.Kind)[given]
+		if n := slices.IndexFunc(have, func(id ID) bool { return id != o.ID }); n >= 0 {
 			v.add(
-				o, "number", "is that of the "+string(o.Kind)+" "+v.design.Path(other)+", too",
+				o, "number", "is that of the "+string(o.Kind)+" "+v.design.Path(have[n])+", too",
 				"leave it out: the next free one is given",
 			)
 		}
@@ -238,18 +239,16 @@ type numberPlace struct {
 	kind Kind
 }
 
-// numberedFirst is who has each number of a kind at a box, the first by name where several do.
-func (v *validator) numberedFirst(box ID, kind Kind) map[int]ID {
+// numbered is who has been given each number of a kind at a box.
+func (v *validator) numbered(box ID, kind Kind) map[int][]ID {
 	at := numberPlace{box, kind}
-	if v.firsts[at] == nil {
-		first := map[int]ID{}
+	if v.given[at] == nil {
+		given := map[int][]ID{}
 		for _, p := range v.design.numberedAt(box, kind) {
 			n := givenNumber(v.design.objects[p.id], p.end)
-			if _, there := first[n]; !there {
-				first[n] = p.id
-			}
+			given[n] = append(given[n], p.id)
 		}
-		v.firsts[at] = first
+		v.given[at] = given
 	}
-	return v.firsts[at]
+	return v.given[at]
 }

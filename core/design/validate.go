@@ -112,13 +112,13 @@ func (d *Design) concerned(before *Design, touched []ID) (again, parents map[ID]
 
 type validator struct {
 	design   *Design
-	lans     map[ID]*prefix.Index       // of sites that were asked for
-	firsts   map[numberPlace]map[int]ID // by number, of places that were asked for
+	lans     map[ID]*prefix.Index         // of sites that were asked for
+	given    map[numberPlace]map[int][]ID // who has each number, of places that were asked for
 	problems Problems
 }
 
 func newValidator(d *Design) *validator {
-	return &validator{design: d, lans: map[ID]*prefix.Index{}, firsts: map[numberPlace]map[int]ID{}}
+	return &validator{design: d, lans: map[ID]*prefix.Index{}, given: map[numberPlace]map[int][]ID{}}
 }
 
 func (v *validator) add(o *Object, field, why, want string) {

@@ -347,9 +347,7 @@ func (c *collector) intent(o *design.Object) {
 		f.Subjects = append(f.Subjects, r.Without)
 		f.more = func(ctx context.Context, all *Findings) []Fix { return all.fixesFor(ctx, r.Intent) }
 	case r.Never:
-		f.Sentence = fmt.Sprintf(
-			"%q must never work, and it does: %s reaches it at %s", r.Name, r.Proof.From.Title, r.Proof.Dialled,
-		)
+		f.Sentence = fmt.Sprintf("%q must never work, and it is delivered: %s", r.Name, r.Leak())
 		f.more = func(ctx context.Context, all *Findings) []Fix { return all.guards(ctx, r) }
 	default:
 		f.Sentence = fmt.Sprintf("%q does not work: %s", r.Name, stop.Why)

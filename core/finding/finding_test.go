@@ -45,7 +45,7 @@ func TestEachFindingIsMadeAndEndedByItsFix(t *testing.T) {
 		"an intent that does not work": {"", "", "intent", finding.Broken, "holds that range itself", true},
 		"an intent that must not work": {"service: tcp/6514\n", "service: tcp/6514\n  - name: peeping\n    from: " +
 			"marrow-hill/data-room\n    to: catalogue/shelf-a/logger\n    service: tcp/6514\n    never: true\n",
-			"intent", finding.Broken, `"peeping" must never work, and it does`, false},
+			"intent", finding.Broken, `"peeping" must never work, and it is delivered`, false},
 		"an intent that can not be walked": {"service: tcp/6514\n", "service: tcp/6514\n  - name: six\n    from: " +
 			"marrow-hill/data-room\n    to: catalogue/shelf-b/six\n    service: icmp\n",
 			"intent", finding.Broken, "has no IPv6 address", false},

@@ -1,6 +1,7 @@
 package finding
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -25,7 +26,11 @@ func (c *collector) isOffered(*design.Object) {
 		case *design.Hub:
 			c.region(o, p, b.Region)
 		case *design.Subnet:
-			c.zone(o, p, c.design.Get(o.Parent).Body.(*design.Network).Region, b.Zone)
+			region := c.design.Get(o.Parent).Body.(*design.Network).Region
+			if p.Networks.SpanRegions {
+				region = "" // its subnets are in any zone of the cloud
+			}
+			c.zone(o, p, region, b.Zone)
 		case *design.Gateway:
 			c.vpnKind(o, p, b)
 		}
@@ -71,12 +76,18 @@ func (c *collector) region(o *design.Object, p *provider.Profile, region string)
 
 func (c *collector) zone(o *design.Object, p *provider.Profile, region, zone string) {
 	known := p.Zones(region)
+	for _, r := range p.Regions {
+		if region == "" && p.Networks.SpanRegions {
+			known = append(known, r.Zones...)
+		}
+	}
 	if zone == "" || len(known) == 0 ||
 		slices.ContainsFunc(known, func(z string) bool { return strings.EqualFold(z, zone) }) {
 		return
 	}
 	c.notOffered(
-		o, "zone", "%s is in %s, which is no zone of %s; there %s", c.design.Title(o.ID), zone, region, are(known),
+		o, "zone", "%s is in %s, which is no zone of %s; there %s", c.design.Title(o.ID), zone,
+		cmp.Or(region, design.CloudOf(c.design.Party(o.ID))), are(known),
 	)
 }
 

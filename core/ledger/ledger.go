@@ -221,7 +221,13 @@ func hiddenBehind(t *route.Tables, box design.ID, x route.Translation) Hidden {
 		hop = route.Into(j)
 	}
 	if p := t.Point(box); p != nil {
-		if a := t.OwnAddress(p, hop, nil, netip.IPv4Unspecified()); a.IsValid() {
+		a := t.OwnAddress(p, hop, nil, netip.IPv4Unspecified())
+		for _, s := range p.Selectors {
+			if s.Link == x.Toward {
+				a = t.OwnToward(p, s.Link, s.Remote.Addr())
+			}
+		}
+		if a.IsValid() {
 			h.As = append(h.As, prefix.Alone(a.Addr))
 		}
 	}

@@ -177,7 +177,7 @@ func hit(r Result) Hit {
 		h.Code, h.Why = s.Code, s.Why
 	}
 	if r.Never && !r.Holds {
-		h.Why = r.Proof.From.Title + " reaches " + r.Proof.To.Title + " at " + r.Proof.Dialled.String()
+		h.Why = r.Leak()
 	}
 	return h
 }

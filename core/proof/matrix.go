@@ -31,7 +31,7 @@ const (
 
 // States are all, worst first, with what they mean.
 var States = []words.Coded[string]{
-	{Code: string(Leaking), Title: "leaking", Doc: "it must never work, and does"},
+	{Code: string(Leaking), Title: "leaking", Doc: "it must never work, and is delivered"},
 	{Code: string(Missing), Title: "missing", Doc: "it must work, and does not"},
 	{Code: string(Unmeant), Title: "open, unmeant", Doc: "it works, and no intent asks for it"},
 	{Code: string(AsMeant), Title: "as meant", Doc: "it works, as it must"},
@@ -139,7 +139,7 @@ func newMatrix(p *Proofs) (*Matrix, []walk.Host) {
 	var hosts []walk.Host
 	for _, k := range append([]design.Kind{design.KindEndpoint}, design.HostPlaces...) {
 		for _, o := range d.Of(k) {
-			if k != design.KindEndpoint && len(d.Inside(o.ID, design.KindEndpoint)) > 0 {
+			if k != design.KindEndpoint && (len(d.Inside(o.ID, design.KindEndpoint)) > 0 || d.IsSourcePool(o.ID)) {
 				continue
 			}
 			h, err := anyHost(d, o.ID)
@@ -156,7 +156,7 @@ func newMatrix(p *Proofs) (*Matrix, []walk.Host) {
 	}
 	m.mean(d)
 	for _, r := range p.All() {
-		if r.Never && !r.Holds && r.Proof.Works {
+		if r.Never && !r.Holds && r.Proof.Delivered {
 			m.leaks[leak{r.Proof.From.ID, r.Proof.To.ID}] = true
 		}
 	}

@@ -40,6 +40,15 @@ func (r Result) Stop() *walk.Stop {
 	return r.Proof.Stop
 }
 
+// Leak tells how what must never work does: that no answer would come back is no protection.
+func (r Result) Leak() string {
+	p := r.Proof
+	if p.Works {
+		return fmt.Sprintf("%s reaches %s at %s", p.From.Title, p.To.Title, p.Dialled)
+	}
+	return fmt.Sprintf("what %s sends to %s arrives at %s; no answer comes back", p.From.Title, p.Dialled, p.To.Title)
+}
+
 // Proofs are the results of a design's intents, remembered from one design to the
 // next as long as nothing has changed that a walk looked at.
 type Proofs struct {
@@ -154,7 +163,7 @@ func between(t *route.Tables, r Result, from, to design.ID, in *design.Intent) R
 				r.Holds, r.Error = false, err.Error()
 				break
 			}
-			if p.Works {
+			if p.Delivered {
 				r.Holds = false
 				break
 			}

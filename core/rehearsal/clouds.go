@@ -219,14 +219,42 @@ func (b *builder) pool(a *design.Object, body *design.Attachment, n *Node, devic
 	}
 	for _, s := range b.design.Inside(n.ID, design.KindSubnet) {
 		for _, p := range b.design.Ranges(s.ID) {
-			if as, ok := b.tables.SourcePool(a, prefix.FirstHost(p), netip.IPv4Unspecified()); ok {
-				n.do(
-					"nft 'add table ip pool; add chain ip pool out { type nat hook postrouting priority 100; }; "+
-						"add rule ip pool out oifname %s ip saddr %s snat to %s'", device, p, as,
-				)
+			for _, to := range b.beyond(a) {
+				if to.Addr().Is4() != p.Addr().Is4() || !to.Addr().Is4() {
+					continue
+				}
+				if as, ok := b.tables.SourcePool(a, prefix.FirstHost(p), prefix.FirstHost(to)); ok {
+					n.do(
+						"nft 'add table ip pool; add chain ip pool out { type nat hook postrouting priority 100; }; "+
+							"add rule ip pool out oifname %s ip saddr %s ip daddr %s snat to %s'", device, p, to, as,
+					)
+				}
 			}
 		}
 	}
+}
+
+// beyond are the ranges to which what comes in by an attachment may go: of networks their subnets, which may be in
+// several regions.
+func (b *builder) beyond(a *design.Object) (out []netip.Prefix) {
+	table := b.tables.Point(topology.BoundTable(b.design, a))
+	if table == nil {
+		return nil
+	}
+	for _, r := range table.Routes {
+		within := false
+		for _, s := range b.design.Inside(r.Hop.To, design.KindSubnet) {
+			for _, p := range b.design.Ranges(s.ID) {
+				if prefix.Contains(r.Prefix, p) && !slices.Contains(out, p) {
+					out, within = append(out, p), true
+				}
+			}
+		}
+		if !within && !slices.Contains(out, r.Prefix) {
+			out = append(out, r.Prefix)
+		}
+	}
+	return out
 }
 
 // zones keeps what is in zones that an attachment does not serve from it.

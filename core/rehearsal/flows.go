@@ -55,6 +55,9 @@ func (b *builder) choose(sample int) {
 func (b *builder) everybody() (out []walk.Host) {
 	for _, k := range design.HostPlaces {
 		for _, place := range b.whole.Design.Of(k) {
+			if b.whole.Design.IsSourcePool(place.ID) {
+				continue // no host is there
+			}
 			declared := b.whole.Design.Inside(place.ID, design.KindEndpoint)
 			for _, e := range declared {
 				for _, a := range e.Body.(*design.Endpoint).Addresses {
@@ -120,7 +123,7 @@ func (b *builder) sends(f walk.Flow, why *design.Object) {
 		return
 	}
 	for _, s := range slices.Concat(p.Forward, p.Reply) {
-		if s.At.Kind == design.KindInternet || s.Act == walk.Proxies && s.At.Kind == design.KindNetwork {
+		if s.At.ID == "" || s.At.Kind == design.KindInternet || s.Act == walk.Proxies && s.At.Kind == design.KindNetwork {
 			b.leaves("%s: it goes by %s", x.Title, s.At.Title)
 			return
 		}

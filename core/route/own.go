@@ -21,22 +21,16 @@ func (o Own) IsValid() bool { return o.Addr.IsValid() }
 
 // OwnAddress is what a gateway or box puts as the source of what it hides behind its
 // own address: that of the interface by which the packet leaves, as a kernel chooses
-// it. Toward selectors it is the address that one of them wants; in a LAN or subnet
-// the one in the next hop's range, of IPv6 the one that shares most with the
-// destination (RFC 6724 section 5, rule 8); into a link or circuit the inside one of the
-// tunnel; to the internet the public one. An interface without an address of the
-// family has none to give.
+// it. In a LAN or subnet it is the one in the next hop's range, of IPv6 the one that
+// shares most with the destination (RFC 6724 section 5, rule 8); into a link or circuit
+// the inside one of the tunnel; to the internet the public one. An interface without an
+// address of the family has none to give. Selectors have no say in it: a packet that
+// leaves by the outside interface has that interface's address, and fits a selector
+// afterwards or does not ([Tables.OwnToward]).
 func (t *Tables) OwnAddress(p *Point, hop Hop, tunnels []design.ID, to netip.Addr) Own {
 	d, o := t.Design, t.Design.Get(p.ID)
 	f := prefix.FamilyOf(to)
 	stands := slices.DeleteFunc(standsAt(d, o), func(a netip.Addr) bool { return !f.Has(a) })
-	for _, s := range p.Selectors {
-		for _, a := range stands {
-			if s.Matches(a, to) {
-				return Own{Addr: a}
-			}
-		}
-	}
 	if g, ok := o.Body.(*design.Gateway); ok && g.Subnet != "" && len(stands) > 0 && hop.Kind == Deliver {
 		return Own{Addr: stands[0]}
 	}
@@ -63,23 +57,89 @@ func (t *Tables) OwnAddress(p *Point, hop Hop, tunnels []design.ID, to netip.Add
 	return Own{}
 }
 
-// SendsFrom is the source of what a gateway or box sends itself: its own address on
-// the way, else, into a link or circuit, the one that it prefers there.
-func (t *Tables) SendsFrom(p *Point, hop Hop, tunnels []design.ID, to netip.Addr) Own {
-	if a := t.OwnAddress(p, hop, tunnels, to); a.IsValid() || hop.Kind != Tunnel && hop.Kind != Circuit {
-		return a
+// OwnToward is the address that a gateway or box picks of its own for what it sends to an address within the selectors
+// of policy-based links, or of the one that is named; invalid where none fits.
+func (t *Tables) OwnToward(p *Point, link design.ID, to netip.Addr) Own {
+	for _, s := range p.Selectors {
+		for _, a := range standsAt(t.Design, t.Design.Get(p.ID)) {
+			if (link == "" || s.Link == link) && s.Matches(a, to) {
+				return Own{Addr: a}
+			}
+		}
 	}
-	return Own{Addr: t.Preferred(p, prefix.FamilyOf(to))}
+	return Own{}
 }
 
-// Dials is the source of a connection that a gateway or box opens itself: a program is
-// in none of its routing instances, and is routed where everything meets.
+// SendsFrom is the source of what a gateway or box sends itself by a route: the one that the route prefers, else its
+// own address on the way.
+func (t *Tables) SendsFrom(p *Point, r *Route, to netip.Addr) Own {
+	if r == nil {
+		return t.OwnAddress(p, Hop{}, nil, to)
+	}
+	if a := t.preferredBy(p, r, prefix.FamilyOf(to)); a.IsValid() {
+		return a
+	}
+	return t.OwnAddress(p, r.Hop, r.Tunnels, to)
+}
+
+// preferredBy is the source that a route into a link or circuit prefers for what the box itself sends: of what it has
+// learned one that the design gives, of what was entered where everything meets whichever address the box has in one of
+// its own ranges, the first of which counts. The far end knows the way back there, and not to every inside address.
+func (t *Tables) preferredBy(p *Point, r *Route, f prefix.Family) Own {
+	switch {
+	case !r.Hop.Leaves():
+		return Own{}
+	case r.Learned != nil:
+		return Own{Addr: t.Preferred(p, f)}
+	case p.Segment != "" || r.Source != Static && r.Source != CircuitStatic:
+		return Own{}
+	}
+	d, o := t.Design, t.Design.Get(p.ID)
+	for _, own := range p.Own {
+		if !f.Has(own.Addr()) {
+			continue
+		}
+		for _, a := range standsAt(d, o) {
+			if own.Contains(a) {
+				return Own{Addr: a}
+			}
+		}
+		if place := placeWith(d, o, own); place != nil {
+			if a := unheld(d, place, own); a.IsValid() {
+				return Own{Addr: a, Assumed: true}
+			}
+		}
+	}
+	return Own{}
+}
+
+// placeWith is the LAN of a range in which a site's gateway stands; nil if there is none.
+func placeWith(d *design.Design, o *design.Object, own netip.Prefix) *design.Object {
+	if o.Kind != design.KindGateway {
+		return nil
+	}
+	for _, lan := range d.Inside(o.Parent, design.KindLAN) {
+		if slices.Contains(d.Ranges(lan.ID), own) && d.StandsIn(o, lan) {
+			return lan
+		}
+	}
+	return nil
+}
+
+// Dials is the source of a connection that a program on a gateway or box opens: it is in none of the box's routing
+// instances, is routed where everything meets, and binds to an address that fits a selector where one is to take it.
 func (t *Tables) Dials(box design.ID, to netip.Addr) Own {
 	p := t.Point(box)
-	if c := p.Lookup(to); c.Winner != nil {
-		return t.SendsFrom(p, c.Winner.Hop, c.Winner.Tunnels, to)
+	if a := t.OwnToward(p, "", to); a.IsValid() {
+		return a
 	}
-	return t.SendsFrom(p, Hop{}, nil, to)
+	return t.Sends(box, to)
+}
+
+// Sends is the source of what a gateway or box sends itself where nobody has chosen one, such as a ping.
+func (t *Tables) Sends(box design.ID, to netip.Addr) Own {
+	p := t.Point(box)
+	return t.SendsFrom(p, p.Lookup(to).Winner, to)
 }
 
 // Preferred is the source that a box prefers for what it sends into its links and

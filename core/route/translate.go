@@ -3,6 +3,7 @@ package route
 import (
 	"net/netip"
 	"slices"
+	"strings"
 
 	"dravin/core/design"
 	"dravin/core/prefix"
@@ -283,10 +284,23 @@ func bears(d *design.Design, f *design.Object, a netip.Addr) bool {
 	)
 }
 
-// elsewhere reports whether a network or hub is in another region.
-func elsewhere(o *design.Object, region string) bool {
+// elsewhere reports whether an address of a network, or a hub, is in another region: of a network that spans regions
+// the subnet with the address tells by its zone.
+func elsewhere(d *design.Design, o *design.Object, a netip.Addr, region string) bool {
+	if o == nil {
+		return false
+	}
 	switch b := o.Body.(type) {
 	case *design.Network:
+		p := d.ProfileOf(o.ID)
+		if p == nil || !p.Networks.SpanRegions {
+			return b.Region != region
+		}
+		for s, body := range design.Each[design.Subnet](d.Inside(o.ID, design.KindSubnet)) {
+			if prefix.Has(d.Ranges(s.ID), a) && body.Zone != "" {
+				return !slices.ContainsFunc(p.Zones(region), func(z string) bool { return strings.EqualFold(z, body.Zone) })
+			}
+		}
 		return b.Region != region
 	case *design.Hub:
 		return b.Region != region
@@ -312,8 +326,8 @@ func (t *Tables) SourcePool(attachment *design.Object, src, dst netip.Addr) (net
 			return netip.Addr{}, false
 		}
 		region := d.Get(attachment.Parent).Body.(*design.Hub).Region
-		if c := table.Lookup(dst); c.Winner == nil || elsewhere(d.Get(b.What), region) ||
-			elsewhere(d.Get(c.Winner.Hop.To), region) {
+		if c := table.Lookup(dst); c.Winner == nil || elsewhere(d, d.Get(b.What), src, region) ||
+			elsewhere(d, d.Get(c.Winner.Hop.To), dst, region) {
 			return netip.Addr{}, false
 		}
 	}

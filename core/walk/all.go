@@ -25,6 +25,11 @@ func FlowsBetween(t *route.Tables, from, to design.ID, s design.Service) []Flow 
 			for _, n := range mappedNames(t.Design, t.Design.Party(to), target.Address) {
 				dialled = append(dialled, n.Address)
 			}
+			if subnet, ok := t.Design.Get(target.Place).Body.(*design.Subnet); ok && subnet.Public {
+				if e := t.Design.Get(target.Endpoint); e != nil { // by the internet
+					dialled = append(dialled, e.Body.(*design.Endpoint).Public...)
+				}
+			}
 			out = append(out, redirected(t, h, target, s)...)
 			for _, l := range LeadingTo(t.Design, target.Endpoint) {
 				b := l.Body.(*design.Listener)
@@ -34,6 +39,9 @@ func FlowsBetween(t *route.Tables, from, to design.ID, s design.Service) []Flow 
 				}
 			}
 			for _, name := range dialled {
+				if name.Is4() != h.Address.Is4() {
+					continue
+				}
 				out = append(out, Flow{From: h, To: name, Meant: target.id(), Service: s})
 			}
 		}

@@ -147,6 +147,9 @@ func (w *walker) postrouting(pass passage, p *route.Point, at Place, hop route.H
 				continue // toward its own ranges nothing is hidden
 			}
 			own := w.tables.OwnAddress(p, hop, tunnels, w.header.Dst)
+			if w.policyBased(r.Toward) {
+				own = w.tables.OwnToward(p, r.Toward, w.header.Dst)
+			}
 			if !own.IsValid() {
 				continue // the interface has none of the family to give
 			}
@@ -174,8 +177,12 @@ func (w *walker) hidesCrossing(p *route.Point, at Place, hop route.Hop, tunnels 
 }
 
 // awaited is the box in a place that has hidden the other way of a packet behind its
-// own address there, which the design need not say; empty if none has.
+// own address there, or has sent that itself from it, which the design need not say;
+// empty if none has.
 func (w *walker) awaited(place design.ID) design.ID {
+	if w.toBegun(w.begun) && w.design.StandsIn(w.design.Get(w.begun), w.design.Get(place)) {
+		return w.begun
+	}
 	hidden := func(c conversation) bool { return c.reply == w.header && c.reply.Dst != c.first.Src }
 	for _, e := range topology.Standing(w.design, w.design.Get(place)) {
 		if slices.ContainsFunc(w.known[e.To], hidden) {
@@ -183,6 +190,11 @@ func (w *walker) awaited(place design.ID) design.ID {
 		}
 	}
 	return ""
+}
+
+// toBegun reports whether a packet is the answer to what a box has sent itself, under the address from which it has.
+func (w *walker) toBegun(box design.ID) bool {
+	return w.way == "reply" && box != "" && box == w.begun && w.header.Dst == w.begunFrom
 }
 
 // answersOwn reports whether a packet is the answer on a connection that a box has

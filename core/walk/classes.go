@@ -27,17 +27,18 @@ func (u Undecided) Error() string {
 }
 
 // AnyPossibly walks a flow for every port of both ends, and, of a zero service, for every protocol. The proof is
-// that of the first class that works by some of equal routes, else of the first. The error is [Undecided].
+// that of the first class that is delivered by some of equal routes, else of the first: that an answer would be lost
+// keeps nobody from being reached. The error is [Undecided].
 func AnyPossibly(t *route.Tables, f Flow) (Proof, error) {
 	var out Proof
 	walks := 0
-	try := func(f Flow) (works bool, alike filter.Classes) {
+	try := func(f Flow) (delivered bool, alike filter.Classes) {
 		alike = filter.Everything()
-		p := first(waysIn(t, f, &alike), func(p Proof) bool { return p.Works })
-		if walks++; walks == 1 || p.Works {
+		p := first(waysIn(t, f, &alike), func(p Proof) bool { return p.Delivered })
+		if walks++; walks == 1 || p.Delivered {
 			out = p
 		}
-		return p.Works, alike
+		return p.Delivered, alike
 	}
 	if f.Service != (design.Service{}) {
 		_, err := overPorts(f, &walks, try)

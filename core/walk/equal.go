@@ -63,9 +63,9 @@ func Prove(t *route.Tables, f Flow) Proof {
 }
 
 // Possibly is as [Prove], for what must never work: the proof is that of the first way
-// that works, else of the first.
+// that delivers the packet, else of the first.
 func Possibly(t *route.Tables, f Flow) Proof {
-	return first(Ways(t, f), func(p Proof) bool { return p.Works })
+	return first(Ways(t, f), func(p Proof) bool { return p.Delivered })
 }
 
 // Ways are the proofs of a flow by each of the ways that equal routes leave: one where there

@@ -87,7 +87,7 @@ func TestEqualRoutesAreAllWalked(t *testing.T) {
 		}
 		assert.False(t, walk.Prove(tables, f).Works, "some conversations come to the other garden")
 		assert.Contains(t, walk.Prove(tables, f).Forward[1].Text, "or as well by")
-		assert.True(t, walk.Possibly(tables, f).Works, "and some to this one")
+		assert.True(t, walk.Possibly(tables, f).Delivered, "and some to this one")
 	}
 	// A strict filter takes what comes by any of them, as the kernel does.
 	e.edits = append(e.edits, design.PutEdit(design.Edited(
@@ -99,7 +99,7 @@ func TestEqualRoutesAreAllWalked(t *testing.T) {
 			From: walk.Host{Place: tables.Design.Get(host).Parent, Address: netip.MustParseAddr("192.168.216.17")},
 			To:   netip.MustParseAddr("10.214.0.9"), Service: design.Service{Proto: "tcp", Port: 502},
 		})
-		assert.True(t, p.Works, "%v", p.Stop)
+		assert.True(t, p.Delivered, "%v", p.Stop)
 	}
 }
 

@@ -100,7 +100,7 @@ func internetHosts(t *route.Tables, four bool) (out []netip.Addr) {
 			}
 		}
 	}
-	all := netip.MustParsePrefix("::/0")
+	all := netip.MustParsePrefix("2000::/3") // global unicast: all that is routed (RFC 4291 section 2.4)
 	if four {
 		all = netip.MustParsePrefix("0.0.0.0/0")
 	}
@@ -119,7 +119,7 @@ func internetHosts(t *route.Tables, four bool) (out []netip.Addr) {
 func unheldIn(t *route.Tables, part []netip.Prefix) netip.Addr {
 	w := walker{tables: t, design: t.Design}
 	for _, whole := range part {
-		for _, within := range append([]netip.Prefix{whole}, documentation...) {
+		for _, within := range append(slices.Clone(documentation), whole) {
 			if !prefix.Contains(whole, within) {
 				continue
 			}
@@ -148,6 +148,12 @@ var documentation = []netip.Prefix{
 // knows the answers to what went out behind its own.
 func (w *walker) intoEdge(network design.ID) outcome {
 	d, at := w.design, w.placeOf(network)
+	for _, c := range w.known[network] {
+		if c.reply == w.header && c.first.Src != w.header.Dst {
+			w.rewrite(at, MapsDest, c.first.Src, c.first.SPort, "puts back the destination of the reply", "")
+			break
+		}
+	}
 	for _, s := range d.Inside(network, design.KindSubnet) {
 		for e, b := range design.Each[design.Endpoint](d.Inside(s.ID, design.KindEndpoint)) {
 			if !slices.Contains(b.Public, w.header.Dst) {
@@ -175,14 +181,14 @@ func (w *walker) intoEdge(network design.ID) outcome {
 // byEdge lets what no entry of a cloud's table takes out to the internet, where the network has a way out of its own.
 func (w *walker) byEdge(s *step) (outcome, bool) {
 	network, ok := s.point.Party.Body.(*design.Network)
-	if s.point.Kind != design.KindTable || !ok || w.asks != nil || !w.onInternet(w.header.Dst) {
+	if s.point.Kind != design.KindTable || !ok || w.asks != nil ||
+		!w.onInternet(w.header.Dst) && w.entrance(w.header.Dst) == "" {
 		return outcome{}, false
 	}
 	w.looks()
 	id := s.point.Party.ID
 	subnet := subnetOf(w.design, id, w.header.Src)
 	public := subnet != nil && subnet.Body.(*design.Subnet).Public
-	out := outcome{arrived: Host{Address: w.header.Dst, Beyond: id}}
 	answers := w.way == "reply" && public
 	for _, c := range w.known[id] {
 		if c.reply == w.header {
@@ -195,15 +201,49 @@ func (w *walker) byEdge(s *step) (outcome, bool) {
 	case public && own.IsValid():
 		w.rewriteSource(s.at, own, w.header.SPort, "maps the host to its public address", "")
 	case network.WayOut == "translated":
-		w.stage(s.at, MapsSource, nil, "%s hides %s behind an address of the cloud", s.at.Title, w.header.Src)
+		w.leavesByCloud(id, s.at)
+	case public:
+		return w.halt(
+			NoWayBack, s.at, fmt.Sprintf(
+				"%s stands in a public subnet and has no public address: its packets leave for the internet, and nobody "+
+					"there has a way back to %s", w.title(cmp.Or(endpointAt(w.design, subnet.ID, w.header.Src), subnet.ID)),
+				w.header.Src,
+			), "give the host a public address",
+		).about(cmp.Or(endpointAt(w.design, subnet.ID, w.header.Src), subnet.ID), "public"), true
 	default:
 		return outcome{}, false
 	}
-	w.stage(
-		Place{Title: theInternet}, Delivers, nil, "%s, somewhere on the internet, receives it from %s", w.header.Dst,
-		w.header.Src,
-	)
-	return out, true
+	if n := len(w.stages); n > 0 {
+		for k := n - 1; k >= 0; k-- {
+			if w.stages[k].Act == Routes {
+				w.stages[k].Text = fmt.Sprintf(
+					"%s has no entry for %s: it leaves by the network's own way out", s.at.Title, w.stages[k].Header.Dst,
+				)
+				break
+			}
+		}
+	}
+	return w.byInternet(id), true
+}
+
+// leavesByCloud hides a packet behind an address of the cloud's, which the design does not know: one that nobody in it
+// has stands for that. The cloud remembers whose it was.
+func (w *walker) leavesByCloud(network design.ID, at Place) {
+	first, dst := w.header, w.header.Dst
+	if w.entrance(dst) == "" { // beyond the design nobody asks where it came from
+		w.stage(at, MapsSource, nil, "%s hides %s behind an address of the cloud", at.Title, w.header.Src)
+		return
+	}
+	within := documentation[3:]
+	if dst.Is4() {
+		within = documentation[:3]
+	}
+	as := unheldIn(w.tables, within)
+	if !as.IsValid() {
+		return
+	}
+	w.rewriteSource(at, as, w.header.SPort, "hides it behind an address of the cloud, for which stands", "")
+	w.known[network] = append(w.known[network], conversation{first: first, reply: w.header.reversed()})
 }
 
 // publicAddress is the public address of who sends from a subnet; invalid if it has none.
@@ -233,13 +273,53 @@ func flowFromInternet(t *route.Tables, to design.ID, s design.Service) (Flow, er
 			return f, nil
 		}
 	}
-	if len(all) == 0 {
-		return Flow{}, fmt.Errorf(
-			"no public address leads to %s; publish a service at one, or let the host stand in a public subnet",
-			t.Design.Title(to),
-		)
+	if len(all) > 0 {
+		return all[0], nil
 	}
-	return all[0], nil
+	for _, family := range prefix.Families {
+		target, err := HostOf(t.Design, to, family)
+		if err != nil {
+			continue
+		}
+		for _, from := range internetHosts(t, target.Address.Is4()) {
+			from := Host{Address: from, Beyond: t.Design.Party(target.Place).ID}
+			return Flow{From: from, To: target.Address, Meant: target.id(), Service: s}, nil
+		}
+	}
+	_, err := HostOf(t.Design, to, prefix.IPv4)
+	return Flow{}, err
+}
+
+// parseFromInternet reads what somebody on the internet dials: a public address, or what one leads to.
+func parseFromInternet(t *route.Tables, internet design.ID, to string, s design.Service) (Flow, error) {
+	a, err := netip.ParseAddr(to)
+	if err != nil {
+		target, err := one(t.Design, to, "to", append([]design.Kind{design.KindListener}, flowEnds...)...)
+		if err != nil {
+			return Flow{}, err
+		}
+		switch body := target.Body.(type) {
+		case *design.Listener:
+			a, s = body.Address, body.Service
+		case *design.Gateway:
+			for _, own := range body.Addresses {
+				if !a.IsValid() {
+					a = own
+				}
+			}
+			if !a.IsValid() {
+				return Flow{}, fmt.Errorf("%s has no public address yet; give it one", t.Design.Title(target.ID))
+			}
+		default:
+			return flowFromInternet(t, target.ID, s)
+		}
+	}
+	w := walker{tables: t, design: t.Design}
+	for _, from := range internetHosts(t, a.Is4()) {
+		h := Host{Address: from, Beyond: cmp.Or(w.entrance(a), internet)}
+		return Flow{From: h, To: a, Meant: meantBy(t, a, s), Service: s}, nil
+	}
+	return Flow{}, fmt.Errorf("nobody on the internet has an address of the family of %s", a)
 }
 
 // Exposure is a way in from the internet.
@@ -269,9 +349,9 @@ func Exposed(t *route.Tables, party design.ID) []Exposure {
 				continue
 			}
 			p, err := AnyPossibly(t, f)
-			x := Exposure{Address: f.To, Service: service, To: f.Meant, Works: p.Works || err != nil}
+			x := Exposure{Address: f.To, Service: service, To: f.Meant, Works: p.Delivered || err != nil}
 			x.Title = fullTitle(t.Design, t.Design.Get(cmp.Or(f.Meant, place.ID)))
-			if p.Works {
+			if p.Delivered {
 				x.Service = cmp.Or(service, p.Service)
 			} else if p.Stop != nil {
 				x.Why = p.Stop.Why

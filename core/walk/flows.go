@@ -171,11 +171,7 @@ func ParseFlow(t *route.Tables, from, to string, s design.Service) (Flow, error)
 		joint = o.ID
 	}
 	if source.Kind == design.KindInternet {
-		target, err := one(d, to, "to", flowEnds...)
-		if err != nil {
-			return Flow{}, err
-		}
-		return flowFromInternet(t, target.ID, s)
+		return parseFromInternet(t, source.ID, to, s)
 	}
 	a, err := netip.ParseAddr(to)
 	if err != nil {
@@ -192,7 +188,7 @@ func ParseFlow(t *route.Tables, from, to string, s design.Service) (Flow, error)
 		return FlowBetween(t, source.ID, target.ID, s)
 	}
 	if slices.Contains(Boxes, source.Kind) {
-		own := t.Dials(source.ID, a)
+		own := t.Sends(source.ID, a)
 		if !linux(d, source.ID) || !own.IsValid() {
 			return Flow{}, fmt.Errorf("%s has no address of its own from which it could dial %s", d.Title(source.ID), a)
 		}

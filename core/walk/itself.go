@@ -64,7 +64,7 @@ func FlowFromBox(t *route.Tables, box, by, to design.ID, s design.Service) (Flow
 			continue
 		}
 		dialled := SeenAs(t, d.Party(box).ID, target.Place, target.Address).Address
-		own := t.Dials(box, dialled)
+		own := t.Sends(box, dialled)
 		if by != "" {
 			own = t.OwnAddress(t.Point(box), route.Into(d.Get(by)), nil, dialled)
 		}
@@ -93,7 +93,7 @@ func FlowToBox(t *route.Tables, from, box design.ID, s design.Service) (out Flow
 		}
 		h, wrong := HostOf(t.Design, from, prefix.FamilyOf(own.Addr()))
 		if slices.Contains(Boxes, t.Design.Get(from).Kind) {
-			a := t.Dials(from, own.Addr())
+			a := t.Sends(from, own.Addr())
 			h, wrong = Host{Box: from, Address: a.Addr}, nil
 			if !a.IsValid() {
 				continue

@@ -232,6 +232,9 @@ func (w *walker) unpool(hub, network design.ID, at Place) {
 	if a == nil {
 		return
 	}
+	if a.Body.(*design.Attachment).Pool != "" {
+		w.looks()
+	}
 	for _, c := range w.known[a.ID] {
 		if c.reply == w.header {
 			w.rewrite(

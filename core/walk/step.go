@@ -128,7 +128,7 @@ func translatesArriving(w *walker, s *step) (outcome, bool) {
 		s.point = w.tables.PointIn(s.point.ID, k.segment)
 		s.at.Segment = s.point.Segment
 	}
-	s.itself = prefix.Has(s.point.Self, w.header.Dst) || w.answersOwn(s.point.ID)
+	s.itself = prefix.Has(s.point.Self, w.header.Dst) || w.answersOwn(s.point.ID) || w.toBegun(s.point.ID)
 	return outcome{}, w.answered()
 }
 
@@ -320,7 +320,7 @@ func (w *walker) outside(s *step) outcome {
 	if out, other := w.otherSegment(s.point, s.at); other {
 		return out
 	}
-	if w.onInternet(w.header.Dst) {
+	if w.onInternet(w.header.Dst) || w.entrance(w.header.Dst) != "" {
 		return w.leaves(s.point, s.at)
 	}
 	return w.outOfEstate(s.point, s.at)

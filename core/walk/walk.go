@@ -286,11 +286,13 @@ type Stop struct {
 
 // Proof is the outcome of a walk there and back.
 type Proof struct {
-	Works   bool       `json:"works"`
-	From    Place      `json:"from"`
-	To      Place      `json:"to"` // who was meant; no ID if it could not be told
-	Dialled netip.Addr `json:"dialled"`
-	Service string     `json:"service"`
+	Works bool `json:"works"`
+	// Delivered says that the packet arrives, whatever becomes of its answer.
+	Delivered bool       `json:"delivered"`
+	From      Place      `json:"from"`
+	To        Place      `json:"to"` // who was meant; no ID if it could not be told
+	Dialled   netip.Addr `json:"dialled"`
+	Service   string     `json:"service"`
 	// Owners are the parties' LANs and subnets that hold the dialled address;
 	// more than one means the address alone does not say whose it is.
 	Owners  []Place `json:"owners"`
@@ -373,7 +375,7 @@ func (tr *trip) goes() (stop *Stop) {
 		tables: tr.tables, design: tr.tables.Design, way: "forward", meant: tr.flow.Meant, header: h,
 		known: connections{}, fabric: map[Header]fabricated{}, let: remembering{}, classes: tr.classes,
 		collect: tr.collect, turns: tr.way, ports: [2]uint16{h.SPort, h.DPort}, lane: tr.lane,
-		begun: tr.flow.From.Box, until: tr.until,
+		begun: tr.flow.From.Box, begunFrom: tr.flow.From.Address, until: tr.until,
 	}
 	tr.reached, stop = tr.there.run(tr.there.from(tr.flow.From))
 	return stop
@@ -396,7 +398,7 @@ func (tr *trip) returns() *Stop {
 		tables: tr.tables, design: tr.tables.Design, way: "reply", meant: tr.flow.From.id(),
 		header: tr.there.header.reversed(), known: tr.there.known, fabric: tr.there.fabric, let: tr.there.let,
 		classes: tr.classes, collect: tr.collect, turns: tr.way, ports: tr.there.ports, lane: tr.lane,
-		begun: tr.flow.From.Box, until: tr.untilBack,
+		begun: tr.flow.From.Box, begunFrom: tr.flow.From.Address, until: tr.untilBack,
 	}
 	back := &tr.back
 	_, stop := back.run(back.from(tr.reached))
@@ -438,6 +440,7 @@ func proveWith(t *route.Tables, f Flow, way *turns, classes *filter.Classes, col
 	if p.Stop != nil {
 		return p
 	}
+	p.Delivered = true
 	if p.To.ID == "" {
 		p.To = placeOf(d, tr.reached.id())
 		if tr.reached.Beyond != "" {

@@ -2,6 +2,7 @@ package walk
 
 import (
 	"fmt"
+	"net/netip"
 
 	"dravin/core/design"
 	"dravin/core/filter"
@@ -34,9 +35,11 @@ type walker struct {
 	collect *collected      // what filters see; nil: they are obeyed
 	lane    *lane           // of one that tells nothing but how it ends; nil: it tells everything
 	begun   design.ID       // the box that sent the first packet itself; empty: a host
-	until   design.ID       // the joint before which it is left; empty: it goes on
-	left    bool            // it was
-	told    int             // how many stages there were, told or not
+	// begunFrom is the address from which it did.
+	begunFrom netip.Addr
+	until     design.ID // the joint before which it is left; empty: it goes on
+	left      bool      // it was
+	told      int       // how many stages there were, told or not
 }
 
 type visit struct {

@@ -66,7 +66,7 @@ func answersFrom(t *route.Tables, v visit) (netip.Addr, string) {
 	if c.Winner == nil {
 		return netip.Addr{}, "it has no route to the source, and does not answer"
 	}
-	if own := t.SendsFrom(p, c.Winner.Hop, c.Winner.Tunnels, v.in.Src); own.IsValid() && !own.Assumed {
+	if own := t.SendsFrom(p, c.Winner, v.in.Src); own.IsValid() && !own.Assumed {
 		return own.Addr, ""
 	}
 	return netip.Addr{}, "the design does not say its address there"

@@ -63,6 +63,10 @@ test("from two colliding sites to a proven, translated path, and back again", as
   await page.getByRole("button", { name: /dravin-keys\.conf/ }).click();
   const file = page.getByTestId("file");
   await expect(file).toContainText("(masked)");
+  await expect(page.getByRole("button", { name: "Download", exact: true })).toBeDisabled();
+  const all = page.waitForEvent("download");
+  await page.getByRole("link", { name: "Download all" }).click();
+  expect((await all).suggestedFilename()).toMatch(/\.zip$/);
   await accessible(page);
   await page.getByRole("button", { name: "Show keys" }).click();
   await expect(file).not.toContainText("(masked)");

@@ -130,7 +130,8 @@ func (p *play) does(ctx context.Context, s runbook.Step, t *route.Tables) error 
 			mode = 0o600
 		}
 		path := n.root(filepath.Join(runbook.Handed(name), f.Path))
-		if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, []byte(f.Content), mode)); err != nil {
+		err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, []byte(f.Content), mode))
+		if err != nil {
 			return err
 		}
 	}

@@ -1500,7 +1500,10 @@ export interface components {
        * @description The speed that this end has, Mbit/s.
        */
       mbps: number;
-      /** Format: int32 */
+      /**
+       * Format: int32
+       * @description The number of its interface at a box of one's own, for life; given when it is made: the next that is free there.
+       */
       number?: number;
       /** @description What this end is expected to learn over it; without a session, what it sends into it. */
       routes?: string[];
@@ -4806,7 +4809,10 @@ export interface components {
     Segment: {
       /** @description Free text. */
       note?: string;
-      /** Format: int32 */
+      /**
+       * Format: int32
+       * @description The number of its routing instance at boxes that carry several segments, for life; given when it is made.
+       */
       number?: number;
     };
     SentInBody: {
@@ -5338,6 +5344,7 @@ export interface components {
       ends?: components["schemas"]["TunnelEnd"][];
       /** @description Route-based: the inside addresses at the first and second end, with their common prefix length. */
       inside?: string[];
+      /** @description The number of its interface, if_id and mark at the boxes of one's own at its first and second end, for life; 0 at a cloud. Given when it is made: the next that is free there. */
       numbers?: number[];
       /** @description The public addresses at the first and second end; 0.0.0.0: the gateway's own, of several in turn, or none while it has not been given any. */
       outside: string[];

@@ -151,8 +151,12 @@
           {#each targets as [key, word] (key)}<option value={key}>{word}</option>{/each}
         </select></label
       >
-      <button class="button" onclick={() => chosen?.files.forEach(save)}
-        ><Download size={16} />Download all</button
+      <a
+        class="button"
+        href="/api/designs/{design}/handover/archive?horizon={horizon()}{target ? `&target=${target}` : ''}"
+        download
+        title="One archive with a folder for each party; files that hold keys are not in it"
+        ><Download size={16} />Download all</a
       >
       {#if chosen}
         <a
@@ -186,7 +190,12 @@
             >
           {/if}
           <button class="button" onclick={() => copy(shown)}><Copy size={16} />Copy</button>
-          <button class="button" onclick={() => save(shown)}><Download size={16} />Download</button>
+          <button
+            class="button"
+            disabled={shown.secret && !inClear}
+            title={shown.secret && !inClear ? "Its keys are masked: show them first" : undefined}
+            onclick={() => save(shown)}><Download size={16} />Download</button
+          >
         </span>
       </div>
       {#if shown.secret && !inClear}
