@@ -113,7 +113,12 @@ func randomSpeakers(t require.TestingT, r *rand.Rand, second bool) speakers {
 			inside++
 			in := netip.AddrFrom4([4]byte{169, 254, byte(128 + inside/64), byte(inside % 64 * 4)})
 			x, y := in.Next(), in.Next().Next()
+			var six []netip.Prefix
+			for n := range 2 * min(r.IntN(5), 1) { // without them what is announced of IPv6 has no next hop
+				six = append(six, netip.MustParsePrefix(fmt.Sprintf("2001:db8:ff:%x::%d/64", inside, n+1)))
+			}
 			tunnel := add(design.KindTunnel, link, fmt.Sprintf("tunnel %d", s+1), &design.Tunnel{
+				Inside6: six,
 				Outside: []netip.Addr{
 					netip.AddrFrom4([4]byte{198, 51, 100, byte(10 + a)}),
 					netip.AddrFrom4([4]byte{198, 51, 100, byte(10 + b)}),
@@ -799,12 +804,14 @@ func (s speakers) run(t *testing.T, name string) (routes int) {
 			require.NoError(
 				t, l.Join(nodes[e[0].Gateway], device, in[0].String(), nodes[e[1].Gateway], device, in[1].String()),
 			)
-			for n := range e {
+			for n := range e { // a tunnel's interface has no address of IPv6 by itself, as a cable has
+				require.NoError(t, nodes[e[n].Gateway].Script(
+					"ip link set dev "+device+" addrgenmode none", "ip -6 address flush dev "+device,
+				))
+			}
+			for n, six := range tunnel.Body.(*design.Tunnel).Inside6 {
 				require.NoError(
-					t,
-					nodes[e[n].Gateway].Script(
-						fmt.Sprintf("ip address add 2001:db8:ff:%x::%d/64 dev %s nodad", k*4+m, n+1, device),
-					),
+					t, nodes[e[n].Gateway].Script(fmt.Sprintf("ip address add %s dev %s nodad", six, device)),
 				)
 			}
 		}

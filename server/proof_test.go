@@ -137,8 +137,8 @@ func TestWalksAreMeasuredAndHeldOverHTTP(t *testing.T) {
 func TestRemediesOfAFlowWork(t *testing.T) {
 	path, position, _ := trust(t)
 	assert.Empty(t, call[[]remedy.Remedy](t, "GET", path+"/walk/remedies?"+weather, nil, 200))
-	boxes := call[doc](t, "GET", path+"/walk/remedies?from=marrow-hill/gateway&to=logger&service=tcp/6514", nil, 422)
-	assert.Contains(t, boxes["detail"], "Marrow Hill gateway to catalogue logger is not")
+	boxes := call[doc](t, "GET", path+"/walk/remedies?from=old-orangery/gateway&to=logger&service=tcp/6514", nil, 422)
+	assert.Contains(t, boxes["detail"], "Old Orangery gateway to catalogue logger is not")
 	remedies := call[[]remedy.Remedy](t, "GET", path+"/walk/remedies?"+stopped, nil, 200)
 	require.NotEmpty(t, remedies)
 	for _, r := range remedies {

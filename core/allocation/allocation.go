@@ -102,6 +102,7 @@ func beside(o *design.Object, each func(How, netip.Prefix)) {
 		}
 	case *design.Tunnel:
 		add(Inside, b.Inside...)
+		add(Inside, b.Inside6...)
 		for _, e := range b.Ends {
 			add(Inside, e.Inside)
 		}

@@ -60,6 +60,12 @@ type Tunnel struct {
 	// none.
 	Inside    netip.Prefix
 	FarInside netip.Addr
+	Inside6   netip.Prefix // a second one, of IPv6
+}
+
+// Insides are the box's addresses in the tunnel.
+func (t Tunnel) Insides() []netip.Prefix {
+	return slices.DeleteFunc([]netip.Prefix{t.Inside, t.Inside6}, func(p netip.Prefix) bool { return !p.IsValid() })
 }
 
 // Device is the name of a route-based tunnel's interface.
@@ -137,6 +143,9 @@ func tunnel(t *route.Tables, o *design.Object, end, number int) Tunnel {
 	if in := o.Body.(*design.Tunnel).Inside; len(in) == 2 {
 		out.Inside, out.FarInside = in[end], in[1-end].Addr()
 	}
+	if six := o.Body.(*design.Tunnel).Inside6; len(six) == 2 {
+		out.Inside6 = six[end]
+	}
 	return out
 }
 
@@ -152,6 +161,11 @@ type Circuit struct {
 	// circuit nor a session says them.
 	Inside    netip.Prefix
 	FarInside netip.Addr
+}
+
+// Insides are the box's addresses on the circuit.
+func (c Circuit) Insides() []netip.Prefix {
+	return slices.DeleteFunc([]netip.Prefix{c.Inside}, func(p netip.Prefix) bool { return !p.IsValid() })
 }
 
 // Device is the name of the circuit's interface.

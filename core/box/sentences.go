@@ -357,10 +357,13 @@ func tunnelSays(w *writer, o *design.Object, end int) says {
 			known(set.Peer),
 		),
 		why: joins(w, l), check: seen{TunnelUp, "its IKE SA is established and its child SAs are installed"},
-		covers: []string{"outside", "inside", "ends", "segment"},
+		covers: []string{"outside", "inside", "inside6", "ends", "segment"},
 	}
 	if len(b.Inside) == 2 {
 		s.does += fmt.Sprintf("; inside address %s, far end %s", b.Inside[end-1], b.Inside[2-end].Addr())
+	}
+	if len(b.Inside6) == 2 {
+		s.line("inside address of IPv6 %s, far end %s", b.Inside6[end-1], b.Inside6[2-end].Addr())
 	}
 	s.line("calls itself %s, and expects %s", orFillIn(set.Identity), orFillIn(set.PeerIdentity))
 	s.line("IKE: %s; renewed after %d s", strings.Join(set.IKE, ", "), set.IKELife)

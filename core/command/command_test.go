@@ -53,6 +53,12 @@ func asJSON(t testing.TB, v any) string {
 
 func TestWhatIsWrittenBackIsSaidAgain(t *testing.T) {
 	d := thistledown(t)
+	var all []design.Edit
+	for _, o := range d.All() {
+		all = append(all, design.PutEdit(o))
+	}
+	d, _, err := design.New(d.Name, nil).Apply(all) // with the numbers that it has for life
+	require.NoError(t, err)
 	made, _ := said(t, design.New(d.Name, nil), strings.Split(command.Sayings(d), "\n")...)
 	file, err := d.Write()
 	require.NoError(t, err)

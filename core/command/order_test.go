@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -88,6 +89,9 @@ func (s sayer) line(d *design.Design) string {
 
 // Lines said one by one and in one batch come to the same design: each sees what those before it have
 // made.
+// numbers are those of interfaces in a file: they are given in the order in which things are applied.
+var numbers = regexp.MustCompile(`(?m)^ +number(: \d+|s:\n +- \d+\n +- \d+)\n`)
+
 func TestLinesAtOnceAreAsOneByOne(t *testing.T) {
 	said := 0
 	for seed := range uint64(40) {
@@ -116,7 +120,10 @@ func TestLinesAtOnceAreAsOneByOne(t *testing.T) {
 		require.NoError(t, err)
 		got, err := all.Write()
 		require.NoError(t, err)
-		assert.Equal(t, string(want), string(got), "seed %d\n%s", seed, strings.Join(lines, "\n"))
+		assert.Equal(
+			t, numbers.ReplaceAllString(string(want), ""), numbers.ReplaceAllString(string(got), ""), "seed %d\n%s", seed,
+			strings.Join(lines, "\n"),
+		)
 	}
 	assert.Greater(t, said, 200)
 }

@@ -253,6 +253,7 @@ var Docs = map[string]string{
 	"Table.Routes":            "Entered routes.",
 	"Tunnel.Ends":             "What the first and second end are set to, where that does not follow from the rest.",
 	"Tunnel.Inside":           "Route-based: the inside addresses at the first and second end, with their common prefix length.",
+	"Tunnel.Inside6":          "Route-based: inside addresses of IPv6 beside those of IPv4, with their common prefix length: a session between addresses of IPv4 needs them as next hops of the IPv6 that it carries.",
 	"Tunnel.Numbers":          "The number of its interface, if_id and mark at the boxes of one's own at its first and second end, for life; 0 at a cloud. Given when it is made: the next that is free there.",
 	"Tunnel.Outside":          "The public addresses at the first and second end; 0.0.0.0: the gateway's own, of several in turn, or none while it has not been given any.",
 	"Tunnel.Segment":          "The routing domain that this tunnel carries, if it is not that of its link.",

@@ -103,7 +103,7 @@ func (d *Design) after(edits []Edit, number bool) (*Design, Problems) {
 	next := d.Sketch(sound)
 	touched := slices.DeleteFunc(slices.Sorted(maps.Keys(now)), func(id ID) bool { return d.objects[id] == now[id] })
 	if number {
-		if given := next.numbering(d, touched); len(given) > 0 {
+		if given := next.numbering(d, sound); len(given) > 0 {
 			next = next.Sketch(given)
 			for _, e := range given {
 				touched = append(touched, e.ID)

@@ -50,6 +50,9 @@ type Tunnel struct {
 	Outside []netip.Addr `yaml:"outside" json:"outside" min:"2" max:"2"`
 	// Route-based: the inside addresses at the first and second end, with their common prefix length.
 	Inside []netip.Prefix `yaml:"inside,omitempty" json:"inside,omitempty" host:"true" max:"2"`
+	// Route-based: inside addresses of IPv6 beside those of IPv4, with their common prefix length: a session between
+	// addresses of IPv4 needs them as next hops of the IPv6 that it carries.
+	Inside6 []netip.Prefix `yaml:"inside6,omitempty" json:"inside6,omitempty" host:"true" max:"2"`
 	// The routing domain that this tunnel carries, if it is not that of its link.
 	Segment Ref `yaml:"segment,omitempty" json:"segment,omitempty" ref:"segment"`
 	// The number of its interface, if_id and mark at the boxes of one's own at its first and second end, for life; 0 at

@@ -1,6 +1,7 @@
 package design
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 	"strconv"
@@ -119,14 +120,17 @@ func (d *Design) meetsWire(id ID) bool {
 	return o.Kind == KindEdgeRouter || o.Kind == KindGateway && parent != nil && parent.Kind == KindSite
 }
 
-// numbering are the edits that give numbers to what is new since a design, and write down those of what stands beside
-// it.
-func (d *Design) numbering(before *Design, touched []ID) (out []Edit) {
-	boxes := map[ID]bool{}
+// numbering are the edits that give numbers to what edits have added to a design, in their order, and write down those
+// of what stands beside it.
+func (d *Design) numbering(before *Design, edits []Edit) (out []Edit) {
+	boxes, turns := map[ID]bool{}, map[ID]int{}
 	segments := false
-	for _, id := range touched {
+	for n, e := range edits {
+		if _, named := turns[e.ID]; !named {
+			turns[e.ID] = n
+		}
 		for _, in := range []*Design{before, d} {
-			o := in.objects[id]
+			o := in.objects[e.ID]
 			if o != nil && o.Kind == KindTunnel {
 				o = in.objects[o.Parent]
 			}
@@ -149,12 +153,12 @@ func (d *Design) numbering(before *Design, touched []ID) (out []Edit) {
 	changed := map[ID]*Object{}
 	for _, box := range slices.Sorted(maps.Keys(boxes)) {
 		if d.meetsWire(box) {
-			d.number(before, box, KindTunnel, changed)
-			d.number(before, box, KindCircuit, changed)
+			d.number(before, box, KindTunnel, turns, changed)
+			d.number(before, box, KindCircuit, turns, changed)
 		}
 	}
 	if segments {
-		d.number(before, "", KindSegment, changed)
+		d.number(before, "", KindSegment, turns, changed)
 	}
 	for _, id := range slices.Sorted(maps.Keys(changed)) {
 		out = append(out, PutEdit(changed[id]))
@@ -164,9 +168,11 @@ func (d *Design) numbering(before *Design, touched []ID) (out []Edit) {
 
 // number puts what has another number now, at one box, into changed. What was there before keeps what it had, or what
 // it was given on purpose; what is new takes what is free, also where it was copied with the number of another.
-func (d *Design) number(before *Design, box ID, kind Kind, changed map[ID]*Object) {
+// Of several new ones each has its turn.
+func (d *Design) number(before *Design, box ID, kind Kind, turns map[ID]int, changed map[ID]*Object) {
 	had := before.NumbersAt(box, kind)
 	places := d.numberedAt(box, kind)
+	slices.SortStableFunc(places, func(a, b numbered) int { return cmp.Compare(turns[a.id], turns[b.id]) })
 	numbers, taken := make([]int, len(places)), map[int]bool{}
 	for n, p := range places {
 		if had[p.id] == 0 {

@@ -464,6 +464,15 @@ func (v *validator) tunnel(o *Object, b *Tunnel) {
 			"both inside addresses must share a range such as a /30",
 		)
 	}
+	for n, p := range b.Inside6 {
+		switch {
+		case p.Addr().Is4():
+			v.add(o, fmt.Sprintf("inside6[%d]", n), p.String()+" is of IPv4", "those of IPv4 are its inside addresses")
+		case len(b.Inside6) != 2 || b.Inside6[0].Masked() != b.Inside6[1].Masked():
+			v.add(o, "inside6", "are not two in one range", "both must share a range such as a /126")
+			return
+		}
+	}
 }
 
 func (v *validator) mapping(o *Object, b *Mapping) {

@@ -19,6 +19,14 @@ var linkLocal = provider.Inside{
 	Reserved: []netip.Prefix{netip.MustParsePrefix("169.254.255.0/24")},
 }
 
+// linkLocal6 is where inside addresses of IPv6 come from: a range of RFC 4193, of which each tunnel has four addresses.
+var linkLocal6 = provider.Inside{Within: []netip.Prefix{netip.MustParsePrefix("fd9c:61d5:8e30::/48")}, Bits: 126}
+
+// TakeInside6 takes a free inside range of IPv6.
+func TakeInside6(books *allocation.Books) (netip.Prefix, error) {
+	return TakeInside(books, &linkLocal6, nil)
+}
+
 // insideRule is what two ends' rules for inside ranges come to.
 func insideRule(a, b *provider.Inside) (provider.Inside, error) {
 	rule := linkLocal

@@ -83,6 +83,14 @@ func AddTunnel(d *design.Design, o *design.Object) []design.Edit {
 		}
 		low, high := hosts(ranges[0])
 		t.Inside = []netip.Prefix{high, low}
+		if len(tunnels[0].Body.(*design.Tunnel).Inside6) == 2 {
+			six, err := TakeInside6(f.books)
+			if err != nil {
+				return nil
+			}
+			low, high := hosts(six)
+			t.Inside6 = []netip.Prefix{high, low}
+		}
 	}
 	tunnel := f.put(design.KindTunnel, o.ID, fmt.Sprintf("tunnel %d", k+1), t)
 	for session, body := range design.Each[design.Session](d.Inside(tunnels[0].ID, design.KindSession)) {

@@ -243,6 +243,17 @@ func (c *copier) inside() error {
 					return err
 				}
 			}
+			if len(b.Inside6) == 2 {
+				next, err := TakeInside6(c.books)
+				if err != nil {
+					return err
+				}
+				low, high := hosts(next)
+				if b.Inside6[1].Addr().Less(b.Inside6[0].Addr()) {
+					low, high = high, low
+				}
+				c.hosts[b.Inside6[0].Addr()], c.hosts[b.Inside6[1].Addr()] = low.Addr(), high.Addr()
+			}
 		case *design.Circuit:
 			if in := b.Ends[0].Inside; in.IsValid() && in.Addr().Is4() {
 				if err := carve(in, [2]*provider.Inside{}); err != nil {

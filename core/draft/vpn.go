@@ -473,8 +473,18 @@ func (f *drafter) tunnels(link *design.Object, a, b end, routing string) int {
 				t.Inside = []netip.Prefix{low, high}
 			}
 		}
+		speaks := routing == design.RoutingBGP
+		if speaks && slices.Contains(familiesOf(a.speaker(netip.Addr{}), b.speaker(netip.Addr{})), prefix.IPv6) {
+			six, err := TakeInside6(f.books)
+			if err != nil {
+				f.out("%v", err)
+				return 0
+			}
+			low, high := hosts(six)
+			t.Inside6 = []netip.Prefix{high, low} // next hops of the IPv6 that its session carries
+		}
 		o := f.put(design.KindTunnel, link.ID, fmt.Sprintf("tunnel %d", k+1), t)
-		if routing == design.RoutingBGP {
+		if speaks {
 			f.session(o.ID, a.speaker(t.Inside[0].Addr()), b.speaker(t.Inside[1].Addr()))
 		}
 	}

@@ -137,8 +137,8 @@ func deviceTunnels(p *page, b *box.Box) {
 			kind := "policy-based: its selectors decide what enters it"
 			if l.Routed() {
 				kind = "route-based: an interface of its own"
-				if t.Inside.IsValid() {
-					kind += " with " + t.Inside.String()
+				if own := t.Insides(); len(own) > 0 {
+					kind += " with " + words(own)
 				}
 			}
 			p.line("      %s%s", kind, within(b, t.Segment))

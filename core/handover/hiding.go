@@ -50,16 +50,18 @@ type exit struct {
 }
 
 func (r ruleset) waysOut() (out []exit) {
-	add := func(w exit, own netip.Prefix) {
-		if own.IsValid() && r.of.Has(own.Addr()) {
-			w.own = own.Addr()
+	add := func(w exit, insides ...netip.Prefix) {
+		for _, own := range insides {
+			if own.IsValid() && r.of.Has(own.Addr()) && !w.own.IsValid() {
+				w.own = own.Addr()
+			}
 		}
 		out = append(out, w)
 	}
 	for _, e := range r.box.Links {
 		for _, s := range e.Tunnels {
 			if e.Routed() {
-				add(exit{joint: e.ID, tunnel: s.ID, device: s.Device()}, s.Inside)
+				add(exit{joint: e.ID, tunnel: s.ID, device: s.Device()}, s.Insides()...)
 			}
 		}
 	}

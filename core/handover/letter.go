@@ -83,6 +83,9 @@ func parameters(p *page, l *box.Link, t box.Tunnel) {
 	if t.Inside.IsValid() {
 		p.line("   inside address: %s", t.Inside)
 	}
+	if t.Inside6.IsValid() {
+		p.line("   inside address of IPv6: %s", t.Inside6)
+	}
 }
 
 func addressOr(text string) string {

@@ -76,7 +76,7 @@ func (n *networkdFiles) tunnel(l *box.Link, t box.Tunnel) {
 		p.line("InterfaceId=%d", t.Number)
 		p.line("Independent=yes")
 	})
-	n.network(t.Device(), about, t.Inside)
+	n.network(t.Device(), about, t.Insides()...)
 }
 
 func (n *networkdFiles) circuit(k int, c box.Circuit) {
@@ -99,11 +99,11 @@ func (n *networkdFiles) circuit(k int, c box.Circuit) {
 			p.line("Id=%d", c.VLAN)
 		})
 	}
-	n.network(c.Device(), c.Name, c.Inside)
+	n.network(c.Device(), c.Name, c.Insides()...)
 }
 
 // network is what an interface has, with the routes that lead into it.
-func (n *networkdFiles) network(device, about string, inside netip.Prefix) {
+func (n *networkdFiles) network(device, about string, inside ...netip.Prefix) {
 	n.file("60-"+device+".network", about, func(p *page) {
 		p.line("[Match]")
 		p.line("Name=%s", device)
@@ -111,10 +111,10 @@ func (n *networkdFiles) network(device, about string, inside netip.Prefix) {
 		p.line("[Network]")
 		p.line("LinkLocalAddressing=no")
 		p.line("IPv6AcceptRA=no")
-		if inside.IsValid() {
+		for _, own := range inside {
 			p.line("")
 			p.line("[Address]")
-			p.line("Address=%s", inside)
+			p.line("Address=%s", own)
 			p.comment("Nobody answers for an address in a tunnel; else those of RFC 3927 would wait for that.")
 			p.line("DuplicateAddressDetection=none")
 		}

@@ -131,8 +131,8 @@ func interfaces(p *page, l *box.Link) {
 	p.comment("%s: one interface for each tunnel.", l.Name)
 	for _, t := range l.Tunnels {
 		p.line("ip link show %[1]s >/dev/null 2>&1 || ip link add %[1]s type xfrm if_id %[2]d", t.Device(), t.Number)
-		if t.Inside.IsValid() {
-			p.line("ip address replace %s dev %s%s", t.Inside, t.Device(), nodad(t.Inside.Addr().Is6()))
+		for _, own := range t.Insides() {
+			p.line("ip address replace %s dev %s%s", own, t.Device(), nodad(own.Addr().Is6()))
 		}
 		if t.Set.MTU != 0 {
 			p.line("ip link set %s mtu %d", t.Device(), t.Set.MTU)

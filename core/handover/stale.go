@@ -1,7 +1,6 @@
 package handover
 
 import (
-	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -47,21 +46,19 @@ func noMetric(to netip.Prefix) int {
 // ownDevices are the interfaces that the script makes, with the addresses that each has.
 func ownDevices(b *box.Box) (out []string, inside map[string]string) {
 	inside = map[string]string{}
-	add := func(device string, address netip.Prefix) {
+	add := func(device string, own ...netip.Prefix) {
 		out = append(out, device)
-		if address.IsValid() {
-			inside[device] = address.String()
-		}
+		inside[device] = strings.ReplaceAll(words(own), ",", "")
 	}
 	for _, l := range b.Links {
 		if l.Routed() {
 			for _, t := range l.Tunnels {
-				add(t.Device(), t.Inside)
+				add(t.Device(), t.Insides()...)
 			}
 		}
 	}
 	for _, c := range b.Circuits {
-		add(c.Device(), c.Inside)
+		add(c.Device(), c.Insides()...)
 	}
 	return out, inside
 }
@@ -143,11 +140,11 @@ func (s *script) stale() {
 		if n == 0 {
 			s.line(`only() {`)
 			s.line(`  for a in $(ip -o address show dev "$1" scope global 2>/dev/null | awk '{ print $4 }'); do`)
-			s.line(`    [ "$a" = "$2" ] || ip address delete "$a" dev "$1"`)
+			s.line(`    case " $2 " in *" $a "*) ;; *) ip address delete "$a" dev "$1" ;; esac`)
 			s.line(`  done`)
 			s.line(`}`)
 		}
-		s.line("only %s %s", d, cmp.Or(inside[d], "-"))
+		s.line("only %s %q", d, inside[d])
 	}
 	s.line(
 		`tidy "%s" "%s" "${rules-}" "${groups-}"`, strings.Join(devices, " "), strings.Join(s.routes, "|"),

@@ -93,7 +93,10 @@ func (b *builder) between(from, to design.ID, s design.Service, intent *design.O
 			f.From.Address = h.Address
 		}
 	}
-	if o := b.whole.Design.Get(to); o != nil && f.Meant == "" || f.Meant != "" && b.whole.Design.Get(f.Meant) != nil &&
+	if o := b.whole.Design.Get(to); f.From.Place == "" {
+		b.sends(f, intent)
+		return
+	} else if o != nil && f.Meant == "" || f.Meant != "" && b.whole.Design.Get(f.Meant) != nil &&
 		slices.Contains(design.HostPlaces, b.whole.Design.Get(f.Meant).Kind) {
 		target, err := walk.HostOf(b.whole.Design, to, prefix.FamilyOf(f.To))
 		if place := b.whole.Design.Get(target.Place); err == nil && target.Endpoint == "" && place != nil {

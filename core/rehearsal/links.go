@@ -123,8 +123,8 @@ func (b *builder) speaksFor(n *Node, t box.Tunnel) {
 // playersEnd gives a player what a box of one's own gets by its script: the inside address, and the
 // table by which what comes out is routed.
 func (b *builder) playersEnd(n *Node, gateway design.ID, link *design.Object, t box.Tunnel, device string) {
-	if t.Inside.IsValid() {
-		n.do("ip address replace %s dev %s%s", t.Inside, device, nodad(t.Inside.Addr()))
+	for _, own := range t.Insides() {
+		n.do("ip address replace %s dev %s%s", own, device, nodad(own.Addr()))
 	}
 	if t.Set.MTU != 0 {
 		n.do("ip link set %s mtu %d", device, t.Set.MTU)

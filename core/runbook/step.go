@@ -139,12 +139,23 @@ func indented(lines []string) (out []string) {
 	return out
 }
 
+// had are the files that a box has by now; none of one that was asked for nothing so far.
+func (w *writer) had(b *box.Box, party *design.Object) map[string]string {
+	if files := w.loaded[b.ID]; files != nil {
+		return files
+	}
+	if begun := box.Of(w.begun.proofs.Tables(), b.ID); begun == nil || begun.Idle() {
+		return nil
+	}
+	return filesOf(w.begun.proofs.Tables(), party.ID, b.Name)
+}
+
 // load fills in what is done at a box of one's own: which of its files are others, and the lines that put them into
 // use and that put those of before back.
 func (w *writer) load(s *Step, b *box.Box, party *design.Object, after estate) {
-	old, now := w.loaded[b.ID], filesOf(after.proofs.Tables(), party.ID, b.Name)
-	if old == nil && !box.Of(w.begun.proofs.Tables(), b.ID).Idle() {
-		old = filesOf(w.begun.proofs.Tables(), party.ID, b.Name)
+	old, now := w.had(b, party), filesOf(after.proofs.Tables(), party.ID, b.Name)
+	if old == nil && b.Idle() {
+		return // it has been handed nothing, and still needs nothing
 	}
 	w.loaded[b.ID] = now
 	var changed, fresh, kept []string
@@ -175,9 +186,9 @@ var watched = []string{"dravin/routes.sh", "dravin/watch.sh"}
 
 // changesMore reports whether files of a box are others than those that it has, beside what its watcher sees to.
 func (w *writer) changesMore(b *box.Box, party *design.Object) bool {
-	now := filesOf(w.now.proofs.Tables(), party.ID, b.Name)
+	now, had := filesOf(w.now.proofs.Tables(), party.ID, b.Name), w.had(b, party)
 	for path, text := range now {
-		if w.loaded[b.ID][path] != text && !slices.Contains(watched, path) {
+		if had[path] != text && !slices.Contains(watched, path) {
 			return true
 		}
 	}

@@ -114,7 +114,9 @@ func selectorsOf(l *design.Link, own, every []netip.Prefix) []netip.Prefix {
 // where none of them says.
 func everything(d *design.Design, l *design.Link, tunnel *design.Object) []netip.Prefix {
 	var has [2]bool
-	for _, p := range slices.Concat(l.Ends[0].Routes, l.Ends[1].Routes, tunnel.Body.(*design.Tunnel).Inside) {
+	for _, p := range slices.Concat(
+		l.Ends[0].Routes, l.Ends[1].Routes, tunnel.Body.(*design.Tunnel).Inside, tunnel.Body.(*design.Tunnel).Inside6,
+	) {
 		has[prefix.FamilyOf(p.Addr())] = true
 	}
 	for _, body := range design.Each[design.Session](d.Inside(tunnel.ID, design.KindSession)) {

@@ -31,6 +31,9 @@ var link = Kind{
 			if len(b.Inside) == 2 {
 				out = append(out, Inside{b.Inside[end], b.Inside[1-end].Addr(), t.ID})
 			}
+			if len(b.Inside6) == 2 {
+				out = append(out, Inside{b.Inside6[end], b.Inside6[1-end].Addr(), t.ID})
+			}
 		}
 		return out
 	},

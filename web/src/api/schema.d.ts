@@ -5344,6 +5344,8 @@ export interface components {
       ends?: components["schemas"]["TunnelEnd"][];
       /** @description Route-based: the inside addresses at the first and second end, with their common prefix length. */
       inside?: string[];
+      /** @description Route-based: inside addresses of IPv6 beside those of IPv4, with their common prefix length: a session between addresses of IPv4 needs them as next hops of the IPv6 that it carries. */
+      inside6?: string[];
       /** @description The number of its interface, if_id and mark at the boxes of one's own at its first and second end, for life; 0 at a cloud. Given when it is made: the next that is free there. */
       numbers?: number[];
       /** @description The public addresses at the first and second end; 0.0.0.0: the gateway's own, of several in turn, or none while it has not been given any. */
@@ -5581,6 +5583,7 @@ export interface components {
       title: string;
     };
     WalkProof: {
+      delivered: boolean;
       /** Format: ip */
       dialled: string;
       forward: components["schemas"]["WalkStage"][];
