@@ -174,6 +174,8 @@ func ruleOf(r proof.Result) string {
 	switch stop := r.Stop(); {
 	case r.Error != "":
 		return "can-not-be-walked"
+	case r.Undecided:
+		return "not-decided"
 	case r.Slow != "":
 		return "too-slow"
 	case r.Never:

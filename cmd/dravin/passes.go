@@ -175,7 +175,10 @@ func filtersCommand() *cobra.Command {
 }
 
 func printWorked(w io.Writer, d *design.Design, p passes.Plan) {
-	if len(p.Filters) == 0 {
+	switch {
+	case len(d.Of(design.KindFilter)) == 0:
+		fmt.Fprintln(w, "There is no filter, so that everything passes that has a route. Put one at something first.")
+	case len(p.Filters) == 0:
 		fmt.Fprintln(w, "Every filter lets pass exactly what intents need.")
 	}
 	for _, f := range p.Filters {

@@ -59,6 +59,12 @@ func (d *Design) PositionOf(party ID) (p Position, ok bool) {
 	return p, err == nil
 }
 
+// RegionPosition is where a region of a party's cloud is; ok is false where its profile does not say.
+func (d *Design) RegionPosition(party ID, region string) (p Position, ok bool) {
+	p, err := ParsePosition(d.regionPosition(party, region))
+	return p, err == nil
+}
+
 func (d *Design) regionPosition(party ID, region string) string {
 	if profile := d.ProfileOf(party); profile != nil {
 		for _, r := range profile.Regions {

@@ -207,6 +207,31 @@ var Family = []words.Coded[string]{
 		Doc: "exported ranges overlap another attachment's",
 		Fix: "keep the smaller range out of export at both",
 	},
+	{
+		Code: "refused-and-ready", Title: "refused and ready",
+		Doc: "what was refused is said to be there; walks believe that it is",
+		Fix: "that it is gone, or that it was accepted after all",
+	},
+	{
+		Code: "proposal-not-offered", Title: "proposal not offered",
+		Doc: "an end of a tunnel is set to what its cloud can not be set to",
+		Fix: "one that both ends can do",
+	},
+	{
+		Code: "tunnel-without-session", Title: "tunnel without session",
+		Doc: "a tunnel of a link that learns its routes has no session: nothing ever goes by it",
+		Fix: "a session like the first tunnel's",
+	},
+	{
+		Code: "family-without-next-hop", Title: "family without next hop",
+		Doc: "a session is to carry a family of which its ends have no addresses there",
+		Fix: "inside addresses of that family",
+	},
+	{
+		Code: "lans-not-told-apart", Title: "LANs not told apart",
+		Doc: "LANs of two segments have one range and no VLAN tags: their gateway can not tell which it meets",
+		Fix: "a VLAN tag for each",
+	},
 	{Code: "request-open", Title: "request open", Doc: "somebody asks to join and waits", Fix: "answer it"},
 	{Code: "key-reused", Title: "key reused", Doc: "one pre-shared key on two links", Fix: "a new key for one"},
 	{

@@ -72,7 +72,7 @@ func (c *collector) filterRule(o *design.Object, b *design.PacketFilter, r passe
 	case passes.Unneeded:
 		add("rule-unneeded", Untidy, "no intent needs rule %d of %s: %s", r.N+1, o.Name, r.Text)
 	}
-	if passes.Everything(b.Rules[r.N]) {
+	if passes.Everything(b.Rules[r.N]) && b.Rules[r.N].Direction != design.Outgoing {
 		add("everything-open", Risk, "rule %d of %s lets everything pass from anywhere to anywhere", r.N+1, o.Name)
 	}
 }

@@ -192,6 +192,7 @@ var checks = []check{
 	{"session", design.KindSession, (*collector).session},
 	{"asns", "", (*collector).asns},
 	{"gateway", design.KindGateway, (*collector).gateway},
+	{"LANs of a gateway", design.KindGateway, (*collector).apart},
 	{"faults of a box", design.KindBox, (*collector).faults},
 	{"chance at a gateway", design.KindGateway, (*collector).chance},
 	{"chance in a table", design.KindTable, (*collector).chance},
@@ -337,6 +338,8 @@ func (c *collector) intent(o *design.Object) {
 	case r.Error != "":
 		f.Sentence = fmt.Sprintf("%q can not be walked: %s", r.Name, r.Error)
 		f.more = func(ctx context.Context, all *Findings) []Fix { return all.fixesFor(ctx, r.Intent) }
+	case r.Undecided:
+		f.Sentence = fmt.Sprintf("%q is not decided: %s", r.Name, r.Slow)
 	case r.Slow != "":
 		f.Sentence = fmt.Sprintf("%q is too slow: %s", r.Name, r.Slow)
 	case r.Without != "":

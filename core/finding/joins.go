@@ -22,6 +22,19 @@ func (c *collector) request(o *design.Object) {
 			"request-open", Untidy, r.For, nil, "%s asks %s for %s and waits for an answer", c.design.Title(r.From),
 			c.design.Title(r.To), c.design.Title(r.For),
 		)
+	} else if joint := c.design.Get(r.For); r.Answer == "refused" && joint != nil &&
+		design.StateOf(joint) == design.Ready && c.st.Refused(joint) {
+		gone := Fix{
+			Title: "Say that " + c.design.Title(joint.ID) + " is gone",
+			Edits: []design.Edit{design.PutEdit(joint.InState(design.Gone))},
+		}
+		accepted := design.Edited(o, func(b *design.Request) { b.Answer = "accepted" })
+		c.add(
+			"refused-and-ready", Risk, joint.ID,
+			[]Fix{gone, {Title: "Say that it was accepted after all", Edits: []design.Edit{design.PutEdit(accepted)}}},
+			"%s is said to be ready, and was refused%s: walks take it to be there", c.design.Title(joint.ID),
+			c.st.Refusal(joint),
+		)
 	}
 }
 

@@ -17,6 +17,7 @@ import (
 	"dravin/core/settings"
 	"dravin/core/sheet"
 	"dravin/core/status"
+	"dravin/core/topology"
 	"dravin/core/words"
 )
 
@@ -121,8 +122,39 @@ func fixesOf(l sheet.Line) []Fix {
 	return out
 }
 
+// offeredByCloud finds proposals that a cloud's end is set to and that its cloud does not have: nobody can enter them.
+func (c *collector) offeredByCloud(o, t *design.Object) {
+	link := o.Body.(*design.Link)
+	for n, e := range t.Body.(*design.Tunnel).Ends {
+		v := c.design.VPNOf(link.Ends[n].Gateway)
+		if v == nil {
+			continue
+		}
+		for _, x := range []struct {
+			proto    negotiate.Protocol
+			set, has []string
+		}{{negotiate.IKE, e.IKE, v.IKE}, {negotiate.ESP, e.ESP, v.ESP}} {
+			other := slices.DeleteFunc(slices.Clone(x.set), func(p string) bool { return slices.Contains(x.has, p) })
+			if len(x.has) == 0 || len(other) == 0 {
+				continue
+			}
+			f := c.addWith(
+				t.ID, "proposal-not-offered", Risk, link.Ends[n].Gateway,
+				"%s is set to offer %s for %s on %s, which its cloud does not have; it has %s",
+				settings.EndTitle(c.design, link, n), words.List(other), x.proto, title(c.design, t), words.List(x.has),
+			)
+			f.Line = strings.ToLower(fmt.Sprint(x.proto))
+			f.Fixes = append(f.Fixes, Fix{
+				Title: fmt.Sprintf("Let both ends offer %s for %s", words.List(x.has), x.proto),
+				Edits: draft.SetOffers(t, x.proto, x.has),
+			})
+		}
+	}
+}
+
 // proposals finds weak ones that an end is set to offer.
 func (c *collector) proposals(o, t *design.Object) {
+	c.offeredByCloud(o, t)
 	for n, s := range settings.SettingsOf(c.design, t, "") {
 		for _, offer := range []struct {
 			proto negotiate.Protocol
@@ -233,6 +265,7 @@ func (c *collector) tunnels(o *design.Object, tunnels []*design.Object) {
 			want, why = 2, c.design.Title(e.Gateway)+" has a second public address that could carry another"
 		}
 	}
+	c.unspoken(o, l, tunnels)
 	if len(tunnels) == 0 || len(tunnels) >= want {
 		return
 	}
@@ -242,6 +275,36 @@ func (c *collector) tunnels(o *design.Object, tunnels []*design.Object) {
 			return []Fix{{Title: "Add a second tunnel with free inside addresses", Edits: edits}}
 		}
 		return nil
+	}
+}
+
+// unspoken finds tunnels of a link that learns its routes which have no session, beside others that have.
+func (c *collector) unspoken(o *design.Object, l *design.Link, tunnels []*design.Object) {
+	if l.Routing != design.RoutingBGP {
+		return
+	}
+	var like *design.Object
+	for _, t := range tunnels {
+		if all := c.design.Inside(t.ID, design.KindSession); len(all) > 0 && like == nil {
+			like = all[0]
+		}
+	}
+	for _, t := range tunnels {
+		in := t.Body.(*design.Tunnel).Inside
+		if like == nil || len(in) != 2 || len(c.design.Inside(t.ID, design.KindSession)) > 0 {
+			continue
+		}
+		same := design.Edited(like, func(b *design.Session) {
+			for n := range b.Ends {
+				b.Ends[n].Address, b.Ends[n].Peer = in[n].Addr(), netip.Addr{}
+			}
+		})
+		same.ID, same.Parent = design.IDFor(design.KindSession, string(t.ID)+"/"+like.Name), t.ID
+		c.add(
+			"tunnel-without-session", Risk, t.ID,
+			[]Fix{{Title: "Add a session like that of " + c.design.Get(like.Parent).Name, Edits: []design.Edit{design.PutEdit(same)}}},
+			"%s has no BGP session, and the link learns its routes by sessions: nothing ever goes by it", title(c.design, t),
+		)
 	}
 }
 
@@ -272,6 +335,14 @@ func (c *collector) session(o *design.Object) {
 		for _, l := range sheet.Differing(sheet.SessionLines(c.design, o)) {
 			f.Evidence = append(f.Evidence, fmt.Sprintf("%s: %s against %s", l.Label, l.Values[0], l.Values[1]))
 			f.Fixes = append(f.Fixes, fixesOf(l)...)
+		}
+	}
+	for _, f := range set[0].Families {
+		if slices.Contains(set[1].Families, f) && !topology.HasNextHops(c.design, o, f) {
+			c.add(
+				"family-without-next-hop", Risk, o.ID, nil,
+				"%s is to carry %s, of which its ends have no addresses there: what is announced of it has no next hop", name, f,
+			).Line = "bgp-families"
 		}
 	}
 	for n, e := range s.Ends {

@@ -55,6 +55,18 @@ func TestWhatGoesWrongWithLinksIsFoundAndMended(t *testing.T) {
 			tunnel(func(a, _ *design.TunnelEnd) { a.Peer = netip.MustParseAddr("198.51.100.11") }), "ends-differ", 1,
 		},
 		{
+			"a proposal that its cloud does not have", salt + "/tunnel-1", design.KindTunnel,
+			tunnel(func(a, b *design.TunnelEnd) {
+				a.IKE, b.IKE = []string{"aes192-sha512-modp4096"}, []string{"aes192-sha512-modp4096"}
+			}), "proposal-not-offered", 1,
+		},
+		{
+			"a family without next hops", salt + "/tunnel-1/session", design.KindSession,
+			session(func(a, b *design.SessionEnd) {
+				a.Families, b.Families = []string{"ipv4", "ipv6"}, []string{"ipv4", "ipv6"}
+			}), "family-without-next-hop", 0,
+		},
+		{
 			"identity", peatside + "/tunnel-1", design.KindTunnel,
 			tunnel(func(a, b *design.TunnelEnd) { a.Identity, b.PeerIdentity = "nursery.example", "nursery.exampel" }),
 			"ends-differ", 2,

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 
+	"dravin/core/allocation"
 	"dravin/core/design"
 	"dravin/core/ledger"
 	"dravin/core/overlap"
@@ -211,6 +212,45 @@ func (c *collector) publishedService(o *design.Object) {
 		)
 	}
 	c.heldElsewhere(o, "the address "+l.Address.String()+" of "+o.Name, prefix.Alone(l.Address))
+	for _, place := range c.design.Inside(c.design.Party(l.At).ID, design.KindLAN) {
+		if prefix.Has(allocation.GivenOut(c.design, place.ID), l.Address) {
+			c.add(
+				"address-given-out", Risk, o.ID, nil, "%s listens on %s, which %s gives out to hosts", o.Name, l.Address,
+				c.design.Title(place.ID),
+			)
+		}
+	}
+}
+
+// apart finds LANs of two segments that a gateway can not tell apart: of one range, and without VLAN tags that differ.
+func (c *collector) apart(o *design.Object) {
+	lans := route.LANsOf(c.design, o)
+	for n, a := range lans {
+		for _, b := range lans[:n] {
+			x, y := c.design.SegmentOf(a.ID), c.design.SegmentOf(b.ID)
+			tags := [2]uint16{a.Body.(*design.LAN).VLAN, b.Body.(*design.LAN).VLAN}
+			if x == "" || y == "" || x == y || tags[0] != tags[1] {
+				continue
+			}
+			if p, same := sameRange(c.design.Ranges(a.ID), c.design.Ranges(b.ID)); same {
+				f := c.add(
+					"lans-not-told-apart", Broken, a.ID, nil,
+					"%s and %s have %s in two segments and no VLAN tags that differ: %s can not tell them apart, and its script "+
+						"sets up nothing", c.design.Title(a.ID), c.design.Title(b.ID), p, c.design.Title(o.ID),
+				)
+				f.Subjects = append(f.Subjects, b.ID, o.ID)
+			}
+		}
+	}
+}
+
+func sameRange(a, b []netip.Prefix) (netip.Prefix, bool) {
+	for _, p := range a {
+		if slices.Contains(b, p) {
+			return p, true
+		}
+	}
+	return netip.Prefix{}, false
 }
 
 // pools tells of pools that are full, or soon will be.

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 
 	"dravin/core/design"
@@ -21,9 +22,11 @@ type Result struct {
 	Never  bool      `json:"never,omitempty"`
 	Holds  bool      `json:"holds"`           // the flow does what the intent wants
 	Error  string    `json:"error,omitempty"` // why it can not be walked at all
-	// Slow says that it works and is on the way for longer than it may be.
-	Slow  string     `json:"slow,omitempty"`
-	Proof walk.Proof `json:"proof"`
+	// Slow says that it works and is on the way for longer than it may be, or, where Undecided is set, that nobody knows
+	// for how long.
+	Slow      string     `json:"slow,omitempty"`
+	Undecided bool       `json:"undecided,omitempty"`
+	Proof     walk.Proof `json:"proof"`
 	// Without is what must be able to fail and without which it does not work;
 	// Failed is the walk without it, and Proof goes on to be the flow's own.
 	Without      design.ID   `json:"without,omitempty"`
@@ -179,21 +182,27 @@ func between(t *route.Tables, r Result, from, to design.ID, in *design.Intent) R
 		r.Proof = walk.Apart(t, flow, r.Proof)
 	}
 	if r.Holds = r.Proof.Works; r.Holds && in.RTT > 0 {
-		r.Slow = slow(walk.MeasureOf(t, flow, r.Proof), in.RTT)
+		r.Slow, r.Undecided = slow(walk.MeasureOf(t, flow, r.Proof), in.RTT)
 		r.Holds = r.Slow == ""
 	}
 	return r
 }
 
-// slow says that a flow is on the way for longer than it may be, and on which leg most; empty if it is not. Legs of
-// which nobody knows count as nothing.
-func slow(m walk.Measure, most uint32) string {
-	if m.RTT <= float64(most) {
-		return ""
+// slow says that a flow is on the way for longer than it may be, and on which leg most; empty if it is not. Where nobody
+// knows of a leg it is undecided, unless the others alone take too long.
+func slow(m walk.Measure, most uint32) (why string, undecided bool) {
+	switch {
+	case m.RTT > float64(most):
+		return fmt.Sprintf(
+			"a packet and its answer are %g ms on the way, and may be %d; the slowest leg is %s", m.RTT, most, m.Slowest,
+		), false
+	case len(m.Unknown) > 0:
+		return fmt.Sprintf(
+			"nobody knows how long a packet and its answer are on %s, and %d ms are allowed in all; say its round-trip "+
+				"time, or where its ends are", strings.Join(m.Unknown, ", "), most,
+		), true
 	}
-	return fmt.Sprintf(
-		"a packet and its answer are %g ms on the way, and may be %d; the slowest leg is %s", m.RTT, most, m.Slowest,
-	)
+	return "", false
 }
 
 // flowsOf are all flows from one object to another; from the internet those of public addresses.

@@ -323,13 +323,13 @@ func (s *Status) Made(o *design.Object) Verdict {
 	answer := s.answered(o)
 	switch {
 	case answer == "refused" && st != design.Ready && st != design.Gone:
-		return Down(NotAccepted, o.ID, "state", "%s was refused", what)
+		return Down(NotAccepted, o.ID, "state", "%s was refused%s", what, s.Refusal(o))
 	case answer == "accepted" && (st == design.Waiting || st == design.Refused) && o.Kind != design.KindPeering:
 		st = design.Making // the answer is what was decided, whatever state was left behind
 	}
 	switch st {
 	case design.Refused:
-		return Down(NotAccepted, o.ID, "state", "%s was refused", what)
+		return Down(NotAccepted, o.ID, "state", "%s was refused%s", what, s.Refusal(o))
 	case design.Gone:
 		return Down(s.causeOf(o), o.ID, "state", "%s is gone", what)
 	case design.Waiting:
@@ -363,6 +363,26 @@ func (s *Status) answered(o *design.Object) (answer string) {
 	return answer
 }
 
+// Refusal is by whom something was refused and why, as the end of a sentence; empty where no request for it was.
+func (s *Status) Refusal(o *design.Object) (words string) {
+	for _, b := range design.Each[design.Request](s.design.Referring(o.ID, design.KindRequest)) {
+		if b.For != o.ID || b.Answer != "refused" {
+			continue
+		}
+		words = ""
+		if b.To != "" {
+			words = " by " + s.design.Title(b.To)
+		}
+		if b.Reason != "" {
+			words += ": " + b.Reason
+		}
+	}
+	return words
+}
+
+// Refused reports whether the last answer to a request for something was no.
+func (s *Status) Refused(o *design.Object) bool { return s.answered(o) == "refused" }
+
 // Fix says in words what would bring something up.
 func (v Verdict) Fix(d *design.Design) string {
 	what := d.Title(v.Subject)
@@ -374,6 +394,9 @@ func (v Verdict) Fix(d *design.Design) string {
 	case v.Cause == HalfMade:
 		return "make the missing half of " + what
 	case v.Cause == NotAccepted:
+		if d.Get(v.Subject) != nil && (&Status{design: d}).Refused(d.Get(v.Subject)) {
+			return "ask again for " + what + ", with what was in the way put right; until it is accepted nothing goes by it"
+		}
 		return "have " + what + " accepted"
 	case v.Cause == NotThereYet:
 		return "build " + what + "; when all is built as planned, it is there"

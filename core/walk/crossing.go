@@ -72,8 +72,8 @@ func (w *walker) cross(from *route.Point, e topology.Edge, only []design.ID) out
 	} else {
 		if !w.silent() {
 			w.stage(
-				at, Enters, nil, "%s carries it from %s to %s%s", o.Name, w.design.Title(e.From), w.design.Title(e.To),
-				tunnelWords(fitting, w.design.Tunnels(o.ID), w.tables.Status),
+				at, Enters, nil, "%s carries it from %s to %s%s%s", o.Name, w.design.Title(e.From), w.design.Title(e.To),
+				tunnelWords(fitting, w.design.Tunnels(o.ID), w.tables.Status), w.although(o),
 			)
 			w.on(fitting)
 		}
@@ -165,10 +165,21 @@ func (w *walker) bound(attachment, hub, table design.ID, at Place) outcome {
 		return w.halt(NoRoute, at, w.design.Title(hub)+" has no table", "add a hub table and bind the attachment to it")
 	}
 	w.stage(
-		at, Enters, nil, "%s enters %s and is routed by %s", w.header.Dst, w.design.Title(hub),
-		w.design.Get(table).Name,
+		at, Enters, nil, "%s enters %s and is routed by %s%s", w.header.Dst, w.design.Title(hub),
+		w.design.Get(table).Name, w.although(w.design.Get(attachment)),
 	)
 	return goesTo(table, "")
+}
+
+// although tells what a walk believes of a joint that is said to be ready and was refused: that it is there.
+func (w *walker) although(joint *design.Object) string {
+	if w.silent() || joint == nil || !w.tables.Status.Refused(joint) {
+		return ""
+	}
+	return fmt.Sprintf(
+		"; %s is said to be ready, and is taken to be there, although it was refused%s", w.design.Title(joint.ID),
+		w.tables.Status.Refusal(joint),
+	)
 }
 
 // intoTable routes what comes into a network by one of its entering tables.

@@ -4,8 +4,8 @@ import (
 	"cmp"
 	"fmt"
 	"math"
-
 	"slices"
+	"strings"
 
 	"dravin/core/design"
 	"dravin/core/filter"
@@ -105,9 +105,19 @@ func MeasureOf(t *route.Tables, f Flow, p Proof) Measure {
 
 func wayOf(t *route.Tables, stages []Stage) Way {
 	w := Way{Legs: []Leg{}, MTU: usualMTU}
+	last := region{}
 	for n, s := range stages {
 		l, ok := legOf(t, s)
-		if !ok {
+		now := regionAt(t.Design, s.At.ID)
+		switch {
+		case ok:
+			last = region{} // it has told how far it is from one end to the other
+		case now == region{}:
+			continue
+		case last.cloud == now.cloud && last.name != now.name:
+			l, last = legWithin(t.Design, s.At, last, now), now
+		default:
+			last = now
 			continue
 		}
 		for _, before := range slices.Backward(stages[:n]) {
@@ -121,6 +131,60 @@ func wayOf(t *route.Tables, stages []Stage) Way {
 		}
 	}
 	return w
+}
+
+// region is a region of a cloud; the zero region is none.
+type region struct {
+	cloud, name string
+	party       design.ID
+}
+
+// regionAt is the region of a cloud in which something is: of a network that spans regions a subnet's zone tells, and
+// nothing of its tables.
+func regionAt(d *design.Design, id design.ID) region {
+	party := d.Party(id)
+	if party == nil {
+		return region{}
+	}
+	out := region{cloud: design.CloudOf(party), party: party.ID}
+	switch b := party.Body.(type) {
+	case *design.Hub:
+		out.name = b.Region
+	case *design.Network:
+		p := d.ProfileOf(party.ID)
+		if p == nil || !p.Networks.SpanRegions {
+			out.name = b.Region
+			break
+		}
+		o := d.Get(HomeOf(d, id))
+		if s, ok := o.Body.(*design.Subnet); ok {
+			for _, r := range p.Regions {
+				if slices.ContainsFunc(r.Zones, func(z string) bool { return strings.EqualFold(z, s.Zone) }) {
+					out.name = r.Name
+				}
+			}
+		} else if o.Kind == design.KindGateway {
+			out.name = b.Region
+		}
+	}
+	if out.name == "" {
+		return region{}
+	}
+	return out
+}
+
+// legWithin is the way from one region of a cloud to another, which the cloud carries itself.
+func legWithin(d *design.Design, at Place, from, to region) Leg {
+	l := Leg{
+		Joint: to.party, Kind: d.Get(to.party).Kind, Title: fmt.Sprintf("%s from %s to %s", to.cloud, from.name, to.name),
+		MTU: usualMTU, MTUWhy: "nothing is wrapped around packets", RTTFrom: "unknown",
+	}
+	a, known := d.RegionPosition(from.party, from.name)
+	b, also := d.RegionPosition(to.party, to.name)
+	if known && also {
+		l.RTT, l.RTTFrom = math.Round(a.Kilometres(b)*perKilometre*detour*10)/10, "distance"
+	}
+	return l
 }
 
 // legOf is the joint into which a stage leads.

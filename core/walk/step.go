@@ -281,6 +281,9 @@ func unrouted(w *walker, s *step) (outcome, bool) {
 	if out, other := w.otherSegment(s.point, s.at); other {
 		return out, true
 	}
+	if v := w.refusedOnWay(s.point); v != nil {
+		return w.down(*v, s.at), true
+	}
 	return w.halt(
 		NoRoute, s.at, fmt.Sprintf("%s has no usable route to %s", s.at.Title, w.header.Dst), w.routeFix(s.point, s.at),
 	), true
@@ -389,6 +392,12 @@ func (w *walker) routeFix(p *route.Point, at Place) string {
 		p.Routes, func(r route.Route) bool { return r.Source == route.VPNBGP || r.Source == route.CircuitBGP },
 	)
 	switch {
+	case p.Kind == design.KindTable && len(w.design.JointsAt(p.Party.ID)) == 0 &&
+		len(w.design.Inside(p.Party.ID, design.KindGateway)) == 0:
+		return fmt.Sprintf("join %s with who has %s: nothing joins it to anybody yet", p.Party.Name, w.header.Dst)
+	case p.Kind == design.KindTable && profile != nil && profile.Networks.GatewayFeeds &&
+		len(w.design.Inside(p.Party.ID, design.KindGateway)) == 0:
+		return fmt.Sprintf("let what %s is joined to have %s; what it learns there it feeds into the table", p.Party.Name, w.header.Dst)
 	case p.Kind == design.KindTable && profile != nil && profile.Networks.GatewayFeeds:
 		return fmt.Sprintf("let a gateway of %s learn %s; it feeds the table", p.Party.Name, w.header.Dst)
 	case p.Kind == design.KindHubTable:
@@ -514,6 +523,46 @@ func (w *walker) outOfEstate(p *route.Point, at Place) outcome {
 			return out
 		}
 	}
+	if v := w.refusedOnWay(p); v != nil {
+		return w.down(*v, at)
+	}
 	return w.halt(NoRoute, at,
 		fmt.Sprintf("%s has no route to %s but the way to the internet", at.Title, w.header.Dst), w.routeFix(p, at))
+}
+
+// refusedOnWay is how a joint stands that somebody has refused, or has not answered for, and without which a point has
+// no route: one that ends at the point's own party, or at the one that has the destination; nil if there is none. Nobody
+// is told to learn what was refused.
+func (w *walker) refusedOnWay(p *route.Point) *status.Verdict {
+	parties := []design.ID{p.Party.ID}
+	for _, place := range w.tables.Holders(w.header.Dst) {
+		parties = append(parties, w.design.Party(place).ID)
+	}
+	for _, party := range parties {
+		for _, at := range append([]*design.Object{w.design.Get(party)}, w.design.Inside(party, design.KindGateway)...) {
+			for _, j := range w.design.JointsAt(at.ID) {
+				v := w.statusOf(j.ID)
+				if v.Cause == status.NotAccepted && !v.Up && w.joins(j, at.ID, p.Party.ID) {
+					return &v
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// joins reports whether a joint of one end would lead towards the destination: its other end is the party that asks, a
+// hub, or a party that has it.
+func (w *walker) joins(j design.Joint, end, asking design.ID) bool {
+	far, _, ok := j.Far(end)
+	if !ok {
+		return false
+	}
+	party := w.design.Party(far)
+	if party == nil || party.Kind == design.KindHub || party.ID == asking {
+		return true
+	}
+	return slices.ContainsFunc(w.tables.Holders(w.header.Dst), func(place design.ID) bool {
+		return w.design.Party(place).ID == party.ID
+	})
 }

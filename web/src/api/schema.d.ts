@@ -4003,6 +4003,7 @@ export interface components {
       never?: boolean;
       proof: components["schemas"]["WalkProof"];
       slow?: string;
+      undecided?: boolean;
       without?: string;
       without_title?: string;
     };
