@@ -20,13 +20,18 @@ func intact(file []byte) error {
 // The blocks of pcapng that are looked into.
 const (
 	sectionHeader  = 0x0a0d0d0a
+	interfaceBlock = 1
 	obsoletePacket = 2
 	enhancedPacket = 6
 )
 
+// mostInterfaces bounds what is kept of each interface that a file describes, whether it has packets or not.
+const mostInterfaces = 4096
+
 // intactBlocks goes through the blocks of pcapng: a type, a length, what is in it, and the length again.
 func intactBlocks(file []byte) error {
 	order := binary.ByteOrder(binary.LittleEndian)
+	interfaces := 0
 	for at, n := 0, 1; at < len(file); n++ {
 		rest := file[at:]
 		if len(rest) < 12 {
@@ -44,6 +49,11 @@ func intactBlocks(file []byte) error {
 				"block %d can not be read: it says that it has %d bytes, and the file has %d from there; copy it whole",
 				n, length, len(rest),
 			)
+		}
+		if kind == interfaceBlock {
+			if interfaces++; interfaces > mostInterfaces {
+				return fmt.Errorf("it describes more than %d interfaces; capture on those of one box", mostInterfaces)
+			}
 		}
 		if kind == enhancedPacket || kind == obsoletePacket {
 			if err := held(order, rest[:length], n); err != nil {

@@ -115,7 +115,9 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 	if len(outside) == 2 {
 		near, far = outside[1-in.Body.End], outside[in.Body.End]
 	}
-	sent, err := sheet.ReadSent(in.Body.Text, near, far, in.Body.Choice)
+	sent, err := queued(ctx, s.makes, func() (sheet.Sent, error) {
+		return sheet.ReadSent(in.Body.Text, near, far, in.Body.Choice)
+	})
 	if err != nil {
 		return nil, s.failed(err)
 	}

@@ -26,6 +26,7 @@ const (
 	MaxFileBytes = 8 << 20
 	MaxFileMarks = 250_000 // line ends, colons, commas, dashes and brackets: what the parser's memory grows with
 	maxDepth     = 64
+	maxKeys      = 2000 // in one mapping: the parser looks through those before for each
 )
 
 // Read reads a design file. If anything is wrong it returns [Problems], each
@@ -337,6 +338,12 @@ func parseYAML(file []byte) (*node, error) {
 			fmt.Sprintf("a design file nests at most %d levels", maxDepth),
 		)
 	}
+	if line := tooManyKeys(file); line > 0 {
+		return nil, one(
+			line, 0, fmt.Sprintf("a mapping has more than %d keys", maxKeys),
+			"what there are many of stands in a list, each behind a dash",
+		)
+	}
 	if n := bytes.IndexByte(file, 0); n >= 0 {
 		line := bytes.Count(file[:n], []byte{'\n'}) + 1
 		return nil, one(
@@ -371,6 +378,52 @@ func parseYAML(file []byte) (*node, error) {
 		return nil, c.problems.sorted()
 	}
 	return root, nil
+}
+
+// tooManyKeys is the line on which a mapping has more keys than any may have; 0 if none has. Keys on lines of their own
+// are told by how far they are set in, those in braces by the colons between these. What stands in texts is counted, too.
+func tooManyKeys(file []byte) int {
+	type block struct{ column, keys int }
+	var open []block
+	var flow []int // colons, by brace
+	line := 0
+	for text := range bytes.Lines(file) {
+		line++
+		bare := bytes.TrimLeft(text, " ")
+		column := len(text) - len(bare)
+		for len(bare) > 1 && bare[0] == '-' && bare[1] == ' ' { // an entry begins a mapping of its own
+			rest := bytes.TrimLeft(bare[1:], " ")
+			for len(open) > 0 && open[len(open)-1].column > column {
+				open = open[:len(open)-1]
+			}
+			column += len(bare) - len(rest)
+			bare = rest
+		}
+		if len(flow) == 0 && bytes.IndexByte(bare, ':') > 0 && bare[0] != '#' {
+			for len(open) > 0 && open[len(open)-1].column > column {
+				open = open[:len(open)-1]
+			}
+			if len(open) == 0 || open[len(open)-1].column < column {
+				open = append(open, block{column: column})
+			}
+			if open[len(open)-1].keys++; open[len(open)-1].keys > maxKeys {
+				return line
+			}
+		}
+		for _, c := range bare {
+			switch {
+			case c == '{' && len(flow) < maxDepth:
+				flow = append(flow, 0)
+			case c == '}' && len(flow) > 0:
+				flow = flow[:len(flow)-1]
+			case c == ':' && len(flow) > 0:
+				if flow[len(flow)-1]++; flow[len(flow)-1] > 4*maxKeys { // an address of IPv6 has seven
+					return line
+				}
+			}
+		}
+	}
+	return 0
 }
 
 // marksOf counts what makes a file large for a parser, up to one more than is

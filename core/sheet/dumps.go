@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"regexp"
-	"slices"
 	"strings"
 
 	"dravin/core/design"
@@ -13,9 +12,10 @@ import (
 // What other programs of a far end have: the BGP daemons' configurations, and what ip and nft say as JSON.
 
 var (
-	birdSession = regexp.MustCompile(`(?s)\b(?:protocol|template)\s+bgp\s+(?:([A-Za-z_][A-Za-z0-9_]*)|'([^']*)')?[^{]*\{`)
-	birdLocal   = regexp.MustCompile(`\blocal\s+(?:([0-9A-Fa-f.:]+)\s+)?(?:port\s+\d+\s+)?as\s+(\d+)`)
-	birdFar     = regexp.MustCompile(
+	birdHead  = regexp.MustCompile(`\b(?:protocol|template)\s+bgp\b`)
+	birdName  = regexp.MustCompile(`^\s*(?:([A-Za-z_][A-Za-z0-9_]*)|'([^'\n]*)')`)
+	birdLocal = regexp.MustCompile(`\blocal\s+(?:([0-9A-Fa-f.:]+)\s+)?(?:port\s+\d+\s+)?as\s+(\d+)`)
+	birdFar   = regexp.MustCompile(
 		`\bneighbor\s+(?:range\s+)?([0-9A-Fa-f.:]+)(?:\s*%\s*'?[\w.-]+'?)?(?:\s+port\s+\d+)?(?:\s+as\s+(\d+))?`,
 	)
 	birdHold     = regexp.MustCompile(`\bhold\s+time\s+(\d+)`)
@@ -28,15 +28,19 @@ var (
 // fromBird are the sessions of a BGP daemon that is configured in braces.
 func fromBird(text string) (out []connection) {
 	text = hashComment.ReplaceAllString(text, "")
-	for _, at := range birdSession.FindAllStringSubmatchIndex(text, -1) {
-		body := braced(text[at[1]:])
-		name := "a session"
-		for _, k := range []int{2, 4} {
-			if at[k] >= 0 {
-				name = text[at[k]:at[k+1]]
-			}
+	line := 1
+	for len(out) < mostConnections {
+		at, head, ok := birdHeader(text)
+		if !ok {
+			break
 		}
-		c := connection{Name: name, line: 1 + strings.Count(text[:at[0]], "\n")}
+		body, name := braced(text[at[1]:]), "a session"
+		if m := birdName.FindStringSubmatch(head); m != nil && m[1]+m[2] != "from" {
+			name = m[1] + m[2]
+		}
+		c := connection{Name: name, line: line + strings.Count(text[:at[0]], "\n")}
+		end := at[1] + len(body) // what stands within braces is no header of another
+		line, text = line+strings.Count(text[:end], "\n"), text[end:]
 		if m := birdLocal.FindStringSubmatch(body); m != nil {
 			c.set("asn", m[2], c.line)
 			if m[1] != "" {
@@ -62,6 +66,33 @@ func fromBird(text string) (out []connection) {
 	return out
 }
 
+// isBird reports whether a text is of a BGP daemon that is configured in braces.
+func isBird(text string) bool {
+	_, _, ok := birdHeader(text)
+	return ok
+}
+
+// birdHeader is where the first section of a session begins and where its brace has opened, with what stands between.
+// A header is short: without a bound each of many that never open would be looked for to the end of the text.
+func birdHeader(text string) (at [2]int, head string, ok bool) {
+	const most = 300
+	for from := 0; ; {
+		m := birdHead.FindStringIndex(text[from:])
+		if m == nil {
+			return at, "", false
+		}
+		begins, ends := from+m[0], from+m[1]
+		rest := text[ends:min(ends+most, len(text))]
+		if n := strings.IndexAny(rest, "{};"); n >= 0 && rest[n] == '{' {
+			return [2]int{begins, ends + n + 1}, rest[:n], true
+		}
+		from = ends
+	}
+}
+
+// mostConnections bounds how many connections are read of one text: nobody chooses among more.
+const mostConnections = 1000
+
 // braced is what stands before the brace that closes.
 func braced(text string) string {
 	depth := 1
@@ -80,11 +111,12 @@ func braced(text string) string {
 
 // fromFRR are the neighbours of a BGP daemon that is configured in lines.
 func fromFRR(text string) (out []connection) {
-	asn := ""
+	asn, known := "", map[string]int{}
 	at := func(name string, line int) *connection {
-		n := slices.IndexFunc(out, func(c connection) bool { return c.Name == name })
-		if n < 0 {
+		n, there := known[name]
+		if !there {
 			n = len(out)
+			known[name] = n
 			out = append(out, connection{Name: name, line: line})
 			out[n].set("asn", asn, line)
 			out[n].set("bgp-peer", name, line)
@@ -101,9 +133,12 @@ func fromFRR(text string) (out []connection) {
 			continue
 		}
 		words := strings.Fields(m[3])
+		if _, there := known[m[1]]; !there && len(known) == mostConnections {
+			continue
+		}
 		c := at(m[1], n+1)
 		switch {
-		case m[2] == "remote-as":
+		case m[2] == "remote-as" && len(words) > 0:
 			c.set("peer-asn", words[0], n+1)
 		case m[2] == "timers" && len(words) == 2 && words[0] != "connect":
 			c.set("hold", words[1], n+1)

@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -48,7 +49,15 @@ func readKeyed(text string) (map[string]*section, []string, error) {
 			if at := strings.Index(value, " #"); at >= 0 && !strings.HasPrefix(value, `"`) {
 				value = strings.TrimSpace(value[:at])
 			}
-			now.values = append(now.values, setting{v[1], strings.Trim(value, `"`), n + 1})
+			if len(now.values) < mostValues {
+				now.values = append(now.values, setting{v[1], strings.Trim(value, `"`), n + 1})
+			}
+		}
+		if len(order) > mostConnections {
+			return nil, nil, design.Problems{{
+				Line: n + 1, Why: fmt.Sprintf("the text has more than %d connections", mostConnections),
+				Want: "paste the part about this tunnel",
+			}}
 		}
 	}
 	seen := map[*section]bool{}
@@ -59,8 +68,8 @@ func readKeyed(text string) (map[string]*section, []string, error) {
 	return all, order, nil
 }
 
-// maxAlso bounds the settings of one section.
-const maxAlso = 1000
+// mostValues bounds the settings of one section, those that it takes along included.
+const mostValues = 200
 
 // takeAlso gives a section what those have that it takes along, and the defaults.
 func takeAlso(all map[string]*section, s *section, seen map[*section]bool) {
@@ -68,9 +77,9 @@ func takeAlso(all map[string]*section, s *section, seen map[*section]bool) {
 		return // sections that take each other along have what they have
 	}
 	seen[s] = true
-	add := func(from *section) {
+	add := func(from *section) { // which has by now what it takes along itself
 		for _, v := range from.values {
-			if s.value(v.key) == nil || v.key == "also" && !slices.Contains(s.values, v) && len(s.values) < maxAlso {
+			if v.key != "also" && s.value(v.key) == nil && len(s.values) < mostValues {
 				s.values = append(s.values, v)
 			}
 		}

@@ -38,6 +38,9 @@ func FuzzReadSent(f *testing.F) {
 	f.Add(linksFile)
 	f.Add(rulesFile)
 	f.Add("our address: 203.0.113.20\nike: aes256-sha256-ecp256")
+	f.Add("router bgp 64501\n neighbor 169.254.128.1 remote-as \n")
+	f.Add("protocol bgp a protocol bgp b {")
+	f.Add("conn a\n  also=b\nconn b\n  also=a\n  also=a\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		s, err := sheet.ReadSent(text, netip.Addr{}, netip.Addr{}, "")
 		if err == nil && len(s.Given)+len(s.Aside)+len(s.Choices) == 0 {

@@ -93,7 +93,7 @@ func connectionsOf(text string, near netip.Addr) (all []connection, isFile bool,
 		all, err = fromJSON(text)
 	case frrProcess.MatchString(text):
 		all = fromFRR(text)
-	case birdSession.MatchString(text):
+	case isBird(text):
 		all = fromBird(text)
 	case keyedStyle.MatchString(text):
 		all, err = fromKeyed(text, ours)

@@ -66,9 +66,9 @@ ip -4 route replace 10.208.0.0/16 metric 3 ${s:+src $s} nexthop dev dravin1 next
 # What an earlier run has set up on interfaces of this script, and nothing asks for any more, goes.
 only() {
   for a in $(ip -o address show dev "$1" scope global 2>/dev/null | awk '{ print $4 }'); do
-    [ "$a" = "$2" ] || ip address delete "$a" dev "$1"
+    case " $2 " in *" $a "*) ;; *) ip address delete "$a" dev "$1" ;; esac
   done
 }
-only dravin1 169.254.140.2/30
-only dravin2 169.254.140.6/30
+only dravin1 "169.254.140.2/30"
+only dravin2 "169.254.140.6/30"
 tidy "dravin1 dravin2" "-4 main 10.208.0.0/16 3" "${rules-}" "${groups-}"
