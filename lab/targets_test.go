@@ -122,7 +122,7 @@ func TestOlderStyleSaysTheSame(t *testing.T) {
 				require.NoError(t, err)
 				two, err := sheet.ReadSent(older, netip.Addr{}, netip.Addr{}, m[1])
 				require.NoError(t, err)
-				require.Empty(t, two.Aside, m[1])
+				require.Empty(t, two.Decides, m[1])
 				assert.Equal(t, one.Settings, two.Settings, m[1])
 				tried++
 			}

@@ -164,10 +164,10 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 	ends[1].Key = keys[1]
 	out := Compared{
 		Given: sent.Given, Problems: sent.Problems, Lines: sheet.Lines(next, next.Get(t.ID), keys),
-		Outcome: negotiate.Agree(ends[0], ends[1]),
+		Outcome: sent.Decided(negotiate.Agree(ends[0], ends[1])),
 	}
 	out.Taken, out.Choices = sent.Connection, []sheet.Choice{}
-	out.Aside = append([]design.Problem{}, sent.Aside...)
+	out.Aside = append(append([]design.Problem{}, sent.Decides...), sent.Aside...)
 	if out.Problems == nil {
 		out.Problems = []design.Problem{}
 	}

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -22,14 +23,14 @@ type brought struct {
 
 func importCommand() *cobra.Command {
 	var out format
-	var into, fresh string
+	var into, fresh, file string
 	var how importing
 	var dry bool
 	c := &cobra.Command{
 		Use:   "import FILE... --into DESIGN.yaml | --new NAME -o DESIGN.yaml",
 		Short: "Bring spreadsheets, router output, text or designs into a design file; exit 1 if a line is refused",
 		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) == 0 || into == "" {
+			if len(args) == 0 || (into == "") == (fresh == "") || fresh != "" && file == "" {
 				return badInput(errors.New(
 					"give one or more files, and --into the design file that they go into, or --new with a name and -o with a file",
 				))
@@ -37,7 +38,8 @@ func importCommand() *cobra.Command {
 			return nil
 		},
 		RunE: func(c *cobra.Command, args []string) error {
-			d, err := before(into, fresh)
+			to := cmp.Or(file, into)
+			d, err := before(into, to, fresh)
 			if err != nil {
 				return err
 			}
@@ -46,7 +48,7 @@ func importCommand() *cobra.Command {
 				return err
 			}
 			if !dry {
-				if err := replace(into, d); err != nil {
+				if err := replace(to, d); err != nil {
 					return err
 				}
 			}
@@ -61,7 +63,9 @@ func importCommand() *cobra.Command {
 	}
 	out.add(c)
 	c.Flags().StringVar(&into, "into", "", "the design file")
-	c.Flags().StringVarP(&into, "output", "o", "", "with --new: the design file to make, which must not be there")
+	c.Flags().StringVarP(
+		&file, "output", "o", "", "the design file to write; with --new one that is not there; default: that of --into",
+	)
 	c.Flags().StringVar(&fresh, "new", "", "makes a new design of that name")
 	c.Flags().StringVar(&how.party, "party", "", "whose the lines are that do not say")
 	c.Flags().StringVar(&how.sheet, "sheet", "", "the sheet of a workbook, or * for all; default: the first")
@@ -80,14 +84,15 @@ type importing struct {
 }
 
 // before is the design that files are brought into: one that is there, or a new one of a name.
-func before(path, fresh string) (*design.Design, error) {
+func before(into, to, fresh string) (*design.Design, error) {
 	if fresh == "" {
-		return readDesign(path)
+		if _, err := os.Stat(into); errors.Is(err, os.ErrNotExist) {
+			return nil, badInput(fmt.Errorf("%s is not there yet; give --new with a name, and -o %s, to make it", into, into))
+		}
+		return readDesign(into)
 	}
-	if _, err := os.Stat(path); err == nil {
-		return nil, badInput(
-			fmt.Errorf("%s is there already; give --into to bring the files into it, or another file", path),
-		)
+	if _, err := os.Stat(to); err == nil {
+		return nil, badInput(fmt.Errorf("%s is there already; give --into to bring the files into it, or another file", to))
 	}
 	return design.New(fresh, nil), nil
 }

@@ -76,6 +76,7 @@ func Make(ctx context.Context, d *design.Design, t *Table, how How) (*Plan, erro
 	if len(p.Columns) != len(t.Header) {
 		p.Columns = GuessBy(t.Header, t.Rows)
 	}
+	p.Notes = append(p.Notes, unread(t.Header, p.Columns, t.Rows)...)
 	m := newMaker(d, p, how)
 	var err error
 	if t.Design != nil {

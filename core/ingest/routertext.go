@@ -14,7 +14,7 @@ import (
 var (
 	interfaceLine = regexp.MustCompile(`^\d+:\s+([^:@\s]+)[@:]`)
 	inetLine      = regexp.MustCompile(`^\s*inet6?\s+(\S+)\s`)
-	routeLine     = regexp.MustCompile(`^(?:(default|unreachable|blackhole|prohibit)\b|\d+\.\d+|[0-9a-f]*:[0-9a-f:]*)`)
+	routeLine     = regexp.MustCompile(`^(?:(default|unreachable|blackhole|prohibit|unicast|local|broadcast|multicast|anycast|throw)\b|\d+\.\d+|[0-9a-f]*:[0-9a-f:]*)`)
 )
 
 // looksRouter reports whether text is what ip addr or ip route writes.
@@ -68,10 +68,21 @@ func readRouterText(ctx context.Context, r *bufio.Reader, o Options) (*Table, er
 	return t, nil
 }
 
+// notStock begin lines of routes that say nothing of which ranges there are.
+var notStock = []string{
+	"default", "unreachable", "blackhole", "prohibit", "throw", "local", "broadcast", "multicast", "anycast", "nat",
+}
+
 // routeText takes one line of ip route in.
 func (e *elements) routeText(words []string) error {
-	if slices.Contains([]string{"default", "unreachable", "blackhole", "prohibit"}, words[0]) {
+	if words[0] == "unicast" && len(words) > 1 { // with details each kind is named
+		words = words[1:]
+	}
+	if slices.Contains(notStock, words[0]) {
 		return nil
+	}
+	if p, err := netip.ParsePrefix(words[0]); err == nil && (p.Addr().IsLinkLocalUnicast() || p.Addr().IsMulticast()) {
+		return nil // it is there on every link
 	}
 	x := ipRoute{Dst: words[0]}
 	for n := 1; n+1 < len(words); n++ {

@@ -1,7 +1,6 @@
 package ingest
 
 import (
-	"bufio"
 	"encoding/csv"
 	"fmt"
 	"net/netip"
@@ -32,7 +31,7 @@ type Ruleset struct {
 // nothing is guessed of them.
 func ReadRules(text string) Ruleset {
 	out := Ruleset{Rules: []ReadRule{}, Problems: []design.Problem{}}
-	if strings.Contains(text, "hook ") || strings.Contains(text, "chain ") {
+	if strings.Contains(text, "hook ") || strings.Contains(text, "chain ") || strings.Contains(text, "add rule ") {
 		readNft(text, &out)
 	} else {
 		readRuleTable(text, &out)
@@ -45,51 +44,6 @@ func ReadRules(text string) Ruleset {
 
 func (r *Ruleset) problem(line int, why, want string) {
 	r.Problems = append(r.Problems, design.Problem{Subject: "rules", Line: line, Why: why, Want: want})
-}
-
-// readNft reads rulesets of nftables, chain by chain: those of the input, output and forward hooks.
-func readNft(text string, out *Ruleset) {
-	hook := ""
-	lines := bufio.NewScanner(strings.NewReader(text))
-	lines.Buffer(nil, 1<<20)
-	for n := 1; lines.Scan(); n++ {
-		line := strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(lines.Text()), ";"))
-		words := strings.Fields(line)
-		switch {
-		case line == "" || strings.HasPrefix(line, "#") || words[0] == "table" || words[0] == "set":
-		case words[0] == "chain":
-			hook = ""
-		case words[0] == "}":
-			hook = ""
-		case words[0] == "type":
-			hook = hookOf(line, out)
-		case hook == "" || strings.HasPrefix(line, "elements"):
-		default:
-			out.nftRule(n, hook, words)
-		}
-	}
-}
-
-// hookOf is the hook of a chain of filters, empty for any other chain; the policy becomes the default.
-func hookOf(line string, out *Ruleset) string {
-	words := strings.Fields(strings.ReplaceAll(line, ";", " "))
-	at := slices.Index(words, "hook")
-	if len(words) < 2 || words[1] != "filter" || at < 0 || at+1 >= len(words) {
-		return ""
-	}
-	hook := words[at+1]
-	if !slices.Contains([]string{"input", "output", "forward"}, hook) {
-		return ""
-	}
-	if p := slices.Index(words, "policy"); p > 0 && p+1 < len(words) && hook != "output" {
-		out.Default = map[string]string{"accept": design.Allow, "drop": design.Refuse}[words[p+1]]
-	}
-	if out.Hook == "" {
-		out.Hook = hook
-	} else if out.Hook != hook && (out.Hook == "forward" || hook == "forward") {
-		out.Hook = hook
-	}
-	return hook
 }
 
 // nftRule reads one rule.
@@ -132,6 +86,7 @@ type nftReader struct {
 	ports   map[string][]string
 	icmp    []string
 	source  bool   // ports are those of the source
+	dest    bool   // and some are those of the destination
 	state   string // established, invalid, new
 	own     bool   // it is for what stays within the box
 	verdict string
@@ -217,6 +172,9 @@ func (p *nftReader) connection() string {
 	if p.next() != "state" {
 		return "of connection tracking only the state is read"
 	}
+	if !p.done() && p.words[p.at] == "vmap" {
+		return p.verdicts()
+	}
 	states := p.values()
 	switch {
 	case slices.Contains(states, "new"):
@@ -226,6 +184,25 @@ func (p *nftReader) connection() string {
 		p.state = "invalid"
 	default:
 		return "only the states new, established, related and invalid are read"
+	}
+	return ""
+}
+
+// verdicts read a map of connection states to verdicts: established and related pass, invalid does not.
+func (p *nftReader) verdicts() string {
+	p.at++
+	text := strings.Trim(strings.Join(p.words[p.at:], " "), "{} ")
+	p.at = len(p.words)
+	for _, pair := range strings.Split(text, ",") {
+		state, verdict, ok := strings.Cut(pair, ":")
+		state, verdict = strings.TrimSpace(state), strings.TrimSpace(verdict)
+		switch {
+		case ok && state == "established" && verdict == "accept":
+			p.state, p.verdict = "established", design.Allow
+		case ok && state == "related" && verdict == "accept", ok && state == "invalid" && verdict == "drop":
+		default:
+			return fmt.Sprintf("%q is no verdict on a state that is read", strings.TrimSpace(pair))
+		}
 	}
 	return ""
 }
@@ -280,7 +257,10 @@ func (p *nftReader) port(proto string) string {
 	if side != "dport" && side != "sport" {
 		return proto + " " + side + " is no condition that is read"
 	}
-	p.source = p.source || side == "sport"
+	p.source, p.dest = p.source || side == "sport", p.dest || side == "dport"
+	if p.source && p.dest {
+		return "a rule here asks for the port of the destination, or for that of the source of an answer, and not for both"
+	}
 	if p.ports == nil {
 		p.ports = map[string][]string{}
 	}

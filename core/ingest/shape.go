@@ -3,6 +3,7 @@ package ingest
 import (
 	"fmt"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -85,12 +86,21 @@ const (
 	cellLength
 	cellNumber
 	cellService
+	cellHardware // an address of an interface (IEEE 802)
+)
+
+// hardware are the ways in which such addresses are written.
+var hardware = regexp.MustCompile(
+	`^(?:[0-9A-Fa-f]{2}([:-]))(?:[0-9A-Fa-f]{2}[:-]){4}[0-9A-Fa-f]{2}$|^(?:[0-9A-Fa-f]{4}\.){2}[0-9A-Fa-f]{4}$|^[0-9A-Fa-f]{12}$`,
 )
 
 func kindOfCell(cell string) cellKind {
 	cell = plain(strings.TrimSpace(cell))
 	if cell == "" {
 		return cellText
+	}
+	if hardware.MatchString(cell) {
+		return cellHardware
 	}
 	first := cell
 	if parts := prefix.SplitRanges(cell); len(parts) > 0 {
@@ -198,6 +208,36 @@ func GuessBy(header []string, rows []Row) []Column {
 	}
 	take(ColumnAnswers, cellService)
 	guessNames(out, header, mostly, distinct, gaps, filledFirst(len(header), rows))
+	return out
+}
+
+// unread tells of columns that hold ranges or addresses and are read as nothing: a second family, a management
+// network, a table that stands beside.
+func unread(header []string, columns []Column, rows []Row) (out []string) {
+	for n, name := range header {
+		if n >= len(columns) || columns[n] != Ignored {
+			continue
+		}
+		ranges, all := 0, 0
+		first := ""
+		for _, r := range rows[:min(len(rows), mostSampled)] {
+			if n >= len(r.Cells) || strings.TrimSpace(r.Cells[n]) == "" {
+				continue
+			}
+			all++
+			if k := kindOfCell(r.Cells[n]); k == cellRange || k == cellHost || k == cellAddress {
+				if ranges++; first == "" {
+					first = strings.TrimSpace(r.Cells[n])
+				}
+			}
+		}
+		if ranges*2 > all && ranges > 0 {
+			out = append(out, fmt.Sprintf(
+				"Column %d (%s) holds ranges or addresses, such as %s, and is not read: bring the file in once more with "+
+					"that column as the range, or as the address of hosts.", n+1, strings.TrimSpace(name), first,
+			))
+		}
+	}
 	return out
 }
 

@@ -90,6 +90,8 @@ func Read(ctx context.Context, r io.Reader, o Options) (*Table, error) {
 // readText reads text of whatever kind its beginning tells.
 func readText(ctx context.Context, b *bufio.Reader, text []byte, o Options) (*Table, error) {
 	switch {
+	case looksHosts(text):
+		return readHosts(ctx, b, o)
 	case looksRouter(text):
 		return readRouterText(ctx, b, o)
 	case looksDelimited(text):

@@ -16,6 +16,47 @@ type connection struct {
 	Name   string
 	line   int
 	values []sentValue
+	// aside are the lines that are not compared, and decides those for which it can not come up.
+	aside, decides design.Problems
+}
+
+// notCompared puts a setting aside: it is told, and nothing is made of it.
+func (c *connection) notCompared(where string, v setting) {
+	name := strings.TrimPrefix(where+"."+v.key, ".")
+	if len(c.aside) < mostValues {
+		c.aside = append(c.aside, design.Problem{
+			Line: v.line, Why: fmt.Sprintf("%s = %s is not compared", name, shortened(v.text)),
+			Want: "see to it yourself that it suits",
+		})
+	}
+}
+
+func shortened(text string) string {
+	if r := []rune(text); len(r) > 60 {
+		return string(r[:60]) + "..."
+	}
+	return text
+}
+
+// refuses notes a setting with which the tunnel never comes up.
+func (c *connection) refuses(field string, v *setting, why string) {
+	c.decides = append(c.decides, design.Problem{
+		Field: field, Line: v.line, Why: fmt.Sprintf("%s = %s: %s", v.key, shortened(v.text), why),
+		Want: "our end is a tunnel of ESP with a pre-shared key",
+	})
+}
+
+// judged looks at what decides in either style: how an end authenticates, the mode, and what is wrapped.
+func (c *connection) judged(auth, mode, ah *setting) {
+	if auth != nil && !slices.Contains([]string{"psk", "secret", "pre-shared-key"}, strings.ToLower(auth.text)) {
+		c.refuses("key", auth, "it authenticates otherwise than by a pre-shared key")
+	}
+	if mode != nil && !slices.Contains([]string{"", "tunnel", "pass", "drop", "passthrough"}, strings.ToLower(mode.text)) {
+		c.refuses("selectors", mode, "it is no tunnel: packets of others do not go by it")
+	}
+	if ah != nil && ah.text != "" && ah.text != "no" {
+		c.refuses("esp", ah, "it wants AH (RFC 4302), which only signs packets")
+	}
 }
 
 // sentValue is what a file sets one parameter to, by the key in [sentKeys].
@@ -85,6 +126,7 @@ func choose(all []connection, near, far netip.Addr, name string) (c connection, 
 // aside with its line: it is no mistake of whoever sent it.
 func (s *Sent) take(c connection) {
 	s.Connection = c.Name
+	s.Decides, s.Aside = append(s.Decides, c.decides...), append(s.Aside, c.aside...)
 	for _, v := range c.values {
 		before := len(s.Problems)
 		s.set(v.key, v.text, v.line)
@@ -130,12 +172,18 @@ func fromSections(text string) ([]connection, error) {
 		}
 		c.from(x.sub("local"), "id", "identity")
 		c.from(x.sub("remote"), "id", "peer-identity")
+		for _, side := range x.subs {
+			if name := side.name; strings.HasPrefix(name, "local") || strings.HasPrefix(name, "remote") {
+				c.judged(side.value("auth"), nil, nil)
+			}
+		}
 		if children := x.sub("children"); children != nil {
 			if !c.children(children) {
 				continue // it keeps packets out of tunnels
 			}
 		}
 		c.secret(root.sub("secrets"))
+		x.rest("", c.notCompared)
 		out = append(out, c)
 	}
 	return out, nil
@@ -166,6 +214,7 @@ func (c *connection) children(children *section) bool {
 			continue
 		}
 		tunnels = true
+		c.judged(nil, x.value("mode"), x.value("ah_proposals"))
 		c.from(x, "esp_proposals", "esp")
 		c.from(x, "rekey_time", "child-life")
 		for field, to := range map[string]*[]string{"local_ts": &local, "remote_ts": &remote} {
@@ -175,8 +224,18 @@ func (c *connection) children(children *section) bool {
 		}
 	}
 	for key, values := range map[string][]string{"local": local, "remote": remote} {
-		if text := strings.Join(values, ","); text != "" && !strings.Contains(text, "dynamic") {
-			c.set(key, text, line)
+		var ranges []string
+		for _, v := range strings.Split(strings.Join(values, ","), ",") {
+			switch v = strings.TrimSpace(v); {
+			case v == "":
+			case strings.HasPrefix(v, "dynamic"):
+				c.notCompared("children", setting{key: key, text: v, line: line}) // the outside address that it has by then
+			default:
+				ranges = append(ranges, v)
+			}
+		}
+		if len(ranges) > 0 {
+			c.set(key, strings.Join(ranges, ","), line)
 		}
 	}
 	return tunnels

@@ -50,7 +50,7 @@ func readKeyed(text string) (map[string]*section, []string, error) {
 				value = strings.TrimSpace(value[:at])
 			}
 			if len(now.values) < mostValues {
-				now.values = append(now.values, setting{v[1], strings.Trim(value, `"`), n + 1})
+				now.values = append(now.values, setting{key: v[1], text: strings.Trim(value, `"`), line: n + 1})
 			}
 		}
 		if len(order) > mostConnections {
@@ -79,7 +79,7 @@ func takeAlso(all map[string]*section, s *section, seen map[*section]bool) {
 	seen[s] = true
 	add := func(from *section) { // which has by now what it takes along itself
 		for _, v := range from.values {
-			if v.key != "also" && s.value(v.key) == nil && len(s.values) < mostValues {
+			if v.key != "also" && !s.has(v.key) && len(s.values) < mostValues {
 				s.values = append(s.values, v)
 			}
 		}
@@ -130,10 +130,28 @@ func fromKeyed(text string, near string) ([]connection, error) {
 			}
 		}
 		for key, ours := range keyedOthers {
-			if v := s.value(key); v != nil {
-				c.set(ours, strings.TrimSuffix(v.text, "!"), v.line)
+			v := s.value(key)
+			if v == nil {
+				continue
+			}
+			strict := strings.HasSuffix(v.text, "!")
+			c.set(ours, strings.TrimSuffix(v.text, "!"), v.line)
+			if (key == "ike" || key == "esp") && !strict {
+				c.aside = append(c.aside, design.Problem{
+					Line: v.line, Why: key + " does not end in !, so that its daemon offers and takes its own defaults, too",
+					Want: "end the list in ! where these are all that may be used",
+				})
 			}
 		}
+		for _, key := range []string{"authby", "auth", own + "auth", far + "auth"} {
+			c.judged(s.value(key), nil, nil)
+		}
+		c.judged(nil, s.value("type"), s.value("ah"))
+		s.rest("", func(where string, v setting) {
+			if v.key != "also" {
+				c.notCompared(where, v)
+			}
+		})
 		out = append(out, c)
 	}
 	return out, nil

@@ -21,6 +21,7 @@ type section struct {
 type setting struct {
 	key, text string
 	line      int
+	read      bool // somebody has asked for it
 }
 
 func (s *section) sub(name string) *section {
@@ -35,10 +36,28 @@ func (s *section) sub(name string) *section {
 func (s *section) value(key string) *setting {
 	for n := range s.values {
 		if s.values[n].key == key {
+			s.values[n].read = true
 			return &s.values[n]
 		}
 	}
 	return nil
+}
+
+// has reports whether a setting is there, without asking for it.
+func (s *section) has(key string) bool {
+	return slices.ContainsFunc(s.values, func(v setting) bool { return v.key == key })
+}
+
+// rest are the settings of a section, and of those inside it, that nobody has asked for.
+func (s *section) rest(within string, tell func(where string, v setting)) {
+	for _, v := range s.values {
+		if !v.read {
+			tell(within, v)
+		}
+	}
+	for _, c := range s.subs {
+		c.rest(strings.TrimPrefix(within+"."+c.name, "."), tell)
+	}
 }
 
 func (s *section) get(key string) string {
@@ -148,7 +167,7 @@ func (r *sectionReader) entry(top *section, depth int) error {
 		}
 		value = unquote(value[1 : len(value)-1])
 	}
-	top.values = append(top.values, setting{m[1], value, r.line})
+	top.values = append(top.values, setting{key: m[1], text: value, line: r.line})
 	r.take(len(m[0]))
 	return nil
 }
@@ -216,7 +235,7 @@ func (h *heirs) merge(s, from *section) {
 		return
 	}
 	for _, v := range from.values {
-		if s.value(v.key) == nil {
+		if !s.has(v.key) {
 			s.values = append(s.values, v)
 			h.left--
 		}

@@ -23,6 +23,9 @@ type Sent struct {
 	Problems design.Problems // lines that were not understood; the others count
 	// Aside are the lines of a file that say what Dravin does not compare.
 	Aside design.Problems
+	// Decides are the lines of a file for which the tunnel can not come up, whatever the rest says: what no end of ours is
+	// ever set to.
+	Decides design.Problems
 	// Connection is the one that was taken of a file; Choices are those of which one must be chosen first: nothing is
 	// given then.
 	Connection string
@@ -31,6 +34,15 @@ type Sent struct {
 
 // maxSent bounds what is pasted, bytes.
 const maxSent = 1 << 20
+
+// Decided is what two ends come to once what was sent is known whole: where a line decides, it does not come up.
+func (s Sent) Decided(out negotiate.Outcome) negotiate.Outcome {
+	if len(s.Decides) == 0 || !out.Up && !out.IKEUp {
+		return out
+	}
+	out.Up, out.IKEUp, out.Parameter, out.Why = false, false, s.Decides[0].Field, s.Decides[0].Why
+	return out
+}
 
 // ReadSent reads what a far end has: a plain list of parameters, one to a line, such as "remote address:
 // 198.51.100.10"; the settings of the IPsec daemon in either of their styles; those of a BGP daemon; what ip and nft
