@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"dravin/core/design"
+	"dravin/core/prefix"
 )
 
 // filters gives an estate filters of every kind, drawn apart from the rest of it.
@@ -146,9 +147,11 @@ func (w *world) filters(rendered bool) {
 			w.hosted(at.Parent, k, b, m, addressesOf(at))
 		case design.KindSubnet:
 			w.hosted(at.ID, k, b, m, nil)
+			w.besideBoxes(at, k, b, m, nil)
 		case design.KindNetwork:
 			for _, s := range w.e.d.Inside(at.ID, design.KindSubnet) {
 				w.outside(s.ID, k, b, m, design.RangesOf(at))
+				w.besideBoxes(s, k, b, m, design.RangesOf(at))
 			}
 		case design.KindGroup:
 			for _, id := range at.Body.(*design.Group).Members {
@@ -335,6 +338,36 @@ func (w *world) outside(place design.ID, k int, b *design.PacketFilter, m manner
 		name := fmt.Sprintf("n%d_%s", k, f)
 		w.hook(place, name+"_in", "input", design.Incoming, b, m, neighbours+in)
 		w.hook(place, name+"_out", "output", design.Outgoing, b, m, neighbours+out)
+	}
+}
+
+// besideBoxes sets a filter up where the fabric leads to the boxes in a subnet, and they into it; within the subnet it
+// asks nothing. ranges are those of the network, within which its own filter asks nothing either.
+func (w *world) besideBoxes(subnet *design.Object, k int, b *design.PacketFilter, m manner, ranges []netip.Prefix) {
+	network := w.e.d.Get(subnet.Parent)
+	fabric := w.devices[[2]design.ID{subnet.ID, network.ID}]
+	for n, o := range w.e.d.Inside(network.ID, design.KindBox) {
+		cable := w.devices[[2]design.ID{o.ID, network.ID}]
+		if cable == "" || !prefix.Has(design.RangesOf(subnet), o.Body.(*design.Box).Addresses[0]) {
+			continue
+		}
+		for _, v4 := range []bool{true, false} {
+			f := map[bool]string{true: "ip", false: "ip6"}[v4]
+			in, out := "meta nfproto "+map[bool]string{true: "ipv4", false: "ipv6"}[v4], ""
+			out = in
+			if own := setOf(ranges, v4); own != "" {
+				in, out = fmt.Sprintf("%s saddr != %s", f, own), fmt.Sprintf("%s daddr != %s", f, own)
+			}
+			name := fmt.Sprintf("b%d_%d_%s", k, n, f)
+			w.hook(
+				network.ID, name+"_in", "forward", design.Incoming, b, m,
+				fmt.Sprintf("oifname %s iifname != %s %s", cable, fabric, in),
+			)
+			w.hook(
+				network.ID, name+"_out", "forward", design.Outgoing, b, m,
+				fmt.Sprintf("iifname %s oifname != %s %s", cable, fabric, out),
+			)
+		}
 	}
 }
 

@@ -33,6 +33,21 @@ func (b *builder) filters() {
 	}
 }
 
+// filteredAround reports whether a box stands where its cloud filters what comes to it, which nothing here plays.
+func (b *builder) filteredAround(box design.ID) bool {
+	d := b.whole.Design
+	network := d.Party(box)
+	if network == nil || network.Kind != design.KindNetwork {
+		return false
+	}
+	for _, s := range d.Inside(network.ID, design.KindSubnet) {
+		if d.StandsIn(d.Get(box), s) && len(d.FiltersAt(s.ID, false)) > 0 {
+			return true
+		}
+	}
+	return len(d.FiltersAt(network.ID, false)) > 0
+}
+
 func (b *builder) filtersAt(id design.ID) (out []*filter.Filter) {
 	for _, o := range design.InOrder(slices.Concat(b.design.FiltersAt(id, false), b.design.FiltersAt(id, true))) {
 		if f := b.tables.Filter(o.ID); !f.Manner.Own {

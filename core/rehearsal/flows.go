@@ -126,6 +126,10 @@ func (b *builder) sends(f walk.Flow, why *design.Object) {
 		return
 	}
 	for _, s := range slices.Concat(p.Forward, p.Reply) {
+		if s.At.Kind == design.KindBox && b.filteredAround(s.At.ID) {
+			b.leaves("%s: it goes by %s, in a subnet with a filter", x.Title, s.At.Title)
+			return
+		}
 		if s.At.ID == "" || s.At.Kind == design.KindInternet || s.Act == walk.Proxies && s.At.Kind == design.KindNetwork {
 			b.leaves("%s: it goes by %s", x.Title, s.At.Title)
 			return

@@ -371,6 +371,65 @@ func filtersBefore(w *walker, s *step) (outcome, bool) {
 	return w.atBox(s, known, true)
 }
 
+// subnetOfBox is the subnet in which a box of one's own stands in a cloud's network; by is what a packet comes by, or
+// goes to, which decides where the box stands in several. It is nil of any other point.
+func (w *walker) subnetOfBox(p *route.Point, by design.ID) *design.Object {
+	if p.Kind != design.KindBox || p.Party.Kind != design.KindNetwork {
+		return nil
+	}
+	var first *design.Object
+	for _, s := range w.design.Inside(p.Party.ID, design.KindSubnet) {
+		if !w.design.StandsIn(w.design.Get(p.ID), s) {
+			continue
+		}
+		if s.ID == by {
+			return s
+		}
+		if first == nil {
+			first = s
+		}
+	}
+	return first
+}
+
+// filtersAroundBox asks the filters of a subnet and its network of what comes to a box that stands there, whether it is
+// for the box or is passed on by it: for the cloud a box is a host. What comes from beside it meets none.
+func filtersAroundBox(w *walker, s *step) (outcome, bool) {
+	subnet := w.subnetOfBox(s.point, s.by)
+	if subnet == nil || w.asks != nil {
+		return outcome{}, false
+	}
+	if len(w.design.FiltersAt(subnet.ID, false))+len(w.design.FiltersAt(s.point.Party.ID, false)) == 0 {
+		return outcome{}, false
+	}
+	if w.looks(); prefix.Has(w.design.Ranges(subnet.ID), w.header.Src) {
+		return outcome{}, false
+	}
+	if out, stopped := w.atNetwork(subnet.ID, w.header.Src, design.Incoming); stopped {
+		return out, true
+	}
+	return w.atPlace(subnet.ID, design.Incoming)
+}
+
+// filtersPastBox is filtersAroundBox for what leaves the box.
+func filtersPastBox(w *walker, s *step) (outcome, bool) {
+	hop := s.choice.Winner.Hop
+	subnet := w.subnetOfBox(s.point, hop.To)
+	if subnet == nil || w.asks != nil || hop.Kind == route.BlackHole {
+		return outcome{}, false
+	}
+	if len(w.design.FiltersAt(subnet.ID, false))+len(w.design.FiltersAt(s.point.Party.ID, false)) == 0 {
+		return outcome{}, false
+	}
+	if w.looks(); prefix.Has(w.design.Ranges(subnet.ID), w.header.Dst) {
+		return outcome{}, false
+	}
+	if out, stopped := w.atPlace(subnet.ID, design.Outgoing); stopped {
+		return out, true
+	}
+	return w.atNetwork(subnet.ID, w.header.Dst, design.Outgoing)
+}
+
 // filtersForwarded asks those that see addresses as they go on, of what the box has a way for.
 func filtersForwarded(w *walker, s *step) (outcome, bool) {
 	named := w.hasSelectors(s.point) && slices.ContainsFunc(

@@ -38,6 +38,7 @@ type hook func(w *walker, s *step) (out outcome, decided bool)
 // forwarded are the hooks of what comes to a point.
 var forwarded = slices.Concat([]hook{
 	comesAgain,
+	filtersAroundBox,
 	filtersBefore,
 	translatesArriving,
 	mayForward,
@@ -58,6 +59,7 @@ var leaving = []hook{
 	unrouted,
 	nextHopUp,
 	fitsSelectors,
+	filtersPastBox,
 	onward,
 }
 
