@@ -24,11 +24,11 @@ func Told(t *route.Tables) []Instruction {
 // from the party that it is told to. Sites, segments and the profiles of clouds are the world in
 // which they are followed. An error names the instruction that makes no sense.
 func Rebuilt(world *design.Design, all []Instruction) (*design.Design, error) {
-	r := rebuilding{ids: map[string]design.ID{}, bodies: map[design.ID]map[string]any{}}
+	r := rebuilding{ids: map[string][]told{}, bodies: map[design.ID]map[string]any{}}
 	for _, o := range world.All() {
 		if o.Kind == design.KindSite || o.Kind == design.KindSegment {
 			r.put(&design.Object{ID: o.ID, Kind: o.Kind, Name: o.Name, Body: design.Bodies()[o.Kind]})
-			r.ids[world.Path(o.ID)] = o.ID
+			r.ids[world.Path(o.ID)] = append(r.ids[world.Path(o.ID)], told{o.ID, o.Kind})
 		}
 		if o.Kind == design.KindProfile {
 			r.put(o)
@@ -36,7 +36,9 @@ func Rebuilt(world *design.Design, all []Instruction) (*design.Design, error) {
 	}
 	var first []Instruction
 	for _, i := range all {
-		r.ids[i.Object] = i.ID
+		if one := (told{i.ID, i.Kind}); !slices.Contains(r.ids[i.Object], one) {
+			r.ids[i.Object] = append(r.ids[i.Object], one)
+		}
 		if r.bodies[i.ID] == nil {
 			r.bodies[i.ID] = map[string]any{}
 			first = append(first, i)
@@ -62,9 +64,15 @@ func Rebuilt(world *design.Design, all []Instruction) (*design.Design, error) {
 
 // rebuilding is a design on its way: what instructions enter, by object.
 type rebuilding struct {
-	ids    map[string]design.ID // by path
+	ids    map[string][]told // by path: an attachment and a table of a hub may have one
 	bodies map[design.ID]map[string]any
 	edits  []design.Edit
+}
+
+// told is what a path stands for.
+type told struct {
+	id   design.ID
+	kind design.Kind
 }
 
 func (r *rebuilding) put(o *design.Object) { r.edits = append(r.edits, design.PutEdit(o)) }
@@ -121,11 +129,12 @@ func (r *rebuilding) set(into map[string]any, f design.Field, values []string) e
 		case design.TypeYesNo:
 			list = append(list, v == "true")
 		case design.TypeReference:
-			id, ok := r.ids[v]
-			if !ok {
+			all := r.ids[v]
+			if len(all) == 0 {
 				return fmt.Errorf("nobody is told of %s", v)
 			}
-			list = append(list, id)
+			n := max(slices.IndexFunc(all, func(x told) bool { return slices.Contains(f.Kinds, x.kind) }), 0)
+			list = append(list, all[n].id)
 		default:
 			list = append(list, v)
 		}

@@ -325,6 +325,9 @@ func (b *builder) rowsOf(p *route.Point, n *Node, table int) {
 		default:
 			row.Ways = b.waysOf(p, n, r)
 			if len(row.Ways) == 0 {
+				if r.Learned == nil && r.Hop.Kind != route.Internet {
+					b.leaves("the route to %s of %s, by %s", r.Prefix, p.Title, r.Via)
+				}
 				continue
 			}
 		}
@@ -375,8 +378,14 @@ func (b *builder) wayTo(n *Node, r route.Route) []Way {
 	}
 	if x, ok := o.Body.(*design.Box); ok {
 		for _, a := range x.Addresses {
-			if d := b.devices[[2]design.ID{r.Hop.Through, n.ID}]; d != "" && a.Is4() == r.Prefix.Addr().Is4() {
-				return []Way{{Device: d, Via: a}}
+			if a.Is4() != r.Prefix.Addr().Is4() {
+				continue
+			}
+			for _, s := range b.design.Inside(o.Parent, design.KindSubnet) {
+				d := b.devices[[2]design.ID{s.ID, n.ID}]
+				if prefix.Has(b.design.Ranges(s.ID), a) && d != "" && (r.Hop.Through == "" || r.Hop.Through == s.ID) {
+					return []Way{{Device: d, Via: a}}
+				}
 			}
 		}
 		return nil

@@ -2,6 +2,7 @@ package rehearsal
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -10,6 +11,7 @@ import (
 	"dravin/core/filter"
 	"dravin/core/handover"
 	"dravin/core/prefix"
+	"dravin/core/topology"
 )
 
 // filters set up those of clouds: at their gateways and hubs for what these pass on, and at their hosts
@@ -19,11 +21,11 @@ func (b *builder) filters() {
 	for _, n := range b.plan.Nodes {
 		switch n.Role {
 		case Player:
-			at := []design.ID{n.ID}
-			for _, id := range at {
-				for _, f := range b.filtersAt(id) {
-					b.filter(n, []*filter.Filter{f}, design.Forwarded, "forward", [2]string{})
-				}
+			for _, f := range b.filtersAt(n.ID) {
+				b.filter(n, []*filter.Filter{f}, design.Forwarded, "forward", [2]string{})
+			}
+			if o := d.Get(n.ID); o != nil && o.Kind == design.KindHub {
+				b.crossingsAt(n)
 			}
 		case HostRole:
 			if place := d.Get(n.Place); place != nil && place.Kind == design.KindSubnet {
@@ -46,6 +48,52 @@ func (b *builder) filteredAround(box design.ID) bool {
 		}
 	}
 	return len(d.FiltersAt(network.ID, false)) > 0
+}
+
+// crossingsAt sets up the filters of crossings at a hub: what comes in by an attachment of one table and goes on by a
+// route that the crossing has shared is asked.
+func (b *builder) crossingsAt(n *Node) {
+	for _, p := range b.tables.Points() {
+		if p.Kind != design.KindHubTable || p.Party.ID != n.ID {
+			continue
+		}
+		var in []string
+		for _, a := range b.design.Inside(n.ID, design.KindAttachment) {
+			if device := b.devices[[2]design.ID{a.ID, n.ID}]; device != "" && topology.BoundTable(b.design, a) == p.ID {
+				in = append(in, device)
+			}
+		}
+		shared := map[design.ID][]netip.Prefix{}
+		for _, r := range p.Routes {
+			if r.Crossing != "" && r.Unusable == "" {
+				shared[r.Crossing] = append(shared[r.Crossing], r.Prefix)
+			}
+		}
+		for _, c := range slices.Sorted(maps.Keys(shared)) {
+			for _, o := range design.InOrder(b.design.FiltersAt(c, false)) {
+				f := b.tables.Filter(o.ID)
+				if len(in) == 0 {
+					b.leaves("the filter %s of the crossing %s at %s", f.Name, b.design.Get(c).Name, n.Title)
+					continue
+				}
+				var where [2]string
+				for _, family := range prefix.Families {
+					where[family] = "iifname { " + strings.Join(in, ", ") + " }"
+					if to := texts(prefix.OfFamily(shared[c], family)); len(to) > 0 {
+						where[family] += [2]string{" ip", " ip6"}[family] + " daddr { " + strings.Join(to, ", ") + " }"
+					}
+				}
+				b.filter(n, []*filter.Filter{f}, design.Forwarded, "forward", where)
+			}
+		}
+	}
+}
+
+func texts(ps []netip.Prefix) (out []string) {
+	for _, p := range prefix.Minimal(ps) {
+		out = append(out, p.String())
+	}
+	return out
 }
 
 func (b *builder) filtersAt(id design.ID) (out []*filter.Filter) {

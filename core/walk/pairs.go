@@ -198,22 +198,31 @@ func (p *Pairs) plain(from, to int) bool {
 
 // work works out one cell.
 func (p *Pairs) work(l, from, to int) cell {
-	a, b := p.first(from), p.first(to)
-	if from == to {
-		if len(p.members[from]) < 2 {
-			return cell{}
-		}
-		b = p.hosts[p.members[to][1]]
+	if from == to && len(p.members[from]) < 2 {
+		return cell{}
 	}
-	if other := p.members[from]; a.Address == b.Address && len(other) > 1 {
-		a = p.hosts[other[1]] // what stops two that have one address is not what stops the others
-	}
+	a, b := p.two(from, to)
 	if p.plain(from, to) {
 		if there, back := p.seen(from, to); there.leap().kind() != looksOn && back.leap().kind() != looksOn {
 			return p.leapt(b, there.leap(), back.leap())
 		}
 	}
 	return p.walk(l, a, b, to)
+}
+
+// two are hosts of two classes, of different addresses if there are such: what stops two that have one address is not
+// what stops the others.
+func (p *Pairs) two(from, to int) (a, b Host) {
+	a, b = p.first(from), p.first(to)
+	switch others, them := p.members[from], p.members[to]; {
+	case a.Address != b.Address:
+		return a, b
+	case len(them) > 1:
+		return a, p.hosts[them[1]]
+	case len(others) > 1:
+		return p.hosts[others[1]], b
+	}
+	return a, b
 }
 
 // seen are the ends of the leaps there and back.
