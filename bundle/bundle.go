@@ -231,7 +231,9 @@ func Verify(r io.ReaderAt, size int64, known []byte) (*Bundle, error) {
 			return nil, fmt.Errorf("%s is in it twice: programs differ in which of them they unpack", f.Name)
 		}
 		if f.Mode() != fileMode {
-			return nil, fmt.Errorf("%s would be unpacked with the mode %v; files of a bundle have %v", f.Name, f.Mode(), fileMode)
+			return nil, fmt.Errorf(
+				"%s would be unpacked with the mode %v; files of a bundle have %v", f.Name, f.Mode(), fileMode,
+			)
 		}
 		content, err := read(f, left)
 		if err != nil {

@@ -102,9 +102,13 @@ func TestBundlesHoldNothingElse(t *testing.T) {
 				entry(t, z, "checks.txt", 0o644)
 			}
 		}), "twice"},
-		"one that runs as its owner": {zipped(t, func(z *zip.Writer) { entry(t, z, "checks.txt", 0o755|os.ModeSetuid) }), "mode"},
-		"a link":                     {zipped(t, func(z *zip.Writer) { entry(t, z, "checks.txt", 0o777|os.ModeSymlink) }), "mode"},
-		"a way out of the folder":    {zipped(t, func(z *zip.Writer) { entry(t, z, "../checks.txt", 0o644) }), "no name of a file"},
+		"one that runs as its owner": {
+			zipped(t, func(z *zip.Writer) { entry(t, z, "checks.txt", 0o755|os.ModeSetuid) }), "mode",
+		},
+		"a link": {zipped(t, func(z *zip.Writer) { entry(t, z, "checks.txt", 0o777|os.ModeSymlink) }), "mode"},
+		"a way out of the folder": {
+			zipped(t, func(z *zip.Writer) { entry(t, z, "../checks.txt", 0o644) }), "no name of a file",
+		},
 	} {
 		_, err := bundle.Verify(bytes.NewReader(c.file), int64(len(c.file)), nil)
 		assert.ErrorContains(t, err, c.why, name)

@@ -130,9 +130,11 @@ func (r rendering) runs(dir string) string {
 	}
 	routes := strings.TrimSpace(script[strings.Index(script, "sh "):])
 	fmt.Fprintf(&s, "%sstate >%[2]s/first\n%[1]sstate >%[2]s/second\n", script, dir)
-	fmt.Fprintf(&s, "diff %[1]s/first %[1]s/second >%[1]s/diff || echo \"run twice it is another: $(cat %[1]s/diff)\" >&2\n", dir)
+	fmt.Fprintf(&s, "diff %[1]s/first %[1]s/second >%[1]s/diff ||\n", dir)
+	fmt.Fprintf(&s, "  echo \"run twice it is another: $(cat %s/diff)\" >&2\n", dir)
 	fmt.Fprintf(&s, "echo AWAY >&2\n%s away\n", routes)
-	s.WriteString("ip -o link show | grep -E ' (dravin|circuit)[0-9]+@' >&2 || true\nip rule show | grep -E '^[1-9][0-9]{3,4}:' | grep -vE '^3276' >&2 || true\n")
+	s.WriteString("ip -o link show | grep -E ' (dravin|circuit)[0-9]+@' >&2 || true\n")
+	s.WriteString("ip rule show | grep -E '^[1-9][0-9]{3,4}:' | grep -vE '^3276' >&2 || true\n")
 	cmd := exec.Command("unshare", "--net", "/bin/sh")
 	cmd.Stdin = strings.NewReader(s.String())
 	out, err := cmd.CombinedOutput()
@@ -175,7 +177,8 @@ func (r rendering) parses(dir string) string {
 			}
 		}
 	}
-	out, err := exec.Command("systemd-analyze", append([]string{"verify", "--man=no", "--recursive-errors=no"}, units...)...).CombinedOutput()
+	args := append([]string{"verify", "--man=no", "--recursive-errors=no"}, units...)
+	out, err := exec.Command("systemd-analyze", args...).CombinedOutput()
 	if err != nil {
 		return string(out)
 	}

@@ -60,7 +60,8 @@ func TestNumbersAreForLife(t *testing.T) {
 	require.NoError(t, err)
 	again, err := design.Read(text)
 	require.NoError(t, err, "%s", text)
-	assert.Equal(t, 1, again.NumbersAt(again.Find("marrow-hill/gateway")[0].ID, design.KindTunnel)[again.Find("hill-to-orangery/tunnel-1")[0].ID])
+	gateway, first := again.Find("marrow-hill/gateway")[0], again.Find("hill-to-orangery/tunnel-1")[0]
+	assert.Equal(t, 1, again.NumbersAt(gateway.ID, design.KindTunnel)[first.ID])
 
 	less, _, err := next.Apply(next.Removal(next.Find("hill-to-orangery")[0].ID).Edits)
 	require.NoError(t, err)

@@ -381,7 +381,8 @@ func parseYAML(file []byte) (*node, error) {
 }
 
 // tooManyKeys is the line on which a mapping has more keys than any may have; 0 if none has. Keys on lines of their own
-// are told by how far they are set in, those in braces by the colons between these. What stands in texts is counted, too.
+// are told by how far they are set in, those in braces by the colons between these. What stands in texts is counted,
+// too.
 func tooManyKeys(file []byte) int {
 	type block struct{ column, keys int }
 	var open []block

@@ -300,9 +300,12 @@ func (c *collector) unspoken(o *design.Object, l *design.Link, tunnels []*design
 			}
 		})
 		same.ID, same.Parent = design.IDFor(design.KindSession, string(t.ID)+"/"+like.Name), t.ID
+		fix := Fix{
+			Title: "Add a session like that of " + c.design.Get(like.Parent).Name,
+			Edits: []design.Edit{design.PutEdit(same)},
+		}
 		c.add(
-			"tunnel-without-session", Risk, t.ID,
-			[]Fix{{Title: "Add a session like that of " + c.design.Get(like.Parent).Name, Edits: []design.Edit{design.PutEdit(same)}}},
+			"tunnel-without-session", Risk, t.ID, []Fix{fix},
 			"%s has no BGP session, and the link learns its routes by sessions: nothing ever goes by it", title(c.design, t),
 		)
 	}

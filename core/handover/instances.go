@@ -98,7 +98,7 @@ func (s *script) instances() {
 	s.line(
 		`onward() { ip "$1" route show default | awk 'NR == 1 { for (i = 2; i < NF; i += 2) if ($i == "via" || $i == "dev") printf "%%s %%s ", $i, $(i+1) }'; }`,
 	)
-	s.comment("rule FAMILY RULE: is there from now on; one that is there stays, so that nothing takes another way meanwhile.")
+	s.comment("rule FAMILY RULE: is there from now on; one that is there stays, so that nothing goes otherwise meanwhile.")
 	s.line(`rule() {`)
 	s.line(`  f=$1; shift; rules="${rules-}|$f $*"`)
 	s.line(`  e=$(ip "$f" rule add "$@" 2>&1) || case "$e" in *exists*) ;; *) echo "$e" >&2; exit 1 ;; esac`)

@@ -11,7 +11,8 @@ import (
 )
 
 // keyed renders a gateway's connections in the IPsec daemon's older style. It knows no if_id, but marks: where routes
-// decide, the daemon puts the tunnel's number on its policies, and the interface puts the same on what is routed into it.
+// decide, the daemon puts the tunnel's number on its policies, and the interface puts the same on what is routed into
+// it.
 func keyed(b *box.Box, keys Keys) []File {
 	var links []*box.Link
 	for _, l := range b.Links {
@@ -36,7 +37,10 @@ func keyed(b *box.Box, keys Keys) []File {
 			}
 			ids := keyedIdentity(t.Set.Identity) + " " + keyedIdentity(orFill(t.Set.PeerIdentity))
 			if key := keys[t.ID]; key == "" || key == Masked {
-				s.comment("%s, %s: put the key into the next line in place of %s, and begin it without the mark", l.Name, t.Name, fillIn)
+				s.comment(
+					"%s, %s: put the key into the next line in place of %s, and begin it without the mark",
+					l.Name, t.Name, fillIn,
+				)
 				s.comment("%s : PSK \"%s\"", ids, fillIn)
 			} else {
 				s.line("%s : PSK %s", ids, keyedKey(key))
@@ -47,8 +51,8 @@ func keyed(b *box.Box, keys Keys) []File {
 	return append(keyedInterfaces(b, at), []File{
 		{Path: at + "ipsec.conf", About: "the IPsec daemon's connections, in its older style", Content: p.String()},
 		{
-			Path: at + "ipsec.secrets", About: "the pre-shared keys in the older style, where they are known", Content: s.String(),
-			Secret: true,
+			Path: at + "ipsec.secrets", About: "the pre-shared keys in the older style, where they are known",
+			Content: s.String(), Secret: true,
 		},
 	}...)
 }
@@ -75,8 +79,8 @@ func keyedBypass(p *page, point *route.Point) {
 	}
 }
 
-// keyedInterfaces makes the interfaces of route-based tunnels before the routes' script looks for them: this style knows
-// marks and no if_id, so they are of the kind that puts its key on what is routed into it as a mark.
+// keyedInterfaces makes the interfaces of route-based tunnels before the routes' script looks for them: this style
+// knows marks and no if_id, so they are of the kind that puts its key on what is routed into it as a mark.
 func keyedInterfaces(b *box.Box, at string) []File {
 	s := &page{}
 	s.line("#!/bin/sh")
@@ -115,7 +119,10 @@ func keyedInterfaces(b *box.Box, at string) []File {
 	first.line("[Service]")
 	first.line("ExecStartPre=/bin/sh /etc/dravin/keyed.sh")
 	return []File{
-		{Path: at + "dravin/keyed.sh", About: "makes the tunnels' interfaces where the older style is used", Content: s.String()},
+		{
+			Path: at + "dravin/keyed.sh", About: "makes the tunnels' interfaces where the older style is used",
+			Content: s.String(),
+		},
 		{
 			Path:  at + "systemd/system/" + start + ".d/keyed.conf",
 			About: "has the unit make them before the routes", Content: first.String(),

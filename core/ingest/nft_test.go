@@ -21,15 +21,18 @@ func TestRulesetsAreReadAsTheKernelHasThem(t *testing.T) {
 		problems  []string
 	}{
 		"in one line": {
-			"table inet filter { chain input { type filter hook input priority 0; policy drop; ct state vmap { established : accept, related : accept, invalid : drop }; tcp dport { 22, 80 } accept; } }",
+			"table inet filter { chain input { type filter hook input priority 0; policy drop; ct state vmap " +
+				"{ established : accept, related : accept, invalid : drop }; tcp dport { 22, 80 } accept; } }",
 			[]string{"allows tcp/22, tcp/80 from anywhere to anywhere"}, "input", design.Refuse, true, nil,
 		},
 		"as commands": {
-			"nft add table inet f\nnft add chain inet f in '{ type filter hook input priority 0; policy drop; }'\nnft add rule inet f in tcp dport 22 accept",
+			"nft add table inet f\nnft add chain inet f in '{ type filter hook input priority 0; policy drop; }'\n" +
+				"nft add rule inet f in tcp dport 22 accept",
 			[]string{"allows tcp/22 from anywhere to anywhere"}, "input", design.Refuse, false, nil,
 		},
 		"ports of both ends": {
-			"table inet f { chain in { type filter hook input priority 0; policy drop; tcp sport 1024-65535 tcp dport 5432 accept; } }",
+			"table inet f { chain in { type filter hook input priority 0; policy drop; " +
+				"tcp sport 1024-65535 tcp dport 5432 accept; } }",
 			nil, "input", design.Refuse, false, []string{"not for both"},
 		},
 		"families that differ": {
@@ -44,7 +47,8 @@ func TestRulesetsAreReadAsTheKernelHasThem(t *testing.T) {
 		"two chains at one hook": {
 			"table ip f { chain a { type filter hook forward priority 0; policy accept; tcp dport 22 drop; } }\n" +
 				"table ip g { chain b { type filter hook forward priority 10; policy drop; tcp dport 443 accept; } }",
-			[]string{"refuses IPv4, tcp/22 from anywhere to anywhere"}, "forward", design.Allow, false, []string{"must pass both"},
+			[]string{"refuses IPv4, tcp/22 from anywhere to anywhere"}, "forward", design.Allow, false,
+			[]string{"must pass both"},
 		},
 		"a state that is new": {
 			"table inet f { chain in { type filter hook input priority 0; policy drop; ct state vmap { new : accept }; } }",

@@ -43,7 +43,8 @@ sites: [{name: Fern Lodge, lans: [{name: house, prefixes: [192.168.210.0/24]}]}]
 		},
 		"neighbours": {
 			"192.168.210.12 dev eth1 lladdr 00:00:5e:00:53:0c REACHABLE\n192.168.210.14 dev eth1  FAILED\n" +
-				"fe80::1 dev eth1 lladdr 00:00:5e:00:53:0d router STALE\n", nil, 1, []string{"1 addresses for which nobody answered"},
+				"fe80::1 dev eth1 lladdr 00:00:5e:00:53:0d router STALE\n",
+			nil, 1, []string{"1 addresses for which nobody answered"},
 		},
 		"leases": {"1764600000 00:00:5e:00:53:0c 192.168.210.12 yard-camera 01:00\n", nil, 1, nil},
 		"leases in blocks": {

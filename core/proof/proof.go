@@ -188,8 +188,8 @@ func between(t *route.Tables, r Result, from, to design.ID, in *design.Intent) R
 	return r
 }
 
-// slow says that a flow is on the way for longer than it may be, and on which leg most; empty if it is not. Where nobody
-// knows of a leg it is undecided, unless the others alone take too long.
+// slow says that a flow is on the way for longer than it may be, and on which leg most; empty if it is not. Where
+// nobody knows of a leg it is undecided, unless the others alone take too long.
 func slow(m walk.Measure, most uint32) (why string, undecided bool) {
 	switch {
 	case m.RTT > float64(most):

@@ -28,10 +28,13 @@ const script = "dravin/routes.sh"
 // that its package has brought are kept, too, and what somebody filled in is not written over.
 func handedOver(name string, old, now map[string]string, changed, fresh []string) (out []Command) {
 	out = append(out, Command{
-		"tar -C /etc --ignore-failed-read -cf " + before(name) + ".tar " + strings.Join(changed, " "), "keeps the files of before",
+		"tar -C /etc --ignore-failed-read -cf " + before(name) + ".tar " + strings.Join(changed, " "),
+		"keeps the files of before",
 	})
 	if slices.Contains(fresh, script) {
-		out = append(out, Command{"sysctl " + kernelSettings + " >" + before(name) + ".sysctl", "keeps the kernel's settings"})
+		out = append(out, Command{
+			"sysctl " + kernelSettings + " >" + before(name) + ".sysctl", "keeps the kernel's settings",
+		})
 	}
 	var filled, rest []string
 	for _, p := range changed {

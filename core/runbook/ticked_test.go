@@ -2,6 +2,7 @@ package runbook_test
 
 import (
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -24,8 +25,9 @@ links:
     tunnels: [{name: tunnel 1, outside: [203.0.113.10, 203.0.113.20], inside: [169.254.130.1/30, 169.254.130.2/30]}]
 `
 
-// A step says what it did when it was first written: what is done before it takes nothing of it away. The first files of
-// a box are all of them, what is there is kept before anything is copied over it, and the way back takes all of it away.
+// A step says what it did when it was first written: what is done before it takes nothing of it away. The first files
+// of a box are all of them, what is there is kept before anything is copied over it, and the way back takes all of it
+// away.
 func TestStepsSayTheSameOnceOthersAreDone(t *testing.T) {
 	d, err := design.Read([]byte(twoDepots))
 	require.NoError(t, err)
@@ -33,11 +35,13 @@ func TestStepsSayTheSameOnceOthersAreDone(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, book.Steps, 2)
 	for _, s := range book.Steps {
-		for _, file := range []string{"dravin/routes.sh", "nftables.d/dravin.nft", "systemd/system/dravin.service", "swanctl/conf.d/dravin.conf"} {
+		for _, file := range []string{
+			"dravin/routes.sh", "nftables.d/dravin.nft", "systemd/system/dravin.service", "swanctl/conf.d/dravin.conf",
+		} {
 			assert.Contains(t, s.Files, file)
 		}
 		line := func(part string) int {
-			return slices.IndexFunc(s.Run, func(c runbook.Command) bool { return len(c.Line) >= len(part) && c.Line[:len(part)] == part })
+			return slices.IndexFunc(s.Run, func(c runbook.Command) bool { return strings.HasPrefix(c.Line, part) })
 		}
 		assert.Less(t, line("tar -C /etc"), line("cd /root/handed"))
 		assert.Less(t, line("cd /root/handed"), line("nft -f"))

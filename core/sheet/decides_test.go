@@ -38,7 +38,9 @@ func TestWhatDecidesIsComparedAndTheRestIsTold(t *testing.T) {
 		decides string // empty: nothing does
 		aside   []string
 	}{
-		"as ours":              {with("psk", "tunnel", ""), "", []string{"unique = never", "local.certs = lodge.pem", "dynamic"}},
+		"as ours": {
+			with("psk", "tunnel", ""), "", []string{"unique = never", "local.certs = lodge.pem", "dynamic"},
+		},
 		"by certificates":      {with("pubkey", "tunnel", ""), "auth = pubkey", []string{"unique = never"}},
 		"of transport":         {with("psk", "transport", ""), "mode = transport", nil},
 		"signed only":          {with("psk", "tunnel", "ah_proposals = sha256"), "ah_proposals = sha256", nil},
@@ -66,7 +68,8 @@ func TestWhatDecidesIsComparedAndTheRestIsTold(t *testing.T) {
 // A session without a name is a session.
 func TestSessionsNeedNoName(t *testing.T) {
 	s, err := sheet.ReadSent(
-		"protocol bgp {\n local 169.254.128.2 as 64502;\n neighbor 169.254.128.1 as 64501;\n}\n", netip.Addr{}, netip.Addr{}, "",
+		"protocol bgp {\n local 169.254.128.2 as 64502;\n neighbor 169.254.128.1 as 64501;\n}\n",
+		netip.Addr{}, netip.Addr{}, "",
 	)
 	require.NoError(t, err)
 	assert.Equal(t, uint32(64502), s.BGP.ASN)

@@ -30,9 +30,9 @@ func judgeSession(s *status.Status, o *design.Object) status.Held {
 	return out
 }
 
-// HasNextHops reports whether both ends of a session have addresses of a family where it runs: a route of it that either
-// announces has one as its next hop (RFC 4271 section 5.1.3, RFC 2545 section 3), and without it nobody can use the
-// route.
+// HasNextHops reports whether both ends of a session have addresses of a family where it runs: a route of it that
+// either announces has one as its next hop (RFC 4271 section 5.1.3, RFC 2545 section 3), and without it nobody can use
+// the route.
 func HasNextHops(d *design.Design, session *design.Object, family string) bool {
 	body := session.Body.(*design.Session)
 	of := func(a netip.Addr) bool { return a.IsValid() && prefix.FamilyOf(a).Code() == family }

@@ -399,7 +399,9 @@ func (w *walker) routeFix(p *route.Point, at Place) string {
 		return fmt.Sprintf("join %s with who has %s: nothing joins it to anybody yet", p.Party.Name, w.header.Dst)
 	case p.Kind == design.KindTable && profile != nil && profile.Networks.GatewayFeeds &&
 		len(w.design.Inside(p.Party.ID, design.KindGateway)) == 0:
-		return fmt.Sprintf("let what %s is joined to have %s; what it learns there it feeds into the table", p.Party.Name, w.header.Dst)
+		return fmt.Sprintf(
+			"let what %s is joined to have %s; what it learns there it feeds into the table", p.Party.Name, w.header.Dst,
+		)
 	case p.Kind == design.KindTable && profile != nil && profile.Networks.GatewayFeeds:
 		return fmt.Sprintf("let a gateway of %s learn %s; it feeds the table", p.Party.Name, w.header.Dst)
 	case p.Kind == design.KindHubTable:
@@ -532,9 +534,9 @@ func (w *walker) outOfEstate(p *route.Point, at Place) outcome {
 		fmt.Sprintf("%s has no route to %s but the way to the internet", at.Title, w.header.Dst), w.routeFix(p, at))
 }
 
-// refusedOnWay is how a joint stands that somebody has refused, or has not answered for, and without which a point has
-// no route: one that ends at the point's own party, or at the one that has the destination; nil if there is none. Nobody
-// is told to learn what was refused.
+// refusedOnWay is how a joint stands that somebody has refused, or has not answered for, and without which a point
+// has no route: one that ends at the point's own party, or at the one that has the destination; nil if there is none.
+// Nobody is told to learn what was refused.
 func (w *walker) refusedOnWay(p *route.Point) *status.Verdict {
 	parties := []design.ID{p.Party.ID}
 	for _, place := range w.tables.Holders(w.header.Dst) {
