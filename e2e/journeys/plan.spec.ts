@@ -116,6 +116,14 @@ test("a partner whose range collides is let in to one service", async ({ page })
   await expect(options(page).getByRole("button", { name: /^Apply/ }).first()).toBeVisible();
   await options(page).getByRole("button", { name: /^Apply/ }).first().click();
   await applied(page, "2 of 2");
+
+  // What must never work, and does not, is as it should be: nothing is offered that would let it through.
+  await page.goto(page.url().replace(/\/plan.*/, "/proof"));
+  await page.getByRole("button", { name: /must never work/ }).click();
+  const verdict = page.getByRole("region", { name: "Verdict" });
+  await expect(verdict).toContainText("kept apart");
+  await expect(verdict).not.toContainText("Fix:");
+  await expect(page.getByRole("button", { name: "What would let it through" })).toHaveCount(0);
 });
 
 test("a second circuit is the fix of a single one", async ({ page, request }) => {

@@ -60,6 +60,8 @@
     () => design,
     () => row?.intent ?? "",
   );
+  /** Whether what must never work is kept apart; undefined for what must work. */
+  const apart = $derived(chosen.data?.never ? chosen.data.holds : undefined);
   const holding = $derived(intents.data?.filter((r) => r.holds).length ?? 0);
   let most = $state(150);
 
@@ -306,13 +308,19 @@
             has failed.
           </p>
           {#if chosen.data.failed}
-            <WalkView {design} proof={chosen.data.failed} {group} />
+            <WalkView {design} proof={chosen.data.failed} {group} {apart} />
           {/if}
           <h2 class="mt-4 mb-2 text-base">While nothing has failed</h2>
         {/if}
-        <WalkView {design} proof={chosen.data.proof} {group} />
+        {#if chosen.data.slow}<p class="border-clash mb-2 border-l-4 pl-3">{chosen.data.slow}</p>{/if}
+        <WalkView {design} proof={chosen.data.proof} {group} {apart} />
         {#if chosen.data.proof.from.id && chosen.data.proof.dialled}
-          <WalkMore {design} question={questionOf(chosen.data.proof)} proof={chosen.data.proof} />
+          <WalkMore
+            {design}
+            question={questionOf(chosen.data.proof)}
+            proof={chosen.data.proof}
+            never={chosen.data.never}
+          />
         {/if}
       {/if}
     {:else if row}

@@ -41,36 +41,43 @@
   let open = $state(false);
   let list = $state.raw<Option[]>([]);
 
+  /** What options are wanted for; undefined while none are. */
+  let query = $state<string>();
+  let moved = false; // an option was chosen by the arrows
   let asked = 0;
-  async function look(now: string): Promise<void> {
+  // What can be chosen may come, or change, after it was asked for.
+  $effect(() => {
     const turn = ++asked;
-    const found = await options(now);
-    if (turn === asked) list = found.slice(0, 60);
-  }
+    if (query === undefined) return;
+    const found = options(query);
+    void Promise.resolve(found).then((all) => {
+      if (turn !== asked) return;
+      list = all.slice(0, 60);
+      if (list.length) open = true;
+    });
+  });
   let rest: ReturnType<typeof setTimeout> | undefined;
   function oninput(e: Event): void {
     typed = (e.currentTarget as HTMLInputElement).value;
     open = true;
+    moved = false;
     clearTimeout(rest);
-    rest = setTimeout(() => void look(typed), 80);
+    rest = setTimeout(() => (query = typed), 80);
     if (free) choose(typed, typed);
   }
   function show(): void {
-    void look(free ? "" : typed === text ? "" : typed).then(() => (open = list.length > 0));
+    query = free || typed === text ? "" : typed;
+  }
+  function close(): void {
+    clearTimeout(rest);
+    query = undefined;
   }
   /** A word that is nobody's is not left status. */
   function leave(): void {
+    close();
     if (!free && typed !== text) typed = text;
   }
-</script>
-
-<Combobox.Root
-  type="single"
-  value=""
-  bind:open
-  inputValue={typed}
-  onValueChange={(v) => {
-    const o = list.find((x) => x.value === v);
+  function take(o: Option | undefined): void {
     if (!o) return;
     const before = text;
     typed = o.label;
@@ -79,7 +86,38 @@
     void tick().then(() => {
       if (!free && before === "" && text === "") typed = "";
     });
+  }
+  /** A whole name is chosen as it stands, also before its list has come. */
+  async function takeWhole(name: string): Promise<void> {
+    const all = await options(name);
+    if (typed.trim().toLowerCase() !== name) return;
+    const whole = all.find((o) => o.label.toLowerCase() === name);
+    if (!whole) return;
+    open = false;
+    close();
+    take(whole);
+  }
+  function onkeydown(e: KeyboardEvent): void {
+    if (e.key === "ArrowDown" && !open) show();
+    if (e.key === "ArrowDown" || e.key === "ArrowUp") moved = true;
+    if (e.key === "Enter" && !free && !moved && typed.trim() && typed !== text) {
+      const name = typed.trim().toLowerCase();
+      if (!list.length || list.some((o) => o.label.toLowerCase() === name)) e.preventDefault();
+      void takeWhole(name);
+    }
+    if (e.key !== "Escape") e.stopPropagation();
+  }
+</script>
+
+<Combobox.Root
+  type="single"
+  value=""
+  bind:open
+  inputValue={typed}
+  onOpenChange={(now) => {
+    if (!now) close();
   }}
+  onValueChange={(v) => take(list.find((x) => x.value === v))}
 >
   <Combobox.Input
     {id}
@@ -93,10 +131,7 @@
     {oninput}
     onclick={show}
     onblur={leave}
-    onkeydown={(e) => {
-      if (e.key === "ArrowDown" && !open) show();
-      if (e.key !== "Escape") e.stopPropagation();
-    }}
+    {onkeydown}
   />
   <Combobox.Portal>
     <Combobox.Content

@@ -16,8 +16,10 @@
     design: string;
     question: Question;
     proof: WalkProof;
+    /** It must never work: nothing is offered that would let it through. */
+    never?: boolean;
   }
-  const { design, question, proof }: Props = $props();
+  const { design, question, proof, never = false }: Props = $props();
   const more = urlState("more");
   const write = writer(useQueryClient(), () => design);
   const seen = useFlowSeen(
@@ -28,7 +30,7 @@
     { key: "", word: "On the way", title: "MTU, round-trip time and bandwidth of each leg" },
     { key: "wire", word: "On the wire", title: "What one would capture, trace and log" },
     { key: "held", word: "Hold against it", title: "A capture, a ping, a trace, a connection table" },
-    ...(proof.works
+    ...(proof.works || never
       ? []
       : [{ key: "fixes", word: "What would let it through", title: "Changes, each tried" }]),
   ]);

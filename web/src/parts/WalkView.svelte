@@ -15,8 +15,11 @@
     group?: string;
     /** It is of a change that is not made: its tables stand nowhere yet. */
     tried?: boolean;
+    /** It must never arrive; whether it is kept apart. */
+    apart?: boolean;
   }
-  const { design, proof, group = "", tried = false }: Props = $props();
+  const { design, proof, group = "", tried = false, apart }: Props = $props();
+  const good = $derived(apart ?? proof.works);
 
   /** The place on the strip whose stages are marked below. */
   let chosen = $state("");
@@ -45,11 +48,33 @@
   const before = (stages: Stage[], n: number): Header | undefined => stages[n - 1]?.header;
 </script>
 
-<section
-  class="panel px-4 py-3 {proof.works ? 'border-l-good' : 'border-l-clash'} border-l-4"
-  aria-label="Verdict"
->
-  {#if proof.works}
+<section class="panel px-4 py-3 {good ? 'border-l-good' : 'border-l-clash'} border-l-4" aria-label="Verdict">
+  {#if apart !== undefined}
+    <p class="text-lg">
+      <Verdict
+        {good}
+        word="{good ? 'kept apart' : proof.works ? 'leaks' : 'arrives; no answer comes back'} {horizonWord[
+          horizon()
+        ]}"
+      />:
+      {#if proof.works}
+        {proof.from.title} reaches {proof.to.title} at <Address value={proof.dialled} /> on
+        <span class="font-mono">{proof.service}</span>, and must not.
+      {:else if proof.stop}
+        {proof.stop.why}.
+      {/if}
+    </p>
+    {#if !good && group}
+      <a class="button button-main mt-2" href={placeURL(design, "plan", { group })}
+        >Plan what keeps them apart</a
+      >
+    {/if}
+    {#if proof.stop?.decided && !tried}
+      <a class="button mt-1" href={placeURL(design, "passes", { of: proof.stop.decided.party ?? "" })}
+        >See what may pass there</a
+      >
+    {/if}
+  {:else if proof.works}
     <p class="text-lg">
       <Verdict good word="works {horizonWord[horizon()]}" />: {proof.from.title} reaches {proof.to.title} at <Address
         value={proof.dialled}
