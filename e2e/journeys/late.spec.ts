@@ -55,3 +55,32 @@ test("answers that come late leave alone what is said meanwhile", async ({ page 
   await expect(say).toHaveValue("xyz");
   await place(page, "Overlaps");
 });
+
+test("what another has set in a cell meanwhile is told, and stands until one says otherwise", async ({ page, request }) => {
+  await openCase(page);
+  const id = page.url().split("/")[4] ?? "";
+  await page.getByRole("radio", { name: "Table" }).click();
+  const grid = page.getByRole("grid", { name: "Stock" });
+  await page.getByLabel("Filter").fill("data room");
+  await grid.getByTitle("data room", { exact: true }).click();
+  await page.keyboard.press("Enter");
+  const input = page.getByRole("textbox", { name: / of / });
+  await input.fill("zoology annexe");
+  const { position } = (await (await request.get(`/api/designs/${id}`)).json()) as { position: number };
+  const stock = (await (await request.get(`/api/designs/${id}/stock`)).json()) as {
+    rows: { object: { id: string; name: string } }[];
+  };
+  const object = stock.rows.find((r) => r.object.name === "data room")?.object;
+  const put = { op: "put", id: object?.id, object: { ...object, name: "zoology store" } };
+  const edit = { base: position, reason: "Theirs", edits: [put] };
+  const lookedAtAgain = page.waitForResponse((r) => r.url().includes("/stock"));
+  expect((await request.post(`/api/designs/${id}/changes`, { data: edit })).ok()).toBe(true);
+  await lookedAtAgain;
+  await expect(page.getByTitle(/Undo: Theirs/)).toBeVisible();
+  await input.press("Enter");
+  await expect(page.getByText("somebody has set “zoology store” meanwhile")).toBeVisible();
+  await page.getByLabel("Filter").fill("zoology");
+  await expect(grid).toContainText("zoology store");
+  await page.getByRole("button", { name: "Take mine" }).click();
+  await expect(grid).toContainText("zoology annexe");
+});

@@ -60,6 +60,7 @@
   });
   const live = $derived(table.getRowModel().rows.map((r) => r.original));
   let editing = $state<string>(); // the text being typed
+  let stood = ""; // what the cell said when typing began
   /** The rows as they are shown: while a cell is typed into, none moves, whatever is answered meanwhile. */
   let rows = $state.raw<StockRow[]>([]);
   $effect.pre(() => {
@@ -136,7 +137,8 @@
       return;
     }
     place = { ...place, id: row.object.id };
-    editing = text ?? shown(row, key(at.column));
+    stood = shown(row, key(at.column));
+    editing = text ?? stood;
   }
   /** A cell to be set, by its object: its row may be another by the time. */
   interface Typed {
@@ -153,6 +155,7 @@
       for (const t of typed) {
         const row = stock.rows.find((r) => r.object.id === t.id);
         if (row) edits.set(row, t.column, t.text);
+        else edits.trouble.push("what was typed into is no longer there");
       }
       told = [...edits.trouble, ...(edits.trouble.length ? [] : edits.gone)].join("; ");
       return edits.trouble.length ? [] : edits.edits;
@@ -170,8 +173,16 @@
     const text = editing?.trim();
     editing = undefined;
     if (down) move(at.row + 1, at.column); // at once, and not when it is answered
-    if (row && text !== undefined && editable(row, column) && shown(row, column) !== text)
-      void set([{ id: row.object.id, column, text }], `Change ${row.object.name}`);
+    if (!row || text === undefined || text === stood || !editable(row, column)) return;
+    const now = shown(row, column);
+    if (now === text) return;
+    const take = () => void set([{ id: row.object.id, column, text }], `Change ${row.object.name}`);
+    if (now === stood) return take();
+    // Another has changed it while it was typed into: theirs stands until one says otherwise.
+    toast.error(`${row.object.name}: somebody has set “${now}” meanwhile; “${text}” is not taken`, {
+      duration: 20_000,
+      action: { label: "Take mine", onClick: take },
+    });
   }
   function onkeydown(e: KeyboardEvent): void {
     if (editing !== undefined || e.ctrlKey || e.metaKey || e.altKey) return;
