@@ -37,7 +37,7 @@ func sayCommand() *cobra.Command {
 			if err := out.write(c, u, func(w io.Writer) { printUnderstood(w, u) }); err != nil {
 				return err
 			}
-			if u.Wrong {
+			if u.Wrong || u.Leads != nil { // what only leads on makes nothing
 				return errFound
 			}
 			if into == "" {
@@ -91,6 +91,9 @@ func printUnderstood(w io.Writer, u command.Understood) {
 		}
 	}
 	if u.Leads != nil {
-		fmt.Fprintln(w, "  Say by which shape, such as: by vpn, by peering, by a hub.")
+		fmt.Fprintln(
+			w, "  Nothing is joined yet. Say by which shape, such as: by vpn, by peering, by a hub; where ranges collide, "+
+				"also: translated.",
+		)
 	}
 }

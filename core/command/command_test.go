@@ -374,6 +374,10 @@ func TestLinesOfABatchKeepEachOthersChanges(t *testing.T) {
 		"marrow-hill/gateway", design.KindGateway,
 	)[0].Body.(*design.Gateway)
 	assert.Greater(t, len(gateway.Addresses), 1)
+	given := after("give catalogue table a route 10.214.0.0/22 via catalogue cloud gateway publish published")
+	entries := given.Get(d.Find("catalogue/table-a", design.KindTable)[0].ID).Body.(*design.Table).Routes
+	assert.Len(t, entries, 3, "what more is said of an entry goes for the one that is there")
+	assert.Equal(t, "published", entries[1].Publish)
 	u := understood(t, d, "set logger addresses 10.208.1.99")
 	require.False(t, u.Wrong)
 	assert.Contains(t, strings.Join(u.Lines[0].Notes, " "), "no longer")

@@ -2,6 +2,7 @@ package command
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 
 	"dravin/core/design"
@@ -91,6 +92,12 @@ func (r *reader) change(b *being, f design.Field, v any, from, to int) {
 	case b.adding:
 		now := slices.Clone(had)
 		for _, x := range list {
+			if n := entered(f, x, now); n >= 0 {
+				both := maps.Clone(now[n].(map[string]any))
+				maps.Copy(both, x.(map[string]any))
+				now[n] = both
+				continue
+			}
 			if !slices.ContainsFunc(now, func(y any) bool { return fmt.Sprint(x) == fmt.Sprint(y) }) {
 				now = append(now, x)
 			}
@@ -109,6 +116,21 @@ func (r *reader) change(b *being, f design.Field, v any, from, to int) {
 	default:
 		b.set(f, v)
 	}
+}
+
+// entered is where a list of a table's entries has one for the prefix by the way of another; -1 if it has none, or is
+// no such list. A table has no two of them: what more is said goes for the one that is there.
+func entered(f design.Field, x any, list []any) int {
+	part := func(key string) bool {
+		return slices.ContainsFunc(f.Parts, func(p design.Field) bool { return p.Key == key && !p.Many })
+	}
+	entry, ok := x.(map[string]any)
+	if !ok || !part("prefix") || !part("via") {
+		return -1
+	}
+	return slices.IndexFunc(list, func(y any) bool {
+		return matches(map[string]any{"prefix": entry["prefix"], "via": entry["via"]}, y)
+	})
 }
 
 func (r *reader) among(list []any) string {

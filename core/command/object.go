@@ -258,7 +258,7 @@ func (r *reader) settle(b *being) bool {
 			return true
 		}
 		text = fmt.Sprintf("Change %s: %s", r.design.Title(o.ID), strings.Join(changed, ", "))
-		if !b.taking {
+		if !b.taking && !b.adding {
 			r.tellLost(b, changed)
 		}
 	} else if v := valueWords(o); v != "" {
