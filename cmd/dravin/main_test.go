@@ -80,7 +80,7 @@ func TestExitCodesAndWords(t *testing.T) {
 		"overlaps finds":      {[]string{"overlaps", estate}, 0, "Marrow Hill museum store"},
 		"overlaps is strict":  {[]string{"overlaps", "--strict", "--count", estate}, 1, "1\n"},
 		"overlaps is content": {[]string{"overlaps", fine}, 0, "No range is held by more than one party."},
-		"what is not joined": {[]string{"say", estate, "join marrow hill and peatside nursery"}, 1, "Nothing is joined yet"},
+		"what is not joined":  {[]string{"say", estate, "join marrow hill and peatside nursery"}, 1, "Nothing is joined yet"},
 		"walk stops": {[]string{"walk", estate, "--from", "logger", "--to", "192.168.216.17", "--port", "502"},
 			1, "stopped when built (on-link-elsewhere, forward)"},
 		"walk works": {[]string{"walk", estate, "--from", "data-room", "--to", "logger", "--port", "6514"}, 0,
