@@ -185,7 +185,7 @@ func (w *writer) write(o *design.Object) {
 			Who: w.who, At: w.place(o, end), Lines: []string{}, From: []string{}, Done: design.StateOf(
 				o,
 			) == design.Ready,
-			Due: w.due(o),
+			Due: w.due(o, end),
 		}
 		for _, id := range design.RefsOf(o) {
 			if path := w.design.Path(id); path != "" && !slices.Contains(i.From, path) &&
@@ -203,14 +203,16 @@ func (w *writer) write(o *design.Object) {
 	}
 }
 
-// due reports whether something is to be entered: links and what is on them once they are
-// meant at the horizon, else all that was neither refused nor is gone.
-func (w *writer) due(o *design.Object) bool {
+// due reports whether something is to be entered at an end: links and what is on them once they are
+// meant at the horizon, else all that was neither refused nor is gone. A tunnel is its end's own affair: a cloud has
+// its second one whether the far end has set it up or not.
+func (w *writer) due(o *design.Object, end int) bool {
 	switch o.Kind {
 	case design.KindSession:
-		return w.due(w.design.Get(o.Parent))
+		return w.due(w.design.Get(o.Parent), end)
 	case design.KindTunnel:
-		return w.due(w.design.Get(o.Parent)) && !design.GoneAtAnEnd(o)
+		ends := o.Body.(*design.Tunnel).Ends
+		return w.due(w.design.Get(o.Parent), end) && (len(ends) < end || ends[end-1].State != design.Gone)
 	case design.KindLink:
 		return w.tables.Status.Intended(o)
 	case design.KindRequest:

@@ -5,6 +5,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/negotiate"
+	"dravin/core/provider"
 	"dravin/core/route"
 	"dravin/core/settings"
 	"dravin/core/topology"
@@ -35,7 +36,7 @@ func resolved(d *design.Design, o *design.Object) design.Body {
 		if id := route.RouterID(d, o.ID); len(route.SessionsOf(d, o.ID)) > 0 && id.IsValid() {
 			out.RouterID = id
 		}
-		if v := d.VPNOf(o.ID); v != nil {
+		if v := orderedVPN(d, o); v != nil {
 			out.VPN = v.Name
 		}
 		if d.Get(o.Parent).Kind == design.KindNetwork && out.Announces == "" {
@@ -74,4 +75,18 @@ func resolvedTunnel(d *design.Design, o *design.Object, b *design.Tunnel) design
 		}
 	}
 	return &out
+}
+
+// orderedVPN is the kind of VPN gateway that a cloud's gateway is ordered as; nil for one that carries no link, such as
+// a gateway of circuits.
+func orderedVPN(d *design.Design, gateway *design.Object) *provider.VPN {
+	carries := func(l *design.Object) bool {
+		return slices.ContainsFunc(
+			l.Body.(*design.Link).Ends, func(e design.End) bool { return e.Gateway == gateway.ID },
+		)
+	}
+	if gateway.Body.(*design.Gateway).VPN == "" && !slices.ContainsFunc(d.Of(design.KindLink), carries) {
+		return nil
+	}
+	return d.VPNOf(gateway.ID)
 }

@@ -3,6 +3,7 @@ package box
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"dravin/core/design"
@@ -216,7 +217,7 @@ func gateway(w *writer, o *design.Object, _ int) says {
 	if len(has) > 0 {
 		s.does += " at " + strings.Join(has, ", ")
 	}
-	if v := w.design.VPNOf(o.ID); v != nil {
+	if v := orderedVPN(w.design, o); v != nil {
 		s.line("a VPN gateway of the kind %s", v.Name)
 	}
 	if x := w.design.Get(b.Subnet); x != nil {
@@ -537,10 +538,18 @@ func peering(w *writer, o *design.Object, end int) says {
 		"lends its gateway: %s; uses the other's: %s; takes what the other passes on: %s", yes[near.LendsGateway],
 		yes[near.UsesGateway], yes[near.AcceptForwarded],
 	)
+	s.line("the other is %s", ofNetwork(w, far.Network))
 	if x := w.design.Get(near.Enters); x != nil {
 		s.line("what comes in by it is routed by %s", the("table", x.Name))
 	}
 	return s
+}
+
+// ofNetwork is a network as its cloud and others know it.
+func ofNetwork(w *writer, id design.ID) string {
+	o := w.design.Get(id)
+	b := o.Body.(*design.Network)
+	return fmt.Sprintf("%s %s: %s", the("network", o.Name), inPlace(b.Cloud, b.Region), list(b.Blocks))
 }
 
 func attachment(w *writer, o *design.Object, _ int) says {
@@ -551,6 +560,9 @@ func attachment(w *writer, o *design.Object, _ int) says {
 		), why: joins(w, o),
 		check:  seen{Listed, "it is listed as attached"},
 		covers: []string{"what", "bound", "feeds", "subnets", "keep_out", "source_pool", "enters", "segment"},
+	}
+	if x := w.design.Get(b.What); x.Kind == design.KindNetwork && x.ID != w.party.ID {
+		s.line("it is %s", ofNetwork(w, x.ID))
 	}
 	if table := topology.BoundTable(w.design, o); table != "" {
 		s.line("bound to %s", w.design.Get(table).Name)
@@ -588,13 +600,20 @@ func mapping(w *writer, o *design.Object, _ int) says {
 
 func listener(w *writer, o *design.Object, _ int) says {
 	b := o.Body.(*design.Listener)
-	return says{
+	s := says{
 		does: o.Name + ": " + ListenerWords(w.design, b), why: "callers come to " + w.design.Title(b.Target) + " by it",
 		check: seen{Answered, "a caller is answered"},
 		covers: []string{
 			"at", "address", "service", "target", "port", "dials", "does", "hides", "callers",
 		},
 	}
+	at := w.design.Get(b.At)
+	has := func(a netip.Addr) bool { return a == b.Address }
+	if x, ok := at.Body.(*design.Box); ok && w.party.Kind == design.KindNetwork && !slices.ContainsFunc(x.Addresses, has) {
+		s.line("give %s to %s as an address of its own: a cloud delivers only what is assigned", b.Address, at.Name)
+		s.check.text = "the cloud lists the address at " + at.Name + ", and a caller is answered"
+	}
+	return s
 }
 
 // ListenerWords is a published service in words.
