@@ -204,15 +204,18 @@ func (w *writer) write(o *design.Object) {
 }
 
 // due reports whether something is to be entered at an end: links and what is on them once they are
-// meant at the horizon, else all that was neither refused nor is gone. A tunnel is its end's own affair: a cloud has
-// its second one whether the far end has set it up or not.
+// meant at the horizon, else all that was neither refused nor is gone. A tunnel that is gone at an end is in no box's
+// files; a cloud has its own end of it whether the far one is set up or not.
 func (w *writer) due(o *design.Object, end int) bool {
 	switch o.Kind {
 	case design.KindSession:
 		return w.due(w.design.Get(o.Parent), end)
 	case design.KindTunnel:
-		ends := o.Body.(*design.Tunnel).Ends
-		return w.due(w.design.Get(o.Parent), end) && (len(ends) < end || ends[end-1].State != design.Gone)
+		gone := design.GoneAtAnEnd(o)
+		if ends := o.Body.(*design.Tunnel).Ends; gone && w.party.Kind != design.KindSite {
+			gone = len(ends) >= end && ends[end-1].State == design.Gone
+		}
+		return w.due(w.design.Get(o.Parent), end) && !gone
 	case design.KindLink:
 		return w.tables.Status.Intended(o)
 	case design.KindRequest:
