@@ -102,7 +102,7 @@ func (l *Prefixes) add(record []string, party, column int, number map[string]uin
 	if err != nil {
 		var e *prefix.Error
 		if errors.As(err, &e) {
-			return &Error{Column: column + 1, Why: fmt.Sprintf("%q %s", e.Text, e.Why), Want: e.Want}
+			return &Error{Column: column + 1, Why: e.Says(), Want: e.Want}
 		}
 	}
 	name := strings.TrimSpace(record[party])

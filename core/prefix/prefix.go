@@ -22,11 +22,23 @@ type Error struct {
 	Want string // what would be right; empty if nothing sensible can be said
 }
 
+// mostShown is how much of what was read an error repeats; no prefix is as long.
+const mostShown = 80
+
 func (e *Error) Error() string {
 	if e.Want == "" {
-		return fmt.Sprintf("%q %s", e.Text, e.Why)
+		return e.Says()
 	}
-	return fmt.Sprintf("%q %s; %s", e.Text, e.Why, e.Want)
+	return e.Says() + "; " + e.Want
+}
+
+// Says is what was read, as far as it is shown, and what is wrong with it.
+func (e *Error) Says() string {
+	text := e.Text
+	if len(text) > mostShown {
+		text = strings.ToValidUTF8(text[:mostShown], "") + "…"
+	}
+	return fmt.Sprintf("%q %s", text, e.Why)
 }
 
 // Parse reads a prefix such as 10.214.0.0/22 or 2001:db8::/48. Set host bits,

@@ -4,6 +4,7 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -40,6 +41,7 @@ func TestParse(t *testing.T) {
 		{"10.0.0.0/33", "", "is not a prefix"},
 		{"::ffff:10.0.0.0/104", "", "is an IPv4-mapped IPv6 prefix"},
 		{"tulips", "", "is not a prefix"},
+		{strings.Repeat("tulips", 50_000), "", "tulipstu…\" is not a prefix"},
 	} {
 		p, err := Parse(c.text)
 		if c.err != "" {

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -30,12 +31,12 @@ type service struct {
 // vendors are the units that the daemons' packages bring, by what of the handed-over files they read.
 var vendors = map[string]string{"strongswan.service": "swanctl/conf.d/dravin.conf", "bird.service": "bird/bird.conf"}
 
-// units are those of a node that start at boot.
-func (n *node) units() ([]*unit, error) {
+// units are those of a node that start at boot, and those that are there and that nothing starts.
+func (n *node) units() (starts, idle []*unit, err error) {
 	var out []*unit
 	own, err := filepath.Glob(filepath.Join(n.dir, "etc/systemd/system/*.service"))
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	for name, file := range vendors {
 		if n.has(file) {
@@ -45,23 +46,27 @@ func (n *node) units() ([]*unit, error) {
 	for _, path := range own {
 		text, err := os.ReadFile(path)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		u, err := readUnit(filepath.Base(path), string(text))
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		out = append(out, u)
 	}
-	return ordered(out)
+	starts, err = ordered(started(out))
+	return starts, slices.DeleteFunc(out, func(u *unit) bool { return slices.Contains(starts, u) }), err
 }
 
 // boot starts what the node's units say, in their order. A unit that fails is told of, and those after it are started
 // all the same, since they only want it.
 func (n *node) boot(ctx context.Context, tell func(text string)) error {
-	units, err := n.units()
+	units, idle, err := n.units()
 	if err != nil {
 		return fmt.Errorf("%s: %w", n.Title, err)
+	}
+	for _, u := range idle {
+		tell(u.name + ": nothing enables it; it is not started")
 	}
 	for _, u := range units {
 		met, err := u.met(fmt.Sprintf("/proc/%d/root", n.holder.Pid))

@@ -47,7 +47,7 @@ func (n *node) command(ctx context.Context, program string, args ...string) *exe
 		enter = []string{"--target", fmt.Sprint(n.holder.Pid), "--mount", "--net"}
 	}
 	cmd := exec.CommandContext(ctx, "nsenter", append(append(enter, program), args...)...)
-	cmd.Env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "LANG=C"}
+	cmd.Env = []string{"PATH=" + standIns + ":/usr/sbin:/usr/bin:/sbin:/bin", "LANG=C"}
 	cmd.Dir = "/"
 	return cmd
 }
@@ -82,12 +82,21 @@ func (n *node) make() error {
 	return <-done
 }
 
-// begin is how every node begins: it forwards, and learns addresses of IPv6 at once.
-var begin = []string{
-	"ip link set lo up",
-	"sysctl -qw net.ipv4.ip_forward=1 net.ipv6.conf.all.forwarding=1 net.ipv4.conf.all.rp_filter=0 " +
-		"net.ipv4.conf.default.rp_filter=0 net.ipv6.conf.default.accept_dad=0 net.ipv6.conf.all.accept_dad=0",
-	"for f in /proc/sys/net/ipv6/conf/*/accept_dad; do echo 0 >$f; done",
+// begin is how a node begins: it learns addresses of IPv6 at once. A box of one's own has Debian's defaults, which the
+// files must change where they need it: it forwards nothing, and its reverse-path filter is loose. What stands for
+// others forwards.
+func (n *node) begin() []string {
+	kernel := "net.ipv4.ip_forward=1 net.ipv6.conf.all.forwarding=1 net.ipv4.conf.all.rp_filter=0 " +
+		"net.ipv4.conf.default.rp_filter=0"
+	if n.Role == rehearsal.OwnBox {
+		kernel = "net.ipv4.ip_forward=0 net.ipv6.conf.all.forwarding=0 net.ipv4.conf.all.rp_filter=2 " +
+			"net.ipv4.conf.default.rp_filter=2"
+	}
+	return []string{
+		"ip link set lo up",
+		"sysctl -qw " + kernel + " net.ipv6.conf.default.accept_dad=0 net.ipv6.conf.all.accept_dad=0",
+		"for f in /proc/sys/net/ipv6/conf/*/accept_dad; do echo 0 >$f; done",
+	}
 }
 
 // packaged are the files of /etc that are there on a machine before anything is handed over.
@@ -168,6 +177,21 @@ func (n *node) put(path string, text []byte, mode os.FileMode) error {
 	return errors.Join(os.MkdirAll(filepath.Dir(full), 0o755), os.WriteFile(full, text, mode))
 }
 
+// standIns is where a node has programs that stand for others.
+const standIns = "/run/stand-in"
+
+// standInIP is ip where a cable stands for an interface that a script makes: one that is deleted goes down and has no
+// address, and is there when the script makes it again.
+const standInIP = `#!/bin/sh
+if [ "$1 $2" = "link delete" ] && ip=$(PATH=/usr/sbin:/sbin:/usr/bin:/bin command -v ip) &&
+	"$ip" -o link show dev "$3" type veth 2>/dev/null | grep -q .; then
+	"$ip" address flush dev "$3"
+	exec "$ip" link set dev "$3" down group default
+fi
+PATH=/usr/sbin:/sbin:/usr/bin:/bin
+exec ip "$@"
+`
+
 // hold starts the process that keeps the node's mounts.
 func (n *node) hold() error {
 	err := n.within(func() error {
@@ -177,9 +201,11 @@ func (n *node) hold() error {
 			mount -t tmpfs -o mode=0755 run /run
 			mount -t sysfs sys /sys
 			mount -t tmpfs -o mode=0700 root /root
-			mkdir -p /run/lock
+			mkdir -p /run/lock "$2"
+			printf %s "$3" >"$2/ip"
+			chmod 0755 "$2/ip"
 			echo held
-			exec sleep infinity`, "sh", filepath.Join(n.dir, "etc"))
+			exec sleep infinity`, "sh", filepath.Join(n.dir, "etc"), standIns, standInIP)
 		cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNS}
 		out, err := cmd.StdoutPipe()
 		if err != nil {

@@ -94,7 +94,7 @@ func (s *Stage) build(ctx context.Context) error {
 		}
 	}
 	err := s.each(ctx, func(ctx context.Context, n *node) error {
-		_, err := n.script(ctx, begin...)
+		_, err := n.script(ctx, n.begin()...)
 		return err
 	})
 	if err != nil {

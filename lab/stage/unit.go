@@ -17,6 +17,8 @@ type unit struct {
 	name       string
 	after      []string
 	before     []string
+	wants      []string
+	enabled    bool // something of the system wants it at boot: WantedBy=
 	conditions []condition
 	kind       string // Type=
 	pre        []string
@@ -48,20 +50,22 @@ func readUnit(name, text string) (*unit, error) {
 
 // passedOver are what does not decide when, whether or how a service is started here.
 var passedOver = []string{
-	"Description", "Documentation", "Wants", "StartLimitIntervalSec", "RemainAfterExit", "ExecReload", "ExecStop",
-	"DynamicUser", "AmbientCapabilities", "WantedBy", "Alias", "StandardInput", "ProtectSystem", "ProtectHome",
+	"Description", "Documentation", "StartLimitIntervalSec", "RemainAfterExit", "ExecReload", "ExecStop",
+	"DynamicUser", "AmbientCapabilities", "Alias", "StandardInput", "ProtectSystem", "ProtectHome",
 	"DefaultDependencies", "Conflicts",
 }
 
 func (u *unit) set(o *systemd.UnitOption) error {
 	list := map[string]*[]string{
-		"After": &u.after, "Before": &u.before, "ExecStartPre": &u.pre, "ExecStart": &u.start, "ExecStartPost": &u.post,
+		"After": &u.after, "Before": &u.before, "Wants": &u.wants, "ExecStartPre": &u.pre, "ExecStart": &u.start, "ExecStartPost": &u.post,
 		"EnvironmentFile": &u.environ, "Environment": &u.variables,
 	}[o.Name]
 	switch {
 	case list != nil && o.Value == "":
 		*list = nil // an empty one takes those before it back
-	case o.Name == "After" || o.Name == "Before":
+	case o.Name == "WantedBy":
+		u.enabled = true
+	case o.Name == "After" || o.Name == "Before" || o.Name == "Wants":
 		*list = append(*list, strings.Fields(o.Value)...)
 	case list != nil:
 		if strings.ContainsAny(o.Value, `"'\`) {
@@ -116,6 +120,22 @@ func (u *unit) met(root string) (bool, error) {
 		}
 	}
 	return true, nil
+}
+
+// started are those of some units that start at boot: what is enabled, and what that wants.
+func started(units []*unit) []*unit {
+	var out []*unit
+	for {
+		n := slices.IndexFunc(units, func(u *unit) bool {
+			return !slices.Contains(out, u) && (u.enabled || slices.ContainsFunc(out, func(v *unit) bool {
+				return slices.Contains(v.wants, u.name)
+			}))
+		})
+		if n < 0 {
+			return out
+		}
+		out = append(out, units[n])
+	}
 }
 
 // ordered are units in the order in which systemd would start them one by one: each after those that it names and

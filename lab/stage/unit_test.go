@@ -33,6 +33,9 @@ func TestUnitsStartInOrder(t *testing.T) {
 	assert.Equal(t, "z.service listen.service m.service a.service", strings.Join(got, " "))
 	assert.Equal(t, []string{"/bin/true"}, list[0].start, "an empty one takes back those before it")
 	assert.Equal(t, 2.0, list[1].pause.Seconds())
+	assert.Empty(t, started(list), "nothing enables them")
+	list[3].enabled, list[3].wants = true, []string{"m.service"}
+	assert.Len(t, started(list), 2, "what is enabled, and what it wants")
 	ring, err := readUnit("ring.service", "[Unit]\nAfter=z.service\nBefore=z.service\n[Service]\nExecStart=/bin/true\n")
 	require.NoError(t, err)
 	_, err = ordered(append(units, ring))
