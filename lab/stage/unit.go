@@ -57,7 +57,8 @@ var passedOver = []string{
 
 func (u *unit) set(o *systemd.UnitOption) error {
 	list := map[string]*[]string{
-		"After": &u.after, "Before": &u.before, "Wants": &u.wants, "ExecStartPre": &u.pre, "ExecStart": &u.start, "ExecStartPost": &u.post,
+		"After": &u.after, "Before": &u.before, "Wants": &u.wants, "ExecStartPre": &u.pre, "ExecStart": &u.start,
+		"ExecStartPost":   &u.post,
 		"EnvironmentFile": &u.environ, "Environment": &u.variables,
 	}[o.Name]
 	switch {
