@@ -144,8 +144,15 @@ func (s *Server) remembered(next http.Handler) http.Handler {
 }
 
 // asked is a sum of what a request asks, so that the mark of one answer is not another's.
+// stateDepth is how many slashes the path of a design's state has.
+const stateDepth = 3
+
 func asked(r *http.Request) string {
-	sum := sha256.Sum256([]byte(r.URL.RequestURI()))
+	whole := r.URL.RequestURI()
+	if strings.Count(r.URL.Path, "/") == stateDepth { // what undo would take back is another for each
+		whole += " " + author(r.Context())
+	}
+	sum := sha256.Sum256([]byte(whole))
 	return hex.EncodeToString(sum[:6])
 }
 

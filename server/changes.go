@@ -91,7 +91,7 @@ func (s *Server) changeOperations(api huma.API) {
 				Summary:     summary,
 			},
 			func(ctx context.Context, in *stepIn) (*answer[store.Info], error) {
-				info, err := do(ctx, in.Design, in.Body.Base, author)
+				info, err := do(ctx, in.Design, in.Body.Base, author(ctx))
 				if err != nil {
 					return nil, s.failed(err)
 				}
@@ -123,9 +123,6 @@ func (s *Server) changeOperations(api huma.API) {
 	)
 }
 
-// author stands in the history until people sign in.
-const author = "this browser"
-
 func (s *Server) change(ctx context.Context, in *changeIn) (*answer[store.Info], error) {
 	if !design.IsLine(in.Body.Reason) {
 		return nil, refused("reason", "the reason holds a control character; write plain text")
@@ -135,7 +132,7 @@ func (s *Server) change(ctx context.Context, in *changeIn) (*answer[store.Info],
 		return nil, s.failed(err)
 	}
 	info, err := s.store.Commit(
-		ctx, in.Design, store.ChangeSet{Base: in.Body.Base, Author: author, Reason: in.Body.Reason, Edits: edits},
+		ctx, in.Design, store.ChangeSet{Base: in.Body.Base, Author: author(ctx), Reason: in.Body.Reason, Edits: edits},
 	)
 	if err != nil {
 		return nil, s.failed(err)

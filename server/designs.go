@@ -212,7 +212,7 @@ func (s *Server) rename(ctx context.Context, in *renameIn) (*answer[store.Info],
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	info, err := s.store.Rename(ctx, in.Design, in.Body.Base, author, name)
+	info, err := s.store.Rename(ctx, in.Design, in.Body.Base, author(ctx), name)
 	if err != nil {
 		return nil, s.failed(err)
 	}
@@ -300,7 +300,7 @@ func (s *Server) state(ctx context.Context, in *InView) (*answer[DesignState], e
 		return nil, s.failed(err)
 	}
 	out := DesignState{Info: v.info, Objects: v.design.Len(), Findings: countBySeverity(findings)}
-	if out.Undo, out.Redo, err = s.store.Steps(ctx, in.Design); err != nil {
+	if out.Undo, out.Redo, err = s.store.Steps(ctx, in.Design, author(ctx)); err != nil {
 		return nil, s.failed(err)
 	}
 	return answering(out, nil)

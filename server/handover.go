@@ -211,7 +211,7 @@ func (s *Server) hand(ctx context.Context, in *inHand) (*answer[store.Info], err
 	files := handover.Render(v.under(in.Horizon.horizon()).tables(), o.ID, masked(v.design))
 	info, err := s.store.Hand(
 		ctx, in.Design, in.Body.Base, "Hand "+o.Name+" its files",
-		store.Handed{Party: o.ID, Author: author, Files: sums(files), Content: contents(files)},
+		store.Handed{Party: o.ID, Author: author(ctx), Files: sums(files), Content: contents(files)},
 	)
 	if err != nil {
 		return nil, s.failed(err)
@@ -306,7 +306,7 @@ func (s *Server) reveal(ctx context.Context, in *inParty) (*answer[Handed], erro
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	if err := s.store.Looked(ctx, in.Design, author, fmt.Sprintf("Show the keys of %s", o.Name)); err != nil {
+	if err := s.store.Looked(ctx, in.Design, author(ctx), fmt.Sprintf("Show the keys of %s", o.Name)); err != nil {
 		return nil, s.failed(err)
 	}
 	return answering(handedOf(v, o, keys, nil), nil)

@@ -209,7 +209,7 @@ func (s *Server) acceptPlan(ctx context.Context, id string, plan *ingest.Plan, h
 		reason = "Bring in a " + plan.Format
 	}
 	info, err := s.store.Commit(
-		ctx, id, store.ChangeSet{Base: how.Base, Author: author, Reason: reason, Edits: plan.Edits},
+		ctx, id, store.ChangeSet{Base: how.Base, Author: author(ctx), Reason: reason, Edits: plan.Edits},
 	)
 	if err != nil {
 		return ImportStep{}, err

@@ -300,7 +300,7 @@ func (s *Server) commit(
 	reason string,
 	edits []design.Edit,
 ) (*answer[store.Info], error) {
-	return s.commitSet(ctx, id, store.ChangeSet{Base: base, Author: author, Reason: reason, Edits: edits})
+	return s.commitSet(ctx, id, store.ChangeSet{Base: base, Author: author(ctx), Reason: reason, Edits: edits})
 }
 
 func (s *Server) commitSet(ctx context.Context, id string, set store.ChangeSet) (*answer[store.Info], error) {

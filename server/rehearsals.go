@@ -174,7 +174,7 @@ func (s *Server) rehearse(ctx context.Context, in *rehearseIn) (*answer[Rehearse
 		return nil, s.failed(err)
 	}
 	r, err := s.store.Ask(ctx, store.Rehearsal{
-		Design: in.Design, Position: v.info.Position, Author: author, Asked: asked, File: string(file),
+		Design: in.Design, Position: v.info.Position, Author: author(ctx), Asked: asked, File: string(file),
 	})
 	if err != nil {
 		return nil, s.failed(err)

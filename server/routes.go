@@ -317,7 +317,7 @@ func (s *Server) effect(ctx context.Context, in *effectIn) (*answer[solving.Effe
 		return nil, s.failed(err)
 	}
 	if in.Body.Act != "" {
-		if edits, err = s.store.Next(ctx, in.Design, in.Body.Act); err != nil {
+		if edits, err = s.store.Next(ctx, in.Design, in.Body.Act, author(ctx)); err != nil {
 			return nil, s.failed(err)
 		}
 	}

@@ -101,7 +101,7 @@ func (s *Server) tickStep(ctx context.Context, in *tickIn) (*answer[store.Info],
 	}
 	title := fmt.Sprintf("%s: %s", x.Where, x.Does)
 	return s.commitSet(ctx, in.Design, store.ChangeSet{
-		Base: in.Body.Base, Author: author, Reason: "Done: " + title, Edits: edits,
-		Tick: &store.Tick{Step: x.ID, Title: title, Author: author},
+		Base: in.Body.Base, Author: author(ctx), Reason: "Done: " + title, Edits: edits,
+		Tick: &store.Tick{Step: x.ID, Title: title, Author: author(ctx)},
 	})
 }

@@ -146,7 +146,7 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 	if in.Body.Record {
 		l := v.design.Get(t.Parent).Body.(*design.Link)
 		set := store.ChangeSet{
-			Base: in.Body.Base, Author: author,
+			Base: in.Body.Base, Author: author(ctx),
 			Reason: fmt.Sprintf(
 				"Record what %s sent for %s, %s", settings.EndTitle(v.design, l, in.Body.End),
 				v.design.Get(t.Parent).Name, t.Name,
@@ -265,7 +265,7 @@ func (s *Server) setKey(ctx context.Context, in *keyIn) (*answer[store.Info], er
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	info, err := s.store.Rekeyed(ctx, in.Design, author, reason)
+	info, err := s.store.Rekeyed(ctx, in.Design, author(ctx), reason)
 	if err != nil {
 		return nil, s.failed(err)
 	}

@@ -96,7 +96,7 @@ func (s *Server) Follow(ctx context.Context, url string) {
 // Handler is the whole of Dravin: API, events and the front end in web.
 func (s *Server) Handler(web fs.FS) http.Handler {
 	r := chi.NewRouter()
-	r.Use(paced, middleware.RequestID, s.logged, s.recovered, s.named, secured, typed, s.bodies.limited)
+	r.Use(paced, middleware.RequestID, s.logged, s.recovered, s.named, secured, marks, typed, s.bodies.limited)
 	r.Get("/healthz", s.health)
 	r.Get(eventsPath, s.events)
 	r.Post(importPath, s.importFile)

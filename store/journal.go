@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -72,7 +73,7 @@ func (s *Store) Commit(ctx context.Context, id string, set ChangeSet) (Info, err
 			return err
 		}
 		if _, err := tx.ExecContext(
-			ctx, `update changes set state = 'dropped' where design = $1 and state = 'undone'`, id,
+			ctx, `update changes set state = 'dropped' where design = $1 and state = 'undone' and author = $2`, id, set.Author,
 		); err != nil {
 			return err
 		}
@@ -84,26 +85,27 @@ func (s *Store) Commit(ctx context.Context, id string, set ChangeSet) (Info, err
 	return in, err
 }
 
-// Undo takes the last edit in force back.
+// Undo takes back the last edit in force of an author: what others have done stays. It is refused with
+// [design.Problems] where somebody has changed the same objects since.
 func (s *Store) Undo(ctx context.Context, id string, base int64, author string) (Info, error) {
 	return s.replay(ctx, id, base, author, actUndo)
 }
 
-// Redo brings the edit that was undone last into force again.
+// Redo brings the edit that an author has undone last into force again, or is refused as Undo is.
 func (s *Store) Redo(ctx context.Context, id string, base int64, author string) (Info, error) {
 	return s.replay(ctx, id, base, author, actRedo)
 }
 
 // nextTo finds the edit that an undo or redo would act on.
 var nextTo = map[string]string{
-	actUndo: `select position, reason, edits, inverse from changes where design = $1 and act = 'edit' and state = 'done' order by position desc limit 1`,
-	actRedo: `select position, reason, edits, inverse from changes where design = $1 and act = 'edit' and state = 'undone' order by position limit 1`,
+	actUndo: `select position, reason, edits, inverse from changes where design = $1 and act = 'edit' and state = 'done' and author = $2 order by position desc limit 1`,
+	actRedo: `select position, reason, edits, inverse from changes where design = $1 and act = 'edit' and state = 'undone' and author = $2 order by position limit 1`,
 }
 
 // Next is what an undo or redo would do, none if there is nothing.
-func (s *Store) Next(ctx context.Context, id, act string) ([]design.Edit, error) {
+func (s *Store) Next(ctx context.Context, id, act, author string) ([]design.Edit, error) {
 	var row journalRow
-	err := s.reads.GetContext(ctx, &row, nextTo[act], id)
+	err := s.reads.GetContext(ctx, &row, nextTo[act], id, author)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	} else if err != nil {
@@ -137,13 +139,16 @@ type journalRow struct {
 func (s *Store) replay(ctx context.Context, id string, base int64, author, act string) (Info, error) {
 	return s.step(ctx, id, &base, func(ctx context.Context, tx *sqlx.Tx, in Info, d *design.Design) error {
 		var row journalRow
-		if err := tx.GetContext(ctx, &row, nextTo[act], id); errors.Is(err, sql.ErrNoRows) {
+		if err := tx.GetContext(ctx, &row, nextTo[act], id, author); errors.Is(err, sql.ErrNoRows) {
 			return ErrNothing
 		} else if err != nil {
 			return err
 		}
 		edits, err := row.todo(id, act)
 		if err != nil {
+			return err
+		}
+		if err := untouched(ctx, tx, id, d, row, act); err != nil {
 			return err
 		}
 		_, inverse, err := d.Replay(edits)
@@ -160,6 +165,51 @@ func (s *Store) replay(ctx context.Context, id string, base int64, author, act s
 		}
 		return record(ctx, tx, id, in.Position, author, row.Reason, act, &row.Position, edits, inverse)
 	})
+}
+
+// untouched is nil if nobody has changed an object of a row since: to undo or redo it would take that back, too.
+func untouched(
+	ctx context.Context, tx *sqlx.Tx, id string, d *design.Design, row journalRow, act string,
+) error {
+	var own []design.Edit
+	if err := json.Unmarshal(row.Edits, &own); err != nil {
+		return err
+	}
+	var since []struct {
+		journalRow
+		Author string
+	}
+	if err := tx.SelectContext(ctx, &since, `
+		select position, reason, edits, inverse, author from changes
+		where design = $1 and position > $2 and act = 'edit' and state = 'done' order by position`,
+		id, row.Position); err != nil {
+		return err
+	}
+	for _, x := range since {
+		var theirs []design.Edit
+		if err := json.Unmarshal(x.Edits, &theirs); err != nil {
+			return err
+		}
+		for _, e := range theirs {
+			if slices.ContainsFunc(own, func(o design.Edit) bool { return o.ID == e.ID }) {
+				return design.Problems{{
+					Field: act,
+					Why: fmt.Sprintf(
+						"%s has changed %s since: %q", x.Author, titled(d, e.ID), x.Reason,
+					),
+					Want: "change it by hand to what it should be",
+				}}
+			}
+		}
+	}
+	return nil
+}
+
+func titled(d *design.Design, id design.ID) string {
+	if d.Get(id) == nil {
+		return "the same"
+	}
+	return d.Title(id)
 }
 
 // Looked writes down that somebody asked to see keys. It changes nothing, and
@@ -382,12 +432,12 @@ func withLooks(ctx context.Context, q sqlx.QueryerContext, id string, after, loo
 	return out, err
 }
 
-// Steps names what an undo and a redo would act on, by their reasons; empty
+// Steps names what an author's undo and redo would act on, by their reasons; empty
 // where there is nothing.
-func (s *Store) Steps(ctx context.Context, id string) (undo, redo string, err error) {
+func (s *Store) Steps(ctx context.Context, id, author string) (undo, redo string, err error) {
 	err = s.read(ctx, func(ctx context.Context, db *sqlx.DB) error {
 		return db.QueryRowxContext(ctx,
-			`select coalesce((select reason from (`+nextTo[actUndo]+`) u), ''), coalesce((select reason from (`+nextTo[actRedo]+`) r), '')`, id).
+			`select coalesce((select reason from (`+nextTo[actUndo]+`) u), ''), coalesce((select reason from (`+nextTo[actRedo]+`) r), '')`, id, author).
 			Scan(&undo, &redo)
 	})
 	return undo, redo, err

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -68,17 +69,47 @@ func (s *Store) Ask(ctx context.Context, r Rehearsal) (out Rehearsal, err error)
 		return out, err
 	}
 	err = s.transact(ctx, func(ctx context.Context, tx *sqlx.Tx) error {
+		waiting, err := turns(ctx, tx, r)
+		if err != nil {
+			return err
+		}
 		if err := tx.GetContext(ctx, &out, `
 			insert into rehearsals (design, position, author, asked, file) values ($1, $2, $3, $4, $5)
 			returning `+rehearsalColumns, r.Design, r.Position, r.Author, r.Asked, r.File); err != nil {
 			return err
 		}
-		_, err := client.InsertTx(ctx, tx.Tx, rehearseArgs{out.ID}, &river.InsertOpts{
-			Queue: rehearsalQueue, MaxAttempts: 1,
+		_, err = client.InsertTx(ctx, tx.Tx, rehearseArgs{out.ID}, &river.InsertOpts{
+			Queue: rehearsalQueue, MaxAttempts: 1, Priority: 1 + waiting,
 		})
 		return err
 	})
 	return out, err
+}
+
+// mostTurns is how many rehearsals of one author may wait, and keeps how many of a design are kept.
+const (
+	mostTurns = 3
+	keeps     = 20
+)
+
+// turns is how many rehearsals of an author wait already: his next goes behind the first of others. It lets go of the
+// oldest of the design, with what happened in them.
+func turns(ctx context.Context, tx *sqlx.Tx, r Rehearsal) (waiting int, err error) {
+	if err := tx.GetContext(
+		ctx, &waiting, `select count(*) from rehearsals where author = $1 and state = 'waiting'`, r.Author,
+	); err != nil {
+		return 0, err
+	}
+	if waiting >= mostTurns {
+		return 0, &Unavailable{
+			Why:  fmt.Sprintf("%d rehearsals that you have asked for wait already", waiting),
+			Want: "cancel one, or wait until one has been played",
+		}
+	}
+	_, err = tx.ExecContext(ctx, `
+		delete from rehearsals where design = $1 and state not in ('waiting', 'playing') and id not in (
+			select id from rehearsals where design = $1 order by id desc limit $2)`, r.Design, keeps-1)
+	return waiting, err
 }
 
 // Rehearsals are the last of a design, the newest first.
@@ -88,7 +119,7 @@ func (s *Store) Rehearsals(ctx context.Context, id string) (out []Rehearsal, err
 	}
 	err = s.read(ctx, func(ctx context.Context, db *sqlx.DB) error {
 		return db.SelectContext(ctx, &out, `
-			select `+rehearsalColumns+` from rehearsals where design = $1 order by id desc limit 20`, id)
+			select `+rehearsalColumns+` from rehearsals where design = $1 order by id desc limit $2`, id, keeps)
 	})
 	return out, err
 }

@@ -102,7 +102,7 @@ func TestUndoAndRedoWalkTheJournal(t *testing.T) {
 	require.ErrorIs(t, err, store.ErrNothing)
 	step(s.Redo, states[1])
 	step(s.Redo, states[2])
-	undo, redo, err := s.Steps(ctx, id)
+	undo, redo, err := s.Steps(ctx, id, "a")
 	require.NoError(t, err)
 	assert.Equal(t, [2]string{"step 1", "step 2"}, [2]string{undo, redo})
 	_, err = s.Commit(
@@ -258,4 +258,41 @@ func TestRestartedDatabaseIsReconnectedTo(t *testing.T) {
 		in, err := s.Info(ctx, id)
 		return err == nil && commit(in.Position) == nil && hears()
 	}, 2*time.Minute, 200*time.Millisecond, "notices come again")
+}
+
+// Undo takes back what its author has done, and is refused where another has changed the same since.
+func TestUndoLeavesWhatOthersDid(t *testing.T) {
+	s, id := open(t)
+	ctx := t.Context()
+	position := int64(0)
+	commit := func(author, reason string, edits ...design.Edit) {
+		in, err := s.Commit(ctx, id, store.ChangeSet{Base: position, Author: author, Reason: reason, Edits: edits})
+		require.NoError(t, err)
+		position = in.Position
+	}
+	step := func(do func(context.Context, string, int64, string) (store.Info, error), author string) error {
+		in, err := do(ctx, id, position, author)
+		if err == nil {
+			position = in.Position
+		}
+		return err
+	}
+	yew, oak := site("yew"), site("oak")
+	commit("a", "make yew", yew)
+	commit("b", "make oak", oak)
+	require.NoError(t, step(s.Undo, "a"))
+	assert.NotContains(t, text(t, s, id), "yew")
+	assert.Contains(t, text(t, s, id), "oak")
+	require.NoError(t, step(s.Redo, "a"))
+	require.ErrorIs(t, step(s.Undo, "c"), store.ErrNothing)
+	noted := design.Edited(yew.Object, func(x *design.Site) { x.Note = "old" })
+	commit("b", "note yew", design.PutEdit(noted))
+	was := text(t, s, id)
+	require.ErrorContains(t, step(s.Undo, "a"), `b has changed yew since: "note yew"`)
+	assert.Equal(t, was, text(t, s, id), "nothing is half undone")
+	require.NoError(t, step(s.Undo, "b"))
+	require.NoError(t, step(s.Undo, "a"), "nobody else's change of it is in force")
+	undo, redo, err := s.Steps(ctx, id, "a")
+	require.NoError(t, err)
+	assert.Equal(t, [2]string{"", "make yew"}, [2]string{undo, redo})
 }

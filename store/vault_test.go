@@ -143,7 +143,7 @@ func TestAKeyAloneIsNoUndoStep(t *testing.T) {
 	_, far, err := s.Fingerprints(t.Context(), id)
 	require.NoError(t, err)
 	assert.Len(t, far, 1)
-	undo, _, err := s.Steps(t.Context(), id)
+	undo, _, err := s.Steps(t.Context(), id, "a")
 	require.NoError(t, err)
 	assert.Equal(t, "r", undo, "the change before it")
 	// A stale writer's key is not kept.

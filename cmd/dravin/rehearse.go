@@ -182,6 +182,10 @@ func printRehearsal(w io.Writer, r *rehearsal.Report, folder string) {
 			fmt.Fprintf(w, "%-8s %4d held, %d differ: %s\n", k.Title, all, wrong, k.Doc)
 		}
 	}
+	printSent(w, r.Intents)
+	for _, a := range r.Again {
+		fmt.Fprintf(w, "refused once at boot, and up once it was asked for again: %s\n", a)
+	}
 	for _, l := range r.Leaves {
 		fmt.Fprintf(w, "not rehearsed: %s\n", l)
 	}
@@ -196,7 +200,7 @@ func printRehearsal(w io.Writer, r *rehearsal.Report, folder string) {
 	if len(differ) == 0 {
 		return
 	}
-	fmt.Fprint(w, "Proof and rehearsal must be the same: each difference is a mistake of Dravin's. ")
+	fmt.Fprint(w, r.Means, " ")
 	if folder == "" {
 		fmt.Fprintln(w, "Rehearse again with --capture --out DIR, and send us the folder.")
 	} else {
@@ -209,4 +213,19 @@ func title(c rehearsal.Check) string {
 		return c.Name + ", without " + c.Without
 	}
 	return c.Name
+}
+
+// printSent says of each intent what was sent for it and what came, in a line for each flow.
+func printSent(w io.Writer, list []rehearsal.Intent) {
+	for _, i := range list {
+		for _, s := range i.Sent {
+			fmt.Fprintf(
+				w, "%s %s: %s to %s on %s: %s\n", map[bool]string{true: "same   ", false: "differs"}[s.Same], i.Name, s.From,
+				s.To, s.Service, s.Rehearsed,
+			)
+		}
+		for _, why := range i.Why {
+			fmt.Fprintf(w, "unsent  %s: %s\n", i.Name, why)
+		}
+	}
 }

@@ -199,6 +199,9 @@ func (r ruleset) keepsUp(far, device, side string) []string {
 	return out
 }
 
+// HostFolder is the name of the folder for the files of a host, by its own name and its place's.
+func HostFolder(place, host string) string { return folders.name("host", place, host) }
+
 // hostFilters are the files of the hosts of a party that filter themselves.
 func hostFilters(p *box.Party) []File {
 	var out []File
@@ -222,7 +225,7 @@ func hostFilters(p *box.Party) []File {
 			})
 			page.line("")
 		}
-		prefix := folders.name("host", h.Place, h.Name) + "/"
+		prefix := HostFolder(h.Place, h.Name) + "/"
 		out = append(
 			out,
 			File{

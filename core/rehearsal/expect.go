@@ -21,7 +21,10 @@ type Session struct {
 }
 
 // SessionEnd is where a daemon speaks.
-type SessionEnd struct{ Node, Protocol string }
+type SessionEnd struct {
+	Node, Protocol string
+	Terms          []Term // to which one's own daemon must come, if it is proven to be up
+}
 
 // Table is a table of a kernel with the routes that its daemon is proven to learn.
 type Table struct {
@@ -30,6 +33,8 @@ type Table struct {
 	Number  int // the kernel's; 0: the main one
 	Title   string
 	Learned []Learned
+	Sent    []Learned // what is sent into links without a session
+	Shares  bool      // equal routes that are learned are used side by side
 }
 
 // Learned is a range that is learned, with the devices into which it may lead.
@@ -49,10 +54,16 @@ func (b *builder) expect() {
 	for _, p := range b.proven.Points() {
 		b.table(p)
 	}
-	b.plan.Flows = slices.DeleteFunc(b.plan.Flows, func(f Flow) bool { return b.startOf(f.From.Box, f) == nil })
+	b.plan.Flows = slices.DeleteFunc(b.plan.Flows, func(f Flow) bool {
+		lost := b.startOf(f.From.Box, f) == nil
+		if lost {
+			b.plan.unsent(f.Intent, "nothing stands for where it starts")
+		}
+		return lost
+	})
 	for n := range b.plan.Flows {
 		f := &b.plan.Flows[n]
-		f.Node = b.startOf(f.From.Box, *f).Name
+		f.Node, f.Largest = b.startOf(f.From.Box, *f).Name, b.largest(*f)
 	}
 }
 
@@ -96,7 +107,11 @@ func (b *builder) sessions() {
 					}
 					order = append(order, s.ID)
 				}
-				at[s.ID].Ends = append(at[s.ID].Ends, SessionEnd{n.Name, handover.ProtocolName(s)})
+				end := SessionEnd{Node: n.Name, Protocol: handover.ProtocolName(s)}
+				if n.Role == OwnBox {
+					end.Terms = b.sessionTerms(s)
+				}
+				at[s.ID].Ends = append(at[s.ID].Ends, end)
 			}
 		}
 	}
@@ -121,12 +136,15 @@ func (b *builder) table(p *route.Point) {
 			}
 		}
 	}
-	speaks := func(f handover.File) bool { return f.Path == "bird/bird.conf" }
-	if n.Role == HostRole || !slices.ContainsFunc(n.Files, speaks) {
+	if n.Role == HostRole || n.Role == Network {
 		return
 	}
-	t := Table{Node: n.Name, At: p.ID, Number: number, Title: p.Title}
+	t := Table{Node: n.Name, At: p.ID, Number: number, Title: p.Title, Shares: b.tables.Shares(p.ID)}
 	for _, r := range p.Routes {
+		if n.Role == OwnBox && r.Source == route.Static && r.Hop.Kind == route.Tunnel && r.Unusable == "" &&
+			r.Expected == "" && r.Prefix.Bits() > 0 {
+			t.Sent = append(t.Sent, Learned{r.Prefix.Masked(), b.into(n, r)})
+		}
 		if r.Learned == nil || r.Unusable != "" || r.Expected != "" || !r.Hop.Leaves() {
 			continue
 		}
@@ -138,7 +156,10 @@ func (b *builder) table(p *route.Point) {
 		t.Learned[k].Devices = append(t.Learned[k].Devices, b.into(n, r)...)
 	}
 	slices.SortFunc(t.Learned, func(a, c Learned) int { return prefix.Compare(a.Prefix, c.Prefix) })
-	b.plan.Tables = append(b.plan.Tables, t)
+	speaks := func(f handover.File) bool { return f.Path == "bird/bird.conf" }
+	if slices.ContainsFunc(n.Files, speaks) || len(t.Sent) > 0 {
+		b.plan.Tables = append(b.plan.Tables, t)
+	}
 }
 
 // into are the devices by which a route of a node leads into a joint.

@@ -1,6 +1,7 @@
 package rehearsal
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 
@@ -18,6 +19,8 @@ type Flow struct {
 	Intent design.ID // for which it is sent; empty: it is one of the sample, or asks a published service
 	Node   string    // where it starts
 	Proof  walk.Proof
+	// Largest is the largest segment of which whoever is asked by TCP may be told, in bytes; 0: it is not held.
+	Largest int
 }
 
 // choose decides what is sent, before anything is built: a host that none is declared for is made where
@@ -25,11 +28,20 @@ type Flow struct {
 func (b *builder) choose(sample int) {
 	d := b.whole.Design
 	for i, in := range design.Each[design.Intent](d.Of(design.KindIntent)) {
+		b.plan.Intents = append(
+			b.plan.Intents, Intent{ID: i.ID, Name: i.Name, Never: in.Never, Sent: []Try{}, Why: []string{}},
+		)
 		services := proof.Services(d)
 		if in.Service != (design.Service{}) || len(services) == 0 {
 			services = []design.Service{in.Service}
 		}
-		b.between(in.From, in.To, services[0], i)
+		for _, from := range few(d.StandsFor(in.From)) {
+			for _, to := range few(d.StandsFor(in.To)) {
+				if from != to {
+					b.between(from, to, services[0], i, in.Never)
+				}
+			}
+		}
 	}
 	hosts := b.everybody()
 	for o, l := range design.Each[design.Listener](d.Of(design.KindListener)) {
@@ -81,21 +93,44 @@ func (b *builder) somebody(place *design.Object, p netip.Prefix) netip.Addr {
 
 const someone = "somebody"
 
-// between sends what an intent is about; of two ends that are many hosts one each.
-func (b *builder) between(from, to design.ID, s design.Service, intent *design.Object) {
+// fewest is how many of the places, and of the names under which somebody is called, flows of an intent are sent for.
+const fewest = 3
+
+// few are the first, the middle and the last of many.
+func few[T any](list []T) []T {
+	if len(list) <= fewest {
+		return list
+	}
+	return []T{list[0], list[len(list)/2], list[len(list)-1]}
+}
+
+// between sends what an intent is about; of two ends that are many hosts one each. What must never work is tried under
+// several names.
+func (b *builder) between(from, to design.ID, s design.Service, intent *design.Object, never bool) {
+	if never && b.whole.Design.Get(from).Kind != design.KindInternet {
+		for _, f := range few(walk.FlowsBetween(b.whole, from, to, s)) {
+			b.sends(b.meets(f, to, s), intent)
+		}
+		return
+	}
 	f, err := walk.FlowBetween(b.whole, from, to, s)
 	if err != nil {
 		b.leaves("%s: %v", intent.Name, err)
+		b.plan.unsent(intent.ID, err.Error())
 		return
 	}
+	b.sends(b.meets(f, to, s), intent)
+}
+
+// meets is a flow between hosts that are rehearsed: of those that no design declares one is made in each place.
+func (b *builder) meets(f walk.Flow, to design.ID, s design.Service) walk.Flow {
 	for _, h := range b.everybody() {
 		if h.Place == f.From.Place && f.From.Endpoint == "" && h.Address.Is4() == f.From.Address.Is4() {
 			f.From.Address = h.Address
 		}
 	}
 	if o := b.whole.Design.Get(to); f.From.Place == "" {
-		b.sends(f, intent)
-		return
+		return f
 	} else if o != nil && f.Meant == "" || f.Meant != "" && b.whole.Design.Get(f.Meant) != nil &&
 		slices.Contains(design.HostPlaces, b.whole.Design.Get(f.Meant).Kind) {
 		target, err := walk.HostOf(b.whole.Design, to, prefix.FamilyOf(f.To))
@@ -107,7 +142,7 @@ func (b *builder) between(from, to design.ID, s design.Service, intent *design.O
 			}
 		}
 	}
-	b.sends(f, intent)
+	return f
 }
 
 // sends notes a flow, where both of its ends are rehearsed.
@@ -121,19 +156,33 @@ func (b *builder) sends(f walk.Flow, why *design.Object) {
 	if why != nil && why.Kind == design.KindIntent {
 		x.Intent, x.Title = why.ID, why.Name
 	}
-	if f.From.Beyond != "" {
-		b.leaves("%s: it starts somewhere on the internet", x.Title)
+	if why := b.unplayable(f, p); why != "" {
+		b.leaves("%s: %s", x.Title, why)
+		b.plan.unsent(x.Intent, why)
 		return
+	}
+	twice := func(y Flow) bool {
+		return y.Intent == x.Intent && y.From.Address == x.From.Address && y.From.Box == x.From.Box &&
+			y.From.Place == x.From.Place && y.To == x.To && y.Service == x.Service
+	}
+	if x.Intent != "" && slices.ContainsFunc(b.plan.Flows, twice) {
+		return
+	}
+	b.plan.Flows = append(b.plan.Flows, x)
+}
+
+// unplayable says why a flow is not rehearsed; empty if it is.
+func (b *builder) unplayable(f walk.Flow, p walk.Proof) string {
+	if f.From.Beyond != "" {
+		return "it starts somewhere on the internet"
 	}
 	for _, s := range slices.Concat(p.Forward, p.Reply) {
 		if s.At.Kind == design.KindBox && b.filteredAround(s.At.ID) {
-			b.leaves("%s: it goes by %s, in a subnet with a filter", x.Title, s.At.Title)
-			return
+			return fmt.Sprintf("it goes by %s, in a subnet with a filter", s.At.Title)
 		}
 		if s.At.ID == "" || s.At.Kind == design.KindInternet || s.Act == walk.Proxies && s.At.Kind == design.KindNetwork {
-			b.leaves("%s: it goes by %s", x.Title, s.At.Title)
-			return
+			return "it goes by " + s.At.Title
 		}
 	}
-	b.plan.Flows = append(b.plan.Flows, x)
+	return ""
 }

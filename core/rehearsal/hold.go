@@ -19,6 +19,7 @@ type Sent struct {
 	By       string     // the node that answered; empty for icmp
 	Source   netip.Addr // whom that saw
 	Asked    netip.Addr // under which address it was asked
+	Largest  int        // the largest segment of TCP of which it was told, in bytes; 0: not asked
 	Error    string     // of whoever sent it
 }
 
@@ -33,6 +34,7 @@ const (
 	FlowCheck    CheckKind = "flow"
 	DrillCheck   CheckKind = "drill"
 	StepCheck    CheckKind = "step"
+	TermsCheck   CheckKind = "terms"
 )
 
 // CheckKinds are all, with what they mean.
@@ -47,6 +49,10 @@ var CheckKinds = []words.Coded[CheckKind]{
 		Code: TableCheck, Title: "table",
 		Doc: "the kernel's table holds what its daemon is proven to learn, and nothing else",
 	},
+	{
+		Code: TermsCheck, Title: "terms",
+		Doc: "what one's own daemons agreed on and are set to is what the design says, and new keys are agreed on when asked",
+	},
 	{Code: FlowCheck, Title: "flow", Doc: "a packet is answered by whom the walk says, under the addresses that it says"},
 	{Code: DrillCheck, Title: "drill", Doc: "as a flow, once something has been taken away"},
 	{Code: StepCheck, Title: "step", Doc: "a check of a step of the runbook, or a flow after it, on the half-done estate"},
@@ -54,7 +60,7 @@ var CheckKinds = []words.Coded[CheckKind]{
 
 // Check holds one thing that was proven against what came of it.
 type Check struct {
-	Kind CheckKind `json:"kind" enum:"tunnel,session,table,flow,drill,step"`
+	Kind CheckKind `json:"kind" enum:"tunnel,session,table,terms,flow,drill,step"`
 	ID   design.ID `json:"id,omitempty"` // of the tunnel, session, table or intent
 	Name string    `json:"name"`         // in words
 	// Without is what was taken away in a drill; of a step, where it is done, or after which it is.
@@ -66,20 +72,28 @@ type Check struct {
 
 // Report is what a rehearsal found.
 type Report struct {
-	Checks    []Check    `json:"checks"`
-	Leaves    []string   `json:"leaves"`     // what is not rehearsed, as sentences
-	Captures  []Captured `json:"captures"`   // of flows, one each
-	Seconds   float64    `json:"seconds"`    // that it took
-	Parties   int        `json:"parties"`    // that have something in it
-	Nodes     int        `json:"nodes"`      // namespaces
-	MemoryMiB int        `json:"memory_mib"` // that it took at most
+	Checks   []Check    `json:"checks"`
+	Leaves   []string   `json:"leaves"`   // what is not rehearsed, as sentences
+	Captures []Captured `json:"captures"` // of flows, one each
+	Intents  []Intent   `json:"intents"`  // each of the design's, with what was sent for it
+	// Again are the tunnels that a cloud's gateway had to ask for again, having been refused once at boot: they are up
+	// all the same, and no difference.
+	Again     []string `json:"again"`
+	Seconds   float64  `json:"seconds"`    // that it took
+	Parties   int      `json:"parties"`    // that have something in it
+	Nodes     int      `json:"nodes"`      // namespaces
+	MemoryMiB int      `json:"memory_mib"` // that it took at most
+	// Late says how late the machine was with what it had to do; empty if it kept up. A difference may come of that.
+	Late string `json:"late,omitempty"`
+	// Means says what the differences mean; empty if there are none.
+	Means string `json:"means,omitempty"`
 }
 
 // Begin is the report of a plan before anything is found.
 func Begin(p *Plan) *Report {
 	return &Report{
-		Checks: []Check{}, Captures: []Captured{}, Leaves: append([]string{}, p.Leaves...), Nodes: len(p.Nodes),
-		Parties: p.Parties(),
+		Checks: []Check{}, Captures: []Captured{}, Again: []string{}, Leaves: append([]string{}, p.Leaves...),
+		Nodes: len(p.Nodes), Parties: p.Parties(), Intents: append([]Intent{}, p.Intents...),
 	}
 }
 
@@ -92,7 +106,7 @@ type Captured struct {
 	File    []byte `json:"file"`
 }
 
-// Differences are the checks of which proof and rehearsal are not the same: each is a mistake of Dravin's.
+// Differences are the checks of which proof and rehearsal are not the same.
 func (r *Report) Differences() (out []Check) {
 	for _, c := range r.Checks {
 		if !c.Same {
@@ -127,21 +141,46 @@ func stands(up bool, why string) string {
 	return "down"
 }
 
-// HoldTable holds what a table has learned, each range with the devices that it leads into.
-func HoldTable(t Table, got []Learned) Check {
-	c := Check{Kind: TableCheck, ID: t.At, Name: t.Title, Proof: ranges(t.Learned), Rehearsed: ranges(got), Same: true}
-	for _, l := range t.Learned {
-		n := slices.IndexFunc(got, func(x Learned) bool { return x.Prefix == l.Prefix })
-		strange := func(device string) bool { return !slices.Contains(l.Devices, device) }
-		c.Same = c.Same && n >= 0 && !slices.ContainsFunc(got[n].Devices, strange)
+// HoldTable holds what a table has learned and what it sends into links, each range with the devices that it leads
+// into. got is what a daemon has brought, and set what a script has.
+func HoldTable(t Table, got, set []Learned) Check {
+	c := Check{
+		Kind: TableCheck, ID: t.At, Name: t.Title, Proof: told(t.Learned, t.Sent), Same: len(got) == len(t.Learned),
 	}
-	c.Same = c.Same && len(got) == len(t.Learned)
+	for _, l := range t.Learned {
+		c.Same = c.Same && leads(l, got, t.Shares)
+	}
+	var sent []Learned
+	for _, l := range t.Sent {
+		c.Same = c.Same && leads(l, set, true)
+		if n := slices.IndexFunc(set, func(x Learned) bool { return x.Prefix == l.Prefix }); n >= 0 {
+			sent = append(sent, set[n])
+		}
+	}
+	c.Rehearsed = told(got, sent)
 	return c
+}
+
+// leads reports whether a range leads into the devices that it may lead into: into each of them, or into some.
+func leads(l Learned, got []Learned, all bool) bool {
+	n := slices.IndexFunc(got, func(x Learned) bool { return x.Prefix == l.Prefix })
+	return n >= 0 && within(got[n].Devices, l.Devices) && (!all || within(l.Devices, got[n].Devices))
+}
+
+func within(some, all []string) bool {
+	return !slices.ContainsFunc(some, func(d string) bool { return !slices.Contains(all, d) })
+}
+
+func told(learned, sent []Learned) string {
+	if len(sent) == 0 {
+		return ranges(learned)
+	}
+	return ranges(learned) + "; sent: " + ranges(sent)
 }
 
 func ranges(list []Learned) string {
 	if len(list) == 0 {
-		return "nothing learned"
+		return "nothing"
 	}
 	var out []string
 	for _, l := range list {
@@ -154,8 +193,14 @@ func ranges(list []Learned) string {
 // those of the plan.
 func (p *Plan) HoldFlow(t *route.Tables, f Flow, got Sent) Check {
 	c := Check{Kind: FlowCheck, ID: f.Intent, Name: f.Title, Rehearsed: p.saw(got)}
+	if f.Largest > 0 && got.Largest > 0 {
+		c.Rehearsed += fmt.Sprintf(", told of segments of %d bytes", got.Largest)
+	}
 	for w := range ways(t, f) {
 		said := p.told(w)
+		if f.Largest > 0 && w.Works {
+			said += fmt.Sprintf(", told of segments of at most %d bytes", f.Largest)
+		}
 		if c.Proof == "" || p.fits(t.Design, w, f, got) {
 			c.Proof, c.Same = said, p.fits(t.Design, w, f, got)
 		}
@@ -208,7 +253,8 @@ func (p *Plan) fits(d *design.Design, w walk.Proof, f Flow, got Sent) bool {
 		return (host != nil) == got.Answered
 	}
 	last := w.Forward[len(w.Forward)-1].Header
-	return host.Name == got.By && got.Asked == last.Dst && same(d, got.Source, last.Src)
+	return host.Name == got.By && got.Asked == last.Dst && same(d, got.Source, last.Src) &&
+		(f.Largest == 0 || got.Largest <= f.Largest)
 }
 
 // answers is the host that answers by a walk; nil if none does: a walk does not ask whether anything listens. Of

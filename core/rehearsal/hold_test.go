@@ -86,6 +86,11 @@ func TestWhatStandsOtherwiseDiffers(t *testing.T) {
 	table := rehearsal.Table{Title: "gateway", Learned: []rehearsal.Learned{
 		{Prefix: shed, Devices: []string{"dravin1", "dravin2"}}, {Prefix: hut, Devices: []string{"dravin1"}},
 	}}
+	shared, sends := table, rehearsal.Table{Sent: table.Learned[:1]}
+	shared.Shares = true
+	terms := []rehearsal.Term{
+		{Name: "DPD", Value: "10 s"}, {Name: rehearsal.FarIdentity, Value: "@hill.example"}, {Name: "not expected"},
+	}
 	wire := rehearsal.Wire{Name: "tunnel 1", Why: "the keys differ"}
 	r := rehearsal.Begin(&rehearsal.Plan{})
 	for _, c := range []struct {
@@ -100,27 +105,37 @@ func TestWhatStandsOtherwiseDiffers(t *testing.T) {
 		{rehearsal.HoldSession(rehearsal.Session{Up: true}, true), true, "up"},
 		{rehearsal.HoldSession(rehearsal.Session{Up: true}, false), false, "up"},
 		{rehearsal.HoldSession(rehearsal.Session{}, true), false, "down"},
-		{rehearsal.HoldTable(rehearsal.Table{}, nil), true, "nothing learned"},
-		{rehearsal.HoldTable(table, table.Learned), true, "10.214.0.0/22 by dravin1, dravin2"},
+		{rehearsal.HoldTable(rehearsal.Table{}, nil, nil), true, "nothing"},
+		{rehearsal.HoldTable(table, table.Learned, nil), true, "10.214.0.0/22 by dravin1, dravin2"},
 		{rehearsal.HoldTable(table, []rehearsal.Learned{
 			{Prefix: hut, Devices: []string{"dravin1"}}, {Prefix: shed, Devices: []string{"dravin2"}},
-		}), true, "10.215.0.0/23 by dravin1"}, // one of the devices that it may lead into
-		{rehearsal.HoldTable(table, table.Learned[:1]), false, ""},
-		{rehearsal.HoldTable(table, nil), false, ""},
+		}, nil), true, "10.215.0.0/23 by dravin1"}, // one of the devices that it may lead into
+		{rehearsal.HoldTable(table, table.Learned[:1], nil), false, ""},
+		{rehearsal.HoldTable(table, nil, nil), false, ""},
 		{rehearsal.HoldTable(table, append(slices.Clone(table.Learned), rehearsal.Learned{
 			Prefix: netip.MustParsePrefix("10.216.0.0/24"), Devices: []string{"dravin1"},
-		})), false, ""},
+		}), nil), false, ""},
 		{rehearsal.HoldTable(table, []rehearsal.Learned{
 			table.Learned[0], {Prefix: hut, Devices: []string{"dravin2"}},
-		}), false, ""},
-		{rehearsal.HoldTable(rehearsal.Table{}, table.Learned), false, "nothing learned"},
+		}, nil), false, ""},
+		{rehearsal.HoldTable(shared, []rehearsal.Learned{
+			table.Learned[1], {Prefix: shed, Devices: []string{"dravin2"}},
+		}, nil), false, ""}, // equal routes are used side by side
+		{rehearsal.HoldTable(sends, nil, table.Learned), true, "sent: 10.214.0.0/22 by dravin1, dravin2"},
+		{rehearsal.HoldTable(sends, nil, []rehearsal.Learned{{Prefix: shed, Devices: []string{"dravin1"}}}), false, ""},
+		{rehearsal.HoldTerms("", "tunnel 1", terms, map[string]string{"DPD": "10 s", rehearsal.FarIdentity: "hill.example"}),
+			true, "DPD: 10 s"},
+		{rehearsal.HoldTerms("", "tunnel 1", terms, map[string]string{"DPD": "0 s", rehearsal.FarIdentity: "@hill.example"}),
+			false, "DPD: 10 s"},
+		{rehearsal.HoldTerms("", "tunnel 1", terms, nil), false, "DPD: 10 s"},
+		{rehearsal.HoldTable(rehearsal.Table{}, table.Learned, nil), false, "nothing"},
 	} {
 		assert.Equal(t, c.same, c.check.Same, "%+v", c.check)
 		assert.Contains(t, c.check.Proof, c.says)
 		r.Checks = append(r.Checks, c.check)
 	}
 	differ := r.Differences()
-	assert.Len(t, differ, 9)
+	assert.Len(t, differ, 13)
 	for _, c := range differ {
 		assert.NotEqual(t, c.Proof, c.Rehearsed)
 	}

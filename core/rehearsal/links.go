@@ -1,13 +1,16 @@
 package rehearsal
 
 import (
+	"maps"
 	"net/netip"
 	"slices"
 
 	"dravin/core/box"
 	"dravin/core/design"
 	"dravin/core/handover"
+	"dravin/core/prefix"
 	"dravin/core/topology"
+	"dravin/core/walk"
 )
 
 // boxOf is a box as its own files will have it, or as its player will have been told: its cables are those.
@@ -61,21 +64,30 @@ func (b *builder) tunnel(o *design.Object, body *design.Link, links [2]*box.Link
 		if n.Role == OwnBox && !links[k].Routed() {
 			b.asks(n, b.design.Get(body.Ends[k].Gateway))
 			end.Asks, end.Stay = true, b.boxOf(body.Ends[k].Gateway).Main().Table.Own
-			b.speaksFor(n, t)
+			b.speaksFor(n, b.boxOf(body.Ends[k].Gateway), t)
 		}
 		_, end.Inner = b.cable(n, end.Device, b.ether, "")
 		b.ether.do("ip link set %s arp off addrgenmode none address %s up", end.Inner, WireMAC)
 		n.do("ip link set %s arp off addrgenmode none address %s", end.Device, WireMAC)
+		if n.Role == OwnBox { // a kernel asks no reverse path of what it has decapsulated
+			n.do("sysctl -qw net.ipv4.conf.%s.rp_filter=0", end.Device)
+		}
 		if n.Role != OwnBox || end.Asks {
 			n.do("ip link set %s up", end.Device)
 		}
 		b.devices[[2]design.ID{t.ID, n.ID}] = end.Device
+		if fits, _ := walk.Inside(b.frame, t.ID); fits > 0 && links[k].Routed() {
+			n.do("ip link set %s mtu %d", end.Device, b.frame.Status.Tunnel(t.ID).MTU)
+			b.ether.do("ip link set %s mtu %d", end.Inner, fits)
+		}
 		if n.Role == Player {
 			b.playersEnd(n, body.Ends[k].Gateway, o, t, end.Device)
 		}
-		end.Connection, _ = handover.ConnectionName(links[k], t)
+		end.Connection, end.Children = handover.ConnectionName(links[k], t)
+		end.Starts, end.DPD = t.Starts, int(t.Set.DPD)
 		w.Ends[k] = end
 	}
+	b.terms(&w, links, ends)
 	b.plan.Wires = append(b.plan.Wires, w)
 }
 
@@ -105,19 +117,35 @@ func (b *builder) asks(n *Node, gateway *design.Object) {
 	}
 }
 
-// speaksFor gives a box an address in each range behind an inner router for which a selector speaks: IPsec in user
-// space holds no child SA for a range in which it has none, which the kernel's own does not ask for.
-func (b *builder) speaksFor(n *Node, t box.Tunnel) {
-	for _, inner := range b.design.Inside(n.Party, design.KindInnerRoute) {
-		for _, p := range b.design.Ranges(inner.ID) {
-			for _, pair := range t.Pairs() {
-				if p.Bits() <= pair.Local.Bits() && p.Contains(pair.Local.Addr()) {
-					a := b.free(inner, pair.Local, "the daemon at "+n.Name)
-					n.do("ip address replace %s/%d dev lo%s", a, a.BitLen(), nodad(a))
-				}
-			}
+// speaksFor gives a box an address in each range behind it, by an inner router or another link, for which a selector
+// speaks: IPsec in user space holds no child SA for a range in which it has none, which the kernel's own does not ask
+// for.
+func (b *builder) speaksFor(n *Node, x *box.Box, t box.Tunnel) {
+	for _, pair := range t.Pairs() {
+		if !standsIn(x, pair.Local) {
+			a := b.stranger(pair.Local)
+			n.do("ip address replace %s/%d dev lo%s", a, a.BitLen(), nodad(a))
 		}
 	}
+}
+
+// standsIn reports whether a box has an address in a range by itself: in a LAN, or by its mapping.
+func standsIn(x *box.Box, p netip.Prefix) bool {
+	return slices.ContainsFunc(x.LANs, func(l box.LAN) bool { return slices.ContainsFunc(l.Ranges, p.Overlaps) }) ||
+		slices.ContainsFunc(x.Rules, func(r box.Rule) bool { return r.Does == design.OneToOne && p.Overlaps(r.Into) })
+}
+
+// stranger is an address of a range that nobody has and nobody dials: the last, else the one before it.
+func (b *builder) stranger(p netip.Prefix) netip.Addr {
+	a := prefix.LastHost(p)
+	for ; p.Contains(a.Prev()); a = a.Prev() {
+		dialled := slices.ContainsFunc(b.plan.Flows, func(f Flow) bool { return f.To == a || f.From.Address == a })
+		had := slices.ContainsFunc(b.everybody(), func(h walk.Host) bool { return h.Address == a })
+		if !dialled && !had && !slices.Contains(slices.Collect(maps.Values(b.given)), a) {
+			break
+		}
+	}
+	return a
 }
 
 // playersEnd gives a player what a box of one's own gets by its script: the inside address, and the

@@ -3,6 +3,7 @@ package rehearsal
 import (
 	"fmt"
 	"net/netip"
+	"regexp"
 	"slices"
 
 	"dravin/core/box"
@@ -38,6 +39,7 @@ type Plan struct {
 	Sessions []Session
 	Tables   []Table
 	Flows    []Flow
+	Intents  []Intent // in canonical order
 
 	Keys handover.Keys // that files and players have, made up
 }
@@ -85,6 +87,7 @@ type Wire struct {
 	Ends     [2]WireEnd
 	Up       bool   // as it is proven
 	Why      string // it is not
+	Renews   int    // the end at which a renewal is forced; -1: none
 }
 
 // WireEnd is one end of a wire.
@@ -98,6 +101,10 @@ type WireEnd struct {
 	// Stay are the ranges between which selectors take nothing.
 	Stay       []netip.Prefix
 	Connection string // what the daemon there calls it
+	Children   []string
+	Starts     bool   // it begins
+	DPD        int    // seconds of silence after which the daemon asks whether the far end lives
+	Terms      []Term // to which one's own daemon must come, if it is proven to be up
 }
 
 // Row is a route that a player keeps in a table while what it needs is there.
@@ -291,4 +298,35 @@ func (p *Plan) AskedOf(n *Node) (out []design.Service) {
 		}
 	}
 	return out
+}
+
+// Tampering is a change to a file before it is handed over, by which one shows that a rehearsal notices.
+type Tampering struct {
+	Box  string `json:"box"`  // its title
+	Path string `json:"path"` // below its /etc
+	Old  string `json:"old"`  // a regular expression (RE2); what fits it first is replaced
+	New  string `json:"new"`
+}
+
+// Tamper changes a file. The error says what is not there to be changed.
+func (p *Plan) Tamper(x Tampering) error {
+	old, err := regexp.Compile(x.Old)
+	if err != nil {
+		return err
+	}
+	for _, n := range p.Nodes {
+		for k := range n.Files {
+			f := &n.Files[k]
+			if n.Title != x.Box || f.Path != x.Path {
+				continue
+			}
+			at := old.FindStringIndex(f.Content)
+			if at == nil {
+				return fmt.Errorf("%s of %s has nothing that fits %s", x.Path, x.Box, x.Old)
+			}
+			f.Content = f.Content[:at[0]] + x.New + f.Content[at[1]:]
+			return nil
+		}
+	}
+	return fmt.Errorf("%s has no file %s", x.Box, x.Path)
 }

@@ -185,7 +185,7 @@ func (b *builder) host(n *Node, place *design.Object, addresses []netip.Addr, pl
 // hostFilter gives a host the filter that is handed over for it.
 func (b *builder) hostFilter(n *Node, e *design.Object) {
 	place := b.proven.Design.Get(e.Parent)
-	folder := handover.Folder(strings.Join([]string{"host", place.Name, e.Name}, " ")) + "/"
+	folder := handover.HostFolder(place.Name, e.Name) + "/"
 	for _, f := range handover.Render(b.proven, n.Party, nil) {
 		if path, ok := strings.CutPrefix(f.Path, folder); ok {
 			f.Path = path

@@ -65,6 +65,25 @@ func fitsMemory(p *rehearsal.Plan) error {
 	return nil
 }
 
+// tooLate is how long a rehearsal may go without a turn: flows that are not answered are given up on sooner.
+const tooLate = time.Second
+
+// watchTime notes how long the rehearsal goes without a turn.
+func (p *play) watchTime(ctx context.Context) {
+	const nap = 100 * time.Millisecond
+	for ctx.Err() == nil {
+		begun := time.Now()
+		time.Sleep(nap)
+		p.late.Store(max(p.late.Load(), int64(time.Since(begun)-nap)))
+	}
+}
+
+func (p *play) tellLate() {
+	if late := time.Duration(p.late.Load()); late > tooLate {
+		p.report.Late = fmt.Sprintf("it went %.1f s without a turn", late.Seconds())
+	}
+}
+
 // used is how much memory all processes of the rehearsal take, in KiB: what each has for itself.
 func used() (out int) {
 	list, _ := filepath.Glob("/proc/[0-9]*/smaps_rollup")

@@ -2,10 +2,12 @@ package stage
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/strongswan/govici/vici"
@@ -19,6 +21,11 @@ type child struct {
 
 // asking bounds how long a daemon may take to answer.
 const asking = 3 * time.Second
+
+// gone reports whether a daemon that was asked does not run.
+func gone(err error) bool {
+	return errors.Is(err, syscall.ENOENT) || errors.Is(err, syscall.ECONNREFUSED)
+}
 
 // children are the installed child SAs of a node's IPsec daemon by the name of their connection.
 func (n *node) children() (map[string][]child, error) {

@@ -30,6 +30,7 @@ func (p *play) drills(ctx context.Context) error {
 		p.take(ctx, c, true)
 		p.moves(ctx, c)
 		p.holdFlows(ctx, c.Tables, c.Title)
+		p.holdSilence(ctx, c)
 		p.take(ctx, c, false)
 		p.settle(ctx, p.tables, p.options.Settle)
 	}
@@ -120,14 +121,49 @@ func (p *play) silent(ctx context.Context, node, table, chains, family string, a
 // unheard keeps the daemons of a tunnel that is cut from hearing each other on the internet.
 func (p *play) unheard(ctx context.Context, k int, away bool) {
 	w := p.plan.Wires[k]
-	a, b := w.Ends[0].Address, w.Ends[1].Address
-	world := slices.IndexFunc(p.nodes, func(n *node) bool { return n.Role == rehearsal.World })
-	if !a.IsValid() || !b.IsValid() || a.Is4() != b.Is4() || world < 0 {
+	if !outside(w) {
 		return
 	}
+	a, b := w.Ends[0].Address, w.Ends[1].Address
+	world := slices.IndexFunc(p.nodes, func(n *node) bool { return n.Role == rehearsal.World })
 	ip := map[bool]string{true: "ip", false: "ip6"}[a.Is4()]
 	p.silent(ctx, p.nodes[world].Name, fmt.Sprintf("tunnel%d", k), fmt.Sprintf(
 		"chain c { type filter hook forward priority 0; %[1]s saddr %[2]s %[1]s daddr %[3]s drop; "+
 			"%[1]s saddr %[3]s %[1]s daddr %[2]s drop; }", ip, a, b,
 	), "inet", away)
+}
+
+// outside reports whether the daemons of a tunnel hear each other on the internet, by addresses that are known.
+func outside(w rehearsal.Wire) bool {
+	a, b := w.Ends[0].Address, w.Ends[1].Address
+	return a.IsValid() && b.IsValid() && a.Is4() == b.Is4()
+}
+
+// givesUp is how long a daemon goes on asking whoever is silent, by its settings, and what a busy machine adds.
+const givesUp = 35 * time.Second
+
+// holdSilence holds that one's own daemons notice that the far end of what was cut is silent, and give it up.
+func (p *play) holdSilence(ctx context.Context, c rehearsal.Cut) {
+	begun := time.Now()
+	for _, k := range c.Tunnels {
+		w := p.plan.Wires[k]
+		for _, e := range w.Ends {
+			if len(e.Terms) == 0 || e.DPD == 0 || !outside(w) {
+				continue
+			}
+			n, gone := p.node(e.Node), false
+			within := time.Duration(e.DPD)*time.Second + givesUp
+			for !gone && ctx.Err() == nil && time.Since(begun) < within {
+				all, err := n.children()
+				if gone = err == nil && len(all[e.Connection]) == 0; !gone {
+					time.Sleep(beat)
+				}
+			}
+			p.report.Checks = append(p.report.Checks, rehearsal.Check{
+				Kind: rehearsal.DrillCheck, ID: w.Tunnel, Name: w.Name + ", at " + n.Title, Without: c.Title,
+				Proof:     fmt.Sprintf("given up on within %.0f s of silence", within.Seconds()),
+				Rehearsed: map[bool]string{true: "given up on", false: "still held"}[gone], Same: gone,
+			})
+		}
+	}
 }

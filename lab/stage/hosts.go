@@ -72,9 +72,20 @@ func (a *answering) answersAt(n *node, at netip.Addr, s design.Service) error {
 	})
 }
 
-// says is what a host answers: its name, whom it saw, and under which address it was asked.
-func says(n *node, from, at netip.Addr) string {
-	return fmt.Sprintf("%s %s %s\n", n.Name, from.Unmap(), at.Unmap())
+// says is what a host answers: its name, whom it saw, under which address it was asked, and the largest segment of TCP
+// of which it was told, in bytes.
+func says(n *node, from, at netip.Addr, segment int) string {
+	return fmt.Sprintf("%s %s %s %d\n", n.Name, from.Unmap(), at.Unmap(), segment)
+}
+
+// largest is the largest segment that a connection may send, in bytes; 0 if its kernel does not say.
+func largest(c *net.TCPConn) (out int) {
+	raw, err := c.SyscallConn()
+	if err != nil {
+		return 0
+	}
+	_ = raw.Control(func(fd uintptr) { out, _ = unix.GetsockoptInt(int(fd), unix.IPPROTO_TCP, unix.TCP_MAXSEG) })
+	return out
 }
 
 func answerUDP(n *node, u *net.UDPConn, at netip.Addr) {
@@ -84,7 +95,7 @@ func answerUDP(n *node, u *net.UDPConn, at netip.Addr) {
 		if err != nil {
 			return
 		}
-		_, _ = u.WriteToUDPAddrPort([]byte(says(n, from.Addr(), at)), from)
+		_, _ = u.WriteToUDPAddrPort([]byte(says(n, from.Addr(), at, 0)), from)
 	}
 }
 
@@ -100,7 +111,7 @@ func answerTCP(n *node, t *net.TCPListener) {
 			buf := make([]byte, 64)
 			if _, err := c.Read(buf); err == nil {
 				from, at := c.RemoteAddr().(*net.TCPAddr).AddrPort(), c.LocalAddr().(*net.TCPAddr).AddrPort()
-				_, _ = io.WriteString(c, says(n, from.Addr(), at.Addr()))
+				_, _ = io.WriteString(c, says(n, from.Addr(), at.Addr(), largest(c)))
 			}
 		}()
 	}
@@ -138,7 +149,7 @@ func send(ctx context.Context, n *node, f rehearsal.Flow, patience time.Duration
 			return err
 		}
 		var from, at string
-		if _, err := fmt.Sscan(string(buf[:k]), &out.By, &from, &at); err != nil {
+		if _, err := fmt.Sscan(string(buf[:k]), &out.By, &from, &at, &out.Largest); err != nil {
 			return err
 		}
 		out.Answered = true

@@ -23,7 +23,7 @@ import (
 
 // Programs are what a rehearsal needs of the machine.
 var Programs = []string{
-	"ip", "nft", "sysctl", "mount", "nsenter", "ping", "socat", "/usr/sbin/charon-systemd", "/usr/sbin/swanctl",
+	"ip", "nft", "sysctl", "mount", "nsenter", "setpriv", "ping", "socat", "/usr/sbin/charon-systemd", "/usr/sbin/swanctl",
 	"/usr/sbin/bird",
 }
 
@@ -69,10 +69,12 @@ func Alone(ctx context.Context, in io.Reader, out, errs io.Writer, started func(
 		}
 		err := cmd.Start()
 		if err == nil {
+			in := confine(cmd.Process.Pid, int(mostShare*float64(available())))
 			if started != nil {
 				started(cmd.Process.Pid)
 			}
 			err = cmd.Wait()
+			in.remove()
 		}
 		done <- err
 	}()
@@ -82,19 +84,25 @@ func Alone(ctx context.Context, in io.Reader, out, errs io.Writer, started func(
 // work is where the stage keeps its files: in memory, and nobody else's.
 const work = "/run/stage"
 
-// enter makes the mounts of the process its own.
+// enter makes the mounts of the process its own: what is the machine's is only read, and what is written is in memory.
 func enter() error {
 	if os.Getpid() != 1 {
 		return errors.New("a stage is set up in namespaces of its own only")
+	}
+	if err := unix.Mount("none", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
+		return fmt.Errorf("making all mounts private: %w", err)
+	}
+	if err := readOnly(); err != nil {
+		return err
 	}
 	for _, m := range []struct {
 		source, target, kind string
 		flags                uintptr
 		data                 string
 	}{
-		{"none", "/", "", unix.MS_REC | unix.MS_PRIVATE, ""},
 		{"proc", "/proc", "proc", 0, ""},
 		{"stage", "/run", "tmpfs", 0, "mode=0755,size=50%"},
+		{"stage", "/tmp", "tmpfs", 0, "mode=1777,size=10%"},
 	} {
 		if err := unix.Mount(m.source, m.target, m.kind, m.flags, m.data); err != nil {
 			return fmt.Errorf("mounting %s: %w", m.target, err)

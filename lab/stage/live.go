@@ -19,8 +19,9 @@ import (
 type live struct {
 	*Stage
 	mu       sync.Mutex
-	pairs    map[int][]child // what each wire lets pass, as its first end has it
-	carried  map[int]string  // the rules of each wire as they are loaded
+	pairs    map[int][]child               // what each wire lets pass, as its first end has it
+	last     map[string]map[string][]child // what daemons held when they were asked last, by node and connection
+	carried  map[int]string                // the rules of each wire as they are loaded
 	asked    map[string]string
 	rows     map[string]string // as they are set, by node, family and key
 	wanted   []rehearsal.Row
@@ -28,6 +29,8 @@ type live struct {
 	sessions map[string]bool // "node protocol"
 	cut      map[int]bool    // wires that a drill has taken away
 	changed  time.Time
+	rounds   int          // of asking
+	refused  map[int]bool // tunnels for which a player has asked again
 }
 
 // beat is how often the daemons are asked.
@@ -54,12 +57,15 @@ func (l *live) round(ctx context.Context) {
 			continue
 		}
 		wg.Go(func() {
-			c, _ := n.children()
+			c, err := n.children()
 			var s map[string]string
 			if n.has("bird/bird.conf") {
 				s, _ = n.sessions()
 			}
 			mu.Lock()
+			if err != nil && !gone(err) {
+				c = l.last[n.Name] // it is busy, and holds what it held
+			}
 			children[n.Name], sessions[n.Name] = c, s
 			mu.Unlock()
 		})
@@ -73,10 +79,12 @@ func (l *live) round(ctx context.Context) {
 		})
 	}
 	wg.Wait()
+	l.last = children
 	l.wires(ctx, children)
 	l.policies(ctx)
 	l.playersRows(ctx, known)
 	l.heard(sessions)
+	l.asksAgain(children)
 }
 
 // wires opens each wire for what both of its daemons hold, and closes it to everything else.

@@ -46,7 +46,8 @@ func (n *node) command(ctx context.Context, program string, args ...string) *exe
 	if n.holder != nil {
 		enter = []string{"--target", fmt.Sprint(n.holder.Pid), "--mount", "--net"}
 	}
-	cmd := exec.CommandContext(ctx, "nsenter", append(append(enter, program), args...)...)
+	enter = append(append(enter, networkOnly...), program)
+	cmd := exec.CommandContext(ctx, "nsenter", append(enter, args...)...)
 	cmd.Env = []string{"PATH=" + standIns + ":/usr/sbin:/usr/bin:/sbin:/bin", "LANG=C"}
 	cmd.Dir = "/"
 	return cmd
@@ -113,8 +114,12 @@ var packagedFolders = []string{
 }
 
 // daemonSettings are those of the IPsec daemon's package, for a machine whose kernel has no ESP: it keeps SAs in user
-// space, and the routes that this would bring are asked last.
+// space, and the routes that this would bring are asked last. It gives up on what is silent after 16 s: by itself it
+// takes ten times as long.
 const daemonSettings = `charon {
+    retransmit_timeout = 2.0
+    retransmit_base = 1.5
+    retransmit_tries = 3
     load = random nonce aes sha1 sha2 hmac kdf gcm openssl kernel-libipsec kernel-netlink socket-default vici
     routing_table_prio = 40000
     filelog {
@@ -180,15 +185,51 @@ func (n *node) put(path string, text []byte, mode os.FileMode) error {
 // standIns is where a node has programs that stand for others.
 const standIns = "/run/stand-in"
 
-// standInIP is ip where a cable stands for an interface that a script makes: one that is deleted goes down and has no
-// address, and is there when the script makes it again.
+// made is where a node notes, for each cable that stands for an interface of ESP, the if_id with which a script has
+// made it.
+const made = standIns + "/made"
+
+// standInIP is ip where a cable stands for an interface that a script makes: it is there once the script has made it,
+// and one that is deleted goes down and has no address.
 const standInIP = `#!/bin/sh
-if [ "$1 $2" = "link delete" ] && ip=$(PATH=/usr/sbin:/sbin:/usr/bin:/bin command -v ip) &&
-	"$ip" -o link show dev "$3" type veth 2>/dev/null | grep -q .; then
-	"$ip" address flush dev "$3"
-	exec "$ip" link set dev "$3" down group default
-fi
 PATH=/usr/sbin:/sbin:/usr/bin:/bin
+made=/run/stand-in/made
+case "$1 $2 $3" in
+"link add dravin"* | "link delete dravin"* | "link show dravin"*)
+	if ip -o link show dev "$3" type veth 2>/dev/null | grep -q .; then
+		case "$2" in
+		add)
+			if [ "$4 $5 $6" != "type xfrm if_id" ]; then
+				echo "no cable stands for this: $*" >&2
+				exit 1
+			fi
+			if [ -e "$made/$3" ]; then
+				echo "RTNETLINK answers: File exists" >&2
+				exit 2
+			fi
+			mkdir -p "$made"
+			echo "$7" >"$made/$3"
+			exit
+			;;
+		delete)
+			rm -f "$made/$3"
+			ip address flush dev "$3"
+			exec ip link set dev "$3" down group default
+			;;
+		show)
+			if ! [ -e "$made/$3" ]; then
+				echo "Device \"$3\" does not exist." >&2
+				exit 1
+			fi
+			;;
+		esac
+	fi
+	;;
+"link delete circuit"*)
+	ip address flush dev "$3"
+	exec ip link set dev "$3" down group default
+	;;
+esac
 exec ip "$@"
 `
 

@@ -25,6 +25,8 @@ type Order struct {
 	Design  string         `json:"design"` // a design file
 	Horizon status.Horizon `json:"horizon"`
 	Options Options        `json:"options"`
+	// Tampered are changes to files before they are handed over: the rehearsal is to notice them.
+	Tampered []rehearsal.Tampering `json:"tampered,omitempty"`
 }
 
 // Begins is what counts as done when it begins: who does the steps begins with what there is today.
@@ -109,8 +111,8 @@ func PlayInside(ctx context.Context, in io.Reader, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	lent := []string{} // lists of a report are never null
-	if o.Begins() == status.Built {
+	lent := []string{}                                // lists of a report are never null
+	if o.Options.Steps || o.Horizon == status.Built { // who does the steps comes to be told the addresses by the cloud
 		next, told, err := rehearsal.Addressed(d)
 		if err != nil {
 			return err
@@ -119,7 +121,7 @@ func PlayInside(ctx context.Context, in io.Reader, out io.Writer) error {
 	}
 	lines := json.NewEncoder(out)
 	err = Play(
-		ctx, route.Solve(d, status.Condition{Horizon: o.Begins()}), o.Options,
+		ctx, route.Solve(d, status.Condition{Horizon: o.Begins()}), o.Options, o.Tampered,
 		func(e Event) { _ = lines.Encode(said{Event: &e}) },
 		func(r *rehearsal.Report) {
 			r.Leaves = append(lent, r.Leaves...)

@@ -9,6 +9,7 @@ import (
 	"os"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"dravin/core/rehearsal"
@@ -41,7 +42,8 @@ const (
 // where it was broken off. It must run in a process of its own ([Alone]). The error is what kept it from being played
 // to its end.
 func Play(
-	ctx context.Context, t *route.Tables, o Options, tell func(Event), reported func(*rehearsal.Report),
+	ctx context.Context, t *route.Tables, o Options, tampered []rehearsal.Tampering, tell func(Event),
+	reported func(*rehearsal.Report),
 ) error {
 	if err := enter(); err != nil {
 		return err
@@ -60,6 +62,11 @@ func Play(
 	if err != nil {
 		return err
 	}
+	for _, x := range tampered {
+		if err := plan.Tamper(x); err != nil {
+			return err
+		}
+	}
 	o.Settle, o.Limit = cmp.Or(o.Settle, usualSettle), cmp.Or(o.Limit, usualLimit)
 	if err := fitsMemory(plan); err != nil {
 		return err
@@ -75,9 +82,12 @@ func Play(
 	timer := time.AfterFunc(o.Limit, func() { end(fmt.Errorf("it took longer than %s", o.Limit)) })
 	watched := make(chan struct{})
 	go func() { defer close(watched); p.watchMemory(bounded, end) }()
+	go p.watchTime(bounded)
 	err = p.run(bounded, func() {
 		timer.Stop()
 		p.report.Seconds = time.Since(s.begun).Seconds()
+		p.tellLate()
+		p.report.Conclude()
 		reported(p.report)
 	})
 	if cause := context.Cause(bounded); err != nil && cause != nil {
@@ -98,6 +108,7 @@ type play struct {
 	hosts   answering
 	ctx     context.Context // of what runs until the end
 	whole   *route.Tables   // once all steps are done
+	late    atomic.Int64    // the longest that it went without a turn, in nanoseconds
 }
 
 // run plays it; done is called when all has been found that can be.
@@ -108,7 +119,8 @@ func (p *play) run(ctx context.Context, done func()) error {
 	following, end := context.WithCancel(ctx)
 	p.live = &live{
 		Stage: p.Stage, pairs: map[int][]child{}, carried: map[int]string{}, asked: map[string]string{},
-		rows: map[string]string{}, sessions: map[string]bool{}, cut: map[int]bool{}, changed: time.Now(),
+		rows: map[string]string{}, sessions: map[string]bool{}, cut: map[int]bool{}, refused: map[int]bool{},
+		changed: time.Now(),
 	}
 	p.ctx = following
 	p.live.put(p.plan)
@@ -145,7 +157,10 @@ func (p *play) found(ctx context.Context) error {
 		p.settle(ctx, p.tables, p.options.Settle)
 	}
 	p.holdState(ctx)
-	p.captures(ctx, p.holdFlows(ctx, p.tables, ""))
+	p.holdTerms(ctx)
+	checks := p.holdFlows(ctx, p.tables, "")
+	p.report.Came(p.plan, checks)
+	p.captures(ctx, checks)
 	if err := p.drills(ctx); err != nil {
 		return err
 	}
@@ -229,18 +244,22 @@ func (p *play) standing(t *route.Tables) (up, of int) {
 
 func (p *play) tablesStand(ctx context.Context) bool {
 	for _, t := range p.plan.Tables {
-		if !rehearsal.HoldTable(t, p.learned(ctx, t)).Same {
+		if !p.holdTable(ctx, t).Same {
 			return false
 		}
 	}
 	return true
 }
 
-// learned is what a kernel's table holds of what its daemon brings.
-func (p *play) learned(ctx context.Context, t rehearsal.Table) (out []rehearsal.Learned) {
+func (p *play) holdTable(ctx context.Context, t rehearsal.Table) rehearsal.Check {
 	list, _ := p.node(t.Node).routes(ctx)
+	return rehearsal.HoldTable(t, inTable(list, t, true), inTable(list, t, false))
+}
+
+// inTable is what of a kernel's routes is in a table: what its daemon brings, or all else.
+func inTable(list []netRoute, t rehearsal.Table, daemon bool) (out []rehearsal.Learned) {
 	for _, r := range list {
-		if !r.daemon || !tableIs(r.table, t.Number) {
+		if r.daemon != daemon || !tableIs(r.table, t.Number) {
 			continue
 		}
 		k := slices.IndexFunc(out, func(l rehearsal.Learned) bool { return l.Prefix == r.prefix })
@@ -263,6 +282,9 @@ func (p *play) holdState(ctx context.Context) {
 	for k, w := range p.plan.Wires {
 		c := rehearsal.HoldTunnel(w, len(p.live.pairs[k]) > 0)
 		p.report.Checks = append(p.report.Checks, c)
+		if p.live.refused[k] && len(p.live.pairs[k]) > 0 {
+			p.report.Again = append(p.report.Again, w.Name)
+		}
 		if !c.Same {
 			differ[w.Ends[0].Node], differ[w.Ends[1].Node] = true, true
 		}
@@ -272,7 +294,7 @@ func (p *play) holdState(ctx context.Context) {
 	}
 	p.live.mu.Unlock()
 	for _, x := range p.plan.Tables {
-		p.report.Checks = append(p.report.Checks, rehearsal.HoldTable(x, p.learned(ctx, x)))
+		p.report.Checks = append(p.report.Checks, p.holdTable(ctx, x))
 	}
 	for name := range differ {
 		p.daemonSays(p.node(name))

@@ -4303,17 +4303,28 @@ export interface components {
     RehearsalCheck: {
       id?: string;
       /** @enum {string} */
-      kind: "tunnel" | "session" | "table" | "flow" | "drill" | "step";
+      kind: "tunnel" | "session" | "table" | "terms" | "flow" | "drill" | "step";
       name: string;
       proof: string;
       rehearsed: string;
       same: boolean;
       without?: string;
     };
+    RehearsalIntent: {
+      id: string;
+      name: string;
+      never?: boolean;
+      sent: components["schemas"]["RehearsalTry"][];
+      why: string[];
+    };
     RehearsalReport: {
+      again: string[];
       captures: components["schemas"]["RehearsalCaptured"][];
       checks: components["schemas"]["RehearsalCheck"][];
+      intents: components["schemas"]["RehearsalIntent"][];
+      late?: string;
       leaves: string[];
+      means?: string;
       /** Format: int64 */
       memory_mib: number;
       /** Format: int64 */
@@ -4322,6 +4333,14 @@ export interface components {
       parties: number;
       /** Format: double */
       seconds: number;
+    };
+    RehearsalTry: {
+      from: string;
+      proof: string;
+      rehearsed: string;
+      same: boolean;
+      service: string;
+      to: string;
     };
     Rehearsals: {
       /** @description What does the same elsewhere. */

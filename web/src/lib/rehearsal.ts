@@ -71,6 +71,7 @@ const kinds = [
   ["tunnel", "Tunnels", "both IPsec daemons hold child SAs, or do not, as the proof says"],
   ["session", "Sessions", "established at both ends, or not, as the proof says"],
   ["table", "Tables", "a kernel's table holds what its daemon is proven to learn, and nothing else"],
+  ["terms", "Terms", "what one's own daemons agreed on and are set to, with a renewal that was forced"],
   ["flow", "Flows", "answered by whom the walk says, under the addresses that it says"],
   ["drill", "Drills", "as flows, once something has been taken away"],
   ["step", "Steps", "checks of the runbook's steps, and flows on the half-done estate"],

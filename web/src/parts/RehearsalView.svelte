@@ -204,9 +204,7 @@
               </tbody>
             </table>
             {#if differ.length}
-              <h2>
-                Each difference is a mistake of Dravin's: send us what the command line writes with --out
-              </h2>
+              <h2>{report.means} Send us what the command line writes with --out.</h2>
             {:else}
               <p class="text-good font-semibold">✓ Proof and rehearsal say the same of all of it.</p>
             {/if}
@@ -224,6 +222,41 @@
                 </dl>
               </section>
             {/each}
+            {#if report.intents.length}
+              <h2 class="mt-4">Intents</h2>
+              <table class="w-full text-sm">
+                <thead
+                  ><tr class="text-soft text-left"><th>Intent</th><th>Sent</th><th>What came</th><th></th></tr
+                  ></thead
+                >
+                <tbody>
+                  {#each report.intents as i (i.id)}
+                    {#each i.sent as s, n (n)}
+                      <tr class="border-line border-t align-top">
+                        <td class="py-1 pr-3"
+                          >{i.name}{#if i.never}<span class="text-soft">, never</span>{/if}</td
+                        >
+                        <td class="pr-3">{s.from} to {s.to} on {s.service}</td>
+                        <td class="pr-3">{s.rehearsed}</td>
+                        <td class="whitespace-nowrap {s.same ? 'text-good' : 'text-clash font-semibold'}"
+                          >{s.same ? "✓ as proven" : "× differs"}</td
+                        >
+                      </tr>
+                    {/each}
+                    {#each i.why as why (why)}
+                      <tr class="border-line border-t align-top">
+                        <td class="py-1 pr-3">{i.name}</td>
+                        <td class="text-soft" colspan="3">not sent: {why}</td>
+                      </tr>
+                    {/each}
+                  {/each}
+                </tbody>
+              </table>
+            {/if}
+            {#if report.again.length}
+              <h2 class="mt-4">Refused once at boot, and up once asked for again</h2>
+              {#each report.again as a (a)}<p class="text-soft text-sm">{a}</p>{/each}
+            {/if}
             {#if report.leaves.length}
               <h2 class="mt-4">Not rehearsed</h2>
               {#each report.leaves as l (l)}<p class="text-soft text-sm">{l}</p>{/each}
