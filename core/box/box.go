@@ -39,6 +39,8 @@ type Box struct {
 	Entries   []design.BoxRoute
 	Crossings []Crossing
 	Filters   []Filter // of one's own, what may pass it and what may come to it
+	// Prepare are the lines for the shell of a fresh Debian machine, as root, that make one's own box ready for its files.
+	Prepare []string
 }
 
 // LAN is a LAN in which a box stands.
@@ -126,8 +128,7 @@ func Of(t *route.Tables, id design.ID) *Box {
 		return nil
 	}
 	b := &Box{ID: id, Kind: o.Kind, Name: o.Name, Title: d.Title(id), Stands: design.StandsAt(o)}
-	cloud := o.Kind == design.KindGateway && d.Get(o.Parent).Kind != design.KindSite
-	b.Linux = !cloud && !slices.Contains(tables, o.Kind)
+	b.Linux = linux(d, o)
 	switch body := o.Body.(type) {
 	case *design.Gateway:
 		b.Addresses, b.Entries, b.Summaries = body.Addresses, body.Routes, body.Summaries
@@ -150,8 +151,15 @@ func Of(t *route.Tables, id design.ID) *Box {
 	b.Listens, b.Among = answers(d, o)
 	if b.Linux {
 		b.Filters, b.Crossings = filtersAt(t, id), crossings(t, b)
+		b.Prepare = prepare(d, o)
 	}
 	return b
+}
+
+// linux reports whether a forwarding object is one's own box, which gets files.
+func linux(d *design.Design, o *design.Object) bool {
+	cloud := o.Kind == design.KindGateway && d.Get(o.Parent).Kind != design.KindSite
+	return slices.Contains(forwarding, o.Kind) && !cloud && !slices.Contains(tables, o.Kind)
 }
 
 // tables are the kinds of boxes that are a table and nothing else.

@@ -199,6 +199,12 @@ func (w *writer) write(o *design.Object) {
 		says := saysOf(w, o, end)
 		i.Does, i.Why, i.Check = says.does, says.why, checkOf(o, w.party.ID, end, says.check)
 		i.Lines = append(append(i.Lines, says.lines...), rest(w.design, i.Set, says.covers)...)
+		if linux(w.design, o) {
+			for _, l := range prepare(w.design, o) {
+				i.Lines = append(i.Lines, "once, as root on a fresh Debian: "+l)
+			}
+			i.Lines = append(i.Lines, Bound)
+		}
 		w.out = append(w.out, i)
 	}
 }

@@ -18,22 +18,36 @@ func startUnit(b *box.Box) string {
 	return unit(
 		"Sets up "+b.Name,
 		"Dravin's addresses, interfaces, routes and rules",
-		[]string{"Wants=network-online.target", "After=network-online.target", "Before=bird.service"},
+		slices.Concat(
+			[]string{"Wants=network-online.target", "After=network-online.target nftables.service", "Before=bird.service"},
+			bound,
+		),
 		[]string{
 			"Type=oneshot",
 			"RemainAfterExit=yes",
 			"ExecStart=/usr/sbin/nft -f /etc/nftables.d/dravin.nft",
 			"ExecStart=/bin/sh /etc/dravin/routes.sh",
+			"ExecReload=/usr/sbin/nft -f /etc/nftables.d/dravin.nft",
+			"ExecReload=/bin/sh /etc/dravin/routes.sh",
 		},
 	)
 }
+
+// bound is what loads rules again when Debian's own unit flushes all there are, as it does whenever it is restarted or
+// reloaded (systemd.unit(5)).
+var bound = []string{"PartOf=nftables.service", "ReloadPropagatedFrom=nftables.service"}
 
 // hostUnit loads a host's filter before anybody can reach it.
 func hostUnit(name string) string {
 	return unit(
 		"Loads the filter of "+name, "Dravin's filter of this host",
-		[]string{"Wants=network-pre.target", "Before=network-pre.target"},
-		[]string{"Type=oneshot", "RemainAfterExit=yes", "ExecStart=/usr/sbin/nft -f /etc/nftables.d/dravin.nft"},
+		slices.Concat(
+			[]string{"Wants=network-pre.target", "After=nftables.service", "Before=network-pre.target"}, bound,
+		),
+		[]string{
+			"Type=oneshot", "RemainAfterExit=yes", "ExecStart=/usr/sbin/nft -f /etc/nftables.d/dravin.nft",
+			"ExecReload=/usr/sbin/nft -f /etc/nftables.d/dravin.nft",
+		},
 	)
 }
 

@@ -29,6 +29,8 @@ func frr(b *box.Box) []File {
 	f := &frrFile{page: &page{}, box: b}
 	f.line("! BGP sessions of %s", b.Title)
 	f.line("! Rendered by Dravin from the design; edit the design, not this file.")
+	f.line("! Once, as root on a fresh Debian: apt-get install --yes --no-install-recommends frr")
+	f.line("! sed -i 's/^bgpd=no/bgpd=yes/' /etc/frr/daemons && systemctl restart frr.service")
 	f.line("frr defaults datacenter")
 	f.line("bgp as-path access-list own seq 5 permit ^$")
 	body := &page{}

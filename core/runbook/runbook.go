@@ -100,7 +100,8 @@ func Of(ctx context.Context, today *proof.Proofs) (*Runbook, error) {
 	}
 	w := &writer{
 		ctx: ctx, now: estate{today}, begun: estate{today}, loaded: map[design.ID]map[string]string{},
-		out: &Runbook{Steps: []Step{}, Waits: []string{}, Cannot: []string{}},
+		prepared: map[design.ID][]string{},
+		out:      &Runbook{Steps: []Step{}, Waits: []string{}, Cannot: []string{}},
 	}
 	w.holds(today)
 	pending := w.pending()
@@ -131,6 +132,8 @@ type writer struct {
 	out   *Runbook
 	// loaded are the files that each box of one's own has by now, by their path; none: those of today.
 	loaded map[design.ID]map[string]string
+	// prepared are the lines by which each box of one's own has been made ready by now.
+	prepared map[design.ID][]string
 }
 
 // estate is the design after some steps, with its proofs.

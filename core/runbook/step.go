@@ -177,8 +177,24 @@ func (w *writer) load(s *Step, b *box.Box, party *design.Object, after estate) {
 		return
 	}
 	s.Enter = append(s.Enter, "copy the files that are listed to "+Handed(b.Name)+" of the box, as they were handed over")
+	s.Run = append(s.Run, w.prepares(b)...)
 	s.Run = append(s.Run, handedOver(b.Name, old, now, changed, fresh)...)
 	s.Back = append(s.Back, wayBack(b.Name, old, now, fresh, kept)...)
+}
+
+// prepares are the lines that make a box ready for what it has not been handed before.
+func (w *writer) prepares(b *box.Box) (out []Command) {
+	ready := w.prepared[b.ID]
+	if begun := box.Of(w.begun.proofs.Tables(), b.ID); ready == nil && begun != nil && !begun.Idle() {
+		ready = begun.Prepare
+	}
+	for _, l := range b.Prepare {
+		if !slices.Contains(ready, l) {
+			out = append(out, Command{l, "once, on a fresh Debian"})
+		}
+	}
+	w.prepared[b.ID] = b.Prepare
+	return out
 }
 
 // watched are the files of which a box's watcher sees by itself that a link is up by now.

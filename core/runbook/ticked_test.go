@@ -43,6 +43,8 @@ func TestStepsSayTheSameOnceOthersAreDone(t *testing.T) {
 		line := func(part string) int {
 			return slices.IndexFunc(s.Run, func(c runbook.Command) bool { return strings.HasPrefix(c.Line, part) })
 		}
+		assert.Less(t, line("apt-get install"), line("tar -C /etc"), "it is a fresh machine")
+		assert.Equal(t, -1, line("apt-get install --yes --no-install-recommends bird2"), "it speaks no BGP")
 		assert.Less(t, line("tar -C /etc"), line("cd /root/handed"))
 		assert.Less(t, line("cd /root/handed"), line("nft -f"))
 		for _, back := range []string{

@@ -270,7 +270,7 @@ func (s *service) command(ctx context.Context, line string) (*exec.Cmd, error) {
 			words = append(words, w)
 		}
 	}
-	cmd := s.in.command(ctx, words[0], words[1:]...)
+	cmd := s.in.asAdmin(s.in.command(ctx, words[0], words[1:]...))
 	for name, value := range environ {
 		cmd.Env = append(cmd.Env, name+"="+value)
 	}

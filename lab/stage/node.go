@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -24,6 +25,7 @@ type node struct {
 	*rehearsal.Node
 	dir    string
 	holder *os.Process // keeps the mounts of a node with daemons; nil of others
+	fresh  bool        // it begins without files, as a Debian machine that was just installed
 
 	mu       sync.Mutex
 	services []*service
@@ -55,7 +57,10 @@ func (n *node) command(ctx context.Context, program string, args ...string) *exe
 
 // script runs shell commands in the node; the first that fails ends them.
 func (n *node) script(ctx context.Context, lines ...string) (string, error) {
-	cmd := n.command(ctx, "/bin/sh", "-e")
+	return n.runs(n.command(ctx, "/bin/sh", "-e"), lines...)
+}
+
+func (n *node) runs(cmd *exec.Cmd, lines ...string) (string, error) {
 	cmd.Stdin = strings.NewReader(strings.Join(lines, "\n") + "\n")
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
@@ -103,8 +108,11 @@ func (n *node) begin() []string {
 // packaged are the files of /etc that are there on a machine before anything is handed over.
 var packaged = []string{
 	"passwd", "group", "nsswitch.conf", "hosts", "host.conf", "protocols", "services", "ld.so.cache", "ld.so.conf",
-	"localtime", "ssl/openssl.cnf", "bird/envvars", "swanctl/swanctl.conf",
+	"localtime", "ssl/openssl.cnf",
 }
+
+// brought are those that the daemons' packages bring.
+var brought = []string{"bird/envvars", "swanctl/swanctl.conf"}
 
 // packagedFolders are those of which the IPsec daemon's command looks for more in each.
 var packagedFolders = []string{
@@ -142,7 +150,12 @@ func (n *node) furnish() error {
 	if len(n.Files) == 0 && n.Role != rehearsal.Player && n.Role != rehearsal.OwnBox {
 		return nil
 	}
-	for _, name := range packaged {
+	n.fresh = n.Role == rehearsal.OwnBox && len(n.Files) == 0
+	list := packaged
+	if !n.fresh {
+		list = slices.Concat(list, brought)
+	}
+	for _, name := range list {
 		text, err := os.ReadFile(filepath.Join("/etc", name))
 		if errors.Is(err, os.ErrNotExist) {
 			continue
@@ -155,6 +168,9 @@ func (n *node) furnish() error {
 		}
 	}
 	for _, name := range packagedFolders {
+		if n.fresh {
+			break
+		}
 		if err := os.MkdirAll(filepath.Join(n.dir, "etc", name), 0o755); err != nil {
 			return err
 		}
@@ -174,7 +190,10 @@ func (n *node) furnish() error {
 			return err
 		}
 	}
-	return n.hold()
+	if err := n.hold(); err != nil || !n.fresh {
+		return err
+	}
+	return n.begins()
 }
 
 func (n *node) put(path string, text []byte, mode os.FileMode) error {
@@ -238,15 +257,18 @@ func (n *node) hold() error {
 	err := n.within(func() error {
 		cmd := exec.Command("/bin/sh", "-ec", `
 			mount --make-rprivate /
+			mount --bind /etc /mnt
 			mount --bind "$1" /etc
 			mount -t tmpfs -o mode=0755 run /run
+			mkdir -p "$4/etc"
+			mount --move /mnt "$4/etc"
 			mount -t sysfs sys /sys
 			mount -t tmpfs -o mode=0700 root /root
 			mkdir -p /run/lock "$2"
 			printf %s "$3" >"$2/ip"
 			chmod 0755 "$2/ip"
 			echo held
-			exec sleep infinity`, "sh", filepath.Join(n.dir, "etc"), standIns, standInIP)
+			exec sleep infinity`, "sh", filepath.Join(n.dir, "etc"), standIns, standInIP, machine)
 		cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNS}
 		out, err := cmd.StdoutPipe()
 		if err != nil {

@@ -149,7 +149,7 @@ func (p *play) types(ctx context.Context, n *node, line string) error {
 	tell("# " + line)
 	words := strings.Fields(line)
 	if words[0] != "systemctl" {
-		out, err := n.script(ctx, line)
+		out, err := n.runs(n.asAdmin(n.command(ctx, "/bin/sh", "-e")), line)
 		if out != "" {
 			tell(strings.TrimSpace(out))
 		}
@@ -214,7 +214,8 @@ func (p *play) sees(ctx context.Context, s runbook.Step, c runbook.Check, t *rou
 	switch {
 	case c.Line != "" && k >= 0:
 		try = func() (bool, string) {
-			text, err := p.nodes[k].script(ctx, c.Line)
+			n := p.nodes[k]
+			text, err := n.runs(n.asAdmin(n.command(ctx, "/bin/sh", "-e")), c.Line)
 			return err == nil, strings.TrimSpace(text + " " + c.Line)
 		}
 	case f >= 0:

@@ -52,7 +52,7 @@ func readUnit(name, text string) (*unit, error) {
 var passedOver = []string{
 	"Description", "Documentation", "StartLimitIntervalSec", "RemainAfterExit", "ExecReload", "ExecStop",
 	"DynamicUser", "AmbientCapabilities", "Alias", "StandardInput", "ProtectSystem", "ProtectHome",
-	"DefaultDependencies", "Conflicts",
+	"DefaultDependencies", "Conflicts", "PartOf", "ReloadPropagatedFrom",
 }
 
 func (u *unit) set(o *systemd.UnitOption) error {
