@@ -9,6 +9,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/filter"
 	"dravin/core/route"
+	"dravin/core/topology"
 )
 
 // Filter is a filter of a box or host of one's own.
@@ -146,11 +147,41 @@ func crossingSays(w *writer, o *design.Object, _ int) says {
 	case design.CrossingOpen:
 		s.line("each table of the two has the ranges of the other")
 	case design.CrossingOneWay:
-		s.line("the table of %s has the ranges of %s; sources are hidden behind the box's own address", from, to)
+		s.line("the table of %s has the ranges of %s; sources are hidden behind the own address of where it is", from, to)
 	default:
 		s.line("no table of one has a range of the other; only published services lead across")
 	}
+	for _, at := range route.CrossedAt(w.design, o.ID) {
+		if x := w.design.Get(at); x.Kind == design.KindHub && w.design.Party(at).ID == w.party.ID {
+			crossingAtHub(w, &s, b, x)
+		}
+	}
 	return s
+}
+
+// crossingAtHub says what a hub's administrator enters for a crossing: which attachments must be known to which tables.
+func crossingAtHub(w *writer, s *says, b *design.Crossing, hub *design.Object) {
+	s.check = seen{Entries, "the tables of the two segments have the ranges that it lets them have"}
+	tables := map[design.ID][]string{}
+	for _, t := range w.design.Inside(hub.ID, design.KindHubTable) {
+		segment := t.Body.(*design.HubTable).Segment
+		tables[segment] = append(tables[segment], t.Name)
+	}
+	feeds := func(of, into design.ID) {
+		for _, a := range w.design.Inside(hub.ID, design.KindAttachment) {
+			bound := w.design.Get(topology.BoundTable(w.design, a))
+			if bound == nil || bound.Body.(*design.HubTable).Segment != of || len(tables[into]) == 0 {
+				continue
+			}
+			s.line("%s feeds %s, too", a.Name, strings.Join(tables[into], " and "))
+		}
+	}
+	if b.Does == design.CrossingOpen || b.Does == design.CrossingOneWay {
+		feeds(b.To, b.From)
+	}
+	if b.Does == design.CrossingOpen {
+		feeds(b.From, b.To)
+	}
 }
 
 func namesSays(w *writer, o *design.Object, _ int) says {

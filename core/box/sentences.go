@@ -703,5 +703,8 @@ func endpoint(w *writer, o *design.Object, _ int) says {
 	if len(b.Answers) > 0 {
 		s.line("it answers %s", list(b.Answers))
 	}
+	if len(w.design.FiltersAt(o.ID, true))+len(w.design.FiltersAt(o.ID, false)) > 0 {
+		s.check = seen{Listed, "its interface has these addresses (ip address); its filter decides who else is answered"}
+	}
 	return s
 }

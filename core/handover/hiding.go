@@ -5,9 +5,11 @@ import (
 	"net/netip"
 	"slices"
 	"strconv"
+	"strings"
 
 	"dravin/core/box"
 	"dravin/core/design"
+	"dravin/core/prefix"
 )
 
 // A box that hides behind its own address puts the one that walks show, named wherever
@@ -33,11 +35,26 @@ func (r ruleset) hides(x box.Rule) []string {
 	switch {
 	case x.Toward != "" && r.devices(x.Toward) != nil:
 	case len(joints) > 0:
-		out = append(out, "oifname != "+set(joints)+" masquerade")
+		out = append(out, "oifname != "+set(joints)+r.others(x)+" masquerade")
 	default:
-		out = append(out, "masquerade")
+		out = append(out, strings.TrimPrefix(r.others(x)+" masquerade", " "))
 	}
 	return out
+}
+
+// others keeps a rule from what the box sends from one of several public addresses of its own, as its IPsec daemon
+// does: a far end knows it by that.
+func (r ruleset) others(x box.Rule) string {
+	var own []string
+	for _, a := range r.box.Addresses {
+		if r.of.Has(a) && !a.IsUnspecified() && (len(x.Source) == 0 || prefix.Has(x.Source, a)) {
+			own = append(own, a.String())
+		}
+	}
+	if len(own) < 2 {
+		return ""
+	}
+	return fmt.Sprintf(" %s saddr != { %s }", r.family, strings.Join(own, ", "))
 }
 
 // exit is the interface of a tunnel or circuit with the address that the box has on

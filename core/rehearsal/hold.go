@@ -268,7 +268,7 @@ func (p *Plan) answers(d *design.Design, w walk.Proof) *Node {
 	for _, n := range p.Nodes {
 		meant := n.ID == w.To.ID || n.Place == w.To.ID
 		here := n.ID == last.At.ID || n.Place == last.At.ID ||
-			elsewhere && !meant && n.Party == d.Party(last.At.ID).ID
+			elsewhere && !meant && last.At.Kind != design.KindLAN && n.Party == d.Party(last.At.ID).ID
 		if n.Role != HostRole || !here || !slices.Contains(n.Addresses, last.Header.Dst) {
 			continue
 		}
