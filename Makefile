@@ -63,8 +63,8 @@ bench-load: bin/dravin ## 500 mixed requests a second at 300 sites, the client o
 	go build -o .dravin/load ./cmd/load
 	.dravin/load -seconds 30
 
-faults: setup-test build ## kills, stops, freezes and cut listeners in the large (FAULTS=1000 each)
-	DRAVIN_WORST=all go test ./core/ingest -count=1 -v -run WorstFiles
+faults: setup-test build ## readers at their limits, kills, stops, freezes and cut listeners in the large (FAULTS=1000 each)
+	DRAVIN_WORST=all go test ./core/ingest ./cmd/dravin -count=1 -v -run 'WorstFiles|ReadersAtTheirLimits'
 	FAULTS=$(or $(FAULTS),1000) go test ./store ./cmd/dravin ./server -count=1 -v -timeout 3h -run 'Kill|Cut|AtOnce|Held|Frozen|Silent|Restarted|Dump'
 
 fuzz: ## fuzz each reader for a minute
