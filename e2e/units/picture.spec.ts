@@ -115,6 +115,13 @@ test.describe("folding", () => {
     const f = fold({ parties: [...many, party("n", "network")], links: many.map((h, k) => ({ ...link(h.id, "n"), status: { up: k > 9 } })), ties: [] }, { ...open, open: [] });
     expect(f.parties.map((x) => [x.members.length, x.worst])).toEqual([[10, "broken"], [10, "well"], [1, "broken"]]);
   });
+  test("the head of a star stands apart from its spokes, so that their links are seen", () => {
+    const f = fold({ parties: huts, links: huts.slice(1).map((h) => link(h.id, "hut0")), ties: [] }, { ...open, open: [] });
+    expect(f.parties.map((x) => x.members.length)).toEqual([1, 8]);
+    expect(f.links.map((l) => l.count)).toEqual([8]);
+    const mesh = huts.flatMap((a, n) => huts.slice(n + 1).map((b) => link(a.id, b.id)));
+    expect(names({ parties: huts, links: mesh, ties: [] })).toEqual(["9 like hut0"]);
+  });
   test("parties are gathered under what they are grouped by", () => {
     const owned = huts.map((h, n) => ({ ...h, owner: n % 2 ? "Estates" : "Science" }));
     const p = drawn({ parties: owned, links: [], ties: [] }, { group: "owner" });

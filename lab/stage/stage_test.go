@@ -146,7 +146,8 @@ func TestWhatGoesWrongIsRehearsed(t *testing.T) {
 }
 
 // Random estates are rehearsed to what is proven of them: 24 in make truth, else two that found something when they
-// were first rehearsed and two that are drawn anew in each run. DRAVIN_TRUTH_SEED fixes the first of those that are drawn.
+// were first rehearsed and two that are drawn anew in each run. DRAVIN_TRUTH_SEED fixes the first of those that are
+// drawn.
 func TestRandomEstatesAreRehearsed(t *testing.T) {
 	possible(t)
 	first, err := strconv.ParseUint(os.Getenv("DRAVIN_TRUTH_SEED"), 10, 64)

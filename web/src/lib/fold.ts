@@ -96,7 +96,9 @@ export function fold(estate: Estate, how: How): Folded {
   }
   const into = new Map<string, string>(); // party to its stack
   const stacks = new Map<string, Party[]>();
-  for (const [key, list] of alike) {
+  for (const [key, all] of alike) {
+    const heads = headsOf(estate, all);
+    const list = all.filter((x) => !heads.has(x.id));
     const ill = list.filter((x) => worst.get(x.id) === "broken");
     const apart = ill.length > single ? [] : ill;
     for (const [part, members] of [
@@ -109,6 +111,26 @@ export function fold(estate: Estate, how: How): Folded {
     }
   }
   return { ...gathered(estate, into, stacks, worst, how.group) };
+}
+
+/**
+ * Those of parties that are alike to which others of them are joined, as spokes are to the head of a star: with them in
+ * one stack none of their links would be seen. Where nearly all are joined with all, nobody is a head.
+ */
+function headsOf(estate: Estate, alike: Party[]): Set<string> {
+  const heads = new Set<string>();
+  const among = new Set(alike.map((x) => x.id));
+  const inside = estate.links.filter((l) => l.a !== l.b && among.has(l.a) && among.has(l.b));
+  for (;;) {
+    const count = new Map<string, number>();
+    for (const l of inside)
+      if (!heads.has(l.a) && !heads.has(l.b))
+        for (const end of [l.a, l.b]) count.set(end, (count.get(end) ?? 0) + 1);
+    const most = [...count].sort((a, b) => b[1] - a[1] || a[0].localeCompare(b[0]))[0];
+    if (!most) return heads;
+    if (heads.size === single) return new Set();
+    heads.add(most[0]);
+  }
 }
 
 /** A short name of a stack that stays the same while its members are alike. */
