@@ -172,7 +172,30 @@ func selfOf(d *design.Design, o *design.Object) []netip.Prefix {
 	for _, x := range insides(d, o.ID) {
 		out = append(out, prefix.Alone(x.own))
 	}
+	for _, a := range counterparts(d, o) {
+		out = append(out, prefix.Alone(a))
+	}
 	return append(out, Among(d, o)...)
+}
+
+// counterparts are the addresses that one's own box has in its mapped ranges: the files give it there the counterpart
+// of its first address in each real range, of IPv4.
+func counterparts(d *design.Design, o *design.Object) (out []netip.Addr) {
+	if p := d.Get(o.Parent); o.Kind == design.KindGateway && (p == nil || p.Kind != design.KindSite) {
+		return nil // a cloud's
+	}
+	for _, x := range Translations(d, o.ID) {
+		if x.Does != design.OneToOne || !x.Into.Addr().Is4() {
+			continue
+		}
+		for _, a := range design.StandsAt(o) {
+			if x.Real.Contains(a) {
+				out = append(out, x.Mapped(a, false))
+				break
+			}
+		}
+	}
+	return out
 }
 
 // standsAt are the addresses that a gateway or box has beside hosts; a cloud's

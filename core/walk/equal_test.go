@@ -193,3 +193,28 @@ func TestABoxTakesNothingFromItself(t *testing.T) {
 		assert.Equal(t, want, p.Stop.Code, p.Stop.Why)
 	}
 }
+
+// A box's script gives it the counterpart of its own address in a mapped range: a packet that it sends from there, and
+// that comes back to it, is one from an own address.
+func TestTheCounterpartOfAnOwnAddressIsTheBoxs(t *testing.T) {
+	d, err := design.Read([]byte(`dravin: 1
+name: It dials its own mapped range
+sites:
+  - name: Fern Lodge
+    gateways: [{name: gate, addresses: 203.0.113.12, stands: 10.214.64.2, routes: [{prefix: 10.223.2.0/24, via: 10.214.64.5}]}]
+    lans: [{name: shed, prefixes: 10.214.64.0/24, endpoints: [{name: gauge, addresses: 10.214.64.17}]}]
+    boxes:
+      - name: mill
+        addresses: 10.214.64.5
+        translate:
+          - {hook: arriving, does: one-to-one, real: 10.214.64.0/24, into: 10.223.2.0/24}
+          - {hook: leaving, does: one-to-one, real: 10.214.64.0/24, into: 10.223.2.0/24}
+`))
+	require.NoError(t, err)
+	tables := route.Solve(d, status.Condition{})
+	f, err := walk.ParseFlow(tables, "fern-lodge/mill", "10.223.2.17", design.Service{Proto: "icmp"})
+	require.NoError(t, err)
+	p := walk.Prove(tables, f)
+	require.NotNil(t, p.Stop)
+	assert.Equal(t, walk.OwnSource, p.Stop.Code, p.Stop.Why)
+}
