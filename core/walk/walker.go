@@ -3,6 +3,7 @@ package walk
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"dravin/core/design"
 	"dravin/core/filter"
@@ -305,8 +306,27 @@ func (w *walker) deliver(place design.ID, at Place) outcome {
 	if out, stopped := w.receivesThrough(got, here, at.ID == place); stopped {
 		return out
 	}
+	if at.ID != place && w.fromItself(got) {
+		return w.halt(
+			OwnSource, here, fmt.Sprintf("%s takes nothing that comes from %s, an address of its own", who, w.header.Src),
+			"hide the source behind an address that whoever is called does not have",
+		)
+	}
 	w.stage(here, Delivers, nil, "%s receives it: from %s to %s", who, w.header.Src, w.header.Dst)
 	return outcome{arrived: got}
+}
+
+// fromItself reports whether a packet of IPv4 comes to a host from an address of its own: a translation has made its
+// source one. A kernel drops it as a martian.
+func (w *walker) fromItself(h Host) bool {
+	if !w.header.Src.Is4() {
+		return false
+	}
+	if w.header.Src == h.Address {
+		return true
+	}
+	o := w.design.Get(h.Endpoint)
+	return o != nil && slices.Contains(o.Body.(*design.Endpoint).Addresses, w.header.Src)
 }
 
 // isMeant reports whether the packet is where it should be: at the endpoint,
