@@ -216,6 +216,9 @@ func (r *reader) prefix(b *being, f design.Field) (any, bool) {
 		r.wrongHere("a range is missing", "write one such as 10.214.0.0/22, or /24 for the next free one")
 		return nil, false
 	}
+	if f.Span && strings.Contains(t.text, "-") {
+		return t.text, true // the body's own reader takes it apart
+	}
 	bits, size := sizeOf(t.text)
 	if !size || t.quoted {
 		p, err := parsePrefix(t.text)

@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 
+	"go4.org/netipx"
+
 	"dravin/core/prefix"
 )
 
@@ -129,6 +131,9 @@ func (d *decoder) list(n *node, path string, v reflect.Value, tag reflect.Struct
 		d.problem(n, path, "is a mapping", "a list is needed")
 		return
 	}
+	if tag.Get("span") != "" {
+		items = d.spans(items, path)
+	}
 	text := v.Type().Elem().Kind() == reflect.String
 	if text && n.shape == scalar && n.text == "" { // as if nothing were given
 		return
@@ -151,6 +156,31 @@ func (d *decoder) list(n *node, path string, v reflect.Value, tag reflect.Struct
 	if len(items) > 0 {
 		v.Set(out)
 	}
+}
+
+// spans are the items of a list of ranges: one that says from which address to which stands for the prefixes of just
+// these.
+func (d *decoder) spans(items []*node, path string) (out []*node) {
+	for i, item := range items {
+		if item.shape != scalar || !strings.Contains(item.text, "-") {
+			out = append(out, item)
+			continue
+		}
+		span, err := netipx.ParseIPRange(strings.ReplaceAll(item.text, " ", ""))
+		if err != nil {
+			d.problem(
+				item, fmt.Sprintf("%s[%d]", path, i), shown(item.text)+" is not from one address to a later one",
+				"write such as 10.214.0.100-10.214.0.199",
+			)
+			continue
+		}
+		for _, p := range span.Prefixes() {
+			one := *item
+			one.text = p.String()
+			out = append(out, &one)
+		}
+	}
+	return out
 }
 
 func (d *decoder) prefix(n *node, path string, v reflect.Value, host bool) {

@@ -145,7 +145,7 @@ var Docs = map[string]string{
 	"Internet.Note":           "Free text.",
 	"LAN.Fixed":               "Its addresses can not be changed.",
 	"LAN.Gateways":            "The gateways its hosts use, the first one by default; empty: all of the site's.",
-	"LAN.GivesOut":            "What of its ranges it gives out to hosts by itself (RFC 2131): no address there is for a host, a box or a published service that keeps one.",
+	"LAN.GivesOut":            "What of its ranges it gives out to hosts by itself (RFC 2131): no address there is for a host, a box or a published service that keeps one. Prefixes, or from one address to another, such as 10.214.0.100-10.214.0.199.",
 	"LAN.Note":                "Free text, such as why its addresses are fixed.",
 	"LAN.Prefixes":            "Its on-link ranges.",
 	"LAN.Segment":             "Its routing domain.",

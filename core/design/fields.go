@@ -44,6 +44,7 @@ type Field struct {
 	Many     bool      `json:"many,omitempty"`  // a list
 	Min      int       `json:"min,omitempty"`   // of a list: so many at least
 	Max      int       `json:"max,omitempty"`   // of a list: so many at most; 0: any number
+	Span     bool      `json:"span,omitempty"`  // a range may be said from one address to another
 	Enum     []string  `json:"enum,omitempty"`  // what it may be, if that is a few words
 	Kinds    []Kind    `json:"kinds,omitempty"` // of a reference
 	Parts    []Field   `json:"parts,omitempty"` // of parts
@@ -95,6 +96,7 @@ func fieldOf(t reflect.Type, sf reflect.StructField) Field {
 	f := Field{Key: key, Doc: DocOf(t, sf.Name), Optional: optional, Enum: EnumOf(sf.Tag)}
 	f.Min, _ = strconv.Atoi(sf.Tag.Get("min"))
 	f.Max, _ = strconv.Atoi(sf.Tag.Get("max"))
+	f.Span = sf.Tag.Get("span") != ""
 	of := sf.Type
 	if of.Kind() == reflect.Slice {
 		f.Many, of = true, of.Elem()

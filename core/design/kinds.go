@@ -382,8 +382,8 @@ type LAN struct {
 	// range.
 	VLAN uint16 `yaml:"vlan,omitempty" json:"vlan,omitempty"`
 	// What of its ranges it gives out to hosts by itself (RFC 2131): no address there is for a host, a box or a
-	// published service that keeps one.
-	GivesOut []netip.Prefix `yaml:"gives_out,omitempty" json:"gives_out,omitempty"`
+	// published service that keeps one. Prefixes, or from one address to another, such as 10.214.0.100-10.214.0.199.
+	GivesOut []netip.Prefix `yaml:"gives_out,omitempty" json:"gives_out,omitempty" span:"yes"`
 	// Its addresses can not be changed.
 	Fixed bool `yaml:"fixed,omitempty" json:"fixed,omitempty"`
 	// Free text, such as why its addresses are fixed.

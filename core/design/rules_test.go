@@ -1,6 +1,7 @@
 package design_test
 
 import (
+	"fmt"
 	"net/netip"
 	"strings"
 	"testing"
@@ -173,4 +174,20 @@ func TestProblemsAreShort(t *testing.T) {
 	}
 	_, err := Read([]byte("dravin: 1\nname: Caf\xe9\n"))
 	assert.ErrorContains(t, err, "line 2, column 10: the file is not in UTF-8")
+}
+func TestSpansAreRanges(t *testing.T) {
+	file := func(span string) []byte {
+		return []byte("dravin: 1\nname: x\nsites: [{name: Fern Lodge, lans: [{name: shed, prefixes: 10.214.0.0/22, gives_out: " +
+			span + "}]}]\n")
+	}
+	d, err := Read(file("[10.214.0.100 - 10.214.0.103, 10.214.1.0/24]"))
+	require.NoError(t, err)
+	lan := d.Of(KindLAN)[0].Body.(*LAN)
+	assert.Equal(t, "[10.214.0.100/30 10.214.1.0/24]", fmt.Sprint(lan.GivesOut))
+	for span, says := range map[string]string{
+		"10.214.0.9-10.214.0.1": "not from one address to a later one", "10.215.0.1-10.215.0.2": "is not all in its ranges",
+	} {
+		_, err := Read(file(span))
+		assert.ErrorContains(t, err, says)
+	}
 }

@@ -218,3 +218,34 @@ sites:
 	require.NotNil(t, p.Stop)
 	assert.Equal(t, walk.OwnSource, p.Stop.Code, p.Stop.Why)
 }
+
+// Of a crossing for services what is rewritten stays in the caller's segment; what is said to mend it does.
+func TestARewritingServiceAtACrossingIsToProxy(t *testing.T) {
+	file := func(does string) []byte {
+		return []byte(`dravin: 1
+name: Services only
+segments: [{name: science}, {name: grounds}]
+crossings: [{name: hatch, from: science, to: grounds, does: services}]
+sites:
+  - name: Fern Lodge
+    gateways: [{name: gate, addresses: 203.0.113.12, stands: [10.214.64.1, 10.214.65.1]}]
+    lans:
+      - {name: shed, prefixes: 10.214.64.0/24, segment: science, endpoints: [{name: gauge, addresses: 10.214.64.9}]}
+      - {name: row, prefixes: 10.214.65.0/24, segment: grounds, endpoints: [{name: lamp, addresses: 10.214.65.9}]}
+published_services:
+  - {name: desk, at: fern-lodge/gate, address: 10.214.64.40, service: tcp/502, target: fern-lodge/row/lamp, ` + does + `}
+`)
+	}
+	proof := func(does string) walk.Proof {
+		d, err := design.Read(file(does))
+		require.NoError(t, err)
+		tables := route.Solve(d, status.Condition{})
+		f, err := walk.ParseFlow(tables, "gauge", "10.214.64.40", design.Service{Proto: "tcp", Port: 502})
+		require.NoError(t, err)
+		return walk.Prove(tables, f)
+	}
+	p := proof("does: rewriting, hides: true")
+	require.NotNil(t, p.Stop)
+	assert.Contains(t, p.Stop.Fix, "set desk does proxying")
+	assert.True(t, proof("does: proxying").Works)
+}

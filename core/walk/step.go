@@ -382,8 +382,22 @@ func (w *walker) otherSegment(p *route.Point, at Place) (out outcome, other bool
 			c.Winner.Via,
 			w.design.Title(p.Segment),
 		),
-		"let a crossing say what may pass between the two segments, or put both into one",
+		w.crossingFix(p),
 	), true
+}
+
+// crossingFix says what would lead a packet into another segment: a crossing, or, where a published service has sent it
+// on, that this dials by itself.
+func (w *walker) crossingFix(p *route.Point) string {
+	for o, l := range w.design.ListenersAt(p.ID) {
+		if to, _ := w.design.DialOf(l); !l.Proxies() && to == w.header.Dst {
+			return fmt.Sprintf(
+				"let %[1]s be proxying (set %[1]s does proxying): what it rewrites stays in the caller's segment, and what it "+
+					"dials itself does not", o.Name,
+			)
+		}
+	}
+	return "let a crossing say what may pass between the two segments, or put both into one"
 }
 
 // routeFix says who can let a point have a route: where routes come by

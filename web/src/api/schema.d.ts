@@ -2167,6 +2167,7 @@ export interface components {
       min?: number;
       optional?: boolean;
       parts?: components["schemas"]["Field"][];
+      span?: boolean;
       /**
        * @description How a value is written.
        * @enum {string}
