@@ -175,10 +175,14 @@ func TestProblemsAreShort(t *testing.T) {
 	_, err := Read([]byte("dravin: 1\nname: Caf\xe9\n"))
 	assert.ErrorContains(t, err, "line 2, column 10: the file is not in UTF-8")
 }
+
+// What a LAN gives out may be said from one address to another; it is kept as the prefixes of just these.
 func TestSpansAreRanges(t *testing.T) {
 	file := func(span string) []byte {
-		return []byte("dravin: 1\nname: x\nsites: [{name: Fern Lodge, lans: [{name: shed, prefixes: 10.214.0.0/22, gives_out: " +
-			span + "}]}]\n")
+		return []byte(
+			"dravin: 1\nname: x\nsites: [{name: Fern Lodge, lans: [{name: shed, prefixes: 10.214.0.0/22, gives_out: " + span +
+				"}]}]\n",
+		)
 	}
 	d, err := Read(file("[10.214.0.100 - 10.214.0.103, 10.214.1.0/24]"))
 	require.NoError(t, err)

@@ -2806,7 +2806,7 @@ export interface components {
       fixed?: boolean;
       /** @description The gateways its hosts use, the first one by default; empty: all of the site's. */
       gateways?: string[];
-      /** @description What of its ranges it gives out to hosts by itself (RFC 2131): no address there is for a host, a box or a published service that keeps one. */
+      /** @description What of its ranges it gives out to hosts by itself (RFC 2131): no address there is for a host, a box or a published service that keeps one. Prefixes, or from one address to another, such as 10.214.0.100-10.214.0.199. */
       gives_out?: string[];
       /** @description Free text, such as why its addresses are fixed. */
       note?: string;
