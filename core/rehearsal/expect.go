@@ -34,7 +34,7 @@ type Table struct {
 	Title   string
 	Learned []Learned
 	Sent    []Learned // what is sent into links without a session
-	Shares  bool      // equal routes that are learned are used side by side
+	Shares  bool      // of one's own box: equal routes that are learned are used side by side
 }
 
 // Learned is a range that is learned, with the devices into which it may lead.
@@ -139,7 +139,9 @@ func (b *builder) table(p *route.Point) {
 	if n.Role == HostRole || n.Role == Network {
 		return
 	}
-	t := Table{Node: n.Name, At: p.ID, Number: number, Title: p.Title, Shares: b.tables.Shares(p.ID)}
+	t := Table{
+		Node: n.Name, At: p.ID, Number: number, Title: p.Title, Shares: n.Role == OwnBox && b.tables.Shares(p.ID),
+	}
 	for _, r := range p.Routes {
 		if n.Role == OwnBox && r.Source == route.Static && r.Hop.Kind == route.Tunnel && r.Unusable == "" &&
 			r.Expected == "" && r.Prefix.Bits() > 0 {

@@ -249,6 +249,9 @@ func (p *Plan) titleOf(node string) string {
 // fits reports whether what came of a flow is what one of its ways says.
 func (p *Plan) fits(d *design.Design, w walk.Proof, f Flow, got Sent) bool {
 	host := p.answers(d, w)
+	if elsewhere(w) && !got.Answered {
+		return true // whoever it comes to may not know the way back
+	}
 	if host == nil || !got.Answered || f.Service.Proto == "icmp" {
 		return (host != nil) == got.Answered
 	}
@@ -260,15 +263,15 @@ func (p *Plan) fits(d *design.Design, w walk.Proof, f Flow, got Sent) bool {
 // answers is the host that answers by a walk; nil if none does: a walk does not ask whether anything listens. Of
 // several that have an address a flow means one, and another one that it comes to answers all the same.
 func (p *Plan) answers(d *design.Design, w walk.Proof) *Node {
-	elsewhere := w.Stop != nil && w.Stop.Code == walk.OnLinkElsewhere
-	if !w.Works && !elsewhere || len(w.Forward) == 0 {
+	other := elsewhere(w)
+	if !w.Works && !other || len(w.Forward) == 0 {
 		return nil
 	}
 	last := w.Forward[len(w.Forward)-1]
 	for _, n := range p.Nodes {
 		meant := n.ID == w.To.ID || n.Place == w.To.ID
 		here := n.ID == last.At.ID || n.Place == last.At.ID ||
-			elsewhere && !meant && last.At.Kind != design.KindLAN && n.Party == d.Party(last.At.ID).ID
+			other && !meant && last.At.Kind != design.KindLAN && n.Party == d.Party(last.At.ID).ID
 		if n.Role != HostRole || !here || !slices.Contains(n.Addresses, last.Header.Dst) {
 			continue
 		}
@@ -279,6 +282,9 @@ func (p *Plan) answers(d *design.Design, w walk.Proof) *Node {
 	}
 	return nil
 }
+
+// elsewhere reports whether a packet comes to another than who was meant.
+func elsewhere(w walk.Proof) bool { return w.Stop != nil && w.Stop.Code == walk.OnLinkElsewhere }
 
 // same allows for what nobody can foretell: which of several tunnels' inside addresses, or which address of a pool, a
 // conversation gets.
