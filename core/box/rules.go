@@ -65,8 +65,10 @@ type Listener struct {
 	Service design.Service
 	Callers []netip.Prefix // who may call; empty: everybody
 	Proxies bool           // it ends the connection and opens another
-	Dials   netip.Addr     // where it leads
-	Port    uint16
+	// ByTunnel says that it dials over several tunnels, each time from the inside address of the one that is taken.
+	ByTunnel bool
+	Dials    netip.Addr // where it leads
+	Port     uint16
 	// Tunnels are those over which the box dials, if it does over a link, and Source the
 	// address from which; invalid where the kernel chooses it.
 	Tunnels []design.ID
@@ -87,13 +89,23 @@ func listeners(t *route.Tables, b *Box) []Listener {
 			// What leaves by the way out has its address by itself: a link that comes later then gives it another.
 			out := b.Main().Table.Lookup(l.Dials).Winner
 			wayOut := out == nil || out.Hop.Kind == route.Internet
-			if !wayOut && src.IsValid() && !src.Assumed && src.Addr.Is4() == l.Dials.Is4() && len(l.Tunnels) < 2 {
+			l.ByTunnel = len(l.Tunnels) > 1 && insideOf(b, src.Addr)
+			if !wayOut && src.IsValid() && !src.Assumed && src.Addr.Is4() == l.Dials.Is4() && !l.ByTunnel {
 				l.Source = src.Addr
 			}
 		}
 		out = append(out, l)
 	}
 	return out
+}
+
+// insideOf reports whether an address is a box's in one of its tunnels.
+func insideOf(b *Box, a netip.Addr) bool {
+	return slices.ContainsFunc(b.Links, func(l *Link) bool {
+		return slices.ContainsFunc(l.Tunnels, func(t Tunnel) bool {
+			return slices.ContainsFunc(t.Insides(), func(p netip.Prefix) bool { return p.Addr() == a })
+		})
+	})
 }
 
 // dialledOver are the tunnels over which a box dials an address itself.

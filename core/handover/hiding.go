@@ -93,7 +93,7 @@ func (r ruleset) waysOut() (out []exit) {
 // lost.
 func (r ruleset) dials() {
 	for _, l := range r.box.Listeners {
-		if !l.Proxies || len(l.Tunnels) < 2 || !r.of.Has(l.Dials) {
+		if !l.ByTunnel || !r.of.Has(l.Dials) {
 			continue
 		}
 		r.comment("%s dials by any tunnel, from its inside address", l.Name)

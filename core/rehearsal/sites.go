@@ -10,6 +10,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/handover"
 	"dravin/core/prefix"
+	"dravin/core/route"
 	"dravin/core/topology"
 )
 
@@ -101,6 +102,13 @@ func (b *builder) at(id design.ID, place *design.Object, p netip.Prefix) netip.A
 	for _, a := range stands {
 		if p.Contains(a) {
 			return a
+		}
+	}
+	if a := route.Unheld(b.design, place, p); o.Kind == design.KindGateway && a.IsValid() {
+		// The one that walks show, unless another gateway has it by now.
+		key := fmt.Sprint(place.ID, " ", p, " ", id)
+		if b.given[key] == a || !b.taken(place, a) {
+			b.given[key] = a
 		}
 	}
 	return b.free(place, p, string(id))

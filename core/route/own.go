@@ -105,7 +105,7 @@ func (t *Tables) preferredBy(p *Point, r *Route, f prefix.Family) Own {
 			}
 		}
 		if place := placeWith(d, o, own); place != nil {
-			if a := unheld(d, place, own); a.IsValid() {
+			if a := Unheld(d, place, own); a.IsValid() {
 				return Own{Addr: a, Assumed: true}
 			}
 		}
@@ -207,15 +207,15 @@ func ownIn(d *design.Design, o, place *design.Object, stands []netip.Addr, next,
 	}
 	for _, r := range design.RangesOf(place) {
 		if r.Addr().Is4() == to.Is4() && (!best.IsValid() || r.Contains(next)) {
-			best = unheld(d, place, r)
+			best = Unheld(d, place, r)
 		}
 	}
 	return Own{Addr: best, Assumed: best.IsValid()}
 }
 
-// unheld is the last address of a range that a host may have and nothing in the design
-// has.
-func unheld(d *design.Design, place *design.Object, r netip.Prefix) netip.Addr {
+// Unheld is the last address of a range that a host may have and nothing in the design
+// has: it stands for that of a gateway of which the design says none.
+func Unheld(d *design.Design, place *design.Object, r netip.Prefix) netip.Addr {
 	a := prefix.LastHost(r)
 	for ; r.Contains(a); a = a.Prev() {
 		held := slices.ContainsFunc(d.Inside(place.ID, design.KindEndpoint), func(e *design.Object) bool {
