@@ -101,6 +101,18 @@ func (b *builder) terms(w *Wire, links [2]*box.Link, ends [2]box.Tunnel) {
 	}
 }
 
+// Pairs are how many child SAs a wire is to have: one for each pair of selectors, or one.
+func (w Wire) Pairs() int {
+	for _, e := range w.Ends {
+		for _, t := range e.Terms {
+			if t.Name == Selectors && t.Value != "" {
+				return strings.Count(t.Value, ", ") + 1
+			}
+		}
+	}
+	return 1
+}
+
 func (b *builder) role(node string) Role {
 	n := slices.IndexFunc(b.plan.Nodes, func(n *Node) bool { return n.Name == node })
 	return b.plan.Nodes[n].Role

@@ -226,7 +226,7 @@ func (p *play) standing(t *route.Tables) (up, of int) {
 	for k, w := range p.plan.Wires {
 		if t.Status.Of(w.Tunnel).Up {
 			of++
-			if len(p.live.pairs[k]) > 0 {
+			if len(p.live.pairs[k]) >= w.Pairs() {
 				up++
 			}
 		}
