@@ -75,8 +75,9 @@ test("what another has set in a cell meanwhile is told, and stands until one say
   const edit = { base: position, reason: "Theirs", edits: [put] };
   const lookedAtAgain = page.waitForResponse((r) => r.url().includes("/stock"));
   expect((await request.post(`/api/designs/${id}/changes`, { data: edit })).ok()).toBe(true);
-  await lookedAtAgain;
-  await expect(page.getByTitle(/Undo: Theirs/)).toBeVisible();
+  await (await lookedAtAgain).finished();
+  await expect(page.getByTitle(/Undo: Theirs/), "what another did is not mine to undo").toHaveCount(0);
+  await page.waitForTimeout(500); // until it is drawn
   await input.press("Enter");
   await expect(page.getByText("somebody has set “zoology store” meanwhile")).toBeVisible();
   await page.getByLabel("Filter").fill("zoology");
