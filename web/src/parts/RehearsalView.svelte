@@ -236,9 +236,9 @@
                         <td class="py-1 pr-3"
                           >{i.name}{#if i.never}<span class="text-soft">, never</span>{/if}</td
                         >
-                        <td class="pr-3">{s.from} to {s.to} on {s.service}</td>
-                        <td class="pr-3">{s.rehearsed}</td>
-                        <td class="whitespace-nowrap {s.same ? 'text-good' : 'text-clash font-semibold'}"
+                        <td class="py-1 pr-3">{s.from} to {s.to} on {s.service}</td>
+                        <td class="py-1 pr-3">{s.rehearsed}</td>
+                        <td class="py-1 whitespace-nowrap {s.same ? 'text-good' : 'text-clash font-semibold'}"
                           >{s.same ? "✓ as proven" : "× differs"}</td
                         >
                       </tr>
@@ -246,7 +246,7 @@
                     {#each i.why as why (why)}
                       <tr class="border-line border-t align-top">
                         <td class="py-1 pr-3">{i.name}</td>
-                        <td class="text-soft" colspan="3">not sent: {why}</td>
+                        <td class="text-soft py-1" colspan="3">not sent: {why}</td>
                       </tr>
                     {/each}
                   {/each}
