@@ -64,6 +64,8 @@ func (b *builder) tunnel(o *design.Object, body *design.Link, links [2]*box.Link
 		if n.Role == OwnBox && !links[k].Routed() {
 			b.asks(n, b.design.Get(body.Ends[k].Gateway))
 			end.Asks, end.Stay = true, b.boxOf(body.Ends[k].Gateway).Main().Table.Own
+		}
+		if !links[k].Routed() {
 			b.speaksFor(n, b.boxOf(body.Ends[k].Gateway), t)
 		}
 		_, end.Inner = b.cable(n, end.Device, b.ether, "")

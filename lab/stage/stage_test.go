@@ -145,7 +145,7 @@ func TestWhatGoesWrongIsRehearsed(t *testing.T) {
 	}
 }
 
-// Random estates are rehearsed to what is proven of them: 24 in make truth, else two that found something when they
+// Random estates are rehearsed to what is proven of them: 24 in make truth, else three that found something when they
 // were first rehearsed and two that are drawn anew in each run. DRAVIN_TRUTH_SEED fixes the first of those that are
 // drawn.
 func TestRandomEstatesAreRehearsed(t *testing.T) {
@@ -155,7 +155,7 @@ func TestRandomEstatesAreRehearsed(t *testing.T) {
 		first = rand.Uint64N(1 << 20)
 	}
 	t.Logf("random estates begin with DRAVIN_TRUTH_SEED=%d", first)
-	seeds := []uint64{9, 1027577, first, first + 1}
+	seeds := []uint64{9, 529468, 1027577, first, first + 1}
 	if os.Getenv("DRAVIN_REHEARSE") == "all" {
 		seeds = nil
 		for n := range uint64(24) {
