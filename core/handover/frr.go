@@ -328,7 +328,7 @@ func (f *frrFile) family(p *page, family prefix.Family) {
 		return
 	}
 	p.line(" address-family %s unicast", family.Code())
-	for _, r := range announced(b.Main().Announces, nil, family) {
+	for _, r := range announced(b.Main().Announces, b.Summaries, family) {
 		p.line("  network %s", r)
 	}
 	for _, x := range b.Summaries {

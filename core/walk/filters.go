@@ -172,7 +172,7 @@ func (w *walker) rules(
 	if w.collect != nil {
 		g.From, g.To = w.collect.from, w.collect.to
 	}
-	met := meeting{gatekeeper{o.ID, keeper}, at}
+	met := meeting{gatekeeper{o.ID, keeper}, at, w.header}
 	if w.way == "reply" {
 		w.met = append(w.met, met)
 	}
@@ -224,18 +224,20 @@ func (w *walker) unseen(f *filter.Filter, at Place) outcome {
 	).about(f.ID, "")
 }
 
-// meeting is a filter that a packet met at a place.
+// meeting is a filter that a packet met at a place, and the packet as it was there.
 type meeting struct {
 	gatekeeper
-	at Place
+	at     Place
+	header Header
 }
 
 // halfSeen stops a conversation of TCP of which a filter that remembers sees one way only: the answer goes another
 // way, and what follows the request belongs, to that filter, to no conversation (its connection table has seen no
-// answer, and takes it for invalid).
+// answer, and takes it for invalid). A filter that the request meets twice, since a box behind it translates, has two
+// conversations to see whole.
 func (w *walker) halfSeen(there []meeting) (outcome, bool) {
 	for _, m := range there {
-		if !slices.ContainsFunc(w.met, func(x meeting) bool { return x.gatekeeper == m.gatekeeper }) {
+		if !slices.ContainsFunc(w.met, func(x meeting) bool { return w.answers(x, m) }) {
 			f := w.tables.Filter(m.filter)
 			return w.halt(
 				NotSeenBegin, m.at,
@@ -249,6 +251,19 @@ func (w *walker) halfSeen(there []meeting) (outcome, bool) {
 		}
 	}
 	return outcome{}, false
+}
+
+// answers reports whether a packet at a filter belongs to the conversation that another one there began.
+func (w *walker) answers(back, there meeting) bool {
+	switch {
+	case back.gatekeeper != there.gatekeeper:
+		return false
+	case back.header == there.header.reversed():
+		return true
+	}
+	return slices.ContainsFunc(w.known[there.at.ID], func(c conversation) bool {
+		return c.first == there.header && c.reply == back.header // the filter is asked before the box translates
+	})
 }
 
 func (w *walker) refused(f *filter.Filter, at Place, direction string, r filter.Ruling, p filter.Packet) outcome {

@@ -130,17 +130,16 @@ func strays(t *route.Tables, stages []walk.Stage) (beside walk.Place, leaves boo
 			continue
 		}
 		o := d.Get(s.At.ID)
-		if s.Table == nil || s.Table.Winner == nil || !slices.Contains(walk.Boxes, o.Kind) ||
-			d.Party(o.ID).Kind != design.KindSite {
+		if s.Table == nil || s.Table.Winner == nil || !slices.Contains(walk.Boxes, o.Kind) {
 			break
 		}
-		hop := s.Table.Winner.Hop
+		hop, own := s.Table.Winner.Hop, d.Party(o.ID).Kind == design.KindSite
 		to := d.Get(hop.To)
 		switch {
-		case hop.Kind == route.Internet:
+		case hop.Kind == route.Internet && own:
 			return walk.Place{}, true
-		case hop.Kind != route.Deliver || to == nil:
-		case to.Kind == design.KindInnerRoute:
+		case hop.Kind != route.Deliver || to == nil || !own && guarded(d, to):
+		case to.Kind == design.KindInnerRoute && own:
 			return walk.Place{ID: to.ID, Kind: to.Kind, Title: d.Title(to.ID)}, true
 		case whoHas(t, walk.Place{ID: to.ID, Kind: to.Kind}, s.Header.Dst).ID != "":
 			return walk.Place{ID: to.ID, Kind: to.Kind, Title: d.Title(to.ID)}, true
@@ -148,6 +147,11 @@ func strays(t *route.Tables, stages []walk.Stage) (beside walk.Place, leaves boo
 		break
 	}
 	return walk.Place{}, false
+}
+
+// guarded reports whether a cloud's filter stands before a subnet, which may drop what strays before a host has it.
+func guarded(d *design.Design, subnet *design.Object) bool {
+	return len(d.FiltersAt(subnet.ID, false))+len(d.FiltersAt(subnet.Parent, false)) > 0
 }
 
 // visits are the hosts and boxes that a packet comes by, in order, as far as it is carried.
