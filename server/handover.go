@@ -128,7 +128,7 @@ func (s *Server) archiveFile(w http.ResponseWriter, r *http.Request) {
 	var all []bundle.Handed
 	for _, o := range at.design.Inside("", handover.Parties...) {
 		party := box.PartyOf(at.tables(), o.ID)
-		files := append(handover.Files(party, nil), handover.As(party, targets, nil)...)
+		files := append(handover.Files(party, nil), handover.As(party, targets, nil, v.info.UpdatedAt)...)
 		all = append(all, bundle.Handed{Party: o.Name, Files: files})
 	}
 	var out bytes.Buffer
@@ -185,7 +185,12 @@ func (s *Server) handover(ctx context.Context, in *inHandover) (*answer[[]Handed
 		h := handedOf(v, o, masked(v.design), last)
 		if in.Target != "" {
 			party := box.PartyOf(v.tables(), o.ID)
-			h.Files = append(h.Files, handover.As(party, []handover.Target{handover.Target(in.Target)}, masked(v.design))...)
+			h.Files = append(
+				h.Files,
+				handover.As(
+					party, []handover.Target{handover.Target(in.Target)}, masked(v.design), v.info.UpdatedAt,
+				)...,
+			)
 		}
 		out = append(out, h)
 	}

@@ -111,13 +111,13 @@ func newer(b *bundle.Bundle, older string, known []byte) error {
 // changedSince is what each party's files are that are others than those of another design. Keys are in neither: they
 // are no part of a design.
 func changedSince(
-	path string, under condition, party string, targets []handover.Target, now *route.Tables,
+	path string, under condition, party string, targets []handover.Target, now *route.Tables, made time.Time,
 ) (map[string][]handover.Change, error) {
 	old, err := under.read(path)
 	if err != nil {
 		return nil, err
 	}
-	before, after := filesByParty(old.Tables, party, targets), filesByParty(now, party, targets)
+	before, after := filesByParty(old.Tables, party, targets, made), filesByParty(now, party, targets, made)
 	out := map[string][]handover.Change{}
 	for _, files := range []map[string][]handover.File{before, after} {
 		for name := range files {
@@ -130,8 +130,10 @@ func changedSince(
 }
 
 // filesByParty are the files of all parties without keys, or of the one that is asked for, if it is there.
-func filesByParty(t *route.Tables, party string, targets []handover.Target) map[string][]handover.File {
-	all, err := render(t, party, nil, targets)
+func filesByParty(
+	t *route.Tables, party string, targets []handover.Target, made time.Time,
+) map[string][]handover.File {
+	all, err := render(t, party, nil, targets, made)
 	if err != nil {
 		return nil // a party that is new has had nothing
 	}

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -56,12 +57,13 @@ func handoverCommand() *cobra.Command {
 			if err != nil {
 				return badInput(fmt.Errorf("--target: %w", err))
 			}
-			all, err := render(s.Tables, party, keys, targets)
+			made := time.Now()
+			all, err := render(s.Tables, party, keys, targets, made)
 			if err != nil {
 				return badInput(err)
 			}
 			if since != "" {
-				changes, err := changedSince(since, under, party, targets, s.Tables)
+				changes, err := changedSince(since, under, party, targets, s.Tables, made)
 				if err != nil {
 					return err
 				}
@@ -110,7 +112,7 @@ func targetsOf(texts []string) (out []handover.Target, err error) {
 }
 
 func render(
-	tables *route.Tables, party string, keys handover.Keys, targets []handover.Target,
+	tables *route.Tables, party string, keys handover.Keys, targets []handover.Target, made time.Time,
 ) ([]partyFiles, error) {
 	d := tables.Design
 	parties := d.Inside("", handover.Parties...)
@@ -122,7 +124,7 @@ func render(
 	out := []partyFiles{}
 	for _, p := range parties {
 		held := box.PartyOf(tables, p.ID)
-		files := append(handover.Files(held, keys), handover.As(held, targets, keys)...)
+		files := append(handover.Files(held, keys), handover.As(held, targets, keys, made)...)
 		out = append(out, partyFiles{d.Path(p.ID), files, held.Instructions, held.Proofs})
 	}
 	return out, nil

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -184,7 +185,7 @@ func TestDeviceSheetsSayAll(t *testing.T) {
 	tunnels := 0
 	for _, o := range d.Inside("", handover.Parties...) {
 		p := box.PartyOf(tables, o.ID)
-		for _, f := range handover.As(p, []handover.Target{handover.Device}, nil) {
+		for _, f := range handover.As(p, []handover.Target{handover.Device}, nil, time.Now()) {
 			for _, word := range []string{"swanctl", "nft ", "bird", "charon", "/etc"} {
 				assert.NotContains(t, f.Content, word, f.Path)
 			}
@@ -211,4 +212,27 @@ func TestDeviceSheetsSayAll(t *testing.T) {
 		}
 	}
 	assert.Greater(t, tunnels, 10)
+}
+
+// A zone's serial grows with each change, back to what was there before, too (RFC 1982).
+func TestSerialsOnlyGrow(t *testing.T) {
+	d, err := design.Read(demo.Thistledown)
+	require.NoError(t, err)
+	tables := route.Solve(d, status.Condition{})
+	at, before, zones := time.Unix(1_790_000_000, 0), map[string]int{}, 0
+	for n := range 3 {
+		for _, o := range d.Inside("", handover.Parties...) {
+			for _, f := range handover.As(
+				box.PartyOf(tables, o.ID), []handover.Target{handover.Zones}, nil, at.Add(time.Duration(n)*time.Second),
+			) {
+				serial, err := strconv.Atoi(regexp.MustCompile(`SOA ns hostmaster \( (\d+) `).FindStringSubmatch(f.Content)[1])
+				require.NoError(t, err)
+				path := d.Path(o.ID) + "/" + f.Path
+				assert.Greater(t, serial, before[path], path)
+				before[path] = serial
+				zones++
+			}
+		}
+	}
+	assert.Positive(t, zones)
 }

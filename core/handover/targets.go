@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"dravin/core/box"
 	coded "dravin/core/words"
@@ -44,8 +45,9 @@ func ParseTarget(text string) (Target, error) {
 	return "", fmt.Errorf("%q is no target; give %s", text, strings.Join(all, ", "))
 }
 
-// As prints a party for other targets, with keys where a target has them.
-func As(p *box.Party, targets []Target, keys Keys) (out []File) {
+// As prints a party for other targets, with keys where a target has them. changed is when the design last changed, or
+// any later time: the serial of a zone is of it.
+func As(p *box.Party, targets []Target, keys Keys, changed time.Time) (out []File) {
 	older := func(b *box.Box) []File { return keyed(b, keys) }
 	for _, b := range p.Boxes {
 		if !b.Linux {
@@ -61,7 +63,7 @@ func As(p *box.Party, targets []Target, keys Keys) (out []File) {
 		}
 	}
 	if slices.Contains(targets, Zones) {
-		out = append(out, zones(p)...)
+		out = append(out, zones(p, changed)...)
 	}
 	return out
 }

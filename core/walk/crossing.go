@@ -238,7 +238,8 @@ func enteredFrom(d *design.Design, hub, network design.ID, to netip.Addr) design
 	return ""
 }
 
-func subnetOf(d *design.Design, network design.ID, a netip.Addr) *design.Object {
+// SubnetOf is the subnet of a network that holds an address; nil if none does.
+func SubnetOf(d *design.Design, network design.ID, a netip.Addr) *design.Object {
 	for _, s := range d.Inside(network, design.KindSubnet) {
 		if prefix.Has(d.Ranges(s.ID), a) {
 			return s

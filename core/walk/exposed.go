@@ -169,7 +169,7 @@ func (w *walker) intoEdge(network design.ID) outcome {
 			}
 		}
 	}
-	if s := subnetOf(d, network, w.header.Dst); s != nil {
+	if s := SubnetOf(d, network, w.header.Dst); s != nil {
 		return w.deliver(s.ID, at)
 	}
 	return w.halt(
@@ -187,7 +187,7 @@ func (w *walker) byEdge(s *step) (outcome, bool) {
 	}
 	w.looks()
 	id := s.point.Party.ID
-	subnet := subnetOf(w.design, id, w.header.Src)
+	subnet := SubnetOf(w.design, id, w.header.Src)
 	public := subnet != nil && subnet.Body.(*design.Subnet).Public
 	answers := w.way == "reply" && public
 	for _, c := range w.known[id] {

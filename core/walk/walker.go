@@ -228,7 +228,7 @@ func (w *walker) onLink(place design.ID, at Place) outcome {
 			"remove the entry, or let it lead to who holds the range",
 		)
 	}
-	if s := subnetOf(w.design, place, w.header.Dst); s != nil {
+	if s := SubnetOf(w.design, place, w.header.Dst); s != nil {
 		if at.Kind == design.KindHubTable {
 			if a := w.design.AttachmentOf(w.design.Get(at.ID).Parent, place); a != nil &&
 				!topology.ServesZone(w.design, a, s) {

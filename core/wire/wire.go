@@ -135,6 +135,9 @@ func strays(t *route.Tables, stages []walk.Stage) (beside walk.Place, leaves boo
 		}
 		hop, own := s.Table.Winner.Hop, d.Party(o.ID).Kind == design.KindSite
 		to := d.Get(hop.To)
+		if to != nil && to.Kind == design.KindNetwork {
+			to = walk.SubnetOf(d, to.ID, s.Header.Dst)
+		}
 		switch {
 		case hop.Kind == route.Internet && own:
 			return walk.Place{}, true
