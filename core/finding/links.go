@@ -17,7 +17,6 @@ import (
 	"dravin/core/settings"
 	"dravin/core/sheet"
 	"dravin/core/status"
-	"dravin/core/topology"
 	"dravin/core/words"
 )
 
@@ -340,8 +339,9 @@ func (c *collector) session(o *design.Object) {
 			f.Fixes = append(f.Fixes, fixesOf(l)...)
 		}
 	}
-	for _, f := range set[0].Families {
-		if slices.Contains(set[1].Families, f) && !topology.HasNextHops(c.design, o, f) {
+	said := settings.BGPEnds(s)
+	for _, f := range said[0].Families {
+		if slices.Contains(said[1].Families, f) && !settings.HasNextHops(c.design, o, f) {
 			c.add(
 				"family-without-next-hop", Risk, o.ID, nil,
 				"%s is to carry %s, of which its ends have no addresses there: what is announced of it has no next hop", name, f,

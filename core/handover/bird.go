@@ -28,7 +28,7 @@ func bird(b *box.Box) string {
 	main := b.Main()
 	for _, family := range prefix.Families {
 		if !slices.ContainsFunc(
-			b.Sessions, func(s box.Session) bool { return slices.Contains(families(s.Near), family) },
+			b.Sessions, func(s box.Session) bool { return slices.Contains(families(s.Set), family) },
 		) {
 			continue
 		}
@@ -158,7 +158,7 @@ func birdSession(
 		if s.Near.AllowOwn > 0 {
 			p.line("allow local as %d;", s.Near.AllowOwn)
 		}
-		for _, family := range families(s.Near) {
+		for _, family := range families(s.Set) {
 			channel(p, s, in, summaries, family, before)
 		}
 	})
@@ -359,10 +359,7 @@ func actions(r design.Filter, asn uint32) string {
 	return out + "accept; "
 }
 
-func families(e design.SessionEnd) []prefix.Family {
-	if len(e.Families) == 0 {
-		return []prefix.Family{prefix.IPv4}
-	}
+func families(e negotiate.BGPEnd) []prefix.Family {
 	return slices.DeleteFunc(
 		slices.Clone(prefix.Families[:]), func(f prefix.Family) bool { return !slices.Contains(e.Families, f.Code()) },
 	)
@@ -430,6 +427,6 @@ func igpTable(table string) string {
 // keeps reports whether the far end of a session keeps next hops.
 func keeps(sessions []box.Session, family prefix.Family) bool {
 	return slices.ContainsFunc(
-		sessions, func(s box.Session) bool { return s.FarKeeps && slices.Contains(families(s.Near), family) },
+		sessions, func(s box.Session) bool { return s.FarKeeps && slices.Contains(families(s.Set), family) },
 	)
 }

@@ -36,7 +36,10 @@ func filtered(t *testing.T) *design.Design {
 		{Prefix: net("2001:db8:30::/64")},
 		{Prefix: net("10.215.2.0/24"), Deny: true},
 	}
-	d, _, err = d.Apply([]design.Edit{design.PutEdit(o.With(&s))})
+	tunnel := d.Get(o.Parent)
+	dual := *tunnel.Body.(*design.Tunnel)
+	dual.Inside6 = []netip.Prefix{net("2001:db8:ff::1/64"), net("2001:db8:ff::2/64")}
+	d, _, err = d.Apply([]design.Edit{design.PutEdit(o.With(&s)), design.PutEdit(tunnel.With(&dual))})
 	require.NoError(t, err)
 	return d
 }
@@ -73,6 +76,17 @@ func TestFiltersAreRendered(t *testing.T) {
 	assert.NotContains(t, v4, "2001:db8", "each family has its own rules")
 	assert.NotContains(t, v6, "10.215.0.0")
 	assert.Contains(t, text, "router id 198.51.100.40;")
+
+	d := filtered(t)
+	tunnel := d.Find("saltmarsh-station-to-image-analysis/tunnel-1", design.KindTunnel)[0]
+	single := *tunnel.Body.(*design.Tunnel)
+	single.Inside6 = nil
+	d, _, err := d.Apply([]design.Edit{design.PutEdit(tunnel.With(&single))})
+	require.NoError(t, err)
+	_, first, _ = strings.Cut(birdOf(t, d), "protocol bgp saltmarsh_station_to_image_analysis__tunnel_1__session {")
+	first, _, _ = strings.Cut(first, "protocol bgp")
+	assert.NotContains(t, first, "ipv6", "a family without addresses has no next hops, and is not set")
+
 	assert.Contains(t, text, "route 10.215.0.0/23 unreachable;")
 	assert.NotContains(t, text, "neighbor 169.254.141.9", "another party's session is not here")
 }

@@ -189,7 +189,7 @@ func deviceSessions(p *page, b *box.Box) {
 			}
 		}
 		if len(s.Near.Out) == 0 {
-			for _, f := range families(s.Near) {
+			for _, f := range families(s.Set) {
 				for _, i := range b.Instances {
 					if i.Segment == s.Segment {
 						p.line("      announce %s: %s", f.Code(), words(advertised(i.Announces, s.Joint, f)))

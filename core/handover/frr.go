@@ -58,7 +58,7 @@ func frrFamily(f prefix.Family) string { return [2]string{"ip", "ipv6"}[f] }
 
 // maps writes the route maps of a session: of what it takes, where it has rules for that, and of what it announces.
 func (f *frrFile) maps(n int, s box.Session) {
-	for _, family := range families(s.Near) {
+	for _, family := range families(s.Set) {
 		f.take(n, s, family)
 		f.announce(n, s, family)
 	}
@@ -323,7 +323,7 @@ func (f *frrFile) router(p *page) {
 
 func (f *frrFile) family(p *page, family prefix.Family) {
 	b := f.box
-	speaks := func(s box.Session) bool { return slices.Contains(families(s.Near), family) }
+	speaks := func(s box.Session) bool { return slices.Contains(families(s.Set), family) }
 	if !slices.ContainsFunc(b.Sessions, speaks) {
 		return
 	}

@@ -90,7 +90,7 @@ func hubTable(tables []*box.Box, id design.ID, family prefix.Family) string {
 // hubSession is a session with a table of its own, and what joins that with the hub's.
 func hubSession(p *page, s box.Session, tables []*box.Box) {
 	name := protocolName(s)
-	for _, family := range families(s.Near) {
+	for _, family := range families(s.Set) {
 		code, own := family.Code(), name+"_"+family.Code()[3:]
 		p.line("%s table %s;", code, own)
 		pipe := func(n int, table design.ID, importing, exporting string) {
@@ -112,7 +112,7 @@ func hubSession(p *page, s box.Session, tables []*box.Box) {
 		p.line("neighbor %s as %d;", s.Set.Peer, s.Set.PeerASN)
 		p.line("deterministic med on;")
 		p.line("hold time %d;", s.Set.Hold)
-		for _, family := range families(s.Near) {
+		for _, family := range families(s.Set) {
 			p.block(family.Code(), func() {
 				p.line("table %s_%s;", name, family.Code()[3:])
 				if len(s.Near.In) == 0 {

@@ -1,20 +1,50 @@
 package settings
 
 import (
+	"net/netip"
+	"slices"
+
 	"dravin/core/design"
 	"dravin/core/negotiate"
 	"dravin/core/prefix"
 )
 
-// SessionEndsOf are the two ends of a session in full, with their names.
+// SessionEndsOf are the two ends of a session in full, with their names. A family that is said, but of which the ends
+// have no addresses, is not set as long as another remains: one daemon drops what it hears of it, the other believes
+// next hops that no kernel takes (::ffff:169.254.128.10) and tells them on.
 func SessionEndsOf(d *design.Design, o *design.Object) [2]negotiate.BGPEnd {
 	ends := BGPEnds(o.Body.(*design.Session))
 	for n := range ends {
+		usable := slices.DeleteFunc(slices.Clone(ends[n].Families), func(f string) bool { return !HasNextHops(d, o, f) })
+		if len(usable) > 0 {
+			ends[n].Families = usable
+		}
 		if p := PartyOf(d, o, n); p != nil {
 			ends[n].Name = p.Name
 		}
 	}
 	return ends
+}
+
+// HasNextHops reports whether both ends of a session have addresses of a family where it runs: a route of it that
+// either announces has one as its next hop (RFC 4271 section 5.1.3, RFC 2545 section 3), and without it nobody can use
+// the route.
+func HasNextHops(d *design.Design, session *design.Object, family string) bool {
+	body := session.Body.(*design.Session)
+	of := func(a netip.Addr) bool { return a.IsValid() && prefix.FamilyOf(a).Code() == family }
+	if !slices.ContainsFunc(body.Ends, func(e design.SessionEnd) bool { return !of(e.Address) }) {
+		return true
+	}
+	var inside [][]netip.Prefix
+	switch b := d.Get(session.Parent).Body.(type) {
+	case *design.Tunnel:
+		inside = [][]netip.Prefix{b.Inside, b.Inside6}
+	case *design.Circuit:
+		inside = [][]netip.Prefix{{b.Ends[0].Inside, b.Ends[1].Inside}}
+	}
+	return slices.ContainsFunc(inside, func(two []netip.Prefix) bool {
+		return len(two) == 2 && of(two[0].Addr()) && of(two[1].Addr())
+	})
 }
 
 // BGPEnds are the two ends of a session in full.
