@@ -894,7 +894,7 @@ func awaited(want []string, told func() []string, again []func()) (got []string)
 func renderedSecond(t *testing.T, tables *route.Tables, gateway design.ID) string {
 	d := tables.Design
 	p := box.PartyOf(tables, d.Party(gateway).ID)
-	for _, f := range handover.As(p, []handover.Target{handover.FRR}, nil, time.Now()) {
+	for _, f := range handover.As(p, []handover.Target{handover.FRR}, nil, 1) {
 		if f.Path == handover.Folder(d.Get(gateway).Name)+"/frr/frr.conf" {
 			return f.Content
 		}

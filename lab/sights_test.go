@@ -166,6 +166,8 @@ func plainly(tables *route.Tables, p walk.Proof) bool {
 		}
 		if o := d.Get(s.At.ID); o == nil || o.Kind == design.KindInnerRoute {
 			return false // an inner router is no box of the design's
+		} else if o.Kind == design.KindGateway && len(tables.Point(o.ID).Selectors) > 0 {
+			return false // for its selectors a world gives it a way out
 		}
 	}
 	return len(p.Forward) > 2

@@ -31,7 +31,7 @@ import (
 func printed(t *testing.T, tables *route.Tables, target handover.Target) map[string]string {
 	out := map[string]string{}
 	for _, o := range tables.Design.Inside("", handover.Parties...) {
-		for _, f := range handover.As(box.PartyOf(tables, o.ID), []handover.Target{target}, nil, time.Now()) {
+		for _, f := range handover.As(box.PartyOf(tables, o.ID), []handover.Target{target}, nil, 1) {
 			out[tables.Design.Path(o.ID)+"/"+f.Path] = f.Content
 		}
 	}
@@ -69,7 +69,7 @@ func TestModelsAreValid(t *testing.T) {
 	for _, tables := range several(t) {
 		list := map[string]string{}
 		for _, o := range tables.Design.Inside("", handover.Parties...) {
-			for _, f := range handover.As(box.PartyOf(tables, o.ID), []handover.Target{handover.Models}, nil, time.Now()) {
+			for _, f := range handover.As(box.PartyOf(tables, o.ID), []handover.Target{handover.Models}, nil, 1) {
 				list[f.Path] = f.Content
 			}
 		}
@@ -173,7 +173,7 @@ func TestNetworkdDoesWhatTheScriptDoes(t *testing.T) {
 				continue
 			}
 			var files []handover.File
-			for _, f := range handover.As(box.PartyOf(tables, p.ID), []handover.Target{handover.Networkd}, nil, time.Now()) {
+			for _, f := range handover.As(box.PartyOf(tables, p.ID), []handover.Target{handover.Networkd}, nil, 1) {
 				if strings.HasPrefix(f.Path, handover.Folder(g.Name)+"/") && strings.HasSuffix(f.Path, ".network") {
 					files = append(files, f)
 				}

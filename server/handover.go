@@ -128,7 +128,7 @@ func (s *Server) archiveFile(w http.ResponseWriter, r *http.Request) {
 	var all []bundle.Handed
 	for _, o := range at.design.Inside("", handover.Parties...) {
 		party := box.PartyOf(at.tables(), o.ID)
-		files := append(handover.Files(party, nil), handover.As(party, targets, nil, v.info.UpdatedAt)...)
+		files := append(handover.Files(party, nil), handover.As(party, targets, nil, uint32(v.info.UpdatedAt.Unix()))...)
 		all = append(all, bundle.Handed{Party: o.Name, Files: files})
 	}
 	var out bytes.Buffer
@@ -188,7 +188,7 @@ func (s *Server) handover(ctx context.Context, in *inHandover) (*answer[[]Handed
 			h.Files = append(
 				h.Files,
 				handover.As(
-					party, []handover.Target{handover.Target(in.Target)}, masked(v.design), v.info.UpdatedAt,
+					party, []handover.Target{handover.Target(in.Target)}, masked(v.design), uint32(v.info.UpdatedAt.Unix()),
 				)...,
 			)
 		}

@@ -111,13 +111,13 @@ func newer(b *bundle.Bundle, older string, known []byte) error {
 // changedSince is what each party's files are that are others than those of another design. Keys are in neither: they
 // are no part of a design.
 func changedSince(
-	path string, under condition, party string, targets []handover.Target, now *route.Tables, made time.Time,
+	path string, under condition, party string, targets []handover.Target, now *route.Tables, serial uint32,
 ) (map[string][]handover.Change, error) {
 	old, err := under.read(path)
 	if err != nil {
 		return nil, err
 	}
-	before, after := filesByParty(old.Tables, party, targets, made), filesByParty(now, party, targets, made)
+	before, after := filesByParty(old.Tables, party, targets, serial), filesByParty(now, party, targets, serial)
 	out := map[string][]handover.Change{}
 	for _, files := range []map[string][]handover.File{before, after} {
 		for name := range files {
@@ -131,9 +131,9 @@ func changedSince(
 
 // filesByParty are the files of all parties without keys, or of the one that is asked for, if it is there.
 func filesByParty(
-	t *route.Tables, party string, targets []handover.Target, made time.Time,
+	t *route.Tables, party string, targets []handover.Target, serial uint32,
 ) map[string][]handover.File {
-	all, err := render(t, party, nil, targets, made)
+	all, err := render(t, party, nil, targets, serial)
 	if err != nil {
 		return nil // a party that is new has had nothing
 	}

@@ -57,13 +57,13 @@ func handoverCommand() *cobra.Command {
 			if err != nil {
 				return badInput(fmt.Errorf("--target: %w", err))
 			}
-			made := time.Now()
-			all, err := render(s.Tables, party, keys, targets, made)
+			serial := uint32(time.Now().Unix())
+			all, err := render(s.Tables, party, keys, targets, serial)
 			if err != nil {
 				return badInput(err)
 			}
 			if since != "" {
-				changes, err := changedSince(since, under, party, targets, s.Tables, made)
+				changes, err := changedSince(since, under, party, targets, s.Tables, serial)
 				if err != nil {
 					return err
 				}
@@ -112,7 +112,7 @@ func targetsOf(texts []string) (out []handover.Target, err error) {
 }
 
 func render(
-	tables *route.Tables, party string, keys handover.Keys, targets []handover.Target, made time.Time,
+	tables *route.Tables, party string, keys handover.Keys, targets []handover.Target, serial uint32,
 ) ([]partyFiles, error) {
 	d := tables.Design
 	parties := d.Inside("", handover.Parties...)
@@ -124,7 +124,7 @@ func render(
 	out := []partyFiles{}
 	for _, p := range parties {
 		held := box.PartyOf(tables, p.ID)
-		files := append(handover.Files(held, keys), handover.As(held, targets, keys, made)...)
+		files := append(handover.Files(held, keys), handover.As(held, targets, keys, serial)...)
 		out = append(out, partyFiles{d.Path(p.ID), files, held.Instructions, held.Proofs})
 	}
 	return out, nil

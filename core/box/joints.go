@@ -216,7 +216,7 @@ func sessions(t *route.Tables, o *design.Object, b *Box) []Session {
 	add := func(carrier, joint design.ID, path ...string) {
 		for _, s := range d.Inside(carrier, design.KindSession) {
 			n := settings.EndAt(d, s, o.ID)
-			both, set := s.Body.(*design.Session).Ends, settings.SessionEndsOf(d, s)[n]
+			both, set := settings.SessionOf(d, s).Ends, settings.SessionEndsOf(d, s)[n]
 			x := Session{
 				ID: s.ID, Path: append(path, s.Name), Near: both[n], Set: set, FarKeeps: both[1-n].KeepNextHop,
 				Internal: set.ASN == set.PeerASN, Joint: joint, First: t.GoesFirst(o.ID, d.Get(joint).Kind),

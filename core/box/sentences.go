@@ -416,7 +416,7 @@ func askedBy(w *writer, o *design.Object, end int) netip.Addr {
 }
 
 func session(w *writer, o *design.Object, end int) says {
-	near, set := o.Body.(*design.Session).Ends[end-1], settings.SessionEndsOf(w.design, o)[end-1]
+	near, set := settings.SessionOf(w.design, o).Ends[end-1], settings.SessionEndsOf(w.design, o)[end-1]
 	s := says{
 		does: fmt.Sprintf(
 			"BGP: own ASN %d at %s, far ASN %d at %s, hold time %d "+

@@ -235,6 +235,7 @@ type speaker struct {
 	exports []netip.Prefix // what of that the other is told of
 	transit bool           // what it knows by others lies behind it, too: a hub, an edge router
 	most    uint32         // routes that its profile lets it take; 0: not said
+	fixed   bool           // no filters and limits can be set there
 }
 
 // sessionHold notices a dead path in half a minute instead of one and a half.
@@ -251,24 +252,30 @@ func (f *drafter) session(parent design.ID, a, b speaker) {
 	s := &design.Session{}
 	for _, x := range [2][2]speaker{{a, b}, {b, a}} {
 		own, far := x[0], x[1]
-		e := design.SessionEnd{
-			ASN: own.asn, Address: own.at, Hold: sessionHold, MaxPrefixes: own.most, In: own.takes(far),
-			Out: own.tells(far),
+		e := design.SessionEnd{ASN: own.asn, Address: own.at, Hold: sessionHold}
+		if !own.fixed {
+			e.MaxPrefixes, e.In, e.Out = own.mostOf(far), own.takes(far), own.tells(far)
 		}
 		if families := familiesOf(own, far); slices.Contains(families, prefix.IPv6) {
 			for _, f := range families { // what is usual is not written
 				e.Families = append(e.Families, f.Code())
 			}
 		}
-		if e.MaxPrefixes == 0 {
-			e.MaxPrefixes = uint32(max(leastRoutes, 10+2*len(far.exports)))
-			if far.transit {
-				e.MaxPrefixes = max(e.MaxPrefixes, leastBehind)
-			}
-		}
 		s.Ends = append(s.Ends, e)
 	}
 	f.put(design.KindSession, parent, "session", s)
+}
+
+// mostOf is how many routes it takes of another at most: what its profile says, or room for more than there is now.
+func (own speaker) mostOf(far speaker) uint32 {
+	if own.most > 0 {
+		return own.most
+	}
+	most := uint32(max(leastRoutes, 10+2*len(far.exports)))
+	if far.transit {
+		most = max(most, leastBehind)
+	}
+	return most
 }
 
 // familiesOf are those of which either end tells the other something; IPv4 while nothing is told.

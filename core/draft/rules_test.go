@@ -13,10 +13,14 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/draft"
+	"dravin/core/finding"
 	"dravin/core/lifecycle"
 	"dravin/core/negotiate"
+	"dravin/core/proof"
+	"dravin/core/route"
 	"dravin/core/settings"
 	"dravin/core/sheet"
+	"dravin/core/status"
 )
 
 // The sheet and the prediction are one truth: a tunnel comes up, stays up and
@@ -285,4 +289,41 @@ func TestForeignJoinsWaitWhereTheProfileSaysSo(t *testing.T) {
 	assert.Equal(t, design.Waiting, design.StateOf(joined.Get(foreign.Subject)))
 	assert.NotNil(t, lifecycle.OpenRequest(joined, foreign.Subject))
 	assert.Nil(t, lifecycle.OpenRequest(apply(t, d, own.Edits), own.Subject))
+}
+
+// Where a cloud lets nobody set filters and limits of BGP, none is drafted, and one that is said is not in effect.
+func TestFiltersOnlyWhereTheyCanBeSet(t *testing.T) {
+	d := thistledown(t)
+	site := find(t, d, "dunmoss-arboretum", design.KindSite).Body.(*design.Site)
+	d = put(t, d, "ticketing", design.KindNetwork, func(b design.Body) { b.(*design.Network).Owner = site.Owner })
+	s := shapes(t, d, "dunmoss-arboretum", "ticketing")["vpn-bgp-doubled"]
+	require.Empty(t, s.Out)
+	d = apply(t, d, s.Edits)
+	link := d.Get(s.Subject)
+	sessions := d.Inside(d.Inside(link.ID, design.KindTunnel)[0].ID, design.KindSession)
+	require.Len(t, sessions, 1)
+	cloud := 0
+	if d.Party(settings.Speaker(d, sessions[0], 1).ID).Name == "ticketing" {
+		cloud = 1
+	}
+	ends := sessions[0].Body.(*design.Session).Ends
+	assert.Empty(t, slices.Concat(ends[cloud].In, ends[cloud].Out))
+	assert.Zero(t, ends[cloud].MaxPrefixes)
+	assert.NotEmpty(t, ends[1-cloud].In)
+	assert.Positive(t, ends[1-cloud].MaxPrefixes)
+
+	learned := func(d *design.Design) int { return route.Solve(d, status.Condition{}).Taken(sessions[0].ID, cloud) }
+	before := learned(d)
+	require.Positive(t, before)
+	said := apply(t, d, []design.Edit{design.PutEdit(design.Edited(sessions[0], func(b *design.Session) {
+		b.Ends[cloud].In, b.Ends[cloud].MaxPrefixes = []design.Filter{{Verdict: design.Refuse}}, 1
+	}))})
+	assert.Equal(t, before, learned(said))
+	told := ""
+	for _, f := range finding.All(proof.Of(route.Solve(said, status.Condition{}))) {
+		if f.Code == "not-in-profile" && f.Subjects[0] == sessions[0].ID {
+			told += f.Sentence
+		}
+	}
+	assert.Contains(t, told, "lets nobody set any")
 }

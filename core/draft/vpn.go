@@ -501,7 +501,7 @@ func (e end) speaker(at netip.Addr) speaker {
 		transit: e.is(design.KindHub),
 	}
 	if e.vpn != nil {
-		s.most = e.vpn.MaxRoutesIn
+		s.most, s.fixed = e.vpn.MaxRoutesIn, e.vpn.FiltersFixed
 	}
 	return s
 }

@@ -8,6 +8,8 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/provider"
+	"dravin/core/settings"
+	"dravin/core/status"
 )
 
 // isOffered finds what a cloud's profile knows nothing of: a kind of VPN gateway, a region,
@@ -44,6 +46,41 @@ func (c *collector) isOffered(*design.Object) {
 	}
 	for _, o := range c.design.Of(design.KindLink) {
 		c.routing(o)
+	}
+	for o, body := range design.Each[design.Session](c.design.Of(design.KindSession)) {
+		c.sessionRules(o, body)
+	}
+}
+
+// sessionRules finds filters and limits where a cloud lets nobody set any.
+func (c *collector) sessionRules(o *design.Object, s *design.Session) {
+	for n, e := range s.Ends {
+		line := ""
+		switch {
+		case len(e.In) > 0:
+			line = "in"
+		case len(e.Out) > 0:
+			line = "out"
+		case e.MaxPrefixes > 0:
+			line = "max_prefixes"
+		}
+		if line == "" || !settings.FiltersFixed(c.design, o, n) {
+			continue
+		}
+		at := settings.Speaker(c.design, o, n)
+		now := design.Edited(o, func(b *design.Session) {
+			b.Ends[n].In, b.Ends[n].Out, b.Ends[n].MaxPrefixes = nil, nil, 0
+		})
+		f := c.add(
+			"not-in-profile", Risk, o.ID, nil,
+			"filters or a limit are written down for %s on %s, and its kind lets nobody set any: it takes what comes, "+
+				"and announces what is its cloud's",
+			c.design.Title(at.ID), status.CarrierName(c.design, o),
+		)
+		f.Line = line
+		f.Fixes = append(f.Fixes, Fix{
+			Title: "Take them out of the design", Edits: []design.Edit{design.PutEdit(now)},
+		})
 	}
 }
 

@@ -7,7 +7,6 @@ import (
 	"strconv"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -185,7 +184,7 @@ func TestDeviceSheetsSayAll(t *testing.T) {
 	tunnels := 0
 	for _, o := range d.Inside("", handover.Parties...) {
 		p := box.PartyOf(tables, o.ID)
-		for _, f := range handover.As(p, []handover.Target{handover.Device}, nil, time.Now()) {
+		for _, f := range handover.As(p, []handover.Target{handover.Device}, nil, 1) {
 			for _, word := range []string{"swanctl", "nft ", "bird", "charon", "/etc"} {
 				assert.NotContains(t, f.Content, word, f.Path)
 			}
@@ -219,11 +218,11 @@ func TestSerialsOnlyGrow(t *testing.T) {
 	d, err := design.Read(demo.Thistledown)
 	require.NoError(t, err)
 	tables := route.Solve(d, status.Condition{})
-	at, before, zones := time.Unix(1_790_000_000, 0), map[string]int{}, 0
-	for n := range 3 {
+	before, zones := map[string]int{}, 0
+	for n := range uint32(3) {
 		for _, o := range d.Inside("", handover.Parties...) {
 			for _, f := range handover.As(
-				box.PartyOf(tables, o.ID), []handover.Target{handover.Zones}, nil, at.Add(time.Duration(n)*time.Second),
+				box.PartyOf(tables, o.ID), []handover.Target{handover.Zones}, nil, 1_790_000_000+n,
 			) {
 				serial, err := strconv.Atoi(regexp.MustCompile(`SOA ns hostmaster \( (\d+) `).FindStringSubmatch(f.Content)[1])
 				require.NoError(t, err)

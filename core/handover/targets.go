@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"dravin/core/box"
 	coded "dravin/core/words"
@@ -45,9 +44,9 @@ func ParseTarget(text string) (Target, error) {
 	return "", fmt.Errorf("%q is no target; give %s", text, strings.Join(all, ", "))
 }
 
-// As prints a party for other targets, with keys where a target has them. changed is when the design last changed, or
-// any later time: the serial of a zone is of it.
-func As(p *box.Party, targets []Target, keys Keys, changed time.Time) (out []File) {
+// As prints a party for other targets, with keys where a target has them. serial is that of zones: the second, since
+// 1970, at which the design last changed, or any later one.
+func As(p *box.Party, targets []Target, keys Keys, serial uint32) (out []File) {
 	older := func(b *box.Box) []File { return keyed(b, keys) }
 	for _, b := range p.Boxes {
 		if !b.Linux {
@@ -63,7 +62,7 @@ func As(p *box.Party, targets []Target, keys Keys, changed time.Time) (out []Fil
 		}
 	}
 	if slices.Contains(targets, Zones) {
-		out = append(out, zones(p, changed)...)
+		out = append(out, zones(p, serial)...)
 	}
 	return out
 }

@@ -3,7 +3,6 @@ package handover
 import (
 	"slices"
 	"strings"
-	"time"
 
 	"dravin/core/box"
 )
@@ -13,9 +12,8 @@ const zoneLife = 300
 
 // zones are the master files (RFC 1035 section 5) of the zones in which a party's hosts ask.
 //
-// A serial is the second of a change, which only grows: who serves the zone to others takes a smaller one for old
-// (RFC 1982, RFC 1912 section 2.2), and hands nothing on.
-func zones(party *box.Party, changed time.Time) (out []File) {
+// A serial only grows: who serves the zone to others takes a smaller one for old (RFC 1982), and hands nothing on.
+func zones(party *box.Party, serial uint32) (out []File) {
 	for _, z := range party.Zones {
 		p := &page{}
 		p.line("; The zone %s, as the hosts of %s ask for names in it.", z.Name, party.Name)
@@ -45,7 +43,7 @@ func zones(party *box.Party, changed time.Time) (out []File) {
 		if !served {
 			body.line("ns IN A 127.0.0.1 ; whoever serves it puts his own address here")
 		}
-		p.line("@ IN SOA ns hostmaster ( %d 3600 600 604800 %d )", uint32(changed.Unix()), zoneLife)
+		p.line("@ IN SOA ns hostmaster ( %d 3600 600 604800 %d )", serial, zoneLife)
 		p.WriteString(body.String())
 		out = append(out, File{
 			Path: "zones/" + folders.name(z.Name) + ".zone", About: "the zone " + z.Name + " as a master file (RFC 1035)",

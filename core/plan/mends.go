@@ -8,6 +8,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/lifecycle"
 	"dravin/core/prefix"
+	"dravin/core/settings"
 	"dravin/core/sheet"
 	"dravin/core/status"
 	"dravin/core/topology"
@@ -111,6 +112,9 @@ func filterMends(x around) (out []mend) {
 		for _, o := range topology.SessionsOf(d, joint) {
 			for n := range o.Body.(*design.Session).Ends {
 				end := func(text string, change func(*design.SessionEnd)) {
+					if settings.FiltersFixed(d, o, n) {
+						return
+					}
 					now := design.Edited(o, func(b *design.Session) { change(&b.Ends[n]) })
 					if !design.Same(o, now) {
 						out = append(out, x.at(o, text+" over "+joint.Name, design.PutEdit(now)))

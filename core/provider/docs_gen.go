@@ -91,6 +91,7 @@ var Docs = map[string]string{
 	"VPN.ESP":                     "ESP proposals, strongest first.",
 	"VPN.EqualCost":               "When the tunnels share load. never if left out.",
 	"VPN.FarStarts":               "It waits for the far end to start.",
+	"VPN.FiltersFixed":            "No filters of BGP and no limits of one's own can be set: it takes what comes, and announces what is its cloud's.",
 	"VPN.IKE":                     "IKE proposals, strongest first, as a Linux gateway writes them.",
 	"VPN.Inside":                  "The inside addresses that it takes.",
 	"VPN.MaxRoutesIn":             "More routes than this from the far end drop the session.",

@@ -129,6 +129,8 @@ type VPN struct {
 	EqualCost string `yaml:"equal_cost,omitempty" json:"equal_cost,omitempty" enum:"never,hub-bgp,bgp,always"`
 	// The static ranges can not be changed once the tunnel is made.
 	StaticFixed bool `yaml:"static_fixed,omitempty" json:"static_fixed,omitempty"`
+	// No filters of BGP and no limits of one's own can be set: it takes what comes, and announces what is its cloud's.
+	FiltersFixed bool `yaml:"filters_fixed,omitempty" json:"filters_fixed,omitempty"`
 	// The gateway's ASN can not be changed once it is made.
 	ASNFixed bool `yaml:"asn_fixed,omitempty" json:"asn_fixed,omitempty"`
 	// The ASN it has if none is chosen.

@@ -220,7 +220,7 @@ func (b builder) session(o *design.Object) *bgp.Session {
 		joint = b.design.Get(joint.Parent)
 	}
 	out := &bgp.Session{Key: string(o.ID), Down: !b.st.Of(o.ID).Up}
-	for n, e := range o.Body.(*design.Session).Ends {
+	for n, e := range settings.SessionOf(b.design, o).Ends {
 		at := settings.Speaker(b.design, o, n)
 		end := bgp.End{
 			Group: string(joint.ID), ASN: e.ASN, Address: e.Address, AllowOwn: e.AllowOwn, Client: e.Client,
@@ -241,7 +241,7 @@ func (b builder) session(o *design.Object) *bgp.Session {
 // Limit is how many routes of a family one end of a session takes: what it is
 // set to, and what its cloud allows; 0 for any number.
 func Limit(d *design.Design, session *design.Object, end int) uint32 {
-	most := session.Body.(*design.Session).Ends[end].MaxPrefixes
+	most := settings.SessionOf(d, session).Ends[end].MaxPrefixes
 	at := settings.Speaker(d, session, end)
 	if at == nil {
 		return most

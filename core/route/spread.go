@@ -240,7 +240,7 @@ func (t *Tables) halt(s *bgp.Session, end int, near, far bgp.End, stop bgp.Stop,
 	}
 	if o := t.Design.Get(design.ID(s.Key)); o != nil && o.Kind == design.KindSession &&
 		(stop == bgp.OutFilter || stop == bgp.InFilter) {
-		e := o.Body.(*design.Session).Ends
+		e := settings.SessionOf(t.Design, o).Ends
 		list := e[end].Out
 		if stop == bgp.InFilter {
 			list = e[1-end].In

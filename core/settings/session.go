@@ -13,7 +13,7 @@ import (
 // have no addresses, is not set as long as another remains: one daemon drops what it hears of it, the other believes
 // next hops that no kernel takes (::ffff:169.254.128.10) and tells them on.
 func SessionEndsOf(d *design.Design, o *design.Object) [2]negotiate.BGPEnd {
-	ends := BGPEnds(o.Body.(*design.Session))
+	ends := BGPEnds(SessionOf(d, o))
 	for n := range ends {
 		usable := slices.DeleteFunc(slices.Clone(ends[n].Families), func(f string) bool { return !HasNextHops(d, o, f) })
 		if len(usable) > 0 {
@@ -45,6 +45,33 @@ func HasNextHops(d *design.Design, session *design.Object, family string) bool {
 	return slices.ContainsFunc(inside, func(two []netip.Prefix) bool {
 		return len(two) == 2 && of(two[0].Addr()) && of(two[1].Addr())
 	})
+}
+
+// FiltersFixed reports whether the cloud at an end of a session lets nobody set filters or limits there.
+func FiltersFixed(d *design.Design, session *design.Object, n int) bool {
+	if d.Get(session.Parent) == nil {
+		return false // it is being made
+	}
+	at := Speaker(d, session, n)
+	if at == nil {
+		return false
+	}
+	v := d.VPNOf(at.ID)
+	return v != nil && v.FiltersFixed
+}
+
+// SessionOf are the two ends of a session as they can be set: filters and limits that a cloud does not let one set are
+// not in it, whatever the design says.
+func SessionOf(d *design.Design, o *design.Object) *design.Session {
+	s := o.Body.(*design.Session)
+	out := *s
+	for n := range s.Ends {
+		if FiltersFixed(d, o, n) {
+			out.Ends = slices.Clone(out.Ends)
+			out.Ends[n].In, out.Ends[n].Out, out.Ends[n].MaxPrefixes = nil, nil, 0
+		}
+	}
+	return &out
 }
 
 // BGPEnds are the two ends of a session in full.

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -147,7 +146,7 @@ func TestSessionsReadBackAsTheyAreSet(t *testing.T) {
 	for _, tables := range back(t) {
 		for _, o := range tables.Design.Inside("", handover.Parties...) {
 			p := box.PartyOf(tables, o.ID)
-			usual, other := handover.Files(p, nil), handover.As(p, []handover.Target{handover.FRR}, nil, time.Now())
+			usual, other := handover.Files(p, nil), handover.As(p, []handover.Target{handover.FRR}, nil, 1)
 			for _, b := range p.Boxes {
 				for _, s := range b.Sessions {
 					for target, conf := range map[handover.Target]string{

@@ -7,6 +7,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/prefix"
+	"dravin/core/settings"
 )
 
 // keptLocal keeps the ranges of sites that nobody beyond needs out of what their
@@ -61,6 +62,9 @@ func (pl *planner) keepLocal(e *editor, place design.ID, p netip.Prefix) {
 // silence lets a session's end no longer announce a range.
 func (e *editor) silence(session design.ID, n int, party design.ID, p netip.Prefix, joint string) {
 	o := e.get(session)
+	if settings.FiltersFixed(e.design, o, n) {
+		return
+	}
 	s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
 	out := slices.Clone(s.Ends[n].Out)
 	if len(out) == 0 { // it announced everything of its own

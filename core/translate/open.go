@@ -8,6 +8,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/prefix"
 	"dravin/core/proof"
+	"dravin/core/settings"
 	"dravin/core/status"
 	"dravin/core/topology"
 	"dravin/core/walk"
@@ -114,8 +115,8 @@ func (e *editor) announceAlso(session design.ID, n int, h hop, ranges []netip.Pr
 		return
 	}
 	s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
-	if len(s.Ends[n].Out) > 0 {
-		return // letPass has seen to it
+	if len(s.Ends[n].Out) > 0 || settings.FiltersFixed(e.design, o, n) {
+		return // letPass has seen to it, or nobody can
 	}
 	own := e.design.Exports(h.To)
 	if e.design.Get(h.To).Kind == design.KindEdgeRouter {
@@ -257,7 +258,8 @@ func (e *editor) refilter(joint *design.Object, n int, real, mapped netip.Prefix
 	for _, id := range topology.SessionsOf(e.design, joint) {
 		o := e.get(id.ID)
 		s := design.Session{Ends: slices.Clone(o.Body.(*design.Session).Ends)}
-		if len(s.Ends[n].Out) == 0 { // it announced everything of its own
+		fixed := settings.FiltersFixed(e.design, o, n)
+		if len(s.Ends[n].Out) == 0 && !fixed { // it announced everything of its own
 			for _, p := range e.design.Exports(e.party(j.Ends[n])) {
 				s.Ends[n].Out = append(s.Ends[n].Out, design.Filter{Prefix: p})
 			}

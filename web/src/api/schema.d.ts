@@ -4249,6 +4249,8 @@ export interface components {
       esp: string[];
       /** @description It waits for the far end to start. */
       far_starts?: boolean;
+      /** @description No filters of BGP and no limits of one's own can be set: it takes what comes, and announces what is its cloud's. */
+      filters_fixed?: boolean;
       /** @description IKE proposals, strongest first, as a Linux gateway writes them. */
       ike: string[];
       /** @description The inside addresses that it takes. */
