@@ -8,6 +8,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/negotiate"
+	"dravin/core/prefix"
 	"dravin/core/route"
 	"dravin/core/settings"
 	"dravin/core/topology"
@@ -243,6 +244,11 @@ func appliance(w *writer, o *design.Object, _ int) says {
 			Forwards, "net.ipv4.ip_forward is 1, and its rules are loaded",
 		},
 		covers: []string{"addresses", "routes", "translate"},
+	}
+	for _, r := range route.Among(w.design, o) {
+		if slices.ContainsFunc(Assigned(w.design, o), func(p netip.Prefix) bool { return prefix.Contains(p, r) }) {
+			s.line("give %s to it as addresses of its own: a cloud delivers only what is assigned", r)
+		}
 	}
 	entries(&s, b.Routes)
 	translations(&s, w.design, b.Translate)
@@ -607,9 +613,7 @@ func listener(w *writer, o *design.Object, _ int) says {
 			"at", "address", "service", "target", "port", "dials", "does", "hides", "callers",
 		},
 	}
-	at := w.design.Get(b.At)
-	has := func(a netip.Addr) bool { return a == b.Address }
-	if x, ok := at.Body.(*design.Box); ok && w.party.Kind == design.KindNetwork && !slices.ContainsFunc(x.Addresses, has) {
+	if at := w.design.Get(b.At); prefix.Has(Assigned(w.design, at), b.Address) {
 		s.line("give %s to %s as an address of its own: a cloud delivers only what is assigned", b.Address, at.Name)
 		s.check.text = "the cloud lists the address at " + at.Name + ", and a caller is answered"
 	}

@@ -30,7 +30,10 @@ networks:
         prefixes: [10.203.1.0/24]
         table: vault/main-table
         endpoints: [{name: shelf, addresses: [10.203.1.14], answers: [tcp/443]}]
-    boxes: [{name: fold box, addresses: [10.203.1.4]}]
+    boxes:
+      - name: fold box
+        addresses: [10.203.1.4]
+        translate: [{hook: leaving, does: pool, into: 10.203.1.24/31, destination: 10.215.8.0/22}]
   - name: lych
     cloud: Osier
     region: osier-west
@@ -58,6 +61,7 @@ func TestPartiesAreToldTheirOwnPart(t *testing.T) {
 	assert.Contains(t, vault, "tunnel 2 of salt works to vault", "the cloud has it whether the site has set it up or not")
 	assert.NotContains(t, site, "tunnel 2 of salt works to vault")
 	assert.Contains(t, vault, "give 10.203.1.20 to fold box as an address of its own")
+	assert.Contains(t, vault, "give 10.203.1.24/31 to it as addresses of its own")
 	assert.Contains(t, vault, "the other is the network lych in Osier, osier-west: 10.210.64.0/24")
 	assert.Regexp(t, `the twin gateway at [^\n]*\n +a VPN gateway of the kind`, vault)
 	assert.NotRegexp(t, `the circuit gateway[^\n]*\n +a VPN gateway of the kind`, vault)

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"dravin/core/box"
 	"dravin/core/design"
 	"dravin/core/prefix"
 	"dravin/core/route"
@@ -97,6 +98,46 @@ func (b *builder) subnet(n *Node, s *design.Object) {
 		}
 	}
 	b.hosts(s, plug)
+	b.assigned(n, s, bridge)
+}
+
+// assigned lets a subnet deliver only what its cloud has assigned to somebody there: the addresses of its router, hosts
+// and boxes, and what instructions say is to be given to boxes.
+func (b *builder) assigned(n *Node, s *design.Object, bridge string) {
+	for _, p := range b.design.Ranges(s.ID) {
+		list := []string{b.free(s, p, "router").String()}
+		for _, h := range b.plan.Nodes {
+			for _, a := range h.Addresses {
+				if h.Place == s.ID && p.Contains(a) {
+					list = append(list, a.String())
+				}
+			}
+		}
+		for _, e := range topology.Standing(b.design, s) {
+			o := b.design.Get(e.To)
+			x, ok := o.Body.(*design.Box)
+			if !ok {
+				continue
+			}
+			list = append(list, b.at(o.ID, s, p).String())
+			for _, a := range x.Addresses {
+				if p.Contains(a) {
+					list = append(list, a.String())
+				}
+			}
+			for _, r := range box.Assigned(b.design, o) {
+				if p.Overlaps(r) {
+					list = append(list, r.String())
+				}
+			}
+		}
+		slices.Sort(list)
+		n.do(
+			"nft 'add table bridge %s; add chain bridge %s out { type filter hook postrouting priority 0; }; "+
+				"add rule bridge %s out %s daddr %s %s daddr != { %s } drop'",
+			bridge, bridge, bridge, family(p.Addr()), p, family(p.Addr()), strings.Join(slices.Compact(list), ", "),
+		)
+	}
 }
 
 // privateEndpoints notes the published services that the cloud itself has: no kernel has them.
