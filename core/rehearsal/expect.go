@@ -144,7 +144,7 @@ func (b *builder) table(p *route.Point) {
 	}
 	for _, r := range p.Routes {
 		if n.Role == OwnBox && r.Source == route.Static && r.Hop.Kind == route.Tunnel && r.Unusable == "" &&
-			r.Expected == "" && r.Prefix.Bits() > 0 {
+			r.Expected == "" && r.Prefix.Bits() > 0 && !holds(p, r.Prefix) {
 			t.Sent = append(t.Sent, Learned{r.Prefix.Masked(), b.into(n, r)})
 		}
 		if r.Learned == nil || r.Unusable != "" || r.Expected != "" || !r.Hop.Leaves() {
@@ -162,6 +162,13 @@ func (b *builder) table(p *route.Point) {
 	if slices.ContainsFunc(n.Files, speaks) || len(t.Sent) > 0 {
 		b.plan.Tables = append(b.plan.Tables, t)
 	}
+}
+
+// holds reports whether a range is beside a box itself, or behind a router there: that goes before what a link has of it.
+func holds(p *route.Point, r netip.Prefix) bool {
+	return slices.ContainsFunc(p.Routes, func(x route.Route) bool {
+		return x.Prefix == r && (x.Source == route.Connected || x.Source == route.Inner) && x.Unusable == ""
+	})
 }
 
 // into are the devices by which a route of a node leads into a joint.

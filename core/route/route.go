@@ -6,6 +6,7 @@ package route
 
 import (
 	"cmp"
+	"fmt"
 	"net/netip"
 	"slices"
 
@@ -563,12 +564,14 @@ func (s *solver) siteGateway(p *Point, o *design.Object, b *design.Gateway) {
 			if !via.IsValid() || slices.ContainsFunc(
 				lans, func(lan *design.Object) bool { return prefix.Has(s.design.Ranges(lan.ID), via) },
 			) {
-				p.add(
-					Route{
-						Prefix: r, Source: Inner, Hop: Hop{Kind: Deliver, To: inner.ID}, NextHop: via,
-						Via: "the inner router to " + inner.Name,
-					},
-				)
+				x := Route{
+					Prefix: r, Source: Inner, Hop: Hop{Kind: Deliver, To: inner.ID}, NextHop: via,
+					Via: "the inner router to " + inner.Name,
+				}
+				if f := prefix.FamilyOf(r.Addr()); via.IsValid() && f != prefix.FamilyOf(via) {
+					x.Unusable = fmt.Sprintf("the inner router to %s has no address of %s: only %s is said", inner.Name, f, via)
+				}
+				p.add(x)
 			}
 		}
 	}
@@ -595,7 +598,9 @@ func (s *solver) innerRouter(p *Point, o *design.Object, b *design.InnerRoute) {
 			through = lan.ID
 		}
 		for _, r := range s.design.Ranges(lan.ID) {
-			p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Kind: Deliver, To: lan.ID}, Via: lan.Name})
+			if r.Contains(b.Via) { // the others of the LAN it knows by its gateway alone
+				p.add(Route{Prefix: r, Source: Connected, Hop: Hop{Kind: Deliver, To: lan.ID}, Via: lan.Name})
+			}
 		}
 		if list := body.Gateways; next == "" && len(list) > 0 {
 			next = list[0]
@@ -605,7 +610,7 @@ func (s *solver) innerRouter(p *Point, o *design.Object, b *design.InnerRoute) {
 		next = all[0].ID
 	}
 	for _, all := range settings.Everything {
-		if next != "" {
+		if next != "" && (!b.Via.IsValid() || prefix.FamilyOf(b.Via) == prefix.FamilyOf(all.Addr())) {
 			hop := Hop{Kind: Gateway, To: next, Through: through}
 			p.add(Route{Prefix: all, Source: Static, Hop: hop, Via: s.design.Get(next).Name})
 		}

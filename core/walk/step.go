@@ -286,9 +286,15 @@ func unrouted(w *walker, s *step) (outcome, bool) {
 	if v := w.refusedOnWay(s.point); v != nil {
 		return w.down(*v, s.at), true
 	}
-	return w.halt(
-		NoRoute, s.at, fmt.Sprintf("%s has no usable route to %s", s.at.Title, w.header.Dst), w.routeFix(s.point, s.at),
-	), true
+	why, fix := fmt.Sprintf("%s has no usable route to %s", s.at.Title, w.header.Dst), w.routeFix(s.point, s.at)
+	if n := slices.IndexFunc(s.choice.Losers, func(r route.Route) bool { return r.Unusable != "" }); n >= 0 {
+		r := s.choice.Losers[n]
+		why += ": " + r.Unusable
+		if r.Source == route.Inner {
+			fix = fmt.Sprintf("write %s down as an inner route of its own, by an address of its router of that family", r.Prefix)
+		}
+	}
+	return w.halt(NoRoute, s.at, why, fix), true
 }
 
 func nextHopUp(w *walker, s *step) (outcome, bool) {
