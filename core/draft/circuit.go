@@ -157,7 +157,7 @@ func (f *drafter) reuse(edge *design.Object, have []*design.Object, x, far side,
 	}
 	f.traffic(x, q)
 	ends := have[0].Body.(*design.Circuit).Ends
-	if g := f.get(ends[farEnd(ends, edge)].At); x.is(design.KindNetwork) && !x.profile.Networks.GatewayFeeds {
+	if g := f.get(ends[farEnd(ends, edge)].At); x.is(design.KindNetwork) {
 		f.enter(x, far.exports, g, "circuit gateway")
 	}
 }
@@ -206,9 +206,7 @@ func (f *drafter) cloudLeg(edge *design.Object, x, far side, q Options) *design.
 		)
 	}
 	f.orders(edge, x, n, mbps)
-	if !x.profile.Networks.GatewayFeeds {
-		f.enter(x, far.exports, gateway, "circuit gateway")
-	}
+	f.enter(x, far.exports, gateway, "circuit gateway")
 	return first
 }
 

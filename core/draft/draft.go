@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"dravin/core/prefix"
+	"dravin/core/topology"
 	"dravin/core/words"
 
 	"dravin/core/allocation"
@@ -195,8 +196,12 @@ func hosts(p netip.Prefix) (low, high netip.Prefix) {
 // enter puts entries for the ranges into every table of a network that does not
 // learn them by itself.
 func (f *drafter) enter(s side, ranges []netip.Prefix, via *design.Object, word string) {
-	added := 0
+	added, fed := 0, 0
 	for _, t := range s.tables {
+		if topology.Fed(f.design, t, via.Kind) {
+			fed++
+			continue
+		}
 		if now := f.own[t.ID]; now != nil {
 			t = now
 		}
@@ -215,6 +220,9 @@ func (f *drafter) enter(s side, ranges []netip.Prefix, via *design.Object, word 
 			f.replace(t.With(&body))
 			f.step(s.party.Name, "Enter %s to the %s in %s", negotiate.Joined(ranges), word, t.Name)
 		}
+	}
+	if fed > 0 && fed == len(s.tables) {
+		f.suggest("Tables of "+s.party.Name, "no entries", "what the %s knows is fed into them", word)
 	}
 	if added > 0 {
 		f.suggest(

@@ -110,9 +110,7 @@ func attached(
 		f.out("both are attached to %s already", h.object.Name)
 		return s
 	}
-	if !h.profile.Hub.AutomaticRoutes {
-		h.entries(parties)
-	}
+	h.entries(parties)
 	f.costs(fmt.Sprintf("%d GB through the hub", q.GB), cost.Volume(h.profile.Prices.HubGB, q.GB))
 	if s.Survives == "" {
 		s.Survives = "any single failure of yours: the hub is the cloud's own, in every zone that has an attached subnet"
@@ -140,7 +138,7 @@ func (h *hubDraft) tell(p side) {
 			continue
 		}
 		what := h.get(a.Body.(*design.Attachment).What)
-		if what.Kind == design.KindNetwork && !h.profile.Hub.AutomaticRoutes {
+		if what.Kind == design.KindNetwork {
 			if s, err := sideOf(h.design, far); err == nil {
 				clear, _ := apart(p.exports, s.all)
 				h.enter(s, clear, a, "hub")
@@ -160,7 +158,7 @@ func (h *hubDraft) send(link *design.Object, l *design.Link, far design.ID, rang
 			continue
 		}
 		clear, _ := apart(ranges, own)
-		if s, err := sideOf(h.design, far); err == nil && s.is(design.KindNetwork) && !s.profile.Networks.GatewayFeeds {
+		if s, err := sideOf(h.design, far); err == nil && s.is(design.KindNetwork) {
 			h.enter(s, clear, h.get(e.Gateway), "gateway")
 		}
 		if l.Routing == design.RoutingBGP {

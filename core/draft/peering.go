@@ -76,9 +76,7 @@ func (f *drafter) peering(a, b side, automatic bool) {
 	f.builds("A peering with two halves", o, false)
 	for _, x := range [2][2]side{{a, b}, {b, a}} {
 		f.step(x[0].party.Name, "Make its half toward %s", x[1].party.Name)
-		if !automatic {
-			f.enter(x[0], x[1].exports, o, "peering")
-		}
+		f.enter(x[0], x[1].exports, o, "peering")
 	}
 	f.shape.Survives = "any single failure of yours: there is no box in between"
 	f.shape.Next = f.nextPeering(a, b, automatic)

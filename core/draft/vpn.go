@@ -513,10 +513,6 @@ func (f *drafter) sideWork(e, far end, learns []netip.Prefix) {
 		return
 	}
 	f.step(e.party.Name, "Make the link to %s with the values of the two-ended sheet", far.party.Name)
-	if e.profile.Networks.GatewayFeeds {
-		f.suggest("Tables of "+e.party.Name, "no entries", "%s feeds what its gateway knows into the tables", e.cloud)
-		return
-	}
 	f.enter(e.side, learns, e.gateway, "gateway")
 }
 

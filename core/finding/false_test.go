@@ -33,6 +33,11 @@ func TestWhatLooksWrongAndWhatLooksRight(t *testing.T) {
 			return &g
 		}
 	}
+	learns := func(b design.Body) design.Body {
+		x := *b.(*design.Table)
+		x.Learns, x.Routes = "yes", nil
+		return &x
+	}
 	hides := design.Rule{Hook: design.Postrouting, Does: design.OwnAddress}
 	type step struct {
 		path   string
@@ -52,6 +57,10 @@ func TestWhatLooksWrongAndWhatLooksRight(t *testing.T) {
 			design.KindTable, routes()}}},
 		"every table of hosts": {code: "table-lacks-route", found: 1,
 			steps: []step{{"catalogue/table-a", design.KindTable, routes()}, {"catalogue/table-b", design.KindTable, routes()}}},
+		"a table that learns beside one that does not": {code: "table-lacks-route", found: 1,
+			steps: []step{{"catalogue/table-a", design.KindTable, learns}, {"catalogue/table-b", design.KindTable, routes()}}},
+		"a table that learns beside one with entries": {code: "table-lacks-route",
+			steps: []step{{"catalogue/table-a", design.KindTable, learns}}},
 		"what a rule before it leaves alone": {code: "hides-link-traffic",
 			steps: []step{{"peatside-nursery/gateway", design.KindGateway, rules(design.Rule{Hook: design.Postrouting,
 				Does: design.Nothing, Destination: []netip.Prefix{netip.MustParsePrefix("10.214.0.0/22")}}, hides)}}},

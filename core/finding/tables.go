@@ -55,9 +55,45 @@ func (c *collector) hostTables(network *design.Object) {
 		)
 		f.Evidence = lacking
 	}
+	for _, t := range tables {
+		c.unfed(t, tables)
+	}
 	for _, g := range c.design.Inside(network.ID, design.KindGateway) {
 		c.unled(network, g, tables)
 	}
+}
+
+// unfed finds a table that is not fed with what others of its network and segment learn from gateways and hubs.
+func (c *collector) unfed(t *design.Object, tables []*design.Object) {
+	var lacking []netip.Prefix
+	for _, other := range tables {
+		if other.ID == t.ID || c.design.SegmentOf(other.ID) != c.design.SegmentOf(t.ID) {
+			continue
+		}
+		for _, r := range c.tables.Point(other.ID).Routes {
+			learned := (r.Hop.Kind == route.Gateway || r.Hop.Kind == route.Attached) && r.Source != route.Static &&
+				r.Source != route.Inside
+			if learned && r.Unusable == "" && r.Prefix.Bits() > 0 && !slices.Contains(lacking, r.Prefix) &&
+				!c.fed(t.ID, r.Prefix) {
+				lacking = append(lacking, r.Prefix)
+			}
+		}
+	}
+	if len(lacking) == 0 {
+		return
+	}
+	severity := Risk
+	if t.Body.(*design.Table).Learns == "no" {
+		severity = Untidy // somebody has said so
+	}
+	learning := design.Edited(t, func(b *design.Table) { b.Learns = "yes" })
+	f := c.add(
+		"table-lacks-route", severity, t.ID,
+		[]Fix{{Title: "Let " + c.design.Title(t.ID) + " learn, too", Edits: []design.Edit{design.PutEdit(learning)}}},
+		"%s learns nothing of %s, and other tables of its network do",
+		c.design.Title(t.ID), words.List(texts(lacking)),
+	)
+	f.Line, f.Evidence = "learns", texts(lacking)
 }
 
 // hostsUse reports whether a table is that of hosts: a subnet has it that is no box's,

@@ -164,7 +164,8 @@ func (b *builder) table(p *route.Point) {
 	}
 }
 
-// holds reports whether a range is beside a box itself, or behind a router there: that goes before what a link has of it.
+// holds reports whether a range is beside a box itself, or behind a router there, which goes before what a link has of
+// it.
 func holds(p *route.Point, r netip.Prefix) bool {
 	return slices.ContainsFunc(p.Routes, func(x route.Route) bool {
 		return x.Prefix == r && (x.Source == route.Connected || x.Source == route.Inner) && x.Unusable == ""

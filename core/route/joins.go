@@ -152,12 +152,7 @@ func (t *Tables) Lent(network design.ID, to netip.Addr) design.ID {
 // profile says that it learns that by itself.
 func (s *solver) fed(p *Point) {
 	network := p.Party
-	profile := s.design.ProfileOf(network.ID)
-	if profile == nil {
-		return
-	}
-	learns := p.learns(s.design)
-	if learns == "yes" || learns == "" && profile.Networks.GatewayFeeds {
+	if topology.Fed(s.design, s.design.Get(p.ID), design.KindGateway) {
 		for _, g := range s.design.Inside(network.ID, design.KindGateway) {
 			for _, r := range s.tables.Point(g.ID).Routes {
 				if r.Hop.Leaves() {
@@ -171,7 +166,7 @@ func (s *solver) fed(p *Point) {
 			}
 		}
 	}
-	if learns == "no" || learns == "" && (profile.Hub == nil || !profile.Hub.AutomaticRoutes) {
+	if !topology.Fed(s.design, s.design.Get(p.ID), design.KindAttachment) {
 		return
 	}
 	for _, a := range s.design.Referring(network.ID, design.KindAttachment) {
@@ -193,12 +188,4 @@ func (s *solver) fed(p *Point) {
 			}
 		}
 	}
-}
-
-// learns is what a table says of being fed, empty for what its cloud does.
-func (p *Point) learns(d *design.Design) string {
-	if b, ok := d.Get(p.ID).Body.(*design.Table); ok {
-		return b.Learns
-	}
-	return ""
 }

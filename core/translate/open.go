@@ -137,7 +137,6 @@ func (e *editor) enter(party, via design.ID, ranges []netip.Prefix) {
 	if o == nil || o.Kind != design.KindNetwork {
 		return
 	}
-	profile := e.design.ProfileOf(party)
 	for _, t := range append(e.design.Inside(party, design.KindTable), e.fresh(party, design.KindTable)...) {
 		if only, ok := e.only[party]; ok && t.ID != only {
 			continue
@@ -146,7 +145,7 @@ func (e *editor) enter(party, via design.ID, ranges []netip.Prefix) {
 		if b := e.boxed[party]; b != nil && slices.Contains(b.of, t.ID) {
 			way = b.box
 		}
-		if profile != nil && e.fed(t, way) {
+		if topology.Fed(e.design, t, e.get(way).Kind) {
 			continue
 		}
 		for _, p := range ranges {
@@ -157,26 +156,6 @@ func (e *editor) enter(party, via design.ID, ranges []netip.Prefix) {
 			}
 		}
 	}
-}
-
-// fed reports whether a table learns by itself what lies behind something.
-func (e *editor) fed(t *design.Object, via design.ID) bool {
-	profile := e.design.ProfileOf(t.Parent)
-	switch learns := t.Body.(*design.Table).Learns; learns {
-	case "yes":
-		return true
-	case "no":
-		return false
-	}
-	switch e.get(via).Kind {
-	case design.KindGateway:
-		return profile.Networks.GatewayFeeds
-	case design.KindAttachment:
-		return profile.Hub != nil && profile.Hub.AutomaticRoutes
-	case design.KindPeering:
-		return profile.Peering != nil && profile.Peering.AutomaticRoutes
-	}
-	return false
 }
 
 // edges are the gateways of a party's place with the links and circuits that end
