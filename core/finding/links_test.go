@@ -324,3 +324,25 @@ func TestManyOfAKindStayReadable(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, withCode(d, "asn-used-twice"))
 }
+
+// Two routers of one place that are joined to one network have one ASN on purpose.
+func TestTwoRoutersOfOnePlaceMayHaveOneASN(t *testing.T) {
+	const file = "dravin: 1\nsites:\n" +
+		"  - {name: Head, gateways: [{name: gateway, addresses: [198.51.100.1], asn: 64501}]}\n" +
+		"  - {name: Hut, gateways: [{name: left, addresses: [203.0.113.1], asn: 64700}, " +
+		"{name: right, addresses: [203.0.113.2], asn: 64700}]}\n" +
+		"links:\n" +
+		"  - {name: one, routing: bgp, ends: [{gateway: head/gateway}, {gateway: hut/left}]}\n" +
+		"  - {name: two, routing: bgp, ends: [{gateway: head/gateway}, {gateway: hut/right}]}\n"
+	d, err := design.Read([]byte(file))
+	require.NoError(t, err)
+	assert.Empty(t, withCode(d, "asn-used-twice"))
+	d, err = design.Read([]byte(strings.Replace(file, "asn: 64501", "asn: 64700", 1)))
+	require.NoError(t, err)
+	assert.Empty(t, withCode(d, "asn-used-twice"), "they speak to each other directly")
+	other := strings.Replace(file, "  - {name: Hut, gateways: [{name: left, addresses: [203.0.113.1], asn: 64700}, {",
+		"  - {name: Hut, gateways: [{name: left, addresses: [203.0.113.1], asn: 64700}]}\n  - {name: Barn, gateways: [{", 1)
+	d, err = design.Read([]byte(strings.Replace(other, "hut/right", "barn/right", 1)))
+	require.NoError(t, err)
+	assert.Len(t, withCode(d, "asn-used-twice"), 1)
+}

@@ -19,7 +19,8 @@ import (
 
 // asns finds speakers that share an ASN and hear of each other over another
 // autonomous system, so that each discards what the other announces (RFC 4271
-// section 9.1.2). Two that speak to each other directly are internal peers.
+// section 9.1.2). Two that speak to each other directly are internal peers, and two routers of one place hold the same:
+// neither needs to hear of the other.
 func (c *collector) asns(*design.Object) {
 	counts := func(j design.Joint) bool {
 		// Where routes are entered by hand, no path tells who passed them on.
@@ -44,7 +45,10 @@ func (c *collector) asns(*design.Object) {
 	for k, id := range speakers {
 		first := slices.IndexFunc(
 			speakers[:k],
-			func(a design.ID) bool { return asn[a] == asn[id] && whole[a] == whole[id] && own[a] != own[id] },
+			func(a design.ID) bool {
+				return asn[a] == asn[id] && whole[a] == whole[id] && own[a] != own[id] &&
+					c.design.Party(a) != c.design.Party(id)
+			},
 		)
 		if first < 0 || asn[id] == 0 {
 			continue
