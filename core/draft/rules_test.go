@@ -21,6 +21,7 @@ import (
 	"dravin/core/settings"
 	"dravin/core/sheet"
 	"dravin/core/status"
+	"dravin/core/walk"
 )
 
 // The sheet and the prediction are one truth: a tunnel comes up, stays up and
@@ -288,6 +289,17 @@ func TestForeignJoinsWaitWhereTheProfileSaysSo(t *testing.T) {
 	joined := apply(t, d, foreign.Edits)
 	assert.Equal(t, design.Waiting, design.StateOf(joined.Get(foreign.Subject)))
 	assert.NotNil(t, lifecycle.OpenRequest(joined, foreign.Subject))
+	tables := route.Solve(joined, status.Condition{})
+	for _, ends := range [][2]string{{"sequencing", "ticketing"}, {"ticketing", "sequencing"}} {
+		f, err := walk.ParseFlow(tables, ends[0], ends[1], design.Service{Proto: "tcp", Port: 443})
+		require.NoError(t, err)
+		stop := walk.Prove(tables, f).Stop
+		require.NotNil(t, stop)
+		assert.EqualValues(t, status.NotAccepted, stop.Code, "%v: nobody is told to learn what waits for an answer", ends)
+	}
+	for _, f := range finding.All(proof.Of(tables)) {
+		assert.NotEqual(t, "expected-not-learned", f.Code, f.Sentence)
+	}
 	assert.Nil(t, lifecycle.OpenRequest(apply(t, d, own.Edits), own.Subject))
 }
 

@@ -29,6 +29,17 @@ func judgeSession(s *status.Status, o *design.Object) status.Held {
 	return out
 }
 
+// attached is how the attachment of a joint that is attached to a hub itself stands: while it waits, or is refused, the
+// hub tells nothing over it and takes nothing.
+func attached(s *status.Status, joint design.ID) status.Verdict {
+	for _, a := range s.Design().Referring(joint, design.KindAttachment) {
+		if v := s.Of(a.ID); !v.Up {
+			return v
+		}
+	}
+	return status.Up
+}
+
 // Brings is how what a joint brings into tables stands: routes of a family that are learned
 // need a session that is up, others what carries them.
 func Brings(s *status.Status, joint design.ID, f prefix.Family) status.Verdict {
@@ -41,7 +52,7 @@ func Brings(s *status.Status, joint design.ID, f prefix.Family) status.Verdict {
 	for _, session := range SessionsOf(s.Design(), o) {
 		v := s.Of(session.ID)
 		if v.Up && slices.Contains(s.Session(session.ID).Families, f.Code()) {
-			return status.Up
+			return attached(s, joint)
 		}
 		if v.Up {
 			v = status.Down(
