@@ -330,6 +330,11 @@ var Family = []words.Coded[string]{
 		Doc: "a published service leads from one segment into another, and no crossing says so",
 		Fix: "a crossing for services only",
 	},
+	{
+		Code: "mapping-uncrossed", Title: "mapping uncrossed",
+		Doc: "a range is mapped toward a link of another segment, and no crossing lets anything pass between the two",
+		Fix: "a crossing for callers over the link",
+	},
 	{Code: "everything-open", Title: "everything open", Doc: "a rule lets everything pass from anywhere to anywhere"},
 	{
 		Code: "filter-nearly-full", Title: "filter nearly full",

@@ -63,6 +63,33 @@ func (c *collector) crossedService(o *design.Object) {
 	)
 }
 
+// crossedMapping finds ranges that are mapped toward a link of another segment, into which no crossing lets them.
+func (c *collector) crossedMapping(o *design.Object) {
+	m := o.Body.(*design.Mapping)
+	real, link := segmentWith(c.design, c.design.Party(m.Gateway), m.Real.Addr()), c.design.SegmentOf(m.Link)
+	if real == "" || link == "" || c.design.MayMeet(real, link) || c.design.MayMeet(link, real) {
+		return
+	}
+	crossing := &design.Object{
+		ID: design.IDFor(design.KindCrossing, string(link+real)), Kind: design.KindCrossing,
+		Name: c.design.Title(link) + " to " + c.design.Title(real),
+		Body: &design.Crossing{From: link, To: real, Does: design.CrossingOneWay, At: []design.Ref{m.Gateway}},
+	}
+	if have := c.design.Crosses(real, link); have != nil {
+		crossing = design.Edited(have, func(b *design.Crossing) {
+			b.From, b.To, b.Does = link, real, design.CrossingOneWay
+		})
+	}
+	f := c.add(
+		"mapping-uncrossed", Risk, o.ID, []Fix{
+			{Title: "Let callers in " + c.design.Title(link) + " start", Edits: []design.Edit{design.PutEdit(crossing)}},
+		},
+		"%s of %s is known as %s over %s, which is in %s, and no crossing lets anything pass between the two",
+		m.Real, c.design.Title(real), m.Mapped, c.design.Title(m.Link), c.design.Title(link),
+	)
+	f.Subjects = append(f.Subjects, m.Link)
+}
+
 // segmentWith is the segment of the LAN or subnet of a party that holds an address.
 func segmentWith(d *design.Design, party *design.Object, a netip.Addr) design.ID {
 	if party == nil {

@@ -124,6 +124,11 @@ func TestFindingsOfCrossingsAndNames(t *testing.T) {
 			"10.219.0.0/24", "published_services: [{name: s, at: marrow-hill/gateway, address: 10.214.0.5, " +
 				"service: tcp/502, target: marrow-hill/boilers/valve}]",
 		},
+		"mapping-uncrossed": {
+			"10.219.0.0/24", "links: [{name: l, segment: members, routing: static, ends: [{gateway: marrow-hill/gateway}, " +
+				"{gateway: reading-room/gateway}]}]\nmappings: [{name: m, gateway: marrow-hill/gateway, link: l, " +
+				"real: 10.214.1.0/24, mapped: 10.223.1.0/24}]",
+		},
 		"name-leads-elsewhere": {
 			"10.214.1.0/24", "names: [{name: gardens.example, for: reading-room, " +
 				"records: [{name: valve, address: 10.214.1.9, host: marrow-hill/boilers/valve}]}]",

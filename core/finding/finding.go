@@ -234,6 +234,7 @@ var checks = []check{
 	{"names", design.KindNames, (*collector).names},
 	{"crossings", design.KindCrossing, (*collector).crossing},
 	{"crossed services", design.KindListener, (*collector).crossedService},
+	{"crossed mappings", design.KindMapping, (*collector).crossedMapping},
 }
 
 // units are all checks of all objects.
