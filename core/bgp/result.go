@@ -81,13 +81,15 @@ func (c *compiled) solve() *Result {
 func unreached(int32, netip.Addr) (by netip.Prefix, ok bool) { return by, false }
 
 // reachable looks next hops up in what is known: where the speaker stands, or
-// the longest route that holds it.
+// the longest route that holds it. A route whose own next hop has to be looked up leads to none:
+// daemons look up once.
 func (r *Result) reachable() lookup {
 	tables := make([]*prefix.Table[netip.Prefix], len(r.compiled.Speakers))
 	connected := make([]map[netip.Prefix]bool, len(r.compiled.Speakers))
+	lookedUp := make([]map[netip.Prefix]bool, len(r.compiled.Speakers))
 	for n := range tables {
 		t := &prefix.Table[netip.Prefix]{}
-		connected[n] = map[netip.Prefix]bool{}
+		connected[n], lookedUp[n] = map[netip.Prefix]bool{}, map[netip.Prefix]bool{}
 		for _, p := range r.compiled.Speakers[n].Connected {
 			connected[n][p.Masked()] = true
 			t.Add(p.Masked(), p.Masked())
@@ -95,6 +97,7 @@ func (r *Result) reachable() lookup {
 		for _, e := range r.table(int32(n)) {
 			if !connected[n][e.Prefix] {
 				t.Add(e.Prefix, e.Prefix)
+				lookedUp[n][e.Prefix] = slices.ContainsFunc(e.Routes, func(x *Route) bool { return !x.direct() })
 			}
 		}
 		tables[n] = t
@@ -104,7 +107,7 @@ func (r *Result) reachable() lookup {
 			return netip.Prefix{}, false
 		}
 		all := tables[n].Matches(hop) // the longest first
-		if len(all) == 0 {
+		if len(all) == 0 || lookedUp[n][all[0]] {
 			return netip.Prefix{}, false
 		}
 		if connected[n][all[0]] {

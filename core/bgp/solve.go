@@ -169,12 +169,15 @@ func (s *solver) candidates(n int32) []*Route {
 // the session itself, another by the longest range that it has for it, which must not be
 // what the next hop is for (RFC 4271 section 9.1.2.1).
 func (s *solver) reaches(n int32, r *Route) bool {
-	if r.Own() || r.NextHop == r.peer() {
+	if r.direct() {
 		return true
 	}
 	by, ok := s.look(n, r.NextHop)
 	return ok && !slices.Contains(s.of.prefixes, by)
 }
+
+// direct reports whether a route is one's own, or leads to the neighbour that told of it.
+func (r *Route) direct() bool { return r.Own() || r.NextHop == r.peer() }
 
 // peer is the address of the neighbour that a route was learned from.
 func (r *Route) peer() netip.Addr {

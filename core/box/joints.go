@@ -200,6 +200,7 @@ type Session struct {
 	Near     design.SessionEnd // as it was said
 	Set      negotiate.BGPEnd  // what the near end is set to, in full
 	FarKeeps bool              // the far end keeps next hops
+	FarHops  []netip.Addr      // where it keeps them, those of the far end itself
 	Internal bool
 	Joint    design.ID // the link or circuit
 	First    bool      // what it learns goes before what other sessions do
@@ -222,6 +223,9 @@ func sessions(t *route.Tables, o *design.Object, b *Box) []Session {
 				Internal: set.ASN == set.PeerASN, Joint: joint, First: t.GoesFirst(o.ID, d.Get(joint).Kind),
 				Segment: route.InstanceFor(d, o, d.SegmentOf(carrier)),
 			}
+			if x.FarKeeps {
+				x.FarHops = hopsOf(d, s, 1-n)
+			}
 			if p := d.Get(o.Parent); p != nil && p.Kind == design.KindHub {
 				x.Speaks, x.Feeds = t.HubTables(p.ID, joint, carrier)
 			}
@@ -235,6 +239,19 @@ func sessions(t *route.Tables, o *design.Object, b *Box) []Session {
 	}
 	for _, c := range b.Circuits {
 		add(c.ID, c.ID, c.Name)
+	}
+	return out
+}
+
+// hopsOf are the addresses of an end of a session, in either family, that it gives as next hops of its own.
+func hopsOf(d *design.Design, session *design.Object, n int) []netip.Addr {
+	out := []netip.Addr{session.Body.(*design.Session).Ends[n].Address}
+	if b, ok := d.Get(session.Parent).Body.(*design.Tunnel); ok {
+		for _, two := range [][]netip.Prefix{b.Inside, b.Inside6} {
+			if len(two) == 2 && !slices.Contains(out, two[n].Addr()) {
+				out = append(out, two[n].Addr())
+			}
+		}
 	}
 	return out
 }

@@ -46,10 +46,7 @@ func bird(b *box.Box) string {
 			}
 		})
 		birdSummaries(p, main, b.Summaries, family, "")
-		if keeps(b.Sessions, family) {
-			p.comment("Where it stands itself: next hops that the far end keeps are looked up here, too.")
-			p.line("protocol direct connected_%s { %s; }", family.Code(), family.Code())
-		}
+		birdHops(p, b, main, family)
 		for n := range b.Instances[1:] {
 			birdInstance(p, b, n+1, family)
 		}
@@ -98,6 +95,7 @@ func birdInstance(p *page, b *box.Box, n int, family prefix.Family) {
 		}
 	})
 	birdSummaries(p, i, b.Summaries, family, name)
+	birdHops(p, b, i, family)
 	var open []string
 	for _, s := range b.Sessions {
 		if s.Segment == "" {
@@ -120,6 +118,33 @@ func birdInstance(p *page, b *box.Box, n int, family prefix.Family) {
 			route.Away(n),
 		)
 	})
+}
+
+// birdHops is the table in which next hops are looked up that the far ends of an instance's sessions keep: where the
+// box stands itself, which is no route that it could announce, and what it has learned.
+func birdHops(p *page, b *box.Box, i *box.Instance, family prefix.Family) {
+	if !slices.ContainsFunc(b.Sessions, func(s box.Session) bool {
+		return s.FarKeeps && s.Segment == i.Segment && slices.Contains(families(s.Set), family)
+	}) {
+		return
+	}
+	name, code := hopsTable(i, family), family.Code()
+	p.line("%s table %s; # for next hops that far ends keep", code, name)
+	p.line("protocol direct stands_%s { %s { table %s; }; }", name, code, name)
+	p.block("protocol pipe learned_"+name, func() {
+		if i.Segment == "" {
+			p.line("table master%s;", code[3:])
+		} else {
+			p.line("table %s;", instanceTable(i, family))
+		}
+		p.line("peer table %s;", name)
+		p.line("import none; export where source = RTS_BGP;")
+	})
+}
+
+// hopsTable is what the daemon calls the table in which next hops of an instance are looked up.
+func hopsTable(i *box.Instance, family prefix.Family) string {
+	return fmt.Sprintf("hops%d_%s", i.Number, family.Code()[3:])
 }
 
 // instanceTable is what the daemon calls the table of a segment's instance.
@@ -176,17 +201,30 @@ func channel(
 		if s.First {
 			p.line("preference %d; # before what other sessions bring", preferred)
 		}
-		if len(e.In) == 0 {
+		near := ""
+		for _, a := range s.FarHops { // what leads to the neighbour itself is not looked up, and others may be by it
+			if family.Has(a) {
+				near += fmt.Sprintf("    if bgp_next_hop = %s then gw = %s;\n", a, a)
+			}
+		}
+		switch {
+		case len(e.In) > 0:
+			birdFilter(p, "import", e.In, family, s.Set.ASN, near)
+		case near != "":
+			p.line("import filter {")
+			p.WriteString(near)
+			p.line("    accept;")
+			p.line("};")
+		default:
 			p.line("import all;")
-		} else {
-			birdFilter(p, "import", e.In, family, s.Set.ASN, "")
 		}
 		if e.MaxPrefixes > 0 {
 			p.line("import limit %d action disable;", e.MaxPrefixes)
 		}
 		p.line("next hop %s;", map[bool]string{false: "self", true: "keep"}[e.KeepNextHop])
 		if s.FarKeeps {
-			p.line("gateway recursive; # the far end keeps next hops: they are looked up in the table")
+			p.line("gateway recursive; # the far end keeps next hops: they are looked up")
+			p.line("igp table %s;", hopsTable(in, family))
 		}
 		hidden := hides(own, summaries, s.Joint, family)
 		if len(prefix.OfFamily(prefixesOf(summaries), family)) > 0 {
@@ -194,7 +232,7 @@ func channel(
 				"# no part " +
 				"of it is known\n" + hidden
 		}
-		hidden = "    if source = RTS_DEVICE then reject;\n" + before + hidden
+		hidden = before + hidden
 		mine, summed := advertised(own, s.Joint, family), prefix.OfFamily(prefixesOf(summaries), family)
 		switch {
 		case len(e.Out) > 0:
@@ -422,11 +460,4 @@ func igpTable(table string) string {
 		return ""
 	}
 	return "igp table " + table + "; "
-}
-
-// keeps reports whether the far end of a session keeps next hops.
-func keeps(sessions []box.Session, family prefix.Family) bool {
-	return slices.ContainsFunc(
-		sessions, func(s box.Session) bool { return s.FarKeeps && slices.Contains(families(s.Set), family) },
-	)
 }

@@ -104,6 +104,9 @@ func (b builder) connected(box design.ID) []netip.Prefix {
 	for _, s := range SessionsOf(b.design, box) {
 		if t, ok := b.design.Get(s.Parent).Body.(*design.Tunnel); ok && len(t.Inside) == 2 {
 			out = append(out, t.Inside[0].Masked())
+			if len(t.Inside6) == 2 {
+				out = append(out, t.Inside6[0].Masked())
+			}
 		} else {
 			for _, e := range s.Body.(*design.Session).Ends {
 				out = append(out, netip.PrefixFrom(e.Address, e.Address.BitLen()))
