@@ -66,7 +66,7 @@
     <Suggest
       {label}
       options={things}
-      text={text ? (names[text] ?? text) : ""}
+      text={text ? (names[text] ?? "not known") : ""}
       placeholder="search a {(field.kinds ?? []).map(kindWord).join(' or ')}"
       choose={(id, title) => {
         names[id] = title;
