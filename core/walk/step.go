@@ -310,6 +310,16 @@ func onward(w *walker, s *step) (outcome, bool) {
 	case route.Gateway:
 		return goesTo(hop.To, hop.Through), true // the next box sees it come by the place between the two
 	case route.Deliver:
+		if via := s.choice.Winner.NextHop; via.IsValid() && !prefix.Has(w.design.Ranges(hop.To), w.header.Dst) {
+			return w.halt(
+				NoNeighbour, s.at,
+				fmt.Sprintf(
+					"%s sends %s to %s in %s, and nobody is known there that would pass it on", s.at.Title, w.header.Dst, via,
+					w.design.Title(hop.To),
+				),
+				"say which box has that address, or give the entry another next hop",
+			), true
+		}
 		return w.onLink(hop.To, s.at), true
 	case route.BlackHole:
 		return w.halt(
