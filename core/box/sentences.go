@@ -442,11 +442,15 @@ func session(w *writer, o *design.Object, end int) says {
 	if near.Password {
 		s.line("it signs with the session's password (RFC 2385)")
 	}
-	for _, r := range near.Out {
-		s.line("announce %s", filterLine(r))
-	}
-	if len(near.Out) == 0 {
+	switch {
+	case settings.FiltersFixed(w.design, o, end-1):
+		s.line("no filter, and no limit of one's own: its cloud lets nobody set any")
+	case len(near.Out) == 0:
 		s.line("announce its own, and nothing that it learned elsewhere")
+	default:
+		for _, r := range near.Out {
+			s.line("announce %s", filterLine(r))
+		}
 	}
 	for _, r := range near.In {
 		s.line("take %s", filterLine(r))

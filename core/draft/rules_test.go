@@ -339,3 +339,26 @@ func TestFiltersOnlyWhereTheyCanBeSet(t *testing.T) {
 	}
 	assert.Contains(t, told, "lets nobody set any")
 }
+
+// A hub of such a cloud passes on by itself what its other members tell it.
+func TestHubsWithoutFiltersPassOnWhatTheyKnow(t *testing.T) {
+	const file = "dravin: 1\nsites:\n" +
+		"  - {name: Marrow Hill, gateways: [{name: gateway, addresses: 198.51.100.10, asn: 64501}], " +
+		"lans: [{name: data room, prefixes: 10.214.0.0/22}]}\n" +
+		"  - {name: Thornfield Station, gateways: [{name: gateway, addresses: 198.51.100.30, asn: 64503}], " +
+		"lans: [{name: weather room, prefixes: 10.215.16.0/23}]}\n" +
+		"hubs: [{name: visitor hub, cloud: Sedge, region: sedge-coast, asn: 64520, hub_tables: [{name: main}]}]\n"
+	d, err := design.Read([]byte(file))
+	require.NoError(t, err)
+	for _, site := range []string{"marrow-hill", "thornfield-station"} {
+		all := shapes(t, d, site, "visitor-hub")
+		s, ok := all["hub-visitor-hub"]
+		require.True(t, ok, "%v", keysOf(all))
+		require.Empty(t, s.Out)
+		d = apply(t, d, s.Edits)
+	}
+	tables := route.Solve(d, status.Condition{})
+	f, err := walk.ParseFlow(tables, "marrow-hill", "thornfield-station", design.Service{Proto: "tcp", Port: 443})
+	require.NoError(t, err)
+	assert.Nil(t, walk.Prove(tables, f).Stop)
+}

@@ -61,7 +61,7 @@ func FiltersFixed(d *design.Design, session *design.Object, n int) bool {
 }
 
 // SessionOf are the two ends of a session as they can be set: filters and limits that a cloud does not let one set are
-// not in it, whatever the design says.
+// not in it, whatever the design says. A hub passes on by itself what it knows.
 func SessionOf(d *design.Design, o *design.Object) *design.Session {
 	s := o.Body.(*design.Session)
 	out := *s
@@ -69,6 +69,14 @@ func SessionOf(d *design.Design, o *design.Object) *design.Session {
 		if FiltersFixed(d, o, n) {
 			out.Ends = slices.Clone(out.Ends)
 			out.Ends[n].In, out.Ends[n].Out, out.Ends[n].MaxPrefixes = nil, nil, 0
+			if d.Party(Speaker(d, o, n).ID).Kind == design.KindHub {
+				for _, f := range prefix.Families {
+					all := f.Everything()
+					out.Ends[n].Out = append(
+						out.Ends[n].Out, design.Filter{Prefix: all, From: 1, To: uint8(all.Addr().BitLen())},
+					)
+				}
+			}
 		}
 	}
 	return &out
