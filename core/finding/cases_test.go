@@ -24,7 +24,7 @@ var wrongs = map[string]string{
 	"local-range-takes-it":          "on-link-elsewhere",
 	"host-asks-its-own-lan":         "on-link-elsewhere",
 	"reply-goes-astray":             "reply-on-link-elsewhere",
-	"longer-route-beats-the-tunnel": "on-link-elsewhere",
+	"longer-route-beats-the-tunnel": "no-neighbour",
 	"alike-at-one-hub":              "on-link-elsewhere",
 	"hub-refuses-for-one-subnet":    "refused-for-overlap",
 	"nobody-can-renumber":           "on-link-elsewhere",

@@ -317,7 +317,7 @@ func onward(w *walker, s *step) (outcome, bool) {
 					"%s sends %s to %s in %s, and nobody is known there that would pass it on", s.at.Title, w.header.Dst, via,
 					w.design.Title(hop.To),
 				),
-				"say which box has that address, or give the entry another next hop",
+				"say which box has that address, give the entry another next hop, or remove it",
 			), true
 		}
 		return w.onLink(hop.To, s.at), true
