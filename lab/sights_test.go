@@ -166,11 +166,19 @@ func plainly(tables *route.Tables, p walk.Proof) bool {
 		}
 		if o := d.Get(s.At.ID); o == nil || o.Kind == design.KindInnerRoute {
 			return false // an inner router is no box of the design's
-		} else if o.Kind == design.KindGateway && len(tables.Point(o.ID).Selectors) > 0 {
-			return false // for its selectors a world gives it a way out
 		}
 	}
 	return len(p.Forward) > 2
+}
+
+// outOfNowhere reports whether a packet is lost at a gateway to which a world gives a way out, since it has selectors,
+// and the design none.
+func outOfNowhere(tables *route.Tables, p walk.Proof) bool {
+	if p.Stop == nil {
+		return false
+	}
+	at := tables.Point(p.Stop.At.ID)
+	return at != nil && at.Kind == design.KindGateway && len(at.Selectors) > 0
 }
 
 // TestTruthOfSights holds captures that Dravin writes against captures that are taken: packet for packet, as to
@@ -195,7 +203,7 @@ func TestTruthOfSights(t *testing.T) {
 		for _, f := range e.flows(20) {
 			p := walk.Prove(tables, flowOf(f))
 			again := f.proto == "tcp" && p.Stop != nil && p.Stop.Way == "reply" // its answer is sent again, for long
-			if again || lives(e.d, f.from.Place, f.to) || !plainly(tables, p) || f.proto == "icmp" ||
+			if again || lives(e.d, f.from.Place, f.to) || !plainly(tables, p) || outOfNowhere(tables, p) || f.proto == "icmp" ||
 				len(slices.Collect(walk.Ways(tables, flowOf(f)))) > 1 || !sole(e, p) {
 				continue
 			}
@@ -281,7 +289,8 @@ func TestTruthOfSizes(t *testing.T) {
 	needs(t, "ip", "nft")
 	compared := map[string]int{}
 	var wrong []string
-	for n := range number("DRAVIN_TRUTH_SIZES", 3) {
+	count := number("DRAVIN_TRUTH_SIZES", 3)
+	for n := 0; n < count || n < 5*count && compared["told"] == 0; n++ { // of few no sender may be told
 		e := newEstate(uint64(n+firstSeed), false)
 		tables := route.Solve(e.d, status.Condition{Horizon: e.horizon})
 		w := build(t, e, nil)
