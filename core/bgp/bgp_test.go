@@ -179,6 +179,43 @@ func TestOutcomesThatDoNotLast(t *testing.T) {
 	assert.True(t, troubles[0].Never)
 }
 
+// What gives a second outcome may have no say in the first: c tells b of its own way, as preferred, only while it has
+// not heard of b's.
+func TestASecondOutcomeByARuleThatNothingCameTo(t *testing.T) {
+	for _, x := range []struct {
+		name    string
+		rule    bgp.Rule
+		direct  bool // c hears of it as directly as b does
+		several bool
+	}{
+		{"a shorter way, unless another is preferred", bgp.Rule{LocalPref: 110}, false, true},
+		{"the same, refused", bgp.Rule{LocalPref: 110, Action: bgp.Refuse}, false, false},
+		{"the same, of a community", bgp.Rule{Has: []negotiate.Community{{}}, LocalPref: 110}, false, false},
+		{"a better origin at both", bgp.Rule{Origin: bgp.EGP}, true, true},
+		{"nothing but the shortest", bgp.Rule{}, true, false},
+	} {
+		n := speakers("10.215.0.0/23", "", "", "")
+		unknown := func(_, e *bgp.End) { e.In = []bgp.Rule{{Origin: bgp.Incomplete}} }
+		join(n, "a", "b", 64501, 64502, unknown)
+		bc := join(n, "b", "c", 64502, 64502, func(_, c *bgp.End) { c.Out = []bgp.Rule{x.rule, {}} })
+		if x.direct {
+			bc.Ends[0].Out = bc.Ends[1].Out
+			join(n, "a", "c", 64501, 64502, unknown)
+		} else {
+			join(n, "a", "d", 64501, 64503)
+			join(n, "d", "c", 64503, 64502)
+		}
+		troubles := bgp.Solve(n).Troubles()
+		if !x.several {
+			assert.Empty(t, troubles, x.name)
+			continue
+		}
+		require.Len(t, troubles, 1, x.name)
+		assert.False(t, troubles[0].Never)
+		assert.Subset(t, troubles[0].Speakers, []string{"b", "c"}, x.name)
+	}
+}
+
 // random is a network of k speakers in a ring with chords, a few ranges each.
 func random(r *rand.Rand, k int) *bgp.Network {
 	n := &bgp.Network{}

@@ -42,6 +42,8 @@ type policy struct {
 	rules   []Rule
 	byRange map[int32][]int32
 	any     []int32 // rules without a range
+	sways   []int32 // the ranges of rules that set what goes before or into a choice
+	swayAll bool    // such a rule has no range
 }
 
 // rangeTable numbers all ranges that rules and summaries name.
@@ -136,6 +138,7 @@ func (c *compiled) policyOf(rules []Rule) policy {
 	for n, r := range rules {
 		if r.Range == nil {
 			p.any = append(p.any, int32(n))
+			p.swayAll = p.swayAll || r.sways()
 			continue
 		}
 		if p.byRange == nil {
@@ -143,6 +146,9 @@ func (c *compiled) policyOf(rules []Rule) policy {
 		}
 		id := c.ranges.number(*r.Range)
 		p.byRange[id] = append(p.byRange[id], int32(n))
+		if r.sways() {
+			p.sways = append(p.sways, id)
+		}
 	}
 	return p
 }

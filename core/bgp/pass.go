@@ -91,7 +91,6 @@ func (s *solver) reflect(e int32, r, out *Route) {
 		out.Originator, out.Clusters = netip.Addr{}, nil
 		return
 	}
-	s.swayed = true
 	out.Originator = r.id()
 	out.Clusters = slices.Concat([]netip.Addr{s.compiled.Speakers[s.compiled.speaks[e]].RouterID}, r.Clusters)
 }
@@ -114,7 +113,6 @@ func (s *solver) take(e int32, out *Route, internal bool) (*Route, Stop, int) {
 		}
 	}
 	out.Away, out.Weight, out.Internal, out.Client = 0, end.Weight, internal, end.Client
-	s.swayed = s.swayed || end.Weight != 0
 	out.session, out.Session, out.End = e/2, s.compiled.Sessions[e/2], int(e%2)
 	if n := s.compiled.speaks[e^1]; n >= 0 {
 		out.peerID = s.compiled.Speakers[n].RouterID
@@ -139,20 +137,13 @@ func (s *solver) filter(p policy, r *Route, asn uint32) (rule int, ok bool) {
 		case Refuse:
 			return int(n), false
 		case Accept:
-			s.apply(x, r, asn)
+			x.set(r, asn)
 			return int(n), true
 		case GoOn:
-			s.apply(x, r, asn)
+			x.set(r, asn)
 		}
 	}
 	return -1, false
-}
-
-// apply does what a rule says, and notes if that can turn a choice away from the
-// shortest path.
-func (s *solver) apply(x *Rule, r *Route, asn uint32) {
-	s.swayed = s.swayed || x.LocalPref != 0 || x.MED != 0
-	x.set(r, asn)
 }
 
 // inRange are the rules that have no range or one that the class lies in, in

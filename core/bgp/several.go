@@ -23,9 +23,38 @@ func (s *solver) class(k *class) {
 	settled := s.settle(k)
 	k.unstable = !settled
 	s.note(k)
-	if settled && s.swayed && slices.ContainsFunc(k.has, func(h holding) bool { return h.rivals > 0 }) {
+	if settled && s.swayed() && slices.ContainsFunc(k.has, func(h holding) bool { return h.rivals > 0 }) {
 		s.several(k)
 	}
+}
+
+// swayed reports whether something other than the shortest path may have a say at a speaker
+// that has met the class. What had none in the outcome that was found counts, too: a rule
+// that nothing came to may speak in another.
+func (s *solver) swayed() bool {
+	c := s.compiled
+	for _, n := range s.meets {
+		for _, e := range c.outs[n] {
+			near, far := c.ends[e], c.ends[e^1]
+			if !c.Sessions[e/2].Down && (far.Weight != 0 || near.Client && near.ASN == far.ASN ||
+				s.sways(c.policy[2*e+1]) || s.sways(c.policy[2*(e^1)])) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// sways reports whether a policy has such a rule for the class.
+func (s *solver) sways(p policy) bool {
+	here := func(id int32) bool { return s.stamp[id] == s.turn }
+	return p.swayAll || slices.ContainsFunc(p.sways, here)
+}
+
+// sways reports whether a rule sets what a choice goes by before or beside the length of the
+// path. That is lengthened wherever a route leaves an AS, and so leads nobody in a circle.
+func (x *Rule) sways() bool {
+	return x.Action != Refuse && (x.LocalPref != 0 || x.MED != 0 || x.Origin != Unset)
 }
 
 // settle solves a class in turn, or in the first order in which it comes to an end.
@@ -48,9 +77,7 @@ func (s *solver) several(k *class) {
 	}
 	tried := slices.Clone(orders)
 	for _, h := range k.has {
-		if h.rivals > 0 {
-			tried = append(tried, lets(h.speaker, true), lets(h.speaker, false))
-		}
+		tried = append(tried, lets(h.speaker, true), lets(h.speaker, false))
 	}
 	for _, order := range tried {
 		other := class{prefixes: k.prefixes, originated: k.originated, ranges: k.ranges}

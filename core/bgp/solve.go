@@ -25,7 +25,6 @@ type solver struct {
 	family   prefix.Family
 	cand     []*Route
 	of       *class
-	swayed   bool           // something other than the shortest path has had a say
 	pinned   int32          // a speaker that must choose pin; -1: none
 	pin      *Route         // what it must choose, as long as it has it
 	moved    map[int32]bool // where given: the speakers that chose anew
@@ -52,7 +51,7 @@ func (s *solver) begin(k *class) {
 	}
 	s.meets, s.queue = s.meets[:0], s.queue[:0]
 	s.turn++
-	s.of, s.swayed, s.pinned = k, false, -1
+	s.of, s.pinned = k, -1
 	for _, r := range k.ranges {
 		s.stamp[r] = s.turn
 	}
