@@ -178,9 +178,12 @@ func (w *world) tables(n *design.Object) {
 	w.guards(n)
 }
 
-// entering lets a table route what comes in by hubs and gateways that say so, or for
+// entering lets a table route what comes in by hubs, gateways and peerings that say so, or for
 // what it has published.
 func (w *world) entering(n, t *design.Object, table string) {
+	routes := func(dev string) {
+		w.do(n.ID, "for f in -4 -6; do ip $f rule add pref 100 iif %s lookup %s; done", dev, table)
+	}
 	for _, a := range w.e.d.Of(design.KindAttachment) {
 		b := a.Body.(*design.Attachment)
 		dev := w.devices[[2]design.ID{a.ID, n.ID}]
@@ -188,7 +191,7 @@ func (w *world) entering(n, t *design.Object, table string) {
 			continue
 		}
 		if b.Enters == t.ID {
-			w.do(n.ID, "ip rule add pref 100 iif %s lookup %s", dev, table)
+			routes(dev)
 		}
 		for _, e := range t.Body.(*design.Table).Routes {
 			if e.Publish == design.Published && b.Enters == "" {
@@ -199,7 +202,14 @@ func (w *world) entering(n, t *design.Object, table string) {
 	}
 	for _, g := range w.e.d.Inside(n.ID, design.KindGateway) {
 		if g.Body.(*design.Gateway).Enters == t.ID {
-			w.do(n.ID, "ip rule add pref 100 iif %s lookup %s", w.devices[[2]design.ID{g.ID, n.ID}], table)
+			routes(w.devices[[2]design.ID{g.ID, n.ID}])
+		}
+	}
+	for _, o := range w.e.d.Of(design.KindPeering) {
+		for _, h := range o.Body.(*design.Peering).Halves {
+			if dev := w.devices[[2]design.ID{o.ID, n.ID}]; dev != "" && h.Network == n.ID && h.Enters == t.ID {
+				routes(dev)
+			}
 		}
 	}
 }
@@ -266,8 +276,10 @@ func (w *world) brought(n *design.Object) (rows []row) {
 func (w *world) guards(n *design.Object) {
 	var in, out []string
 	for _, o := range w.e.d.Of(design.KindPeering) {
-		for _, h := range o.Body.(*design.Peering).Halves {
-			if dev := w.devices[[2]design.ID{o.ID, n.ID}]; dev != "" && h.Network != n.ID {
+		halves := o.Body.(*design.Peering).Halves
+		for k, h := range halves { // a half may take what the other network passes on, too
+			dev := w.devices[[2]design.ID{o.ID, n.ID}]
+			if dev != "" && h.Network != n.ID && !halves[1-k].AcceptForwarded {
 				for _, p := range design.RangesOf(w.e.d.Get(h.Network)) {
 					in = append(
 						in,

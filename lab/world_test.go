@@ -439,10 +439,11 @@ func (w *world) gateway(g *design.Object, late []string) {
 		}
 	}
 	if body.Enters != "" { // whatever comes in is routed by a table of the network
-		w.do(g.ID, "ip route add default dev %s table 60", w.devices[[2]design.ID{party.ID, g.ID}])
+		inner := w.devices[[2]design.ID{party.ID, g.ID}]
+		w.do(g.ID, "for f in -4 -6; do ip $f route add default dev %s table 60; done", inner)
 		for _, o := range links {
 			for _, dev := range w.tunnelsOf(o.ID, g.ID) {
-				w.do(g.ID, "ip rule add pref 50 iif %s lookup 60", dev)
+				w.do(g.ID, "for f in -4 -6; do ip $f rule add pref 50 iif %s lookup 60; done", dev)
 			}
 		}
 	}
