@@ -95,6 +95,7 @@ func learnsAlike(a, b *route.Tables) bool {
 
 // TestTruthOfDrills takes things away for real and holds what then becomes of flows against the walks without them.
 func TestTruthOfDrills(t *testing.T) {
+	t.Parallel()
 	needs(t, "ip", "nft")
 	const each = 3 // drills of an estate, a world for each
 	drills, flows := 0, 0

@@ -56,6 +56,7 @@ func unplanned(t *testing.T, seed uint64) (d *design.Design, intents []design.ID
 // What a circuit carries is left to its walks, since its far address is in no design. DRAVIN_TRUTH is how
 // many answers are built, DRAVIN_TRUTH_SEED the first estate.
 func TestTruthOfRandomPlans(t *testing.T) {
+	t.Parallel()
 	needs(t, "ip", "nft", "socat")
 	want := number("DRAVIN_TRUTH", 10)
 	var all []string

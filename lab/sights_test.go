@@ -184,6 +184,7 @@ func outOfNowhere(tables *route.Tables, p walk.Proof) bool {
 // TestTruthOfSights holds captures that Dravin writes against captures that are taken: packet for packet, as to
 // addresses, ports and the order of places.
 func TestTruthOfSights(t *testing.T) {
+	t.Parallel()
 	needs(t, "ip", "nft")
 	compared := 0
 	var wrong []string
@@ -286,6 +287,7 @@ func (a *answerers) end() {
 // TestTruthOfSizes sends packets of 1,500 bytes that may not be divided through tunnels that take less, and holds what
 // becomes of them against what is measured: whether they fit, whether who sent them is told, and what.
 func TestTruthOfSizes(t *testing.T) {
+	t.Parallel()
 	needs(t, "ip", "nft")
 	compared := map[string]int{}
 	var wrong []string

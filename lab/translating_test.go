@@ -387,6 +387,7 @@ func relays(t *testing.T, w *world, tables *route.Tables) {
 // TestTruthOfTranslation holds every kind of translation against the kernel, by
 // the rendered files, in random estates. DRAVIN_TRUTH is how many.
 func TestTruthOfTranslation(t *testing.T) {
+	t.Parallel()
 	needs(t, "ip", "nft", "socat")
 	estates, first := number("DRAVIN_TRUTH", 14), firstSeed
 	var all []string

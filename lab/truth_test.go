@@ -431,6 +431,7 @@ func renderedFiles(t *testing.T, tables *route.Tables, g design.ID) (map[design.
 // flows. DRAVIN_TRUTH is how many estates of the first kind, which `make truth` sets, and
 // DRAVIN_TRUTH_SEED the first of them.
 func TestTruth(t *testing.T) {
+	t.Parallel()
 	needs(t, "ip", "nft")
 	built, first := number("DRAVIN_TRUTH", 9), firstSeed
 	for _, kind := range []struct {
