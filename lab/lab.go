@@ -56,19 +56,19 @@ func (l *Lab) Close() error {
 	return errors.Join(errs...)
 }
 
-// End ends every program that runs in the nodes, by its id.
+// End ends every program that runs in the nodes, by its id, with what it has started.
 func (l *Lab) End(nodes ...*Node) {
 	l.procs = slices.DeleteFunc(l.procs, func(p proc) bool {
 		if !slices.Contains(nodes, p.in) {
 			return false
 		}
-		_ = p.Process.Signal(syscall.SIGTERM)
+		_ = syscall.Kill(-p.Process.Pid, syscall.SIGTERM)
 		dead := make(chan struct{})
 		go func() { _ = p.Wait(); close(dead) }()
 		select {
 		case <-dead:
 		case <-time.After(5 * time.Second):
-			_ = p.Process.Kill()
+			_ = syscall.Kill(-p.Process.Pid, syscall.SIGKILL)
 			<-dead
 		}
 		return true
@@ -130,6 +130,7 @@ func (n *Node) Start(env []string, logFile string, program ...string) error {
 	cmd := exec.Command("ip", args...)
 	cmd.Env = append(os.Environ(), env...)
 	cmd.Stdout, cmd.Stderr = log, log
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if err := cmd.Start(); err != nil {
 		return err
 	}
