@@ -116,7 +116,7 @@ func (e *estate) filterRule(directed, refuses bool) design.FilterRule {
 		for range 1 + e.r.IntN(2) {
 			t, err := design.ParseTraffic(pick(e.r, []string{
 				"tcp/7001", "tcp", "tcp/7000-7002", "tcp/22", "udp/7001", "udp", "udp/1-7000", "icmp", "icmp/echo",
-				"esp",
+				"icmp/echo-reply", "icmp/too-big", "esp",
 			}))
 			if err != nil {
 				panic(err)
@@ -294,6 +294,17 @@ func carried(t design.Traffic, replies, v4 bool) string {
 	case t.Proto == "icmp" && t.Message == design.EchoRequest:
 		what := map[bool]string{true: "echo-reply", false: "echo-request"}[replies]
 		return map[bool]string{true: "icmp type ", false: "icmpv6 type "}[v4] + what
+	case t.Proto == "icmp" && t.Message != "": // RFC 792 and RFC 4443 number them
+		return map[bool]map[string]string{
+			true: {
+				design.EchoReply: "icmp type 0", design.Unreachable: "icmp type 3",
+				design.TooBig: "icmp type 3 icmp code 4", design.TimeExceeded: "icmp type 11",
+			},
+			false: {
+				design.EchoReply: "icmpv6 type 129", design.Unreachable: "icmpv6 type 1",
+				design.TooBig: "icmpv6 type 2", design.TimeExceeded: "icmpv6 type 3",
+			},
+		}[v4][t.Message]
 	case t.Proto == "icmp":
 		return "meta l4proto " + map[bool]string{true: "icmp", false: "ipv6-icmp"}[v4]
 	case t.First == 0:
