@@ -26,16 +26,21 @@ import (
 // bird starts a BGP daemon on a configuration.
 func bird(t *testing.T, n *lab.Node, conf string) (birdc func(args string) string) {
 	dir := t.TempDir()
-	file, socket := filepath.Join(dir, "bird.conf"), filepath.Join(dir, "ctl")
-	require.NoError(t, os.WriteFile(file, []byte(conf), 0o644))
+	file, socket, log := filepath.Join(dir, "bird.conf"), filepath.Join(dir, "ctl"), filepath.Join(dir, "log")
+	require.NoError(t, os.WriteFile(file, []byte("log stderr { error, bug, fatal };\n"+conf), 0o644))
 	out, err := n.Output("bird -p -c " + file)
 	require.NoError(t, err, "%s\n%s", out, conf)
 	require.NoError(
 		t,
 		n.Start(
-			nil, filepath.Join(dir, "log"), "bird", "-f", "-c", file, "-s", socket, "-P", filepath.Join(dir, "pid"),
+			nil, log, "bird", "-f", "-c", file, "-s", socket, "-P", filepath.Join(dir, "pid"),
 		),
 	)
+	t.Cleanup(func() { // of two ways into a table the first to come is taken, and a filter that fails refuses
+		said, err := os.ReadFile(log)
+		require.NoError(t, err)
+		assert.NotRegexp(t, "collision|filters, line|out of bounds", string(said))
+	})
 	return func(args string) string {
 		out, _ := n.Output("birdc -s " + socket + " " + args)
 		return out

@@ -96,28 +96,24 @@ func birdInstance(p *page, b *box.Box, n int, family prefix.Family) {
 	})
 	birdSummaries(p, i, b.Summaries, family, name)
 	birdHops(p, b, i, family)
-	var open []string
-	for _, s := range b.Sessions {
-		if s.Segment == "" {
-			open = append(open, fmt.Sprintf("proto = %q", protocolName(s)))
-		}
-	}
-	if len(open) == 0 {
-		open = []string{"false"}
-	}
 	p.block("protocol pipe to_"+name, func() {
 		p.line("table master%s;", family.Code()[3:])
 		p.line("peer table %s;", name)
 		// What a table's own sessions bring goes first there.
-		p.line(
-			"export filter { if source != RTS_BGP || !(%s) then reject; preference = preference - %d; accept; };",
-			strings.Join(open, " || "), route.Away(0),
-		)
-		p.line(
-			"import filter { if source != RTS_BGP then reject; preference = preference - %d; accept; };",
-			route.Away(n),
-		)
+		p.line("export %s;", fromAfar(sessionsIn(b, ""), route.Away(0)))
+		p.line("import %s;", fromAfar(sessionsIn(b, i.Segment), route.Away(n)))
 	})
+}
+
+// fromAfar lets through a pipe what some sessions brought, behind what the table's own do by so much.
+func fromAfar(sessions []box.Session, away uint32) string {
+	if len(sessions) == 0 {
+		return "none"
+	}
+	return fmt.Sprintf(
+		"filter { if source != RTS_BGP || !(%s) then reject; preference = preference - %d; accept; }",
+		learnedOn(sessions), away,
+	)
 }
 
 // birdHops is the table in which next hops are looked up that the far ends of an instance's sessions keep: where the

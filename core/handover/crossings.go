@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"dravin/core/box"
+	"dravin/core/design"
 	"dravin/core/prefix"
 )
 
@@ -111,11 +112,12 @@ func (s *script) crossings() {
 	}
 }
 
-// birdCrossings shares what sessions of one segment brought with the table of the other, and never further.
+// birdCrossings shares what sessions of one segment brought with the table of the other, and never further. What those
+// in no segment brought is in that table already: the daemon takes only one of two ways there, the first to come.
 func birdCrossings(p *page, b *box.Box, family prefix.Family) {
 	for n, c := range b.Crossings {
-		ranges := prefix.OfFamily(c.Ranges, family)
-		if len(ranges) == 0 {
+		ranges, sessions := prefix.OfFamily(c.Ranges, family), sessionsIn(b, b.Instances[c.To].Segment)
+		if len(ranges) == 0 || len(sessions) == 0 {
 			continue
 		}
 		var within []string
@@ -130,23 +132,27 @@ func birdCrossings(p *page, b *box.Box, family prefix.Family) {
 			p.line(
 				"import filter { if source != RTS_BGP || !(%s) || !(net ~ [ %s ]) then reject; preference = 1; "+
 					"accept; };",
-				protocolsOf(b, c.To), strings.Join(within, ", "),
+				learnedOn(sessions), strings.Join(within, ", "),
 			)
 		})
 	}
 }
 
-// protocolsOf is the condition that a route was learned in an instance itself: on its own sessions, or on those
-// that are in no segment.
-func protocolsOf(b *box.Box, instance int) string {
-	var out []string
+// sessionsIn are a box's sessions in a segment; those in none where it is empty.
+func sessionsIn(b *box.Box, segment design.ID) (out []box.Session) {
 	for _, s := range b.Sessions {
-		if s.Segment == "" || s.Segment == b.Instances[instance].Segment {
-			out = append(out, fmt.Sprintf("proto = %q", protocolName(s)))
+		if s.Segment == segment {
+			out = append(out, s)
 		}
 	}
-	if len(out) == 0 {
-		return "false"
+	return out
+}
+
+// learnedOn is the condition that a route was learned on one of some sessions.
+func learnedOn(sessions []box.Session) string {
+	out := make([]string, len(sessions))
+	for n, s := range sessions {
+		out[n] = fmt.Sprintf("proto = %q", protocolName(s))
 	}
 	return strings.Join(out, " || ")
 }
@@ -157,7 +163,6 @@ func uncrossed(b *box.Box, table int) string {
 	if table == 0 || !slices.ContainsFunc(b.Crossings, crosses) {
 		return ""
 	}
-	return fmt.Sprintf(
-		"    if source = RTS_BGP && !(%s) then reject; # it came by a crossing\n", protocolsOf(b, table),
-	)
+	itself := slices.Concat(sessionsIn(b, ""), sessionsIn(b, b.Instances[table].Segment))
+	return fmt.Sprintf("    if source = RTS_BGP && !(%s) then reject; # it came by a crossing\n", learnedOn(itself))
 }
