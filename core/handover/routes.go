@@ -58,6 +58,9 @@ func routes(b *box.Box) string {
 		}
 	}
 	boxRoutes(s.page, b.Entries)
+	for _, r := range b.Entries { // an address may be met in a tunnel
+		s.placed(r.Prefix, enteredMetric(r.Prefix), 0)
+	}
 	s.instances()
 	s.stale()
 	return s.String()

@@ -180,9 +180,18 @@ func (b *builder) unplayable(f walk.Flow, p walk.Proof) string {
 		if s.At.Kind == design.KindBox && b.filteredAround(s.At.ID) {
 			return fmt.Sprintf("it goes by %s, in a subnet with a filter", s.At.Title)
 		}
-		if s.At.ID == "" || s.At.Kind == design.KindInternet || s.Act == walk.Proxies && s.At.Kind == design.KindNetwork {
+		if s.At.ID == "" || s.At.Kind == design.KindInternet || b.cloudsOwn(s) {
 			return "it goes by " + s.At.Title
 		}
 	}
 	return ""
+}
+
+// cloudsOwn reports whether a cloud itself accepts a connection, and no box in it.
+func (b *builder) cloudsOwn(s walk.Stage) bool {
+	o := b.whole.Design.Get(s.At.ID)
+	if o == nil || o.Kind != design.KindListener {
+		return false
+	}
+	return b.whole.Design.Get(o.Body.(*design.Listener).At).Kind == design.KindNetwork
 }

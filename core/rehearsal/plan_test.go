@@ -211,3 +211,44 @@ func TestCutsTakeAwayWhatTheyName(t *testing.T) {
 		assert.Positive(t, len(c.Nodes)+len(c.Tunnels)+len(c.Cables), c.Title)
 	}
 }
+
+// What a cloud itself answers no kernel has: it is told, and nothing that goes by it is judged.
+func TestWhatACloudOffersIsNotJudged(t *testing.T) {
+	d, err := design.Read([]byte(`
+dravin: 1
+name: catalogue
+networks:
+  - name: catalogue
+    cloud: Sedge
+    region: sedge-coast
+    blocks: [10.208.64.0/20]
+    tables: [{name: table 1}]
+    subnets:
+      - name: racks 1
+        zone: sedge-coast-a
+        prefixes: [10.208.64.0/24]
+        table: catalogue/table-1
+        endpoints: [{name: logger, addresses: [10.208.64.9]}]
+      - name: racks 2
+        zone: sedge-coast-a
+        prefixes: [10.208.65.0/24]
+        table: catalogue/table-1
+        endpoints: [{name: register, addresses: [10.208.65.4]}]
+published_services:
+  - name: register
+    at: catalogue
+    address: 10.208.64.200
+    service: tcp/5432
+    target: catalogue/racks-2/register
+    does: proxying
+intents: [{name: logs, from: catalogue/racks-1/logger, to: catalogue/racks-2/register, service: tcp/5432}]
+`))
+	require.NoError(t, err)
+	p, err := rehearsal.Of(under(d, status.Built), 40)
+	require.NoError(t, err)
+	assert.NotEmpty(t, p.Flows)
+	for _, f := range p.Flows {
+		assert.NotEqual(t, "10.208.64.200", f.To.String())
+	}
+	assert.Contains(t, p.Leaves, "catalogue racks 1 logger to 10.208.64.200 on tcp/5432: it goes by register")
+}
