@@ -788,9 +788,9 @@ func froms(birdc func(string) string, all []ending, list []heard) []heard {
 	return list
 }
 
-// unborn are the summaries that the second daemon may give no birth to: it compares what it would announce with what it
-// has heard of the range first, and where path and origin are alike, as of a speaker of its own AS, it takes that for its
-// own.
+// unborn are the summaries that the second daemon may give no birth to: it compares what it would announce with what
+// it has heard of the range first, and where path and origin are alike, as of a speaker of its own AS, it takes that
+// for its own.
 func (s speakers) unborn() map[netip.Prefix]bool {
 	out := map[netip.Prefix]bool{}
 	gateways := s.d.Of(design.KindGateway)

@@ -37,7 +37,8 @@ links:
 func TestAnEntryIntoATunnelStays(t *testing.T) {
 	d, err := design.Read([]byte(throughATunnel))
 	require.NoError(t, err)
-	for _, f := range handover.Render(route.Solve(d, status.Condition{}), d.Find("rowan-hut", design.KindSite)[0].ID, nil) {
+	hut := d.Find("rowan-hut", design.KindSite)[0].ID
+	for _, f := range handover.Render(route.Solve(d, status.Condition{}), hut, nil) {
 		if f.Path == "gateway/dravin/routes.sh" {
 			assert.Regexp(t, `(?m)^tidy .*\|-4 main 10\.223\.12\.0/24 2["|]`, f.Content)
 			return
