@@ -85,20 +85,20 @@ func heldAgainstInstructions(t *testing.T, file []byte, seed uint64, changes, ev
 			continue
 		}
 		flows := flowsOf(r, d, 12)
-		for _, horizon := range []status.Horizon{status.Built, status.Today} {
-			tables := route.Solve(d, status.Condition{Horizon: horizon})
+		for _, side := range []design.Side{design.Planned, design.Built} {
+			tables := route.Solve(d.On(side), status.Condition{})
 			all := box.Told(tables)
 			again, err := box.Rebuilt(d, all)
 			require.NoError(t, err)
 			want, got := carries(t, tables, flows),
-				carries(t, route.Solve(again, status.Condition{Horizon: horizon}), flows)
+				carries(t, route.Solve(again.On(side), status.Condition{}), flows)
 			for _, key := range slices.Sorted(maps.Keys(want)) {
-				require.Equal(t, want[key], got[key], "seed %d, change %d, %s: %s", seed, n, horizon, key)
+				require.Equal(t, want[key], got[key], "seed %d, change %d, %s: %s", seed, n, side, key)
 			}
-			then := route.Solve(before, status.Condition{Horizon: horizon})
+			then := route.Solve(before.On(side), status.Condition{})
 			if len(flowsIn(before, flows)) == len(flows) && !assert.ObjectsAreEqual(carries(t, then, flows), want) {
 				require.NotEqual(
-					t, box.Told(then), all, "seed %d, change %d, %s: %+v is in nobody's instructions", seed, n, horizon,
+					t, box.Told(then), all, "seed %d, change %d, %s: %+v is in nobody's instructions", seed, n, side,
 					e.Object,
 				)
 			}

@@ -196,8 +196,8 @@ func brokenIsDown(s *snapshot.Solved, found []finding.Finding) {
 // askEverything asks all that can be asked of a design, at both horizons.
 func askEverything(r *rand.Rand, d *design.Design) {
 	pick := func() *design.Object { all := d.All(); return all[r.IntN(len(all))] }
-	for _, horizon := range []status.Horizon{status.Built, status.Today} {
-		s := snapshot.Of(d, status.Condition{Horizon: horizon})
+	for _, side := range []design.Side{design.Planned, design.Built} {
+		s := snapshot.Of(d.On(side), status.Condition{})
 		found := s.Findings.All()
 		brokenIsDown(s, found)
 		if len(found) > 0 {

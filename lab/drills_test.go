@@ -103,7 +103,7 @@ func TestTruthOfDrills(t *testing.T) {
 	for n := range number("DRAVIN_TRUTH_DRILLS", 2) {
 		done := 0
 		e := newEstate(uint64(n+firstSeed), false)
-		whole := route.Solve(e.d, status.Condition{Horizon: e.horizon})
+		whole := route.Solve(e.d.On(e.side), status.Condition{})
 		things := status.Single(e.d)
 		e.r.Shuffle(len(things), func(a, b int) { things[a], things[b] = things[b], things[a] })
 		for _, thing := range things {

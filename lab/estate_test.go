@@ -8,13 +8,12 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/prefix"
-	"dravin/core/status"
 )
 
 // estate is a random design with what its maker knows of it: what it broke.
 type estate struct {
 	d       *design.Design
-	horizon status.Horizon
+	side    design.Side
 	up      map[design.ID]bool // links' tunnels, sessions, peerings and attachments, as they were made
 	rules   bool               // gateways may have rules beside mappings
 	r       *rand.Rand
@@ -68,7 +67,7 @@ func prefixesOf(texts ...string) (out []netip.Prefix) {
 // newEstate makes the estate of a seed. It is the same each time.
 func newEstate(seed uint64, rules bool) *estate {
 	return drawn(seed, func(e *estate) {
-		e.rules, e.horizon = rules, pick(e.r, []status.Horizon{status.Today, status.Built})
+		e.rules, e.side = rules, pick(e.r, []design.Side{design.Built, design.Planned})
 		e.make()
 		if seed%2 == 1 {
 			e.filters(seed)
@@ -87,7 +86,7 @@ func drawn(seed uint64, fill func(*estate)) *estate {
 		}
 		d, _, err := design.New("truth", nil).Apply(edits)
 		if err == nil {
-			e.d = d
+			e.d = design.Divided(d).On(e.side)
 			return e
 		}
 		if try > 200 {
@@ -227,10 +226,8 @@ func (e *estate) state() (design.State, bool) {
 	switch n := e.r.IntN(100); {
 	case n < 75:
 		return design.Ready, true
-	case n < 83:
-		return design.Drafted, e.horizon == status.Built
 	case n < 90:
-		return design.Making, e.horizon == status.Built
+		return design.Making, e.side == design.Planned
 	case n < 95:
 		return design.Gone, false
 	}
@@ -380,7 +377,7 @@ func (e *estate) tunnel(link *design.Object, l *design.Link, a, b *design.Object
 	case 1:
 		t.Ends, good = []design.TunnelEnd{{PeerIdentity: "keyid:other"}, {}}, false
 	case 2:
-		t.Ends, good = []design.TunnelEnd{{}, {State: design.Making}}, good && e.horizon == status.Built
+		t.Ends, good = []design.TunnelEnd{{}, {State: design.Making}}, good && e.side == design.Planned
 	}
 	if hub := e.partyOf(b); hub.Kind == design.KindHub && !e.up[hub.ID] {
 		good = false
@@ -475,7 +472,7 @@ func (e *estate) peerings() {
 		case 0:
 			p.Halves[1].Made, p.State, ok = false, design.Waiting, false
 		case 1:
-			p.Halves[0].Made, p.Halves[1].Made, p.State, ok = false, false, design.Drafted, e.horizon == status.Built
+			p.Halves[0].Made, p.Halves[1].Made, p.State, ok = false, false, design.Making, e.side == design.Planned
 		case 2:
 			p.State, ok = design.Gone, false
 		}

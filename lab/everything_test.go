@@ -36,8 +36,8 @@ type rendering struct {
 
 // renderings are all boxes of a design.
 func renderings(name string, d *design.Design) (out []rendering) {
-	for _, h := range []status.Horizon{status.Built, status.Today} {
-		tables := route.Solve(d, status.Condition{Horizon: h})
+	for _, h := range []design.Side{design.Planned, design.Built} {
+		tables := route.Solve(d.On(h), status.Condition{})
 		for _, o := range d.Inside("", handover.Parties...) {
 			p := box.PartyOf(tables, o.ID)
 			files := handover.Files(p, nil)

@@ -89,7 +89,7 @@ func TestMatrixOfRandomEstates(t *testing.T) {
 	all := 0
 	for n := range number("DRAVIN_TRUTH_MATRIX", 18) {
 		e := newEstate(uint64(firstSeed+n), n%2 == 0)
-		tables := route.Solve(e.d, status.Condition{Horizon: e.horizon})
+		tables := route.Solve(e.d.On(e.side), status.Condition{})
 		pairs, err := walk.PairsOf(context.Background(), tables, hostsOf(e.d), pairServices, nil)
 		require.NoError(t, err)
 		wrong, checked := wrongPairs(t, tables, pairs)

@@ -20,7 +20,7 @@ func TestTruthOfNames(t *testing.T) {
 	for n := range number("DRAVIN_TRUTH", 60) {
 		seed := uint64(firstSeed + n)
 		for _, e := range []*estate{newEstate(seed, true), newTranslating(seed)} {
-			tables := route.Solve(e.d, status.Condition{Horizon: e.horizon})
+			tables := route.Solve(e.d.On(e.side), status.Condition{})
 			for _, to := range e.d.Of(design.KindEndpoint) {
 				for _, from := range e.d.Of(design.KindEndpoint) {
 					if e.d.Party(from.ID) != e.d.Party(to.ID) {

@@ -68,8 +68,7 @@ func TestTruthOfRandomPlans(t *testing.T) {
 			continue
 		}
 		p, err := plan.For(
-			t.Context(), proof.Of(route.Solve(d, status.Condition{})), proof.Of(route.Solve(d, status.Condition{})),
-			plan.Question{Intents: intents}, nil,
+			t.Context(), proof.Of(route.Solve(d, status.Condition{})), plan.Question{Intents: intents}, nil,
 		)
 		require.NoError(t, err)
 		i := slices.IndexFunc(p.Options, func(o plan.Option) bool { return o.Refused == "" && len(o.Edits) > 0 })
@@ -84,7 +83,7 @@ func TestTruthOfRandomPlans(t *testing.T) {
 		name := fmt.Sprintf("%d %s", seed, p.Options[i].Key)
 		t.Run(name, func(t *testing.T) {
 			e := estateOf(next, seed)
-			e.first = asked(t, next, route.Solve(next, status.Condition{Horizon: e.horizon}))
+			e.first = asked(t, next, route.Solve(next.On(e.side), status.Condition{}))
 			all = append(all, differences(t, e, name, true, 12)...)
 		})
 	}

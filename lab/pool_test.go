@@ -25,7 +25,7 @@ import (
 func TestAPoolUntilItIsFull(t *testing.T) {
 	needs(t, "ip", "nft")
 	room(t, 140_000)
-	e := &estate{r: rand.New(rand.NewPCG(1, 1)), up: map[design.ID]bool{}, horizon: status.Built}
+	e := &estate{r: rand.New(rand.NewPCG(1, 1)), up: map[design.ID]bool{}, side: design.Planned}
 	site := func(lan string) *design.Object {
 		s := e.add(design.KindSite, "", &design.Site{})
 		g := e.add(

@@ -190,7 +190,7 @@ func TestTruthOfSights(t *testing.T) {
 	var wrong []string
 	for n := range number("DRAVIN_TRUTH_SIGHTS", 2) {
 		e := newEstate(uint64(n+firstSeed), false)
-		tables := route.Solve(e.d, status.Condition{Horizon: e.horizon})
+		tables := route.Solve(e.d.On(e.side), status.Condition{})
 		w := build(t, e, nil)
 		a := listening(t, w, e)
 		x := &watchers{}
@@ -294,7 +294,7 @@ func TestTruthOfSizes(t *testing.T) {
 	count := number("DRAVIN_TRUTH_SIZES", 3)
 	for n := 0; n < count || n < 5*count && compared["told"] == 0; n++ { // of few no sender may be told
 		e := newEstate(uint64(n+firstSeed), false)
-		tables := route.Solve(e.d, status.Condition{Horizon: e.horizon})
+		tables := route.Solve(e.d.On(e.side), status.Condition{})
 		w := build(t, e, nil)
 		narrow(t, w, e, tables)
 		a := listening(t, w, e)

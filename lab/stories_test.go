@@ -41,7 +41,7 @@ func story(t *testing.T, name string) *design.Design {
 
 // estateOf is a design in which everything is sound.
 func estateOf(d *design.Design, seed uint64) *estate {
-	e := &estate{d: d, r: rand.New(rand.NewPCG(seed, 9)), up: map[design.ID]bool{}, horizon: status.Built}
+	e := &estate{d: d, r: rand.New(rand.NewPCG(seed, 9)), up: map[design.ID]bool{}, side: design.Planned}
 	for _, k := range []design.Kind{
 		design.KindHub, design.KindTunnel, design.KindSession, design.KindAttachment, design.KindPeering,
 	} {
@@ -106,7 +106,7 @@ func TestTruthOfPlans(t *testing.T) {
 					next, _, err := d.Apply(o.Edits)
 					require.NoError(t, err)
 					e := estateOf(next, uint64(n))
-					e.first = asked(t, next, route.Solve(next, status.Condition{Horizon: e.horizon}))
+					e.first = asked(t, next, route.Solve(next.On(e.side), status.Condition{}))
 					all = append(all, differences(t, e, name+" "+o.Key, true, 12)...)
 				})
 			}

@@ -166,7 +166,7 @@ func TestNetworkdDoesWhatTheScriptDoes(t *testing.T) {
 			break
 		}
 		e := newEstate(seed, true)
-		tables := route.Solve(e.d, status.Condition{Horizon: e.horizon})
+		tables := route.Solve(e.d.On(e.side), status.Condition{})
 		for _, g := range e.d.Of(design.KindGateway) {
 			p := e.d.Party(g.ID)
 			if p.Kind != design.KindSite || tried == 3 {

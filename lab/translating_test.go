@@ -15,14 +15,13 @@ import (
 	"dravin/core/handover"
 	"dravin/core/prefix"
 	"dravin/core/route"
-	"dravin/core/status"
 )
 
 // newTranslating makes an estate of sites and links that routes decide on, in
 // which gateways and boxes translate in every way.
 func newTranslating(seed uint64) *estate {
 	return drawn(seed+1_000_000, func(e *estate) {
-		e.rules, e.horizon = true, status.Built
+		e.rules, e.side = true, design.Planned
 		e.translating()
 	})
 }

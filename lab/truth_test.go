@@ -241,7 +241,7 @@ func translated(a netip.Addr, real, mapped netip.Prefix) netip.Addr {
 // differences sends random flows through a world and holds what happens against
 // the walk.
 func differences(t *testing.T, e *estate, name string, rendered bool, flows int) (out []string) {
-	tables := route.Solve(e.d, status.Condition{Horizon: e.horizon})
+	tables := route.Solve(e.d.On(e.side), status.Condition{})
 	var files func(design.ID) (map[design.ID]string, []string)
 	if rendered {
 		files = func(g design.ID) (map[design.ID]string, []string) { return renderedFiles(t, tables, g) }

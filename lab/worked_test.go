@@ -45,7 +45,7 @@ func closed(t *testing.T, d *design.Design) *design.Design {
 
 // wanted draws flows between hosts that work while nothing filters, as intents.
 func wanted(e *estate, d *design.Design, most int) (edits []design.Edit, flows []flow) {
-	t := route.Solve(d, status.Condition{Horizon: e.horizon})
+	t := route.Solve(d.On(e.side), status.Condition{})
 	r := rand.New(rand.NewPCG(uint64(e.n), 23))
 	hosts := d.Of(design.KindEndpoint)
 	for n := 0; n < 300 && len(edits) < most; n++ {
@@ -77,10 +77,10 @@ func TestTruthOfWorkedRules(t *testing.T) {
 			d, _, err := e.d.Apply(edits)
 			require.NoError(t, err)
 			d = closed(t, d)
-			plan := passes.Of(route.Solve(d, status.Condition{Horizon: e.horizon})).FromIntents(passes.Wish{})
+			plan := passes.Of(route.Solve(d.On(e.side), status.Condition{})).FromIntents(passes.Wish{})
 			d, _, err = d.Apply(plan.Edits)
 			require.NoError(t, err)
-			tables := route.Solve(d, status.Condition{Horizon: e.horizon})
+			tables := route.Solve(d.On(e.side), status.Condition{})
 			e.d = d
 			for k, f := range flows {
 				unmet := func(u passes.Unmet) bool { return string(u.Intent) == f.id }

@@ -113,7 +113,7 @@ func build(
 	w := &world{
 		t: t, e: e, lab: l, nodes: map[design.ID]*lab.Node{}, scripts: map[design.ID][]string{},
 		lost: map[design.ID][]string{}, devices: map[[2]design.ID]string{},
-		solved: route.Solve(e.d, status.Condition{Horizon: e.horizon}),
+		solved: route.Solve(e.d.On(e.side), status.Condition{}),
 	}
 	w.node(fabric)
 	late := map[design.ID][]string{}
@@ -349,13 +349,13 @@ func (w *world) brings(link *design.Object) bool {
 	return false
 }
 
-// meant tells whether a link counts at the horizon, whatever its ends come to.
+// meant tells whether a link counts at the side, whatever its ends come to.
 func (w *world) meant(o *design.Object) bool {
 	switch design.StateOf(o) {
 	case design.Ready:
 		return true
-	case design.Drafted, design.Making:
-		return w.e.horizon == status.Built
+	case design.Making:
+		return w.e.side == design.Planned
 	}
 	return false
 }

@@ -18,8 +18,8 @@ import (
 	"dravin/store"
 )
 
-// solved is a design at one position, with what was computed of it for one
-// horizon. What is not asked for is not computed.
+// solved is one side of a design at one position, with what was computed of it. What is not asked for is not
+// computed.
 type solved struct {
 	info     store.Info
 	design   *design.Design
@@ -28,23 +28,23 @@ type solved struct {
 	intents  func() []proof.Result
 	findings func() []finding.Finding
 
-	today *solved // the other horizon; nil in itself
+	built *solved // what is there; nil in itself
 }
 
 func (v *solved) tables() *route.Tables { return v.all.Tables }
 
-// under is the design at one of the horizons.
-func (v *solved) under(h status.Horizon) *solved {
-	if h == status.Today && v.today != nil {
-		return v.today
+// on is the design of a side.
+func (v *solved) on(side design.Side) *solved {
+	if side == design.Built && v.built != nil {
+		return v.built
 	}
 	return v
 }
 
-// keyed is the condition of what is built with what is known of keys.
+// keyed is what is known of keys.
 func keyed(differ []design.ID) status.Condition { return status.Condition{OtherKeys: differ} }
 
-// solve begins a design anew, or after the one before where that is at hand; for both horizons
+// solve begins a design anew, or after the one before where that is at hand; for both sides
 // at once.
 func solve(
 	d *design.Design,
@@ -61,15 +61,15 @@ func solve(
 	} else {
 		all = solving.Of(d, keyed(differ))
 	}
-	one := func(h status.Horizon) *solved {
-		v := &solved{info: in, design: d, all: all.At(h)}
+	one := func(side design.Side) *solved {
+		v := &solved{info: in, design: d.On(side), all: all.On(side)}
 		v.groups = sync.OnceValue(timed(m, "overlaps", func() []overlap.Group { return v.all.Findings.Groups() }))
 		v.intents = sync.OnceValue(timed(m, "intents", func() []proof.Result { return v.all.Proofs.All() }))
 		v.findings = sync.OnceValue(timed(m, "findings", func() []finding.Finding { return v.all.Findings.All() }))
 		return v
 	}
-	v := one(status.Built)
-	v.today = one(status.Today)
+	v := one(design.Planned)
+	v.built = one(design.Built)
 	return v
 }
 

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -18,6 +19,7 @@ import (
 // EditIn is an edit as it comes in; its object's body is checked against its
 // kind by the core, which names the field.
 type EditIn struct {
+	Side   string `json:"side,omitempty" enum:"planned,built,both" doc:"What it is said of: of the plan, of what is there, which the plan follows as far as it does not differ there, or of both alike. Left out: of the plan."`
 	Op     string `json:"op" enum:"put,remove"`
 	ID     string `json:"id" maxLength:"128"`
 	Object *struct {
@@ -40,8 +42,8 @@ type changeIn struct {
 
 type previewIn struct {
 	InDesign
-	Horizon Horizon `query:"horizon" doc:"For when."`
-	Body    struct {
+	Side Side `query:"side" doc:"Of which side."`
+	Body struct {
 		Edits []EditIn `json:"edits" minItems:"1" maxItems:"100000"`
 	}
 }
@@ -131,6 +133,13 @@ func (s *Server) change(ctx context.Context, in *changeIn) (*answer[store.Info],
 	if err != nil {
 		return nil, s.failed(err)
 	}
+	if said(edits) {
+		v, err := s.solved.get(ctx, in.Design)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		edits = v.design.Said(edits)
+	}
 	info, err := s.store.Commit(
 		ctx, in.Design, store.ChangeSet{Base: in.Body.Base, Author: author(ctx), Reason: in.Body.Reason, Edits: edits},
 	)
@@ -140,8 +149,13 @@ func (s *Server) change(ctx context.Context, in *changeIn) (*answer[store.Info],
 	return answering(info, nil)
 }
 
+// said reports whether any edit tells what is there.
+func said(edits []design.Edit) bool {
+	return slices.ContainsFunc(edits, func(e design.Edit) bool { return e.Side == design.Built })
+}
+
 func (s *Server) preview(ctx context.Context, in *previewIn) (*answer[Preview], error) {
-	tried, err := s.try(ctx, in.Design, in.Horizon, in.Body.Edits)
+	tried, err := s.try(ctx, in.Design, in.Side, in.Body.Edits)
 	if err != nil {
 		return nil, s.failed(err)
 	}
@@ -149,7 +163,7 @@ func (s *Server) preview(ctx context.Context, in *previewIn) (*answer[Preview], 
 }
 
 // try works out what a design would be with edits, without storing anything.
-func (s *Server) try(ctx context.Context, id string, h Horizon, list []EditIn) (*solving.Solved, error) {
+func (s *Server) try(ctx context.Context, id string, h Side, list []EditIn) (*solving.Solved, error) {
 	edits, err := decode(list)
 	if err != nil {
 		return nil, err
@@ -158,7 +172,19 @@ func (s *Server) try(ctx context.Context, id string, h Horizon, list []EditIn) (
 	if err != nil {
 		return nil, err
 	}
-	return v.under(h.horizon()).all.Try(edits)
+	return v.trial(h.side(), edits)
+}
+
+// trial is one side of what edits would lead to, as they are said of that side where they say nothing else.
+func (v *solved) trial(side design.Side, edits []design.Edit) (*solving.Solved, error) {
+	if side == design.Built {
+		edits = v.design.Built().Said(edits)
+	}
+	tried, err := v.all.Try(v.design.Said(edits))
+	if err != nil {
+		return nil, err
+	}
+	return tried.On(side), nil
 }
 
 // decode turns incoming edits into edits, or says which field of which is
@@ -167,7 +193,7 @@ func decode(in []EditIn) ([]design.Edit, error) {
 	var problems design.Problems
 	out := make([]design.Edit, 0, len(in))
 	for n, e := range in {
-		edit := design.Edit{Op: e.Op, ID: design.ID(e.ID)}
+		edit := design.Edit{Side: design.Side(e.Side), Op: e.Op, ID: design.ID(e.ID)}
 		if e.Object != nil {
 			body, err := design.DecodeBody(design.Kind(e.Object.Kind), e.Object.Body)
 			if bad, ok := err.(design.Problems); ok {

@@ -167,7 +167,7 @@ func (s *Server) create(ctx context.Context, in *newDesign) (*answer[store.Info]
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	info, err := s.store.Create(ctx, design.New(name, d.All()))
+	info, err := s.store.Create(ctx, d.Called(name))
 	if err != nil {
 		return nil, s.failed(err)
 	}
@@ -238,7 +238,7 @@ func (s *Server) copyDesign(ctx context.Context, in *copyIn) (*answer[store.Info
 	if name, err = s.freeName(ctx, name); err != nil {
 		return nil, s.failed(err)
 	}
-	info, err := s.store.Create(ctx, design.New(name, v.design.All()))
+	info, err := s.store.Create(ctx, v.design.Called(name))
 	if err != nil {
 		return nil, s.failed(err)
 	}
@@ -295,7 +295,7 @@ func (s *Server) state(ctx context.Context, in *InView) (*answer[DesignState], e
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	findings, err := s.findingsAt(ctx, v.under(in.asked()))
+	findings, err := s.findingsAt(ctx, v.on(in.asked()))
 	if err != nil {
 		return nil, s.failed(err)
 	}

@@ -22,7 +22,7 @@ func enums(api huma.API) {
 	schemas.RegisterTypeAlias(reflect.TypeFor[finding.Severity](), reflect.TypeFor[severityOf]())
 	schemas.RegisterTypeAlias(reflect.TypeFor[sheet.Agreement](), reflect.TypeFor[verdictOf]())
 	schemas.RegisterTypeAlias(reflect.TypeFor[status.Cause](), reflect.TypeFor[codeOf]())
-	schemas.RegisterTypeAlias(reflect.TypeFor[status.Horizon](), reflect.TypeFor[Horizon]())
+	schemas.RegisterTypeAlias(reflect.TypeFor[design.Side](), reflect.TypeFor[Side]())
 	schemas.RegisterTypeAlias(reflect.TypeFor[overlap.Weight](), reflect.TypeFor[weightOf]())
 	schemas.RegisterTypeAlias(reflect.TypeFor[walk.Code](), reflect.TypeFor[stopOf]())
 	schemas.RegisterTypeAlias(reflect.TypeFor[route.StopCode](), reflect.TypeFor[haltOf]())

@@ -52,7 +52,7 @@ type EstateLink struct {
 	Routing string          `json:"routing" doc:"Of a link: static, selectors or bgp."`
 	Tunnels int             `json:"tunnels"`
 	Up      int             `json:"up" doc:"How many of the tunnels are up at the horizon asked for."`
-	State   string          `json:"state" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone"`
+	State   string          `json:"state" enum:"planned,waiting-for-the-other-half,being-built,ready,refused,gone"`
 	Status  status.Verdict  `json:"status"`
 	Verdict sheet.Agreement `json:"verdict" doc:"The worst of its lines."`
 }

@@ -97,7 +97,7 @@ func (s *Server) bundleFile(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusServiceUnavailable, "this server has no key to sign bundles with; its log says why")
 		return
 	}
-	at := v.under(Horizon(r.URL.Query().Get("horizon")).horizon())
+	at := v.on(Side(r.URL.Query().Get("side")).side())
 	var out bytes.Buffer
 	files := handover.Render(at.tables(), o.ID, masked(v.design))
 	about := bundle.About{Design: v.design.Name, Party: o.Name, Made: s.now()}
@@ -115,7 +115,7 @@ func (s *Server) archiveFile(w http.ResponseWriter, r *http.Request) {
 		s.refuse(w, err)
 		return
 	}
-	at := v.under(Horizon(r.URL.Query().Get("horizon")).horizon())
+	at := v.on(Side(r.URL.Query().Get("side")).side())
 	var targets []handover.Target
 	if asked := r.URL.Query().Get("target"); asked != "" {
 		t, err := handover.ParseTarget(asked)
@@ -179,7 +179,7 @@ func (s *Server) handover(ctx context.Context, in *inHandover) (*answer[[]Handed
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	v = v.under(in.asked())
+	v = v.on(in.asked())
 	out := []Handed{}
 	for _, o := range v.design.Inside("", handover.Parties...) {
 		h := handedOf(v, o, masked(v.design), last)
@@ -199,9 +199,9 @@ func (s *Server) handover(ctx context.Context, in *inHandover) (*answer[[]Handed
 
 type inHand struct {
 	InDesign
-	Party   string  `path:"party" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The ID of a site, network, hub or edge router."`
-	Horizon Horizon `query:"horizon" doc:"For when."`
-	Body    struct {
+	Party string `path:"party" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The ID of a site, network, hub or edge router."`
+	Side  Side   `query:"side" doc:"Of which side."`
+	Body  struct {
 		Base int64 `json:"base" minimum:"0" maximum:"9007199254740991" doc:"The position that the files were of."`
 	}
 }
@@ -213,7 +213,7 @@ func (s *Server) hand(ctx context.Context, in *inHand) (*answer[store.Info], err
 	if err != nil {
 		return nil, err
 	}
-	files := handover.Render(v.under(in.Horizon.horizon()).tables(), o.ID, masked(v.design))
+	files := handover.Render(v.on(in.Side.side()).tables(), o.ID, masked(v.design))
 	info, err := s.store.Hand(
 		ctx, in.Design, in.Body.Base, "Hand "+o.Name+" its files",
 		store.Handed{Party: o.ID, Author: author(ctx), Files: sums(files), Content: contents(files)},
@@ -255,7 +255,7 @@ func (s *Server) instructions(ctx context.Context, in *inInstructions) (*answer[
 	if err != nil {
 		return nil, err
 	}
-	p := box.PartyOf(v.under(in.asked()).tables(), o.ID)
+	p := box.PartyOf(v.on(in.asked()).tables(), o.ID)
 	return answering(Instructed{Party: o.ID, Name: o.Name, Instructions: p.Instructions, Proofs: p.Proofs}, nil)
 }
 

@@ -29,6 +29,7 @@ type ImportHow struct {
 	RefuseHosts bool             `json:"refuseHosts,omitempty" doc:"Refuses a host's address with a length; left out: the range that holds it is taken."`
 	Mended      map[int][]string `json:"mended,omitempty" doc:"The cells of lines that a person mended, by line, in place of what the file says."`
 	Only        [][2]int         `json:"only,omitempty" doc:"Takes only these lines, as ranges from and to; left out: all."`
+	Planned     bool             `json:"planned,omitempty" doc:"It is planned; left out: what is brought in is there."`
 	Accept      bool             `json:"accept,omitempty" doc:"Carries the plan out; left out: a preview."`
 	Base        int64            `json:"base,omitempty" minimum:"0" maximum:"9007199254740991" doc:"With accept: the position that the writer has seen."`
 	Reason      string           `json:"reason,omitempty" doc:"With accept: what for, in the words of the history."`
@@ -208,8 +209,16 @@ func (s *Server) acceptPlan(ctx context.Context, id string, plan *ingest.Plan, h
 	if reason == "" {
 		reason = "Bring in a " + plan.Format
 	}
+	v, err := s.solved.get(ctx, id)
+	if err != nil {
+		return ImportStep{}, err
+	}
+	edits := plan.Edits
+	if !how.Planned {
+		edits = v.design.SaidThere(edits)
+	}
 	info, err := s.store.Commit(
-		ctx, id, store.ChangeSet{Base: how.Base, Author: author(ctx), Reason: reason, Edits: plan.Edits},
+		ctx, id, store.ChangeSet{Base: how.Base, Author: author(ctx), Reason: reason, Edits: edits},
 	)
 	if err != nil {
 		return ImportStep{}, err

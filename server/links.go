@@ -26,7 +26,7 @@ type LinkRow struct {
 	ID        design.ID       `json:"id"`
 	Kind      design.Kind     `json:"kind"`
 	Name      string          `json:"name"`
-	State     string          `json:"state" enum:"drafted,waiting-for-the-other-half,being-built,ready,refused,gone"`
+	State     string          `json:"state" enum:"planned,waiting-for-the-other-half,being-built,ready,refused,gone"`
 	Facts     draft.Facts     `json:"facts"`
 	Verdict   sheet.Agreement `json:"verdict" doc:"The worst of its lines."`
 	Differing int             `json:"differing" doc:"How many lines differ."`
@@ -161,7 +161,7 @@ func (s *Server) withKeys(ctx context.Context, in *InView) (*solved, keysOf, err
 		return nil, nil, err
 	}
 	own, far, err := s.store.Fingerprints(ctx, id)
-	return v.under(in.asked()), func(t design.ID) [2]string {
+	return v.on(in.asked()), func(t design.ID) [2]string {
 		if far[t] == "" {
 			return [2]string{}
 		}
@@ -202,7 +202,7 @@ const codeEndsSoon = 7 * 24 * time.Hour
 func rowOf(v *solved, o *design.Object, keys keysOf) LinkRow {
 	d := v.design
 	r := LinkRow{
-		Status: v.tables().Status.Of(o.ID), ID: o.ID, Kind: o.Kind, Name: o.Name, State: design.StateOf(o),
+		Status: v.tables().Status.Of(o.ID), ID: o.ID, Kind: o.Kind, Name: o.Name, State: v.design.StateOf(o.ID),
 		Facts: draft.FactsOf(d, o), Asks: lifecycle.OpenRequest(d, o.ID) != nil,
 	}
 	if o.Kind == design.KindAttachment {

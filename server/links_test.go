@@ -166,7 +166,7 @@ func TestAPlanIsAppliedAndUndone(t *testing.T) {
 		http.StatusOK,
 	)
 	sheet := call[linkSheet](t, "GET", path+"/links/"+string(chosen.Joints[0].ID), nil, http.StatusOK)
-	assert.Equal(t, "drafted", sheet.State)
+	assert.Equal(t, "planned", sheet.State)
 	assert.Len(t, sheet.Tunnels, 2)
 	assert.Equal(t, "unknown", verdict(sheet, 0, "address-2"))
 	again := call[map[string]any](

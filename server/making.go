@@ -18,6 +18,7 @@ import (
 // sayIn are lines that are being said.
 type sayIn struct {
 	InDesign
+	Side Side `query:"side" doc:"What is spoken of: the plan, or what is there."`
 	Body struct {
 		Text string `json:"text" maxLength:"1000000" doc:"The lines."`
 		It   string `json:"it,omitempty" maxLength:"128" doc:"The ID of what the word it means at first."`
@@ -36,16 +37,17 @@ func (s *Server) say(ctx context.Context, in *sayIn) (*answer[Heard], error) {
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	it := design.ID(in.Body.It)
+	it, of := design.ID(in.Body.It), v.design.On(in.Side.side())
 	understood, err := queued(
-		ctx, s.makes, func() (command.Understood, error) { return command.Understand(ctx, v.design, in.Body.Text, it) },
+		ctx, s.makes, func() (command.Understood, error) { return command.Understand(ctx, of, in.Body.Text, it) },
 	)
 	if err != nil {
 		return nil, s.failed(err)
 	}
+	understood.Edits = of.Said(understood.Edits)
 	out := Heard{Understood: understood, Offers: []command.Offer{}}
 	if in.Body.Line != "" || in.Body.Text == "" {
-		out.Offers = command.Complete(v.design, in.Body.Line, it)
+		out.Offers = command.Complete(of, in.Body.Line, it)
 	}
 	return answering(out, nil)
 }

@@ -12,9 +12,7 @@ import (
 
 	"dravin/core/plan"
 	"dravin/core/prefix"
-	"dravin/core/proof"
 	"dravin/core/provider"
-	"dravin/core/status"
 	"dravin/core/translate"
 )
 
@@ -129,11 +127,7 @@ func planned(ctx context.Context, v *solved, in PlanAsk, tell func(plan.Progress
 	if err != nil {
 		return plan.Plan{}, err
 	}
-	var today *proof.Proofs
-	if v.today != nil {
-		today = v.all.At(status.Today).Proofs
-	}
-	p, err := plan.For(ctx, v.all.Proofs, today, q, tell)
+	p, err := plan.For(ctx, v.all.Proofs, q, tell)
 	if err != nil && ctx.Err() == nil {
 		return p, refused("party, place or intent", err.Error())
 	}

@@ -53,8 +53,8 @@ type inMatrix struct {
 
 type matrixIn struct {
 	InDesign
-	Horizon Horizon `query:"horizon" doc:"For when."`
-	Body    struct {
+	Side Side `query:"side" doc:"Of which side."`
+	Body struct {
 		By      string   `json:"by,omitempty" enum:"host,place,group,party,segment,owner"`
 		Edits   []EditIn `json:"edits" maxItems:"5000" doc:"A change that is not made yet."`
 		Service []string `json:"service,omitempty" maxItems:"64"`
@@ -88,8 +88,8 @@ type FlowSeen struct {
 
 type seenIn struct {
 	InDesign
-	Horizon Horizon `query:"horizon" doc:"For when."`
-	Body    struct {
+	Side Side `query:"side" doc:"Of which side."`
+	Body struct {
 		From    string `json:"from" maxLength:"500"`
 		To      string `json:"to" maxLength:"500"`
 		Service string `json:"service" maxLength:"500"`
@@ -209,24 +209,23 @@ func (s *Server) matrixChanged(ctx context.Context, in *matrixIn) (*answer[Matri
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	at := v.under(in.Horizon.horizon())
 	edits, err := decode(in.Body.Edits)
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	out, err := queued(ctx, s.plans, func() (Matrix, error) { return changedMatrix(ctx, at.all, edits, in) })
+	out, err := queued(ctx, s.plans, func() (Matrix, error) { return changedMatrix(ctx, v, edits, in) })
 	if err != nil {
 		return nil, s.failed(err)
 	}
 	return answering(out, nil)
 }
 
-func changedMatrix(ctx context.Context, before *solving.Solved, edits []design.Edit, in *matrixIn) (Matrix, error) {
-	m, err := before.Matrix(ctx, nil)
+func changedMatrix(ctx context.Context, v *solved, edits []design.Edit, in *matrixIn) (Matrix, error) {
+	m, err := v.on(in.Side.side()).all.Matrix(ctx, nil)
 	if err != nil {
 		return Matrix{}, err
 	}
-	next, err := before.Try(edits)
+	next, err := v.trial(in.Side.side(), edits)
 	if err != nil {
 		return Matrix{}, err
 	}
@@ -309,7 +308,7 @@ func flowRemedies(ctx context.Context, v *solved, in *inWalk) ([]remedy.Remedy, 
 	if err != nil {
 		return nil, refused("service", err.Error())
 	}
-	out, err := remedy.ForFlow(ctx, v.all.Proofs, v.all.At(status.Today).Proofs, from, to, s)
+	out, err := remedy.ForFlow(ctx, v.all.Proofs, from, to, s)
 	if err != nil && ctx.Err() == nil {
 		return nil, refused("from or to", err.Error())
 	}
@@ -321,7 +320,7 @@ func (s *Server) heldAgainst(ctx context.Context, in *seenIn) (*answer[wire.Held
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	at := v.under(in.Horizon.horizon())
+	at := v.on(in.Side.side())
 	_, p, err := at.asked(in.Body.From, in.Body.To, in.Body.Service)
 	if err != nil {
 		return nil, s.failed(err)
@@ -356,7 +355,7 @@ func drillRemedies(ctx context.Context, v *solved, in *inDrills) ([]remedy.Remed
 	if err != nil {
 		return nil, err
 	}
-	return remedy.ForFailure(ctx, v.all.Proofs, v.all.At(status.Today).Proofs, d)
+	return remedy.ForFailure(ctx, v.all.Proofs, d)
 }
 
 // drillSteps answers with a stream of [DrillStep]s, a JSON line each: every single failure, with how far it is.
@@ -381,7 +380,7 @@ func (s *Server) drillSteps(w http.ResponseWriter, r *http.Request) {
 			return nil, err
 		}
 		defer leave()
-		at := v.under(Horizon(r.URL.Query().Get("horizon")).horizon())
+		at := v.on(Side(r.URL.Query().Get("side")).side())
 		x, err := proof.DrillsOf(ctx, at.all.Proofs)
 		if err != nil {
 			return nil, err
@@ -410,7 +409,7 @@ func (s *Server) captureFile(w http.ResponseWriter, r *http.Request) {
 		s.refuse(w, err)
 		return
 	}
-	at := v.under(Horizon(q.Get("horizon")).horizon())
+	at := v.on(Side(q.Get("side")).side())
 	_, p, err := at.asked(q.Get("from"), q.Get("to"), q.Get("service"))
 	if err != nil {
 		s.refuse(w, err)

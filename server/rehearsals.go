@@ -12,8 +12,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
+	"dravin/core/design"
 	"dravin/core/rehearsal"
-	"dravin/core/status"
 	"dravin/lab/stage"
 	"dravin/store"
 )
@@ -24,7 +24,7 @@ type Rehearsed struct {
 	Position int64             `json:"position" doc:"Of the journal: the design was that."`
 	Author   string            `json:"author"`
 	State    string            `json:"state" enum:"waiting,playing,done,cancelled,broken-off"`
-	Horizon  status.Horizon    `json:"horizon" enum:"today,when-built"`
+	Side     design.Side       `json:"side" enum:"planned,built"`
 	Steps    bool              `json:"steps" doc:"It begins with what there is today and does the steps of the runbook."`
 	AskedAt  time.Time         `json:"asked_at"`
 	EndedAt  *time.Time        `json:"ended_at,omitempty"`
@@ -51,7 +51,7 @@ func rehearsedOf(r store.Rehearsal) (Rehearsed, error) {
 		return Rehearsed{}, err
 	}
 	out := Rehearsed{
-		ID: r.ID, Position: r.Position, Author: r.Author, State: r.State, Horizon: o.Begins(), Steps: o.Options.Steps,
+		ID: r.ID, Position: r.Position, Author: r.Author, State: r.State, Side: o.Begins(), Steps: o.Options.Steps,
 		AskedAt: r.AskedAt, EndedAt: r.EndedAt, Why: r.Why,
 	}
 	if len(r.Report) > 0 {
@@ -89,11 +89,11 @@ func (s *Server) PlayRehearsals(ctx context.Context) {
 type rehearseIn struct {
 	InDesign
 	Body struct {
-		Base    int64   `json:"base" minimum:"0" maximum:"9007199254740991" doc:"The position that is to be rehearsed."`
-		Horizon Horizon `json:"horizon"`
-		Steps   bool    `json:"steps,omitempty" doc:"Begin with what there is today and do the steps of the runbook."`
-		Drills  int     `json:"drills,omitempty" minimum:"0" maximum:"10" doc:"How many drills are carried out."`
-		Sample  int     `json:"sample,omitempty" minimum:"0" maximum:"5000" doc:"Flows beside those of intents."`
+		Base   int64 `json:"base" minimum:"0" maximum:"9007199254740991" doc:"The position that is to be rehearsed."`
+		Side   Side  `json:"side"`
+		Steps  bool  `json:"steps,omitempty" doc:"Begin with what there is today and do the steps of the runbook."`
+		Drills int   `json:"drills,omitempty" minimum:"0" maximum:"10" doc:"How many drills are carried out."`
+		Sample int   `json:"sample,omitempty" minimum:"0" maximum:"5000" doc:"Flows beside those of intents."`
 	}
 }
 
@@ -166,7 +166,7 @@ func (s *Server) rehearse(ctx context.Context, in *rehearseIn) (*answer[Rehearse
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	o := stage.Order{Horizon: in.Body.Horizon.horizon(), Options: stage.Options{
+	o := stage.Order{Side: in.Body.Side.side(), Options: stage.Options{
 		Sample: in.Body.Sample, Likely: in.Body.Drills, Steps: in.Body.Steps, Captures: true,
 	}}
 	asked, err := json.Marshal(o)

@@ -297,8 +297,8 @@ func sessionView(v *solved, in *inSession) (SessionView, error) {
 
 type effectIn struct {
 	InDesign
-	Horizon Horizon `query:"horizon" doc:"For when."`
-	Body    struct {
+	Side Side `query:"side" doc:"Of which side."`
+	Body struct {
 		Edits   []EditIn `json:"edits,omitempty" maxItems:"5000" doc:"A change that is not made yet."`
 		Without []string `json:"without,omitempty" maxItems:"50" doc:"What is taken away: an ID, a path, a zone or a public address."`
 		Act     string   `json:"act,omitempty" enum:"undo,redo" doc:"What undoing or redoing would change."`
@@ -311,7 +311,7 @@ func (s *Server) effect(ctx context.Context, in *effectIn) (*answer[solving.Effe
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	at := v.under(in.Horizon.horizon())
+	at := v.on(in.Side.side())
 	edits, err := decode(in.Body.Edits)
 	if err != nil {
 		return nil, s.failed(err)
@@ -323,7 +323,7 @@ func (s *Server) effect(ctx context.Context, in *effectIn) (*answer[solving.Effe
 	}
 	after := at.all
 	if len(edits) > 0 {
-		if after, err = at.all.Try(edits); err != nil {
+		if after, err = v.trial(in.Side.side(), edits); err != nil {
 			return nil, s.failed(err)
 		}
 	}

@@ -11,7 +11,6 @@ import (
 	"dravin/core/design"
 	"dravin/core/lifecycle"
 	"dravin/core/runbook"
-	"dravin/core/status"
 	"dravin/store"
 )
 
@@ -51,8 +50,12 @@ func (s *Server) getRunbook(ctx context.Context, in *InDesign) (*answer[Runbook]
 
 // runbookOf is the runbook without the steps that are done although the design can not say so.
 func (s *Server) runbookOf(ctx context.Context, v *solved) (Runbook, error) {
+	has, err := s.store.Loaded(ctx, v.info.ID)
+	if err != nil {
+		return Runbook{}, s.failed(err)
+	}
 	book, err := queued(ctx, s.plans, func() (*runbook.Runbook, error) {
-		return runbook.Of(ctx, v.under(status.Today).all.Proofs)
+		return runbook.Of(ctx, v.on(design.Built).all.Proofs, v.design, has)
 	})
 	if err != nil {
 		return Runbook{}, s.failed(err)
@@ -90,18 +93,22 @@ func (s *Server) tickStep(ctx context.Context, in *tickIn) (*answer[store.Info],
 		return nil, missing("step", "there is no such step to do now; somebody may have done it, or the plan has changed")
 	}
 	x := book.Steps[n]
-	edits := x.Edits
+	edits := onBuilt(x.Edits)
 	if x.Needs == lifecycle.NeedsCode {
 		b := v.design.Get(x.Object).Body.(*design.Circuit)
-		edit, err := lifecycle.EnterCode(v.design.Get(x.Object), in.Body.Code, b.CodeZone, b.Expires)
+		var err error
+		edits, err = lifecycle.EnterCode(v.design, v.design.Get(x.Object), in.Body.Code, b.CodeZone, b.Expires)
 		if err != nil {
 			return nil, refused("code", err.Error())
 		}
-		edits = []design.Edit{edit}
+	}
+	owed, err := runbook.Owed(v.on(design.Built).all.Proofs, v.design, x.Edits, x.At)
+	if err != nil {
+		return nil, refused("step", "it needs what other steps make; do these first: "+err.Error())
 	}
 	title := fmt.Sprintf("%s: %s", x.Where, x.Does)
 	return s.commitSet(ctx, in.Design, store.ChangeSet{
 		Base: in.Body.Base, Author: author(ctx), Reason: "Done: " + title, Edits: edits,
-		Tick: &store.Tick{Step: x.ID, Title: title, Author: author(ctx)},
+		Tick: &store.Tick{Step: x.ID, Title: title, Author: author(ctx), Box: x.At, Owed: owed},
 	})
 }

@@ -83,22 +83,22 @@ func TestRehearsalsOverHTTP(t *testing.T) {
 	call[doc](t, "GET", at+"/rehearsals/1/captures/1", nil, 404)
 	if stage.Possible() != nil && os.Getenv("CI") == "" {
 		assert.NotEmpty(t, list.Possible)
-		call[doc](t, "POST", at+"/rehearsals", doc{"base": 0, "horizon": "when-built"}, 422)
+		call[doc](t, "POST", at+"/rehearsals", doc{"base": 0, "side": "planned"}, 422)
 		return
 	}
 	assert.Empty(t, list.Possible)
 	for _, bad := range []doc{
-		{"base": 3, "horizon": "when-built"}, {"base": 0, "horizon": "once-upon"},
-		{"base": 0, "horizon": "today", "drills": 1000}, {"base": 0, "horizon": "today", "sample": -1},
+		{"base": 3, "side": "planned"}, {"base": 0, "side": "once-upon"},
+		{"base": 0, "side": "built", "drills": 1000}, {"base": 0, "side": "built", "sample": -1},
 	} {
 		call[doc](t, "POST", at+"/rehearsals", bad, 422)
 	}
 	assert.Empty(t, call[server.Rehearsals](t, "GET", at+"/rehearsals", nil, 200).List, "nothing was begun")
 
 	// No player runs beside this server, so that it waits until somebody ends it.
-	asked := call[server.Rehearsed](t, "POST", at+"/rehearsals", doc{"base": 0, "horizon": "when-built"}, 200)
+	asked := call[server.Rehearsed](t, "POST", at+"/rehearsals", doc{"base": 0, "side": "planned"}, 200)
 	assert.Equal(t, store.Waiting, asked.State)
-	call[doc](t, "POST", at+"/rehearsals", doc{"base": 0, "horizon": "when-built"}, http.StatusUnprocessableEntity)
+	call[doc](t, "POST", at+"/rehearsals", doc{"base": 0, "side": "planned"}, http.StatusUnprocessableEntity)
 	list = call[server.Rehearsals](t, "GET", at+"/rehearsals", nil, 200)
 	require.Len(t, list.List, 1)
 	assert.Nil(t, list.List[0].Report)
@@ -111,7 +111,7 @@ func TestRehearsalsOverHTTP(t *testing.T) {
 	require.NotNil(t, ended.EndedAt)
 	again := call[server.Rehearsed](t, "POST", one+"/cancel", doc{}, 200)
 	assert.Equal(t, ended.EndedAt, again.EndedAt, "it has ended once")
-	asked = call[server.Rehearsed](t, "POST", at+"/rehearsals", doc{"base": 0, "horizon": "today", "steps": true}, 200)
+	asked = call[server.Rehearsed](t, "POST", at+"/rehearsals", doc{"base": 0, "side": "built", "steps": true}, 200)
 	assert.True(t, asked.Steps)
 	call[server.Rehearsed](t, "POST", fmt.Sprintf("%s/rehearsals/%d/cancel", at, asked.ID), doc{}, 200)
 }

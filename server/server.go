@@ -176,6 +176,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.passesOperations(api)
 	s.rehearsalOperations(api)
 	s.runbookOperations(api)
+	s.builtOperations(api)
 	describe(config.Components.Schemas)
 	return api
 }

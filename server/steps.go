@@ -86,11 +86,11 @@ func (s *Server) enterCode(ctx context.Context, in *codeIn) (*answer[store.Info]
 	if o == nil || o.Kind != design.KindCircuit {
 		return nil, missing("link", "there is no such circuit now; it may have been removed or undone")
 	}
-	edit, err := lifecycle.EnterCode(o, in.Body.Code, in.Body.Zone, in.Body.Expires)
+	edits, err := lifecycle.EnterCode(v.design, o, in.Body.Code, in.Body.Zone, in.Body.Expires)
 	if err != nil {
 		return nil, refused("code", err.Error())
 	}
-	return s.commit(ctx, in.Design, in.Body.Base, "Enter the order code of "+o.Name, []design.Edit{edit})
+	return s.commit(ctx, in.Design, in.Body.Base, "Enter the order code of "+o.Name, edits)
 }
 
 // now is the server's clock.

@@ -32,8 +32,8 @@ type inAsk struct {
 
 type triedIn struct {
 	InDesign
-	Horizon Horizon `query:"horizon" doc:"For when."`
-	Body    struct {
+	Side Side `query:"side" doc:"Of which side."`
+	Body struct {
 		Intent string   `json:"intent" maxLength:"128" doc:"The intent's ID."`
 		Edits  []EditIn `json:"edits" maxItems:"20000" doc:"A change that is not made yet."`
 	}
@@ -41,7 +41,7 @@ type triedIn struct {
 
 // tried walks an intent as it would be after a change; nothing is stored.
 func (s *Server) tried(ctx context.Context, in *triedIn) (*answer[proof.Result], error) {
-	after, err := s.try(ctx, in.Design, in.Horizon, in.Body.Edits)
+	after, err := s.try(ctx, in.Design, in.Side, in.Body.Edits)
 	if err != nil {
 		return nil, s.failed(err)
 	}
@@ -123,7 +123,7 @@ func (s *Server) ledgerFile(ctx context.Context, in *inLedgerFile) (*fileAnswer,
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	v = v.under(in.asked())
+	v = v.on(in.asked())
 	viewer := design.ID(in.Viewer)
 	if viewer != "" && !ledger.Looks(v.design.Get(viewer)) {
 		return nil, looksNot()

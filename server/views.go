@@ -17,37 +17,37 @@ import (
 
 func (in *InView) id() string { return in.Design }
 
-// asked is the horizon that a view is asked for.
-func (in *InView) asked() status.Horizon { return in.Horizon.horizon() }
+// asked is the side that a view is asked for.
+func (in *InView) asked() design.Side { return in.Side.side() }
 
-// InView addresses a design as it is at a horizon.
+// InView addresses a design as it is at a side.
 type InView struct {
 	InDesign
-	Horizon Horizon `query:"horizon" doc:"For when: today is what is ready; when-built also counts what is drafted or being built, done as planned."`
+	Side Side `query:"side" doc:"Of which side: built is what is there, today; planned is what is to be, when all is built."`
 }
 
-// Horizon is a horizon as it is asked for.
-type Horizon string
+// Side is a side as it is asked for; empty: planned.
+type Side string
 
-// Schema lists the horizons.
-func (Horizon) Schema(huma.Registry) *huma.Schema {
+// Schema lists the sides.
+func (Side) Schema(huma.Registry) *huma.Schema {
 	return &huma.Schema{
-		Type: huma.TypeString, Enum: []any{string(status.Built), string(status.Today)}, Default: string(status.Built),
+		Type: huma.TypeString, Enum: []any{string(design.Planned), string(design.Built)}, Default: string(design.Planned),
 	}
 }
 
-func (h Horizon) horizon() status.Horizon {
-	if status.Horizon(h) == status.Today {
-		return status.Today
+func (h Side) side() design.Side {
+	if design.Side(h) == design.Built {
+		return design.Built
 	}
-	return status.Built
+	return design.Planned
 }
 
 // view registers a reading operation: do is given the design as it is now.
 func view[I any, P interface {
 	*I
 	id() string
-	asked() status.Horizon
+	asked() design.Side
 }, O any](s *Server, api huma.API, id, path, summary string, do func(v *solved, in P) (O, error)) {
 	heavy(s, api, nil, id, path, summary, func(_ context.Context, v *solved, in P) (O, error) { return do(v, in) })
 }
@@ -57,7 +57,7 @@ func view[I any, P interface {
 func heavy[I any, P interface {
 	*I
 	id() string
-	asked() status.Horizon
+	asked() design.Side
 }, O any](s *Server, api huma.API, q *queue, id, path, summary string, do func(ctx context.Context, v *solved,
 	in P) (O, error)) {
 	register(
@@ -68,7 +68,7 @@ func heavy[I any, P interface {
 			if err != nil {
 				return nil, s.failed(err)
 			}
-			out, err := queued(ctx, q, func() (O, error) { return do(ctx, v.under(P(in).asked()), in) })
+			out, err := queued(ctx, q, func() (O, error) { return do(ctx, v.on(P(in).asked()), in) })
 			if err != nil {
 				return nil, s.failed(err)
 			}
@@ -144,7 +144,7 @@ func (s *Server) viewOperations(api huma.API) {
 			if err != nil {
 				return nil, s.failed(err)
 			}
-			list, err := s.findingsAt(ctx, v.under(in.asked()))
+			list, err := s.findingsAt(ctx, v.on(in.asked()))
 			if err != nil {
 				return nil, s.failed(err)
 			}
@@ -255,7 +255,7 @@ type Sheet struct {
 	Inside   []*design.Object  `json:"inside"`
 	Links    []*design.Object  `json:"links" doc:"The links, circuits, peerings and attachments that end at it or at its gateways."`
 	Routes   []route.Route     `json:"routes" doc:"The table, if it is a forwarding point."`
-	Status   status.Verdict    `json:"status" doc:"Whether it is up at the horizon asked for, and the first cause if not."`
+	Status   status.Verdict    `json:"status" doc:"Whether it is up at the side asked for, and the first cause if not."`
 	Findings []finding.Finding `json:"findings" doc:"Those that have it as a subject."`
 }
 

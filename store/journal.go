@@ -69,7 +69,7 @@ func (s *Store) Commit(ctx context.Context, id string, set ChangeSet) (Info, err
 		if len(edits) == 0 { // keys and ticks stand outside undo
 			return record(ctx, tx, id, in.Position, set.Author, set.Reason, actReveal, nil, nil, nil)
 		}
-		if err := write(ctx, tx, id, edits); err != nil {
+		if err := write(ctx, tx, id, next, edits); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(
@@ -96,10 +96,13 @@ func (s *Store) Redo(ctx context.Context, id string, base int64, author string) 
 	return s.replay(ctx, id, base, author, actRedo)
 }
 
+// undivided leaves out what was done while the design was one, in which things had states.
+const undivided = `and position > (select coalesce(divided, 0) from designs where id = $1)`
+
 // nextTo finds the edit that an undo or redo would act on.
 var nextTo = map[string]string{
-	actUndo: `select position, reason, edits, inverse from changes where design = $1 and act = 'edit' and state = 'done' and author = $2 order by position desc limit 1`,
-	actRedo: `select position, reason, edits, inverse from changes where design = $1 and act = 'edit' and state = 'undone' and author = $2 order by position limit 1`,
+	actUndo: `select position, reason, edits, inverse from changes where design = $1 and act = 'edit' and state = 'done' and author = $2 ` + undivided + ` order by position desc limit 1`,
+	actRedo: `select position, reason, edits, inverse from changes where design = $1 and act = 'edit' and state = 'undone' and author = $2 ` + undivided + ` order by position limit 1`,
 }
 
 // Next is what an undo or redo would do, none if there is nothing.
@@ -151,11 +154,11 @@ func (s *Store) replay(ctx context.Context, id string, base int64, author, act s
 		if err := untouched(ctx, tx, id, d, row, act); err != nil {
 			return err
 		}
-		_, inverse, err := d.Replay(edits)
+		next, inverse, err := d.Replay(edits)
 		if err != nil {
 			return err
 		}
-		if err := write(ctx, tx, id, edits); err != nil {
+		if err := write(ctx, tx, id, next, edits); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(

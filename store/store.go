@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"strings"
 	"time"
 
@@ -121,6 +122,9 @@ func migrate(ctx context.Context, url string) error {
 	if _, err := steps.Up(ctx); err != nil {
 		return fmt.Errorf("bringing the database up to date: %w", err)
 	}
+	if err := divide(ctx, db); err != nil {
+		return fmt.Errorf("parting what is built from what is planned: %w", err)
+	}
 	jobs, err := rivermigrate.New(riverdatabasesql.New(db.DB), &rivermigrate.Config{Logger: quietLog})
 	if err != nil {
 		return err
@@ -176,7 +180,7 @@ func (s *Store) List(ctx context.Context) ([]Listed, error) {
 			from designs d
 			left join lateral (select author, reason from changes where design = d.id order by position desc limit 1) c on true
 			cross join lateral (select count(*) as objects,
-				count(*) filter (where kind = any($1)) as parties from objects where design = d.id) o
+				count(*) filter (where kind = any($1)) as parties from objects where design = d.id and side <> 'built') o
 			where deleted_at is null order by updated_at desc, id`, parties)
 	})
 	return out, err
@@ -230,14 +234,12 @@ func (s *Store) Create(ctx context.Context, d *design.Design) (Info, error) {
 	id := NewID()
 	var out Info
 	err := s.transact(ctx, func(ctx context.Context, tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `insert into designs (id, name) values ($1, $2)`, id, d.Name); err != nil {
+		if _, err := tx.ExecContext(
+			ctx, `insert into designs (id, name, divided) values ($1, $2, 0)`, id, d.Name,
+		); err != nil {
 			return err
 		}
-		var edits []design.Edit
-		for _, o := range d.All() {
-			edits = append(edits, design.PutEdit(o))
-		}
-		if err := write(ctx, tx, id, edits); err != nil {
+		if err := writeAll(ctx, tx, id, d); err != nil {
 			return err
 		}
 		var err error
@@ -313,60 +315,95 @@ func (s *Store) Load(ctx context.Context, id string) (d *design.Design, in Info,
 
 func load(ctx context.Context, tx *sqlx.Tx, in Info) (*design.Design, error) {
 	var rows []struct {
-		ID, Kind, Parent, Name string
-		Body                   []byte
+		ID, Kind, Parent, Name, Side string
+		Body                         []byte
 	}
 	if err := tx.SelectContext(
-		ctx, &rows, `select id, kind, parent, name, body from objects where design = $1`, in.ID,
+		ctx, &rows, `select id, kind, parent, name, side, body from objects where design = $1`, in.ID,
 	); err != nil {
 		return nil, err
 	}
-	objects := make([]*design.Object, 0, len(rows))
+	planned, built := make([]*design.Object, 0, len(rows)), make([]*design.Object, 0, len(rows))
 	for _, r := range rows {
 		body, err := design.DecodeBody(design.Kind(r.Kind), r.Body)
 		if err != nil {
 			return nil, fmt.Errorf("object %s of design %s in the database: %w", r.ID, in.ID, err)
 		}
-		objects = append(
-			objects,
-			&design.Object{
-				ID: design.ID(r.ID), Kind: design.Kind(r.Kind), Parent: design.ID(r.Parent), Name: r.Name, Body: body,
-			},
-		)
+		o := &design.Object{
+			ID: design.ID(r.ID), Kind: design.Kind(r.Kind), Parent: design.ID(r.Parent), Name: r.Name, Body: body,
+		}
+		if design.Side(r.Side) != design.Built {
+			planned = append(planned, o)
+		}
+		if design.Side(r.Side) != design.Planned {
+			built = append(built, o)
+		}
 	}
-	return design.New(in.Name, objects), nil
+	return design.Stored(in.Name, planned, built), nil
+}
+
+// row is an object as it is kept: of one side, or alike in both.
+type row struct {
+	*design.Object
+	Side design.Side `json:"side"`
+}
+
+// rowsOf are the rows of the objects with some IDs.
+func rowsOf(d *design.Design, ids []design.ID) []row {
+	out := []row{}
+	for _, id := range ids {
+		planned, built := d.Get(id), d.Built().Get(id)
+		switch {
+		case planned != nil && (design.Shared(planned.Kind) || built != nil && design.Equal(planned, built)):
+			out = append(out, row{planned, design.Both})
+			continue
+		case planned != nil:
+			out = append(out, row{planned, design.Planned})
+		}
+		if built != nil && !design.Shared(built.Kind) {
+			out = append(out, row{built, design.Built})
+		}
+	}
+	return out
 }
 
 // write carries the net effect of edits out on the objects table, in two
-// statements however many there are. The edits are valid already.
-func write(ctx context.Context, tx *sqlx.Tx, id string, edits []design.Edit) error {
-	net := map[design.ID]*design.Object{} // nil: removed
+// statements however many there are. The edits are valid already, and have led to next.
+func write(ctx context.Context, tx *sqlx.Tx, id string, next *design.Design, edits []design.Edit) error {
+	ids := []design.ID{}
 	for _, e := range edits {
-		net[e.ID] = e.Object
+		ids = append(ids, e.ID)
 	}
-	puts, removes := []*design.Object{}, []string{}
-	for id, o := range net {
-		if o == nil {
-			removes = append(removes, string(id))
-			continue
-		}
-		puts = append(puts, o)
-	}
+	slices.Sort(ids)
+	ids = slices.Compact(ids)
 	if _, err := tx.ExecContext(
-		ctx, `delete from objects where design = $1 and id = any($2)`, id, removes,
+		ctx, `delete from objects where design = $1 and id = any($2)`, id, ids,
 	); err != nil {
 		return err
 	}
-	rows, err := json.Marshal(puts)
+	return insert(ctx, tx, id, rowsOf(next, ids))
+}
+
+// writeAll puts a whole design into the objects table.
+func writeAll(ctx context.Context, tx *sqlx.Tx, id string, d *design.Design) error {
+	ids := []design.ID{}
+	for _, o := range slices.Concat(d.All(), d.Built().All()) {
+		ids = append(ids, o.ID)
+	}
+	slices.Sort(ids)
+	return insert(ctx, tx, id, rowsOf(d, slices.Compact(ids)))
+}
+
+func insert(ctx context.Context, tx *sqlx.Tx, id string, list []row) error {
+	rows, err := json.Marshal(list)
 	if err != nil {
 		return err
 	}
 	_, err = tx.ExecContext(ctx, `
-		insert into objects (design, id, kind, parent, name, body)
-		select $1, id, kind, coalesce(parent, ''), name, body
-		from jsonb_to_recordset($2::jsonb) as r(id text, kind text, parent text, name text, body jsonb)
-		on conflict (design, id) do update set parent = excluded.parent, name = excluded.name,
-			body = excluded.body`, id, string(rows))
+		insert into objects (design, id, kind, parent, name, side, body)
+		select $1, id, kind, coalesce(parent, ''), name, side, body
+		from jsonb_to_recordset($2::jsonb) as r(id text, kind text, parent text, name text, side text, body jsonb)`,
+		id, string(rows))
 	return err
 }
 

@@ -63,9 +63,7 @@ func drillCommand() *cobra.Command {
 				dies = dies || len(d.Dies) > 0
 				one := drilled{Drill: d}
 				if plans && len(d.Dies) > 0 {
-					if one.Remedies, err = remedy.ForFailure(
-						c.Context(), s.Proofs, s.At(status.Today).Proofs, d,
-					); err != nil {
+					if one.Remedies, err = remedy.ForFailure(c.Context(), s.Proofs, d); err != nil {
 						return err
 					}
 				}

@@ -73,6 +73,7 @@ func importCommand() *cobra.Command {
 		"what text is in, of "+strings.Join(ingest.Encodings(), ", ")+"; default: told by its beginning")
 	c.Flags().BoolVar(&how.refuseHosts, "refuse-hosts", false,
 		"refuse a host's address with a length; default: take the range that holds it")
+	c.Flags().BoolVar(&how.planned, "planned", false, "it is planned; otherwise what is brought in is taken to be there")
 	c.Flags().BoolVar(&dry, "dry-run", false, "say what would be done, line by line, and do nothing")
 	return c
 }
@@ -80,7 +81,7 @@ func importCommand() *cobra.Command {
 // importing directs how files are read.
 type importing struct {
 	party, sheet, encoding string
-	refuseHosts            bool
+	refuseHosts, planned   bool
 }
 
 // before is the design that files are brought into: one that is there, or a new one of a name.
@@ -132,7 +133,11 @@ func bring(c *cobra.Command, d *design.Design, path string, how importing) (*des
 	if err != nil {
 		return unusable(err)
 	}
-	next, _, err := d.Apply(plan.Edits)
+	edits := plan.Edits
+	if !how.planned {
+		edits = d.SaidThere(edits)
+	}
+	next, _, err := d.Apply(edits)
 	if err != nil {
 		return unusable(err)
 	}

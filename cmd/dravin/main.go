@@ -51,7 +51,8 @@ func main() {
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return badInput(err) })
 	root.AddCommand(
-		checkCommand(), overlapsCommand(), freeCommand(), importCommand(), sayCommand(), profileCommand(),
+		checkCommand(), overlapsCommand(), freeCommand(), importCommand(), sayCommand(), builtCommand(),
+		plannedCommand(), diffCommand(), profileCommand(),
 		walkCommand(), matrixCommand(), intentsCommand(), drillCommand(), rehearseCommand(),
 		runbookCommand(), bundleCommand(), modelCommand(),
 		routesCommand(), planCommand(),

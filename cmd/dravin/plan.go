@@ -17,7 +17,6 @@ import (
 	"dravin/core/prefix"
 	"dravin/core/provider"
 	"dravin/core/snapshot"
-	"dravin/core/status"
 	"dravin/core/translate"
 	"dravin/core/words"
 )
@@ -67,7 +66,7 @@ func planCommand() *cobra.Command {
 		},
 	}
 	out.add(c)
-	under.add(c)
+	under.failed(c)
 	f := c.Flags()
 	f.StringArrayVar(&asked.parties, "for", nil, "a party, LAN or network that must talk (repeat it)")
 	f.StringArrayVar(
@@ -107,8 +106,7 @@ func runPlan(c *cobra.Command, s *snapshot.Solved, asked planAsked, out format) 
 	if asked.quiet || !isTerminal(c.ErrOrStderr()) {
 		tell = nil
 	}
-	built, today := s.Proofs, s.At(status.Today).Proofs
-	p, err := plan.For(ctx, built, today, q, tell)
+	p, err := plan.For(ctx, s.Proofs, q, tell)
 	if tell != nil {
 		fmt.Fprint(c.ErrOrStderr(), "\r\x1b[K")
 	}

@@ -44,7 +44,7 @@ func TestPlanOnTheCommandLine(t *testing.T) {
 		"a refused option": {[]string{alike, "--option", "4"}, 2, "is refused: "},
 		"nothing collides": {[]string{stories + "way-out.yaml"}, 2, "nothing collides that is not answered; name " +
 			"who must talk with --for"},
-		"today, not built":  {[]string{stories + "peers.yaml", "--today"}, 1, "refused: "},
+		"of what is built":  {[]string{stories + "peers.yaml", "--today"}, 2, "unknown flag: --today"},
 		"no file":           {nil, 2, "give one design file"},
 		"the ledger":        {[]string{"ledger", alike}, 0, "Nothing is translated: everyone is seen by their real address."},
 		"a ledger for whom": {[]string{"ledger", alike, "--format", "zone"}, 2, "say with --for who looks"},

@@ -14,6 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dravin/core/design"
 	"dravin/core/handover"
 	"dravin/core/rehearsal"
 	"dravin/core/status"
@@ -49,9 +50,9 @@ func rehearseCommand() *cobra.Command {
 			}
 			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt, syscall.SIGTERM)
 			defer stop()
-			order := stage.Order{Design: text, Horizon: status.Built, Options: o}
+			order := stage.Order{Design: text, Side: design.Planned, Options: o}
 			if today {
-				order.Horizon = status.Today
+				order.Side = design.Built
 			}
 			told := &teller{to: c.ErrOrStderr(), verbose: verbose, logs: map[string][]string{}}
 			var report *rehearsal.Report

@@ -18,17 +18,24 @@ import (
 
 func runbookCommand() *cobra.Command {
 	var out format
-	var party string
+	var party, from string
 	c := &cobra.Command{
-		Use:   "runbook FILE.yaml [--party PATH]",
-		Short: "The order of work from today to what is planned: who, what, how to check it, what is down, the way back",
+		Use:   "runbook FILE.yaml [--from OLDER.yaml] [--party PATH]",
+		Short: "The order of work from what is built to what is planned: who, what, its check, what is down, the way back",
 		Args:  exactly(1, "one design file"),
 		RunE: func(c *cobra.Command, args []string) error {
 			d, err := readDesign(args[0])
 			if err != nil {
 				return err
 			}
-			book, err := runbook.Of(c.Context(), proof.Of(route.Solve(d, status.Condition{Horizon: status.Today})))
+			if from != "" {
+				older, err := readDesign(from)
+				if err != nil {
+					return err
+				}
+				d = d.WithBuilt(older.Built())
+			}
+			book, err := runbook.Of(c.Context(), proof.Of(route.Solve(d.Built(), status.Condition{})), d, nil)
 			if err != nil {
 				return err
 			}
@@ -43,6 +50,7 @@ func runbookCommand() *cobra.Command {
 		},
 	}
 	out.add(c)
+	c.Flags().StringVar(&from, "from", "", "what is built, in place of what FILE says: a design file from before")
 	c.Flags().StringVar(&party, "party", "", "only the steps of this party")
 	return c
 }

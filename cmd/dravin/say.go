@@ -15,6 +15,7 @@ import (
 func sayCommand() *cobra.Command {
 	var out format
 	var into, fresh string
+	var built bool
 	c := &cobra.Command{
 		Use:   `say FILE "LINE"... [-o OUT]`,
 		Short: "Make and change things in a design by saying them; without lines, write the design as sayings",
@@ -30,7 +31,11 @@ func sayCommand() *cobra.Command {
 				fmt.Fprint(c.OutOrStdout(), command.Sayings(d))
 				return nil
 			}
-			u, err := command.Understand(c.Context(), d, strings.Join(lines, "\n"), "")
+			side := design.Planned
+			if built {
+				side = design.Built
+			}
+			u, err := command.Understand(c.Context(), d.On(side), strings.Join(lines, "\n"), "")
 			if err != nil {
 				return err
 			}
@@ -43,7 +48,7 @@ func sayCommand() *cobra.Command {
 			if into == "" {
 				return nil
 			}
-			next, _, err := d.Apply(u.Edits)
+			next, _, err := d.Apply(d.Said(d.On(side).Said(u.Edits)))
 			if err != nil {
 				return badInput(err)
 			}
@@ -52,6 +57,7 @@ func sayCommand() *cobra.Command {
 	}
 	out.add(c)
 	c.Flags().StringVarP(&into, "output", "o", "", "the design file to write")
+	c.Flags().BoolVar(&built, "built", false, "say what is there; the plan follows as far as it does not differ there")
 	c.Flags().StringVar(&fresh, "new", "", "begin with an empty design of this name")
 	return c
 }

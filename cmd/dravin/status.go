@@ -21,8 +21,13 @@ type condition struct {
 func (x *condition) add(c *cobra.Command) {
 	c.Flags().BoolVar(
 		&x.today, "today", false,
-		"count only what is ready; otherwise what is drafted or being built counts as done as planned",
+		"look at what is built; otherwise at what is planned, as if all of it were done",
 	)
+	x.failed(c)
+}
+
+// failed adds the flag of what is taken away alone, where it is always the plan that is looked at.
+func (x *condition) failed(c *cobra.Command) {
 	c.Flags().
 		StringArrayVar(&x.without, "without", nil, "take something away first: a party, gateway, link, tunnel, session, "+
 			"circuit, peering or attachment by its path, a zone, or a public address; may be repeated")
@@ -30,9 +35,9 @@ func (x *condition) add(c *cobra.Command) {
 
 // solve solves a design under the condition.
 func (x *condition) solve(d *design.Design) (*snapshot.Solved, error) {
-	c := status.Condition{Horizon: status.Built}
+	var c status.Condition
 	if x.today {
-		c.Horizon = status.Today
+		d = d.Built()
 	}
 	var err error
 	if c.Without, err = thingsOf(d, x.without); err != nil {
@@ -92,8 +97,8 @@ func statusCommand() *cobra.Command {
 					rows = append(rows, statusRow{o.Kind, d.Path(o.ID), design.StateOf(o), v})
 				}
 			}
-			horizon := s.Tables.Status.Condition().Horizon.Word()
-			if err := out.write(c, rows, func(w io.Writer) { printStatus(w, rows, horizon) }); err != nil {
+			side := d.Side().Word()
+			if err := out.write(c, rows, func(w io.Writer) { printStatus(w, rows, side) }); err != nil {
 				return err
 			}
 			if down {
@@ -108,15 +113,15 @@ func statusCommand() *cobra.Command {
 	return c
 }
 
-func printStatus(w io.Writer, rows []statusRow, horizon string) {
+func printStatus(w io.Writer, rows []statusRow, side string) {
 	if len(rows) == 0 {
-		fmt.Fprintf(w, "Everything is up %s.\n", horizon)
+		fmt.Fprintf(w, "Everything is up %s.\n", side)
 	}
 	for _, r := range rows {
 		if r.Up {
 			fmt.Fprintf(w, "up    %-12s %s\n", r.Kind, r.Path)
 			continue
 		}
-		fmt.Fprintf(w, "down  %-12s %s\n      %s, %s: %s\n", r.Kind, r.Path, r.Cause, horizon, r.Why)
+		fmt.Fprintf(w, "down  %-12s %s\n      %s, %s: %s\n", r.Kind, r.Path, r.Cause, side, r.Why)
 	}
 }

@@ -182,9 +182,7 @@ func (w *writer) write(o *design.Object) {
 	for _, end := range endsAt(w.design, o, w.party.ID) {
 		i := Instruction{
 			ID: o.ID, Kind: o.Kind, Object: w.design.Path(o.ID), Parent: o.Parent, Name: o.Name, Party: w.party.ID, End: end,
-			Who: w.who, At: w.place(o, end), Lines: []string{}, From: []string{}, Done: design.StateOf(
-				o,
-			) == design.Ready,
+			Who: w.who, At: w.place(o, end), Lines: []string{}, From: []string{}, Done: w.design.StateOf(o.ID) == design.Ready,
 			Due: w.due(o, end),
 		}
 		for _, id := range design.RefsOf(o) {

@@ -10,7 +10,6 @@ import (
 	"dravin/core/prefix"
 	"dravin/core/route"
 	"dravin/core/settings"
-	"dravin/core/status"
 	"dravin/core/topology"
 )
 
@@ -124,14 +123,10 @@ func links(t *route.Tables, gateway design.ID) []*Link {
 	return out
 }
 
-// setUpHere reports whether a tunnel is, or when built will be, set up at one of its ends. Today a box has nothing of
-// what is being made at its own end.
+// setUpHere reports whether a tunnel is set up at one of its ends: a box has nothing of what is being made at its own.
 func setUpHere(t *route.Tables, o *design.Object, end int) bool {
 	ends := o.Body.(*design.Tunnel).Ends
-	if t.Status.Condition().Horizon != status.Today || end >= len(ends) {
-		return true
-	}
-	return ends[end].State == "" || ends[end].State == design.Ready
+	return end >= len(ends) || ends[end].State == "" || ends[end].State == design.Ready
 }
 
 func tunnel(t *route.Tables, o *design.Object, end, number int) Tunnel {

@@ -494,7 +494,7 @@ func circuit(w *writer, o *design.Object, end int) says {
 	if near.Zone != "" {
 		s.does += ", zone " + near.Zone
 	}
-	ordering(&s, w, b, design.StateOf(o) == design.Ready, end)
+	ordering(&s, w, b, w.design.StateOf(o.ID) == design.Ready, end)
 	if in := topology.OnCircuit(w.design, o, end-1); in.Own.IsValid() {
 		s.line("address %s on it, far end %s", in.Own, in.Far)
 	}

@@ -110,7 +110,7 @@ func (r *reader) joinBy(head design.ID, branches []design.ID) {
 	if by != "" {
 		q.By = []string{by}
 	}
-	p, err := plan.For(r.ctx, r.proofs(), nil, q, nil)
+	p, err := plan.For(r.ctx, r.proofs(), q, nil)
 	if err != nil {
 		r.wrong(from, to, err.Error(), "")
 		return

@@ -38,8 +38,8 @@ type Object struct {
 	Body   Body   `json:"body"`
 }
 
-// Design is an estate at one moment. The zero Design is empty, unnamed and
-// ready to use.
+// Design is an estate at one moment, as planned or as built; the plan has what is built with it, see [Design.Built].
+// The zero Design is empty, unnamed and ready to use.
 type Design struct {
 	Name string
 
@@ -48,6 +48,13 @@ type Design struct {
 	all       []*Object        // parents before what is inside them, in canonical order
 	byKind    map[Kind][]*Object
 	referring map[ID][]*Object // whose bodies refer to it, by ID
+
+	side  Side      // Built, or empty: planned
+	built *Design   // what is there, of a design as planned
+	aside []*Object // see [Design.Aside]
+
+	// renumbered are what the change that made it has given numbers to.
+	renumbered []ID
 
 	paths *paths // made when first asked for
 	reads *Reads // where it is noted what is looked at; nil: nowhere
@@ -58,7 +65,7 @@ type paths struct {
 	by   map[ID]string
 }
 
-// New returns a design that holds the given objects. They are not validated.
+// New returns a design that holds the given objects, all of them planned and built. They are not validated.
 func New(name string, objects []*Object) *Design {
 	d := &Design{
 		Name: name, objects: make(map[ID]*Object, len(objects)), inside: map[ID][]*Object{},
@@ -81,6 +88,7 @@ func New(name string, objects []*Object) *Design {
 		slices.SortFunc(list, canonical)
 	}
 	d.list()
+	d.built = d.asBuilt()
 	return d
 }
 

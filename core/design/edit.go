@@ -17,6 +17,8 @@ const (
 
 // Edit is the smallest change of a design. Its inverse is an Edit again.
 type Edit struct {
+	// Side is which of the two designs of an estate it changes; empty: that as planned.
+	Side   Side    `json:"side,omitempty" enum:"planned,built,both"`
 	Op     string  `json:"op" enum:"put,remove"`
 	ID     ID      `json:"id"`
 	Object *Object `json:"object,omitempty"` // what to put; none with remove
@@ -47,8 +49,22 @@ func (d *Design) Replay(edits []Edit) (next *Design, inverse []Edit, err error) 
 }
 
 func (d *Design) apply(edits []Edit, number bool) (next *Design, inverse []Edit, err error) {
-	next, problems := d.after(edits, number)
+	if d.side == Built { // a design of its own, such as one on the way from what is there to the plan
+		next, problems := d.after(edits, false)
+		if len(problems) > 0 {
+			return nil, nil, problems.sorted()
+		}
+		return next, next.editsTo(d), nil
+	}
+	planned, built := parted(edits)
+	next, problems := d.after(planned, number)
 	if len(problems) > 0 {
+		return nil, nil, problems.sorted()
+	}
+	if next.built, problems = d.applyBuilt(next, planned, built); len(problems) > 0 {
+		for n := range problems {
+			problems[n].Why += ", as built"
+		}
 		return nil, nil, problems.sorted()
 	}
 	return next, next.EditsTo(d), nil
@@ -107,6 +123,7 @@ func (d *Design) after(edits []Edit, number bool) (*Design, Problems) {
 			next = next.Sketch(given)
 			for _, e := range given {
 				touched = append(touched, e.ID)
+				next.renumbered = append(next.renumbered, e.ID)
 			}
 			touched = slices.Compact(slices.Sorted(slices.Values(touched)))
 		}
@@ -142,9 +159,35 @@ func (e Edit) refused(old *Object) *Problem {
 	}
 }
 
-// EditsTo returns the fewest edits that lead from d to another design: one for
+// EditsTo returns the fewest edits that lead from d to another design, on either side: one for
 // each object in which they differ.
 func (d *Design) EditsTo(other *Design) []Edit {
+	planned := d.editsTo(other)
+	if d.side == Built || d.Built() == other.Built() {
+		return planned
+	}
+	there := slices.DeleteFunc(d.Built().editsTo(other.Built()), func(e Edit) bool { // shared kinds follow their plan
+		o := cmpFirst(other.Built().objects[e.ID], d.Built().objects[e.ID])
+		return Shared(o.Kind)
+	})
+	return bothSides(planned, there)
+}
+
+// Work are the edits by which what is there becomes what is planned.
+func (d *Design) Work() []Edit { return d.Built().Toward(d) }
+
+// Toward are the edits by which a design as built becomes what another plans; none is of what belongs to the estate.
+func (d *Design) Toward(plan *Design) []Edit {
+	return slices.DeleteFunc(d.editsTo(plan), func(e Edit) bool {
+		return Shared(cmpFirst(plan.objects[e.ID], d.objects[e.ID]).Kind)
+	})
+}
+
+// Sharing is a design as built that has of what belongs to the estate all that its plan has, as far as what that names
+// is there.
+func (d *Design) Sharing(plan *Design) *Design { return d.sharing(plan, nil) }
+
+func (d *Design) editsTo(other *Design) []Edit {
 	var out []Edit
 	for _, o := range d.all {
 		if other.objects[o.ID] == nil {

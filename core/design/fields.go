@@ -85,7 +85,7 @@ func EnumOf(tag reflect.StructTag) []string {
 	case "":
 		return nil
 	case "states":
-		return []string{Drafted, Waiting, Making, Ready, Refused, Gone}
+		return []string{Waiting, Making, Ready, Refused, Gone}
 	default:
 		return strings.Split(words, ",")
 	}

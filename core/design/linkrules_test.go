@@ -113,7 +113,7 @@ func TestStates(t *testing.T) {
 	d := whole(t)
 	for _, k := range []Kind{KindLink, KindPeering, KindCircuit, KindAttachment, KindHub, KindEdgeRouter} {
 		o := d.Of(k)[0]
-		for _, s := range []State{Drafted, Waiting, Making, Ready, Refused, Gone} {
+		for _, s := range []State{Waiting, Making, Ready, Refused, Gone} {
 			assert.Equal(t, s, StateOf(o.InState(s)), k)
 		}
 		assert.Equal(t, Ready, StateOf(o.InState("")), k)

@@ -173,7 +173,7 @@ func (d *Design) number(before *Design, box ID, kind Kind, turns map[ID]int, cha
 	had := before.NumbersAt(box, kind)
 	places := d.numberedAt(box, kind)
 	slices.SortStableFunc(places, func(a, b numbered) int { return cmp.Compare(turns[a.id], turns[b.id]) })
-	numbers, taken := make([]int, len(places)), map[int]bool{}
+	numbers, taken := make([]int, len(places)), d.numbersThere(box, kind)
 	for n, p := range places {
 		if had[p.id] == 0 {
 			continue
@@ -203,6 +203,20 @@ func (d *Design) number(before *Design, box ID, kind Kind, turns map[ID]int, cha
 			changed[p.id] = withNumber(o, p.end, numbers[n])
 		}
 	}
+}
+
+// numbersThere are the numbers that what is there has at a box and the plan has not: it runs until it is taken away.
+func (d *Design) numbersThere(box ID, kind Kind) map[int]bool {
+	taken := map[int]bool{}
+	if d.side == Built {
+		return taken
+	}
+	for id, n := range d.Built().NumbersAt(box, kind) {
+		if d.objects[id] == nil {
+			taken[n] = true
+		}
+	}
+	return taken
 }
 
 // numbers refuses that two things at one box, or two segments, were given one number.

@@ -63,10 +63,19 @@ func TestNumbersAreForLife(t *testing.T) {
 	gateway, first := again.Find("marrow-hill/gateway")[0], again.Find("hill-to-orangery/tunnel-1")[0]
 	assert.Equal(t, 1, again.NumbersAt(gateway.ID, design.KindTunnel)[first.ID])
 
-	less, _, err := next.Apply(next.Removal(next.Find("hill-to-orangery")[0].ID).Edits)
+	gone := next.Removal(next.Find("hill-to-orangery")[0].ID).Edits
+	less, _, err := next.Apply(gone)
 	require.NoError(t, err)
 	assert.Equal(t, map[design.ID]int{"tunnel alder to hill": 2}, less.NumbersAt(hill, design.KindTunnel))
 	more, _, err := less.Apply(linked(less, "a third", "old-orangery"))
+	require.NoError(t, err)
+	assert.Equal(t, 3, more.NumbersAt(hill, design.KindTunnel)["tunnel a third"], "what runs has its number until it goes")
+	for n := range gone {
+		gone[n].Side = design.Built
+	}
+	less, _, err = less.Apply(gone)
+	require.NoError(t, err)
+	more, _, err = less.Apply(linked(less, "a third", "old-orangery"))
 	require.NoError(t, err)
 	assert.Equal(t, 1, more.NumbersAt(hill, design.KindTunnel)["tunnel a third"], "the next free one")
 }

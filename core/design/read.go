@@ -61,6 +61,9 @@ func ReadLines(file []byte) (*Design, map[ID]int, error) {
 		}
 		return nil, nil, problems.sorted()
 	}
+	if d, err = d.sided(r.there); err != nil {
+		return nil, nil, err
+	}
 	lines := map[ID]int{}
 	for at, n := range r.places {
 		if at.field == "" {
@@ -81,6 +84,7 @@ type reader struct {
 	nodes    []*node // of objects, at the same index
 	places   map[place]*node
 	byPath   map[string][]*Object
+	there    *Design // what is built, where the file says it
 }
 
 func (r *reader) problem(subject string, n *node, field, why, want string) {
@@ -114,7 +118,7 @@ func (r *reader) read(root *node) *Design {
 	if n := root.get("name"); n != nil {
 		name = n.text
 	}
-	known := []string{"dravin", "name"}
+	known := []string{"dravin", "name", keyBuilt}
 	for _, s := range specs {
 		if len(s.parents) == 0 {
 			known = append(known, s.collection)
@@ -132,7 +136,13 @@ func (r *reader) read(root *node) *Design {
 	for n, o := range r.objects {
 		r.body(o, r.nodes[n])
 	}
-	return New(name, r.objects)
+	d := New(name, r.objects)
+	there := root.get(keyBuilt)
+	if there == nil || len(r.problems) > 0 {
+		return d
+	}
+	r.there = r.builtFrom(there, d)
+	return d
 }
 
 // collections reads every list of objects that may stand in n.
@@ -214,6 +224,27 @@ func IDFor(k Kind, text string) ID {
 	return ID(strings.ToLower(base32.StdEncoding.EncodeToString(sum[:])[:16]))
 }
 
+// sided is the estate of a design as a file has it, with what the file says is built; nil: by its states.
+func (d *Design) sided(there *Design) (*Design, error) {
+	if there == nil {
+		return Divided(d), nil
+	}
+	var plans []Edit
+	for _, o := range d.all {
+		if plan := asPlanned(o); plan != o {
+			plans = append(plans, PutEdit(plan))
+		}
+	}
+	out := d.Sketch(plans).WithBuilt(there)
+	if problems := out.built.validate(); len(problems) > 0 {
+		for n := range problems {
+			problems[n].Subject = keyBuilt + ": " + problems[n].Subject
+		}
+		return nil, problems.sorted()
+	}
+	return out, nil
+}
+
 func (r *reader) body(o *Object, n *node) {
 	s := specOf(o.Kind)
 	also := []string{"name"}
@@ -222,9 +253,17 @@ func (r *reader) body(o *Object, n *node) {
 			also = append(also, c.collection)
 		}
 	}
-	subject := string(o.Kind) + " " + o.Name
 	body := reflect.New(s.body)
-	d := decoder{
+	d := r.decoder(o)
+	d.placed = func(field string, n *node) { r.places[place{o.ID, field}] = n }
+	d.mappingInto(n, "", body.Elem(), also)
+	o.Body = body.Interface().(Body)
+}
+
+// decoder reads what an object says, references as paths.
+func (r *reader) decoder(o *Object) *decoder {
+	subject := string(o.Kind) + " " + o.Name
+	return &decoder{
 		problem: func(n *node, field, why, want string) { r.problem(subject, n, field, why, want) },
 		resolve: func(n *node, field, text string, kinds []Kind) Ref {
 			var fit []*Object
@@ -244,10 +283,7 @@ func (r *reader) body(o *Object, n *node) {
 			}
 			return ""
 		},
-		placed: func(field string, n *node) { r.places[place{o.ID, field}] = n },
 	}
-	d.mappingInto(n, "", body.Elem(), also)
-	o.Body = body.Interface().(Body)
 }
 
 // suggest names the paths that a wrong reference may have meant.

@@ -2,6 +2,7 @@ package design
 
 import (
 	"maps"
+	"slices"
 	"sync"
 	"sync/atomic"
 )
@@ -82,10 +83,18 @@ type Changes struct {
 	dirty map[read]struct{}
 }
 
-// ChangesTo tells what differs in next. Objects that are shared are not
+// ChangesTo tells what differs in next, on either side. Objects that are shared are not
 // compared.
 func (d *Design) ChangesTo(next *Design) *Changes {
 	c := &Changes{dirty: map[read]struct{}{}}
+	if b, now := d.Built(), next.Built(); d.side != Built && b != now {
+		b.changesTo(now, c)
+	}
+	d.changesTo(next, c)
+	return c
+}
+
+func (d *Design) changesTo(next *Design, c *Changes) {
 	for _, o := range d.all {
 		if now := next.objects[o.ID]; now != o && !same(o, now) {
 			c.note(o)
@@ -97,7 +106,6 @@ func (d *Design) ChangesTo(next *Design) *Changes {
 			c.note(o)
 		}
 	}
-	return c
 }
 
 // ChangedBy is as [Design.ChangesTo], for a next design that the edits lead to.
@@ -109,7 +117,25 @@ func (d *Design) ChangedBy(edits []Edit, next *Design) *Changes {
 			c.note(now)
 		}
 	}
+	if b, now := d.Built(), next.Built(); d.side != Built && b != now {
+		for _, e := range edits {
+			if old, now := b.objects[e.ID], now.objects[e.ID]; old != now {
+				c.note(old)
+				c.note(now)
+			}
+		}
+		c.aside(b, now)
+	}
 	return c
+}
+
+// aside notes what of the estate has come to be there, or is no longer.
+func (c *Changes) aside(before, now *Design) {
+	for _, o := range slices.Concat(before.aside, now.aside) {
+		if before.objects[o.ID] != now.objects[o.ID] {
+			c.note(o)
+		}
+	}
 }
 
 // Touching are changes of objects that stay as they are and that something outside of the design now tells otherwise.

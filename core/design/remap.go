@@ -104,6 +104,9 @@ func Same(a, b *Object) bool {
 	return same(a, &c)
 }
 
+// Equal reports whether two objects are the same, IDs included.
+func Equal(a, b *Object) bool { return a == b || same(a, b) }
+
 // Differences names the fields in which two objects of one kind differ.
 func Differences(a, b *Object) []string {
 	var out []string
@@ -112,7 +115,7 @@ func Differences(a, b *Object) []string {
 	}
 	x, y := reflect.ValueOf(a.Body).Elem(), reflect.ValueOf(b.Body).Elem()
 	for n := range x.NumField() {
-		if !reflect.DeepEqual(x.Field(n).Interface(), y.Field(n).Interface()) {
+		if !alike(x.Field(n), y.Field(n)) {
 			key, _ := keyOf(x.Type().Field(n))
 			out = append(out, key)
 		}

@@ -35,9 +35,36 @@ func Schema() ([]byte, error) {
 		"dravin": map[string]any{"const": FileVersion, "description": "The version of the design file."},
 		"name":   map[string]any{"type": "string", "description": "The estate's name."},
 	}
+	top[keyBuilt] = builtSchema()
 	collectionSchema(nil, top)
 	root["properties"], root["$defs"] = top, defs
 	return schemaText(root)
+}
+
+// builtSchema is what a design file has of what is there.
+func builtSchema() map[string]any {
+	text := map[string]any{"type": "string"}
+	list := func(item map[string]any, doc string) map[string]any {
+		return map[string]any{"type": "array", "items": item, "description": doc}
+	}
+	item := func(required ...string) map[string]any {
+		properties := map[string]any{}
+		for _, key := range required {
+			properties[key] = text
+		}
+		return map[string]any{"type": "object", "properties": properties, "required": required}
+	}
+	return map[string]any{
+		"description": "What is otherwise there than planned; left out: what is planned is built, but for what has a state.",
+		"oneOf": []any{
+			map[string]any{"const": nothingBuilt},
+			map[string]any{"type": "object", "additionalProperties": false, "properties": map[string]any{
+				keyNotThere:  list(text, "Objects of the plan that are not there, by kind and path, with all that stands in them."),
+				keyDiffers:   list(item(keyObject), "Objects with the fields that are otherwise there; null: none."),
+				keyOnlyThere: list(item(keyKind, "name"), "Objects that are there and not in the plan."),
+			}},
+		},
+	}
 }
 
 func schemaText(root map[string]any) ([]byte, error) {

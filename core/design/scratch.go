@@ -29,6 +29,7 @@ func (d *Design) Scratch() *Scratch {
 	c := &Design{
 		Name: d.Name, objects: maps.Clone(d.objects), inside: maps.Clone(d.inside), all: d.all,
 		byKind: maps.Clone(d.byKind), referring: maps.Clone(d.referring), paths: &paths{},
+		side: d.side, built: d.built, aside: d.aside,
 	}
 	if c.objects == nil {
 		c.objects, c.inside, c.referring = map[ID]*Object{}, map[ID][]*Object{}, map[ID][]*Object{}
@@ -47,6 +48,7 @@ func (s *Scratch) Design() *Design { return s.design }
 func (s *Scratch) Sketch(edits []Edit) {
 	s.kinds = map[Kind]bool{}
 	s.design.paths = &paths{}
+	edits = s.design.own(edits)
 	if len(edits) > few {
 		s.anew(edits)
 		return
@@ -62,11 +64,19 @@ func (s *Scratch) Sketch(edits []Edit) {
 	}
 }
 
+// own are those of edits that are of this side.
+func (d *Design) own(edits []Edit) []Edit {
+	if d.side == Built || !slices.ContainsFunc(edits, func(e Edit) bool { return e.Side == Built }) {
+		return edits
+	}
+	return slices.DeleteFunc(slices.Clone(edits), func(e Edit) bool { return e.Side == Built })
+}
+
 // SketchEach is as [Scratch.Sketch], and tells of every object that edits name what was
 // there before and what is there now; either may be nil.
 func (s *Scratch) SketchEach(edits []Edit, tell func(old, now *Object)) {
 	before := map[ID]*Object{}
-	for _, e := range edits {
+	for _, e := range s.design.own(edits) {
 		before[e.ID] = s.design.objects[e.ID]
 	}
 	s.Sketch(edits)
@@ -86,7 +96,10 @@ func (s *Scratch) anew(edits []Edit) {
 			s.design.objects[e.ID] = e.Object
 		}
 	}
-	*s.design = *New(s.design.Name, slices.Collect(maps.Values(s.design.objects)))
+	was := s.design
+	now := New(was.Name, slices.Collect(maps.Values(was.objects)))
+	now.side, now.built, now.aside = was.side, was.built, was.aside
+	*s.design = *now
 	s.siblings = map[ID]bool{}
 }
 

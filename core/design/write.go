@@ -11,13 +11,17 @@ import (
 
 // Write gives the design as a design file in canonical order: grouped by
 // party, kinds in the order of the documentation, siblings by name, what is
-// empty left out. [Read] of it gives an equal design, IDs aside.
+// empty left out; then what is otherwise built. [Read] of it gives an equal design, IDs aside.
 func (d *Design) Write() ([]byte, error) {
 	root := yaml.MapSlice{{Key: "dravin", Value: FileVersion}}
 	if d.Name != "" {
 		root = append(root, yaml.MapItem{Key: "name", Value: d.Name})
 	}
-	file, err := yaml.MarshalWithOptions(d.writeInside(root, ""), yaml.IndentSequence(true))
+	root = d.writeInside(root, "")
+	if built := d.writeBuilt(); built != nil {
+		root = append(root, yaml.MapItem{Key: keyBuilt, Value: built})
+	}
+	file, err := yaml.MarshalWithOptions(root, yaml.IndentSequence(true))
 	if err != nil {
 		return nil, fmt.Errorf("writing the design file: %w", err)
 	}

@@ -111,7 +111,7 @@ func (f *drafter) edge(a, b side) *design.Object {
 		}
 		have = f.put(
 			design.KindEdgeRouter, "", "edge router",
-			&design.EdgeRouter{Exchange: "exchange", Owner: owner, State: design.Drafted},
+			&design.EdgeRouter{Exchange: "exchange", Owner: owner},
 		)
 		f.builds("A new edge router", have, false)
 		f.step(have.Name, "Order the edge router at an exchange that all can reach")
@@ -446,7 +446,7 @@ func (f *drafter) circuit(
 	if x.profile != nil && x.profile.Circuit.OrderedAt == "exchange" {
 		slices.Reverse(ends)
 	}
-	o := f.put(design.KindCircuit, "", name, &design.Circuit{Ends: ends, State: design.Drafted})
+	o := f.put(design.KindCircuit, "", name, &design.Circuit{Ends: ends})
 	f.builds("A circuit of "+fmt.Sprint(mbps)+" Mbit/s to "+x.party.Name, o, false)
 	low, high := hosts(inside)
 	speakers := [2]speaker{

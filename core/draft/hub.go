@@ -242,7 +242,7 @@ func (f *drafter) hub(hub *design.Object, beside side) *hubDraft {
 		h.profile, h.region, h.owner = beside.profile, beside.region, beside.owner
 		hub = f.put(
 			design.KindHub, "", beside.cloud+" hub",
-			&design.Hub{Cloud: beside.cloud, Region: beside.region, Owner: beside.owner, State: design.Drafted},
+			&design.Hub{Cloud: beside.cloud, Region: beside.region, Owner: beside.owner},
 		)
 		f.builds("A new hub in "+beside.region, hub, false)
 		f.step(hub.Name, "Make the hub in %s", beside.region)
@@ -383,7 +383,7 @@ func (h *hubDraft) attach(p side, all []side, q Options, routing string) *design
 		return h.byVPN(p, all, q, routing)
 	}
 	body := &design.Attachment{
-		What: p.party.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted,
+		What: p.party.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID},
 	}
 	body.KeepOut, _ = h.clashing(p)
 	if h.profile.Hub.SubnetPerZone {
@@ -399,9 +399,6 @@ func (h *hubDraft) attach(p side, all []side, q Options, routing string) *design
 
 func (h *hubDraft) attachment(p side, body *design.Attachment) *design.Object {
 	foreign := p.owner != "" && h.owner != "" && p.owner != h.owner
-	if foreign && h.profile.Hub.AsksOwner {
-		body.State = design.Waiting
-	}
 	o := h.put(design.KindAttachment, h.object.ID, p.party.Name, body)
 	h.builds("An attachment of "+h.title(body.What), o, false)
 	h.step(h.object.Name, "Attach %s, bound to %s and feeding it", h.title(body.What), h.table.Name)
@@ -467,7 +464,7 @@ func (h *hubDraft) byVPN(p side, all []side, q Options, routing string) *design.
 		}
 	}
 	o := h.attachment(
-		p, &design.Attachment{What: link.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted},
+		p, &design.Attachment{What: link.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}},
 	)
 	h.attached[p.party.ID] = o
 	if p.is(design.KindHub) {
@@ -522,7 +519,7 @@ func (h *hubDraft) atOtherHub(p side, link *design.Object) {
 		far.attachment(
 			side{party: h.object, owner: h.owner},
 			&design.Attachment{
-				What: link.ID, Bound: far.table.ID, Feeds: []design.Ref{far.table.ID}, State: design.Drafted,
+				What: link.ID, Bound: far.table.ID, Feeds: []design.Ref{far.table.ID},
 			},
 		)
 	}
@@ -567,7 +564,7 @@ func hubToHub(books *allocation.Books, a, b side, q Options) Shape {
 		o := h.attachment(
 			x[1],
 			&design.Attachment{
-				What: x[1].party.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID}, State: design.Drafted,
+				What: x[1].party.ID, Bound: h.table.ID, Feeds: []design.Ref{h.table.ID},
 			},
 		)
 		if subject == nil {

@@ -71,7 +71,7 @@ func (f *drafter) peeringsThere(a, b side) {
 func (f *drafter) peering(a, b side, automatic bool) {
 	o := f.put(
 		design.KindPeering, "", a.party.Name+" with "+b.party.Name,
-		&design.Peering{State: design.Drafted, Halves: []design.Half{{Network: a.party.ID}, {Network: b.party.ID}}},
+		&design.Peering{Halves: []design.Half{{Network: a.party.ID, Made: true}, {Network: b.party.ID, Made: true}}},
 	)
 	f.builds("A peering with two halves", o, false)
 	for _, x := range [2][2]side{{a, b}, {b, a}} {
@@ -106,7 +106,7 @@ func peeringFacts(f *Facts, d *design.Design, o *design.Object) {
 	b := o.Body.(*design.Peering)
 	f.between(d, b.Halves[0].Network, b.Halves[1].Network)
 	f.Shape, f.Tunnels, f.Survives = "peering", 1, "any single failure of yours"
-	if design.StateOf(o) == design.Waiting {
+	if d.StateOf(o.ID) == design.Waiting {
 		f.Tunnels, f.Survives = 0, "nothing yet: one half is missing"
 	}
 }

@@ -66,7 +66,7 @@ func secondCircuit(books *allocation.Books, o *design.Object, c *design.Circuit)
 		return []Shape{s}
 	}
 	low, high := hosts(ranges[0])
-	body := &design.Circuit{Ends: slices.Clone(c.Ends), Segment: c.Segment, State: design.Drafted}
+	body := &design.Circuit{Ends: slices.Clone(c.Ends), Segment: c.Segment}
 	zone := f.nextZone(c)
 	for n := range body.Ends {
 		e := &body.Ends[n]

@@ -319,7 +319,7 @@ func (f *drafter) vpn(a, b end, routing string, ike, esp []string, q Options) *d
 // between is the link with its selectors or routes; nil if nothing could pass.
 func (f *drafter) between(a, b end, routing string, exportsA, exportsB []netip.Prefix) *design.Link {
 	link := &design.Link{
-		Routing: routing, State: design.Drafted, Ends: []design.End{{Gateway: a.gateway.ID}, {Gateway: b.gateway.ID}},
+		Routing: routing, Ends: []design.End{{Gateway: a.gateway.ID}, {Gateway: b.gateway.ID}},
 	}
 	if routing == design.RoutingSelectors {
 		link.Ends[0].Local, link.Ends[0].Remote = exportsA, exportsB

@@ -150,7 +150,7 @@ func (f *Findings) unit(u unit) []Finding {
 		watched := &Findings{proofs: f.proofs.Watched(view), memo: f.memo, groups: f.groups, claims: f.claims,
 			needs: f.needs.Watched(f.proofs.Tables().Watched(view))}
 		if f.today != nil {
-			watched.today = f.today.Watched(view)
+			watched.today = f.today.Watched(view.Built())
 		}
 		t := watched.proofs.Tables()
 		c := &collector{design: view, findings: watched, tables: t, st: t.Status}
@@ -312,7 +312,7 @@ const mostPlanned = 8
 // planned are the options of a plan that change something, break nothing and help.
 func (f *Findings) planned(ctx context.Context, q plan.Question, helps func(plan.Option) bool) []Fix {
 	var out []Fix
-	p, err := plan.For(ctx, f.proofs, f.today, q, nil)
+	p, err := plan.For(ctx, f.proofs, q, nil)
 	if err != nil {
 		return nil // whoever asked looks at the context
 	}

@@ -23,15 +23,15 @@ func (c *collector) request(o *design.Object) {
 			c.design.Title(r.To), c.design.Title(r.For),
 		)
 	} else if joint := c.design.Get(r.For); r.Answer == "refused" && joint != nil &&
-		design.StateOf(joint) == design.Ready && c.st.Refused(joint) {
+		c.design.StateOf(joint.ID) == design.Ready && c.st.Refused(joint) {
 		gone := Fix{
 			Title: "Say that " + c.design.Title(joint.ID) + " is gone",
-			Edits: []design.Edit{design.PutEdit(joint.InState(design.Gone))},
+			Edits: said(c.design, c.design.Built().Get(joint.ID).InState(design.Gone)),
 		}
 		accepted := design.Edited(o, func(b *design.Request) { b.Answer = "accepted" })
 		c.add(
 			"refused-and-ready", Risk, joint.ID,
-			[]Fix{gone, {Title: "Say that it was accepted after all", Edits: []design.Edit{design.PutEdit(accepted)}}},
+			[]Fix{gone, {Title: "Say that it was accepted after all", Edits: said(c.design, accepted)}},
 			"%s is said to be ready, and was refused%s: walks take it to be there", c.design.Title(joint.ID),
 			c.st.Refusal(joint),
 		)
@@ -47,11 +47,15 @@ func (c *collector) peering(o *design.Object) {
 	if v.Cause == status.RefusedForOverlap {
 		c.add("peering-refused", Broken, o.ID, nil, "the peering %s is refused: %s", o.Name, v.Why)
 	}
+	there := p
+	if b := c.design.Built().Get(o.ID); b != nil {
+		there = b.Body.(*design.Peering)
+	}
 	for n, h := range p.Halves {
 		far := p.Halves[1-n]
-		if !h.Made && far.Made {
+		if !there.Halves[n].Made && there.Halves[1-n].Made {
 			severity := Broken
-			if design.StateOf(o) == design.Making || design.StateOf(o) == design.Drafted {
+			if c.design.StateOf(o.ID) == design.Making {
 				severity = Risk // the other half is on its way
 			}
 			c.add(
@@ -61,7 +65,7 @@ func (c *collector) peering(o *design.Object) {
 				[]Fix{
 					{
 						Title: "The half of " + c.design.Title(h.Network) + " is made",
-						Edits: []design.Edit{design.PutEdit(lifecycle.WithHalf(o, n, true))},
+						Edits: lifecycle.Half(c.design, o, n),
 					},
 				},
 				"the peering %s waits for ever: %s has made its half and %s has not",
@@ -127,7 +131,7 @@ func (c *collector) circuit(o *design.Object) {
 	if x, y := b.Ends[0], b.Ends[1]; x.Mbps != y.Mbps {
 		c.add(
 			"circuit-speeds-differ",
-			inUse(o),
+			inUse(c.design, o),
 			o.ID,
 			both(
 				func(e design.CircuitEnd) string { return fmt.Sprintf("%d Mbit/s", e.Mbps) },
@@ -144,7 +148,7 @@ func (c *collector) circuit(o *design.Object) {
 	if x, y := b.Ends[0], b.Ends[1]; x.VLAN != y.VLAN {
 		c.add(
 			"circuit-tags-differ",
-			inUse(o),
+			inUse(c.design, o),
 			o.ID,
 			both(
 				func(e design.CircuitEnd) string { return fmt.Sprintf("tag %d", e.VLAN) },
@@ -167,7 +171,7 @@ func (c *collector) circuit(o *design.Object) {
 	if len(elsewhere) > 0 {
 		c.add(
 			"code-of-other-zone",
-			inUse(o),
+			inUse(c.design, o),
 			o.ID,
 			[]Fix{
 				{

@@ -93,13 +93,18 @@ func (f *Findings) ends(edits []design.Edit, intent design.ID) bool {
 // built says that what is being built is there, which only who builds it can know.
 func (c *collector) built(stop *walk.Stop) []Fix {
 	o := c.design.Get(stop.Subject)
-	if o == nil || stop.Code != walk.Code(status.NotThereYet) || design.StateOf(o) == design.Ready {
+	if o == nil || stop.Code != walk.Code(status.NotThereYet) || c.design.StateOf(o.ID) == design.Ready {
 		return nil
 	}
 	return []Fix{{
 		Title: "Build " + c.design.Title(o.ID) + ", then say that it is ready",
-		Edits: []design.Edit{design.PutEdit(o.InState(design.Ready))},
+		Edits: said(c.design, o.InState("")),
 	}}
+}
+
+// said are the edits that say that something is there as it is now.
+func said(d *design.Design, now *design.Object) []design.Edit {
+	return d.Said([]design.Edit{{Side: design.Built, Op: design.Put, ID: now.ID, Object: now}})
 }
 
 // metered finds flows of which every gigabyte crosses two things that are paid by the gigabyte.

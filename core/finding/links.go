@@ -52,8 +52,8 @@ func (c *collector) add(
 
 // inUse is how bad it is that something does not work: less while it is only
 // being drafted or built.
-func inUse(o *design.Object) Severity {
-	if design.StateOf(o) == design.Ready {
+func inUse(d *design.Design, o *design.Object) Severity {
+	if d.StateOf(o.ID) == design.Ready {
 		return Broken
 	}
 	return Risk
@@ -67,7 +67,7 @@ func (c *collector) ends(o, t *design.Object) {
 	var differing []sheet.Line
 	for _, l := range sheet.Lines(c.design, t, [2]string{}) {
 		switch {
-		case l.Verdict == sheet.Unknown && strings.HasPrefix(l.Key, "address") && design.StateOf(o) != design.Drafted:
+		case l.Verdict == sheet.Unknown && strings.HasPrefix(l.Key, "address") && c.design.StateOf(o.ID) != design.NotBegun:
 			c.add(
 				"address-unknown", Risk, t.ID, nil, "%s of %s is not known yet: %s", l.Label, title(c.design, t), l.Why,
 			)
@@ -86,7 +86,7 @@ func (c *collector) ends(o, t *design.Object) {
 	if len(differing) == 0 {
 		return
 	}
-	severity := inUse(o)
+	severity := inUse(c.design, o)
 	if outcome.Up {
 		severity = Risk
 	}
@@ -207,7 +207,7 @@ func (c *collector) proposals(o, t *design.Object) {
 func (c *collector) insideAllowed(o, t *design.Object) {
 	if why, at := settings.InsideRefused(c.design, t); why != "" {
 		f := c.add(
-			"inside-not-allowed", inUse(o), t.ID, nil, "the inside range %s of %s %s (%s)",
+			"inside-not-allowed", inUse(c.design, o), t.ID, nil, "the inside range %s of %s %s (%s)",
 			t.Body.(*design.Tunnel).Inside[0].Masked(), title(c.design, t), why, c.design.Title(at),
 		)
 		f.Line, f.more = "inside-1", otherInside(o.ID, t.ID)
@@ -333,7 +333,7 @@ func (c *collector) session(o *design.Object) {
 	set := settings.SessionEndsOf(c.design, o)
 	name := "the session of " + status.CarrierName(c.design, o)
 	if out := negotiate.AgreeSession(set[0], set[1]); !out.Up {
-		f := c.add("session-down", inUse(carrier), o.ID, nil, "%s does not come up: %s", name, out.Why)
+		f := c.add("session-down", inUse(c.design, carrier), o.ID, nil, "%s does not come up: %s", name, out.Why)
 		for _, l := range sheet.Differing(sheet.SessionLines(c.design, o)) {
 			f.Evidence = append(f.Evidence, fmt.Sprintf("%s: %s against %s", l.Label, l.Values[0], l.Values[1]))
 			f.Fixes = append(f.Fixes, fixesOf(l)...)

@@ -541,7 +541,7 @@ func (c *collector) tableLimit(o *design.Object) {
 		return
 	}
 	f := c.add(
-		"too-many-routes", inUse(o), o.ID, nil, "%s has %d entries, and its cloud takes %d; a summary needs fewer",
+		"too-many-routes", inUse(c.design, o), o.ID, nil, "%s has %d entries, and its cloud takes %d; a summary needs fewer",
 		u.Title, u.Has, u.Most,
 	)
 	for _, s := range c.tables.Summarised(o.ID) {

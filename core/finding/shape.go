@@ -97,7 +97,7 @@ func (c *collector) bothWait(o *design.Object) {
 	for _, t := range c.design.Inside(o.ID, design.KindTunnel) {
 		if !settings.Starts(c.design, t, 0) && !settings.Starts(c.design, t, 1) {
 			c.add(
-				"both-ends-wait", inUse(o), t.ID, nil,
+				"both-ends-wait", inUse(c.design, o), t.ID, nil,
 				"both ends of %s wait for the other to start, so that nobody does", title(c.design, t),
 			)
 		}
@@ -108,7 +108,7 @@ func (c *collector) bothWait(o *design.Object) {
 // outgrown.
 func (c *collector) outgrown(o *design.Object) {
 	l := o.Body.(*design.Link)
-	made := design.StateOf(o) == design.Ready
+	made := c.design.StateOf(o.ID) == design.Ready
 	if made && !c.st.Of(o.ID).Up || !c.st.Intended(o) || l.Routing == design.RoutingBGP {
 		return
 	}

@@ -23,13 +23,9 @@ const (
 	NeedsAnswer = "answer"
 )
 
-// Steps lists what can be done next.
+// Steps lists what can be done next with something, seen from the design as planned: each is a fact about what is
+// there, and its edits say so of the design as built.
 func Steps(d *design.Design, o *design.Object) []Step {
-	out := []Step{}
-	state := design.StateOf(o)
-	to := func(key, title string, s design.State) {
-		out = append(out, Step{Key: key, Title: title, Edits: []design.Edit{design.PutEdit(o.InState(s))}})
-	}
 	if r := OpenRequest(d, o.ID); r != nil {
 		by := ""
 		if owner := r.Body.(*design.Request).To; owner != "" {
@@ -40,19 +36,24 @@ func Steps(d *design.Design, o *design.Object) []Step {
 	if r := refusedRequest(d, o); r != nil {
 		return []Step{{Key: "ask", Title: "Ask again", Edits: Ask(d, r)}}
 	}
-	switch b := o.Body.(type) {
-	case *design.Peering:
-		return peeringSteps(d, o, b)
-	case *design.Circuit:
-		return circuitSteps(d, o, b)
+	switch o.Kind {
+	case design.KindPeering:
+		return peeringSteps(d, o)
+	case design.KindCircuit:
+		return circuitSteps(d, o)
 	}
+	out := []Step{}
+	to := func(key, title string, s design.State) {
+		out = append(out, Step{Key: key, Title: title, Edits: there(d, atBuilt(d, o).InState(s))})
+	}
+	state := d.StateOf(o.ID)
 	switch state {
-	case design.Drafted:
+	case design.NotBegun:
 		to("begin", "Begin to build it", design.Making)
 	case design.Making, design.Waiting:
 		to("ready", "It is ready", design.Ready)
 	case design.Refused, design.Gone:
-		to("begin", "Draft it again", design.Drafted)
+		to("begin", "Begin again to build it", design.Making)
 	}
 	if state == design.Making || state == design.Ready {
 		to("gone", "It is gone", design.Gone)
@@ -60,17 +61,47 @@ func Steps(d *design.Design, o *design.Object) []Step {
 	return out
 }
 
-func peeringSteps(d *design.Design, o *design.Object, b *design.Peering) []Step {
-	out := []Step{}
-	if st := design.StateOf(o); st == design.Refused || st == design.Gone {
-		return append(
-			out,
-			Step{
-				Key: "begin", Title: "Draft it again", Edits: []design.Edit{design.PutEdit(o.InState(design.Drafted))},
-			},
-		)
+// atBuilt is an object as it is there; of what has not begun, as it is before it begins.
+func atBuilt(d *design.Design, o *design.Object) *design.Object {
+	if b := d.Built().Get(o.ID); b != nil {
+		return b
 	}
-	for n, h := range b.Halves {
+	switch o.Body.(type) {
+	case *design.Peering:
+		return design.Edited(o, func(p *design.Peering) {
+			p.State = design.Making
+			for n := range p.Halves {
+				p.Halves[n].Made = false
+			}
+		})
+	case *design.Circuit:
+		return design.Edited(o, func(c *design.Circuit) { c.State, c.Step = design.Making, "" })
+	}
+	return o
+}
+
+// there are the edits that say of an object how it is as built, with what it can not be there without.
+func there(d *design.Design, now *design.Object) []design.Edit {
+	edits := []design.Edit{}
+	if d.Built().Get(now.ID) == nil {
+		for _, e := range d.There(now.ID) {
+			if e.ID != now.ID {
+				edits = append(edits, e)
+			}
+		}
+	}
+	edits = append(edits, design.Edit{Side: design.Built, Op: design.Put, ID: now.ID, Object: now})
+	return d.Said(edits)
+}
+
+func peeringSteps(d *design.Design, o *design.Object) []Step {
+	out := []Step{}
+	now := atBuilt(d, o)
+	if st := design.StateOf(now); st == design.Refused || st == design.Gone {
+		again := design.Edited(now, func(p *design.Peering) { p.State = design.Making })
+		return append(out, Step{Key: "begin", Title: "Begin again to build it", Edits: there(d, again)})
+	}
+	for n, h := range now.Body.(*design.Peering).Halves {
 		if h.Made {
 			continue
 		}
@@ -78,22 +109,27 @@ func peeringSteps(d *design.Design, o *design.Object, b *design.Peering) []Step 
 			out,
 			Step{
 				Key: fmt.Sprintf("half-%d", n+1), Title: "The half of " + d.Title(h.Network) + " is made",
-				Edits: []design.Edit{design.PutEdit(WithHalf(o, n, true))},
+				Edits: there(d, WithHalf(now, n, true)),
 			},
 		)
 	}
-	if len(out) == 0 && design.StateOf(o) == design.Ready {
-		for n, h := range b.Halves {
+	if len(out) == 0 && design.StateOf(now) == design.Ready {
+		for n, h := range now.Body.(*design.Peering).Halves {
 			out = append(
 				out,
 				Step{
 					Key: fmt.Sprintf("half-%d", n+1), Title: "The half of " + d.Title(h.Network) + " is gone",
-					Edits: []design.Edit{design.PutEdit(WithHalf(o, n, false))},
+					Edits: there(d, WithHalf(now, n, false)),
 				},
 			)
 		}
 	}
 	return out
+}
+
+// Half says that one half of a peering is made.
+func Half(d *design.Design, o *design.Object, n int) []design.Edit {
+	return there(d, WithHalf(atBuilt(d, o), n, true))
 }
 
 // WithHalf is a peering with one half made or not, in the state that follows.
@@ -103,9 +139,9 @@ func WithHalf(o *design.Object, n int, made bool) *design.Object {
 	b.Halves[n].Made = made
 	switch {
 	case b.Halves[0].Made && b.Halves[1].Made:
-		b.State = design.Ready
+		b.State = "" // it is ready
 	case made && (b.Halves[0].Made || b.Halves[1].Made):
-		b.State = design.Making // the other half is planned, and counts when all is built
+		b.State = design.Making // the other half is on its way
 	case b.Halves[0].Made || b.Halves[1].Made:
 		b.State = design.Waiting
 	default:
@@ -122,13 +158,14 @@ type Milestone struct {
 
 // Track is how far the making of a circuit has come; empty for anything else.
 func Track(d *design.Design, o *design.Object) []Milestone {
-	c, ok := o.Body.(*design.Circuit)
-	if !ok {
+	if o.Kind != design.KindCircuit {
 		return []Milestone{}
 	}
+	now := atBuilt(d, o)
+	c := now.Body.(*design.Circuit)
 	order := []string{design.StepOrdered, design.StepCode, design.StepAccepted, design.StepInUse}
 	at := slices.Index(order, c.Step)
-	if c.Step == "" && design.StateOf(o) == design.Ready {
+	if c.Step == "" && design.StateOf(now) == design.Ready {
 		at = len(order) - 1
 	}
 	out := []Milestone{
@@ -141,16 +178,18 @@ func Track(d *design.Design, o *design.Object) []Milestone {
 	return out
 }
 
-func circuitSteps(d *design.Design, o *design.Object, b *design.Circuit) []Step {
+func circuitSteps(d *design.Design, o *design.Object) []Step {
 	out := []Step{}
+	now := atBuilt(d, o)
+	b := now.Body.(*design.Circuit)
 	move := func(key, title, step string, s design.State) {
-		edited := design.Edited(o, func(c *design.Circuit) { c.Step, c.State = step, s })
-		out = append(out, Step{Key: key, Title: title, Edits: []design.Edit{design.PutEdit(edited)}})
+		edited := design.Edited(now, func(c *design.Circuit) { c.Step, c.State = step, s })
+		out = append(out, Step{Key: key, Title: title, Edits: there(d, edited)})
 	}
-	switch {
-	case design.StateOf(o) == design.Refused || design.StateOf(o) == design.Gone:
-		move("begin", "Draft it again", "", design.Drafted)
-	case b.Step == "" && design.StateOf(o) == design.Drafted:
+	switch st := design.StateOf(now); {
+	case st == design.Refused || st == design.Gone:
+		move("begin", "Begin again to build it", "", design.Making)
+	case b.Step == "" && st == design.Making:
 		move("order", "It is ordered at "+d.Title(b.Ends[0].At), design.StepOrdered, design.Making)
 	case b.Step == design.StepOrdered:
 		out = append(out, Step{Key: "code", Title: "Enter the order code", Needs: NeedsCode, Edits: []design.Edit{}})
@@ -158,24 +197,26 @@ func circuitSteps(d *design.Design, o *design.Object, b *design.Circuit) []Step 
 		move("accept", "It is accepted at "+d.Title(b.Ends[1].At), design.StepAccepted, design.Making)
 		out = append(out, Step{Key: "code", Title: "Enter another code", Needs: NeedsCode, Edits: []design.Edit{}})
 	case b.Step == design.StepAccepted:
-		move("session", "The session is up", design.StepInUse, design.Ready)
+		move("session", "The session is up", "", "")
 	default:
 		move("gone", "It is gone", b.Step, design.Gone)
 	}
 	return out
 }
 
-// EnterCode is a circuit with its order code: what the other party accepts
-// with.
-func EnterCode(o *design.Object, code, zone, expires string) (design.Edit, error) {
-	_, ok := o.Body.(*design.Circuit)
-	if !ok || code == "" {
-		return design.Edit{}, fmt.Errorf("a circuit needs its order code; it is given where the circuit was ordered")
-	}
-	edited := design.Edited(o, func(c *design.Circuit) {
+// WithCode is a circuit that has its order code: what the other party accepts with.
+func WithCode(o *design.Object, code, zone, expires string) *design.Object {
+	return design.Edited(o, func(c *design.Circuit) {
 		c.Step, c.State, c.Code, c.CodeZone, c.Expires = design.StepCode, design.Waiting, code, zone, expires
 	})
-	return design.PutEdit(edited), nil
+}
+
+// EnterCode says that a circuit has its order code.
+func EnterCode(d *design.Design, o *design.Object, code, zone, expires string) ([]design.Edit, error) {
+	if o == nil || o.Kind != design.KindCircuit || code == "" {
+		return nil, fmt.Errorf("a circuit needs its order code; it is given where the circuit was ordered")
+	}
+	return there(d, WithCode(atBuilt(d, o), code, zone, expires)), nil
 }
 
 // OpenRequest is the unanswered request for something, or nil.
@@ -199,7 +240,7 @@ func refusedRequest(d *design.Design, subject *design.Object) *design.Object {
 	return nil
 }
 
-// Answer accepts or refuses a request, with a reason, and moves what it is for.
+// Answer accepts or refuses a request, with a reason, and moves what it is for: on both sides, as far as it is there.
 func Answer(d *design.Design, request *design.Object, accept bool, reason string) ([]design.Edit, error) {
 	if reason == "" {
 		return nil, fmt.Errorf("a reason is missing; the one who asks will read it in the history")
@@ -208,20 +249,39 @@ func Answer(d *design.Design, request *design.Object, accept bool, reason string
 	if r.Answer != "" {
 		return nil, fmt.Errorf("the request was %s already: %s", r.Answer, r.Reason)
 	}
-	subject := d.Get(r.For)
-	state := design.Making
+	plan, fact := design.State(""), design.Making
 	r.Answer, r.Reason = "accepted", reason
 	if !accept {
-		r.Answer, state = "refused", design.Refused
+		r.Answer, plan, fact = "refused", design.Refused, design.Refused
 	}
-	if _, ok := subject.Body.(*design.Peering); ok && accept {
-		state = design.Drafted // its halves are made one by one
+	return answered(d, request.With(&r), plan, fact), nil
+}
+
+// Ask asks anew after a request was refused.
+func Ask(d *design.Design, request *design.Object) []design.Edit {
+	r := *request.Body.(*design.Request)
+	r.Answer, r.Reason = "", ""
+	return answered(d, request.With(&r), "", design.Waiting)
+}
+
+// answered puts a request on both sides, as far as it is there, and what it is for into the states that follow.
+func answered(d *design.Design, request *design.Object, plan, fact design.State) []design.Edit {
+	edits := []design.Edit{{Side: design.Planned, Op: design.Put, ID: request.ID, Object: request}}
+	if d.Built().Get(request.ID) != nil {
+		edits[0].Side = design.Both
 	}
-	edits := []design.Edit{design.PutEdit(request.With(&r)), design.PutEdit(subject.InState(state))}
-	for _, o := range twins(d, subject) {
-		edits = append(edits, design.PutEdit(o.InState(state)))
+	subject := d.Get(request.Body.(*design.Request).For)
+	for _, o := range append([]*design.Object{subject}, twins(d, subject)...) {
+		edits = append(edits, design.Edit{Side: design.Planned, Op: design.Put, ID: o.ID, Object: o.InState(plan)})
+		b := d.Built().Get(o.ID)
+		if b == nil || design.StateOf(b) == design.Ready && fact == design.Making ||
+			b.Kind == design.KindPeering && fact == design.Making { // its halves are made one by one
+			continue
+		}
+		now := b.InState(fact)
+		edits = append(edits, design.Edit{Side: design.Built, Op: design.Put, ID: now.ID, Object: now})
 	}
-	return edits, nil
+	return edits
 }
 
 // twins are the other circuits that were drafted with one, for redundancy: a
@@ -234,37 +294,23 @@ func twins(d *design.Design, o *design.Object) []*design.Object {
 	return slices.DeleteFunc(slices.Clone(d.Of(design.KindCircuit)), func(other *design.Object) bool {
 		x := other.Body.(*design.Circuit)
 		return other.ID == o.ID || x.Ends[0].At != c.Ends[0].At || x.Ends[1].At != c.Ends[1].At ||
-			design.StateOf(other) != design.StateOf(o)
+			d.StateOf(other.ID) != d.StateOf(o.ID)
 	})
 }
 
-// Ask drafts a request anew after one was refused.
-func Ask(d *design.Design, request *design.Object) []design.Edit {
-	r := *request.Body.(*design.Request)
-	r.Answer, r.Reason = "", ""
-	edits := []design.Edit{design.PutEdit(request.With(&r)), design.PutEdit(d.Get(r.For).InState(design.Waiting))}
-	for _, o := range twins(d, d.Get(r.For)) {
-		edits = append(edits, design.PutEdit(o.InState(design.Waiting)))
-	}
-	return edits
-}
-
-// SetUp is a link once it is set up at one of its ends: its tunnels wait for the other, unless that is set up, too.
+// SetUp is a link of a design once it is set up at one of its ends: its tunnels wait for the other, unless that is set
+// up, too.
 func SetUp(d *design.Design, link *design.Object, end int) []design.Edit {
 	begun := design.StateOf(link) == design.Ready
-	edits := []design.Edit{design.PutEdit(link.InState(design.Ready))}
+	edits := []design.Edit{design.PutEdit(link.InState(""))}
 	for _, t := range d.Tunnels(link.ID) {
 		if design.GoneAtAnEnd(t) {
 			continue
 		}
-		edits = append(edits, design.PutEdit(design.Edited(t, func(b *design.Tunnel) {
-			b.Ends = slices.Clone(b.Ends)
-			for len(b.Ends) < 2 {
-				b.Ends = append(b.Ends, design.TunnelEnd{})
-			}
-			b.Ends[end].State = ""
+		edits = append(edits, design.PutEdit(design.WithEnds(t, func(ends []design.TunnelEnd) {
+			ends[end].State = ""
 			if !begun {
-				b.Ends[1-end].State = design.Making
+				ends[1-end].State = design.Making
 			}
 		})))
 	}

@@ -54,7 +54,7 @@ func Find(d *design.Design) []Group {
 		ranges[n] = c.Prefix
 	}
 	ends := intentEnds(d)
-	now, later := estateOf(d, status.Today), estateOf(d, status.Built)
+	now, later := estateOf(d.Built()), estateOf(d)
 	out := []Group{}
 	for _, component := range prefix.Components(ranges) {
 		g := Group{Span: ranges[component[0]], Intents: []design.ID{}}
@@ -104,14 +104,14 @@ func intentEnds(d *design.Design) map[design.ID][]design.ID {
 	return out
 }
 
-// estate is what joins which parties at one horizon.
+// estate is what joins which parties on one side.
 type estate struct {
 	graph   topology.Graph
 	domains map[design.ID]int // by party which component it is in, from 1; what nothing reaches is in none, 0
 }
 
-func estateOf(d *design.Design, h status.Horizon) estate {
-	g := topology.Of(d, status.Condition{Horizon: h}).Meant()
+func estateOf(d *design.Design) estate {
+	g := topology.Of(d, status.Condition{}).Meant()
 	out, numbers := estate{g, map[design.ID]int{}}, map[design.ID]int{}
 	for party, first := range g.Components() {
 		if numbers[first] == 0 {

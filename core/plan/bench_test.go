@@ -55,13 +55,11 @@ func merger(tb testing.TB, n, alike int) (*design.Design, []design.ID) {
 
 func planning(b *testing.B, d *design.Design, q plan.Question, first bool) {
 	built := proof.Of(route.Solve(d, status.Condition{}))
-	today := proof.Of(route.Solve(d, status.Condition{Horizon: status.Today}))
 	built.All()
-	today.All()
 	for b.Loop() {
 		ctx, stop := context.WithCancel(context.Background())
 		found := false
-		p, err := plan.For(ctx, built, today, q, func(p plan.Progress) {
+		p, err := plan.For(ctx, built, q, func(p plan.Progress) {
 			if first && p.Answers > 0 {
 				found = true
 				stop()

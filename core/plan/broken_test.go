@@ -153,7 +153,7 @@ func TestWhatIsBrokenIsMended(t *testing.T) {
 					continue
 				}
 				broken++
-				p, err := plan.For(t.Context(), after, nil, plan.Question{Intents: []design.ID{was.Intent}}, nil)
+				p, err := plan.For(t.Context(), after, plan.Question{Intents: []design.ID{was.Intent}}, nil)
 				require.NoError(t, err)
 				require.NotEmpty(t, p.Options)
 				assert.Empty(

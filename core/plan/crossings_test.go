@@ -18,14 +18,14 @@ import (
 func answered(t *testing.T, file string) (plan.Option, *design.Design) {
 	d, err := design.Read([]byte(file))
 	require.NoError(t, err)
-	proofs := proof.Of(route.Solve(d, status.Condition{Horizon: status.Built}))
+	proofs := proof.Of(route.Solve(d, status.Condition{}))
 	q := plan.Question{}
 	for _, r := range proofs.All() {
 		if !r.Holds {
 			q.Intents = append(q.Intents, r.Intent)
 		}
 	}
-	p, err := plan.For(context.Background(), proofs, nil, q, nil)
+	p, err := plan.For(context.Background(), proofs, q, nil)
 	require.NoError(t, err)
 	require.NotEmpty(t, p.Options)
 	next, _, err := d.Apply(p.Options[0].Edits)

@@ -9,7 +9,6 @@ import (
 	"dravin/core/design"
 	"dravin/core/draft"
 	"dravin/core/ledger"
-	"dravin/core/proof"
 	"dravin/core/translate"
 )
 
@@ -119,7 +118,8 @@ func (pl *planner) edits(a attempt) []design.Edit {
 	return out
 }
 
-// judge holds an option against the intents, when all is built and today: what held must hold.
+// judge holds an option against the intents: what held must hold. What is built stays as it is; what a change takes
+// down on its way there is the runbook's to tell.
 func (pl *planner) judge(o *Option, a attempt) {
 	s, scope := a.state, pl.scope.intents
 	if len(a.joining.excused) > 0 {
@@ -127,24 +127,6 @@ func (pl *planner) judge(o *Option, a attempt) {
 		maps.DeleteFunc(scope, func(id design.ID, _ bool) bool { return a.joining.excused[id] })
 	}
 	o.Judge(pl.before.holds, scope, s.results)
-	if o.Refused != "" || s.today == nil {
-		return
-	}
-	for _, was := range pl.today() {
-		if was.Holds && !pl.scope.stands[was.Intent] {
-			if now := s.today.Intent(was.Intent); !now.Holds {
-				o.Breaks = append(o.Breaks, now.Name)
-				o.Refused, o.Failing = "today "+now.Name+" would stop before all is built", now.Intent
-				o.Walk = &now.Proof
-				return
-			}
-		}
-	}
-}
-
-// today are the proofs of what is so before anything is done.
-func (pl *planner) today() []proof.Result {
-	return pl.before.today.All()
 }
 
 // ordered are changes in the order to make them.

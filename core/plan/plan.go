@@ -5,7 +5,7 @@
 // An option is made in three steps, each on what the one before has made: a joining (nothing, or
 // links, peerings, attachments and circuits that are drafted by the package draft), the routes and
 // translations that the package translate works out over it, and mends for whatever still stops a
-// flow (see [mends]). What holds afterwards is asked of the whole design, today and when all is
+// flow (see [mends]). What holds afterwards is asked of the whole design as planned, when all is
 // built, so that no step needs to be trusted.
 package plan
 
@@ -113,11 +113,10 @@ type Progress struct {
 	Answers int    `json:"answers"` // of these, what lets all in scope hold
 }
 
-// For plans a question over a design as it is when all is built; today are the proofs of what is so
-// already, nil where that is the same. tell, if it is not nil, hears how far it has come. The error
+// For plans a question over a design as planned. tell, if it is not nil, hears how far it has come. The error
 // is that of the context, if it ends before, or says what of the question can not be used.
-func For(ctx context.Context, built, today *proof.Proofs, q Question, tell func(Progress)) (Plan, error) {
-	pl, err := begin(ctx, built, today, q, tell)
+func For(ctx context.Context, built *proof.Proofs, q Question, tell func(Progress)) (Plan, error) {
+	pl, err := begin(ctx, built, q, tell)
 	if err != nil {
 		return Plan{}, err
 	}
@@ -131,11 +130,11 @@ func For(ctx context.Context, built, today *proof.Proofs, q Question, tell func(
 	return pl.plan, nil
 }
 
-func begin(ctx context.Context, built, today *proof.Proofs, q Question, tell func(Progress)) (*planner, error) {
+func begin(ctx context.Context, built *proof.Proofs, q Question, tell func(Progress)) (*planner, error) {
 	if q.Wish == "" {
 		q.Wish = LeastToDo
 	}
-	pl := &planner{ctx: ctx, question: q, before: state{built: built, today: today}, tell: tell}
+	pl := &planner{ctx: ctx, question: q, before: state{built: built}, tell: tell}
 	if tell == nil {
 		pl.tell = func(Progress) {}
 	}

@@ -36,9 +36,8 @@ func apply(t testing.TB, d *design.Design, edits []design.Edit) *design.Design {
 }
 
 func planned(t testing.TB, d *design.Design, q plan.Question) plan.Plan {
-	built, today := status.Condition{}, status.Condition{Horizon: status.Today}
 	p, err := plan.For(
-		context.Background(), proof.Of(route.Solve(d, built)), proof.Of(route.Solve(d, today)), q, nil,
+		context.Background(), proof.Of(route.Solve(d, status.Condition{})), q, nil,
 	)
 	require.NoError(t, err)
 	return p

@@ -12,7 +12,6 @@ import (
 // state is a design with what holds in it.
 type state struct {
 	built   *proof.Proofs
-	today   *proof.Proofs // nil where it is as when built
 	results []proof.Result
 	holds   map[design.ID]bool
 }
@@ -40,9 +39,6 @@ func (s state) next(ctx context.Context, edits []design.Edit) (state, error) {
 		return state{}, err
 	}
 	out := state{built: following(s.built, after, d.ChangedBy(edits, after))}
-	if s.today != nil {
-		out.today = following(s.today, after, d.ChangedBy(edits, after))
-	}
 	return out, out.hold(ctx)
 }
 
@@ -55,9 +51,6 @@ func (s state) sketched(ctx context.Context, edits []design.Edit) (out state, wh
 	d := s.design()
 	after := d.Sketch(edits)
 	out = state{built: following(s.built, after, d.ChangedBy(edits, after))}
-	if s.today != nil {
-		out.today = following(s.today, after, d.ChangedBy(edits, after))
-	}
 	return out, len(d.Refusals(edits)) == 0, out.hold(ctx)
 }
 

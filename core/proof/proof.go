@@ -101,6 +101,9 @@ func (p *Proofs) Tables() *route.Tables { return p.tables }
 // Intent walks one intent.
 func (p *Proofs) Intent(id design.ID) Result {
 	return p.memo.Get(p.tables.Design, id, func(view *design.Design) Result {
+		if view.Get(id) == nil {
+			return notThere(view, id)
+		}
 		return intent(p.tables.Watched(view), view.Get(id), func(failed design.ID) *route.Tables {
 			return p.failed.tables(p.tables, failed).Watched(view)
 		})
@@ -116,13 +119,54 @@ func (p *Proofs) All() []Result {
 // Within are all of them; the error is that of the context, if it ends before.
 func (p *Proofs) Within(ctx context.Context) ([]Result, error) {
 	out := []Result{}
-	for _, o := range p.tables.Design.Of(design.KindIntent) {
+	for _, o := range p.wanted() {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
 		out = append(out, p.Intent(o.ID))
 	}
 	return out, nil
+}
+
+// wanted are the intents in canonical order, those included whose ends are not built.
+func (p *Proofs) wanted() []*design.Object {
+	list, d := p.tables.Design.Of(design.KindIntent), p.tables.Design
+	aside := d.Aside()
+	if len(aside) == 0 {
+		return list
+	}
+	list = slices.Clone(list)
+	for _, o := range aside {
+		if o.Kind == design.KindIntent {
+			list = append(list, o)
+		}
+	}
+	return design.InOrder(list)
+}
+
+// notThere is what there is to know of an intent of which an end is planned and not built: what is not there reaches
+// nobody, and is reached by nobody.
+func notThere(view *design.Design, id design.ID) Result {
+	for _, o := range view.Aside() {
+		in, ok := o.Body.(*design.Intent)
+		if o.ID != id || !ok {
+			continue
+		}
+		r := Result{Intent: id, Name: o.Name, Group: in.Group, Never: in.Never, Holds: in.Never}
+		r.Proof = walk.Unwalked(in.Service)
+		r.Proof.Side = view.Side()
+		if end := in.From; !in.Never {
+			if view.Get(end) != nil {
+				end = in.To
+			}
+			r.Proof.Stop = &walk.Stop{
+				Code: walk.Code(status.NotThereYet), Subject: end, Why: "one of its ends is planned and not built",
+				Fix: "build it, or say that it is there",
+			}
+		}
+		return r
+	}
+	return Result{Intent: id}
 }
 
 // Intents walks every intent of a solved design, in canonical order.
@@ -132,7 +176,7 @@ func intent(t *route.Tables, o *design.Object, failed func(design.ID) *route.Tab
 	in := o.Body.(*design.Intent)
 	r := Result{Intent: o.ID, Name: o.Name, Group: in.Group, Never: in.Never, Holds: true}
 	r.Proof = walk.Unwalked(in.Service)
-	r.Proof.Horizon = t.Status.Condition().Horizon
+	r.Proof.Side = t.Design.Side()
 	walked := false
 	for _, from := range t.Design.StandsFor(in.From) {
 		for _, to := range t.Design.StandsFor(in.To) {

@@ -27,9 +27,14 @@ func Addressed(d *design.Design) (*design.Design, []string, error) {
 				if err != nil {
 					return nil, nil, err
 				}
-				next, _, err := d.Apply([]design.Edit{design.PutEdit(design.Edited(g, func(b *design.Gateway) {
-					b.Addresses = append(slices.Clone(b.Addresses), a)
-				}))})
+				given := func(o *design.Object) *design.Object {
+					return design.Edited(o, func(b *design.Gateway) { b.Addresses = append(slices.Clone(b.Addresses), a) })
+				}
+				edits := []design.Edit{design.PutEdit(given(g))}
+				if there := d.Built().Get(g.ID); there != nil && d.Side() == design.Planned {
+					edits = append(edits, design.Edit{Side: design.Built, Op: design.Put, ID: g.ID, Object: given(there)})
+				}
+				next, _, err := d.Apply(edits)
 				if err != nil {
 					return nil, nil, err
 				}

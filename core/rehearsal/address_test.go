@@ -9,7 +9,6 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/rehearsal"
-	"dravin/core/status"
 	"dravin/core/walk"
 	"dravin/lab/estates"
 )
@@ -33,7 +32,7 @@ func TestUnknownAddressesAreLent(t *testing.T) {
 				assert.True(t, out[n].IsValid() && !out[n].IsUnspecified(), "seed %d: %s has no end", seed, a.Title(tunnel.ID))
 			}
 		}
-		then, now := under(d, status.Built), under(a, status.Built)
+		then, now := under(d, design.Planned), under(a, design.Planned)
 		for in, body := range design.Each[design.Intent](d.Of(design.KindIntent)) {
 			f, err := walk.FlowBetween(then, body.From, body.To, body.Service)
 			if err != nil {

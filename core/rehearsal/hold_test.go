@@ -10,7 +10,6 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/rehearsal"
-	"dravin/core/status"
 	"dravin/core/walk"
 )
 
@@ -36,7 +35,7 @@ func answering(p *rehearsal.Plan, f rehearsal.Flow) *rehearsal.Node {
 func TestWhatComesOtherwiseDiffers(t *testing.T) {
 	answered, silent := 0, 0
 	for name, d := range planned(t) {
-		tables := under(d, status.Built)
+		tables := under(d, design.Planned)
 		p, err := rehearsal.Of(tables, 60)
 		require.NoError(t, err)
 		for _, f := range p.Flows {

@@ -143,14 +143,15 @@ func At(whole, now *route.Tables, sample int) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	tables := frame
+	tables, there := frame, now.Design
 	if now != whole {
+		now = standing(whole, now)
 		if tables, err = obeyed(now); err != nil {
 			return nil, err
 		}
 	}
 	b := &builder{
-		whole: whole, frame: frame, proven: now, tables: tables, design: tables.Design, plan: &Plan{},
+		whole: whole, frame: frame, proven: now, there: there, tables: tables, design: tables.Design, plan: &Plan{},
 		nodes: map[design.ID]*Node{}, keys: handover.Keys{}, devices: map[[2]design.ID]string{},
 		boxes: map[design.ID]*box.Box{}, given: map[string]netip.Addr{},
 	}
@@ -180,6 +181,7 @@ type builder struct {
 	proven  *route.Tables  // what is proven now, from which files are rendered
 	tables  *route.Tables  // and of the design that the instructions make now
 	design  *design.Design // which that is
+	there   *design.Design // what is built now
 	plan    *Plan
 	nodes   map[design.ID]*Node
 	keys    handover.Keys

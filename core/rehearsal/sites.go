@@ -20,7 +20,7 @@ const worldAt, worldAt6 = "100.64.0.1", "fe80::1"
 // own makes a box of one's own with the files that are handed over for it.
 func (b *builder) own(id design.ID) *Node {
 	n := b.add(OwnBox, id, "")
-	if b.proven != b.whole && box.Of(b.proven, id).Idle() {
+	if b.proven != b.whole && (b.there.Get(id) == nil || box.Of(b.proven, id).Idle()) {
 		// It has been handed nothing yet: whoever has set it up lets it route among its LANs.
 		n.do("sysctl -qw net.ipv4.ip_forward=1 net.ipv6.conf.all.forwarding=1")
 		return n

@@ -30,9 +30,9 @@ const most = 5
 // asked is the intent that stands in for a flow that nobody asked for.
 const asked design.ID = "asked-for-a-remedy"
 
-// ForFlow are the changes that would let a flow work, the simplest first. today are the proofs of what is so already,
-// nil where that is the same as when built. The error is that of the context, or says why nothing can be planned.
-func ForFlow(ctx context.Context, built, today *proof.Proofs, from, to design.ID, s design.Service) ([]Remedy, error) {
+// ForFlow are the changes that would let a flow work, the simplest first. The error is that of the context, or
+// says why nothing can be planned.
+func ForFlow(ctx context.Context, built *proof.Proofs, from, to design.ID, s design.Service) ([]Remedy, error) {
 	d := built.Tables().Design
 	stand := &design.Object{
 		ID: asked, Kind: design.KindIntent, Name: "asked for a remedy", Body: &design.Intent{
@@ -48,7 +48,7 @@ func ForFlow(ctx context.Context, built, today *proof.Proofs, from, to design.ID
 		)
 	}
 	p, err := plan.For(
-		ctx, following(built, next, edits), following(today, next, edits), plan.Question{
+		ctx, following(built, next, edits), plan.Question{
 			Intents: []design.ID{asked},
 		}, nil,
 	)
@@ -77,7 +77,7 @@ func ForFlow(ctx context.Context, built, today *proof.Proofs, from, to design.ID
 }
 
 // ForFailure are the changes by which the intents that die of a failure survive it.
-func ForFailure(ctx context.Context, built, today *proof.Proofs, failed proof.Drill) ([]Remedy, error) {
+func ForFailure(ctx context.Context, built *proof.Proofs, failed proof.Drill) ([]Remedy, error) {
 	d := built.Tables().Design
 	var dies []design.ID
 	var edits []design.Edit
@@ -112,7 +112,7 @@ func ForFailure(ctx context.Context, built, today *proof.Proofs, failed proof.Dr
 		return out, err
 	}
 	p, err := plan.For(
-		ctx, following(built, next, edits), following(today, next, edits),
+		ctx, following(built, next, edits),
 		plan.Question{Intents: dies, Wish: plan.Surviving}, nil,
 	)
 	if err != nil {

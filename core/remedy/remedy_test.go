@@ -28,7 +28,7 @@ func TestRemediesOfAFlow(t *testing.T) {
 	d, p := proofs(t, string(demo.Thistledown))
 	from, to := d.Find("tide recorder")[0].ID, d.Find("plate server")[0].ID
 	service := design.Service{Proto: "tcp", Port: 443}
-	list, err := remedy.ForFlow(context.Background(), p, nil, from, to, service)
+	list, err := remedy.ForFlow(context.Background(), p, from, to, service)
 	require.NoError(t, err)
 	require.NotEmpty(t, list)
 	for _, r := range list {
@@ -62,7 +62,7 @@ func TestRemediesOfAFailure(t *testing.T) {
 	failed, err := x.Without(context.Background(), thing)
 	require.NoError(t, err)
 	require.Len(t, failed.Dies, 1)
-	list, err := remedy.ForFailure(context.Background(), p, nil, failed)
+	list, err := remedy.ForFailure(context.Background(), p, failed)
 	require.NoError(t, err)
 	require.NotEmpty(t, list)
 	assert.Contains(t, list[0].Title, "second tunnel")

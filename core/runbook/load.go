@@ -1,6 +1,7 @@
 package runbook
 
 import (
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -56,6 +57,20 @@ func handedOver(name string, old, now map[string]string, changed, fresh []string
 	}
 	for _, l := range handover.Load(changed, fresh) {
 		out = append(out, Command{Line: l})
+	}
+	return out
+}
+
+// takenDown are the lines that leave nothing of what a box was handed running, up or set.
+func takenDown(name string, had map[string]string) (out []Command) {
+	if len(had) == 0 {
+		return nil
+	}
+	fresh := slices.Sorted(maps.Keys(had))
+	for _, l := range wayBack(name, nil, had, fresh, nil) {
+		if !strings.Contains(l, before(name)) {
+			out = append(out, Command{Line: l})
+		}
 	}
 	return out
 }

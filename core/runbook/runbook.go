@@ -1,9 +1,12 @@
-// Package runbook is the order of work: the steps by which an estate as it is today becomes the one that is planned,
-// each with who does it, what to enter or run, how to see there and then that it is done, what is down meanwhile, and
-// the way back.
+// Package runbook is the order of work: the steps by which an estate as built becomes the one that is planned, each
+// with who does it, what to enter or run, how to see there and then that it is done, what is down meanwhile, and the
+// way back.
 //
-// It is read off the instructions and files of the estate after each step, and what is down is proven on the half-done
-// estate: a step is an edit that says what is set up by then, and everything else follows from the design as ever.
+// The work is the difference of the two designs and nothing else. It is parted into tasks: a joint is made, changed or
+// taken away at its one end and then at the other; everything else is done at the one box, table or form where it
+// stands. Every edit of the difference is in exactly one step. The steps are read off the instructions and files of the
+// estate after each, and what is down is proven on the half-done estate: a step is an edit of the design as built, and
+// everything else follows from that as ever.
 package runbook
 
 import (
@@ -15,7 +18,6 @@ import (
 	"dravin/core/design"
 	"dravin/core/proof"
 	"dravin/core/status"
-	"dravin/core/topology"
 )
 
 // Window is when a step may be done.
@@ -43,14 +45,14 @@ type Command struct {
 
 // Step is one thing that one administrator does.
 type Step struct {
-	// ID stays the same as long as there are the object, the party and the end.
+	// ID stays the same as long as it is done to the same things at the same place.
 	ID     string      `json:"id"`
 	N      int         `json:"n"` // in the order, from 1
 	Window Window      `json:"window" enum:"before,during,after"`
-	Object design.ID   `json:"object"` // the link, peering, circuit or attachment; of a box that follows, the box
+	Object design.ID   `json:"object"` // what it is about: a joint, or the party, box or table at which it is done
 	Kind   design.Kind `json:"kind"`
-	Party  design.ID   `json:"party"`
-	At     design.ID   `json:"at,omitempty"` // the gateway or edge router; empty where it is the party itself
+	Party  design.ID   `json:"party,omitempty"` // empty of what is done nowhere, such as a group that gets its name
+	At     design.ID   `json:"at,omitempty"`    // the box or table; empty where it is the party itself
 	Who    string      `json:"who,omitempty"`
 	Where  string      `json:"where"` // the party, and the box
 	Does   string      `json:"does"`  // as a sentence
@@ -58,12 +60,14 @@ type Step struct {
 	Files  []string    `json:"files"` // of a box of one's own that are others: below its /etc
 	Run    []Command   `json:"run"`
 	Checks []Check     `json:"checks"`
-	Down   []Hit       `json:"down"`                        // what works today and does not once this is done
-	Moves  []Hit       `json:"moves"`                       // what works by another way then
-	Works  []Hit       `json:"works"`                       // what works from then on, and did not
-	Back   []string    `json:"back"`                        // the way back
-	Needs  string      `json:"needs,omitempty" enum:"code"` // what must be told when it is done
-	// Edits make the design say that it is done; none where nothing that today is asked of follows from it.
+	Down   []Hit       `json:"down"`                                // what works today and does not once this is done
+	Moves  []Hit       `json:"moves"`                               // what works by another way then
+	Works  []Hit       `json:"works"`                               // what works from then on, and did not
+	Back   []string    `json:"back"`                                // the way back
+	Needs  string      `json:"needs,omitempty" enum:"code,address"` // what only the doing brings, and must be told
+	// Changes are the edits in words: of each object what becomes of which field.
+	Changes []design.Difference `json:"changes"`
+	// Edits make the design as built say that it is done; none of a box that follows what was done elsewhere.
 	Edits []design.Edit `json:"-"`
 }
 
@@ -89,30 +93,44 @@ type Runbook struct {
 	Of     int      `json:"of"`
 }
 
-// mostTried is up to how many things that are to be made every order of two is tried; of more each is tried once.
+// Loaded are the files that boxes of one's own have, by path, where these are others than those of the design as built:
+// a step elsewhere was done, and the box has not followed yet.
+type Loaded map[design.ID]map[string]string
+
+// mostTried is up to how many things that are to be done each is tried for what it breaks; of more the first that can
+// be done is.
 const mostTried = 30
 
-// Of is the order of work of a design, from its proofs as it is today.
-func Of(ctx context.Context, today *proof.Proofs) (*Runbook, error) {
-	t := today.Tables()
-	if t.Status.Condition().Horizon != status.Today {
-		panic("a runbook begins today")
-	}
+// Of is the order of work from what is built, with its proofs, to a plan.
+func Of(ctx context.Context, built *proof.Proofs, plan *design.Design, has Loaded) (*Runbook, error) {
+	begun := newEstate(built)
 	w := &writer{
-		ctx: ctx, now: estate{today}, begun: estate{today}, loaded: map[design.ID]map[string]string{},
+		ctx: ctx, now: begun, begun: begun, plan: plan, loaded: map[design.ID]map[string]string{},
 		prepared: map[design.ID][]string{},
 		out:      &Runbook{Steps: []Step{}, Waits: []string{}, Cannot: []string{}},
 	}
-	w.holds(today)
-	pending := w.pending()
-	for len(pending) > 0 {
+	w.holds(built)
+	for id, files := range has {
+		w.loaded[id] = files
+	}
+	if len(has) > 0 {
+		w.follow(nil)
+	}
+	for {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		n := w.next(pending)
-		w.make(pending[n])
-		pending = slices.Delete(pending, n, n+1)
+		pending := w.pending()
+		if len(pending) == 0 {
+			break
+		}
+		if x := w.next(pending); x != nil {
+			w.make(x)
+		} else {
+			w.make(w.rest())
+		}
 	}
+	w.cannot()
 	w.windows()
 	for _, r := range w.now.proofs.All() {
 		if r.Holds {
@@ -125,8 +143,9 @@ func Of(ctx context.Context, today *proof.Proofs) (*Runbook, error) {
 // writer is a runbook on its way.
 type writer struct {
 	ctx   context.Context
-	begun estate // as it is today
-	now   estate // as it is after the steps so far
+	begun *estate // as it is today
+	now   *estate // as it is after the steps so far
+	plan  *design.Design
 	held  map[design.ID]bool
 	ways  map[design.ID]string // by which intents hold today
 	out   *Runbook
@@ -136,24 +155,7 @@ type writer struct {
 	prepared map[design.ID][]string
 }
 
-// estate is the design after some steps, with its proofs.
-type estate struct{ proofs *proof.Proofs }
-
-func (e estate) design() *design.Design { return e.proofs.Tables().Design }
-
-// with is the estate after edits.
-func (e estate) with(edits []design.Edit) (estate, error) {
-	if len(edits) == 0 {
-		return e, nil
-	}
-	next, _, err := e.design().Apply(edits)
-	if err != nil {
-		return e, err
-	}
-	changes := e.design().ChangedBy(edits, next)
-	return estate{e.proofs.After(e.proofs.Tables().After(next, changes), changes)}, nil
-}
-
+// holds notes what works today. What must never work and has ends that are not there yet can not begin to fail.
 func (w *writer) holds(today *proof.Proofs) {
 	w.held, w.ways = map[design.ID]bool{}, map[design.ID]string{}
 	for _, r := range today.All() {
@@ -174,50 +176,24 @@ func way(r proof.Result) string {
 	return out
 }
 
-// pending are the joints that are to be made: those that are up when all is built and not today.
-func (w *writer) pending() (out []*task) {
-	d := w.begun.design()
-	built := topology.Status(d, status.Condition{Horizon: status.Built})
-	for j := range d.Joints() {
-		then, now := built.Of(j.ID), w.begun.proofs.Tables().Status.Of(j.ID)
-		switch {
-		case now.Up || !status.Exists(j.Object):
-		case then.Up || coded(j):
-			out = append(out, tasksOf(d, j)...)
-		case then.Cause == status.NotAccepted || then.Cause == status.HalfMade:
-			w.out.Waits = append(w.out.Waits, then.Why)
-		default:
-			w.out.Cannot = append(w.out.Cannot, d.Title(j.ID)+": "+then.Why)
+// next is which of the pending tasks can be done, breaks least of what works, then brings most, then is first in the
+// order of making; nil where none can be done alone.
+func (w *writer) next(pending []*task) *task {
+	var best *task
+	var least score
+	for _, x := range pending {
+		s, ok := w.tried(x)
+		if !ok {
+			continue
 		}
-	}
-	return out
-}
-
-// coded reports whether a circuit has its order code and waits for nothing but to be accepted with it, which is a step.
-func coded(j design.Joint) bool {
-	c, ok := j.Body.(*design.Circuit)
-	return ok && c.Step == design.StepCode && c.State == design.Waiting
-}
-
-// next is which of the pending tasks breaks least of what works, then brings most, then is first in the design.
-func (w *writer) next(pending []*task) int {
-	if len(pending) == 1 {
-		return 0
-	}
-	if len(w.out.Steps) > 0 && len(pending) > mostTried {
-		return 0
-	}
-	best, at := score{}, 0
-	for n, x := range pending {
-		s := w.tried(x)
-		if n == 0 || s.compare(best) < 0 {
-			best, at = s, n
+		if best == nil || s.compare(least) < 0 {
+			best, least = x, s
 		}
-		if s == (score{}) {
+		if least == (score{}) || len(pending) > mostTried {
 			break // nothing goes before what breaks nothing
 		}
 	}
-	return at
+	return best
 }
 
 // score says how much a task disturbs, the less the better.
@@ -227,25 +203,56 @@ func (a score) compare(b score) int {
 	return cmp.Or(cmp.Compare(a.early, b.early), cmp.Compare(a.breaks, b.breaks), cmp.Compare(a.moves, b.moves))
 }
 
-func (w *writer) tried(x *task) (s score) {
+// tried is what a task disturbs; ok is false if it can not be done now.
+func (w *writer) tried(x *task) (s score, ok bool) {
 	e := w.now
+	x.after = nil
 	for _, part := range x.parts {
-		next, err := e.with(part.edits(e.design()))
+		edits := part.edits(w, e.design())
+		if edits == nil {
+			return s, false
+		}
+		next, err := e.with(edits, w.plan)
 		if err != nil {
-			return score{early: 2}
+			return s, false
 		}
 		e = next
+		x.after = append(x.after, done{edits, next})
 	}
-	if !e.proofs.Tables().Status.Of(x.joint.ID).Up {
+	if len(w.now.design().EditsTo(e.design())) == 0 {
+		return s, false
+	}
+	if x.joint.Object != nil && w.plan.Get(x.joint.ID) != nil && !e.proofs.Tables().Status.Of(x.joint.ID).Up {
 		s.early = 1 // it needs another that is not there yet
 	}
 	down, moves, _ := w.differ(e)
 	s.breaks, s.moves = len(down), len(moves)
-	return s
+	return s, true
+}
+
+// cannot tells what is not up although all is done: since somebody must answer first, or what would keep it down.
+func (w *writer) cannot() {
+	st := w.now.proofs.Tables().Status
+	for j := range w.now.design().Joints() {
+		switch v := st.Of(j.ID); {
+		case v.Up || !status.Exists(j.Object):
+		case v.Cause == status.NotAccepted || v.Cause == status.HalfMade:
+			if !slices.Contains(w.out.Waits, v.Why) {
+				w.out.Waits = append(w.out.Waits, v.Why)
+			}
+		case w.touched(j):
+			w.out.Cannot = append(w.out.Cannot, w.now.design().Title(j.ID)+": once it is made, "+v.Why)
+		}
+	}
+}
+
+// touched reports whether a joint was not up today, or not there.
+func (w *writer) touched(j design.Joint) bool {
+	return w.begun.design().Get(j.ID) == nil || !w.begun.proofs.Tables().Status.Of(j.ID).Up
 }
 
 // differ is what is otherwise with intents than today: down, by another way, and new.
-func (w *writer) differ(e estate) (down, moves, works []Hit) {
+func (w *writer) differ(e *estate) (down, moves, works []Hit) {
 	down, moves, works = []Hit{}, []Hit{}, []Hit{}
 	for _, r := range e.proofs.All() {
 		h := Hit{Intent: r.Intent, Name: r.Name}
@@ -254,9 +261,11 @@ func (w *writer) differ(e estate) (down, moves, works []Hit) {
 			h.Why = "it works, and must never work"
 			if s := r.Stop(); s != nil {
 				h.Why = s.Why
+			} else if r.Error != "" {
+				h.Why = r.Error
 			}
 			down = append(down, h)
-		case w.held[r.Intent] && way(r) != w.ways[r.Intent]:
+		case w.held[r.Intent] && !r.Never && way(r) != w.ways[r.Intent]:
 			moves = append(moves, h)
 		case !w.held[r.Intent] && r.Holds && !r.Never:
 			works = append(works, h)

@@ -1,111 +1,378 @@
 package runbook
 
 import (
+	"slices"
+
 	"dravin/core/design"
 	"dravin/core/lifecycle"
 	"dravin/core/settings"
 )
 
-// task is one joint that is to be made, in parts that are each somebody's.
-type task struct {
-	joint design.Joint
-	parts []part
-}
+// A joint has two ends, and each is somebody's. What is made at one end waits for the other: the design as built says
+// so after the first of them, and the joint is down until both are done.
 
-// part is what one party does of it.
-type part struct {
-	key   string // of its step, with the joint
-	at    design.ID
-	end   int    // 1 or 2, 0 of what has none
-	does  string // what is done beside entering what the instructions say; empty: nothing
-	needs string
-	edits func(*design.Design) []design.Edit
-}
-
-func nothing(*design.Design) []design.Edit { return nil }
-
-// tasksOf is how a joint is made.
-func tasksOf(d *design.Design, j design.Joint) []*task {
-	x := &task{joint: j}
-	switch b := j.Body.(type) {
-	case *design.Link:
-		x.parts = linkParts(d, j, b)
-	case *design.Peering:
-		for n, h := range b.Halves {
-			if !h.Made {
-				x.parts = append(x.parts, part{
-					key: "half", at: h.Network, end: n + 1,
-					edits: func(d *design.Design) []design.Edit {
-						return []design.Edit{design.PutEdit(lifecycle.WithHalf(d.Get(j.ID), n, true))}
-					},
-				})
-			}
-		}
-	case *design.Circuit:
-		x.parts = circuitParts(d, j, b)
-	default:
-		x.parts = []part{{key: "attach", at: j.Ends[0], edits: func(d *design.Design) []design.Edit {
-			return []design.Edit{design.PutEdit(d.Get(j.ID).InState(design.Ready))}
-		}}}
-	}
-	if len(x.parts) == 0 {
+// of is a joint with what carries it and what runs over it, as a design has it.
+func (j jointWork) of(d *design.Design) (out []*design.Object) {
+	o := d.Get(j.ID)
+	if o == nil {
 		return nil
 	}
-	return []*task{x}
+	out = append(out, o)
+	for _, in := range d.Inside(j.ID, design.KindTunnel, design.KindSession) {
+		out = append(out, in)
+		out = append(out, d.Inside(in.ID, design.KindSession)...)
+	}
+	return append(out, d.Referring(j.ID, design.KindRequest)...)
 }
 
-// linkParts set up first the end that waits to be asked: the one that starts finds it ready.
-func linkParts(d *design.Design, j design.Joint, b *design.Link) (out []part) {
+// jointWork is what is to be done at a joint.
+type jointWork struct{ design.Joint }
+
+// whole are all edits that are left of a joint.
+func (j jointWork) whole(w *writer, cur *design.Design) []design.Edit {
+	ids := map[design.ID]bool{}
+	for _, o := range slices.Concat(j.of(cur), j.of(w.plan)) {
+		ids[o.ID] = true
+	}
+	out := slices.DeleteFunc(cur.Toward(w.plan), func(e design.Edit) bool { return !ids[e.ID] })
+	return w.withCalled(cur, out)
+}
+
+// withCalled adds to edits what they name and nobody does anything for.
+func (w *writer) withCalled(cur *design.Design, edits []design.Edit) []design.Edit {
+	have := map[design.ID]bool{}
+	for _, e := range edits {
+		have[e.ID] = true
+	}
+	for n := 0; n < len(edits); n++ {
+		if edits[n].Object == nil {
+			continue
+		}
+		for _, to := range design.RefsOf(edits[n].Object) {
+			o := w.plan.Get(to)
+			if o != nil && !have[to] && cur.Get(to) == nil && !design.Shared(o.Kind) && w.silent(o) {
+				have[to] = true
+				edits = append(edits, design.PutEdit(o))
+			}
+		}
+	}
+	return edits
+}
+
+// jointParts are the parts of what is to be done at a joint.
+func (w *writer) jointParts(joint design.Joint) []part {
+	j := jointWork{joint}
+	cur := w.now.design()
+	plan := w.plan.Get(j.ID)
+	if asked := w.asks(j); asked != nil {
+		return asked
+	}
+	if plan != nil && !exists(w.plan, j.ID) { // what was refused or is gone is nobody's to do
+		return []part{{key: "told", edits: j.whole}}
+	}
+	switch b := joint.Body.(type) {
+	case *design.Link:
+		return w.linkParts(j, b)
+	case *design.Peering:
+		return w.peeringParts(j, b)
+	case *design.Circuit:
+		return w.circuitParts(j, b)
+	}
+	key := "attach"
+	if plan == nil {
+		key = "away"
+	} else if exists(cur, j.ID) && design.StateOf(cur.Get(j.ID)) == design.Ready {
+		key = "change"
+	}
+	return []part{{key: key, at: j.Ends[0], edits: j.whole}}
+}
+
+// asks is how a joint begins that somebody must be asked for: with the question, and until it is answered with nothing
+// else. Nil: nobody is asked.
+func (w *writer) asks(j jointWork) []part {
+	if w.plan.Get(j.ID) == nil {
+		return nil
+	}
+	r := lifecycle.OpenRequest(w.plan, j.ID)
+	cur := w.now.design()
+	there := cur.Get(j.ID)
+	if r == nil || there != nil && design.StateOf(there) == design.Ready {
+		return nil
+	}
+	body := r.Body.(*design.Request)
+	if cur.Get(r.ID) != nil {
+		w.out.Waits = append(w.out.Waits, w.plan.Title(j.ID)+" waits for an answer of "+w.plan.Title(body.To))
+		return []part{}
+	}
+	asker := j.Ends[0]
+	for _, end := range j.Ends {
+		if p := w.plan.Party(end); p != nil && body.From != "" && design.OwnerOf(p) == body.From {
+			asker = end
+		}
+	}
+	return []part{{
+		key: "ask", at: w.plan.Party(asker).ID, does: "ask " + w.plan.Title(body.To) + " for it",
+		edits: func(w *writer, cur *design.Design) []design.Edit {
+			var out []design.Edit
+			for _, e := range j.whole(w, cur) {
+				if e.Object != nil && e.ID == j.ID {
+					e = design.PutEdit(begun(e.Object).InState(design.Waiting))
+				}
+				out = append(out, e)
+			}
+			return out
+		},
+	}}
+}
+
+// begun is a joint of which nothing is made yet.
+func begun(o *design.Object) *design.Object {
+	if o.Kind == design.KindPeering {
+		return design.Edited(o, func(p *design.Peering) {
+			for n := range p.Halves {
+				p.Halves[n].Made = false
+			}
+		})
+	}
+	return o
+}
+
+// linkParts set up first the end that waits to be asked: the one that starts finds it ready. What is taken away is
+// taken away first where it starts.
+func (w *writer) linkParts(j jointWork, b *design.Link) (out []part) {
+	cur, d := w.now.design(), w.of(j.ID)
 	starts := 0
 	for _, t := range d.Tunnels(j.ID) {
 		if settings.Starts(d, t, 1) {
 			starts = 1
 		}
 	}
-	whole := design.StateOf(j.Object) == design.Ready
-	for _, n := range []int{1 - starts, starts} {
-		if whole && lifecycle.SetUpAt(d, j.ID, n) {
-			continue
+	order := []int{1 - starts, starts}
+	if w.plan.Get(j.ID) == nil {
+		return w.away(j, [2]int{starts, 1 - starts}, b.Ends[0].Gateway, b.Ends[1].Gateway)
+	}
+	now := cur.Get(j.ID)
+	whole := now != nil && design.StateOf(now) == design.Ready
+	var ends []int
+	for _, n := range order {
+		switch {
+		case !whole, !lifecycle.SetUpAt(cur, j.ID, n), w.concerns(j, n+1):
+			ends = append(ends, n)
 		}
-		out = append(out, part{
-			key: "end", at: b.Ends[n].Gateway, end: n + 1,
-			edits: func(d *design.Design) []design.Edit { return lifecycle.SetUp(d, d.Get(j.ID), n) },
-		})
+	}
+	if len(ends) == 0 {
+		return []part{{key: "told", edits: j.whole}}
+	}
+	for k, n := range ends {
+		p := part{key: "end", at: b.Ends[n].Gateway, end: n + 1, edits: j.whole}
+		if k < len(ends)-1 {
+			p.edits = func(w *writer, cur *design.Design) []design.Edit { return j.oneEnd(w, cur, n) }
+		}
+		out = append(out, p)
 	}
 	return out
 }
 
-// circuitParts order a circuit, have it accepted, and then set up both of its ends.
-func circuitParts(d *design.Design, j design.Joint, b *design.Circuit) (out []part) {
-	step := func(key, does, needs string, end int, edits func(*design.Design) []design.Edit) {
-		out = append(out, part{key: key, at: j.Ends[end], end: end + 1, does: does, needs: needs, edits: edits})
+// oneEnd are the edits of a link whose one end is done and whose other is not.
+func (j jointWork) oneEnd(w *writer, cur *design.Design, end int) (out []design.Edit) {
+	for _, e := range j.whole(w, cur) {
+		if e.Op == design.Remove { // it runs at the other end until that is done
+			if o := cur.Get(e.ID); o.Kind == design.KindTunnel {
+				gone := func(ends []design.TunnelEnd) { ends[end].State = design.Gone }
+				out = append(out, design.PutEdit(design.WithEnds(o, gone)))
+			}
+			continue
+		}
+		o := e.Object
+		if o.Kind == design.KindTunnel && !design.GoneAtAnEnd(o) {
+			o = design.WithEnds(o, func(ends []design.TunnelEnd) { ends[1-end].State = design.Making })
+		}
+		out = append(out, design.PutEdit(o))
 	}
-	to := func(s string, state design.State) func(*design.Design) []design.Edit {
-		return func(d *design.Design) []design.Edit {
-			return []design.Edit{design.PutEdit(design.Edited(d.Get(j.ID), func(c *design.Circuit) {
-				c.Step, c.State = s, state
-			}))}
+	ids := map[design.ID]bool{}
+	for _, e := range out {
+		ids[e.ID] = true
+	}
+	for _, t := range w.plan.Tunnels(j.ID) { // those that stay wait, too: what they share is another
+		if now := cur.Get(t.ID); now != nil && !ids[t.ID] && !design.GoneAtAnEnd(t) {
+			out = append(out, design.PutEdit(design.WithEnds(now, func(ends []design.TunnelEnd) {
+				ends[1-end].State = design.Making
+			})))
 		}
 	}
-	switch b.Step {
+	return out
+}
+
+// away takes a joint away at one of its ends and then at the other.
+func (w *writer) away(j jointWork, order [2]int, ends ...design.ID) []part {
+	first := func(w *writer, cur *design.Design) []design.Edit {
+		o := cur.Get(j.ID)
+		if len(cur.Referring(j.ID)) > 0 { // entries and mappings go first
+			return nil
+		}
+		return []design.Edit{design.PutEdit(o.InState(design.Gone))}
+	}
+	a := part{key: "away", at: ends[order[0]], end: order[0] + 1, edits: first}
+	b := part{key: "away", at: ends[order[1]], end: order[1] + 1, edits: j.whole}
+	if design.StateOf(w.now.design().Get(j.ID)) == design.Gone {
+		return []part{b}
+	}
+	return []part{a, b}
+}
+
+// concerns reports whether what is to be done at a joint changes what is entered at one of its ends.
+func (w *writer) concerns(j jointWork, end int) bool {
+	cur := w.now.design()
+	edits := j.whole(w, cur)
+	then, err := w.now.with(edits, w.plan)
+	if err != nil {
+		return true
+	}
+	about := map[design.ID]bool{}
+	for _, o := range slices.Concat(j.of(cur), j.of(w.plan)) {
+		about[o.ID] = true
+	}
+	say := func(e *estate) (out []string) {
+		for _, i := range w.lines(e, about, j.Ends[end-1], end) {
+			out = append(out, values(i))
+		}
+		return out
+	}
+	return !slices.Equal(say(w.now), say(then))
+}
+
+func (w *writer) peeringParts(j jointWork, b *design.Peering) (out []part) {
+	cur := w.now.design()
+	ends := []design.ID{b.Halves[0].Network, b.Halves[1].Network}
+	now := cur.Get(j.ID)
+	if w.plan.Get(j.ID) == nil {
+		return w.away(j, [2]int{0, 1}, ends...)
+	}
+	made := func(n int) bool {
+		return now != nil && design.StateOf(now) != design.Gone && now.Body.(*design.Peering).Halves[n].Made &&
+			!w.concerns(j, n+1)
+	}
+	var left []int
+	for n := range ends {
+		if !made(n) {
+			left = append(left, n)
+		}
+	}
+	if len(left) == 0 {
+		return []part{{key: "told", edits: j.whole}}
+	}
+	for k, n := range left {
+		p := part{key: "half", at: ends[n], end: n + 1, edits: j.whole}
+		if k < len(left)-1 {
+			p.edits = func(w *writer, cur *design.Design) []design.Edit {
+				edits := j.whole(w, cur)
+				for i, e := range edits {
+					if e.ID == j.ID {
+						edits[i] = design.PutEdit(lifecycle.WithHalf(begun(e.Object), n, true))
+					}
+				}
+				return edits
+			}
+		}
+		out = append(out, p)
+	}
+	return out
+}
+
+// circuitParts order a circuit, have it accepted, and then set up both of its ends; one that runs is changed at its
+// ends.
+func (w *writer) circuitParts(j jointWork, b *design.Circuit) (out []part) {
+	cur := w.now.design()
+	now := cur.Get(j.ID)
+	// An end that gets files gets them once the circuit counts: it is last.
+	ends := [2]int{0, 1}
+	if w.inCloud(j.Ends[1]) && !w.inCloud(j.Ends[0]) {
+		ends = [2]int{1, 0}
+	}
+	if w.plan.Get(j.ID) == nil {
+		return w.away(j, ends, b.Ends[0].At, b.Ends[1].At)
+	}
+	if now != nil && design.StateOf(now) == design.Ready {
+		return w.changedCircuit(j, ends)
+	}
+	step := func(key, does, needs string, end int, edits func(*writer, *design.Design) []design.Edit) {
+		out = append(out, part{key: key, at: j.Ends[end], end: end + 1, does: does, needs: needs, edits: edits})
+	}
+	to := func(s string) func(*writer, *design.Design) []design.Edit {
+		return func(w *writer, cur *design.Design) []design.Edit {
+			edits := j.whole(w, cur)
+			for n, e := range edits {
+				if e.ID == j.ID {
+					edits[n] = design.PutEdit(design.Edited(e.Object, func(c *design.Circuit) {
+						c.Step, c.State = s, design.Making
+						if was := cur.Get(j.ID); was != nil {
+							had := was.Body.(*design.Circuit)
+							c.Code, c.CodeZone, c.Expires = had.Code, had.CodeZone, had.Expires
+						}
+					}))
+				}
+			}
+			return edits
+		}
+	}
+	at := ""
+	if now != nil {
+		at = now.Body.(*design.Circuit).Step
+	}
+	switch at {
 	case "":
-		step("order", "order the circuit", "", 0, to(design.StepOrdered, design.Making))
+		step("order", "order the circuit", "", 0, to(design.StepOrdered))
 		fallthrough
 	case design.StepOrdered:
-		step("code", "get the order code, and tell it to "+d.Title(j.Ends[1]), lifecycle.NeedsCode, 0,
-			to(design.StepCode, design.Making))
+		says := "get the order code, and tell it to " + w.plan.Title(j.Ends[1])
+		step("code", says, lifecycle.NeedsCode, 0, to(design.StepCode))
 		fallthrough
 	case design.StepCode:
-		step("accept", "accept the circuit with its order code", "", 1, to(design.StepAccepted, design.Making))
+		step("accept", "accept the circuit with its order code", "", 1, to(design.StepAccepted))
 	}
-	// An end that gets files gets them once the circuit counts: it is last.
-	ends := []int{0, 1}
-	if d.Party(j.Ends[0]).Kind != design.KindNetwork && d.Party(j.Ends[0]).Kind != design.KindHub {
-		ends = []int{1, 0}
+	if w.inCloud(j.Ends[ends[0]]) {
+		step("end", "", "", ends[0], func(*writer, *design.Design) []design.Edit { return []design.Edit{} })
 	}
-	if d.Party(j.Ends[ends[0]]).Kind == design.KindNetwork || d.Party(j.Ends[ends[0]]).Kind == design.KindHub {
-		step("end", "", "", ends[0], nothing)
-	}
-	step("end", "", "", ends[1], to(design.StepInUse, design.Ready))
+	step("end", "", "", ends[1], j.whole)
 	return out
+}
+
+// changedCircuit changes a circuit that runs at the ends that it concerns.
+func (w *writer) changedCircuit(j jointWork, order [2]int) (out []part) {
+	var ends []int
+	for _, n := range order {
+		if w.concerns(j, n+1) {
+			ends = append(ends, n)
+		}
+	}
+	if len(ends) == 0 {
+		return []part{{key: "told", edits: j.whole}}
+	}
+	for k, n := range ends {
+		p := part{key: "end", at: j.Ends[n], end: n + 1, edits: j.whole}
+		if k < len(ends)-1 {
+			p.edits = func(w *writer, cur *design.Design) []design.Edit {
+				var out []design.Edit
+				for _, e := range j.whole(w, cur) {
+					if e.Op == design.Put && e.ID == j.ID {
+						e = design.PutEdit(e.Object.InState(design.Making))
+					}
+					if e.Op == design.Put {
+						out = append(out, e)
+					}
+				}
+				if !slices.ContainsFunc(out, func(e design.Edit) bool { return e.ID == j.ID }) {
+					out = append(out, design.PutEdit(cur.Get(j.ID).InState(design.Making)))
+				}
+				return out
+			}
+		}
+		out = append(out, p)
+	}
+	return out
+}
+
+func (w *writer) inCloud(at design.ID) bool {
+	p := w.of(at).Party(at)
+	return p.Kind == design.KindNetwork || p.Kind == design.KindHub
 }

@@ -20,7 +20,6 @@ sites:
 links:
   - name: Fern Lodge to Rowan Hut
     routing: static
-    state: drafted
     ends: [{gateway: fern-lodge/gateway, routes: 10.212.2.0/24}, {gateway: rowan-hut/gateway, routes: 10.212.1.0/24}]
     tunnels: [{name: tunnel 1, outside: [203.0.113.10, 203.0.113.20], inside: [169.254.130.1/30, 169.254.130.2/30]}]
 `
@@ -31,8 +30,8 @@ links:
 func TestStepsSayTheSameOnceOthersAreDone(t *testing.T) {
 	d, err := design.Read([]byte(twoDepots))
 	require.NoError(t, err)
-	book, err := runbook.Of(t.Context(), today(d))
-	require.NoError(t, err)
+	d = unmade(d, func(*design.Object) bool { return true })
+	book := written(t, d)
 	require.Len(t, book.Steps, 2)
 	for _, s := range book.Steps {
 		for _, file := range []string{
@@ -54,10 +53,9 @@ func TestStepsSayTheSameOnceOthersAreDone(t *testing.T) {
 			assert.Contains(t, s.Back, back)
 		}
 	}
-	next, _, err := d.Apply(book.Steps[0].Edits)
+	next, _, err := d.Built().Apply(book.Steps[0].Edits)
 	require.NoError(t, err)
-	again, err := runbook.Of(t.Context(), today(next))
-	require.NoError(t, err)
+	again := written(t, d.WithBuilt(next))
 	require.Len(t, again.Steps, 1)
 	first, now := book.Steps[1], again.Steps[0]
 	assert.Equal(t, first.ID, now.ID)

@@ -90,7 +90,7 @@ func halvesLine(d *design.Design, o *design.Object, p *design.Peering) Line {
 				fixes,
 				LineFix{
 					n, "The half of " + d.Title(h.Network) + " is made",
-					[]design.Edit{design.PutEdit(lifecycle.WithHalf(o, n, true))},
+					lifecycle.Half(d, o, n),
 				},
 			)
 		}

@@ -1,5 +1,5 @@
-// Package snapshot holds a design with all that follows from it under a condition:
-// status, tables, proofs and findings. Everything is worked out when it is
+// Package snapshot holds a design, as planned and as built, with all that follows from it: status, tables, proofs and
+// findings. Everything is worked out when it is
 // first asked for, and after a change only what the change touches.
 package snapshot
 
@@ -12,11 +12,9 @@ import (
 	"dravin/core/proof"
 	"dravin/core/route"
 	"dravin/core/status"
-	"dravin/core/topology"
 )
 
-// Solved is a design with all that follows from it under one condition. It may be used by
-// many at once.
+// Solved is a design of one side with all that follows from it. It may be used by many at once.
 type Solved struct {
 	Design   *design.Design
 	Tables   *route.Tables
@@ -25,43 +23,41 @@ type Solved struct {
 
 	matrix *matrices
 
-	today *Solved   // the same today, where the condition looks at what is built; else nil
-	asked sync.Once // of today: somebody has asked for it, so that its findings are kept, too
+	built *Solved   // what is there, of a plan; else nil
+	asked sync.Once // of what is there: somebody has asked for it, so that its findings are kept, too
 }
 
-// Of begins to solve a design under a condition. One that looks at what is built holds what is
-// today, too: findings tell where the two differ.
+// Of begins to solve a design. A plan holds what is built, too: findings tell where the two differ.
 func Of(d *design.Design, c status.Condition) *Solved {
 	s := alone(d, c)
 	var now *proof.Proofs
-	if s.Tables.Status.Condition().Horizon == status.Built {
-		c.Horizon = status.Today
-		s.today = alone(d, c)
+	if d.Side() == design.Planned {
+		s.built = alone(d.Built(), c)
 		now = s.ifOther()
 	}
 	s.Findings = finding.Of(s.Proofs, now)
 	return s
 }
 
-// At is the same design at a horizon, solved once; itself where it is of no other.
-func (s *Solved) At(h status.Horizon) *Solved {
-	if h != status.Today || s.today == nil {
+// On is the design of a side, solved once; itself where it has no other.
+func (s *Solved) On(side design.Side) *Solved {
+	if side != design.Built || s.built == nil {
 		return s
 	}
-	s.today.asked.Do(func() {
-		if s.today.Findings == nil {
-			s.today.Findings = finding.Of(s.today.Proofs, nil)
+	s.built.asked.Do(func() {
+		if s.built.Findings == nil {
+			s.built.Findings = finding.Of(s.built.Proofs, nil)
 		}
 	})
-	return s.today
+	return s.built
 }
 
-// ifOther are today's proofs, nil where today is as when built.
+// ifOther are the proofs of what is built, nil where that is as planned.
 func (s *Solved) ifOther() *proof.Proofs {
-	if topology.Unfinished(s.Design) {
-		return s.today.Proofs
+	if s.Design.Done() {
+		return nil
 	}
-	return nil
+	return s.built.Proofs
 }
 
 func alone(d *design.Design, c status.Condition) *Solved {
@@ -105,16 +101,16 @@ func (s *Solved) Matrix(ctx context.Context, tell func(float64)) (*proof.Matrix,
 	return m, err
 }
 
-// After is what follows from the next design under the same condition.
+// After is what follows from the next design of the same side.
 func (s *Solved) After(next *design.Design, changes *design.Changes) *Solved {
 	out := s.follow(next, changes)
 	var now *proof.Proofs
-	if s.today != nil {
-		out.today = s.today.After(next, changes)
+	if s.built != nil {
+		out.built = s.built.After(next.Built(), changes)
 		now = out.ifOther()
-		changes = changes.And(out.today.Tables.Changes())
+		changes = changes.And(out.built.Tables.Changes())
 	}
-	if s.Findings != nil { // of today only once somebody has asked for it
+	if s.Findings != nil { // of what is built only once somebody has asked for it
 		out.Findings = s.Findings.After(out.Proofs, now, changes.And(out.Tables.Changes()))
 	}
 	return out
@@ -135,8 +131,8 @@ func (s *Solved) Settle() {
 	if s.Findings != nil {
 		s.Findings.Settle()
 	}
-	if s.today != nil {
-		s.today.Settle()
+	if s.built != nil {
+		s.built.Settle()
 	}
 }
 

@@ -2,7 +2,7 @@
 // first cause. It is asked by everything that comes after the design: tables,
 // walks, findings, sheets, pictures and files.
 //
-// A [Status] is of one design under one [Condition]. Nothing carries a packet
+// A [Status] is of one design, as planned or as built, with what a [Condition] takes away. Nothing carries a packet
 // because it was drawn: a tunnel is up if its two ends agree, a session if what
 // carries it is up and its two ends agree, a link if a tunnel is up, a peering if
 // both halves are made and nothing refuses it, an attachment if it was accepted
@@ -22,27 +22,8 @@ import (
 	"dravin/core/words"
 )
 
-// Horizon says for when a verdict is.
-type Horizon string
-
-// The horizons. The empty one is Built.
-const (
-	Today Horizon = "today"      // what is ready
-	Built Horizon = "when-built" // what is drafted or being built, too, done as planned
-)
-
-// Word is a horizon as people say it.
-func (h Horizon) Word() string {
-	if h == Today {
-		return "today"
-	}
-	return "when built"
-}
-
-// Condition is under what something is asked. The zero Condition is that of the
-// whole plan when built, with nothing failed.
+// Condition is what has failed of a design, and what is known beside it. The zero Condition is that of the whole.
 type Condition struct {
-	Horizon Horizon
 	Without []Thing
 	// OtherKeys are tunnels whose two ends are known to have different
 	// pre-shared keys, which a design does not hold.
@@ -67,7 +48,7 @@ const (
 	HalfMade          Cause = "half-made"           // one end or half is made and the other is not
 	RefusedForOverlap Cause = "refused-for-overlap" // the cloud refuses it, for what it overlaps
 	NotAccepted       Cause = "not-accepted"        // it was refused, or waits for somebody's answer
-	NotThereYet       Cause = "not-there-yet"       // it is drafted or being built
+	NotThereYet       Cause = "not-there-yet"       // it is not built, or being built
 	DoesNotForward    Cause = "does-not-forward"    // the box does not pass packets on
 )
 
@@ -100,7 +81,7 @@ var Family = []words.Coded[Cause]{
 	},
 	{
 		Code: NotThereYet, Title: "not there yet",
-		Doc: "it is drafted or being built, and the horizon is today",
+		Doc: "it is planned and not built, or being built",
 		Fix: "build it",
 	},
 	{
@@ -161,9 +142,6 @@ type Judge func(s *Status, o *design.Object) Held
 // Of begins the status of a design under a condition. judges are those of what joins things,
 // by kind; package topology has them.
 func Of(d *design.Design, c Condition, judges map[design.Kind]Judge) *Status {
-	if c.Horizon == "" {
-		c.Horizon = Built
-	}
 	s := &Status{store: &store{condition: c, judges: judges, gone: map[design.ID]bool{}}, design: d}
 	for _, t := range c.Without {
 		if t.Object != "" {
@@ -313,16 +291,16 @@ func Exists(o *design.Object) bool {
 	return st != design.Refused && st != design.Gone
 }
 
-// Intended reports whether something counts under the horizon, as far as its own
-// making goes: that its ends agree is another matter.
+// Intended reports whether something counts as far as its own making goes: that its ends agree is another matter.
 func (s *Status) Intended(o *design.Object) bool { return s.Made(o).Up }
 
 // Made is how far the making of something has come.
 func (s *Status) Made(o *design.Object) Verdict {
 	what, st := s.design.Title(o.ID), design.StateOf(o)
 	answer := s.answered(o)
+	there := s.ready(o)
 	switch {
-	case answer == "refused" && st != design.Ready && st != design.Gone:
+	case answer == "refused" && !there && st != design.Gone:
 		return Down(NotAccepted, o.ID, "state", "%s was refused%s", what, s.Refusal(o))
 	case answer == "accepted" && (st == design.Waiting || st == design.Refused) && o.Kind != design.KindPeering:
 		st = design.Making // the answer is what was decided, whatever state was left behind
@@ -339,17 +317,23 @@ func (s *Status) Made(o *design.Object) Verdict {
 		return Down(NotAccepted, o.ID, "state", "%s waits for the other side's answer", what)
 	}
 	for _, body := range design.Each[design.Request](s.design.Referring(o.ID, design.KindRequest)) {
-		if st == design.Ready {
+		if there {
 			break // it was made, whatever was never answered
 		}
 		if b := body; b.For == o.ID && b.Answer == "" {
 			return Down(NotAccepted, o.ID, "state", "%s waits for an answer of %s", what, s.design.Title(b.To))
 		}
 	}
-	if s.condition.Horizon == Today && st != design.Ready && o.Kind != design.KindPeering {
+	if st != design.Ready && o.Kind != design.KindPeering {
 		return Down(NotThereYet, o.ID, "state", "%s is %s", what, design.StateWord(st))
 	}
 	return Up
+}
+
+// ready reports whether something is there, whichever side is asked.
+func (s *Status) ready(o *design.Object) bool {
+	there := s.design.Built().Get(o.ID)
+	return there != nil && design.StateOf(there) == design.Ready
 }
 
 // answered is what was decided of a request for something: the last answer that there

@@ -146,19 +146,17 @@ func TestTheFirstCause(t *testing.T) {
 	}
 }
 
-// What is drafted counts when built, and not today; what is taken away is down with
-// all that is inside it and hangs on it, whatever the horizon.
-func TestHorizonsAndWhatIsTakenAway(t *testing.T) {
+// What is being built counts when built, and not today; what is taken away is down with
+// all that is inside it and hangs on it, on either side.
+func TestSidesAndWhatIsTakenAway(t *testing.T) {
 	d := trust(t)
 	id := func(path string, k design.Kind) design.ID { return d.Find(path, k)[0].ID }
 	hill := id("marrow-hill-to-catalogue", design.KindLink)
-	o := d.Get(hill)
-	l := *o.Body.(*design.Link)
-	l.State = design.Drafted
-	d, _, err := d.Apply([]design.Edit{design.PutEdit(o.With(&l))})
+	making := d.Get(hill).InState(design.Making)
+	d, _, err := d.Apply([]design.Edit{{Side: design.Built, Op: design.Put, ID: hill, Object: making}})
 	require.NoError(t, err)
 	assert.True(t, topology.Status(d, status.Condition{}).Of(hill).Up)
-	today := topology.Status(d, status.Condition{Horizon: status.Today}).Of(hill)
+	today := topology.Status(d.Built(), status.Condition{}).Of(hill)
 	assert.Equal(t, status.NotThereYet, today.Cause)
 	assert.Equal(t, hill, today.Subject)
 

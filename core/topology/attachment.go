@@ -137,7 +137,7 @@ func Refusal(s *status.Status, o *design.Object) status.Verdict {
 // before tells whether one attachment was there before another: what is ready
 // came before what is not; else the order of the design decides.
 func before(s *status.Status, a, b *design.Object) bool {
-	x, y := design.StateOf(a) == design.Ready, design.StateOf(b) == design.Ready
+	x, y := s.Design().StateOf(a.ID) == design.Ready, s.Design().StateOf(b.ID) == design.Ready
 	if x != y {
 		return x
 	}

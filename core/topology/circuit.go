@@ -106,10 +106,9 @@ func addressed(s *status.Status, o *design.Object, c *design.Circuit) status.Ver
 	return status.Up
 }
 
-// activated tells whether the steps of a circuit's making are done, as far as the
-// horizon wants.
+// activated tells whether the steps of a circuit's making are done.
 func activated(s *status.Status, o *design.Object, c *design.Circuit) status.Verdict {
-	if s.Condition().Horizon == status.Today && c.Step != "" && c.Step != design.StepInUse &&
+	if c.Step != "" && c.Step != design.StepInUse &&
 		c.Step != design.StepAccepted {
 		return status.Down(status.NotThereYet, o.ID, "code", "%s is ordered and not accepted yet", o.Name)
 	}

@@ -47,7 +47,7 @@ func Ends(d *design.Design, counts func(design.Joint) bool) Graph {
 // Drawn is the graph of parties over everything that was neither refused nor is gone.
 func Drawn(d *design.Design) Graph { return Parties(d, status.Exists) }
 
-// Meant is the graph of parties over what is meant to join them at the horizon; whether its
+// Meant is the graph of parties over what is meant to join them; whether its
 // ends agree is not asked.
 func (t *Topology) Meant() Graph {
 	return Parties(t.design, func(o *design.Object) bool {

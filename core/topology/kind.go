@@ -159,26 +159,3 @@ func SessionsOf(d *design.Design, joint *design.Object) []*design.Object {
 	}
 	return out
 }
-
-// Unfinished reports whether anything is not ready, so that today and when built may differ.
-func Unfinished(d *design.Design) bool {
-	for j := range d.Joints() {
-		k := KindOf(j.Object)
-		if design.StateOf(j.Object) != design.Ready || k.Unfinished != nil && k.Unfinished(j.Object) {
-			return true
-		}
-	}
-	for _, k := range []design.Kind{design.KindHub, design.KindEdgeRouter} {
-		for _, o := range d.Of(k) {
-			if design.StateOf(o) != design.Ready {
-				return true
-			}
-		}
-	}
-	for _, o := range d.Of(design.KindTunnel) {
-		if unfinishedTunnel(d, o) {
-			return true
-		}
-	}
-	return false
-}

@@ -108,13 +108,6 @@ func enteringBy(d *design.Design, end, named design.ID) design.ID {
 	return ""
 }
 
-// unfinishedTunnel reports whether a tunnel waits for an address, or is not set up at an end.
-func unfinishedTunnel(d *design.Design, o *design.Object) bool {
-	t := o.Body.(*design.Tunnel)
-	return slices.ContainsFunc(d.OutsideOf(o), func(a netip.Addr) bool { return !negotiate.Known(a) }) ||
-		slices.ContainsFunc(t.Ends, func(e design.TunnelEnd) bool { return e.State != "" })
-}
-
 // judgeLink is up if a tunnel is.
 func judgeLink(s *status.Status, o *design.Object) status.Held {
 	return status.Held{Verdict: carriedByTunnels(s, o)}
@@ -168,7 +161,7 @@ func tunnelVerdict(s *status.Status, o *design.Object, outcome negotiate.Outcome
 		if len(outside) == 2 && s.AddressGone(outside[n]) {
 			return status.Down(status.LinkDown, o.ID, "", "the address %s is taken away", outside[n])
 		}
-		if len(outside) == 2 && s.Condition().Horizon == status.Today && !negotiate.Known(outside[n]) {
+		if len(outside) == 2 && s.Design().Side() == design.Built && !negotiate.Known(outside[n]) {
 			return status.Down(
 				status.NotThereYet, o.ID, lineOf("address", n), "the address of %s at %s has not been given yet", name,
 				s.Design().Title(e.Gateway),
@@ -203,10 +196,7 @@ func endMade(s *status.Status, o *design.Object, t *design.Tunnel, n int, name s
 		return status.Up
 	}
 	at := s.Design().Title(s.Design().Get(o.Parent).Body.(*design.Link).Ends[n].Gateway)
-	if st := t.Ends[n].State; s.Condition().Horizon == status.Today || !(st == design.Drafted || st == design.Making) {
-		return status.Down(status.HalfMade, o.ID, "setup", "%s is %s at %s", name, design.StateWord(st), at)
-	}
-	return status.Up
+	return status.Down(status.HalfMade, o.ID, "setup", "%s is %s at %s", name, design.StateWord(t.Ends[n].State), at)
 }
 
 func lineOf(key string, n int) string { return key + "-" + string(rune('1'+n)) }

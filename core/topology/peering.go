@@ -70,13 +70,10 @@ func peeringVerdict(s *status.Status, o *design.Object, p *design.Peering) statu
 			return v
 		}
 	}
-	st := design.StateOf(o)
 	for n, h := range p.Halves {
 		far := p.Halves[1-n]
 		switch {
 		case h.Made:
-		case s.Condition().Horizon == status.Built && (st == design.Drafted ||
-			st == design.Making): // it is planned, as the other is
 		case far.Made:
 			return status.Down(
 				status.HalfMade, o.ID, "half", "%s has not made its half of the peering %s",

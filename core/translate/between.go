@@ -157,7 +157,7 @@ func (pl *planner) middleNetwork(e *editor, a, b design.ID) (*design.Object, err
 		r,
 	)
 	for _, side := range []design.ID{a, b} {
-		p := &design.Peering{State: design.Drafted, Halves: []design.Half{{Network: side}, {Network: o.ID}}}
+		p := &design.Peering{Halves: []design.Half{{Network: side, Made: true}, {Network: o.ID, Made: true}}}
 		e.add(
 			design.KindPeering, "", pl.design.Get(side).Name+" with the boxes between", p, Places, side,
 			"peer %s with that network, both halves", pl.design.Get(side).Name,

@@ -183,7 +183,6 @@ func (pl *planner) dialOut(e *editor, n need) (m meeting, err error) {
 		pl.design.Title(n.fromParty)+" to the relay at "+pl.design.Title(n.toParty),
 		&design.Link{
 			Routing: design.RoutingStatic,
-			State:   design.Drafted,
 			Ends:    []design.End{{Gateway: near.ID}, {Gateway: m.far.ID}},
 		},
 		Places,

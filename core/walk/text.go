@@ -12,11 +12,11 @@ func Text(p Proof) string {
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	if p.Works {
 		line(
-			"works %s: %s reaches %s at %s on %s, and the reply comes back", p.Horizon.Word(), p.From.Title, p.To.Title,
+			"works %s: %s reaches %s at %s on %s, and the reply comes back", p.Side.Word(), p.From.Title, p.To.Title,
 			p.Dialled, p.Service,
 		)
 	} else if p.Stop != nil {
-		line("stopped %s (%s, %s): %s", p.Horizon.Word(), p.Stop.Code, p.Stop.Way, p.Stop.Why)
+		line("stopped %s (%s, %s): %s", p.Side.Word(), p.Stop.Code, p.Stop.Way, p.Stop.Why)
 		line("fix: %s", p.Stop.Fix)
 	}
 	if len(p.Owners) > 1 {

@@ -302,8 +302,8 @@ type Proof struct {
 	// the order in which it came by.
 	Remembered []Remembered `json:"remembered"`
 	Stop       *Stop        `json:"stop,omitempty"` // nil if it works
-	// Horizon says for when it is: today or when-built.
-	Horizon status.Horizon `json:"horizon"`
+	// Side is that of the design in which it was walked: as planned or as built.
+	Side design.Side `json:"side" enum:"planned,built"`
 }
 
 // Unwalked is the proof of a flow that can not be walked at all.
@@ -429,7 +429,7 @@ func proveWith(t *route.Tables, f Flow, way *turns, classes *filter.Classes, col
 	d := t.Design
 	p := Proof{
 		From: fromOf(d, f.From), Dialled: f.To, Service: f.Service.String(), Owners: owners(t, f.To),
-		Forward: []Stage{}, Reply: []Stage{}, Remembered: []Remembered{}, Horizon: t.Status.Condition().Horizon,
+		Forward: []Stage{}, Reply: []Stage{}, Remembered: []Remembered{}, Side: d.Side(),
 	}
 	if f.Meant != "" {
 		p.To = placeOf(d, f.Meant)

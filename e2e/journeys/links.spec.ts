@@ -38,7 +38,7 @@ test("two parties chosen in the picture are joined by a VPN with everything fill
   await accessible(page);
   await draft(page, /VPN with BGP/);
 
-  await expect(sheet(page)).toContainText("drafted");
+  await expect(sheet(page)).toContainText("planned");
   await expect(page.getByTestId("outcome")).toContainText("it comes up");
   await expect(line(page, "address-2")).toContainText("not known yet");
   await expect(line(page, "ike")).toContainText("agrees");

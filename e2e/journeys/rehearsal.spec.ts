@@ -46,9 +46,9 @@ test("the runbook: steps with their checks and way back, ticked off, and today f
     await expect(steps).toHaveCount(left);
     await steps.nth(0).getByRole("button", { name: "Done" }).click();
   }
-  await expect(page.getByText("✓ All that is planned and can be made is made.")).toBeVisible();
+  await expect(page.getByText("✓ What is built is what is planned.")).toBeVisible();
   await expect(page.getByText("Millrace: load the files with herbarium scans circuit 2")).toBeVisible();
-  const links = (await (await request.get(`/api/designs/${id}/links?horizon=today`)).json()) as { name: string; status: { up: boolean } }[];
+  const links = (await (await request.get(`/api/designs/${id}/links?side=built`)).json()) as { name: string; status: { up: boolean } }[];
   expect(JSON.stringify(links)).toContain("herbarium scans circuit 2");
   await page.keyboard.press("Control+z");
   await expect(steps).toHaveCount(1);

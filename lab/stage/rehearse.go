@@ -22,19 +22,19 @@ const Inside = "rehearse-inside"
 
 // Order is what is to be rehearsed.
 type Order struct {
-	Design  string         `json:"design"` // a design file
-	Horizon status.Horizon `json:"horizon"`
-	Options Options        `json:"options"`
+	Design  string      `json:"design"` // a design file
+	Side    design.Side `json:"side"`
+	Options Options     `json:"options"`
 	// Tampered are changes to files before they are handed over: the rehearsal is to notice them.
 	Tampered []rehearsal.Tampering `json:"tampered,omitempty"`
 }
 
 // Begins is what counts as done when it begins: who does the steps begins with what there is today.
-func (o Order) Begins() status.Horizon {
+func (o Order) Begins() design.Side {
 	if o.Options.Steps {
-		return status.Today
+		return design.Built
 	}
-	return o.Horizon
+	return o.Side
 }
 
 // said is one line of what the inner process says.
@@ -111,8 +111,8 @@ func PlayInside(ctx context.Context, in io.Reader, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	lent := []string{}                                // lists of a report are never null
-	if o.Options.Steps || o.Horizon == status.Built { // who does the steps comes to be told the addresses by the cloud
+	lent := []string{}                               // lists of a report are never null
+	if o.Options.Steps || o.Side == design.Planned { // who does the steps comes to be told the addresses by the cloud
 		next, told, err := rehearsal.Addressed(d)
 		if err != nil {
 			return err
@@ -121,7 +121,7 @@ func PlayInside(ctx context.Context, in io.Reader, out io.Writer) error {
 	}
 	lines := json.NewEncoder(out)
 	err = Play(
-		ctx, route.Solve(d, status.Condition{Horizon: o.Begins()}), o.Options, o.Tampered,
+		ctx, route.Solve(d.On(o.Begins()), status.Condition{}), d, o.Options, o.Tampered,
 		func(e Event) { _ = lines.Encode(said{Event: &e}) },
 		func(r *rehearsal.Report) {
 			r.Leaves = append(lent, r.Leaves...)

@@ -12,6 +12,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"dravin/core/design"
 	"dravin/core/rehearsal"
 	"dravin/core/route"
 	"dravin/core/status"
@@ -38,11 +39,11 @@ const (
 	atOnce      = 48              // flows that are sent at a time
 )
 
-// Play builds the plan of solved tables, plays it and tells what happens. reported hears what was found, once, also
-// where it was broken off. It must run in a process of its own ([Alone]). The error is what kept it from being played
-// to its end.
+// Play builds the plan of solved tables, plays it and tells what happens; with steps, those that lead to the goal.
+// reported hears what was found, once, also where it was broken off. It must run in a process of its own ([Alone]). The
+// error is what kept it from being played to its end.
 func Play(
-	ctx context.Context, t *route.Tables, o Options, tampered []rehearsal.Tampering, tell func(Event),
+	ctx context.Context, t *route.Tables, goal *design.Design, o Options, tampered []rehearsal.Tampering, tell func(Event),
 	reported func(*rehearsal.Report),
 ) error {
 	if err := enter(); err != nil {
@@ -53,10 +54,7 @@ func Play(
 	}
 	whole := t
 	if o.Steps {
-		var err error
-		if whole, err = done(ctx, t); err != nil {
-			return err
-		}
+		whole = route.Solve(rehearsal.Whole(t.Design, goal), t.Status.Condition())
 	}
 	plan, err := rehearsal.At(whole, t, o.Sample)
 	if err != nil {
@@ -73,7 +71,7 @@ func Play(
 	}
 	s := &Stage{plan: plan, begun: time.Now(), tell: tell}
 	defer s.halt()
-	p := &play{Stage: s, whole: whole, tables: t, options: o, report: rehearsal.Begin(plan)}
+	p := &play{Stage: s, whole: whole, goal: goal, tables: t, options: o, report: rehearsal.Begin(plan)}
 	s.say(Event{Kind: StepEvent, Name: "planned", Text: fmt.Sprintf(
 		"%d parties in %d namespaces, about %d MiB of memory", p.report.Parties, p.report.Nodes, Needs(plan)>>10,
 	)})
@@ -107,7 +105,8 @@ type play struct {
 	live    *live
 	hosts   answering
 	ctx     context.Context // of what runs until the end
-	whole   *route.Tables   // once all steps are done
+	whole   *route.Tables   // all that stands there from the first step to the last
+	goal    *design.Design  // what is there once all steps are done
 	late    atomic.Int64    // the longest that it went without a turn, in nanoseconds
 }
 

@@ -25,7 +25,7 @@ const checkWithin = 60 * time.Second
 // steps begins with the estate of today, does the steps of the runbook in their order, and runs each of their checks.
 // After each step it holds what works against what is proven of the half-done estate.
 func (p *play) steps(ctx context.Context) error {
-	book, err := runbook.Of(ctx, proof.Of(p.tables))
+	book, err := runbook.Of(ctx, proof.Of(p.tables), p.goal, nil)
 	if err != nil {
 		return err
 	}
@@ -34,7 +34,7 @@ func (p *play) steps(ctx context.Context) error {
 		p.say(Event{
 			Kind: StepEvent, Name: "step", Text: fmt.Sprintf("%d. %s: %s", s.N, s.Where, s.Does), Done: n, Of: len(book.Steps),
 		})
-		next, err := after(now, s.Edits)
+		next, err := after(now, s.Edits, p.goal)
 		if err != nil {
 			return err
 		}
@@ -65,7 +65,7 @@ func (p *play) steps(ctx context.Context) error {
 	return nil
 }
 
-func after(t *route.Tables, edits []design.Edit) (*route.Tables, error) {
+func after(t *route.Tables, edits []design.Edit, plan *design.Design) (*route.Tables, error) {
 	if len(edits) == 0 {
 		return t, nil
 	}
@@ -73,7 +73,8 @@ func after(t *route.Tables, edits []design.Edit) (*route.Tables, error) {
 	if err != nil {
 		return nil, err
 	}
-	return t.After(next, t.Design.ChangedBy(edits, next)), nil
+	next = next.Sharing(plan)
+	return t.After(next, t.Design.ChangesTo(next)), nil
 }
 
 // obey lets the players follow their instructions as they are now, and opens and cuts what is there by now.
@@ -256,19 +257,4 @@ func (p *play) stillWorks(ctx context.Context, s runbook.Step, t *route.Tables) 
 		c.Kind, c.Without = rehearsal.StepCheck, fmt.Sprintf("after step %d", s.N)
 		p.report.Checks = append(p.report.Checks, c)
 	}
-}
-
-// done is the estate once all steps of its runbook are done.
-func done(ctx context.Context, today *route.Tables) (*route.Tables, error) {
-	book, err := runbook.Of(ctx, proof.Of(today))
-	if err != nil {
-		return nil, err
-	}
-	t := today
-	for _, s := range book.Steps {
-		if t, err = after(t, s.Edits); err != nil {
-			return nil, err
-		}
-	}
-	return t, nil
 }

@@ -5,7 +5,7 @@
   import { watchDesign } from "./api/live.svelte";
   import { useDesign, writer } from "./api/queries";
   import { places, placeURL } from "./lib/places";
-  import { horizon, horizonState } from "./lib/horizon";
+  import { side, sideState } from "./lib/side";
   import { urlState } from "./lib/url.svelte";
   import Choice from "./parts/Choice.svelte";
   import FindingsDrawer from "./parts/FindingsDrawer.svelte";
@@ -26,14 +26,14 @@
   const design_ = useDesign(() => design);
   const write = writer(queries, () => design);
   const panel = urlState("panel");
-  const when = horizonState();
-  const horizons = [
+  const when = sideState();
+  const sides = [
     {
       key: "",
       word: "When built",
-      title: "Count what is drafted or being built as done as planned (t)",
+      title: "What is planned, as if all of it were built; what you change is the plan (t)",
     },
-    { key: "today", word: "Today", title: "Count only what is ready (t)" },
+    { key: "today", word: "Today", title: "What is built; what you change says what is there (t)" },
   ];
 
   const state = $derived(design_.data);
@@ -66,7 +66,7 @@
     } else if (!command && !e.altKey) {
       if (e.key === "?") panel.value = "keys";
       if (e.key === "f") panel.value = "findings";
-      if (e.key === "t") when.value = horizon() === "today" ? "" : "today";
+      if (e.key === "t") when.value = side() === "built" ? "" : "today";
       const to = places.find((x) => x.key === e.key);
       if (to) goTo(design, to.path);
     }
@@ -101,8 +101,8 @@
   <div class="ml-auto flex items-center gap-1.5 pr-3">
     <Choice
       label="For when"
-      options={horizons}
-      value={horizon() === "today" ? "today" : ""}
+      options={sides}
+      value={side() === "built" ? "today" : ""}
       choose={(key) => (when.value = key)}
     />
     <button

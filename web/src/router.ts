@@ -1,5 +1,5 @@
 import { createRouter } from "sv-router";
-import { withHorizon } from "./lib/horizon";
+import { withSide } from "./lib/side";
 import Frame from "./Frame.svelte";
 import Designs from "./places/Designs.svelte";
 import Estate from "./places/Estate.svelte";
@@ -36,6 +36,6 @@ export const { p, route } = router;
 export function goTo(design: string, place: string, search: Record<string, string> = {}): void {
   void router.navigate(`/designs/:design/${place as "estate"}`, {
     params: { design },
-    search: withHorizon(search),
+    search: withSide(search),
   });
 }

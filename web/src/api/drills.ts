@@ -11,11 +11,11 @@ export interface DrillProgress {
 /** Carries out every single failure, and tells how far it is meanwhile. Ending the signal breaks it off. */
 export async function watchDrills(
   design: string,
-  horizon: string,
+  side: string,
   progress: (step: DrillProgress) => void,
   signal: AbortSignal,
 ): Promise<{ drills: Drill[]; quiet: number }> {
-  const answer = await fetch(`/api/designs/${design}/drills/steps?${new URLSearchParams({ horizon })}`, {
+  const answer = await fetch(`/api/designs/${design}/drills/steps?${new URLSearchParams({ side })}`, {
     method: "POST",
     signal,
   });

@@ -1,6 +1,6 @@
 import { createQuery, type QueryClient } from "@tanstack/svelte-query";
 import { toast } from "svelte-sonner";
-import { horizon } from "../lib/horizon";
+import { side } from "../lib/side";
 import { offeredAgain, offerOf } from "../lib/offers";
 import { doable } from "../lib/say";
 import {
@@ -20,8 +20,8 @@ export const designKey = (design: string) => ["design", design];
 
 const inside = (design: string) => ({ params: { path: { design } } });
 
-/** A design as it is at the horizon that is looked at. */
-const seen = (design: string) => ({ params: { path: { design }, query: { horizon: horizon() } } });
+/** A design as it is at the side that is looked at. */
+const seen = (design: string) => ({ params: { path: { design }, query: { side: side() } } });
 
 /** A view of a design: id names it among the design's views, fetch gets it. */
 function view<T>(
@@ -31,7 +31,7 @@ function view<T>(
   enabled: () => boolean = () => true,
 ) {
   return createQuery(() => ({
-    queryKey: [...designKey(design()), horizon(), ...id()],
+    queryKey: [...designKey(design()), side(), ...id()],
     queryFn: fetch,
     enabled: enabled(),
   }));
@@ -72,7 +72,7 @@ export const useObject = (d: () => string, object: () => string) =>
     () =>
       data(
         client.GET("/api/designs/{design}/objects/{object}", {
-          params: { path: { design: d(), object: object() }, query: { horizon: horizon() } },
+          params: { path: { design: d(), object: object() }, query: { side: side() } },
         }),
       ),
     () => object() !== "",
@@ -109,7 +109,7 @@ export const useViewpoint = (d: () => string, viewer: () => string) =>
     () =>
       data(
         client.GET("/api/designs/{design}/ledger/view", {
-          params: { path: { design: d() }, query: { viewer: viewer(), horizon: horizon() } },
+          params: { path: { design: d() }, query: { viewer: viewer(), side: side() } },
         }),
       ),
     () => viewer() !== "",
@@ -122,7 +122,7 @@ export const useAsked = (d: () => string, text: () => string) =>
     () =>
       data(
         client.GET("/api/designs/{design}/ledger/ask", {
-          params: { path: { design: d() }, query: { q: text(), horizon: horizon() } },
+          params: { path: { design: d() }, query: { q: text(), side: side() } },
         }),
       ),
     () => text() !== "",
@@ -157,7 +157,7 @@ export const usePasses = (d: () => string, of: () => string) =>
     () =>
       data(
         client.GET("/api/designs/{design}/passes", {
-          params: { path: { design: d() }, query: { horizon: horizon(), of: of() || undefined } },
+          params: { path: { design: d() }, query: { side: side(), of: of() || undefined } },
         }),
       ),
   );
@@ -173,7 +173,7 @@ export const useWorkedFilters = (
     () =>
       data(
         client.GET("/api/designs/{design}/passes/worked", {
-          params: { path: { design: d() }, query: { horizon: horizon(), ...ask() } },
+          params: { path: { design: d() }, query: { side: side(), ...ask() } },
         }),
       ),
     () => ask() !== undefined,
@@ -197,7 +197,7 @@ export const useIntent = (d: () => string, intent: () => string) =>
     () =>
       data(
         client.GET("/api/designs/{design}/intents/{intent}", {
-          params: { path: { design: d(), intent: intent() }, query: { horizon: horizon() } },
+          params: { path: { design: d(), intent: intent() }, query: { side: side() } },
         }),
       ),
     () => intent() !== "",
@@ -211,7 +211,7 @@ export const useTried = (d: () => string, tried: () => { intent: string; edits: 
     () =>
       data(
         client.POST("/api/designs/{design}/tried", {
-          params: { path: { design: d() }, query: { horizon: horizon() } },
+          params: { path: { design: d() }, query: { side: side() } },
           body: { intent: tried().intent, edits: tried().edits ?? [] },
         }),
       ),
@@ -224,7 +224,7 @@ export const useFixes = (d: () => string, key: () => string, wanted: () => boole
     () =>
       data(
         client.GET("/api/designs/{design}/findings/fixes", {
-          params: { path: { design: d() }, query: { key: key(), horizon: horizon() } },
+          params: { path: { design: d() }, query: { key: key(), side: side() } },
         }),
       ),
     wanted,
@@ -243,7 +243,7 @@ export const useWalk = (d: () => string, q: () => Question) =>
     () =>
       data(
         client.GET("/api/designs/{design}/walk", {
-          params: { path: { design: d() }, query: { ...q(), horizon: horizon() } },
+          params: { path: { design: d() }, query: { ...q(), side: side() } },
         }),
       ),
     () => Boolean(q().from && q().to && q().service),
@@ -257,7 +257,7 @@ export const useFlowSeen = (d: () => string, q: () => Question) =>
     () =>
       data(
         client.GET("/api/designs/{design}/walk/wire", {
-          params: { path: { design: d() }, query: { ...q(), horizon: horizon() } },
+          params: { path: { design: d() }, query: { ...q(), side: side() } },
         }),
       ),
     () => Boolean(q().from && q().to && q().service),
@@ -271,7 +271,7 @@ export const useFlowRemedies = (d: () => string, q: () => Question, wanted: () =
     () =>
       data(
         client.GET("/api/designs/{design}/walk/remedies", {
-          params: { path: { design: d() }, query: { ...q(), horizon: horizon() } },
+          params: { path: { design: d() }, query: { ...q(), side: side() } },
         }),
       ),
     wanted,
@@ -281,7 +281,7 @@ export const useFlowRemedies = (d: () => string, q: () => Question, wanted: () =
 export const holdSeen = (design: string, body: Question & { text?: string; file?: string }) =>
   data(
     client.POST("/api/designs/{design}/walk/held", {
-      params: { path: { design }, query: { horizon: horizon() } },
+      params: { path: { design }, query: { side: side() } },
       body,
     }),
   );
@@ -307,7 +307,7 @@ export const useMatrix = (d: () => string, q: () => MatrixQuestion) =>
               within: q().within || undefined,
               service: q().service.length ? q().service : undefined,
               without: q().without.length ? q().without : undefined,
-              horizon: horizon(),
+              side: side(),
             },
           },
         }),
@@ -322,7 +322,7 @@ export const useMatrixChanged = (d: () => string, edits: () => Change["edits"], 
     () =>
       data(
         client.POST("/api/designs/{design}/matrix/changed", {
-          params: { path: { design: d() }, query: { horizon: horizon() } },
+          params: { path: { design: d() }, query: { side: side() } },
           body: { by: "party", edits: edits() ?? [] },
         }),
       ),
@@ -352,7 +352,7 @@ export const useCell = (d: () => string, q: () => CellQuestion, wanted: () => bo
               row: q().row,
               column: q().column,
               service: q().service.length ? q().service : undefined,
-              horizon: horizon(),
+              side: side(),
             },
           },
         }),
@@ -367,7 +367,7 @@ export const useDrill = (d: () => string, without: () => string[]) =>
     () =>
       data(
         client.GET("/api/designs/{design}/drill", {
-          params: { path: { design: d() }, query: { without: without(), horizon: horizon() } },
+          params: { path: { design: d() }, query: { without: without(), side: side() } },
         }),
       ),
     () => without().length > 0,
@@ -381,7 +381,7 @@ export const useDrillRemedies = (d: () => string, without: () => string[], wante
     () =>
       data(
         client.GET("/api/designs/{design}/drill/remedies", {
-          params: { path: { design: d() }, query: { without: without(), horizon: horizon() } },
+          params: { path: { design: d() }, query: { without: without(), side: side() } },
         }),
       ),
     wanted,
@@ -437,7 +437,7 @@ export const useLink = (d: () => string, link: () => string) =>
     () =>
       data(
         client.GET("/api/designs/{design}/links/{link}", {
-          params: { path: { design: d(), link: link() }, query: { horizon: horizon() } },
+          params: { path: { design: d(), link: link() }, query: { side: side() } },
         }),
       ),
     () => link() !== "",
@@ -457,7 +457,7 @@ export const useStudy = (d: () => string, q: () => StudyQuestion) =>
     () =>
       data(
         client.GET("/api/designs/{design}/study", {
-          params: { path: { design: d() }, query: { ...q(), horizon: horizon() } },
+          params: { path: { design: d() }, query: { ...q(), side: side() } },
         }),
       ),
     () => q().cloud !== "",
@@ -481,7 +481,7 @@ export const useHandover = (d: () => string, target: () => Target | "") =>
         client.GET("/api/designs/{design}/handover", {
           params: {
             path: { design: d() },
-            query: { horizon: horizon(), ...(target() ? { target: target() as Target } : {}) },
+            query: { side: side(), ...(target() ? { target: target() as Target } : {}) },
           },
         }),
       ),
@@ -501,7 +501,7 @@ export const useSearch = (d: () => string, text: () => string) =>
     () =>
       data(
         client.GET("/api/designs/{design}/search", {
-          params: { path: { design: d() }, query: { q: text(), horizon: horizon() } },
+          params: { path: { design: d() }, query: { q: text(), side: side() } },
         }),
       ),
   );
@@ -540,7 +540,7 @@ export const getTable = (design: string, q: TableQuestion, page: number) =>
           party: q.party || undefined,
           offset: page * tablePage,
           limit: tablePage,
-          horizon: horizon(),
+          side: side(),
         },
       },
     }),
@@ -563,7 +563,7 @@ export const useExplain = (d: () => string, q: () => { at: string; segment: stri
         client.GET("/api/designs/{design}/explain", {
           params: {
             path: { design: d() },
-            query: { at: q().at, segment: q().segment || undefined, for: q().for, horizon: horizon() },
+            query: { at: q().at, segment: q().segment || undefined, for: q().for, side: side() },
           },
         }),
       ),
@@ -574,7 +574,7 @@ export const useExplain = (d: () => string, q: () => { at: string; segment: stri
 export const findPrefixes = (design: string, q: string) =>
   data(
     client.GET("/api/designs/{design}/prefixes", {
-      params: { path: { design }, query: { q, horizon: horizon() } },
+      params: { path: { design }, query: { q, side: side() } },
     }),
   );
 
@@ -585,7 +585,7 @@ export const useSpread = (d: () => string, prefix: () => string) =>
     () =>
       data(
         client.GET("/api/designs/{design}/spread", {
-          params: { path: { design: d() }, query: { prefix: prefix(), horizon: horizon() } },
+          params: { path: { design: d() }, query: { prefix: prefix(), side: side() } },
         }),
       ),
     () => prefix() !== "",
@@ -605,7 +605,7 @@ export const useSession = (d: () => string, session: () => string) =>
     () =>
       data(
         client.GET("/api/designs/{design}/sessions/{session}", {
-          params: { path: { design: d(), session: session() }, query: { horizon: horizon() } },
+          params: { path: { design: d(), session: session() }, query: { side: side() } },
         }),
       ),
     () => session() !== "",
@@ -617,6 +617,10 @@ export const useLimits = (d: () => string) =>
     () => ["limits"],
     () => data(client.GET("/api/designs/{design}/limits", seen(d()))),
   );
+
+/** Edits as they are said: of what is there while that is looked at, where they do not say it themselves. */
+const saidOf = (edits: Edit[]): Edit[] =>
+  side() === "built" ? edits.map((e) => (e.side ? e : { ...e, side: "built" as const })) : edits;
 
 /** A change that is not made: edits, something taken away, or an undo or redo. */
 export interface Change {
@@ -632,7 +636,7 @@ export const useRouteEffect = (d: () => string, change: () => Change, wanted: ()
     () =>
       data(
         client.POST("/api/designs/{design}/effect", {
-          params: { path: { design: d() }, query: { horizon: horizon() } },
+          params: { path: { design: d() }, query: { side: side() } },
           body: change(),
         }),
       ),
@@ -648,7 +652,12 @@ export interface Saying {
 
 /** What lines would do, asked once. */
 export const hear = (d: string, q: Saying) =>
-  data(client.POST("/api/designs/{design}/say", { ...inside(d), body: q }));
+  data(
+    client.POST("/api/designs/{design}/say", {
+      params: { path: { design: d }, query: { side: side() } },
+      body: q,
+    }),
+  );
 
 export const useHeard = (d: () => string, q: () => Saying, wanted: () => boolean) =>
   view(
@@ -673,7 +682,7 @@ export const useForm = (d: () => string, q: () => FormQuestion, wanted: () => bo
     () =>
       data(
         client.GET("/api/designs/{design}/form", {
-          params: { path: { design: d() }, query: { ...q(), horizon: horizon() } },
+          params: { path: { design: d() }, query: { ...q(), side: side() } },
         }),
       ),
     wanted,
@@ -793,7 +802,7 @@ export function writer(queries: QueryClient, design: () => string) {
       return data(
         client.POST("/api/designs/{design}/changes", {
           ...inside(design()),
-          body: { base: of, reason, edits: list },
+          body: { base: of, reason, edits: saidOf(list) },
         }),
       );
     }, reason);

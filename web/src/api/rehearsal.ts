@@ -14,7 +14,7 @@ export const useRehearsals = (d: () => string) =>
 
 export const rehearse = (
   design: string,
-  body: { base: number; horizon: "today" | "when-built"; steps: boolean; drills: number; sample: number },
+  body: { base: number; side: "planned" | "built"; steps: boolean; drills: number; sample: number },
 ) => data(client.POST("/api/designs/{design}/rehearsals", { params: { path: { design } }, body }));
 
 export const cancelRehearsal = (design: string, rehearsal: number) =>

@@ -91,6 +91,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/built": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Say of objects, or of everything, that they are there as planned, or not there; the plan stays as it is */
+    post: operations["say-built"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/changes": {
     parameters: {
       query?: never;
@@ -1283,6 +1300,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/work": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What differs between what is built and what is planned, by object and field */
+    get: operations["get-work"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1321,7 +1355,7 @@ export interface components {
        * @description How far it has come; ready if left out.
        * @enum {string}
        */
-      state?: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
+      state?: "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
       /** @description A network's: one subnet per zone, where the profile wants them. */
       subnets?: string[];
       /** @description What is attached. */
@@ -1417,6 +1451,17 @@ export interface components {
        */
       via?: string;
     };
+    BuiltInBody: {
+      /**
+       * Format: int64
+       * @description The position that the writer has seen.
+       */
+      base: number;
+      /** @description IDs, of a party with all that stands in it; left out: everything. */
+      objects?: string[];
+      /** @description They are there as planned; false: they are not there. */
+      there: boolean;
+    };
     CellFlows: {
       /** @description Worst first; at most 200. */
       flows: components["schemas"]["ProofFlow"][];
@@ -1481,7 +1526,7 @@ export interface components {
        * @description How far it has come; ready if left out.
        * @enum {string}
        */
-      state?: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
+      state?: "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
       /**
        * @description How far its making has come: ordered, the code is there, it is accepted, the session is up.
        * @enum {string}
@@ -1729,6 +1774,8 @@ export interface components {
       updatedAt: string;
     };
     Difference: {
+      /** @description By field, as in a design file; of what only one has, all that it says. */
+      fields: components["schemas"]["FieldDifference"][];
       /** @description In the first, or in the other where only that has it. */
       id: string;
       /**
@@ -1841,7 +1888,7 @@ export interface components {
        * @description How far it has come; ready if left out.
        * @enum {string}
        */
-      state?: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
+      state?: "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
       /** @description Ranges that it announces while it has a part of them. */
       summaries?: components["schemas"]["Summary"][];
     };
@@ -1850,12 +1897,22 @@ export interface components {
       object?: components["schemas"]["Object"];
       /** @enum {string} */
       op: "put" | "remove";
+      /**
+       * @default planned
+       * @enum {string}
+       */
+      side: "planned" | "built" | "both";
     };
     EditIn: {
       id: string;
       object?: components["schemas"]["EditInObjectStruct"];
       /** @enum {string} */
       op: "put" | "remove";
+      /**
+       * @description What it is said of: of the plan, of what is there, which the plan follows as far as it does not differ there, or of both alike. Left out: of the plan.
+       * @enum {string}
+       */
+      side?: "planned" | "built" | "both";
     };
     EditInObjectStruct: {
       /** @description One of the bodies in components.schemas, as the kind says. */
@@ -2001,7 +2058,7 @@ export interface components {
       /** @description What it is, in words. */
       shape: string;
       /** @enum {string} */
-      state: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
+      state: "planned" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
       status: components["schemas"]["StatusVerdict"];
       /** Format: int64 */
       tunnels: number;
@@ -2184,6 +2241,13 @@ export interface components {
         | "traffic"
         | "reference"
         | "parts";
+    };
+    FieldDifference: {
+      key: string;
+      /** @description In the other; empty where it says nothing. */
+      new?: string;
+      /** @description In the first; empty where it says nothing. */
+      old?: string;
     };
     Filter: {
       /**
@@ -2631,7 +2695,7 @@ export interface components {
        * @description How far it has come; ready if left out.
        * @enum {string}
        */
-      state?: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
+      state?: "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
     };
     HubEntry: {
       /** @description Where to. */
@@ -2665,6 +2729,8 @@ export interface components {
       only?: number[][];
       /** @description Whose the lines are that do not say. */
       party?: string;
+      /** @description It is planned; left out: what is brought in is there. */
+      planned?: boolean;
       /** @description With accept: what for, in the words of the history. */
       reason?: string;
       /** @description Refuses a host's address with a length; left out: the range that holds it is taken. */
@@ -2969,7 +3035,7 @@ export interface components {
        * @description How far it has come; ready if left out.
        * @enum {string}
        */
-      state?: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
+      state?: "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
     };
     LinkEnd: {
       /** @description The party's. */
@@ -3027,7 +3093,7 @@ export interface components {
         | "intent";
       name: string;
       /** @enum {string} */
-      state: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
+      state: "planned" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
       /** @description Whether it is up at the horizon asked for, and the first cause if not. */
       status: components["schemas"]["StatusVerdict"];
       /**
@@ -3091,7 +3157,7 @@ export interface components {
       note: string;
       requests: components["schemas"]["RequestView"][];
       /** @enum {string} */
-      state: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
+      state: "planned" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
       /** @description Whether it is up at the horizon asked for, and the first cause if not. */
       status: components["schemas"]["StatusVerdict"];
       /** @description What can be done next. */
@@ -3625,7 +3691,7 @@ export interface components {
        * @description How far it has come; ready if left out.
        * @enum {string}
        */
-      state?: "drafted" | "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
+      state?: "waiting-for-the-other-half" | "being-built" | "ready" | "refused" | "gone";
     };
     PlanAsk: {
       /** @description The most that an option may add to the bill of a month; left out: any sum. */
@@ -4365,15 +4431,15 @@ export interface components {
        */
       drills?: number;
       /**
-       * @default when-built
-       * @enum {string}
-       */
-      horizon: "when-built" | "today";
-      /**
        * Format: int64
        * @description Flows beside those of intents.
        */
       sample?: number;
+      /**
+       * @default planned
+       * @enum {string}
+       */
+      side: "planned" | "built";
       /** @description Begin with what there is today and do the steps of the runbook. */
       steps?: boolean;
     };
@@ -4383,11 +4449,6 @@ export interface components {
       author: string;
       /** Format: date-time */
       ended_at?: string;
-      /**
-       * @default when-built
-       * @enum {string}
-       */
-      horizon: "today" | "when-built";
       /** Format: int64 */
       id: number;
       /**
@@ -4397,6 +4458,11 @@ export interface components {
       position: number;
       /** @description What it found; its captures without their files. */
       report?: components["schemas"]["RehearsalReport"];
+      /**
+       * @default planned
+       * @enum {string}
+       */
+      side: "planned" | "built";
       /** @enum {string} */
       state: "waiting" | "playing" | "done" | "cancelled" | "broken-off";
       /** @description It begins with what there is today and does the steps of the runbook. */
@@ -4412,11 +4478,6 @@ export interface components {
       ended_at?: string;
       /** @description Those after the one that was asked for, at most 2,000. */
       events: components["schemas"]["StageEvent"][];
-      /**
-       * @default when-built
-       * @enum {string}
-       */
-      horizon: "today" | "when-built";
       /** Format: int64 */
       id: number;
       /**
@@ -4426,6 +4487,11 @@ export interface components {
       position: number;
       /** @description What it found; its captures without their files. */
       report?: components["schemas"]["RehearsalReport"];
+      /**
+       * @default planned
+       * @enum {string}
+       */
+      side: "planned" | "built";
       /** @enum {string} */
       state: "waiting" | "playing" | "done" | "cancelled" | "broken-off";
       /** @description It begins with what there is today and does the steps of the runbook. */
@@ -4755,6 +4821,7 @@ export interface components {
     RunbookStep: {
       at?: string;
       back: string[];
+      changes: components["schemas"]["Difference"][];
       checks: components["schemas"]["RunbookCheck"][];
       does: string;
       down: components["schemas"]["RunbookHit"][];
@@ -4802,9 +4869,9 @@ export interface components {
       /** Format: int64 */
       n: number;
       /** @enum {string} */
-      needs?: "code";
+      needs?: "code" | "address";
       object: string;
-      party: string;
+      party?: string;
       run: components["schemas"]["RunbookCommand"][];
       where: string;
       who?: string;
@@ -4982,7 +5049,7 @@ export interface components {
       path: string;
       /** @description The table, if it is a forwarding point. */
       routes: components["schemas"]["RouteRoute"][];
-      /** @description Whether it is up at the horizon asked for, and the first cause if not. */
+      /** @description Whether it is up at the side asked for, and the first cause if not. */
       status: components["schemas"]["StatusVerdict"];
       title: string;
     };
@@ -5611,15 +5678,15 @@ export interface components {
       dialled: string;
       forward: components["schemas"]["WalkStage"][];
       from: components["schemas"]["WalkPlace"];
-      /**
-       * @default when-built
-       * @enum {string}
-       */
-      horizon: "when-built" | "today";
       owners: components["schemas"]["WalkPlace"][];
       remembered: components["schemas"]["WalkRemembered"][];
       reply: components["schemas"]["WalkStage"][];
       service: string;
+      /**
+       * @default planned
+       * @enum {string}
+       */
+      side: "planned" | "built";
       stop?: components["schemas"]["WalkStop"];
       to: components["schemas"]["WalkPlace"];
       works: boolean;
@@ -5935,8 +6002,8 @@ export interface operations {
   "get-design": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -5997,6 +6064,42 @@ export interface operations {
       };
     };
   };
+  "say-built": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["BuiltInBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["StoreInfo"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
   change: {
     parameters: {
       query?: never;
@@ -6036,8 +6139,8 @@ export interface operations {
   "get-copies": {
     parameters: {
       query: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description The ID of a site, cloud network or outside party. */
         source: string;
         /** @description What the copies are called. */
@@ -6115,8 +6218,8 @@ export interface operations {
   "get-crossings": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -6150,8 +6253,8 @@ export interface operations {
   "get-drill": {
     parameters: {
       query: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description What fails together. */
         without: string[];
       };
@@ -6187,8 +6290,8 @@ export interface operations {
   "get-drill-remedies": {
     parameters: {
       query: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description What fails together. */
         without: string[];
       };
@@ -6224,8 +6327,8 @@ export interface operations {
   "get-effect": {
     parameters: {
       query?: {
-        /** @description For when. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -6263,8 +6366,8 @@ export interface operations {
   "get-estate": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -6298,8 +6401,8 @@ export interface operations {
   "explain-route": {
     parameters: {
       query: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description The ID of what the table is of. */
         at: string;
         /** @description The segment of the routing instance. */
@@ -6375,8 +6478,8 @@ export interface operations {
   "get-findings": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -6410,8 +6513,8 @@ export interface operations {
   "get-fixes": {
     parameters: {
       query: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description The finding's key. */
         key: string;
       };
@@ -6447,8 +6550,8 @@ export interface operations {
   "get-form": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description Of a new object. */
         kind?: string;
         /** @description What a new object would stand in; left out: the top level. */
@@ -6490,8 +6593,8 @@ export interface operations {
   "find-free": {
     parameters: {
       query: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description Prefix length wanted. */
         size: number;
         /** @description Allowed ranges; left out: the private IPv4 ranges. */
@@ -6535,8 +6638,8 @@ export interface operations {
   "get-handover": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description A format beside the usual ones. */
         target?: "frr" | "keyed" | "networkd" | "zones" | "models" | "device";
       };
@@ -6572,8 +6675,8 @@ export interface operations {
   hand: {
     parameters: {
       query?: {
-        /** @description For when. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -6613,8 +6716,8 @@ export interface operations {
   "get-instructions": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -6721,8 +6824,8 @@ export interface operations {
   "list-intents": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -6756,8 +6859,8 @@ export interface operations {
   "get-intents": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -6791,8 +6894,8 @@ export interface operations {
   "get-intent": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -6828,8 +6931,8 @@ export interface operations {
   "get-ledger": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -6863,8 +6966,8 @@ export interface operations {
   "ask-ledger": {
     parameters: {
       query: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description An address, a range, or a host by name or path. */
         q: string;
       };
@@ -6900,8 +7003,8 @@ export interface operations {
   "get-ledger-file": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         format?: "csv" | "xlsx" | "zone";
         /** @description The ID of the party that looks; left out: every party. A zone file needs one. */
         viewer?: string;
@@ -6942,8 +7045,8 @@ export interface operations {
   "view-ledger": {
     parameters: {
       query: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description The ID of the party that looks. */
         viewer: string;
       };
@@ -6979,8 +7082,8 @@ export interface operations {
   "list-limits": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -7014,8 +7117,8 @@ export interface operations {
   "get-links": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -7049,8 +7152,8 @@ export interface operations {
   "get-link": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -7124,8 +7227,8 @@ export interface operations {
   "get-matrix": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description What a line stands for. */
         by?: "host" | "place" | "group" | "party" | "segment" | "owner";
         /** @description Only ends in this place, party, segment, group or owner. */
@@ -7167,8 +7270,8 @@ export interface operations {
   "get-matrix-cell": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         by?: "host" | "place" | "group" | "party" | "segment" | "owner";
         /** @description As for the matrix. */
         within?: string;
@@ -7210,8 +7313,8 @@ export interface operations {
   "compare-matrix": {
     parameters: {
       query?: {
-        /** @description For when. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -7249,8 +7352,8 @@ export interface operations {
   "get-object": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -7286,8 +7389,8 @@ export interface operations {
   "get-overlaps": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -7321,8 +7424,8 @@ export interface operations {
   "get-passes": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description A party, host, group, LAN, subnet or crossing, by its ID; left out: all filters. */
         of?: string;
       };
@@ -7394,8 +7497,8 @@ export interface operations {
   "get-worked-filters": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description Filters by their IDs; left out: all. */
         filter?: string[];
         /** @description Rules that name no intent stay as they are. */
@@ -7490,8 +7593,8 @@ export interface operations {
   "list-prefixes": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description How it begins, or an address in it; left out: every prefix. */
         q?: string;
       };
@@ -7527,8 +7630,8 @@ export interface operations {
   preview: {
     parameters: {
       query?: {
-        /** @description For when. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -7566,8 +7669,8 @@ export interface operations {
   "get-profiles": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -7813,8 +7916,8 @@ export interface operations {
   "get-removal": {
     parameters: {
       query: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description IDs of what is to go. */
         object: string[];
       };
@@ -8023,7 +8126,10 @@ export interface operations {
   };
   say: {
     parameters: {
-      query?: never;
+      query?: {
+        /** @description What is spoken of: the plan, or what is there. */
+        side?: "planned" | "built";
+      };
       header?: never;
       path: {
         /** @description The design's ID. */
@@ -8060,8 +8166,8 @@ export interface operations {
   search: {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description Part of a name or path, an address or a prefix. */
         q?: string;
         /** @description Only objects of these kinds. */
@@ -8099,8 +8205,8 @@ export interface operations {
   "list-sessions": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -8134,8 +8240,8 @@ export interface operations {
   "get-session": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -8171,8 +8277,8 @@ export interface operations {
   "get-spread": {
     parameters: {
       query: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description A prefix. */
         prefix: string;
       };
@@ -8208,8 +8314,8 @@ export interface operations {
   "get-stock": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -8243,8 +8349,8 @@ export interface operations {
   "get-study": {
     parameters: {
       query: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description The cloud's name. */
         cloud: string;
         /** @description Route tables of each network. */
@@ -8286,8 +8392,8 @@ export interface operations {
   "get-table": {
     parameters: {
       query: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description The ID of what the table is of. */
         at: string;
         /** @description The segment of the routing instance; left out: where everything meets. */
@@ -8337,8 +8443,8 @@ export interface operations {
   "list-tables": {
     parameters: {
       query?: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -8372,8 +8478,8 @@ export interface operations {
   "try-intent": {
     parameters: {
       query?: {
-        /** @description For when. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -8561,8 +8667,8 @@ export interface operations {
   "get-walk": {
     parameters: {
       query: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description Path, name or ID of the party, LAN, subnet or host that starts. */
         from: string;
         /** @description Address, or path, name or ID of a host. */
@@ -8602,8 +8708,8 @@ export interface operations {
   "hold-seen": {
     parameters: {
       query?: {
-        /** @description For when. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side. */
+        side?: "planned" | "built";
       };
       header?: never;
       path: {
@@ -8641,8 +8747,8 @@ export interface operations {
   "get-walk-remedies": {
     parameters: {
       query: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description Path, name or ID of the party, LAN, subnet or host that starts. */
         from: string;
         /** @description Address, or path, name or ID of a host. */
@@ -8682,8 +8788,8 @@ export interface operations {
   "get-walk-seen": {
     parameters: {
       query: {
-        /** @description For when: today is what is ready; when-built also counts what is drafted or being built, done as planned. */
-        horizon?: "when-built" | "today";
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
         /** @description Path, name or ID of the party, LAN, subnet or host that starts. */
         from: string;
         /** @description Address, or path, name or ID of a host. */
@@ -8707,6 +8813,38 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["FlowSeen"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-work": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Comparison"];
         };
       };
       /** @description Error */

@@ -1,11 +1,11 @@
 import { causeWords } from "../api/codes";
-import type { Cause, LinkLine, LinkRow, State, Status } from "../api/client";
+import type { Cause, LinkLine, LinkRow, Status } from "../api/client";
 
 /** How a state of something that is made is called. */
 export const stateWord = (state: string): string => state.replaceAll("-", " ");
 
-export const stateTone: Record<State, string> = {
-  drafted: "text-soft",
+export const stateTone: Record<LinkRow["state"], string> = {
+  planned: "text-soft",
   "being-built": "text-soft",
   ready: "text-good",
   refused: "text-clash",

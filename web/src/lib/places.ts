@@ -1,4 +1,4 @@
-import { withHorizon } from "./horizon";
+import { withSide } from "./side";
 
 /** The places of a design, in the order of the work. */
 export const places = [
@@ -14,6 +14,6 @@ export const places = [
 ] as const;
 
 export const placeURL = (design: string, path: string, search: Record<string, string> = {}): string => {
-  const query = new URLSearchParams(withHorizon(search)).toString();
+  const query = new URLSearchParams(withSide(search)).toString();
   return `/designs/${design}/${path}${query ? `?${query}` : ""}`;
 };

@@ -1,16 +1,26 @@
 <script lang="ts">
   import { oneOf } from "../lib/form";
+  import { side } from "../lib/side";
 
   interface Props {
     add: (kind: string) => void;
     bring: () => void;
   }
   const { add, bring }: Props = $props();
+  const today = $derived(side() === "built");
 </script>
 
 <!-- The way on from an empty page. -->
 <div class="mx-auto flex max-w-2xl flex-col gap-5 p-8">
   <h1 class="text-xl">Nothing here yet</h1>
+  <p class="text-soft">
+    {#if today}
+      You are looking at <b>today</b>: what you say is there already, and nobody has to make it.
+    {:else}
+      You are looking at <b>when built</b>: what you say is planned, and the runbook tells how to make it. To
+      write down what is there already, switch to <b>Today</b> above first. What you bring in is there.
+    {/if}
+  </p>
   <section>
     <h2>Say it</h2>
     <p class="text-soft">

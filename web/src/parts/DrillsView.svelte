@@ -4,7 +4,7 @@
   import { watchDrills, type DrillProgress } from "../api/drills";
   import { find, useDesign, useDrill, useDrillRemedies, writer } from "../api/queries";
   import { kindWord } from "../lib/form";
-  import { horizon } from "../lib/horizon";
+  import { side } from "../lib/side";
   import { placeURL } from "../lib/places";
   import { urlState } from "../lib/url.svelte";
   import Known from "./Known.svelte";
@@ -33,7 +33,7 @@
     current?.abort();
     const stop = (current = new AbortController());
     [progress, wrong, broken, running] = [{}, "", false, true];
-    watchDrills(design, horizon(), (p) => (progress = p), stop.signal)
+    watchDrills(design, side(), (p) => (progress = p), stop.signal)
       .then((end) => {
         if (stop.signal.aborted) return;
         [drills, quiet] = [end.drills, end.quiet];
@@ -46,7 +46,7 @@
         if (current === stop) [running, broken] = [false, stop.signal.aborted];
       });
   }
-  /** They are carried out again whenever the design or the horizon is another. */
+  /** They are carried out again whenever the design or the side is another. */
   $effect(() => {
     if (state_.data?.position === undefined) return;
     begin();

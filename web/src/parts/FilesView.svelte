@@ -5,7 +5,7 @@
   import { client, data, positionOf, type Handed, type HandedFile } from "../api/client";
   import { complain, designKey, useHandover, type Target } from "../api/queries";
   import { kindWord } from "../lib/form";
-  import { horizon } from "../lib/horizon";
+  import { side } from "../lib/side";
   import Known from "./Known.svelte";
   import { download } from "../lib/files";
   import { urlState } from "../lib/url.svelte";
@@ -82,7 +82,7 @@
     try {
       await data(
         client.POST("/api/designs/{design}/handover/{party}/handed", {
-          params: { path: { design, party: chosen.party }, query: { horizon: horizon() } },
+          params: { path: { design, party: chosen.party }, query: { side: side() } },
           body: { base: positionOf(handover.data) ?? 0 },
         }),
       );
@@ -153,7 +153,7 @@
       >
       <a
         class="button"
-        href="/api/designs/{design}/handover/archive?horizon={horizon()}{target ? `&target=${target}` : ''}"
+        href="/api/designs/{design}/handover/archive?side={side()}{target ? `&target=${target}` : ''}"
         download
         title="One archive with a folder for each party; files that hold keys are not in it"
         ><Download size={16} />Download all</a
@@ -161,7 +161,7 @@
       {#if chosen}
         <a
           class="button"
-          href="/api/designs/{design}/handover/{chosen.party}/bundle?horizon={horizon()}"
+          href="/api/designs/{design}/handover/{chosen.party}/bundle?side={side()}"
           download
           title="One file with checksums and our signature; keys are not in it"
           ><Download size={16} />Signed bundle</a

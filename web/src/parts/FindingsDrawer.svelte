@@ -3,7 +3,7 @@
   import type { Finding, Severity } from "../api/client";
   import { alike } from "../lib/findings";
   import { placeURL } from "../lib/places";
-  import { horizon, horizonWord } from "../lib/horizon";
+  import { side, sideWord } from "../lib/side";
   import Known from "./Known.svelte";
   import Drawer from "./Drawer.svelte";
   import Fixes from "./Fixes.svelte";
@@ -101,7 +101,7 @@
       {/if}
     {:else}
       {#if findings.data?.length}<p class="text-soft p-4">No finding holds that.</p>{:else}
-        <p class="p-4">Nothing is wrong {horizonWord[horizon()]} that Dravin can see.</p>{/if}
+        <p class="p-4">Nothing is wrong {sideWord[side()]} that Dravin can see.</p>{/if}
     {/each}
     {#if groups.length > most}<button class="button m-4" onclick={() => (most += 300)}
         >{groups.length - most} more</button

@@ -13,7 +13,7 @@
     type FormQuestion,
   } from "../api/queries";
   import { kindWord, type Values } from "../lib/form";
-  import { horizon, horizonWord } from "../lib/horizon";
+  import { side, sideWord } from "../lib/side";
   import { recent } from "../lib/recent.svelte";
   import { freshID } from "../lib/stock";
   import { urlState } from "../lib/url.svelte";
@@ -160,7 +160,7 @@
   <aside class="border-line flex min-h-0 flex-col border-r" aria-label="Intents">
     <div class="flex flex-wrap items-center gap-1.5 px-3 pt-3 pb-1">
       <h2 class="w-full">
-        Intents{intents.data ? `: ${holding} of ${intents.data.length} hold ${horizonWord[horizon()]}` : ""}
+        Intents{intents.data ? `: ${holding} of ${intents.data.length} hold ${sideWord[side()]}` : ""}
       </h2>
       <button
         class="button"

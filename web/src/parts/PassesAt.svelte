@@ -2,7 +2,7 @@
   import { useQueryClient } from "@tanstack/svelte-query";
   import { ClipboardPaste, Plus, Wand } from "@lucide/svelte";
   import { usePasses, writer, type FormQuestion } from "../api/queries";
-  import { horizon, horizonWord } from "../lib/horizon";
+  import { side, sideWord } from "../lib/side";
   import { placeURL } from "../lib/places";
   import Address from "./Address.svelte";
   import FilterTable from "./FilterTable.svelte";
@@ -45,7 +45,7 @@
         {missing
           ? `${plural(missing, "thing")} that intents need ${missing === 1 ? "is" : "are"} refused`
           : "everything that intents need passes"}
-        {horizonWord[horizon()]}{unneeded ? `; ${plural(unneeded, "rule")} not needed` : ""}
+        {sideWord[side()]}{unneeded ? `; ${plural(unneeded, "rule")} not needed` : ""}
       </p>
       <button class="button ml-auto" onclick={() => (working = filters.map((f) => f.filter))}
         ><Wand size={16} />Work out from intents</button

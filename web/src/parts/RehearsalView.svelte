@@ -11,7 +11,7 @@
     rehearse,
     useRehearsals,
   } from "../api/rehearsal";
-  import { horizon } from "../lib/horizon";
+  import { side } from "../lib/side";
   import { placeURL } from "../lib/places";
   import { checkWords, comingUp, logs, rehearsalWord } from "../lib/rehearsal";
   import { urlState } from "../lib/url.svelte";
@@ -59,7 +59,7 @@
     try {
       const r = await rehearse(design, {
         base: positionOf(state_.data) ?? state_.data?.position ?? 0,
-        horizon: horizon(),
+        side: side(),
         steps,
         drills,
         sample: 200,
@@ -139,7 +139,7 @@
         >
         <button class="button mt-2" onclick={begin} disabled={asking || playing || !state_.data}
           ><Play size={16} />Rehearse
-          {steps ? "the steps" : horizon() === "today" ? "today" : "when built"}</button
+          {steps ? "the steps" : side() === "built" ? "today" : "when built"}</button
         >
       {/if}
     </div>
@@ -147,7 +147,7 @@
       <button class="row" aria-current={r.id === id} onclick={() => (chosen.value = String(r.id))}>
         {when.format(new Date(r.asked_at))}
         <span class="text-soft text-sm"
-          >{r.steps ? "steps" : r.horizon === "today" ? "today" : "when built"}</span
+          >{r.steps ? "steps" : r.side === "built" ? "today" : "when built"}</span
         >
         <span class="block text-sm {rehearsalWord(r).tone}">{rehearsalWord(r).text}</span>
       </button>

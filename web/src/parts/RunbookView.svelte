@@ -30,6 +30,18 @@
   ] as const;
   const when = new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle: "short" });
 
+  const allThere = (): void =>
+    void write.attempt(
+      () =>
+        data(
+          client.POST("/api/designs/{design}/built", {
+            params: { path: { design } },
+            body: { base: write.base(), there: true },
+          }),
+        ),
+      "All of it is there already",
+    );
+
   let codes = $state<Record<string, string>>({});
   function done(s: RunbookStep): void {
     void write.attempt(
@@ -69,7 +81,13 @@
     </div>
     <Known of={book} what="The runbook" />
     {#if book.data && !steps.length}
-      <p class="text-good">✓ All that is planned and can be made is made.</p>
+      <p class="text-good">✓ What is built is what is planned.</p>
+    {/if}
+    {#if steps.length}
+      <p class="text-soft mb-2 text-sm print:hidden">
+        The work is what differs between what is built and what is planned.
+        <button class="button" onclick={allThere}>All of it is there already</button>
+      </p>
     {/if}
     {#each windows as [key, title, doc] (key)}
       {@const list = mine.filter((s) => s.window === key)}
@@ -113,6 +131,12 @@
               {#if s.enter.length}
                 <h3 class="label mt-2">{s.files.length ? "Put there" : "Enter"}</h3>
                 {#each s.enter as l, n (n)}<p class={l.startsWith("  ") ? "pl-4" : ""}>{l}</p>{/each}
+              {/if}
+              {#if s.changes.length}
+                <h3 class="label mt-2">What changes</h3>
+                {#each s.changes as c (c.id)}
+                  <p><span class="font-mono">{c.path}</span>: {c.text}</p>
+                {/each}
               {/if}
               {#if s.files.length}
                 <p class="font-mono">{s.files.map((f) => `/etc/${f}`).join("  ")}</p>

@@ -4,7 +4,7 @@
   import { toast } from "svelte-sonner";
   import type { WalkProof } from "../api/client";
   import { holdSeen, useFlowRemedies, useFlowSeen, writer, type Question } from "../api/queries";
-  import { horizon } from "../lib/horizon";
+  import { side } from "../lib/side";
   import { urlState } from "../lib/url.svelte";
   import type { HeldSeen } from "../api/client";
   import Choice from "./Choice.svelte";
@@ -41,7 +41,7 @@
     () => shown === "fixes",
   );
   const capture = $derived(
-    `/api/designs/${design}/walk/capture?${new URLSearchParams({ ...question, horizon: horizon() })}`,
+    `/api/designs/${design}/walk/capture?${new URLSearchParams({ ...question, side: side() })}`,
   );
 
   let pasted = $state("");

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Header, Hook, Stage, WalkProof } from "../api/client";
-  import { horizon, horizonWord } from "../lib/horizon";
+  import { side, sideWord } from "../lib/side";
   import { placeURL } from "../lib/places";
   import { tableKey } from "../lib/routes";
   import Address from "./Address.svelte";
@@ -53,8 +53,8 @@
     <p class="text-lg">
       <Verdict
         {good}
-        word="{good ? 'kept apart' : proof.works ? 'leaks' : 'arrives; no answer comes back'} {horizonWord[
-          horizon()
+        word="{good ? 'kept apart' : proof.works ? 'leaks' : 'arrives; no answer comes back'} {sideWord[
+          side()
         ]}"
       />:
       {#if proof.works}
@@ -76,7 +76,7 @@
     {/if}
   {:else if proof.works}
     <p class="text-lg">
-      <Verdict good word="works {horizonWord[horizon()]}" />: {proof.from.title} reaches {proof.to.title} at <Address
+      <Verdict good word="works {sideWord[side()]}" />: {proof.from.title} reaches {proof.to.title} at <Address
         value={proof.dialled}
       /> on
       <span class="font-mono">{proof.service}</span>, and the reply comes back.
@@ -85,9 +85,9 @@
     <p class="text-lg">
       <Verdict
         good={false}
-        word="{proof.stop.way === 'reply'
-          ? 'stopped on the way back'
-          : 'stopped on the way there'} {horizonWord[horizon()]}"
+        word="{proof.stop.way === 'reply' ? 'stopped on the way back' : 'stopped on the way there'} {sideWord[
+          side()
+        ]}"
       />:
       {proof.stop.why}.
     </p>
