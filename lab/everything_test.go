@@ -38,7 +38,7 @@ type rendering struct {
 func renderings(name string, d *design.Design) (out []rendering) {
 	for _, h := range []design.Side{design.Planned, design.Built} {
 		tables := route.Solve(d.On(h), status.Condition{})
-		for _, o := range d.Inside("", handover.Parties...) {
+		for _, o := range tables.Design.Inside("", handover.Parties...) {
 			p := box.PartyOf(tables, o.ID)
 			files := handover.Files(p, nil)
 			for _, b := range p.Boxes {

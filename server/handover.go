@@ -255,7 +255,11 @@ func (s *Server) instructions(ctx context.Context, in *inInstructions) (*answer[
 	if err != nil {
 		return nil, err
 	}
-	p := box.PartyOf(v.on(in.asked()).tables(), o.ID)
+	at := v.on(in.asked())
+	if at.design.Get(o.ID) == nil {
+		return nil, missing("party", "it is planned and not built yet; look at it when built")
+	}
+	p := box.PartyOf(at.tables(), o.ID)
 	return answering(Instructed{Party: o.ID, Name: o.Name, Instructions: p.Instructions, Proofs: p.Proofs}, nil)
 }
 

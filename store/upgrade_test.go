@@ -94,8 +94,9 @@ func TestADatabaseOfTheFirstVersionKeepsItsKeys(t *testing.T) {
 	assert.Len(t, unopened, 3)
 }
 
-// A design that was kept as one, in which things had states, becomes two: what was drafted is planned and not there, what
-// is being built is there and done in the plan, and all else is both. What was done until then is told, and not undone.
+// A design that was kept as one, in which things had states, becomes two: what was drafted is planned and not there,
+// what is being built is there and done in the plan, and all else is both. What was done until then is told, and not
+// undone.
 func TestADesignOfBeforeIsDivided(t *testing.T) {
 	url := database(t)
 	db, err := sqlx.Open("pgx", url)

@@ -79,7 +79,7 @@ type Answer struct {
 
 // Idle reports whether nothing is asked of a box: it has not been handed anything yet.
 func (b *Box) Idle() bool {
-	return len(b.Circuits)+len(b.Rules)+len(b.Listeners)+len(b.Entries)+len(b.Filters) == 0 &&
+	return len(b.Circuits)+len(b.Rules)+len(b.Listeners)+len(b.Entries)+len(b.Filters) == 0 && len(b.Instances) < 2 &&
 		!slices.ContainsFunc(b.Links, func(l *Link) bool { return len(l.Tunnels) > 0 })
 }
 

@@ -35,11 +35,14 @@ type Instruction struct {
 	Set []design.Setting `json:"set"` // all values, as in a design file
 }
 
-// Instructions are those of one party in the order in which they are done: what is there, then
-// what joins it with others, then what routes by these.
+// Instructions are those of one party, none of one that is not there, in the order in which they are done: what is
+// there, then what joins it with others, then what routes by these.
 func Instructions(t *route.Tables, party design.ID) []Instruction {
 	d := t.Design
 	p := d.Get(party)
+	if p == nil {
+		return []Instruction{}
+	}
 	w := &writer{tables: t, design: d, party: p, who: ownerName(d, p), out: []Instruction{}}
 	for _, o := range order(d, party) {
 		w.write(o)

@@ -27,9 +27,12 @@ const Masked = "(masked)"
 // Parties are the kinds that get something.
 var Parties = box.Parties
 
-// Render returns the files for a party: configurations for its own boxes, and its sheet of
-// what must be set always.
+// Render returns the files for a party, none for one that is not there: configurations for its own boxes, and its sheet
+// of what must be set always.
 func Render(t *route.Tables, party design.ID, keys Keys) []File {
+	if t.Design.Get(party) == nil {
+		return nil
+	}
 	return Files(box.PartyOf(t, party), keys)
 }
 

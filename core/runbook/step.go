@@ -155,6 +155,7 @@ func (w *writer) step(x *task, p part, edits []design.Edit, after *estate) Step 
 		w.enter(&s, x, p, about, after, name)
 	}
 	if b != nil && b.Linux && len(s.Files) == 0 && p.does == "" && d == after.design() {
+		s.Checks = []Check{} // it has nothing of ours that could be asked
 		w.enter(&s, x, p, about, after, name)
 	}
 	s.Down, s.Moves, s.Works = w.differ(after)
@@ -164,7 +165,19 @@ func (w *writer) step(x *task, p part, edits []design.Edit, after *estate) Step 
 // inWords are changes as lines.
 func inWords(changes []design.Difference) (out []string) {
 	for _, c := range changes {
-		out = append(out, design.Word(c.Kind)+" "+c.Path+": "+c.Text)
+		what := design.Word(c.Kind) + " " + c.Path
+		switch {
+		case len(c.Fields) == 0 || c.Fields[0].Old != "" && c.Fields[0].New != "" || c.Fields[0].Key != "name":
+			out = append(out, what+": "+c.Text)
+		case c.Fields[0].New == "":
+			out = append(out, "take away: "+what)
+		default:
+			var says []string
+			for _, f := range c.Fields[1:] {
+				says = append(says, f.Key+" "+f.New)
+			}
+			out = append(out, strings.TrimSuffix(what+": "+strings.Join(says, ", "), ": "))
+		}
 	}
 	return out
 }
@@ -220,7 +233,7 @@ func (w *writer) enter(s *Step, x *task, p part, about map[design.ID]bool, after
 	}
 	for _, c := range s.Changes {
 		if !told[c.ID] {
-			s.Enter = append(s.Enter, design.Word(c.Kind)+" "+c.Path+": "+c.Text)
+			s.Enter = append(s.Enter, inWords([]design.Difference{c})...)
 		}
 	}
 	s.Does = "enter " + name
@@ -534,8 +547,10 @@ func (w *writer) also(x *task, before *estate) {
 	}
 	done, about := map[design.ID]bool{}, map[design.ID]bool{}
 	for _, p := range x.parts {
-		if party := w.of(p.at).Party(p.at); party != nil {
-			done[party.ID] = true
+		for _, d := range []*design.Design{before.design(), w.now.design()} {
+			if party := d.Party(p.at); party != nil {
+				done[party.ID] = true
+			}
 		}
 	}
 	for _, a := range x.after {

@@ -16,6 +16,7 @@ import (
 	"dravin/core/rehearsal"
 	"dravin/core/route"
 	"dravin/core/status"
+	"dravin/core/walk"
 	"dravin/lab/netns"
 )
 
@@ -309,17 +310,18 @@ func (p *play) daemonSays(n *node) {
 
 // holdFlows sends all flows and holds them against their walks.
 func (p *play) holdFlows(ctx context.Context, t *route.Tables, without string) []rehearsal.Check {
-	p.say(Event{Kind: StepEvent, Name: "sending", Of: len(p.plan.Flows)})
-	checks := make([]rehearsal.Check, len(p.plan.Flows))
+	flows := slices.DeleteFunc(slices.Clone(p.plan.Flows), func(f rehearsal.Flow) bool { return !p.stand(t, f) })
+	p.say(Event{Kind: StepEvent, Name: "sending", Of: len(flows)})
+	checks := make([]rehearsal.Check, len(flows))
 	limit := make(chan struct{}, atOnce)
 	var wg sync.WaitGroup
-	for n, f := range p.plan.Flows {
+	for n, f := range flows {
 		wg.Go(func() {
 			limit <- struct{}{}
 			defer func() { <-limit }()
 			checks[n] = p.holdFlow(ctx, t, f)
 			p.say(Event{
-				Kind: FlowEvent, ID: f.Intent, Name: f.Title, Up: checks[n].Same, Done: n + 1, Of: len(p.plan.Flows),
+				Kind: FlowEvent, ID: f.Intent, Name: f.Title, Up: checks[n].Same, Done: n + 1, Of: len(flows),
 				Text: checks[n].Rehearsed,
 			})
 		})
@@ -332,6 +334,21 @@ func (p *play) holdFlows(ctx context.Context, t *route.Tables, without string) [
 		p.report.Checks = append(p.report.Checks, c)
 	}
 	return checks
+}
+
+// stand reports whether both ends of a flow are there: what is not built yet, or was taken away, has a namespace all the
+// same, and nothing is judged of it.
+func (p *play) stand(t *route.Tables, f rehearsal.Flow) bool {
+	if p.whole == t {
+		return true
+	}
+	ends := []design.ID{f.Flow.From.Place, f.Flow.From.Endpoint, f.Flow.From.Box, f.Flow.Meant}
+	for _, o := range walk.Prove(p.whole, f.Flow).Owners {
+		ends = append(ends, o.ID)
+	}
+	return !slices.ContainsFunc(ends, func(id design.ID) bool {
+		return id != "" && p.whole.Design.Get(id) != nil && t.Design.Get(id) == nil
+	})
 }
 
 // holdFlow sends one; a busy machine may be late, so what should have come is asked for again.

@@ -247,7 +247,7 @@ func (p *play) sees(ctx context.Context, s runbook.Step, c runbook.Check, t *rou
 // stillWorks sends all flows of intents after a step: those that a step takes down are down, and no others.
 func (p *play) stillWorks(ctx context.Context, s runbook.Step, t *route.Tables) {
 	for _, f := range p.plan.Flows {
-		if f.Intent == "" {
+		if f.Intent == "" || !p.stand(t, f) {
 			continue
 		}
 		c := p.holdFlow(ctx, t, f)

@@ -15,7 +15,8 @@
   <h1 class="text-xl">Nothing here yet</h1>
   <p class="text-soft">
     {#if today}
-      You are looking at <b>today</b>: what you say is there already, and nobody has to make it.
+      You are looking at <b>today</b>: nothing is built yet. What you say now is there already, and nobody has
+      to make it; what is planned stands under <b>When built</b>.
     {:else}
       You are looking at <b>when built</b>: what you say is planned, and the runbook tells how to make it. To
       write down what is there already, switch to <b>Today</b> above first. What you bring in is there.

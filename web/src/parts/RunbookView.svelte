@@ -30,6 +30,8 @@
   ] as const;
   const when = new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle: "short" });
 
+  /** What is there before and after, and not alike: what is made or taken away is told by what is entered. */
+  const changed = (s: RunbookStep) => s.changes.filter((c) => c.text !== "new" && c.text !== "taken away");
   const allThere = (): void =>
     void write.attempt(
       () =>
@@ -132,9 +134,9 @@
                 <h3 class="label mt-2">{s.files.length ? "Put there" : "Enter"}</h3>
                 {#each s.enter as l, n (n)}<p class={l.startsWith("  ") ? "pl-4" : ""}>{l}</p>{/each}
               {/if}
-              {#if s.changes.length}
+              {#if changed(s).length}
                 <h3 class="label mt-2">What changes</h3>
-                {#each s.changes as c (c.id)}
+                {#each changed(s) as c (c.id)}
                   <p><span class="font-mono">{c.path}</span>: {c.text}</p>
                 {/each}
               {/if}
