@@ -42,7 +42,7 @@ type Compared struct {
 }
 
 type cellIn struct {
-	InDesign
+	InView
 	Tunnel string `path:"tunnel" maxLength:"128" pattern:"^[^\\x00-\\x1f\\x7f]+$" doc:"The tunnel's ID."`
 	Body   struct {
 		End    int    `json:"end" minimum:"0" maximum:"1" doc:"The first or second end."`
@@ -151,7 +151,7 @@ func (s *Server) sent(ctx context.Context, in *sentIn) (*answer[Compared], error
 				"Record what %s sent for %s, %s", settings.EndTitle(v.design, l, in.Body.End),
 				v.design.Get(t.Parent).Name, t.Name,
 			),
-			Edits: edits, FarKey: s.farKey(t.ID, keys, sent.Settings.Key),
+			Edits: v.design.SaidThere(edits), FarKey: s.farKey(t.ID, keys, sent.Settings.Key),
 		}
 		if in.Body.Reason != "" {
 			set.Reason = in.Body.Reason
@@ -229,7 +229,11 @@ func (s *Server) setCell(ctx context.Context, in *cellIn) (*answer[store.Info], 
 	if !design.IsLine(in.Body.Reason) {
 		return nil, refused("reason", "the reason holds a control character; write plain text")
 	}
-	edits, err := sheet.SetCell(v.design, t, in.Body.End, in.Body.Line, in.Body.Value)
+	of := v.design.On(in.asked())
+	if t = of.Get(t.ID); t == nil {
+		return nil, missing("tunnel", "it is planned and not built yet; look at it when built")
+	}
+	edits, err := sheet.SetCell(of, t, in.Body.End, in.Body.Line, in.Body.Value)
 	if err != nil {
 		var problems design.Problems
 		if errors.As(err, &problems) {
@@ -237,7 +241,7 @@ func (s *Server) setCell(ctx context.Context, in *cellIn) (*answer[store.Info], 
 		}
 		return nil, refused("line", err.Error())
 	}
-	return s.commit(ctx, in.Design, in.Body.Base, in.Body.Reason, edits)
+	return s.commit(ctx, in.Design, in.Body.Base, in.Body.Reason, v.design.Said(of.Said(edits)))
 }
 
 func (s *Server) setKey(ctx context.Context, in *keyIn) (*answer[store.Info], error) {

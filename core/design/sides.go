@@ -267,7 +267,7 @@ func sameUnnumbered(numbered, o *Object) bool {
 	switch numbered.Kind {
 	case KindTunnel, KindCircuit, KindSegment:
 	default:
-		return numbered == o
+		return numbered == o || same(numbered, o)
 	}
 	return same(unnumbered(numbered), unnumbered(o))
 }

@@ -8516,7 +8516,10 @@ export interface operations {
   };
   "set-cell": {
     parameters: {
-      query?: never;
+      query?: {
+        /** @description Of which side: built is what is there, today; planned is what is to be, when all is built. */
+        side?: "planned" | "built";
+      };
       header?: never;
       path: {
         /** @description The design's ID. */

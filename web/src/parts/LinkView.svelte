@@ -7,6 +7,7 @@
   import { kindWord } from "../lib/form";
   import { speed, split, statusMark, stateTone, stateWord } from "../lib/links";
   import { placeURL } from "../lib/places";
+  import { side } from "../lib/side";
   import { urlState } from "../lib/url.svelte";
   import LineTable from "./LineTable.svelte";
   import Fixes from "./Fixes.svelte";
@@ -60,7 +61,7 @@
       () =>
         data(
           client.POST("/api/designs/{design}/tunnels/{tunnel}/cell", {
-            params: { path: { design, tunnel: tunnel.id } },
+            params: { path: { design, tunnel: tunnel.id }, query: { side: side() } },
             body: {
               end,
               line: key,

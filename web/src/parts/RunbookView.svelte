@@ -134,14 +134,14 @@
                 <h3 class="label mt-2">{s.files.length ? "Put there" : "Enter"}</h3>
                 {#each s.enter as l, n (n)}<p class={l.startsWith("  ") ? "pl-4" : ""}>{l}</p>{/each}
               {/if}
+              {#if s.files.length}
+                <p class="font-mono">{s.files.map((f) => `/etc/${f}`).join("  ")}</p>
+              {/if}
               {#if changed(s).length}
                 <h3 class="label mt-2">What changes</h3>
                 {#each changed(s) as c (c.id)}
                   <p><span class="font-mono">{c.path}</span>: {c.text}</p>
                 {/each}
-              {/if}
-              {#if s.files.length}
-                <p class="font-mono">{s.files.map((f) => `/etc/${f}`).join("  ")}</p>
               {/if}
               {#if s.run.length}
                 <h3 class="label mt-2">Run</h3>
