@@ -116,13 +116,23 @@ func (w *writer) asks(j jointWork) []part {
 			var out []design.Edit
 			for _, e := range j.whole(w, cur) {
 				if e.Object != nil && e.ID == j.ID {
-					e = design.PutEdit(begun(e.Object).InState(design.Waiting))
+					e = design.PutEdit(begun(e.Object).InState(w.waits(j)))
 				}
 				out = append(out, e)
 			}
 			return out
 		},
 	}}
+}
+
+// waits is how something stands that was asked for: where a hub takes attachments without asking its owner, it is being
+// built meanwhile.
+func (w *writer) waits(j jointWork) design.State {
+	p := w.plan.ProfileOf(j.ID)
+	if j.Kind == design.KindAttachment && p != nil && p.Hub != nil && !p.Hub.AsksOwner {
+		return design.Making
+	}
+	return design.Waiting
 }
 
 // begun is a joint of which nothing is made yet.
