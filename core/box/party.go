@@ -23,9 +23,12 @@ type Party struct {
 // Parties are the kinds that get something.
 var Parties = []design.Kind{design.KindSite, design.KindNetwork, design.KindHub, design.KindEdgeRouter}
 
-// PartyOf resolves a party.
+// PartyOf resolves a party; of one that is not there nothing but its ID is known.
 func PartyOf(t *route.Tables, id design.ID) *Party {
 	o := t.Design.Get(id)
+	if o == nil {
+		return &Party{ID: id, Instructions: []Instruction{}, Proofs: []Proof{}}
+	}
 	p := &Party{
 		ID: id, Kind: o.Kind, Name: o.Name, Boxes: At(t, id), Hosts: hosts(t, id),
 		Instructions: Instructions(t, id), Proofs: []Proof{}, Zones: zones(t.Design, id),

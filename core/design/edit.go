@@ -61,6 +61,12 @@ func (d *Design) apply(edits []Edit, number bool) (next *Design, inverse []Edit,
 	if len(problems) > 0 {
 		return nil, nil, problems.sorted()
 	}
+	if number { // what comes or goes there alone counts, too
+		for _, e := range next.numbering(d, built) {
+			next.renumbered = append(next.renumbered, e.ID)
+			next = next.numbered(e)
+		}
+	}
 	if next.built, problems = d.applyBuilt(next, planned, built); len(problems) > 0 {
 		for n := range problems {
 			problems[n].Why += ", as built"
@@ -68,6 +74,13 @@ func (d *Design) apply(edits []Edit, number bool) (next *Design, inverse []Edit,
 		return nil, nil, problems.sorted()
 	}
 	return next, next.EditsTo(d), nil
+}
+
+// numbered is the design in which something was given a number.
+func (d *Design) numbered(e Edit) *Design {
+	next := d.Sketch([]Edit{e})
+	next.renumbered = d.renumbered
+	return next
 }
 
 // Sketch is the design after edits, without a question whether it is valid: what

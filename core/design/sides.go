@@ -89,8 +89,10 @@ func (d *Design) WithBuilt(there *Design) *Design {
 	out.built = there.asBuilt()
 	out.built.Name = d.Name
 	given := out.built
-	for _, o := range out.all {
-		out.renumbered = append(out.renumbered, o.ID)
+	for _, o := range out.all { // those that were given theirs just now
+		if d.objects[o.ID] != o {
+			out.renumbered = append(out.renumbered, o.ID)
+		}
 	}
 	given = given.Sketch(out.givenTo(given, &out))
 	out.renumbered = nil
@@ -98,28 +100,23 @@ func (d *Design) WithBuilt(there *Design) *Design {
 	return &out
 }
 
-// numberedBeside is the design with the numbers written down that the order of names tells, where something else is
-// there than planned: the two sides would count otherwise.
+// numberedBeside is the design with the numbers written down that the order of names tells, at boxes at which something
+// else is there than planned: the two sides would count otherwise. What is there keeps its own.
 func (d *Design) numberedBeside(there *Design) *Design {
-	counts := func(of *Design) (out []ID) {
-		for _, k := range []Kind{KindTunnel, KindCircuit, KindSegment} {
-			for _, o := range of.byKind[k] {
-				out = append(out, o.ID)
+	var edits []Edit
+	for _, k := range []Kind{KindLink, KindTunnel, KindCircuit, KindSegment} {
+		for _, o := range d.byKind[k] {
+			if there.objects[o.ID] == nil {
+				edits = append(edits, Edit{ID: o.ID})
 			}
 		}
-		slices.Sort(out)
-		return out
-	}
-	if slices.Equal(counts(d), counts(there)) {
-		return d
-	}
-	var edits []Edit
-	for _, k := range []Kind{KindTunnel, KindCircuit, KindSegment} {
-		for _, o := range d.byKind[k] {
-			edits = append(edits, PutEdit(o))
+		for _, o := range there.byKind[k] {
+			if d.objects[o.ID] == nil {
+				edits = append(edits, Edit{ID: o.ID})
+			}
 		}
 	}
-	return d.Sketch(d.numbering(d, edits))
+	return d.Sketch(d.numbering(there, edits))
 }
 
 // sharing is a design as built that has of the shared kinds what belongs to it: of all that its plan has, or, if given,
@@ -448,13 +445,23 @@ func Stored(name string, planned, built []*Object) *Design {
 // or has no state is built, what is drafted is not.
 func Divided(d *Design) *Design {
 	var absent []ID
+	var gone []Edit
+	for _, o := range d.all {
+		if !begun(o) {
+			absent, gone = append(absent, o.ID), append(gone, Edit{ID: o.ID})
+		}
+	}
+	d = d.Sketch(d.numbering(d, gone)) // the numbers that boxes have count what is drafted, too
 	facts, plans := []Edit{}, []Edit{}
 	for _, o := range d.all {
 		if !begun(o) {
-			absent = append(absent, o.ID)
-		} else if fact := asFact(o); fact != o {
+			continue
+		}
+		if fact := asFact(o); fact != o {
 			facts = append(facts, PutEdit(fact))
 		}
+	}
+	for _, o := range d.all {
 		plan := asPlanned(o)
 		if st := StateOf(o); (st == Waiting || st == Refused) && o.Kind != KindPeering && d.accepted(o.ID) {
 			plan = o.InState("")

@@ -336,8 +336,8 @@ func (p *play) holdFlows(ctx context.Context, t *route.Tables, without string) [
 	return checks
 }
 
-// stand reports whether both ends of a flow are there: what is not built yet, or was taken away, has a namespace all the
-// same, and nothing is judged of it.
+// stand reports whether both ends of a flow are there: what is not built yet, or was taken away, has a namespace all
+// the same, and nothing is judged of it.
 func (p *play) stand(t *route.Tables, f rehearsal.Flow) bool {
 	if p.whole == t {
 		return true
