@@ -33,7 +33,7 @@ func UnneededOf(t *route.Tables) []Unneeded {
 					o.ID, o.Name,
 					fmt.Sprintf(
 						"%s, toward which it maps, is %s", d.Title(m.Link),
-						design.StateWord(d.StateOf(m.Link)),
+						design.StateWord(design.StateOf(d.Get(m.Link))),
 					),
 				},
 			)
