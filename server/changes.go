@@ -9,6 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"dravin/core/change"
 	"dravin/core/design"
 	"dravin/core/finding"
 	"dravin/core/proof"
@@ -37,6 +38,8 @@ type changeIn struct {
 		Base   int64    `json:"base" minimum:"0" maximum:"9007199254740991" doc:"The position that the writer has seen."`
 		Reason string   `json:"reason" minLength:"1" maxLength:"200" doc:"What for, in the words of the history."`
 		Edits  []EditIn `json:"edits" minItems:"1" maxItems:"100000"`
+		Change string   `json:"change,omitempty" maxLength:"40" doc:"Of which change it is part, by ID; new: of one of its own, which the reason names; left out: of that which makes what is edited, else of one of its own."`
+		Why    string   `json:"why,omitempty" maxLength:"2000" doc:"What a change of its own is for."`
 	}
 }
 
@@ -140,13 +143,15 @@ func (s *Server) change(ctx context.Context, in *changeIn) (*answer[store.Info],
 		}
 		edits = v.design.Said(edits)
 	}
-	info, err := s.store.Commit(
-		ctx, in.Design, store.ChangeSet{Base: in.Body.Base, Author: author(ctx), Reason: in.Body.Reason, Edits: edits},
-	)
-	if err != nil {
-		return nil, s.failed(err)
+	if !design.IsText(in.Body.Why) {
+		return nil, refused("why", "it holds a control character; write plain text")
 	}
-	return answering(info, nil)
+	set := store.ChangeSet{Base: in.Body.Base, Author: author(ctx), Reason: in.Body.Reason, Edits: edits}
+	set.Work.Why = in.Body.Why
+	if in.Body.Change != "" {
+		set.Work.Changes = []change.ID{change.ID(in.Body.Change)}
+	}
+	return s.commitSet(ctx, in.Design, set)
 }
 
 // said reports whether any edit tells what is there.

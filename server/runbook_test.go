@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dravin/core/design"
 	"dravin/core/lifecycle"
 	"dravin/lab/stage"
 	"dravin/server"
@@ -68,6 +69,69 @@ func TestStepsAreTicked(t *testing.T) {
 		assert.NotEqual(t, book.Steps[0].ID, d.Step)
 	}
 	t.Logf("%d steps, %d of them with a code", len(done), coded)
+}
+
+const given = `dravin: 1
+name: Given
+sites:
+  - name: Fern Lodge
+    gateways: [{name: gateway, addresses: 203.0.113.10, asn: 4200000101}]
+    lans: [{name: house, prefixes: 10.212.1.0/24}]
+networks:
+  - name: seed bank
+    cloud: Osier
+    region: osier-west
+    blocks: 10.208.16.0/20
+    tables: [{name: main}]
+    subnets: [{name: main, table: seed-bank/main, prefixes: 10.208.16.0/24}]
+    gateways: [{name: gateway, addresses: 0.0.0.0, asn: 4200000102}]
+links:
+  - name: Fern Lodge to seed bank
+    routing: static
+    ends: [{gateway: fern-lodge/gateway, routes: 10.208.16.0/20}, {gateway: seed-bank/gateway, routes: 10.212.1.0/24}]
+    tunnels: [{name: tunnel 1, outside: [203.0.113.10, 0.0.0.0], inside: [169.254.130.1/30, 169.254.130.2/30]}]
+circuits:
+  - name: Fern Lodge circuit
+    ends:
+      - {at: seed-bank/gateway, mbps: 120, vlan: 214, inside: 169.254.141.1/30, routes: 10.212.1.0/24}
+      - {at: fern-lodge/gateway, mbps: 120, vlan: 214, inside: 169.254.141.2/30, routes: 10.208.16.0/20}
+built: nothing
+`
+
+// What only the doing brings is told with the step that brings it, and is in either design from then on: nothing that is
+// handed over leaves a place for it.
+func TestWhatStepsBringIsTold(t *testing.T) {
+	at := "/api/designs/" + call[store.Info](t, "POST", "/api/designs", doc{"from": "file", "file": given}, 201).ID
+	position := func() int64 { return call[store.Info](t, "GET", at, nil, 200).Position }
+	values := map[string]string{"code": "GARDEN-61", "address": "198.51.100.7, 198.51.100.8", "port": "enp3s0"}
+	wrong := map[string]string{"code": "", "address": "the first", "port": "a port; reboot"}
+	brought := map[string]int{}
+	for range 40 {
+		book := call[server.Runbook](t, "GET", at+"/runbook", nil, 200)
+		if len(book.Steps) == 0 {
+			break
+		}
+		for _, s := range book.Steps {
+			if len(s.After) > 0 {
+				call[doc](t, "POST", at+"/runbook/done", doc{"base": position(), "step": s.ID}, 422)
+			}
+		}
+		s := book.Steps[0]
+		require.Empty(t, s.After)
+		if s.Needs != "" {
+			brought[s.Needs]++
+			call[doc](t, "POST", at+"/runbook/done", doc{"base": position(), "step": s.ID, "code": wrong[s.Needs]}, 422)
+		} else {
+			assert.NotContains(t, fmt.Sprint(s.Enter), "FILL-IN", s.Does)
+		}
+		call[doc](t, "POST", at+"/runbook/done", doc{"base": position(), "step": s.ID, "code": values[s.Needs]}, 200)
+	}
+	assert.Equal(t, map[string]int{"code": 1, "address": 1, "port": 1}, brought)
+	assert.Empty(t, call[design.Comparison](t, "GET", at+"/work", nil, 200).Changed)
+	files := fmt.Sprint(call[[]doc](t, "GET", at+"/handover", nil, 200))
+	assert.NotContains(t, files, "remote_addrs = FILL-IN")
+	assert.Contains(t, files, "remote_addrs = 198.51.100.7")
+	assert.Contains(t, files, "circuit1 enp3s0")
 }
 
 // A server tells whether it can rehearse, and with which command somebody else can; what was never played or captured

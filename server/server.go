@@ -177,6 +177,7 @@ func (s *Server) API(r chi.Router) huma.API {
 	s.rehearsalOperations(api)
 	s.runbookOperations(api)
 	s.builtOperations(api)
+	s.workOperations(api)
 	describe(config.Components.Schemas)
 	return api
 }

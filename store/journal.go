@@ -31,6 +31,7 @@ type ChangeSet struct {
 	Edits  []design.Edit
 	FarKey *FarKey // kept with the change, or not at all; nil: none
 	Tick   *Tick   // kept with the change, or not at all; nil: none
+	Work   Work
 }
 
 // FarKey is the pre-shared key of a tunnel that a far end sent; "" forgets it.
@@ -57,7 +58,7 @@ func (s *Store) Commit(ctx context.Context, id string, set ChangeSet) (Info, err
 			return errNoChange
 		}
 		if set.Tick != nil {
-			if err := set.Tick.keep(ctx, tx, id, in.Position); err != nil {
+			if err := set.Tick.keep(ctx, tx, id, in.Position, len(edits) > 0); err != nil {
 				return err
 			}
 		}
@@ -77,7 +78,14 @@ func (s *Store) Commit(ctx context.Context, id string, set ChangeSet) (Info, err
 		); err != nil {
 			return err
 		}
-		return record(ctx, tx, id, in.Position, set.Author, set.Reason, actEdit, nil, edits, inverse)
+		work, err := set.Work.keep(ctx, tx, id, set, d, next, edits)
+		if err != nil {
+			return err
+		}
+		if err := record(ctx, tx, id, in.Position, set.Author, set.Reason, actEdit, nil, edits, inverse); err != nil {
+			return err
+		}
+		return tell(ctx, tx, id, in.Position, work)
 	})
 	if errors.Is(err, errNoChange) {
 		return s.Info(ctx, id)

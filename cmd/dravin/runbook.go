@@ -35,7 +35,7 @@ func runbookCommand() *cobra.Command {
 				}
 				d = d.WithBuilt(older.Built())
 			}
-			book, err := runbook.Of(c.Context(), proof.Of(route.Solve(d.Built(), status.Condition{})), d, nil)
+			book, err := runbook.Of(c.Context(), proof.Of(route.Solve(d.Built(), status.Condition{})), d, nil, nil, nil)
 			if err != nil {
 				return err
 			}
@@ -61,6 +61,23 @@ var windowHeads = map[runbook.Window]string{
 	runbook.After:  "After the window",
 }
 
+// gateLine is what is waited for, for whom, how long, and from which step on.
+func gateLine(b *runbook.Runbook, g runbook.Gate) string {
+	out := g.Text
+	if g.For != "" {
+		out += ", for " + g.For
+	}
+	if g.Days > 0 {
+		out += ", up to " + words.Count(int(g.Days), "day", "days")
+	}
+	for _, s := range b.Steps {
+		if s.ID == g.Begins && !g.Begun {
+			out += fmt.Sprintf(", once step %d is done", s.N)
+		}
+	}
+	return out
+}
+
 func printRunbook(w io.Writer, b *runbook.Runbook) {
 	window := runbook.Window("")
 	for _, s := range b.Steps {
@@ -73,6 +90,11 @@ func printRunbook(w io.Writer, b *runbook.Runbook) {
 			who = " (" + s.Who + ")"
 		}
 		fmt.Fprintf(w, "[ ] %d. %s%s: %s\n", s.N, s.Where, who, s.Does)
+		for _, id := range s.After {
+			if k := slices.IndexFunc(b.Steps, func(x runbook.Step) bool { return x.ID == id }); k >= 0 {
+				fmt.Fprintf(w, "      not before step %d, which brings an address that this one is set to\n", b.Steps[k].N)
+			}
+		}
 		for _, l := range s.Enter {
 			fmt.Fprintf(w, "      %s\n", l)
 		}
@@ -98,8 +120,8 @@ func printRunbook(w io.Writer, b *runbook.Runbook) {
 		}
 		fmt.Fprintln(w)
 	}
-	for _, l := range b.Waits {
-		fmt.Fprintf(w, "waits: %s\n", l)
+	for _, g := range b.Gates {
+		fmt.Fprintf(w, "waits: %s\n", gateLine(b, g))
 	}
 	for _, l := range b.Cannot {
 		fmt.Fprintf(w, "can not be made: %s\n", l)

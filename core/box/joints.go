@@ -156,6 +156,7 @@ type Circuit struct {
 	// circuit nor a session says them.
 	Inside    netip.Prefix
 	FarInside netip.Addr
+	Port      string // into which it is plugged; empty: not known
 }
 
 // Insides are the box's addresses on the circuit.
@@ -178,7 +179,7 @@ func circuits(t *route.Tables, at design.ID) []Circuit {
 			}
 			c := Circuit{
 				ID: o.ID, Name: o.Name, Number: numbers[o.ID], VLAN: e.VLAN, Segment: d.SegmentOf(o.ID),
-				Up: t.Status.Of(o.ID).Up,
+				Up: t.Status.Of(o.ID).Up, Port: e.Port,
 			}
 			in := topology.OnCircuit(d, o, k)
 			c.Inside, c.FarInside = in.Own, in.Far

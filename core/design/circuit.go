@@ -48,6 +48,8 @@ type CircuitEnd struct {
 	VLAN uint16 `yaml:"vlan,omitempty" json:"vlan,omitempty"`
 	// The number of its interface at a box of one's own, for life; given when it is made: the next that is free there.
 	Number uint16 `yaml:"number,omitempty" json:"number,omitempty"`
+	// At a box of one's own: the port into which it is plugged; known once it is.
+	Port string `yaml:"port,omitempty" json:"port,omitempty" form:"port"`
 	// Its address on the circuit, with the length of the range that both ends share; left out where a session says it.
 	Inside netip.Prefix `yaml:"inside,omitempty" json:"inside,omitzero" host:"true"`
 	// What this end is expected to learn over it; without a session, what it sends into it.

@@ -36,6 +36,7 @@ var Docs = map[string]string{
 	"CircuitEnd.Inside":       "Its address on the circuit, with the length of the range that both ends share; left out where a session says it.",
 	"CircuitEnd.Mbps":         "The speed that this end has, Mbit/s.",
 	"CircuitEnd.Number":       "The number of its interface at a box of one's own, for life; given when it is made: the next that is free there.",
+	"CircuitEnd.Port":         "At a box of one's own: the port into which it is plugged; known once it is.",
 	"CircuitEnd.Routes":       "What this end is expected to learn over it; without a session, what it sends into it.",
 	"CircuitEnd.VLAN":         "The VLAN tag (IEEE 802.1Q).",
 	"CircuitEnd.Zone":         "The zone that this end has it in.",

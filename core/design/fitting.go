@@ -46,11 +46,40 @@ func namesMissing(v reflect.Value, field int, there func(ID) bool) (missing bool
 	return missing
 }
 
-// FieldsUnlike names the fields in which two objects differ, as keys of the design file, name included; all of what is
-// there where one is nil.
+// within is the key of what an object stands in.
+const within = "within"
+
+// WithFields is an object with some fields of another of its kind, by the keys of [FieldsUnlike].
+func WithFields(o, of *Object, keys []string) *Object {
+	out := *o
+	body := copyOf(o)
+	v, from := reflect.ValueOf(body).Elem(), reflect.ValueOf(of.Body).Elem()
+	for _, key := range keys {
+		switch key {
+		case "name":
+			out.Name = of.Name
+		case within:
+			out.Parent = of.Parent
+		default:
+			for n := range v.NumField() {
+				if k, _ := keyOf(v.Type().Field(n)); k == key {
+					v.Field(n).Set(from.Field(n))
+				}
+			}
+		}
+	}
+	return out.With(body)
+}
+
+// FieldsUnlike names the fields in which two objects differ, as keys of the design file, name and what they stand in
+// included; all of what is there where one is nil.
 func FieldsUnlike(a, b *Object) []string {
 	if a != nil && b != nil {
-		return Differences(a, b)
+		out := Differences(a, b)
+		if a.Parent != b.Parent {
+			out = append(out, within)
+		}
+		return out
 	}
 	o := cmpFirst(a, b)
 	out := []string{"name"}

@@ -31,6 +31,9 @@ const (
 
 var orderCode = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._:/-]{0,99}$`)
 
+// portName is a name that an interface of Linux can have, and that stands for nothing else in a script.
+var portName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,14}$`)
+
 var forms = map[string]form{
 	"": {most: maxLine},
 	// Free text is stored and shown, and never rendered into a file for a box.
@@ -48,6 +51,12 @@ var forms = map[string]form{
 	"community": {most: maxLine, check: func(text string) error {
 		_, err := negotiate.ParseCommunity(text)
 		return err
+	}},
+	"port": {most: maxLine, pattern: portName.String(), check: func(text string) error {
+		if !portName.MatchString(text) {
+			return errors.New("is no name of a port; it has up to 15 letters, digits and . _ -, such as enp3s0")
+		}
+		return nil
 	}},
 	"code": {most: maxLine, pattern: orderCode.String(), check: func(text string) error {
 		if !orderCode.MatchString(text) {

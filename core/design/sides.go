@@ -433,6 +433,18 @@ func (d *Design) SaidThere(edits []Edit) []Edit {
 	return d.Said(out)
 }
 
+// Only is the plan of which the work is some edits of what is built and nothing else. What of the estate names what is
+// not there by then is not in it. Errors: [Problems].
+func (d *Design) Only(edits []Edit) (*Design, error) {
+	there, _, err := d.Built().Apply(edits)
+	if err != nil {
+		return nil, err
+	}
+	out := *there.Sharing(d)
+	out.side, out.aside, out.built = Planned, nil, d.Built()
+	return &out, nil
+}
+
 // Stored is the design of an estate that was kept as two lists of objects. What belongs to the estate is in the first
 // alone or in both.
 func Stored(name string, planned, built []*Object) *Design {

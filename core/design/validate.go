@@ -67,11 +67,23 @@ func (d *Design) revalidate(before *Design, touched []ID) Problems {
 		case o == nil || !again[id]:
 		case o.Parent != "" && d.objects[o.Parent] == nil:
 			v.missing(o, "parent", o.Parent)
+		case !d.rooted(o): // what it stands in tells
 		default:
 			v.object(o)
 		}
 	}
 	return v.problems
+}
+
+// rooted reports whether all is there in which an object stands.
+func (d *Design) rooted(o *Object) bool {
+	for n := 0; o != nil && n < deepest; n++ {
+		if o.Parent == "" {
+			return true
+		}
+		o = d.objects[o.Parent]
+	}
+	return o != nil
 }
 
 // concerned are the objects that a change of the touched may have made invalid,

@@ -1,6 +1,7 @@
 package handover
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -8,8 +9,7 @@ import (
 	"dravin/core/box"
 )
 
-// portsFile names the interface into which each circuit is plugged, which no design
-// says.
+// portsFile names the interface into which each circuit is plugged.
 const portsFile = Ports
 
 // Ports is that file's path below /etc. What was filled in there stays: the routes' script adds what is new.
@@ -30,6 +30,11 @@ func (s *script) circuits() {
 			`p=${DRAVIN_PORTS:-/etc/%[1]s}; if [ -w "$p" ] && ! grep -q "^%[2]s " "$p"; then echo %[3]s >>"$p"; fi`, portsFile,
 			c.Device(), shellWord(portLine(c)),
 		)
+		if c.Port != "" { // it was not known when the file was written
+			s.line(
+				`if [ -w "$p" ]; then sed -i "s/^%[1]s %[2]s /%[1]s %[3]s /" "$p"; fi`, c.Device(), fillIn, c.Port,
+			)
+		}
 		// All that comes to the port is the circuit's: in any other mode the port answers for the
 		// circuit's address (ARP), and packets come in beside its routing instance.
 		make := `ip link add link "$p" name ` + c.Device() + ` type macvlan mode passthru`
@@ -71,8 +76,10 @@ func ports(b *box.Box) string {
 	return p.String()
 }
 
-// portLine is the line of a circuit whose port is to be filled in.
-func portLine(c box.Circuit) string { return fmt.Sprintf("%s %s # %s", c.Device(), fillIn, c.Name) }
+// portLine is the line of a circuit with its port, or with the place for it while nobody knows it.
+func portLine(c box.Circuit) string {
+	return fmt.Sprintf("%s %s # %s", c.Device(), cmp.Or(c.Port, fillIn), c.Name)
+}
 
 // shellWord is a text as one word of the shell.
 func shellWord(text string) string { return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'" }

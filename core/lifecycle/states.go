@@ -19,8 +19,10 @@ type Step struct {
 
 // The keys of steps that need to be told something.
 const (
-	NeedsCode   = "code"
-	NeedsAnswer = "answer"
+	NeedsCode    = "code"
+	NeedsAnswer  = "answer"
+	NeedsAddress = "address"
+	NeedsPort    = "port"
 )
 
 // Steps lists what can be done next with something, seen from the design as planned: each is a fact about what is

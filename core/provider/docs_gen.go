@@ -6,6 +6,7 @@ package provider
 var Docs = map[string]string{
 	"Circuit.CodeDays":            "How long a code can be used, in days.",
 	"Circuit.DefaultASN":          "The cloud's ASN on circuits.",
+	"Circuit.DeliveryDays":        "How long it takes from the order to the code, in days.",
 	"Circuit.OrderedAt":           "Who gives the order code; the other side accepts with it. cloud if left out.",
 	"Circuit.Redundant":           "Two, in different zones, are wanted for redundancy.",
 	"Circuit.Speeds":              "The speeds that can be ordered, Mbit/s.",
@@ -62,6 +63,7 @@ var Docs = map[string]string{
 	"Prices.PeeringFarGB":         "What goes over a peering between regions, each way.",
 	"Prices.PeeringGB":            "What goes over a peering in one region, each way.",
 	"Profile.About":               "Free text.",
+	"Profile.AnswerDays":          "Within how many days who owns something there answers a request.",
 	"Profile.Circuit":             "Private circuits.",
 	"Profile.DeadNextHop":         "What an entry to something unusable does: inactive is passed over, black-hole swallows. inactive if left out.",
 	"Profile.Filters":             "Where it has filters, and how they decide.",

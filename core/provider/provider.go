@@ -47,6 +47,8 @@ type Profile struct {
 	Translation Translation `yaml:"translation,omitempty" json:"translation,omitzero"`
 	// Where it has filters, and how they decide.
 	Filters []Filtering `yaml:"filters,omitempty" json:"filters,omitempty"`
+	// Within how many days who owns something there answers a request.
+	AnswerDays uint32 `yaml:"answer_days,omitempty" json:"answer_days,omitempty"`
 	// How many of each; 0 is unlimited.
 	Limits Limits `yaml:"limits,omitempty" json:"limits,omitzero"`
 	// What it costs.
@@ -169,6 +171,8 @@ type Circuit struct {
 	Speeds []uint32 `yaml:"speeds" json:"speeds" min:"1"`
 	// Who gives the order code; the other side accepts with it. cloud if left out.
 	OrderedAt string `yaml:"ordered_at,omitempty" json:"ordered_at,omitempty" enum:"cloud,exchange"`
+	// How long it takes from the order to the code, in days.
+	DeliveryDays uint32 `yaml:"delivery_days,omitempty" json:"delivery_days,omitempty"`
 	// How long a code can be used, in days.
 	CodeDays uint32 `yaml:"code_days,omitempty" json:"code_days,omitempty"`
 	// A code holds for one zone only.

@@ -33,9 +33,9 @@ func (p *Plan) unsent(intent design.ID, why string) {
 	}
 }
 
-// Came notes what came of the plan's flows; checks are those of the flows, in their order.
-func (r *Report) Came(p *Plan, checks []Check) {
-	for n, f := range p.Flows {
+// Came notes what came of flows; checks are theirs, in their order.
+func (r *Report) Came(flows []Flow, checks []Check) {
+	for n, f := range flows {
 		k := slices.IndexFunc(r.Intents, func(i Intent) bool { return i.ID == f.Intent })
 		if k < 0 {
 			continue

@@ -47,7 +47,7 @@ type Command struct {
 type Step struct {
 	// ID stays the same as long as it is done to the same things at the same place.
 	ID     string      `json:"id"`
-	N      int         `json:"n"` // in the order, from 1
+	N      int         `json:"n"` // its number, from 1; it keeps it whatever else is done
 	Window Window      `json:"window" enum:"before,during,after"`
 	Object design.ID   `json:"object"` // what it is about: a joint, or the party, box or table at which it is done
 	Kind   design.Kind `json:"kind"`
@@ -60,11 +60,15 @@ type Step struct {
 	Files  []string    `json:"files"` // of a box of one's own that are others: below its /etc
 	Run    []Command   `json:"run"`
 	Checks []Check     `json:"checks"`
-	Down   []Hit       `json:"down"`                                // what works today and does not once this is done
-	Moves  []Hit       `json:"moves"`                               // what works by another way then
-	Works  []Hit       `json:"works"`                               // what works from then on, and did not
-	Back   []string    `json:"back"`                                // the way back
-	Needs  string      `json:"needs,omitempty" enum:"code,address"` // what only the doing brings, and must be told
+	Down   []Hit       `json:"down"`  // what works today and does not once this is done
+	Moves  []Hit       `json:"moves"` // what works by another way then
+	Works  []Hit       `json:"works"` // what works from then on, and did not
+	Back   []string    `json:"back"`  // the way back
+	// Needs is what only the doing brings, and must be told: an order code, public addresses, or the port of a box.
+	Needs string `json:"needs,omitempty" enum:"code,address,port"`
+	End   int    `json:"end,omitempty"` // of a joint, from 1
+	// After are the IDs of steps that bring what this one is to be set to: it is not done before.
+	After []string `json:"after"`
 	// Changes are the edits in words: of each object what becomes of which field.
 	Changes []design.Difference `json:"changes"`
 	// Edits make the design as built say that it is done; none of a box that follows what was done elsewhere.
@@ -86,36 +90,62 @@ type Check struct {
 // Runbook is the whole order of work.
 type Runbook struct {
 	Steps  []Step   `json:"steps"`
-	Waits  []string `json:"waits"`  // what has no steps yet, since somebody must answer first
+	Gates  []Gate   `json:"gates"`  // what waits for somebody
 	Cannot []string `json:"cannot"` // what would not come up once all is done, with why: mend the design first
 	Holds  int      `json:"holds"`  // intents that hold today
 	Then   int      `json:"then"`   // and once all is done
 	Of     int      `json:"of"`
+	// Since is what this order of work goes on from.
+	Since *Since `json:"-"`
 }
 
-// Loaded are the files that boxes of one's own have, by path, where these are others than those of the design as built:
-// a step elsewhere was done, and the box has not followed yet.
-type Loaded map[design.ID]map[string]string
+// Gate is where the work waits for somebody.
+type Gate struct {
+	Object design.ID `json:"object"`
+	Text   string    `json:"text"` // what is waited for, as a sentence
+	For    string    `json:"for"`  // for whom; empty if nobody is said to answer for it
+	Days   uint32    `json:"days"` // how long that takes, as the cloud's profile tells; 0: nobody knows
+	// Begins is the ID of the step with which the waiting begins; empty: nobody has to begin it.
+	Begins string `json:"begins"`
+	// Begun says that the step is done already, and it is being waited.
+	Begun bool `json:"begun"`
+}
+
+// Loaded is what boxes of one's own have, where this is something else than the design as built says: a step elsewhere
+// was done, and the box has not followed yet.
+type Loaded map[design.ID]Has
+
+// Has is what a box of one's own has.
+type Has struct {
+	Files    map[string]string `json:"files"`    // by path
+	Prepared []string          `json:"prepared"` // the lines by which it was made ready
+}
 
 // mostTried is up to how many things that are to be done each is tried for what it breaks; of more the first that can
 // be done is.
 const mostTried = 30
 
 // Of is the order of work from what is built, with its proofs, to a plan.
-func Of(ctx context.Context, built *proof.Proofs, plan *design.Design, has Loaded) (*Runbook, error) {
+// owed are steps that are left of what was done, see [Runbook.Also].
+// The order of work that it goes on with keeps its numbers; nil: it begins.
+func Of(
+	ctx context.Context, built *proof.Proofs, plan *design.Design, has Loaded, owed []Step, since *Since,
+) (*Runbook, error) {
 	begun := newEstate(built)
 	w := &writer{
 		ctx: ctx, now: begun, begun: begun, plan: plan, loaded: map[design.ID]map[string]string{},
-		prepared: map[design.ID][]string{},
-		out:      &Runbook{Steps: []Step{}, Waits: []string{}, Cannot: []string{}},
+		prepared: map[design.ID][]string{}, gives: map[design.ID]string{},
+		out: &Runbook{Steps: []Step{}, Gates: []Gate{}, Cannot: []string{}},
 	}
 	w.holds(built)
-	for id, files := range has {
-		w.loaded[id] = files
+	w.begin(since)
+	for id, x := range has {
+		w.loaded[id], w.prepared[id] = x.Files, append([]string{}, x.Prepared...)
 	}
 	if len(has) > 0 {
 		w.follow(nil)
 	}
+	w.out.Steps = append(w.out.Steps, owed...)
 	for {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -132,6 +162,7 @@ func Of(ctx context.Context, built *proof.Proofs, plan *design.Design, has Loade
 	}
 	w.cannot()
 	w.windows()
+	w.number()
 	for _, r := range w.now.proofs.All() {
 		if r.Holds {
 			w.out.Then++
@@ -148,11 +179,14 @@ type writer struct {
 	plan  *design.Design
 	held  map[design.ID]bool
 	ways  map[design.ID]string // by which intents hold today
+	since *Since
 	out   *Runbook
 	// loaded are the files that each box of one's own has by now, by their path; none: those of today.
 	loaded map[design.ID]map[string]string
 	// prepared are the lines by which each box of one's own has been made ready by now.
 	prepared map[design.ID][]string
+	// gives are the steps that bring the public addresses of gateways.
+	gives map[design.ID]string
 }
 
 // holds notes what works today. What must never work and has ends that are not there yet can not begin to fail.
@@ -237,9 +271,8 @@ func (w *writer) cannot() {
 		switch v := st.Of(j.ID); {
 		case v.Up || !status.Exists(j.Object):
 		case v.Cause == status.NotAccepted || v.Cause == status.HalfMade:
-			if !slices.Contains(w.out.Waits, v.Why) {
-				w.out.Waits = append(w.out.Waits, v.Why)
-			}
+			w.gate(Gate{Object: j.ID, Text: v.Why, Begun: true})
+		case w.ungiven(j):
 		case w.touched(j):
 			w.out.Cannot = append(w.out.Cannot, w.now.design().Title(j.ID)+": once it is made, "+v.Why)
 		}
@@ -265,7 +298,7 @@ func (w *writer) differ(e *estate) (down, moves, works []Hit) {
 				h.Why = r.Error
 			}
 			down = append(down, h)
-		case w.held[r.Intent] && !r.Never && way(r) != w.ways[r.Intent]:
+		case w.held[r.Intent] && !r.Never && shortened(way(r)) != w.ways[r.Intent]:
 			moves = append(moves, h)
 		case !w.held[r.Intent] && r.Holds && !r.Never:
 			works = append(works, h)
@@ -279,7 +312,6 @@ func (w *writer) differ(e *estate) (down, moves, works []Hit) {
 func (w *writer) windows() {
 	first, last := -1, -1
 	for n := range w.out.Steps {
-		w.out.Steps[n].N = n + 1
 		s := w.out.Steps[n]
 		before := Step{}
 		if n > 0 {

@@ -1,6 +1,8 @@
 package runbook
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"maps"
 	"slices"
@@ -63,7 +65,7 @@ func (w *writer) ups(s *Step, j design.Joint) []Check {
 func (w *writer) blank(d *design.Design, at design.ID) Step {
 	s := Step{
 		Enter: []string{}, Files: []string{}, Run: []Command{}, Checks: []Check{}, Back: []string{},
-		Changes: []design.Difference{}, Where: "the design",
+		Changes: []design.Difference{}, Where: "the design", After: []string{},
 	}
 	party := d.Party(at)
 	if party == nil {
@@ -86,7 +88,7 @@ func (w *writer) step(x *task, p part, edits []design.Edit, after *estate) Step 
 		d = w.now.design()
 	}
 	s := w.blank(d, p.at)
-	s.Needs = p.needs
+	s.Needs, s.End = p.needs, p.end
 	for _, e := range edits {
 		if c, ok := design.DifferenceOf(w.now.design(), after.design(), e.ID); ok {
 			s.Changes = append(s.Changes, c)
@@ -159,6 +161,7 @@ func (w *writer) step(x *task, p part, edits []design.Edit, after *estate) Step 
 		w.enter(&s, x, p, about, after, name)
 	}
 	s.Down, s.Moves, s.Works = w.differ(after)
+	w.brings(&s, edits, after)
 	return s
 }
 
@@ -475,30 +478,16 @@ func (w *writer) tries(s Step, after *estate) (out []Check) {
 // owe it from before.
 func (w *writer) follow(x *task) {
 	d := w.now.design()
-	busy := map[design.ID]bool{} // that are gone to anyway
-	if x == nil {
-		for _, t := range w.pending() {
-			for _, p := range t.parts {
-				busy[p.at] = true
-			}
-		}
-	}
 	for _, k := range []design.Kind{design.KindGateway, design.KindBox, design.KindEdgeRouter} {
 		for _, o := range d.Of(k) {
 			b := w.now.box(o.ID)
-			if !b.Linux || busy[o.ID] {
+			if !b.Linux {
 				continue
 			}
 			party := d.Party(o.ID)
 			s := w.blank(d, o.ID)
 			s.Object, s.Kind, s.At = o.ID, o.Kind, o.ID
-			s.Does = "load the files that are others since"
-			if x != nil {
-				s.ID = fmt.Sprintf("%s/%s/0/follow-%s", w.root(x), party.ID, o.ID)
-				s.Does = "load the files that " + w.called(x) + " changes"
-			} else {
-				s.ID = fmt.Sprintf("%s/%s/0/follow", o.ID, party.ID)
-			}
+			s.Does = "load the files that are others by what was done elsewhere"
 			if x != nil && x.joint.Object != nil && x.joint.Kind == design.KindLink &&
 				slices.Contains(x.joint.Ends[:], o.ID) && !w.changesMore(b, party) {
 				continue
@@ -506,11 +495,31 @@ func (w *writer) follow(x *task) {
 			if w.load(&s, b, party, w.now); len(s.Files) == 0 {
 				continue
 			}
+			s.ID = fmt.Sprintf("%s/%s/0/follow-%s", o.ID, party.ID, w.filesMark(o.ID, s.Files))
 			s.Checks = append(s.Checks, forwards)
 			s.Down, s.Moves, s.Works = w.differ(w.now)
 			w.out.Steps = append(w.out.Steps, s)
 		}
 	}
+}
+
+// filesMark is a short name for some files of a box as they are loaded.
+func (w *writer) filesMark(box design.ID, paths []string) string {
+	sum := sha256.New()
+	for _, p := range paths {
+		fmt.Fprintf(sum, "%s\n%s\n", p, w.loaded[box][p])
+	}
+	return hex.EncodeToString(sum.Sum(nil)[:4])
+}
+
+// Also are the steps right after one that say at other parties what it did: they are left once it is done.
+func (r *Runbook) Also(id string) (out []Step) {
+	for _, s := range r.Steps {
+		if strings.HasPrefix(s.ID, strings.ReplaceAll(id, "/", "-")+"/") {
+			out = append(out, s)
+		}
+	}
+	return out
 }
 
 // Owed are the files that boxes of one's own have, but for the one at which edits are done, where these are others once
@@ -528,11 +537,12 @@ func Owed(built *proof.Proofs, plan *design.Design, edits []design.Edit, at desi
 			if !b.Linux || o.ID == at || was == nil || was.Idle() && b.Idle() {
 				continue
 			}
-			had := map[string]string{}
+			had := Has{Files: map[string]string{}, Prepared: []string{}}
 			if !was.Idle() {
-				had = before.filesOf(before.design().Party(o.ID).ID, before.design().Get(o.ID).Name)
+				had.Prepared = was.Prepare
+				had.Files = before.filesOf(before.design().Party(o.ID).ID, before.design().Get(o.ID).Name)
 			}
-			if !maps.Equal(had, then.filesOf(then.design().Party(o.ID).ID, o.Name)) {
+			if !maps.Equal(had.Files, then.filesOf(then.design().Party(o.ID).ID, o.Name)) {
 				out[o.ID] = had
 			}
 		}

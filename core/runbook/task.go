@@ -1,6 +1,7 @@
 package runbook
 
 import (
+	"fmt"
 	"slices"
 
 	"dravin/core/design"
@@ -101,17 +102,12 @@ func (w *writer) asks(j jointWork) []part {
 	}
 	body := r.Body.(*design.Request)
 	if cur.Get(r.ID) != nil {
-		w.out.Waits = append(w.out.Waits, w.plan.Title(j.ID)+" waits for an answer of "+w.plan.Title(body.To))
+		w.gate(w.asked(j, r))
 		return []part{}
 	}
-	asker := j.Ends[0]
-	for _, end := range j.Ends {
-		if p := w.plan.Party(end); p != nil && body.From != "" && design.OwnerOf(p) == body.From {
-			asker = end
-		}
-	}
+	w.gate(w.asked(j, r))
 	return []part{{
-		key: "ask", at: w.plan.Party(asker).ID, does: "ask " + w.plan.Title(body.To) + " for it",
+		key: "ask", at: w.asker(j, body), does: "ask " + w.plan.Title(body.To) + " for it",
 		edits: func(w *writer, cur *design.Design) []design.Edit {
 			var out []design.Edit
 			for _, e := range j.whole(w, cur) {
@@ -123,6 +119,30 @@ func (w *writer) asks(j jointWork) []part {
 			return out
 		},
 	}}
+}
+
+// asker is the party whose owner asks for a joint.
+func (w *writer) asker(j jointWork, r *design.Request) design.ID {
+	for _, end := range j.Ends {
+		if p := w.plan.Party(end); p != nil && r.From != "" && design.OwnerOf(p) == r.From {
+			return p.ID
+		}
+	}
+	return w.plan.Party(j.Ends[0]).ID
+}
+
+// asked is the waiting for the answer to a request.
+func (w *writer) asked(j jointWork, r *design.Object) Gate {
+	body := r.Body.(*design.Request)
+	g := Gate{
+		Object: j.ID, Text: w.plan.Title(j.ID) + " waits for an answer of " + w.plan.Title(body.To),
+		For: w.plan.Title(body.To), Begun: w.begun.design().Get(r.ID) != nil,
+		Begins: fmt.Sprintf("%s/%s/0/ask", j.ID, w.asker(j, body)),
+	}
+	if p := w.plan.ProfileOf(j.ID); p != nil {
+		g.Days = p.AnswerDays
+	}
+	return g
 }
 
 // waits is how something stands that was asked for: where a hub takes attachments without asking its owner, it is being
@@ -334,17 +354,48 @@ func (w *writer) circuitParts(j jointWork, b *design.Circuit) (out []part) {
 		step("order", "order the circuit", "", 0, to(design.StepOrdered))
 		fallthrough
 	case design.StepOrdered:
+		w.gate(w.delivered(j))
 		says := "get the order code, and tell it to " + w.plan.Title(j.Ends[1])
 		step("code", says, lifecycle.NeedsCode, 0, to(design.StepCode))
 		fallthrough
 	case design.StepCode:
 		step("accept", "accept the circuit with its order code", "", 1, to(design.StepAccepted))
 	}
+	for n, e := range b.Ends {
+		if box := w.of(e.At).Get(e.At); e.Port == "" && !w.inCloud(e.At) {
+			step("port", "plug "+j.Name+" in at "+box.Name+", and say into which port", lifecycle.NeedsPort, n, none)
+		}
+	}
 	if w.inCloud(j.Ends[ends[0]]) {
-		step("end", "", "", ends[0], func(*writer, *design.Design) []design.Edit { return []design.Edit{} })
+		step("end", "", "", ends[0], none)
 	}
 	step("end", "", "", ends[1], j.whole)
 	return out
+}
+
+// none are the edits of a part that says nothing of what is there by itself.
+func none(*writer, *design.Design) []design.Edit { return []design.Edit{} }
+
+// delivered is the waiting for the order code of a circuit.
+func (w *writer) delivered(j jointWork) Gate {
+	d := w.of(j.ID)
+	at := d.Party(j.Ends[0])
+	g := Gate{
+		Object: j.ID, Text: d.Title(j.ID) + " is being delivered until its order code is there",
+		Begins: fmt.Sprintf("%s/%s/1/order", j.ID, at.ID),
+	}
+	if o := w.begun.design().Get(j.ID); o != nil {
+		g.Begun = o.Body.(*design.Circuit).Step == design.StepOrdered
+	}
+	if own := d.Get(design.OwnerOf(at)); own != nil {
+		g.For = own.Name
+	}
+	for _, end := range j.Ends {
+		if p := d.ProfileOf(end); p != nil && p.Circuit != nil {
+			g.Days = max(g.Days, p.Circuit.DeliveryDays)
+		}
+	}
+	return g
 }
 
 // changedCircuit changes a circuit that runs at the ends that it concerns.

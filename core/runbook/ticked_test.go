@@ -1,6 +1,7 @@
 package runbook_test
 
 import (
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -10,6 +11,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/runbook"
+	"dravin/lab/estates"
 )
 
 const twoDepots = `dravin: 1
@@ -62,4 +64,49 @@ func TestStepsSayTheSameOnceOthersAreDone(t *testing.T) {
 	assert.Equal(t, first.Files, now.Files)
 	assert.Equal(t, first.Run, now.Run)
 	assert.Equal(t, first.Back, now.Back)
+}
+
+// What is left of a runbook keeps its numbers and windows whatever of it is done, and in whatever order.
+func TestStepsAreNumberedOnce(t *testing.T) {
+	first := drawnFrom(t)
+	kept := 0
+	for seed := first; seed < first+10; seed++ {
+		r := rand.New(rand.NewPCG(seed, 3))
+		d := estates.Worked(seed)
+		book := written(t, d)
+		for n := range book.Steps {
+			assert.Equal(t, n+1, book.Steps[n].N)
+		}
+		next := len(book.Steps) + 1
+		told := map[string]runbook.Told{}
+		for range 4 {
+			if len(book.Steps) == 0 {
+				break
+			}
+			s := book.Steps[r.IntN(len(book.Steps))]
+			edits := slices.Clone(s.Edits)
+			for n := range edits {
+				edits[n].Side = design.Built
+			}
+			then, _, err := d.Apply(edits)
+			if err != nil {
+				continue // it needs what another step makes
+			}
+			for _, x := range book.Steps {
+				told[x.ID] = runbook.Told{N: x.N, Window: x.Window}
+			}
+			d = then
+			book, err = runbook.Of(t.Context(), solved(d.Built()), d, nil, nil, book.Since)
+			require.NoError(t, err)
+			for _, x := range book.Steps {
+				if was, known := told[x.ID]; known {
+					kept++
+					assert.Equal(t, was, runbook.Told{N: x.N, Window: x.Window}, "seed %d: %s", seed, x.Does)
+				} else {
+					assert.GreaterOrEqual(t, x.N, next, "seed %d: %s has a number that another had", seed, x.Does)
+				}
+			}
+		}
+	}
+	assert.NotZero(t, kept)
 }

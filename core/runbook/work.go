@@ -54,7 +54,6 @@ const (
 func (w *writer) pending() (out []*task) {
 	cur := w.now.design()
 	left := cur.Toward(w.plan)
-	w.out.Waits = []string{}
 	at := map[string]*task{}
 	for _, e := range left {
 		o := w.either(e.ID)

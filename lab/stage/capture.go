@@ -29,13 +29,13 @@ type sight struct {
 }
 
 // captures sends some flows once more, one by one, and captures at every device that they may meet.
-func (p *play) captures(ctx context.Context, checks []rehearsal.Check) {
+func (p *play) captures(ctx context.Context, flows []rehearsal.Flow, checks []rehearsal.Check) {
 	if !p.options.Captures {
 		return
 	}
 	var order []int
 	for _, differs := range []bool{true, false} {
-		for n, f := range p.plan.Flows {
+		for n, f := range flows {
 			if checks[n].Same != differs && (differs || f.Intent != "") {
 				order = append(order, n)
 			}
@@ -43,7 +43,7 @@ func (p *play) captures(ctx context.Context, checks []rehearsal.Check) {
 	}
 	p.say(Event{Kind: StepEvent, Name: "capturing", Of: min(len(order), mostCaptured)})
 	for _, n := range order[:min(len(order), mostCaptured)] {
-		f := p.plan.Flows[n]
+		f := flows[n]
 		file, err := p.captured(ctx, f, checks[n].Same)
 		if err != nil || ctx.Err() != nil {
 			p.say(Event{Kind: LogEvent, Name: f.Title, Text: fmt.Sprint("it was not captured: ", err)})

@@ -158,9 +158,9 @@ func (p *play) found(ctx context.Context) error {
 	}
 	p.holdState(ctx)
 	p.holdTerms(ctx)
-	checks := p.holdFlows(ctx, p.tables, "")
-	p.report.Came(p.plan, checks)
-	p.captures(ctx, checks)
+	flows, checks := p.holdFlows(ctx, p.tables, "")
+	p.report.Came(flows, checks)
+	p.captures(ctx, flows, checks)
 	if err := p.drills(ctx); err != nil {
 		return err
 	}
@@ -308,11 +308,13 @@ func (p *play) daemonSays(n *node) {
 	p.say(Event{Kind: LogEvent, Node: n.Name, Name: n.Title, Text: string(text[max(0, len(text)-most):])})
 }
 
-// holdFlows sends all flows and holds them against their walks.
-func (p *play) holdFlows(ctx context.Context, t *route.Tables, without string) []rehearsal.Check {
-	flows := slices.DeleteFunc(slices.Clone(p.plan.Flows), func(f rehearsal.Flow) bool { return !p.stand(t, f) })
+// holdFlows sends all flows of which both ends are there and holds them against their walks.
+func (p *play) holdFlows(
+	ctx context.Context, t *route.Tables, without string,
+) (flows []rehearsal.Flow, checks []rehearsal.Check) {
+	flows = slices.DeleteFunc(slices.Clone(p.plan.Flows), func(f rehearsal.Flow) bool { return !p.stand(t, f) })
 	p.say(Event{Kind: StepEvent, Name: "sending", Of: len(flows)})
-	checks := make([]rehearsal.Check, len(flows))
+	checks = make([]rehearsal.Check, len(flows))
 	limit := make(chan struct{}, atOnce)
 	var wg sync.WaitGroup
 	for n, f := range flows {
@@ -333,7 +335,7 @@ func (p *play) holdFlows(ctx context.Context, t *route.Tables, without string) [
 		}
 		p.report.Checks = append(p.report.Checks, c)
 	}
-	return checks
+	return flows, checks
 }
 
 // stand reports whether both ends of a flow are there: what is not built yet, or was taken away, has a namespace all

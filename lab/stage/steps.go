@@ -25,7 +25,7 @@ const checkWithin = 60 * time.Second
 // steps begins with the estate of today, does the steps of the runbook in their order, and runs each of their checks.
 // After each step it holds what works against what is proven of the half-done estate.
 func (p *play) steps(ctx context.Context) error {
-	book, err := runbook.Of(ctx, proof.Of(p.tables), p.goal, nil)
+	book, err := runbook.Of(ctx, proof.Of(p.tables), p.goal, nil, nil, nil)
 	if err != nil {
 		return err
 	}

@@ -6,6 +6,7 @@
   import { useDesign, writer } from "./api/queries";
   import { places, placeURL } from "./lib/places";
   import { side, sideState } from "./lib/side";
+  import { working, workOn } from "./lib/working.svelte";
   import { urlState } from "./lib/url.svelte";
   import Choice from "./parts/Choice.svelte";
   import FindingsDrawer from "./parts/FindingsDrawer.svelte";
@@ -150,6 +151,12 @@
     >
   </div>
 </header>
+{#if working(design)}
+  <p class="bg-mark border-line border-b px-4 py-1 text-sm print:hidden" role="status">
+    What you change is part of <span class="font-semibold">{working(design)?.title}</span>.
+    <button class="button ml-2" onclick={() => workOn(design, undefined)}>Stop working on it</button>
+  </p>
+{/if}
 
 {#if design_.error && !state}
   <p class="p-6" role="alert">{design_.error.message}. <a href={p("/")}>All designs</a></p>

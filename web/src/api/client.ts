@@ -32,6 +32,7 @@ export type Rehearsed = Schemas["Rehearsed"];
 export type Rehearsing = Schemas["Rehearsing"];
 export type RehearsalEvent = Schemas["StageEvent"];
 export type RehearsalCheck = Schemas["RehearsalCheck"];
+export type WorkChange = Schemas["WorkChange"];
 export type RunbookStep = Schemas["RunbookStep"];
 export type PassesView = Schemas["PassesView"];
 export type HeldFilter = Schemas["PassesHeld"];

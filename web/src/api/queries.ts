@@ -3,6 +3,7 @@ import { toast } from "svelte-sonner";
 import { side } from "../lib/side";
 import { offeredAgain, offerOf } from "../lib/offers";
 import { doable } from "../lib/say";
+import { working } from "../lib/working.svelte";
 import {
   client,
   data,
@@ -487,11 +488,48 @@ export const useHandover = (d: () => string, target: () => Target | "") =>
       ),
   );
 
-export const useRunbook = (d: () => string) =>
+/** The runbook of all work, or of one change alone. */
+export const useRunbook = (d: () => string, change: () => string = () => "") =>
   view(
     d,
-    () => ["runbook"],
-    () => data(client.GET("/api/designs/{design}/runbook", inside(d()))),
+    () => ["runbook", change()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/runbook", {
+          params: { path: { design: d() }, query: { change: change() || undefined } },
+        }),
+      ),
+  );
+
+/** The order of work of edits that are not made yet. */
+export const useTriedRunbook = (d: () => string, edits: () => Edit[], wanted: () => boolean) =>
+  view(
+    d,
+    () => ["runbook", "tried", edits()],
+    () =>
+      data(client.POST("/api/designs/{design}/runbook/try", { ...inside(d()), body: { edits: edits() } })),
+    wanted,
+  );
+
+export const useWorkChanges = (d: () => string) =>
+  view(
+    d,
+    () => ["work", "changes"],
+    () => data(client.GET("/api/designs/{design}/work/changes", inside(d()))),
+  );
+
+/** A change alone: what is built, with it and what it needs. */
+export const useAlone = (d: () => string, change: () => string, wanted: () => boolean) =>
+  view(
+    d,
+    () => ["work", "changes", change()],
+    () =>
+      data(
+        client.GET("/api/designs/{design}/work/changes/{change}", {
+          params: { path: { design: d(), change: change() } },
+        }),
+      ),
+    wanted,
   );
 
 export const useSearch = (d: () => string, text: () => string) =>
@@ -782,9 +820,9 @@ export function writer(queries: QueryClient, design: () => string) {
   /**
    * Edits that are at hand are of what the person sees. Where a write before them was answered only afterwards, they are
    * what the same answer offers then under the same words: those of before would take that write back. Other edits
-   * are made when it is their turn.
+   * are made when it is their turn. What is done as one, such as a plan, is a change of its own.
    */
-  const change = (reason: string, edits: Edits): Promise<boolean> => {
+  const change = (reason: string, edits: Edits, own = false): Promise<boolean> => {
     const seen = base();
     const from = typeof edits !== "function" && underWay.get(design()) ? offering(edits) : undefined;
     const then = from?.state.data;
@@ -802,7 +840,12 @@ export function writer(queries: QueryClient, design: () => string) {
       return data(
         client.POST("/api/designs/{design}/changes", {
           ...inside(design()),
-          body: { base: of, reason, edits: saidOf(list) },
+          body: {
+            base: of,
+            reason,
+            edits: saidOf(list),
+            change: working(design())?.id ?? (own ? "new" : undefined),
+          },
         }),
       );
     }, reason);
@@ -817,14 +860,18 @@ export function writer(queries: QueryClient, design: () => string) {
      */
     say: (said: Saying, heard: Heard) => {
       const seen = base();
-      return change(heard.reason || "Say it", async () => {
-        if (base() === seen) return heard.edits;
-        const again = await hear(design(), said);
-        const wrong = again.lines.flatMap((l) => l.problems)[0];
-        if (!doable(again))
-          throw new Error(wrong ? [wrong.why, wrong.want].filter(Boolean).join("; ") : "Nothing to do");
-        return again.edits;
-      });
+      return change(
+        heard.reason || "Say it",
+        async () => {
+          if (base() === seen) return heard.edits;
+          const again = await hear(design(), said);
+          const wrong = again.lines.flatMap((l) => l.problems)[0];
+          if (!doable(again))
+            throw new Error(wrong ? [wrong.why, wrong.want].filter(Boolean).join("; ") : "Nothing to do");
+          return again.edits;
+        },
+        true,
+      );
     },
     undo: () =>
       attempt(() =>

@@ -994,6 +994,40 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/runbook/try": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** The order of work of edits that are not made yet, as a change of their own; nothing is stored */
+    post: operations["try-runbook"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/runbook/undone": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Take back that a step is done: what it said of what is there is not said any more */
+    post: operations["untick-step"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/designs/{design}/say": {
     parameters: {
       query?: never;
@@ -1317,6 +1351,41 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/designs/{design}/work/changes": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The named changes of which the work consists, the last first */
+    get: operations["list-work-changes"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/designs/{design}/work/changes/{change}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** A change alone: what is built, with it and what it needs, proven */
+    get: operations["get-work-change"];
+    put?: never;
+    /** Take a change back, set it aside, take it up again, or call it otherwise */
+    post: operations["do-work-change"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1325,6 +1394,36 @@ export interface components {
       version: string;
       /** @description What everybody who works here should know. */
       warnings: string[];
+    };
+    Alone: {
+      /** @description Why it can not be built alone; empty if it can. */
+      cannot: string;
+      /** @description What becomes of which field. */
+      changes: components["schemas"]["Difference"][];
+      /**
+       * Format: int64
+       * @description How many hold then.
+       */
+      holds: number;
+      /** @description Those that it makes otherwise. */
+      intents: components["schemas"]["AloneIntent"][];
+      /**
+       * Format: int64
+       * @description Of how many of which both ends are there.
+       */
+      of: number;
+      /** @description Changes that it needs, and that are built with it. */
+      with: string[];
+    };
+    AloneIntent: {
+      /** @description It holds once the change is built, and nothing else. */
+      after: boolean;
+      /** @description It holds as built. */
+      before: boolean;
+      intent: string;
+      name: string;
+      /** @description What stops it then; empty if it holds. */
+      why: string;
     };
     AnswerInBody: {
       accept: boolean;
@@ -1360,6 +1459,9 @@ export interface components {
       subnets?: string[];
       /** @description What is attached. */
       what: string;
+    };
+    BookInBody: {
+      edits: components["schemas"]["EditIn"][];
     };
     Box: {
       /** @description Its own, in the subnets of its network or the LANs of its site. */
@@ -1495,9 +1597,13 @@ export interface components {
        * @description The position that the writer has seen.
        */
       base: number;
+      /** @description Of which change it is part, by ID; new: of one of its own, which the reason names; left out: of that which makes what is edited, else of one of its own. */
+      change?: string;
       edits: components["schemas"]["EditIn"][];
       /** @description What for, in the words of the history. */
       reason: string;
+      /** @description What a change of its own is for. */
+      why?: string;
     };
     Circuit: {
       /** @description The order code that one party gives the other. */
@@ -1550,6 +1656,8 @@ export interface components {
        * @description The number of its interface at a box of one's own, for life; given when it is made: the next that is free there.
        */
       number?: number;
+      /** @description At a box of one's own: the port into which it is plugged; known once it is. */
+      port?: string;
       /** @description What this end is expected to learn over it; without a session, what it sends into it. */
       routes?: string[];
       /**
@@ -3918,6 +4026,11 @@ export interface components {
     Profile: {
       /** @description Free text. */
       about?: string;
+      /**
+       * Format: int32
+       * @description Within how many days who owns something there answers a request.
+       */
+      answer_days?: number;
       /** @description Private circuits. */
       circuit?: components["schemas"]["ProviderCircuit"];
       /**
@@ -4091,6 +4204,11 @@ export interface components {
        * @description The cloud's ASN on circuits.
        */
       default_asn?: number;
+      /**
+       * Format: int32
+       * @description How long it takes from the order to the code, in days.
+       */
+      delivery_days?: number;
       /**
        * @description Who gives the order code; the other side accepts with it. cloud if left out.
        * @enum {string}
@@ -4790,8 +4908,17 @@ export interface components {
     };
     Runbook: {
       cannot: string[];
+      /** @description Of which changes each step is part, by the step's ID. */
+      changes: {
+        [key: string]: string[];
+      };
+      /** @description By when what is waited for can be expected, by the object, where it is known since when it is waited and how long it takes. */
+      days: {
+        [key: string]: string;
+      };
       /** @description Steps that somebody has done, the last first. */
       done: components["schemas"]["StoreTick"][];
+      gates: components["schemas"]["RunbookGate"][];
       /** Format: int64 */
       holds: number;
       /** Format: int64 */
@@ -4799,7 +4926,6 @@ export interface components {
       steps: components["schemas"]["RunbookStep"][];
       /** Format: int64 */
       then: number;
-      waits: string[];
     };
     RunbookCheck: {
       intent?: string;
@@ -4813,18 +4939,41 @@ export interface components {
       line: string;
       why?: string;
     };
+    RunbookGate: {
+      begins: string;
+      begun: boolean;
+      /** Format: int32 */
+      days: number;
+      for: string;
+      object: string;
+      text: string;
+    };
     RunbookHit: {
       intent: string;
       name: string;
       why?: string;
     };
+    RunbookRunbook: {
+      cannot: string[];
+      gates: components["schemas"]["RunbookGate"][];
+      /** Format: int64 */
+      holds: number;
+      /** Format: int64 */
+      of: number;
+      steps: components["schemas"]["RunbookStep"][];
+      /** Format: int64 */
+      then: number;
+    };
     RunbookStep: {
+      after: string[];
       at?: string;
       back: string[];
       changes: components["schemas"]["Difference"][];
       checks: components["schemas"]["RunbookCheck"][];
       does: string;
       down: components["schemas"]["RunbookHit"][];
+      /** Format: int64 */
+      end?: number;
       enter: string[];
       files: string[];
       id: string;
@@ -4869,7 +5018,7 @@ export interface components {
       /** Format: int64 */
       n: number;
       /** @enum {string} */
-      needs?: "code" | "address";
+      needs?: "code" | "address" | "port";
       object: string;
       party?: string;
       run: components["schemas"]["RunbookCommand"][];
@@ -5219,6 +5368,11 @@ export interface components {
       /** Format: date-time */
       at: string;
       author: string;
+      /**
+       * Format: int64
+       * @description Its number; 0 of one that was done before steps kept theirs.
+       */
+      n: number;
       /** Format: int64 */
       position: number;
       step: string;
@@ -5372,7 +5526,9 @@ export interface components {
        * @description The position that the writer has seen.
        */
       base: number;
-      /** @description The order code, of a step that needs one. */
+      /** @description Of whose runbook, by the change's ID; left out: of that of all work. */
+      change?: string;
+      /** @description What the step brings, of one that needs something: the order code, the public addresses, the port. */
       code?: string;
       /** @description The step's ID. */
       step: string;
@@ -5505,6 +5661,15 @@ export interface components {
       outcome: components["schemas"]["NegotiateOutcome"];
       sessions: components["schemas"]["SessionStatus"][];
       status: components["schemas"]["StatusVerdict"];
+    };
+    UntickInBody: {
+      /**
+       * Format: int64
+       * @description The position that the writer has seen.
+       */
+      base: number;
+      /** @description The step's ID. */
+      step: string;
     };
     WalkDecided: {
       before: components["schemas"]["FilterMissed"][];
@@ -5826,6 +5991,56 @@ export interface components {
       /** @enum {string} */
       way: "there" | "back";
       what: string;
+    };
+    WorkChange: {
+      /**
+       * Format: date-time
+       * @description When it was begun.
+       */
+      at: string;
+      author: string;
+      /** @description What of it is to be done, in words. */
+      does: string;
+      /**
+       * Format: int64
+       * @description Of how many objects all that it plans is built.
+       */
+      done: number;
+      id: string;
+      /** @description Changes that can not be done without it. */
+      needed: string[];
+      /** @description Changes without which it can not be done. */
+      needs: string[];
+      /**
+       * Format: int64
+       * @description Of how many objects it plans something.
+       */
+      of: number;
+      /**
+       * @description Open: something of it is to be done. Done: all is built. Aside: it is out of the plan and can be taken up again. Back: it was taken back.
+       * @enum {string}
+       */
+      state: "open" | "done" | "aside" | "back";
+      title: string;
+      why: string;
+    };
+    WorkInBody: {
+      /**
+       * Format: int64
+       * @description The position that the writer has seen.
+       */
+      base: number;
+      /**
+       * @description Take it back, set it aside, take it up again, or call it otherwise.
+       * @enum {string}
+       */
+      do: "back" | "aside" | "up" | "call";
+      /** @description What it is called then. */
+      title?: string;
+      /** @description What it is for. */
+      why?: string;
+      /** @description With those that need it; else it is refused where there are any. */
+      with?: boolean;
     };
     WorkedView: {
       edits: components["schemas"]["Edit"][];
@@ -8058,7 +8273,10 @@ export interface operations {
   };
   "get-runbook": {
     parameters: {
-      query?: never;
+      query?: {
+        /** @description Of which change alone, with what it needs, by its ID; left out: of all work. */
+        change?: string;
+      };
       header?: never;
       path: {
         /** @description The design's ID. */
@@ -8101,6 +8319,78 @@ export interface operations {
     requestBody: {
       content: {
         "application/json": components["schemas"]["TickInBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["StoreInfo"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "try-runbook": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["BookInBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["RunbookRunbook"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "untick-step": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["UntickInBody"];
       };
     };
     responses: {
@@ -8848,6 +9138,110 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Comparison"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "list-work-changes": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["WorkChange"][];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "get-work-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+        /** @description The change's ID; rest: what no change tells of. */
+        change: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Alone"];
+        };
+      };
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["ProblemDetails"];
+        };
+      };
+    };
+  };
+  "do-work-change": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        /** @description The design's ID. */
+        design: string;
+        /** @description The change's ID; rest: what no change tells of. */
+        change: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["WorkInBody"];
+      };
+    };
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["StoreInfo"];
         };
       };
       /** @description Error */

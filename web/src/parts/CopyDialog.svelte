@@ -27,7 +27,7 @@
     try {
       const c = await copiesOf(design, { source: id, pattern, count });
       const words = count === 1 ? `Copy ${name}` : `Copy ${name} ${count} times`;
-      if (await write.change(words, c.edits as never)) {
+      if (await write.change(words, c.edits as never, true)) {
         notes = c.notes;
         done(c.made[0] ?? "");
       }

@@ -223,7 +223,7 @@
                 {design}
                 list={remedies.data}
                 none="Nothing that Dravin can make lets them survive this: another box, or another party's help, is needed."
-                apply={(r) => write.change(r.title, r.edits)}
+                apply={(r) => write.change(r.title, r.edits, true)}
               />
             {/if}
           {/if}

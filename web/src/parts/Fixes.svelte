@@ -32,7 +32,7 @@
     {/if}
     <button
       class="button text-left whitespace-normal"
-      onclick={() => write.change(fix.title.split(";")[0] ?? fix.title, fix.edits)}>{fix.title}</button
+      onclick={() => write.change(fix.title.split(";")[0] ?? fix.title, fix.edits, true)}>{fix.title}</button
     >
     <button
       class="button text-soft"

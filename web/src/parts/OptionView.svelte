@@ -1,10 +1,12 @@
 <script lang="ts">
-  import type { Plan, PlanOption } from "../api/client";
+  import type { Edit, Plan, PlanOption } from "../api/client";
+  import { useTriedRunbook } from "../api/queries";
   import { byParty } from "../lib/plan";
   import { placeURL } from "../lib/places";
   import Address from "./Address.svelte";
   import RouteEffect from "./RouteEffect.svelte";
   import Choice from "./Choice.svelte";
+  import Known from "./Known.svelte";
   import PlanPicture from "./PlanPicture.svelte";
   import TriedWalk from "./TriedWalk.svelte";
   import Verdict from "./Verdict.svelte";
@@ -25,7 +27,12 @@
     "Published services",
     "Names",
   ];
-  let order = $state<"when" | "who">("when");
+  let order = $state<"steps" | "when" | "who">("steps");
+  const book = useTriedRunbook(
+    () => design,
+    () => option.edits as Edit[],
+    () => order === "steps" && option.edits.length > 0 && !option.refused,
+  );
   const steps = $derived(
     order === "who"
       ? byParty(option).map((p) => ({ word: p.party, list: p.steps }))
@@ -109,11 +116,14 @@
     <div class="flex items-center gap-2">
       <h4 class="font-semibold">
         {option.changes.length}
-        {option.changes.length === 1 ? "change" : "changes"}, in this order
+        {option.changes.length === 1 ? "change" : "changes"}{order === "steps" && book.data
+          ? `, ${book.data.steps.length === 1 ? "1 step" : `${book.data.steps.length} steps`}`
+          : ", in this order"}
       </h4>
       <Choice
         label="In the order of"
         options={[
+          { key: "steps", word: "Steps", title: "As its runbook will have them" },
           { key: "when", word: "When" },
           { key: "who", word: "Who" },
         ]}
@@ -124,7 +134,28 @@
         <button class="button ml-auto" onclick={() => apply(option)}>Apply as one</button>
       {/if}
     </div>
-    {#each steps as s (s.word)}
+    {#if order === "steps" && option.edits.length && !option.refused}
+      <Known of={book} what="The order of its work" />
+      <ol class="mt-1 text-sm">
+        {#each book.data?.steps.slice(0, most) ?? [] as s (s.id)}
+          <li class="flex gap-2">
+            <span class="text-soft w-32 shrink-0 truncate" title={s.where}>{s.where}</span>
+            <span class="min-w-0 wrap-anywhere"
+              >{s.does}
+              {#each s.down as h (h.intent)}<span class="text-clash block"
+                  >× {h.name} is down from then on</span
+                >{/each}
+            </span>
+          </li>
+        {/each}
+      </ol>
+      {#if (book.data?.steps.length ?? 0) > most}<button class="button my-1" onclick={() => (most = 1000)}
+          >{(book.data?.steps.length ?? 0) - most} more</button
+        >{/if}
+      {#each book.data?.gates ?? [] as g (g.object)}<p class="text-sm">{g.text}</p>{/each}
+      {#each book.data?.cannot ?? [] as l (l)}<p class="text-warn text-sm">! {l}</p>{/each}
+    {/if}
+    {#each order === "steps" && option.edits.length && !option.refused ? [] : steps as s (s.word)}
       <p class="text-soft mt-1">{s.word}</p>
       <ol class="text-sm">
         {#each s.list.slice(0, most) as c, n (n)}

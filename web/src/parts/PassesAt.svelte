@@ -104,7 +104,7 @@
       <ul class="flex flex-wrap gap-1.5">
         {#each view.could as c (c.at)}
           <li>
-            <button class="button" onclick={() => write.change(`A filter at ${c.title}`, c.edits)}
+            <button class="button" onclick={() => write.change(`A filter at ${c.title}`, c.edits, true)}
               ><Plus size={16} />{c.title}<span class="text-soft">{c.kind}, {plural(c.rules, "rule")}</span
               ></button
             >

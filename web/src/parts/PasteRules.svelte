@@ -29,7 +29,7 @@
   const preview = $derived(asked.trim() ? read.data : undefined);
   async function apply(): Promise<void> {
     const pasted = text;
-    if (preview && (await write.change(`Bring in ${preview.rules.length} rules`, preview.edits))) {
+    if (preview && (await write.change(`Bring in ${preview.rules.length} rules`, preview.edits, true))) {
       if (text !== pasted) return; // it was typed on meanwhile
       text = "";
       close();

@@ -2,7 +2,7 @@
   import { useQueryClient } from "@tanstack/svelte-query";
   import { Check, Printer } from "@lucide/svelte";
   import { client, data, type RunbookStep } from "../api/client";
-  import { useRunbook, writer } from "../api/queries";
+  import { useRunbook, useWorkChanges, writer } from "../api/queries";
   import { placeURL } from "../lib/places";
   import { urlState } from "../lib/url.svelte";
   import Known from "./Known.svelte";
@@ -11,7 +11,15 @@
     design: string;
   }
   const { design }: Props = $props();
-  const book = useRunbook(() => design);
+  const change = urlState("change");
+  const book = useRunbook(
+    () => design,
+    () => change.value,
+  );
+  const changes = useWorkChanges(() => design);
+  const open_ = $derived(changes.data?.filter((c) => c.state === "open") ?? []);
+  const parts = (s: RunbookStep): string =>
+    (book.data?.changes[s.id] ?? []).map((id) => open_.find((c) => c.id === id)?.title ?? "").join("; ");
   const write = writer(useQueryClient(), () => design);
   const who = urlState("who");
   const open = urlState("step");
@@ -44,6 +52,30 @@
       "All of it is there already",
     );
 
+  const day = new Intl.DateTimeFormat(undefined, { dateStyle: "medium" });
+  /** What only the doing of a step brings. */
+  const needed: Record<string, { label: string; hint: string }> = {
+    code: { label: "Order code", hint: "order code" },
+    address: { label: "Public addresses", hint: "its public addresses" },
+    port: { label: "Port", hint: "its port, as enp3s0" },
+  };
+  const before = (s: RunbookStep): RunbookStep[] => steps.filter((x) => s.after.includes(x.id));
+  const begins = (id: string): string => {
+    const s = steps.find((x) => x.id === id);
+    return s ? `, once step ${s.n} is done` : "";
+  };
+  const undone = (t: { step: string; title: string }): void =>
+    void write.attempt(
+      () =>
+        data(
+          client.POST("/api/designs/{design}/runbook/undone", {
+            params: { path: { design } },
+            body: { base: write.base(), step: t.step },
+          }),
+        ),
+      `Not done: ${t.title}`,
+    );
+
   let codes = $state<Record<string, string>>({});
   function done(s: RunbookStep): void {
     void write.attempt(
@@ -51,7 +83,12 @@
         data(
           client.POST("/api/designs/{design}/runbook/done", {
             params: { path: { design } },
-            body: { base: write.base(), step: s.id, ...(s.needs ? { code: codes[s.id] ?? "" } : {}) },
+            body: {
+              base: write.base(),
+              step: s.id,
+              ...(change.value ? { change: change.value } : {}),
+              ...(s.needs ? { code: codes[s.id] ?? "" } : {}),
+            },
           }),
         ),
       `Step done: ${s.does}`,
@@ -69,6 +106,12 @@
         {:else}Runbook{/if}
       </h1>
       <span class="ml-auto flex gap-1.5 print:hidden">
+        {#if open_.length > 1 || change.value}
+          <select class="field max-w-64" aria-label="Of which change" bind:value={change.value}>
+            <option value="">All changes</option>
+            {#each open_ as c (c.id)}<option value={c.id}>{c.title}</option>{/each}
+          </select>
+        {/if}
         {#if people.length > 1}
           <select class="field" aria-label="Whose steps" bind:value={who.value}>
             <option value="">Everybody's steps</option>
@@ -83,9 +126,11 @@
     </div>
     <Known of={book} what="The runbook" />
     {#if book.data && !steps.length}
-      <p class="text-good">✓ What is built is what is planned.</p>
+      <p class="text-good">
+        {change.value ? "✓ All of it that can be done now is done." : "✓ What is built is what is planned."}
+      </p>
     {/if}
-    {#if steps.length}
+    {#if steps.length && !change.value}
       <p class="text-soft mb-2 text-sm print:hidden">
         The work is what differs between what is built and what is planned.
         <button class="button" onclick={allThere}>All of it is there already</button>
@@ -110,9 +155,9 @@
               </button>
               {#if s.needs}
                 <input
-                  class="field w-36 print:hidden"
-                  aria-label="Order code"
-                  placeholder="order code"
+                  class="field w-44 print:hidden"
+                  aria-label={needed[s.needs]?.label}
+                  placeholder={needed[s.needs]?.hint}
                   value={codes[s.id] ?? ""}
                   oninput={(e) => (codes[s.id] = e.currentTarget.value)}
                 />
@@ -120,10 +165,14 @@
               <button class="button print:hidden" onclick={() => done(s)}><Check size={16} />Done</button>
             </div>
             <div class="ml-8 text-sm">
+              {#if open_.length > 1 && parts(s)}<p class="text-soft">Part of {parts(s)}</p>{/if}
               {#each s.down as h (h.intent)}
                 <p class="text-clash">× {h.name} is down from then on: {h.why}</p>
               {/each}
               {#each s.moves as h (h.intent)}<p class="text-warn">↷ {h.name} goes another way</p>{/each}
+              {#each before(s) as b (b.id)}
+                <p class="text-warn">! Not before step {b.n}, which brings an address that this is set to</p>
+              {/each}
               {#if !s.down.length && !s.moves.length}<p class="text-soft">
                   Nothing that works is down meanwhile.
                 </p>{/if}
@@ -169,9 +218,20 @@
         {/each}
       {/if}
     {/each}
-    {#if book.data?.waits.length || book.data?.cannot.length}
-      <h2 class="mt-4">Not among the steps</h2>
-      {#each book.data.waits as l (l)}<p class="text-sm">waits for somebody: {l}</p>{/each}
+    {#if book.data?.gates.length}
+      <h2 class="mt-4">What waits for somebody</h2>
+      {#each book.data.gates as g (g.object)}
+        <p class="text-sm" data-testid="gate">
+          {g.text}{g.for ? `, for ${g.for}` : ""}{g.days
+            ? `, up to ${g.days === 1 ? "1 day" : `${g.days} days`}`
+            : ""}{g.begun ? "" : begins(g.begins)}{book.data.days[g.object]
+            ? `: by ${day.format(new Date(book.data.days[g.object] ?? ""))}`
+            : ""}
+        </p>
+      {/each}
+    {/if}
+    {#if book.data?.cannot.length}
+      <h2 class="mt-4">What would not come up</h2>
       {#each book.data.cannot as l (l)}<p class="text-warn text-sm">! {l}</p>{/each}
     {/if}
     {#if book.data?.done.length}
@@ -179,7 +239,13 @@
       {#each book.data.done as t (t.step)}
         <p class="text-sm">
           <span class="text-good">✓</span>
-          {t.title} <span class="text-soft">{when.format(new Date(t.at))}, {t.author}</span>
+          {t.n ? `${t.n}. ` : ""}{t.title}
+          <span class="text-soft">{when.format(new Date(t.at))}, {t.author}</span>
+          <button
+            class="button print:hidden"
+            title="What it said of what is there is not said any more"
+            onclick={() => undone(t)}>Not done</button
+          >
         </p>
       {/each}
     {/if}

@@ -216,7 +216,7 @@
         {design}
         list={remedies.data}
         none="Nothing that Dravin can make lets this flow through without breaking what works."
-        apply={(r) => write.change(r.title, r.edits)}
+        apply={(r) => write.change(r.title, r.edits, true)}
       />
     {/if}
   {/if}

@@ -18,7 +18,8 @@
     () => filters && { filter: filters, keep },
   );
   async function apply(): Promise<void> {
-    if (worked.data && (await write.change("Filters as the intents need them", worked.data.edits))) close();
+    if (worked.data && (await write.change("Filters as the intents need them", worked.data.edits, true)))
+      close();
   }
 </script>
 

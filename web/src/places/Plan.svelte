@@ -78,7 +78,7 @@
 
   let applied = $state.raw<PlanOption>();
   async function apply(o: PlanOption): Promise<void> {
-    if (await write.change(o.title, o.edits)) applied = o;
+    if (await write.change(o.title, o.edits, true)) applied = o;
   }
   function breakOff(): void {
     broken = true;
