@@ -23,7 +23,7 @@ var order = []string{
 	"core/defaults", "core/sheet", "core/bgp", "core/filter", "core/route", "core/walk", "core/proof",
 	"core/ledger", "core/passes", "core/translate", "core/plan", "core/remedy", "core/command",
 	"core/finding", "core/snapshot",
-	"core/box", "core/handover", "core/wire", "core/runbook", "core/rehearsal", "capture", "bundle",
+	"core/box", "core/handover", "core/wire", "core/change", "core/runbook", "core/rehearsal", "capture", "bundle",
 	"lab/estates", "demo", "lab/netns", "lab", "lab/stage",
 	"store", "store/cluster", "web", "server", "cmd/generate", "cmd/load", "cmd/dravin",
 }

@@ -63,13 +63,15 @@ func (s *Server) bookOf(ctx context.Context, v *solved, of change.ID, plan *desi
 	var owed []runbook.Step
 	if before != nil {
 		since, owed = before.Since, before.Owed
-		if only, err := s.store.OnlyTicks(ctx, v.info.ID, kept.Position); err != nil {
+		only, err := s.store.OnlyTicks(ctx, v.info.ID, kept.Position)
+		switch {
+		case err != nil:
 			return nil, err
-		} else if !only {
+		case only:
+		case len(before.Steps) == 0:
+			since = nil // all of that work is done, and this is other work
+		default:
 			since = since.Anew()
-		}
-		if len(before.Steps) == 0 {
-			since = nil // all of that work is done
 		}
 	}
 	has, err := s.store.Loaded(ctx, v.info.ID)

@@ -7,6 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"dravin/core/change"
 	"dravin/core/design"
 	"dravin/store"
 )
@@ -16,6 +17,7 @@ type builtIn struct {
 	Body struct {
 		Base    int64    `json:"base" minimum:"0" maximum:"9007199254740991" doc:"The position that the writer has seen."`
 		There   bool     `json:"there" doc:"They are there as planned; false: they are not there."`
+		Change  string   `json:"change,omitempty" maxLength:"40" doc:"A change of which all is there as planned, with what it needs, by its ID."`
 		Objects []string `json:"objects,omitempty" maxItems:"20000" doc:"IDs, of a party with all that stands in it; left out: everything."`
 	}
 }
@@ -41,6 +43,9 @@ func (s *Server) sayBuilt(ctx context.Context, in *builtIn) (*answer[store.Info]
 	v, err := s.solved.get(ctx, in.Design)
 	if err != nil {
 		return nil, s.failed(err)
+	}
+	if in.Body.Change != "" {
+		return s.changeBuilt(ctx, v, in)
 	}
 	ids, what := ids(in.Body.Objects), "Everything"
 	for n, id := range ids {
@@ -69,6 +74,26 @@ func (s *Server) sayBuilt(ctx context.Context, in *builtIn) (*answer[store.Info]
 		word, edits = "is not there", onBuilt(v.design.Built().Removal(ids...).Edits)
 	}
 	return s.commit(ctx, in.Design, in.Body.Base, what+" "+word, edits)
+}
+
+// changeBuilt says of a change that all of it is there.
+func (s *Server) changeBuilt(ctx context.Context, v *solved, in *builtIn) (*answer[store.Info], error) {
+	w, err := s.worksOf(ctx, v)
+	if err != nil {
+		return nil, s.failed(err)
+	}
+	id := change.ID(in.Body.Change)
+	if err := w.find(id); err != nil {
+		return nil, err
+	}
+	if !in.Body.There {
+		return nil, refused("there", "of a change it can be said that it is there; what is not there is said of objects")
+	}
+	_, edits, _, err := w.plan(id)
+	if err != nil {
+		return nil, refused("change", "it can not be built alone: "+err.Error())
+	}
+	return s.commit(ctx, in.Design, in.Body.Base, w.title(id)+" is there as planned", onBuilt(edits))
 }
 
 // onBuilt are edits of the design as built.

@@ -257,6 +257,24 @@ type Sheet struct {
 	Routes   []route.Route     `json:"routes" doc:"The table, if it is a forwarding point."`
 	Status   status.Verdict    `json:"status" doc:"Whether it is up at the side asked for, and the first cause if not."`
 	Findings []finding.Finding `json:"findings" doc:"Those that have it as a subject."`
+	Built    string            `json:"built" enum:"not-there,otherwise,as-planned" doc:"Whether it is there, with what stands in it: not at all, otherwise than planned, or as planned. What is looked at as built is there."`
+}
+
+// builtAs is whether an object is there, with what stands in it.
+func builtAs(d *design.Design, o *design.Object) string {
+	there := d.Built().Get(o.ID)
+	if there == nil && !design.Shared(o.Kind) {
+		return "not-there"
+	}
+	if !design.Shared(o.Kind) && !design.Equal(there, o) || len(d.Built().Inside(o.ID)) != len(d.Inside(o.ID)) {
+		return "otherwise"
+	}
+	for _, in := range d.Inside(o.ID) {
+		if builtAs(d, in) != "as-planned" {
+			return "otherwise"
+		}
+	}
+	return "as-planned"
 }
 
 func sheetOf(v *solved, in *inObject) (Sheet, error) {
@@ -268,7 +286,7 @@ func sheetOf(v *solved, in *inObject) (Sheet, error) {
 	sheet := Sheet{
 		Object: o, Path: d.Path(o.ID), Title: d.Title(o.ID), Names: map[string]string{}, Inside: d.Inside(o.ID),
 		Status: v.tables().Status.Of(o.ID), Links: []*design.Object{}, Routes: []route.Route{},
-		Findings: []finding.Finding{},
+		Findings: []finding.Finding{}, Built: builtAs(d, o),
 	}
 	for _, id := range d.References(o.ID) {
 		sheet.Names[string(id)] = d.Title(id)

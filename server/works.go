@@ -27,7 +27,7 @@ const (
 
 // WorkChange is a named change: a part of the work.
 type WorkChange struct {
-	change.Named
+	store.Named
 	State  WorkState   `json:"state" enum:"open,done,aside,back" doc:"Open: something of it is to be done. Done: all is built. Aside: it is out of the plan and can be taken up again. Back: it was taken back."`
 	Does   string      `json:"does" doc:"What of it is to be done, in words."`
 	Done   int         `json:"done" doc:"Of how many objects all that it plans is built."`
@@ -152,7 +152,7 @@ func (s *Server) tryBook(ctx context.Context, in *bookIn) (*answer[runbook.Runbo
 // works are the changes of a design, with what is left of each.
 type works struct {
 	design *design.Design
-	named  []change.Named
+	named  []store.Named
 	ledger *change.Ledger
 	left   map[change.ID][]change.Work
 	needs  map[change.ID][]change.ID
@@ -167,7 +167,7 @@ func (s *Server) worksOf(ctx context.Context, v *solved) (*works, error) {
 	w := parted(v.design, rows)
 	w.named = named
 	if len(w.left[change.Rest]) > 0 {
-		w.named = append(w.named, change.Named{
+		w.named = append(w.named, store.Named{
 			ID: change.Rest, Title: "What no change tells of",
 			Why: "a design file planned it, or it was said not to be there", At: v.info.UpdatedAt,
 		})
@@ -235,7 +235,7 @@ func (w *works) plan(id change.ID) (plan *design.Design, edits []design.Edit, wi
 
 // find is nil if there is such a change.
 func (w *works) find(id change.ID) error {
-	if slices.ContainsFunc(w.named, func(n change.Named) bool { return n.ID == id }) {
+	if slices.ContainsFunc(w.named, func(n store.Named) bool { return n.ID == id }) {
 		return nil
 	}
 	return missing("change", "there is no such change now; all of it may be built, or undone")

@@ -200,11 +200,12 @@ func (s *Store) BookOf(ctx context.Context, id string, of change.ID) (out Book, 
 	return out, err
 }
 
-// OnlyTicks reports whether nothing but steps was done to a design after a position.
+// OnlyTicks reports whether nothing but steps was done to a design after a position, or taken back.
 func (s *Store) OnlyTicks(ctx context.Context, id string, after int64) (only bool, err error) {
 	err = s.read(ctx, func(ctx context.Context, db *sqlx.DB) error {
 		return db.GetContext(ctx, &only, `
 			select not exists (select 1 from changes c where design = $1 and position > $2
+				and not (act = 'undo' and reason like 'Not done: %')
 				and not exists (select 1 from ticks t where t.design = c.design and t.position = c.position))`, id, after)
 	})
 	return only, err

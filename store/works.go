@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 
@@ -14,6 +15,15 @@ import (
 
 // NewChange asks for a change of its own; see [Work].
 const NewChange change.ID = "new"
+
+// Named is what people call a change of a design.
+type Named struct {
+	ID     change.ID `db:"id" json:"id"`
+	Title  string    `db:"title" json:"title"`
+	Author string    `db:"author" json:"author"`
+	Why    string    `db:"why" json:"why"`
+	At     time.Time `db:"at" json:"at" doc:"When it was begun."`
+}
 
 // Work says of which named change a change set is part.
 type Work struct {
@@ -27,9 +37,9 @@ type Work struct {
 
 // Works are the changes of a design by when they were begun, and the rows of its journal that tell of them and are in
 // force.
-func (s *Store) Works(ctx context.Context, id string) (named []change.Named, rows []change.Row, err error) {
+func (s *Store) Works(ctx context.Context, id string) (named []Named, rows []change.Row, err error) {
 	err = s.read(ctx, func(ctx context.Context, db *sqlx.DB) error {
-		named = []change.Named{}
+		named = []Named{}
 		if err := db.SelectContext(
 			ctx, &named, `select id, title, author, why, at from works where design = $1 order by at, id`, id,
 		); err != nil {

@@ -85,6 +85,10 @@ func rehearseCommand() *cobra.Command {
 	c.Flags().StringArrayVar(&o.Drills, "drill", nil, "take this away once all is up: a path, address or zone; may be "+
 		"repeated")
 	c.Flags().IntVar(&o.Likely, "drills", 0, "carry out so many drills, chosen by what intents go by")
+	c.Flags().BoolVar(
+		&o.Back, "back", false, "with --steps: go the way back of each step, look whether what worked works again, "+
+			"and do it again",
+	)
 	c.Flags().BoolVar(&o.Steps, "steps", false, "begin with what there is today, do the steps of the runbook and "+
 		"run each of their checks")
 	c.Flags().BoolVar(&o.Captures, "capture", false, "capture the flows of intents and what differs, with --out")

@@ -19,8 +19,9 @@ import (
 func runbookCommand() *cobra.Command {
 	var out format
 	var party, from string
+	var check int
 	c := &cobra.Command{
-		Use:   "runbook FILE.yaml [--from OLDER.yaml] [--party PATH]",
+		Use:   "runbook FILE.yaml [--from OLDER.yaml] [--party PATH] [--check N]",
 		Short: "The order of work from what is built to what is planned: who, what, its check, what is down, the way back",
 		Args:  exactly(1, "one design file"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -46,11 +47,25 @@ func runbookCommand() *cobra.Command {
 				}
 				book.Steps = slices.DeleteFunc(book.Steps, func(s runbook.Step) bool { return s.Party != found[0].ID })
 			}
+			if check > 0 {
+				list, err := checked(c.Context(), book, check)
+				if err != nil {
+					return err
+				}
+				if err := out.write(c, list, func(w io.Writer) { printChecked(w, list) }); err != nil {
+					return err
+				}
+				return untrue(list)
+			}
 			return out.write(c, book, func(w io.Writer) { printRunbook(w, book) })
 		},
 	}
 	out.add(c)
 	c.Flags().StringVar(&from, "from", "", "what is built, in place of what FILE says: a design file from before")
+	c.Flags().IntVar(
+		&check, "check", 0, "run the checks of the step with this number here, at its box and as root, and tell what "+
+			"came of them",
+	)
 	c.Flags().StringVar(&party, "party", "", "only the steps of this party")
 	return c
 }
@@ -110,7 +125,7 @@ func printRunbook(w io.Writer, b *runbook.Runbook) {
 		for _, list := range []struct {
 			word string
 			hits []runbook.Hit
-		}{{"down", s.Down}, {"moves", s.Moves}, {"works", s.Works}} {
+		}{{"down", s.Down}, {"moves", s.Moves}, {"pause", s.Blinks}, {"works", s.Works}} {
 			for _, h := range list.hits {
 				fmt.Fprintf(w, "      %-5s %s %s\n", list.word, h.Name, h.Why)
 			}

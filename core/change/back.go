@@ -68,8 +68,8 @@ func (l *Ledger) reset(plan, was *design.Object, fields []string, before Before,
 	return out
 }
 
-// Again are the edits of the plan that take a change up again which was set aside by a row: what that took out comes back.
-// Errors: [design.Problems], where another has planned something of it meanwhile.
+// Again are the edits of the plan that take a change up again which was set aside by a row: what that took out comes
+// back. Errors: [design.Problems], where another has planned something of it meanwhile.
 func (l *Ledger) Again(d *design.Design, aside Row, before Before, called func(ID) string) ([]design.Edit, error) {
 	var edits []design.Edit
 	var problems design.Problems

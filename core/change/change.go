@@ -1,13 +1,12 @@
-// Package change parts the work of an estate between named changes. The work is the difference between what is built and
-// what is planned, and the journal tells who planned which of it: every edit of the plan belongs to a change, and a field
-// of an object to the change that touched it last. A change can be looked at alone, taken back whole, set aside and taken
-// up again.
+// Package change parts the work of an estate between named changes. The work is the difference between what is built
+// and what is planned, and the journal tells who planned which of it: every edit of the plan belongs to a change, and a
+// field of an object to the change that touched it last. A change can be looked at alone, taken back whole, set aside
+// and taken up again.
 package change
 
 import (
 	"cmp"
 	"slices"
-	"time"
 
 	"dravin/core/design"
 )
@@ -28,15 +27,6 @@ const (
 	Aside Act = "aside" // it sets the change aside
 	Up    Act = "up"    // it takes the change up again
 )
-
-// Named is what people call a change.
-type Named struct {
-	ID     ID        `db:"id" json:"id"`
-	Title  string    `db:"title" json:"title"`
-	Author string    `db:"author" json:"author"`
-	Why    string    `db:"why" json:"why"`
-	At     time.Time `db:"at" json:"at" doc:"When it was begun."`
-}
 
 // Part is what a change does to one object.
 type Part struct {

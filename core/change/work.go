@@ -201,7 +201,8 @@ func Does(d *design.Design, list []Work) string {
 		case d.Built().Get(w.ID) == nil:
 			n = 0
 		}
-		if o := of.Get(w.ID); n != 0 || !slices.ContainsFunc(list, func(x Work) bool { return x.ID == o.Parent && x.Fields == nil }) {
+		within := func(x Work) bool { return x.ID == of.Get(w.ID).Parent && x.Fields == nil }
+		if n != 0 || !slices.ContainsFunc(list, within) {
 			by[n] = append(by[n], of.Title(w.ID))
 		}
 	}
@@ -209,7 +210,8 @@ func Does(d *design.Design, list []Work) string {
 	for n, titles := range by {
 		switch {
 		case len(titles) > most:
-			out = append(out, fmt.Sprintf("%s %s and %d more", verbs[n], strings.Join(titles[:most-1], ", "), len(titles)-most+1))
+			first := strings.Join(titles[:most-1], ", ")
+			out = append(out, fmt.Sprintf("%s %s and %d more", verbs[n], first, len(titles)-most+1))
 		case len(titles) > 0:
 			out = append(out, verbs[n]+" "+strings.Join(titles, ", "))
 		}

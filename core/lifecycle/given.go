@@ -24,7 +24,9 @@ func Addressless(d *design.Design, gateway design.ID) bool {
 
 // Given are the edits of what is there by edits, and of the plan, once a step has brought what only its doing brings:
 // the public addresses of a gateway, or the port of an end of a circuit, from 1.
-func Given(d *design.Design, edits []design.Edit, of design.ID, need string, end int, value string) ([]design.Edit, error) {
+func Given(
+	d *design.Design, edits []design.Edit, of design.ID, need string, end int, value string,
+) ([]design.Edit, error) {
 	take, err := taking(need, end, strings.TrimSpace(value))
 	if err != nil {
 		return nil, err

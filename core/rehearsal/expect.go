@@ -47,11 +47,11 @@ type Learned struct {
 func (b *builder) expect() {
 	for n := range b.plan.Wires {
 		w := &b.plan.Wires[n]
-		v := b.proven.Status.Of(w.Tunnel)
+		v := b.built.Status.Of(w.Tunnel)
 		w.Up, w.Why = v.Up, v.Why
 	}
 	b.sessions()
-	for _, p := range b.proven.Points() {
+	for _, p := range b.built.Points() {
 		b.table(p)
 	}
 	b.plan.Flows = slices.DeleteFunc(b.plan.Flows, func(f Flow) bool {
@@ -100,7 +100,7 @@ func (b *builder) sessions() {
 		for _, id := range ids {
 			for _, s := range b.boxOf(id).Sessions {
 				if at[s.ID] == nil {
-					v := b.proven.Status.Of(s.ID)
+					v := b.built.Status.Of(s.ID)
 					at[s.ID] = &Session{ID: s.ID, Joint: s.Joint, Name: b.proven.Design.Title(s.Joint), Up: v.Up, Why: v.Why}
 					if len(s.Path) > 2 {
 						at[s.ID].Name += ", " + s.Path[1]

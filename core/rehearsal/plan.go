@@ -143,15 +143,18 @@ func At(whole, now *route.Tables, sample int) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	tables, there := frame, now.Design
+	tables, built, played := frame, now, frame
 	if now != whole {
+		if played, err = obeyed(built); err != nil {
+			return nil, err
+		}
 		now = standing(whole, now)
 		if tables, err = obeyed(now); err != nil {
 			return nil, err
 		}
 	}
 	b := &builder{
-		whole: whole, frame: frame, proven: now, there: there, tables: tables, design: tables.Design, plan: &Plan{},
+		whole: whole, frame: frame, proven: now, built: built, played: played, tables: tables, design: tables.Design, plan: &Plan{},
 		nodes: map[design.ID]*Node{}, keys: handover.Keys{}, devices: map[[2]design.ID]string{},
 		boxes: map[design.ID]*box.Box{}, given: map[string]netip.Addr{},
 	}
@@ -171,6 +174,9 @@ func obeyed(t *route.Tables) (*route.Tables, error) {
 	if err != nil {
 		return nil, fmt.Errorf("what the instructions say makes no design: %w", err)
 	}
+	if t.Design.Side() == design.Built { // an address that was not given yet is none there
+		told = told.WithBuilt(told).Built()
+	}
 	return route.Solve(told, t.Status.Condition()), nil
 }
 
@@ -178,10 +184,11 @@ func obeyed(t *route.Tables) (*route.Tables, error) {
 type builder struct {
 	whole   *route.Tables  // what is proven of the estate as it will be
 	frame   *route.Tables  // the same of the design that the instructions make
-	proven  *route.Tables  // what is proven now, from which files are rendered
+	built   *route.Tables  // what is proven now, from which files are rendered
+	played  *route.Tables  // and of the design that the instructions make, which is what players do
+	proven  *route.Tables  // what is built now, with all that stands there besides
 	tables  *route.Tables  // and of the design that the instructions make now
 	design  *design.Design // which that is
-	there   *design.Design // what is built now
 	plan    *Plan
 	nodes   map[design.ID]*Node
 	keys    handover.Keys

@@ -23,10 +23,10 @@ func (b *builder) players() {
 		var boxes []*box.Box
 		numbers := map[design.ID]int{}
 		if b.design.Get(n.ID).Kind != design.KindHub {
-			boxes = append(boxes, box.Of(b.tables, n.ID))
+			boxes = append(boxes, b.playedBox(n.ID))
 		} else {
 			for _, x := range b.design.Inside(n.ID, design.KindGateway, design.KindHubTable) {
-				boxes = append(boxes, box.Of(b.tables, x.ID))
+				boxes = append(boxes, b.playedBox(x.ID))
 				if x.Kind == design.KindHubTable {
 					numbers[x.ID] = b.number(x.ID)
 				}
@@ -39,6 +39,14 @@ func (b *builder) players() {
 			b.hides(n, x)
 		}
 	}
+}
+
+// playedBox is a gateway or table of a cloud as it is by now, or, while it is not there, as it stands.
+func (b *builder) playedBox(id design.ID) *box.Box {
+	if b.played.Design.Get(id) != nil {
+		return box.Of(b.played, id)
+	}
+	return box.Of(b.tables, id)
 }
 
 // hides does the translations that a cloud's gateway offers toward its links.

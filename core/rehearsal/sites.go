@@ -20,19 +20,19 @@ const worldAt, worldAt6 = "100.64.0.1", "fe80::1"
 // own makes a box of one's own with the files that are handed over for it.
 func (b *builder) own(id design.ID) *Node {
 	n := b.add(OwnBox, id, "")
-	if b.proven != b.whole && (b.there.Get(id) == nil || box.Of(b.proven, id).Idle()) {
+	if b.built != b.whole && (b.built.Design.Get(id) == nil || box.Of(b.built, id).Idle()) {
 		// It has been handed nothing yet: whoever has set it up lets it route among its LANs.
 		n.do("sysctl -qw net.ipv4.ip_forward=1 net.ipv6.conf.all.forwarding=1")
 		return n
 	}
-	folder := handover.Folder(b.proven.Design.Get(id).Name) + "/"
-	for _, f := range handover.Render(b.proven, b.proven.Design.Party(id).ID, b.keys) {
+	folder := handover.Folder(b.built.Design.Get(id).Name) + "/"
+	for _, f := range handover.Render(b.built, b.built.Design.Party(id).ID, b.keys) {
 		if path, ok := strings.CutPrefix(f.Path, folder); ok {
 			f.Path = path
 			n.Files = append(n.Files, f)
 		}
 	}
-	for _, fault := range design.FaultsOf(b.proven.Design.Get(id)) {
+	for _, fault := range design.FaultsOf(b.built.Design.Get(id)) {
 		n.After = append(n.After, faults[fault])
 	}
 	return n

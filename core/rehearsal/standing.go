@@ -22,6 +22,10 @@ func standing(whole, now *route.Tables) *route.Tables {
 	d := now.Design
 	var edits []design.Edit
 	for _, o := range whole.Design.All() {
+		if was := d.Get(o.ID); o.Kind == design.KindInnerRoute && was != nil && !design.Equal(o, was) {
+			edits = append(edits, design.PutEdit(o)) // its router stands where it will: wires are not moved
+			continue
+		}
 		if d.Get(o.ID) != nil || !slices.Contains(places, o.Kind) && d.Get(o.Parent) != nil {
 			continue
 		}

@@ -25,6 +25,9 @@ const kernelSettings = "net.ipv4.ip_forward net.ipv6.conf.all.forwarding net.ipv
 // script is the routes' script, below /etc.
 const script = "dravin/routes.sh"
 
+// terminates is the line that ends what a connection has set up.
+func terminates(connection string) string { return "swanctl --terminate --ike " + connection + " || true" }
+
 // handedOver are the lines that put changed files of a box into use; fresh are those of them that it has not had. Files
 // that its package has brought are kept, too, and what somebody filled in is not written over.
 func handedOver(name string, old, now map[string]string, changed, fresh []string) (out []Command) {
@@ -53,7 +56,7 @@ func handedOver(name string, old, now map[string]string, changed, fresh []string
 		out = append(out, Command{into + "--no-clobber " + strings.Join(filled, " ") + " /etc/", "keeps what was filled in"})
 	}
 	for _, c := range gone(old, now) {
-		out = append(out, Command{Line: "swanctl --terminate --ike " + c + " || true"})
+		out = append(out, Command{Line: terminates(c)})
 	}
 	for _, l := range handover.Load(changed, fresh) {
 		out = append(out, Command{Line: l})
@@ -83,7 +86,7 @@ func wayBack(name string, old, now map[string]string, fresh, kept []string) (out
 		}
 	}
 	for _, c := range gone(now, old) {
-		out = append(out, "swanctl --terminate --ike "+c+" || true")
+		out = append(out, terminates(c))
 	}
 	if slices.Contains(fresh, script) {
 		out = append(out, "sh /etc/"+script+" away")

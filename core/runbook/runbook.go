@@ -60,10 +60,11 @@ type Step struct {
 	Files  []string    `json:"files"` // of a box of one's own that are others: below its /etc
 	Run    []Command   `json:"run"`
 	Checks []Check     `json:"checks"`
-	Down   []Hit       `json:"down"`  // what works today and does not once this is done
-	Moves  []Hit       `json:"moves"` // what works by another way then
-	Works  []Hit       `json:"works"` // what works from then on, and did not
-	Back   []string    `json:"back"`  // the way back
+	Down   []Hit       `json:"down"`   // what works today and does not once this is done
+	Moves  []Hit       `json:"moves"`  // what works by another way then
+	Blinks []Hit       `json:"blinks"` // what works before and after, and not for some seconds
+	Works  []Hit       `json:"works"`  // what works from then on, and did not
+	Back   []string    `json:"back"`   // the way back
 	// Needs is what only the doing brings, and must be told: an order code, public addresses, or the port of a box.
 	Needs string `json:"needs,omitempty" enum:"code,address,port"`
 	End   int    `json:"end,omitempty"` // of a joint, from 1
@@ -143,7 +144,7 @@ func Of(
 		w.loaded[id], w.prepared[id] = x.Files, append([]string{}, x.Prepared...)
 	}
 	if len(has) > 0 {
-		w.follow(nil)
+		w.follow(nil, begun)
 	}
 	w.out.Steps = append(w.out.Steps, owed...)
 	for {
@@ -317,7 +318,7 @@ func (w *writer) windows() {
 		if n > 0 {
 			before = w.out.Steps[n-1]
 		}
-		if !sameHits(s.Down, before.Down) || !sameHits(s.Moves, before.Moves) {
+		if !sameHits(s.Down, before.Down) || !sameHits(s.Moves, before.Moves) || len(s.Blinks) > 0 {
 			last = n
 			if first < 0 {
 				first = n

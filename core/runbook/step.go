@@ -12,6 +12,7 @@ import (
 	"dravin/core/design"
 	"dravin/core/handover"
 	"dravin/core/proof"
+	"dravin/core/settings"
 )
 
 // make writes the steps of a task, and leaves the estate as it is after them.
@@ -31,7 +32,7 @@ func (w *writer) make(x *task) {
 		w.out.Steps = append(w.out.Steps, s)
 	}
 	w.now.settle()
-	w.follow(x)
+	w.follow(x, before)
 	w.also(x, before)
 	made := w.out.Steps[first:]
 	s := &made[len(made)-1]
@@ -65,7 +66,7 @@ func (w *writer) ups(s *Step, j design.Joint) []Check {
 func (w *writer) blank(d *design.Design, at design.ID) Step {
 	s := Step{
 		Enter: []string{}, Files: []string{}, Run: []Command{}, Checks: []Check{}, Back: []string{},
-		Changes: []design.Difference{}, Where: "the design", After: []string{},
+		Changes: []design.Difference{}, Where: "the design", After: []string{}, Blinks: []Hit{},
 	}
 	party := d.Party(at)
 	if party == nil {
@@ -161,6 +162,7 @@ func (w *writer) step(x *task, p part, edits []design.Edit, after *estate) Step 
 		w.enter(&s, x, p, about, after, name)
 	}
 	s.Down, s.Moves, s.Works = w.differ(after)
+	s.Blinks = w.blinks(w.now, after, p.at)
 	w.brings(&s, edits, after)
 	return s
 }
@@ -213,7 +215,12 @@ func (w *writer) subject(edits []design.Edit) string {
 func (w *writer) enter(s *Step, x *task, p part, about map[design.ID]bool, after *estate, name string) {
 	verbs := map[bool]bool{}
 	told := map[design.ID]bool{}
-	whole := x != nil && len(s.Changes) == 0 // what is entered at this end is done with the other's
+	anew := w.fixed(s, p, after)
+	if anew != "" {
+		s.Enter = append(s.Enter, anew)
+	}
+	// What is entered at this end is done with the other's, or made as a whole.
+	whole := x != nil && len(s.Changes) == 0 || anew != ""
 	was, now := w.told(w.now, about, p.at, p.end), w.told(after, about, p.at, p.end)
 	for _, i := range w.lines(after, about, p.at, p.end) {
 		told[i.ID] = true
@@ -373,6 +380,10 @@ func (w *writer) load(s *Step, b *box.Box, party *design.Object, after *estate) 
 	s.Run = append(s.Run, w.prepares(b)...)
 	s.Run = append(s.Run, handedOver(b.Name, old, now, changed, fresh)...)
 	s.Back = append(s.Back, wayBack(b.Name, old, now, fresh, kept)...)
+	for _, name := range w.renamed(b) { // who starts ends it, and starts it anew under the other name
+		s.Run = slices.DeleteFunc(s.Run, func(c Command) bool { return c.Line == terminates(name) })
+		s.Back = slices.DeleteFunc(s.Back, func(l string) bool { return l == terminates(name) })
+	}
 }
 
 // prepares are the lines that make a box ready for what it has not been handed before.
@@ -476,31 +487,63 @@ func (w *writer) tries(s Step, after *estate) (out []Check) {
 
 // follow adds steps for other boxes of one's own whose files are others once a task is done; without one, those that
 // owe it from before.
-func (w *writer) follow(x *task) {
+func (w *writer) follow(x *task, before *estate) {
 	d := w.now.design()
+	for _, o := range w.followers(x) {
+		b := w.now.box(o.ID)
+		if !b.Linux {
+			continue
+		}
+		party := d.Party(o.ID)
+		s := w.blank(d, o.ID)
+		s.Object, s.Kind, s.At = o.ID, o.Kind, o.ID
+		s.Does = "load the files that are others by what was done elsewhere"
+		if x != nil && x.joint.Object != nil && x.joint.Kind == design.KindLink &&
+			slices.Contains(x.joint.Ends[:], o.ID) && !w.changesMore(b, party) {
+			continue
+		}
+		if w.load(&s, b, party, w.now); len(s.Files) == 0 {
+			continue
+		}
+		s.ID = fmt.Sprintf("%s/%s/0/follow-%s", o.ID, party.ID, w.filesMark(o.ID, s.Files))
+		s.Checks = append(s.Checks, forwards)
+		s.Down, s.Moves, s.Works = w.differ(w.now)
+		s.Blinks = w.blinks(before, w.now, o.ID)
+		w.out.Steps = append(w.out.Steps, s)
+	}
+}
+
+// followers are the boxes in the order in which they follow a task: of a link, the end that starts comes last, so that it
+// finds the other with what it is asked for.
+func (w *writer) followers(x *task) (out []*design.Object) {
+	d := w.now.design()
+	var last []*design.Object
 	for _, k := range []design.Kind{design.KindGateway, design.KindBox, design.KindEdgeRouter} {
 		for _, o := range d.Of(k) {
-			b := w.now.box(o.ID)
-			if !b.Linux {
-				continue
+			if x != nil && x.joint.Object != nil && w.startsAt(x.joint.ID, o.ID) {
+				last = append(last, o)
+			} else {
+				out = append(out, o)
 			}
-			party := d.Party(o.ID)
-			s := w.blank(d, o.ID)
-			s.Object, s.Kind, s.At = o.ID, o.Kind, o.ID
-			s.Does = "load the files that are others by what was done elsewhere"
-			if x != nil && x.joint.Object != nil && x.joint.Kind == design.KindLink &&
-				slices.Contains(x.joint.Ends[:], o.ID) && !w.changesMore(b, party) {
-				continue
-			}
-			if w.load(&s, b, party, w.now); len(s.Files) == 0 {
-				continue
-			}
-			s.ID = fmt.Sprintf("%s/%s/0/follow-%s", o.ID, party.ID, w.filesMark(o.ID, s.Files))
-			s.Checks = append(s.Checks, forwards)
-			s.Down, s.Moves, s.Works = w.differ(w.now)
-			w.out.Steps = append(w.out.Steps, s)
 		}
 	}
+	return append(out, last...)
+}
+
+// startsAt reports whether a gateway is the end of a link that starts.
+func (w *writer) startsAt(link, gateway design.ID) bool {
+	d := w.now.design()
+	o := d.Get(link)
+	if o == nil || o.Kind != design.KindLink {
+		return false
+	}
+	for n, e := range o.Body.(*design.Link).Ends {
+		starts := func(t *design.Object) bool { return settings.Starts(d, t, n) }
+		if e.Gateway == gateway && slices.ContainsFunc(d.Tunnels(link), starts) {
+			return true
+		}
+	}
+	return false
 }
 
 // filesMark is a short name for some files of a box as they are loaded.

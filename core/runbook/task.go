@@ -362,8 +362,8 @@ func (w *writer) circuitParts(j jointWork, b *design.Circuit) (out []part) {
 		step("accept", "accept the circuit with its order code", "", 1, to(design.StepAccepted))
 	}
 	for n, e := range b.Ends {
-		if box := w.of(e.At).Get(e.At); e.Port == "" && !w.inCloud(e.At) {
-			step("port", "plug "+j.Name+" in at "+box.Name+", and say into which port", lifecycle.NeedsPort, n, none)
+		if e.Port == "" && !w.inCloud(e.At) {
+			step("port", "plug it in, and say into which port", lifecycle.NeedsPort, n, none)
 		}
 	}
 	if w.inCloud(j.Ends[ends[0]]) {

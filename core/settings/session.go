@@ -47,6 +47,29 @@ func HasNextHops(d *design.Design, session *design.Object, family string) bool {
 	})
 }
 
+// Elsewhere is the first end of a session that speaks from an address which it does not have on what carries the session,
+// with what it has of that family; -1 if there is none, or if nothing says what it has.
+func Elsewhere(d *design.Design, session *design.Object) (int, netip.Addr) {
+	var inside [][]netip.Prefix
+	switch b := d.Get(session.Parent).Body.(type) {
+	case *design.Tunnel:
+		inside = [][]netip.Prefix{b.Inside, b.Inside6}
+	case *design.Circuit:
+		inside = [][]netip.Prefix{{b.Ends[0].Inside, b.Ends[1].Inside}}
+	}
+	for n, e := range session.Body.(*design.Session).Ends {
+		for _, two := range inside {
+			if len(two) != 2 || !two[n].IsValid() || !e.Address.IsValid() || e.Address.Is4() != two[n].Addr().Is4() {
+				continue
+			}
+			if e.Address != two[n].Addr() {
+				return n, two[n].Addr()
+			}
+		}
+	}
+	return -1, netip.Addr{}
+}
+
 // FiltersFixed reports whether the cloud at an end of a session lets nobody set filters or limits there.
 func FiltersFixed(d *design.Design, session *design.Object, n int) bool {
 	if d.Get(session.Parent) == nil {

@@ -13,7 +13,7 @@ import (
 
 // SessionLines are the lines of a BGP session.
 func SessionLines(d *design.Design, o *design.Object) []Line {
-	l := &sessionLiner{object: o, session: o.Body.(*design.Session), ends: settings.SessionEndsOf(d, o)}
+	l := &sessionLiner{design: d, object: o, session: o.Body.(*design.Session), ends: settings.SessionEndsOf(d, o)}
 	for n := range l.ends {
 		l.speaker(n)
 	}
@@ -37,6 +37,7 @@ func SessionLines(d *design.Design, o *design.Object) []Line {
 
 // sessionLiner writes the lines of one session.
 type sessionLiner struct {
+	design  *design.Design
 	object  *design.Object
 	session *design.Session
 	ends    [2]negotiate.BGPEnd
@@ -79,6 +80,11 @@ func (l *sessionLiner) speaker(n int) {
 		},
 	))
 	a, b = cross(addressOr(e.Address), addressOr(far.Peer))
+	at, has := settings.Elsewhere(l.design, l.object)
+	why, away := "", at == n
+	if away {
+		why = fmt.Sprintf("%s has %s there", l.name(n), has)
+	}
 	l.out = append(
 		l.out,
 		line(
@@ -86,8 +92,8 @@ func (l *sessionLiner) speaker(n int) {
 			"Session address of "+l.name(n),
 			a,
 			b,
-			e.Address == far.Peer,
-			"",
+			e.Address == far.Peer && !away,
+			why,
 			LineFix{
 				1 - n,
 				"Look for " + addressOr(e.Address) + " at " + l.name(1-n),

@@ -26,6 +26,13 @@ func judgeSession(s *status.Status, o *design.Object) status.Held {
 			status.CarrierName(d, o), outcome.Why,
 		)
 	}
+	if n, has := settings.Elsewhere(d, o); out.Up && n >= 0 {
+		out.Verdict = status.Down(
+			status.SessionDown, o.ID, lineOf("bgp-address", n),
+			"the session of %s is not established: %s speaks from %s, and has %s there", status.CarrierName(d, o),
+			set[n].Name, set[n].Address, has,
+		)
+	}
 	return out
 }
 

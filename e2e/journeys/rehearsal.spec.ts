@@ -30,26 +30,29 @@ test("a rehearsal: the picture comes alive, its log and its report; one is cance
 test("the runbook: steps with their checks and way back, ticked off, and today follows", async ({ page, request }) => {
   const { id } = await trust(request);
   await page.goto(`/designs/${id}/handover?as=runbook`);
-  await expect(page.getByRole("heading", { name: "4 steps to do" })).toBeVisible();
+  await expect(page.getByRole("heading", { name: "5 steps to do" })).toBeVisible();
   const steps = page.getByTestId("step");
-  await steps.nth(3).getByRole("button").first().click();
-  await expect(steps.nth(3)).toContainText("birdc configure");
-  await expect(steps.nth(3)).toContainText("tar -C /etc -xf");
+  await steps.nth(4).getByRole("button").first().click();
+  await expect(steps.nth(4)).toContainText("birdc configure");
+  await expect(steps.nth(4)).toContainText("tar -C /etc -xf");
   await legible(page);
-  await expect(page.getByText("waits for somebody: visitor hub seed bank index")).toBeVisible();
+  await expect(page.getByText("visitor hub seed bank index waits for the other side's answer")).toBeVisible();
+  await expect(page.getByTestId("gate").filter({ hasText: "herbarium scans circuit 2" })).toContainText("up to 12 days");
 
   await steps.nth(0).getByRole("button", { name: "Done" }).click();
   await expect(page.getByText("a circuit needs its order code")).toBeVisible();
   await steps.nth(0).getByLabel("Order code").fill("TN-4711");
   await steps.nth(0).getByRole("button", { name: "Done" }).click();
-  for (const left of [3, 2, 1]) {
+  for (const left of [4, 3, 2, 1]) {
     await expect(steps).toHaveCount(left);
+    if (left === 3) await steps.nth(0).getByLabel("Port").fill("enp3s0");
     await steps.nth(0).getByRole("button", { name: "Done" }).click();
   }
   await expect(page.getByText("✓ What is built is what is planned.")).toBeVisible();
   await expect(page.getByText("Millrace: load the files with herbarium scans circuit 2")).toBeVisible();
   const links = (await (await request.get(`/api/designs/${id}/links?side=built`)).json()) as { name: string; status: { up: boolean } }[];
   expect(JSON.stringify(links)).toContain("herbarium scans circuit 2");
-  await page.keyboard.press("Control+z");
+  await page.getByRole("button", { name: "Not done" }).first().click();
   await expect(steps).toHaveCount(1);
+  await expect(steps.nth(0)).toContainText("5.");
 });

@@ -115,12 +115,11 @@ test("pictures of every place", async ({ page, request }) => {
   await go("proof?as=rehearsal");
   await page.getByRole("button", { name: /^Rehearse/ }).click();
   await expect(page.getByRole("status").filter({ hasText: "is being played" })).toContainText(/(8|9|10) tunnels and/);
-  await shoot(page, "rehearsal-alive");
   await expect(page.getByText("✓ Proof and rehearsal say the same of all of it.")).toBeVisible({ timeout: 120_000 });
   await shoot(page, "rehearsal-report");
   await go("handover?as=runbook");
-  await page.getByTestId("step").nth(3).getByRole("button").first().click();
-  await expect(page.getByTestId("step").nth(3)).toContainText("birdc configure");
+  await page.getByTestId("step").nth(4).getByRole("button").first().click();
+  await expect(page.getByTestId("step").nth(4)).toContainText("birdc configure");
   await shoot(page, "runbook");
   await go("passes");
   await page.getByRole("button", { name: /^grove hub/ }).click();
@@ -133,6 +132,11 @@ test("pictures of every place", async ({ page, request }) => {
   await shoot(page, "plan-collision");
   await page.getByRole("button", { name: /^Apply/ }).first().click();
   await expect(page.getByText("Applied:")).toBeVisible();
+  await go("handover?as=changes");
+  await page.getByTestId("change").first().getByRole("button").first().click();
+  await expect(page.getByText(/Built alone/)).toBeVisible();
+  await expect(page.locator("[data-sonner-toast]")).toHaveCount(0);
+  await shoot(page, "changes");
   await go("ledger");
   await page.getByLabel(/Whose is it/).fill("192.168.216.17");
   await page.keyboard.press("Enter");

@@ -28,6 +28,7 @@ type Options struct {
 	Likely   int           `json:"likely"`   // how many drills are chosen where none is named
 	Captures bool          `json:"captures"` // intents and what differs are captured, one flow each
 	Steps    bool          `json:"steps"`    // it begins with the estate of today, and does the steps of the runbook
+	Back     bool          `json:"back"`     // with steps: the way back of each is gone, and it is done again
 	Keep     bool          `json:"keep"`     // it goes on running until it is told to end
 	Limit    time.Duration `json:"limit"`    // how long all of it may take, what is kept apart; 0: as usual
 }
@@ -108,6 +109,7 @@ type play struct {
 	ctx     context.Context // of what runs until the end
 	whole   *route.Tables   // all that stands there from the first step to the last
 	goal    *design.Design  // what is there once all steps are done
+	rewired bool            // hosts or wires would be others after a step: what follows is not rehearsed
 	late    atomic.Int64    // the longest that it went without a turn, in nanoseconds
 }
 
@@ -151,7 +153,7 @@ func (p *play) run(ctx context.Context, done func()) error {
 func (p *play) found(ctx context.Context) error {
 	p.settle(ctx, p.tables, p.options.Settle)
 	if p.options.Steps {
-		if err := p.steps(ctx); err != nil {
+		if err := p.steps(ctx); err != nil || p.rewired {
 			return err
 		}
 		p.settle(ctx, p.tables, p.options.Settle)

@@ -31,6 +31,7 @@ func (p *play) steps(ctx context.Context) error {
 	}
 	now := p.tables
 	for n, s := range book.Steps {
+		w := p.watching(ctx, now)
 		p.say(Event{
 			Kind: StepEvent, Name: "step", Text: fmt.Sprintf("%d. %s: %s", s.N, s.Where, s.Does), Done: n, Of: len(book.Steps),
 		})
@@ -42,26 +43,94 @@ func (p *play) steps(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		p.live.put(plan)
-		if err := p.obey(ctx, plan); err != nil {
+		if !sameFrame(p.plan, plan) {
+			p.report.Leaves = append(p.report.Leaves, fmt.Sprintf(
+				"step %d and what comes after it: hosts or wires are others then, and stand here as they stood", s.N,
+			))
+			w.stop()
+			p.rewired = true
+			return nil
+		}
+		before := p.asIs()
+		err = p.step(ctx, s, plan, next)
+		w.stop()
+		if err != nil {
 			return err
 		}
-		if err := p.does(ctx, s, next); err != nil {
-			p.report.Checks = append(p.report.Checks, rehearsal.Check{
-				Kind: rehearsal.StepCheck, ID: s.Object, Name: fmt.Sprintf("%d. %s", s.N, s.Does), Without: s.Where,
-				Proof: "its lines run", Rehearsed: err.Error(),
-			})
+		w.hold(s, now, next)
+		if p.options.Back {
+			if err := p.back(ctx, s, before, now); err != nil {
+				return err
+			}
+			if err := p.step(ctx, s, plan, next); err != nil {
+				return err
+			}
 		}
-		for _, c := range s.Checks {
-			p.report.Checks = append(p.report.Checks, p.sees(ctx, s, c, next))
-		}
-		p.stillWorks(ctx, s, next)
 		now, p.tables = next, next
 		p.plan.Wires = plan.Wires
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
 	}
+	return nil
+}
+
+// sameFrame reports whether the namespaces and wires of two plans are the same.
+func sameFrame(a, b *rehearsal.Plan) bool {
+	return slices.EqualFunc(a.Nodes, b.Nodes, func(x, y *rehearsal.Node) bool {
+		return x.Name == y.Name && x.ID == y.ID && x.Role == y.Role && slices.Equal(x.Addresses, y.Addresses)
+	}) && slices.EqualFunc(a.Cables, b.Cables, func(x, y rehearsal.Cable) bool { return x.Ends == y.Ends })
+}
+
+// step does a step, runs its checks, and holds what works against what is proven once it is done.
+func (p *play) step(ctx context.Context, s runbook.Step, plan *rehearsal.Plan, next *route.Tables) error {
+	p.live.put(plan)
+	if err := p.obey(ctx, plan); err != nil {
+		return err
+	}
+	if err := p.does(ctx, s, next); err != nil {
+		p.report.Checks = append(p.report.Checks, rehearsal.Check{
+			Kind: rehearsal.StepCheck, ID: s.Object, Name: fmt.Sprintf("%d. %s", s.N, s.Does), Without: s.Where,
+			Proof: "its lines run", Rehearsed: err.Error(),
+		})
+	}
+	for _, c := range s.Checks {
+		p.report.Checks = append(p.report.Checks, p.sees(ctx, s, c, next))
+	}
+	p.stillWorks(ctx, fmt.Sprintf("after step %d", s.N), next)
+	return nil
+}
+
+// asIs is the plan by which players act now.
+func (p *play) asIs() *rehearsal.Plan {
+	out := *p.plan
+	out.Nodes = nil
+	for _, n := range p.nodes {
+		x := *n.Node
+		out.Nodes = append(out.Nodes, &x)
+	}
+	return &out
+}
+
+// back goes the way back of a step: the lines that it says are typed, players enter again what they had, and what worked
+// before works again.
+func (p *play) back(ctx context.Context, s runbook.Step, before *rehearsal.Plan, now *route.Tables) error {
+	p.live.put(before)
+	if err := p.obey(ctx, before); err != nil {
+		return err
+	}
+	if k := slices.IndexFunc(p.nodes, func(n *node) bool { return n.ID == s.At && n.Role == rehearsal.OwnBox }); k >= 0 &&
+		len(s.Run) > 0 {
+		for _, line := range s.Back {
+			if err := p.types(ctx, p.nodes[k], line); err != nil {
+				p.report.Checks = append(p.report.Checks, rehearsal.Check{
+					Kind: rehearsal.StepCheck, ID: s.Object, Name: fmt.Sprintf("%d. %s", s.N, line), Without: s.Where,
+					Proof: "its way back runs", Rehearsed: err.Error(),
+				})
+			}
+		}
+	}
+	p.stillWorks(ctx, fmt.Sprintf("after the way back of step %d", s.N), now)
 	return nil
 }
 
@@ -244,8 +313,8 @@ func (p *play) sees(ctx context.Context, s runbook.Step, c runbook.Check, t *rou
 	return out
 }
 
-// stillWorks sends all flows of intents after a step: those that a step takes down are down, and no others.
-func (p *play) stillWorks(ctx context.Context, s runbook.Step, t *route.Tables) {
+// stillWorks sends all flows of intents after a step: those that it takes down are down, and no others.
+func (p *play) stillWorks(ctx context.Context, after string, t *route.Tables) {
 	for _, f := range p.plan.Flows {
 		if f.Intent == "" || !p.stand(t, f) {
 			continue
@@ -254,7 +323,7 @@ func (p *play) stillWorks(ctx context.Context, s runbook.Step, t *route.Tables) 
 		for begun := time.Now(); !c.Same && time.Since(begun) < sessions && ctx.Err() == nil; {
 			c = p.holdFlow(ctx, t, f)
 		}
-		c.Kind, c.Without = rehearsal.StepCheck, fmt.Sprintf("after step %d", s.N)
+		c.Kind, c.Without = rehearsal.StepCheck, after
 		p.report.Checks = append(p.report.Checks, c)
 	}
 }

@@ -33,6 +33,7 @@ func TestRandomWorkIsRehearsed(t *testing.T) {
 			require.NoError(t, err)
 			o := order(file)
 			o.Options.Captures, o.Options.Steps, o.Options.Sample = false, true, 10
+			o.Options.Back = (seed+n)%3 == 0
 			rehearsed(t, o)
 		})
 	}

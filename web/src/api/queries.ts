@@ -850,10 +850,27 @@ export function writer(queries: QueryClient, design: () => string) {
       );
     }, reason);
   };
+  /** Says of objects, with what stands in them, or of a change, that they are there as planned, or not there. */
+  const saidThere = (
+    of: { objects?: string[]; change?: string },
+    there: boolean,
+    done: string,
+  ): Promise<boolean> =>
+    attempt(
+      () =>
+        data(
+          client.POST("/api/designs/{design}/built", {
+            ...inside(design()),
+            body: { base: base(), there, ...of },
+          }),
+        ),
+      done,
+    );
   return {
     base,
     attempt,
     change,
+    there: saidThere,
     /**
      * Does what was said, as it was heard. Where a write before it was answered only afterwards, it is heard again:
      * what it means may have changed, and one's own write is nobody else's.

@@ -1559,6 +1559,8 @@ export interface components {
        * @description The position that the writer has seen.
        */
       base: number;
+      /** @description A change of which all is there as planned, with what it needs, by its ID. */
+      change?: string;
       /** @description IDs, of a party with all that stands in it; left out: everything. */
       objects?: string[];
       /** @description They are there as planned; false: they are not there. */
@@ -4968,6 +4970,7 @@ export interface components {
       after: string[];
       at?: string;
       back: string[];
+      blinks: components["schemas"]["RunbookHit"][];
       changes: components["schemas"]["Difference"][];
       checks: components["schemas"]["RunbookCheck"][];
       does: string;
@@ -5185,6 +5188,11 @@ export interface components {
       values: string[];
     };
     Sheet: {
+      /**
+       * @description Whether it is there, with what stands in it: not at all, otherwise than planned, or as planned. What is looked at as built is there.
+       * @enum {string}
+       */
+      built: "not-there" | "otherwise" | "as-planned";
       /** @description Those that have it as a subject. */
       findings: components["schemas"]["FindingFinding"][];
       inside: components["schemas"]["Object"][];

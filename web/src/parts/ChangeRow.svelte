@@ -89,6 +89,12 @@
         {/if}
         <button
           class="button"
+          title="All of it is built as planned"
+          onclick={() => void write.there({ change: c.id }, true, `${c.title} is there already`)}
+          >Is there already</button
+        >
+        <button
+          class="button"
           title="Out of the plan, to be taken up again{along}"
           onclick={() => act("aside", "Set aside")}>Set aside</button
         >

@@ -27,11 +27,11 @@
     "Published services",
     "Names",
   ];
-  let order = $state<"steps" | "when" | "who">("steps");
+  let order = $state<"when" | "who">("when");
   const book = useTriedRunbook(
     () => design,
     () => option.edits as Edit[],
-    () => order === "steps" && option.edits.length > 0 && !option.refused,
+    () => option.edits.length > 0 && !option.refused,
   );
   const steps = $derived(
     order === "who"
@@ -113,28 +113,12 @@
       </p>{/if}
   </div>
   <div class="min-w-0">
-    <div class="flex items-center gap-2">
+    {#if option.edits.length && !option.refused}
       <h4 class="font-semibold">
-        {option.changes.length}
-        {option.changes.length === 1 ? "change" : "changes"}{order === "steps" && book.data
-          ? `, ${book.data.steps.length === 1 ? "1 step" : `${book.data.steps.length} steps`}`
-          : ", in this order"}
+        {book.data
+          ? `${book.data.steps.length === 1 ? "1 step" : `${book.data.steps.length} steps`}, as its runbook will have them`
+          : "Its steps"}
       </h4>
-      <Choice
-        label="In the order of"
-        options={[
-          { key: "steps", word: "Steps", title: "As its runbook will have them" },
-          { key: "when", word: "When" },
-          { key: "who", word: "Who" },
-        ]}
-        value={order}
-        choose={(key) => (order = key)}
-      />
-      {#if !option.refused && option.changes.length}
-        <button class="button ml-auto" onclick={() => apply(option)}>Apply as one</button>
-      {/if}
-    </div>
-    {#if order === "steps" && option.edits.length && !option.refused}
       <Known of={book} what="The order of its work" />
       <ol class="mt-1 text-sm">
         {#each book.data?.steps.slice(0, most) ?? [] as s (s.id)}
@@ -155,7 +139,25 @@
       {#each book.data?.gates ?? [] as g (g.object)}<p class="text-sm">{g.text}</p>{/each}
       {#each book.data?.cannot ?? [] as l (l)}<p class="text-warn text-sm">! {l}</p>{/each}
     {/if}
-    {#each order === "steps" && option.edits.length && !option.refused ? [] : steps as s (s.word)}
+    <div class="flex items-center gap-2">
+      <h4 class="font-semibold">
+        {option.changes.length}
+        {option.changes.length === 1 ? "change" : "changes"}, in this order
+      </h4>
+      <Choice
+        label="In the order of"
+        options={[
+          { key: "when", word: "When" },
+          { key: "who", word: "Who" },
+        ]}
+        value={order}
+        choose={(key) => (order = key)}
+      />
+      {#if !option.refused && option.changes.length}
+        <button class="button ml-auto" onclick={() => apply(option)}>Apply as one</button>
+      {/if}
+    </div>
+    {#each steps as s (s.word)}
       <p class="text-soft mt-1">{s.word}</p>
       <ol class="text-sm">
         {#each s.list.slice(0, most) as c, n (n)}

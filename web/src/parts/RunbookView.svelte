@@ -40,17 +40,7 @@
 
   /** What is there before and after, and not alike: what is made or taken away is told by what is entered. */
   const changed = (s: RunbookStep) => s.changes.filter((c) => c.text !== "new" && c.text !== "taken away");
-  const allThere = (): void =>
-    void write.attempt(
-      () =>
-        data(
-          client.POST("/api/designs/{design}/built", {
-            params: { path: { design } },
-            body: { base: write.base(), there: true },
-          }),
-        ),
-      "All of it is there already",
-    );
+  const allThere = (): void => void write.there({}, true, "All of it is there already");
 
   const day = new Intl.DateTimeFormat(undefined, { dateStyle: "medium" });
   /** What only the doing of a step brings. */
@@ -173,7 +163,10 @@
               {#each before(s) as b (b.id)}
                 <p class="text-warn">! Not before step {b.n}, which brings an address that this is set to</p>
               {/each}
-              {#if !s.down.length && !s.moves.length}<p class="text-soft">
+              {#each s.blinks as h (h.intent)}
+                <p class="text-warn">‖ {h.name} pauses for some seconds: {h.why}</p>
+              {/each}
+              {#if !s.down.length && !s.moves.length && !s.blinks.length}<p class="text-soft">
                   Nothing that works is down meanwhile.
                 </p>{/if}
               {#each s.works as h (h.intent)}<p class="text-good">✓ {h.name} works</p>{/each}

@@ -5,6 +5,7 @@
   import { useForm, useObject, writer, type FormQuestion } from "../api/queries";
   import { kindWord, written, type Values } from "../lib/form";
   import { placeURL } from "../lib/places";
+  import { side } from "../lib/side";
   import Address from "./Address.svelte";
   import CopyDialog from "./CopyDialog.svelte";
   import FormDrawer from "./FormDrawer.svelte";
@@ -131,6 +132,26 @@
       </p>
     {:else if ["link", "peering", "circuit", "attachment"].includes(s.object.kind)}
       <p><a class="button" href={placeURL(design, "links", { link: s.object.id })}>Two-ended sheet</a></p>
+    {/if}
+    {#if side() === "built"}
+      <p class="text-sm">
+        <button
+          class="button"
+          title="The plan stays as it is"
+          onclick={() => void write.there({ objects: [s.object.id] }, false, `${s.title} is not there`)}
+          >It is not there</button
+        >
+      </p>
+    {:else if s.built !== "as-planned"}
+      <p class="flex flex-wrap items-baseline gap-2 text-sm">
+        {s.built === "not-there" ? "Planned, and not built." : "Built, and planned otherwise."}
+        <button
+          class="button"
+          title="With all that stands in it, as planned"
+          onclick={() => void write.there({ objects: [s.object.id] }, true, `${s.title} is there already`)}
+          >It is there already</button
+        >
+      </p>
     {/if}
     {#if !s.status.up}<StatusLine status={s.status} />{/if}
     {#each s.findings as f (f.key)}

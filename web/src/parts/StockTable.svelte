@@ -18,6 +18,7 @@
   import { useQueryClient } from "@tanstack/svelte-query";
   import { untrack } from "svelte";
   import { toast } from "svelte-sonner";
+  import { side } from "../lib/side";
   import type { Stock, StockRow } from "../api/client";
   import { writer } from "../api/queries";
   import { oneOf } from "../lib/form";
@@ -287,6 +288,16 @@
       {#if two}
         <button class="button" onclick={() => (asking = two)}>One must reach the other</button>
       {/if}
+      <button
+        class="button"
+        title={side() === "built" ? "The plan stays as it is" : "As planned, with all that stands in them"}
+        onclick={() =>
+          void write.there(
+            { objects: chosenRows.map((r) => r.object.id) },
+            side() !== "built",
+            side() === "built" ? "Not there" : "There already",
+          )}>{side() === "built" ? "Are not there" : "Are there already"}</button
+      >
       <button class="button" onclick={() => (chosen = {})}>Choose none</button>
     {:else}
       <span class="text-soft ml-auto text-sm"
