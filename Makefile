@@ -49,11 +49,12 @@ bench: ## benchmarks of the core
 	go test -run '^$$' -bench . -benchmem ./core/... ./store
 	go test -run '^$$' -bench . -benchtime 3x ./lab
 
-truth: setup-test ## random estates in namespaces against their walks (TRUTH=600 of the first kind), and BGP daemons against learned routes (TRUTH_BGP=200)
+truth: setup-test ## random estates in namespaces against their walks (TRUTH=600 of the first kind), BGP daemons against learned routes (TRUTH_BGP=200), and random work step by step (TRUTH_WORK=40)
 	CI=1 DRAVIN_TRUTH=$(or $(TRUTH),600) DRAVIN_TRUTH_BGP=$(or $(TRUTH_BGP),200) DRAVIN_TRUTH_INSTANCES=40 DRAVIN_TRUTH_WORKED=20 DRAVIN_TRUTH_DRILLS=40 DRAVIN_TRUTH_SIGHTS=40 DRAVIN_TRUTH_SIZES=40 DRAVIN_TRUTH_MATRIX=100 go test ./lab -count=1 -v -timeout 90m -parallel 4 -run 'TestTruth|TestMatrix'
 	scripts/settings.sh $(CURDIR)/.dravin/settings
 	DRAVIN_SETTINGS=$(CURDIR)/.dravin/settings go test ./core/sheet -count=1 -v -run Settings
-	CI=1 DRAVIN_REHEARSE=all go test ./lab/stage -count=1 -v -timeout 30m -parallel 4 -run 'AreRehearsed|IsRehearsed'
+	CI=1 DRAVIN_REHEARSE=all go test ./lab/stage -count=1 -v -timeout 30m -parallel 4 -run 'AreRehearsed|IsRehearsed' -skip RandomWork
+	CI=1 DRAVIN_WORKED=$(or $(TRUTH_WORK),40) go test ./lab/stage -count=1 -v -timeout 90m -run RandomWork
 
 bench-web: setup-test bin/dravin e2e/node_modules/.stamp ## how fast ruler and table move with 20,000 prefixes
 	rm -rf .dravin/e2e
