@@ -84,8 +84,8 @@ func (s *Server) getRunbook(ctx context.Context, in *inBook) (*answer[Runbook], 
 	return answering(out, err)
 }
 
-// runbookOf is the runbook of all work or of one change, without the steps that are done although the design can not say
-// so.
+// runbookOf is the runbook of all work or of one change, without the steps that are done although the design can not
+// say so.
 func (s *Server) runbookOf(ctx context.Context, v *solved, of change.ID) (Runbook, *heldBook, error) {
 	w, err := s.worksOf(ctx, v)
 	if err != nil {

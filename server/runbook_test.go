@@ -98,8 +98,8 @@ circuits:
 built: nothing
 `
 
-// What only the doing brings is told with the step that brings it, and is in either design from then on: nothing that is
-// handed over leaves a place for it.
+// What only the doing brings is told with the step that brings it, and is in either design from then on: nothing that
+// is handed over leaves a place for it.
 func TestWhatStepsBringIsTold(t *testing.T) {
 	at := "/api/designs/" + call[store.Info](t, "POST", "/api/designs", doc{"from": "file", "file": given}, 201).ID
 	position := func() int64 { return call[store.Info](t, "GET", at, nil, 200).Position }

@@ -166,7 +166,7 @@ func (s *Server) worksOf(ctx context.Context, v *solved) (*works, error) {
 	}
 	w := parted(v.design, rows)
 	w.named = named
-	if len(w.left[change.Rest]) > 0 {
+	if last, _ := w.ledger.Last(change.Rest); len(w.left[change.Rest]) > 0 || last.Act == change.Aside {
 		w.named = append(w.named, store.Named{
 			ID: change.Rest, Title: "What no change tells of",
 			Why: "a design file planned it, or it was said not to be there", At: v.info.UpdatedAt,
@@ -200,11 +200,11 @@ func (w *works) list() []WorkChange {
 		c.Of = max(c.Of, len(left))
 		c.Done = c.Of - len(left)
 		switch {
+		case len(left) > 0:
 		case whole && last.Act == change.Aside:
 			c.State = workAside
 		case whole:
 			c.State = workBack
-		case len(left) > 0:
 		case c.Of > 0:
 			c.State = workDone
 		default:
@@ -354,7 +354,9 @@ func (w *works) up(id change.ID, set *store.ChangeSet, before change.Before) (er
 // out takes a change out of the plan, with those that need it.
 func (w *works) out(id change.ID, set *store.ChangeSet, before change.Before, with bool) error {
 	if len(w.left[id]) == 0 {
-		return refused("do", "nothing of "+w.title(id)+" is left to be done; what is built is taken away as a change of its own")
+		return refused(
+			"do", "nothing of "+w.title(id)+" is left to be done; what is built is taken away as a change of its own",
+		)
 	}
 	all := change.With(w.needed, id)
 	if len(all) > 1 && !with {

@@ -11,8 +11,8 @@ import (
 	"dravin/store"
 )
 
-// What is planned is listed by change. One is proven alone with what it needs, set aside with what needs it and taken up
-// again, and taken back; its steps alone are done, and those of the other are left, under their numbers.
+// What is planned is listed by change. One is proven alone with what it needs, set aside with what needs it and taken
+// up again, and taken back; its steps alone are done, and those of the other are left, under their numbers.
 func TestTheWorkIsChanges(t *testing.T) {
 	at := fresh(t)
 	position := func() int64 { return call[store.Info](t, "GET", at, nil, 200).Position }
@@ -97,6 +97,19 @@ func TestTheWorkIsChanges(t *testing.T) {
 	call[doc](t, "POST", at+"/runbook/undone", doc{"base": position(), "step": done.Step}, 404)
 	assert.Equal(t, server.WorkState("open"), list()["Alder Hut joins"].State, "what is not done is to be done")
 
+	call[store.Info](t, "POST", at+"/built", doc{"base": position(), "there": false}, 200)
+	rest := list()["What no change tells of"]
+	assert.Equal(t, change.Rest, rest.ID, "what was said not to be there is told of, too")
+	call[store.Info](t, "POST", at+"/undo", doc{"base": position()}, 200)
+	var garden any
+	for _, h := range call[[]doc](t, "GET", at+"/handover", nil, 200) {
+		if h["name"] == "Peatside Nursery" {
+			garden = h["party"]
+		}
+	}
+	call[store.Info](t, "POST", at+"/built", doc{"base": position(), "there": false, "objects": []any{garden}}, 200)
+	assert.Equal(t, change.Rest, list()["What no change tells of"].ID, "though intents name what stands there")
+	call[store.Info](t, "POST", at+"/undo", doc{"base": position()}, 200)
 	act(door.ID, "back", false, 200)
 	call[store.Info](t, "POST", at+"/work/changes/"+string(joins.ID), doc{
 		"base": position(), "do": "call", "title": "A hut", "why": "for the tools",

@@ -127,8 +127,8 @@ func keysOf(p Part) []string {
 	return p.Fields
 }
 
-// Last is what was done last with a change as a whole: the row that takes it [Back] or sets it [Aside]; ok is false where
-// none does.
+// Last is what was done last with a change as a whole: the row that takes it [Back] or sets it [Aside]; ok is false
+// where none does.
 func (l *Ledger) Last(id ID) (r Row, ok bool) {
 	r, ok = l.acts[id]
 	return r, ok
@@ -152,8 +152,8 @@ func (l *Ledger) top(id design.ID, field string) claim {
 	return list[len(list)-1]
 }
 
-// Parts are what edits that lead from one plan to the next plan of the work: what is not there alike by then, and belongs
-// to a side.
+// Parts are what edits that lead from one plan to the next plan of the work: what is not there alike by then, and
+// belongs to a side.
 func Parts(before, next *design.Design, edits []design.Edit) (out []Part) {
 	there := next.Built()
 	for _, e := range edits {

@@ -92,8 +92,8 @@ func parted(t *testing.T, seed uint64) *journal {
 	return j
 }
 
-// The work parts into changes without anything left over. Each, with what it needs, can be done and nothing else be. Set
-// aside it is out of the plan and the others are as they were; taken up again the plan is what it was.
+// The work parts into changes without anything left over. Each, with what it needs, can be done and nothing else be.
+// Set aside it is out of the plan and the others are as they were; taken up again the plan is what it was.
 func TestWorkPartsIntoChanges(t *testing.T) {
 	first, number := uint64(time.Now().UnixNano()%1_000_000), 40
 	if text := os.Getenv("DRAVIN_TRUTH_SEED"); text != "" {

@@ -215,7 +215,7 @@ func (d *Design) applyBuilt(next *Design, planned, built []Edit) (*Design, Probl
 		}
 	}
 	built = slices.DeleteFunc(built, func(e Edit) bool { return slices.Contains(touched, e.ID) })
-	out, problems := b.after(append(given, built...), false)
+	out, problems := b.apart(built).after(append(given, built...), false)
 	if len(problems) > 0 {
 		return nil, problems
 	}
@@ -223,6 +223,26 @@ func (d *Design) applyBuilt(next *Design, planned, built []Edit) (*Design, Probl
 		touched = nil // what is there now decides for all
 	}
 	return out.sharing(next, touched), nil
+}
+
+// apart is a design as built without what of the estate names something that edits take away; it comes in again as far
+// as what it names is there.
+func (b *Design) apart(built []Edit) *Design {
+	var edits []Edit
+	for _, e := range built {
+		if e.Op != Remove {
+			continue
+		}
+		for _, o := range b.referring[e.ID] {
+			if Shared(o.Kind) && b.objects[o.ID] != nil {
+				edits = append(edits, Edit{Op: Remove, ID: o.ID})
+			}
+		}
+	}
+	if len(edits) == 0 {
+		return b
+	}
+	return b.Sketch(edits)
 }
 
 func cmpFirst(a, b *Object) *Object {

@@ -154,7 +154,8 @@ func At(whole, now *route.Tables, sample int) (*Plan, error) {
 		}
 	}
 	b := &builder{
-		whole: whole, frame: frame, proven: now, built: built, played: played, tables: tables, design: tables.Design, plan: &Plan{},
+		whole: whole, frame: frame, proven: now, built: built, played: played, tables: tables, design: tables.Design,
+		plan:  &Plan{},
 		nodes: map[design.ID]*Node{}, keys: handover.Keys{}, devices: map[[2]design.ID]string{},
 		boxes: map[design.ID]*box.Box{}, given: map[string]netip.Addr{},
 	}
@@ -164,8 +165,22 @@ func At(whole, now *route.Tables, sample int) (*Plan, error) {
 	}
 	b.choose(sample)
 	b.build()
+	b.unplug()
 	b.expect()
 	return b.plan, nil
+}
+
+// unplug cuts the cables of boxes of one's own that are not there: yet, or any more.
+func (b *builder) unplug() {
+	absent := map[string]bool{}
+	for _, n := range b.plan.Nodes {
+		absent[n.Name] = n.Role == OwnBox && b.built.Design.Get(n.ID) == nil
+	}
+	for k, c := range b.plan.Cables {
+		if absent[c.Ends[0].Node] || absent[c.Ends[1].Node] {
+			b.plan.Cables[k].Cut = true
+		}
+	}
 }
 
 // obeyed are the tables of the design that the instructions make, which is all that players know.

@@ -70,8 +70,8 @@ func unfiltered(e negotiate.BGPEnd) negotiate.BGPEnd {
 	return e
 }
 
-// renamed are the connections of tunnels that stay and are called otherwise, under either name, at a box that waits to be
-// asked for them.
+// renamed are the connections of tunnels that stay and are called otherwise, under either name, at a box that waits to
+// be asked for them.
 func (w *writer) renamed(b *box.Box) (out []string) {
 	begun := w.begun.box(b.ID)
 	if begun == nil {

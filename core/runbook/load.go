@@ -26,7 +26,9 @@ const kernelSettings = "net.ipv4.ip_forward net.ipv6.conf.all.forwarding net.ipv
 const script = "dravin/routes.sh"
 
 // terminates is the line that ends what a connection has set up.
-func terminates(connection string) string { return "swanctl --terminate --ike " + connection + " || true" }
+func terminates(connection string) string {
+	return "swanctl --terminate --ike " + connection + " || true"
+}
 
 // handedOver are the lines that put changed files of a box into use; fresh are those of them that it has not had. Files
 // that its package has brought are kept, too, and what somebody filled in is not written over.

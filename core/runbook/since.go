@@ -24,8 +24,8 @@ type Told struct {
 	Window Window `json:"window"`
 }
 
-// Anew is the same order of work, of which something else than its steps was done: the steps keep their numbers, and what
-// works is what works today.
+// Anew is the same order of work, of which something else than its steps was done: the steps keep their numbers, and
+// what works is what works today.
 func (s *Since) Anew() *Since {
 	out := &Since{Steps: map[string]Told{}, Next: s.Next}
 	for id, t := range s.Steps {

@@ -47,8 +47,8 @@ func HasNextHops(d *design.Design, session *design.Object, family string) bool {
 	})
 }
 
-// Elsewhere is the first end of a session that speaks from an address which it does not have on what carries the session,
-// with what it has of that family; -1 if there is none, or if nothing says what it has.
+// Elsewhere is the first end of a session that speaks from an address which it does not have on what carries the
+// session, with what it has of that family; -1 if there is none, or if nothing says what it has.
 func Elsewhere(d *design.Design, session *design.Object) (int, netip.Addr) {
 	var inside [][]netip.Prefix
 	switch b := d.Get(session.Parent).Body.(type) {

@@ -112,8 +112,8 @@ func (p *play) asIs() *rehearsal.Plan {
 	return &out
 }
 
-// back goes the way back of a step: the lines that it says are typed, players enter again what they had, and what worked
-// before works again.
+// back goes the way back of a step: the lines that it says are typed, players enter again what they had, and what
+// worked before works again.
 func (p *play) back(ctx context.Context, s runbook.Step, before *rehearsal.Plan, now *route.Tables) error {
 	p.live.put(before)
 	if err := p.obey(ctx, before); err != nil {
