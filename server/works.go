@@ -167,7 +167,7 @@ func (s *Server) worksOf(ctx context.Context, v *solved) (*works, error) {
 	w := parted(v.design, rows)
 	w.named = named
 	if last, _ := w.ledger.Last(change.Rest); len(w.left[change.Rest]) > 0 || last.Act == change.Aside {
-		w.named = append(w.named, store.Named{
+		w.named = slices.Insert(w.named, 0, store.Named{
 			ID: change.Rest, Title: "What no change tells of",
 			Why: "a design file planned it, or it was said not to be there", At: v.info.UpdatedAt,
 		})
