@@ -22,8 +22,8 @@ func standing(whole, now *route.Tables) *route.Tables {
 	d := now.Design
 	var edits []design.Edit
 	for _, o := range whole.Design.All() {
-		if was := d.Get(o.ID); o.Kind == design.KindInnerRoute && was != nil && !design.Equal(o, was) {
-			edits = append(edits, design.PutEdit(o)) // its router stands where it will: wires are not moved
+		if was := d.Get(o.ID); wired(o.Kind) && was != nil && !design.Equal(o, was) {
+			edits = append(edits, design.PutEdit(o)) // its routers stand where they will: wires are not moved
 			continue
 		}
 		if d.Get(o.ID) != nil || !slices.Contains(places, o.Kind) && d.Get(o.Parent) != nil {
@@ -46,6 +46,9 @@ func standing(whole, now *route.Tables) *route.Tables {
 	}
 	return route.Solve(d.Sketch(edits), now.Status.Condition())
 }
+
+// wired reports whether fields of a kind tell who is plugged in where.
+func wired(k design.Kind) bool { return k == design.KindInnerRoute || k == design.KindLAN }
 
 // Whole is all that stands somewhere between what is built and a plan: what is planned, and what goes.
 func Whole(built, plan *design.Design) *design.Design {

@@ -33,13 +33,23 @@ func (w *writer) fixed(s *Step, p part, after *estate) string {
 					" listed here, move its links to that one by one, and take the first away"
 			}
 		case a.Kind == design.KindLink && p.end > 0:
-			x, y := a.Body.(*design.Link).Ends[p.end-1], b.Body.(*design.Link).Ends[p.end-1]
-			if v := was.VPNOf(x.Gateway); v != nil && v.StaticFixed &&
-				(!slices.Equal(x.Routes, y.Routes) || !slices.Equal(x.Remote, y.Remote)) {
-				return was.Title(x.Gateway) + " can not change the ranges of a tunnel once it is made: make a second one with all" +
-					" that is listed here, let traffic move to it, and take the first away"
+			if fixedRanges(was, d, a.ID, p.end-1) {
+				at := a.Body.(*design.Link).Ends[p.end-1].Gateway
+				return was.Title(at) + " can not change the ranges of a tunnel once it is made: let traffic move to the second" +
+					" connection, which has all that is listed here"
 			}
 		}
 	}
 	return ""
+}
+
+// fixedRanges reports whether ranges of an end of a link, from 0, differ that its cloud can not change once it is made.
+func fixedRanges(was, then *design.Design, link design.ID, end int) bool {
+	a, b := was.Get(link), then.Get(link)
+	if a == nil || b == nil || a.Kind != design.KindLink || b.Kind != design.KindLink {
+		return false
+	}
+	x, y := a.Body.(*design.Link).Ends[end], b.Body.(*design.Link).Ends[end]
+	v := was.VPNOf(x.Gateway)
+	return v != nil && v.StaticFixed && (!slices.Equal(x.Routes, y.Routes) || !slices.Equal(x.Remote, y.Remote))
 }

@@ -128,6 +128,12 @@ func (w *writer) step(x *task, p part, edits []design.Edit, after *estate) Step 
 		s.Back = []string{"take it out of the design"}
 	case p.does != "":
 		s.Does = p.does + ": " + name
+		if p.enter != "" {
+			s.Enter = append(s.Enter, p.enter)
+			s.Checks = append(s.Checks, Check{Kind: box.Listed, Text: "the list at " + d.Title(p.at) + " says so"})
+			s.Back = []string{"the other way round"}
+			break
+		}
 		for _, i := range after.instructions(s.Party) {
 			if i.ID == x.jointID() {
 				s.Enter = append(s.Enter, i.Lines...)

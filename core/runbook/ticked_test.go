@@ -110,3 +110,39 @@ func TestStepsAreNumberedOnce(t *testing.T) {
 	}
 	assert.NotZero(t, kept)
 }
+
+const fixedRanges = `dravin: 1
+name: Fixed ranges
+sites:
+  - {name: Fern Lodge, gateways: [{name: gateway, addresses: 203.0.113.10}], lans: [{name: house, prefixes: 10.212.1.0/24}]}
+networks:
+  - name: seed bank
+    cloud: Sedge
+    region: sedge-coast
+    blocks: 10.208.16.0/20
+    tables: [{name: main}]
+    subnets: [{name: main, table: seed-bank/main, prefixes: 10.208.16.0/24}]
+    gateways: [{name: gateway, addresses: 198.51.100.7, vpn: plain}]
+links:
+  - name: Fern Lodge to seed bank
+    routing: static
+    ends: [{gateway: fern-lodge/gateway, routes: 10.208.16.0/20}, {gateway: seed-bank/gateway, routes: 10.212.1.0/24}]
+    tunnels: [{name: tunnel 1, outside: [203.0.113.10, 198.51.100.7], inside: [169.254.130.1/30, 169.254.130.2/30]}]
+`
+
+// What a cloud can not change once it is made is made a second time, moved to, and then the first is taken away.
+func TestWhatCanNotBeChangedIsMadeASecondTime(t *testing.T) {
+	was, err := design.Read([]byte(fixedRanges))
+	require.NoError(t, err)
+	d, err := design.Read([]byte(strings.Replace(fixedRanges, "routes: 10.212.1.0/24}", "routes: 10.212.0.0/22}", 1)))
+	require.NoError(t, err)
+	var does []string
+	for _, s := range written(t, d.WithBuilt(was.Built())).Steps {
+		does = append(does, s.Where+": "+s.Does)
+	}
+	assert.Equal(t, []string{
+		"seed bank, gateway: make a second connection beside the first: Fern Lodge to seed bank",
+		"seed bank, gateway: enter Fern Lodge to seed bank",
+		"seed bank, gateway: take the first connection away: Fern Lodge to seed bank",
+	}, does)
+}

@@ -34,6 +34,7 @@ type part struct {
 	end   int       // 1 or 2, 0 of what has none
 	does  string    // what is done beside entering what the instructions say; empty: nothing
 	needs string
+	enter string // what is entered, where no instruction says it
 	// edits are those of the part over the estate by then; nil if it can not be done.
 	edits func(w *writer, d *design.Design) []design.Edit
 }

@@ -43,9 +43,9 @@ func (p *play) steps(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if !sameFrame(p.plan, plan) {
+		if what := moved(p.plan, plan); what != "" {
 			p.report.Leaves = append(p.report.Leaves, fmt.Sprintf(
-				"step %d and what comes after it: hosts or wires are others then, and stand here as they stood", s.N,
+				"step %d and what comes after it: hosts or wires are others then (%s), and stand here as they stood", s.N, what,
 			))
 			w.stop()
 			p.rewired = true
@@ -58,7 +58,8 @@ func (p *play) steps(ctx context.Context) error {
 			return err
 		}
 		w.hold(s, now, next)
-		if p.options.Back {
+		// What is taken out of service is not put into service again by a line.
+		if p.options.Back && (s.At == "" || next.Design.Get(s.At) != nil) {
 			if err := p.back(ctx, s, before, now); err != nil {
 				return err
 			}
@@ -75,11 +76,24 @@ func (p *play) steps(ctx context.Context) error {
 	return nil
 }
 
-// sameFrame reports whether the namespaces and wires of two plans are the same.
-func sameFrame(a, b *rehearsal.Plan) bool {
-	return slices.EqualFunc(a.Nodes, b.Nodes, func(x, y *rehearsal.Node) bool {
-		return x.Name == y.Name && x.ID == y.ID && x.Role == y.Role && slices.Equal(x.Addresses, y.Addresses)
-	}) && slices.EqualFunc(a.Cables, b.Cables, func(x, y rehearsal.Cable) bool { return x.Ends == y.Ends })
+// moved is what stands or is plugged in otherwise in one plan than in another; empty if all namespaces and wires are
+// the same.
+func moved(a, b *rehearsal.Plan) string {
+	if len(a.Nodes) != len(b.Nodes) || len(a.Cables) != len(b.Cables) {
+		return "how many there are"
+	}
+	for n, x := range a.Nodes {
+		y := b.Nodes[n]
+		if x.Name != y.Name || x.ID != y.ID || x.Role != y.Role || !slices.Equal(x.Addresses, y.Addresses) {
+			return x.Title
+		}
+	}
+	for n, x := range a.Cables {
+		if y := b.Cables[n]; x.Ends != y.Ends {
+			return x.Ends[0].Node + " to " + x.Ends[1].Node
+		}
+	}
+	return ""
 }
 
 // step does a step, runs its checks, and holds what works against what is proven once it is done.
