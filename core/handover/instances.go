@@ -225,8 +225,10 @@ func (s *script) instanceRoute(r route.Route, segment design.ID, table int) {
 		}
 	case r.Source == route.Inside && r.Hop.Kind == route.Tunnel:
 		if l := s.box.Link(r.Hop.To); l != nil {
-			s.placed(r.Prefix, noMetric(r.Prefix), table)
-			s.line("ip %s route replace %s dev %s table %d", f, r.Prefix, devicesOf(l, r)[0], table)
+			if devices := devicesOf(l, r); len(devices) > 0 { // its interface is not made while nothing of it is set up
+				s.placed(r.Prefix, noMetric(r.Prefix), table)
+				s.line("ip %s route replace %s dev %s table %d", f, r.Prefix, devices[0], table)
+			}
 		}
 	case r.Source == route.Inside && r.Hop.Kind == route.Circuit:
 		if c := s.box.Circuit(r.Hop.To); c != nil {

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravin/core/design"
+	"dravin/core/handover"
 	"dravin/core/proof"
 	"dravin/core/route"
 	"dravin/core/runbook"
@@ -76,7 +77,11 @@ func follow(t *testing.T, d *design.Design, r *runbook.Runbook, seed any) *desig
 			}
 		}
 		now = next.Sharing(d)
-		holds := held(solved(now))
+		proofs := solved(now)
+		for _, party := range now.Inside("", design.Parties...) {
+			handover.Render(proofs.Tables(), party.ID, nil) // whatever is half done can be handed over
+		}
+		holds := held(proofs)
 		var down, told []design.ID
 		for _, id := range before {
 			if !slices.Contains(holds, id) {
