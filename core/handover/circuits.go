@@ -32,7 +32,8 @@ func (s *script) circuits() {
 		)
 		if c.Port != "" { // it was not known when the file was written
 			s.line(
-				`if [ -w "$p" ]; then sed -i "s/^%[1]s %[2]s /%[1]s %[3]s /" "$p"; fi`, c.Device(), fillIn, c.Port,
+				`if [ -w "$p" ] && grep -q "^%[1]s %[2]s" "$p"; then n=$(grep -v "^%[1]s " "$p" || true); { echo "$n"; echo %[3]s; } >"$p"; fi`,
+				c.Device(), fillIn, shellWord(portLine(c)),
 			)
 		}
 		// All that comes to the port is the circuit's: in any other mode the port answers for the

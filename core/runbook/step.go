@@ -56,7 +56,8 @@ func (w *writer) ups(s *Step, j design.Joint) []Check {
 	}
 	about := w.about(j)
 	for _, i := range w.now.instructions(s.Party) {
-		if up := i.Check.Kind == box.TunnelUp || i.Check.Kind == box.Established; up && about[i.ID] {
+		if up := i.Check.Kind == box.TunnelUp || i.Check.Kind == box.Established; up && about[i.ID] &&
+			w.now.proofs.Tables().Status.Of(i.ID).Up {
 			out = append(out, Check{Kind: i.Check.Kind, Text: i.Check.Text, Object: i.ID})
 		}
 	}

@@ -308,7 +308,7 @@ func (p *play) sees(ctx context.Context, s runbook.Step, c runbook.Check, t *rou
 			return held.Same, held.Rehearsed
 		}
 	case c.Kind == box.TunnelUp:
-		try = func() (bool, string) { return p.live.carries(c.Object), "its daemons hold child SAs" }
+		try = func() (bool, string) { return p.carries(t, c.Object), "its daemons hold child SAs" }
 	case c.Kind == box.Established:
 		try = func() (bool, string) { return p.live.speaks(c.Object), "its daemons have established it" }
 	}
@@ -325,6 +325,12 @@ func (p *play) sees(ctx context.Context, s runbook.Step, c runbook.Check, t *rou
 		out.Rehearsed = "false: " + out.Rehearsed
 	}
 	return out
+}
+
+// carries reports whether a tunnel carries, or any tunnel of a link.
+func (p *play) carries(t *route.Tables, id design.ID) bool {
+	tunnels := t.Design.Tunnels(id)
+	return p.live.carries(id) || slices.ContainsFunc(tunnels, func(x *design.Object) bool { return p.live.carries(x.ID) })
 }
 
 // stillWorks sends all flows of intents after a step: those that it takes down are down, and no others.
