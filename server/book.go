@@ -15,12 +15,14 @@ type heldBook struct {
 	*runbook.Runbook
 	Edits map[string][]design.Edit `json:"edits"` // of each step
 	Since *runbook.Since           `json:"since"`
-	// Owed are steps that say at other parties what is done by now.
+	// Owed are steps that are left of what is done by now: what it says at other parties, what it is to take away.
 	Owed []runbook.Step `json:"owed"`
+	// From is the position at which it began. What was done before is of another work, whatever it was called.
+	From int64 `json:"from"`
 }
 
-func held(book *runbook.Runbook, owed []runbook.Step) *heldBook {
-	out := &heldBook{Runbook: book, Edits: map[string][]design.Edit{}, Since: book.Since, Owed: owed}
+func held(book *runbook.Runbook) *heldBook {
+	out := &heldBook{Runbook: book, Edits: map[string][]design.Edit{}, Since: book.Since, Owed: book.Owed}
 	for _, x := range book.Steps {
 		out.Edits[x.ID] = x.Edits
 	}
@@ -61,15 +63,16 @@ func (s *Server) bookOf(ctx context.Context, v *solved, of change.ID, plan *desi
 	}
 	var since *runbook.Since
 	var owed []runbook.Step
+	from := int64(0)
 	if before != nil {
-		since, owed = before.Since, before.Owed
+		since, owed, from = before.Since, before.Owed, before.From
 		only, err := s.store.OnlyTicks(ctx, v.info.ID, kept.Position)
 		switch {
 		case err != nil:
 			return nil, err
 		case only:
 		case len(before.Steps) == 0:
-			since = nil // all of that work is done, and this is other work
+			since, from = nil, v.info.Position // all of that work is done, and this is other work
 		default:
 			since = since.Anew()
 		}
@@ -84,7 +87,8 @@ func (s *Server) bookOf(ctx context.Context, v *solved, of change.ID, plan *desi
 	if err != nil {
 		return nil, err
 	}
-	out := held(book, owed)
+	out := held(book)
+	out.From = from
 	b, err := out.at(v.info.Position)
 	if err != nil {
 		return nil, err

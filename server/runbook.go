@@ -119,6 +119,7 @@ func (s *Server) runbookOf(ctx context.Context, v *solved, of change.ID) (Runboo
 	for _, t := range ticks {
 		n := slices.IndexFunc(book.Steps, func(x runbook.Step) bool { return x.ID == t.Step })
 		switch {
+		case n >= 0 && t.Position <= h.From: // it was a step of another work
 		case n >= 0 && len(book.Steps[n].Edits) > 0: // its edit was taken back
 		case n >= 0 && slices.ContainsFunc(h.Owed, func(x runbook.Step) bool { return x.ID == t.Step }):
 		case n >= 0:

@@ -3,6 +3,7 @@ package server_test
 import (
 	"fmt"
 	"net/http"
+	"net/netip"
 	"os"
 	"strings"
 	"testing"
@@ -12,6 +13,7 @@ import (
 
 	"dravin/core/design"
 	"dravin/core/lifecycle"
+	"dravin/core/runbook"
 	"dravin/lab/stage"
 	"dravin/server"
 	"dravin/store"
@@ -132,6 +134,51 @@ func TestWhatStepsBringIsTold(t *testing.T) {
 	assert.NotContains(t, files, "remote_addrs = FILL-IN")
 	assert.Contains(t, files, "remote_addrs = 198.51.100.7")
 	assert.Contains(t, files, "circuit1 enp3s0")
+}
+
+// What is made a second time is made, moved to and taken away in three steps, of which two say nothing of what is
+// built: each is to be done once, until the same is to be done again.
+func TestWhatIsMadeASecondTimeIsDoneStepByStep(t *testing.T) {
+	text := strings.Replace(given, "addresses: 0.0.0.0, asn", "addresses: 198.51.100.7, vpn: lone, asn", 1)
+	text = strings.Replace(text, "built: nothing\n", "", 1)
+	at := "/api/designs/" + call[store.Info](t, "POST", "/api/designs", doc{"from": "file", "file": text}, 201).ID
+	position := func() int64 { return call[store.Info](t, "GET", at, nil, 200).Position }
+	steps := func() (out []runbook.Step) { return call[server.Runbook](t, "GET", at+"/runbook", nil, 200).Steps }
+	does := func() (out []string) {
+		for _, s := range steps() {
+			out = append(out, strings.SplitN(s.Does, ":", 2)[0])
+		}
+		return out
+	}
+	d, err := design.Read([]byte(text))
+	require.NoError(t, err)
+	gateway := d.Inside(d.Of(design.KindNetwork)[0].ID, design.KindGateway)[0]
+	second, move := "make a second gateway beside the first", "enter gateway gateway"
+	first, follow := "take the first gateway away", "load the files that are others by what was done elsewhere"
+	for n, to := range []string{"twin", "lone"} { // what was done for the one is not done for the other
+		had := netip.MustParseAddr([]string{"198.51.100.7", "198.51.100.17"}[n])
+		g := design.Edited(gateway, func(b *design.Gateway) { b.VPN, b.Addresses = to, []netip.Addr{had} })
+		call[store.Info](t, "POST", at+"/changes", doc{
+			"base": position(), "reason": "another kind", "edits": []design.Edit{design.PutEdit(g)},
+		}, 200)
+		assert.Equal(t, []string{second, move, follow, first}, does())
+		tick := func(n int, brings string) runbook.Step {
+			s := steps()[n]
+			call[doc](t, "POST", at+"/runbook/done", doc{"base": position(), "step": s.ID, "code": brings}, 200)
+			return s
+		}
+		tick(0, "")
+		assert.Equal(t, []string{move, follow, first}, does())
+		assert.Equal(t, []string{steps()[0].ID}, steps()[1].After, "its files have the addresses that are given")
+		moved := tick(0, "198.51.100.17")
+		assert.Equal(t, []string{follow, first}, does())
+		call[doc](t, "POST", at+"/runbook/undone", doc{"base": position(), "step": moved.ID}, 200)
+		assert.Equal(t, []string{move, follow, first}, does(), "it is to be done again, and so is what comes after")
+		tick(0, "198.51.100.17")
+		tick(0, "")
+		tick(0, "")
+		assert.Empty(t, does())
+	}
 }
 
 // A server tells whether it can rehearse, and with which command somebody else can; what was never played or captured

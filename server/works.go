@@ -393,5 +393,26 @@ func (w *works) byStep(book *runbook.Runbook) map[string][]change.ID {
 		}
 		out[x.ID] = of
 	}
+	for n, x := range book.Steps {
+		if len(x.Changes) == 0 {
+			out[x.ID] = out[besides(book.Steps, n)]
+		}
+	}
 	return out
+}
+
+// besides is the step that a step belongs to which changes nothing that is told: one about the same, or the one before,
+// which it follows.
+func besides(steps []runbook.Step, n int) string {
+	for _, x := range steps {
+		if x.Object == steps[n].Object && len(x.Changes) > 0 {
+			return x.ID
+		}
+	}
+	for ; n > 0; n-- {
+		if len(steps[n].Changes) > 0 {
+			break
+		}
+	}
+	return steps[n].ID
 }

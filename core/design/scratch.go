@@ -99,8 +99,19 @@ func (s *Scratch) anew(edits []Edit) {
 	was := s.design
 	now := New(was.Name, slices.Collect(maps.Values(was.objects)))
 	now.side, now.built, now.aside = was.side, was.built, was.aside
+	keepEqual(now.inside, was.inside)
+	keepEqual(now.referring, was.referring)
 	*s.design = *now
 	s.siblings = map[ID]bool{}
+}
+
+// keepEqual takes those lists of before that are the same, so that they are kept once.
+func keepEqual(now, before map[ID][]*Object) {
+	for id, list := range now {
+		if was := before[id]; slices.Equal(was, list) {
+			now[id] = was
+		}
+	}
 }
 
 // change puts now in the place of old; either may be nil.

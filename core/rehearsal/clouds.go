@@ -104,6 +104,7 @@ func (b *builder) subnet(n *Node, s *design.Object) {
 // assigned lets a subnet deliver only what its cloud has assigned to somebody there: the addresses of its router, hosts
 // and boxes, and what instructions say is to be given to boxes.
 func (b *builder) assigned(n *Node, s *design.Object, bridge string) {
+	var rules []string
 	for _, p := range b.design.Ranges(s.ID) {
 		list := []string{b.free(s, p, "router").String()}
 		for _, h := range b.plan.Nodes {
@@ -132,12 +133,15 @@ func (b *builder) assigned(n *Node, s *design.Object, bridge string) {
 			}
 		}
 		slices.Sort(list)
-		n.do(
-			"nft 'add table bridge %s; add chain bridge %s out { type filter hook postrouting priority 0; }; "+
-				"add rule bridge %s out %s daddr %s %s daddr != { %s } drop'",
-			bridge, bridge, bridge, family(p.Addr()), p, family(p.Addr()), strings.Join(slices.Compact(list), ", "),
-		)
+		rules = append(rules, fmt.Sprintf(
+			"%s daddr %s %s daddr != { %s } drop",
+			family(p.Addr()), p, family(p.Addr()), strings.Join(slices.Compact(list), ", "),
+		))
 	}
+	n.Rulesets = append(n.Rulesets, fmt.Sprintf(
+		"table bridge %s {\nchain out { type filter hook postrouting priority 0; %s; }\n}\n", bridge,
+		strings.Join(rules, "; "),
+	))
 }
 
 // privateEndpoints notes the published services that the cloud itself has: no kernel has them.

@@ -157,5 +157,5 @@ func without(side string, ranges []netip.Prefix) (out [2]string) {
 func (b *builder) filter(n *Node, list []*filter.Filter, direction, hook string, where [2]string) {
 	n.filters++
 	text := handover.StandFilter(fmt.Sprintf("filter%d", n.filters), list, direction, hook, where)
-	n.do("nft -f - <<'END'\n%sEND", text)
+	n.Rulesets = append(n.Rulesets, text)
 }

@@ -85,12 +85,32 @@ func (b *builder) tunnel(o *design.Object, body *design.Link, links [2]*box.Link
 		if n.Role == Player {
 			b.playersEnd(n, body.Ends[k].Gateway, o, t, end.Device)
 		}
-		end.Connection, end.Children = handover.ConnectionName(links[k], t)
-		end.Starts, end.DPD = t.Starts, int(t.Set.DPD)
+		links[k], ends[k] = b.running(body.Ends[k].Gateway, o.ID, links[k], t)
+		end.Connection, end.Children = handover.ConnectionName(links[k], ends[k])
+		end.Starts, end.DPD = ends[k].Starts, int(ends[k].Set.DPD)
 		w.Ends[k] = end
 	}
 	b.terms(&w, links, ends)
 	b.plan.Wires = append(b.plan.Wires, w)
+}
+
+// running is an end of a tunnel as its daemon has it by now; as it will be, while it has not got it.
+func (b *builder) running(gateway, link design.ID, whole *box.Link, end box.Tunnel) (*box.Link, box.Tunnel) {
+	x := b.boxOf(gateway)
+	switch {
+	case b.nodes[gateway].Role != OwnBox:
+		x = b.playedBox(gateway)
+	case b.built.Design.Get(gateway) != nil:
+		x = box.Of(b.built, gateway)
+	}
+	now := x.Link(link)
+	if now == nil {
+		return whole, end
+	}
+	if k := slices.IndexFunc(now.Tunnels, func(t box.Tunnel) bool { return t.ID == end.ID }); k >= 0 {
+		return now, now.Tunnels[k]
+	}
+	return whole, end
 }
 
 // Selected is the mark of what fits a selector before it is translated: it leaves by the way out, whatever a route

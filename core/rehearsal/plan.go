@@ -51,9 +51,11 @@ type Node struct {
 	Party  design.ID
 	Title  string
 	Role   Role
-	Before []string        // commands of the shell: what is there before anything is handed over
-	After  []string        // and what is known to be wrong with it, once it has booted
-	Files  []handover.File // below its /etc
+	Before []string // commands of the shell: what is there before anything is handed over
+	After  []string // and what is known to be wrong with it, once it has booted
+	// Rulesets are of nftables, by those for whom the node stands, each with tables of its own.
+	Rulesets []string
+	Files    []handover.File // below its /etc
 	// Addresses are a host's, and Answers what it answers; none: whatever it is asked.
 	Addresses []netip.Addr
 	Answers   []design.Service

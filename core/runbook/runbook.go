@@ -96,6 +96,7 @@ type Runbook struct {
 	Holds  int      `json:"holds"`  // intents that hold today
 	Then   int      `json:"then"`   // and once all is done
 	Of     int      `json:"of"`
+	Owed   []Step   `json:"-"` // those of the steps that are left of what was done
 	// Since is what this order of work goes on from.
 	Since *Since `json:"-"`
 }
@@ -146,7 +147,7 @@ func Of(
 	if len(has) > 0 {
 		w.follow(nil, begun)
 	}
-	w.out.Steps = append(w.out.Steps, owed...)
+	following := len(w.out.Steps)
 	for {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -161,6 +162,7 @@ func Of(
 			w.make(w.rest())
 		}
 	}
+	w.leave(owed, following)
 	w.cannot()
 	w.windows()
 	w.number()
@@ -170,6 +172,19 @@ func Of(
 		}
 	}
 	return w.out, nil
+}
+
+// leave puts what is left of what was done after the boxes that follow it, but for what is to be done again: that has
+// its own.
+func (w *writer) leave(owed []Step, after int) {
+	own := map[string]bool{}
+	for _, s := range w.out.Steps {
+		for _, x := range w.out.Also(s.ID) {
+			own[x.ID] = true
+		}
+	}
+	w.out.Owed = slices.DeleteFunc(slices.Clone(owed), func(s Step) bool { return own[s.ID] })
+	w.out.Steps = slices.Insert(w.out.Steps, after, w.out.Owed...)
 }
 
 // writer is a runbook on its way.

@@ -11,6 +11,7 @@ import (
 	"dravin/core/box"
 	"dravin/core/design"
 	"dravin/core/handover"
+	"dravin/core/lifecycle"
 	"dravin/core/proof"
 	"dravin/core/settings"
 )
@@ -25,9 +26,15 @@ func (w *writer) make(x *task) {
 	}
 	before := w.now
 	for n, p := range x.parts {
+		if p.last {
+			continue
+		}
 		edits, next := x.after[n].edits, x.after[n].then
 		s := w.step(x, p, edits, next)
 		s.Edits, x.id, x.name = edits, s.ID, w.subject(edits)
+		if p.needs == lifecycle.NeedsAddress {
+			x.gives = s.ID
+		}
 		w.now = next
 		w.out.Steps = append(w.out.Steps, s)
 	}
@@ -40,6 +47,13 @@ func (w *writer) make(x *task) {
 		s.Checks = append(s.Checks, w.ups(s, x.joint)...)
 	}
 	s.Checks = append(s.Checks, w.tries(*s, w.now)...)
+	for _, p := range x.parts {
+		if p.last {
+			s := w.step(x, p, nil, w.now)
+			s.ID = fmt.Sprintf("%s/%s/%d/%s", strings.ReplaceAll(x.id, "/", "-"), s.Party, p.end, p.key)
+			w.out.Steps = append(w.out.Steps, s)
+		}
+	}
 }
 
 // ups show at the last step of a task that the joint is up.
@@ -113,6 +127,10 @@ func (w *writer) step(x *task, p part, edits []design.Edit, after *estate) Step 
 			s.Object, s.Kind = edits[0].ID, w.either(edits[0].ID).Kind
 		}
 		s.ID = fmt.Sprintf("%s/%s/0/%s", s.Object, s.Party, mark(w.now.design(), after.design(), edits))
+		if len(edits) == 0 {
+			name = w.subject([]design.Edit{{ID: p.about}})
+			s.ID = fmt.Sprintf("%s/%s/0/%s", s.Object, s.Party, p.key)
+		}
 	}
 	for _, e := range edits {
 		about[e.ID] = true
@@ -223,12 +241,9 @@ func (w *writer) subject(edits []design.Edit) string {
 func (w *writer) enter(s *Step, x *task, p part, about map[design.ID]bool, after *estate, name string) {
 	verbs := map[bool]bool{}
 	told := map[design.ID]bool{}
-	anew := w.fixed(s, p, after)
-	if anew != "" {
-		s.Enter = append(s.Enter, anew)
-	}
+	s.Enter = append(s.Enter, p.anew...)
 	// What is entered at this end is done with the other's, or made as a whole.
-	whole := x != nil && len(s.Changes) == 0 || anew != ""
+	whole := x != nil && len(s.Changes) == 0 || len(p.anew) > 0
 	was, now := w.told(w.now, about, p.at, p.end), w.told(after, about, p.at, p.end)
 	for _, i := range w.lines(after, about, p.at, p.end) {
 		told[i.ID] = true
@@ -514,6 +529,9 @@ func (w *writer) follow(x *task, before *estate) {
 			continue
 		}
 		s.ID = fmt.Sprintf("%s/%s/0/follow-%s", o.ID, party.ID, w.filesMark(o.ID, s.Files))
+		if x != nil && x.gives != "" {
+			s.After = append(s.After, x.gives)
+		}
 		s.Checks = append(s.Checks, forwards)
 		s.Down, s.Moves, s.Works = w.differ(w.now)
 		s.Blinks = w.blinks(before, w.now, o.ID)

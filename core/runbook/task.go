@@ -193,25 +193,18 @@ func (w *writer) linkParts(j jointWork, b *design.Link) (out []part) {
 	if len(ends) == 0 {
 		return []part{{key: "told", edits: j.whole}}
 	}
-	var last []part
 	for k, n := range ends {
 		p := part{key: "end", at: b.Ends[n].Gateway, end: n + 1, edits: j.whole}
 		if k < len(ends)-1 {
 			p.edits = func(w *writer, cur *design.Design) []design.Edit { return j.oneEnd(w, cur, n) }
 		}
-		if whole && fixedRanges(cur, w.plan, j.ID, n) {
-			out = append(out, part{
-				key: "second", at: p.at, end: p.end, edits: none, does: "make a second connection beside the first",
-				enter: "all that the next step at this end lists; the first stays until traffic has moved",
-			})
-			last = append(last, part{
-				key: "first", at: p.at, end: p.end, edits: none, does: "take the first connection away",
-				enter: "take the connection with the ranges of before away: nothing goes by it any more",
-			})
+		if r := remadeLink(cur, w.plan, j.ID, n); whole && r != nil {
+			out = append(out, around(p, r)...)
+			continue
 		}
 		out = append(out, p)
 	}
-	return append(out, last...)
+	return out
 }
 
 // oneEnd are the edits of a link whose one end is done and whose other is not.

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dravin/core/design"
+	"dravin/core/lifecycle"
 	"dravin/core/runbook"
 	"dravin/lab/estates"
 )
@@ -132,17 +133,79 @@ links:
 
 // What a cloud can not change once it is made is made a second time, moved to, and then the first is taken away.
 func TestWhatCanNotBeChangedIsMadeASecondTime(t *testing.T) {
-	was, err := design.Read([]byte(fixedRanges))
-	require.NoError(t, err)
-	d, err := design.Read([]byte(strings.Replace(fixedRanges, "routes: 10.212.1.0/24}", "routes: 10.212.0.0/22}", 1)))
-	require.NoError(t, err)
-	var does []string
-	for _, s := range written(t, d.WithBuilt(was.Built())).Steps {
-		does = append(does, s.Where+": "+s.Does)
+	type replaced [][2]string
+	three := func(where, what, name string) []string {
+		return []string{
+			where + ": make a second " + what + " beside the first: " + name,
+			where + ": enter " + name,
+			where + ": take the first " + what + " away: " + name,
+		}
 	}
-	assert.Equal(t, []string{
-		"seed bank, gateway: make a second connection beside the first: Fern Lodge to seed bank",
-		"seed bank, gateway: enter Fern Lodge to seed bank",
-		"seed bank, gateway: take the first connection away: Fern Lodge to seed bank",
-	}, does)
+	tests := map[string]struct {
+		base   replaced // of the design as built
+		plan   replaced
+		does   []string
+		enters string // a line of the step that moves
+		needs  string // what that step brings
+	}{
+		"static ranges of a tunnel": {
+			nil, replaced{{"routes: 10.212.1.0/24}", "routes: 10.212.0.0/22}"}},
+			three("seed bank, gateway", "connection", "Fern Lodge to seed bank"), "  send 10.212.0.0/22 into it", "",
+		},
+		"kind of a gateway": {
+			nil, replaced{{"vpn: plain", "vpn: doubled"}}, three("seed bank, gateway", "gateway", "gateway gateway"),
+			"  a VPN gateway of the kind doubled", lifecycle.NeedsAddress,
+		},
+		"ASN of a gateway": {
+			replaced{{"Sedge", "Tarn"}, {"sedge-coast", "tarn-north"}, {"vpn: plain", "vpn: braided, asn: 64613"}},
+			replaced{{"64613", "64614"}}, three("seed bank, gateway", "gateway", "gateway gateway"),
+			"  ASN: 64614", lifecycle.NeedsAddress,
+		},
+		"range of a subnet": {
+			nil, replaced{{"prefixes: 10.208.16.0/24", "prefixes: 10.208.17.0/24"}},
+			three("seed bank", "subnet", "subnet main"), "the subnet main, 10.208.17.0/24: it uses the table main", "",
+		},
+		"block of a network": {
+			nil, replaced{
+				{"blocks: 10.208.16.0/20", "blocks: 10.208.64.0/20"}, {"prefixes: 10.208.16", "prefixes: 10.208.64"},
+			},
+			[]string{
+				"seed bank: make a second block beside the first: network seed bank",
+				"seed bank: enter network seed bank, subnet main",
+				"seed bank: take the first block away: network seed bank",
+			}, "a network in Sedge, sedge-coast with 10.208.64.0/20", "",
+		},
+		"region of a network": {
+			nil, replaced{{"region: sedge-coast", "region: sedge-inland"}},
+			three("seed bank", "network", "network seed bank"), "a network in Sedge, sedge-inland with 10.208.16.0/20", "",
+		},
+		"a block that is added": {
+			nil, replaced{{"blocks: 10.208.16.0/20", "blocks: [10.208.16.0/20, 10.208.64.0/20]"}},
+			[]string{"seed bank: enter network seed bank"},
+			"a network in Sedge, sedge-coast with 10.208.16.0/20, 10.208.64.0/20", "",
+		},
+	}
+	for name, tt := range tests {
+		t.Run(name, func(t *testing.T) {
+			text := fixedRanges
+			read := func(by replaced) *design.Design {
+				for _, r := range by {
+					text = strings.ReplaceAll(text, r[0], r[1])
+				}
+				d, err := design.Read([]byte(text))
+				require.NoError(t, err)
+				return d
+			}
+			was := read(tt.base)
+			steps := written(t, read(tt.plan).WithBuilt(was.Built())).Steps
+			var does []string
+			for _, s := range steps {
+				does = append(does, s.Where+": "+s.Does)
+			}
+			assert.Equal(t, tt.does, does)
+			moves := steps[len(steps)/2]
+			assert.Contains(t, moves.Enter, tt.enters)
+			assert.Equal(t, tt.needs, moves.Needs)
+		})
+	}
 }

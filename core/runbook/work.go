@@ -18,6 +18,7 @@ type task struct {
 	after []done // what came of trying it
 	order int    // in the order of making
 	id    string // of its last step
+	gives string // the step that brings the addresses to which boxes that follow are set
 	name  string // what that is about
 }
 
@@ -34,7 +35,10 @@ type part struct {
 	end   int       // 1 or 2, 0 of what has none
 	does  string    // what is done beside entering what the instructions say; empty: nothing
 	needs string
-	enter string // what is entered, where no instruction says it
+	enter string    // what is entered, where no instruction says it
+	about design.ID // of what it is called, where it has no edits
+	anew  []string  // that all of it is entered, and not just what is otherwise, as sentences
+	last  bool      // it is done once all boxes have followed the others
 	// edits are those of the part over the estate by then; nil if it can not be done.
 	edits func(w *writer, d *design.Design) []design.Edit
 }
@@ -55,7 +59,7 @@ const (
 func (w *writer) pending() (out []*task) {
 	cur := w.now.design()
 	left := cur.Toward(w.plan)
-	at := map[string]*task{}
+	at, of := map[string]*task{}, map[string][]design.Edit{}
 	for _, e := range left {
 		o := w.either(e.ID)
 		if j := w.jointOf(o); j.Object != nil {
@@ -69,7 +73,7 @@ func (w *writer) pending() (out []*task) {
 		if at[where.key] == nil {
 			at[where.key] = &task{order: where.order, parts: []part{{key: "at", at: where.at, edits: w.fitting(where.key)}}}
 		}
-		if e.Op == design.Remove {
+		if of[where.key] = append(of[where.key], e); e.Op == design.Remove {
 			at[where.key].order = max(at[where.key].order, where.order)
 		}
 	}
@@ -90,6 +94,9 @@ func (w *writer) pending() (out []*task) {
 			if w.plan.Get(x.joint.ID) == nil {
 				x.order = takeaway
 			}
+		}
+		if len(remadeBy(cur, of[key])) > 0 { // as far as it can be done by now
+			x.parts = around(x.parts[0], remadeBy(cur, x.parts[0].edits(w, cur))...)
 		}
 		out = append(out, x)
 	}
@@ -277,6 +284,9 @@ func (w *writer) atOnce(p part) func(*writer, *design.Design) []design.Edit {
 			if !slices.ContainsFunc(edits, func(x design.Edit) bool { return x.ID == e.ID }) {
 				all = append(all, e)
 			}
+		}
+		if len(remadeBy(cur, all)) > 0 {
+			return edits
 		}
 		if _, _, err := cur.Apply(all); err != nil {
 			return edits

@@ -11,7 +11,7 @@ func (l *live) asksAgain(children map[string]map[string][]child) {
 	if l.rounds++; l.rounds%callsEvery != 0 {
 		return
 	}
-	for k, w := range l.plan.Wires {
+	for k, w := range l.laid() {
 		l.mu.Lock()
 		idle := len(l.pairs[k]) == 0 && !l.cut[k]
 		l.mu.Unlock()

@@ -90,7 +90,7 @@ func (l *live) round(ctx context.Context) {
 // wires opens each wire for what both of its daemons hold, and closes it to everything else.
 func (l *live) wires(ctx context.Context, children map[string]map[string][]child) {
 	var script []string
-	for k, w := range l.plan.Wires {
+	for k, w := range l.laid() {
 		a, b := w.Ends[0], w.Ends[1]
 		var pairs []child
 		for _, x := range children[a.Node][a.Connection] {
@@ -235,6 +235,14 @@ func (l *live) put(p *rehearsal.Plan) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.wanted, l.awaited, l.changed = p.Rows, p.Sessions, time.Now()
+	l.plan.Wires = p.Wires
+}
+
+// laid are the wires, with what daemons call them by now.
+func (l *live) laid() []rehearsal.Wire {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.plan.Wires
 }
 
 func (l *live) rowsNow() []rehearsal.Row {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"slices"
 	"strings"
@@ -68,6 +69,26 @@ func (n *node) runs(cmd *exec.Cmd, lines ...string) (string, error) {
 		return out.String(), fmt.Errorf("%s: %w: %s", n.Title, err, strings.TrimSpace(out.String()))
 	}
 	return out.String(), nil
+}
+
+// tableOf finds the head of each table in a ruleset.
+var tableOf = regexp.MustCompile(`(?m)^\s*table (\S+ \S+) \{`)
+
+// rules puts rulesets of nftables in the place of others, all at once.
+func (n *node) rules(ctx context.Context, was, now []string) error {
+	if slices.Equal(was, now) {
+		return nil
+	}
+	var text strings.Builder
+	for _, m := range tableOf.FindAllStringSubmatch(strings.Join(was, ""), -1) {
+		fmt.Fprintf(&text, "table %[1]s {}\ndelete table %[1]s\n", m[1])
+	}
+	cmd := n.command(ctx, "nft", "-f", "-")
+	cmd.Stdin = strings.NewReader(text.String() + strings.Join(now, ""))
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("%s: rules: %w: %s", n.Title, err, out)
+	}
+	return nil
 }
 
 // make makes the namespace itself.

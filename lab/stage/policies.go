@@ -35,7 +35,7 @@ func (l *live) policiesOf(n *node, v4 bool) string {
 	var in, before, past []string
 	var stay []netip.Prefix
 	any := false
-	for k, w := range l.plan.Wires {
+	for k, w := range l.laid() {
 		for e, end := range w.Ends {
 			if end.Node != n.Name || !end.Asks {
 				continue
@@ -97,7 +97,7 @@ func ofFamily(list []netip.Prefix, v4 bool) (out []netip.Prefix) {
 // outerDevices are the devices of a box but for those of policy-based tunnels.
 func (l *live) outerDevices(n *node) []string {
 	own := []string{}
-	for _, w := range l.plan.Wires {
+	for _, w := range l.laid() {
 		for _, e := range w.Ends {
 			if e.Node == n.Name && e.Asks {
 				own = append(own, e.Device)

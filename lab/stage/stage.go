@@ -107,6 +107,9 @@ func (s *Stage) build(ctx context.Context) error {
 		if _, err := n.script(ctx, n.Before...); err != nil {
 			return err
 		}
+		if err := n.rules(ctx, nil, n.Rulesets); err != nil {
+			return err
+		}
 		return n.furnish()
 	})
 }

@@ -68,7 +68,6 @@ func (p *play) steps(ctx context.Context) error {
 			}
 		}
 		now, p.tables = next, next
-		p.plan.Wires = plan.Wires
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
@@ -169,31 +168,59 @@ func (p *play) obey(ctx context.Context, plan *rehearsal.Plan) error {
 	}
 	for k, x := range plan.Nodes {
 		n := p.nodes[k]
-		if n.Role != rehearsal.Player {
-			continue
+		if err := n.rules(ctx, n.Rulesets, x.Rulesets); err != nil {
+			return err
 		}
-		var changed, fresh []string
-		for _, f := range x.Files {
-			old := slices.IndexFunc(n.Files, func(o handover.File) bool { return o.Path == f.Path })
-			if old >= 0 && n.Files[old].Content == f.Content {
-				continue
-			}
-			changed = append(changed, f.Path)
-			if old < 0 {
-				fresh = append(fresh, f.Path)
-			}
-			if err := n.put(f.Path, []byte(f.Content), 0o644); err != nil {
-				return err
-			}
-		}
-		n.Files = x.Files
-		for _, line := range handover.Load(changed, fresh) {
-			if err := p.types(ctx, n, line); err != nil {
+		n.Rulesets = x.Rulesets
+		if n.Role == rehearsal.Player || n.Role == rehearsal.HostRole {
+			if err := p.takes(ctx, n, x.Files); err != nil {
 				return err
 			}
 		}
 	}
-	p.plan.Cables, p.plan.Tables, p.plan.Sessions = plan.Cables, plan.Tables, plan.Sessions
+	p.plan.Cables, p.plan.Rows = plan.Cables, plan.Rows
+	p.plan.Tables, p.plan.Sessions = plan.Tables, plan.Sessions
+	return nil
+}
+
+// takes lets a player or a host have the files that it has by now.
+func (p *play) takes(ctx context.Context, n *node, files []handover.File) error {
+	had := n.Files
+	at := func(list []handover.File, path string) int {
+		return slices.IndexFunc(list, func(f handover.File) bool { return f.Path == path })
+	}
+	var changed, fresh []string
+	for _, f := range files {
+		old := at(had, f.Path)
+		if old >= 0 && had[old].Content == f.Content {
+			continue
+		}
+		changed = append(changed, f.Path)
+		if old < 0 {
+			fresh = append(fresh, f.Path)
+		}
+	}
+	n.Files = files
+	if n.holder == nil {
+		if err := n.furnish(); err != nil {
+			return err
+		}
+	}
+	for _, path := range changed {
+		if err := n.put(path, []byte(files[at(files, path)].Content), 0o644); err != nil {
+			return err
+		}
+	}
+	for _, line := range handover.Load(changed, fresh) {
+		if err := p.types(ctx, n, line); err != nil {
+			return err
+		}
+	}
+	for _, f := range had { // a host that has no filter any more
+		if f.Path == handover.Ruleset && at(files, f.Path) < 0 {
+			return n.rules(ctx, []string{f.Content}, nil)
+		}
+	}
 	return nil
 }
 
