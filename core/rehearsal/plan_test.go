@@ -1,8 +1,10 @@
 package rehearsal_test
 
 import (
+	"fmt"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -153,6 +155,35 @@ func TestPlansOfOneWholeHaveOneFrame(t *testing.T) {
 			assert.Equal(t, then.Wires[k].Ends[0].Device, now.Wires[k].Ends[0].Device, name)
 		}
 	}
+}
+
+// While random work is under way, a wire is called at each end as the daemon there calls it, and filters that come with
+// it are those of the design by then.
+func TestAWireIsCalledAsItsDaemonsCallIt(t *testing.T) {
+	called, filtered := 0, 0
+	for seed := range uint64(60) {
+		d := estates.Worked(seed)
+		now, whole := under(d, design.Built), route.Solve(rehearsal.Whole(d.Built(), d), status.Condition{})
+		p, err := rehearsal.At(whole, now, 1)
+		require.NoError(t, err, "seed %d", seed)
+		nodes := map[string]*rehearsal.Node{}
+		for _, n := range p.Nodes {
+			nodes[n.Name] = n
+			filtered += len(n.Rulesets)
+		}
+		for _, w := range p.Wires {
+			for _, e := range w.Ends {
+				files := fmt.Sprint(nodes[e.Node].Files)
+				if now.Design.Get(w.Tunnel) == nil || !strings.Contains(files, "swanctl/conf.d") {
+					continue
+				}
+				called++
+				assert.Contains(t, files, "\n    "+e.Connection+" {\n", "seed %d: %s at %s", seed, w.Name, e.Node)
+			}
+		}
+	}
+	assert.Greater(t, called, 20)
+	t.Log(called, filtered)
 }
 
 // Who has nothing but the instructions comes to the same answers: whatever is proven of intents is proven of the design

@@ -209,6 +209,39 @@ func TestTheRunbookIsRehearsed(t *testing.T) {
 	assert.Less(t, last, len(r.Checks)-1, "what is planned is held once all steps are done")
 }
 
+const filtered = `groups: [{name: shelves, members: catalogue/shelf-b}]
+filters:
+  - name: logger's own
+    at: catalogue/shelf-a/logger
+    rules: [{from: 10.214.0.0/22, services: tcp/22}]
+  - name: of the shelves
+    at: shelves
+    rules: [{from: 10.214.0.0/22, services: tcp/22}]
+intents:
+  - {name: reports, from: marrow-hill/data-room/controls-desk, to: catalogue/shelf-a/logger, service: tcp/6514}
+  - {name: pings, from: marrow-hill/data-room/controls-desk, to: catalogue/shelf-b, service: icmp}
+built:
+  not_there: [filter logger-s-own, filter of-the-shelves]
+`
+
+// A host's own filter and a cloud's come with their step, and go with the way back: each stops what works without it.
+func TestFiltersComeWithTheirSteps(t *testing.T) {
+	t.Parallel()
+	possible(t)
+	text, err := demo.Cases.ReadFile("cases/filter-names-old-range.yaml")
+	require.NoError(t, err)
+	before, _, _ := strings.Cut(string(text), "filters:\n")
+	o := order([]byte(before + filtered))
+	o.Options.Captures, o.Options.Steps, o.Options.Back, o.Options.Sample = false, true, true, 5
+	works := map[bool]int{}
+	for _, c := range rehearsed(t, o).Checks {
+		if c.Kind == rehearsal.StepCheck && (c.Name == "reports" || c.Name == "pings") {
+			works[!strings.HasPrefix(c.Proof, "no answer")]++
+		}
+	}
+	assert.Equal(t, map[bool]int{true: 2, false: 4}, works, "with the step, on the way back, and with it again")
+}
+
 // Whoever rehearses may be killed at any time: nothing is left of what it has started.
 func TestNothingIsLeftAfterAKill(t *testing.T) {
 	possible(t)
