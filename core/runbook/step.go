@@ -150,7 +150,9 @@ func (w *writer) step(x *task, p part, edits []design.Edit, after *estate) Step 
 		if p.enter != "" {
 			s.Enter = append(s.Enter, p.enter)
 			s.Checks = append(s.Checks, Check{Kind: box.Listed, Text: "the list at " + d.Title(p.at) + " says so"})
-			s.Back = []string{"the other way round"}
+			if s.Back = []string{"take it away again"}; p.last {
+				s.Back = []string{"make it again, with what it had"}
+			}
 			break
 		}
 		for _, i := range after.instructions(s.Party) {
