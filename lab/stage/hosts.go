@@ -32,6 +32,33 @@ func (a *answering) close() {
 	}
 }
 
+// only lets a host answer some services at all of its addresses, and nothing else any more.
+func (a *answering) only(n *node, list []design.Service) error {
+	asked := map[string]bool{}
+	for _, s := range list {
+		for _, at := range n.Addresses {
+			asked[key(n, at, s)] = true
+		}
+	}
+	a.mu.Lock()
+	for k, c := range a.open {
+		if strings.HasPrefix(k, n.Name+" ") && !asked[k] {
+			_ = c.Close()
+			delete(a.open, k)
+		}
+	}
+	a.mu.Unlock()
+	var errs []error
+	for _, s := range list {
+		if s.Port != 0 {
+			errs = append(errs, a.answers(n, s))
+		}
+	}
+	return errors.Join(errs...)
+}
+
+func key(n *node, at netip.Addr, s design.Service) string { return fmt.Sprint(n.Name, " ", at, " ", s) }
+
 // answers lets a host answer a service at all of its addresses.
 func (a *answering) answers(n *node, s design.Service) error {
 	var errs []error
@@ -42,7 +69,7 @@ func (a *answering) answers(n *node, s design.Service) error {
 }
 
 func (a *answering) answersAt(n *node, at netip.Addr, s design.Service) error {
-	key := fmt.Sprint(n.Name, " ", at, " ", s)
+	key := key(n, at, s)
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.open == nil {

@@ -193,11 +193,7 @@ func (p *play) listen() error {
 		if len(asked) == 0 {
 			asked = p.plan.AskedOf(n.Node)
 		}
-		for _, s := range asked {
-			if s.Port != 0 {
-				errs = append(errs, p.hosts.answers(n, s))
-			}
-		}
+		errs = append(errs, p.hosts.only(n, asked))
 	}
 	return errors.Join(errs...)
 }

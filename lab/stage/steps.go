@@ -171,7 +171,7 @@ func (p *play) obey(ctx context.Context, plan *rehearsal.Plan) error {
 		if err := n.rules(ctx, n.Rulesets, x.Rulesets); err != nil {
 			return err
 		}
-		n.Rulesets = x.Rulesets
+		n.Rulesets, n.Answers = x.Rulesets, x.Answers
 		if n.Role == rehearsal.Player || n.Role == rehearsal.HostRole {
 			if err := p.takes(ctx, n, x.Files); err != nil {
 				return err
@@ -180,7 +180,7 @@ func (p *play) obey(ctx context.Context, plan *rehearsal.Plan) error {
 	}
 	p.plan.Cables, p.plan.Rows = plan.Cables, plan.Rows
 	p.plan.Tables, p.plan.Sessions = plan.Tables, plan.Sessions
-	return nil
+	return p.listen()
 }
 
 // takes lets a player or a host have the files that it has by now.
