@@ -72,7 +72,14 @@ func (s *Server) bookOf(ctx context.Context, v *solved, of change.ID, plan *desi
 			return nil, err
 		case only:
 		case len(before.Steps) == 0:
-			since, from = nil, v.info.Position // all of that work is done, and this is other work
+			since = nil // all of that work is done, and this is other work
+			edited, err := s.store.Edited(ctx, v.info.ID, kept.Position)
+			if err != nil {
+				return nil, err
+			}
+			if edited {
+				from = v.info.Position
+			}
 		default:
 			since = since.Anew()
 		}

@@ -211,6 +211,16 @@ func (s *Store) OnlyTicks(ctx context.Context, id string, after int64) (only boo
 	return only, err
 }
 
+// Edited reports whether anything but steps was done to a design after a position, beside what was undone or done again.
+func (s *Store) Edited(ctx context.Context, id string, after int64) (edited bool, err error) {
+	err = s.read(ctx, func(ctx context.Context, db *sqlx.DB) error {
+		return db.GetContext(ctx, &edited, `
+			select exists (select 1 from changes c where design = $1 and position > $2 and act = 'edit'
+				and not exists (select 1 from ticks t where t.design = c.design and t.position = c.position))`, id, after)
+	})
+	return edited, err
+}
+
 // KeepBook keeps an order of work as it is handed out.
 func (s *Store) KeepBook(ctx context.Context, id string, of change.ID, b Book) error {
 	return s.transact(ctx, func(ctx context.Context, tx *sqlx.Tx) error { return keepBook(ctx, tx, id, of, b) })
