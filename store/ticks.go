@@ -211,7 +211,8 @@ func (s *Store) OnlyTicks(ctx context.Context, id string, after int64) (only boo
 	return only, err
 }
 
-// Edited reports whether anything but steps was done to a design after a position, beside what was undone or done again.
+// Edited reports whether anything but steps was done to a design after a position, beside what was undone or done
+// again.
 func (s *Store) Edited(ctx context.Context, id string, after int64) (edited bool, err error) {
 	err = s.read(ctx, func(ctx context.Context, db *sqlx.DB) error {
 		return db.GetContext(ctx, &edited, `
