@@ -193,6 +193,12 @@ func (w *writer) linkParts(j jointWork, b *design.Link) (out []part) {
 	if len(ends) == 0 {
 		return []part{{key: "told", edits: j.whole}}
 	}
+	if whole && len(ends) > 1 && j.losesSessions(w, cur) {
+		// A session ends with its first end, and nothing else waits: another box of one's own follows.
+		if other := w.now.box(b.Ends[ends[1]].Gateway); other != nil && other.Linux {
+			ends = ends[:1]
+		}
+	}
 	for k, n := range ends {
 		p := part{key: "end", at: b.Ends[n].Gateway, end: n + 1, edits: j.whole}
 		if k < len(ends)-1 {
@@ -205,6 +211,13 @@ func (w *writer) linkParts(j jointWork, b *design.Link) (out []part) {
 		out = append(out, p)
 	}
 	return out
+}
+
+// losesSessions reports whether sessions go from a link, and nothing else of it changes.
+func (j jointWork) losesSessions(w *writer, cur *design.Design) bool {
+	return !slices.ContainsFunc(j.whole(w, cur), func(e design.Edit) bool {
+		return e.Op != design.Remove || cur.Get(e.ID).Kind != design.KindSession
+	})
 }
 
 // oneEnd are the edits of a link whose one end is done and whose other is not.
